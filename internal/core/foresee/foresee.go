@@ -1,0 +1,385 @@
+// Package foresee works out, from a site alone, who gets in where: for each
+// device, way in and person, and for every combination of servers up and
+// silent. It runs the walker of package walk over imagined answers.
+//
+// A server's state is chosen when the walk first asks it, once for each state.
+// So states that lead to the same steps are one case by construction, and the
+// cases grow with the servers that are really asked, not with all of them.
+package foresee
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// State is whether a server answers.
+type State string
+
+const (
+	Up   State = "up"
+	Down State = "silent"
+)
+
+// Condition is one server in one state.
+type Condition struct {
+	Server *site.Server
+	State  State
+}
+
+// WhoKind tells apart those for whom a login is foreseen.
+type WhoKind int
+
+const (
+	Known   WhoKind = iota // a person of the site, with their right password
+	Local                  // a local account of the device, with its right password
+	Unknown                // a name that nobody has
+	Anyone                 // a name that exists, with a wrong password
+)
+
+// Who is someone for whom a login is foreseen.
+type Who struct {
+	Kind    WhoKind
+	Name    string // as shown: a name, "unknown" or "anyone"
+	person  *site.Person
+	account *site.Account
+	typed   string // the name as typed at the prompt
+}
+
+// Outcome is how a login comes out.
+type Outcome string
+
+const (
+	In      Outcome = "in"      // with at least the level that the role or account promises
+	Low     Outcome = "low"     // in, but below that level
+	Refused Outcome = "refused" // not in
+	Open    Outcome = "open"    // in without valid credentials
+)
+
+// Case is one foreseen login.
+type Case struct {
+	Device   *site.Device
+	Way      *site.Way
+	Who      Who
+	When     []Condition // the servers asked, each in one state; other servers do not matter
+	Outcome  Outcome
+	Level    int
+	By       string
+	Reason   walk.Reason
+	Wait     time.Duration // from the password to the prompt
+	Steps    []walk.Step
+	Stuck    bool        // in, and no command works
+	StuckWhy walk.Reason // why the command did not
+	Promised int         // the level that the role or the account promises
+}
+
+// Full tells whether the person is in with full rights, level 15.
+func (c Case) Full() bool { return c.Outcome == In && c.Level == 15 }
+
+// Holds tells whether every condition of the case is met when the servers of
+// silent are silent and all others are up.
+func (c Case) Holds(silent map[*site.Server]bool) bool {
+	for _, w := range c.When {
+		if (w.State == Down) != silent[w.Server] {
+			return false
+		}
+	}
+	return true
+}
+
+// Shape is devices that are equal in all that matters here, with their cases,
+// worked out once on the first of them.
+type Shape struct {
+	Devices []*site.Device
+	Cases   []Case
+}
+
+// For gives the cases of the shape for one of its devices.
+func (sh Shape) For(d *site.Device) []Case {
+	cases := slices.Clone(sh.Cases)
+	for i := range cases {
+		cases[i].Device = d
+	}
+	return cases
+}
+
+// Servers gives the servers whose state matters to the shape, in the order of
+// their names.
+func (sh Shape) Servers() []*site.Server {
+	var all []*site.Server
+	for _, c := range sh.Cases {
+		for _, w := range c.When {
+			if !slices.Contains(all, w.Server) {
+				all = append(all, w.Server)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Reckoner foresees the logins of one site.
+type Reckoner struct {
+	Site *site.Site
+	Keys site.Keys // to tell whether a key that a device holds is the server's
+	Now  time.Time // for people whose time is over
+}
+
+// Shapes foresees the logins of all the given devices, equal devices once.
+func (f Reckoner) Shapes(devices []*site.Device) []Shape {
+	var shapes []Shape
+	at := map[string]int{}
+	labels := f.labels()
+	for _, d := range devices {
+		key := shapeKey(d, labels)
+		i, known := at[key]
+		if !known {
+			i = len(shapes)
+			at[key] = i
+			shapes = append(shapes, Shape{Cases: f.Device(d)})
+		}
+		shapes[i].Devices = append(shapes[i].Devices, d)
+	}
+	return shapes
+}
+
+// labels are the labels that a grant asks for.
+func (f Reckoner) labels() []string {
+	var all []string
+	for _, g := range f.Site.Grants {
+		for l := range g.Where {
+			if !slices.Contains(all, l) {
+				all = append(all, l)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// shapeKey is equal for devices for which every login goes the same.
+func shapeKey(d *site.Device, labels []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%p", d.Kind)
+	for _, w := range d.Ways {
+		fmt.Fprintf(&b, " %p", w)
+	}
+	for _, a := range d.Accounts {
+		b.WriteString(" " + a.Name)
+	}
+	held := make([]string, 0, len(d.HeldKeys))
+	for s, h := range d.HeldKeys {
+		held = append(held, s.Name+"="+h.Key.Name)
+	}
+	slices.Sort(held)
+	b.WriteString(" | " + strings.Join(held, " "))
+	for _, l := range labels {
+		v, bears := d.Labels[l]
+		fmt.Fprintf(&b, " | %t %q", bears, v)
+	}
+	return b.String()
+}
+
+// Device foresees every login of one device, by way in and then by person.
+func (f Reckoner) Device(d *site.Device) []Case {
+	var all []Case
+	whos := f.Whos(d)
+	for _, w := range d.Ways {
+		worked := map[classKey][]Case{}
+		for _, who := range whos {
+			key := f.class(d, w, who)
+			cases, known := worked[key]
+			if !known {
+				cases = f.Cases(d, w, who)
+				worked[key] = cases
+			}
+			for _, c := range cases {
+				c.Who = who
+				all = append(all, c)
+			}
+		}
+	}
+	return all
+}
+
+// Whos gives those for whom logins on d are foreseen.
+func (f Reckoner) Whos(d *site.Device) []Who {
+	whos := make([]Who, 0, len(f.Site.People)+len(d.Accounts)+2)
+	for _, p := range f.Site.People {
+		whos = append(whos, Who{Kind: Known, Name: p.Name, person: p, typed: p.Name})
+	}
+	for _, a := range d.Accounts {
+		whos = append(whos, Who{Kind: Local, Name: a.Name, account: a, typed: a.Name})
+	}
+	anyone := "(anyone)"
+	switch {
+	case len(d.Accounts) > 0:
+		anyone = d.Accounts[0].Name
+	case len(f.Site.People) > 0:
+		anyone = f.Site.People[0].Name
+	}
+	return append(whos, Who{Kind: Unknown, Name: "unknown", typed: "(unknown)"}, Who{Kind: Anyone, Name: "anyone", typed: anyone})
+}
+
+// Find gives the Who of a name on d, or false.
+func (f Reckoner) Find(d *site.Device, name string) (Who, bool) {
+	for _, w := range f.Whos(d) {
+		if w.Name == name {
+			return w, true
+		}
+	}
+	return Who{}, false
+}
+
+// classKey is equal for people whose logins on one way in go the same.
+type classKey struct {
+	kind   WhoKind
+	reason rights.Reason
+	role   *site.Role
+	local  *site.Account
+}
+
+func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
+	decision := f.decide(d, w, who, site.Session)
+	return classKey{who.Kind, decision.Reason, decision.Role, d.Account(who.typed)}
+}
+
+// Cases foresees one person at one way in, in every state that matters.
+func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case {
+	var all []Case
+	pending := [][]Condition{nil}
+	for len(pending) > 0 {
+		chosen := pending[len(pending)-1]
+		pending = pending[:len(pending)-1]
+		c := f.one(d, w, who, chosen)
+		all = append(all, c)
+		for i := len(c.When) - 1; i >= len(chosen); i-- {
+			other := append(slices.Clone(c.When[:i]), Condition{c.When[i].Server, Down})
+			pending = append(pending, other)
+		}
+	}
+	// Depth first: the case in which all answer comes first, the darkest last.
+	slices.SortStableFunc(all, func(a, b Case) int { return silentCount(a) - silentCount(b) })
+	return all
+}
+
+func silentCount(c Case) int {
+	n := 0
+	for _, w := range c.When {
+		if w.State == Down {
+			n++
+		}
+	}
+	return n
+}
+
+// one walks one login with the given states; servers beyond them are up.
+func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
+	world := &imagined{reckoner: f, device: d, way: w, who: who, when: slices.Clone(chosen)}
+	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: new(walk.Rests)}
+	entry := visit.Enter(who.typed)
+	session := f.decide(d, w, who, site.Session)
+	c := Case{Device: d, Way: w, Who: who, Level: entry.Level, By: entry.By, Reason: entry.Reason, Wait: entry.Wait}
+	switch {
+	case who.Kind == Known && session.Allow:
+		c.Promised = session.Role.Level
+	case who.Kind == Local:
+		c.Promised = who.account.Level
+	}
+	c.Outcome = outcome(entry, who, session, c.Promised)
+	if entry.In {
+		verdict := visit.Command(visit.Now, anyCommand, entry.Level)
+		c.Stuck, c.StuckWhy = !verdict.Allowed, verdict.Reason
+	}
+	c.Steps, c.When = visit.Steps, world.when
+	return c
+}
+
+// anyCommand stands for a command that the person's role allows.
+const anyCommand = "(an allowed command)"
+
+func outcome(e walk.Entry, who Who, session rights.Decision, promised int) Outcome {
+	switch {
+	case !e.In:
+		return Refused
+	case who.Kind == Unknown || who.Kind == Anyone || e.Open && who.Kind == Known && !session.Allow:
+		return Open
+	case e.Level < promised:
+		return Low
+	}
+	return In
+}
+
+// decide imagines what a server that is up decides.
+func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
+	credential := rights.Wrong
+	if who.Kind == Known {
+		credential = rights.Right
+	}
+	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: credential}
+	if p == site.Commands {
+		q.Purpose = site.Session // no line is known: what matters is whether any command is allowed
+	}
+	decision := rights.Decide(f.Site, q, f.Now)
+	if p == site.Commands && decision.Allow && !rights.MayDoSomething(decision.Role) {
+		decision.Allow, decision.Reason = false, rights.CommandRefused
+	}
+	return decision
+}
+
+// imagined is the world of one foreseen login.
+type imagined struct {
+	reckoner Reckoner
+	device   *site.Device
+	way      *site.Way
+	who      Who
+	when     []Condition
+}
+
+// PasswordIs: the password given is the right one of a local account only for
+// that account's own case.
+func (w *imagined) PasswordIs(a *site.Account) bool { return w.who.Kind == Local && w.who.account == a }
+
+// Begin chooses the state of a server when it is first asked.
+func (w *imagined) Begin(s *site.Server, q walk.Question) walk.Exchange {
+	state := Up
+	if i := slices.IndexFunc(w.when, func(c Condition) bool { return c.Server == s }); i >= 0 {
+		state = w.when[i].State
+	} else {
+		w.when = append(w.when, Condition{s, Up})
+	}
+	return imaginedExchange{w, s, q, state}
+}
+
+type imaginedExchange struct {
+	world  *imagined
+	server *site.Server
+	q      walk.Question
+	state  State
+}
+
+func (e imaginedExchange) Close() {}
+
+// Try gives the answer that a server in this state gives.
+func (e imaginedExchange) Try(int) walk.Reply {
+	w := e.world
+	traits := w.device.Kind.Traits
+	switch {
+	case e.state == Down:
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.Silent, Took: walk.Lost(e.server, walk.Silent, traits)}
+	case !w.reckoner.Keys.Same(w.device.Key(e.server), e.server.Key):
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.KeyDiffers, Took: walk.Lost(e.server, walk.KeyDiffers, traits)}
+	case e.q.Purpose.Records():
+		return walk.Reply{Result: walk.Accepted}
+	}
+	decision := w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
+	if !decision.Allow {
+		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: decision.Text}
+	}
+	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision)}
+}

@@ -1,0 +1,264 @@
+// Package rights decides what a person may do: which grant gives which role on
+// which device, what a role's command rules say, and what the attributes of
+// each protocol mean. Decide is the one decision of the service; it is a pure
+// function of the site, the question, the verified credential and the time.
+package rights
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+)
+
+// Credential is what checking a password gave.
+type Credential int
+
+const (
+	Unchecked Credential = iota // the question carries none: authorization, accounting
+	Right
+	Wrong
+)
+
+// Reason names why a decision fell as it did. The names of refusals are those
+// of the causes that `why` reports.
+type Reason string
+
+const (
+	Accepted       Reason = "accepted"
+	UnknownPerson  Reason = "unknown-person"
+	WrongPassword  Reason = "wrong-password"
+	Disabled       Reason = "disabled-or-expired"
+	NoGrant        Reason = "no-grant"
+	CommandRefused Reason = "command-refused"
+)
+
+// Question is what a server is asked about a person.
+type Question struct {
+	Purpose    site.Purpose // Login, Session or Commands
+	Device     *site.Device // nil: an asker that is no device of the site
+	Access     string       // the way in, "" when the device does not say
+	Person     string
+	Credential Credential // for Login
+	Line       string     // for Commands, the command as typed
+}
+
+// Decision is the answer to a Question.
+type Decision struct {
+	Allow  bool
+	Reason Reason
+	Text   string      // one sentence, plain words
+	Place  site.Place  // the grant or the command rule that decided, or came nearest
+	Role   *site.Role  // when a grant matched
+	Grant  *site.Grant // when a grant matched
+	Rule   string      // for commands: the rule that decided
+}
+
+// Decide answers q from the site at the time now.
+func Decide(s *site.Site, q Question, now time.Time) Decision {
+	p := s.Person(q.Person)
+	if p == nil {
+		return refuse(UnknownPerson, site.Place{}, "nobody is called %q here%s", q.Person, likeName(s, q.Person))
+	}
+	if q.Purpose == site.Login && q.Credential != Right {
+		return refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
+	}
+	if p.Disabled {
+		return refuse(Disabled, p.Place, "%s is disabled", p.Name)
+	}
+	if p.Expired(now) {
+		return refuse(Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
+	}
+	g, nearest := match(s, p, q)
+	if g == nil {
+		return nearest
+	}
+	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
+		Text: fmt.Sprintf("%s has the role %s here, level %d", p.Name, g.Role.Name, g.Role.Level)}
+	if q.Purpose != site.Commands {
+		return d
+	}
+	return command(d, p, q.Line)
+}
+
+func refuse(r Reason, at site.Place, format string, args ...any) Decision {
+	return Decision{Reason: r, Place: at, Text: fmt.Sprintf(format, args...)}
+}
+
+// likeName says which known name an unknown one looks like, for a log that
+// only administrators read.
+func likeName(s *site.Site, name string) string {
+	names := make([]string, len(s.People))
+	for i, p := range s.People {
+		names[i] = p.Name
+		if strings.EqualFold(p.Name, name) {
+			return fmt.Sprintf("; %s differs only in upper and lower case", p.Name)
+		}
+	}
+	for _, n := range names {
+		if nearest.Slips(n, name) == 1 {
+			return fmt.Sprintf("; %s is one typing slip away", n)
+		}
+	}
+	return ""
+}
+
+// match finds the first grant that holds, or the decision that names the grant
+// that came nearest and the part of it that did not match.
+func match(s *site.Site, p *site.Person, q Question) (*site.Grant, Decision) {
+	near, nearParts, nearAt := "", -1, site.Place{}
+	for _, g := range s.Grants {
+		if !names(g, p) {
+			continue
+		}
+		missing, parts := misfit(g, q)
+		if missing == "" {
+			return g, Decision{}
+		}
+		if parts > nearParts {
+			near, nearParts, nearAt = missing, parts, g.Place
+		}
+	}
+	where := "an asker that is no device of this site"
+	if q.Device != nil {
+		where = q.Device.Name
+	}
+	if q.Access != "" {
+		where += " by " + q.Access
+	}
+	if nearParts < 0 {
+		return nil, refuse(NoGrant, p.Place, "no grant names %s or a team of theirs%s", p.Name, teamsOf(p))
+	}
+	return nil, refuse(NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where, near)
+}
+
+func teamsOf(p *site.Person) string {
+	if len(p.Teams) == 0 {
+		return " (in no team)"
+	}
+	return " (" + strings.Join(p.Teams, ", ") + ")"
+}
+
+// names tells whether a grant is for p.
+func names(g *site.Grant, p *site.Person) bool {
+	for _, w := range g.Who {
+		if w.Person == p.Name || w.Team != "" && slices.Contains(p.Teams, w.Team) {
+			return true
+		}
+	}
+	return false
+}
+
+// misfit says which part of a grant does not match the question, "" when all
+// do, and how many parts do match.
+func misfit(g *site.Grant, q Question) (missing string, parts int) {
+	labels := make([]string, 0, len(g.Where))
+	for l := range g.Where {
+		labels = append(labels, l)
+	}
+	slices.Sort(labels)
+	for _, l := range labels {
+		has, bears := "", false
+		if q.Device != nil {
+			has, bears = q.Device.Labels[l]
+		}
+		switch {
+		case bears && slices.Contains(g.Where[l], has):
+			parts++
+		case missing == "" && !bears:
+			missing = fmt.Sprintf("it is for devices with the label %s (%s), and this one has none", l, strings.Join(g.Where[l], ", "))
+		case missing == "":
+			missing = fmt.Sprintf("it is for %s %s, and this device has %s %s", l, strings.Join(g.Where[l], ", "), l, has)
+		}
+	}
+	switch {
+	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
+		parts++
+	case missing == "" && q.Access == "":
+		missing = "it is for " + strings.Join(g.Through, ", ") + ", and the device does not say by which way"
+	case missing == "":
+		missing = "it is for " + strings.Join(g.Through, ", ") + ", not for " + q.Access
+	}
+	return missing, parts
+}
+
+// command applies the rules of the role in d to a command line. The first
+// match decides; without one the command is refused.
+func command(d Decision, p *site.Person, line string) Decision {
+	for _, r := range d.Role.Commands {
+		if !Matches(r.Words, line) {
+			continue
+		}
+		d.Allow, d.Place, d.Rule = r.Allow, r.Place, r.Text
+		d.Text = fmt.Sprintf("the rule %q of the role %s allows it", r.Text, d.Role.Name)
+		if !r.Allow {
+			d.Reason = CommandRefused
+			d.Text = fmt.Sprintf("the rule %q of the role %s refuses it", r.Text, d.Role.Name)
+		}
+		return d
+	}
+	d.Allow, d.Reason, d.Place = false, CommandRefused, d.Role.Place
+	d.Text = fmt.Sprintf("no rule of the role %s allows it", d.Role.Name)
+	return d
+}
+
+// MayDoSomething tells whether a role's rules allow any command at all.
+func MayDoSomething(r *site.Role) bool {
+	if r == nil {
+		return false
+	}
+	for _, rule := range r.Commands {
+		if rule.Allow {
+			return true
+		}
+		if len(rule.Words) == 1 && rule.Words[0] == "**" {
+			return false
+		}
+	}
+	return false
+}
+
+// Matches tells whether a command line fits the words of a rule: * is one
+// word, ** any number of words at the end. Words compare as typed.
+func Matches(words []string, line string) bool {
+	typed := SplitLine(line)
+	for i, w := range words {
+		if w == "**" {
+			return true
+		}
+		if i >= len(typed) || w != "*" && w != typed[i] {
+			return false
+		}
+	}
+	return len(words) == len(typed)
+}
+
+// SplitLine splits a command line at blanks, keeping quoted words together
+// with their quotes.
+func SplitLine(line string) []string {
+	var words []string
+	var word strings.Builder
+	quote := rune(0)
+	for _, c := range line {
+		switch {
+		case quote == 0 && (c == ' ' || c == '\t'):
+			if word.Len() > 0 {
+				words = append(words, word.String())
+				word.Reset()
+			}
+			continue
+		case c == quote:
+			quote = 0
+		case quote == 0 && (c == '"' || c == '\''):
+			quote = c
+		}
+		word.WriteRune(c)
+	}
+	if word.Len() > 0 {
+		words = append(words, word.String())
+	}
+	return words
+}

@@ -1,0 +1,314 @@
+package site
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/nearest"
+)
+
+// linker leads every name of a parsed site to its value and reports the names
+// that lead nowhere, the names given twice, and what does not fit together.
+type linker struct {
+	site    *Site
+	readers []*reader
+
+	keys     map[string]*Key
+	groups   map[string]*Group
+	lists    map[string]*List
+	kinds    map[string]*Kind
+	profiles map[string]*Profile
+	accounts map[string]*Account
+	roles    map[string]*Role
+	shared   map[wayKey][]*Way
+}
+
+func (l *linker) wrong(p Place, format string, args ...any) {
+	l.readers[p.File].wrongAt(p, fmt.Sprintf(format, args...))
+}
+
+// index makes a map from names to values, reporting a name given twice.
+func index[T any](l *linker, what string, all []*T, ref func(*T) *Ref) map[string]*T {
+	m := make(map[string]*T, len(all))
+	for _, v := range all {
+		r := ref(v)
+		if first, twice := m[r.Name]; twice {
+			l.wrong(r.Place, "the %s %q stands already in %s; give one of them another name", what, r.Name, l.site.Where(ref(first).Place))
+			continue
+		}
+		m[r.Name] = v
+	}
+	return m
+}
+
+// find leads one name to its value.
+func find[T any](l *linker, what string, m map[string]*T, r Ref) *T {
+	if v, ok := m[r.Name]; ok {
+		return v
+	}
+	if r.Place.Known() {
+		names := make([]string, 0, len(m))
+		for n := range m {
+			names = append(names, n)
+		}
+		slices.Sort(names)
+		l.wrong(r.Place, "there is no %s %q%s", what, r.Name, nearest.Suggest(r.Name, names))
+	}
+	return nil
+}
+
+func (l *linker) link() {
+	s := l.site
+	l.keys = index(l, "key", s.Keys, func(v *Key) *Ref { return &v.Ref })
+	s.servers = index(l, "server", s.Servers, func(v *Server) *Ref { return &v.Ref })
+	l.groups = index(l, "group", s.Groups, func(v *Group) *Ref { return &v.Ref })
+	l.lists = index(l, "list", s.Lists, func(v *List) *Ref { return &v.Ref })
+	l.kinds = index(l, "kind", s.Kinds, func(v *Kind) *Ref { return &v.Ref })
+	l.profiles = index(l, "profile", s.Profiles, func(v *Profile) *Ref { return &v.Ref })
+	s.devices = index(l, "device", s.Devices, func(v *Device) *Ref { return &v.Ref })
+	l.accounts = index(l, "account", s.Accounts, func(v *Account) *Ref { return &v.Ref })
+	s.people = index(l, "person", s.People, func(v *Person) *Ref { return &v.Ref })
+	l.roles = index(l, "role", s.Roles, func(v *Role) *Ref { return &v.Ref })
+
+	for _, v := range s.Servers {
+		l.server(v)
+	}
+	for _, v := range s.Groups {
+		l.group(v)
+	}
+	for _, v := range s.Lists {
+		l.list(v)
+	}
+	for _, v := range s.Accounts {
+		l.password(&v.Password)
+	}
+	for _, v := range s.People {
+		l.password(&v.Password)
+	}
+	for _, g := range s.Grants {
+		g.Role = find(l, "role", l.roles, g.RoleRef)
+		for _, w := range g.Who {
+			if w.Person != "" {
+				find(l, "person", s.people, Ref{w.Person, w.Place})
+			}
+		}
+	}
+	l.shared = map[wayKey][]*Way{}
+	l.devices()
+}
+
+func (l *linker) password(p *Password) {
+	if p.ref.Name != "" {
+		p.Key = find(l, "key", l.keys, p.ref)
+	}
+}
+
+func (l *linker) server(s *Server) {
+	s.Key = find(l, "key", l.keys, s.KeyRef)
+	switch s.Protocol {
+	case RADIUS:
+		if s.Port != 0 {
+			l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name, s.Port, s.Port+1)
+		}
+		orDefault(&s.AuthenticationPort, 1812)
+		orDefault(&s.AccountingPort, 1813)
+		orDefault(&s.Tries, 2)
+	case TACACS:
+		if s.AuthenticationPort != 0 || s.AccountingPort != 0 {
+			l.wrong(s.Place, "the TACACS+ server %s has one port for everything: write port: 49", s.Name)
+		}
+		if s.Tries > 1 {
+			l.wrong(s.Place, "the TACACS+ server %s is asked once: TCP repeats what is lost by itself; take tries out or make it 1", s.Name)
+		}
+		orDefault(&s.Port, 49)
+		orDefault(&s.Tries, 1)
+	}
+}
+
+func orDefault[T uint16 | int](v *T, d T) {
+	if *v == 0 {
+		*v = d
+	}
+}
+
+func (l *linker) group(g *Group) {
+	for _, ref := range g.ServerRefs {
+		s := find(l, "server", l.site.servers, ref)
+		if s == nil {
+			continue
+		}
+		if slices.Contains(g.Servers, s) {
+			l.wrong(ref.Place, "the server %q stands twice in the group %s", ref.Name, g.Name)
+			continue
+		}
+		if len(g.Servers) > 0 && s.Protocol != g.Protocol() {
+			l.wrong(ref.Place, "the group %s mixes %s and %s; the servers of a group speak one protocol: make two groups", g.Name, g.Protocol(), s.Protocol)
+		}
+		g.Servers = append(g.Servers, s)
+	}
+	if len(g.ServerRefs) == 0 && g.Place.Known() {
+		l.wrong(g.Place, "the group %s has no server", g.Name)
+	}
+}
+
+// methodsFor are the methods that make sense for each purpose.
+var methodsFor = [PurposeCount][]MethodKind{
+	Login:          {ByGroup, ByLocal, ByNone},
+	Session:        {ByGroup, ByLocal, SignedIn, ByNone},
+	Commands:       {ByGroup, ByLocal, SignedIn, ByNone},
+	RecordSessions: {ByGroup},
+	RecordCommands: {ByGroup},
+}
+
+func (l *linker) list(v *List) {
+	if v.Purpose == PurposeCount {
+		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login, authorize: session, authorize: commands, account: sessions or account: commands", v.Name)
+		return
+	}
+	if len(v.Methods) == 0 {
+		l.wrong(v.Place, "the list %s has no method", v.Name)
+	}
+	for i := range v.Methods {
+		m := &v.Methods[i]
+		if !slices.Contains(methodsFor[v.Purpose], m.Kind) {
+			l.wrong(m.Place, "the method %s makes no sense in the list %s, which is for %s", m, v.Name, v.Purpose)
+		}
+		if m.Kind == ByGroup {
+			m.Group = find(l, "group", l.groups, m.Ref)
+		}
+	}
+}
+
+func (l *linker) devices() {
+	plain := &Kind{Ref: Ref{Name: "plain"}, Traits: DefaultTraits()}
+	none := &Profile{}
+	sources := map[netip.Addr]*Device{}
+	for _, d := range l.site.Devices {
+		d.Kind, d.Profile = plain, none
+		if d.KindRef.Name != "" {
+			if k := find(l, "kind", l.kinds, d.KindRef); k != nil {
+				d.Kind = k
+			}
+		}
+		if d.ProfileRef.Name != "" {
+			if p := find(l, "profile", l.profiles, d.ProfileRef); p != nil {
+				d.Profile = p
+			}
+		}
+		if !d.SourceSet && len(d.Addresses) > 0 {
+			d.Source = d.Addresses[0]
+		}
+		if first, twice := sources[d.Source]; twice && d.Source.IsValid() {
+			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name, d.Source, first.Name, l.site.Where(first.Place))
+		}
+		sources[d.Source] = d
+		l.heldKeys(d)
+		l.deviceAccounts(d)
+		d.Ways = l.ways(d)
+	}
+}
+
+func (l *linker) heldKeys(d *Device) {
+	for _, h := range d.held {
+		server := find(l, "server", l.site.servers, h.Server)
+		h.Key = find(l, "key", l.keys, h.KeyRef)
+		if server == nil || h.Key == nil {
+			continue
+		}
+		if d.HeldKeys == nil {
+			d.HeldKeys = map[*Server]HeldKey{}
+		}
+		d.HeldKeys[server] = h
+	}
+}
+
+func (l *linker) deviceAccounts(d *Device) {
+	refs := d.Profile.AccountRefs
+	if d.Own.HasAccounts {
+		refs = d.Own.AccountRefs
+	}
+	for _, ref := range refs {
+		a := find(l, "account", l.accounts, ref)
+		if a == nil || slices.Contains(d.Accounts, a) {
+			continue
+		}
+		d.Accounts = append(d.Accounts, a)
+	}
+}
+
+// wayKey tells devices apart whose ways in can differ.
+type wayKey struct {
+	profile *Profile
+	kind    *Kind
+	own     *Device // only for a device with keys of its own
+}
+
+// ways works out the ways in of a device, once for all devices alike.
+func (l *linker) ways(d *Device) []*Way {
+	key := wayKey{profile: d.Profile, kind: d.Kind}
+	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) {
+		key.own = d
+	}
+	if ways, ok := l.shared[key]; ok {
+		return ways
+	}
+	defaults := d.Profile.Defaults
+	for p, ref := range d.Own.Defaults {
+		if ref.Name != "" {
+			defaults[p] = ref
+		}
+	}
+	var ways []*Way
+	for _, access := range accesses {
+		entries, said := d.Own.Access[access]
+		if !said {
+			entries, said = d.Profile.Access[access]
+		}
+		if !said && access == Console { // every device has a console
+			entries = []Entry{{Access: Console, Place: d.Place}}
+		}
+		for _, e := range entries {
+			if !e.Off {
+				ways = append(ways, l.way(e, defaults, d.Kind))
+			}
+		}
+	}
+	l.shared[key] = ways
+	return ways
+}
+
+// way leads one way in to its lists: its own, else the device-wide one.
+func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
+	w := &Way{Access: e.Access, Lines: e.Lines, HasLines: e.HasLines, Place: e.Place}
+	for p := Login; p < PurposeCount; p++ {
+		ref, origin := e.Binds[p], Own
+		if ref.Name == "" {
+			ref, origin = defaults[p], Default
+		}
+		if ref.Name == "" {
+			if p == Login {
+				w.Origins[p] = BuiltIn
+			}
+			continue
+		}
+		found := find(l, "list", l.lists, ref)
+		if found == nil {
+			continue
+		}
+		if found.Purpose != p {
+			l.wrong(ref.Place, "the list %q is for %s and is used here for %s", ref.Name, found.Purpose, p)
+			continue
+		}
+		if e.Access == Console && !kind.Traits.ConsoleObeys && (p == Session || p == Commands) {
+			w.Origins[p] = Unobeyed
+			continue
+		}
+		w.Lists[p], w.Origins[p] = found, origin
+	}
+	return w
+}
+
+// Expired tells whether a person's last day is over at t.
+func (p *Person) Expired(t time.Time) bool { return !p.Until.IsZero() && !t.Before(p.Until) }

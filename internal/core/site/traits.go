@@ -1,0 +1,108 @@
+package site
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"time"
+)
+
+// Traits is how a make of device behaves. The zero value is not usable; start
+// from DefaultTraits.
+type Traits struct {
+	RefusalTriesNext       bool          // refusal: a refusal goes on to the next method (RFC 7317 devices)
+	UnknownAccountEnds     bool          // unknown-account: a name without a local account is refused at once
+	AllRestingPasses       bool          // all-resting: a group whose servers all rest is passed over, not asked
+	RestEndsWithLast       bool          // rest-ends: rests end when all of the group rest, not by time
+	HeedsICMP              bool          // heeds-icmp: a closed RADIUS port is noticed at once
+	LevelWithoutSession    int           // level-without-session: the level when no session list gives one
+	LocalLevelNeedsSession bool          // local-level-needs-session: a local account's level counts only by a session list
+	ConsoleObeys           bool          // console-obeys-authorization: session and command lists hold on the console
+	WebNeedsLevel          int           // web-needs-level
+	APINeedsLevel          int           // api-needs-level
+	BelowLevelReads        bool          // below-level: below the needed level the pages can be read
+	LoginWindow            time.Duration // login-window: the patience of a way in
+	BuiltInLogin           MethodKind    // built-in-login: what a way in without a login list does
+	LoginTries             int           // login-tries: passwords asked for on one connection
+}
+
+// Kind is a make of device.
+type Kind struct {
+	Ref
+	Traits Traits
+}
+
+// DefaultTraits gives the traits of a kind that says nothing.
+func DefaultTraits() Traits {
+	return Traits{
+		LevelWithoutSession: 1, LocalLevelNeedsSession: true,
+		WebNeedsLevel: 15, APINeedsLevel: 15,
+		LoginWindow: 30 * time.Second, BuiltInLogin: ByLocal, LoginTries: 3,
+	}
+}
+
+// A trait reads its value from text into t and says what it takes.
+type trait struct {
+	takes string
+	set   func(t *Traits, text string) bool
+}
+
+// choice makes a trait of two words: the first is the zero behaviour.
+func choice(first, second string, at func(*Traits) *bool) trait {
+	return trait{first + " or " + second, func(t *Traits, text string) bool {
+		*at(t) = text == second
+		return text == first || text == second
+	}}
+}
+
+func yesNo(at func(*Traits) *bool) trait {
+	return trait{"true or false", func(t *Traits, text string) bool {
+		*at(t) = text == "true"
+		return text == "true" || text == "false"
+	}}
+}
+
+func number(low, high int, at func(*Traits) *int) trait {
+	return trait{fmt.Sprintf("a whole number from %d to %d", low, high), func(t *Traits, text string) bool {
+		n, err := strconv.Atoi(text)
+		*at(t) = n
+		return err == nil && n >= low && n <= high
+	}}
+}
+
+var traits = map[string]trait{
+	"refusal":                     choice("ends-list", "tries-next", func(t *Traits) *bool { return &t.RefusalTriesNext }),
+	"unknown-account":             choice("tries-next", "ends-list", func(t *Traits) *bool { return &t.UnknownAccountEnds }),
+	"all-resting":                 choice("asks-first", "passes", func(t *Traits) *bool { return &t.AllRestingPasses }),
+	"rest-ends":                   choice("by-time", "with-last", func(t *Traits) *bool { return &t.RestEndsWithLast }),
+	"below-level":                 choice("refused", "reads", func(t *Traits) *bool { return &t.BelowLevelReads }),
+	"heeds-icmp":                  yesNo(func(t *Traits) *bool { return &t.HeedsICMP }),
+	"local-level-needs-session":   yesNo(func(t *Traits) *bool { return &t.LocalLevelNeedsSession }),
+	"console-obeys-authorization": yesNo(func(t *Traits) *bool { return &t.ConsoleObeys }),
+	"level-without-session":       number(0, 15, func(t *Traits) *int { return &t.LevelWithoutSession }),
+	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),
+	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
+	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
+	"login-window": {"a duration such as 30s, up to 10m", func(t *Traits, text string) bool {
+		d, err := time.ParseDuration(text)
+		t.LoginWindow = d
+		return err == nil && d > 0 && d <= 10*time.Minute
+	}},
+	"built-in-login": {"local or none", func(t *Traits, text string) bool {
+		t.BuiltInLogin = MethodKind(text)
+		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone
+	}},
+}
+
+// traitsLater are traits of the whole language that nothing here obeys yet.
+var traitsLater = []string{"level-from", "account-from", "record-failure", "speaks", "password-as",
+	"networks", "lines", "default-ports", "command-rules-over-radius"}
+
+func traitNames() []string {
+	names := make([]string, 0, len(traits))
+	for n := range traits {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}

@@ -1,0 +1,317 @@
+// Package walk holds how a device decides: how it walks a method list, asks
+// the servers of a group, rests them, falls back, and what a login is from
+// knock to goodbye. Nothing else decides. The walker is given its answers and
+// the time: `foresee` imagines the answers, a stand-in device gets them from
+// packets.
+package walk
+
+import (
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+)
+
+// Result is what one method, or a whole list, comes to.
+type Result string
+
+const (
+	Accepted    Result = "accepted"
+	Refused     Result = "refused"
+	Unavailable Result = "unavailable"
+)
+
+// Reason says why a result is what it is.
+type Reason string
+
+// Why a server gave no answer.
+const (
+	Silent       Reason = "silent"        // nothing came back
+	Closed       Reason = "closed"        // the port refuses
+	KeyDiffers   Reason = "key-differs"   // what came back could not be read, or nothing valid came
+	AskerUnknown Reason = "asker-unknown" // the server does not know who asks
+	ServerError  Reason = "error"         // the server says that it cannot answer
+	Late         Reason = "late"          // the answer came after the wait
+)
+
+// Why a method or a login ended as it did.
+const (
+	RefusedByServer Reason = "refused-by-server"
+	WrongPassword   Reason = "wrong-password"
+	NoSuchAccount   Reason = "no-such-account"
+	NoAccounts      Reason = "no-accounts"
+	NoAnswer        Reason = "no-answer"   // every server of the group gave none
+	AllResting      Reason = "all-resting" // the servers all rest and are passed over
+	NotCarried      Reason = "not-carried" // the protocol has no such question
+	ListEnded       Reason = "list-ended"  // no method of the list said yes or no
+	GivesUpFirst    Reason = "gives-up-first"
+	BelowLevel      Reason = "below-level"
+	NoList          Reason = "no-list"
+)
+
+// Question is what a device asks a server.
+type Question struct {
+	Purpose site.Purpose
+	Device  *site.Device
+	Way     *site.Way
+	Person  string
+	Level   int    // the level the person has now
+	Line    string // the command, for Commands and RecordCommands
+	Start   bool   // for records: a start, not a stop
+	Elapsed time.Duration
+	Method  site.MethodKind // by which method the person was let in
+}
+
+// Reply is what came of one transmission to one server.
+type Reply struct {
+	Result     Result // Unavailable when there was no valid answer
+	Reason     Reason
+	Message    string // the server's message, or what went wrong
+	Took       time.Duration
+	Attributes []rights.Attribute
+}
+
+// Exchange is one question on its way to one server. Try sends it for the nth
+// time, from 1, and waits for the answer at most the server's wait.
+type Exchange interface {
+	Try(n int) Reply
+	Close()
+}
+
+// World is where a walk gets its answers.
+type World interface {
+	// Begin starts an exchange with a server.
+	Begin(s *site.Server, q Question) Exchange
+	// PasswordIs tells whether the password given is that of the account.
+	PasswordIs(a *site.Account) bool
+}
+
+// Try is one transmission as it went.
+type Try struct {
+	Server *site.Server
+	N      int
+	Reply  Reply
+}
+
+// Step is one method of a list as it went.
+type Step struct {
+	Purpose site.Purpose
+	List    *site.List // nil: the built-in login
+	Method  site.Method
+	Result  Result
+	Reason  Reason
+	By      string // who answered: a server's name, or the method
+	Took    time.Duration
+	Tries   []Try
+	Rested  []*site.Server // servers passed over because they rest
+	reply   Reply
+}
+
+// Visit is one person at one way in of one device, from knock to goodbye.
+// Its methods stand in the order in which they happen.
+type Visit struct {
+	Device *site.Device
+	Way    *site.Way
+	World  World
+	Rests  *Rests
+	Now    time.Duration // the time, since any fixed moment
+	Person string
+	Steps  []Step // everything that has happened
+
+	elapsed time.Duration
+	entry   Entry
+}
+
+// Entry is how a login came out.
+type Entry struct {
+	In     bool
+	Open   bool // let in by none: without valid credentials being asked for
+	Level  int
+	By     string          // who let the person in, or refused
+	Method site.MethodKind // by which method
+	Reason Reason          // why not
+	Wait   time.Duration   // from the password to the prompt
+}
+
+// Enter walks a login: the login list, the session list, the level, what the
+// way in needs, and the start of the record.
+func (v *Visit) Enter(person string) Entry {
+	v.Person = person
+	login := v.login()
+	v.entry = Entry{By: login.By, Method: login.Method.Kind, Reason: login.Reason}
+	if login.Result != Accepted {
+		return v.leaveWith(login.Reason)
+	}
+	v.entry.Open = login.Method.Kind == site.ByNone
+	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
+		return v.leaveWith(GivesUpFirst)
+	}
+	level, session := v.session(login)
+	if session.Result == Refused || session.Result == Unavailable {
+		v.entry.By = session.By
+		return v.leaveWith(session.Reason)
+	}
+	v.entry.Level = level
+	if need := v.neededLevel(); level < need && !v.Device.Kind.Traits.BelowLevelReads {
+		return v.leaveWith(BelowLevel)
+	}
+	v.record(site.RecordSessions, Question{Start: true})
+	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
+		return v.leaveWith(GivesUpFirst)
+	}
+	v.entry.In, v.entry.Reason, v.entry.Wait = true, "", v.elapsed
+	return v.entry
+}
+
+func (v *Visit) leaveWith(r Reason) Entry {
+	v.entry.In, v.entry.Level, v.entry.Reason, v.entry.Wait = false, 0, r, v.elapsed
+	return v.entry
+}
+
+func (v *Visit) login() Step {
+	list := v.Way.Lists[site.Login]
+	if list == nil {
+		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: v.Device.Kind.Traits.BuiltInLogin}}}
+		step := v.list(built, Question{Purpose: site.Login})
+		v.Steps[len(v.Steps)-1].List = nil
+		return step
+	}
+	return v.list(list, Question{Purpose: site.Login})
+}
+
+// session works out the level: by the session list, or without one.
+func (v *Visit) session(login Step) (int, Step) {
+	traits := v.Device.Kind.Traits
+	list := v.Way.Lists[site.Session]
+	if list == nil {
+		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil && !traits.LocalLevelNeedsSession {
+			return a.Level, Step{Result: Accepted}
+		}
+		return traits.LevelWithoutSession, Step{Result: Accepted, Reason: NoList}
+	}
+	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
+	if step.Result != Accepted {
+		return 0, step
+	}
+	if level, ok := rights.Level(step.reply.Attributes); ok {
+		return level, step
+	}
+	if a := v.Device.Account(v.Person); step.Method.Kind == site.ByLocal && a != nil {
+		return a.Level, step
+	}
+	return 1, step // no level given
+}
+
+func (v *Visit) neededLevel() int {
+	switch v.Way.Access {
+	case site.Web:
+		return v.Device.Kind.Traits.WebNeedsLevel
+	case site.API:
+		return v.Device.Kind.Traits.APINeedsLevel
+	}
+	return 0
+}
+
+// Verdict is how a command came out.
+type Verdict struct {
+	Allowed bool
+	By      string
+	Reason  Reason
+	Message string
+	Wait    time.Duration
+}
+
+// Command walks the command list for a line whose own level is level, and
+// keeps the record of a command that is allowed.
+func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
+	v.Now = now
+	before := v.elapsed
+	verdict := Verdict{Allowed: true}
+	if list := v.Way.Lists[site.Commands]; list != nil && list.Levels.Has(level) {
+		step := v.list(list, Question{Purpose: site.Commands, Level: v.entry.Level, Line: line, Method: v.entry.Method})
+		verdict = Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message}
+	}
+	if list := v.Way.Lists[site.RecordCommands]; verdict.Allowed && list != nil && list.Levels.Has(level) {
+		if list.Start {
+			v.record(site.RecordCommands, Question{Line: line, Start: true})
+		}
+		v.record(site.RecordCommands, Question{Line: line})
+	}
+	verdict.Wait = v.elapsed - before
+	return verdict
+}
+
+// Leave keeps the record of the end of the session.
+func (v *Visit) Leave(now, elapsed time.Duration) {
+	v.Now = now
+	if v.entry.In {
+		v.record(site.RecordSessions, Question{Elapsed: elapsed})
+	}
+}
+
+// record walks a list of records. A failure is ignored.
+func (v *Visit) record(p site.Purpose, q Question) {
+	list := v.Way.Lists[p]
+	if list == nil || q.Start && !list.Start {
+		return
+	}
+	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method
+	v.list(list, q)
+}
+
+// list walks the methods of a list in order: the first yes or no ends it.
+func (v *Visit) list(l *site.List, q Question) Step {
+	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
+	var refused *Step
+	var last Step
+	for _, m := range l.Methods {
+		step := v.method(m, q)
+		step.Purpose, step.List, step.Method = l.Purpose, l, m
+		v.Now += step.Took
+		v.elapsed += step.Took
+		v.Steps = append(v.Steps, step)
+		last = step
+		if step.Result == Accepted {
+			return step
+		}
+		if step.Result == Refused {
+			if !v.Device.Kind.Traits.RefusalTriesNext {
+				return step
+			}
+			refused = &step
+		}
+	}
+	if refused != nil {
+		return *refused
+	}
+	last.Result, last.Reason, last.By = Unavailable, ListEnded, ""
+	return last
+}
+
+func (v *Visit) method(m site.Method, q Question) Step {
+	switch m.Kind {
+	case site.ByGroup:
+		return v.group(m.Group, q)
+	case site.ByLocal:
+		return v.local(q)
+	}
+	return Step{Result: Accepted, By: string(m.Kind)} // none, and signed-in: whoever asks has logged in
+}
+
+func (v *Visit) local(q Question) Step {
+	step := Step{By: string(site.ByLocal)}
+	a := v.Device.Account(v.Person)
+	switch {
+	case len(v.Device.Accounts) == 0:
+		step.Result, step.Reason = Unavailable, NoAccounts
+	case a == nil && v.Device.Kind.Traits.UnknownAccountEnds:
+		step.Result, step.Reason = Refused, NoSuchAccount
+	case a == nil:
+		step.Result, step.Reason = Unavailable, NoSuchAccount
+	case q.Purpose == site.Login && !v.World.PasswordIs(a):
+		step.Result, step.Reason = Refused, WrongPassword
+	default:
+		step.Result = Accepted
+	}
+	return step
+}
