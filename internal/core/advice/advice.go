@@ -124,13 +124,13 @@ type checker struct {
 	proven   Proof
 }
 
-// add notes a finding. One with the same code, place and words is the same
-// finding, and only gains devices and ways in.
+// add notes a finding. One with the same code and place is the same finding:
+// the first words stay, and it only gains devices and ways in.
 func (c *checker) add(f Finding) {
 	if f.Severity == "" {
 		f.Severity = codes[f.Code]
 	}
-	key := fmt.Sprint(f.Code, f.Place, f.Text)
+	key := fmt.Sprint(f.Code, f.Place)
 	i, known := c.at[key]
 	if !known {
 		c.at[key] = len(c.findings)

@@ -136,7 +136,7 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		case cs.Stuck && cs.StuckWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s %s gets in and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
+			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
 		default:
 			continue
@@ -211,4 +211,6 @@ func waitSum(c foresee.Case) string {
 }
 
 // seconds shows a wait: "20 s", "1.5 s".
-func seconds(d time.Duration) string { return fmt.Sprintf("%g s", d.Round(100*time.Millisecond).Seconds()) }
+func seconds(d time.Duration) string {
+	return fmt.Sprintf("%g s", d.Round(100*time.Millisecond).Seconds())
+}
