@@ -1,8 +1,29 @@
 module mellowgate
 
-go 1.26
+go 1.26.0
 
-require go.yaml.in/yaml/v4 v4.0.0
+require (
+	github.com/go-crypt/crypt v0.14.15
+	github.com/gopacket/gopacket v1.7.7
+	go.yaml.in/yaml/v4 v4.0.0
+	golang.org/x/crypto v0.51.0
+	golang.org/x/term v0.43.0
+	modernc.org/sqlite v1.61.1
+)
+
+require (
+	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/go-crypt/x v0.4.16 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/ncruces/go-strftime v1.1.0 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	golang.org/x/net v0.55.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	modernc.org/libc v1.79.0 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.12.1 // indirect
+)
 
 require (
 	github.com/stretchr/testify v1.12.1

@@ -31,7 +31,8 @@ func (r *Rests) rest(s *site.Server, until time.Duration) {
 	r.until[s] = until
 }
 
-func (r *Rests) wake(servers ...*site.Server) {
+// Wake ends the rest of servers.
+func (r *Rests) Wake(servers ...*site.Server) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range servers {
@@ -57,7 +58,7 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	if len(awake) == 0 {
 		switch {
 		case v.Device.Kind.Traits.RestEndsWithLast: // all rest: so no rest holds
-			v.Rests.wake(g.Servers...)
+			v.Rests.Wake(g.Servers...)
 		case v.Device.Kind.Traits.AllRestingPasses:
 			step.Reason = AllResting
 			return step
@@ -67,7 +68,7 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	for _, s := range awake {
 		reply := v.ask(s, q, &step)
 		if reply.Result != Unavailable {
-			v.Rests.wake(s)
+			v.Rests.Wake(s)
 			step.Result, step.Reason, step.By, step.reply = reply.Result, reply.Reason, s.Name, reply
 			return step
 		}

@@ -1,0 +1,459 @@
+package cause
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Names of causes.
+const (
+	KeyDiffers              = "key-differs"
+	AskerUnknown            = "asker-unknown"
+	Unreachable             = "unreachable"
+	ServerOff               = "server-off"
+	WrongPassword           = "wrong-password"
+	UnknownPerson           = "unknown-person"
+	DisabledOrExpired       = "disabled-or-expired"
+	NoGrant                 = "no-grant"
+	NoRights                = "no-rights"
+	SessionRefused          = "session-refused"
+	CommandRefused          = "command-refused"
+	CommandStuck            = "command-stuck"
+	LocalWhileServerAnswers = "local-while-server-answers"
+	FallbackUsed            = "fallback-used"
+	NoFallback              = "no-fallback"
+	TooSlow                 = "too-slow"
+)
+
+// Cause is one thing that went wrong, with what speaks for it and against it.
+type Cause struct {
+	Cause      string   `json:"cause"`
+	Where      string   `json:"where"`
+	Layer      string   `json:"layer"` // network | transport | protocol | identity | rights | design
+	Confidence float64  `json:"confidence"`
+	Says       string   `json:"says"` // one sentence
+	Evidence   []string `json:"evidence"`
+	Against    []string `json:"against"`
+	Repair     string   `json:"repair"`
+}
+
+// Verdict is what the evidence comes to.
+type Verdict struct {
+	Causes  []Cause `json:"causes"`
+	Healthy bool    `json:"healthy"`
+	Story   Story   `json:"-"`
+	Found   bool    `json:"-"` // whether there was a login to judge
+}
+
+// Explain judges the newest login that fits the symptom and went wrong, else
+// the newest that fits.
+func Explain(e Evidence, symptom Symptom) Verdict {
+	var newest *Verdict
+	all := stories(e)
+	for _, s := range slices.Backward(all) {
+		if !symptom.fits(s.Device, s.Person, s.Access) {
+			continue
+		}
+		v := judge(e, s)
+		if !v.Healthy {
+			return v
+		}
+		if newest == nil {
+			newest = &v
+		}
+	}
+	if newest != nil {
+		return *newest
+	}
+	return Verdict{Causes: []Cause{}}
+}
+
+// judge weighs one story.
+func judge(e Evidence, s Story) Verdict {
+	j := &judging{evidence: e, story: s}
+	if s.Login == nil {
+		j.fromServers()
+	} else {
+		j.fromDevice()
+	}
+	v := Verdict{Causes: j.causes, Story: s, Found: true, Healthy: len(j.causes) == 0}
+	if v.Causes == nil {
+		v.Causes = []Cause{}
+	}
+	for i := range v.Causes {
+		c := &v.Causes[i]
+		if c.Evidence == nil {
+			c.Evidence = []string{}
+		}
+		if c.Against == nil {
+			c.Against = []string{}
+		}
+	}
+	return v
+}
+
+type judging struct {
+	evidence Evidence
+	story    Story
+	causes   []Cause
+}
+
+func (j *judging) add(c Cause) {
+	for i, have := range j.causes {
+		if have.Cause == c.Cause && have.Where == c.Where {
+			j.causes[i].Evidence = append(j.causes[i].Evidence, c.Evidence...)
+			return
+		}
+	}
+	j.causes = append(j.causes, c)
+}
+
+// where names the device and way in of the story.
+func (j *judging) where() string {
+	if j.story.Access == "" {
+		return j.story.Device
+	}
+	return j.story.Device + " by " + j.story.Access
+}
+
+// fromDevice judges a login that the device noted.
+func (j *judging) fromDevice() {
+	t := j.story.Login
+	last := TraceStep{}
+	if len(t.Steps) > 0 {
+		last = t.Steps[len(t.Steps)-1]
+	}
+	decided := decidingStep(t.Steps, t.Outcome)
+	switch {
+	case t.Outcome == "refused" && t.Reason == string(walk.GivesUpFirst):
+		j.unanswered(t.Steps)
+		j.add(Cause{Cause: TooSlow, Where: j.where(), Layer: "design", Confidence: 0.9,
+			Says:     fmt.Sprintf("the login waited %.1f s, longer than the patience of the way in", t.Seconds),
+			Evidence: []string{fmt.Sprintf("the device gave up after %.1f s", t.Seconds)},
+			Repair:   "lower wait or tries of the silent servers, or give the kind a longer login-window"})
+	case t.Outcome == "refused" && decided.Result == "refused" && decided.Purpose == "login":
+		j.refused(decided)
+	case t.Outcome == "refused" && last.Purpose == "session":
+		j.sessionRefused(last)
+	case t.Outcome == "refused":
+		j.ended(last)
+	case t.By == string(site.ByLocal):
+		j.fallback()
+	default:
+		j.rights()
+	}
+	for _, c := range j.story.Commands {
+		j.command(c)
+	}
+}
+
+// decidingStep gives the login step that said no, or the last one.
+func decidingStep(steps []TraceStep, outcome string) TraceStep {
+	for _, s := range steps {
+		if s.Purpose == "login" && outcome == "refused" && s.Result == "refused" {
+			return s
+		}
+	}
+	return TraceStep{}
+}
+
+// refused judges an authentic no at the login.
+func (j *judging) refused(step TraceStep) {
+	if step.Method == string(site.ByLocal) {
+		j.add(Cause{Cause: WrongPassword, Where: j.where(), Layer: "identity", Confidence: 0.95,
+			Says:     fmt.Sprintf("the password given is not that of the local account %s", j.story.Person),
+			Evidence: []string{"the device compared it with its own account, because no server answered"},
+			Repair:   "use the local account's password; the person's own password works again when a server answers"})
+		j.unanswered(j.story.Login.Steps)
+		return
+	}
+	seen := fmt.Sprintf("the server %s said no", step.By)
+	e, known := j.story.event(func(e Event) bool { return e.Answer == Refuse && e.Question == "login" })
+	if known {
+		j.fromEvent(e, seen)
+		return
+	}
+	if j.isLocal() {
+		j.localWhile([]string{seen, fmt.Sprintf("%s is a local account of %s", j.story.Person, j.story.Device)}, 0.8)
+		return
+	}
+	unsure := "only the server knows which; its events are not at hand"
+	for _, c := range []Cause{
+		{Cause: WrongPassword, Confidence: 0.5, Says: "the server refused: the password is wrong, or the name is not known there", Repair: "look at the events of " + step.By + ", then set the person's password anew"},
+		{Cause: UnknownPerson, Confidence: 0.3, Says: "the server may not know this name", Repair: "look at the events of " + step.By},
+		{Cause: NoGrant, Confidence: 0.15, Says: "the server may know the person and have no grant for this device", Repair: "look at the events of " + step.By},
+	} {
+		c.Where, c.Layer, c.Evidence, c.Against = j.where(), "identity", []string{seen}, []string{unsure}
+		j.add(c)
+	}
+}
+
+// isLocal tells whether the name is known to be a local account of the device.
+func (j *judging) isLocal() bool {
+	if s := j.evidence.Site; s != nil {
+		if d := s.Device(j.story.Device); d != nil {
+			return d.Account(j.story.Person) != nil
+		}
+	}
+	return slices.ContainsFunc(j.story.Before, func(t Trace) bool {
+		return t.Person == j.story.Person && t.By == string(site.ByLocal) && t.Outcome == "in"
+	})
+}
+
+func (j *judging) localWhile(evidence []string, confidence float64) {
+	j.add(Cause{Cause: LocalWhileServerAnswers, Where: j.where(), Layer: "design", Confidence: confidence,
+		Says:     fmt.Sprintf("%s is a local account, and a server answered: then only the server decides, and it does not know that name", j.story.Person),
+		Evidence: evidence,
+		Repair:   "this is as designed: use a personal account while servers answer; the local one works when none does"})
+}
+
+// fromEvent judges by the reason that a server noted.
+func (j *judging) fromEvent(e Event, more ...string) {
+	noted := fmt.Sprintf("%s noted at %s: %s", e.Server, e.Time.Format("15:04:05"), e.Text)
+	if e.Place != "" {
+		noted += " (" + e.Place + ")"
+	}
+	c := Cause{Where: j.where() + ", server " + e.Server, Layer: "identity", Confidence: 0.97, Evidence: append(more, noted), Says: e.Text}
+	switch rights.Reason(e.Reason) {
+	case rights.UnknownPerson:
+		if j.isLocal() {
+			j.localWhile(append(more, noted), 0.97)
+			return
+		}
+		c.Cause = UnknownPerson
+		c.Repair = "check the spelling, or add the person to the site: people: - name: " + j.story.Person
+	case rights.WrongPassword:
+		c.Cause, c.Repair = WrongPassword, "type it again with care; if it is lost, give the person a new password in the site"
+	case rights.Disabled:
+		c.Cause, c.Repair = DisabledOrExpired, "if the person is to come back: take disabled or until out of the site"
+	case rights.NoGrant:
+		c.Cause, c.Layer, c.Repair = NoGrant, "rights", "if the person is to get in: widen that grant, or add one"
+	case rights.CommandRefused:
+		c.Cause, c.Layer, c.Repair = CommandRefused, "rights", "if the command is to be allowed: add an allow rule before this one"
+	case KeyDiffers:
+		j.keyDiffers(e.Server, append(more, noted), nil, 0.97)
+		return
+	case AskerUnknown:
+		c.Cause, c.Layer, c.Where = AskerUnknown, "protocol", "server "+e.Server+", asker "+e.Client
+		c.Repair = "give the device that source address in the site, or add the device"
+	default:
+		return
+	}
+	j.add(c)
+}
+
+// keyDiffers names a key that device and server do not share.
+func (j *judging) keyDiffers(server string, evidence, against []string, confidence float64) {
+	c := Cause{Cause: KeyDiffers, Where: j.story.Device + " and server " + server, Layer: "protocol", Confidence: confidence,
+		Says:     fmt.Sprintf("%s and %s do not have the same key, so neither can read the other", j.story.Device, server),
+		Evidence: evidence, Against: against,
+		Repair: fmt.Sprintf("put the key that the site names for %s on %s again", server, j.story.Device)}
+	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
+		c.Repair = fmt.Sprintf("put the key %s on %s for the server %s (%s)", s.Server(server).KeyRef.Name, j.story.Device, server, s.Where(s.Server(server).KeyRef.Place))
+	}
+	j.add(c)
+}
+
+// unanswered looks at every server that gave no answer, and at those that
+// were left alone because they gave none before.
+func (j *judging) unanswered(steps []TraceStep) {
+	for _, step := range steps {
+		for i, t := range step.Tries {
+			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
+			if t.Result == string(walk.Unavailable) && lastOfServer {
+				j.noAnswer(t, fmt.Sprintf("%s asked %s %s and got no answer: %s (%.1f s)", j.story.Device, t.Server, times(t.Try), t.Message, t.Seconds*float64(t.Try)))
+			}
+		}
+		for _, r := range step.Rested {
+			j.rested(r)
+		}
+		if step.Reason == string(walk.AllResting) && len(step.Rested) == 0 {
+			continue
+		}
+	}
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// rested finds out why a server was left alone.
+func (j *judging) rested(server string) {
+	for _, t := range slices.Backward(j.story.Before) {
+		for _, step := range slices.Backward(t.Steps) {
+			for _, try := range slices.Backward(step.Tries) {
+				if try.Server == server && try.Result == string(walk.Unavailable) {
+					j.noAnswer(try, fmt.Sprintf("%s left %s alone: it gave no answer at %s (%s)", j.story.Device, server, t.Time.Format("15:04:05"), try.Message))
+					return
+				}
+			}
+		}
+	}
+}
+
+// noAnswer names why one server gave no answer.
+func (j *judging) noAnswer(t TraceTry, seen string) {
+	if e, ok := j.story.dropped(t.Server, KeyDiffers); ok {
+		j.keyDiffers(t.Server, []string{seen, fmt.Sprintf("%s noted at %s: %s", e.Server, e.Time.Format("15:04:05"), e.Text)}, nil, 0.98)
+		return
+	}
+	if e, ok := j.story.dropped(t.Server, AskerUnknown); ok {
+		j.fromEvent(e, seen)
+		return
+	}
+	where := j.story.Device + " to server " + t.Server
+	c := Cause{Where: where, Evidence: []string{seen}}
+	switch walk.Reason(t.Reason) {
+	case walk.KeyDiffers:
+		j.keyDiffers(t.Server, []string{seen}, nil, 0.93)
+		return
+	case walk.AskerUnknown:
+		c.Cause, c.Layer, c.Confidence = AskerUnknown, "protocol", 0.7
+		c.Says = fmt.Sprintf("%s closes the connection at once: it does not know the address that %s asks from", t.Server, j.story.Device)
+		c.Repair = "compare the device's source address with the site"
+	case walk.Closed:
+		c.Cause, c.Layer, c.Confidence = ServerOff, "transport", 0.93
+		c.Says = fmt.Sprintf("the host of %s is there and its port refuses: the service does not run", t.Server)
+		c.Repair = fmt.Sprintf("start the service: mellowgate serve -only %s; if it runs, compare its port with the device's", t.Server)
+	case walk.Silent:
+		c.Cause, c.Layer, c.Confidence = Unreachable, "network", 0.85
+		c.Says = fmt.Sprintf("nothing comes back from %s: the way to it is cut or filtered, or its host is down", t.Server)
+		c.Repair = fmt.Sprintf("look at the path from %s to %s: link, route, filter; then at the host itself", j.story.Device, t.Server)
+		j.heardOthers(t.Server, &c)
+	default:
+		return
+	}
+	j.add(c)
+}
+
+// heardOthers adds whether the silent server noted anything of this device,
+// or of others, in that time.
+func (j *judging) heardOthers(server string, c *Cause) {
+	if len(j.evidence.Events) == 0 {
+		c.Against = append(c.Against, "the server's own events are not at hand")
+		return
+	}
+	heard := 0
+	for _, e := range j.evidence.Events {
+		if e.Server == server && e.Device != j.story.Device && e.Time.After(j.story.Time.Add(-5*60*1e9)) {
+			heard++
+		}
+	}
+	if _, ok := j.story.event(func(e Event) bool { return e.Server == server }); !ok {
+		c.Evidence = append(c.Evidence, fmt.Sprintf("%s noted nothing from %s in that time", server, j.story.Device))
+		c.Confidence = 0.9
+	}
+	if heard > 0 {
+		c.Evidence = append(c.Evidence, fmt.Sprintf("%s did hear other devices in the five minutes before: it runs", server))
+		c.Confidence = 0.95
+	}
+}
+
+// ended judges a login list that ended without yes or no.
+func (j *judging) ended(last TraceStep) {
+	j.unanswered(j.story.Login.Steps)
+	if last.Method == string(site.ByLocal) || last.Reason == string(walk.NoSuchAccount) {
+		return // it fell back to local, and the person has no account there: the servers are the cause
+	}
+	if strings.HasPrefix(last.Method, "group ") {
+		j.add(Cause{Cause: NoFallback, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "design", Confidence: 0.95,
+			Says:     fmt.Sprintf("no server answered, and the list %s ends with servers", last.List),
+			Evidence: []string{fmt.Sprintf("the last method, %s, was unavailable", last.Method)},
+			Repair:   "end the list with local, and give the device a local account"})
+	}
+}
+
+// sessionRefused judges a login that passed and a session that did not.
+func (j *judging) sessionRefused(last TraceStep) {
+	if e, ok := j.story.event(func(e Event) bool { return e.Answer == Refuse && e.Question == "session" }); ok {
+		j.fromEvent(e, "the login was accepted, and the session then refused")
+		return
+	}
+	j.unanswered(j.story.Login.Steps)
+	j.add(Cause{Cause: SessionRefused, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "rights", Confidence: 0.8,
+		Says:     "the login was accepted, and the authorization of the session was not",
+		Evidence: []string{fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)},
+		Repair:   "end the session list with local, as the login list does"})
+}
+
+// fallback judges a login by the local account.
+func (j *judging) fallback() {
+	asked := false
+	for _, s := range j.story.Login.Steps {
+		asked = asked || s.Purpose == "login" && strings.HasPrefix(s.Method, "group ") && s.Result == string(walk.Unavailable)
+	}
+	if !asked {
+		return // the list has local first: as designed
+	}
+	j.add(Cause{Cause: FallbackUsed, Where: j.where(), Layer: "design", Confidence: 0.99,
+		Says:     fmt.Sprintf("%s got in by the device's own account, because no server answered", j.story.Person),
+		Evidence: []string{fmt.Sprintf("the device waited %.1f s for the servers first", j.story.Login.Seconds)},
+		Repair:   "this is the way back in, as designed; find out below why no server answered"})
+	j.unanswered(j.story.Login.Steps)
+}
+
+// rights judges whether someone who got in got their level.
+func (j *judging) rights() {
+	t := j.story.Login
+	e, ok := j.story.event(func(e Event) bool { return e.Answer == Accept && e.Level != nil })
+	if !ok || *e.Level <= t.Level {
+		return
+	}
+	c := Cause{Cause: NoRights, Where: j.where(), Layer: "rights", Confidence: 0.9,
+		Says:     fmt.Sprintf("%s is in at level %d, and the site gives level %d", t.Person, t.Level, *e.Level),
+		Evidence: []string{fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}}
+	if !slices.ContainsFunc(t.Steps, func(s TraceStep) bool { return s.Purpose == "session" }) {
+		c.Evidence = append(c.Evidence, "the device asked for no session authorization")
+		c.Repair = "give the way in a session list; on a console the kind must also obey it (console-obeys-authorization)"
+	} else {
+		c.Confidence = 0.75
+		c.Repair = "the session's answer carried no level that the device reads; compare the role and the session list"
+	}
+	j.add(c)
+}
+
+// command judges a refused command.
+func (j *judging) command(t Trace) {
+	last := TraceStep{}
+	for _, s := range t.Steps {
+		if s.Purpose == "commands" {
+			last = s
+		}
+	}
+	if last.Result == string(walk.Refused) {
+		seen := fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)
+		if e, ok := j.story.event(func(e Event) bool {
+			return e.Answer == Refuse && e.Question == "commands" && e.Command == t.Command
+		}); ok {
+			j.fromEvent(e, seen)
+			return
+		}
+		j.add(Cause{Cause: CommandRefused, Where: j.where(), Layer: "rights", Confidence: 0.85,
+			Says:     fmt.Sprintf("the server %s does not allow %q", last.By, t.Command),
+			Evidence: []string{seen}, Against: []string{"the server's events, which name the rule, are not at hand"},
+			Repair: "look at the command rules of the person's role"})
+		return
+	}
+	j.add(Cause{Cause: CommandStuck, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "design", Confidence: 0.95,
+		Says:     fmt.Sprintf("%q was not allowed because no server answered and the list %s has no fallback for this person", t.Command, last.List),
+		Evidence: []string{fmt.Sprintf("the last method, %s, was unavailable", last.Method)},
+		Repair:   "end the list of commands with local, or with signed-in"})
+	j.unanswered(t.Steps)
+}
+
+// fromServers judges what servers alone noted.
+func (j *judging) fromServers() {
+	for _, e := range j.story.Events {
+		if e.Answer == Refuse || e.Answer == Dropped {
+			j.fromEvent(e)
+		}
+	}
+}

@@ -1,0 +1,93 @@
+// Package asker puts one question to one server with real packets: as a
+// device would, from its address, with its key, waiting as long as the server's
+// entry in the site says. What comes back is a walk.Reply.
+package asker
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Dialer opens connections from an address to another. Connections that nobody
+// answers fail with a timeout, refused ones with ECONNREFUSED.
+type Dialer interface {
+	Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error)
+}
+
+// Net is the Dialer of this host's network.
+type Net struct{}
+
+// Dial opens a connection; an invalid from leaves the choice to the system.
+func (Net) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	d := net.Dialer{}
+	if from.IsValid() {
+		if network == "udp" {
+			d.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		} else {
+			d.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		}
+	}
+	return d.DialContext(ctx, network, to.String())
+}
+
+// Target is a server as one asker reaches it.
+type Target struct {
+	Server         *site.Server
+	Authentication netip.AddrPort // for TACACS+, where everything is asked
+	Accounting     netip.AddrPort
+	From           netip.Addr // the asker's address
+	Key            site.Secret
+	HeedsICMP      bool // a closed UDP port ends a try at once
+	Dialer         Dialer
+}
+
+// Asker is who asks and on whose behalf.
+type Asker struct {
+	Device   string // the name sent as NAS-Identifier
+	Port     string // the device's port, such as ssh0
+	From     string // where the person comes from
+	Session  string // the device's name for the session
+	Password string // for a login
+}
+
+// Begin starts one exchange. The context ends it early.
+func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchange {
+	if t.Dialer == nil {
+		t.Dialer = Net{}
+	}
+	if t.Server.Protocol == site.RADIUS {
+		return newRADIUS(ctx, t, q, a)
+	}
+	return &tacacsExchange{ctx: ctx, target: t, q: q, asker: a}
+}
+
+// lost makes the reply of a try that brought no answer.
+func lost(r walk.Reason, message string, began time.Time) walk.Reply {
+	return walk.Reply{Result: walk.Unavailable, Reason: r, Message: message, Took: time.Since(began)}
+}
+
+// failure says why a connection gave nothing.
+func failure(err error) (walk.Reason, string) {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return walk.Closed, "the port refuses"
+	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
+		return walk.Silent, "no answer"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return walk.Silent, "there is no way to the server's address"
+	}
+	return walk.Silent, err.Error()
+}
+
+func isTimeout(err error) bool {
+	var t interface{ Timeout() bool }
+	return errors.As(err, &t) && t.Timeout() || errors.Is(err, context.DeadlineExceeded)
+}

@@ -1,0 +1,194 @@
+package asker
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"net"
+	"net/netip"
+	"strings"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/wire/radius"
+)
+
+// radiusExchange is one RADIUS packet and its retransmissions, which repeat it
+// to the octet (RFC 5080, section 2.2.1).
+type radiusExchange struct {
+	ctx     context.Context
+	target  Target
+	to      netip.AddrPort
+	request *radius.Packet
+	bytes   []byte
+	conn    net.Conn
+	err     error
+	unread  int // answers that came and did not verify
+}
+
+func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
+	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
+	if q.Purpose.Records() {
+		e.to = t.Accounting
+	}
+	e.request, e.err = radiusRequest(t, q, a)
+	if e.err == nil {
+		key := []byte(t.Key.Reveal())
+		if q.Purpose.Records() {
+			e.bytes, e.err = e.request.EncodeAccountingRequest(key)
+		} else {
+			e.bytes, e.err = e.request.EncodeRequest(key)
+		}
+	}
+	return e
+}
+
+// radiusRequest builds an Access-Request with a PAP password, or an
+// Accounting-Request.
+func radiusRequest(t Target, q walk.Question, a Asker) (*radius.Packet, error) {
+	var random [17]byte
+	if _, err := rand.Read(random[:]); err != nil {
+		return nil, err
+	}
+	p := &radius.Packet{Code: radius.AccessRequest, ID: random[16], Authenticator: [16]byte(random[:16])}
+	p.AddText(radius.UserName, q.Person)
+	switch q.Purpose {
+	case site.Login:
+		hidden, err := radius.HidePassword(a.Password, p.Authenticator, []byte(t.Key.Reveal()))
+		if err != nil {
+			return nil, err
+		}
+		p.Add(radius.UserPassword, hidden)
+		p.AddInteger(radius.ServiceType, 7) // NAS-Prompt: a management login (RFC 2865, section 5.6)
+	case site.RecordSessions:
+		p.Code = radius.AccountingRequest
+		status := uint32(2)
+		if q.Start {
+			status = 1
+		}
+		p.AddInteger(radius.AcctStatusType, status)
+		p.AddText(radius.AcctSessionID, a.Session)
+		p.AddInteger(radius.AcctDelayTime, 0)
+		if !q.Start {
+			p.AddInteger(radius.AcctSessionTime, uint32(q.Elapsed.Seconds()))
+			p.AddInteger(radius.AcctTerminateCause, 1)
+		}
+		authentic := uint32(1)
+		if q.Method == site.ByLocal {
+			authentic = 2
+		}
+		p.AddInteger(radius.AcctAuthentic, authentic)
+		p.AddInteger(radius.ManagementPrivilegeLevel, uint32(q.Level))
+	default:
+		return nil, errors.New("RADIUS has no such question")
+	}
+	if t.From.IsValid() {
+		kind := radius.NASIPAddress
+		if !t.From.Is4() {
+			kind = radius.NASIPv6Address
+		}
+		p.Add(kind, t.From.AsSlice())
+	}
+	p.AddText(radius.NASIdentifier, a.Device)
+	p.AddText(radius.NASPortID, a.Port)
+	portType := uint32(5) // Virtual
+	if strings.HasPrefix(a.Port, site.Console) {
+		portType = 0 // Async
+	}
+	p.AddInteger(radius.NASPortType, portType)
+	if a.From != "" {
+		p.AddText(radius.CallingStationID, a.From)
+	}
+	return p, nil
+}
+
+// Try sends the packet and waits for an answer that verifies.
+func (e *radiusExchange) Try(int) walk.Reply {
+	began := time.Now()
+	if e.err != nil {
+		return lost(walk.ServerError, e.err.Error(), began)
+	}
+	deadline := began.Add(e.target.Server.Wait)
+	if e.conn == nil {
+		ctx, stop := context.WithDeadline(e.ctx, deadline)
+		e.conn, e.err = e.target.Dialer.Dial(ctx, "udp", e.target.From, e.to)
+		stop()
+		if e.err != nil {
+			r, m := failure(e.err)
+			return lost(r, m, began)
+		}
+	}
+	reason, message := walk.Silent, "no answer"
+	if e.unread > 0 {
+		reason, message = walk.KeyDiffers, "answers came whose authenticator does not verify"
+	}
+	if _, err := e.conn.Write(e.bytes); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
+		r, m := failure(err)
+		return lost(r, m, began)
+	}
+	stop := context.AfterFunc(e.ctx, func() { _ = e.conn.SetReadDeadline(time.Now()) })
+	defer stop()
+	buffer := make([]byte, radius.MaxSize)
+	for {
+		_ = e.conn.SetReadDeadline(deadline)
+		if e.ctx.Err() != nil {
+			return lost(walk.Silent, "given up", began)
+		}
+		n, err := e.conn.Read(buffer)
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			reason, message = walk.Closed, "the port refuses"
+			if e.target.HeedsICMP {
+				return lost(reason, message, began)
+			}
+			continue // the error is given once; the device goes on waiting
+		}
+		if err != nil {
+			return lost(reason, message, began)
+		}
+		if reply, ok := e.answer(buffer[:n]); ok {
+			reply.Took = time.Since(began)
+			return reply
+		}
+		e.unread++
+		reason, message = walk.KeyDiffers, "an answer came whose authenticator does not verify"
+	}
+}
+
+// answer reads an answer. One that is not authentic is none.
+func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
+	key := []byte(e.target.Key.Reveal())
+	p, err := radius.Decode(b)
+	if err != nil || p.ID != e.request.ID || !radius.CheckResponse(b, e.request.Authenticator, key) {
+		return walk.Reply{}, false
+	}
+	if p.Code != radius.AccountingResponse {
+		check := radius.CheckMessageAuthenticator(b, e.request.Authenticator, key)
+		if check == radius.Invalid || check == radius.Absent && e.target.Server.RequireMessageAuthenticator {
+			return walk.Reply{}, false
+		}
+	}
+	reply := walk.Reply{Result: walk.Accepted, Message: p.Text(radius.ReplyMessage)}
+	switch {
+	case p.Code == radius.AccountingResponse && e.request.Code == radius.AccountingRequest:
+	case p.Code == radius.AccessAccept && e.request.Code == radius.AccessRequest:
+		for _, a := range p.Attributes {
+			name, value := radius.Format(a)
+			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+		}
+	case e.request.Code == radius.AccessRequest && (p.Code == radius.AccessReject || p.Code == radius.AccessChallenge):
+		reply.Result, reply.Reason = walk.Refused, walk.RefusedByServer
+	default:
+		return walk.Reply{}, false
+	}
+	return reply, true
+}
+
+// Close ends the exchange.
+func (e *radiusExchange) Close() {
+	if e.conn != nil {
+		_ = e.conn.Close()
+	}
+}

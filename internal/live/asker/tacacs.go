@@ -1,0 +1,164 @@
+package asker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/wire/tacacs"
+)
+
+// tacacsExchange is one TACACS+ session on a connection of its own.
+type tacacsExchange struct {
+	ctx    context.Context
+	target Target
+	q      walk.Question
+	asker  Asker
+	conn   net.Conn
+}
+
+// patient gives every read of a connection the server's wait anew.
+type patient struct {
+	net.Conn
+	wait time.Duration
+}
+
+func (p patient) Write(b []byte) (int, error) {
+	if err := p.SetDeadline(time.Now().Add(p.wait)); err != nil {
+		return 0, err
+	}
+	return p.Conn.Write(b)
+}
+
+// Try connects, asks, and reads the answer.
+func (e *tacacsExchange) Try(int) walk.Reply {
+	began := time.Now()
+	ctx, cancel := context.WithTimeout(e.ctx, e.target.Server.Wait)
+	conn, err := e.target.Dialer.Dial(ctx, "tcp", e.target.From, e.target.Authentication)
+	cancel()
+	if err != nil {
+		r, m := failure(err)
+		return lost(r, m, began)
+	}
+	e.conn = conn
+	stop := context.AfterFunc(e.ctx, func() { _ = conn.SetDeadline(time.Now()) })
+	defer stop()
+	client := &tacacs.Client{Conn: patient{conn, e.target.Server.Wait}, Key: []byte(e.target.Key.Reveal())}
+	reply, err := e.ask(client)
+	switch {
+	case err == nil:
+		reply.Took = time.Since(began)
+		return reply
+	case errors.Is(err, tacacs.ErrBody), errors.Is(err, tacacs.ErrClear):
+		return lost(walk.KeyDiffers, "the answer cannot be read", began)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return lost(walk.AskerUnknown, "the connection was closed without an answer", began)
+	case errors.Is(err, tacacs.ErrHeader):
+		return lost(walk.ServerError, err.Error(), began)
+	}
+	r, m := failure(err)
+	return lost(r, m, began)
+}
+
+func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
+	switch e.q.Purpose {
+	case site.Login:
+		start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+		reply, err := c.AuthenticateASCII(start, e.asker.Password, nil)
+		return authenticated(reply), err
+	case site.Session, site.Commands:
+		response, err := c.Authorize(e.request())
+		return authorized(response), err
+	}
+	flags := byte(tacacs.AcctStop)
+	if e.q.Start {
+		flags = tacacs.AcctStart
+	}
+	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: e.record()})
+	if err == nil && reply.Status != tacacs.AcctSuccess {
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: reply.Message}, nil
+	}
+	return walk.Reply{Result: walk.Accepted, Message: reply.Message}, err
+}
+
+// authenticated puts an authentication's end into a reply. FOLLOW counts as
+// FAIL, and so does a prompt that a device cannot answer.
+func authenticated(r tacacs.AuthenReply) walk.Reply {
+	switch r.Status {
+	case tacacs.AuthenPass:
+		return walk.Reply{Result: walk.Accepted, Message: r.Message}
+	case tacacs.AuthenError, tacacs.AuthenRestart:
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message}
+	}
+	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message}
+}
+
+func authorized(r tacacs.AuthorResponse) walk.Reply {
+	switch r.Status {
+	case tacacs.AuthorPassAdd, tacacs.AuthorPassRepl:
+		reply := walk.Reply{Result: walk.Accepted, Message: r.Message}
+		for _, arg := range r.Args {
+			name, value, _ := tacacs.Arg(arg)
+			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+		}
+		return reply
+	case tacacs.AuthorError:
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message}
+	}
+	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message}
+}
+
+// request builds the authorization of a session, or of one command.
+func (e *tacacsExchange) request() tacacs.AuthorRequest {
+	r := e.common()
+	r.Args = []string{"service=shell", "cmd="}
+	if e.q.Purpose == site.Commands {
+		words := rights.SplitLine(e.q.Line)
+		r.Args[1] = "cmd=" + words[0]
+		for _, w := range words[1:] {
+			r.Args = append(r.Args, "cmd-arg="+w)
+		}
+	}
+	return r
+}
+
+// record builds the arguments of an accounting record, RFC 8907 section 8.3.
+func (e *tacacsExchange) record() tacacs.AuthorRequest {
+	r := e.common()
+	r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=shell", fmt.Sprintf("priv-lvl=%d", e.q.Level)}
+	now := fmt.Sprint(time.Now().Unix())
+	if e.q.Purpose == site.RecordCommands {
+		r.Args = append(r.Args, "cmd="+strings.Join(rights.SplitLine(e.q.Line), " "))
+	}
+	switch {
+	case e.q.Start:
+		r.Args = append(r.Args, "start_time="+now)
+	case e.q.Purpose == site.RecordSessions:
+		r.Args = append(r.Args, "stop_time="+now, fmt.Sprintf("elapsed_time=%d", int(e.q.Elapsed.Seconds())))
+	default:
+		r.Args = append(r.Args, "stop_time="+now)
+	}
+	return r
+}
+
+func (e *tacacsExchange) common() tacacs.AuthorRequest {
+	method := map[site.MethodKind]tacacs.Method{site.ByGroup: tacacs.MethodTACACS, site.ByLocal: tacacs.MethodLocal,
+		site.ByNone: tacacs.MethodNone}[e.q.Method]
+	return tacacs.AuthorRequest{Method: method, PrivLvl: byte(e.q.Level), Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+}
+
+// Close ends the exchange.
+func (e *tacacsExchange) Close() {
+	if e.conn != nil {
+		_ = e.conn.Close()
+	}
+}

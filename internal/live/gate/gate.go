@@ -1,0 +1,313 @@
+// Package gate is the AAA service: RADIUS and TACACS+ listeners in front of
+// one decision. The listeners translate; rights.Decide decides. Every decision
+// is an event with its reason, and an accounting record is answered only once
+// the ledger has it on disk.
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/vault"
+	"mellowgate/internal/wire/capture"
+)
+
+// Keeper keeps records safely.
+type Keeper interface {
+	Keep(ctx context.Context, r ledger.Record) error
+}
+
+// Config is what a gate works from. Site, Keys, Clients and Ledger are needed.
+type Config struct {
+	Site    *site.Site
+	Keys    site.Keys
+	Clients map[netip.Addr]*site.Device // the devices, by the address their requests come from
+	Ledger  Keeper
+	Events  func(cause.Event) // default: nowhere
+	Capture *capture.Writer   // default: none
+	Now     func() time.Time  // default: time.Now
+}
+
+// Place is where one server of the site listens. A port of 0 takes any free one.
+type Place struct {
+	Server         *site.Server
+	Authentication netip.AddrPort // for TACACS+, where everything is asked
+	Accounting     netip.AddrPort // RADIUS only
+}
+
+// Gate is a running service.
+type Gate struct {
+	config  Config
+	mu      sync.Mutex
+	servers map[*site.Server]*server
+	dummy   site.Password // checked for unknown names, so that they take as long
+	ctx     context.Context
+	stop    context.CancelFunc
+	running sync.WaitGroup
+}
+
+// server is one server of the site while it runs.
+type server struct {
+	gate   *Gate
+	site   *site.Server
+	place  Place
+	mu     sync.Mutex
+	key    site.Secret
+	closer []func() error
+	seen   duplicates
+}
+
+// New makes a gate that listens nowhere yet.
+func New(c Config) *Gate {
+	if c.Events == nil {
+		c.Events = func(cause.Event) {}
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	g := &Gate{config: c, servers: map[*site.Server]*server{}}
+	for _, p := range c.Site.People {
+		if p.Password.Hash != "" {
+			g.dummy = p.Password
+			break
+		}
+	}
+	g.ctx, g.stop = context.WithCancel(context.Background())
+	return g
+}
+
+// Listen starts a server and gives the place with the ports in use.
+func (g *Gate) Listen(p Place) (Place, error) {
+	key, known := g.config.Keys[p.Server.Key.Name]
+	if !known {
+		return p, fmt.Errorf("the server %s cannot run: its key %s has no value here", p.Server.Name, p.Server.Key.Name)
+	}
+	s := &server{gate: g, site: p.Server, place: p, key: key}
+	if err := s.open(); err != nil {
+		return p, err
+	}
+	g.mu.Lock()
+	g.servers[p.Server] = s
+	g.mu.Unlock()
+	return s.place, nil
+}
+
+// open opens the server's ports.
+func (s *server) open() error {
+	if s.site.Protocol == site.TACACS {
+		listener, err := net.Listen("tcp", s.place.Authentication.String())
+		if err != nil {
+			return err
+		}
+		s.place.Authentication = listener.Addr().(*net.TCPAddr).AddrPort()
+		s.closing(listener.Close)
+		s.gate.running.Go(func() { s.acceptTACACS(listener) })
+		return nil
+	}
+	for _, port := range []struct {
+		at         *netip.AddrPort
+		accounting bool
+	}{{&s.place.Authentication, false}, {&s.place.Accounting, true}} {
+		conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(*port.at))
+		if err != nil {
+			s.close()
+			return err
+		}
+		*port.at = conn.LocalAddr().(*net.UDPAddr).AddrPort()
+		s.closing(conn.Close)
+		s.gate.running.Go(func() { s.serveRADIUS(conn, port.accounting) })
+	}
+	return nil
+}
+
+func (s *server) closing(f func() error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.closer = append(s.closer, f)
+}
+
+func (s *server) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.closer {
+		_ = f()
+	}
+	s.closer = nil
+}
+
+func (s *server) secret() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return []byte(s.key.Reveal())
+}
+
+// Off closes a server's ports, as if it were not running.
+func (g *Gate) Off(which *site.Server) {
+	if s := g.server(which); s != nil {
+		s.close()
+	}
+}
+
+// On opens a server's ports again after Off.
+func (g *Gate) On(which *site.Server) error {
+	if s := g.server(which); s != nil {
+		return s.open()
+	}
+	return nil
+}
+
+// Key gives a server another key than the site says, as a fault.
+func (g *Gate) Key(which *site.Server, key site.Secret) {
+	if s := g.server(which); s != nil {
+		s.mu.Lock()
+		s.key = key
+		s.mu.Unlock()
+	}
+}
+
+func (g *Gate) server(which *site.Server) *server {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.servers[which]
+}
+
+// Shutdown closes every port and waits until everything has ended.
+func (g *Gate) Shutdown() {
+	g.mu.Lock()
+	for _, s := range g.servers {
+		s.close()
+	}
+	g.mu.Unlock()
+	g.stop()
+	g.running.Wait()
+}
+
+// question is what a listener understood of a packet.
+type question struct {
+	rights.Question
+	client  netip.AddrPort
+	typed   string // the password, for a login
+	from    string // where the person comes from
+	level   int
+	session string
+	start   bool
+}
+
+// decide answers a login, a session or a command, and notes it.
+func (s *server) decide(q question) rights.Decision {
+	g := s.gate
+	if q.Purpose == site.Login {
+		q.Credential = g.credential(q)
+	}
+	d := rights.Decide(g.config.Site, q.Question, g.config.Now())
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place)
+	if d.Allow {
+		e.Answer = cause.Accept
+		e.Level = &d.Role.Level
+	}
+	g.config.Events(e)
+	s.keepDecision(q, d)
+	return d
+}
+
+// credential checks a password. An unknown name costs as much time as a wrong
+// password.
+func (g *Gate) credential(q question) rights.Credential {
+	person := g.config.Site.Person(q.Person)
+	password := g.dummy
+	if person != nil {
+		password = person.Password
+	}
+	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
+	if err != nil || !ok || person == nil {
+		return rights.Wrong
+	}
+	return rights.Right
+}
+
+// keepDecision writes a login, or a refusal, to the ledger. Its loss does not
+// change the answer, but it is an event.
+func (s *server) keepDecision(q question, d rights.Decision) {
+	r := s.record(q)
+	switch {
+	case q.Purpose == site.Login:
+		r.Kind = ledger.Login
+	case d.Allow:
+		return // the record of what follows says it
+	default:
+		r.Kind = ledger.Decision
+	}
+	r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
+	if d.Allow {
+		r.Result, r.Reason, r.Level = cause.Accept, "", d.Role.Level
+	}
+	if err := s.gate.config.Ledger.Keep(s.gate.ctx, r); err != nil && !errors.Is(err, context.Canceled) {
+		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
+	}
+}
+
+// keep writes an accounting record to the ledger. Only after a nil error may it
+// be answered.
+func (s *server) keep(q question) error {
+	r := s.record(q)
+	r.Result = cause.Recorded
+	switch {
+	case q.Purpose == site.RecordCommands:
+		r.Kind = ledger.Command
+	case q.start:
+		r.Kind = ledger.SessionStart
+	default:
+		r.Kind = ledger.SessionStop
+	}
+	err := s.gate.config.Ledger.Keep(s.gate.ctx, r)
+	e := s.event(q)
+	e.Answer, e.Reason = cause.Recorded, "recorded"
+	if err != nil {
+		e.Answer, e.Reason, e.Text = cause.Failed, "record-not-kept", err.Error()
+	}
+	s.gate.config.Events(e)
+	return err
+}
+
+func (s *server) record(q question) ledger.Record {
+	return ledger.Record{Time: s.gate.config.Now(), Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
+		From: q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
+}
+
+func deviceName(d *site.Device) string {
+	if d == nil {
+		return ""
+	}
+	return d.Name
+}
+
+func (s *server) event(q question) cause.Event {
+	return cause.Event{Time: s.gate.config.Now(), Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line}
+}
+
+// drop notes a packet that gets no answer.
+func (s *server) drop(q question, reason, text string) {
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
+	if q.Purpose < 0 || q.Purpose >= site.PurposeCount {
+		e.Question = ""
+	}
+	s.gate.config.Events(e)
+}
+
+// client gives the device that asks from an address.
+func (g *Gate) client(a netip.Addr) (*site.Device, bool) {
+	d, ok := g.config.Clients[a.Unmap()]
+	return d, ok
+}

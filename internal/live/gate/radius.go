@@ -1,0 +1,200 @@
+package gate
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"unicode/utf8"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/radius"
+)
+
+// mostAtOnce bounds the requests that are worked on at the same time.
+const mostAtOnce = 64
+
+// serveRADIUS answers one UDP port until it is closed.
+func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
+	slots := make(chan struct{}, mostAtOnce)
+	local := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+	buffer := make([]byte, radius.MaxSize+1)
+	for {
+		n, from, err := conn.ReadFromUDPAddrPort(buffer)
+		if err != nil {
+			if s.gate.ctx.Err() == nil && isTemporary(err) {
+				continue
+			}
+			return
+		}
+		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+		packet := slices.Clone(buffer[:n])
+		s.captureUDP(from, local, packet)
+		slots <- struct{}{}
+		s.gate.running.Go(func() {
+			defer func() { <-slots }()
+			if answer := s.answerRADIUS(packet, from, accounting); answer != nil {
+				s.captureUDP(local, from, answer)
+				_, _ = conn.WriteToUDPAddrPort(answer, from)
+			}
+		})
+	}
+}
+
+func (s *server) captureUDP(from, to netip.AddrPort, b []byte) {
+	if w := s.gate.config.Capture; w != nil {
+		w.UDP(s.gate.config.Now(), from, to, b)
+	}
+}
+
+// isTemporary tells whether reading a UDP port goes on after an error, such as
+// an ICMP message about an answer sent earlier.
+func isTemporary(err error) bool {
+	op, ok := err.(*net.OpError)
+	return ok && !op.Timeout() && op.Err != net.ErrClosed && op.Err.Error() != "use of closed network connection"
+}
+
+// answerRADIUS gives the answer to one packet, or nil when there must be none.
+func (s *server) answerRADIUS(b []byte, from netip.AddrPort, accounting bool) []byte {
+	q := question{client: from}
+	q.Purpose = site.Login
+	if accounting {
+		q.Purpose = site.RecordSessions
+	}
+	device, known := s.gate.client(from.Addr())
+	if !known {
+		s.drop(q, "asker-unknown", fmt.Sprintf("no device of the site has the address %s", from.Addr()))
+		return nil
+	}
+	q.Device = device
+	p, err := radius.Decode(b)
+	if err != nil {
+		s.drop(q, "malformed", err.Error())
+		return nil
+	}
+	q.Person = printable(p.Text(radius.UserName))
+	if !s.authentic(b, p, q) {
+		return nil
+	}
+	key := duplicate{from, p.ID, p.Authenticator}
+	if answer, fresh := s.seen.begin(key, s.gate.config.Now()); !fresh {
+		return answer
+	}
+	var answer *radius.Packet
+	switch {
+	case p.Code == radius.AccessRequest && !accounting:
+		answer = s.access(p, q)
+	case p.Code == radius.AccountingRequest && accounting:
+		answer = s.accounting(p, q)
+	default:
+		s.drop(q, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
+	}
+	if answer == nil {
+		s.seen.end(key, nil)
+		return nil
+	}
+	for _, a := range p.Attributes { // in order and unchanged, RFC 2865 section 5.33
+		if a.Type == radius.ProxyState {
+			answer.Attributes = append(answer.Attributes, a)
+		}
+	}
+	encoded, err := answer.EncodeResponse(p.Authenticator, s.secret())
+	if err != nil {
+		s.drop(q, "malformed", err.Error())
+		encoded = nil
+	}
+	s.seen.end(key, encoded)
+	return encoded
+}
+
+// authentic tells whether a request was made with our key.
+func (s *server) authentic(b []byte, p *radius.Packet, q question) bool {
+	if p.Code == radius.AccountingRequest {
+		if !radius.CheckAccountingRequest(b, s.secret()) {
+			s.drop(q, "key-differs", "the Accounting-Request's authenticator does not verify under the key of this server")
+			return false
+		}
+		return true
+	}
+	switch radius.CheckMessageAuthenticator(b, p.Authenticator, s.secret()) {
+	case radius.Invalid:
+		s.drop(q, "key-differs", "the Message-Authenticator does not verify under the key of this server")
+		return false
+	case radius.Absent:
+		if s.site.RequireMessageAuthenticator {
+			s.drop(q, "no-message-authenticator", "the request has no Message-Authenticator, which this server requires")
+			return false
+		}
+	}
+	return true
+}
+
+// access decides an Access-Request with a PAP password.
+func (s *server) access(p *radius.Packet, q question) *radius.Packet {
+	q.Access, q.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+	hidden, given := p.Get(radius.UserPassword)
+	if !given {
+		s.drop(q, "password-form", "the request has no User-Password; CHAP and MS-CHAPv2 are not taken here")
+		return &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	}
+	password, err := radius.RevealPassword(hidden, p.Authenticator, s.secret())
+	if err != nil {
+		s.drop(q, "malformed", err.Error())
+		return nil
+	}
+	q.typed = password
+	d := s.decide(q)
+	if !d.Allow {
+		return &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	}
+	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
+	for _, a := range rights.Attributes(site.RADIUS, site.Login, d) {
+		if made, err := radius.Make(a.Name, a.Value); err == nil {
+			answer.Attributes = append(answer.Attributes, made)
+		}
+	}
+	return answer
+}
+
+// accounting keeps an Accounting-Request.
+func (s *server) accounting(p *radius.Packet, q question) *radius.Packet {
+	q.Access, q.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+	status, _ := p.Integer(radius.AcctStatusType)
+	q.start, q.session = status == 1, printable(p.Text(radius.AcctSessionID))
+	if level, ok := p.Integer(radius.ManagementPrivilegeLevel); ok && level <= 15 {
+		q.level = int(level)
+	}
+	if status != 1 && status != 2 {
+		// On, off and interim are taken and not kept yet: they say nothing of a person.
+		return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
+	}
+	if s.keep(q) != nil {
+		return nil // no answer: the device sends it again
+	}
+	return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
+}
+
+// radiusAccess tells the way in from NAS-Port-Id, else from NAS-Port-Type.
+func radiusAccess(p *radius.Packet) string {
+	if access := rights.AccessOfPort(p.Text(radius.NASPortID)); access != "" {
+		return access
+	}
+	if kind, ok := p.Integer(radius.NASPortType); ok && kind == 0 {
+		return site.Console
+	}
+	return ""
+}
+
+// printable makes a text from the network fit for events and records.
+func printable(s string) string {
+	if !utf8.ValidString(s) {
+		return fmt.Sprintf("%q", s)
+	}
+	for _, c := range s {
+		if c < ' ' || c == 0x7f {
+			return fmt.Sprintf("%q", s)
+		}
+	}
+	return s
+}

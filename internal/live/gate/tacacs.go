@@ -1,0 +1,354 @@
+package gate
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/capture"
+	"mellowgate/internal/wire/tacacs"
+)
+
+const (
+	mostConnections = 1024
+	idle            = 60 * time.Second // for the next packet of a session, or of a person typing
+)
+
+// acceptTACACS takes connections until the listener is closed.
+func (s *server) acceptTACACS(listener net.Listener) {
+	slots := make(chan struct{}, mostConnections)
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) || s.gate.ctx.Err() != nil {
+				return
+			}
+			continue
+		}
+		slots <- struct{}{}
+		s.gate.running.Go(func() {
+			defer func() { <-slots }()
+			s.serveTACACS(conn)
+		})
+	}
+}
+
+// tacacsSession is one session on its connection. Its methods stand in the
+// order of RFC 8907.
+type tacacsSession struct {
+	server *server
+	conn   io.ReadWriter
+	client netip.AddrPort
+	device *site.Device
+	header tacacs.Header
+}
+
+// serveTACACS serves one connection: one session, and then it is closed.
+func (s *server) serveTACACS(conn net.Conn) {
+	closed := make(chan struct{})
+	defer close(closed)
+	defer func() { _ = conn.Close() }()
+	s.gate.running.Go(func() { // the end of the gate ends the connection
+		select {
+		case <-s.gate.ctx.Done():
+			_ = conn.Close()
+		case <-closed:
+		}
+	})
+	client := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
+	client = netip.AddrPortFrom(client.Addr().Unmap(), client.Port())
+	session := &tacacsSession{server: s, conn: timed{conn}, client: client}
+	if w := s.gate.config.Capture; w != nil {
+		tapped := &tapped{ReadWriter: session.conn, tcp: w.Connect(s.gate.config.Now(), client, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
+		defer tapped.close()
+		session.conn = tapped
+	}
+	device, known := s.gate.client(client.Addr())
+	if !known {
+		s.drop(session.question(site.PurposeCount), "asker-unknown", fmt.Sprintf("no device of the site has the address %s", client.Addr()))
+		return
+	}
+	session.device = device
+	session.serve()
+}
+
+// timed gives every packet its time.
+type timed struct{ net.Conn }
+
+func (t timed) Read(b []byte) (int, error) {
+	if err := t.SetReadDeadline(time.Now().Add(idle)); err != nil {
+		return 0, err
+	}
+	return t.Conn.Read(b)
+}
+
+func (t timed) Write(b []byte) (int, error) {
+	if err := t.SetWriteDeadline(time.Now().Add(idle)); err != nil {
+		return 0, err
+	}
+	return t.Conn.Write(b)
+}
+
+// tapped writes what passes to the capture.
+type tapped struct {
+	io.ReadWriter
+	tcp *capture.TCP
+	now func() time.Time
+}
+
+func (t *tapped) Read(b []byte) (int, error) {
+	n, err := t.ReadWriter.Read(b)
+	t.tcp.Data(t.now(), true, b[:n])
+	return n, err
+}
+
+func (t *tapped) Write(b []byte) (int, error) {
+	t.tcp.Data(t.now(), false, b)
+	return t.ReadWriter.Write(b)
+}
+
+func (t *tapped) close() { t.tcp.Close(t.now()) }
+
+func (t *tacacsSession) question(p site.Purpose) question {
+	q := question{client: t.client}
+	q.Purpose, q.Device = p, t.device
+	return q
+}
+
+// purposeOf is what a packet's type is about, for events.
+func purposeOf(t tacacs.Type) site.Purpose {
+	switch t {
+	case tacacs.Authentication:
+		return site.Login
+	case tacacs.Authorization:
+		return site.Session
+	}
+	return site.RecordSessions
+}
+
+// read reads the session's next packet and checks its order, RFC 8907
+// section 4.3. A packet that cannot be used ends the session; what is wrong
+// with it is an event.
+func (t *tacacsSession) read() ([]byte, bool) {
+	h, body, err := tacacs.ReadPacket(t.conn, t.server.secret())
+	q := t.question(purposeOf(h.Type))
+	switch {
+	case errors.Is(err, tacacs.ErrHeader), errors.Is(err, tacacs.ErrClear):
+		t.server.drop(q, "malformed", err.Error())
+		return nil, false
+	case err != nil:
+		if !errors.Is(err, io.EOF) && t.server.gate.ctx.Err() == nil {
+			t.server.drop(q, "malformed", "the packet was never finished: "+err.Error())
+		}
+		return nil, false
+	}
+	first := t.header.Sequence == 0
+	if first && h.Sequence != 1 || !first && (h.Sequence != t.header.Sequence+1 || h.SessionID != t.header.SessionID || h.Type != t.header.Type) {
+		t.server.drop(q, "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
+		return nil, false
+	}
+	t.header = h
+	return body, true
+}
+
+// write answers with the next sequence number.
+func (t *tacacsSession) write(body []byte) bool {
+	t.header.Sequence++
+	t.header.Flags = 0
+	_, err := t.conn.Write(tacacs.AppendPacket(nil, t.header, body, t.server.secret()))
+	return err == nil
+}
+
+// unreadable notes a body that does not add up, and answers ERROR as RFC 8907
+// section 4.6 asks: the same for every such body.
+func (t *tacacsSession) unreadable() {
+	t.server.drop(t.question(purposeOf(t.header.Type)), "key-differs", tacacs.ErrBody.Error())
+	switch t.header.Type {
+	case tacacs.Authentication:
+		t.write(tacacs.AuthenReply{Status: tacacs.AuthenError}.Append(nil))
+	case tacacs.Authorization:
+		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorError}.Append(nil))
+	default:
+		t.write(tacacs.AcctReply{Status: tacacs.AcctError}.Append(nil))
+	}
+}
+
+func (t *tacacsSession) serve() {
+	body, ok := t.read()
+	if !ok {
+		return
+	}
+	var err error
+	switch t.header.Type {
+	case tacacs.Authentication:
+		err = t.authenticate(body)
+	case tacacs.Authorization:
+		err = t.authorize(body)
+	default:
+		err = t.account(body)
+	}
+	if err != nil {
+		t.unreadable()
+	}
+}
+
+// authenticate serves an authentication, RFC 8907 section 5: ASCII with
+// prompts, and PAP. Its error is ErrBody.
+func (t *tacacsSession) authenticate(body []byte) error {
+	start, err := tacacs.DecodeAuthenStart(body)
+	if err != nil {
+		return err
+	}
+	q := t.question(site.Login)
+	q.Person, q.Access, q.from = printable(start.User), rights.AccessOfPort(start.Port), printable(start.RemoteAddress)
+	refuse := func(why string) {
+		t.server.drop(q, "password-form", why)
+		t.write(tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil))
+	}
+	switch {
+	case start.Action != tacacs.ActionLogin || start.Service == tacacs.ServiceEnable:
+		refuse("only logins are answered here, no elevation and no change of password")
+		return nil
+	case start.Type == tacacs.PAP && t.header.Minor() == 1:
+		q.typed = start.Data
+	case start.Type == tacacs.ASCII && t.header.Minor() == 0:
+		if start.User == "" {
+			if q.Person, err = t.prompt(tacacs.AuthenGetUser, "Name: ", 0); err != nil {
+				return ignoreGone(err)
+			}
+			q.Person = printable(q.Person)
+		}
+		if q.typed, err = t.prompt(tacacs.AuthenGetPass, "Password: ", tacacs.FlagNoEcho); err != nil {
+			return ignoreGone(err)
+		}
+	default:
+		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0 and PAP with 1 are", start.Type, t.header.Minor()))
+		return nil
+	}
+	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
+	if t.server.decide(q).Allow {
+		reply.Status = tacacs.AuthenPass
+	}
+	t.write(reply.Append(nil))
+	return nil
+}
+
+// errGone is a client that left, or aborted, during a prompt.
+var errGone = errors.New("the client left during a prompt")
+
+func ignoreGone(err error) error {
+	if errors.Is(err, errGone) {
+		return nil
+	}
+	return err
+}
+
+// prompt asks for one value and reads it, RFC 8907 sections 5.2 and 5.3.
+func (t *tacacsSession) prompt(status tacacs.AuthenStatus, text string, flags byte) (string, error) {
+	if !t.write(tacacs.AuthenReply{Status: status, Flags: flags, Message: text}.Append(nil)) {
+		return "", errGone
+	}
+	body, ok := t.read()
+	if !ok {
+		return "", errGone
+	}
+	answer, err := tacacs.DecodeAuthenContinue(body)
+	if err != nil {
+		return "", err
+	}
+	if answer.Flags&tacacs.FlagAbort != 0 {
+		return "", errGone
+	}
+	return answer.Message, nil
+}
+
+// authorize serves the authorization of a session or of a command, RFC 8907
+// section 6. Its error is ErrBody.
+func (t *tacacsSession) authorize(body []byte) error {
+	r, err := tacacs.DecodeAuthorRequest(body)
+	if err != nil {
+		return err
+	}
+	args := arguments(r.Args)
+	q := t.of(r, args)
+	q.Purpose = site.Session
+	if args.command != "" {
+		q.Purpose, q.Line = site.Commands, args.command
+	}
+	if args.values["service"] != "shell" {
+		t.server.drop(q, "not-supported", fmt.Sprintf("the service %q is not known here; shell is", args.values["service"]))
+		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
+		return nil
+	}
+	d := t.server.decide(q)
+	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
+	if d.Allow {
+		response.Status = tacacs.AuthorPassAdd
+		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d) {
+			response.Args = append(response.Args, a.Name+"="+a.Value)
+		}
+	}
+	t.write(response.Append(nil))
+	return nil
+}
+
+// account keeps an accounting record, RFC 8907 section 7. Its error is ErrBody.
+func (t *tacacsSession) account(body []byte) error {
+	r, err := tacacs.DecodeAcctRequest(body)
+	if err != nil {
+		return err
+	}
+	args := arguments(r.Args)
+	q := t.of(r.AuthorRequest, args)
+	q.Purpose, q.start, q.session = site.RecordSessions, r.Flags&tacacs.AcctStart != 0, printable(args.values["task_id"])
+	if args.command != "" {
+		q.Purpose, q.Line = site.RecordCommands, args.command
+	}
+	reply := tacacs.AcctReply{Status: tacacs.AcctSuccess}
+	if err := t.server.keep(q); err != nil {
+		reply.Status = tacacs.AcctError
+	}
+	t.write(reply.Append(nil))
+	return nil
+}
+
+func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
+	q := t.question(site.Session)
+	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))
+	if n, err := strconv.Atoi(args.values["priv-lvl"]); err == nil && n >= 0 && n <= 15 {
+		q.level = n
+	}
+	return q
+}
+
+// parsed is the arguments of a request: the command line, and the others by
+// name.
+type parsed struct {
+	command string
+	values  map[string]string
+}
+
+func arguments(args []string) parsed {
+	p := parsed{values: map[string]string{}}
+	var words []string
+	for _, a := range args {
+		name, value, _ := tacacs.Arg(a)
+		switch name {
+		case "cmd", "cmd-arg":
+			if value != "" {
+				words = append(words, value)
+			}
+		default:
+			p.values[name] = value
+		}
+	}
+	p.command = printable(strings.Join(words, " "))
+	return p
+}

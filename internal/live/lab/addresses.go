@@ -1,0 +1,60 @@
+package lab
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+
+	"mellowgate/internal/core/site"
+)
+
+// addresses maps every address of a site to one of the lab's network. It is
+// the one place where that happens.
+type addresses struct {
+	servers map[*site.Server]netip.Addr
+	devices map[*site.Device]netip.Addr
+}
+
+// firstUsed leaves the first addresses of the network alone.
+const firstUsed = 10
+
+func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
+	a := addresses{servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}}
+	need := firstUsed + len(s.Servers) + len(s.Devices)
+	if room := 1<<(32-network.Bits()) - 1; need > room {
+		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give lab.network a larger one", network, room, need)
+	}
+	base := network.Masked().Addr().As4()
+	next := binary.BigEndian.Uint32(base[:]) + firstUsed
+	take := func() netip.Addr {
+		var b [4]byte
+		binary.BigEndian.PutUint32(b[:], next)
+		next++
+		return netip.AddrFrom4(b)
+	}
+	for _, v := range s.Servers {
+		a.servers[v] = take()
+	}
+	for _, v := range s.Devices {
+		a.devices[v] = take()
+	}
+	return a, nil
+}
+
+// raise is added to a port below 1024 that may not be opened.
+const raise = 10000
+
+// open calls listen with an address and port, and again with the port raised
+// where a port below 1024 may not be opened or is taken.
+func open[T any](at netip.AddrPort, listen func(netip.AddrPort) (T, error)) (T, error) {
+	got, err := listen(at)
+	if err != nil && at.Port() < 1024 && (errors.Is(err, syscall.EACCES) || errors.Is(err, syscall.EADDRINUSE)) {
+		return listen(netip.AddrPortFrom(at.Addr(), at.Port()+raise))
+	}
+	return got, err
+}
+
+func listenTCP(at netip.AddrPort) (net.Listener, error) { return net.Listen("tcp", at.String()) }

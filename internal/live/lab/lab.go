@@ -1,0 +1,254 @@
+// Package lab runs a whole site on loopback addresses: its servers, and its
+// devices as stand-ins. Links can be cut, servers switched off and keys
+// changed, to see what then happens. What happens is left in a state folder.
+package lab
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"syscall"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/standin"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/wire/capture"
+)
+
+// Config is what a lab works from. Site, Keys and State are needed.
+type Config struct {
+	Site     *site.Site
+	SitePath string
+	Keys     site.Keys
+	State    *state.Folder
+	Network  netip.Prefix // default: the site's lab.network
+}
+
+// Ports of the stand-ins.
+const (
+	sshPort     = 22
+	consolePort = 3001 // stands for the serial line
+)
+
+// Lab is a running lab.
+type Lab struct {
+	Places  state.Places
+	config  Config
+	at      addresses
+	links   *links
+	gate    *gate.Gate
+	devices map[*site.Device]*standin.Device
+	ledger  *ledger.Ledger
+	traffic *os.File
+	capture *capture.Writer
+}
+
+// Start starts everything, or nothing.
+func Start(c Config) (*Lab, error) {
+	if !c.Network.IsValid() {
+		c.Network = c.Site.Lab.Network
+	}
+	at, err := newAddresses(c.Site, c.Network)
+	if err != nil {
+		return nil, err
+	}
+	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}}
+	if err := l.start(); err != nil {
+		l.Shutdown()
+		return nil, err
+	}
+	return l, nil
+}
+
+func (l *Lab) start() (err error) {
+	if l.ledger, err = ledger.Open(l.config.State.Ledger()); err != nil {
+		return err
+	}
+	if l.traffic, err = os.OpenFile(l.config.State.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+		return err
+	}
+	if l.capture, err = capture.NewWriter(l.traffic); err != nil {
+		return err
+	}
+	l.links = &links{capture: l.capture}
+	clients := map[netip.Addr]*site.Device{}
+	for d, a := range l.at.devices {
+		clients[a] = d
+	}
+	l.gate = gate.New(gate.Config{Site: l.config.Site, Keys: l.config.Keys, Clients: clients, Ledger: l.ledger,
+		Events: l.config.State.Event, Capture: l.capture})
+	targets, err := l.servers()
+	if err != nil {
+		return err
+	}
+	if err := l.standIns(targets); err != nil {
+		return err
+	}
+	l.Places.Site, l.Places.SitePath = l.config.Site.Name, l.config.SitePath
+	if err := l.knownHosts(); err != nil {
+		return err
+	}
+	return l.config.State.WritePlaces(l.Places)
+}
+
+// servers starts the servers that the site says to run, and gives for each
+// server where it is asked. A server that does not run has an address at which
+// nobody answers.
+func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
+	targets := map[*site.Server]asker.Target{}
+	for _, s := range l.config.Site.Servers {
+		place := gate.Place{Server: s, Authentication: netip.AddrPortFrom(l.at.servers[s], s.AuthenticationPort),
+			Accounting: netip.AddrPortFrom(l.at.servers[s], s.AccountingPort)}
+		if s.Protocol == site.TACACS {
+			place.Authentication = netip.AddrPortFrom(l.at.servers[s], s.Port)
+		}
+		if s.Run {
+			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
+				place.Authentication = at
+				return l.gate.Listen(place)
+			})
+			if err != nil {
+				return nil, cannotListen("the server "+s.Name, place.Authentication, err)
+			}
+			place = got
+		}
+		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links}
+		p := state.ServerPlace{Name: s.Name, Protocol: string(s.Protocol), Address: l.at.servers[s].String(), Running: s.Run}
+		if s.Protocol == site.TACACS {
+			p.Port = place.Authentication.Port()
+		} else {
+			p.Authentication, p.Accounting = place.Authentication.Port(), place.Accounting.Port()
+		}
+		l.Places.Servers = append(l.Places.Servers, p)
+	}
+	return targets, nil
+}
+
+// ErrListen is a port that could not be opened.
+var ErrListen = errors.New("cannot listen")
+
+func cannotListen(what string, at netip.AddrPort, err error) error {
+	why := err.Error()
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		why = "the port is in use; is another lab running? End it, or choose other addresses with -network 127.78.0.0/16"
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		why = "this host does not have that loopback address; on some systems each must be added by hand first"
+	case errors.Is(err, syscall.EACCES):
+		why = "this user may not open the port"
+	}
+	return fmt.Errorf("%w: %s on %s: %s", ErrListen, what, at, why)
+}
+
+// standIns starts the devices.
+func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
+	for _, d := range l.config.Site.Devices {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return err
+		}
+		hostKey, err := ssh.NewSignerFromKey(private)
+		if err != nil {
+			return err
+		}
+		targets := make(map[*site.Server]asker.Target, len(servers))
+		for s, t := range servers {
+			t.From, t.HeedsICMP = l.at.devices[d], d.Kind.Traits.HeedsICMP
+			t.Key = l.config.Keys[d.Key(s).Name]
+			targets[s] = t
+		}
+		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace})
+		l.devices[d] = device
+		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
+			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []state.WayPlace{}}
+		for _, way := range []struct {
+			access string
+			port   uint16
+			serve  func(net.Listener)
+		}{{site.Console, consolePort, device.ServeConsole}, {site.SSH, sshPort, device.ServeSSH}} {
+			if d.Way(way.access) == nil {
+				continue
+			}
+			at := netip.AddrPortFrom(l.at.devices[d], way.port)
+			listener, err := open(at, listenTCP)
+			if err != nil {
+				return cannotListen("the device "+d.Name, at, err)
+			}
+			way.serve(listener)
+			place.Ways = append(place.Ways, state.WayPlace{Access: way.access, Address: listener.Addr().String()})
+		}
+		l.Places.Devices = append(l.Places.Devices, place)
+	}
+	return nil
+}
+
+// knownHosts writes the devices' SSH keys for an SSH client.
+func (l *Lab) knownHosts() error {
+	var text strings.Builder
+	for _, d := range l.Places.Devices {
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey))
+		if err != nil {
+			return err
+		}
+		for _, w := range d.Ways {
+			if w.Access == site.SSH {
+				text.WriteString(knownhosts.Line([]string{w.Address}, key) + "\n")
+			}
+		}
+	}
+	return os.WriteFile(l.config.State.KnownHosts(), []byte(text.String()), 0o600)
+}
+
+// Shutdown ends the lab and waits for everything in it. It may be called on a
+// lab that started in part.
+func (l *Lab) Shutdown() {
+	for _, d := range l.devices {
+		d.Shutdown()
+	}
+	if l.gate != nil {
+		l.gate.Shutdown()
+	}
+	if l.capture != nil {
+		_ = l.capture.Close()
+	}
+	if l.traffic != nil {
+		_ = l.traffic.Close()
+	}
+	if l.ledger != nil {
+		_ = l.ledger.Close()
+	}
+}
+
+// Silence cuts every device from a server, or joins them again.
+func (l *Lab) Silence(s *site.Server, silent bool) {
+	l.links.set(link{server: l.at.servers[s]}, silent)
+}
+
+// Cut cuts a device from every server, or joins it again.
+func (l *Lab) Cut(d *site.Device, cut bool) { l.links.set(link{device: l.at.devices[d]}, cut) }
+
+// Off closes a server's ports.
+func (l *Lab) Off(s *site.Server) { l.gate.Off(s) }
+
+// On opens a server's ports again.
+func (l *Lab) On(s *site.Server) error { return l.gate.On(s) }
+
+// ServerKey gives a server another key.
+func (l *Lab) ServerKey(s *site.Server, key site.Secret) { l.gate.Key(s, key) }
+
+// DeviceKey gives a device another key for a server.
+func (l *Lab) DeviceKey(d *site.Device, s *site.Server, key site.Secret) { l.devices[d].SetKey(s, key) }
+
+// Wake ends the rest of every server on a device.
+func (l *Lab) Wake(d *site.Device) { l.devices[d].Wake() }

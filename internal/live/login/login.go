@@ -1,0 +1,240 @@
+// Package login logs in to a device as an ordinary client would, over SSH or
+// at a console, tries commands, and says what was seen.
+package login
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/site"
+)
+
+// Outcomes of a login.
+const (
+	In       = "in"
+	Refused  = "refused"
+	NoAnswer = "no-answer"
+)
+
+// Attempt is one login to make.
+type Attempt struct {
+	Access   string // ssh or console
+	Address  string // address:port
+	Person   string
+	Password site.Secret
+	Commands []string
+	HostKey  ssh.PublicKey  // for ssh; nil is an error of the caller
+	Patience time.Duration  // for the login and for each command; default 2 minutes
+	Prompt   *regexp.Regexp // what a prompt looks like; its first group, if any, is the level
+	Refusal  *regexp.Regexp // what the output of a refused command begins with
+}
+
+// Default patterns: those of the stand-ins.
+var (
+	standInPrompt  = regexp.MustCompile(`\[\S+ level (\d+)\] $`)
+	standInRefusal = regexp.MustCompile(`^refused: `)
+)
+
+// Command is one command as it went.
+type Command struct {
+	Command string `json:"command"`
+	Result  string `json:"result"` // allowed | refused
+	Output  string `json:"output"`
+}
+
+// Seen is what came of an attempt.
+type Seen struct {
+	Outcome  string
+	Level    int
+	Took     time.Duration // from the password to the answer
+	Commands []Command
+	Detail   string // why there was no answer
+}
+
+// Do makes an attempt. Its error is a call that cannot be made at all; what
+// the device answers is in Seen.
+func Do(ctx context.Context, a Attempt) (Seen, error) {
+	if a.Patience == 0 {
+		a.Patience = 2 * time.Minute
+	}
+	if a.Prompt == nil {
+		a.Prompt = standInPrompt
+	}
+	if a.Refusal == nil {
+		a.Refusal = standInRefusal
+	}
+	conn, err := (&net.Dialer{Timeout: a.Patience}).DialContext(ctx, "tcp", a.Address)
+	if err != nil {
+		return Seen{Outcome: NoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	defer func() { _ = conn.Close() }()
+	var seen Seen
+	if a.Access == site.Console {
+		seen, err = a.console(conn)
+	} else {
+		seen, err = a.ssh(conn)
+	}
+	if ctx.Err() != nil {
+		return seen, ctx.Err()
+	}
+	return seen, err
+}
+
+// ErrHostKey is a device that shows another SSH key than expected.
+var ErrHostKey = errors.New("the device shows another SSH host key than expected")
+
+func (a Attempt) ssh(conn net.Conn) (Seen, error) {
+	if a.HostKey == nil {
+		return Seen{}, errors.New("no SSH host key to compare with")
+	}
+	var asked time.Time
+	config := &ssh.ClientConfig{
+		User:              a.Person,
+		HostKeyAlgorithms: []string{a.HostKey.Type()},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if key.Type() != a.HostKey.Type() || string(key.Marshal()) != string(a.HostKey.Marshal()) {
+				return ErrHostKey
+			}
+			return nil
+		},
+		Auth: []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) {
+			asked = time.Now()
+			return a.Password.Reveal(), nil
+		})},
+	}
+	_ = conn.SetDeadline(time.Now().Add(a.Patience))
+	client, channels, requests, err := ssh.NewClientConn(conn, a.Address, config)
+	took := time.Since(asked)
+	switch {
+	case errors.Is(err, ErrHostKey):
+		return Seen{}, fmt.Errorf("%s: %w; if the device was renewed on purpose, give its new key", a.Address, ErrHostKey)
+	case err != nil && asked.IsZero():
+		return Seen{Outcome: NoAnswer, Detail: "the device hung up before it asked for a password"}, nil
+	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
+		return Seen{Outcome: Refused, Took: took}, nil
+	case err != nil:
+		return Seen{Outcome: NoAnswer, Took: took, Detail: "the device hung up while the password was checked"}, nil
+	}
+	_ = conn.SetDeadline(time.Time{})
+	c := ssh.NewClient(client, channels, requests)
+	defer func() { _ = c.Close() }()
+	session, err := c.NewSession()
+	if err != nil {
+		return Seen{Outcome: In, Took: took, Detail: "the device gives no session"}, nil
+	}
+	in, err := session.StdinPipe()
+	if err != nil {
+		return Seen{}, err
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return Seen{}, err
+	}
+	if err := session.Shell(); err != nil {
+		return Seen{Outcome: In, Took: took, Detail: "the device gives no shell"}, nil
+	}
+	talk := &talk{Attempt: a, conn: conn, in: in, out: out}
+	return talk.commands(Seen{Outcome: In, Took: took})
+}
+
+func (a Attempt) console(conn net.Conn) (Seen, error) {
+	t := &talk{Attempt: a, conn: conn, in: conn, out: conn}
+	if _, err := t.until(regexp.MustCompile(`name: $`)); err != nil {
+		return Seen{Outcome: NoAnswer, Detail: "the console asked for no name"}, nil
+	}
+	t.send(a.Person)
+	if _, err := t.until(regexp.MustCompile(`password: $`)); err != nil {
+		return Seen{Outcome: NoAnswer, Detail: "the console asked for no password"}, nil
+	}
+	began := time.Now()
+	t.send(a.Password.Reveal())
+	text, err := t.until(regexp.MustCompile(`refused\n|` + a.Prompt.String()))
+	took := time.Since(began)
+	switch {
+	case err != nil:
+		return Seen{Outcome: NoAnswer, Took: took, Detail: "the console went quiet while the password was checked"}, nil
+	case strings.Contains(text, "refused\n"):
+		return Seen{Outcome: Refused, Took: took}, nil
+	}
+	t.pending = text
+	return t.commands(Seen{Outcome: In, Took: took})
+}
+
+// talk is a conversation with a shell.
+type talk struct {
+	Attempt
+	conn    net.Conn
+	in      io.Writer
+	out     io.Reader
+	pending string // read and not yet used
+}
+
+func (t *talk) send(line string) { _, _ = io.WriteString(t.in, line+"\n") }
+
+// mostOutput bounds what one command may print.
+const mostOutput = 1 << 20
+
+// until reads up to a text that ends like the pattern.
+func (t *talk) until(end *regexp.Regexp) (string, error) {
+	text := t.pending
+	t.pending = ""
+	buffer := make([]byte, 4096)
+	for {
+		if end.MatchString(text) {
+			return text, nil
+		}
+		if len(text) > mostOutput {
+			return text, errors.New("the device prints without end")
+		}
+		_ = t.conn.SetReadDeadline(time.Now().Add(t.Patience))
+		n, err := t.out.Read(buffer)
+		text += strings.ReplaceAll(string(buffer[:n]), "\r", "")
+		if err != nil && !end.MatchString(text) {
+			if errors.Is(err, os.ErrDeadlineExceeded) {
+				return text, errors.New("no prompt came")
+			}
+			return text, err
+		}
+	}
+}
+
+// commands reads the first prompt, with the level, and tries the commands.
+func (t *talk) commands(seen Seen) (Seen, error) {
+	text, err := t.until(t.Prompt)
+	if err != nil {
+		seen.Detail = "no prompt was recognised: " + err.Error()
+		return seen, nil
+	}
+	if m := t.Prompt.FindStringSubmatch(text); len(m) > 1 {
+		seen.Level, _ = strconv.Atoi(m[1])
+	}
+	for _, c := range t.Commands {
+		t.send(c)
+		text, err := t.until(t.Prompt)
+		if err != nil {
+			seen.Detail = fmt.Sprintf("the session ended during %q: %v", c, err)
+			return seen, nil
+		}
+		output := strings.TrimSpace(t.Prompt.ReplaceAllString(text, ""))
+		result := "allowed"
+		if t.Refusal.MatchString(output) {
+			result = "refused"
+		}
+		seen.Commands = append(seen.Commands, Command{c, result, output})
+	}
+	t.send("leave")
+	_, _ = io.Copy(io.Discard, io.LimitReader(t.out, mostOutput)) // until the device has closed the session
+	return seen, nil
+}

@@ -1,0 +1,294 @@
+// Package standin is simulated devices: ways in, a small shell, and a trace.
+// How a stand-in decides is not here but in core/walk; it gets the walker's
+// answers from real packets, sent by package asker.
+package standin
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/vault"
+)
+
+// Config is what a stand-in works from.
+type Config struct {
+	Device  *site.Device
+	Keys    site.Keys
+	Targets map[*site.Server]asker.Target // how it reaches each server
+	HostKey ssh.Signer
+	Trace   func(cause.Trace) // default: nowhere
+	Now     func() time.Time  // default: time.Now
+}
+
+// Device is a running stand-in.
+type Device struct {
+	config  Config
+	rests   walk.Rests
+	epoch   time.Time
+	mu      sync.Mutex
+	lines   map[string]map[int]bool // lines in use, by way in
+	counts  map[string]*counts
+	board   board
+	next    atomic.Int64
+	ctx     context.Context
+	stop    context.CancelFunc
+	running sync.WaitGroup
+	closers []func() error
+}
+
+// board is what the shell's changing commands change.
+type board struct {
+	Banner string
+	Ports  map[int]bool
+	Saved  bool
+}
+
+// counts is what a device counts about one server.
+type counts struct{ Asked, Answered, Refused, Lost int }
+
+// New makes a stand-in that has no way in open yet.
+func New(c Config) *Device {
+	if c.Trace == nil {
+		c.Trace = func(cause.Trace) {}
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	d := &Device{config: c, epoch: c.Now(), lines: map[string]map[int]bool{}, counts: map[string]*counts{},
+		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
+	d.ctx, d.stop = context.WithCancel(context.Background())
+	return d
+}
+
+// SetKey gives the device another key for a server.
+func (d *Device) SetKey(s *site.Server, key site.Secret) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	t := d.config.Targets[s]
+	t.Key = key
+	d.config.Targets[s] = t
+}
+
+// Wake ends the rest of every server.
+func (d *Device) Wake() {
+	d.mu.Lock()
+	servers := slices.Collect(maps.Keys(d.config.Targets))
+	d.mu.Unlock()
+	d.rests.Wake(servers...)
+}
+
+// Shutdown closes every way in, ends the sessions and waits for them.
+func (d *Device) Shutdown() {
+	d.mu.Lock()
+	for _, f := range d.closers {
+		_ = f()
+	}
+	d.closers = nil
+	d.mu.Unlock()
+	d.stop()
+	d.running.Wait()
+}
+
+func (d *Device) closing(f func() error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.closers = append(d.closers, f)
+}
+
+// takeLine gives the lowest free line of a way in, and the way that holds on it.
+func (d *Device) takeLine(access string) (int, *site.Way, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	used := d.lines[access]
+	if used == nil {
+		used = map[int]bool{}
+		d.lines[access] = used
+	}
+	for line := range 4096 {
+		if used[line] {
+			continue
+		}
+		if way := d.config.Device.WayOfLine(access, line); way != nil {
+			used[line] = true
+			return line, way, true
+		}
+	}
+	return 0, nil, false
+}
+
+func (d *Device) freeLine(access string, line int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	delete(d.lines[access], line)
+}
+
+// visitor is one person at one line of one way in. It is the walker's world.
+type visitor struct {
+	device   *Device
+	visit    *walk.Visit
+	asker    asker.Asker
+	line     string // such as ssh0
+	person   string
+	from     string
+	entry    walk.Entry
+	entered  time.Time
+	password string
+}
+
+// arrive begins a visit.
+func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
+	v := &visitor{device: d, line: fmt.Sprintf("%s%d", way.Access, line), from: from.Addr().Unmap().String()}
+	v.visit = &walk.Visit{Device: d.config.Device, Way: way, World: v, Rests: &d.rests}
+	return v
+}
+
+func (d *Device) now() time.Duration { return d.config.Now().Sub(d.epoch) }
+
+// enter tries one name and password.
+func (v *visitor) enter(person, password string) walk.Entry {
+	d := v.device
+	v.person, v.password = person, password
+	v.asker = asker.Asker{Device: d.config.Device.Name, Port: v.line, From: v.from, Password: password,
+		Session: fmt.Sprintf("%s-%x-%d", d.config.Device.Name, d.epoch.Unix(), d.next.Add(1))}
+	v.visit = &walk.Visit{Device: v.visit.Device, Way: v.visit.Way, World: v, Rests: v.visit.Rests, Now: d.now()}
+	v.entry = v.visit.Enter(person)
+	v.entered = d.config.Now()
+	v.password, v.asker.Password = "", ""
+	t := v.trace(cause.TraceLogin, v.visit.Steps)
+	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = "refused", v.entry.Level, v.entry.By, string(v.entry.Reason), v.entry.Wait.Seconds()
+	if v.entry.In {
+		t.Outcome = "in"
+	}
+	d.config.Trace(t)
+	return v.entry
+}
+
+// command asks whether a command may run.
+func (v *visitor) command(line string, level int) walk.Verdict {
+	before := len(v.visit.Steps)
+	verdict := v.visit.Command(v.device.now(), line, level)
+	t := v.trace(cause.TraceCommand, v.visit.Steps[before:])
+	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.entry.Level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
+	t.Outcome = "refused"
+	if verdict.Allowed {
+		t.Outcome = "allowed"
+	}
+	v.device.config.Trace(t)
+	return verdict
+}
+
+// leave ends the session.
+func (v *visitor) leave() {
+	if !v.entry.In {
+		return
+	}
+	before := len(v.visit.Steps)
+	v.visit.Leave(v.device.now(), v.device.config.Now().Sub(v.entered))
+	t := v.trace(cause.TraceGoodbye, v.visit.Steps[before:])
+	t.Outcome, t.Level = "out", v.entry.Level
+	v.device.config.Trace(t)
+}
+
+// Begin asks a server with a real packet.
+func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
+	v.device.mu.Lock()
+	target, known := v.device.config.Targets[s]
+	v.device.mu.Unlock()
+	if !known {
+		return nowhere{s}
+	}
+	return counted{asker.Begin(v.device.ctx, target, q, v.asker), v.device, s}
+}
+
+// PasswordIs checks a local account's password.
+func (v *visitor) PasswordIs(a *site.Account) bool {
+	ok, err := vault.PasswordIs(a.Password, v.password, v.device.config.Keys)
+	return err == nil && ok
+}
+
+// nowhere is a server that the device has no way to.
+type nowhere struct{ server *site.Server }
+
+func (n nowhere) Try(int) walk.Reply {
+	return walk.Reply{Result: walk.Unavailable, Reason: walk.Silent, Message: "the server's address leads nowhere"}
+}
+func (n nowhere) Close() {}
+
+// counted counts what comes of the tries.
+type counted struct {
+	walk.Exchange
+	device *Device
+	server *site.Server
+}
+
+func (c counted) Try(n int) walk.Reply {
+	r := c.Exchange.Try(n)
+	c.device.mu.Lock()
+	defer c.device.mu.Unlock()
+	have := c.device.counts[c.server.Name]
+	if have == nil {
+		have = &counts{}
+		c.device.counts[c.server.Name] = have
+	}
+	have.Asked++
+	switch r.Result {
+	case walk.Accepted:
+		have.Answered++
+	case walk.Refused:
+		have.Answered++
+		have.Refused++
+	default:
+		have.Lost++
+	}
+	return r
+}
+
+func (v *visitor) trace(kind string, steps []walk.Step) cause.Trace {
+	t := cause.Trace{Time: v.device.config.Now(), Device: v.device.config.Device.Name, Access: v.visit.Way.Name(), Line: v.line,
+		Person: v.person, From: v.from, Kind: kind, Steps: []cause.TraceStep{}}
+	for _, s := range steps {
+		t.Steps = append(t.Steps, traced(s))
+	}
+	return t
+}
+
+func traced(s walk.Step) cause.TraceStep {
+	step := cause.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason),
+		By: s.By, Seconds: s.Took.Seconds()}
+	if s.List != nil {
+		step.List = s.List.Name
+	}
+	for _, r := range s.Rested {
+		step.Rested = append(step.Rested, r.Name)
+	}
+	for _, t := range s.Tries {
+		step.Tries = append(step.Tries, cause.TraceTry{Server: t.Server.Name, Try: t.N, Result: string(t.Reply.Result),
+			Reason: string(t.Reply.Reason), Message: t.Reply.Message, Seconds: t.Reply.Took.Seconds()})
+	}
+	return step
+}
+
+// sortedCounts gives the counters by the servers' names.
+func (d *Device) sortedCounts() (names []string, all map[string]counts) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	all = map[string]counts{}
+	for name, c := range d.counts {
+		names = append(names, name)
+		all[name] = *c
+	}
+	slices.Sort(names)
+	return names, all
+}

@@ -1,0 +1,222 @@
+package standin
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"mellowgate/internal/core/site"
+)
+
+// ServeSSH takes SSH connections (RFC 4253, 4254) until Shutdown. Each holds
+// one line.
+func (d *Device) ServeSSH(listener net.Listener) {
+	d.serve(listener, func(conn net.Conn) { d.sshConnection(conn) })
+}
+
+// ServeConsole takes connections to the console, a plain text port that stands
+// for the serial line, until Shutdown. One person at a time is at a console.
+func (d *Device) ServeConsole(listener net.Listener) {
+	d.serve(listener, func(conn net.Conn) { d.console(conn) })
+}
+
+func (d *Device) serve(listener net.Listener, handle func(net.Conn)) {
+	d.closing(listener.Close)
+	d.running.Go(func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				if errors.Is(err, net.ErrClosed) || d.ctx.Err() != nil {
+					return
+				}
+				continue
+			}
+			d.running.Go(func() {
+				stop := context.AfterFunc(d.ctx, func() { _ = conn.Close() })
+				defer stop()
+				defer func() { _ = conn.Close() }()
+				handle(conn)
+			})
+		}
+	})
+}
+
+func remote(conn net.Conn) netip.AddrPort {
+	if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
+		return a.AddrPort()
+	}
+	return netip.AddrPort{}
+}
+
+// sshConnection serves one SSH connection: login within the way in's patience,
+// then sessions.
+func (d *Device) sshConnection(conn net.Conn) {
+	line, way, free := d.takeLine(site.SSH)
+	if !free {
+		return
+	}
+	defer d.freeLine(site.SSH, line)
+	v := d.arrive(way, line, remote(conn))
+	traits := d.config.Device.Kind.Traits
+	config := &ssh.ServerConfig{
+		ServerVersion: "SSH-2.0-StandIn",
+		MaxAuthTries:  traits.LoginTries,
+		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if !v.enter(meta.User(), string(password)).In {
+				return nil, errors.New("refused")
+			}
+			return nil, nil
+		},
+	}
+	config.AddHostKey(d.config.HostKey)
+	_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow))
+	server, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		return
+	}
+	_ = conn.SetDeadline(time.Time{})
+	defer v.leave()
+	d.running.Go(func() { ssh.DiscardRequests(requests) })
+	for fresh := range channels {
+		if fresh.ChannelType() != "session" {
+			_ = fresh.Reject(ssh.UnknownChannelType, "only sessions are served")
+			continue
+		}
+		channel, requests, err := fresh.Accept()
+		if err != nil {
+			continue
+		}
+		d.sshSession(v, channel, requests) // one at a time: a line has one shell
+	}
+	_ = server.Wait()
+}
+
+// sshSession serves one session channel: a shell, or one command.
+func (d *Device) sshSession(v *visitor, channel ssh.Channel, requests <-chan *ssh.Request) {
+	defer func() { _ = channel.Close() }()
+	typed := false
+	for r := range requests {
+		switch r.Type {
+		case "pty-req":
+			typed = true
+			_ = r.Reply(true, nil)
+		case "env", "window-change":
+			_ = r.Reply(r.Type != "env", nil)
+		case "shell", "exec":
+			_ = r.Reply(true, nil)
+			d.running.Go(func() { refuseAll(requests) })
+			status := uint32(0)
+			if r.Type == "shell" {
+				newShell(v, sshTerminal(v, channel, typed)).run()
+			} else {
+				status = d.exec(v, channel, r.Payload)
+			}
+			_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
+			return
+		default:
+			_ = r.Reply(false, nil)
+		}
+	}
+}
+
+func refuseAll(requests <-chan *ssh.Request) {
+	for r := range requests {
+		_ = r.Reply(r.Type == "window-change", nil)
+	}
+}
+
+func (d *Device) exec(v *visitor, channel ssh.Channel, payload []byte) uint32 {
+	var request struct{ Command string }
+	if err := ssh.Unmarshal(payload, &request); err != nil {
+		return 2
+	}
+	sh := newShell(v, &terminal{out: channel})
+	if sh.one(request.Command) {
+		return 0
+	}
+	return 1
+}
+
+// terminal is where a shell reads lines and writes.
+type terminal struct {
+	read   func() (string, error)
+	prompt func(string)
+	out    io.Writer
+}
+
+// sshTerminal edits lines for a person at a terminal, and reads them plainly
+// from a program.
+func sshTerminal(v *visitor, channel ssh.Channel, typed bool) *terminal {
+	if !typed {
+		return plainTerminal(channel)
+	}
+	t := term.NewTerminal(channel, "")
+	return &terminal{read: t.ReadLine, prompt: t.SetPrompt, out: t}
+}
+
+// maxLine bounds a line typed at a plain terminal.
+const maxLine = 4096
+
+func plainTerminal(rw io.ReadWriter) *terminal {
+	lines := bufio.NewReaderSize(rw, maxLine)
+	prompt := ""
+	return &terminal{
+		out:    rw,
+		prompt: func(p string) { prompt = p },
+		read: func() (string, error) {
+			if _, err := io.WriteString(rw, prompt); err != nil {
+				return "", err
+			}
+			text, err := lines.ReadSlice('\n')
+			if err != nil {
+				return "", err // a line longer than maxLine ends the session too
+			}
+			return strings.TrimRight(string(text), "\r\n"), nil
+		},
+	}
+}
+
+// console serves one connection to the console.
+func (d *Device) console(conn net.Conn) {
+	line, way, free := d.takeLine(site.Console)
+	if !free {
+		return
+	}
+	defer d.freeLine(site.Console, line)
+	t := plainTerminal(conn)
+	ask := func(what string) (string, bool) {
+		t.prompt(what)
+		text, err := t.read()
+		return text, err == nil
+	}
+	traits := d.config.Device.Kind.Traits
+	for range traits.LoginTries {
+		_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow + time.Minute)) // a person types; the wait itself is the walker's
+		name, ok := ask("name: ")
+		if !ok {
+			return
+		}
+		password, ok := ask("password: ")
+		if !ok {
+			return
+		}
+		v := d.arrive(way, line, remote(conn))
+		if !v.enter(name, password).In {
+			_, _ = fmt.Fprintln(conn, "refused")
+			continue
+		}
+		_ = conn.SetDeadline(time.Time{})
+		newShell(v, t).run()
+		v.leave()
+		return
+	}
+}

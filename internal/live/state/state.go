@@ -1,0 +1,251 @@
+// Package state is the folder in which a running lab or service leaves its
+// evidence: where everything is (places.json), the servers' decisions
+// (events.jsonl), the devices' walks (traces/DEVICE.jsonl), the packets
+// (traffic.pcapng) and the records (ledger.db). It is the one place that knows
+// the names in that folder.
+package state
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"mellowgate/internal/core/cause"
+)
+
+// Places says where everything is.
+type Places struct {
+	Site     string        `json:"site"`      // the site's name
+	SitePath string        `json:"site_path"` // the file or folder it was read from
+	Servers  []ServerPlace `json:"servers"`
+	Devices  []DevicePlace `json:"devices"`
+}
+
+// ServerPlace is where a server answers. Ports of the other protocol are 0.
+type ServerPlace struct {
+	Name           string `json:"name"`
+	Protocol       string `json:"protocol"`
+	Address        string `json:"address"`
+	Port           uint16 `json:"port,omitempty"`
+	Authentication uint16 `json:"authentication_port,omitempty"`
+	Accounting     uint16 `json:"accounting_port,omitempty"`
+	Running        bool   `json:"running"`
+}
+
+// DevicePlace is where a stand-in device is entered.
+type DevicePlace struct {
+	Name    string     `json:"name"`
+	Source  string     `json:"source"`   // where its requests come from
+	HostKey string     `json:"host_key"` // its SSH key, as in an authorized_keys file
+	Ways    []WayPlace `json:"ways"`
+}
+
+// WayPlace is one way in.
+type WayPlace struct {
+	Access  string `json:"access"`
+	Address string `json:"address"` // address:port
+}
+
+// Device gives the place of a device by name.
+func (p Places) Device(name string) (DevicePlace, bool) {
+	i := slices.IndexFunc(p.Devices, func(d DevicePlace) bool { return d.Name == name })
+	if i < 0 {
+		return DevicePlace{}, false
+	}
+	return p.Devices[i], true
+}
+
+// Folder is a state folder.
+type Folder struct {
+	Dir    string
+	mu     sync.Mutex
+	events *os.File
+	traces map[string]*os.File
+}
+
+// Names in the folder.
+const (
+	placesFile = "places.json"
+	eventsFile = "events.jsonl"
+	tracesDir  = "traces"
+)
+
+// Create makes a state folder for a new run. A folder that holds the state of
+// an earlier run is emptied of it, except for the ledger; a folder that holds
+// anything else is refused.
+func Create(dir string) (*Folder, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s cannot be used as a state folder: %w", dir, err)
+	}
+	ours := []string{placesFile, eventsFile, tracesDir, "traffic.pcapng", "known_hosts"}
+	ledger := []string{"ledger.db", "ledger.db-wal", "ledger.db-shm"}
+	for _, e := range entries {
+		if !slices.Contains(ours, e.Name()) && !slices.Contains(ledger, e.Name()) {
+			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir, e.Name())
+		}
+	}
+	for _, name := range ours {
+		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(dir, tracesDir), 0o700); err != nil {
+		return nil, fmt.Errorf("%s cannot be made: %w", dir, err)
+	}
+	events, err := os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &Folder{Dir: dir, events: events, traces: map[string]*os.File{}}, nil
+}
+
+// Open opens the state folder of a run, going on or ended, for reading.
+func Open(dir string) (*Folder, error) {
+	f := &Folder{Dir: dir}
+	if _, err := f.Places(); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Ledger gives the path of the ledger.
+func (f *Folder) Ledger() string { return filepath.Join(f.Dir, "ledger.db") }
+
+// Traffic gives the path of the capture.
+func (f *Folder) Traffic() string { return filepath.Join(f.Dir, "traffic.pcapng") }
+
+// KnownHosts gives the path of the devices' SSH keys, in the form that an SSH
+// client reads.
+func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, "known_hosts") }
+
+// WritePlaces writes where everything is.
+func (f *Folder) WritePlaces(p Places) error {
+	text, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(f.Dir, placesFile), append(text, '\n'), 0o600)
+}
+
+// Places reads where everything is.
+func (f *Folder) Places() (Places, error) {
+	var p Places
+	text, err := os.ReadFile(filepath.Join(f.Dir, placesFile))
+	if err != nil {
+		return p, fmt.Errorf("%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir, placesFile)
+	}
+	if err := json.Unmarshal(text, &p); err != nil {
+		return p, fmt.Errorf("%s is damaged: %w", filepath.Join(f.Dir, placesFile), err)
+	}
+	return p, nil
+}
+
+// Event appends what a server noted.
+func (f *Folder) Event(e cause.Event) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	appendLine(f.events, e)
+}
+
+// Trace appends what a device noted.
+func (f *Folder) Trace(t cause.Trace) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.traces == nil {
+		return
+	}
+	file := f.traces[t.Device]
+	if file == nil {
+		var err error
+		file, err = os.OpenFile(filepath.Join(f.Dir, tracesDir, t.Device+".jsonl"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+		if err != nil {
+			return
+		}
+		f.traces[t.Device] = file
+	}
+	appendLine(file, t)
+}
+
+func appendLine(file *os.File, v any) {
+	if text, err := json.Marshal(v); err == nil && file != nil {
+		_, _ = file.Write(append(text, '\n'))
+	}
+}
+
+// Close closes the folder's files.
+func (f *Folder) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var errs []error
+	for _, file := range f.traces {
+		errs = append(errs, file.Close())
+	}
+	f.traces = nil
+	if f.events != nil {
+		errs = append(errs, f.events.Close())
+		f.events = nil
+	}
+	return errors.Join(errs...)
+}
+
+// Evidence reads everything that devices and servers noted, in no order. A
+// last line that is cut short, as by a run that was killed, is passed over;
+// notes says so.
+func (f *Folder) Evidence() (traces []cause.Trace, events []cause.Event, notes []string, err error) {
+	if events, notes, err = readLines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
+		return nil, nil, notes, err
+	}
+	names, err := filepath.Glob(filepath.Join(f.Dir, tracesDir, "*.jsonl"))
+	if err != nil {
+		return nil, nil, notes, err
+	}
+	for _, name := range names {
+		var some []cause.Trace
+		if some, notes, err = readLines[cause.Trace](name, notes); err != nil {
+			return nil, nil, notes, err
+		}
+		traces = append(traces, some...)
+	}
+	return traces, events, notes, nil
+}
+
+// maxLine bounds one line of evidence.
+const maxLine = 1 << 20
+
+func readLines[T any](path string, notes []string) ([]T, []string, error) {
+	file, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, notes, nil
+	}
+	if err != nil {
+		return nil, notes, err
+	}
+	defer func() { _ = file.Close() }()
+	var all []T
+	lines := bufio.NewScanner(file)
+	lines.Buffer(nil, maxLine)
+	for n := 1; lines.Scan(); n++ {
+		var v T
+		text := strings.TrimSpace(lines.Text())
+		if text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(text), &v); err != nil {
+			notes = append(notes, fmt.Sprintf("%s:%d: this line is damaged and was passed over", path, n))
+			continue
+		}
+		all = append(all, v)
+	}
+	if err := lines.Err(); err != nil {
+		notes = append(notes, fmt.Sprintf("%s: reading stopped: %v", path, err))
+	}
+	return all, notes, nil
+}

@@ -1,0 +1,143 @@
+// Package capture writes AAA traffic to a pcapng file. The packets are those
+// that were sent and received; the link headers around them are made up, so
+// that no privilege is needed to capture. Any capture reader opens the file.
+package capture
+
+import (
+	"io"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+)
+
+// Writer writes one capture. Its methods may be called from anywhere; an
+// error of the file below is kept and given by Close.
+type Writer struct {
+	mu  sync.Mutex
+	ng  *pcapgo.NgWriter
+	err error
+}
+
+// NewWriter begins a capture on w.
+func NewWriter(w io.Writer) (*Writer, error) {
+	ng, err := pcapgo.NewNgWriter(w, layers.LinkTypeEthernet)
+	if err != nil {
+		return nil, err
+	}
+	return &Writer{ng: ng}, nil
+}
+
+// Close flushes the capture; the file itself is the caller's.
+func (w *Writer) Close() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if err := w.ng.Flush(); w.err == nil {
+		w.err = err
+	}
+	return w.err
+}
+
+// UDP writes one datagram.
+func (w *Writer) UDP(at time.Time, from, to netip.AddrPort, payload []byte) {
+	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
+	ip := network(from, to, layers.IPProtocolUDP)
+	_ = udp.SetNetworkLayerForChecksum(ip.(gopacket.NetworkLayer))
+	w.packet(at, ip, udp, payload)
+}
+
+// network makes the IP header between two addresses.
+func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.SerializableLayer {
+	if from.Addr().Unmap().Is4() {
+		return &layers.IPv4{Version: 4, TTL: 64, Protocol: p, SrcIP: from.Addr().Unmap().AsSlice(), DstIP: to.Addr().Unmap().AsSlice()}
+	}
+	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: p, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
+}
+
+func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, payload []byte) {
+	ether := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2}, EthernetType: layers.EthernetTypeIPv4}
+	if _, six := ip.(*layers.IPv6); six {
+		ether.EthernetType = layers.EthernetTypeIPv6
+	}
+	b := gopacket.NewSerializeBuffer()
+	err := gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true},
+		ether, ip, transport, gopacket.Payload(payload))
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if err == nil {
+		n := len(b.Bytes())
+		err = w.ng.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: n, Length: n}, b.Bytes())
+	}
+	if err == nil {
+		err = w.ng.Flush() // a run that is killed leaves whole packets
+	}
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+// TCP is one connection in a capture.
+type TCP struct {
+	w              *Writer
+	client, server netip.AddrPort
+	mu             sync.Mutex
+	next           [2]uint32 // sequence numbers of client and server
+}
+
+// Syn writes the first packet of a connection that nobody answers.
+func (w *Writer) Syn(at time.Time, client, server netip.AddrPort) {
+	t := &TCP{w: w, client: client, server: server}
+	t.segment(at, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
+}
+
+// Refused writes a connection that the server's port refuses.
+func (w *Writer) Refused(at time.Time, client, server netip.AddrPort) {
+	w.Syn(at, client, server)
+	t := &TCP{w: w, client: client, server: server, next: [2]uint32{1, 0}}
+	t.segment(at, false, func(s *layers.TCP) { s.RST = true }, nil)
+}
+
+// Connect writes the handshake of a connection.
+func (w *Writer) Connect(at time.Time, client, server netip.AddrPort) *TCP {
+	t := &TCP{w: w, client: client, server: server}
+	t.segment(at, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
+	t.next[0] = 1
+	t.segment(at, false, func(s *layers.TCP) { s.SYN = true }, nil)
+	t.next[1] = 1
+	t.segment(at, true, func(*layers.TCP) {}, nil)
+	return t
+}
+
+// Data writes octets sent by the client, or by the server.
+func (t *TCP) Data(at time.Time, fromClient bool, payload []byte) {
+	const most = 1400
+	for len(payload) > 0 {
+		part := payload[:min(len(payload), most)]
+		t.segment(at, fromClient, func(s *layers.TCP) { s.PSH = true }, part)
+		payload = payload[len(part):]
+	}
+}
+
+// Close writes the end of the connection.
+func (t *TCP) Close(at time.Time) {
+	t.segment(at, false, func(s *layers.TCP) { s.FIN = true }, nil)
+}
+
+func (t *TCP) segment(at time.Time, fromClient bool, flags func(*layers.TCP), payload []byte) {
+	t.mu.Lock()
+	from, to, mine, theirs := t.client, t.server, 0, 1
+	if !fromClient {
+		from, to, mine, theirs = t.server, t.client, 1, 0
+	}
+	s := &layers.TCP{SrcPort: layers.TCPPort(from.Port()), DstPort: layers.TCPPort(to.Port()),
+		Seq: t.next[mine], Ack: t.next[theirs], ACK: true, Window: 65535}
+	flags(s)
+	t.next[mine] += uint32(len(payload))
+	t.mu.Unlock()
+	ip := network(from, to, layers.IPProtocolTCP)
+	_ = s.SetNetworkLayerForChecksum(ip.(gopacket.NetworkLayer))
+	t.w.packet(at, ip, s, payload)
+}
