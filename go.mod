@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	github.com/go-crypt/crypt v0.14.15
 	github.com/gopacket/gopacket v1.7.7
+	github.com/jedib0t/go-pretty/v6 v6.8.3
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.51.0
 	golang.org/x/term v0.43.0
@@ -16,10 +17,13 @@ require (
 	github.com/go-crypt/x v0.4.16 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/ncruces/go-strftime v1.1.0 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
 	golang.org/x/net v0.55.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.37.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -52,13 +52,20 @@ func notRecorded(c *checker, sh foresee.Shape) {
 			f.Repair = "record commands by a group of TACACS+ servers"
 		case list.Levels.Low > 1 || list.Levels.High < level:
 			f.Place = list.Place
-			f.Text = fmt.Sprintf("People reach level %d, and the list %s records commands of levels %s only.", level, list.Name, list.Levels)
+			f.Text = fmt.Sprintf("People reach level %d, and the list %s records only commands of %s: the others leave no record.", level, list.Name, levelsText(list.Levels))
 			f.Repair = "write levels: 0-15"
 		default:
 			continue
 		}
 		c.add(f)
 	}
+}
+
+func levelsText(r site.Range) string {
+	if r.Low == r.High {
+		return "level " + r.String()
+	}
+	return "levels " + r.String()
 }
 
 // cannotRecord tells whether all servers are up and the record still fails

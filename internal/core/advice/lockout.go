@@ -137,7 +137,7 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
-			f.Repair = "end the list with local: " + methodsText(list, "local")
+			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
 		default:
 			continue
 		}

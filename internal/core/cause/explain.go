@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
@@ -48,6 +49,9 @@ type Verdict struct {
 	Healthy bool    `json:"healthy"`
 	Story   Story   `json:"-"`
 	Found   bool    `json:"-"` // whether there was a login to judge
+	// LaterHealthy is when the same person was on the same device again, and
+	// all was well; nil when that was not seen.
+	LaterHealthy *time.Time `json:"later_healthy,omitempty"`
 }
 
 // Explain judges the newest login that fits the symptom and went wrong, else
@@ -61,6 +65,9 @@ func Explain(e Evidence, symptom Symptom) Verdict {
 		}
 		v := judge(e, s)
 		if !v.Healthy {
+			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
+				v.LaterHealthy = &newest.Story.Time
+			}
 			return v
 		}
 		if newest == nil {
@@ -146,6 +153,7 @@ func (j *judging) fromDevice() {
 		j.fallback()
 	default:
 		j.rights()
+		j.unanswered(t.Steps) // in, and yet somebody waited
 	}
 	for _, c := range j.story.Commands {
 		j.command(c)
@@ -343,7 +351,7 @@ func (j *judging) heardOthers(server string, c *Cause) {
 	}
 	heard := 0
 	for _, e := range j.evidence.Events {
-		if e.Server == server && e.Device != j.story.Device && e.Time.After(j.story.Time.Add(-5*60*1e9)) {
+		if e.Server == server && e.Device != j.story.Device && e.Time.After(j.story.Time.Add(-5*time.Minute)) {
 			heard++
 		}
 	}

@@ -109,7 +109,7 @@ func (sh Shape) For(d *site.Device) []Case {
 }
 
 // Servers gives the servers whose state matters to the shape, in the order of
-// their names.
+// the site file.
 func (sh Shape) Servers() []*site.Server {
 	var all []*site.Server
 	for _, c := range sh.Cases {
@@ -119,7 +119,12 @@ func (sh Shape) Servers() []*site.Server {
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(all, func(a, b *site.Server) int { 
+		if a.Place.Before(b.Place) {
+			return -1
+		}
+		return 1
+	})
 	return all
 }
 

@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+func checkCommand() *Command {
+	return &Command{
+		Name: "check", Args: "[SITE]", Short: "is the design safe? every way to be locked out, or to let anyone in",
+		Long: `Reads the site, works out every login in every outage, and reports what would lock people out, what would
+let anyone in, and what is weak, each with the place in the file and the repair.
+
+A finding about who gets in is proven by a case that was worked out, never by a pattern. One that holds for many
+devices is printed once. Exit status 1 when there is an error among the findings.`,
+		Examples: []Example{
+			{"mellowgate check demo/as-drafted", "the mistakes of the demo's first draft"},
+			{"mellowgate check -json demo/as-reviewed", "nothing found, as JSON"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.report()
+			return func() error {
+				l, err := c.load(false)
+				if err != nil {
+					return err
+				}
+				report := advice.Check(l.reckoner())
+				if *c.json {
+					err = show.JSON(c.Out, reportJSON(l.Site, report))
+				} else {
+					printReport(c.Out, c.style(), l.Site, report)
+				}
+				if err == nil && report.Count(advice.Error) > 0 {
+					return errNo
+				}
+				return err
+			}
+		},
+	}
+}
+
+func (l loaded) reckoner() foresee.Reckoner {
+	return foresee.Reckoner{Site: l.Site, Keys: l.Keys, Now: time.Now()}
+}
+
+var severityTone = map[advice.Severity]show.Tone{advice.Error: show.Bad, advice.Warning: show.Careful, advice.Note: show.Faint}
+
+// printReport prints findings for a person, errors first.
+func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
+	for _, f := range r.Findings {
+		_, _ = fmt.Fprintf(w, "%s  %s  %s\n", style.Paint(severityTone[f.Severity], fmt.Sprintf("%-7s", f.Severity)),
+			style.Paint(show.Strong, f.Code), style.Paint(show.Faint, s.Where(f.Place)))
+		style.Wrap(w, "         ", f.Text)
+		if on := holdsFor(f); on != "" {
+			style.Wrap(w, "         ", "holds for: "+on)
+		}
+		style.Wrap(w, "         ", "repair: "+f.Repair)
+		_, _ = fmt.Fprintln(w)
+	}
+	_, _ = fmt.Fprintln(w, reportSummary(r))
+}
+
+// reportSummary is the last line of a report: what was found, or proven.
+func reportSummary(r advice.Report) string {
+	scope := fmt.Sprintf("%s, %s in, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways), show.Count(r.Proven.Cases, "login"))
+	if len(r.Findings) == 0 {
+		return "nothing found: " + scope + "; in every outage somebody with full rights gets in, and nobody else does"
+	}
+	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(advice.Error), "error"), show.Count(r.Count(advice.Warning), "warning"),
+		show.Count(r.Count(advice.Note), "note"), scope)
+}
+
+func waysText(n int) string {
+	if n == 1 {
+		return "1 way"
+	}
+	return fmt.Sprintf("%d ways", n)
+}
+
+// holdsFor names the devices and ways in of a finding.
+func holdsFor(f advice.Finding) string {
+	const most = 6
+	names := make([]string, 0, most)
+	for i, d := range f.Devices {
+		if i == most {
+			names = append(names, fmt.Sprintf("%d more", len(f.Devices)-most))
+			break
+		}
+		names = append(names, d.Name)
+	}
+	text := strings.Join(names, ", ")
+	if len(f.Access) > 0 {
+		text += " by " + strings.Join(f.Access, ", ")
+	}
+	return text
+}
+
+type findingJSON struct {
+	Code     string          `json:"code"`
+	Severity advice.Severity `json:"severity"`
+	Device   string          `json:"device"`
+	Devices  []string        `json:"devices"`
+	Access   string          `json:"access"`
+	Accesses []string        `json:"accesses"`
+	File     string          `json:"file"`
+	Line     int32           `json:"line"`
+	Column   int32           `json:"column"`
+	Text     string          `json:"text"`
+	Repair   string          `json:"repair"`
+}
+
+type checkJSON struct {
+	Findings []findingJSON `json:"findings"`
+	Errors   int           `json:"errors"`
+	Warnings int           `json:"warnings"`
+	Notes    int           `json:"notes"`
+	Devices  int           `json:"devices"`
+	Ways     int           `json:"ways"`
+	Logins   int           `json:"logins"`
+}
+
+func reportJSON(s *site.Site, r advice.Report) checkJSON {
+	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(advice.Error), Warnings: r.Count(advice.Warning), Notes: r.Count(advice.Note),
+		Devices: r.Proven.Devices, Ways: r.Proven.Ways, Logins: r.Proven.Cases}
+	for _, f := range r.Findings {
+		j := findingJSON{Code: f.Code, Severity: f.Severity, Devices: []string{}, Accesses: slices.Clone(f.Access),
+			Line: f.Place.Line, Column: f.Place.Column, Text: f.Text, Repair: f.Repair}
+		for _, d := range f.Devices {
+			j.Devices = append(j.Devices, d.Name)
+		}
+		if len(j.Devices) > 0 {
+			j.Device = j.Devices[0]
+		}
+		if len(j.Accesses) > 0 {
+			j.Access = j.Accesses[0]
+		} else {
+			j.Accesses = []string{}
+		}
+		if f.Place.Known() {
+			j.File = s.Files[f.Place.File]
+		}
+		out.Findings = append(out.Findings, j)
+	}
+	return out
+}

@@ -1,0 +1,295 @@
+// Package cli is the interface of the program: one file a command, each a
+// value with its help text, its flags and its run. It decides nothing about
+// devices, people or servers; it asks the packages below and prints.
+//
+// To add a command: write its file with a *Command, and put it into commands.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/vault"
+)
+
+// Exit statuses.
+const (
+	ExitOK     = 0
+	ExitNo     = 1   // the answer is no
+	ExitUsage  = 2   // the call or the site file is wrong
+	ExitCannot = 3   // it could not be done
+	ExitCtrlC  = 130 // ended by Ctrl-C
+)
+
+// Command is one command of the program.
+type Command struct {
+	Name     string
+	Args     string // what follows the flags, for the usage line
+	Short    string // one line
+	Long     string // paragraphs
+	Examples []Example
+	// Prepare declares the flags and gives what runs after they are read.
+	Prepare func(c *Call) func() error
+	NoArgs  bool // takes no arguments at all
+	MaxArgs int  // how many arguments it takes; 0 stands for 1
+}
+
+// Example is a call that runs on the demo data, and what it shows.
+type Example struct{ Call, Shows string }
+
+// Call is one call of a command.
+type Call struct {
+	context.Context
+	In       io.Reader
+	Out, Err io.Writer
+	Flags    *flag.FlagSet
+	Args     []string // after the flags
+	plain    *bool
+	json     *bool
+}
+
+// failure is an error with its exit status.
+type failure struct {
+	status int
+	err    error
+}
+
+func (f failure) Error() string { return f.err.Error() }
+func (f failure) Unwrap() error { return f.err }
+
+// errNo is the answer no, already printed.
+var errNo = failure{ExitNo, errors.New("")}
+
+func wrong(format string, args ...any) error {
+	return failure{ExitUsage, fmt.Errorf(format, args...)}
+}
+
+func cannot(err error) error {
+	if err == nil {
+		return nil
+	}
+	return failure{ExitCannot, err}
+}
+
+// commands gives every command in the order of the work.
+func commands() []*Command {
+	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), serveCommand(), labCommand(), loginCommand(),
+		whyCommand(), ledgerCommand(), versionCommand(), helpCommand()}
+}
+
+func commandNames() []string {
+	var names []string
+	for _, c := range commands() {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+func findCommand(name string) *Command {
+	for _, c := range commands() {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// Main runs the program and gives its exit status.
+func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
+	err := run(ctx, args, in, out, errs)
+	if ctx.Err() != nil {
+		return ExitCtrlC
+	}
+	if err == nil {
+		return ExitOK
+	}
+	status := ExitCannot
+	var f failure
+	if errors.As(err, &f) {
+		status = f.status
+	}
+	if text := err.Error(); text != "" {
+		_, _ = fmt.Fprintln(errs, show.Safe(text))
+	}
+	return status
+}
+
+func run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) error {
+	if len(args) == 0 {
+		overview(out)
+		return failure{ExitUsage, errors.New("")}
+	}
+	name := args[0]
+	switch name {
+	case "-h", "-help", "--help":
+		name = "help"
+	case "-version", "--version":
+		name = "version"
+	}
+	c := findCommand(name)
+	if c == nil {
+		return wrong("there is no command %q%s\nhelp lists the commands", name, nearest.Suggest(name, commandNames()))
+	}
+	call := &Call{Context: ctx, In: in, Out: out, Err: errs, Flags: flag.NewFlagSet(name, flag.ContinueOnError)}
+	call.Flags.SetOutput(io.Discard)
+	ready := c.Prepare(call)
+	if err := call.parse(c, args[1:]); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			manual(out, c)
+			return nil
+		}
+		return err
+	}
+	return ready()
+}
+
+// parse reads flags before, between and after the arguments.
+func (c *Call) parse(command *Command, args []string) error {
+	for {
+		if err := c.Flags.Parse(args); err != nil {
+			return c.badFlag(command, err)
+		}
+		rest := c.Flags.Args()
+		if len(rest) == 0 {
+			break
+		}
+		if consumed := len(args) - len(rest); consumed > 0 && args[consumed-1] == "--" {
+			c.Args = append(c.Args, rest...)
+			break
+		}
+		c.Args = append(c.Args, rest[0])
+		args = rest[1:]
+	}
+	most := max(command.MaxArgs, 1)
+	if command.NoArgs {
+		most = 0
+	}
+	if len(c.Args) > most {
+		return wrong("%s takes no argument %q\nusage: %s", command.Name, c.Args[most], usage(command))
+	}
+	return nil
+}
+
+func (c *Call) badFlag(command *Command, err error) error {
+	if errors.Is(err, flag.ErrHelp) {
+		return flag.ErrHelp
+	}
+	var known []string
+	c.Flags.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+	if name, unknown := strings.CutPrefix(err.Error(), "flag provided but not defined: -"); unknown {
+		hint := ""
+		if near, ok := nearest.Word(name, known); ok {
+			hint = "; did you mean -" + near + "?"
+		}
+		if strings.Contains(name, "pass") || strings.Contains(name, "key") {
+			hint += "\npasswords and keys are never given as a flag's value: use -password-file, -password-env or the prompt"
+		}
+		return wrong("%s has no flag -%s%s\nhelp %s lists its flags", command.Name, name, hint, command.Name)
+	}
+	return wrong("%s: %s\nhelp %s lists its flags", command.Name, err, command.Name)
+}
+
+// report declares the flags that every reporting command has.
+func (c *Call) report() {
+	c.json = c.Flags.Bool("json", false, "print JSON, described in docs/json.md")
+	c.plain = c.Flags.Bool("plain", false, "no colour")
+}
+
+func (c *Call) style() show.Style { return show.For(c.Out, c.plain != nil && *c.plain) }
+
+func (c *Call) say(format string, args ...any) { _, _ = fmt.Fprintf(c.Out, format, args...) }
+
+// note writes what is no result to standard error.
+func (c *Call) note(format string, args ...any) { _, _ = fmt.Fprintf(c.Err, format+"\n", args...) }
+
+// sitePath gives the site that a call means: its argument, else
+// $MELLOWGATE_SITE, else site.yaml, else the folder site.
+func (c *Call) sitePath() string {
+	if len(c.Args) > 0 {
+		return c.Args[0]
+	}
+	if path := os.Getenv("MELLOWGATE_SITE"); path != "" {
+		return path
+	}
+	if _, err := os.Stat("site.yaml"); err == nil {
+		return "site.yaml"
+	}
+	if info, err := os.Stat("site"); err == nil && info.IsDir() {
+		return "site"
+	}
+	return "site.yaml"
+}
+
+// loaded is a site with the values of its keys.
+type loaded struct {
+	*site.Site
+	Path string
+	Keys site.Keys
+}
+
+// load reads the site of a call. With needKeys, a key without a value is an
+// error; else it is noted.
+func (c *Call) load(needKeys bool) (loaded, error) {
+	return c.loadFrom(c.sitePath(), needKeys)
+}
+
+func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
+	s, base, err := vault.Load(path)
+	if err != nil {
+		if len(c.Args) == 0 {
+			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: mellowgate new DIR", err)
+		}
+		return loaded{}, failure{ExitUsage, err}
+	}
+	if bad := vault.CheckHashes(s); len(bad) > 0 {
+		return loaded{}, failure{ExitUsage, errors.Join(bad...)}
+	}
+	keys, missing := vault.Keys(s, base)
+	if len(missing) > 0 && needKeys {
+		return loaded{}, failure{ExitUsage, errors.Join(missing...)}
+	}
+	for _, m := range missing {
+		c.note("%v; keys are then compared by name only", m)
+	}
+	return loaded{Site: s, Path: path, Keys: keys}, nil
+}
+
+// device gives a device of the site by name.
+func (l loaded) device(name string) (*site.Device, error) {
+	if d := l.Device(name); d != nil {
+		return d, nil
+	}
+	names := make([]string, len(l.Devices))
+	for i, d := range l.Devices {
+		names[i] = d.Name
+	}
+	return nil, wrong("the site %s has no device %q%s", l.Path, name, nearest.Suggest(name, names))
+}
+
+// servers gives the servers of a list of names such as "tern,plover".
+func (l loaded) servers(list string) (map[*site.Server]bool, error) {
+	some := map[*site.Server]bool{}
+	for name := range strings.SplitSeq(list, ",") {
+		if name = strings.TrimSpace(name); name == "" {
+			continue
+		}
+		s := l.Server(name)
+		if s == nil {
+			names := make([]string, len(l.Servers))
+			for i, s := range l.Servers {
+				names[i] = s.Name
+			}
+			return nil, wrong("the site %s has no server %q%s", l.Path, name, nearest.Suggest(name, names))
+		}
+		some[s] = true
+	}
+	return some, nil
+}

@@ -1,0 +1,368 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/demo"
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
+)
+
+func demoCommand() *Command {
+	return &Command{
+		Name: "demo", NoArgs: true, Short: "the whole story on the demo data, in under 30 seconds",
+		Long: `Checks the first draft of a made-up ferry company's site, and its reviewed state; foresees an outage; runs the site's
+servers and devices on loopback addresses; logs in as several people; loses the servers; breaks a key; names the causes;
+and shows what was recorded. Everything is real: the packets, the logins, the records. It needs no privilege and leaves
+nothing behind.`,
+		Examples: []Example{
+			{"mellowgate demo", "the story, and then the end"},
+			{"mellowgate demo -keep", "the same, and the lab stays up to log in to, until Ctrl-C"},
+			{"mellowgate demo -write my-demo", "the two states of the demo site, to read and to change"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.plain = c.Flags.Bool("plain", false, "no colour")
+			keep := c.Flags.Bool("keep", false, "leave the lab up at the end, until Ctrl-C")
+			write := c.Flags.String("write", "", "only write the demo site into this `folder`")
+			network := c.Flags.String("network", "127.79.0.0/16", "the loopback `addresses` of the lab")
+			return func() error {
+				if *write != "" {
+					return c.writeDemo(*write)
+				}
+				return c.demo(*network, *keep)
+			}
+		},
+	}
+}
+
+func (c *Call) writeDemo(dir string) error {
+	if err := demo.Write(dir); err != nil {
+		return cannot(err)
+	}
+	c.say(`%[1]s/as-drafted and %[1]s/as-reviewed are the two states of the demo site.
+Try: mellowgate check %[1]s/as-drafted
+     mellowgate lab %[1]s/as-reviewed
+The passwords are in %[1]s/as-reviewed/passwords; they open nothing else.
+`, dir)
+	return nil
+}
+
+// story is the demo as it goes.
+type story struct {
+	*Call
+	style      show.Style
+	dir        string
+	site       loaded
+	lab        *lab.Lab
+	state      *state.Folder
+	step       int
+	mismatches int
+}
+
+func (c *Call) demo(network string, keep bool) error {
+	dir, err := os.MkdirTemp("", "mellowgate-demo-")
+	if err != nil {
+		return cannot(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	if err := demo.Write(dir); err != nil {
+		return cannot(err)
+	}
+	s := &story{Call: c, style: c.style(), dir: dir}
+	if s.site, err = c.loadFrom(filepath.Join(dir, demo.AsReviewed, "site.yaml"), true); err != nil {
+		return err
+	}
+	began := time.Now()
+	for _, part := range []func() error{s.draft, s.reviewed, s.outage, func() error { return s.start(network) }, s.people, s.wrongPassword,
+		s.lostLink, s.wrongKey, s.records} {
+		if err := part(); err != nil {
+			s.end()
+			return err
+		}
+		if c.Context.Err() != nil {
+			s.end()
+			return nil
+		}
+	}
+	defer s.end()
+	s.closing(time.Since(began), keep)
+	if keep {
+		c.until(0)
+	}
+	if s.mismatches > 0 {
+		return errNo
+	}
+	return nil
+}
+
+func (s *story) end() {
+	if s.lab != nil {
+		s.lab.Shutdown()
+		_ = s.state.Close()
+	}
+}
+
+// title begins a step: what it does, and why that matters.
+func (s *story) title(what, why string) {
+	s.step++
+	s.say("\n%s\n", s.style.Paint(show.Strong, fmt.Sprintf("%d. %s", s.step, what)))
+	s.style.Wrap(s.Out, "   ", why)
+	s.say("\n")
+}
+
+func (s *story) draft() error {
+	s.say("Saltmarsh Ferries: a head office, two piers, and three ships that lose the link at sea.\n")
+	s.title("Is the first draft safe?", "check works out every login in every outage, before a device is touched. This is the worst of what it finds; mellowgate check prints all of it, with the repairs.")
+	l, err := s.loadFrom(filepath.Join(s.dir, demo.AsDrafted, "site.yaml"), true)
+	if err != nil {
+		return err
+	}
+	r := advice.Check(l.reckoner())
+	var rows [][]string
+	seen := map[string]bool{}
+	for _, f := range r.Findings {
+		if f.Severity != advice.Error || seen[f.Code] {
+			continue
+		}
+		seen[f.Code] = true
+		device := ""
+		if len(f.Devices) > 0 {
+			device = f.Devices[0].Name
+		}
+		rows = append(rows, []string{s.style.Paint(show.Bad, f.Code), device, f.Text})
+	}
+	s.style.Table(s.Out, []string{"finding", "for example", "what would happen"}, rows, 2)
+	s.say("\n   %s\n", reportSummary(r))
+	return nil
+}
+
+func (s *story) reviewed() error {
+	s.title("Is the reviewed site safe?", "The same check on the repaired file. Silence is proof here, not hope.")
+	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(advice.Check(s.site.reckoner()))))
+	return nil
+}
+
+const (
+	ship   = "mv-avocet-rtr"
+	pier   = "north-sw-1"
+	broken = "south-sw-1"
+)
+
+func (s *story) outage() error {
+	s.title("What will happen when a ship loses its link?", "foresee says who gets in, at what level, by whom, and after how long. The steps below will show the same with real packets.")
+	shapes, err := narrowing{device: ship, through: site.SSH}.shapes(s.site)
+	if err != nil {
+		return err
+	}
+	var kept []foresee.Case
+	for _, c := range shapes[0].Cases {
+		if c.Who.Name == "ines.marsh" || c.Who.Name == "master" || c.Who.Name == "anyone" {
+			kept = append(kept, c)
+		}
+	}
+	shapes[0].Cases = kept
+	shapes[0].Devices = shapes[0].Devices[:1]
+	printCases(s.Out, s.style, shapes)
+	return nil
+}
+
+func (s *story) start(network string) error {
+	s.title("Start the lab", "The site's servers, and every device as a stand-in, on loopback addresses of this machine.")
+	var err error
+	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network); err != nil {
+		return err
+	}
+	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"), show.Count(len(s.lab.Places.Devices), "device"))
+	return nil
+}
+
+// login makes a real login and compares it with what was foreseen for the
+// given silent servers. An empty password is the person's own.
+func (s *story) login(device, person, password string, silent []string, commands ...string) error {
+	d, _ := s.lab.Places.Device(device)
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey))
+	if err != nil {
+		return err
+	}
+	a := login.Attempt{Access: site.SSH, Person: person, HostKey: key, Commands: commands, Password: site.NewSecret(password)}
+	for _, w := range d.Ways {
+		if w.Access == site.SSH {
+			a.Address = w.Address
+		}
+	}
+	if password == "" {
+		if a.Password, err = vault.SecretFile(filepath.Join(s.dir, demo.AsReviewed, "passwords", person)); err != nil {
+			return err
+		}
+	}
+	seen, err := login.Do(s.Context, a)
+	if err != nil {
+		return err
+	}
+	outcome := seen.Outcome
+	if outcome == login.In {
+		outcome = fmt.Sprintf("in at level %d", seen.Level)
+	}
+	s.say("   %-14s at %-14s %s after %.1f s%s\n", person, device, s.style.Paint(show.OutcomeTone(seen.Outcome), fmt.Sprintf("%-14s", outcome)),
+		seen.Took.Seconds(), s.foreseen(device, person, password, silent, seen))
+	for _, command := range seen.Commands {
+		s.say("      %s  %s\n", s.style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)), command.Command)
+	}
+	return nil
+}
+
+// foreseen compares what was seen with foresee.
+func (s *story) foreseen(device, person, password string, silent []string, seen login.Seen) string {
+	r := s.site.reckoner()
+	d := s.site.Device(device)
+	who, _ := r.Find(d, person)
+	if password != "" {
+		who, _ = r.Find(d, "anyone")
+	}
+	down, err := s.site.servers(strings.Join(silent, ","))
+	if err != nil {
+		return ""
+	}
+	for _, c := range r.Cases(d, d.Way(site.SSH), who) {
+		if !c.Holds(down) {
+			continue
+		}
+		want := expectedOf(c)
+		if want.fits(seen) {
+			return s.style.Paint(show.Good, "   as foreseen")
+		}
+		s.mismatches++
+		return s.style.Paint(show.Bad, "   foreseen was: "+want.String())
+	}
+	return ""
+}
+
+func (s *story) people() error {
+	s.title("Three people at a pier switch", "Real SSH, then TACACS+ from the switch to the server. Each command is asked about, and recorded. The looks-only person is refused one command by a rule. Odd, who left the company, does not get in.")
+	if err := s.login(pier, "ines.marsh", "", nil, "look session", "set port 3 off"); err != nil {
+		return err
+	}
+	if err := s.login(pier, "odd.larsen", "", nil); err != nil {
+		return err
+	}
+	if err := s.login(pier, "tobin.reed", "", nil, "look settings", "look secrets"); err != nil {
+		return err
+	}
+	return s.why(cause.Symptom{Device: pier, Person: "tobin.reed"})
+}
+
+func (s *story) wrongPassword() error {
+	s.title("A wrong password", "The server says no, and a no is final: the local account is not asked.")
+	if err := s.login(pier, "ines.marsh", "not-her-password", nil); err != nil {
+		return err
+	}
+	return s.why(cause.Symptom{Device: pier, Person: "ines.marsh"})
+}
+
+func (s *story) lostLink() error {
+	s.title("The link to a ship is lost", "No packet gets through, and nothing says so. The router waits for each server in turn. Ines is known to the servers only, and is refused; the ship's own account saves the day. The servers then rest for a minute, so the second login does not wait.")
+	everyServer := []string{"sanderling", "tern", "plover"}
+	if err := s.login(ship, "master", "", nil); err != nil {
+		return err
+	}
+	s.say("   %s\n\n", s.style.Paint(show.Faint, "while servers answer the local account is refused: as designed. Now the link goes down."))
+	s.lab.Cut(s.site.Device(ship), true)
+	if err := s.login(ship, "ines.marsh", "", everyServer); err != nil {
+		return err
+	}
+	if err := s.login(ship, "master", "", everyServer, "look servers"); err != nil {
+		return err
+	}
+	return s.why(cause.Symptom{Device: ship, Person: "master"})
+}
+
+func (s *story) wrongKey() error {
+	s.title("Somebody typed a key wrong", "Two letters are swapped in the key on one switch. Its servers run and its link works, and nobody gets in with a good password. What is it?")
+	d := s.site.Device(broken)
+	typed := swapTwo(s.site.Keys["shore-key"])
+	for _, name := range []string{"tern", "plover"} {
+		s.lab.DeviceKey(d, s.site.Server(name), typed)
+	}
+	// To the switch, servers that it cannot read are servers that give no answer.
+	if err := s.login(broken, "ines.marsh", "", []string{"tern", "plover"}); err != nil {
+		return err
+	}
+	return s.why(cause.Symptom{Device: broken, Person: "ines.marsh"})
+}
+
+// swapTwo gives a key with two of its letters swapped.
+func swapTwo(key site.Secret) site.Secret {
+	b := []byte(key.Reveal())
+	for i := len(b) / 2; i+1 < len(b); i++ {
+		if b[i] != b[i+1] {
+			b[i], b[i+1] = b[i+1], b[i]
+			break
+		}
+	}
+	return site.NewSecret(string(b))
+}
+
+// why prints the causes of one login, shortened.
+func (s *story) why(symptom cause.Symptom) error {
+	traces, events, _, err := s.state.Evidence()
+	if err != nil {
+		return err
+	}
+	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: s.site.Site}, symptom)
+	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
+	for i, found := range v.Causes {
+		if i == 2 {
+			break
+		}
+		s.say("      %s: %s\n", s.style.Paint(show.Bad, found.Cause), found.Where)
+		s.style.Wrap(s.Out, "         ", found.Says)
+		s.style.Wrap(s.Out, "         ", "repair: "+strings.ReplaceAll(found.Repair, s.dir+string(filepath.Separator), ""))
+	}
+	return nil
+}
+
+func (s *story) records() error {
+	s.title("What was done?", "The ledger: every login as a server decided it, and every session and command that a device reported. A record is answered only once it is on disk.")
+	no := false
+	s.json = &no
+	return s.listRecords(s.state.Ledger(), ledger.Filter{})
+}
+
+func (s *story) closing(took time.Duration, keep bool) {
+	s.say("\n")
+	if s.mismatches == 0 {
+		s.say("%s", s.style.Paint(show.Good, "Every login came out as foreseen."))
+	} else {
+		s.say("%s", s.style.Paint(show.Bad, fmt.Sprintf("%s did not come out as foreseen.", show.Count(s.mismatches, "login"))))
+	}
+	s.say(" The demo took %.0f s.\n", took.Seconds())
+	if keep {
+		stateDir := s.state.Dir
+		d, _ := s.lab.Places.Device(pier)
+		s.say("\nThe lab stays up until Ctrl-C. From a second terminal:\n  %s\n", sshCall(d.Ways[len(d.Ways)-1].Address, stateDir, "ines.marsh"))
+		s.say("  mellowgate login -state %s -device %s -person ines.marsh -password-file %s\n", stateDir, pier, filepath.Join(s.dir, demo.AsReviewed, "passwords", "ines.marsh"))
+		s.say("  mellowgate why -state %s\n  mellowgate ledger -state %s\n", stateDir, stateDir)
+		s.say("The passwords are in %s.\n", filepath.Join(s.dir, demo.AsReviewed, "passwords"))
+		return
+	}
+	s.say(`
+What to try next:
+  mellowgate demo -keep            the same, and the lab stays up to play with
+  mellowgate demo -write my-demo   both states of the site, to read and to break
+  mellowgate new my-site           a site of your own
+`)
+}

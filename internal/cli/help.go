@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/nearest"
+)
+
+func helpCommand() *Command {
+	return &Command{
+		Name: "help", Args: "[COMMAND]", Short: "this list, or the manual page of a command",
+		Long: "Without a command it lists the commands in the order of the work; with one it prints its manual page.",
+		Examples: []Example{
+			{"mellowgate help", "the commands"},
+			{"mellowgate help check", "the manual page of check"},
+		},
+		Prepare: func(c *Call) func() error {
+			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so")
+			return func() error {
+				switch {
+				case *all:
+					reference(c.Out)
+				case len(c.Args) == 0:
+					overview(c.Out)
+				default:
+					command := findCommand(c.Args[0])
+					if command == nil {
+						return wrong("there is no command %q%s\nhelp lists the commands", c.Args[0], nearest.Suggest(c.Args[0], commandNames()))
+					}
+					manual(c.Out, command)
+				}
+				return nil
+			}
+		},
+	}
+}
+
+func overview(w io.Writer) {
+	_, _ = fmt.Fprint(w, `Mellow Gate proves who gets in to your network devices, is their AAA server
+(RADIUS and TACACS+), and names the cause of a failed login. One site file
+holds the whole design.
+
+usage: mellowgate COMMAND [flags] [SITE]
+
+`)
+	for _, c := range commands() {
+		_, _ = fmt.Fprintf(w, "  %-9s %s\n", c.Name, c.Short)
+	}
+	_, _ = fmt.Fprint(w, `
+Start with: mellowgate demo
+Then:       mellowgate help COMMAND
+SITE is a file or a folder; by default $MELLOWGATE_SITE, else site.yaml, else site/.
+`)
+}
+
+func usage(c *Command) string {
+	parts := []string{"mellowgate", c.Name}
+	probe := newProbe(c)
+	has := false
+	probe.VisitAll(func(*flag.Flag) { has = true })
+	if has {
+		parts = append(parts, "[flags]")
+	}
+	if c.Args != "" {
+		parts = append(parts, c.Args)
+	}
+	return strings.Join(parts, " ")
+}
+
+// newProbe gives the flags of a command without calling it.
+func newProbe(c *Command) *flag.FlagSet {
+	call := &Call{Flags: flag.NewFlagSet(c.Name, flag.ContinueOnError)}
+	c.Prepare(call)
+	return call.Flags
+}
+
+const exitStatuses = `  0    as wished
+  1    the answer is no
+  2    the call or the site file is wrong
+  3    it could not be done
+  130  ended by Ctrl-C
+`
+
+// manual prints the manual page of a command.
+func manual(w io.Writer, c *Command) {
+	style := show.Style{Width: 80}
+	_, _ = fmt.Fprintf(w, "mellowgate %s: %s\n\nusage: %s\n\n", c.Name, c.Short, usage(c))
+	for paragraph := range strings.SplitSeq(strings.TrimSpace(c.Long), "\n\n") {
+		style.Wrap(w, "", strings.Join(strings.Fields(paragraph), " "))
+		_, _ = fmt.Fprintln(w)
+	}
+	first := true
+	newProbe(c).VisitAll(func(f *flag.Flag) {
+		if first {
+			_, _ = fmt.Fprintln(w, "flags:")
+			first = false
+		}
+		value, about := flag.UnquoteUsage(f)
+		_, _ = fmt.Fprintln(w, strings.TrimRight("  -"+f.Name+" "+value, " "))
+		style.Wrap(w, "        ", about+defaultText(f))
+	})
+	if !first {
+		_, _ = fmt.Fprintln(w)
+	}
+	_, _ = fmt.Fprintln(w, "examples:")
+	for _, e := range c.Examples {
+		_, _ = fmt.Fprintf(w, "  %s\n", e.Call)
+		style.Wrap(w, "        ", e.Shows)
+	}
+	_, _ = fmt.Fprintf(w, "\nexit status:\n%s", exitStatuses)
+}
+
+func defaultText(f *flag.Flag) string {
+	switch f.DefValue {
+	case "", "false", "0", "0s":
+		return ""
+	}
+	return " (default " + f.DefValue + ")"
+}
+
+// reference prints every manual page as Markdown.
+func reference(w io.Writer) {
+	_, _ = fmt.Fprint(w, "# Commands\n\nMade from the help texts by `go run ./cmd/mellowgate help -reference > docs/commands.md`.\n")
+	for _, c := range commands() {
+		_, _ = fmt.Fprintf(w, "\n## %s\n\n```\n", c.Name)
+		manual(w, c)
+		_, _ = fmt.Fprintln(w, "```")
+	}
+}

@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"crypto/rand"
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/template"
+
+	"mellowgate/internal/live/vault"
+)
+
+//go:embed starter/site.yaml
+var starter string
+
+func newCommand() *Command {
+	return &Command{
+		Name: "new", Args: "DIR", Short: "start a site: a small, valid, commented one to edit",
+		Long: `Writes DIR/site.yaml with comments, a fresh shared secret in DIR/keys and two fresh passwords in DIR/passwords,
+in files that only you can read. It overwrites nothing.`,
+		Examples: []Example{
+			{"mellowgate new my-site", "a starter site in the folder my-site"},
+			{"mellowgate new my-site && mellowgate check my-site", "the same, and the proof that it is safe"},
+		},
+		Prepare: func(c *Call) func() error {
+			return func() error {
+				if len(c.Args) == 0 {
+					return wrong("new needs the name of a folder to make\nusage: %s", usage(newCommand()))
+				}
+				dir := c.Args[0]
+				if err := writeStarter(dir); err != nil {
+					return err
+				}
+				c.say(`%s is a site to edit, with a fresh key and fresh passwords in it.
+
+  mellowgate check %[1]s      is it safe?
+  mellowgate foresee %[1]s    who gets in, in every outage?
+  mellowgate lab %[1]s        try it on this machine
+`, dir)
+				return nil
+			}
+		},
+	}
+}
+
+// writeStarter writes a starter site, or nothing.
+func writeStarter(dir string) error {
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return wrong("%s is there already and not empty; name a new folder", dir)
+	}
+	account, person, key := freshWords(), freshWords(), rand.Text()
+	accountHash, err := vault.Hash(account, 19456, 2)
+	if err != nil {
+		return err
+	}
+	personHash, err := vault.Hash(person, 19456, 2)
+	if err != nil {
+		return err
+	}
+	absolute, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	name := filepath.Base(absolute)
+	var text strings.Builder
+	err = template.Must(template.New("site").Parse(starter)).Execute(&text, map[string]string{
+		"Name": fmt.Sprintf("%q", name), "AccountHash": accountHash, "PersonHash": personHash})
+	if err != nil {
+		return err
+	}
+	for _, file := range []struct{ name, text string }{
+		{"site.yaml", text.String()}, {"keys/gate.key", key + "\n"},
+		{"passwords/wayback", account + "\n"}, {"passwords/first.admin", person + "\n"},
+	} {
+		path := filepath.Join(dir, filepath.FromSlash(file.name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return cannot(fmt.Errorf("%s cannot be made: %w", filepath.Dir(path), err))
+		}
+		if err := os.WriteFile(path, []byte(file.text), 0o600); err != nil {
+			return cannot(fmt.Errorf("%s cannot be written: %w", path, err))
+		}
+	}
+	return nil
+}
+
+// freshWords makes a password of 18 random letters and digits (90 bits) in
+// groups that can be typed.
+func freshWords() string {
+	text := strings.ToLower(rand.Text())
+	return text[:6] + "-" + text[6:12] + "-" + text[12:18]
+}

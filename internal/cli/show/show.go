@@ -1,0 +1,158 @@
+// Package show puts results on a terminal or into a pipe: tables, colour and
+// JSON. It decides nothing.
+package show
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+// Style is how text may be shown on one writer.
+type Style struct {
+	Width  int // columns to use
+	colour bool
+}
+
+// DefaultWidth is the width where there is no terminal to ask.
+const DefaultWidth = 100
+
+// For gives the style for a writer: colour only on a terminal, and neither
+// with plain nor with NO_COLOR set.
+func For(w io.Writer, plain bool) Style {
+	s := Style{Width: DefaultWidth}
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return s
+	}
+	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns >= 40 {
+		s.Width = columns
+	}
+	_, no := os.LookupEnv("NO_COLOR")
+	s.colour = !plain && !no && os.Getenv("TERM") != "dumb"
+	return s
+}
+
+// Tone is what a colour means.
+type Tone int
+
+const (
+	Plain Tone = iota
+	Good
+	Bad
+	Careful
+	Faint
+	Strong
+)
+
+var tones = map[Tone]string{Good: "32", Bad: "31;1", Careful: "33", Faint: "2", Strong: "1"}
+
+// Paint colours a text.
+func (s Style) Paint(t Tone, text string) string {
+	if !s.colour || tones[t] == "" || text == "" {
+		return text
+	}
+	return "\x1b[" + tones[t] + "m" + text + "\x1b[0m"
+}
+
+// OutcomeTone gives the tone of an outcome or an answer.
+func OutcomeTone(word string) Tone {
+	switch word {
+	case "in", "accept", "allowed", "recorded", "yes":
+		return Good
+	case "open", "error", "no-answer":
+		return Bad
+	case "low", "refused", "refuse", "dropped", "warning":
+		return Careful
+	}
+	return Plain
+}
+
+// Table writes rows under a header. The columns are as wide as they need; the
+// flexible one, counted from 0, is wrapped so that the table fits the width.
+func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible int) {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	t.SetStyle(table.Style{Box: table.BoxStyle{PaddingRight: "  ", MiddleHorizontal: "-"},
+		Options: table.Options{SeparateHeader: false}, Format: table.FormatOptions{Header: text.FormatUpper}})
+	head := make(table.Row, len(header))
+	used := 2 * len(header)
+	for i, h := range header {
+		head[i] = s.Paint(Strong, h)
+		if i == flexible {
+			continue
+		}
+		widest := len(h)
+		for _, r := range rows {
+			widest = max(widest, text.StringWidthWithoutEscSequences(r[i]))
+		}
+		used += widest
+	}
+	t.AppendHeader(head)
+	if flexible >= 0 {
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: flexible + 1, WidthMax: max(20, s.Width-used), WidthMaxEnforcer: text.WrapSoft}})
+	}
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, v := range r {
+			row[i] = v
+		}
+		t.AppendRow(row)
+	}
+	t.SuppressTrailingSpaces()
+	t.Render()
+}
+
+// Wrap writes text in lines of the style's width, each after indent.
+func (s Style) Wrap(w io.Writer, indent, words string) {
+	for _, line := range strings.Split(text.WrapSoft(words, max(20, s.Width-len(indent))), "\n") {
+		_, _ = fmt.Fprintln(w, indent+strings.TrimRight(line, " "))
+	}
+}
+
+// Seconds shows a wait: "0 s", "4 s", "1.5 s".
+func Seconds(d time.Duration) string {
+	return strconv.FormatFloat(d.Round(100*time.Millisecond).Seconds(), 'f', -1, 64) + " s"
+}
+
+// JSON writes one value as one indented object.
+func JSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// Line writes one value as one line of JSON.
+func Line(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// Safe makes text from elsewhere fit for a terminal: control characters are
+// shown, not obeyed.
+func Safe(text string) string {
+	return strings.Map(func(c rune) rune {
+		if c < ' ' && c != '\n' && c != '\t' || c == 0x7f || c >= 0x80 && c < 0xa0 {
+			return '\uFFFD'
+		}
+		return c
+	}, text)
+}
+
+// Count gives "1 error", "2 errors".
+func Count(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
