@@ -51,7 +51,7 @@ nothing behind.`,
 
 func (c *Call) writeDemo(dir string) error {
 	if err := demo.Write(dir); err != nil {
-		return cannot(err)
+		return failure{ExitUsage, err}
 	}
 	c.say(`%[1]s/as-drafted and %[1]s/as-reviewed are the two states of the demo site.
 Try: mellowgate check %[1]s/as-drafted

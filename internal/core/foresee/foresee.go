@@ -119,7 +119,7 @@ func (sh Shape) Servers() []*site.Server {
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b *site.Server) int { 
+	slices.SortFunc(all, func(a, b *site.Server) int {
 		if a.Place.Before(b.Place) {
 			return -1
 		}

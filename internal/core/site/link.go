@@ -297,6 +297,9 @@ func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
 		if found == nil {
 			continue
 		}
+		if found.Purpose == PurposeCount { // said already
+			continue
+		}
 		if found.Purpose != p {
 			l.wrong(ref.Place, "the list %q is for %s and is used here for %s", ref.Name, found.Purpose, p)
 			continue

@@ -177,7 +177,7 @@ func textField(at func(*Site) *string, what string) field[Site] {
 // siteShape is the top of a site file. It is filled in a function because
 // Site's fields lead to the shapes below.
 var siteShape = shape[Site]{
-	what: "a site",
+	what: "the site file",
 	fields: map[string]field[Site]{
 		"site":     textField(func(s *Site) *string { return &s.Name }, "site"),
 		"about":    textField(func(s *Site) *string { return &s.About }, "about"),

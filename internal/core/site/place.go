@@ -2,7 +2,7 @@ package site
 
 import (
 	"fmt"
-	"sort"
+	"slices"
 	"strings"
 )
 
@@ -78,6 +78,14 @@ func (ps Problems) Error() string {
 }
 
 func (ps Problems) sorted() Problems {
-	sort.SliceStable(ps, func(i, j int) bool { return ps[i].place.Before(ps[j].place) })
-	return ps
+	slices.SortStableFunc(ps, func(a, b Problem) int {
+		switch {
+		case a.place.Before(b.place):
+			return -1
+		case b.place.Before(a.place):
+			return 1
+		}
+		return strings.Compare(a.What, b.What)
+	})
+	return slices.Compact(ps) // a mistake in a profile is met once for each device
 }

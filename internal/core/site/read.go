@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 
@@ -49,8 +51,8 @@ func (r *reader) wrongAt(p Place, what string) {
 	})
 }
 
-// lineOf gives line number n of text, from 1, without its end. A line that
-// holds a clear secret is not given: see hidden.
+// lineOf gives line number n of text, from 1, without its end, or "" where it
+// is not printable. What may be a secret is taken out of it: see hidden.
 func lineOf(text []byte, n int) string {
 	for ; n > 1; n-- {
 		at := bytes.IndexByte(text, '\n')
@@ -62,13 +64,10 @@ func lineOf(text []byte, n int) string {
 	if at := bytes.IndexByte(text, '\n'); at >= 0 {
 		text = text[:at]
 	}
-	line := strings.ToValidUTF8(strings.TrimRight(string(text), "\r"), "\uFFFD")
-	line = strings.Map(func(c rune) rune {
-		if c < ' ' && c != '\t' {
-			return '\uFFFD'
-		}
-		return c
-	}, strings.ReplaceAll(line, "\t", " "))
+	line := strings.ReplaceAll(strings.TrimRight(string(text), "\r"), "\t", " ")
+	if !utf8.ValidString(line) || strings.ContainsFunc(line, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		return "" // not text that helps anyone
+	}
 	return hidden(line)
 }
 
@@ -220,10 +219,9 @@ func (r *reader) document() *yaml.Node {
 	var top yaml.Node
 	decoder := yaml.NewDecoder(bytes.NewReader(r.source.Text))
 	if err := decoder.Decode(&top); err != nil {
-		if len(bytes.TrimSpace(r.source.Text)) == 0 {
-			return nil
+		if !errors.Is(err, io.EOF) { // nothing in it, or comments only
+			r.syntax(err)
 		}
-		r.syntax(err)
 		return nil
 	}
 	var second yaml.Node

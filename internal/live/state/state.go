@@ -68,43 +68,95 @@ type Folder struct {
 	mu     sync.Mutex
 	events *os.File
 	traces map[string]*os.File
+
+	made, hadLedger bool // the folder is new; it held a ledger before
 }
 
 // Names in the folder.
 const (
-	placesFile = "places.json"
-	eventsFile = "events.jsonl"
-	tracesDir  = "traces"
+	placesFile  = "places.json"
+	eventsFile  = "events.jsonl"
+	tracesDir   = "traces"
+	trafficFile = "traffic.pcapng"
+	hostsFile   = "known_hosts"
+	ledgerFile  = "ledger.db"
+	previous    = "previous" // the evidence of the run before
 )
 
-// Create makes a state folder for a new run. A folder that holds the state of
-// an earlier run is emptied of it, except for the ledger; a folder that holds
+// ours are the files of one run; the ledger goes on from run to run.
+var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, hostsFile}
+
+var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm"}
+
+// Create makes a state folder for a new run. The evidence of an earlier run in
+// it is moved to its folder previous; its ledger goes on. A folder that holds
 // anything else is refused.
 func Create(dir string) (*Folder, error) {
+	f := &Folder{Dir: dir, traces: map[string]*os.File{}}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s cannot be used as a state folder: %w", dir, err)
 	}
-	ours := []string{placesFile, eventsFile, tracesDir, "traffic.pcapng", "known_hosts"}
-	ledger := []string{"ledger.db", "ledger.db-wal", "ledger.db-shm"}
+	f.made = err != nil
 	for _, e := range entries {
-		if !slices.Contains(ours, e.Name()) && !slices.Contains(ledger, e.Name()) {
+		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) {
 			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir, e.Name())
 		}
+		f.hadLedger = f.hadLedger || e.Name() == ledgerFile
 	}
-	for _, name := range ours {
-		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
-			return nil, err
-		}
+	if err := move(dir, filepath.Join(dir, previous)); err != nil {
+		return nil, err
 	}
 	if err := os.MkdirAll(filepath.Join(dir, tracesDir), 0o700); err != nil {
 		return nil, fmt.Errorf("%s cannot be made: %w", dir, err)
 	}
-	events, err := os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
+	if f.events, err = os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
 		return nil, err
 	}
-	return &Folder{Dir: dir, events: events, traces: map[string]*os.File{}}, nil
+	return f, nil
+}
+
+// move moves the files of one run from a folder to another, in place of any
+// that are there. It does nothing where there are none to move.
+func move(from, to string) error {
+	some := slices.ContainsFunc(ours, func(name string) bool {
+		_, err := os.Lstat(filepath.Join(from, name))
+		return err == nil
+	})
+	if !some {
+		return nil
+	}
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return err
+	}
+	for _, name := range ours {
+		if err := os.RemoveAll(filepath.Join(to, name)); err != nil {
+			return err
+		}
+		if err := os.Rename(filepath.Join(from, name), filepath.Join(to, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Abandon undoes Create for a run that could not start: what was there before
+// is there again, and nothing else.
+func (f *Folder) Abandon() {
+	_ = f.Close()
+	for _, name := range ours {
+		_ = os.RemoveAll(filepath.Join(f.Dir, name))
+	}
+	if !f.hadLedger {
+		for _, name := range ledgerFiles {
+			_ = os.Remove(filepath.Join(f.Dir, name))
+		}
+	}
+	_ = move(filepath.Join(f.Dir, previous), f.Dir)
+	_ = os.Remove(filepath.Join(f.Dir, previous)) // only when it is empty
+	if f.made {
+		_ = os.Remove(f.Dir)
+	}
 }
 
 // Open opens the state folder of a run, going on or ended, for reading.
@@ -117,14 +169,14 @@ func Open(dir string) (*Folder, error) {
 }
 
 // Ledger gives the path of the ledger.
-func (f *Folder) Ledger() string { return filepath.Join(f.Dir, "ledger.db") }
+func (f *Folder) Ledger() string { return filepath.Join(f.Dir, ledgerFile) }
 
 // Traffic gives the path of the capture.
-func (f *Folder) Traffic() string { return filepath.Join(f.Dir, "traffic.pcapng") }
+func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
 
 // KnownHosts gives the path of the devices' SSH keys, in the form that an SSH
 // client reads.
-func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, "known_hosts") }
+func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, hostsFile) }
 
 // WritePlaces writes where everything is.
 func (f *Folder) WritePlaces(p Places) error {

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/state"
+)
+
+// defaultState is the state folder where none is named.
+const defaultState = "mellowgate-state"
+
+func (c *Call) stateFlag() *string {
+	return c.Flags.String("state", defaultState, "the `folder` for events, traces, traffic and the ledger")
+}
+
+func labCommand() *Command {
+	return &Command{
+		Name: "lab", Args: "[SITE]", Short: "the site's devices as stand-ins, and its servers, on loopback addresses",
+		Long: `Runs every server that the site says to run, and every device as a stand-in, on addresses of lab.network
+(127.77.0.0/16 unless the site says otherwise). It prints who is where and how to log in with any SSH client, and goes
+on until Ctrl-C or the end of -for.
+
+Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port that
+stands for the serial line. Telnet, web and API of a device are not simulated yet.`,
+		Examples: []Example{
+			{"mellowgate lab demo/as-reviewed", "the demo site, until Ctrl-C"},
+			{"mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed", "for five minutes, with its evidence in /tmp/lab"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.report()
+			dir := c.stateFlag()
+			span := c.Flags.Duration("for", 0, "end after this `time`, such as 5m")
+			network := c.Flags.String("network", "", "other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			return func() error {
+				l, err := c.load(true)
+				if err != nil {
+					return err
+				}
+				running, folder, err := l.startLab(*dir, *network)
+				if err != nil {
+					return err
+				}
+				defer func() { _ = folder.Close() }()
+				defer running.Shutdown()
+				if *c.json {
+					err = show.JSON(c.Out, running.Places)
+				} else {
+					printPlaces(c, running.Places, *dir)
+				}
+				if err != nil {
+					return err
+				}
+				c.note("ready")
+				c.until(*span)
+				return nil
+			}
+		},
+	}
+}
+
+// startLab starts a lab of the site with its state in dir.
+func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
+	var prefix netip.Prefix
+	if network != "" {
+		var err error
+		if prefix, err = site.ParseLabNetwork(network); err != nil {
+			return nil, nil, failure{ExitUsage, err}
+		}
+	}
+	folder, err := state.Create(dir)
+	if err != nil {
+		return nil, nil, failure{ExitUsage, err}
+	}
+	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: absolute(l.Path), Keys: l.Keys, State: folder, Network: prefix})
+	if err != nil {
+		folder.Abandon()
+		return nil, nil, cannot(err)
+	}
+	return running, folder, nil
+}
+
+// until waits for the end of the call, or for a time above 0.
+func (c *Call) until(span time.Duration) {
+	ctx := c.Context
+	if span > 0 {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, span)
+		defer stop()
+	}
+	<-ctx.Done()
+}
+
+// printPlaces says who is where and how to log in.
+func printPlaces(c *Call, p state.Places, dir string) {
+	style := c.style()
+	var rows [][]string
+	for _, s := range p.Servers {
+		ports := fmt.Sprintf("port %d", s.Port)
+		if s.Port == 0 {
+			ports = fmt.Sprintf("ports %d and %d", s.Authentication, s.Accounting)
+		}
+		if !s.Running {
+			ports += ", not running (run: true is not set)"
+		}
+		rows = append(rows, []string{s.Name, s.Protocol + " server", s.Address + " " + ports})
+	}
+	example := state.WayPlace{}
+	for _, d := range p.Devices {
+		var ways []string
+		for _, w := range d.Ways {
+			ways = append(ways, w.Access+" "+w.Address)
+			if w.Access == site.SSH && example.Address == "" {
+				example = w
+			}
+		}
+		rows = append(rows, []string{d.Name, "device", strings.Join(ways, ", ")})
+	}
+	style.Table(c.Out, []string{"name", "what", "where"}, rows, 2)
+	if example.Address != "" {
+		c.say("\nlog in with any SSH client:\n  %s\n", sshCall(example.Address, dir, "NAME"))
+	}
+	c.say("or:\n  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
+}
+
+// sshCall is how an SSH client is called for a stand-in.
+func sshCall(address, dir, person string) string {
+	host, port, _ := net.SplitHostPort(address)
+	return fmt.Sprintf("ssh -o UserKnownHostsFile=%s/known_hosts -p %s %s@%s", dir, port, person, host)
+}
