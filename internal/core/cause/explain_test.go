@@ -1,0 +1,180 @@
+package cause
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/site"
+)
+
+var at = time.Date(2026, 11, 23, 3, 0, 0, 0, time.UTC)
+
+func level(n int) *int { return &n }
+
+func try(server, reason string) TraceTry {
+	return TraceTry{Server: server, Try: 1, Result: "unavailable", Reason: reason, Message: "no answer", Seconds: 1}
+}
+
+func group(result, reason, by string, tries ...TraceTry) TraceStep {
+	return TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: reason, By: by, Tries: tries}
+}
+
+func local(result, reason string) TraceStep {
+	return TraceStep{Purpose: "login", List: "crew", Method: "local", Result: result, Reason: reason, By: "local"}
+}
+
+func login(person, outcome, reason, by string, lvl int, steps ...TraceStep) Trace {
+	return Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: TraceLogin, Outcome: outcome, Reason: reason, By: by,
+		Level: lvl, Seconds: 1, Steps: steps}
+}
+
+func event(person, question, answer, reason, text string) Event {
+	return Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1", Access: "ssh", Person: person,
+		Question: question, Answer: answer, Reason: reason, Text: text}
+}
+
+func theSite(t *testing.T) *site.Site {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k}
+servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+devices: [{name: sw-1, addresses: [192.0.2.1], accounts: [keeper]}]
+`)})
+	require.NoError(t, err)
+	return s
+}
+
+// Each case is a login as it went, and the causes in their order: with all the
+// evidence, with the device's alone, and with the servers' alone. An empty list
+// is a healthy login; nil is not asked.
+func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
+	silent := group("unavailable", "no-answer", "", try("tern", "silent"))
+	for _, c := range []struct {
+		name             string
+		traces           []Trace
+		events           []Event
+		all, dev, server []string
+	}{
+		{"healthy", []Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
+			[]Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: Accept, Level: level(15)}},
+			[]string{}, []string{}, []string{}},
+		{"wrong password", []Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("ines", "login", Refuse, "wrong-password", "the password given for ines is wrong")},
+			[]string{WrongPassword}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{WrongPassword}},
+		{"unknown person", []Trace{login("inse", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("inse", "login", Refuse, "unknown-person", "nobody is called inse")},
+			[]string{UnknownPerson}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{UnknownPerson}},
+		{"disabled", []Trace{login("odd", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("odd", "login", Refuse, "disabled-or-expired", "odd is disabled")}, []string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
+		{"no grant", []Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("tobin", "login", Refuse, "no-grant", "no grant lets tobin in")}, []string{NoGrant}, nil, []string{NoGrant}},
+		{"a local account while a server answers", []Trace{login("keeper", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("keeper", "login", Refuse, "unknown-person", "nobody is called keeper")},
+			[]string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}},
+		{"unreachable", []Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))}, []Event{},
+			[]string{Unreachable}, []string{Unreachable}, nil},
+		{"no fallback", []Trace{login("ines", "refused", "list-ended", "", 0, silent)}, []Event{}, []string{Unreachable, NoFallback}, []string{Unreachable, NoFallback}, nil},
+		{"server off", []Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))},
+			[]Event{}, []string{ServerOff}, []string{ServerOff}, nil},
+		{"fallback used", []Trace{login("keeper", "in", "", "local", 15, silent, local("accepted", ""))}, []Event{},
+			[]string{FallbackUsed, Unreachable}, []string{FallbackUsed, Unreachable}, nil},
+		{"local account, wrong password", []Trace{login("keeper", "refused", "wrong-password", "local", 0, silent, local("refused", "wrong-password"))}, []Event{},
+			[]string{WrongPassword, Unreachable}, []string{WrongPassword, Unreachable}, nil},
+		{"another TACACS+ key", []Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))},
+			[]Event{event("", "login", Dropped, "key-differs", "the lengths in the body do not add up")},
+			[]string{KeyDiffers}, []string{KeyDiffers}, []string{KeyDiffers}},
+		{"another RADIUS key is silence to the device, and known to the server", []Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]Event{event("ines", "login", Dropped, "key-differs", "the Message-Authenticator does not verify")},
+			[]string{KeyDiffers}, []string{Unreachable}, []string{KeyDiffers}},
+		{"asker unknown", []Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "asker-unknown")), local("unavailable", "no-such-account"))},
+			[]Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: Dropped, Reason: "asker-unknown", Text: "no device has the address"}},
+			[]string{AskerUnknown}, []string{AskerUnknown}, []string{AskerUnknown}},
+		{"in and yet one server unreadable", []Trace{login("ines", "in", "", "plover", 15, group("accepted", "", "plover", try("tern", "key-differs")))}, []Event{},
+			[]string{KeyDiffers}, []string{KeyDiffers}, nil},
+		{"no rights", []Trace{login("ines", "in", "", "tern", 1, group("accepted", "", "tern"))},
+			[]Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: Accept, Level: level(15), Text: "ines has the role all"}},
+			[]string{NoRights}, []string{}, []string{}},
+		{"session refused", []Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("accepted", "", "tern"),
+			TraceStep{Purpose: "session", List: "s", Method: "group shore", Result: "refused", Reason: "refused-by-server", By: "tern"})}, []Event{},
+			[]string{SessionRefused}, []string{SessionRefused}, nil},
+		{"gives up first", []Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent, local("accepted", ""))}, []Event{},
+			[]string{Unreachable, TooSlow}, []string{Unreachable, TooSlow}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := theSite(t)
+			for _, e := range []struct {
+				kind string
+				have Evidence
+				want []string
+			}{
+				{"all", Evidence{c.traces, c.events, s}, c.all}, {"device", Evidence{c.traces, nil, s}, c.dev}, {"server", Evidence{nil, c.events, s}, c.server},
+			} {
+				if e.want == nil {
+					continue
+				}
+				v := Explain(e.have, Symptom{})
+				require.True(t, v.Found)
+				names := []string{}
+				for _, found := range v.Causes {
+					names = append(names, found.Cause)
+					require.NotEmpty(t, found.Repair)
+					require.NotEmpty(t, found.Where)
+					require.NotEmpty(t, found.Evidence)
+					require.NotEmpty(t, found.Says)
+					require.Greater(t, found.Confidence, 0.0)
+					require.Less(t, found.Confidence, 1.0)
+				}
+				require.Equal(t, e.want, names, e.kind)
+				require.Equal(t, len(e.want) == 0, v.Healthy)
+			}
+		})
+	}
+}
+
+func command(line, outcome, reason, by string, step TraceStep) Trace {
+	step.Purpose = "commands"
+	return Trace{Time: at.Add(time.Second), Device: "sw-1", Access: "ssh", Line: "ssh0", Person: "tobin", Kind: TraceCommand, Command: line,
+		Outcome: outcome, Reason: reason, By: by, Level: 1, Steps: []TraceStep{step}}
+}
+
+func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
+	in := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
+	refused := command("look secrets", "refused", "refused-by-server", "tern", TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
+	e := event("tobin", "commands", Refuse, "command-refused", `the rule "refuse look secrets **" refuses it`)
+	e.Command, e.Place, e.Time = "look secrets", "site.yaml:9:9", refused.Time
+	v := Explain(Evidence{[]Trace{in, refused}, []Event{e}, nil}, Symptom{})
+	require.Equal(t, CommandRefused, v.Causes[0].Cause)
+	require.Contains(t, v.Causes[0].Evidence[1], "site.yaml:9:9")
+	v = Explain(Evidence{[]Trace{in, refused}, nil, nil}, Symptom{})
+	require.Equal(t, CommandRefused, v.Causes[0].Cause)
+	require.NotEmpty(t, v.Causes[0].Against)
+
+	stuck := command("save", "refused", "list-ended", "", TraceStep{List: "c", Method: "group shore", Result: "unavailable", Tries: []TraceTry{try("tern", "silent")}})
+	v = Explain(Evidence{[]Trace{in, stuck}, nil, nil}, Symptom{})
+	require.Equal(t, []string{CommandStuck, Unreachable}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
+}
+
+func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
+	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))
+	second := login("keeper", "in", "", "local", 15, TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable", Reason: "all-resting", Rested: []string{"tern"}}, local("accepted", ""))
+	second.Time = at.Add(10 * time.Second)
+	v := Explain(Evidence{Traces: []Trace{second, first}}, Symptom{})
+	require.Equal(t, []string{FallbackUsed, ServerOff}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
+	require.Contains(t, v.Causes[1].Evidence[0], "left tern alone: it gave no answer at 03:00:00")
+}
+
+func TestASymptomChoosesTheLogin(t *testing.T) {
+	bad := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")))
+	good := login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))
+	good.Time = at.Add(time.Minute)
+	other := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
+	e := Evidence{Traces: []Trace{bad, good, other}}
+	v := Explain(e, Symptom{Person: "ines"})
+	require.Equal(t, ServerOff, v.Causes[0].Cause)
+	require.Equal(t, good.Time, *v.LaterHealthy)
+	require.True(t, Explain(e, Symptom{Person: "tobin", Device: "sw-1", Access: "ssh"}).Healthy)
+	require.False(t, Explain(e, Symptom{Person: "nobody"}).Found)
+	require.False(t, Explain(Evidence{}, Symptom{}).Found)
+}

@@ -1,0 +1,138 @@
+package rights
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/site"
+)
+
+const text = `site: Test
+people:
+  - {name: ines.marsh, teams: [network], password: $6$a$b}
+  - {name: tobin.reed, teams: [watch], password: $6$a$b}
+  - {name: odd.larsen, teams: [network], disabled: true, password: $6$a$b}
+  - {name: past.person, teams: [network], until: 2026-01-31, password: $6$a$b}
+  - {name: no.team, password: $6$a$b}
+roles:
+  - {name: all, level: 15, commands: [allow **]}
+  - {name: lookout, level: 1, commands: [refuse look secrets **, allow look **, allow set port * off]}
+grants:
+  - {who: [team network], role: all}
+  - {who: [team watch], where: {place: [north, south], duty: switch}, through: [ssh, console], role: lookout}
+devices:
+  - {name: north-sw, addresses: [192.0.2.1], labels: {place: north, duty: switch}}
+  - {name: hq-sw, addresses: [192.0.2.2], labels: {place: hq, duty: switch}}
+  - {name: bare-sw, addresses: [192.0.2.3]}
+`
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func parse(t *testing.T) *site.Site {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+	require.NoError(t, err)
+	return s
+}
+
+func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
+	s := parse(t)
+	for _, c := range []struct {
+		name       string
+		q          Question
+		reason     Reason
+		says, rule string
+		at         string
+	}{
+		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, Accepted, "has the role all here, level 15", "", "site.yaml:12:5"},
+		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, WrongPassword, "is wrong", "", "site.yaml:3:12"},
+		{"unchecked login", Question{Person: "ines.marsh"}, WrongPassword, "", "", ""},
+		{"unknown", Question{Person: "nobody", Credential: Wrong}, UnknownPerson, `nobody is called "nobody" here`, "", ""},
+		{"case", Question{Person: "Ines.Marsh", Credential: Wrong}, UnknownPerson, "ines.marsh differs only in upper and lower case", "", ""},
+		{"slip", Question{Person: "ines.mrash", Credential: Wrong}, UnknownPerson, "ines.marsh is one typing slip away", "", ""},
+		{"disabled", Question{Person: "odd.larsen", Credential: Right}, Disabled, "is disabled", "", ""},
+		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong}, WrongPassword, "", "", ""},
+		{"expired", Question{Person: "past.person", Credential: Right}, Disabled, "was allowed until 2026-01-31", "", ""},
+		{"no team", Question{Person: "no.team", Credential: Right}, NoGrant, "no grant names no.team or a team of theirs (in no team)", "", ""},
+		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, NoGrant, "it is for ssh, console, not for web", "", "site.yaml:13:5"},
+		{"way not said", Question{Person: "tobin.reed", Credential: Right}, NoGrant, "does not say by which way", "", ""},
+		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, Accepted, "role lookout here, level 1", "", ""},
+		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"}, Accepted, "", "allow look **", "site.yaml:10:66"},
+		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"}, CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **", "site.yaml:10:42"},
+		{"no rule", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "save"}, CommandRefused, "no rule of the role lookout allows it", "", "site.yaml:10:12"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			c.q.Device = s.Device("north-sw")
+			d := Decide(s, c.q, noon)
+			require.Equal(t, c.reason, d.Reason)
+			require.Equal(t, c.reason == Accepted, d.Allow)
+			require.Contains(t, d.Text, c.says)
+			require.Equal(t, c.rule, d.Rule)
+			if c.at != "" {
+				require.Equal(t, c.at, s.Where(d.Place))
+			}
+		})
+	}
+}
+
+func TestLabelsOfTheDeviceDecide(t *testing.T) {
+	s := parse(t)
+	q := Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}
+	q.Device = s.Device("hq-sw")
+	require.Contains(t, Decide(s, q, noon).Text, "it is for place north, south, and this device has place hq")
+	q.Device = s.Device("bare-sw")
+	require.Contains(t, Decide(s, q, noon).Text, "the label duty (switch), and this one has none")
+	q.Device = nil
+	d := Decide(s, q, noon)
+	require.False(t, d.Allow)
+	require.Contains(t, d.Text, "an asker that is no device of this site")
+}
+
+func TestRulesMatchWordByWord(t *testing.T) {
+	for _, c := range []struct {
+		rule, line string
+		want       bool
+	}{
+		{"look **", "look", true}, {"look **", "look a b", true}, {"look **", "looks", false}, {"look *", "look", false},
+		{"look *", "look a", true}, {"look *", "look a b", false}, {"**", "", true}, {"set port * off", "set port 3 off", true},
+		{"set port * off", "set  port   3 off", true}, {"set port * off", "set port 3 on", false}, {"Look", "look", false},
+		{`set banner *`, `set banner "two words"`, true}, {"look", "look extra", false},
+	} {
+		require.Equal(t, c.want, Matches(SplitLine(c.rule), c.line), "%q against %q", c.rule, c.line)
+	}
+	require.Equal(t, []string{"a", `"b c"`, `d'e f'`}, SplitLine(` a "b c"	d'e f' `))
+	require.Empty(t, SplitLine("  "))
+}
+
+func TestLevelsSurviveEachProtocol(t *testing.T) {
+	for level := range 16 {
+		d := Decision{Allow: true, Role: &site.Role{Level: level}}
+		got, ok := Level(Attributes(site.RADIUS, site.Login, d))
+		require.True(t, ok)
+		require.Equal(t, level, got)
+		got, ok = Level(Attributes(site.TACACS, site.Session, d))
+		require.True(t, ok)
+		require.Equal(t, level, got)
+	}
+	require.Empty(t, Attributes(site.TACACS, site.Login, Decision{Allow: true, Role: &site.Role{}}), "TACACS+ needs an authorization of its own")
+	require.Empty(t, Attributes(site.RADIUS, site.Login, Decision{Role: &site.Role{Level: 15}}), "a refusal carries no rights")
+	for _, c := range []struct {
+		a    []Attribute
+		want int
+		ok   bool
+	}{
+		{[]Attribute{{ServiceType, "Administrative"}}, 15, true}, {[]Attribute{{ServiceType, "NAS-Prompt"}}, 1, true},
+		{[]Attribute{{ServiceType, "Administrative"}, {ManagementPrivilegeLevel, "7"}}, 7, true},
+		{[]Attribute{{PrivLvl, "99"}}, 0, false}, {nil, 0, false},
+	} {
+		got, ok := Level(c.a)
+		require.Equal(t, []any{c.want, c.ok}, []any{got, ok})
+	}
+}
+
+func TestAPortTellsTheWayIn(t *testing.T) {
+	for port, want := range map[string]string{"ssh4": "ssh", "SSH0": "ssh", "console0": "console", "web": "web", "tty3": "", "": ""} {
+		require.Equal(t, want, AccessOfPort(port))
+	}
+}
