@@ -6,10 +6,12 @@ require (
 	github.com/go-crypt/crypt v0.14.15
 	github.com/gopacket/gopacket v1.7.7
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	go.uber.org/goleak v1.3.0
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.51.0
 	golang.org/x/term v0.43.0
 	modernc.org/sqlite v1.61.1
+	pgregory.net/rapid v1.3.0
 )
 
 require (
@@ -27,7 +29,6 @@ require (
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
-	pgregory.net/rapid v1.3.0 // indirect
 )
 
 require (

@@ -1,0 +1,322 @@
+package lab_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
+)
+
+// rig is a lab of the reviewed demo site with short waits.
+type rig struct {
+	*lab.Lab
+	t     *testing.T
+	site  *site.Site
+	keys  site.Keys
+	state *state.Folder
+}
+
+// network gives each test its own loopback addresses.
+var network = netip.MustParsePrefix("127.90.0.0/16")
+
+func start(t *testing.T) *rig {
+	const path = "../../../demo/as-reviewed/site.yaml"
+	s, _, err := vault.Load(path)
+	require.NoError(t, err)
+	keys, missing := vault.Keys(s, "../../../demo")
+	require.Empty(t, missing)
+	for _, server := range s.Servers {
+		server.Wait /= 5
+	}
+	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder, Network: network})
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		l.Shutdown()
+		require.NoError(t, folder.Close())
+	})
+	return &rig{l, t, s, keys, folder}
+}
+
+// login makes a real login; an empty password is the person's own.
+func (r *rig) login(device, access, person, password string, commands ...string) login.Seen {
+	r.t.Helper()
+	place, ok := r.Places.Device(device)
+	require.True(r.t, ok)
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
+	require.NoError(r.t, err)
+	i := slices.IndexFunc(place.Ways, func(w state.WayPlace) bool { return w.Access == access })
+	require.GreaterOrEqual(r.t, i, 0)
+	secret := site.NewSecret(password)
+	if password == "" {
+		secret, err = vault.SecretFile(filepath.Join("../../../demo/passwords", person))
+		require.NoError(r.t, err)
+	}
+	seen, err := login.Do(context.Background(), login.Attempt{Access: access, Address: place.Ways[i].Address, Person: person,
+		Password: secret, Commands: commands, HostKey: key, Patience: 20 * time.Second})
+	require.NoError(r.t, err)
+	require.Empty(r.t, seen.Detail)
+	return seen
+}
+
+// foreseen gives what foresee says of a login.
+func (r *rig) foreseen(device, access, person string, silent ...string) foresee.Case {
+	f := foresee.Reckoner{Site: r.site, Keys: r.keys, Now: time.Now()}
+	d := r.site.Device(device)
+	who, ok := f.Find(d, person)
+	require.True(r.t, ok)
+	dark := map[*site.Server]bool{}
+	for _, name := range silent {
+		dark[r.site.Server(name)] = true
+	}
+	for _, c := range f.Cases(d, d.Way(access), who) {
+		if c.Holds(dark) {
+			return c
+		}
+	}
+	r.t.Fatal("no case")
+	return foresee.Case{}
+}
+
+// newest gives the newest trace of a login on a device.
+func (r *rig) newest(device string) cause.Trace {
+	traces, _, notes, err := r.state.Evidence()
+	require.NoError(r.t, err)
+	require.Empty(r.t, notes)
+	var found cause.Trace
+	for _, t := range traces {
+		if t.Device == device && t.Kind == cause.TraceLogin && !t.Time.Before(found.Time) {
+			found = t
+		}
+	}
+	return found
+}
+
+func (r *rig) records(f ledger.Filter) []ledger.Record {
+	var all []ledger.Record
+	require.NoError(r.t, ledger.Read(context.Background(), r.state.Ledger(), f, func(rec ledger.Record) error {
+		all = append(all, rec)
+		return nil
+	}))
+	return all
+}
+
+func (r *rig) why(device, person string) []string {
+	traces, events, _, err := r.state.Evidence()
+	require.NoError(r.t, err)
+	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: r.site}, cause.Symptom{Device: device, Person: person})
+	require.True(r.t, v.Found)
+	names := []string{}
+	for _, c := range v.Causes {
+		names = append(names, c.Cause)
+	}
+	return names
+}
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// Every login of every person, at both simulated ways of every device, in
+// several outages, comes out as foresee says: outcome, level, who answered,
+// and the wait.
+func TestEveryLoginComesOutAsForeseen(t *testing.T) {
+	r := start(t)
+	people := []string{"ines.marsh", "tobin.reed", "wren.auditor", "odd.larsen", "harbourmaster", "master"}
+	for _, silent := range [][]string{nil, {"tern"}, {"sanderling"}, {"sanderling", "tern", "plover"}} {
+		for _, s := range r.site.Servers {
+			r.Silence(s, slices.Contains(silent, s.Name))
+		}
+		for _, device := range []string{"north-sw-1", "mv-avocet-rtr"} {
+			for _, access := range []string{site.SSH, site.Console} {
+				for _, person := range people {
+					d := r.site.Device(device)
+					if slices.Contains([]string{"harbourmaster", "master"}, person) && d.Account(person) == nil {
+						continue
+					}
+					if len(silent) == 3 && access == site.Console && person != people[0] {
+						continue // the same wait again: one is enough
+					}
+					name := fmt.Sprint(silent, " ", device, " ", access, " ", person)
+					r.Wake(d)
+					want := r.foreseen(device, access, person, silent...)
+					seen := r.login(device, access, person, "")
+					trace := r.newest(device)
+					require.Equal(t, want.Outcome == foresee.In, seen.Outcome == login.In, name)
+					require.Equal(t, want.Level, seen.Level, name)
+					require.Equal(t, want.By, trace.By, name)
+					require.InDelta(t, want.Wait.Seconds(), trace.Seconds, 0.5, name)
+					require.InDelta(t, want.Wait.Seconds(), seen.Took.Seconds(), 0.7, name)
+				}
+			}
+		}
+	}
+}
+
+func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
+	r := start(t)
+	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save", "nonsense", "set port 9 off")
+	require.Equal(t, []string{"allowed", "allowed", "allowed", "allowed", "allowed", "allowed"}, results(seen))
+	require.Contains(t, seen.Commands[0].Output, "level    15")
+	require.Contains(t, seen.Commands[2].Output, "port 3   off")
+	require.Contains(t, seen.Commands[4].Output, "unknown command")
+	seen = r.login("north-sw-1", site.SSH, "tobin.reed", "", "look settings", "look secrets", "set port 3 on", "help")
+	require.Equal(t, []string{"allowed", "refused", "refused", "allowed"}, results(seen))
+	require.Contains(t, seen.Commands[1].Output, "the server tern does not allow this command")
+	require.Contains(t, seen.Commands[2].Output, "needs level 15, and you have level 1")
+	require.Equal(t, []string{"command-refused"}, r.why("north-sw-1", "tobin.reed"))
+
+	var commands []string
+	for _, rec := range r.records(ledger.Filter{Kinds: []string{"command"}}) {
+		commands = append(commands, rec.Person+": "+rec.Command)
+	}
+	require.Equal(t, []string{"ines.marsh: look session", "ines.marsh: set port 3 off", "ines.marsh: look settings", "ines.marsh: save",
+		"ines.marsh: set port 9 off", "tobin.reed: look settings"}, commands)
+	refusals := r.records(ledger.Filter{Kinds: []string{"decision"}})
+	require.Len(t, refusals, 1)
+	require.Contains(t, refusals[0].Reason, `command-refused: the rule "refuse look secrets **"`)
+	starts := r.records(ledger.Filter{Kinds: []string{"session-start"}})
+	require.Len(t, starts, 2)
+	require.Equal(t, []any{15, "ssh", "tacacs", "tern"}, []any{starts[0].Level, starts[0].Access, starts[0].Protocol, starts[0].Node})
+	require.Eventually(t, func() bool { return len(r.records(ledger.Filter{Kinds: []string{"session-stop"}})) == 2 }, 5*time.Second, 10*time.Millisecond)
+}
+
+func results(s login.Seen) []string {
+	var all []string
+	for _, c := range s.Commands {
+		all = append(all, c.Result)
+	}
+	return all
+}
+
+func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
+	r := start(t)
+	sw := "north-sw-1"
+	require.Equal(t, "in", r.login(sw, site.SSH, "ines.marsh", "").Outcome)
+	require.Empty(t, r.why(sw, "ines.marsh"), "healthy")
+	r.login(sw, site.SSH, "ines.marsh", "wrong")
+	require.Equal(t, []string{"wrong-password"}, r.why(sw, "ines.marsh"))
+	r.login(sw, site.SSH, "ines.mrash", "whatever")
+	require.Equal(t, []string{"unknown-person"}, r.why(sw, "ines.mrash"))
+	r.login(sw, site.SSH, "harbourmaster", "")
+	require.Equal(t, []string{"local-while-server-answers"}, r.why(sw, "harbourmaster"))
+	r.login("mv-godwit-rtr", site.SSH, "wren.auditor", "")
+	require.Equal(t, []string{"no-grant"}, r.why("mv-godwit-rtr", "wren.auditor"))
+
+	south := r.site.Device("south-sw-1")
+	for _, name := range []string{"tern", "plover"} {
+		r.DeviceKey(south, r.site.Server(name), site.NewSecret("not the key of this server"))
+	}
+	require.Equal(t, "refused", r.login("south-sw-1", site.SSH, "ines.marsh", "").Outcome)
+	require.Equal(t, []string{"key-differs", "key-differs"}, r.why("south-sw-1", "ines.marsh"))
+
+	r.ServerKey(r.site.Server("sanderling"), site.NewSecret("another key on the server"))
+	require.Equal(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome, "by tern, after the wait for sanderling")
+	require.Equal(t, []string{"key-differs"}, r.why("mv-curlew-rtr", "ines.marsh"))
+
+	avocet := r.site.Device("mv-avocet-rtr")
+	r.Cut(avocet, true)
+	r.login("mv-avocet-rtr", site.SSH, "master", "")
+	require.Equal(t, []string{"fallback-used", "unreachable", "unreachable", "unreachable"}, r.why("mv-avocet-rtr", "master"))
+	r.Cut(avocet, false)
+	r.Wake(avocet)
+
+	for _, name := range []string{"tern", "plover"} {
+		r.Off(r.site.Server(name))
+	}
+	north := r.site.Device(sw)
+	r.Wake(north)
+	require.Equal(t, "refused", r.login(sw, site.SSH, "tobin.reed", "").Outcome)
+	require.Equal(t, []string{"server-off", "server-off"}, r.why(sw, "tobin.reed"))
+	for _, name := range []string{"tern", "plover"} {
+		require.NoError(t, r.On(r.site.Server(name)))
+	}
+	r.Wake(north)
+	require.Equal(t, "in", r.login(sw, site.SSH, "tobin.reed", "").Outcome, "and they are back")
+}
+
+func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {
+	r := start(t)
+	r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "")
+	r.Cut(r.site.Device("mv-godwit-rtr"), true)
+	r.login("mv-godwit-rtr", site.SSH, "master", "")
+	file, err := os.Open(r.state.Traffic())
+	require.NoError(t, err)
+	defer func() { _ = file.Close() }()
+	reader, err := pcapgo.NewNgReader(file, pcapgo.DefaultNgReaderOptions)
+	require.NoError(t, err)
+	udp, tcp, lost := 0, 0, 0
+	for data, _, err := reader.ReadPacketData(); err == nil; data, _, err = reader.ReadPacketData() {
+		p := gopacket.NewPacket(data, layers.LinkTypeEthernet, gopacket.Default)
+		require.Nil(t, p.ErrorLayer())
+		if l, ok := p.TransportLayer().(*layers.UDP); ok {
+			udp++
+			if l.DstPort == 1812 && len(l.Payload) > 0 {
+				require.EqualValues(t, 1, l.Payload[0])
+			}
+		}
+		if l, ok := p.TransportLayer().(*layers.TCP); ok {
+			tcp++
+			if l.SYN && !l.ACK && l.SrcPort == 40000 {
+				lost++
+			}
+		}
+	}
+	require.Greater(t, udp, 3, "request, answer, and two that were lost")
+	require.Greater(t, tcp, 10)
+	require.Equal(t, 2, lost, "tern and plover were asked and never heard it")
+}
+
+func TestASecondLabOnTheSameAddressesIsToldWhyNot(t *testing.T) {
+	r := start(t)
+	dir := filepath.Join(t.TempDir(), "second")
+	folder, err := state.Create(dir)
+	require.NoError(t, err)
+	_, err = lab.Start(lab.Config{Site: r.site, Keys: r.keys, State: folder, Network: network})
+	require.True(t, errors.Is(err, lab.ErrListen))
+	require.ErrorContains(t, err, "the port is in use; is another lab running?")
+	folder.Abandon()
+	require.NoDirExists(t, dir)
+}
+
+func TestALabWithTooManyDevicesForItsNetworkIsRefused(t *testing.T) {
+	s, _, err := vault.Load("../../../demo/as-reviewed/site.yaml")
+	require.NoError(t, err)
+	s.Devices = slices.Repeat(s.Devices, 40)
+	_, err = lab.Start(lab.Config{Site: s, Network: netip.MustParsePrefix("127.91.0.0/24")})
+	require.ErrorContains(t, err, "has room for 255 addresses and the site needs 333")
+}
+
+// A wait that a test does not need to see is not waited for: the patience of a
+// way in is checked by the walker's own tests.
+func TestALoginThatHangsUpHalfWayLeavesTheDeviceWell(t *testing.T) {
+	r := start(t)
+	place, _ := r.Places.Device("north-sw-1")
+	for _, w := range place.Ways {
+		for _, half := range []string{"", "SSH-2.0-x\r\n", "ines.marsh\n", "ines.marsh\nwrong\n\n\n", string(make([]byte, 1<<20))} {
+			hangUp(t, w.Address, half)
+		}
+	}
+	require.Equal(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome)
+	require.Equal(t, "in", r.login("north-sw-1", site.Console, "ines.marsh", "").Outcome)
+}
