@@ -99,29 +99,46 @@ func everybody(s *site.Site) []string {
 	return names
 }
 
-// printCases prints a table; rows that differ in one of person and way in only
-// are one row.
+// printCases prints a table for each device. Devices whose tables are the same
+// share one; rows that differ in person or way in only are one row.
 func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
-	for i, sh := range shapes {
+	type block struct {
+		devices []string
+		rows    [][]string
+	}
+	var blocks []*block
+	at := map[string]*block{}
+	for _, sh := range shapes {
 		if len(sh.Cases) == 0 {
 			continue
 		}
+		rows := caseRows(style, sh.Cases)
+		key := fmt.Sprint(rows)
+		if at[key] == nil {
+			at[key] = &block{rows: rows}
+			blocks = append(blocks, at[key])
+		}
+		for _, d := range sh.Devices {
+			at[key].devices = append(at[key].devices, d.Name)
+		}
+	}
+	for i, b := range blocks {
 		if i > 0 {
 			_, _ = fmt.Fprintln(w)
 		}
-		names := make([]string, len(sh.Devices))
-		for i, d := range sh.Devices {
-			names[i] = d.Name
-		}
-		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(names, ", ")))
-		var rows [][]string
-		for _, r := range merge(sh.Cases) {
-			c := r.example
-			outcome := style.Paint(show.OutcomeTone(string(c.Outcome)), string(c.Outcome))
-			rows = append(rows, []string{strings.Join(r.ways, ", "), strings.Join(r.people, ", "), whenText(c), outcome, levelText(c), byText(c), show.Seconds(c.Wait)})
-		}
-		style.Table(w, []string{"way in", "person", "when", "outcome", "level", "by", "wait"}, rows, 2)
+		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
+		style.Table(w, []string{"way in", "person", "when", "outcome", "level", "answered by", "wait"}, b.rows, 0, 1, 2)
 	}
+}
+
+func caseRows(style show.Style, cases []foresee.Case) [][]string {
+	var rows [][]string
+	for _, r := range merge(cases) {
+		c := r.example
+		outcome := style.Paint(show.OutcomeTone(string(c.Outcome)), string(c.Outcome))
+		rows = append(rows, []string{strings.Join(r.ways, ", "), strings.Join(r.people, ", "), whenText(c), outcome, levelText(c), byText(c), show.Seconds(c.Wait)})
+	}
+	return rows
 }
 
 type mergedRow struct {
@@ -193,10 +210,10 @@ func levelText(c foresee.Case) string {
 
 func byText(c foresee.Case) string {
 	if c.By == "" {
-		return string(c.Reason)
+		return "nobody (" + string(c.Reason) + ")"
 	}
 	if c.Outcome == foresee.Refused && c.Reason != "" && c.Reason != "refused-by-server" {
-		return c.By + ": " + string(c.Reason)
+		return c.By + " (" + string(c.Reason) + ")"
 	}
 	return c.By
 }

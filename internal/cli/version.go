@@ -14,7 +14,7 @@ func versionCommand() *Command {
 		Long: "Prints the version, the revision it was built from where that is known, and what it was built with.",
 		Examples: []Example{
 			{"mellowgate version", "one line"},
-			{"mellowgate -version", "the same"},
+			{"mellowgate version | cut -d' ' -f2", "the number alone"},
 		},
 		Prepare: func(c *Call) func() error {
 			return func() error {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -77,29 +78,22 @@ func OutcomeTone(word string) Tone {
 }
 
 // Table writes rows under a header. The columns are as wide as they need; the
-// flexible one, counted from 0, is wrapped so that the table fits the width.
-func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible int) {
+// flexible ones, counted from 0, share what is left of the width and wrap.
+func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible ...int) {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
-	t.SetStyle(table.Style{Box: table.BoxStyle{PaddingRight: "  ", MiddleHorizontal: "-"},
-		Options: table.Options{SeparateHeader: false}, Format: table.FormatOptions{Header: text.FormatUpper}})
+	t.SetStyle(table.Style{Box: table.BoxStyle{PaddingRight: "  "}, Format: table.FormatOptions{Header: text.FormatUpper}})
 	head := make(table.Row, len(header))
-	used := 2 * len(header)
+	widths := make([]int, len(header))
 	for i, h := range header {
 		head[i] = s.Paint(Strong, h)
-		if i == flexible {
-			continue
-		}
-		widest := len(h)
+		widths[i] = len(h)
 		for _, r := range rows {
-			widest = max(widest, text.StringWidthWithoutEscSequences(r[i]))
+			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(r[i]))
 		}
-		used += widest
 	}
 	t.AppendHeader(head)
-	if flexible >= 0 {
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: flexible + 1, WidthMax: max(20, s.Width-used), WidthMaxEnforcer: text.WrapSoft}})
-	}
+	t.SetColumnConfigs(s.shares(widths, flexible))
 	for _, r := range rows {
 		row := make(table.Row, len(r))
 		for i, v := range r {
@@ -109,6 +103,29 @@ func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible int
 	}
 	t.SuppressTrailingSpaces()
 	t.Render()
+}
+
+// narrowest is the least width of a column that wraps.
+const narrowest = 16
+
+// shares gives the flexible columns their widths: what each needs, or an equal
+// share of what is left.
+func (s Style) shares(widths []int, flexible []int) []table.ColumnConfig {
+	left := s.Width - 2*len(widths)
+	for i, n := range widths {
+		if !slices.Contains(flexible, i) {
+			left -= n
+		}
+	}
+	order := slices.Clone(flexible)
+	slices.SortFunc(order, func(a, b int) int { return widths[a] - widths[b] })
+	var configs []table.ColumnConfig
+	for i, column := range order {
+		width := min(widths[column], max(narrowest, left/(len(order)-i)))
+		left -= width
+		configs = append(configs, table.ColumnConfig{Number: column + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+	}
+	return configs
 }
 
 // Wrap writes text in lines of the style's width, each after indent.

@@ -138,7 +138,13 @@ const (
 
 var purposeNames = [PurposeCount]string{"login", "session", "commands", "record-sessions", "record-commands"}
 
-func (p Purpose) String() string { return purposeNames[p] }
+// String gives the name of a purpose, "" for what is none.
+func (p Purpose) String() string {
+	if p < 0 || p >= PurposeCount {
+		return ""
+	}
+	return purposeNames[p]
+}
 
 // Records tells whether lists of this purpose keep records rather than decide.
 func (p Purpose) Records() bool { return p == RecordSessions || p == RecordCommands }

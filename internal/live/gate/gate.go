@@ -300,9 +300,6 @@ func (s *server) event(q question) cause.Event {
 func (s *server) drop(q question, reason, text string) {
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
-	if q.Purpose < 0 || q.Purpose >= site.PurposeCount {
-		e.Question = ""
-	}
 	s.gate.config.Events(e)
 }
 

@@ -11,8 +11,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/go-crypt/crypt"
+	"github.com/go-crypt/crypt/algorithm"
 	"github.com/go-crypt/crypt/algorithm/argon2"
 
 	"mellowgate/internal/core/site"
@@ -133,6 +135,18 @@ func SecretFile(path string) (site.Secret, error) {
 	return site.NewSecret(v), nil
 }
 
+// hashForms reads argon2, bcrypt, scrypt, PBKDF2 and SHA-crypt. The library's
+// own default is made on first use without a lock, so we hold one.
+var hashForms = sync.OnceValues(crypt.NewDefaultDecoder)
+
+func decodeHash(hash string) (algorithm.Digest, error) {
+	forms, err := hashForms()
+	if err != nil {
+		return nil, err
+	}
+	return forms.Decode(hash)
+}
+
 // PasswordIs tells whether typed is the password. A hash in a form that is not
 // known is an error.
 func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
@@ -143,7 +157,7 @@ func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
 		}
 		return value.Equal(site.NewSecret(typed)), nil
 	}
-	digest, err := crypt.Decode(p.Hash)
+	digest, err := decodeHash(p.Hash)
 	if err != nil {
 		return false, errors.New("the password's hash is in a form that is not known; argon2id, bcrypt, scrypt, PBKDF2 and SHA-crypt are")
 	}
@@ -161,7 +175,7 @@ func CheckHashes(s *site.Site) []error {
 		if p.Key != nil {
 			return
 		}
-		if _, err := crypt.Decode(p.Hash); err != nil {
+		if _, err := decodeHash(p.Hash); err != nil {
 			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with a password tool, for instance argon2id", s.Where(p.Place), what))
 		}
 	}

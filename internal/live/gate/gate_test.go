@@ -1,0 +1,378 @@
+package gate_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/vault"
+	"mellowgate/internal/wire/radius"
+	"mellowgate/internal/wire/tacacs"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+const key = "a-key-for-these-tests"
+
+// book is a ledger in memory, which can be told to fail.
+type book struct {
+	mu      sync.Mutex
+	records []ledger.Record
+	broken  bool
+}
+
+func (b *book) Keep(_ context.Context, r ledger.Record) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.broken {
+		return errors.New("the disk is full")
+	}
+	b.records = append(b.records, r)
+	return nil
+}
+
+func (b *book) kept() []ledger.Record {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]ledger.Record(nil), b.records...)
+}
+
+func (b *book) fail() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.broken = true
+}
+
+// rig is a gate with one server of each protocol on loopback, and a device
+// whose requests come from 127.0.0.1.
+type rig struct {
+	*testing.T
+	site           *site.Site
+	book           *book
+	tacacs, radius gate.Place
+	mu             sync.Mutex
+	events         []cause.Event
+}
+
+func start(t *testing.T) *rig {
+	hash, err := vault.Hash("right", 64, 1)
+	require.NoError(t, err)
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k}
+servers:
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 300ms, tries: 2}
+devices: [{name: sw, addresses: [127.0.0.1], labels: {place: north}}]
+people:
+  - {name: ines, teams: [net], password: '` + hash + `'}
+  - {name: tobin, teams: [watch], password: '` + hash + `'}
+roles:
+  - {name: all, level: 15, commands: [allow **]}
+  - {name: lookout, level: 1, commands: [refuse look secrets **, allow look **]}
+grants:
+  - {who: [team net], role: all}
+  - {who: [team watch], through: [ssh], role: lookout}
+`)})
+	require.NoError(t, err)
+	r := &rig{T: t, site: s, book: &book{}}
+	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Ledger: r.book,
+		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")},
+		Events: func(e cause.Event) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.events = append(r.events, e)
+		}})
+	t.Cleanup(g.Shutdown)
+	any := netip.MustParseAddrPort("127.0.0.1:0")
+	r.tacacs, err = g.Listen(gate.Place{Server: s.Server("t"), Authentication: any})
+	require.NoError(t, err)
+	r.radius, err = g.Listen(gate.Place{Server: s.Server("r"), Authentication: any, Accounting: any})
+	require.NoError(t, err)
+	return r
+}
+
+// ask puts one question as a device would.
+func (r *rig) ask(server string, q walk.Question, password string, change ...func(*asker.Target)) walk.Reply {
+	place := r.tacacs
+	if server == "r" {
+		place = r.radius
+	}
+	target := asker.Target{Server: r.site.Server(server), Authentication: place.Authentication, Accounting: place.Accounting, Key: site.NewSecret(key)}
+	for _, c := range change {
+		c(&target)
+	}
+	if q.Way == nil {
+		q.Way = &site.Way{Access: site.SSH}
+	}
+	e := asker.Begin(context.Background(), target, q, asker.Asker{Device: "sw", Port: "ssh0", From: "198.51.100.7", Session: "s1", Password: password})
+	defer e.Close()
+	return e.Try(1)
+}
+
+func withKey(k string) func(*asker.Target) {
+	return func(t *asker.Target) { t.Key = site.NewSecret(k) }
+}
+
+func from(address string) func(*asker.Target) {
+	return func(t *asker.Target) { t.From = netip.MustParseAddr(address) }
+}
+
+func (r *rig) last() cause.Event {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	require.NotEmpty(r, r.events)
+	return r.events[len(r.events)-1]
+}
+
+// eventually waits for an event with a reason.
+func (r *rig) eventually(reason string) cause.Event {
+	r.Helper()
+	require.Eventually(r, func() bool {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return len(r.events) > 0 && r.events[len(r.events)-1].Reason == reason
+	}, 5*time.Second, 2*time.Millisecond, "no event with the reason %s", reason)
+	return r.last()
+}
+
+func TestBothProtocolsGetTheSameDecision(t *testing.T) {
+	r := start(t)
+	for _, server := range []string{"t", "r"} {
+		for _, c := range []struct {
+			person, password, reason string
+			want                     walk.Result
+		}{
+			{"ines", "right", "accepted", walk.Accepted},
+			{"ines", "wrong", "wrong-password", walk.Refused},
+			{"ines", "", "wrong-password", walk.Refused},
+			{"nobody", "right", "unknown-person", walk.Refused},
+			{"tobin", "right", "accepted", walk.Accepted},
+		} {
+			reply := r.ask(server, walk.Question{Purpose: site.Login, Person: c.person}, c.password)
+			require.Equal(t, c.want, reply.Result, "%s %v", server, c)
+			e := r.eventually(c.reason)
+			require.Equal(t, []string{server, "sw", c.person, "ssh", "login"}, []string{e.Server, e.Device, e.Person, e.Access, e.Question})
+			require.Empty(t, reply.Message, "the person is told nothing about why")
+		}
+	}
+	require.Len(t, r.book.kept(), 10, "each decision is kept")
+}
+
+func TestSessionAndCommandsAreAuthorized(t *testing.T) {
+	r := start(t)
+	reply := r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "")
+	require.Equal(t, "priv-lvl", reply.Attributes[0].Name)
+	require.Equal(t, "15", reply.Attributes[0].Value)
+	for line, want := range map[string]walk.Result{"look session": walk.Accepted, "look secrets": walk.Refused, "save": walk.Refused} {
+		require.Equal(t, want, r.ask("t", walk.Question{Purpose: site.Commands, Person: "tobin", Line: line}, "").Result, line)
+		require.Equal(t, line, r.last().Command)
+	}
+	reply = r.ask("r", walk.Question{Purpose: site.Login, Person: "ines"}, "right")
+	require.Len(t, reply.Attributes, 3, "Message-Authenticator, Service-Type and the level")
+}
+
+func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
+	r := start(t)
+	q := walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true, Level: 15}
+	require.Equal(t, walk.Accepted, r.ask("t", q, "").Result)
+	require.Equal(t, walk.Accepted, r.ask("r", q, "").Result)
+	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.RecordCommands, Person: "ines", Line: "set port 3 off", Level: 15}, "").Result)
+	require.Len(t, r.book.kept(), 3)
+	require.Equal(t, ledger.Record{Time: r.book.kept()[2].Time, Node: "t", Kind: ledger.Command, Person: "ines", Device: "sw", Access: "ssh", From: "198.51.100.7",
+		Level: 15, Result: "recorded", Command: "set port 3 off", Session: "s1", Protocol: "tacacs"}, r.book.kept()[2])
+	r.book.fail()
+	require.Equal(t, walk.ServerError, r.ask("t", q, "").Reason)
+	require.Equal(t, walk.Silent, r.ask("r", q, "").Reason, "no answer: the device will send it again")
+	require.Equal(t, "record-not-kept", r.eventually("record-not-kept").Reason)
+}
+
+func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
+	r := start(t)
+	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"}, {Purpose: site.RecordSessions, Person: "ines"}} {
+		require.Equal(t, walk.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
+		r.eventually("key-differs")
+		require.Equal(t, walk.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
+		require.Equal(t, cause.Dropped, r.eventually("key-differs").Answer)
+	}
+	require.Equal(t, walk.KeyDiffers, r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
+}
+
+func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
+	r := start(t)
+	q := walk.Question{Purpose: site.Login, Person: "ines"}
+	require.Equal(t, walk.AskerUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
+	require.Equal(t, "127.0.0.2", r.eventually("asker-unknown").Client)
+	require.Equal(t, walk.Silent, r.ask("r", q, "right", from("127.0.0.2")).Reason)
+	r.eventually("asker-unknown")
+	require.Empty(t, r.book.kept())
+}
+
+func TestARetransmissionGetsTheSameAnswerAndIsOneRecord(t *testing.T) {
+	r := start(t)
+	p := &radius.Packet{Code: radius.AccountingRequest, ID: 9}
+	p.AddInteger(radius.AcctStatusType, 1)
+	p.AddText(radius.UserName, "ines")
+	p.Add(radius.ProxyState, []byte("one"))
+	p.Add(radius.ProxyState, []byte("two"))
+	b, err := p.EncodeAccountingRequest([]byte(key))
+	require.NoError(t, err)
+	conn, err := net.Dial("udp", r.radius.Accounting.String())
+	require.NoError(t, err)
+	defer func() { _ = conn.Close() }()
+	var answers [2][]byte
+	for i := range answers {
+		_, err = conn.Write(b)
+		require.NoError(t, err)
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(5*time.Second)))
+		answers[i] = make([]byte, 4096)
+		n, err := conn.Read(answers[i])
+		require.NoError(t, err)
+		answers[i] = answers[i][:n]
+	}
+	require.Equal(t, answers[0], answers[1])
+	require.Len(t, r.book.kept(), 1)
+	answer, err := radius.Decode(answers[0])
+	require.NoError(t, err)
+	require.Equal(t, []radius.Attribute{{Type: radius.ProxyState, Value: []byte("one")}, {Type: radius.ProxyState, Value: []byte("two")}}, answer.Attributes)
+}
+
+func TestARequestWithoutMessageAuthenticatorIsDropped(t *testing.T) {
+	r := start(t)
+	p := &radius.Packet{Code: radius.AccessRequest, ID: 1}
+	p.AddText(radius.UserName, "ines")
+	hidden, err := radius.HidePassword("right", p.Authenticator, []byte(key))
+	require.NoError(t, err)
+	p.Add(radius.UserPassword, hidden)
+	b, err := p.Append(nil)
+	require.NoError(t, err)
+	r.send(r.radius.Authentication, b)
+	require.Equal(t, cause.Dropped, r.eventually("no-message-authenticator").Answer)
+}
+
+func (r *rig) send(to netip.AddrPort, b []byte) {
+	conn, err := net.Dial("udp", to.String())
+	require.NoError(r, err)
+	_, err = conn.Write(b)
+	require.NoError(r, err)
+	require.NoError(r, conn.Close())
+}
+
+func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
+	r := start(t)
+	for _, b := range [][]byte{{}, {1}, make([]byte, 20), make([]byte, 4097), {1, 1, 0, 21, 19: 0, 20: 1}, {1, 1, 0xff, 0xff, 19: 0}} {
+		r.send(r.radius.Authentication, b)
+		r.send(r.radius.Accounting, b)
+	}
+	wrongPort := &radius.Packet{Code: radius.AccountingRequest, ID: 1}
+	b, err := wrongPort.EncodeAccountingRequest([]byte(key))
+	require.NoError(t, err)
+	r.send(r.radius.Authentication, b)
+	r.eventually("wrong-port")
+
+	header := func(change func([]byte)) []byte {
+		b := []byte{0xc0, 1, 1, 0, 1, 2, 3, 4, 0, 0, 0, 0}
+		change(b)
+		return b
+	}
+	for name, b := range map[string][]byte{
+		"another protocol": []byte("GET / HTTP/1.0\r\n\r\n"), "a TLS hello": {0x16, 3, 1, 2, 0, 1, 0, 1, 0xfc, 3, 3, 0, 0},
+		"sequence 0": header(func(b []byte) { b[2] = 0 }), "sequence 3 first": header(func(b []byte) { b[2] = 3 }),
+		"huge": header(func(b []byte) { b[8] = 0xff }), "in clear": header(func(b []byte) { b[3] = 1 }),
+		"half a header": {0xc0, 1, 1}, "half a body": header(func(b []byte) { b[11] = 50 }),
+	} {
+		conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
+		require.NoError(t, err)
+		_, _ = conn.Write(b)
+		_ = conn.(*net.TCPConn).CloseWrite()
+		_ = conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+		_, err = io.ReadAll(conn)
+		require.NotErrorIs(t, err, context.DeadlineExceeded, name)
+		_ = conn.Close()
+	}
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, walk.Question{Purpose: site.Login, Person: "ines"}, "right").Result)
+	}
+}
+
+// dial gives a TACACS+ client on a connection of its own.
+func (r *rig) dial() (*tacacs.Client, net.Conn) {
+	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
+	require.NoError(r, err)
+	r.Cleanup(func() { _ = conn.Close() })
+	require.NoError(r, conn.SetDeadline(time.Now().Add(5*time.Second)))
+	return &tacacs.Client{Conn: conn, Key: []byte(key)}, conn
+}
+
+func TestTACACSFormsOfLogin(t *testing.T) {
+	r := start(t)
+	c, _ := r.dial()
+	reply, err := c.AuthenticatePAP(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right")
+	require.NoError(t, err)
+	require.Equal(t, tacacs.AuthenPass, reply.Status)
+
+	c, _ = r.dial()
+	reply, err = c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right", nil)
+	require.NoError(t, err)
+	require.Equal(t, tacacs.AuthenPass, reply.Status)
+
+	c, _ = r.dial()
+	reply, err = c.AuthenticatePAP(tacacs.AuthenStart{Service: tacacs.ServiceEnable, User: "ines"}, "right")
+	require.NoError(t, err)
+	require.Equal(t, tacacs.AuthenFail, reply.Status, "elevation is not answered here")
+}
+
+func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
+	r := start(t)
+	_, conn := r.dial()
+	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}
+	say := func(body []byte) tacacs.AuthenReply {
+		_, err := conn.Write(tacacs.AppendPacket(nil, h, body, []byte(key)))
+		require.NoError(t, err)
+		got, answer, err := tacacs.ReadPacket(conn, []byte(key))
+		require.NoError(t, err)
+		require.Equal(t, h.Sequence+1, got.Sequence)
+		h.Sequence += 2
+		reply, err := tacacs.DecodeAuthenReply(answer)
+		require.NoError(t, err)
+		return reply
+	}
+	reply := say(tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, Port: "ssh0"}.Append(nil))
+	require.Equal(t, tacacs.AuthenGetUser, reply.Status)
+	reply = say(tacacs.AuthenContinue{Message: "ines"}.Append(nil))
+	require.Equal(t, tacacs.AuthenGetPass, reply.Status)
+	require.EqualValues(t, tacacs.FlagNoEcho, reply.Flags)
+	reply = say(tacacs.AuthenContinue{Message: "right"}.Append(nil))
+	require.Equal(t, tacacs.AuthenPass, reply.Status)
+	require.Equal(t, "ines", r.last().Person)
+}
+
+func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
+	r := start(t)
+	_, conn := r.dial()
+	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 78}
+	start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, User: "ines"}
+	_, err := conn.Write(tacacs.AppendPacket(nil, h, start.Append(nil), []byte(key)))
+	require.NoError(t, err)
+	_, _, err = tacacs.ReadPacket(conn, []byte(key))
+	require.NoError(t, err)
+	h.Sequence = 3
+	_, err = conn.Write(tacacs.AppendPacket(nil, h, tacacs.AuthenContinue{Flags: tacacs.FlagAbort, Data: "gone"}.Append(nil), []byte(key)))
+	require.NoError(t, err)
+	_, _, err = tacacs.ReadPacket(conn, []byte(key))
+	require.ErrorIs(t, err, io.EOF)
+	require.Empty(t, r.book.kept())
+}
