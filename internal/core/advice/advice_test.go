@@ -79,7 +79,7 @@ func TestEachFindingIsShownByASmallestSite(t *testing.T) {
 		{"no-way-back", "authenticate: login, methods: [group t, local]", "authenticate: login, methods: [group t]",
 			[]string{"locked-out"}, "site.yaml:10:50", "When t1 and t2 are silent nobody gets in: the list login ends with servers."},
 		{"locked-out", "authenticate: login, methods: [group t, local]", "authenticate: login, methods: [group t]",
-			[]string{"no-way-back"}, "site.yaml:20:12", "When t1 and t2 are silent nobody with full rights gets in by any way."},
+			[]string{"no-way-back"}, "site.yaml:20:12", "When t1 and t2 are silent nobody with full rights gets in by any way: by console and ssh a list ends with servers."},
 		{"locked-out-remotely", "access: {ssh: {}}", "access: {ssh: {login: l2}}\nlists2", []string{"no-way-back"}, "site.yaml:20:12", "full rights are left on the console only"},
 		{"no-account", "    accounts: [keeper]\n", "    accounts: []\n", []string{"locked-out", "unused"}, "site.yaml:20:12", "the login falls back to local, and the device has no local account"},
 		{"session-stuck", "authorize: session, methods: [group t, local]", "authorize: session, methods: [group t]",

@@ -82,15 +82,59 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	}
 	d := sh.Devices[0]
 	if nobody != nil {
+		why, repair := shutBy(sh, nobody, "")
 		c.add(Finding{Code: "locked-out", Devices: sh.Devices, Place: placeOf(d),
-			Text:   fmt.Sprintf("%s nobody with full rights gets in by any way.", upper(outageText(servers, nobody))),
-			Repair: "give the login, session and command lists a fallback, \"local\", and the device an account of level 15"})
+			Text:   fmt.Sprintf("%s nobody with full rights gets in by any way: %s.", upper(outageText(servers, nobody)), why),
+			Repair: repair})
 	}
 	if consoleOnly != nil {
+		why, repair := shutBy(sh, consoleOnly, site.Console)
 		c.add(Finding{Code: "locked-out-remotely", Devices: sh.Devices, Place: placeOf(d),
-			Text:   fmt.Sprintf("%s full rights are left on the console only: someone must go there.", upper(outageText(servers, consoleOnly))),
-			Repair: "let one way in other than the console fall back to a local account of level 15"})
+			Text:   fmt.Sprintf("%s full rights are left on the console only, so someone must go there: %s.", upper(outageText(servers, consoleOnly)), why),
+			Repair: repair})
 	}
+}
+
+// shutBy says why the ways in, but for one, are shut in an outage for those
+// who should be the way back in, and what would open them.
+func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
+	reasons := []struct {
+		reason       walk.Reason
+		text, repair string
+	}{
+		{walk.GivesUpFirst, "the way in gives up before the fallback", "lower wait or tries of these servers, or give the kind a longer login-window"},
+		{walk.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
+		{walk.ListEnded, "a list ends with servers", "end the login and session lists with local"},
+		{walk.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
+		{"", "those who get in do not reach level 15", "give the session list, or the local account, level 15"},
+	}
+	for _, r := range reasons {
+		var ways []string
+		for _, cs := range sh.Cases {
+			relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
+			reason := cs.Reason
+			if last := lastStep(cs, site.Login); last.Reason == walk.NoAccounts {
+				reason = walk.NoAccounts
+			}
+			if relevant && cs.Holds(o) && reason == r.reason && cs.Way.Access != but && !slices.Contains(ways, cs.Way.Name()) {
+				ways = append(ways, cs.Way.Name())
+			}
+		}
+		if len(ways) == 0 {
+			continue
+		}
+		if why != "" {
+			why += "; "
+		}
+		why += fmt.Sprintf("by %s %s", join(ways), r.text)
+		if repair == "" {
+			repair = r.repair
+		}
+	}
+	if why == "" {
+		return "no way in leads there", "give one way in a login list with a fallback, and the device an account of level 15"
+	}
+	return why, repair
 }
 
 // placeOf points at what devices alike have in common.

@@ -66,6 +66,7 @@ type rig struct {
 	tacacs, radius gate.Place
 	mu             sync.Mutex
 	events         []cause.Event
+	waited         int // how many of the events were waited for
 }
 
 func start(t *testing.T) *rig {
@@ -138,15 +139,22 @@ func (r *rig) last() cause.Event {
 	return r.events[len(r.events)-1]
 }
 
-// eventually waits for an event with a reason.
+// eventually waits for an event with a reason, after those waited for before.
 func (r *rig) eventually(reason string) cause.Event {
 	r.Helper()
+	var found cause.Event
 	require.Eventually(r, func() bool {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		return len(r.events) > 0 && r.events[len(r.events)-1].Reason == reason
+		for i := r.waited; i < len(r.events); i++ {
+			if r.events[i].Reason == reason {
+				found, r.waited = r.events[i], i+1
+				return true
+			}
+		}
+		return false
 	}, 5*time.Second, 2*time.Millisecond, "no event with the reason %s", reason)
-	return r.last()
+	return found
 }
 
 func TestBothProtocolsGetTheSameDecision(t *testing.T) {
