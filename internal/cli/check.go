@@ -72,7 +72,7 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
 func reportSummary(r advice.Report) string {
 	scope := fmt.Sprintf("%s, %s in, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways), show.Count(r.Proven.Cases, "login"))
 	if len(r.Findings) == 0 {
-		return "nothing found: " + scope + "; in every outage somebody with full rights gets in, and nobody else does"
+		return "nothing found: " + scope + "; in every outage somebody with full rights gets in, and nobody without valid credentials"
 	}
 	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(advice.Error), "error"), show.Count(r.Count(advice.Warning), "warning"),
 		show.Count(r.Count(advice.Note), "note"), scope)

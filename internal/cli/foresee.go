@@ -77,9 +77,21 @@ func (f narrowing) shapes(l loaded) ([]foresee.Shape, error) {
 	known := f.person == ""
 	shapes := l.reckoner().Shapes(devices)
 	for i := range shapes {
+		if f.person != "" {
+			var of []foresee.Case
+			for _, c := range shapes[i].Cases {
+				for _, who := range c.Alike {
+					if who.Name == f.person {
+						known = true
+						c.Who, c.Alike = who, []foresee.Who{who}
+						of = append(of, c)
+					}
+				}
+			}
+			shapes[i].Cases = of
+		}
 		shapes[i].Cases = slices.DeleteFunc(slices.Clone(shapes[i].Cases), func(c foresee.Case) bool {
-			known = known || c.Who.Name == f.person
-			return f.person != "" && c.Who.Name != f.person || f.through != "" && c.Way.Access != f.through || silent != nil && !c.Holds(silent)
+			return f.through != "" && c.Way.Access != f.through || silent != nil && !c.Holds(silent)
 		})
 	}
 	if !known {
@@ -153,11 +165,15 @@ func merge(cases []foresee.Case) []*mergedRow {
 	at := map[string]*mergedRow{}
 	for _, c := range cases {
 		key := c.Way.Name() + "|" + outcomeKey(c)
+		var people []string
+		for _, who := range c.Alike {
+			people = append(people, who.Name)
+		}
 		if r, ok := at[key]; ok {
-			r.people = append(r.people, c.Who.Name)
+			r.people = append(r.people, people...)
 			continue
 		}
-		at[key] = &mergedRow{example: c, ways: []string{c.Way.Name()}, people: []string{c.Who.Name}}
+		at[key] = &mergedRow{example: c, ways: []string{c.Way.Name()}, people: people}
 		byPerson = append(byPerson, at[key])
 	}
 	at = map[string]*mergedRow{}

@@ -96,7 +96,9 @@ func Check(f foresee.Reckoner) Report {
 	for _, shape := range f.Shapes(f.Site.Devices) {
 		c.proven.Devices += len(shape.Devices)
 		c.proven.Ways += len(shape.Devices) * len(shape.Devices[0].Ways)
-		c.proven.Cases += len(shape.Devices) * len(shape.Cases)
+		for _, cs := range shape.Cases {
+			c.proven.Cases += len(shape.Devices) * len(cs.Alike)
+		}
 		for _, check := range shapeChecks {
 			check(c, shape)
 		}

@@ -49,6 +49,7 @@ type Who struct {
 	person  *site.Person
 	account *site.Account
 	typed   string // the name as typed at the prompt
+	order   int    // in which people are shown
 }
 
 // Outcome is how a login comes out.
@@ -66,6 +67,7 @@ type Case struct {
 	Device   *site.Device
 	Way      *site.Way
 	Who      Who
+	Alike    []Who       // everybody for whom the login goes the same, Who first
 	When     []Condition // the servers asked, each in one state; other servers do not matter
 	Outcome  Outcome
 	Level    int
@@ -99,13 +101,24 @@ type Shape struct {
 	Cases   []Case
 }
 
-// For gives the cases of the shape for one of its devices.
+// For gives the cases of the shape for one of its devices, one for each person,
+// by way in and then by person.
 func (sh Shape) For(d *site.Device) []Case {
-	cases := slices.Clone(sh.Cases)
-	for i := range cases {
-		cases[i].Device = d
+	var all []Case
+	for _, w := range d.Ways {
+		from := len(all)
+		for _, c := range sh.Cases {
+			if c.Way != w {
+				continue
+			}
+			for _, who := range c.Alike {
+				c.Device, c.Who, c.Alike = d, who, nil
+				all = append(all, c)
+			}
+		}
+		slices.SortStableFunc(all[from:], func(a, b Case) int { return a.Who.order - b.Who.order })
 	}
-	return cases
+	return all
 }
 
 // Servers gives the servers whose state matters to the shape, in the order of
@@ -139,18 +152,49 @@ type Reckoner struct {
 func (f Reckoner) Shapes(devices []*site.Device) []Shape {
 	var shapes []Shape
 	at := map[string]int{}
-	labels := f.labels()
+	labels, crowd := f.labels(), f.crowd()
 	for _, d := range devices {
 		key := shapeKey(d, labels)
 		i, known := at[key]
 		if !known {
 			i = len(shapes)
 			at[key] = i
-			shapes = append(shapes, Shape{Cases: f.Device(d)})
+			shapes = append(shapes, Shape{Cases: f.device(d, crowd)})
 		}
 		shapes[i].Devices = append(shapes[i].Devices, d)
 	}
 	return shapes
+}
+
+// crowd groups the people of the site by all that a decision can depend on.
+// Whoever is named by a grant, or bears the name of a local account, stands
+// alone.
+func (f Reckoner) crowd() [][]Who {
+	alone := map[string]bool{}
+	for _, g := range f.Site.Grants {
+		for _, w := range g.Who {
+			alone[w.Person] = true
+		}
+	}
+	for _, a := range f.Site.Accounts {
+		alone[a.Name] = true
+	}
+	var groups [][]Who
+	at := map[string]int{}
+	for i, p := range f.Site.People {
+		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.Now), p.Teams)
+		if alone[p.Name] {
+			key = p.Name
+		}
+		n, known := at[key]
+		if !known {
+			n = len(groups)
+			at[key] = n
+			groups = append(groups, nil)
+		}
+		groups[n] = append(groups[n], Who{Kind: Known, Name: p.Name, person: p, typed: p.Name, order: i})
+	}
+	return groups
 }
 
 // labels are the labels that a grant asks for.
@@ -190,21 +234,32 @@ func shapeKey(d *site.Device, labels []string) string {
 	return b.String()
 }
 
-// Device foresees every login of one device, by way in and then by person.
+// Device foresees every login of one device, for each person, by way in and
+// then by person.
 func (f Reckoner) Device(d *site.Device) []Case {
+	return Shape{Cases: f.device(d, f.crowd())}.For(d)
+}
+
+// device foresees every login of one device, for each group of people alike.
+func (f Reckoner) device(d *site.Device, crowd [][]Who) []Case {
+	groups := append(slices.Clone(crowd), f.others(d)...)
 	var all []Case
-	whos := f.Whos(d)
 	for _, w := range d.Ways {
-		worked := map[classKey][]Case{}
-		for _, who := range whos {
-			key := f.class(d, w, who)
-			cases, known := worked[key]
+		at := map[classKey]int{}
+		var alike [][]Who
+		for _, g := range groups {
+			key := f.class(d, w, g[0])
+			n, known := at[key]
 			if !known {
-				cases = f.Cases(d, w, who)
-				worked[key] = cases
+				n = len(alike)
+				at[key] = n
+				alike = append(alike, nil)
 			}
-			for _, c := range cases {
-				c.Who = who
+			alike[n] = append(alike[n], g...)
+		}
+		for _, whos := range alike {
+			for _, c := range f.Cases(d, w, whos[0]) {
+				c.Alike = whos
 				all = append(all, c)
 			}
 		}
@@ -212,14 +267,15 @@ func (f Reckoner) Device(d *site.Device) []Case {
 	return all
 }
 
-// Whos gives those for whom logins on d are foreseen.
-func (f Reckoner) Whos(d *site.Device) []Who {
-	whos := make([]Who, 0, len(f.Site.People)+len(d.Accounts)+2)
-	for _, p := range f.Site.People {
-		whos = append(whos, Who{Kind: Known, Name: p.Name, person: p, typed: p.Name})
+// others gives the local accounts, unknown and anyone, each a group of its own.
+func (f Reckoner) others(d *site.Device) [][]Who {
+	var groups [][]Who
+	add := func(w Who) {
+		w.order = len(f.Site.People) + len(groups)
+		groups = append(groups, []Who{w})
 	}
 	for _, a := range d.Accounts {
-		whos = append(whos, Who{Kind: Local, Name: a.Name, account: a, typed: a.Name})
+		add(Who{Kind: Local, Name: a.Name, account: a, typed: a.Name})
 	}
 	anyone := "(anyone)"
 	switch {
@@ -228,7 +284,19 @@ func (f Reckoner) Whos(d *site.Device) []Who {
 	case len(f.Site.People) > 0:
 		anyone = f.Site.People[0].Name
 	}
-	return append(whos, Who{Kind: Unknown, Name: "unknown", typed: "(unknown)"}, Who{Kind: Anyone, Name: "anyone", typed: anyone})
+	add(Who{Kind: Unknown, Name: "unknown", typed: "(unknown)"})
+	add(Who{Kind: Anyone, Name: "anyone", typed: anyone})
+	return groups
+}
+
+// Whos gives those for whom logins on d are foreseen.
+func (f Reckoner) Whos(d *site.Device) []Who {
+	var whos []Who
+	for _, g := range append(f.crowd(), f.others(d)...) {
+		whos = append(whos, g...)
+	}
+	slices.SortFunc(whos, func(a, b Who) int { return a.order - b.order })
+	return whos
 }
 
 // Find gives the Who of a name on d, or false.
@@ -289,7 +357,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: new(walk.Rests)}
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
-	c := Case{Device: d, Way: w, Who: who, Level: entry.Level, By: entry.By, Reason: entry.Reason, Wait: entry.Wait}
+	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason, Wait: entry.Wait}
 	switch {
 	case who.Kind == Known && session.Allow:
 		c.Promised = session.Role.Level

@@ -7,20 +7,17 @@ import "strings"
 
 // Word returns the word of known that is nearest to typed, and whether it is
 // near enough to be worth suggesting: at most one slip for each three letters,
-// where a slip is a letter added, left out or changed, or two swapped.
-// Differences of case alone are always near enough.
+// and three in all, where a slip is a letter added, left out or changed, or two
+// swapped. Case does not count.
 func Word(typed string, known []string) (string, bool) {
-	best, bestSlips := "", len(typed)/3+1
-	if bestSlips > 3 {
-		bestSlips = 3
-	}
+	best, least := "", min(max(len(typed)/3, 1), 3)+1
 	low := strings.ToLower(typed)
 	for _, w := range known {
 		if w == typed {
 			continue
 		}
-		if d := Slips(low, strings.ToLower(w)); d < bestSlips || (d == bestSlips && best == "") {
-			best, bestSlips = w, d
+		if d := Slips(low, strings.ToLower(w)); d < least {
+			best, least = w, d
 		}
 	}
 	return best, best != ""

@@ -61,7 +61,7 @@ type Decision struct {
 func Decide(s *site.Site, q Question, now time.Time) Decision {
 	p := s.Person(q.Person)
 	if p == nil {
-		return refuse(UnknownPerson, site.Place{}, "nobody is called %q here%s", q.Person, likeName(s, q.Person))
+		return refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
@@ -88,9 +88,9 @@ func refuse(r Reason, at site.Place, format string, args ...any) Decision {
 	return Decision{Reason: r, Place: at, Text: fmt.Sprintf(format, args...)}
 }
 
-// likeName says which known name an unknown one looks like, for a log that
-// only administrators read.
-func likeName(s *site.Site, name string) string {
+// LikeName says which known name an unknown one looks like, "" for none. It is
+// for what only administrators read: a person who tries names must not see it.
+func LikeName(s *site.Site, name string) string {
 	names := make([]string, len(s.People))
 	for i, p := range s.People {
 		names[i] = p.Name

@@ -209,6 +209,9 @@ func (s *server) decide(q question) rights.Decision {
 		q.Credential = g.credential(q)
 	}
 	d := rights.Decide(g.config.Site, q.Question, g.config.Now())
+	if d.Reason == rights.UnknownPerson {
+		d.Text += rights.LikeName(g.config.Site, q.Person)
+	}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place)
 	if d.Allow {

@@ -1,0 +1,95 @@
+package state
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/cause"
+)
+
+func run(t *testing.T, dir, person string) {
+	f, err := Create(dir)
+	require.NoError(t, err)
+	f.Event(cause.Event{Person: person})
+	f.Trace(cause.Trace{Device: "sw-1", Person: person})
+	f.Trace(cause.Trace{Device: "sw-2", Person: person})
+	require.NoError(t, f.WritePlaces(Places{Site: person, Devices: []DevicePlace{{Name: "sw-1"}}}))
+	require.NoError(t, os.WriteFile(f.Ledger(), []byte(person), 0o600))
+	require.NoError(t, f.Close())
+	f.Event(cause.Event{Person: "too late"}) // after Close: nowhere, and no panic
+	f.Trace(cause.Trace{Device: "sw-1"})
+}
+
+func TestARunLeavesItsEvidenceAndTheOneBeforeIsKept(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "st")
+	run(t, dir, "first")
+	run(t, dir, "second")
+	for folder, person := range map[string]string{dir: "second", filepath.Join(dir, "previous"): "first"} {
+		f, err := Open(folder)
+		require.NoError(t, err)
+		traces, events, notes, err := f.Evidence()
+		require.NoError(t, err)
+		require.Empty(t, notes)
+		require.Len(t, traces, 2)
+		require.Len(t, events, 1)
+		require.Equal(t, []string{person, person}, []string{traces[0].Person, events[0].Person})
+		p, err := f.Places()
+		require.NoError(t, err)
+		_, found := p.Device("sw-1")
+		require.True(t, found)
+		_, found = p.Device("none")
+		require.False(t, found)
+	}
+}
+
+func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "st")
+	f, err := Create(dir)
+	require.NoError(t, err)
+	f.Abandon()
+	require.NoDirExists(t, dir)
+
+	run(t, dir, "first")
+	f, err = Create(dir)
+	require.NoError(t, err)
+	f.Event(cause.Event{Person: "lost"})
+	f.Abandon()
+	f, err = Open(dir)
+	require.NoError(t, err)
+	_, events, _, err := f.Evidence()
+	require.NoError(t, err)
+	require.Equal(t, "first", events[0].Person)
+	require.FileExists(t, f.Ledger())
+	require.NoDirExists(t, filepath.Join(dir, "previous"))
+}
+
+func TestAFolderOfSomebodyElseIsNotTouched(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "letter.txt"), []byte("mine"), 0o600))
+	_, err := Create(dir)
+	require.ErrorContains(t, err, "is not a state folder: it holds letter.txt")
+	_, err = Create(filepath.Join(dir, "letter.txt"))
+	require.ErrorContains(t, err, "cannot be used as a state folder")
+	_, err = Open(dir)
+	require.ErrorContains(t, err, "it has no places.json")
+}
+
+func TestADamagedLineIsPassedOverAndSaid(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "st")
+	run(t, dir, "ines")
+	path := filepath.Join(dir, "events.jsonl")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, append(append([]byte("not JSON\n\n"), text...), `{"person":"cut sho`...), 0o600))
+	f, err := Open(dir)
+	require.NoError(t, err)
+	_, events, notes, err := f.Evidence()
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+	require.Len(t, notes, 2)
+	require.Contains(t, notes[0], "events.jsonl:1: this line is damaged and was passed over")
+	require.Contains(t, notes[1], "events.jsonl:4:")
+}
