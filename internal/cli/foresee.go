@@ -194,14 +194,7 @@ func outcomeKey(c foresee.Case) string {
 }
 
 func whenText(c foresee.Case) string {
-	var silent, up []string
-	for _, w := range c.When {
-		if w.State == foresee.Down {
-			silent = append(silent, w.Server.Name)
-		} else {
-			up = append(up, w.Server.Name)
-		}
-	}
+	silent, up := c.Split()
 	switch {
 	case len(silent) == 0 && len(up) == 0:
 		return "always"

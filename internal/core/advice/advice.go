@@ -160,14 +160,7 @@ var shapeChecks = []func(*checker, foresee.Shape){
 
 // when puts the states of a case into words: "tern and plover are silent".
 func when(c foresee.Case) string {
-	var silent, up []string
-	for _, w := range c.When {
-		if w.State == foresee.Down {
-			silent = append(silent, w.Server.Name)
-		} else {
-			up = append(up, w.Server.Name)
-		}
-	}
+	silent, up := c.Split()
 	if len(silent) > 0 {
 		return are(silent, "silent")
 	}

@@ -32,26 +32,6 @@ type Condition struct {
 	State  State
 }
 
-// WhoKind tells apart those for whom a login is foreseen.
-type WhoKind int
-
-const (
-	Known   WhoKind = iota // a person of the site, with their right password
-	Local                  // a local account of the device, with its right password
-	Unknown                // a name that nobody has
-	Anyone                 // a name that exists, with a wrong password
-)
-
-// Who is someone for whom a login is foreseen.
-type Who struct {
-	Kind    WhoKind
-	Name    string // as shown: a name, "unknown" or "anyone"
-	person  *site.Person
-	account *site.Account
-	typed   string // the name as typed at the prompt
-	order   int    // in which people are shown
-}
-
 // Outcome is how a login comes out.
 type Outcome string
 
@@ -92,6 +72,19 @@ func (c Case) Holds(silent map[*site.Server]bool) bool {
 		}
 	}
 	return true
+}
+
+// Split gives the names of the servers that are silent in the case, and of
+// those that are up.
+func (c Case) Split() (silent, up []string) {
+	for _, w := range c.When {
+		if w.State == Down {
+			silent = append(silent, w.Server.Name)
+		} else {
+			up = append(up, w.Server.Name)
+		}
+	}
+	return silent, up
 }
 
 // Shape is devices that are equal in all that matters here, with their cases,
@@ -166,37 +159,6 @@ func (f Reckoner) Shapes(devices []*site.Device) []Shape {
 	return shapes
 }
 
-// crowd groups the people of the site by all that a decision can depend on.
-// Whoever is named by a grant, or bears the name of a local account, stands
-// alone.
-func (f Reckoner) crowd() [][]Who {
-	alone := map[string]bool{}
-	for _, g := range f.Site.Grants {
-		for _, w := range g.Who {
-			alone[w.Person] = true
-		}
-	}
-	for _, a := range f.Site.Accounts {
-		alone[a.Name] = true
-	}
-	var groups [][]Who
-	at := map[string]int{}
-	for i, p := range f.Site.People {
-		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.Now), p.Teams)
-		if alone[p.Name] {
-			key = p.Name
-		}
-		n, known := at[key]
-		if !known {
-			n = len(groups)
-			at[key] = n
-			groups = append(groups, nil)
-		}
-		groups[n] = append(groups[n], Who{Kind: Known, Name: p.Name, person: p, typed: p.Name, order: i})
-	}
-	return groups
-}
-
 // labels are the labels that a grant asks for.
 func (f Reckoner) labels() []string {
 	var all []string
@@ -265,48 +227,6 @@ func (f Reckoner) device(d *site.Device, crowd [][]Who) []Case {
 		}
 	}
 	return all
-}
-
-// others gives the local accounts, unknown and anyone, each a group of its own.
-func (f Reckoner) others(d *site.Device) [][]Who {
-	var groups [][]Who
-	add := func(w Who) {
-		w.order = len(f.Site.People) + len(groups)
-		groups = append(groups, []Who{w})
-	}
-	for _, a := range d.Accounts {
-		add(Who{Kind: Local, Name: a.Name, account: a, typed: a.Name})
-	}
-	anyone := "(anyone)"
-	switch {
-	case len(d.Accounts) > 0:
-		anyone = d.Accounts[0].Name
-	case len(f.Site.People) > 0:
-		anyone = f.Site.People[0].Name
-	}
-	add(Who{Kind: Unknown, Name: "unknown", typed: "(unknown)"})
-	add(Who{Kind: Anyone, Name: "anyone", typed: anyone})
-	return groups
-}
-
-// Whos gives those for whom logins on d are foreseen.
-func (f Reckoner) Whos(d *site.Device) []Who {
-	var whos []Who
-	for _, g := range append(f.crowd(), f.others(d)...) {
-		whos = append(whos, g...)
-	}
-	slices.SortFunc(whos, func(a, b Who) int { return a.order - b.order })
-	return whos
-}
-
-// Find gives the Who of a name on d, or false.
-func (f Reckoner) Find(d *site.Device, name string) (Who, bool) {
-	for _, w := range f.Whos(d) {
-		if w.Name == name {
-			return w, true
-		}
-	}
-	return Who{}, false
 }
 
 // classKey is equal for people whose logins on one way in go the same.
@@ -386,73 +306,4 @@ func outcome(e walk.Entry, who Who, session rights.Decision, promised int) Outco
 		return Low
 	}
 	return In
-}
-
-// decide imagines what a server that is up decides.
-func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
-	credential := rights.Wrong
-	if who.Kind == Known {
-		credential = rights.Right
-	}
-	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: credential}
-	if p == site.Commands {
-		q.Purpose = site.Session // no line is known: what matters is whether any command is allowed
-	}
-	decision := rights.Decide(f.Site, q, f.Now)
-	if p == site.Commands && decision.Allow && !rights.MayDoSomething(decision.Role) {
-		decision.Allow, decision.Reason = false, rights.CommandRefused
-	}
-	return decision
-}
-
-// imagined is the world of one foreseen login.
-type imagined struct {
-	reckoner Reckoner
-	device   *site.Device
-	way      *site.Way
-	who      Who
-	when     []Condition
-}
-
-// PasswordIs: the password given is the right one of a local account only for
-// that account's own case.
-func (w *imagined) PasswordIs(a *site.Account) bool { return w.who.Kind == Local && w.who.account == a }
-
-// Begin chooses the state of a server when it is first asked.
-func (w *imagined) Begin(s *site.Server, q walk.Question) walk.Exchange {
-	state := Up
-	if i := slices.IndexFunc(w.when, func(c Condition) bool { return c.Server == s }); i >= 0 {
-		state = w.when[i].State
-	} else {
-		w.when = append(w.when, Condition{s, Up})
-	}
-	return imaginedExchange{w, s, q, state}
-}
-
-type imaginedExchange struct {
-	world  *imagined
-	server *site.Server
-	q      walk.Question
-	state  State
-}
-
-func (e imaginedExchange) Close() {}
-
-// Try gives the answer that a server in this state gives.
-func (e imaginedExchange) Try(int) walk.Reply {
-	w := e.world
-	traits := w.device.Kind.Traits
-	switch {
-	case e.state == Down:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.Silent, Took: walk.Lost(e.server, walk.Silent, traits)}
-	case !w.reckoner.Keys.Same(w.device.Key(e.server), e.server.Key):
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.KeyDiffers, Took: walk.Lost(e.server, walk.KeyDiffers, traits)}
-	case e.q.Purpose.Records():
-		return walk.Reply{Result: walk.Accepted}
-	}
-	decision := w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
-	if !decision.Allow {
-		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: decision.Text}
-	}
-	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision)}
 }

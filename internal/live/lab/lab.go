@@ -20,10 +20,9 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
 	"mellowgate/internal/live/state"
-	"mellowgate/internal/wire/capture"
 )
 
 // Config is what a lab works from. Site, Keys and State are needed.
@@ -47,11 +46,8 @@ type Lab struct {
 	config  Config
 	at      addresses
 	links   *links
-	gate    *gate.Gate
+	service *service.Service
 	devices map[*site.Device]*standin.Device
-	ledger  *ledger.Ledger
-	traffic *os.File
-	capture *capture.Writer
 }
 
 // Start starts everything, or nothing.
@@ -72,22 +68,14 @@ func Start(c Config) (*Lab, error) {
 }
 
 func (l *Lab) start() (err error) {
-	if l.ledger, err = ledger.Open(l.config.State.Ledger()); err != nil {
-		return err
-	}
-	if l.traffic, err = os.OpenFile(l.config.State.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
-		return err
-	}
-	if l.capture, err = capture.NewWriter(l.traffic); err != nil {
-		return err
-	}
-	l.links = &links{capture: l.capture}
 	clients := map[netip.Addr]*site.Device{}
 	for d, a := range l.at.devices {
 		clients[a] = d
 	}
-	l.gate = gate.New(gate.Config{Site: l.config.Site, Keys: l.config.Keys, Clients: clients, Ledger: l.ledger,
-		Events: l.config.State.Event, Capture: l.capture})
+	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State); err != nil {
+		return err
+	}
+	l.links = &links{capture: l.service.Capture}
 	targets, err := l.servers()
 	if err != nil {
 		return err
@@ -108,15 +96,11 @@ func (l *Lab) start() (err error) {
 func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 	targets := map[*site.Server]asker.Target{}
 	for _, s := range l.config.Site.Servers {
-		place := gate.Place{Server: s, Authentication: netip.AddrPortFrom(l.at.servers[s], s.AuthenticationPort),
-			Accounting: netip.AddrPortFrom(l.at.servers[s], s.AccountingPort)}
-		if s.Protocol == site.TACACS {
-			place.Authentication = netip.AddrPortFrom(l.at.servers[s], s.Port)
-		}
+		place := service.Where(s, l.at.servers[s])
 		if s.Run {
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
 				place.Authentication = at
-				return l.gate.Listen(place)
+				return l.service.Listen(place)
 			})
 			if err != nil {
 				return nil, cannotListen("the server "+s.Name, place.Authentication, err)
@@ -124,13 +108,7 @@ func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 			place = got
 		}
 		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links}
-		p := state.ServerPlace{Name: s.Name, Protocol: string(s.Protocol), Address: l.at.servers[s].String(), Running: s.Run}
-		if s.Protocol == site.TACACS {
-			p.Port = place.Authentication.Port()
-		} else {
-			p.Authentication, p.Accounting = place.Authentication.Port(), place.Accounting.Port()
-		}
-		l.Places.Servers = append(l.Places.Servers, p)
+		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run))
 	}
 	return targets, nil
 }
@@ -216,17 +194,8 @@ func (l *Lab) Shutdown() {
 	for _, d := range l.devices {
 		d.Shutdown()
 	}
-	if l.gate != nil {
-		l.gate.Shutdown()
-	}
-	if l.capture != nil {
-		_ = l.capture.Close()
-	}
-	if l.traffic != nil {
-		_ = l.traffic.Close()
-	}
-	if l.ledger != nil {
-		_ = l.ledger.Close()
+	if l.service != nil {
+		_ = l.service.Close()
 	}
 }
 
@@ -239,13 +208,13 @@ func (l *Lab) Silence(s *site.Server, silent bool) {
 func (l *Lab) Cut(d *site.Device, cut bool) { l.links.set(link{device: l.at.devices[d]}, cut) }
 
 // Off closes a server's ports.
-func (l *Lab) Off(s *site.Server) { l.gate.Off(s) }
+func (l *Lab) Off(s *site.Server) { l.service.Off(s) }
 
 // On opens a server's ports again.
-func (l *Lab) On(s *site.Server) error { return l.gate.On(s) }
+func (l *Lab) On(s *site.Server) error { return l.service.On(s) }
 
 // ServerKey gives a server another key.
-func (l *Lab) ServerKey(s *site.Server, key site.Secret) { l.gate.Key(s, key) }
+func (l *Lab) ServerKey(s *site.Server, key site.Secret) { l.service.Key(s, key) }
 
 // DeviceKey gives a device another key for a server.
 func (l *Lab) DeviceKey(d *site.Device, s *site.Server, key site.Secret) { l.devices[d].SetKey(s, key) }

@@ -1,0 +1,119 @@
+package cause
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/walk"
+)
+
+// keyDiffers names a key that device and server do not share.
+func (j *judging) keyDiffers(server string, evidence, against []string, confidence float64) {
+	c := Cause{Cause: KeyDiffers, Where: j.story.Device + " and server " + server, Layer: "protocol", Confidence: confidence,
+		Says:     fmt.Sprintf("%s and %s do not have the same key, so neither can read the other", j.story.Device, server),
+		Evidence: evidence, Against: against,
+		Repair: fmt.Sprintf("put the key that the site names for %s on %s again", server, j.story.Device)}
+	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
+		c.Repair = fmt.Sprintf("put the key %s on %s for the server %s (%s)", s.Server(server).KeyRef.Name, j.story.Device, server, s.Where(s.Server(server).KeyRef.Place))
+	}
+	j.add(c)
+}
+
+// unanswered looks at every server that gave no answer, and at those that
+// were left alone because they gave none before.
+func (j *judging) unanswered(steps []TraceStep) {
+	for _, step := range steps {
+		for i, t := range step.Tries {
+			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
+			if t.Result == string(walk.Unavailable) && lastOfServer {
+				j.noAnswer(t, fmt.Sprintf("%s asked %s %s and got no answer: %s (%.1f s)", j.story.Device, t.Server, times(t.Try), t.Message, t.Seconds*float64(t.Try)))
+			}
+		}
+		for _, r := range step.Rested {
+			j.rested(r)
+		}
+		if step.Reason == string(walk.AllResting) && len(step.Rested) == 0 {
+			continue
+		}
+	}
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// rested finds out why a server was left alone.
+func (j *judging) rested(server string) {
+	for _, t := range slices.Backward(j.story.Before) {
+		for _, step := range slices.Backward(t.Steps) {
+			for _, try := range slices.Backward(step.Tries) {
+				if try.Server == server && try.Result == string(walk.Unavailable) {
+					j.noAnswer(try, fmt.Sprintf("%s left %s alone: it gave no answer at %s (%s)", j.story.Device, server, t.Time.Format("15:04:05"), try.Message))
+					return
+				}
+			}
+		}
+	}
+}
+
+// noAnswer names why one server gave no answer.
+func (j *judging) noAnswer(t TraceTry, seen string) {
+	if e, ok := j.story.dropped(t.Server, KeyDiffers); ok {
+		j.keyDiffers(t.Server, []string{seen, fmt.Sprintf("%s noted at %s: %s", e.Server, e.Time.Format("15:04:05"), e.Text)}, nil, 0.98)
+		return
+	}
+	if e, ok := j.story.dropped(t.Server, AskerUnknown); ok {
+		j.fromEvent(e, seen)
+		return
+	}
+	where := j.story.Device + " to server " + t.Server
+	c := Cause{Where: where, Evidence: []string{seen}}
+	switch walk.Reason(t.Reason) {
+	case walk.KeyDiffers:
+		j.keyDiffers(t.Server, []string{seen}, nil, 0.93)
+		return
+	case walk.AskerUnknown:
+		c.Cause, c.Layer, c.Confidence = AskerUnknown, "protocol", 0.7
+		c.Says = fmt.Sprintf("%s closes the connection at once: it does not know the address that %s asks from", t.Server, j.story.Device)
+		c.Repair = "compare the device's source address with the site"
+	case walk.Closed:
+		c.Cause, c.Layer, c.Confidence = ServerOff, "transport", 0.93
+		c.Says = fmt.Sprintf("the host of %s is there and its port refuses: the service does not run", t.Server)
+		c.Repair = fmt.Sprintf("start the service: mellowgate serve -only %s; if it runs, compare its port with the device's", t.Server)
+	case walk.Silent:
+		c.Cause, c.Layer, c.Confidence = Unreachable, "network", 0.85
+		c.Says = fmt.Sprintf("nothing comes back from %s: the way to it is cut or filtered, or its host is down", t.Server)
+		c.Repair = fmt.Sprintf("look at the path from %s to %s: link, route, filter; then at the host itself", j.story.Device, t.Server)
+		j.heardOthers(t.Server, &c)
+	default:
+		return
+	}
+	j.add(c)
+}
+
+// heardOthers adds whether the silent server noted anything of this device,
+// or of others, in that time.
+func (j *judging) heardOthers(server string, c *Cause) {
+	if len(j.evidence.Events) == 0 {
+		c.Against = append(c.Against, "the server's own events are not at hand")
+		return
+	}
+	heard := 0
+	for _, e := range j.evidence.Events {
+		if e.Server == server && e.Device != j.story.Device && e.Time.After(j.story.Time.Add(-5*time.Minute)) {
+			heard++
+		}
+	}
+	if _, ok := j.story.event(func(e Event) bool { return e.Server == server }); !ok {
+		c.Evidence = append(c.Evidence, fmt.Sprintf("%s noted nothing from %s in that time", server, j.story.Device))
+		c.Confidence = 0.9
+	}
+	if heard > 0 {
+		c.Evidence = append(c.Evidence, fmt.Sprintf("%s did hear other devices in the five minutes before: it runs", server))
+		c.Confidence = 0.95
+	}
+}

@@ -1,0 +1,96 @@
+// Package service is a gate with everything that it writes to: the ledger, the
+// events and the capture of one state folder. `serve` runs one on the site's
+// own addresses, a lab runs one on loopback.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/wire/capture"
+)
+
+// Service is a gate and what it writes to.
+type Service struct {
+	*gate.Gate
+	Capture *capture.Writer
+	ledger  *ledger.Ledger
+	traffic *os.File
+}
+
+// Open opens the ledger and the capture of a state folder, and a gate that
+// listens nowhere yet. The clients are the site's devices by the address that
+// their requests come from.
+func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder) (*Service, error) {
+	v := &Service{}
+	var err error
+	if v.ledger, err = ledger.Open(folder.Ledger()); err != nil {
+		return nil, err
+	}
+	if v.traffic, err = os.OpenFile(folder.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+		return nil, errors.Join(err, v.ledger.Close())
+	}
+	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
+		return nil, errors.Join(err, v.traffic.Close(), v.ledger.Close())
+	}
+	v.Gate = gate.New(gate.Config{Site: s, Keys: keys, Clients: clients, Ledger: v.ledger, Events: folder.Event, Capture: v.Capture})
+	return v, nil
+}
+
+// Close ends the gate, and then closes what it wrote to.
+func (v *Service) Close() error {
+	v.Shutdown()
+	return errors.Join(v.Capture.Close(), v.traffic.Close(), v.ledger.Close())
+}
+
+// Where gives the place of a server at an address, on the site's ports.
+func Where(s *site.Server, address netip.Addr) gate.Place {
+	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
+	if s.Protocol == site.TACACS {
+		p.Authentication = netip.AddrPortFrom(address, s.Port)
+	}
+	return p
+}
+
+// Written gives a place as it is written to places.json.
+func Written(p gate.Place, running bool) state.ServerPlace {
+	at := state.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), Address: p.Authentication.Addr().String(), Running: running}
+	if p.Server.Protocol == site.TACACS {
+		at.Port = p.Authentication.Port()
+	} else {
+		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()
+	}
+	return at
+}
+
+// ListenAsDesigned listens for a server on the address that the site gives it.
+func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server) (gate.Place, error) {
+	address, err := netip.ParseAddr(s.Address)
+	if err != nil {
+		found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
+		if err != nil || len(found) == 0 {
+			return gate.Place{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
+		}
+		address = found[0].Unmap()
+	}
+	place := Where(s, address)
+	got, err := v.Listen(place)
+	switch {
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return got, fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host that has, or try the site with: mellowgate lab", s.Name, address)
+	case errors.Is(err, syscall.EADDRINUSE):
+		return got, fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in the site", s.Name, place.Authentication)
+	case errors.Is(err, syscall.EACCES):
+		return got, fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the program CAP_NET_BIND_SERVICE", s.Name, place.Authentication)
+	}
+	return got, err
+}
