@@ -18,7 +18,7 @@ import (
 
 const (
 	mostConnections = 1024
-	idle            = 60 * time.Second // for the next packet of a session, or of a person typing
+	idle            = 60 * time.Second // for the next whole packet, which may be what a person types
 )
 
 // acceptTACACS takes connections until the listener is closed.
@@ -48,6 +48,9 @@ type tacacsSession struct {
 	client netip.AddrPort
 	device *site.Device
 	header tacacs.Header
+	// deadline bounds reading and writing; it is set anew for each packet, so
+	// that an asker who sends an octet now and then is not waited for.
+	deadline func(time.Time) error
 }
 
 // serveTACACS serves one connection: one session, and then it is closed.
@@ -64,7 +67,7 @@ func (s *server) serveTACACS(conn net.Conn) {
 	})
 	client := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 	client = netip.AddrPortFrom(client.Addr().Unmap(), client.Port())
-	session := &tacacsSession{server: s, conn: timed{conn}, client: client}
+	session := &tacacsSession{server: s, conn: conn, deadline: conn.SetDeadline, client: client}
 	if w := s.gate.config.Capture; w != nil {
 		tapped := &tapped{ReadWriter: session.conn, tcp: w.Connect(s.gate.config.Now(), client, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
 		defer tapped.close()
@@ -77,23 +80,6 @@ func (s *server) serveTACACS(conn net.Conn) {
 	}
 	session.device = device
 	session.serve()
-}
-
-// timed gives every packet its time.
-type timed struct{ net.Conn }
-
-func (t timed) Read(b []byte) (int, error) {
-	if err := t.SetReadDeadline(time.Now().Add(idle)); err != nil {
-		return 0, err
-	}
-	return t.Conn.Read(b)
-}
-
-func (t timed) Write(b []byte) (int, error) {
-	if err := t.SetWriteDeadline(time.Now().Add(idle)); err != nil {
-		return 0, err
-	}
-	return t.Conn.Write(b)
 }
 
 // tapped writes what passes to the capture.
@@ -137,6 +123,7 @@ func purposeOf(t tacacs.Type) site.Purpose {
 // section 4.3. A packet that cannot be used ends the session; what is wrong
 // with it is an event.
 func (t *tacacsSession) read() ([]byte, bool) {
+	_ = t.deadline(time.Now().Add(idle))
 	h, body, err := tacacs.ReadPacket(t.conn, t.server.secret())
 	q := t.question(purposeOf(h.Type))
 	switch {

@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/login"
@@ -40,7 +41,8 @@ type rig struct {
 // network gives each test its own loopback addresses.
 var network = netip.MustParsePrefix("127.90.0.0/16")
 
-func start(t *testing.T) *rig {
+// start starts the lab; change may change the site before.
+func start(t *testing.T, change ...func(*site.Site)) *rig {
 	const path = "../../../demo/as-reviewed/site.yaml"
 	s, _, err := vault.Load(path)
 	require.NoError(t, err)
@@ -48,6 +50,9 @@ func start(t *testing.T) *rig {
 	require.Empty(t, missing)
 	for _, server := range s.Servers {
 		server.Wait /= 5
+	}
+	for _, c := range change {
+		c(s)
 	}
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
@@ -253,6 +258,27 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	}
 	r.Wake(north)
 	require.Equal(t, "in", r.login(sw, site.SSH, "tobin.reed", "").Outcome, "and they are back")
+}
+
+func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
+	r := start(t, func(s *site.Site) {
+		s.Device("mv-curlew-rtr").Kind.Traits.LoginWindow = 500 * time.Millisecond // the servers' waits are 0.8 s in all
+	})
+	curlew := r.site.Device("mv-curlew-rtr")
+	r.Cut(curlew, true)
+	want := r.foreseen("mv-curlew-rtr", site.SSH, "master", "sanderling", "tern", "plover")
+	require.Equal(t, []any{foresee.Refused, walk.GivesUpFirst}, []any{want.Outcome, want.Reason})
+	place, _ := r.Places.Device("mv-curlew-rtr")
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
+	require.NoError(t, err)
+	password, err := vault.SecretFile("../../../demo/passwords/master")
+	require.NoError(t, err)
+	seen, err := login.Do(context.Background(), login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
+	require.NoError(t, err)
+	require.Equal(t, login.Refused, seen.Outcome)
+	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == string(walk.GivesUpFirst) }, 5*time.Second, 10*time.Millisecond)
+	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }
 
 func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {

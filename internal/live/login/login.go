@@ -125,7 +125,7 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
 		return Seen{Outcome: Refused, Took: took}, nil
 	case err != nil:
-		return Seen{Outcome: NoAnswer, Took: took, Detail: "the device hung up while the password was checked"}, nil
+		return Seen{Outcome: Refused, Took: took, Detail: "the device hung up while the password was checked"}, nil
 	}
 	_ = conn.SetDeadline(time.Time{})
 	c := ssh.NewClient(client, channels, requests)
@@ -164,7 +164,7 @@ func (a Attempt) console(conn net.Conn) (Seen, error) {
 	took := time.Since(began)
 	switch {
 	case err != nil:
-		return Seen{Outcome: NoAnswer, Took: took, Detail: "the console went quiet while the password was checked"}, nil
+		return Seen{Outcome: Refused, Took: took, Detail: "the console hung up while the password was checked"}, nil
 	case strings.Contains(text, "refused\n"):
 		return Seen{Outcome: Refused, Took: took}, nil
 	}
