@@ -318,7 +318,7 @@ func (s *story) why(symptom cause.Symptom) error {
 	if err != nil {
 		return err
 	}
-	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: s.site.Site}, symptom)
+	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: s.site.Site, Keys: s.site.Keys}, symptom)
 	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
 	for i, found := range v.Causes {
 		if i == 2 {

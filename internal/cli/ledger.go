@@ -77,7 +77,7 @@ func (c *Call) listRecords(path string, f ledger.Filter) error {
 		}
 		what := r.Command
 		if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
-			what = strings.TrimSpace(what + " (" + code + ")")
+			what = strings.TrimPrefix(what+": "+code, ": ")
 		}
 		level := fmt.Sprint(r.Level)
 		if r.Result == "refuse" {

@@ -60,7 +60,7 @@ func (c *Call) why(dir string, symptom cause.Symptom) error {
 		if err != nil {
 			return err
 		}
-		evidence.Site = l.Site
+		evidence.Site, evidence.Keys = l.Site, l.Keys
 	}
 	v := cause.Explain(evidence, symptom)
 	switch {
@@ -93,12 +93,12 @@ func printVerdict(c *Call, v cause.Verdict) {
 		c.say("%s: %s\n", style.Paint(show.Bad, found.Cause), found.Where)
 		style.Wrap(c.Out, "  ", found.Says+fmt.Sprintf(" (%.0f %% sure; layer: %s)", 100*found.Confidence, found.Layer))
 		for _, e := range found.Evidence {
-			style.Wrap(c.Out, "  for      ", e)
+			style.Item(c.Out, "  for      ", e)
 		}
 		for _, e := range found.Against {
-			style.Wrap(c.Out, "  against  ", e)
+			style.Item(c.Out, "  against  ", e)
 		}
-		style.Wrap(c.Out, "  repair   ", found.Repair)
+		style.Item(c.Out, "  repair   ", found.Repair)
 	}
 	if v.Story.Login == nil {
 		return

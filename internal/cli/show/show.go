@@ -135,6 +135,16 @@ func (s Style) Wrap(w io.Writer, indent, words string) {
 	}
 }
 
+// Item writes words after a label, with further lines below the words.
+func (s Style) Item(w io.Writer, label, words string) {
+	for i, line := range strings.Split(text.WrapSoft(words, max(20, s.Width-len(label))), "\n") {
+		if i > 0 {
+			label = strings.Repeat(" ", len(label))
+		}
+		_, _ = fmt.Fprintln(w, label+strings.TrimRight(line, " "))
+	}
+}
+
 // Seconds shows a wait: "0 s", "4 s", "1.5 s".
 func Seconds(d time.Duration) string {
 	return strconv.FormatFloat(d.Round(100*time.Millisecond).Seconds(), 'f', -1, 64) + " s"

@@ -185,3 +185,11 @@ func TestTheDemoDraftHasItsMistakesAndTheReviewedSiteHasNone(t *testing.T) {
 	require.Equal(t, []string{"clear-text-way", "commands-stuck", "gives-up-first", "key-differs", "locked-out", "locked-out-remotely",
 		"no-way-back", "not-recorded", "one-server", "open-when-silent", "unused"}, codesOf(demo("as-drafted")))
 }
+
+func TestCommandsRecordedByRADIUSServersOnlyAreNotRecorded(t *testing.T) {
+	text := strings.NewReplacer("groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k}\ngroups: [{name: r, servers: [r1]}, ",
+		"account: commands, methods: [group t]", "account: commands, methods: [group r]").Replace(base)
+	r, _ := check(t, text)
+	require.Equal(t, []string{"not-recorded"}, codesOf(r))
+	require.Contains(t, r.Findings[0].Text, "RADIUS has no records of commands")
+}

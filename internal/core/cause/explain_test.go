@@ -109,7 +109,7 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 				have Evidence
 				want []string
 			}{
-				{"all", Evidence{c.traces, c.events, s}, c.all}, {"device", Evidence{c.traces, nil, s}, c.dev}, {"server", Evidence{nil, c.events, s}, c.server},
+				{"all", Evidence{Traces: c.traces, Events: c.events, Site: s}, c.all}, {"device", Evidence{Traces: c.traces, Site: s}, c.dev}, {"server", Evidence{Events: c.events, Site: s}, c.server},
 			} {
 				if e.want == nil {
 					continue
@@ -144,15 +144,15 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	refused := command("look secrets", "refused", "refused-by-server", "tern", TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
 	e := event("tobin", "commands", Refuse, "command-refused", `the rule "refuse look secrets **" refuses it`)
 	e.Command, e.Place, e.Time = "look secrets", "site.yaml:9:9", refused.Time
-	v := Explain(Evidence{[]Trace{in, refused}, []Event{e}, nil}, Symptom{})
+	v := Explain(Evidence{Traces: []Trace{in, refused}, Events: []Event{e}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.Contains(t, v.Causes[0].Evidence[1], "site.yaml:9:9")
-	v = Explain(Evidence{[]Trace{in, refused}, nil, nil}, Symptom{})
+	v = Explain(Evidence{Traces: []Trace{in, refused}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.NotEmpty(t, v.Causes[0].Against)
 
 	stuck := command("save", "refused", "list-ended", "", TraceStep{List: "c", Method: "group shore", Result: "unavailable", Tries: []TraceTry{try("tern", "silent")}})
-	v = Explain(Evidence{[]Trace{in, stuck}, nil, nil}, Symptom{})
+	v = Explain(Evidence{Traces: []Trace{in, stuck}}, Symptom{})
 	require.Equal(t, []string{CommandStuck, Unreachable}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
 }
 
@@ -177,4 +177,19 @@ func TestASymptomChoosesTheLogin(t *testing.T) {
 	require.True(t, Explain(e, Symptom{Person: "tobin", Device: "sw-1", Access: "ssh"}).Healthy)
 	require.False(t, Explain(e, Symptom{Person: "nobody"}).Found)
 	require.False(t, Explain(Evidence{}, Symptom{}).Found)
+}
+
+func TestHowKeysDifferIsSaidWhenTheSiteKnowsBoth(t *testing.T) {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k, typed: file t}
+servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k}]
+devices: [{name: sw-1, addresses: [192.0.2.1], holds: {keys: {tern: typed}}}]
+`)})
+	require.NoError(t, err)
+	e := Evidence{Traces: []Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")))}, Site: s,
+		Keys: site.Keys{"k": site.NewSecret("a-good-key"), "typed": site.NewSecret("a-good-kye")}}
+	v := Explain(e, Symptom{})
+	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same but for two characters swapped", v.Causes[0].Evidence[1])
+	e.Keys = nil
+	require.Contains(t, Explain(e, Symptom{}).Causes[0].Evidence[1], "its value is not known here")
 }

@@ -17,7 +17,27 @@ func (j *judging) keyDiffers(server string, evidence, against []string, confiden
 	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
 		c.Repair = fmt.Sprintf("put the key %s on %s for the server %s (%s)", s.Server(server).KeyRef.Name, j.story.Device, server, s.Where(s.Server(server).KeyRef.Place))
 	}
+	if how, place := j.heldKey(server); how != "" {
+		c.Evidence = append(c.Evidence, fmt.Sprintf("the site says that %s holds another key (%s): %s", j.story.Device, place, how))
+	}
 	j.add(c)
+}
+
+// heldKey says how the key that the site knows to be on the device differs from
+// the server's, "" when it knows of none.
+func (j *judging) heldKey(server string) (how, place string) {
+	s := j.evidence.Site
+	if s == nil || s.Device(j.story.Device) == nil || s.Server(server) == nil {
+		return "", ""
+	}
+	held, ok := s.Device(j.story.Device).HeldKeys[s.Server(server)]
+	if !ok || j.evidence.Keys.Same(held.Key, s.Server(server).Key) {
+		return "", ""
+	}
+	if _, known := j.evidence.Keys[held.Key.Name]; !known {
+		return "its value is not known here", s.Where(held.KeyRef.Place)
+	}
+	return j.evidence.Keys[held.Key.Name].Difference(j.evidence.Keys[s.Server(server).Key.Name]), s.Where(held.KeyRef.Place)
 }
 
 // unanswered looks at every server that gave no answer, and at those that
@@ -27,7 +47,7 @@ func (j *judging) unanswered(steps []TraceStep) {
 		for i, t := range step.Tries {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
 			if t.Result == string(walk.Unavailable) && lastOfServer {
-				j.noAnswer(t, fmt.Sprintf("%s asked %s %s and got no answer: %s (%.1f s)", j.story.Device, t.Server, times(t.Try), t.Message, t.Seconds*float64(t.Try)))
+				j.noAnswer(t, fmt.Sprintf("%s asked %s %s and got no answer%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try)))
 			}
 		}
 		for _, r := range step.Rested {
@@ -37,6 +57,14 @@ func (j *judging) unanswered(steps []TraceStep) {
 			continue
 		}
 	}
+}
+
+// said gives what a device noted of a try beyond that there was no answer.
+func said(message string) string {
+	if message == "" || message == "no answer" {
+		return ""
+	}
+	return ": " + message
 }
 
 func times(n int) string {
@@ -52,7 +80,7 @@ func (j *judging) rested(server string) {
 		for _, step := range slices.Backward(t.Steps) {
 			for _, try := range slices.Backward(step.Tries) {
 				if try.Server == server && try.Result == string(walk.Unavailable) {
-					j.noAnswer(try, fmt.Sprintf("%s left %s alone: it gave no answer at %s (%s)", j.story.Device, server, t.Time.Format("15:04:05"), try.Message))
+					j.noAnswer(try, fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, t.Time.Format("15:04:05"), said(try.Message)))
 					return
 				}
 			}

@@ -13,6 +13,7 @@ type Evidence struct {
 	Traces []Trace
 	Events []Event
 	Site   *site.Site // nil when not known
+	Keys   site.Keys  // the values of its keys, as far as they are known
 }
 
 // Symptom chooses which login is meant. Empty fields choose any.

@@ -8,7 +8,7 @@ import "strings"
 // Word returns the word of known that is nearest to typed, and whether it is
 // near enough to be worth suggesting: at most one slip for each three letters,
 // and three in all, where a slip is a letter added, left out or changed, or two
-// swapped. Case does not count.
+// swapped. Case does not count. A word that typed alone begins is near too.
 func Word(typed string, known []string) (string, bool) {
 	best, least := "", min(max(len(typed)/3, 1), 3)+1
 	low := strings.ToLower(typed)
@@ -20,7 +20,25 @@ func Word(typed string, known []string) (string, bool) {
 			best, least = w, d
 		}
 	}
-	return best, best != ""
+	if best == "" {
+		return begun(low, known)
+	}
+	return best, true
+}
+
+// begun gives the one word that typed is the beginning of.
+func begun(low string, known []string) (string, bool) {
+	found := ""
+	for _, w := range known {
+		if len(low) < 2 || !strings.HasPrefix(strings.ToLower(w), low) || len(w) == len(low) {
+			continue
+		}
+		if found != "" {
+			return "", false
+		}
+		found = w
+	}
+	return found, found != ""
 }
 
 // Suggest returns `; did you mean "word"?` for the nearest word of known, or
