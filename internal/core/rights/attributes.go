@@ -16,7 +16,7 @@ type Attribute struct {
 
 // The names of the attributes that carry a level.
 const (
-	ManagementPrivilegeLevel = "Management-Privilege-Level" // RFC 5607, section 7.4
+	ManagementPrivilegeLevel = "Management-Privilege-Level" // RFC 5607, section 6.4
 	ServiceType              = "Service-Type"               // RFC 2865, section 5.6
 	PrivLvl                  = "priv-lvl"                   // RFC 8907, section 8.2
 )

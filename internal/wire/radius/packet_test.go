@@ -16,10 +16,10 @@ type sample struct {
 	Protocol, Name, Key, Packet, Password string
 	RequestAuthenticator                  string `json:"request_authenticator"`
 	Fields                                struct {
-		User, Password string
-		StatusType     uint32 `json:"status_type"`
-		Level          *int   `json:"management_privilege_level"`
-		Policy         string `json:"management_policy_id"`
+		User, Password, Success string
+		StatusType              uint32 `json:"status_type"`
+		Level                   *int   `json:"management_privilege_level"`
+		Policy                  string `json:"management_policy_id"`
 	}
 }
 
@@ -213,4 +213,77 @@ func FuzzDecode(f *testing.F) {
 			_, _ = RevealPassword(hidden, p.Authenticator, []byte("k"))
 		}
 	})
+}
+
+func TestMSCHAPv2OfAnIndependentPacket(t *testing.T) {
+	seen := 0
+	for _, s := range read(t, "packets.json") {
+		p, err := Decode(unhex(t, s.Packet))
+		require.NoError(t, err)
+		m, ident, response, present, err := p.MSCHAP2()
+		if !present {
+			continue
+		}
+		require.NoError(t, err)
+		require.True(t, m.Check(response, s.Fields.Password))
+		require.False(t, m.Check(response, s.Fields.Password+"x"))
+		require.Equal(t, s.Fields.Success, m.Success(s.Fields.Password))
+		again := &Packet{Code: p.Code, ID: p.ID, Authenticator: p.Authenticator}
+		again.AddText(UserName, s.Fields.User)
+		again.AddMSCHAP2(m, ident, s.Fields.Password)
+		m2, _, response2, _, err := again.MSCHAP2()
+		require.NoError(t, err)
+		require.Equal(t, []any{m, response}, []any{m2, response2})
+		seen++
+	}
+	require.Positive(t, seen)
+	short := &Packet{}
+	short.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{MSCHAP2Response, make([]byte, 20)}))
+	_, _, _, present, err := short.MSCHAP2()
+	require.True(t, present)
+	require.ErrorIs(t, err, ErrMSCHAP)
+}
+
+func TestVendorSpecificHoldsSeveralSubAttributes(t *testing.T) {
+	value := AppendVendor(nil, 32473, Attribute{1, []byte{0, 0, 0, 15}}, Attribute{2, []byte("north")})
+	number, subs, err := DecodeVendor(value)
+	require.NoError(t, err)
+	require.EqualValues(t, 32473, number)
+	require.Equal(t, []Attribute{{1, []byte{0, 0, 0, 15}}, {2, []byte("north")}}, subs)
+	for _, bad := range [][]byte{nil, {1, 2, 3}, {0, 0, 0, 1, 1}, {0, 0, 0, 1, 1, 1}, {0, 0, 0, 1, 1, 9, 1}} {
+		_, _, err := DecodeVendor(bad)
+		require.ErrorIs(t, err, ErrVendor)
+	}
+}
+
+func FuzzDecodeVendor(f *testing.F) {
+	f.Add(AppendVendor(nil, 32473, Attribute{1, []byte{0, 0, 0, 15}}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if number, subs, err := DecodeVendor(b); err == nil {
+			require.Equal(t, b, AppendVendor(nil, number, subs...))
+		}
+	})
+}
+
+func TestAVendorsAttributesAreKnownByNameOnceAdded(t *testing.T) {
+	d := Dictionary{Vendors: []Vendor{{Name: "example", Number: 32473, Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer}, {Type: 2, Name: "Example-Place", Form: Text}}}}}
+	a, err := d.Make("example-level", "15")
+	require.NoError(t, err)
+	require.Equal(t, []Named{{"Example-Level", "15"}}, d.Names(a))
+	require.Equal(t, []Named{{"Vendor-Specific", "0x00007ed901060000000f"}}, Dictionary{}.Names(a))
+	for _, s := range read(t, "packets.json") {
+		p, err := Decode(unhex(t, s.Packet))
+		require.NoError(t, err)
+		for _, a := range p.Attributes {
+			if a.Type == VendorSpecific && s.Fields.Level != nil {
+				require.Equal(t, []Named{{"Example-Level", "15"}}, d.Names(a))
+			}
+		}
+	}
+	two := Attribute{VendorSpecific, AppendVendor(nil, 32473, Attribute{2, []byte("north")}, Attribute{9, []byte{1}})}
+	require.Equal(t, []Named{{"Example-Place", "north"}, {"example-9", "0x01"}}, d.Names(two))
+	_, err = d.Make("Example-Level", "high")
+	require.Error(t, err)
+	_, err = d.Make("Example-Place", string(make([]byte, 250)))
+	require.ErrorContains(t, err, "at most 247 octets")
 }
