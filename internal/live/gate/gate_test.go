@@ -328,7 +328,7 @@ func (r *rig) dial() (*tacacs.Client, net.Conn) {
 func TestTACACSFormsOfLogin(t *testing.T) {
 	r := start(t)
 	c, _ := r.dial()
-	reply, err := c.AuthenticatePAP(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right")
+	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, "right")
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
@@ -338,7 +338,7 @@ func TestTACACSFormsOfLogin(t *testing.T) {
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
 	c, _ = r.dial()
-	reply, err = c.AuthenticatePAP(tacacs.AuthenStart{Service: tacacs.ServiceEnable, User: "ines"}, "right")
+	reply, err = c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceEnable, User: "ines"}, tacacs.PAP, "right")
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenFail, reply.Status, "elevation is not answered here")
 }

@@ -7,10 +7,31 @@ import (
 	"io"
 )
 
-// Client asks questions on one connection, one session after another.
+// Client asks questions on one connection, one session after another. A
+// client of a Shared connection has many at once.
 type Client struct {
-	Conn io.ReadWriter
-	Key  []byte
+	Conn   io.ReadWriter
+	Key    []byte
+	shared *Shared
+}
+
+// round sends a packet and reads the next one of its session.
+func (c *Client) round(h Header, body []byte) (Header, []byte, error) {
+	if c.shared != nil {
+		return c.shared.round(h, body)
+	}
+	if err := c.send(h, body); err != nil {
+		return Header{}, nil, err
+	}
+	return ReadPacket(c.Conn, c.Key)
+}
+
+func (c *Client) send(h Header, body []byte) error {
+	if c.shared != nil {
+		return c.shared.send(h, body)
+	}
+	_, err := c.Conn.Write(AppendPacket(nil, h, body, c.Key))
+	return err
 }
 
 // session is one TACACS+ session: a random id, and sequence numbers that go
@@ -31,10 +52,7 @@ func (c *Client) begin(t Type, minor byte) (*session, error) {
 // ask sends one body and reads the next one of the session.
 func (s *session) ask(body []byte) ([]byte, error) {
 	s.header.Sequence++
-	if _, err := s.client.Conn.Write(AppendPacket(nil, s.header, body, s.client.Key)); err != nil {
-		return nil, err
-	}
-	h, answer, err := ReadPacket(s.client.Conn, s.client.Key)
+	h, answer, err := s.client.round(s.header, body)
 	if err != nil {
 		return nil, err
 	}
@@ -101,15 +119,13 @@ func (c *Client) ascii(start AuthenStart, password string, more func(string) (st
 // abort ends an authentication; the server does not answer it.
 func (s *session) abort(why string) error {
 	s.header.Sequence++
-	body := AuthenContinue{Flags: FlagAbort, Data: why}.Append(nil)
-	_, err := s.client.Conn.Write(AppendPacket(nil, s.header, body, s.client.Key))
-	return err
+	return s.client.send(s.header, AuthenContinue{Flags: FlagAbort, Data: why}.Append(nil))
 }
 
-// AuthenticatePAP logs in with the password in the START, RFC 8907 section
-// 5.4.2.2.
-func (c *Client) AuthenticatePAP(start AuthenStart, password string) (AuthenReply, error) {
-	start.Action, start.Type, start.Data = ActionLogin, PAP, password
+// Authenticate logs in with a credential in the START: a PAP password, or the
+// data of CHAP or MS-CHAPv2, RFC 8907 sections 5.4.2.2 to 5.4.2.5.
+func (c *Client) Authenticate(start AuthenStart, form AuthenType, data string) (AuthenReply, error) {
+	start.Action, start.Type, start.Data = ActionLogin, form, data
 	answer, err := c.once(Authentication, 1, start.Append(nil))
 	if err != nil {
 		return AuthenReply{}, err

@@ -4,10 +4,17 @@ import (
 	"bytes"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"net"
 	"os"
+	"slices"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/wire/mschap"
 )
 
 // sample is a packet made by an independent implementation.
@@ -180,4 +187,81 @@ func FuzzReadPacket(f *testing.F) {
 			require.Equal(t, b[:headerSize+len(body)], AppendPacket(nil, h, body, []byte("key")))
 		}
 	})
+}
+
+func TestCHAPOfAnIndependentPacket(t *testing.T) {
+	seen := 0
+	for _, s := range samples(t) {
+		_, password, ok := strings.Cut(s.Name, "CHAP, password ")
+		if !ok {
+			continue
+		}
+		_, body, err := DecodePacket(unhex(t, s.Packet), []byte(s.Key))
+		require.NoError(t, err)
+		start, err := DecodeAuthenStart(body)
+		require.NoError(t, err)
+		require.True(t, CheckCHAP(start.Data, password))
+		require.False(t, CheckCHAP(start.Data, password+"x"))
+		n := len(start.Data) - 16
+		require.Equal(t, start.Data, CHAPData(start.Data[0], []byte(start.Data[1:n]), password))
+		seen++
+	}
+	require.Positive(t, seen)
+	require.False(t, CheckCHAP("short", "x"))
+}
+
+func TestMSCHAP2DataFitsItsPassword(t *testing.T) {
+	x := mschap.Exchange{User: "ines", AuthenticatorChallenge: [16]byte{1, 2}, PeerChallenge: [16]byte{3, 4}}
+	data := MSCHAP2Data(7, x, "right")
+	require.Len(t, data, 66)
+	require.True(t, CheckMSCHAP2("ines", data, "right"))
+	require.False(t, CheckMSCHAP2("ines", data, "wrong"))
+	require.False(t, CheckMSCHAP2("other", data, "right"))
+	require.False(t, CheckMSCHAP2("ines", data[1:], "right"))
+}
+
+// An echo of many sessions on one connection, answered out of order.
+func TestManySessionsShareAConnection(t *testing.T) {
+	here, there := net.Pipe()
+	key := []byte("a-key-for-this-test")
+	const most = 20
+	served := make(chan struct{})
+	go func() {
+		defer close(served)
+		type packet struct {
+			h    Header
+			body []byte
+		}
+		var waiting []packet
+		for range most {
+			h, body, err := ReadPacket(there, key)
+			if err != nil {
+				return
+			}
+			waiting = append(waiting, packet{h, body})
+		}
+		for _, p := range slices.Backward(waiting) {
+			start, _ := DecodeAuthenStart(p.body)
+			p.h.Sequence, p.h.Flags = 2, p.h.Flags&FlagSingleConnect
+			_, _ = there.Write(AppendPacket(nil, p.h, AuthenReply{Status: AuthenPass, Message: start.User}.Append(nil), key))
+		}
+		_, _, _ = ReadPacket(there, key) // until the end
+		_ = there.Close()
+	}()
+	shared := Share(here, key)
+	var wait sync.WaitGroup
+	for i := range most {
+		wait.Go(func() {
+			user := fmt.Sprint("person-", i)
+			reply, err := shared.Client().Authenticate(AuthenStart{User: user}, PAP, "x")
+			require.NoError(t, err)
+			require.Equal(t, user, reply.Message)
+		})
+	}
+	wait.Wait()
+	require.True(t, shared.Agreed())
+	require.NoError(t, shared.Close())
+	_, err := shared.Client().Authorize(AuthorRequest{})
+	require.ErrorIs(t, err, ErrEnded)
+	<-served
 }
