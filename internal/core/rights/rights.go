@@ -21,6 +21,7 @@ const (
 	Unchecked Credential = iota // the question carries none: authorization, accounting
 	Right
 	Wrong
+	Uncheckable // CHAP or MS-CHAPv2 for a person whose password is only a one-way hash
 )
 
 // Reason names why a decision fell as it did. The names of refusals are those
@@ -34,6 +35,7 @@ const (
 	Disabled       Reason = "disabled-or-expired"
 	NoGrant        Reason = "no-grant"
 	CommandRefused Reason = "command-refused"
+	PasswordForm   Reason = "password-form"
 )
 
 // Question is what a server is asked about a person.
@@ -62,6 +64,9 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 	p := s.Person(q.Person)
 	if p == nil {
 		return refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
+	}
+	if q.Purpose == site.Login && q.Credential == Uncheckable {
+		return refuse(PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)

@@ -48,6 +48,7 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, Accepted, "has the role all here, level 15", "", "site.yaml:12:5"},
 		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, WrongPassword, "is wrong", "", "site.yaml:3:12"},
 		{"unchecked login", Question{Person: "ines.marsh"}, WrongPassword, "", "", ""},
+		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, PasswordForm, "cannot be checked for ines.marsh", "", "site.yaml:3:52"},
 		{"unknown", Question{Person: "nobody", Credential: Wrong}, UnknownPerson, `nobody is called "nobody" here`, "", ""},
 		{"disabled", Question{Person: "odd.larsen", Credential: Right}, Disabled, "is disabled", "", ""},
 		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong}, WrongPassword, "", "", ""},

@@ -67,6 +67,7 @@ type Reply struct {
 	Result     Result // Unavailable when there was no valid answer
 	Reason     Reason
 	Message    string // the server's message, or what went wrong
+	Answer     string // the answer in a word, "" for none: accept, reject, challenge, pass, fail, error, recorded, alive
 	Took       time.Duration
 	Attributes []rights.Attribute
 }

@@ -14,6 +14,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/wire/radius"
 )
 
 // Dialer opens connections from an address to another. Connections that nobody
@@ -56,6 +57,27 @@ type Asker struct {
 	From     string // where the person comes from
 	Session  string // the device's name for the session
 	Password string // for a login
+	Form     Form   // for a login; "" is PAP with RADIUS and prompts with TACACS+
+	// Extra are RADIUS attributes to send beside the usual ones.
+	Extra []radius.Attribute
+}
+
+// Form is how a password is sent.
+type Form string
+
+const (
+	ASCII    Form = "ascii" // TACACS+ prompts
+	PAP      Form = "pap"
+	CHAP     Form = "chap"
+	MSCHAPv2 Form = "mschapv2"
+)
+
+// Forms gives the forms of a protocol, the usual one first.
+func Forms(p site.Protocol) []string {
+	if p == site.RADIUS {
+		return []string{string(PAP), string(CHAP), string(MSCHAPv2)}
+	}
+	return []string{string(ASCII), string(PAP), string(CHAP), string(MSCHAPv2)}
 }
 
 // Begin starts one exchange. The context ends it early.
@@ -67,6 +89,23 @@ func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchang
 		return newRADIUS(ctx, t, q, a)
 	}
 	return &tacacsExchange{ctx: ctx, target: t, q: q, asker: a}
+}
+
+// Status asks a RADIUS server whether it is alive, RFC 5997, at its
+// authentication port or at its accounting port.
+func Status(ctx context.Context, t Target, a Asker, accounting bool) walk.Exchange {
+	if t.Dialer == nil {
+		t.Dialer = Net{}
+	}
+	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
+	if accounting {
+		e.to = t.Accounting
+	}
+	if e.request, e.err = newRequest(radius.StatusServer); e.err == nil {
+		e.request.AddText(radius.NASIdentifier, a.Device)
+		e.bytes, e.err = e.request.EncodeRequest([]byte(t.Key.Reveal()))
+	}
+	return e
 }
 
 // lost makes the reply of a try that brought no answer.

@@ -3,7 +3,9 @@ package asker
 import (
 	"context"
 	"crypto/rand"
+	"crypto/subtle"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -26,7 +29,8 @@ type radiusExchange struct {
 	bytes   []byte
 	conn    net.Conn
 	err     error
-	unread  int // answers that came and did not verify
+	unread  int    // answers that came and did not verify
+	success string // what the server must prove with MS-CHAPv2
 }
 
 func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
@@ -34,7 +38,7 @@ func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusE
 	if q.Purpose.Records() {
 		e.to = t.Accounting
 	}
-	e.request, e.err = radiusRequest(t, q, a)
+	e.request, e.success, e.err = radiusRequest(t, q, a)
 	if e.err == nil {
 		key := []byte(t.Key.Reveal())
 		if q.Purpose.Records() {
@@ -46,22 +50,53 @@ func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusE
 	return e
 }
 
-// radiusRequest builds an Access-Request with a PAP password, or an
-// Accounting-Request.
-func radiusRequest(t Target, q walk.Question, a Asker) (*radius.Packet, error) {
+// newRequest begins a request with a random identifier and authenticator.
+func newRequest(code radius.Code) (*radius.Packet, error) {
 	var random [17]byte
 	if _, err := rand.Read(random[:]); err != nil {
 		return nil, err
 	}
-	p := &radius.Packet{Code: radius.AccessRequest, ID: random[16], Authenticator: [16]byte(random[:16])}
+	return &radius.Packet{Code: code, ID: random[16], Authenticator: [16]byte(random[:16])}, nil
+}
+
+// addCredential appends a password in a form. With MS-CHAPv2 it gives what the
+// server must prove in return.
+func addCredential(p *radius.Packet, t Target, person string, a Asker) (success string, err error) {
+	var random [33]byte
+	if _, err := rand.Read(random[:]); err != nil {
+		return "", err
+	}
+	switch a.Form {
+	case CHAP:
+		p.Add(radius.CHAPPassword, radius.CHAP(random[32], random[:16], a.Password))
+		p.Add(radius.CHAPChallenge, random[:16])
+	case MSCHAPv2:
+		x := mschap.Exchange{User: person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
+		p.AddMSCHAP2(x, random[32], a.Password)
+		return x.Success(a.Password), nil
+	case PAP, "":
+		hidden, err := radius.HidePassword(a.Password, p.Authenticator, []byte(t.Key.Reveal()))
+		if err != nil {
+			return "", err
+		}
+		p.Add(radius.UserPassword, hidden)
+	default:
+		return "", fmt.Errorf("RADIUS has no form %q of a password", a.Form)
+	}
+	return "", nil
+}
+
+// radiusRequest builds an Access-Request or an Accounting-Request.
+func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, success string, err error) {
+	if p, err = newRequest(radius.AccessRequest); err != nil {
+		return nil, "", err
+	}
 	p.AddText(radius.UserName, q.Person)
 	switch q.Purpose {
 	case site.Login:
-		hidden, err := radius.HidePassword(a.Password, p.Authenticator, []byte(t.Key.Reveal()))
-		if err != nil {
-			return nil, err
+		if success, err = addCredential(p, t, q.Person, a); err != nil {
+			return nil, "", err
 		}
-		p.Add(radius.UserPassword, hidden)
 		p.AddInteger(radius.ServiceType, 7) // NAS-Prompt: a management login (RFC 2865, section 5.6)
 	case site.RecordSessions:
 		p.Code = radius.AccountingRequest
@@ -83,7 +118,7 @@ func radiusRequest(t Target, q walk.Question, a Asker) (*radius.Packet, error) {
 		p.AddInteger(radius.AcctAuthentic, authentic)
 		p.AddInteger(radius.ManagementPrivilegeLevel, uint32(q.Level))
 	default:
-		return nil, errors.New("RADIUS has no such question")
+		return nil, "", errors.New("RADIUS has no such question")
 	}
 	if t.From.IsValid() {
 		kind := radius.NASIPAddress
@@ -102,7 +137,8 @@ func radiusRequest(t Target, q walk.Question, a Asker) (*radius.Packet, error) {
 	if a.From != "" {
 		p.AddText(radius.CallingStationID, a.From)
 	}
-	return p, nil
+	p.Attributes = append(p.Attributes, a.Extra...)
+	return p, success, nil
 }
 
 // Try sends the packet and waits for an answer that verifies.
@@ -171,19 +207,46 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		}
 	}
 	reply := walk.Reply{Result: walk.Accepted, Message: p.Text(radius.ReplyMessage)}
+	for _, a := range p.Attributes {
+		name, value := radius.Format(a)
+		reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+	}
+	asked, status := e.request.Code, e.request.Code == radius.StatusServer
 	switch {
-	case p.Code == radius.AccountingResponse && e.request.Code == radius.AccountingRequest:
-	case p.Code == radius.AccessAccept && e.request.Code == radius.AccessRequest:
-		for _, a := range p.Attributes {
-			name, value := radius.Format(a)
-			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+	case status && (p.Code == radius.AccessAccept || p.Code == radius.AccountingResponse):
+		reply.Answer = "alive"
+	case asked == radius.AccountingRequest && p.Code == radius.AccountingResponse:
+		reply.Answer = "recorded"
+	case asked == radius.AccessRequest && p.Code == radius.AccessAccept:
+		if e.success != "" && !e.proved(p) { // RFC 2759, section 5: the server does not know the password
+			return walk.Reply{}, false
 		}
-	case e.request.Code == radius.AccessRequest && (p.Code == radius.AccessReject || p.Code == radius.AccessChallenge):
-		reply.Result, reply.Reason = walk.Refused, walk.RefusedByServer
+		reply.Answer = "accept"
+	case asked == radius.AccessRequest && p.Code == radius.AccessReject:
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "reject"
+	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "challenge"
 	default:
 		return walk.Reply{}, false
 	}
 	return reply, true
+}
+
+// proved tells whether an accepting answer holds the server's proof of an
+// MS-CHAPv2 password, RFC 2548 section 2.3.3.
+func (e *radiusExchange) proved(p *radius.Packet) bool {
+	for _, a := range p.Attributes {
+		if a.Type != radius.VendorSpecific {
+			continue
+		}
+		vendor, subs, err := radius.DecodeVendor(a.Value)
+		for _, s := range subs {
+			if err == nil && vendor == radius.VendorMSCHAP && s.Type == radius.MSCHAP2Success && len(s.Value) > 1 {
+				return subtle.ConstantTimeCompare(s.Value[1:], []byte(e.success)) == 1
+			}
+		}
+	}
+	return false
 }
 
 // Close ends the exchange.

@@ -2,6 +2,7 @@ package asker
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -71,8 +73,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	switch e.q.Purpose {
 	case site.Login:
-		start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
-		reply, err := c.AuthenticateASCII(start, e.asker.Password, nil)
+		reply, err := e.authenticate(c)
 		return authenticated(reply), err
 	case site.Session, site.Commands:
 		response, err := c.Authorize(e.request())
@@ -84,9 +85,28 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	}
 	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: e.record()})
 	if err == nil && reply.Status != tacacs.AcctSuccess {
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: reply.Message}, nil
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: reply.Message, Answer: "error"}, nil
 	}
-	return walk.Reply{Result: walk.Accepted, Message: reply.Message}, err
+	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: "recorded"}, err
+}
+
+// authenticate logs in with the password in its form.
+func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, error) {
+	start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+	var random [33]byte
+	if _, err := rand.Read(random[:]); err != nil {
+		return tacacs.AuthenReply{}, err
+	}
+	switch e.asker.Form {
+	case PAP:
+		return c.Authenticate(start, tacacs.PAP, e.asker.Password)
+	case CHAP:
+		return c.Authenticate(start, tacacs.CHAP, tacacs.CHAPData(random[32], random[:16], e.asker.Password))
+	case MSCHAPv2:
+		x := mschap.Exchange{User: e.q.Person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
+		return c.Authenticate(start, tacacs.MSCHAPv2, tacacs.MSCHAP2Data(random[32], x, e.asker.Password))
+	}
+	return c.AuthenticateASCII(start, e.asker.Password, nil)
 }
 
 // authenticated puts an authentication's end into a reply. FOLLOW counts as
@@ -94,26 +114,28 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 func authenticated(r tacacs.AuthenReply) walk.Reply {
 	switch r.Status {
 	case tacacs.AuthenPass:
-		return walk.Reply{Result: walk.Accepted, Message: r.Message}
+		return walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
 	case tacacs.AuthenError, tacacs.AuthenRestart:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message}
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message, Answer: "error"}
+	case tacacs.AuthenGetData:
+		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "challenge"}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message}
+	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "fail"}
 }
 
 func authorized(r tacacs.AuthorResponse) walk.Reply {
 	switch r.Status {
 	case tacacs.AuthorPassAdd, tacacs.AuthorPassRepl:
-		reply := walk.Reply{Result: walk.Accepted, Message: r.Message}
+		reply := walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
 		for _, arg := range r.Args {
 			name, value, _ := tacacs.Arg(arg)
 			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
 		}
 		return reply
 	case tacacs.AuthorError:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message}
+		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message, Answer: "error"}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message}
+	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "fail"}
 }
 
 // request builds the authorization of a session, or of one command.

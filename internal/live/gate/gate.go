@@ -194,8 +194,11 @@ func (g *Gate) Shutdown() {
 // question is what a listener understood of a packet.
 type question struct {
 	rights.Question
-	client  netip.AddrPort
-	typed   string // the password, for a login
+	client netip.AddrPort
+	typed  string // the password, for a login by PAP or prompts
+	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
+	// that the asker proves to know.
+	proves  func(password string) bool
 	from    string // where the person comes from
 	level   int
 	session string
@@ -223,19 +226,47 @@ func (s *server) decide(q question) rights.Decision {
 	return d
 }
 
-// credential checks a password. An unknown name costs as much time as a wrong
-// password.
+// credential checks a password, or the proof of one. An unknown name costs as
+// much time as a wrong password.
 func (g *Gate) credential(q question) rights.Credential {
 	person := g.config.Site.Person(q.Person)
 	password := g.dummy
 	if person != nil {
 		password = person.Password
 	}
+	if q.proves != nil {
+		return g.proven(q, person)
+	}
 	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
 	if err != nil || !ok || person == nil {
 		return rights.Wrong
 	}
 	return rights.Right
+}
+
+// proven checks a proof, for which the password itself must be known.
+func (g *Gate) proven(q question, person *site.Person) rights.Credential {
+	if person == nil {
+		q.proves("no password at all")
+		return rights.Wrong
+	}
+	if person.Password.Key == nil {
+		return rights.Uncheckable
+	}
+	value, known := g.config.Keys[person.Password.Key.Name]
+	if known && q.proves(value.Reveal()) {
+		return rights.Right
+	}
+	return rights.Wrong
+}
+
+// recoverable gives the password of a person where it is kept so that it can
+// be read, "" otherwise.
+func (g *Gate) recoverable(name string) string {
+	if p := g.config.Site.Person(name); p != nil && p.Password.Key != nil {
+		return g.config.Keys[p.Password.Key.Name].Reveal()
+	}
+	return ""
 }
 
 // keepDecision writes a login, or a refusal, to the ledger. Its loss does not

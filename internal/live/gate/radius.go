@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -83,6 +84,10 @@ func (s *server) answerRADIUS(b []byte, from netip.AddrPort, accounting bool) []
 	}
 	var answer *radius.Packet
 	switch {
+	case p.Code == radius.StatusServer && !accounting: // RFC 5997, section 3
+		answer = &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
+	case p.Code == radius.StatusServer:
+		answer = &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
 	case p.Code == radius.AccessRequest && !accounting:
 		answer = s.access(p, q)
 	case p.Code == radius.AccountingRequest && accounting:
@@ -130,29 +135,47 @@ func (s *server) authentic(b []byte, p *radius.Packet, q question) bool {
 	return true
 }
 
-// access decides an Access-Request with a PAP password.
+// access decides an Access-Request with a credential of any form.
 func (s *server) access(p *radius.Packet, q question) *radius.Packet {
 	q.Access, q.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
-	hidden, given := p.Get(radius.UserPassword)
-	if !given {
-		s.drop(q, "password-form", "the request has no User-Password; CHAP and MS-CHAPv2 are not taken here")
-		return &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	reject := &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	exchange, ident, response, mschap2, err := p.MSCHAP2()
+	hidden, pap := p.Get(radius.UserPassword)
+	chap, isCHAP := p.Get(radius.CHAPPassword)
+	switch {
+	case pap && isCHAP: // RFC 2865, section 4.1
+		err = errors.New("the request has both User-Password and CHAP-Password (RFC 2865, section 4.1)")
+	case pap:
+		q.typed, err = radius.RevealPassword(hidden, p.Authenticator, s.secret())
+	case isCHAP:
+		challenge, given := p.Get(radius.CHAPChallenge)
+		if !given {
+			challenge = p.Authenticator[:]
+		}
+		q.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
+	case mschap2:
+		q.proves = func(password string) bool { return exchange.Check(response, password) }
+	default:
+		s.drop(q, "password-form", "the request has no User-Password, CHAP-Password or MS-CHAPv2 response")
+		return reject
 	}
-	password, err := radius.RevealPassword(hidden, p.Authenticator, s.secret())
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
 		return nil
 	}
-	q.typed = password
 	d := s.decide(q)
 	if !d.Allow {
-		return &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 	for _, a := range rights.Attributes(site.RADIUS, site.Login, d) {
 		if made, err := radius.Make(a.Name, a.Value); err == nil {
 			answer.Attributes = append(answer.Attributes, made)
 		}
+	}
+	if mschap2 { // the server proves that it knows the password too, RFC 2548 section 2.3.3
+		success := append([]byte{ident}, exchange.Success(s.gate.recoverable(q.Person))...)
+		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer
 }

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"mellowgate/internal/core/rights"
@@ -40,46 +41,149 @@ func (s *server) acceptTACACS(listener net.Listener) {
 	}
 }
 
-// tacacsSession is one session on its connection. Its methods stand in the
-// order of RFC 8907.
-type tacacsSession struct {
-	server *server
-	conn   io.ReadWriter
-	client netip.AddrPort
-	device *site.Device
-	header tacacs.Header
-	// deadline bounds reading and writing; it is set anew for each packet, so
-	// that an asker who sends an octet now and then is not waited for.
-	deadline func(time.Time) error
+// tacacsConn is one connection with the sessions on it. In single-connection
+// mode there are many at once, each in a goroutine of its own; packets reach
+// them by their session id.
+type tacacsConn struct {
+	server  *server
+	conn    io.ReadWriter
+	client  netip.AddrPort
+	device  *site.Device
+	single  bool
+	sending sync.Mutex
+	mu      sync.Mutex
+	open    map[uint32]chan received
 }
 
-// serveTACACS serves one connection: one session, and then it is closed.
+// received is a packet on its way to its session.
+type received struct {
+	header tacacs.Header
+	body   []byte
+}
+
+// mostSessions bounds the sessions at once on one connection.
+const mostSessions = 64
+
+// tacacsSession is one session. Its methods stand in the order of RFC 8907.
+type tacacsSession struct {
+	*tacacsConn
+	header  tacacs.Header
+	packets <-chan received
+}
+
+// serveTACACS serves one connection: one session, or in single-connection mode
+// as many as come.
 func (s *server) serveTACACS(conn net.Conn) {
-	closed := make(chan struct{})
-	defer close(closed)
+	ended := make(chan struct{})
+	defer close(ended)
 	defer func() { _ = conn.Close() }()
 	s.gate.running.Go(func() { // the end of the gate ends the connection
 		select {
 		case <-s.gate.ctx.Done():
 			_ = conn.Close()
-		case <-closed:
+		case <-ended:
 		}
 	})
 	client := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 	client = netip.AddrPortFrom(client.Addr().Unmap(), client.Port())
-	session := &tacacsSession{server: s, conn: conn, deadline: conn.SetDeadline, client: client}
+	c := &tacacsConn{server: s, conn: conn, client: client, open: map[uint32]chan received{}}
 	if w := s.gate.config.Capture; w != nil {
-		tapped := &tapped{ReadWriter: session.conn, tcp: w.Connect(s.gate.config.Now(), client, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
+		tapped := &tapped{ReadWriter: c.conn, tcp: w.Connect(s.gate.config.Now(), client, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
 		defer tapped.close()
-		session.conn = tapped
+		c.conn = tapped
 	}
 	device, known := s.gate.client(client.Addr())
 	if !known {
-		s.drop(session.question(site.PurposeCount), "asker-unknown", fmt.Sprintf("no device of the site has the address %s", client.Addr()))
+		s.drop(c.question(site.PurposeCount), "asker-unknown", fmt.Sprintf("no device of the site has the address %s", client.Addr()))
 		return
 	}
-	session.device = device
-	session.serve()
+	c.device = device
+	c.serve(conn.SetDeadline)
+}
+
+// serve reads packets and hands them to their sessions until the connection
+// ends. A deadline holds for a whole packet, so that an asker who sends an
+// octet now and then is not waited for.
+func (c *tacacsConn) serve(deadline func(time.Time) error) {
+	var sessions sync.WaitGroup
+	defer sessions.Wait()
+	defer c.endAll()
+	for first := true; ; first = false {
+		_ = deadline(time.Now().Add(idle))
+		h, body, err := tacacs.ReadPacket(c.conn, c.server.secret())
+		if err != nil {
+			c.unread(h, err)
+			return
+		}
+		if first {
+			c.single = h.Flags&tacacs.FlagSingleConnect != 0
+		}
+		packets, ok := c.session(h, first)
+		if !ok {
+			return
+		}
+		if h.Sequence == 1 {
+			session := &tacacsSession{tacacsConn: c, packets: packets}
+			if !c.single { // one session and no more: the reader is the session's
+				sessions.Go(func() {
+					session.serve()
+					_ = deadline(time.Now())
+				})
+			} else {
+				sessions.Go(session.serve)
+			}
+		}
+		select {
+		case packets <- received{h, body}:
+		default: // a client sends the next packet only after the answer to the last
+			c.server.drop(c.question(purposeOf(h.Type)), "malformed", "packets of a session before its answers (RFC 8907, section 4.3)")
+			return
+		}
+	}
+}
+
+// session finds the session of a packet, or opens one. It is false when the
+// packet fits none; then the connection ends.
+func (c *tacacsConn) session(h tacacs.Header, first bool) (chan received, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	packets, known := c.open[h.SessionID]
+	switch {
+	case known && h.Sequence != 1:
+		return packets, true
+	case !known && h.Sequence == 1 && (first || c.single) && len(c.open) < mostSessions:
+		packets = make(chan received, 2)
+		c.open[h.SessionID] = packets
+		return packets, true
+	}
+	c.server.drop(c.question(purposeOf(h.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
+	return nil, false
+}
+
+func (c *tacacsConn) end(id uint32) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.open, id)
+}
+
+func (c *tacacsConn) endAll() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, packets := range c.open {
+		close(packets)
+	}
+	c.open = map[uint32]chan received{}
+}
+
+// unread notes why a packet could not be read.
+func (c *tacacsConn) unread(h tacacs.Header, err error) {
+	q := c.question(purposeOf(h.Type))
+	switch {
+	case errors.Is(err, tacacs.ErrHeader), errors.Is(err, tacacs.ErrClear):
+		c.server.drop(q, "malformed", err.Error())
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		c.server.drop(q, "malformed", "the packet was never finished")
+	}
 }
 
 // tapped writes what passes to the capture.
@@ -102,9 +206,9 @@ func (t *tapped) Write(b []byte) (int, error) {
 
 func (t *tapped) close() { t.tcp.Close(t.now()) }
 
-func (t *tacacsSession) question(p site.Purpose) question {
-	q := question{client: t.client}
-	q.Purpose, q.Device = p, t.device
+func (c *tacacsConn) question(p site.Purpose) question {
+	q := question{client: c.client}
+	q.Purpose, q.Device = p, c.device
 	return q
 }
 
@@ -119,36 +223,32 @@ func purposeOf(t tacacs.Type) site.Purpose {
 	return site.RecordSessions
 }
 
-// read reads the session's next packet and checks its order, RFC 8907
-// section 4.3. A packet that cannot be used ends the session; what is wrong
-// with it is an event.
+// read waits for the session's next packet and checks its order, RFC 8907
+// section 4.3.
 func (t *tacacsSession) read() ([]byte, bool) {
-	_ = t.deadline(time.Now().Add(idle))
-	h, body, err := tacacs.ReadPacket(t.conn, t.server.secret())
-	q := t.question(purposeOf(h.Type))
-	switch {
-	case errors.Is(err, tacacs.ErrHeader), errors.Is(err, tacacs.ErrClear):
-		t.server.drop(q, "malformed", err.Error())
-		return nil, false
-	case err != nil:
-		if !errors.Is(err, io.EOF) && t.server.gate.ctx.Err() == nil {
-			t.server.drop(q, "malformed", "the packet was never finished: "+err.Error())
-		}
+	p, ok := <-t.packets
+	if !ok {
 		return nil, false
 	}
 	first := t.header.Sequence == 0
-	if first && h.Sequence != 1 || !first && (h.Sequence != t.header.Sequence+1 || h.SessionID != t.header.SessionID || h.Type != t.header.Type) {
-		t.server.drop(q, "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
+	if first && p.header.Sequence != 1 || !first && (p.header.Sequence != t.header.Sequence+1 || p.header.Type != t.header.Type) {
+		t.server.drop(t.question(purposeOf(p.header.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
 		return nil, false
 	}
-	t.header = h
-	return body, true
+	t.header = p.header
+	return p.body, true
 }
 
-// write answers with the next sequence number.
+// write answers with the next sequence number. The answer to a first packet
+// says whether the connection is kept.
 func (t *tacacsSession) write(body []byte) bool {
 	t.header.Sequence++
 	t.header.Flags = 0
+	if t.single && t.header.Sequence == 2 {
+		t.header.Flags = tacacs.FlagSingleConnect
+	}
+	t.sending.Lock()
+	defer t.sending.Unlock()
 	_, err := t.conn.Write(tacacs.AppendPacket(nil, t.header, body, t.server.secret()))
 	return err == nil
 }
@@ -168,6 +268,7 @@ func (t *tacacsSession) unreadable() {
 }
 
 func (t *tacacsSession) serve() {
+	defer func() { t.end(t.header.SessionID) }()
 	body, ok := t.read()
 	if !ok {
 		return
@@ -205,6 +306,10 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
 		q.typed = start.Data
+	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
+		q.proves = func(password string) bool { return tacacs.CheckCHAP(start.Data, password) }
+	case start.Type == tacacs.MSCHAPv2 && t.header.Minor() == 1:
+		q.proves = func(password string) bool { return tacacs.CheckMSCHAP2(start.User, start.Data, password) }
 	case start.Type == tacacs.ASCII && t.header.Minor() == 0:
 		if start.User == "" {
 			if q.Person, err = t.prompt(tacacs.AuthenGetUser, "Name: ", 0); err != nil {
@@ -216,7 +321,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 			return ignoreGone(err)
 		}
 	default:
-		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0 and PAP with 1 are", start.Type, t.header.Minor()))
+		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, CHAP and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
 		return nil
 	}
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}

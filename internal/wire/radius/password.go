@@ -61,6 +61,16 @@ func passwordPad(key, last []byte) [16]byte {
 	return pad
 }
 
+// CHAP builds the value of a CHAP-Password: the identifier and the response,
+// RFC 2865 section 5.3.
+func CHAP(ident byte, challenge []byte, password string) []byte {
+	h := md5.New()
+	h.Write([]byte{ident})
+	h.Write([]byte(password))
+	h.Write(challenge)
+	return h.Sum([]byte{ident})
+}
+
 // CheckCHAP tells whether a CHAP-Password fits a password, RFC 2865 section
 // 5.3. The challenge is CHAP-Challenge, or the request's Authenticator where
 // there is none.
@@ -68,9 +78,5 @@ func CheckCHAP(chap []byte, challenge []byte, password string) bool {
 	if len(chap) != 17 {
 		return false
 	}
-	h := md5.New()
-	h.Write(chap[:1])
-	h.Write([]byte(password))
-	h.Write(challenge)
-	return subtle.ConstantTimeCompare(h.Sum(nil), chap[1:]) == 1
+	return subtle.ConstantTimeCompare(CHAP(chap[0], challenge, password), chap) == 1
 }
