@@ -297,6 +297,56 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Zero(t, c.run(t, "why", "-state", "st").status, "its evidence stays")
 }
 
+func TestAskPutsEachQuestionInALab(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.98.0.0/16", "demo/as-reviewed")
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	for _, q := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"-server tern -as north-sw-1 -person ines.marsh", 0, "accepted by tern"},
+		{"-server tern -as north-sw-1 -person ines.marsh -form pap", 0, "accepted by tern"},
+		{"-server tern -as north-sw-1 -person tobin.reed", 1, "refused by tern"},
+		{"-server sanderling -as mv-avocet-rtr -person ines.marsh", 0, "Management-Privilege-Level = 15"},
+		{"-server sanderling -as mv-avocet-rtr -person ines.marsh -form mschapv2", 1, "refused by sanderling"},
+		{"-server sanderling -as mv-avocet-rtr -question status", 0, "alive by sanderling"},
+		{"-server sanderling -as mv-avocet-rtr -question record-start -person ines.marsh", 0, "recorded by sanderling"},
+		{"-group shore -as north-sw-1 -person tobin.reed -question session", 0, "priv-lvl = 1"},
+		{"-group shore -as north-sw-1 -person tobin.reed -question commands -command save", 1, "refused by tern"},
+		{"-group shore -as north-sw-1 -person tobin.reed -question record-stop -command save", 0, "recorded by tern"},
+		{"-server tern -person ines.marsh", 3, "ask as a device of the site with -as"},
+		{"-server tern", 2, "name one with -person"},
+		{"-person x", 2, "needs -server or -group"},
+		{"-server trn -person x", 2, `did you mean "tern"?`},
+		{"-server tern -person x -question staus", 2, `did you mean "status"?`},
+		{"-server tern -question status", 2, "has no status question"},
+		{"-server sanderling -person x -question session", 2, "the rights come with the login"},
+		{"-server sanderling -person x -form ascii", 2, "it has pap, chap, mschapv2"},
+		{"-server sanderling -person x -attribute Nothing=1", 2, "no RADIUS attribute is called"},
+		{"-server tern -person x -count 1000000", 2, "-count is from 1 to 100000"},
+	} {
+		r := c.run(t, append(append([]string{"ask"}, strings.Fields(q.args)...), password...)...)
+		require.Equal(t, q.status, r.status, "%s\n%s%s", q.args, r.out, r.err)
+		require.Contains(t, r.out+r.err, q.says, q.args)
+	}
+	r := c.run(t, "ask", "-json", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "50", "-rate", "1000")
+	require.Zero(t, r.status, r.err)
+	var many struct {
+		Count   int
+		Answers map[string]int
+		Seconds struct{ Min, P50, P99, Max float64 }
+	}
+	strictly(t, r.out, &many)
+	require.Equal(t, 50, many.Count)
+	require.Equal(t, map[string]int{"alive": 50}, many.Answers)
+	require.Positive(t, many.Seconds.Min)
+	require.LessOrEqual(t, many.Seconds.P50, many.Seconds.Max)
+	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "20", "-rate", "1000").out, "HALF WITHIN")
+	require.Equal(t, 130, lab.end(t))
+}
+
 func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 	for _, tool := range []string{"ssh", "sshpass"} {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -488,7 +538,7 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	c := call{dir: t.TempDir()}
 	overview := c.run(t, "help")
 	require.Zero(t, overview.status)
-	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "login", "why", "ledger", "version", "help"} {
+	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "why", "ledger", "version", "help"} {
 		require.Contains(t, overview.out, "\n  "+name+" ")
 		page := c.run(t, "help", name)
 		require.Zero(t, page.status)

@@ -40,6 +40,15 @@ func (r *Rests) Wake(servers ...*site.Server) {
 	}
 }
 
+// Ask puts one question to a group, as the device would in the middle of a
+// walk, and gives the step with its tries.
+func (v *Visit) Ask(g *site.Group, q Question) Step {
+	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
+	step := v.group(g, q)
+	step.Purpose, step.Method = q.Purpose, site.Method{Kind: site.ByGroup, Group: g, Ref: g.Ref}
+	return step
+}
+
 // group asks the servers of a group in order, those at rest passed over. The
 // first answer decides.
 func (v *Visit) group(g *site.Group, q Question) Step {

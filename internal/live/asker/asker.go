@@ -108,6 +108,26 @@ func Status(ctx context.Context, t Target, a Asker, accounting bool) walk.Exchan
 	return e
 }
 
+// World is a walk's world of real servers, for one asker. It has no local
+// accounts.
+type World struct {
+	Context context.Context
+	Targets map[*site.Server]Target
+	Asker   Asker
+	Status  bool // ask for the status in place of the walk's question
+}
+
+// Begin asks a server with a real packet.
+func (w World) Begin(s *site.Server, q walk.Question) walk.Exchange {
+	if w.Status {
+		return Status(w.Context, w.Targets[s], w.Asker, false)
+	}
+	return Begin(w.Context, w.Targets[s], q, w.Asker)
+}
+
+// PasswordIs is never true: there are no accounts here.
+func (World) PasswordIs(*site.Account) bool { return false }
+
 // lost makes the reply of a try that brought no answer.
 func lost(r walk.Reason, message string, began time.Time) walk.Reply {
 	return walk.Reply{Result: walk.Unavailable, Reason: r, Message: message, Took: time.Since(began)}
@@ -124,6 +144,12 @@ func failure(err error) (walk.Reason, string) {
 		return walk.Silent, "there is no way to the server's address"
 	}
 	return walk.Silent, err.Error()
+}
+
+// isNetwork tells an error of the network from one of the question.
+func isNetwork(err error) bool {
+	var op *net.OpError
+	return isTimeout(err) || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &op)
 }
 
 func isTimeout(err error) bool {

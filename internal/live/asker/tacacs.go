@@ -66,8 +66,10 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 	case errors.Is(err, tacacs.ErrHeader):
 		return lost(walk.ServerError, err.Error(), began)
 	}
-	r, m := failure(err)
-	return lost(r, m, began)
+	if r, m := failure(err); isNetwork(err) {
+		return lost(r, m, began)
+	}
+	return lost(walk.ServerError, err.Error(), began) // it could not even be asked
 }
 
 func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
@@ -76,18 +78,40 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 		reply, err := e.authenticate(c)
 		return authenticated(reply), err
 	case site.Session, site.Commands:
-		response, err := c.Authorize(e.request())
+		r := e.request()
+		if err := fits(r); err != nil {
+			return walk.Reply{}, err
+		}
+		response, err := c.Authorize(r)
 		return authorized(response), err
 	}
 	flags := byte(tacacs.AcctStop)
 	if e.q.Start {
 		flags = tacacs.AcctStart
 	}
-	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: e.record()})
+	r := e.record()
+	if err := fits(r); err != nil {
+		return walk.Reply{}, err
+	}
+	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: r})
 	if err == nil && reply.Status != tacacs.AcctSuccess {
 		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: reply.Message, Answer: "error"}, nil
 	}
 	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: "recorded"}, err
+}
+
+// fits refuses what the packet could only carry in part: a server must never
+// decide about half a command.
+func fits(r tacacs.AuthorRequest) error {
+	if len(r.Args) > 255 {
+		return errors.New("the command has more than 253 words, which TACACS+ cannot carry (RFC 8907, section 6.1)")
+	}
+	for _, a := range r.Args {
+		if len(a) > 255 {
+			return errors.New("a word of the command has more than 247 octets, which TACACS+ cannot carry (RFC 8907, section 6.1)")
+		}
+	}
+	return nil
 }
 
 // authenticate logs in with the password in its form.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"os"
 	"sync"
 	"testing"
 	"time"
@@ -73,7 +74,7 @@ func start(t *testing.T) *rig {
 	hash, err := vault.Hash("right", 64, 1)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
-keys: {k: file k}
+keys: {k: file k, kept: file kept}
 servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
   - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 300ms, tries: 2}
@@ -81,6 +82,7 @@ devices: [{name: sw, addresses: [127.0.0.1], labels: {place: north}}]
 people:
   - {name: ines, teams: [net], password: '` + hash + `'}
   - {name: tobin, teams: [watch], password: '` + hash + `'}
+  - {name: kept, teams: [net], password: key kept}
 roles:
   - {name: all, level: 15, commands: [allow **]}
   - {name: lookout, level: 1, commands: [refuse look secrets **, allow look **]}
@@ -90,7 +92,7 @@ grants:
 `)})
 	require.NoError(t, err)
 	r := &rig{T: t, site: s, book: &book{}}
-	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Ledger: r.book,
+	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}, Ledger: r.book,
 		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")},
 		Events: func(e cause.Event) {
 			r.mu.Lock()
@@ -108,6 +110,11 @@ grants:
 
 // ask puts one question as a device would.
 func (r *rig) ask(server string, q walk.Question, password string, change ...func(*asker.Target)) walk.Reply {
+	return r.askIn("", server, q, password, change...)
+}
+
+// askIn puts a question with the password in a form.
+func (r *rig) askIn(form, server string, q walk.Question, password string, change ...func(*asker.Target)) walk.Reply {
 	place := r.tacacs
 	if server == "r" {
 		place = r.radius
@@ -119,7 +126,7 @@ func (r *rig) ask(server string, q walk.Question, password string, change ...fun
 	if q.Way == nil {
 		q.Way = &site.Way{Access: site.SSH}
 	}
-	e := asker.Begin(context.Background(), target, q, asker.Asker{Device: "sw", Port: "ssh0", From: "198.51.100.7", Session: "s1", Password: password})
+	e := asker.Begin(context.Background(), target, q, asker.Asker{Device: "sw", Port: "ssh0", From: "198.51.100.7", Session: "s1", Password: password, Form: asker.Form(form)})
 	defer e.Close()
 	return e.Try(1)
 }
@@ -383,4 +390,102 @@ func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
 	_, _, err = tacacs.ReadPacket(conn, []byte(key))
 	require.ErrorIs(t, err, io.EOF)
 	require.Empty(t, r.book.kept())
+}
+
+func TestEveryFormOfAPassword(t *testing.T) {
+	r := start(t)
+	for _, server := range []string{"t", "r"} {
+		for _, form := range asker.Forms(r.site.Server(server).Protocol) {
+			name := server + " " + form
+			require.Equal(t, walk.Accepted, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "right").Result, name)
+			require.Equal(t, walk.Refused, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "wrong").Result, name)
+			r.eventually("wrong-password")
+			require.Equal(t, walk.Refused, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "nobody"}, "right").Result, name)
+			r.eventually("unknown-person")
+			hashed := r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "ines"}, "right")
+			if form == "chap" || form == "mschapv2" {
+				require.Equal(t, walk.Refused, hashed.Result, name)
+				require.Contains(t, r.eventually("password-form").Text, "is a one-way hash")
+			} else {
+				require.Equal(t, walk.Accepted, hashed.Result, name)
+			}
+		}
+	}
+}
+
+func TestStatusIsAnswered(t *testing.T) {
+	r := start(t)
+	target := asker.Target{Server: r.site.Server("r"), Authentication: r.radius.Authentication, Accounting: r.radius.Accounting, Key: site.NewSecret(key)}
+	for _, accounting := range []bool{false, true} {
+		e := asker.Status(context.Background(), target, asker.Asker{Device: "sw"}, accounting)
+		reply := e.Try(1)
+		e.Close()
+		require.Equal(t, []any{walk.Accepted, "alive"}, []any{reply.Result, reply.Answer})
+	}
+	require.Empty(t, r.book.kept())
+}
+
+func TestManySessionsOnOneConnection(t *testing.T) {
+	r := start(t)
+	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
+	require.NoError(t, err)
+	shared := tacacs.Share(conn, []byte(key))
+	var wait sync.WaitGroup
+	for i := range 30 {
+		wait.Go(func() {
+			c := shared.Client()
+			want := tacacs.AuthenPass
+			password := "right"
+			if i%3 == 0 {
+				want, password = tacacs.AuthenFail, "wrong"
+			}
+			reply, err := c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, password, nil)
+			require.NoError(t, err)
+			require.Equal(t, want, reply.Status)
+			response, err := c.Authorize(tacacs.AuthorRequest{User: "tobin", Port: "ssh0", Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}})
+			require.NoError(t, err)
+			require.Equal(t, tacacs.AuthorPassAdd, response.Status)
+		})
+	}
+	wait.Wait()
+	require.True(t, shared.Agreed())
+	require.NoError(t, shared.Close())
+}
+
+func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
+	start1 := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, User: "ines"}.Append(nil)
+	more := tacacs.AuthenContinue{Message: "right"}.Append(nil)
+	for name, packets := range map[string][]tacacs.Header{
+		"two sessions with one id":        {{Sequence: 1}, {Sequence: 1}},
+		"an answer nobody asked for":      {{Sequence: 1}, {Sequence: 3}, {Sequence: 5}, {Sequence: 7}, {Sequence: 9}, {Sequence: 11}},
+		"a number left out":               {{Sequence: 1}, {Sequence: 9}},
+		"another type in mid-session":     {{Sequence: 1}, {Sequence: 3, Type: tacacs.Accounting}},
+		"a second session without asking": {{Sequence: 1}, {Sequence: 1, SessionID: 5}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := start(t)
+			_, conn := r.dial()
+			for i, h := range packets {
+				h.Version = 0xc0
+				if h.Type == 0 {
+					h.Type = tacacs.Authentication
+				}
+				if h.SessionID == 0 {
+					h.SessionID = 77
+				}
+				if name != "a second session without asking" {
+					h.Flags = tacacs.FlagSingleConnect
+				}
+				body := more
+				if i == 0 || h.Sequence == 1 {
+					body = start1
+				}
+				_, _ = conn.Write(tacacs.AppendPacket(nil, h, body, []byte(key)))
+			}
+			_ = conn.(*net.TCPConn).CloseWrite()
+			_, err := io.Copy(io.Discard, conn)
+			require.NotErrorIs(t, err, os.ErrDeadlineExceeded, "the connection ends")
+			require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Login, Person: "ines"}, "right").Result)
+		})
+	}
 }

@@ -1,0 +1,384 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/wire/radius"
+)
+
+func askCommand() *Command {
+	return &Command{
+		Name: "ask", Args: "[SITE]", Short: "one question to a server, or to a group as a device would put it",
+		Long: `Sends real packets: a login in any form, the authorization of a session or of a command, an accounting record, or a
+status question. With -as the question is put as that device would put it: from its address, with the key that it holds,
+as often and as long as the site says. It prints every try, the answer in words, and the attributes by name.
+
+Where a lab or serve runs here, its state folder says where the servers are; else the site's addresses are asked. With
+-count the question is asked many times, at a bounded rate, and the times are summed up.
+
+Exit status 1 when the answer is no, 3 when there was none.`,
+		Examples: []Example{
+			{"mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh", "a login, in a lab of the demo site"},
+			{"mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'", "may this person use this command?"},
+			{"mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200", "is it alive, and how fast?"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.report()
+			f := &askFlags{}
+			c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab or serve (default "+defaultState+", where there is one)")
+			c.Flags.StringVar(&f.server, "server", "", "the `server` to ask")
+			c.Flags.StringVar(&f.group, "group", "", "the `group` to ask, its servers in order")
+			c.Flags.StringVar(&f.as, "as", "", "ask as this `device`")
+			c.Flags.StringVar(&f.question, "question", "login", "the `question`: "+strings.Join(questions, ", "))
+			c.Flags.StringVar(&f.person, "person", "", "the `name` of the person")
+			c.Flags.StringVar(&f.form, "form", "", "how a password is sent: pap, chap or mschapv2; with TACACS+ also ascii, by prompts, the usual `form` there")
+			c.Flags.StringVar(&f.command, "command", "", "the `command`, for commands and records")
+			c.Flags.IntVar(&f.level, "level", 1, "the `level` that the person has, from 0 to 15, for records and commands")
+			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in that the device names")
+			c.Flags.StringVar(&f.from, "from", "", "the `address` that the person comes from")
+			c.Flags.Var(&f.attributes, "attribute", "a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
+			c.Flags.IntVar(&f.count, "count", 1, "ask so `many` times, at most 100000")
+			c.Flags.IntVar(&f.rate, "rate", 20, "with -count: at most so many questions a `second`, 2000 at most")
+			f.password = c.passwordFlags()
+			return func() error { return c.ask(f) }
+		},
+	}
+}
+
+var questions = []string{"login", "session", "commands", "record-start", "record-stop", "status"}
+
+type askFlags struct {
+	state, server, group, as, question, person, form, command, through, from string
+	level, count, rate                                                       int
+	attributes                                                               names
+	password                                                                 func(string) (site.Secret, error)
+}
+
+func (f *askFlags) check() error {
+	switch {
+	case (f.server == "") == (f.group == ""):
+		return wrong("ask needs -server or -group, one of them\nusage: %s", usage(askCommand()))
+	case !slices.Contains(questions, f.question):
+		return wrong("there is no question %q%s; they are %s", f.question, nearest.Suggest(f.question, questions), strings.Join(questions, ", "))
+	case f.question != "status" && f.person == "":
+		return wrong("this question is about a person: name one with -person")
+	case f.question == "commands" && len(rights.SplitLine(f.command)) == 0:
+		return wrong("-question commands needs the -command")
+	case f.level < 0 || f.level > 15:
+		return wrong("-level is from 0 to 15")
+	case !slices.Contains(site.Accesses(), f.through):
+		return wrong("there is no way in %q%s; they are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	case f.count < 1 || f.count > 100000:
+		return wrong("-count is from 1 to 100000")
+	case f.rate < 1 || f.rate > 2000:
+		return wrong("-rate is from 1 to 2000 a second")
+	}
+	return nil
+}
+
+// asking is a question ready to be put.
+type asking struct {
+	group  *site.Group
+	device *site.Device
+	world  asker.World
+	q      walk.Question
+	way    *site.Way
+	name   string // of the question
+}
+
+func (c *Call) ask(f *askFlags) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	places, lab, err := f.places()
+	if err != nil {
+		return err
+	}
+	path := c.sitePath()
+	if len(c.Args) == 0 && lab {
+		path = places.SitePath
+	}
+	l, err := c.loadFrom(path, true)
+	if err != nil {
+		return err
+	}
+	a, err := f.prepare(c, l, places, lab)
+	if err != nil {
+		return err
+	}
+	if f.count > 1 {
+		return c.askMany(a, f.count, f.rate)
+	}
+	result := a.once()
+	if *c.json {
+		err = show.JSON(c.Out, result)
+	} else {
+		printAnswer(c, result)
+		if f.as == "" && result.By == "" {
+			c.say("asked from this host, which the server may not know; ask as a device of the site with -as\n")
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return answerStatus(result.Answer)
+}
+
+// answerStatus is the exit status of an answer.
+func answerStatus(answer string) error {
+	switch answer {
+	case "accept", "pass", "recorded", "alive":
+		return nil
+	case "silent", "error":
+		return failure{ExitCannot, errors.New("")}
+	}
+	return errNo
+}
+
+// places reads where a lab or serve listens, if there is one.
+func (f *askFlags) places() (state.Places, bool, error) {
+	dir := f.state
+	if dir == "" {
+		dir = defaultState
+	}
+	folder, err := state.Open(dir)
+	if err != nil {
+		if f.state != "" {
+			return state.Places{}, false, failure{ExitUsage, err}
+		}
+		return state.Places{}, false, nil
+	}
+	p, err := folder.Places()
+	return p, err == nil, err
+}
+
+// prepare finds the servers, the device and the password.
+func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking, error) {
+	a := &asking{name: f.question, way: &site.Way{Access: f.through}}
+	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Kind: &site.Kind{Traits: site.DefaultTraits()}}
+	var err error
+	if f.as != "" {
+		if a.device, err = l.device(f.as); err != nil {
+			return nil, err
+		}
+	}
+	if a.group, err = f.servers(l); err != nil {
+		return nil, err
+	}
+	a.world = asker.World{Context: c.Context, Targets: map[*site.Server]asker.Target{}, Status: f.question == "status",
+		Asker: asker.Asker{Device: a.device.Name, Port: f.through + "0", From: f.from, Session: "ask", Form: asker.Form(f.form)}}
+	for _, s := range a.group.Servers {
+		if err := f.fits(s); err != nil {
+			return nil, err
+		}
+		if a.world.Targets[s], err = f.target(l, a.device, s, p, lab); err != nil {
+			return nil, err
+		}
+	}
+	for _, text := range f.attributes {
+		name, value, _ := strings.Cut(text, "=")
+		attribute, err := radius.Make(name, value)
+		if err != nil {
+			return nil, wrong("-attribute %s: %v", name, err)
+		}
+		a.world.Asker.Extra = append(a.world.Asker.Extra, attribute)
+	}
+	a.q = f.walkQuestion()
+	if f.question == "login" {
+		password, err := f.password(f.person)
+		if err != nil {
+			return nil, err
+		}
+		a.world.Asker.Password = password.Reveal()
+	}
+	return a, nil
+}
+
+// servers gives the group to ask; one server is a group of its own.
+func (f *askFlags) servers(l loaded) (*site.Group, error) {
+	if f.server != "" {
+		some, err := l.servers(f.server)
+		if err != nil {
+			return nil, err
+		}
+		if len(some) != 1 {
+			return nil, wrong("-server takes one server; ask several as a group with -group")
+		}
+		s := l.Server(strings.TrimSpace(f.server))
+		return &site.Group{Ref: s.Ref, Servers: []*site.Server{s}}, nil
+	}
+	var known []string
+	for _, g := range l.Groups {
+		if g.Name == f.group {
+			return g, nil
+		}
+		known = append(known, g.Name)
+	}
+	return nil, wrong("the site %s has no group %q%s", l.Path, f.group, nearest.Suggest(f.group, known))
+}
+
+// fits refuses what the server's protocol does not have.
+func (f *askFlags) fits(s *site.Server) error {
+	forms := asker.Forms(s.Protocol)
+	switch {
+	case f.form != "" && !slices.Contains(forms, f.form):
+		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol, f.form, strings.Join(forms, ", "))
+	case s.Protocol == site.RADIUS && (f.question == "session" || f.question == "commands"):
+		return wrong("%s speaks RADIUS, which has no question of its own about %s: the rights come with the login", s.Name, f.question)
+	case s.Protocol == site.RADIUS && f.command != "":
+		return wrong("%s speaks RADIUS, which has no records of commands", s.Name)
+	case s.Protocol == site.TACACS && f.question == "status":
+		return wrong("%s speaks TACACS+, which has no status question; ask for a login", s.Name)
+	case s.Protocol == site.TACACS && len(f.attributes) > 0:
+		return wrong("-attribute is for RADIUS, and %s speaks TACACS+", s.Name)
+	}
+	return nil
+}
+
+// target gives a server as the asker reaches it: in a lab at its loopback
+// address and from the device's, else at the site's addresses.
+func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
+	t := asker.Target{Server: s, Key: l.Keys[d.Key(s).Name], HeedsICMP: d.Kind.Traits.HeedsICMP}
+	address, ports := s.Address, [2]uint16{s.AuthenticationPort, s.AccountingPort}
+	if s.Protocol == site.TACACS {
+		ports[0] = s.Port
+	}
+	from := ""
+	if lab {
+		i := slices.IndexFunc(p.Servers, func(at state.ServerPlace) bool { return at.Name == s.Name })
+		if i < 0 {
+			return t, wrong("the server %s does not run there: the state folder does not name it", s.Name)
+		}
+		at := p.Servers[i]
+		address, ports = at.Address, [2]uint16{at.Authentication + at.Port, at.Accounting}
+		if place, ok := p.Device(d.Name); ok {
+			from = place.Source
+		}
+	}
+	if from == "" && f.as != "" && d.Source.IsValid() {
+		from = d.Source.String()
+	}
+	t.From, _ = netip.ParseAddr(from)
+	ip, err := netip.ParseAddr(address)
+	if err != nil {
+		return t, wrong("the server %s has the host name %s; ask it by its address for now: give the address in the site", s.Name, address)
+	}
+	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
+	return t, nil
+}
+
+func (f *askFlags) walkQuestion() walk.Question {
+	q := walk.Question{Person: f.person, Level: f.level, Line: f.command, Method: site.ByGroup, Start: f.question == "record-start"}
+	switch f.question {
+	case "session":
+		q.Purpose = site.Session
+	case "commands":
+		q.Purpose = site.Commands
+	case "record-start", "record-stop":
+		q.Purpose = site.RecordSessions
+		if f.command != "" {
+			q.Purpose = site.RecordCommands
+		}
+	}
+	return q
+}
+
+type tryJSON struct {
+	Server  string  `json:"server"`
+	Seconds float64 `json:"seconds"`
+	Result  string  `json:"result"`
+	Reason  string  `json:"reason"`
+	Message string  `json:"message"`
+}
+
+type askJSON struct {
+	Server     string             `json:"server"`
+	Protocol   site.Protocol      `json:"protocol"`
+	Question   string             `json:"question"`
+	Answer     string             `json:"answer"`
+	By         string             `json:"by"`
+	Attributes []rights.Attribute `json:"attributes"`
+	Seconds    float64            `json:"seconds"`
+	Tries      []tryJSON          `json:"tries"`
+	Message    string             `json:"message"`
+}
+
+// once puts the question and gives what came back.
+func (a *asking) once() askJSON {
+	visit := &walk.Visit{Device: a.device, Way: a.way, World: a.world, Rests: new(walk.Rests), Person: a.q.Person}
+	step := visit.Ask(a.group, a.q)
+	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: "silent", By: step.By,
+		Attributes: []rights.Attribute{}, Seconds: step.Took.Seconds(), Tries: []tryJSON{}}
+	for _, t := range step.Tries {
+		r.Tries = append(r.Tries, tryJSON{t.Server.Name, t.Reply.Took.Seconds(), string(t.Reply.Result), string(t.Reply.Reason), t.Reply.Message})
+		r.Message = t.Reply.Message
+		if t.Reply.Answer != "" {
+			r.Answer = t.Reply.Answer
+		} else if t.Reply.Reason == walk.ServerError {
+			r.Answer = "error"
+		}
+		if len(t.Reply.Attributes) > 0 {
+			r.Attributes = t.Reply.Attributes
+		}
+	}
+	return r
+}
+
+// answerWords puts an answer into words.
+var answerWords = map[string]string{"accept": "accepted", "pass": "accepted", "reject": "refused", "fail": "refused", "recorded": "recorded",
+	"alive": "alive", "challenge": "asked for more", "error": "cannot answer", "silent": "no answer"}
+
+func printAnswer(c *Call, r askJSON) {
+	style := c.style()
+	tone := map[string]show.Tone{"accept": show.Good, "pass": show.Good, "recorded": show.Good, "alive": show.Good, "silent": show.Bad, "error": show.Bad}[r.Answer]
+	if tone == show.Plain {
+		tone = show.Careful
+	}
+	by := ""
+	if r.By != "" {
+		by = " by " + r.By
+	}
+	c.say("%s%s after %s (%s, %s)\n", style.Paint(tone, answerWords[r.Answer]), by, milliseconds(r.Seconds), r.Question, r.Protocol)
+	if r.Message != "" && r.By != "" {
+		c.say("  the server says: %s\n", show.Safe(r.Message))
+	}
+	for _, a := range r.Attributes {
+		if a.Name != "Message-Authenticator" { // it was checked; it says nothing to a reader
+			c.say("  %s = %s\n", a.Name, show.Safe(a.Value))
+		}
+	}
+	if r.By == "" || len(r.Tries) > 1 {
+		for i, t := range r.Tries {
+			why := t.Result
+			if t.Reason != "" {
+				why = t.Reason
+			}
+			if t.Message != "" {
+				why += ": " + t.Message
+			}
+			c.say("  try %d  %-12s %8s  %s\n", i+1, t.Server, milliseconds(t.Seconds), show.Safe(why))
+		}
+	}
+}
+
+// milliseconds shows a short time: "0.41 ms", "12 ms", "2.0 s".
+func milliseconds(seconds float64) string {
+	switch ms := seconds * 1000; {
+	case ms < 10:
+		return fmt.Sprintf("%.2f ms", ms)
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", seconds)
+}
