@@ -1,0 +1,79 @@
+package capture
+
+import (
+	"encoding/binary"
+	"net/netip"
+
+	"github.com/gopacket/gopacket/layers"
+)
+
+// Numbers of the headers that nearly every packet has.
+const (
+	typeIPv4, typeIPv6, typeVLAN, typeQinQ = 0x0800, 0x86dd, 0x8100, 0x88a8
+	protoTCP, protoUDP                     = 6, 17
+)
+
+// inner is what the headers of an ordinary packet lead to.
+type inner struct {
+	from, to netip.Addr
+	protocol byte
+	payload  []byte
+}
+
+// ordinary reads the headers of an Ethernet frame, with VLAN tags or without,
+// that holds an unfragmented IPv4 packet or an IPv6 packet without extension
+// headers. Any other packet is left to the general decoder.
+func ordinary(b []byte, link layers.LinkType) (inner, bool) {
+	if link != layers.LinkTypeEthernet || len(b) < 14 {
+		return inner{}, false
+	}
+	kind, b := binary.BigEndian.Uint16(b[12:]), b[14:]
+	for kind == typeVLAN || kind == typeQinQ {
+		if len(b) < 4 {
+			return inner{}, false
+		}
+		kind, b = binary.BigEndian.Uint16(b[2:]), b[4:]
+	}
+	switch kind {
+	case typeIPv4:
+		return ordinary4(b)
+	case typeIPv6:
+		return ordinary6(b)
+	}
+	return inner{}, false
+}
+
+func ordinary4(b []byte) (inner, bool) {
+	if len(b) < 20 || b[0]>>4 != 4 || binary.BigEndian.Uint16(b[6:])&0x3fff != 0 { // a fragment
+		return inner{}, false
+	}
+	header, total := int(b[0]&15)*4, int(binary.BigEndian.Uint16(b[2:]))
+	if header < 20 || total < header || total > len(b) {
+		return inner{}, false
+	}
+	return inner{netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20])), b[9], b[header:total]}, true
+}
+
+func ordinary6(b []byte) (inner, bool) {
+	if len(b) < 40 || b[0]>>4 != 6 || b[6] != protoTCP && b[6] != protoUDP {
+		return inner{}, false
+	}
+	total := 40 + int(binary.BigEndian.Uint16(b[4:]))
+	if total > len(b) {
+		return inner{}, false
+	}
+	return inner{netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40])), b[6], b[40:total]}, true
+}
+
+// datagram gives the ports and the payload of a whole UDP datagram.
+func (i inner) datagram() (from, to netip.AddrPort, payload []byte, ok bool) {
+	b := i.payload
+	if i.protocol != protoUDP || len(b) < 8 {
+		return from, to, nil, false
+	}
+	n := int(binary.BigEndian.Uint16(b[4:]))
+	if n < 8 || n > len(b) {
+		return from, to, nil, false
+	}
+	return netip.AddrPortFrom(i.from, binary.BigEndian.Uint16(b)), netip.AddrPortFrom(i.to, binary.BigEndian.Uint16(b[2:])), b[8:n], true
+}

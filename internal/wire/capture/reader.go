@@ -1,0 +1,274 @@
+package capture
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/ip4defrag"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+	"github.com/gopacket/gopacket/reassembly"
+)
+
+// Handler takes what a capture holds, in the order of the capture. Payloads
+// are only good during the call.
+type Handler interface {
+	// Datagram is a whole UDP payload.
+	Datagram(at time.Time, from, to netip.AddrPort, payload []byte)
+	// Data is octets of a TCP connection in order; lost tells that some
+	// before them are missing from the capture.
+	Data(at time.Time, c *Conn, fromClient bool, payload []byte, lost bool)
+	// Ended is the end of a connection, or of what the capture has of it.
+	Ended(at time.Time, c *Conn, how End)
+	// Unreachable is an ICMP message about a packet between two places.
+	Unreachable(at time.Time, from, to netip.AddrPort, udp bool, why string)
+}
+
+// Conn is a TCP connection. Where its beginning is not in the capture, the side
+// with the lower port counts as the server.
+type Conn struct{ Client, Server netip.AddrPort }
+
+// End is how a connection ended.
+type End int
+
+const (
+	Closed     End = iota // with data, or by both sides
+	Unanswered            // the client's SYN had no answer
+	Refused               // the server's port refused
+)
+
+// Stats counts what a capture held.
+type Stats struct {
+	Packets int // all
+	Other   int // neither UDP nor TCP nor ICMP over IP, or cut short
+}
+
+// Source gives the packets of a capture.
+type Source interface {
+	ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
+	LinkType() layers.LinkType
+}
+
+// ErrFormat is a file that is no capture.
+var ErrFormat = errors.New("this is no pcap or pcapng capture")
+
+// Open begins to read a capture file of either form.
+func Open(r io.Reader) (Source, error) {
+	b := bufio.NewReaderSize(r, 1<<16)
+	head, err := b.Peek(4)
+	if err != nil {
+		return nil, ErrFormat
+	}
+	var s Source
+	if binary.BigEndian.Uint32(head) == 0x0a0d0d0a {
+		s, err = pcapgo.NewNgReader(b, pcapgo.NgReaderOptions{SkipUnknownVersion: true})
+	} else {
+		s, err = pcapgo.NewReader(b)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
+	}
+	return s, nil
+}
+
+const (
+	idleFor    = 2 * time.Minute // a connection without packets so long has ended
+	sweepEvery = 5 * time.Second // of the capture's time
+	// Pages are of 1900 octets: what may wait for octets that are missing.
+	pagesInAll   = 8192
+	pagesPerConn = 64
+)
+
+// Read reads a capture to its end and hands what it holds to h. Its memory does
+// not grow with the capture.
+func Read(s Source, h Handler) (Stats, error) {
+	r := &reader{handler: h, fragments: ip4defrag.NewIPv4Defragmenter()}
+	pool := reassembly.NewStreamPool(r)
+	r.assembler = reassembly.NewAssembler(pool)
+	r.assembler.MaxBufferedPagesTotal, r.assembler.MaxBufferedPagesPerConnection = pagesInAll, pagesPerConn
+	for {
+		data, ci, err := s.ZeroCopyReadPacketData()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			r.assembler.FlushAll()
+			return r.stats, fmt.Errorf("the capture is damaged after %d packets: %w", r.stats.Packets, err)
+		}
+		r.packet(data, ci, s.LinkType())
+	}
+	r.assembler.FlushAll()
+	return r.stats, nil
+}
+
+// reader takes the packets of one capture apart.
+type reader struct {
+	handler   Handler
+	assembler *reassembly.Assembler
+	fragments *ip4defrag.IPv4Defragmenter
+	now       time.Time
+	swept     time.Time
+	stats     Stats
+}
+
+// GetCaptureInfo makes the reader the assembler's context.
+func (r *reader) GetCaptureInfo() gopacket.CaptureInfo {
+	return gopacket.CaptureInfo{Timestamp: r.now}
+}
+
+func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkType) {
+	r.stats.Packets++
+	r.now = ci.Timestamp
+	if r.now.Sub(r.swept) > sweepEvery {
+		r.assembler.FlushCloseOlderThan(r.now.Add(-idleFor))
+		r.fragments.DiscardOlderThan(r.now.Add(-idleFor))
+		r.swept = r.now
+	}
+	if i, ok := ordinary(data, link); ok { // nearly all packets, without the general decoder's cost
+		if from, to, payload, ok := i.datagram(); ok {
+			r.handler.Datagram(r.now, from, to, payload)
+			return
+		}
+	}
+	p := gopacket.NewPacket(data, link, gopacket.DecodeOptions{Lazy: true, NoCopy: true})
+	if four, ok := p.NetworkLayer().(*layers.IPv4); ok && (four.Flags&layers.IPv4MoreFragments != 0 || four.FragOffset != 0) {
+		whole, err := r.fragments.DefragIPv4WithTimestamp(copyOf(four), r.now)
+		if err != nil || whole == nil {
+			if err != nil {
+				r.stats.Other++
+			}
+			return
+		}
+		p = gopacket.NewPacket(whole.Payload, whole.Protocol, gopacket.NoCopy)
+		r.transport(p, whole.NetworkFlow())
+		return
+	}
+	if p.NetworkLayer() == nil {
+		r.stats.Other++
+		return
+	}
+	r.transport(p, p.NetworkLayer().NetworkFlow())
+}
+
+// copyOf keeps a fragment beyond the packet that it came in.
+func copyOf(ip *layers.IPv4) *layers.IPv4 {
+	c := *ip
+	c.Payload = append([]byte(nil), ip.Payload...)
+	return &c
+}
+
+func (r *reader) transport(p gopacket.Packet, flow gopacket.Flow) {
+	if l := p.Layer(layers.LayerTypeICMPv4); l != nil {
+		r.icmp4(l.(*layers.ICMPv4))
+		return
+	}
+	if l := p.Layer(layers.LayerTypeICMPv6); l != nil {
+		return // neighbours and the like; an unreachable port shows as silence too
+	}
+	if l := p.Layer(layers.LayerTypeUDP); l != nil {
+		udp := l.(*layers.UDP)
+		from, to := ends(flow, uint16(udp.SrcPort), uint16(udp.DstPort))
+		r.handler.Datagram(r.now, from, to, udp.Payload)
+		return
+	}
+	if l := p.Layer(layers.LayerTypeTCP); l != nil {
+		r.assembler.AssembleWithContext(flow, l.(*layers.TCP), r)
+		return
+	}
+	r.stats.Other++
+}
+
+func ends(flow gopacket.Flow, from, to uint16) (netip.AddrPort, netip.AddrPort) {
+	src, _ := netip.AddrFromSlice(flow.Src().Raw())
+	dst, _ := netip.AddrFromSlice(flow.Dst().Raw())
+	return netip.AddrPortFrom(src.Unmap(), from), netip.AddrPortFrom(dst.Unmap(), to)
+}
+
+// icmp4 reads a destination-unreachable message (RFC 792): it holds the first
+// octets of the packet that it is about.
+func (r *reader) icmp4(icmp *layers.ICMPv4) {
+	if icmp.TypeCode.Type() != layers.ICMPv4TypeDestinationUnreachable {
+		return
+	}
+	b := icmp.Payload
+	if len(b) < 20 || b[0]>>4 != 4 {
+		return
+	}
+	n := int(b[0]&15) * 4
+	if n < 20 || len(b) < n+4 {
+		return
+	}
+	src, _ := netip.AddrFromSlice(b[12:16])
+	dst, _ := netip.AddrFromSlice(b[16:20])
+	from := netip.AddrPortFrom(src, binary.BigEndian.Uint16(b[n:]))
+	to := netip.AddrPortFrom(dst, binary.BigEndian.Uint16(b[n+2:]))
+	why := map[uint8]string{0: "net unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable", 13: "filtered"}[icmp.TypeCode.Code()]
+	if why == "" {
+		why = "unreachable"
+	}
+	r.handler.Unreachable(r.now, from, to, b[9] == 17, why)
+}
+
+// New makes the stream of a connection that is seen for the first time.
+func (r *reader) New(network, transport gopacket.Flow, tcp *layers.TCP, _ reassembly.AssemblerContext) reassembly.Stream {
+	from, to := ends(network, uint16(tcp.SrcPort), uint16(tcp.DstPort))
+	s := &stream{reader: r, conn: Conn{from, to}, firstFromClient: true}
+	if tcp.SYN && tcp.ACK || !tcp.SYN && from.Port() < to.Port() { // the first packet is the server's
+		s.conn, s.firstFromClient = Conn{to, from}, false
+	}
+	return s
+}
+
+// stream is one connection while it is put together.
+type stream struct {
+	reader             *reader
+	conn               Conn
+	firstFromClient    bool // the side that the library calls client is the client
+	syn, answer, reset bool
+}
+
+func (s *stream) fromClient(d reassembly.TCPFlowDirection) bool {
+	return (d == reassembly.TCPDirClientToServer) == s.firstFromClient
+}
+
+// Accept takes every packet: a connection may be joined in the middle.
+func (s *stream) Accept(tcp *layers.TCP, _ gopacket.CaptureInfo, d reassembly.TCPFlowDirection, _ reassembly.Sequence, start *bool, _ reassembly.AssemblerContext) bool {
+	switch {
+	case s.fromClient(d):
+		s.syn = s.syn || tcp.SYN
+	case tcp.RST && !s.answer:
+		s.reset = true
+	default:
+		s.answer = true
+	}
+	*start = true
+	return true
+}
+
+// ReassembledSG hands octets on.
+func (s *stream) ReassembledSG(sg reassembly.ScatterGather, _ reassembly.AssemblerContext) {
+	n, _ := sg.Lengths()
+	d, _, _, skipped := sg.Info()
+	if n > 0 {
+		s.reader.handler.Data(sg.CaptureInfo(0).Timestamp, &s.conn, s.fromClient(d), sg.Fetch(n), skipped > 0)
+	}
+}
+
+// ReassemblyComplete is the end of the connection.
+func (s *stream) ReassemblyComplete(reassembly.AssemblerContext) bool {
+	how := Closed
+	switch {
+	case s.reset && s.syn:
+		how = Refused
+	case s.syn && !s.answer:
+		how = Unanswered
+	}
+	s.reader.handler.Ended(s.reader.now, &s.conn, how)
+	return true
+}
