@@ -82,7 +82,7 @@ func cannot(err error) error {
 // commands gives every command in the order of the work.
 func commands() []*Command {
 	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(),
-		whyCommand(), ledgerCommand(), versionCommand(), helpCommand()}
+		listenCommand(), whyCommand(), ledgerCommand(), versionCommand(), helpCommand()}
 }
 
 func commandNames() []string {

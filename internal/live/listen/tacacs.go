@@ -1,0 +1,345 @@
+package listen
+
+import (
+	"container/list"
+	"errors"
+	"net/netip"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"mellowgate/internal/wire/capture"
+	"mellowgate/internal/wire/radius"
+	"mellowgate/internal/wire/tacacs"
+)
+
+func validUTF8(s string) bool { return utf8.ValidString(s) }
+
+// Listener takes what a capture holds and gives exchanges. It is a
+// capture.Handler.
+type Listener struct {
+	directory Directory
+	words     radius.Dictionary
+	emit      func(Exchange)
+	pairs     radiusPairs
+	conns     map[capture.Conn]*conversation
+}
+
+// New makes a listener that calls emit for each exchange, when it is over.
+func New(d Directory, emit func(Exchange)) *Listener {
+	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}}
+	l.pairs.waiting, l.pairs.order = map[pairKey]*pending{}, list.New()
+	return l
+}
+
+// Close ends what is still waiting at the end of a capture.
+func (l *Listener) Close() {
+	for l.pairs.order.Len() > 0 {
+		l.finish(l.pairs.order.Front().Value.(*pending))
+	}
+}
+
+// mostConns bounds the TCP connections that are followed at once; more are
+// passed over.
+const mostConns = 1 << 12
+
+// mostSessions bounds the sessions without an answer on one connection.
+const mostSessions = 256
+
+// conversation is one TACACS+ connection. Octets wait in the two buffers until
+// they are whole packets.
+type conversation struct {
+	port           port
+	client, server netip.AddrPort
+	buffers        [2][]byte // of the client and of the server
+	sessions       map[uint32]*Exchange
+	tls, joined    bool
+	heard          bool
+}
+
+// Data takes octets of a TCP connection.
+func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
+	v := l.conversation(c)
+	if v == nil || v.tls {
+		return
+	}
+	if fromClient && !v.heard {
+		v.heard = true
+		if v.port.tls || len(b) > 2 && b[0] == 0x16 && b[1] == 3 { // a TLS hello, RFC 8446 section 5.1
+			v.tls = true
+			e := l.directory.exchange(at, v.client, v.server, v.port)
+			e.Protocol, e.Question, e.Answer = "tls", "connect", "unreadable"
+			if !v.port.tls {
+				e.remark("TLS on a port for clear text")
+			}
+			l.emit(*e)
+			return
+		}
+	}
+	side := 1
+	if fromClient {
+		side = 0
+	}
+	if lost {
+		v.buffers[side], v.joined = nil, true
+	}
+	v.buffers[side] = append(v.buffers[side], b...)
+	for l.packet(at, v, side) {
+	}
+}
+
+func (l *Listener) conversation(c *capture.Conn) *conversation {
+	if v, ok := l.conns[*c]; ok {
+		return v
+	}
+	p, ok := l.directory.at(c.Server)
+	if !ok || p.protocol != "tacacs" && !p.tls || len(l.conns) >= mostConns {
+		return nil
+	}
+	v := &conversation{port: p, client: c.Client, server: c.Server, sessions: map[uint32]*Exchange{}}
+	l.conns[*c] = v
+	return v
+}
+
+// packet takes one packet from a side's octets, and tells whether there may be
+// another. Where the capture joins in the middle, octets that begin no packet
+// are passed over.
+func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
+	b := v.buffers[side]
+	key, known := l.directory.key(v.port)
+	h, body, err := tacacs.DecodePacket(b, key)
+	switch {
+	case errors.Is(err, tacacs.ErrHeader):
+		v.buffers[side], v.joined = b[1:], true
+		return len(b) > 1
+	case errors.Is(err, tacacs.ErrClear):
+		v.buffers[side] = nil
+		l.unreadable(at, v, h, "a body in clear, which section 4.5 of RFC 8907 refuses")
+		return false
+	case err != nil:
+		return false // not whole yet
+	}
+	v.buffers[side] = b[12+len(body):]
+	if !known {
+		l.unknownKey(at, v, h)
+		return true
+	}
+	l.body(at, v, h, body, side == 0)
+	return true
+}
+
+// session finds the exchange of a session, or begins one.
+func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exchange {
+	e, ok := v.sessions[h.SessionID]
+	if !ok {
+		if len(v.sessions) >= mostSessions {
+			for _, old := range v.sessions {
+				l.emit(*old)
+			}
+			clear(v.sessions)
+		}
+		e = l.directory.exchange(at, v.client, v.server, v.port)
+		e.Question = map[tacacs.Type]string{tacacs.Authentication: "login", tacacs.Authorization: "session", tacacs.Accounting: "record-sessions"}[h.Type]
+		if v.joined || h.Sequence != 1 {
+			e.remark("the capture joins in the middle")
+		}
+		v.sessions[h.SessionID] = e
+	}
+	return e
+}
+
+func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, why string) {
+	e := l.session(at, v, h)
+	e.Answer = "unreadable"
+	e.remark(why)
+	l.over(at, v, h, e)
+}
+
+// unknownKey follows a session by its headers alone.
+func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
+	e := l.session(at, v, h)
+	e.remark("the key is not known: give the site")
+	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
+		e.Answer = "unreadable"
+		l.over(at, v, h, e)
+	}
+}
+
+func (l *Listener) over(at time.Time, v *conversation, h tacacs.Header, e *Exchange) {
+	e.Seconds = at.Sub(e.Time).Seconds()
+	delete(v.sessions, h.SessionID)
+	l.emit(*e)
+}
+
+// body reads a body by the packet's type and direction.
+func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []byte, request bool) {
+	e := l.session(at, v, h)
+	over, err := false, error(nil)
+	switch {
+	case h.Type == tacacs.Authentication && h.Sequence == 1:
+		err = start(e, body)
+	case h.Type == tacacs.Authentication && request:
+		over, err = goOn(e, body)
+	case h.Type == tacacs.Authentication:
+		over, err = reply(e, body)
+	case h.Type == tacacs.Authorization && request:
+		err = ask(e, body)
+	case h.Type == tacacs.Authorization:
+		over, err = respond(e, body)
+	case request:
+		err = record(e, body)
+	default:
+		over, err = recorded(e, body)
+	}
+	if err != nil {
+		e.Key, e.Answer = KeyDiffers, "unreadable"
+		if request {
+			e.remark("the request was not made with the server's key")
+		} else {
+			e.remark("the answer was not made with the key of the site")
+		}
+		over = !request
+	} else if e.Key == KeyUnknown {
+		e.Key = KeyFits
+	}
+	if over {
+		l.over(at, v, h, e)
+	}
+}
+
+func start(e *Exchange, body []byte) error {
+	s, err := tacacs.DecodeAuthenStart(body)
+	if err != nil {
+		return err
+	}
+	e.Person = s.User
+	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap", tacacs.MSCHAPv2: "mschapv2"}[s.Type]
+	e.Request = []NameValue{{"user", s.User}, {"port", s.Port}, {"rem_addr", s.RemoteAddress}, {"form", form}}
+	if s.Service == tacacs.ServiceEnable {
+		e.Question = "elevation"
+	}
+	return nil
+}
+
+// goOn reads what was typed at a prompt. It is never shown: it may be a
+// password.
+func goOn(e *Exchange, body []byte) (over bool, err error) {
+	c, err := tacacs.DecodeAuthenContinue(body)
+	if err == nil && c.Flags&tacacs.FlagAbort != 0 {
+		e.Answer = "none"
+		e.remark("the client ended it (ABORT)")
+		return true, nil
+	}
+	return false, err
+}
+
+func reply(e *Exchange, body []byte) (over bool, err error) {
+	r, err := tacacs.DecodeAuthenReply(body)
+	if err != nil {
+		return true, err
+	}
+	e.Response = append(e.Response, NameValue{"status", r.Status.String()})
+	if r.Message != "" {
+		e.Response = append(e.Response, NameValue{"server_msg", r.Message})
+	}
+	switch r.Status {
+	case tacacs.AuthenGetData, tacacs.AuthenGetUser, tacacs.AuthenGetPass:
+		return false, nil
+	case tacacs.AuthenPass:
+		e.Answer = "accept"
+	case tacacs.AuthenError, tacacs.AuthenRestart:
+		e.Answer = "error"
+	default:
+		e.Answer = "refuse"
+	}
+	return true, nil
+}
+
+func requested(e *Exchange, r tacacs.AuthorRequest) {
+	e.Person = r.User
+	e.Request = []NameValue{{"user", r.User}, {"port", r.Port}, {"rem_addr", r.RemoteAddress}}
+	var words []string
+	for _, a := range r.Args {
+		name, value, _ := tacacs.Arg(a)
+		e.Request = append(e.Request, NameValue{name, value})
+		if (name == "cmd" || name == "cmd-arg") && value != "" {
+			words = append(words, value)
+		}
+	}
+	e.Command = strings.Join(words, " ")
+}
+
+func ask(e *Exchange, body []byte) error {
+	r, err := tacacs.DecodeAuthorRequest(body)
+	if err != nil {
+		return err
+	}
+	requested(e, r)
+	if e.Command != "" {
+		e.Question = "commands"
+	}
+	return nil
+}
+
+func respond(e *Exchange, body []byte) (bool, error) {
+	r, err := tacacs.DecodeAuthorResponse(body)
+	if err != nil {
+		return true, err
+	}
+	e.Response = append(e.Response, NameValue{"status", r.Status.String()})
+	for _, a := range r.Args {
+		name, value, _ := tacacs.Arg(a)
+		e.Response = append(e.Response, NameValue{name, value})
+	}
+	e.Answer = map[tacacs.AuthorStatus]string{tacacs.AuthorPassAdd: "accept", tacacs.AuthorPassRepl: "accept", tacacs.AuthorError: "error"}[r.Status]
+	if e.Answer == "" {
+		e.Answer = "refuse"
+	}
+	return true, nil
+}
+
+func record(e *Exchange, body []byte) error {
+	r, err := tacacs.DecodeAcctRequest(body)
+	if err != nil {
+		return err
+	}
+	requested(e, r.AuthorRequest)
+	if e.Command != "" {
+		e.Question = "record-commands"
+	}
+	return nil
+}
+
+func recorded(e *Exchange, body []byte) (bool, error) {
+	r, err := tacacs.DecodeAcctReply(body)
+	if err != nil {
+		return true, err
+	}
+	e.Answer = "error"
+	if r.Status == tacacs.AcctSuccess {
+		e.Answer = "recorded"
+	}
+	return true, nil
+}
+
+// Ended is the end of a connection.
+func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
+	v := l.conversation(c)
+	if v == nil {
+		return
+	}
+	delete(l.conns, *c)
+	for _, e := range v.sessions {
+		e.Seconds = at.Sub(e.Time).Seconds()
+		e.remark("the connection ended before the answer")
+		l.emit(*e)
+	}
+	if how == capture.Closed {
+		return
+	}
+	e := l.directory.exchange(at, v.client, v.server, v.port)
+	e.Question = "connect"
+	e.remark(map[capture.End]string{capture.Unanswered: "no answer to the first packet: the way is cut or filtered, or the host is down",
+		capture.Refused: "the port refuses: the service does not run there"}[how])
+	l.emit(*e)
+}
