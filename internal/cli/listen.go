@@ -1,11 +1,12 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
+	"time"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/live/listen"
@@ -21,6 +22,10 @@ func listenCommand() *Command {
 server, who, what was asked, what came back, after how long, and what is remarkable. -full adds every attribute.
 Passwords are never shown.
 
+-scrub writes a copy of the capture that can be shared: passwords, names, texts and addresses are replaced, the same by
+the same, and what a key makes is made anew with the stand-in key that it prints. -interface listens live, which needs a
+privilege.
+
 Without a site it knows the ports of the standards. With one it knows the names, and with the keys it reads what TACACS+
 hides and judges whether each packet was made with the right key. Its memory does not grow with the file.`,
 		Examples: []Example{
@@ -31,45 +36,143 @@ hides and judges whether each packet was made with the right key. Its memory doe
 			c.report()
 			dir := c.Flags.String("state", "", "the state `folder` whose traffic to read (default "+defaultState+", where no capture is named)")
 			file := c.Flags.String("capture", "", "the capture `file` to read; - for standard input")
+			scrub := c.Flags.String("scrub", "", "write a copy that can be shared to this `file`, and print nothing else")
+			on := c.Flags.String("interface", "", "listen live on this network `interface`, until Ctrl-C or -for")
+			span := c.Flags.Duration("for", 0, "with -interface: end after this `time`, such as 5m")
+			key := c.Flags.String("key-file", "", "a `file` with the key of servers that the site does not know")
 			full := c.Flags.Bool("full", false, "every attribute of the question and of the answer")
-			return func() error { return c.listen(*dir, *file, *full) }
+			return func() error { return c.listen(listening{*dir, *file, *scrub, *on, *key, *span, *full}) }
 		},
 	}
 }
 
-func (c *Call) listen(dir, file string, full bool) error {
-	if dir != "" && file != "" {
-		return wrong("give one of -capture and -state")
+// listening is what a call asks for.
+type listening struct {
+	state, file, scrub, on, key string
+	span                        time.Duration
+	full                        bool
+}
+
+func (c *Call) listen(f listening) error {
+	named := 0
+	for _, from := range []string{f.state, f.file, f.on} {
+		if from != "" {
+			named++
+		}
 	}
-	var places state.Places
-	inState := file == ""
-	if inState {
-		if dir == "" {
-			dir = defaultState
-		}
-		folder, err := state.Open(dir)
-		if err != nil {
-			return failure{ExitUsage, fmt.Errorf("%w\nor name a capture with -capture", err)}
-		}
-		if places, err = folder.Places(); err != nil {
-			return failure{ExitUsage, err}
-		}
-		file = folder.Traffic()
+	if named > 1 {
+		return wrong("give one of -capture, -state and -interface")
+	}
+	places, inState, err := f.places()
+	if err != nil {
+		return err
 	}
 	directory, err := c.directory(places, inState)
 	if err != nil {
 		return err
 	}
-	var in io.Reader = c.In
-	if file != "-" {
-		f, err := os.Open(file)
+	if f.key != "" {
+		key, err := vault.SecretFile(f.key)
 		if err != nil {
-			return failure{ExitUsage, vault.Unreadable(file, err)}
+			return failure{ExitUsage, err}
 		}
-		defer func() { _ = f.Close() }()
-		in = f
+		directory = directory.WithKey(key)
 	}
-	return c.exchanges(directory, in, file, full)
+	source, name, done, err := c.source(f, inState)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if f.scrub != "" {
+		return c.scrub(directory, source, name, f.scrub)
+	}
+	return c.exchanges(directory, source, name, f.full)
+}
+
+// places reads the state folder that a call means, if it means one.
+func (f listening) places() (state.Places, bool, error) {
+	dir := f.state
+	switch {
+	case f.file != "":
+		return state.Places{}, false, nil
+	case dir == "":
+		dir = defaultState
+	}
+	folder, err := state.Open(dir)
+	if err != nil && f.on != "" {
+		return state.Places{}, false, nil
+	}
+	if err != nil {
+		return state.Places{}, false, failure{ExitUsage, fmt.Errorf("%w\nor name a capture with -capture", err)}
+	}
+	p, err := folder.Places()
+	if err != nil {
+		return p, false, failure{ExitUsage, err}
+	}
+	return p, true, nil
+}
+
+// source opens what is listened to: an interface, a file, or standard input.
+func (c *Call) source(f listening, inState bool) (capture.Source, string, func(), error) {
+	if f.on != "" {
+		ctx, cancel := context.WithCancel(c.Context)
+		if f.span > 0 {
+			ctx, cancel = context.WithTimeout(c.Context, f.span)
+		}
+		source, done, err := listen.Interface(ctx, f.on)
+		if err != nil {
+			cancel()
+			return nil, "", nil, cannot(err)
+		}
+		c.note("listening on %s", f.on)
+		return source, f.on, func() { cancel(); done() }, nil
+	}
+	name, in, done := f.file, c.In, func() {}
+	if inState {
+		dir := f.state
+		if dir == "" {
+			dir = defaultState
+		}
+		name = (&state.Folder{Dir: dir}).Traffic()
+	}
+	if name != "-" {
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, "", nil, failure{ExitUsage, vault.Unreadable(name, err)}
+		}
+		in, done = file, func() { _ = file.Close() }
+	}
+	source, err := capture.Open(in)
+	if err != nil {
+		done()
+		return nil, "", nil, failure{ExitUsage, fmt.Errorf("%s: %w", name, err)}
+	}
+	return source, name, done, nil
+}
+
+// scrub writes a copy of a capture that can be shared.
+func (c *Call) scrub(d listen.Directory, source capture.Source, name, to string) error {
+	file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return wrong("%s cannot be made: it may be there already; name a new file with -scrub", to)
+	}
+	defer func() { _ = file.Close() }()
+	scrubber, err := listen.NewScrubber(d, file)
+	if err != nil {
+		return cannot(err)
+	}
+	stats, err := capture.Read(source, scrubber)
+	if err != nil {
+		err = failure{ExitUsage, fmt.Errorf("%s: %w", name, err)}
+	}
+	if closed := scrubber.Close(); closed != nil {
+		return cannot(closed)
+	}
+	c.say("%s has the copy of %s.\nIts stand-in key is %s; what was made with another key has %s.\n", to, show.Count(stats.Packets, "packet"), listen.StandInKey, listen.OtherKey)
+	if scrubber.Left > 0 {
+		c.say("%s could not be read, so only their form was kept: name the site, for its keys.\n", show.Count(scrubber.Left, "packet"))
+	}
+	return err
 }
 
 // directory is what is known of the site: the one named, or the one that the
@@ -92,11 +195,7 @@ func (c *Call) directory(p state.Places, inState bool) (listen.Directory, error)
 }
 
 // exchanges reads a capture and prints its exchanges.
-func (c *Call) exchanges(d listen.Directory, in io.Reader, file string, full bool) error {
-	source, err := capture.Open(in)
-	if err != nil {
-		return failure{ExitUsage, fmt.Errorf("%s: %w", file, err)}
-	}
+func (c *Call) exchanges(d listen.Directory, source capture.Source, file string, full bool) error {
 	style := c.style()
 	n, printed := 0, error(nil)
 	l := listen.New(d, func(e listen.Exchange) {
@@ -160,8 +259,11 @@ func (c *Call) printExchange(style show.Style, e listen.Exchange, full bool) {
 }
 
 func times(n int) string {
-	if n == 1 {
+	switch n {
+	case 1:
 		return "once"
+	case 2:
+		return "twice"
 	}
 	return fmt.Sprintf("%d times", n)
 }

@@ -50,6 +50,14 @@ type Directory struct {
 	servers map[netip.AddrPort]port
 	devices map[netip.Addr]*site.Device
 	keys    site.Keys
+	other   site.Secret // the key of servers that the site does not know
+}
+
+// WithKey gives the directory with a key for the servers whose key it does not
+// know.
+func (d Directory) WithKey(key site.Secret) Directory {
+	d.other = key
+	return d
 }
 
 // port is what one port of a server is for.
@@ -117,11 +125,12 @@ func (d Directory) at(p netip.AddrPort) (port, bool) {
 
 // key gives the server's key, false when it is not known.
 func (d Directory) key(p port) ([]byte, bool) {
-	if p.server == nil || p.server.Key == nil {
-		return nil, false
+	if p.server != nil && p.server.Key != nil {
+		if v, ok := d.keys[p.server.Key.Name]; ok {
+			return []byte(v.Reveal()), true
+		}
 	}
-	v, ok := d.keys[p.server.Key.Name]
-	return []byte(v.Reveal()), ok
+	return []byte(d.other.Reveal()), !d.other.Empty()
 }
 
 // exchange begins an exchange between two places.
