@@ -6,7 +6,6 @@ package gate
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -21,9 +20,10 @@ import (
 	"mellowgate/internal/wire/capture"
 )
 
-// Keeper keeps records safely.
+// Keeper keeps records: Keep returns once a record is safe, Note soon writes it.
 type Keeper interface {
 	Keep(ctx context.Context, r ledger.Record) error
+	Note(r ledger.Record) error
 }
 
 // Config is what a gate works from. Site, Keys, Clients and Ledger are needed.
@@ -50,6 +50,7 @@ type Gate struct {
 	mu      sync.Mutex
 	servers map[*site.Server]*server
 	dummy   site.Password // checked for unknown names, so that they take as long
+	warm    warm
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -237,10 +238,14 @@ func (g *Gate) credential(q question) rights.Credential {
 	if q.proves != nil {
 		return g.proven(q, person)
 	}
+	if person != nil && g.warm.knows(person, q.typed, g.config.Now()) {
+		return rights.Right
+	}
 	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
 	if err != nil || !ok || person == nil {
 		return rights.Wrong
 	}
+	g.warm.remember(person, q.typed, g.config.Now())
 	return rights.Right
 }
 
@@ -285,7 +290,7 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	if d.Allow {
 		r.Result, r.Reason, r.Level = cause.Accept, "", d.Role.Level
 	}
-	if err := s.gate.config.Ledger.Keep(s.gate.ctx, r); err != nil && !errors.Is(err, context.Canceled) {
+	if err := s.gate.config.Ledger.Note(r); err != nil {
 		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
 	}
 }

@@ -46,6 +46,8 @@ func (b *book) Keep(_ context.Context, r ledger.Record) error {
 	return nil
 }
 
+func (b *book) Note(r ledger.Record) error { return b.Keep(context.Background(), r) }
+
 func (b *book) kept() []ledger.Record {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -197,8 +197,11 @@ func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	}
 	require.Equal(t, []string{"ines.marsh: look session", "ines.marsh: set port 3 off", "ines.marsh: look settings", "ines.marsh: save",
 		"ines.marsh: set port 9 off", "tobin.reed: look settings"}, commands)
-	refusals := r.records(ledger.Filter{Kinds: []string{"decision"}})
-	require.Len(t, refusals, 1)
+	var refusals []ledger.Record
+	require.Eventually(t, func() bool {
+		refusals = r.records(ledger.Filter{Kinds: []string{"decision"}})
+		return len(refusals) == 1
+	}, 5*time.Second, 10*time.Millisecond)
 	require.Contains(t, refusals[0].Reason, `command-refused: the rule "refuse look secrets **"`)
 	starts := r.records(ledger.Filter{Kinds: []string{"session-start"}})
 	require.Len(t, starts, 2)

@@ -137,6 +137,17 @@ func (l *Ledger) Keep(ctx context.Context, r Record) error {
 	}
 }
 
+// Note writes a record soon, and does not wait for it. It waits only while the
+// ledger has more to write than it can hold.
+func (l *Ledger) Note(r Record) error {
+	select {
+	case l.pending <- entry{r, nil}:
+		return nil
+	case <-l.closing:
+		return ErrClosed
+	}
+}
+
 // Close writes what is pending and closes the ledger.
 func (l *Ledger) Close() error {
 	l.once.Do(func() { close(l.closing) })
@@ -172,7 +183,9 @@ func (l *Ledger) write() {
 		}
 		err := l.commit(batch)
 		for _, e := range batch {
-			e.kept <- err
+			if e.kept != nil {
+				e.kept <- err
+			}
 		}
 	}
 }

@@ -1,0 +1,68 @@
+package gate
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"sync"
+	"time"
+
+	"mellowgate/internal/core/site"
+)
+
+// warm remembers, for a short time, that a password was right. Hashes are slow
+// on purpose; a device that asks again for each command need not wait for one
+// each time. What is remembered is a keyed hash, under a key that dies with the
+// process; it holds the person's own hash, so that a new password is a new one.
+type warm struct {
+	mu    sync.Mutex
+	key   []byte
+	until map[[sha256.Size]byte]time.Time
+}
+
+const (
+	mostWarm = 4096
+	staysFor = time.Minute
+)
+
+// sum gives what is remembered of a password.
+func (w *warm) sum(p *site.Person, typed string) (sum [sha256.Size]byte) {
+	mac := hmac.New(sha256.New, w.key)
+	for _, part := range []string{p.Name, p.Password.Hash, typed} {
+		mac.Write([]byte(part))
+		mac.Write([]byte{0})
+	}
+	mac.Sum(sum[:0])
+	return sum
+}
+
+// knows tells whether a password was right not long ago.
+func (w *warm) knows(p *site.Person, typed string, now time.Time) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.until == nil || p.Password.Hash == "" {
+		return false
+	}
+	until, ok := w.until[w.sum(p, typed)]
+	return ok && now.Before(until)
+}
+
+// remember notes a password that was right.
+func (w *warm) remember(p *site.Person, typed string, now time.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if p.Password.Hash == "" { // a password that is kept is quick to compare
+		return
+	}
+	if w.until == nil {
+		w.key = make([]byte, 32)
+		if _, err := rand.Read(w.key); err != nil {
+			return
+		}
+		w.until = map[[sha256.Size]byte]time.Time{}
+	}
+	if len(w.until) >= mostWarm {
+		clear(w.until)
+	}
+	w.until[w.sum(p, typed)] = now.Add(staysFor)
+}
