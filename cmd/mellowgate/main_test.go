@@ -347,6 +347,57 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 	require.Equal(t, 130, lab.end(t))
 }
 
+func TestListenReadsTheTrafficOfALab(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.99.0.0/16", "demo/as-reviewed")
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "set port 3 off"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	require.Equal(t, 130, lab.end(t))
+
+	r := c.run(t, "listen")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `north-sw-1 +tern +ines.marsh +commands +accept +[\d.]+ ms +"set port 3 off"`, r.out)
+	require.Regexp(t, `mv-avocet-rtr +sanderling +ines.marsh +login +accept`, r.out)
+	r = c.run(t, "listen", "-full", "-state", "mellowgate-state")
+	require.Contains(t, r.out, "< Management-Privilege-Level = 15")
+	require.Contains(t, r.out, "> User-Password = (32 octets, not shown)")
+	require.NotContains(t, r.out, "heron")
+
+	r = c.run(t, "listen", "-json")
+	for line := range strings.SplitSeq(strings.TrimSpace(r.out), "\n") {
+		var e struct{ Time, Device, Server, Person, Question, Answer, Key string }
+		strictly(t, line, &e)
+		require.Equal(t, "fits", e.Key)
+	}
+	require.Zero(t, c.run(t, "listen", "-scrub", "shared.pcapng").status)
+	shared, err := os.ReadFile(filepath.Join(c.dir, "shared.pcapng"))
+	require.NoError(t, err)
+	require.NotContains(t, string(shared), "ines")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "stand-in"), []byte("scrubbed-capture-stand-in-key"), 0o600))
+	traffic, err := os.ReadFile(filepath.Join(c.dir, "shared.pcapng"))
+	require.NoError(t, err)
+	piped := c
+	piped.stdin = string(traffic)
+	r = piped.run(t, "listen", "-capture", "-", "-key-file", "stand-in")
+	require.Regexp(t, `person-\d+ +commands +accept +[\d.]+ ms +"set words-\d+ words-\d+ words-\d+"`, r.out)
+
+	for args, says := range map[string]string{
+		"-capture none.pcap":                  "none.pcap: there is no such file",
+		"-capture demo/as-reviewed/site.yaml": "this is no pcap or pcapng capture",
+		"-capture x -state y":                 "give one of",
+		"-state demo":                         "is not a state folder",
+		"-scrub shared.pcapng":                "it may be there already",
+	} {
+		r := c.run(t, append([]string{"listen"}, strings.Fields(args)...)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, says)
+	}
+	r = c.run(t, "listen", "-interface", "no-such-card")
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.err, "there is no network interface no-such-card here")
+}
+
 func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 	for _, tool := range []string{"ssh", "sshpass"} {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -538,7 +589,7 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	c := call{dir: t.TempDir()}
 	overview := c.run(t, "help")
 	require.Zero(t, overview.status)
-	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "why", "ledger", "version", "help"} {
+	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "listen", "why", "ledger", "version", "help"} {
 		require.Contains(t, overview.out, "\n  "+name+" ")
 		page := c.run(t, "help", name)
 		require.Zero(t, page.status)

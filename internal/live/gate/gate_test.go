@@ -141,6 +141,16 @@ func from(address string) func(*asker.Target) {
 	return func(t *asker.Target) { t.From = netip.MustParseAddr(address) }
 }
 
+// forget drops the events so far, in a test that makes very many.
+func (r *rig) forget() {
+	r.mu.Lock()
+	r.events, r.waited = nil, 0
+	r.mu.Unlock()
+	r.book.mu.Lock()
+	r.book.records = nil
+	r.book.mu.Unlock()
+}
+
 func (r *rig) last() cause.Event {
 	r.mu.Lock()
 	defer r.mu.Unlock()
