@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/wire/radius"
 )
@@ -50,6 +51,9 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 			c.Flags.Var(&f.attributes, "attribute", "a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
 			c.Flags.IntVar(&f.count, "count", 1, "ask so `many` times, at most 100000")
 			c.Flags.IntVar(&f.rate, "rate", 20, "with -count: at most so many questions a `second`, 2000 at most")
+			c.Flags.StringVar(&f.certificate, "certificate", "", "for a server over TLS: the `file` with the certificate to show")
+			c.Flags.StringVar(&f.certificateKey, "certificate-key", "", "the `file` with its key")
+			c.Flags.StringVar(&f.authorities, "authorities", "", "the `file` with the authorities that the server's certificate must come from")
 			f.password = c.passwordFlags()
 			return func() error { return c.ask(f) }
 		},
@@ -60,6 +64,7 @@ var questions = []string{"login", "session", "commands", "record-start", "record
 
 type askFlags struct {
 	state, server, group, as, question, person, form, command, through, from string
+	certificate, certificateKey, authorities                                 string
 	level, count, rate                                                       int
 	attributes                                                               names
 	password                                                                 func(string) (site.Secret, error)
@@ -249,10 +254,13 @@ func (f *askFlags) fits(s *site.Server) error {
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
-	t := asker.Target{Server: s, Key: l.Keys[d.Key(s).Name], HeedsICMP: d.Kind.Traits.HeedsICMP}
+	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP}
+	if !s.TLS {
+		t.Key = l.Keys[d.Key(s).Name]
+	}
 	address, ports := s.Address, [2]uint16{s.AuthenticationPort, s.AccountingPort}
-	if s.Protocol == site.TACACS {
-		ports[0] = s.Port
+	if s.Protocol == site.TACACS || s.TLS {
+		ports = [2]uint16{s.Port, s.Port}
 	}
 	from := ""
 	if lab {
@@ -261,7 +269,7 @@ func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Plac
 			return t, wrong("the server %s does not run there: the state folder does not name it", s.Name)
 		}
 		at := p.Servers[i]
-		address, ports = at.Address, [2]uint16{at.Authentication + at.Port, at.Accounting}
+		address, ports = at.Address, [2]uint16{at.Authentication + at.Port, at.Accounting + at.Port}
 		if place, ok := p.Device(d.Name); ok {
 			from = place.Source
 		}
@@ -275,7 +283,40 @@ func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Plac
 		return t, wrong("the server %s has the host name %s; ask it by its address for now: give the address in the site", s.Name, address)
 	}
 	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
+	if s.TLS {
+		identity, err := f.identity(lab)
+		if err != nil {
+			return t, err
+		}
+		t.TLS = identity.Client(s.Protocol, address)
+	}
 	return t, nil
+}
+
+// identity gives the certificate to ask with over TLS: the one named by flags,
+// else the one that a lab made for the device.
+func (f *askFlags) identity(lab bool) (pki.Identity, error) {
+	switch {
+	case f.certificate != "" && f.certificateKey != "" && f.authorities != "":
+		i, err := pki.Load(f.certificate, f.certificateKey, f.authorities)
+		if err != nil {
+			return i, failure{ExitUsage, err}
+		}
+		return i, nil
+	case f.certificate+f.certificateKey+f.authorities != "":
+		return pki.Identity{}, wrong("-certificate, -certificate-key and -authorities go together")
+	case !lab || f.as == "":
+		return pki.Identity{}, wrong("this server speaks over TLS: give -certificate, -certificate-key and -authorities, or in a lab the device with -as")
+	}
+	dir := f.state
+	if dir == "" {
+		dir = defaultState
+	}
+	i, err := pki.Written((&state.Folder{Dir: dir}).Certificates(), f.as)
+	if err != nil {
+		return i, failure{ExitUsage, err}
+	}
+	return i, nil
 }
 
 func (f *askFlags) walkQuestion() walk.Question {

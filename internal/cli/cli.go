@@ -232,6 +232,7 @@ func (c *Call) sitePath() string {
 type loaded struct {
 	*site.Site
 	Path string
+	Base string // the folder that paths in the site start from
 	Keys site.Keys
 }
 
@@ -259,7 +260,7 @@ func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
 	for _, m := range missing {
 		c.note("%v; keys are then compared by name only", m)
 	}
-	return loaded{Site: s, Path: path, Keys: keys}, nil
+	return loaded{Site: s, Path: path, Base: base, Keys: keys}, nil
 }
 
 // device gives a device of the site by name.

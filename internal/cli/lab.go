@@ -110,7 +110,11 @@ func printPlaces(c *Call, p state.Places, dir string) {
 		if !s.Running {
 			ports += ", not running (run: true is not set)"
 		}
-		rows = append(rows, []string{s.Name, s.Protocol + " server", s.Address + " " + ports})
+		what := s.Protocol + " server"
+		if s.TLS {
+			what += " over TLS"
+		}
+		rows = append(rows, []string{s.Name, what, s.Address + " " + ports})
 	}
 	example := state.WayPlace{}
 	for _, d := range p.Devices {

@@ -66,13 +66,18 @@ func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]boo
 		if len(chosen) > 0 && !chosen[s] || len(chosen) == 0 && !s.Run {
 			continue
 		}
-		place, err := v.ListenAsDesigned(c.Context, s)
+		place, err := v.ListenAsDesigned(c.Context, s, l.Base)
 		if err != nil {
 			return false, cannot(err)
 		}
-		if s.Protocol == site.TACACS {
+		switch {
+		case s.TLS && s.Protocol == site.TACACS:
+			c.note("%s: TACACS+ over TLS on %s", s.Name, place.Authentication)
+		case s.TLS:
+			c.note("%s: RADIUS over TLS on %s", s.Name, place.Authentication)
+		case s.Protocol == site.TACACS:
 			c.note("%s: TACACS+ on %s", s.Name, place.Authentication)
-		} else {
+		default:
 			c.note("%s: RADIUS on %s, accounting on %s", s.Name, place.Authentication, place.Accounting)
 		}
 		places.Servers = append(places.Servers, service.Written(place, true))

@@ -29,6 +29,9 @@ const (
 	FallbackUsed            = "fallback-used"
 	NoFallback              = "no-fallback"
 	TooSlow                 = "too-slow"
+	TLSRefused              = "tls-refused"
+	ServerSaysError         = "server-error"
+	NotKnown                = "not-known" // the evidence does not tell
 )
 
 // Cause is one thing that went wrong, with what speaks for it and against it.
@@ -147,7 +150,12 @@ func (j *judging) fromDevice() {
 		j.refused(decided)
 	case t.Outcome == "refused" && last.Purpose == "session":
 		j.sessionRefused(last)
-	case t.Outcome == "refused":
+	case t.Outcome == "refused" && t.Reason == string(walk.BelowLevel):
+		j.add(Cause{Cause: NoRights, Where: j.where(), Layer: "rights", Confidence: 0.95,
+			Says:     fmt.Sprintf("%s was let in by %s, and does not have the level that this way in needs", t.Person, t.By),
+			Evidence: []string{"the device noted: " + t.Reason},
+			Repair:   "give the person's role the level that the kind needs here (web-needs-level, api-needs-level), or another way in"})
+	case t.Outcome == "refused" && t.Reason == string(walk.ListEnded):
 		j.ended(last)
 	case t.By == string(site.ByLocal):
 		j.fallback()
@@ -158,7 +166,15 @@ func (j *judging) fromDevice() {
 	for _, c := range j.story.Commands {
 		j.command(c)
 	}
+	if t.Outcome == "refused" && len(j.causes) == 0 {
+		j.add(Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1,
+			Says:     "the login was refused, and the evidence does not tell why",
+			Evidence: []string{fmt.Sprintf("the device noted: %s", t.Reason)},
+			Repair:   "look at the servers' events and at the traffic: mellowgate listen -full"})
+	}
 }
+
+const tlsRepair = "compare the two sides: both speak TLS on this port, each has a certificate, and each trusts the authority of the other"
 
 // decidingStep gives the login step that said no, or the last one.
 func decidingStep(steps []TraceStep, outcome string) TraceStep {
@@ -246,6 +262,8 @@ func (j *judging) fromEvent(e Event, more ...string) {
 	case KeyDiffers:
 		j.keyDiffers(e.Server, append(more, noted), nil, 0.97)
 		return
+	case "tls":
+		c.Cause, c.Layer, c.Repair = TLSRefused, "transport", tlsRepair
 	case AskerUnknown:
 		c.Cause, c.Layer, c.Where = AskerUnknown, "protocol", "server "+e.Server+", asker "+e.Client
 		c.Repair = "give the device that source address in the site, or add the device"

@@ -99,6 +99,13 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		{"session refused", []Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("accepted", "", "tern"),
 			TraceStep{Purpose: "session", List: "s", Method: "group shore", Result: "refused", Reason: "refused-by-server", By: "tern"})}, []Event{},
 			[]string{SessionRefused}, []string{SessionRefused}, nil},
+		{"the server says error", []Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
+			[]Event{}, []string{ServerSaysError}, []string{ServerSaysError}, nil},
+		{"a certificate is refused", []Trace{login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "error", Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
+			[]Event{event("", "", Dropped, "tls", "the TLS handshake failed")}, []string{TLSRefused}, []string{TLSRefused}, []string{TLSRefused}},
+		{"below the level of a page", []Trace{login("ines", "refused", "below-level", "tern", 0, group("accepted", "", "tern"))}, []Event{}, []string{NoRights}, []string{NoRights}, nil},
+		{"nothing tells", []Trace{login("ines", "refused", "", "tern", 0, group("accepted", "", "tern"))}, []Event{}, []string{NotKnown}, []string{NotKnown}, nil},
 		{"gives up first", []Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent, local("accepted", ""))}, []Event{},
 			[]string{Unreachable, TooSlow}, []string{Unreachable, TooSlow}, nil},
 	} {

@@ -3,6 +3,7 @@ package cause
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/walk"
@@ -117,6 +118,14 @@ func (j *judging) noAnswer(t TraceTry, seen string) {
 		c.Says = fmt.Sprintf("nothing comes back from %s: the way to it is cut or filtered, or its host is down", t.Server)
 		c.Repair = fmt.Sprintf("look at the path from %s to %s: link, route, filter; then at the host itself", j.story.Device, t.Server)
 		j.heardOthers(t.Server, &c)
+	case walk.ServerError:
+		c.Cause, c.Layer, c.Confidence = ServerSaysError, "protocol", 0.8
+		c.Says = fmt.Sprintf("%s answers that it cannot answer%s", t.Server, said(t.Message))
+		c.Repair = "look at the events of " + t.Server + ": what it needs may be down, or the question is one that it does not take"
+		if strings.HasPrefix(t.Message, "TLS") {
+			c.Cause, c.Layer, c.Repair = TLSRefused, "transport", tlsRepair
+			c.Says = fmt.Sprintf("the TLS handshake with %s failed%s", t.Server, said(t.Message))
+		}
 	default:
 		return
 	}

@@ -106,25 +106,60 @@ func (l *linker) password(p *Password) {
 }
 
 func (l *linker) server(s *Server) {
-	s.Key = find(l, "key", l.keys, s.KeyRef)
+	switch {
+	case s.TLS && s.KeyRef.Name != "":
+		l.wrong(s.KeyRef.Place, "the server %s needs no key: over TLS certificates take its place; take key out", s.Name)
+	case s.TLS:
+	case s.KeyRef.Name == "":
+		l.wrong(s.Place, "the server %s needs the key \"key\"", s.Name)
+	default:
+		s.Key = find(l, "key", l.keys, s.KeyRef)
+	}
+	if !s.TLS && s.Certificates.Place.Known() {
+		l.wrong(s.Certificates.Place, "the server %s has tls and not transport: tls; add the one or take out the other", s.Name)
+	}
+	if other := map[Protocol]string{RADIUS: "tcp", TACACS: "udp"}[s.Protocol]; s.transport.Name == other {
+		l.wrong(s.transport.Place, "%s does not run over %s; leave transport out, or write tls", s.Protocol, other)
+	}
 	switch s.Protocol {
 	case RADIUS:
-		if s.Port != 0 {
-			l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name, s.Port, s.Port+1)
-		}
-		orDefault(&s.AuthenticationPort, 1812)
-		orDefault(&s.AccountingPort, 1813)
-		orDefault(&s.Tries, 2)
+		l.radius(s)
 	case TACACS:
 		if s.AuthenticationPort != 0 || s.AccountingPort != 0 {
 			l.wrong(s.Place, "the TACACS+ server %s has one port for everything: write port: 49", s.Name)
 		}
-		if s.Tries > 1 {
-			l.wrong(s.Place, "the TACACS+ server %s is asked once: TCP repeats what is lost by itself; take tries out or make it 1", s.Name)
+		if s.TLS {
+			orDefault(&s.Port, 300)
 		}
 		orDefault(&s.Port, 49)
-		orDefault(&s.Tries, 1)
+		l.once(s, "TACACS+")
 	}
+}
+
+func (l *linker) radius(s *Server) {
+	if s.TLS {
+		if s.AuthenticationPort != 0 || s.AccountingPort != 0 {
+			l.wrong(s.Place, "the RADIUS server %s has one port over TLS: write port: 2083", s.Name)
+		}
+		orDefault(&s.Port, 2083)
+		s.AuthenticationPort, s.AccountingPort = s.Port, s.Port
+		l.once(s, "RADIUS over TLS")
+		return
+	}
+	if s.Port != 0 {
+		l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name, s.Port, s.Port+1)
+	}
+	orDefault(&s.AuthenticationPort, 1812)
+	orDefault(&s.AccountingPort, 1813)
+	orDefault(&s.Tries, 2)
+}
+
+// once holds a server over TCP to one try.
+func (l *linker) once(s *Server, what string) {
+	if s.Tries > 1 {
+		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take tries out or make it 1", what, s.Name)
+	}
+	orDefault(&s.Tries, 1)
 }
 
 func orDefault[T uint16 | int](v *T, d T) {
@@ -215,6 +250,10 @@ func (l *linker) heldKeys(d *Device) {
 		server := find(l, "server", l.site.servers, h.Server)
 		h.Key = find(l, "key", l.keys, h.KeyRef)
 		if server == nil || h.Key == nil {
+			continue
+		}
+		if server.TLS {
+			l.wrong(h.Server.Place, "the server %s runs over TLS and has no key that %s could hold", server.Name, d.Name)
 			continue
 		}
 		if d.HeldKeys == nil {

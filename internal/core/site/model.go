@@ -104,7 +104,10 @@ type Server struct {
 	// AuthenticationPort and AccountingPort are the RADIUS ports, default 1812 and 1813.
 	AuthenticationPort, AccountingPort uint16
 	KeyRef                             Ref
-	Key                                *Key
+	Key                                *Key // nil over TLS, where certificates take its place
+	TLS                                bool // RADIUS over TLS (RFC 6614), TACACS+ over TLS (RFC 9887)
+	Certificates                       Certificates
+	transport                          Ref
 	Wait                               time.Duration // for one try; above 0
 	Tries                              int           // transmissions, the first included; at least 1
 	Rest                               time.Duration // after no answer; 0: never rests
@@ -112,6 +115,14 @@ type Server struct {
 	// RequireMessageAuthenticator drops RADIUS requests and answers without
 	// a Message-Authenticator (RFC 3579, section 3.2).
 	RequireMessageAuthenticator bool
+}
+
+// Certificates are files of a server over TLS, from the site's folder. `serve`
+// needs them; a lab makes its own.
+type Certificates struct {
+	Certificate, Key string // PEM
+	Authorities      string // PEM: who signs the certificates of devices
+	Place            Place
 }
 
 // Group is servers that are asked in order. All speak one protocol.

@@ -153,18 +153,33 @@ var serverShape = shape[Server]{
 		"rest":  durationField("rest", 0, 24*time.Hour, func(s *Server) *time.Duration { return &s.Rest }),
 		"run":   boolField("run", func(s *Server) *bool { return &s.Run }),
 		"transport": func(r *reader, n *yaml.Node, s *Server) {
-			if n.Value == "tls" {
-				r.wrong(n, "transport tls is not supported yet by this version; udp (radius) or tcp (tacacs) is")
-				return
-			}
-			r.oneOf(n, "transport", "udp", "tcp")
+			s.transport = r.ref(n)
+			s.TLS = r.oneOf(n, "transport", "udp", "tcp", "tls") == "tls"
+		},
+		"tls": func(r *reader, n *yaml.Node, s *Server) {
+			s.Certificates.Place = r.place(n)
+			certificatesShape.read(r, n, &s.Certificates)
 		},
 		"message-authenticator": func(r *reader, n *yaml.Node, s *Server) {
 			s.RequireMessageAuthenticator = r.oneOf(n, "message-authenticator", "required", "if-present") != "if-present"
 		},
 	},
-	later: []string{"base", "bind", "find", "teams-from", "tls", "for"},
-	must:  []string{"name", "protocol", "address", "key"},
+	later: []string{"base", "bind", "find", "teams-from", "for"},
+	must:  []string{"name", "protocol", "address"},
+}
+
+var certificatesShape = shape[Certificates]{
+	what: "tls",
+	fields: map[string]field[Certificates]{
+		"certificate": pathField("certificate", func(c *Certificates) *string { return &c.Certificate }),
+		"key":         pathField("key", func(c *Certificates) *string { return &c.Key }),
+		"authorities": pathField("authorities", func(c *Certificates) *string { return &c.Authorities }),
+	},
+	must: []string{"certificate", "key", "authorities"},
+}
+
+func pathField[T any](what string, at func(*T) *string) field[T] {
+	return func(r *reader, n *yaml.Node, v *T) { *at(v), _ = r.scalar(n, what) }
 }
 
 var portsShape = shape[Server]{

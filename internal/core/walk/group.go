@@ -127,7 +127,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 // Lost gives how long one try at a server takes that gives no answer for the
 // given reason.
 func Lost(s *site.Server, r Reason, t site.Traits) time.Duration {
-	if s.Protocol == site.RADIUS {
+	if s.Protocol == site.RADIUS && !s.TLS {
 		if r == Closed && t.HeedsICMP {
 			return 0
 		}

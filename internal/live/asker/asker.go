@@ -5,7 +5,9 @@ package asker
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -14,6 +16,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -48,6 +51,24 @@ type Target struct {
 	Key            site.Secret
 	HeedsICMP      bool // a closed UDP port ends a try at once
 	Dialer         Dialer
+	TLS            *tls.Config // for a server over TLS
+}
+
+// secure makes TLS on a connection, where the server speaks over TLS.
+func (t Target) secure(ctx context.Context, conn net.Conn) (net.Conn, error) {
+	if !t.Server.TLS {
+		return conn, nil
+	}
+	if t.TLS == nil {
+		_ = conn.Close()
+		return nil, errors.New("the server speaks over TLS, and there is no certificate to show it")
+	}
+	secured := tls.Client(conn, t.TLS)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
+		return nil, fmt.Errorf("TLS: %w", err)
+	}
+	return secured, nil
 }
 
 // Asker is who asks and on whose behalf.
@@ -96,6 +117,9 @@ func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchang
 func Status(ctx context.Context, t Target, a Asker, accounting bool) walk.Exchange {
 	if t.Dialer == nil {
 		t.Dialer = Net{}
+	}
+	if t.Server.TLS {
+		t.Key = site.NewSecret(pki.RADIUSKey)
 	}
 	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
 	if accounting {

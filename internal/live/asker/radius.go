@@ -15,6 +15,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
@@ -34,6 +35,9 @@ type radiusExchange struct {
 }
 
 func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
+	if t.Server.TLS {
+		t.Key = site.NewSecret(pki.RADIUSKey)
+	}
 	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
 	if q.Purpose.Records() {
 		e.to = t.Accounting
@@ -149,12 +153,8 @@ func (e *radiusExchange) Try(int) walk.Reply {
 	}
 	deadline := began.Add(e.target.Server.Wait)
 	if e.conn == nil {
-		ctx, stop := context.WithDeadline(e.ctx, deadline)
-		e.conn, e.err = e.target.Dialer.Dial(ctx, "udp", e.target.From, e.to)
-		stop()
-		if e.err != nil {
-			r, m := failure(e.err)
-			return lost(r, m, began)
+		if reply, ok := e.dial(deadline, began); !ok {
+			return reply
 		}
 	}
 	reason, message := walk.Silent, "no answer"
@@ -191,6 +191,39 @@ func (e *radiusExchange) Try(int) walk.Reply {
 		e.unread++
 		reason, message = walk.KeyDiffers, "an answer came whose authenticator does not verify"
 	}
+}
+
+// dial opens the way to the server: UDP, or TLS.
+func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
+	ctx, stop := context.WithDeadline(e.ctx, deadline)
+	defer stop()
+	network := "udp"
+	if e.target.Server.TLS {
+		network = "tcp"
+	}
+	conn, err := e.target.Dialer.Dial(ctx, network, e.target.From, e.to)
+	if err != nil {
+		e.err = err
+		r, m := failure(err)
+		return lost(r, m, began), false
+	}
+	if conn, err = e.target.secure(ctx, conn); err != nil {
+		e.err = err
+		return unsecured(err, began), false
+	}
+	if e.target.Server.TLS {
+		conn = framed{conn}
+	}
+	e.conn = conn
+	return walk.Reply{}, true
+}
+
+// framed gives whole packets of a stream, as if they were datagrams.
+type framed struct{ net.Conn }
+
+func (f framed) Read(b []byte) (int, error) {
+	packet, err := radius.ReadPacket(f.Conn)
+	return copy(b, packet), err
 }
 
 // answer reads an answer. One that is not authentic is none.

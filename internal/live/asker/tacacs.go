@@ -27,6 +27,14 @@ type tacacsExchange struct {
 	conn   net.Conn
 }
 
+// unsecured is the reply of a try that ended in the TLS handshake.
+func unsecured(err error, began time.Time) walk.Reply {
+	if isTimeout(err) {
+		return lost(walk.Silent, "no answer in the TLS handshake", began)
+	}
+	return lost(walk.ServerError, err.Error(), began)
+}
+
 // patient gives every read of a connection the server's wait anew.
 type patient struct {
 	net.Conn
@@ -44,16 +52,23 @@ func (p patient) Write(b []byte) (int, error) {
 func (e *tacacsExchange) Try(int) walk.Reply {
 	began := time.Now()
 	ctx, cancel := context.WithTimeout(e.ctx, e.target.Server.Wait)
+	defer cancel()
 	conn, err := e.target.Dialer.Dial(ctx, "tcp", e.target.From, e.target.Authentication)
-	cancel()
 	if err != nil {
 		r, m := failure(err)
 		return lost(r, m, began)
 	}
+	if conn, err = e.target.secure(ctx, conn); err != nil {
+		return unsecured(err, began)
+	}
 	e.conn = conn
 	stop := context.AfterFunc(e.ctx, func() { _ = conn.SetDeadline(time.Now()) })
 	defer stop()
-	client := &tacacs.Client{Conn: patient{conn, e.target.Server.Wait}, Key: []byte(e.target.Key.Reveal())}
+	key := []byte(e.target.Key.Reveal())
+	if e.target.Server.TLS {
+		key = nil
+	}
+	client := &tacacs.Client{Conn: patient{conn, e.target.Server.Wait}, Key: key}
 	reply, err := e.ask(client)
 	switch {
 	case err == nil:

@@ -6,6 +6,7 @@ package gate
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/capture"
 )
@@ -42,6 +44,7 @@ type Place struct {
 	Server         *site.Server
 	Authentication netip.AddrPort // for TACACS+, where everything is asked
 	Accounting     netip.AddrPort // RADIUS only
+	TLS            *tls.Config    // for a server over TLS
 }
 
 // Gate is a running service.
@@ -88,9 +91,9 @@ func New(c Config) *Gate {
 
 // Listen starts a server and gives the place with the ports in use.
 func (g *Gate) Listen(p Place) (Place, error) {
-	key, known := g.config.Keys[p.Server.Key.Name]
-	if !known {
-		return p, fmt.Errorf("the server %s cannot run: its key %s has no value here", p.Server.Name, p.Server.Key.Name)
+	key, err := g.key(p)
+	if err != nil {
+		return p, err
 	}
 	s := &server{gate: g, site: p.Server, place: p, key: key}
 	if err := s.open(); err != nil {
@@ -102,16 +105,34 @@ func (g *Gate) Listen(p Place) (Place, error) {
 	return s.place, nil
 }
 
+// key gives the key that a server begins with; over TLS it is the fixed one.
+func (g *Gate) key(p Place) (site.Secret, error) {
+	if p.Server.TLS {
+		if p.TLS == nil {
+			return site.Secret{}, fmt.Errorf("the server %s runs over TLS and was given no certificate", p.Server.Name)
+		}
+		return site.NewSecret(pki.RADIUSKey), nil
+	}
+	key, known := g.config.Keys[p.Server.Key.Name]
+	if !known {
+		return key, fmt.Errorf("the server %s cannot run: its key %s has no value here", p.Server.Name, p.Server.Key.Name)
+	}
+	return key, nil
+}
+
 // open opens the server's ports.
 func (s *server) open() error {
-	if s.site.Protocol == site.TACACS {
+	if s.site.Protocol == site.TACACS || s.site.TLS {
 		listener, err := net.Listen("tcp", s.place.Authentication.String())
 		if err != nil {
 			return err
 		}
 		s.place.Authentication = listener.Addr().(*net.TCPAddr).AddrPort()
+		if s.site.TLS {
+			s.place.Accounting = s.place.Authentication
+		}
 		s.closing(listener.Close)
-		s.gate.running.Go(func() { s.acceptTACACS(listener) })
+		s.gate.running.Go(func() { s.accept(listener) })
 		return nil
 	}
 	for _, port := range []struct {
@@ -145,7 +166,11 @@ func (s *server) close() {
 	s.closer = nil
 }
 
+// secret gives the key in use; nil where TACACS+ runs over TLS.
 func (s *server) secret() []byte {
+	if s.site.TLS && s.site.Protocol == site.TACACS {
+		return nil
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return []byte(s.key.Reveal())

@@ -20,6 +20,7 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
@@ -64,6 +65,7 @@ func (b *book) fail() {
 // whose requests come from 127.0.0.1.
 type rig struct {
 	*testing.T
+	gate           *gate.Gate
 	site           *site.Site
 	book           *book
 	tacacs, radius gate.Place
@@ -101,6 +103,7 @@ grants:
 			defer r.mu.Unlock()
 			r.events = append(r.events, e)
 		}})
+	r.gate = g
 	t.Cleanup(g.Shutdown)
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	r.tacacs, err = g.Listen(gate.Place{Server: s.Server("t"), Authentication: any})
@@ -499,5 +502,48 @@ func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
 			require.NotErrorIs(t, err, os.ErrDeadlineExceeded, "the connection ends")
 			require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Login, Person: "ines"}, "right").Result)
 		})
+	}
+}
+
+func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
+	r := start(t)
+	ours, err := pki.NewAuthority("ours", time.Now())
+	require.NoError(t, err)
+	theirs, err := pki.NewAuthority("theirs", time.Now())
+	require.NoError(t, err)
+	issue := func(a *pki.Authority) pki.Identity {
+		i, err := a.Issue("name", netip.MustParseAddr("127.0.0.1"), time.Now())
+		require.NoError(t, err)
+		return i
+	}
+	any := netip.MustParseAddrPort("127.0.0.1:0")
+	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
+		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Wait: 5 * time.Second, Tries: 1, RequireMessageAuthenticator: true}
+		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
+		require.ErrorContains(t, err, "was given no certificate")
+		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: any, TLS: issue(ours).Server(p)})
+		require.NoError(t, err)
+		ask := func(i *pki.Identity, purpose site.Purpose) walk.Reply {
+			target := asker.Target{Server: server, Authentication: place.Authentication, Accounting: place.Accounting}
+			if i != nil {
+				target.TLS = i.Client(p, "127.0.0.1")
+			}
+			e := asker.Begin(context.Background(), target, walk.Question{Purpose: purpose, Person: "ines", Way: &site.Way{Access: site.SSH}, Start: true}, asker.Asker{Port: "ssh0", Password: "right"})
+			defer e.Close()
+			return e.Try(1)
+		}
+		good, stranger := issue(ours), issue(theirs)
+		stranger.Trusted = good.Trusted
+		require.Equal(t, walk.Accepted, ask(&good, site.Login).Result, p)
+		require.Equal(t, walk.Accepted, ask(&good, site.RecordSessions).Result, p)
+		require.Equal(t, walk.Unavailable, ask(&stranger, site.Login).Result, p)
+		r.eventually("tls")
+		require.Contains(t, ask(nil, site.Login).Message, "there is no certificate to show it")
+		// clear text to the port of TLS
+		e := asker.Begin(context.Background(), asker.Target{Server: r.site.Server("t"), Authentication: place.Authentication, Key: site.NewSecret(key)},
+			walk.Question{Purpose: site.Login, Person: "ines"}, asker.Asker{Password: "right"})
+		require.Equal(t, walk.Unavailable, e.Try(1).Result)
+		e.Close()
+		r.eventually("tls")
 	}
 }

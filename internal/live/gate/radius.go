@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"time"
 	"unicode/utf8"
 
 	"mellowgate/internal/core/rights"
@@ -40,6 +41,28 @@ func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
 				_, _ = conn.WriteToUDPAddrPort(answer, from)
 			}
 		})
+	}
+}
+
+// serveRADIUSOverTLS answers the packets of one connection, one after another,
+// RFC 6614: the kind of a packet is its code alone.
+func (s *server) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
+	for {
+		_ = conn.SetDeadline(time.Now().Add(idle))
+		packet, err := radius.ReadPacket(conn)
+		if err != nil {
+			if errors.Is(err, radius.ErrLength) {
+				q := question{client: from}
+				s.drop(q, "malformed", err.Error())
+			}
+			return
+		}
+		accounting := packet[0] == byte(radius.AccountingRequest)
+		if answer := s.answerRADIUS(packet, from, accounting); answer != nil {
+			if _, err := conn.Write(answer); err != nil {
+				return
+			}
+		}
 	}
 }
 

@@ -13,33 +13,8 @@ import (
 
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/tacacs"
 )
-
-const (
-	mostConnections = 1024
-	idle            = 60 * time.Second // for the next whole packet, which may be what a person types
-)
-
-// acceptTACACS takes connections until the listener is closed.
-func (s *server) acceptTACACS(listener net.Listener) {
-	slots := make(chan struct{}, mostConnections)
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			if errors.Is(err, net.ErrClosed) || s.gate.ctx.Err() != nil {
-				return
-			}
-			continue
-		}
-		slots <- struct{}{}
-		s.gate.running.Go(func() {
-			defer func() { <-slots }()
-			s.serveTACACS(conn)
-		})
-	}
-}
 
 // tacacsConn is one connection with the sessions on it. In single-connection
 // mode there are many at once, each in a goroutine of its own; packets reach
@@ -73,31 +48,8 @@ type tacacsSession struct {
 
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
-func (s *server) serveTACACS(conn net.Conn) {
-	ended := make(chan struct{})
-	defer close(ended)
-	defer func() { _ = conn.Close() }()
-	s.gate.running.Go(func() { // the end of the gate ends the connection
-		select {
-		case <-s.gate.ctx.Done():
-			_ = conn.Close()
-		case <-ended:
-		}
-	})
-	client := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
-	client = netip.AddrPortFrom(client.Addr().Unmap(), client.Port())
-	c := &tacacsConn{server: s, conn: conn, client: client, open: map[uint32]chan received{}}
-	if w := s.gate.config.Capture; w != nil {
-		tapped := &tapped{ReadWriter: c.conn, tcp: w.Connect(s.gate.config.Now(), client, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
-		defer tapped.close()
-		c.conn = tapped
-	}
-	device, known := s.gate.client(client.Addr())
-	if !known {
-		s.drop(c.question(site.PurposeCount), "asker-unknown", fmt.Sprintf("no device of the site has the address %s", client.Addr()))
-		return
-	}
-	c.device = device
+func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, device *site.Device) {
+	c := &tacacsConn{server: s, conn: conn, client: from, device: device, open: map[uint32]chan received{}}
 	c.serve(conn.SetDeadline)
 }
 
@@ -185,26 +137,6 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 		c.server.drop(q, "malformed", "the packet was never finished")
 	}
 }
-
-// tapped writes what passes to the capture.
-type tapped struct {
-	io.ReadWriter
-	tcp *capture.TCP
-	now func() time.Time
-}
-
-func (t *tapped) Read(b []byte) (int, error) {
-	n, err := t.ReadWriter.Read(b)
-	t.tcp.Data(t.now(), true, b[:n])
-	return n, err
-}
-
-func (t *tapped) Write(b []byte) (int, error) {
-	t.tcp.Data(t.now(), false, b)
-	return t.ReadWriter.Write(b)
-}
-
-func (t *tapped) close() { t.tcp.Close(t.now()) }
 
 func (c *tacacsConn) question(p site.Purpose) question {
 	q := question{client: c.client}

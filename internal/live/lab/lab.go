@@ -6,6 +6,7 @@ package lab
 import (
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -20,6 +22,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
 	"mellowgate/internal/live/state"
@@ -48,6 +51,9 @@ type Lab struct {
 	links   *links
 	service *service.Service
 	devices map[*site.Device]*standin.Device
+
+	authority  *pki.Authority // made for the first server over TLS
+	identities map[string]pki.Identity
 }
 
 // Start starts everything, or nothing.
@@ -97,9 +103,19 @@ func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 	targets := map[*site.Server]asker.Target{}
 	for _, s := range l.config.Site.Servers {
 		place := service.Where(s, l.at.servers[s])
+		if s.TLS {
+			identity, err := l.identity(s.Name, l.at.servers[s])
+			if err != nil {
+				return nil, err
+			}
+			place.TLS = identity.Server(s.Protocol)
+		}
 		if s.Run {
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
 				place.Authentication = at
+				if s.TLS {
+					place.Accounting = at
+				}
 				return l.service.Listen(place)
 			})
 			if err != nil {
@@ -143,7 +159,11 @@ func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
 		targets := make(map[*site.Server]asker.Target, len(servers))
 		for s, t := range servers {
 			t.From, t.HeedsICMP = l.at.devices[d], d.Kind.Traits.HeedsICMP
-			t.Key = l.config.Keys[d.Key(s).Name]
+			if !s.TLS {
+				t.Key = l.config.Keys[d.Key(s).Name]
+			} else if t.TLS, err = l.client(d, s); err != nil {
+				return err
+			}
 			targets[s] = t
 		}
 		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace})
@@ -169,6 +189,34 @@ func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
 		l.Places.Devices = append(l.Places.Devices, place)
 	}
 	return nil
+}
+
+// identity makes a certificate of the lab's own authority.
+func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
+	if known, ok := l.identities[name]; ok {
+		return known, nil
+	}
+	now := time.Now()
+	if l.authority == nil {
+		var err error
+		if l.authority, err = pki.NewAuthority("the authority of this lab", now); err != nil {
+			return pki.Identity{}, err
+		}
+		l.identities = map[string]pki.Identity{}
+	}
+	i, err := l.authority.Issue(name, at, now)
+	l.identities[name] = i
+	return i, err
+}
+
+// client gives what a device needs to ask a server over TLS. Its certificate is
+// left in the state folder too, for other programs that ask in its name.
+func (l *Lab) client(d *site.Device, s *site.Server) (*tls.Config, error) {
+	i, err := l.identity(d.Name, l.at.devices[d])
+	if err != nil {
+		return nil, err
+	}
+	return i.Client(s.Protocol, l.at.servers[s].String()), l.authority.Write(l.config.State.Certificates(), d.Name, i)
 }
 
 // knownHosts writes the devices' SSH keys for an SSH client.

@@ -284,6 +284,32 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }
 
+func TestServersOverTLS(t *testing.T) {
+	r := start(t, func(s *site.Site) {
+		for _, name := range []string{"tern", "sanderling"} {
+			server := s.Server(name)
+			server.TLS, server.Key, server.Tries = true, nil, 1
+			server.Port = map[string]uint16{"tern": 300, "sanderling": 2083}[name]
+			server.AuthenticationPort, server.AccountingPort = 0, 0
+		}
+	})
+	seen := r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "", "save")
+	require.Equal(t, []any{"in", 15, "allowed"}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, "sanderling", r.newest("mv-avocet-rtr").By)
+	seen = r.login("north-sw-1", site.SSH, "tobin.reed", "", "look secrets")
+	require.Equal(t, []any{"in", 1, "refused"}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, "tern", r.newest("north-sw-1").By)
+	require.Equal(t, "refused", r.login("north-sw-1", site.SSH, "ines.marsh", "wrong").Outcome)
+	require.Equal(t, []string{"wrong-password"}, r.why("north-sw-1", "ines.marsh"))
+	r.Off(r.site.Server("tern"))
+	require.Equal(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "by plover, which speaks without TLS")
+	require.Equal(t, []string{"server-off"}, r.why("north-sw-1", "ines.marsh"))
+
+	traffic, err := os.ReadFile(r.state.Traffic())
+	require.NoError(t, err)
+	require.NotContains(t, string(traffic), "tobin.reed", "what TLS hides is not in the capture")
+}
+
 func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {
 	r := start(t)
 	r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "")

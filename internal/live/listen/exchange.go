@@ -103,7 +103,7 @@ func InPlaces(s *site.Site, keys site.Keys, p state.Places) Directory {
 func (d Directory) server(s *site.Server, a netip.Addr, ports ...uint16) {
 	for _, p := range ports {
 		if p != 0 {
-			d.servers[netip.AddrPortFrom(a, p)] = port{server: s, protocol: s.Protocol}
+			d.servers[netip.AddrPortFrom(a, p)] = port{server: s, protocol: s.Protocol, tls: s.TLS}
 		}
 	}
 }

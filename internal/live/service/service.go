@@ -15,6 +15,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/wire/capture"
 )
@@ -55,16 +56,17 @@ func (v *Service) Close() error {
 // Where gives the place of a server at an address, on the site's ports.
 func Where(s *site.Server, address netip.Addr) gate.Place {
 	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
-	if s.Protocol == site.TACACS {
+	if s.Protocol == site.TACACS || s.TLS {
 		p.Authentication = netip.AddrPortFrom(address, s.Port)
+		p.Accounting = p.Authentication
 	}
 	return p
 }
 
 // Written gives a place as it is written to places.json.
 func Written(p gate.Place, running bool) state.ServerPlace {
-	at := state.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), Address: p.Authentication.Addr().String(), Running: running}
-	if p.Server.Protocol == site.TACACS {
+	at := state.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
+	if p.Server.Protocol == site.TACACS || p.Server.TLS {
 		at.Port = p.Authentication.Port()
 	} else {
 		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()
@@ -72,8 +74,10 @@ func Written(p gate.Place, running bool) state.ServerPlace {
 	return at
 }
 
-// ListenAsDesigned listens for a server on the address that the site gives it.
-func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server) (gate.Place, error) {
+// ListenAsDesigned listens for a server on the address that the site gives it,
+// over TLS with the certificates that the site names; their paths start from
+// base.
+func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server, base string) (gate.Place, error) {
 	address, err := netip.ParseAddr(s.Address)
 	if err != nil {
 		found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
@@ -83,6 +87,13 @@ func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server) (gate.Pl
 		address = found[0].Unmap()
 	}
 	place := Where(s, address)
+	if s.TLS {
+		identity, err := pki.Of(s, base)
+		if err != nil {
+			return place, err
+		}
+		place.TLS = identity.Server(s.Protocol)
+	}
 	got, err := v.Listen(place)
 	switch {
 	case errors.Is(err, syscall.EADDRNOTAVAIL):

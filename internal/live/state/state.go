@@ -32,6 +32,7 @@ type Places struct {
 type ServerPlace struct {
 	Name           string `json:"name"`
 	Protocol       string `json:"protocol"`
+	TLS            bool   `json:"tls"`
 	Address        string `json:"address"`
 	Port           uint16 `json:"port,omitempty"`
 	Authentication uint16 `json:"authentication_port,omitempty"`
@@ -74,17 +75,18 @@ type Folder struct {
 
 // Names in the folder.
 const (
-	placesFile  = "places.json"
-	eventsFile  = "events.jsonl"
-	tracesDir   = "traces"
-	trafficFile = "traffic.pcapng"
-	hostsFile   = "known_hosts"
-	ledgerFile  = "ledger.db"
-	previous    = "previous" // the evidence of the run before
+	placesFile      = "places.json"
+	eventsFile      = "events.jsonl"
+	tracesDir       = "traces"
+	trafficFile     = "traffic.pcapng"
+	hostsFile       = "known_hosts"
+	certificatesDir = "certificates"
+	ledgerFile      = "ledger.db"
+	previous        = "previous" // the evidence of the run before
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, hostsFile}
+var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, hostsFile, certificatesDir}
 
 var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm"}
 
@@ -177,6 +179,9 @@ func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
 // KnownHosts gives the path of the devices' SSH keys, in the form that an SSH
 // client reads.
 func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, hostsFile) }
+
+// Certificates gives the path of the folder with a lab's certificates.
+func (f *Folder) Certificates() string { return filepath.Join(f.Dir, certificatesDir) }
 
 // WritePlaces writes where everything is.
 func (f *Folder) WritePlaces(p Places) error {

@@ -12,6 +12,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 )
 
 // Code is the kind of a packet, RFC 2865 section 3.
@@ -90,6 +91,22 @@ func Decode(b []byte) (*Packet, error) {
 		rest = rest[n:]
 	}
 	return p, nil
+}
+
+// ReadPacket reads the octets of one packet from a stream, as RADIUS over TLS
+// sends them (RFC 6614, section 2.2): the Length field tells where it ends.
+func ReadPacket(r io.Reader) ([]byte, error) {
+	b := make([]byte, headerSize, 256)
+	if _, err := io.ReadFull(r, b); err != nil {
+		return nil, err
+	}
+	n := int(binary.BigEndian.Uint16(b[2:]))
+	if n < headerSize || n > MaxSize {
+		return nil, ErrLength
+	}
+	b = append(b, make([]byte, n-headerSize)...)
+	_, err := io.ReadFull(r, b[headerSize:])
+	return b, err
 }
 
 // Append encodes the packet and appends it to dst.

@@ -1,6 +1,7 @@
 package radius
 
 import (
+	"bytes"
 	"encoding/hex"
 	"encoding/json"
 	"os"
@@ -286,4 +287,13 @@ func TestAVendorsAttributesAreKnownByNameOnceAdded(t *testing.T) {
 	require.Error(t, err)
 	_, err = d.Make("Example-Place", string(make([]byte, 250)))
 	require.ErrorContains(t, err, "at most 247 octets")
+}
+
+func FuzzReadPacket(f *testing.F) {
+	f.Add([]byte{1, 2, 0, 20, 19: 0})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if packet, err := ReadPacket(bytes.NewReader(b)); err == nil {
+			require.Equal(t, b[:len(packet)], packet)
+		}
+	})
 }

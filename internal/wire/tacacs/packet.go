@@ -65,9 +65,12 @@ var (
 	// ErrClear is a body without obfuscation outside TLS, which section 4.5
 	// has the receiver refuse.
 	ErrClear = errors.New("the body is not obfuscated (RFC 8907, section 4.5)")
+	// ErrObfuscated is a body with obfuscation over TLS (RFC 9887, section 4).
+	ErrObfuscated = fmt.Errorf("%w: the body is obfuscated, and over TLS it must not be (RFC 9887)", ErrHeader)
 )
 
-// ReadPacket reads one packet and removes the obfuscation from its body.
+// ReadPacket reads one packet and removes the obfuscation from its body. A nil
+// key is a connection over TLS, where bodies are in clear (RFC 9887).
 func ReadPacket(r io.Reader, key []byte) (Header, []byte, error) {
 	var b [headerSize]byte
 	if _, err := io.ReadFull(r, b[:]); err != nil {
@@ -84,10 +87,21 @@ func ReadPacket(r io.Reader, key []byte) (Header, []byte, error) {
 		}
 		return h, nil, err
 	}
-	if h.Flags&FlagUnencrypted != 0 {
+	return uncover(h, body, key)
+}
+
+// uncover removes the obfuscation, and refuses a body that is not as the
+// connection wants it.
+func uncover(h Header, body, key []byte) (Header, []byte, error) {
+	clear := h.Flags&FlagUnencrypted != 0
+	switch {
+	case key == nil && !clear:
+		return h, nil, ErrObfuscated
+	case key != nil && clear:
 		return h, nil, ErrClear
+	case key != nil:
+		Obfuscate(h, body, key)
 	}
-	Obfuscate(h, body, key)
 	return h, body, nil
 }
 
@@ -104,12 +118,7 @@ func DecodePacket(b, key []byte) (Header, []byte, error) {
 	if len(b) < headerSize+n {
 		return h, nil, io.ErrUnexpectedEOF
 	}
-	if h.Flags&FlagUnencrypted != 0 {
-		return h, nil, ErrClear
-	}
-	body := append([]byte(nil), b[headerSize:headerSize+n]...)
-	Obfuscate(h, body, key)
-	return h, body, nil
+	return uncover(h, append([]byte{}, b[headerSize:headerSize+n]...), key)
 }
 
 func decodeHeader(b []byte) (Header, int, error) {
@@ -129,13 +138,19 @@ func decodeHeader(b []byte) (Header, int, error) {
 }
 
 // AppendPacket encodes a packet with an obfuscated body and appends it to dst.
+// With a nil key, over TLS, the body stays in clear and the header says so.
 func AppendPacket(dst []byte, h Header, body, key []byte) []byte {
+	if key == nil {
+		h.Flags |= FlagUnencrypted
+	}
 	dst = append(dst, h.Version, byte(h.Type), h.Sequence, h.Flags)
 	dst = binary.BigEndian.AppendUint32(dst, h.SessionID)
 	dst = binary.BigEndian.AppendUint32(dst, uint32(len(body)))
 	at := len(dst)
 	dst = append(dst, body...)
-	Obfuscate(h, dst[at:], key)
+	if key != nil {
+		Obfuscate(h, dst[at:], key)
+	}
 	return dst
 }
 

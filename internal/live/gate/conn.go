@@ -1,0 +1,102 @@
+package gate
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/capture"
+)
+
+const (
+	mostConnections = 1024
+	idle            = 60 * time.Second // for the next whole packet, which may be what a person types
+)
+
+// accept takes TCP connections until the listener is closed.
+func (s *server) accept(listener net.Listener) {
+	slots := make(chan struct{}, mostConnections)
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) || s.gate.ctx.Err() != nil {
+				return
+			}
+			continue
+		}
+		slots <- struct{}{}
+		s.gate.running.Go(func() {
+			defer func() { <-slots }()
+			s.connection(conn)
+		})
+	}
+}
+
+// connection serves one connection of a device of the site, over TLS where the
+// server is.
+func (s *server) connection(conn net.Conn) {
+	ended := make(chan struct{})
+	defer close(ended)
+	defer func() { _ = conn.Close() }()
+	s.gate.running.Go(func() { // the end of the gate ends the connection
+		select {
+		case <-s.gate.ctx.Done():
+			_ = conn.Close()
+		case <-ended:
+		}
+	})
+	from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
+	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+	through := conn
+	if w := s.gate.config.Capture; w != nil { // below TLS: the capture holds what was on the wire
+		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
+		defer tapped.end()
+		through = tapped
+	}
+	q := question{client: from}
+	q.Purpose = site.PurposeCount
+	device, known := s.gate.client(from.Addr())
+	if !known {
+		s.drop(q, "asker-unknown", fmt.Sprintf("no device of the site has the address %s", from.Addr()))
+		return
+	}
+	q.Device = device
+	if s.site.TLS {
+		secured := tls.Server(through, s.place.TLS)
+		_ = secured.SetDeadline(time.Now().Add(idle))
+		if err := secured.Handshake(); err != nil {
+			s.drop(q, "tls", "the TLS handshake failed: "+err.Error())
+			return
+		}
+		through = secured
+	}
+	if s.site.Protocol == site.TACACS {
+		s.serveTACACS(through, from, device)
+		return
+	}
+	s.serveRADIUSOverTLS(through, from)
+}
+
+// tapped writes what passes to the capture.
+type tapped struct {
+	net.Conn
+	tcp *capture.TCP
+	now func() time.Time
+}
+
+func (t *tapped) Read(b []byte) (int, error) {
+	n, err := t.Conn.Read(b)
+	t.tcp.Data(t.now(), true, b[:n])
+	return n, err
+}
+
+func (t *tapped) Write(b []byte) (int, error) {
+	t.tcp.Data(t.now(), false, b)
+	return t.Conn.Write(b)
+}
+
+func (t *tapped) end() { t.tcp.Close(t.now()) }

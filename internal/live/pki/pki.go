@@ -1,0 +1,172 @@
+// Package pki has the certificates of servers and devices that speak over TLS:
+// RFC 6614 for RADIUS and RFC 9887 for TACACS+, both sides with a certificate.
+// It reads them from files, and makes them for a lab.
+package pki
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"math/big"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"mellowgate/internal/core/site"
+)
+
+// RADIUSKey is the fixed key of RADIUS over TLS, RFC 6614 section 2.3.
+const RADIUSKey = "radsec"
+
+// Identity is a certificate with its key, and whose certificates it trusts.
+type Identity struct {
+	Certificate tls.Certificate
+	Trusted     *x509.CertPool
+}
+
+// lowest gives the lowest version of TLS for a protocol: RFC 9887 wants 1.3.
+func lowest(p site.Protocol) uint16 {
+	if p == site.TACACS {
+		return tls.VersionTLS13
+	}
+	return tls.VersionTLS12
+}
+
+// Server gives the configuration of a server: it asks for a certificate and
+// takes only one that it trusts.
+func (i Identity) Server(p site.Protocol) *tls.Config {
+	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted}
+}
+
+// Client gives the configuration of an asker for a server at an address or of
+// a name.
+func (i Identity) Client(p site.Protocol, server string) *tls.Config {
+	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, RootCAs: i.Trusted, ServerName: server}
+}
+
+// Load reads an identity from PEM files.
+func Load(certificate, key, authorities string) (Identity, error) {
+	pair, err := tls.LoadX509KeyPair(certificate, key)
+	if err != nil {
+		return Identity{}, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certificate, key, err)
+	}
+	text, err := os.ReadFile(authorities)
+	if err != nil {
+		return Identity{}, fmt.Errorf("the authorities cannot be read: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return Identity{}, fmt.Errorf("%s holds no certificate in PEM form", authorities)
+	}
+	return Identity{pair, pool}, nil
+}
+
+// Of reads the identity that a site gives a server; paths start from base.
+func Of(s *site.Server, base string) (Identity, error) {
+	c := s.Certificates
+	if c.Certificate == "" {
+		return Identity{}, fmt.Errorf("the server %s runs over TLS and has no certificates: write tls: {certificate: FILE, key: FILE, authorities: FILE}", s.Name)
+	}
+	at := func(path string) string {
+		if filepath.IsAbs(path) {
+			return path
+		}
+		return filepath.Join(base, path)
+	}
+	i, err := Load(at(c.Certificate), at(c.Key), at(c.Authorities))
+	if err != nil {
+		return i, fmt.Errorf("the server %s: %w", s.Name, err)
+	}
+	return i, nil
+}
+
+// Authority signs the certificates of a lab.
+type Authority struct {
+	certificate *x509.Certificate
+	key         *ecdsa.PrivateKey
+	serial      int64
+}
+
+// validFor is how long a lab's certificates are good.
+const validFor = 7 * 24 * time.Hour
+
+// NewAuthority makes an authority with a fresh key.
+func NewAuthority(name string, now time.Time) (*Authority, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		return nil, err
+	}
+	certificate, err := x509.ParseCertificate(der)
+	return &Authority{certificate, key, 1}, err
+}
+
+// Issue makes an identity for a name at an address, for both sides of TLS.
+func (a *Authority) Issue(name string, at netip.Addr, now time.Time) (Identity, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return Identity{}, err
+	}
+	a.serial++
+	template := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+		DNSNames: []string{name}, IPAddresses: []net.IP{at.AsSlice()}}
+	der, err := x509.CreateCertificate(rand.Reader, template, a.certificate, key.Public(), a.key)
+	if err != nil {
+		return Identity{}, err
+	}
+	pool := x509.NewCertPool()
+	pool.AddCert(a.certificate)
+	return Identity{tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, pool}, nil
+}
+
+// Names of the files that Write makes.
+const (
+	AuthorityFile = "authority.pem"
+	suffix        = ".pem"
+	keySuffix     = ".key"
+)
+
+// Write writes an identity and its authority into a folder, for ordinary
+// programs.
+func (a *Authority) Write(dir, name string, i Identity) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	key, ok := i.Certificate.PrivateKey.(*ecdsa.PrivateKey)
+	if !ok {
+		return errors.New("not a key of this authority")
+	}
+	der, err := x509.MarshalECPrivateKey(key)
+	if err != nil {
+		return err
+	}
+	for file, block := range map[string]*pem.Block{
+		AuthorityFile:    {Type: "CERTIFICATE", Bytes: a.certificate.Raw},
+		name + suffix:    {Type: "CERTIFICATE", Bytes: i.Certificate.Certificate[0]},
+		name + keySuffix: {Type: "EC PRIVATE KEY", Bytes: der},
+	} {
+		if err := os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Written reads an identity that Write wrote.
+func Written(dir, name string) (Identity, error) {
+	return Load(filepath.Join(dir, name+suffix), filepath.Join(dir, name+keySuffix), filepath.Join(dir, AuthorityFile))
+}
