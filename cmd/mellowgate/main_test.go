@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +18,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/pki"
 )
 
 // program is the built program.
@@ -345,6 +348,108 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 	require.LessOrEqual(t, many.Seconds.P50, many.Seconds.Max)
 	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "20", "-rate", "1000").out, "HALF WITHIN")
 	require.Equal(t, 130, lab.end(t))
+}
+
+// servedSite is a site with a server for each protocol and transport on
+// loopback, asked from a loopback device, and a person for every form.
+const servedSite = `site: Served
+keys: {k: file k, kept: file kept}
+servers:
+  - {name: r-udp, protocol: radius, address: 127.95.1.1, ports: {authentication: 11812, accounting: 11813}, key: k, wait: 2s, run: true}
+  - {name: r-tls, protocol: radius, address: 127.95.1.1, transport: tls, port: 12083, tls: {certificate: c/server.pem, key: c/server.key, authorities: c/authority.pem}, run: true}
+  - {name: t-tcp, protocol: tacacs, address: 127.95.1.1, port: 10049, key: k, run: true}
+  - {name: t-tls, protocol: tacacs, address: 127.95.1.1, transport: tls, port: 10300, tls: {certificate: c/server.pem, key: c/server.key, authorities: c/authority.pem}, run: true}
+devices: [{name: sw, addresses: [127.95.1.9]}]
+people: [{name: ines, teams: [net], password: key kept}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
+`
+
+func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
+	c := call{dir: t.TempDir()}
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(text), 0o600))
+	}
+	write("site.yaml", servedSite)
+	write("k", "a-key-for-this-test")
+	write("kept", "right")
+	now := time.Now()
+	authority, err := pki.NewAuthority("a test", now)
+	require.NoError(t, err)
+	for name, at := range map[string]string{"server": "127.95.1.1", "sw": "127.95.1.9"} {
+		identity, err := authority.Issue(name, netip.MustParseAddr(at), now)
+		require.NoError(t, err)
+		require.NoError(t, authority.Write(filepath.Join(c.dir, "c"), name, identity))
+	}
+	serve := c.start(t, "serve", "-state", "st")
+	require.Contains(t, serve.err.String(), "r-tls: RADIUS over TLS on 127.95.1.1:12083")
+	require.Contains(t, serve.err.String(), "t-tls: TACACS+ over TLS on 127.95.1.1:10300")
+	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities", "c/authority.pem"}
+	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"}, "r-tls": {"pap", "chap", "mschapv2"},
+		"t-tcp": {"ascii", "pap", "chap", "mschapv2"}, "t-tls": {"ascii", "pap", "chap", "mschapv2"}} {
+		ask := func(args ...string) result {
+			args = append([]string{"ask", "-server", server, "-as", "sw", "-person", "ines", "-password-file", "kept"}, args...)
+			if strings.HasSuffix(server, "tls") {
+				args = append(args, certificate...)
+			}
+			return c.run(t, args...)
+		}
+		for _, form := range forms {
+			r := ask("-form", form)
+			require.Zero(t, r.status, "%s %s: %s%s", server, form, r.out, r.err)
+			require.Contains(t, r.out, "accepted by "+server)
+		}
+		require.Contains(t, ask("-question", "record-start").out, "recorded by "+server)
+		if strings.HasPrefix(server, "t") {
+			require.Contains(t, ask("-question", "commands", "-command", "save").out, "accepted by "+server)
+		} else {
+			require.Contains(t, ask("-question", "status").out, "alive by "+server)
+			require.Zero(t, ask("-attribute", "Example-Level=3").status)
+		}
+	}
+	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file", "kept").err, "give -certificate, -certificate-key and -authorities")
+	r := c.run(t, "ledger", "-state", "st", "-kind", "session-start", "-json")
+	require.Equal(t, 4, strings.Count(r.out, "\n"))
+	require.Equal(t, 130, serve.end(t))
+}
+
+func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
+	if _, err := exec.LookPath("tcpdump"); err != nil || os.Getuid() != 0 {
+		if os.Getenv("MELLOWGATE_PEERS") == "require" {
+			t.Fatal("tcpdump is not installed, or this is not root")
+		}
+		t.Skip("tcpdump is not installed, or this is not root")
+	}
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	dump := exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", "127.89.0.0/16", "and", "(port 49 or port 1812 or port 1813)")
+	dump.Dir = c.dir
+	said, err := dump.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, dump.Start())
+	t.Cleanup(func() { _ = dump.Process.Kill() })
+	for lines := bufio.NewScanner(said); lines.Scan(); {
+		if strings.Contains(lines.Text(), "listening on") {
+			break
+		}
+	}
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "save"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	heard := func() string {
+		stand := c.run(t, "listen", "-capture", "other.pcap", "-key-file", "demo/as-reviewed/keys/shore.key")
+		return stand.out
+	}
+	require.Eventually(t, func() bool {
+		return strings.Contains(heard(), "login            accept") && strings.Contains(heard(), `"save"`)
+	}, 10*time.Second, 100*time.Millisecond)
+	require.Equal(t, 130, lab.end(t))
+	require.NoError(t, dump.Process.Signal(os.Interrupt))
+	_ = dump.Wait()
+	text := heard()
+	require.Contains(t, text, `commands         accept`)
+	require.Regexp(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accept`, text)
 }
 
 func TestListenReadsTheTrafficOfALab(t *testing.T) {

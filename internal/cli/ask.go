@@ -15,7 +15,7 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/state"
-	"mellowgate/internal/wire/radius"
+	"mellowgate/internal/live/words"
 )
 
 func askCommand() *Command {
@@ -193,7 +193,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking
 	}
 	for _, text := range f.attributes {
 		name, value, _ := strings.Cut(text, "=")
-		attribute, err := radius.Make(name, value)
+		attribute, err := words.Of(l.Site).Make(name, value)
 		if err != nil {
 			return nil, wrong("-attribute %s: %v", name, err)
 		}
@@ -254,7 +254,7 @@ func (f *askFlags) fits(s *site.Server) error {
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
-	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP}
+	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: words.Of(l.Site)}
 	if !s.TLS {
 		t.Key = l.Keys[d.Key(s).Name]
 	}

@@ -72,6 +72,7 @@ func (l *linker) link() {
 	s.people = index(l, "person", s.People, func(v *Person) *Ref { return &v.Ref })
 	l.roles = index(l, "role", s.Roles, func(v *Role) *Ref { return &v.Ref })
 
+	index(l, "vendor", s.Vendors, func(v *Vendor) *Ref { return &v.Ref })
 	for _, v := range s.Servers {
 		l.server(v)
 	}

@@ -28,6 +28,7 @@ type Site struct {
 	People      []*Person
 	Roles       []*Role
 	Grants      []*Grant
+	Vendors     []*Vendor
 	Lab         Lab
 	Files       []string // the names of the files read; Place.File counts in it
 
@@ -420,6 +421,22 @@ type Grant struct {
 	Through []string            // ways in; empty: every way
 	RoleRef Ref
 	Role    *Role
+}
+
+// Vendor is a make's own RADIUS attributes, by its IANA private enterprise
+// number.
+type Vendor struct {
+	Ref
+	Number     int
+	Attributes []VendorAttribute
+}
+
+// VendorAttribute is one of them. Type is text, integer, octets, address or
+// address6.
+type VendorAttribute struct {
+	Ref
+	Number int
+	Type   string
 }
 
 // Lab is how a laboratory of the site is laid out.

@@ -75,9 +75,10 @@ var siteShape = shape[Site]{
 		"people":   list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
 		"roles":    list(&roleShape, func(s *Site) *[]*Role { return &s.Roles }, blank[Role]),
 		"grants":   list(&grantShape, func(s *Site) *[]*Grant { return &s.Grants }, freshGrant),
+		"vendors":  list(&vendorShape, func(s *Site) *[]*Vendor { return &s.Vendors }, blank[Vendor]),
 		"lab":      readLab,
 	},
-	later: []string{"elevation-secrets", "directories", "clients", "vendors", "service", "devices-from", "accept"},
+	later: []string{"elevation-secrets", "directories", "clients", "service", "devices-from", "accept"},
 }
 
 // readKeys reads the keys: NAME: env VARIABLE | file PATH | clear VALUE.

@@ -161,6 +161,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\nlab: {network: 10.0.0.0/8}", "a loopback network such as 127.77.0.0/16 is wanted"},
 		{"site: Test", "site: Test\nservers: none", `the key "servers" stands twice`},
 		{"clear a-key-for-this-test", "sealed", "sealed keys are not supported yet"},
+		{"roles:", "vendors: [{name: example, number: 32473, attributes: [{name: Level, number: 1, type: int}]}]\nroles:", `type is "int"; text or integer or octets or address or address6 is wanted`},
+		{"roles:", "vendors: [{name: example, number: 0, attributes: []}]\nroles:", `number is "0"; a whole number from 1 to 16777215`},
 		{"roles:", "rolse:", `unknown key "rolse" in the site file; did you mean "roles"?`},
 	} {
 		t.Run(m.to, func(t *testing.T) {

@@ -51,7 +51,8 @@ type Target struct {
 	Key            site.Secret
 	HeedsICMP      bool // a closed UDP port ends a try at once
 	Dialer         Dialer
-	TLS            *tls.Config // for a server over TLS
+	TLS            *tls.Config       // for a server over TLS
+	Words          radius.Dictionary // for the attributes of answers
 }
 
 // secure makes TLS on a connection, where the server speaks over TLS.

@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net"
 	"net/netip"
 	"strings"
@@ -145,13 +146,23 @@ func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, succes
 	return p, success, nil
 }
 
+// jittered spreads the waits of retransmissions by a twentieth either way, so
+// that devices which lost their server together do not ask it together
+// (RFC 5080, section 2.2.1).
+func jittered(wait time.Duration, n int) time.Duration {
+	if n < 2 {
+		return wait
+	}
+	return wait - wait/20 + mathrand.N(wait/10+1)
+}
+
 // Try sends the packet and waits for an answer that verifies.
-func (e *radiusExchange) Try(int) walk.Reply {
+func (e *radiusExchange) Try(n int) walk.Reply {
 	began := time.Now()
 	if e.err != nil {
 		return lost(walk.ServerError, e.err.Error(), began)
 	}
-	deadline := began.Add(e.target.Server.Wait)
+	deadline := began.Add(jittered(e.target.Server.Wait, n))
 	if e.conn == nil {
 		if reply, ok := e.dial(deadline, began); !ok {
 			return reply
@@ -241,8 +252,9 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 	}
 	reply := walk.Reply{Result: walk.Accepted, Message: p.Text(radius.ReplyMessage)}
 	for _, a := range p.Attributes {
-		name, value := radius.Format(a)
-		reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+		for _, n := range e.target.Words.Names(a) {
+			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: n.Name, Value: n.Value})
+		}
 	}
 	asked, status := e.request.Code, e.request.Code == radius.StatusServer
 	switch {

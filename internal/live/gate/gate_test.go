@@ -390,6 +390,15 @@ func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
 	require.Equal(t, "ines", r.last().Person)
 }
 
+func TestAnUpdateIsTakenAndIsNoRecordOfItsOwn(t *testing.T) {
+	r := start(t)
+	c, _ := r.dial()
+	reply, err := c.Account(tacacs.AcctRequest{Flags: tacacs.AcctWatchdog, AuthorRequest: tacacs.AuthorRequest{User: "ines", Args: []string{"task_id=1", "service=shell"}}})
+	require.NoError(t, err)
+	require.Equal(t, tacacs.AcctSuccess, reply.Status)
+	require.Empty(t, r.book.kept())
+}
+
 func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
 	r := start(t)
 	_, conn := r.dial()
@@ -536,6 +545,12 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 		stranger.Trusted = good.Trusted
 		require.Equal(t, walk.Accepted, ask(&good, site.Login).Result, p)
 		require.Equal(t, walk.Accepted, ask(&good, site.RecordSessions).Result, p)
+		for _, form := range asker.Forms(p) {
+			target := asker.Target{Server: server, Authentication: place.Authentication, Accounting: place.Accounting, TLS: good.Client(p, "127.0.0.1")}
+			e := asker.Begin(context.Background(), target, walk.Question{Purpose: site.Login, Person: "kept"}, asker.Asker{Port: "ssh0", Password: "right", Form: asker.Form(form)})
+			require.Equal(t, walk.Accepted, e.Try(1).Result, "%s %s", p, form)
+			e.Close()
+		}
 		require.Equal(t, walk.Unavailable, ask(&stranger, site.Login).Result, p)
 		r.eventually("tls")
 		require.Contains(t, ask(nil, site.Login).Message, "there is no certificate to show it")

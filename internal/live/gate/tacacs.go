@@ -336,6 +336,10 @@ func (t *tacacsSession) account(body []byte) error {
 		q.Purpose, q.Line = site.RecordCommands, args.command
 	}
 	reply := tacacs.AcctReply{Status: tacacs.AcctSuccess}
+	if r.Flags&tacacs.AcctWatchdog != 0 { // an update: it is taken, and says nothing that start and stop do not
+		t.write(reply.Append(nil))
+		return nil
+	}
 	if err := t.server.keep(q); err != nil {
 		reply.Status = tacacs.AcctError
 	}

@@ -9,6 +9,8 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/words"
+	"mellowgate/internal/wire/radius"
 )
 
 // Exchange is one question and what became of it.
@@ -50,6 +52,7 @@ type Directory struct {
 	servers map[netip.AddrPort]port
 	devices map[netip.Addr]*site.Device
 	keys    site.Keys
+	words   radius.Dictionary
 	other   site.Secret // the key of servers that the site does not know
 }
 
@@ -69,7 +72,7 @@ type port struct {
 
 // Designed is the directory of a site on its own addresses.
 func Designed(s *site.Site, keys site.Keys) Directory {
-	d := Directory{servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys}
+	d := Directory{servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: words.Of(s)}
 	for _, v := range s.Servers {
 		if a, err := netip.ParseAddr(v.Address); err == nil {
 			d.server(v, a, v.Port, v.AuthenticationPort, v.AccountingPort)

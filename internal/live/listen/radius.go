@@ -90,7 +90,7 @@ func questionOf(p *radius.Packet) string {
 func (l *Listener) attributes(p *radius.Packet) []NameValue {
 	all := []NameValue{}
 	for _, a := range p.Attributes {
-		for _, n := range l.words.Names(a) {
+		for _, n := range l.directory.words.Names(a) {
 			all = append(all, NameValue{n.Name, n.Value})
 		}
 	}

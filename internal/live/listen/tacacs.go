@@ -9,7 +9,6 @@ import (
 	"unicode/utf8"
 
 	"mellowgate/internal/wire/capture"
-	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -19,7 +18,6 @@ func validUTF8(s string) bool { return utf8.ValidString(s) }
 // capture.Handler.
 type Listener struct {
 	directory Directory
-	words     radius.Dictionary
 	emit      func(Exchange)
 	pairs     radiusPairs
 	conns     map[capture.Conn]*conversation
