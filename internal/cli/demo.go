@@ -74,6 +74,9 @@ type story struct {
 }
 
 func (c *Call) demo(network string, keep bool) error {
+	if _, err := site.ParseLabNetwork(network); err != nil {
+		return failure{ExitUsage, err}
+	}
 	dir, err := os.MkdirTemp("", "mellowgate-demo-")
 	if err != nil {
 		return cannot(err)

@@ -9,10 +9,10 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -155,6 +155,9 @@ func (l *Ledger) Close() error {
 	return l.db.Close()
 }
 
+// patience is how long a record that nobody waits for may wait for company.
+const patience = 20 * time.Millisecond
+
 // write is the one writer: it takes what is pending and commits it together.
 func (l *Ledger) write() {
 	defer close(l.done)
@@ -172,15 +175,7 @@ func (l *Ledger) write() {
 				return
 			}
 		}
-	more:
-		for len(batch) < mostTogether {
-			select {
-			case e := <-l.pending:
-				batch = append(batch, e)
-			default:
-				break more
-			}
-		}
+		batch = l.gather(batch)
 		err := l.commit(batch)
 		for _, e := range batch {
 			if e.kept != nil {
@@ -190,28 +185,75 @@ func (l *Ledger) write() {
 	}
 }
 
+// gather adds what is pending to a batch. Where nobody waits for any of it, it
+// stays open for a while: one commit costs as much for many records as for one.
+func (l *Ledger) gather(batch []entry) []entry {
+	waited := batch[0].kept != nil
+	var full <-chan time.Time
+	if !waited {
+		timer := time.NewTimer(patience)
+		defer timer.Stop()
+		full = timer.C
+	}
+	for len(batch) < mostTogether {
+		select {
+		case e := <-l.pending:
+			batch = append(batch, e)
+			waited = waited || e.kept != nil
+			continue
+		default:
+		}
+		if waited {
+			return batch
+		}
+		select {
+		case e := <-l.pending:
+			batch = append(batch, e)
+			waited = e.kept != nil
+		case <-full:
+			return batch
+		case <-l.closing:
+			return batch
+		}
+	}
+	return batch
+}
+
+// row is the placeholders of one record.
+const row = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+
+// rowsTogether is how many records one statement writes, where there are so
+// many: far fewer calls into the database.
+const rowsTogether = 32
+
+var insertOne, insertMany = "INSERT INTO records VALUES " + row, "INSERT INTO records VALUES " + row + strings.Repeat(","+row, rowsTogether-1)
+
 func (l *Ledger) commit(batch []entry) error {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return err
 	}
 	defer func() { _ = tx.Rollback() }()
-	insert, err := tx.Prepare(`INSERT INTO records VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = insert.Close() }()
 	next, last := l.next, l.last
+	values := make([]any, 0, len(batch)*15)
 	for _, e := range batch {
 		next++
 		r := e.record
 		r.Sequence = next
 		r.Hash = Chain(last, r)
 		last = r.Hash
-		if _, err := insert.Exec(r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-			r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash); err != nil {
+		values = append(values, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
+			r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
+	}
+	for len(values) > 0 {
+		statement, n := insertMany, rowsTogether*15
+		if len(values) < n {
+			statement, n = insertOne, 15
+		}
+		if _, err := tx.Exec(statement, values[:n]...); err != nil {
 			return err
 		}
+		values = values[n:]
 	}
 	if err := tx.Commit(); err != nil {
 		return err
@@ -220,15 +262,17 @@ func (l *Ledger) commit(batch []entry) error {
 	return nil
 }
 
-// Chain gives the hash of a record that follows the one with the hash before.
+// Chain gives the hash of a record that follows the one with the hash before:
+// SHA-256 over that hash and every field of the record but its own hash, each
+// with its length before it, in the order of the struct.
 func Chain(before string, r Record) string {
-	r.Hash = ""
-	r.Time = r.Time.UTC()
-	text, err := json.Marshal(r)
-	if err != nil { // a Record has nothing that JSON cannot hold
-		panic(err)
+	b := make([]byte, 0, 512)
+	for _, field := range []string{before, strconv.FormatInt(r.Time.UnixNano(), 10), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
+		strconv.Itoa(r.Level), r.Result, r.Command, r.Reason, r.Session, r.Protocol, strconv.FormatInt(r.Sequence, 10)} {
+		b = strconv.AppendInt(b, int64(len(field)), 10)
+		b = append(append(b, ':'), field...)
 	}
-	sum := sha256.Sum256(append([]byte(before+"\n"), text...))
+	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
 }
 

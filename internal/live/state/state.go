@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"mellowgate/internal/core/cause"
 )
@@ -68,6 +69,7 @@ type Folder struct {
 	Dir    string
 	mu     sync.Mutex
 	events *os.File
+	unsaid []byte // events that are not written yet
 	traces map[string]*os.File
 
 	made, hadLedger bool // the folder is new; it held a ledger before
@@ -205,11 +207,37 @@ func (f *Folder) Places() (Places, error) {
 	return p, nil
 }
 
-// Event appends what a server noted.
+// soon is how long an event may wait to be written together with others.
+const soon = 5 * time.Millisecond
+
+// Event appends what a server noted. It is written soon, with what else comes
+// until then.
 func (f *Folder) Event(e cause.Event) {
+	text, err := json.Marshal(e)
+	if err != nil {
+		return
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	appendLine(f.events, e)
+	if f.events == nil {
+		return
+	}
+	if len(f.unsaid) == 0 {
+		time.AfterFunc(soon, func() {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			f.flush()
+		})
+	}
+	f.unsaid = append(append(f.unsaid, text...), '\n')
+}
+
+// flush writes the events that are not written yet.
+func (f *Folder) flush() {
+	if f.events != nil && len(f.unsaid) > 0 {
+		_, _ = f.events.Write(f.unsaid)
+	}
+	f.unsaid = f.unsaid[:0]
 }
 
 // Trace appends what a device noted.
@@ -246,6 +274,7 @@ func (f *Folder) Close() error {
 		errs = append(errs, file.Close())
 	}
 	f.traces = nil
+	f.flush()
 	if f.events != nil {
 		errs = append(errs, f.events.Close())
 		f.events = nil
@@ -257,6 +286,9 @@ func (f *Folder) Close() error {
 // last line that is cut short, as by a run that was killed, is passed over;
 // notes says so.
 func (f *Folder) Evidence() (traces []cause.Trace, events []cause.Event, notes []string, err error) {
+	f.mu.Lock()
+	f.flush()
+	f.mu.Unlock()
 	if events, notes, err = readLines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
 		return nil, nil, notes, err
 	}
