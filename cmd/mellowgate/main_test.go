@@ -576,7 +576,9 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 	require.Zero(t, n)
 	require.Error(t, err)
 	require.NoError(t, conn.Close())
-	require.Contains(t, c.run(t, "why", "-state", "st").out, "asker-unknown: server gate-1, asker 127.0.0.1")
+	require.Eventually(t, func() bool {
+		return strings.Contains(c.run(t, "why", "-state", "st").out, "asker-unknown: server gate-1, asker 127.0.0.1")
+	}, 5*time.Second, 10*time.Millisecond)
 	require.Equal(t, 130, serve.end(t))
 }
 

@@ -66,11 +66,13 @@ func (p Places) Device(name string) (DevicePlace, bool) {
 
 // Folder is a state folder.
 type Folder struct {
-	Dir    string
-	mu     sync.Mutex
-	events *os.File
-	unsaid []byte // events that are not written yet
-	traces map[string]*os.File
+	Dir     string
+	mu      sync.Mutex
+	events  *os.File
+	unsaid  []byte    // events that are not written yet
+	flushed time.Time // when events were last written
+	waiting bool      // a time is set to write them
+	traces  map[string]*os.File
 
 	made, hadLedger bool // the folder is new; it held a ledger before
 }
@@ -210,8 +212,8 @@ func (f *Folder) Places() (Places, error) {
 // soon is how long an event may wait to be written together with others.
 const soon = 5 * time.Millisecond
 
-// Event appends what a server noted. It is written soon, with what else comes
-// until then.
+// Event appends what a server noted. An event by itself is written at once; in
+// a crowd of them each is written soon, with what else comes until then.
 func (f *Folder) Event(e cause.Event) {
 	text, err := json.Marshal(e)
 	if err != nil {
@@ -222,14 +224,19 @@ func (f *Folder) Event(e cause.Event) {
 	if f.events == nil {
 		return
 	}
-	if len(f.unsaid) == 0 {
+	f.unsaid = append(append(f.unsaid, text...), '\n')
+	switch {
+	case time.Since(f.flushed) > soon:
+		f.flush()
+	case !f.waiting:
+		f.waiting = true
 		time.AfterFunc(soon, func() {
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			f.flush()
+			f.waiting = false
 		})
 	}
-	f.unsaid = append(append(f.unsaid, text...), '\n')
 }
 
 // flush writes the events that are not written yet.
@@ -237,7 +244,7 @@ func (f *Folder) flush() {
 	if f.events != nil && len(f.unsaid) > 0 {
 		_, _ = f.events.Write(f.unsaid)
 	}
-	f.unsaid = f.unsaid[:0]
+	f.unsaid, f.flushed = f.unsaid[:0], time.Now()
 }
 
 // Trace appends what a device noted.
