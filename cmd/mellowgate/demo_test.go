@@ -1,0 +1,61 @@
+package main
+
+import (
+	"bufio"
+	"os/exec"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
+	began := time.Now()
+	r := call{dir: t.TempDir()}.run(t, "demo", "-network", "127.92.0.0/16")
+	require.Zero(t, r.status, r.err)
+	require.Less(t, time.Since(began), 30*time.Second)
+	require.Equal(t, 8, strings.Count(r.out, "as foreseen\n"), r.out)
+	require.NotContains(t, r.out, "foreseen was")
+	require.Contains(t, r.out, "Every login came out as foreseen.")
+	for _, want := range []string{"locked-out", "key-differs", "nothing found: 8 devices", "command-refused: north-sw-1", "wrong-password: north-sw-1",
+		"fallback-used: mv-avocet-rtr", "unreachable: mv-avocet-rtr to server sanderling", "key-differs: south-sw-1 and server tern", "set port 3 off", "session-start"} {
+		require.Contains(t, r.out, want)
+	}
+	require.Regexp(t, `ines\.marsh +at mv-avocet-rtr +refused +after 4\.\d s`, r.out)
+	require.Regexp(t, `master +at mv-avocet-rtr +in at level 15 after 0\.\d s`, r.out)
+	for _, secret := range []string{"demo-only-", "heron-over", "harbour-light"} {
+		require.NotContains(t, r.out+r.err, secret)
+	}
+	require.NotContains(t, r.out, "\x1b", "no colour in a pipe")
+}
+
+func TestDemoKeepStaysUpUntilCtrlC(t *testing.T) {
+	cmd := exec.Command(program, "demo", "-keep", "-network", "127.97.0.0/16")
+	pipe, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
+	login := ""
+	lines := bufio.NewScanner(pipe)
+	for lines.Scan() {
+		if strings.HasPrefix(lines.Text(), "  mellowgate login ") {
+			login = strings.TrimSpace(lines.Text())
+		}
+		if strings.HasPrefix(lines.Text(), "The passwords are in") {
+			break
+		}
+	}
+	require.NotEmpty(t, login)
+	r := call{dir: t.TempDir()}.run(t, strings.Fields(login)[1:]...)
+	require.Zero(t, r.status, r.out+r.err)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	for lines.Scan() {
+	}
+	_ = cmd.Wait()
+	require.Equal(t, 130, cmd.ProcessState.ExitCode())
+	dir := regexp.MustCompile(`/\S*mellowgate-demo-\d+`).FindString(login)
+	require.NoDirExists(t, dir, "nothing is left behind")
+}

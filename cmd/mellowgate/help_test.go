@@ -1,0 +1,30 @@
+package main
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
+	c := call{dir: t.TempDir()}
+	overview := c.run(t, "help")
+	require.Zero(t, overview.status)
+	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "listen", "why", "ledger", "version", "help"} {
+		require.Contains(t, overview.out, "\n  "+name+" ")
+		page := c.run(t, "help", name)
+		require.Zero(t, page.status)
+		for _, part := range []string{"usage: mellowgate " + name, "examples:", "exit status:"} {
+			require.Contains(t, page.out, part)
+		}
+		require.GreaterOrEqual(t, strings.Count(page.out, "\n  mellowgate "+name), 2, "two examples")
+		require.Equal(t, page.out, c.run(t, name, "-help").out)
+		require.LessOrEqual(t, widest(page.out), 160)
+	}
+	want, err := os.ReadFile("../../docs/commands.md")
+	require.NoError(t, err)
+	require.Equal(t, string(want), c.run(t, "help", "-reference").out, "make it again: go run ./cmd/mellowgate help -reference > docs/commands.md")
+	require.Regexp(t, `^mellowgate \d+\.\d+\.\d+`, c.run(t, "version").out)
+}

@@ -1,0 +1,175 @@
+package main
+
+import (
+	"encoding/json"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-state", "st", "-network", "127.93.0.0/16", "demo/as-reviewed")
+	password := func(person string) string { return "demo/as-reviewed/passwords/" + person }
+
+	r := c.run(t, "login", "-json", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "set port 3 off", "-command", "look settings", "-password-file", password("ines.marsh"))
+	require.Zero(t, r.status, r.err)
+	var seen struct {
+		Device, Access, Person, Outcome string
+		Level                           int
+		Seconds                         float64
+		Commands                        []struct{ Command, Result, Output string }
+		AsExpected                      bool `json:"as_expected"`
+	}
+	strictly(t, r.out, &seen)
+	require.Equal(t, []any{"in", 15, true, "allowed"}, []any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
+	require.Contains(t, seen.Commands[1].Output, "port 3   off")
+
+	r = c.run(t, "why", "-state", "st", "-person", "ines.marsh")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "healthy: ines.marsh at north-sw-1 by ssh")
+
+	wrong := c
+	wrong.stdin = "not the password\n"
+	r = wrong.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh")
+	require.Equal(t, 1, r.status, "foresee expected in")
+	require.Contains(t, r.out, "not as expected: in at level 15 was expected")
+	r = wrong.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-expect", "refused")
+	require.Zero(t, r.status, r.out)
+
+	r = c.run(t, "why", "-json", "-state", "st")
+	require.Zero(t, r.status)
+	var verdict struct {
+		Causes []struct {
+			Cause, Where, Repair string
+			Confidence           float64
+			Evidence, Against    []string
+		}
+		Healthy bool
+	}
+	strictly(t, r.out, &verdict)
+	require.Equal(t, "wrong-password", verdict.Causes[0].Cause)
+	require.False(t, verdict.Healthy)
+
+	r = c.run(t, "login", "-state", "st", "-device", "hq-fw-1", "-person", "harbourmaster", "-through", "console", "-password-file", password("harbourmaster"))
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "as expected: refused")
+	require.Contains(t, c.run(t, "why", "-state", "st").out, "local-while-server-answers: hq-fw-1 by console")
+
+	r = c.run(t, "ledger", "-state", "st", "-person", "ines.marsh", "-kind", "command", "-json")
+	require.Zero(t, r.status)
+	var record map[string]any
+	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	require.Len(t, lines, 2)
+	require.NoError(t, json.Unmarshal([]byte(lines[0]), &record))
+	for _, name := range []string{"time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason", "session", "protocol", "sequence", "hash"} {
+		require.Contains(t, record, name)
+	}
+	require.Equal(t, "set port 3 off", record["command"])
+	require.Contains(t, c.run(t, "ledger", "-state", "st", "-since", "1h", "-last", "3").out, "SERVER")
+
+	for _, file := range []string{"events.jsonl", "traces/north-sw-1.jsonl", "places.json", "traffic.pcapng", "ledger.db"} {
+		text, err := os.ReadFile(filepath.Join(c.dir, "st", file))
+		require.NoError(t, err)
+		for _, secret := range []string{"heron-over", "harbour-light", "not the password", "demo-only-"} {
+			require.NotContains(t, string(text), secret, file)
+		}
+	}
+
+	other := c.run(t, "lab", "-state", "other", "-network", "127.93.0.0/16", "demo/as-reviewed")
+	require.Equal(t, 3, other.status)
+	require.Contains(t, other.err, "the port is in use; is another lab running?")
+	require.NoDirExists(t, filepath.Join(c.dir, "other"), "nothing is left behind")
+
+	require.Equal(t, 130, lab.end(t))
+	require.Contains(t, lab.out.String(), "log in with any SSH client:")
+	r = c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file", password("ines.marsh"))
+	require.Equal(t, 3, r.status, "the lab has ended")
+	require.Contains(t, r.out, "cannot be reached")
+	require.Zero(t, c.run(t, "why", "-state", "st").status, "its evidence stays")
+}
+
+func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
+	for _, tool := range []string{"ssh", "sshpass"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			if os.Getenv("MELLOWGATE_PEERS") == "require" {
+				t.Fatalf("%s is not installed", tool)
+			}
+			t.Skipf("%s is not installed", tool)
+		}
+	}
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-json", "-state", "st", "-network", "127.94.0.0/16", "demo/as-reviewed")
+	var places struct {
+		Devices []struct {
+			Name string
+			Ways []struct{ Access, Address string }
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(c.dir, "st", "places.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &places))
+	address := ""
+	for _, d := range places.Devices {
+		for _, w := range d.Ways {
+			if d.Name == "north-sw-1" && w.Access == "ssh" {
+				address = w.Address
+			}
+		}
+	}
+	host, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	client := func(person string, stdin string, command ...string) (string, error) {
+		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o", "UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
+			"-o", "PubkeyAuthentication=no", "-p", port, person + "@" + host}, command...)
+		cmd := exec.Command("sshpass", args...)
+		cmd.Dir, cmd.Stdin = c.dir, strings.NewReader(stdin)
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	out, err := client("ines.marsh", "", "look session")
+	require.NoError(t, err, out)
+	require.Contains(t, out, "level    15")
+	out, err = client("tobin.reed", "", "look secrets")
+	require.Error(t, err, "a refused command has a status of its own")
+	require.Contains(t, out, "refused: the server tern does not allow this command")
+	out, err = client("ines.marsh", "set port 2 off\nlook settings\nleave\n")
+	require.NoError(t, err, out)
+	require.Contains(t, out, "port 2   off")
+	require.Equal(t, 130, lab.end(t))
+}
+
+func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
+	c := call{dir: t.TempDir()}
+	require.Zero(t, c.run(t, "new", "s").status)
+	path := filepath.Join(c.dir, "s", "site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	site := strings.NewReplacer("192.0.2.11", "127.95.0.11\n    port: 10490", "192.0.2.12", "127.95.0.12\n    port: 10491", "192.0.2.101", "127.95.0.101").Replace(string(text))
+	require.NoError(t, os.WriteFile(path, []byte(site), 0o600))
+
+	serve := c.start(t, "serve", "-state", "st", "s")
+	require.Contains(t, serve.err.String(), "gate-1: TACACS+ on 127.95.0.11:10490")
+	busy := c.run(t, "serve", "-only", "gate-2", "-state", "other", "s")
+	require.Equal(t, 3, busy.status)
+	require.Contains(t, busy.err, "the port is in use")
+	require.NoDirExists(t, filepath.Join(c.dir, "other"))
+
+	conn, err := net.Dial("tcp", "127.95.0.11:10490") // from an address that is no device
+	require.NoError(t, err)
+	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+	n, err := conn.Read(make([]byte, 1))
+	require.Zero(t, n)
+	require.Error(t, err)
+	require.NoError(t, conn.Close())
+	require.Eventually(t, func() bool {
+		return strings.Contains(c.run(t, "why", "-state", "st").out, "asker-unknown: server gate-1, asker 127.0.0.1")
+	}, 5*time.Second, 10*time.Millisecond)
+	require.Equal(t, 130, serve.end(t))
+}

@@ -1,0 +1,102 @@
+package main
+
+import (
+	"bufio"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
+	if _, err := exec.LookPath("tcpdump"); err != nil || os.Getuid() != 0 {
+		if os.Getenv("MELLOWGATE_PEERS") == "require" {
+			t.Fatal("tcpdump is not installed, or this is not root")
+		}
+		t.Skip("tcpdump is not installed, or this is not root")
+	}
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	dump := exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", "127.89.0.0/16", "and", "(port 49 or port 1812 or port 1813)")
+	dump.Dir = c.dir
+	said, err := dump.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, dump.Start())
+	t.Cleanup(func() { _ = dump.Process.Kill() })
+	for lines := bufio.NewScanner(said); lines.Scan(); {
+		if strings.Contains(lines.Text(), "listening on") {
+			break
+		}
+	}
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "save"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	heard := func() string {
+		stand := c.run(t, "listen", "-capture", "other.pcap", "-key-file", "demo/as-reviewed/keys/shore.key")
+		return stand.out
+	}
+	require.Eventually(t, func() bool {
+		return strings.Contains(heard(), "login            accept") && strings.Contains(heard(), `"save"`)
+	}, 10*time.Second, 100*time.Millisecond)
+	require.Equal(t, 130, lab.end(t))
+	require.NoError(t, dump.Process.Signal(os.Interrupt))
+	_ = dump.Wait()
+	text := heard()
+	require.Contains(t, text, `commands         accept`)
+	require.Regexp(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accept`, text)
+}
+
+func TestListenReadsTheTrafficOfALab(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.99.0.0/16", "demo/as-reviewed")
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "set port 3 off"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	require.Equal(t, 130, lab.end(t))
+
+	r := c.run(t, "listen")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `north-sw-1 +tern +ines.marsh +commands +accept +[\d.]+ ms +"set port 3 off"`, r.out)
+	require.Regexp(t, `mv-avocet-rtr +sanderling +ines.marsh +login +accept`, r.out)
+	r = c.run(t, "listen", "-full", "-state", "mellowgate-state")
+	require.Contains(t, r.out, "< Management-Privilege-Level = 15")
+	require.Contains(t, r.out, "> User-Password = (32 octets, not shown)")
+	require.NotContains(t, r.out, "heron")
+
+	r = c.run(t, "listen", "-json")
+	for line := range strings.SplitSeq(strings.TrimSpace(r.out), "\n") {
+		var e struct{ Time, Device, Server, Person, Question, Answer, Key string }
+		strictly(t, line, &e)
+		require.Equal(t, "fits", e.Key)
+	}
+	require.Zero(t, c.run(t, "listen", "-scrub", "shared.pcapng").status)
+	shared, err := os.ReadFile(filepath.Join(c.dir, "shared.pcapng"))
+	require.NoError(t, err)
+	require.NotContains(t, string(shared), "ines")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "stand-in"), []byte("scrubbed-capture-stand-in-key"), 0o600))
+	traffic, err := os.ReadFile(filepath.Join(c.dir, "shared.pcapng"))
+	require.NoError(t, err)
+	piped := c
+	piped.stdin = string(traffic)
+	r = piped.run(t, "listen", "-capture", "-", "-key-file", "stand-in")
+	require.Regexp(t, `person-\d+ +commands +accept +[\d.]+ ms +"set words-\d+ words-\d+ words-\d+"`, r.out)
+
+	for args, says := range map[string]string{
+		"-capture none.pcap":                  "none.pcap: there is no such file",
+		"-capture demo/as-reviewed/site.yaml": "this is no pcap or pcapng capture",
+		"-capture x -state y":                 "give one of",
+		"-state demo":                         "is not a state folder",
+		"-scrub shared.pcapng":                "it may be there already",
+	} {
+		r := c.run(t, append([]string{"listen"}, strings.Fields(args)...)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, says)
+	}
+	r = c.run(t, "listen", "-interface", "no-such-card")
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.err, "there is no network interface no-such-card here")
+}
