@@ -88,6 +88,18 @@ func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
 	require.Equal(t, 130, lab.end(t))
 }
 
+func TestASiteWithoutDevicesProvesNothingAndRuns(t *testing.T) {
+	c := call{dir: t.TempDir()}
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte("site: Empty\n"), 0o600))
+	r := c.run(t, "check")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "the site has no device, so nothing is proven")
+	require.Zero(t, c.run(t, "foresee").status)
+	require.Zero(t, c.run(t, "lab", "-for", "10ms", "-network", "127.88.0.0/24", "-state", "st").status)
+	require.Equal(t, 2, c.run(t, "serve").status)
+	require.Equal(t, 1, c.run(t, "why", "-state", "st").status)
+}
+
 func TestAKeyWithoutAValueIsComparedByName(t *testing.T) {
 	c := demoSite(t)
 	require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "demo/as-reviewed/keys")))

@@ -71,6 +71,9 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
 // reportSummary is the last line of a report: what was found, or proven.
 func reportSummary(r advice.Report) string {
 	scope := fmt.Sprintf("%s, %s in, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways), show.Count(r.Proven.Cases, "login"))
+	if r.Proven.Devices == 0 {
+		return fmt.Sprintf("the site has no device, so nothing is proven about who gets in; %s", show.Count(len(r.Findings), "other finding"))
+	}
 	if len(r.Findings) == 0 {
 		return "nothing found: " + scope + "; in every outage somebody with full rights gets in, and nobody without valid credentials"
 	}

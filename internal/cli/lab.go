@@ -131,7 +131,9 @@ func printPlaces(c *Call, p state.Places, dir string) {
 	if example.Address != "" {
 		c.say("\nlog in with any SSH client:\n  %s\n", sshCall(example.Address, dir, "NAME"))
 	}
-	c.say("or:\n  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
+	if len(p.Devices) > 0 {
+		c.say("or:\n  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
+	}
 }
 
 // sshCall is how an SSH client is called for a stand-in.

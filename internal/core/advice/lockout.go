@@ -132,7 +132,7 @@ func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair 
 		}
 	}
 	if why == "" {
-		return "no way in leads there", "give one way in a login list with a fallback, and the device an account of level 15"
+		return "no person has a grant of level 15 here, and the device has no account of level 15", "give somebody a grant with level 15, end the login list with local, and give the device an account of level 15"
 	}
 	return why, repair
 }
