@@ -45,7 +45,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 			c.Flags.StringVar(&f.person, "person", "", "the `name` of the person")
 			c.Flags.StringVar(&f.form, "form", "", "how a password is sent: pap, chap or mschapv2; with TACACS+ also ascii, by prompts, the usual `form` there")
 			c.Flags.StringVar(&f.command, "command", "", "the `command`, for commands and records")
-			c.Flags.IntVar(&f.level, "level", 1, "the `level` that the person has, from 0 to 15, for records and commands")
+			c.Flags.IntVar(&f.level, "level", 1, "the `level` that the person has, from 0 to 15, for records and commands, or wants, for an elevation")
 			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in that the device names")
 			c.Flags.StringVar(&f.from, "from", "", "the `address` that the person comes from")
 			c.Flags.Var(&f.attributes, "attribute", "a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
@@ -60,7 +60,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 	}
 }
 
-var questions = []string{"login", "session", "commands", "record-start", "record-stop", "status"}
+var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-stop", "status"}
 
 type askFlags struct {
 	state, server, group, as, question, person, form, command, through, from string
@@ -200,7 +200,10 @@ func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking
 		a.world.Asker.Extra = append(a.world.Asker.Extra, attribute)
 	}
 	a.q = f.walkQuestion()
-	if f.question == "login" {
+	if f.question == "elevation" {
+		a.world.Asker.Elevate = max(f.level, 1)
+	}
+	if f.question == "login" || f.question == "elevation" {
 		password, err := f.password(f.person)
 		if err != nil {
 			return nil, err
@@ -243,6 +246,8 @@ func (f *askFlags) fits(s *site.Server) error {
 		return wrong("%s speaks RADIUS, which has no question of its own about %s: the rights come with the login", s.Name, f.question)
 	case s.Protocol == site.RADIUS && f.command != "":
 		return wrong("%s speaks RADIUS, which has no records of commands", s.Name)
+	case s.Protocol == site.RADIUS && f.question == "elevation":
+		return wrong("%s speaks RADIUS, which has no elevation of its own", s.Name)
 	case s.Protocol == site.TACACS && f.question == "status":
 		return wrong("%s speaks TACACS+, which has no status question; ask for a login", s.Name)
 	case s.Protocol == site.TACACS && len(f.attributes) > 0:

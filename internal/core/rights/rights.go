@@ -46,6 +46,7 @@ type Question struct {
 	Person     string
 	Credential Credential // for Login
 	Line       string     // for Commands, the command as typed
+	Wants      int        // for an elevation, the level that is asked for; else 0
 }
 
 // Decision is the answer to a Question.
@@ -80,6 +81,9 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 	g, nearest := match(s, p, q)
 	if g == nil {
 		return nearest
+	}
+	if q.Wants > g.Role.Level {
+		return refuse(NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
 	}
 	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
 		Text: fmt.Sprintf("%s has the role %s here, level %d", p.Name, g.Role.Name, g.Role.Level)}

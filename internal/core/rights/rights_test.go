@@ -56,6 +56,8 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 		{"no team", Question{Person: "no.team", Credential: Right}, NoGrant, "no grant names no.team or a team of theirs (in no team)", "", ""},
 		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, NoGrant, "it is for ssh, console, not for web", "", "site.yaml:13:5"},
 		{"way not said", Question{Person: "tobin.reed", Credential: Right}, NoGrant, "does not say by which way", "", ""},
+		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15}, Accepted, "", "", ""},
+		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, NoGrant, "has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
 		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, Accepted, "role lookout here, level 1", "", ""},
 		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"}, Accepted, "", "allow look **", "site.yaml:10:66"},
 		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"}, CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **", "site.yaml:10:42"},

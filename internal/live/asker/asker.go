@@ -80,6 +80,8 @@ type Asker struct {
 	Session  string // the device's name for the session
 	Password string // for a login
 	Form     Form   // for a login; "" is PAP with RADIUS and prompts with TACACS+
+	// Elevate, above 0, makes a login over TACACS+ the elevation to that level.
+	Elevate int
 	// Extra are RADIUS attributes to send beside the usual ones.
 	Extra []radius.Attribute
 }

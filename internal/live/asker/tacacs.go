@@ -132,6 +132,9 @@ func fits(r tacacs.AuthorRequest) error {
 // authenticate logs in with the password in its form.
 func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, error) {
 	start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+	if e.asker.Elevate > 0 {
+		start.Service, start.PrivLvl = tacacs.ServiceEnable, byte(min(e.asker.Elevate, 15))
+	}
 	var random [33]byte
 	if _, err := rand.Read(random[:]); err != nil {
 		return tacacs.AuthenReply{}, err

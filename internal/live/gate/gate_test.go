@@ -359,10 +359,23 @@ func TestTACACSFormsOfLogin(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
-	c, _ = r.dial()
-	reply, err = c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceEnable, User: "ines"}, tacacs.PAP, "right")
-	require.NoError(t, err)
-	require.Equal(t, tacacs.AuthenFail, reply.Status, "elevation is not answered here")
+}
+
+func TestElevationGoesUpToTheLevelOfTheRole(t *testing.T) {
+	r := start(t)
+	for _, c := range []struct {
+		person string
+		level  byte
+		want   tacacs.AuthenStatus
+		reason string
+	}{{"ines", 15, tacacs.AuthenPass, "accepted"}, {"ines", 7, tacacs.AuthenPass, "accepted"}, {"tobin", 15, tacacs.AuthenFail, "no-grant"},
+		{"tobin", 1, tacacs.AuthenPass, "accepted"}, {"ines", 16, tacacs.AuthenFail, "password-form"}} {
+		client, _ := r.dial()
+		reply, err := client.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceEnable, PrivLvl: c.level, User: c.person, Port: "ssh0"}, "right", nil)
+		require.NoError(t, err)
+		require.Equal(t, c.want, reply.Status, "%v", c)
+		r.eventually(c.reason)
+	}
 }
 
 func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {

@@ -228,13 +228,19 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	}
 	q := t.question(site.Login)
 	q.Person, q.Access, q.from = printable(start.User), rights.AccessOfPort(start.Port), printable(start.RemoteAddress)
+	if start.Service == tacacs.ServiceEnable { // elevation: the level counts, RFC 8907 section 5.4.2.6
+		q.Wants = int(start.PrivLvl)
+	}
 	refuse := func(why string) {
 		t.server.drop(q, "password-form", why)
 		t.write(tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil))
 	}
 	switch {
-	case start.Action != tacacs.ActionLogin || start.Service == tacacs.ServiceEnable:
-		refuse("only logins are answered here, no elevation and no change of password")
+	case start.Action != tacacs.ActionLogin:
+		refuse("only logins and elevations are answered here, no change of password")
+		return nil
+	case start.PrivLvl > 15:
+		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
 		q.typed = start.Data
