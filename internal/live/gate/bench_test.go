@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"crypto/rand"
 	"io"
 	"net"
 	"net/netip"
@@ -53,11 +54,14 @@ grants: [{who: [team net], role: all}]
 	return t.Authentication, r.Authentication
 }
 
-// requests makes Access-Requests that differ in their identifier.
+// requests makes Access-Requests that differ in their identifier, and from all
+// that were made before: none may look like a retransmission.
 func requests(b *testing.B) [][]byte {
 	all := make([][]byte, 256)
 	for i := range all {
-		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(i), Authenticator: [16]byte{byte(i), 1, byte(time.Now().UnixNano())}}
+		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(i)}
+		_, err := rand.Read(p.Authenticator[:])
+		require.NoError(b, err)
 		p.AddText(radius.UserName, "ines")
 		hidden, err := radius.HidePassword("right", p.Authenticator, []byte(key))
 		require.NoError(b, err)

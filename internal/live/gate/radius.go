@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"slices"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -14,12 +14,21 @@ import (
 	"mellowgate/internal/wire/radius"
 )
 
-// mostAtOnce bounds the requests that are worked on at the same time.
+// mostAtOnce bounds the requests of one port that are worked on at the same
+// time: a slow password check holds up no other.
 const mostAtOnce = 64
 
-// serveRADIUS answers one UDP port until it is closed.
+// serveRADIUS answers one UDP port until it is closed. Each worker reads a
+// packet, answers it, and reads the next.
 func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
-	slots := make(chan struct{}, mostAtOnce)
+	var workers sync.WaitGroup
+	for range mostAtOnce {
+		workers.Go(func() { s.workRADIUS(conn, accounting) })
+	}
+	workers.Wait()
+}
+
+func (s *server) workRADIUS(conn *net.UDPConn, accounting bool) {
 	local := conn.LocalAddr().(*net.UDPAddr).AddrPort()
 	buffer := make([]byte, radius.MaxSize+1)
 	for {
@@ -31,16 +40,11 @@ func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
 			return
 		}
 		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-		packet := slices.Clone(buffer[:n])
-		s.captureUDP(from, local, packet)
-		slots <- struct{}{}
-		s.gate.running.Go(func() {
-			defer func() { <-slots }()
-			if answer := s.answerRADIUS(packet, from, accounting); answer != nil {
-				s.captureUDP(local, from, answer)
-				_, _ = conn.WriteToUDPAddrPort(answer, from)
-			}
-		})
+		s.captureUDP(from, local, buffer[:n])
+		if answer := s.answerRADIUS(buffer[:n], from, accounting); answer != nil {
+			s.captureUDP(local, from, answer)
+			_, _ = conn.WriteToUDPAddrPort(answer, from)
+		}
 	}
 }
 

@@ -53,12 +53,8 @@ func RevealPassword(hidden []byte, request [16]byte, key []byte) (string, error)
 }
 
 func passwordPad(key, last []byte) [16]byte {
-	h := md5.New()
-	h.Write(key)
-	h.Write(last)
-	var pad [16]byte
-	h.Sum(pad[:0])
-	return pad
+	var room [256]byte
+	return md5.Sum(append(append(room[:0], key...), last...))
 }
 
 // CHAP builds the value of a CHAP-Password: the identifier and the response,
