@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 	"syscall"
 
 	"github.com/gopacket/gopacket"
@@ -52,7 +53,7 @@ func Interface(ctx context.Context, name string) (capture.Source, func(), error)
 		return nil, nil, fmt.Errorf("there is no network interface %s here", name)
 	}
 	handle, err := pcapgo.NewEthernetHandle(name)
-	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) {
+	if err != nil && (errors.Is(err, syscall.EPERM) || strings.Contains(err.Error(), syscall.EPERM.Error())) { // the library does not wrap it
 		return nil, nil, fmt.Errorf("capturing on %s needs a privilege: run as root, or give the program CAP_NET_RAW; a state folder can be listened to without", name)
 	}
 	if err != nil {
