@@ -124,8 +124,16 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 			require.Zero(t, ask("-attribute", "Example-Level=3").status)
 		}
 	}
+	named := strings.ReplaceAll(servedSite, "127.95.1.1, port: 10049", "localhost, port: 10048")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "named.yaml"), []byte(named), 0o600))
+	r := c.run(t, "ask", "-state", "nowhere", "-server", "t-tcp", "-person", "ines", "-password-file", "kept", "named.yaml")
+	require.Equal(t, 2, r.status, "a state folder that is named must be there")
+	elsewhere := call{dir: t.TempDir()}
+	r = elsewhere.run(t, "ask", "-server", "t-tcp", "-person", "ines", "-password-file", filepath.Join(c.dir, "kept"), filepath.Join(c.dir, "named.yaml"))
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.out, "closed: the port refuses", "a host name is looked up")
 	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file", "kept").err, "give -certificate, -certificate-key and -authorities")
-	r := c.run(t, "ledger", "-state", "st", "-kind", "session-start", "-json")
+	r = c.run(t, "ledger", "-state", "st", "-kind", "session-start", "-json")
 	require.Equal(t, 4, strings.Count(r.out, "\n"))
 	require.Equal(t, 130, serve.end(t))
 }

@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/words"
 )
@@ -187,7 +188,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking
 		if err := f.fits(s); err != nil {
 			return nil, err
 		}
-		if a.world.Targets[s], err = f.target(l, a.device, s, p, lab); err != nil {
+		if a.world.Targets[s], err = f.target(c, l, a.device, s, p, lab); err != nil {
 			return nil, err
 		}
 	}
@@ -258,7 +259,7 @@ func (f *askFlags) fits(s *site.Server) error {
 
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
-func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
+func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
 	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: words.Of(l.Site)}
 	if !s.TLS {
 		t.Key = l.Keys[d.Key(s).Name]
@@ -285,7 +286,9 @@ func (f *askFlags) target(l loaded, d *site.Device, s *site.Server, p state.Plac
 	t.From, _ = netip.ParseAddr(from)
 	ip, err := netip.ParseAddr(address)
 	if err != nil {
-		return t, wrong("the server %s has the host name %s; ask it by its address for now: give the address in the site", s.Name, address)
+		if ip, err = service.Resolve(c.Context, s); err != nil {
+			return t, cannot(err)
+		}
 	}
 	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
 	if s.TLS {

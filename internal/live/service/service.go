@@ -74,17 +74,25 @@ func Written(p gate.Place, running bool) state.ServerPlace {
 	return at
 }
 
+// Resolve gives the address of a server, which the site may give as a host name.
+func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
+	if address, err := netip.ParseAddr(s.Address); err == nil {
+		return address, nil
+	}
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
+	if err != nil || len(found) == 0 {
+		return netip.Addr{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
+	}
+	return found[0].Unmap(), nil
+}
+
 // ListenAsDesigned listens for a server on the address that the site gives it,
 // over TLS with the certificates that the site names; their paths start from
 // base.
 func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server, base string) (gate.Place, error) {
-	address, err := netip.ParseAddr(s.Address)
+	address, err := Resolve(ctx, s)
 	if err != nil {
-		found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
-		if err != nil || len(found) == 0 {
-			return gate.Place{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
-		}
-		address = found[0].Unmap()
+		return gate.Place{}, err
 	}
 	place := Where(s, address)
 	if s.TLS {
