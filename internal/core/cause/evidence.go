@@ -73,6 +73,7 @@ type Event struct {
 	Reason   string    `json:"reason"`
 	Text     string    `json:"text,omitempty"`
 	Place    string    `json:"place,omitempty"`
+	Rule     string    `json:"rule,omitempty"` // the command rule that decided
 	Level    *int      `json:"level,omitempty"`
 }
 

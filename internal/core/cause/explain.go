@@ -258,7 +258,10 @@ func (j *judging) fromEvent(e Event, more ...string) {
 	case rights.NoGrant:
 		c.Cause, c.Layer, c.Repair = NoGrant, "rights", "if the person is to get in: widen that grant, or add one"
 	case rights.CommandRefused:
-		c.Cause, c.Layer, c.Repair = CommandRefused, "rights", "if the command is to be allowed: add an allow rule before this one"
+		c.Cause, c.Layer, c.Repair = CommandRefused, "rights", "if the command is to be allowed: add an allow rule to the role"
+		if e.Rule != "" {
+			c.Repair = "if the command is to be allowed: add an allow rule before this one"
+		}
 	case KeyDiffers:
 		j.keyDiffers(e.Server, append(more, noted), nil, 0.97)
 		return

@@ -154,6 +154,9 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	v := Explain(Evidence{Traces: []Trace{in, refused}, Events: []Event{e}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.Contains(t, v.Causes[0].Evidence[1], "site.yaml:9:9")
+	require.Contains(t, v.Causes[0].Repair, "add an allow rule to the role", "no rule decided")
+	e.Rule = "refuse look secrets **"
+	require.Contains(t, Explain(Evidence{Traces: []Trace{in, refused}, Events: []Event{e}}, Symptom{}).Causes[0].Repair, "before this one")
 	v = Explain(Evidence{Traces: []Trace{in, refused}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.NotEmpty(t, v.Causes[0].Against)

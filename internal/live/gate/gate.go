@@ -242,7 +242,7 @@ func (s *server) decide(q question) rights.Decision {
 		d.Text += rights.LikeName(g.config.Site, q.Person)
 	}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place)
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place), d.Rule
 	if d.Allow {
 		e.Answer = cause.Accept
 		e.Level = &d.Role.Level

@@ -119,7 +119,7 @@ func TestRADIUSExchanges(t *testing.T) {
 			p := f.access(1, key)
 			f.answer(p, radius.AccessAccept, "forged")
 			f.answer(p, radius.AccessReject, key)
-		}, "refuse", KeyDiffers, 0, "another packet was forged or stale"},
+		}, "refuse", KeyFits, 0, "the first was forged or stale"},
 		{"an answer alone", func(f *film) {
 			f.answer(&radius.Packet{ID: 9}, radius.AccessAccept, key)
 		}, "accept", KeyUnknown, 0, "whose request is not in the capture"},

@@ -20,6 +20,8 @@ type pending struct {
 	e       *Exchange
 	request *radius.Packet
 	place   *list.Element
+	// unverified: an answer came that the server's key did not make.
+	unverified bool
 }
 
 const (
@@ -152,13 +154,13 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 	}
 	if key, known := l.directory.key(p); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
 		w.e.remark("an answer came whose authenticator does not verify")
-		if w.e.Key != KeyDiffers {
-			w.e.Key = KeyDiffers
-		}
+		w.unverified = true
 		return // a device drops it, and goes on waiting
-	}
-	if w.e.Remarks != nil && w.e.Key == KeyDiffers && w.e.Question == "login" {
-		w.e.remark("and yet an answer verifies: another packet was forged or stale")
+	} else if known {
+		w.e.Key = KeyFits
+		if w.unverified {
+			w.e.remark("another one does verify: the first was forged or stale")
+		}
 	}
 	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), at.Sub(w.e.Time).Seconds(), l.attributes(packet)
 	l.finish(w)
@@ -181,6 +183,9 @@ func answerOf(p *radius.Packet) string {
 func (l *Listener) finish(w *pending) {
 	delete(l.pairs.waiting, w.key)
 	l.pairs.order.Remove(w.place)
+	if w.unverified && w.e.Answer == "none" {
+		w.e.Key = KeyDiffers
+	}
 	if w.e.Question == "status" && w.e.Answer != "none" {
 		w.e.Answer = "alive"
 	}

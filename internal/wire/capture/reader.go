@@ -72,7 +72,7 @@ func Open(r io.Reader) (Source, error) {
 		s, err = pcapgo.NewReader(b)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
+		return nil, ErrFormat // what the library says of it helps nobody
 	}
 	return s, nil
 }
