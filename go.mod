@@ -8,8 +8,9 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	go.uber.org/goleak v1.3.0
 	go.yaml.in/yaml/v4 v4.0.0
-	golang.org/x/crypto v0.51.0
-	golang.org/x/term v0.43.0
+	golang.org/x/crypto v0.58.0
+	golang.org/x/net v0.62.0
+	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )
@@ -23,9 +24,8 @@ require (
 	github.com/ncruces/go-strftime v1.1.0 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
-	golang.org/x/net v0.55.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/text v0.37.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

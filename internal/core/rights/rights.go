@@ -7,6 +7,7 @@ package rights
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,7 +87,7 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return refuse(NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
 	}
 	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
-		Text: fmt.Sprintf("%s has the role %s here, level %d", p.Name, g.Role.Name, g.Role.Level)}
+		Text: p.Name + " has the role " + g.Role.Name + " here, level " + strconv.Itoa(g.Role.Level)}
 	if q.Purpose != site.Commands {
 		return d
 	}

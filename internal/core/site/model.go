@@ -10,6 +10,7 @@ package site
 import (
 	"fmt"
 	"net/netip"
+	"strconv"
 	"time"
 )
 
@@ -42,7 +43,7 @@ func (s *Site) Where(p Place) string {
 	if !p.Known() || int(p.File) >= len(s.Files) {
 		return ""
 	}
-	return fmt.Sprintf("%s:%d:%d", s.Files[p.File], p.Line, p.Column)
+	return s.Files[p.File] + ":" + strconv.Itoa(int(p.Line)) + ":" + strconv.Itoa(int(p.Column))
 }
 
 // Person gives the person of that name, or nil.

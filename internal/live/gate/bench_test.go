@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"context"
 	"crypto/rand"
 	"io"
 	"net"
@@ -20,8 +21,9 @@ import (
 	"mellowgate/internal/wire/tacacs"
 )
 
-// benchGate is a gate as serve runs it: events and ledger on disk.
-func benchGate(b *testing.B) (tacacsAt, radiusAt netip.AddrPort) {
+// benchGate is a gate as serve runs it: every decision is an event on disk and,
+// with a ledger, a record as well.
+func benchGate(b *testing.B, withLedger bool) (tacacsAt, radiusAt netip.AddrPort) {
 	hash, err := vault.Hash("right", 19456, 2)
 	require.NoError(b, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
@@ -39,7 +41,11 @@ grants: [{who: [team net], role: all}]
 	require.NoError(b, err)
 	book, err := ledger.Open(folder.Ledger())
 	require.NoError(b, err)
-	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Ledger: book, Events: folder.Event,
+	var keeper gate.Keeper = book
+	if !withLedger {
+		keeper = nothing{}
+	}
+	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Ledger: keeper, Events: folder.Event,
 		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}})
 	b.Cleanup(func() {
 		g.Shutdown()
@@ -54,10 +60,14 @@ grants: [{who: [team net], role: all}]
 	return t.Authentication, r.Authentication
 }
 
-// requests makes Access-Requests that differ in their identifier, and from all
-// that were made before: none may look like a retransmission.
+// cycle is how many requests are made, more than the gate remembers: by the
+// time one comes again it is no retransmission any more.
+const cycle = 64 * 256
+
+// requests makes Access-Requests that differ in their identifier and their
+// authenticator.
 func requests(b *testing.B) [][]byte {
-	all := make([][]byte, 256)
+	all := make([][]byte, cycle)
 	for i := range all {
 		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(i)}
 		_, err := rand.Read(p.Authenticator[:])
@@ -77,9 +87,8 @@ func requests(b *testing.B) [][]byte {
 const window = 32
 
 // exchange sends requests to a UDP port, a window of them at once, and waits
-// for as many answers. New identifiers come with a new authenticator, so that
-// none is a retransmission.
-func exchange(b *testing.B, to netip.AddrPort, fresh bool) {
+// for as many answers.
+func exchange(b *testing.B, to netip.AddrPort) {
 	conn, err := net.Dial("udp", to.String())
 	require.NoError(b, err)
 	defer func() { _ = conn.Close() }()
@@ -94,15 +103,10 @@ func exchange(b *testing.B, to netip.AddrPort, fresh bool) {
 	sent, got := 0, 0
 	for got < b.N {
 		for sent < b.N && sent-got < window {
-			if sent%256 == 255 && fresh {
-				b.StopTimer()
-				all = requests(b)
-				b.StartTimer()
-			}
-			if _, err := conn.Write(all[(sent+1)%256]); err != nil {
+			sent++
+			if _, err := conn.Write(all[sent%cycle]); err != nil {
 				b.Fatal(err)
 			}
-			sent++
 		}
 		if _, err := conn.Read(answer); err != nil {
 			b.Fatal(err)
@@ -112,8 +116,13 @@ func exchange(b *testing.B, to netip.AddrPort, fresh bool) {
 }
 
 func BenchmarkRADIUSAnswers(b *testing.B) {
-	_, at := benchGate(b)
-	exchange(b, at, true)
+	_, at := benchGate(b, false)
+	exchange(b, at)
+}
+
+func BenchmarkRADIUSAnswersWithLedger(b *testing.B) {
+	_, at := benchGate(b, true)
+	exchange(b, at)
 }
 
 // The plainest program with the same input and output: a UDP echo.
@@ -132,27 +141,44 @@ func BenchmarkRADIUSPlainEcho(b *testing.B) {
 			_, _ = conn.WriteToUDPAddrPort(buffer[:min(n, 50)], from)
 		}
 	}()
-	exchange(b, conn.LocalAddr().(*net.UDPAddr).AddrPort(), true)
+	exchange(b, conn.LocalAddr().(*net.UDPAddr).AddrPort())
 	_ = conn.Close()
 	<-done
 }
 
-func BenchmarkTACACSSessionsOnOneConnection(b *testing.B) {
-	at, _ := benchGate(b)
+func BenchmarkTACACSSessions(b *testing.B)           { sessions(b, false) }
+func BenchmarkTACACSSessionsWithLedger(b *testing.B) { sessions(b, true) }
+
+// sessions logs in by PAP, one session after another on one kept connection.
+func sessions(b *testing.B, withLedger bool) {
+	at, _ := benchGate(b, withLedger)
 	conn, err := net.Dial("tcp", at.String())
 	require.NoError(b, err)
-	shared := tacacs.Share(conn, []byte(key))
-	login := func() {
-		reply, err := shared.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, "right")
-		if err != nil || reply.Status != tacacs.AuthenPass {
-			b.Fatal(err, reply.Status)
+	asks := make([][]byte, 256)
+	for i := range asks {
+		asks[i] = tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: tacacs.Authentication, Sequence: 1, Flags: tacacs.FlagSingleConnect, SessionID: uint32(i)},
+			tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0", Data: "right"}.Append(nil), []byte(key))
+	}
+	answer := make([]byte, 12+6) // the header, and a reply without a message
+	login := func(i int) {
+		if _, err := conn.Write(asks[i%len(asks)]); err != nil {
+			b.Fatal(err)
+		}
+		if _, err := io.ReadFull(conn, answer); err != nil {
+			b.Fatal(err)
 		}
 	}
-	login()
-	for b.Loop() {
-		login()
+	login(0) // makes the credential warm
+	h, body, err := tacacs.DecodePacket(answer, []byte(key))
+	require.NoError(b, err)
+	reply, err := tacacs.DecodeAuthenReply(body)
+	require.NoError(b, err)
+	require.Equal(b, tacacs.AuthenPass, reply.Status)
+	require.NotZero(b, h.Flags&tacacs.FlagSingleConnect)
+	for i := 1; b.Loop(); i++ {
+		login(i)
 	}
-	_ = shared.Close()
+	_ = conn.Close()
 }
 
 // The plainest program with the same input and output: a TCP ping-pong of the
@@ -193,3 +219,8 @@ func BenchmarkTACACSPlainPingPong(b *testing.B) {
 	_ = listener.Close()
 	<-done
 }
+
+type nothing struct{}
+
+func (nothing) Keep(context.Context, ledger.Record) error { return nil }
+func (nothing) Note(ledger.Record) error                  { return nil }

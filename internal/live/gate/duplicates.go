@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"sync"
 	"time"
@@ -11,15 +12,22 @@ import (
 // 2.2.2). It is bounded in number and in time.
 type duplicates struct {
 	mu    sync.Mutex
-	known map[duplicate]*answered
-	order []duplicate
+	known map[duplicate]answered
+	order []duplicate // a ring of mostRemembered, oldest at next
+	next  int
 }
 
-// duplicate is what makes two requests the same.
-type duplicate struct {
-	from          netip.AddrPort
-	id            byte
-	authenticator [16]byte
+// duplicate is what makes two requests the same: address and port, identifier,
+// authenticator.
+type duplicate [16 + 2 + 1 + 16]byte
+
+func duplicateOf(from netip.AddrPort, id byte, authenticator [16]byte) (d duplicate) {
+	address := from.Addr().As16()
+	copy(d[:], address[:])
+	binary.BigEndian.PutUint16(d[16:], from.Port())
+	d[18] = id
+	copy(d[19:], authenticator[:])
+	return d
 }
 
 type answered struct {
@@ -41,31 +49,30 @@ func (d *duplicates) begin(k duplicate, now time.Time) (answer []byte, fresh boo
 		return a.answer, false
 	}
 	if d.known == nil {
-		d.known = map[duplicate]*answered{}
+		d.known = make(map[duplicate]answered, mostRemembered)
 	}
-	for len(d.order) > 0 && (len(d.order) >= mostRemembered || d.expired(d.order[0], now)) {
-		delete(d.known, d.order[0])
-		d.order = d.order[1:]
+	if len(d.order) < mostRemembered {
+		d.order = append(d.order, k)
+	} else {
+		delete(d.known, d.order[d.next])
+		d.order[d.next] = k
+		d.next = (d.next + 1) % mostRemembered
 	}
-	d.known[k] = &answered{at: now}
-	d.order = append(d.order, k)
+	d.known[k] = answered{at: now}
 	return nil, true
-}
-
-func (d *duplicates) expired(k duplicate, now time.Time) bool {
-	a, ok := d.known[k]
-	return !ok || now.Sub(a.at) >= remembered
 }
 
 // end notes the answer to a request; nil forgets the request.
 func (d *duplicates) end(k duplicate, answer []byte) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if answer == nil {
+	a, ok := d.known[k]
+	switch {
+	case !ok: // there were many since, and it is forgotten
+	case answer == nil:
 		delete(d.known, k)
-		return
-	}
-	if a, ok := d.known[k]; ok {
+	default:
 		a.answer = answer
+		d.known[k] = a
 	}
 }

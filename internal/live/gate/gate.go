@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"mellowgate/internal/core/cause"
@@ -53,7 +54,7 @@ type Gate struct {
 	mu      sync.Mutex
 	servers map[*site.Server]*server
 	dummy   site.Password // checked for unknown names, so that they take as long
-	warm    warm
+	warm    *warm
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -64,8 +65,8 @@ type server struct {
 	gate   *Gate
 	site   *site.Server
 	place  Place
+	key    atomic.Pointer[[]byte] // nil inside where TACACS+ runs over TLS
 	mu     sync.Mutex
-	key    site.Secret
 	closer []func() error
 	seen   duplicates
 }
@@ -78,7 +79,7 @@ func New(c Config) *Gate {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	g := &Gate{config: c, servers: map[*site.Server]*server{}}
+	g := &Gate{config: c, servers: map[*site.Server]*server{}, warm: newWarm()}
 	for _, p := range c.Site.People {
 		if p.Password.Hash != "" {
 			g.dummy = p.Password
@@ -95,7 +96,8 @@ func (g *Gate) Listen(p Place) (Place, error) {
 	if err != nil {
 		return p, err
 	}
-	s := &server{gate: g, site: p.Server, place: p, key: key}
+	s := &server{gate: g, site: p.Server, place: p}
+	s.setKey(key)
 	if err := s.open(); err != nil {
 		return p, err
 	}
@@ -167,13 +169,14 @@ func (s *server) close() {
 }
 
 // secret gives the key in use; nil where TACACS+ runs over TLS.
-func (s *server) secret() []byte {
-	if s.site.TLS && s.site.Protocol == site.TACACS {
-		return nil
+func (s *server) secret() []byte { return *s.key.Load() }
+
+func (s *server) setKey(key site.Secret) {
+	var value []byte
+	if !s.site.TLS || s.site.Protocol != site.TACACS {
+		value = []byte(key.Reveal())
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return []byte(s.key.Reveal())
+	s.key.Store(&value)
 }
 
 // Off closes a server's ports, as if it were not running.
@@ -194,9 +197,7 @@ func (g *Gate) On(which *site.Server) error {
 // Key gives a server another key than the site says, as a fault.
 func (g *Gate) Key(which *site.Server, key site.Secret) {
 	if s := g.server(which); s != nil {
-		s.mu.Lock()
-		s.key = key
-		s.mu.Unlock()
+		s.setKey(key)
 	}
 }
 
@@ -222,6 +223,7 @@ type question struct {
 	rights.Question
 	client netip.AddrPort
 	typed  string // the password, for a login by PAP or prompts
+	warm   bool   // the password is known to be right
 	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
 	// that the asker proves to know.
 	proves  func(password string) bool
@@ -263,7 +265,7 @@ func (g *Gate) credential(q question) rights.Credential {
 	if q.proves != nil {
 		return g.proven(q, person)
 	}
-	if person != nil && g.warm.knows(person, q.typed, g.config.Now()) {
+	if q.warm || person != nil && g.warm.knows(person, q.typed, g.config.Now()) {
 		return rights.Right
 	}
 	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
@@ -272,6 +274,17 @@ func (g *Gate) credential(q question) rights.Credential {
 	}
 	g.warm.remember(person, q.typed, g.config.Now())
 	return rights.Right
+}
+
+// quick tells whether a login is decided without a slow hash: by a password
+// that was right not long ago, or by a proof. It notes what it found.
+func (g *Gate) quick(q *question) bool {
+	if q.proves != nil {
+		return true
+	}
+	person := g.config.Site.Person(q.Person)
+	q.warm = person != nil && g.warm.knows(person, q.typed, g.config.Now())
+	return q.warm
 }
 
 // proven checks a proof, for which the password itself must be known.
@@ -311,9 +324,10 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	default:
 		r.Kind = ledger.Decision
 	}
-	r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
 	if d.Allow {
-		r.Result, r.Reason, r.Level = cause.Accept, "", d.Role.Level
+		r.Result, r.Level = cause.Accept, d.Role.Level
+	} else {
+		r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
 	}
 	if err := s.gate.config.Ledger.Note(r); err != nil {
 		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())

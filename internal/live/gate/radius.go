@@ -5,47 +5,119 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"runtime"
 	"sync"
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
 
-// mostAtOnce bounds the requests of one port that are worked on at the same
-// time: a slow password check holds up no other.
-const mostAtOnce = 64
+// Bounds of one RADIUS port.
+const (
+	mostAtOnce = 64 // answers at the same time that take long: a password hash, a record on its way to disk
+	together   = 8  // packets that are read, or written, in one call
+)
 
-// serveRADIUS answers one UDP port until it is closed. Each worker reads a
-// packet, answers it, and reads the next.
-func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
-	var workers sync.WaitGroup
-	for range mostAtOnce {
-		workers.Go(func() { s.workRADIUS(conn, accounting) })
-	}
-	workers.Wait()
+// batches reads and writes several packets in one call.
+type batches interface {
+	ReadBatch(messages []ipv4.Message, flags int) (int, error)
+	WriteBatch(messages []ipv4.Message, flags int) (int, error)
 }
 
-func (s *server) workRADIUS(conn *net.UDPConn, accounting bool) {
-	local := conn.LocalAddr().(*net.UDPAddr).AddrPort()
-	buffer := make([]byte, radius.MaxSize+1)
+func inBatches(conn *net.UDPConn) batches {
+	if conn.LocalAddr().(*net.UDPAddr).IP.To4() != nil {
+		return ipv4.NewPacketConn(conn)
+	}
+	return ipv6.NewPacketConn(conn)
+}
+
+// serveRADIUS answers one UDP port until it is closed. Its readers answer what
+// is quick to answer; the rest, a bounded number at once, holds up no other.
+func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
+	port := &radiusPort{server: s, conn: conn, accounting: accounting, slow: make(chan struct{}, mostAtOnce),
+		local: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
+	var readers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), 4) {
+		readers.Go(port.read)
+	}
+	readers.Wait()
+	port.answering.Wait()
+}
+
+// radiusPort is one UDP port while it is served.
+type radiusPort struct {
+	server     *server
+	conn       *net.UDPConn
+	local      netip.AddrPort
+	accounting bool
+	slow       chan struct{} // holds one for each answer that takes long
+	answering  sync.WaitGroup
+}
+
+func (r *radiusPort) read() {
+	conn := inBatches(r.conn)
+	got, answers := make([]ipv4.Message, together), make([]ipv4.Message, 0, together)
+	for i := range got {
+		got[i].Buffers = [][]byte{make([]byte, radius.MaxSize+1)}
+	}
 	for {
-		n, from, err := conn.ReadFromUDPAddrPort(buffer)
+		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
-			if s.gate.ctx.Err() == nil && isTemporary(err) {
+			if r.server.gate.ctx.Err() == nil && isTemporary(err) {
 				continue
 			}
 			return
 		}
-		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-		s.captureUDP(from, local, buffer[:n])
-		if answer := s.answerRADIUS(buffer[:n], from, accounting); answer != nil {
-			s.captureUDP(local, from, answer)
-			_, _ = conn.WriteToUDPAddrPort(answer, from)
+		answers = answers[:0]
+		for i := range got[:n] {
+			if answer := r.answer(&got[i]); answer != nil {
+				answers = append(answers, ipv4.Message{Buffers: [][]byte{answer}, Addr: got[i].Addr})
+			}
+		}
+		for rest := answers; len(rest) > 0; {
+			n, err := conn.WriteBatch(rest, 0)
+			if err != nil {
+				n = 1 // the first one cannot be sent; the others can
+			}
+			rest = rest[n:]
 		}
 	}
+}
+
+// answer gives the answer to a packet, or nil when there is none or when it
+// comes later.
+func (r *radiusPort) answer(m *ipv4.Message) []byte {
+	s, packet := r.server, m.Buffers[0][:m.N]
+	from := m.Addr.(*net.UDPAddr).AddrPort()
+	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+	s.captureUDP(from, r.local, packet)
+	request, answer := s.receive(packet, from, r.accounting)
+	switch {
+	case request == nil:
+	case request.quick():
+		answer = request.answer()
+	default:
+		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
+		r.slow <- struct{}{}
+		r.answering.Go(func() {
+			defer func() { <-r.slow }()
+			if answer := request.answer(); answer != nil {
+				s.captureUDP(r.local, from, answer)
+				_, _ = r.conn.WriteToUDPAddrPort(answer, from)
+			}
+		})
+	}
+	if answer != nil {
+		s.captureUDP(r.local, from, answer)
+	}
+	return answer
 }
 
 // serveRADIUSOverTLS answers the packets of one connection, one after another,
@@ -62,10 +134,15 @@ func (s *server) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 			return
 		}
 		accounting := packet[0] == byte(radius.AccountingRequest)
-		if answer := s.answerRADIUS(packet, from, accounting); answer != nil {
-			if _, err := conn.Write(answer); err != nil {
-				return
-			}
+		request, answer := s.receive(packet, from, accounting)
+		if request != nil {
+			answer = request.answer()
+		}
+		if answer == nil {
+			continue
+		}
+		if _, err := conn.Write(answer); err != nil {
+			return
 		}
 	}
 }
@@ -78,13 +155,26 @@ func (s *server) captureUDP(from, to netip.AddrPort, b []byte) {
 
 // isTemporary tells whether reading a UDP port goes on after an error, such as
 // an ICMP message about an answer sent earlier.
-func isTemporary(err error) bool {
-	op, ok := err.(*net.OpError)
-	return ok && !op.Timeout() && op.Err != net.ErrClosed && op.Err.Error() != "use of closed network connection"
+func isTemporary(err error) bool { return !errors.Is(err, net.ErrClosed) }
+
+// radiusRequest is one authentic request that is not answered yet.
+type radiusRequest struct {
+	server *server
+	packet *radius.Packet
+	question
+	accounting bool
+	key        duplicate
+	mschap     mschap.Exchange
+	ident      byte
+	mutual     bool  // the server proves itself too
+	malformed  error // the credential cannot be read
+	refused    string
 }
 
-// answerRADIUS gives the answer to one packet, or nil when there must be none.
-func (s *server) answerRADIUS(b []byte, from netip.AddrPort, accounting bool) []byte {
+// receive takes a packet in: it gives a request that is to be answered, or the
+// answer at once where the packet repeats an answered request. It gives neither
+// for a packet that gets no answer.
+func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiusRequest, []byte) {
 	q := question{client: from}
 	q.Purpose = site.Login
 	if accounting {
@@ -93,37 +183,59 @@ func (s *server) answerRADIUS(b []byte, from netip.AddrPort, accounting bool) []
 	device, known := s.gate.client(from.Addr())
 	if !known {
 		s.drop(q, "asker-unknown", fmt.Sprintf("no device of the site has the address %s", from.Addr()))
-		return nil
+		return nil, nil
 	}
 	q.Device = device
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
-		return nil
+		return nil, nil
 	}
 	q.Person = printable(p.Text(radius.UserName))
 	if !s.authentic(b, p, q) {
-		return nil
+		return nil, nil
 	}
-	key := duplicate{from, p.ID, p.Authenticator}
-	if answer, fresh := s.seen.begin(key, s.gate.config.Now()); !fresh {
-		return answer
+	r := &radiusRequest{server: s, packet: p, question: q, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
+	if answer, fresh := s.seen.begin(r.key, s.gate.config.Now()); !fresh {
+		return nil, answer
 	}
+	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+	if p.Code == radius.AccessRequest && !accounting {
+		r.readCredential()
+	}
+	return r, nil
+}
+
+// quick tells whether a request is answered without a password hash and
+// without waiting for the disk.
+func (r *radiusRequest) quick() bool {
+	switch {
+	case r.packet.Code == radius.AccountingRequest && r.accounting:
+		return false
+	case r.packet.Code == radius.AccessRequest && !r.accounting:
+		return r.malformed != nil || r.refused != "" || r.server.gate.quick(&r.question)
+	}
+	return true
+}
+
+// answer gives the encoded answer, or nil where there must be none.
+func (r *radiusRequest) answer() []byte {
+	s, p := r.server, r.packet
 	var answer *radius.Packet
 	switch {
-	case p.Code == radius.StatusServer && !accounting: // RFC 5997, section 3
+	case p.Code == radius.StatusServer && !r.accounting: // RFC 5997, section 3
 		answer = &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 	case p.Code == radius.StatusServer:
 		answer = &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
-	case p.Code == radius.AccessRequest && !accounting:
-		answer = s.access(p, q)
-	case p.Code == radius.AccountingRequest && accounting:
-		answer = s.accounting(p, q)
+	case p.Code == radius.AccessRequest && !r.accounting:
+		answer = r.access()
+	case p.Code == radius.AccountingRequest && r.accounting:
+		answer = r.record()
 	default:
-		s.drop(q, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
+		s.drop(r.question, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
 	}
 	if answer == nil {
-		s.seen.end(key, nil)
+		s.seen.end(r.key, nil)
 		return nil
 	}
 	for _, a := range p.Attributes { // in order and unchanged, RFC 2865 section 5.33
@@ -133,10 +245,10 @@ func (s *server) answerRADIUS(b []byte, from netip.AddrPort, accounting bool) []
 	}
 	encoded, err := answer.EncodeResponse(p.Authenticator, s.secret())
 	if err != nil {
-		s.drop(q, "malformed", err.Error())
+		s.drop(r.question, "malformed", err.Error())
 		encoded = nil
 	}
-	s.seen.end(key, encoded)
+	s.seen.end(r.key, encoded)
 	return encoded
 }
 
@@ -162,10 +274,9 @@ func (s *server) authentic(b []byte, p *radius.Packet, q question) bool {
 	return true
 }
 
-// access decides an Access-Request with a credential of any form.
-func (s *server) access(p *radius.Packet, q question) *radius.Packet {
-	q.Access, q.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
-	reject := &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+// readCredential finds the credential of an Access-Request, in any form.
+func (r *radiusRequest) readCredential() {
+	p, s := r.packet, r.server
 	exchange, ident, response, mschap2, err := p.MSCHAP2()
 	hidden, pap := p.Get(radius.UserPassword)
 	chap, isCHAP := p.Get(radius.CHAPPassword)
@@ -173,24 +284,35 @@ func (s *server) access(p *radius.Packet, q question) *radius.Packet {
 	case pap && isCHAP: // RFC 2865, section 4.1
 		err = errors.New("the request has both User-Password and CHAP-Password (RFC 2865, section 4.1)")
 	case pap:
-		q.typed, err = radius.RevealPassword(hidden, p.Authenticator, s.secret())
+		r.typed, err = radius.RevealPassword(hidden, p.Authenticator, s.secret())
 	case isCHAP:
 		challenge, given := p.Get(radius.CHAPChallenge)
 		if !given {
 			challenge = p.Authenticator[:]
 		}
-		q.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
+		r.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
 	case mschap2:
-		q.proves = func(password string) bool { return exchange.Check(response, password) }
+		r.mschap, r.ident, r.mutual = exchange, ident, true
+		r.proves = func(password string) bool { return exchange.Check(response, password) }
 	default:
-		s.drop(q, "password-form", "the request has no User-Password, CHAP-Password or MS-CHAPv2 response")
-		return reject
+		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"
 	}
-	if err != nil {
-		s.drop(q, "malformed", err.Error())
+	r.malformed = err
+}
+
+// access decides an Access-Request.
+func (r *radiusRequest) access() *radius.Packet {
+	s, p := r.server, r.packet
+	reject := &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	if r.malformed != nil {
+		s.drop(r.question, "malformed", r.malformed.Error())
 		return nil
 	}
-	d := s.decide(q)
+	if r.refused != "" {
+		s.drop(r.question, "password-form", r.refused)
+		return reject
+	}
+	d := s.decide(r.question)
 	if !d.Allow {
 		return reject
 	}
@@ -200,26 +322,26 @@ func (s *server) access(p *radius.Packet, q question) *radius.Packet {
 			answer.Attributes = append(answer.Attributes, made)
 		}
 	}
-	if mschap2 { // the server proves that it knows the password too, RFC 2548 section 2.3.3
-		success := append([]byte{ident}, exchange.Success(s.gate.recoverable(q.Person))...)
+	if r.mutual { // the server proves that it knows the password too, RFC 2548 section 2.3.3
+		success := append([]byte{r.ident}, r.mschap.Success(s.gate.recoverable(r.Person))...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer
 }
 
-// accounting keeps an Accounting-Request.
-func (s *server) accounting(p *radius.Packet, q question) *radius.Packet {
-	q.Access, q.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+// record keeps an Accounting-Request.
+func (r *radiusRequest) record() *radius.Packet {
+	p := r.packet
 	status, _ := p.Integer(radius.AcctStatusType)
-	q.start, q.session = status == 1, printable(p.Text(radius.AcctSessionID))
+	r.start, r.session = status == 1, printable(p.Text(radius.AcctSessionID))
 	if level, ok := p.Integer(radius.ManagementPrivilegeLevel); ok && level <= 15 {
-		q.level = int(level)
+		r.level = int(level)
 	}
 	if status != 1 && status != 2 {
 		// On, off and interim are taken and not kept yet: they say nothing of a person.
 		return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
 	}
-	if s.keep(q) != nil {
+	if r.server.keep(r.question) != nil {
 		return nil // no answer: the device sends it again
 	}
 	return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -17,8 +18,9 @@ import (
 )
 
 // tacacsConn is one connection with the sessions on it. In single-connection
-// mode there are many at once, each in a goroutine of its own; packets reach
-// them by their session id.
+// mode there are many at once. What is answered at once is answered by the
+// reader; a session that waits, for a person or for a password hash, has a
+// goroutine of its own, and its packets reach it by their session id.
 type tacacsConn struct {
 	server  *server
 	conn    io.ReadWriter
@@ -43,7 +45,8 @@ const mostSessions = 64
 type tacacsSession struct {
 	*tacacsConn
 	header  tacacs.Header
-	packets <-chan received
+	first   received
+	packets <-chan received // what comes after the first; nil while the reader serves it
 }
 
 // serveTACACS serves one connection: one session, or in single-connection mode
@@ -60,9 +63,10 @@ func (c *tacacsConn) serve(deadline func(time.Time) error) {
 	var sessions sync.WaitGroup
 	defer sessions.Wait()
 	defer c.endAll()
+	in := bufio.NewReaderSize(c.conn, 1024)
 	for first := true; ; first = false {
 		_ = deadline(time.Now().Add(idle))
-		h, body, err := tacacs.ReadPacket(c.conn, c.server.secret())
+		h, body, err := tacacs.ReadPacket(in, c.server.secret())
 		if err != nil {
 			c.unread(h, err)
 			return
@@ -70,46 +74,81 @@ func (c *tacacsConn) serve(deadline func(time.Time) error) {
 		if first {
 			c.single = h.Flags&tacacs.FlagSingleConnect != 0
 		}
-		packets, ok := c.session(h, first)
-		if !ok {
+		if !c.fits(h, first) {
+			c.server.drop(c.question(purposeOf(h.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
 			return
 		}
-		if h.Sequence == 1 {
-			session := &tacacsSession{tacacsConn: c, packets: packets}
-			if !c.single { // one session and no more: the reader is the session's
-				sessions.Go(func() {
-					session.serve()
-					_ = deadline(time.Now())
-				})
-			} else {
-				sessions.Go(session.serve)
+		if h.Sequence != 1 {
+			if !c.pass(received{h, body}) { // a client sends the next packet only after the answer to the last
+				c.server.drop(c.question(purposeOf(h.Type)), "malformed", "packets of a session before its answers (RFC 8907, section 4.3)")
+				return
 			}
+			continue
 		}
-		select {
-		case packets <- received{h, body}:
-		default: // a client sends the next packet only after the answer to the last
-			c.server.drop(c.question(purposeOf(h.Type)), "malformed", "packets of a session before its answers (RFC 8907, section 4.3)")
-			return
+		session := &tacacsSession{tacacsConn: c, first: received{h, body}}
+		if session.quick() {
+			session.serve()
+			if !c.single { // one session and no more
+				return
+			}
+			continue
 		}
+		session.packets = c.begin(h.SessionID)
+		sessions.Go(func() {
+			defer c.end(h.SessionID)
+			session.serve()
+			if !c.single {
+				_ = deadline(time.Now()) // ends the reader
+			}
+		})
 	}
 }
 
-// session finds the session of a packet, or opens one. It is false when the
-// packet fits none; then the connection ends.
-func (c *tacacsConn) session(h tacacs.Header, first bool) (chan received, bool) {
+// fits tells whether a packet goes to a session that is open, or opens one.
+func (c *tacacsConn) fits(h tacacs.Header, first bool) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	packets, known := c.open[h.SessionID]
-	switch {
-	case known && h.Sequence != 1:
-		return packets, true
-	case !known && h.Sequence == 1 && (first || c.single) && len(c.open) < mostSessions:
-		packets = make(chan received, 2)
-		c.open[h.SessionID] = packets
-		return packets, true
+	_, known := c.open[h.SessionID]
+	if known {
+		return h.Sequence != 1
 	}
-	c.server.drop(c.question(purposeOf(h.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
-	return nil, false
+	return h.Sequence == 1 && (first || c.single) && len(c.open) < mostSessions
+}
+
+// pass hands a packet to its session. It is false when the session has not
+// answered the packet before.
+func (c *tacacsConn) pass(p received) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	select {
+	case c.open[p.header.SessionID] <- p:
+		return true
+	default:
+		return false
+	}
+}
+
+func (c *tacacsConn) begin(id uint32) <-chan received {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	packets := make(chan received, 1)
+	c.open[id] = packets
+	return packets
+}
+
+// quick tells whether a session is answered without a password hash, without
+// waiting for the disk and without another packet.
+func (t *tacacsSession) quick() bool {
+	switch t.first.header.Type {
+	case tacacs.Authorization:
+		return true
+	case tacacs.Authentication:
+		start, err := tacacs.DecodeAuthenStart(t.first.body)
+		q := question{typed: start.Data}
+		q.Person = printable(start.User)
+		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.gate.quick(&q))
+	}
+	return false
 }
 
 func (c *tacacsConn) end(id uint32) {
@@ -162,8 +201,7 @@ func (t *tacacsSession) read() ([]byte, bool) {
 	if !ok {
 		return nil, false
 	}
-	first := t.header.Sequence == 0
-	if first && p.header.Sequence != 1 || !first && (p.header.Sequence != t.header.Sequence+1 || p.header.Type != t.header.Type) {
+	if p.header.Sequence != t.header.Sequence+1 || p.header.Type != t.header.Type {
 		t.server.drop(t.question(purposeOf(p.header.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
 		return nil, false
 	}
@@ -181,7 +219,7 @@ func (t *tacacsSession) write(body []byte) bool {
 	}
 	t.sending.Lock()
 	defer t.sending.Unlock()
-	_, err := t.conn.Write(tacacs.AppendPacket(nil, t.header, body, t.server.secret()))
+	_, err := t.conn.Write(tacacs.AppendPacket(make([]byte, 0, 64), t.header, body, t.server.secret()))
 	return err == nil
 }
 
@@ -200,12 +238,9 @@ func (t *tacacsSession) unreadable() {
 }
 
 func (t *tacacsSession) serve() {
-	defer func() { t.end(t.header.SessionID) }()
-	body, ok := t.read()
-	if !ok {
-		return
-	}
 	var err error
+	body := t.first.body
+	t.header = t.first.header
 	switch t.header.Type {
 	case tacacs.Authentication:
 		err = t.authenticate(body)

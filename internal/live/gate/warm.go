@@ -15,9 +15,15 @@ import (
 // each time. What is remembered is a keyed hash, under a key that dies with the
 // process; it holds the person's own hash, so that a new password is a new one.
 type warm struct {
+	key   [32]byte
 	mu    sync.Mutex
-	key   []byte
 	until map[[sha256.Size]byte]time.Time
+}
+
+func newWarm() *warm {
+	w := &warm{until: map[[sha256.Size]byte]time.Time{}}
+	_, _ = rand.Read(w.key[:]) // never fails: crypto/rand ends the process instead
+	return w
 }
 
 const (
@@ -29,7 +35,7 @@ const (
 // which comes first and has a fixed length, as every part has its length before
 // it. The sums never leave the process.
 func (w *warm) sum(p *site.Person, typed string) [sha256.Size]byte {
-	b := append(make([]byte, 0, 256), w.key...)
+	b := append(make([]byte, 0, 256), w.key[:]...)
 	for _, part := range []string{p.Name, p.Password.Hash, typed} {
 		b = binary.BigEndian.AppendUint32(b, uint32(len(part)))
 		b = append(b, part...)
@@ -39,31 +45,26 @@ func (w *warm) sum(p *site.Person, typed string) [sha256.Size]byte {
 
 // knows tells whether a password was right not long ago.
 func (w *warm) knows(p *site.Person, typed string, now time.Time) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.until == nil || p.Password.Hash == "" {
+	if p.Password.Hash == "" {
 		return false
 	}
-	until, ok := w.until[w.sum(p, typed)]
+	sum := w.sum(p, typed)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	until, ok := w.until[sum]
 	return ok && now.Before(until)
 }
 
 // remember notes a password that was right.
 func (w *warm) remember(p *site.Person, typed string, now time.Time) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	if p.Password.Hash == "" { // a password that is kept is quick to compare
 		return
 	}
-	if w.until == nil {
-		w.key = make([]byte, 32)
-		if _, err := rand.Read(w.key); err != nil {
-			return
-		}
-		w.until = map[[sha256.Size]byte]time.Time{}
-	}
+	sum := w.sum(p, typed)
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if len(w.until) >= mostWarm {
 		clear(w.until)
 	}
-	w.until[w.sum(p, typed)] = now.Add(staysFor)
+	w.until[sum] = now.Add(staysFor)
 }

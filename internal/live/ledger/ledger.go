@@ -56,24 +56,41 @@ type Record struct {
 	Hash     string    `json:"hash"`
 }
 
-// Ledger is an open ledger.
+// Ledger is an open ledger. One writer takes what is pending and commits it
+// together.
 type Ledger struct {
-	db      *sql.DB
-	pending chan entry
-	closing chan struct{}
-	done    chan struct{}
-	once    sync.Once
-	last    string // the hash of the newest record
-	next    int64
+	db   *sql.DB
+	done chan struct{} // closed when the writer has ended
+	some chan struct{} // holds one when something is pending
+	now  chan struct{} // holds one when what is pending is to be written at once
+
+	mu      sync.Mutex
+	room    *sync.Cond // pending has become shorter
+	pending []entry
+	closing bool
+
+	// The writer's own.
+	last   string // the hash of the newest record
+	next   int64
+	one    *sql.Stmt // writes one record
+	many   *sql.Stmt // writes rowsTogether
+	values []any     // of the records that are being written
 }
 
 type entry struct {
 	record Record
-	kept   chan<- error
+	kept   chan<- error // nil where nobody waits
 }
 
-// mostTogether bounds how many records are written in one transaction.
-const mostTogether = 512
+const (
+	// mostTogether bounds how many records are written in one transaction.
+	mostTogether = 4096
+	// mostPending bounds how many records may wait to be written.
+	mostPending = 2 * mostTogether
+	// patience is how long a record that nobody waits for may wait for company:
+	// one commit costs as much for many records as for one.
+	patience = 20 * time.Millisecond
+)
 
 const schema = `CREATE TABLE IF NOT EXISTS records (
 	sequence INTEGER PRIMARY KEY,
@@ -97,11 +114,18 @@ func Open(path string) (*Ledger, error) {
 		_ = db.Close()
 		return nil, fmt.Errorf("the ledger %s cannot be used: %w", path, err)
 	}
-	l := &Ledger{db: db, pending: make(chan entry, mostTogether), closing: make(chan struct{}), done: make(chan struct{})}
+	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1)}
+	l.room = sync.NewCond(&l.mu)
 	row := db.QueryRow(`SELECT sequence, hash FROM records ORDER BY sequence DESC LIMIT 1`)
 	if err := row.Scan(&l.next, &l.last); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		_ = db.Close()
 		return nil, fmt.Errorf("the ledger %s cannot be read: %w", path, err)
+	}
+	for statement, n := range map[**sql.Stmt]int{&l.one: 1, &l.many: rowsTogether} {
+		if *statement, err = db.Prepare(insert + strings.Repeat(","+placeholders, n)[1:]); err != nil {
+			_ = db.Close()
+			return nil, fmt.Errorf("the ledger %s cannot be written: %w", path, err)
+		}
 	}
 	go l.write()
 	return l, nil
@@ -117,116 +141,97 @@ var ErrClosed = errors.New("the ledger is closed")
 // Keep writes a record and returns once it is safe on disk.
 func (l *Ledger) Keep(ctx context.Context, r Record) error {
 	kept := make(chan error, 1)
-	select {
-	case l.pending <- entry{r, kept}:
-	case <-l.closing:
-		return ErrClosed
-	case <-ctx.Done():
-		return ctx.Err()
+	if err := l.add(entry{r, kept}); err != nil {
+		return err
 	}
 	select {
 	case err := <-kept:
 		return err
-	case <-l.done: // closing wrote everything that was pending, or nothing
-		select {
-		case err := <-kept:
-			return err
-		default:
-			return ErrClosed
-		}
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 
 // Note writes a record soon, and does not wait for it. It waits only while the
 // ledger has more to write than it can hold.
-func (l *Ledger) Note(r Record) error {
-	select {
-	case l.pending <- entry{r, nil}:
-		return nil
-	case <-l.closing:
+func (l *Ledger) Note(r Record) error { return l.add(entry{r, nil}) }
+
+func (l *Ledger) add(e entry) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for len(l.pending) >= mostPending && !l.closing {
+		l.room.Wait()
+	}
+	if l.closing {
 		return ErrClosed
+	}
+	l.pending = append(l.pending, e)
+	if len(l.pending) == 1 {
+		signal(l.some)
+	}
+	if e.kept != nil || len(l.pending) >= mostTogether {
+		signal(l.now)
+	}
+	return nil
+}
+
+func signal(c chan<- struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
 	}
 }
 
 // Close writes what is pending and closes the ledger.
 func (l *Ledger) Close() error {
-	l.once.Do(func() { close(l.closing) })
+	l.mu.Lock()
+	l.closing = true
+	l.room.Broadcast()
+	l.mu.Unlock()
+	signal(l.some)
+	signal(l.now)
 	<-l.done
 	return l.db.Close()
 }
 
-// patience is how long a record that nobody waits for may wait for company.
-const patience = 20 * time.Millisecond
-
-// write is the one writer: it takes what is pending and commits it together.
+// write is the one writer.
 func (l *Ledger) write() {
 	defer close(l.done)
-	batch := make([]entry, 0, mostTogether)
-	for {
-		batch = batch[:0]
-		select {
-		case e := <-l.pending:
-			batch = append(batch, e)
-		case <-l.closing:
-			select {
-			case e := <-l.pending:
-				batch = append(batch, e)
-			default:
-				return
-			}
-		}
-		batch = l.gather(batch)
-		err := l.commit(batch)
-		for _, e := range batch {
-			if e.kept != nil {
-				e.kept <- err
-			}
-		}
-	}
-}
-
-// gather adds what is pending to a batch. Where nobody waits for any of it, it
-// stays open for a while: one commit costs as much for many records as for one.
-func (l *Ledger) gather(batch []entry) []entry {
-	waited := batch[0].kept != nil
-	var full <-chan time.Time
-	if !waited {
+	var batch []entry
+	for closing := false; !closing; {
+		<-l.some
 		timer := time.NewTimer(patience)
-		defer timer.Stop()
-		full = timer.C
-	}
-	for len(batch) < mostTogether {
 		select {
-		case e := <-l.pending:
-			batch = append(batch, e)
-			waited = waited || e.kept != nil
-			continue
-		default:
+		case <-l.now:
+		case <-timer.C:
 		}
-		if waited {
-			return batch
+		timer.Stop()
+		l.mu.Lock()
+		batch, l.pending, closing = l.pending, batch[:0], l.closing
+		l.room.Broadcast()
+		l.mu.Unlock()
+		for rest := batch; len(rest) > 0; {
+			part := rest[:min(len(rest), mostTogether)]
+			rest = rest[len(part):]
+			err := l.commit(part)
+			for _, e := range part {
+				if e.kept != nil {
+					e.kept <- err
+				}
+			}
 		}
-		select {
-		case e := <-l.pending:
-			batch = append(batch, e)
-			waited = e.kept != nil
-		case <-full:
-			return batch
-		case <-l.closing:
-			return batch
-		}
+		clear(batch)
 	}
-	return batch
 }
 
-// row is the placeholders of one record.
-const row = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
-
-// rowsTogether is how many records one statement writes, where there are so
-// many: far fewer calls into the database.
-const rowsTogether = 32
-
-var insertOne, insertMany = "INSERT INTO records VALUES " + row, "INSERT INTO records VALUES " + row + strings.Repeat(","+row, rowsTogether-1)
+const (
+	insert       = "INSERT INTO records VALUES "
+	placeholders = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+	fields       = 15
+	// rowsTogether is how many records one statement writes, where there are
+	// so many: far fewer calls into the database.
+	rowsTogether = 64
+)
 
 func (l *Ledger) commit(batch []entry) error {
 	tx, err := l.db.Begin()
@@ -234,8 +239,8 @@ func (l *Ledger) commit(batch []entry) error {
 		return err
 	}
 	defer func() { _ = tx.Rollback() }()
-	next, last := l.next, l.last
-	values := make([]any, 0, len(batch)*15)
+	one, many := tx.Stmt(l.one), tx.Stmt(l.many)
+	next, last, values := l.next, l.last, l.values[:0]
 	for _, e := range batch {
 		next++
 		r := e.record
@@ -245,20 +250,20 @@ func (l *Ledger) commit(batch []entry) error {
 		values = append(values, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
 			r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
 	}
-	for len(values) > 0 {
-		statement, n := insertMany, rowsTogether*15
-		if len(values) < n {
-			statement, n = insertOne, 15
+	for rest := values; len(rest) > 0; {
+		statement, n := many, rowsTogether*fields
+		if len(rest) < n {
+			statement, n = one, fields
 		}
-		if _, err := tx.Exec(statement, values[:n]...); err != nil {
+		if _, err := statement.Exec(rest[:n]...); err != nil {
 			return err
 		}
-		values = values[n:]
+		rest = rest[n:]
 	}
 	if err := tx.Commit(); err != nil {
 		return err
 	}
-	l.next, l.last = next, last
+	l.next, l.last, l.values = next, last, values
 	return nil
 }
 

@@ -215,16 +215,12 @@ const soon = 5 * time.Millisecond
 // Event appends what a server noted. An event by itself is written at once; in
 // a crowd of them each is written soon, with what else comes until then.
 func (f *Folder) Event(e cause.Event) {
-	text, err := json.Marshal(e)
-	if err != nil {
-		return
-	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.events == nil {
 		return
 	}
-	f.unsaid = append(append(f.unsaid, text...), '\n')
+	f.unsaid = e.AppendLine(f.unsaid)
 	switch {
 	case time.Since(f.flushed) > soon:
 		f.flush()

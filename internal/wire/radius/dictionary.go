@@ -142,9 +142,14 @@ func Lookup(t Type) (Entry, bool) {
 
 // Find gives the dictionary's entry for a name, in any case.
 func Find(name string) (Entry, bool) {
-	for _, e := range dictionary {
-		if strings.EqualFold(e.Name, name) {
-			return e, true
+	for i := range dictionary { // nearly always it is written as it stands here
+		if dictionary[i].Name == name {
+			return dictionary[i], true
+		}
+	}
+	for i := range dictionary {
+		if strings.EqualFold(dictionary[i].Name, name) {
+			return dictionary[i], true
 		}
 	}
 	return Entry{}, false

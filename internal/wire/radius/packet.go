@@ -110,11 +110,22 @@ func ReadPacket(r io.Reader) ([]byte, error) {
 }
 
 // Append encodes the packet and appends it to dst.
-func (p *Packet) Append(dst []byte) ([]byte, error) {
+func (p *Packet) Append(dst []byte) ([]byte, error) { return p.append(dst, false) }
+
+// append encodes the packet as it is or, signed, with an empty
+// Message-Authenticator in front, in place of any that it has.
+func (p *Packet) append(dst []byte, signed bool) ([]byte, error) {
 	start := len(dst)
 	dst = append(dst, byte(p.Code), p.ID, 0, 0)
 	dst = append(dst, p.Authenticator[:]...)
+	if signed {
+		dst = append(dst, byte(MessageAuthenticator), 18)
+		dst = append(dst, make([]byte, 16)...)
+	}
 	for _, a := range p.Attributes {
+		if signed && a.Type == MessageAuthenticator {
+			continue
+		}
 		if len(a.Value) > 253 {
 			return dst[:start], ErrTooLarge
 		}
@@ -172,7 +183,7 @@ func (p *Packet) Integer(t Type) (uint32, bool) {
 // Message-Authenticator first, RFC 3579 section 3.2. The Authenticator field
 // is the caller's, and must be random.
 func (p *Packet) EncodeRequest(key []byte) ([]byte, error) {
-	b, err := p.withMessageAuthenticator().Append(make([]byte, 0, 256))
+	b, err := p.append(make([]byte, 0, 256), true)
 	if err != nil {
 		return nil, err
 	}
@@ -197,11 +208,7 @@ func (p *Packet) EncodeAccountingRequest(key []byte) ([]byte, error) {
 // with a Message-Authenticator first unless it is an Accounting-Response, and
 // with the Response Authenticator, RFC 2865 section 3.
 func (p *Packet) EncodeResponse(request [16]byte, key []byte) ([]byte, error) {
-	q := p
-	if p.Code != AccountingResponse {
-		q = p.withMessageAuthenticator()
-	}
-	b, err := q.Append(make([]byte, 0, 256))
+	b, err := p.append(make([]byte, 0, 128), p.Code != AccountingResponse)
 	if err != nil {
 		return nil, err
 	}
@@ -214,20 +221,6 @@ func (p *Packet) EncodeResponse(request [16]byte, key []byte) ([]byte, error) {
 	return b, nil
 }
 
-// withMessageAuthenticator gives the packet with an empty Message-Authenticator
-// in front, in place of any that it has.
-func (p *Packet) withMessageAuthenticator() *Packet {
-	q := &Packet{Code: p.Code, ID: p.ID, Authenticator: p.Authenticator,
-		Attributes: make([]Attribute, 1, len(p.Attributes)+1)}
-	q.Attributes[0] = Attribute{MessageAuthenticator, make([]byte, 16)}
-	for _, a := range p.Attributes {
-		if a.Type != MessageAuthenticator {
-			q.Attributes = append(q.Attributes, a)
-		}
-	}
-	return q
-}
-
 // sign fills the Message-Authenticator that stands first in b.
 func sign(b []byte, authenticator [16]byte, key []byte) {
 	mac := messageAuthenticator(b, authenticator, headerSize+2, key)
@@ -236,8 +229,8 @@ func sign(b []byte, authenticator [16]byte, key []byte) {
 
 // messageAuthenticator is HMAC-MD5 (RFC 2104) over the packet with the given
 // authenticator in its header and zeros for the 16 octets at at. It is written
-// out here because it is half the cost of an answer, and this way allocates
-// nothing.
+// out here because it is half the cost of an answer, and this way a packet of
+// common size is hashed without an allocation.
 func messageAuthenticator(b []byte, authenticator [16]byte, at int, key []byte) [16]byte {
 	var pad [md5.BlockSize]byte
 	if len(key) > md5.BlockSize {
@@ -246,7 +239,11 @@ func messageAuthenticator(b []byte, authenticator [16]byte, at int, key []byte) 
 	} else {
 		copy(pad[:], key)
 	}
-	var room [md5.BlockSize + MaxSize]byte
+	var small [md5.BlockSize + mostSmall]byte
+	room := small[:]
+	if len(b) > mostSmall {
+		room = make([]byte, md5.BlockSize+len(b))
+	}
 	for i, k := range pad {
 		room[i] = k ^ 0x36
 	}
@@ -260,6 +257,9 @@ func messageAuthenticator(b []byte, authenticator [16]byte, at int, key []byte) 
 	copy(room[md5.BlockSize:], inner[:])
 	return md5.Sum(room[:md5.BlockSize+md5.Size])
 }
+
+// mostSmall is the size of a packet up to which hashing it allocates nothing.
+const mostSmall = 512
 
 // Check is what comparing an authenticator gave.
 type Check int
@@ -320,7 +320,7 @@ func checkHash(b []byte, in [16]byte, key []byte) bool {
 // hashWith is MD5 over a packet with the given authenticator in its header, and
 // then the key.
 func hashWith(b []byte, in [16]byte, key []byte) [16]byte {
-	var room [MaxSize + 256]byte
+	var room [mostSmall + 128]byte
 	all := append(append(room[:0], b...), key...)
 	copy(all[4:headerSize], in[:])
 	return md5.Sum(all)
