@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/capture"
+	"mellowgate/internal/wire/radius"
 )
 
 // Keeper keeps records: Keep returns once a record is safe, Note soon writes it.
@@ -55,6 +56,7 @@ type Gate struct {
 	servers map[*site.Server]*server
 	dummy   site.Password // checked for unknown names, so that they take as long
 	warm    *warm
+	granted map[*site.Role][]radius.Attribute // what RADIUS returns with each role
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -84,6 +86,14 @@ func New(c Config) *Gate {
 		if p.Password.Hash != "" {
 			g.dummy = p.Password
 			break
+		}
+	}
+	g.granted = map[*site.Role][]radius.Attribute{}
+	for _, r := range c.Site.Roles {
+		for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}) {
+			if made, err := radius.Make(a.Name, a.Value); err == nil {
+				g.granted[r] = append(g.granted[r], made)
+			}
 		}
 	}
 	g.ctx, g.stop = context.WithCancel(context.Background())
@@ -221,6 +231,7 @@ func (g *Gate) Shutdown() {
 // question is what a listener understood of a packet.
 type question struct {
 	rights.Question
+	at     time.Time
 	client netip.AddrPort
 	typed  string // the password, for a login by PAP or prompts
 	warm   bool   // the password is known to be right
@@ -239,7 +250,8 @@ func (s *server) decide(q question) rights.Decision {
 	if q.Purpose == site.Login {
 		q.Credential = g.credential(q)
 	}
-	d := rights.Decide(g.config.Site, q.Question, g.config.Now())
+	q.at = g.config.Now() // a password hash takes its time
+	d := rights.Decide(g.config.Site, q.Question, q.at)
 	if d.Reason == rights.UnknownPerson {
 		d.Text += rights.LikeName(g.config.Site, q.Person)
 	}
@@ -265,14 +277,14 @@ func (g *Gate) credential(q question) rights.Credential {
 	if q.proves != nil {
 		return g.proven(q, person)
 	}
-	if q.warm || person != nil && g.warm.knows(person, q.typed, g.config.Now()) {
+	if q.warm || person != nil && g.warm.knows(person, q.typed, q.at) {
 		return rights.Right
 	}
 	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
 	if err != nil || !ok || person == nil {
 		return rights.Wrong
 	}
-	g.warm.remember(person, q.typed, g.config.Now())
+	g.warm.remember(person, q.typed, q.at)
 	return rights.Right
 }
 
@@ -283,7 +295,7 @@ func (g *Gate) quick(q *question) bool {
 		return true
 	}
 	person := g.config.Site.Person(q.Person)
-	q.warm = person != nil && g.warm.knows(person, q.typed, g.config.Now())
+	q.warm = person != nil && g.warm.knows(person, q.typed, q.at)
 	return q.warm
 }
 
@@ -348,6 +360,7 @@ func (s *server) keep(q question) error {
 		r.Kind = ledger.SessionStop
 	}
 	err := s.gate.config.Ledger.Keep(s.gate.ctx, r)
+	q.at = s.gate.config.Now()
 	e := s.event(q)
 	e.Answer, e.Reason = cause.Recorded, "recorded"
 	if err != nil {
@@ -358,7 +371,7 @@ func (s *server) keep(q question) error {
 }
 
 func (s *server) record(q question) ledger.Record {
-	return ledger.Record{Time: s.gate.config.Now(), Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
+	return ledger.Record{Time: q.at, Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
 		From: q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
 }
 
@@ -370,12 +383,15 @@ func deviceName(d *site.Device) string {
 }
 
 func (s *server) event(q question) cause.Event {
-	return cause.Event{Time: s.gate.config.Now(), Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
+	return cause.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
 		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line}
 }
 
 // drop notes a packet that gets no answer.
 func (s *server) drop(q question, reason, text string) {
+	if q.at.IsZero() {
+		q.at = s.gate.config.Now()
+	}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
 	s.gate.config.Events(e)

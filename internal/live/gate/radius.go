@@ -164,9 +164,8 @@ type radiusRequest struct {
 	question
 	accounting bool
 	key        duplicate
-	mschap     mschap.Exchange
+	mschap     *mschap.Exchange // when the server is to prove itself too
 	ident      byte
-	mutual     bool  // the server proves itself too
 	malformed  error // the credential cannot be read
 	refused    string
 }
@@ -196,7 +195,8 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	r := &radiusRequest{server: s, packet: p, question: q, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
-	if answer, fresh := s.seen.begin(r.key, s.gate.config.Now()); !fresh {
+	r.at = s.gate.config.Now()
+	if answer, fresh := s.seen.begin(r.key, r.at); !fresh {
 		return nil, answer
 	}
 	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
@@ -292,7 +292,7 @@ func (r *radiusRequest) readCredential() {
 		}
 		r.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
 	case mschap2:
-		r.mschap, r.ident, r.mutual = exchange, ident, true
+		r.mschap, r.ident = &exchange, ident
 		r.proves = func(password string) bool { return exchange.Check(response, password) }
 	default:
 		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"
@@ -317,12 +317,8 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
-	for _, a := range rights.Attributes(site.RADIUS, site.Login, d) {
-		if made, err := radius.Make(a.Name, a.Value); err == nil {
-			answer.Attributes = append(answer.Attributes, made)
-		}
-	}
-	if r.mutual { // the server proves that it knows the password too, RFC 2548 section 2.3.3
+	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.gate.granted[d.Role]...)
+	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(s.gate.recoverable(r.Person))...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}

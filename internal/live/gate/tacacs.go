@@ -53,13 +53,13 @@ type tacacsSession struct {
 // as many as come.
 func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, device *site.Device) {
 	c := &tacacsConn{server: s, conn: conn, client: from, device: device, open: map[uint32]chan received{}}
-	c.serve(conn.SetDeadline)
+	c.serve(conn.SetDeadline, conn.Close)
 }
 
 // serve reads packets and hands them to their sessions until the connection
 // ends. A deadline holds for a whole packet, so that an asker who sends an
 // octet now and then is not waited for.
-func (c *tacacsConn) serve(deadline func(time.Time) error) {
+func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) {
 	var sessions sync.WaitGroup
 	defer sessions.Wait()
 	defer c.endAll()
@@ -98,7 +98,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error) {
 			defer c.end(h.SessionID)
 			session.serve()
 			if !c.single {
-				_ = deadline(time.Now()) // ends the reader
+				_ = hangUp() // ends the reader
 			}
 		})
 	}
@@ -144,7 +144,7 @@ func (t *tacacsSession) quick() bool {
 		return true
 	case tacacs.Authentication:
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
-		q := question{typed: start.Data}
+		q := question{typed: start.Data, at: t.server.gate.config.Now()}
 		q.Person = printable(start.User)
 		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.gate.quick(&q))
 	}
@@ -178,7 +178,7 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 }
 
 func (c *tacacsConn) question(p site.Purpose) question {
-	q := question{client: c.client}
+	q := question{client: c.client, at: c.server.gate.config.Now()}
 	q.Purpose, q.Device = p, c.device
 	return q
 }
