@@ -84,7 +84,7 @@ func requests(b *testing.B) [][]byte {
 }
 
 // window is how many requests are on their way at once.
-const window = 32
+const window = 128
 
 // exchange sends requests to a UDP port, a window of them at once, and waits
 // for as many answers.

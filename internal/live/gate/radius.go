@@ -22,7 +22,7 @@ import (
 // Bounds of one RADIUS port.
 const (
 	mostAtOnce = 64 // answers at the same time that take long: a password hash, a record on its way to disk
-	together   = 8  // packets that are read, or written, in one call
+	together   = 32 // packets that are read, or written, in one call
 )
 
 // batches reads and writes several packets in one call.
