@@ -2,6 +2,7 @@ package capture
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/ip4defrag"
+	"github.com/gopacket/gopacket/ip6defrag"
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 	"github.com/gopacket/gopacket/reassembly"
@@ -83,12 +85,14 @@ const (
 	// Pages are of 1900 octets: what may wait for octets that are missing.
 	pagesInAll   = 8192
 	pagesPerConn = 64
+	// mostFragments may wait for the rest of their packets, of each IP version.
+	mostFragments = 4096
 )
 
 // Read reads a capture to its end and hands what it holds to h. Its memory does
 // not grow with the capture.
 func Read(s Source, h Handler) (Stats, error) {
-	r := &reader{handler: h, fragments: ip4defrag.NewIPv4Defragmenter()}
+	r := &reader{handler: h, four: ip4defrag.NewIPv4Defragmenter(), six: ip6defrag.NewIPv6Defragmenter()}
 	pool := reassembly.NewStreamPool(r)
 	r.assembler = reassembly.NewAssembler(pool)
 	r.assembler.MaxBufferedPagesTotal, r.assembler.MaxBufferedPagesPerConnection = pagesInAll, pagesPerConn
@@ -111,7 +115,9 @@ func Read(s Source, h Handler) (Stats, error) {
 type reader struct {
 	handler   Handler
 	assembler *reassembly.Assembler
-	fragments *ip4defrag.IPv4Defragmenter
+	four      *ip4defrag.IPv4Defragmenter
+	six       *ip6defrag.IPv6Defragmenter
+	waiting   [2]int // fragments given to four and to six and not seen again
 	now       time.Time
 	swept     time.Time
 	stats     Stats
@@ -127,7 +133,7 @@ func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkTy
 	r.now = ci.Timestamp
 	if r.now.Sub(r.swept) > sweepEvery {
 		r.assembler.FlushCloseOlderThan(r.now.Add(-idleFor))
-		r.fragments.DiscardOlderThan(r.now.Add(-idleFor))
+		r.four.DiscardOlderThan(r.now.Add(-idleFor))
 		r.swept = r.now
 	}
 	if i, ok := ordinary(data, link); ok { // nearly all packets, without the general decoder's cost
@@ -138,16 +144,14 @@ func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkTy
 	}
 	p := gopacket.NewPacket(data, link, gopacket.DecodeOptions{Lazy: true, NoCopy: true})
 	if four, ok := p.NetworkLayer().(*layers.IPv4); ok && (four.Flags&layers.IPv4MoreFragments != 0 || four.FragOffset != 0) {
-		whole, err := r.fragments.DefragIPv4WithTimestamp(copyOf(four), r.now)
-		if err != nil || whole == nil {
-			if err != nil {
-				r.stats.Other++
-			}
+		r.fragment4(four)
+		return
+	}
+	if l := p.Layer(layers.LayerTypeIPv6Fragment); l != nil {
+		if six, ok := p.NetworkLayer().(*layers.IPv6); ok {
+			r.fragment6(six, l.(*layers.IPv6Fragment))
 			return
 		}
-		p = gopacket.NewPacket(whole.Payload, whole.Protocol, gopacket.NoCopy)
-		r.transport(p, whole.NetworkFlow())
-		return
 	}
 	if p.NetworkLayer() == nil {
 		r.stats.Other++
@@ -156,11 +160,36 @@ func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkTy
 	r.transport(p, p.NetworkLayer().NetworkFlow())
 }
 
-// copyOf keeps a fragment beyond the packet that it came in.
-func copyOf(ip *layers.IPv4) *layers.IPv4 {
+// fragment4 puts an IPv4 packet together. A fragment is kept beyond the packet
+// that it came in.
+func (r *reader) fragment4(ip *layers.IPv4) {
+	if r.waiting[0]++; r.waiting[0] > mostFragments {
+		r.four, r.waiting[0] = ip4defrag.NewIPv4Defragmenter(), 1
+	}
 	c := *ip
-	c.Payload = append([]byte(nil), ip.Payload...)
-	return &c
+	c.Payload = bytes.Clone(ip.Payload)
+	whole, err := r.four.DefragIPv4WithTimestamp(&c, r.now)
+	if err != nil {
+		r.stats.Other++
+	}
+	if err == nil && whole != nil {
+		r.waiting[0] = max(r.waiting[0]-2, 0)
+		r.transport(gopacket.NewPacket(whole.Payload, whole.Protocol, gopacket.NoCopy), whole.NetworkFlow())
+	}
+}
+
+// fragment6 puts an IPv6 packet together, RFC 8200 section 4.5.
+func (r *reader) fragment6(ip *layers.IPv6, f *layers.IPv6Fragment) {
+	if r.waiting[1]++; r.waiting[1] > mostFragments {
+		r.six, r.waiting[1] = ip6defrag.NewIPv6Defragmenter(), 1
+	}
+	header, part := *ip, *f
+	header.SrcIP, header.DstIP = bytes.Clone(ip.SrcIP), bytes.Clone(ip.DstIP)
+	part.Payload = bytes.Clone(f.Payload)
+	if whole := r.six.DefragIPv6(&header, &part); whole != nil {
+		r.waiting[1] = max(r.waiting[1]-2, 0)
+		r.transport(gopacket.NewPacket(whole.Payload, whole.NextHeader, gopacket.NoCopy), whole.NetworkFlow())
+	}
 }
 
 func (r *reader) transport(p gopacket.Packet, flow gopacket.Flow) {
@@ -169,7 +198,8 @@ func (r *reader) transport(p gopacket.Packet, flow gopacket.Flow) {
 		return
 	}
 	if l := p.Layer(layers.LayerTypeICMPv6); l != nil {
-		return // neighbours and the like; an unreachable port shows as silence too
+		r.icmp6(l.(*layers.ICMPv6))
+		return
 	}
 	if l := p.Layer(layers.LayerTypeUDP); l != nil {
 		udp := l.(*layers.UDP)
@@ -213,6 +243,26 @@ func (r *reader) icmp4(icmp *layers.ICMPv4) {
 		why = "unreachable"
 	}
 	r.handler.Unreachable(r.now, from, to, b[9] == 17, why)
+}
+
+// icmp6 reads a destination-unreachable message, RFC 4443 section 3.1: after
+// four unused octets it holds as much of the packet as fits.
+func (r *reader) icmp6(icmp *layers.ICMPv6) {
+	b := icmp.Payload
+	if icmp.TypeCode.Type() != layers.ICMPv6TypeDestinationUnreachable || len(b) < 4+40+4 || b[4]>>4 != 6 {
+		return
+	}
+	b = b[4:]
+	if b[6] != protoUDP && b[6] != protoTCP {
+		return
+	}
+	from := netip.AddrPortFrom(netip.AddrFrom16([16]byte(b[8:24])), binary.BigEndian.Uint16(b[40:]))
+	to := netip.AddrPortFrom(netip.AddrFrom16([16]byte(b[24:40])), binary.BigEndian.Uint16(b[42:]))
+	why := map[uint8]string{0: "net unreachable", 1: "filtered", 3: "host unreachable", 4: "port unreachable"}[icmp.TypeCode.Code()]
+	if why == "" {
+		why = "unreachable"
+	}
+	r.handler.Unreachable(r.now, from, to, b[6] == protoUDP, why)
 }
 
 // New makes the stream of a connection that is seen for the first time.

@@ -5,12 +5,15 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/ip4defrag"
+	"github.com/gopacket/gopacket/ip6defrag"
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 	"github.com/stretchr/testify/require"
@@ -141,6 +144,43 @@ func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
 	lines, _, err = read(t, pcap(t, layers.LinkTypeRaw, raw))
 	require.NoError(t, err)
 	require.Equal(t, []string{"192.0.2.1:1 > 192.0.2.2:1812 raw"}, lines)
+}
+
+func ip6(next layers.IPProtocol) *layers.IPv6 {
+	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: next, SrcIP: net.ParseIP("2001:db8::1"), DstIP: net.ParseIP("2001:db8::2")}
+}
+
+func TestFragmentsOfIPv6ArePutTogetherInAnyOrder(t *testing.T) {
+	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
+	part := func(offset uint16, more bool, b []byte) []byte {
+		return frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolIPv6Fragment),
+			&layers.IPv6Fragment{NextHeader: layers.IPProtocolUDP, FragmentOffset: offset, MoreFragments: more, Identification: 9}, gopacket.Payload(b))
+	}
+	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, part(2, false, payload[16:]), part(0, true, payload[:16])))
+	require.NoError(t, err)
+	require.Equal(t, []string{"[2001:db8::1]:40001 > [2001:db8::2]:1812 sixteen octets!!"}, lines)
+	require.Equal(t, Stats{Packets: 2}, stats)
+}
+
+func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
+	r := &reader{handler: silent{}, four: ip4defrag.NewIPv4Defragmenter(), six: ip6defrag.NewIPv6Defragmenter()}
+	for i := range uint32(3 * mostFragments) {
+		four := ip(layers.IPProtocolUDP)
+		four.Id, four.Flags, four.Length = uint16(i), layers.IPv4MoreFragments, 28
+		four.Payload = make([]byte, 8)
+		r.fragment4(four)
+		r.fragment6(ip6(layers.IPProtocolIPv6Fragment), &layers.IPv6Fragment{MoreFragments: true, Identification: i, BaseLayer: layers.BaseLayer{Payload: make([]byte, 8)}})
+		require.LessOrEqual(t, max(r.waiting[0], r.waiting[1]), mostFragments)
+	}
+}
+
+func TestAnUnreachablePortOfIPv6IsNamed(t *testing.T) {
+	about := frame(t, ip6(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
+	lines, _, err := read(t, pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolICMPv6),
+		&layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeDestinationUnreachable, layers.ICMPv6CodePortUnreachable)},
+		gopacket.Payload(append(make([]byte, 4), about...)))))
+	require.NoError(t, err)
+	require.Equal(t, []string{"[2001:db8::1]:40001 > [2001:db8::2]:1812 udp=true port unreachable"}, lines)
 }
 
 func TestAnUnreachablePortIsNamedWithThePacketItIsAbout(t *testing.T) {
