@@ -3,9 +3,12 @@ module mellowgate
 go 1.26.0
 
 require (
+	filippo.io/age v1.3.2
 	github.com/go-crypt/crypt v0.14.15
 	github.com/gopacket/gopacket v1.7.7
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/pquerna/otp v1.5.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	go.uber.org/goleak v1.3.0
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.58.0
@@ -16,6 +19,8 @@ require (
 )
 
 require (
+	filippo.io/hpke v0.4.0 // indirect
+	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/go-crypt/x v0.4.16 // indirect
 	github.com/google/uuid v1.6.0 // indirect

@@ -18,6 +18,7 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/words"
 )
 
 // Exit statuses.
@@ -250,10 +251,10 @@ func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
 		}
 		return loaded{}, failure{ExitUsage, err}
 	}
-	if bad := vault.CheckHashes(s); len(bad) > 0 {
+	if bad := append(vault.CheckHashes(s), words.Check(s)...); len(bad) > 0 {
 		return loaded{}, failure{ExitUsage, errors.Join(bad...)}
 	}
-	keys, missing := vault.Keys(s, base)
+	keys, missing := vault.Keys(s, base, vault.UnlockFromEnvironment(c.passphrase()))
 	if len(missing) > 0 && needKeys {
 		return loaded{}, failure{ExitUsage, errors.Join(missing...)}
 	}

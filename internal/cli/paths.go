@@ -60,6 +60,21 @@ func (c *Call) passwordFlags() func(who string) (site.Secret, error) {
 	}
 }
 
+// passphrase gives a way to ask for the passphrase of sealed keys, nil where
+// nobody is there to be asked.
+func (c *Call) passphrase() func() (string, error) {
+	f, ok := c.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return nil
+	}
+	return func() (string, error) {
+		_, _ = fmt.Fprint(c.Err, "passphrase of the sealed keys: ")
+		typed, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(c.Err)
+		return string(typed), err
+	}
+}
+
 // passwordLine reads a password from standard input.
 func (c *Call) passwordLine() (site.Secret, error) {
 	line, err := bufio.NewReader(io.LimitReader(c.In, 4096)).ReadString('\n')

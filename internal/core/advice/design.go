@@ -102,7 +102,7 @@ func unused(c *checker) {
 	used := map[any]bool{}
 	for _, d := range s.Devices {
 		used[d.Kind], used[d.Profile] = true, true
-		for _, h := range d.HeldKeys {
+		for _, h := range d.Holds.Keys {
 			used[h.Key] = true
 		}
 		for _, a := range d.Accounts {

@@ -49,7 +49,7 @@ func keyDiffers(c *checker, sh foresee.Shape) {
 				if t.Reply.Reason != walk.KeyDiffers {
 					continue
 				}
-				held := cs.Device.HeldKeys[t.Server]
+				held := cs.Device.Holds.Keys[t.Server]
 				how := c.reckoner.Keys[held.Key.Name].Difference(c.reckoner.Keys[t.Server.Key.Name])
 				if _, known := c.reckoner.Keys[held.Key.Name]; !known || how == "" {
 					how = "its value cannot be read here, so it counts as another key"

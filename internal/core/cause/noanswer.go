@@ -31,7 +31,7 @@ func (j *judging) heldKey(server string) (how, place string) {
 	if s == nil || s.Device(j.story.Device) == nil || s.Server(server) == nil {
 		return "", ""
 	}
-	held, ok := s.Device(j.story.Device).HeldKeys[s.Server(server)]
+	held, ok := s.Device(j.story.Device).Holds.Keys[s.Server(server)]
 	if !ok || j.evidence.Keys.Same(held.Key, s.Server(server).Key) {
 		return "", ""
 	}

@@ -22,9 +22,38 @@ import (
 type State string
 
 const (
-	Up   State = "up"
-	Down State = "silent"
+	Up           State = "up"
+	Down         State = "silent"
+	Closed       State = "closed"        // its port refuses
+	KeyDiffers   State = "key-differs"   // it has another key than the device
+	AskerUnknown State = "asker-unknown" // it does not know the device
+	InError      State = "error"         // it says that it cannot answer
 )
+
+// faults are the states that count only when they are asked for.
+var faults = []State{Closed, KeyDiffers, AskerUnknown, InError}
+
+// reasons are why a server in a state gives no answer.
+var reasons = map[State]walk.Reason{Down: walk.Silent, Closed: walk.Closed, KeyDiffers: walk.KeyDiffers,
+	AskerUnknown: walk.AskerUnknown, InError: walk.ServerError}
+
+// States gives the states that a server can be in: up and silent, and with
+// faults those that its protocol has besides.
+func States(s *site.Server, withFaults bool) []State {
+	all := []State{Up, Down}
+	for _, f := range faults {
+		radius := s.Protocol == site.RADIUS
+		switch {
+		case !withFaults,
+			f == InError && radius,
+			f == KeyDiffers && (s.TLS || s.Protocol == site.LDAP),
+			f == AskerUnknown && s.Protocol == site.LDAP:
+			continue
+		}
+		all = append(all, f)
+	}
+	return all
+}
 
 // Condition is one server in one state.
 type Condition struct {
@@ -58,16 +87,34 @@ type Case struct {
 	Stuck    bool        // in, and no command works
 	StuckWhy walk.Reason // why the command did not
 	Promised int         // the level that the role or the account promises
+	// Raised is the level after asking for level 15, where the way in has an
+	// elevation list and the person is below it; else Level. RaiseWhy is why
+	// it was not given.
+	Raised   int
+	RaiseWhy walk.Reason
+	// Again is the same login once more, a moment later, when servers that
+	// gave no answer already rest. It is nil where nothing rests.
+	Again *Again
 }
 
-// Full tells whether the person is in with full rights, level 15.
-func (c Case) Full() bool { return c.Outcome == In && c.Level == 15 }
+// Again is how a second login comes out.
+type Again struct {
+	Outcome Outcome
+	Level   int
+	By      string
+	Reason  walk.Reason
+	Wait    time.Duration
+}
+
+// Full tells whether the person has full rights: level 15, at once or by an
+// elevation.
+func (c Case) Full() bool { return (c.Outcome == In || c.Outcome == Low) && c.Raised == 15 }
 
 // Holds tells whether every condition of the case is met when the servers of
 // silent are silent and all others are up.
 func (c Case) Holds(silent map[*site.Server]bool) bool {
 	for _, w := range c.When {
-		if (w.State == Down) != silent[w.Server] {
+		if w.State != Up && w.State != Down || (w.State == Down) != silent[w.Server] {
 			return false
 		}
 	}
@@ -75,16 +122,18 @@ func (c Case) Holds(silent map[*site.Server]bool) bool {
 }
 
 // Split gives the names of the servers that are silent in the case, and of
-// those that are up.
-func (c Case) Split() (silent, up []string) {
+// those that are up. Servers with another fault are in neither.
+func (c Case) Split() (silent, up []string) { return c.Servers(Down), c.Servers(Up) }
+
+// Servers gives the names of the servers that are in a state.
+func (c Case) Servers(in State) []string {
+	var names []string
 	for _, w := range c.When {
-		if w.State == Down {
-			silent = append(silent, w.Server.Name)
-		} else {
-			up = append(up, w.Server.Name)
+		if w.State == in {
+			names = append(names, w.Server.Name)
 		}
 	}
-	return silent, up
+	return names
 }
 
 // Shape is devices that are equal in all that matters here, with their cases,
@@ -139,6 +188,8 @@ type Reckoner struct {
 	Site *site.Site
 	Keys site.Keys // to tell whether a key that a device holds is the server's
 	Now  time.Time // for people whose time is over
+	// Faults works out every state of a server, not only up and silent.
+	Faults bool
 }
 
 // Shapes foresees the logins of all the given devices, equal devices once.
@@ -183,12 +234,21 @@ func shapeKey(d *site.Device, labels []string) string {
 	for _, a := range d.Accounts {
 		b.WriteString(" " + a.Name)
 	}
-	held := make([]string, 0, len(d.HeldKeys))
-	for s, h := range d.HeldKeys {
-		held = append(held, s.Name+"="+h.Key.Name)
+	b.WriteString(" | " + d.Network)
+	if d.Holds.Place.Known() { // ways, lists and accounts are held in what is written above
+		held := make([]string, 0, len(d.Holds.Keys)+len(d.Holds.Ports)+1)
+		for s, h := range d.Holds.Keys {
+			held = append(held, s.Name+"="+h.Key.Name)
+		}
+		for s, h := range d.Holds.Ports {
+			held = append(held, fmt.Sprint(s.Name, h.Authentication, h.Accounting))
+		}
+		if d.Holds.Source.IsValid() {
+			held = append(held, d.Name)
+		}
+		slices.Sort(held)
+		b.WriteString(" | " + strings.Join(held, " "))
 	}
-	slices.Sort(held)
-	b.WriteString(" | " + strings.Join(held, " "))
 	for _, l := range labels {
 		v, bears := d.Labels[l]
 		fmt.Fprintf(&b, " | %t %q", bears, v)
@@ -252,29 +312,35 @@ func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case {
 		c := f.one(d, w, who, chosen)
 		all = append(all, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
-			other := append(slices.Clone(c.When[:i]), Condition{c.When[i].Server, Down})
-			pending = append(pending, other)
+			for _, state := range States(c.When[i].Server, f.Faults)[1:] {
+				pending = append(pending, append(slices.Clone(c.When[:i]), Condition{c.When[i].Server, state}))
+			}
 		}
 	}
 	// Depth first: the case in which all answer comes first, the darkest last.
-	slices.SortStableFunc(all, func(a, b Case) int { return silentCount(a) - silentCount(b) })
+	slices.SortStableFunc(all, func(a, b Case) int { return notUp(a) - notUp(b) })
 	return all
 }
 
-func silentCount(c Case) int {
+func notUp(c Case) int {
 	n := 0
 	for _, w := range c.When {
-		if w.State == Down {
+		if w.State != Up {
 			n++
 		}
 	}
 	return n
 }
 
+// soon is how long after the first login a second one is tried: well within
+// any rest.
+const soon = time.Second
+
 // one walks one login with the given states; servers beyond them are up.
 func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
 	world := &imagined{reckoner: f, device: d, way: w, who: who, when: slices.Clone(chosen)}
-	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: new(walk.Rests)}
+	rests := new(walk.Rests)
+	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: rests}
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
 	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason, Wait: entry.Wait}
@@ -285,11 +351,26 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 		c.Promised = who.account.Level
 	}
 	c.Outcome = outcome(entry, who, session, c.Promised)
+	c.Raised = c.Level
+	left := visit.Now
 	if entry.In {
 		verdict := visit.Command(visit.Now, anyCommand, entry.Level)
 		c.Stuck, c.StuckWhy = !verdict.Allowed, verdict.Reason
+		if c.Level < 15 && w.Lists[site.Elevation] != nil {
+			raised := visit.Elevate(visit.Now, 15)
+			c.RaiseWhy = raised.Reason
+			if raised.Allowed {
+				c.Raised = 15
+			}
+		}
 	}
-	c.Steps, c.When = visit.Steps, world.when
+	c.Steps = visit.Steps
+	if rests.Some() {
+		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, Now: left + soon}
+		e := second.Enter(who.typed)
+		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason, Wait: e.Wait}
+	}
+	c.When = world.when
 	return c
 }
 

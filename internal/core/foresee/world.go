@@ -10,19 +10,40 @@ import (
 
 // decide imagines what a server that is up decides.
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
-	credential := rights.Wrong
+	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: rights.Wrong, Assume: true}
 	if who.Kind == Known {
-		credential = rights.Right
+		q.Credential = rights.Right
 	}
-	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: credential}
-	if p == site.Commands {
+	switch p {
+	case site.Commands:
 		q.Purpose = site.Session // no line is known: what matters is whether any command is allowed
+	case site.Elevation:
+		q.Purpose, q.Wants = site.Login, 15
 	}
 	decision := rights.Decide(f.Site, q, f.Now)
 	if p == site.Commands && decision.Allow && !rights.MayDoSomething(decision.Role) {
 		decision.Allow, decision.Reason = false, rights.CommandRefused
 	}
 	return decision
+}
+
+// login imagines what a server decides of a login or an elevation: it may not
+// be able to check the password in the form in which the device sends it, and
+// a directory knows nobody's grants.
+func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
+	form := d.Kind.Traits.PasswordAs.Of(s.Protocol)
+	person := f.Site.Person(who.typed)
+	switch {
+	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
+		return rights.Decision{Reason: rights.PasswordForm, Text: s.Name + " does not take passwords as " + form}
+	case who.Kind == Known && person != nil && person.Password.Key == nil && !site.OneWay(form):
+		return rights.Decision{Reason: rights.PasswordForm, Text: "the password of " + person.Name + " is a one-way hash"}
+	case s.Protocol == site.LDAP && who.Kind == Known:
+		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Credential: rights.Right}, f.Now)
+		d.Allow = d.Reason == ""
+		return d
+	}
+	return f.decide(d, w, who, p)
 }
 
 // imagined is the world of one foreseen login.
@@ -37,6 +58,13 @@ type imagined struct {
 // PasswordIs: the password given is the right one of a local account only for
 // that account's own case.
 func (w *imagined) PasswordIs(a *site.Account) bool { return w.who.Kind == Local && w.who.account == a }
+
+// SecretIs: those whose right password opens level 15 are taken to know the
+// secrets of elevation, and those of local accounts.
+func (w *imagined) SecretIs(e *site.ElevationSecret) bool {
+	session := w.reckoner.decide(w.device, w.way, w.who, site.Session)
+	return w.who.Kind == Local || w.who.Kind == Known && session.Allow && session.Role.Level >= e.Level
+}
 
 // Begin chooses the state of a server when it is first asked.
 func (w *imagined) Begin(s *site.Server, q walk.Question) walk.Exchange {
@@ -61,18 +89,80 @@ func (e imaginedExchange) Close() {}
 // Try gives the answer that a server in this state gives.
 func (e imaginedExchange) Try(int) walk.Reply {
 	w := e.world
-	traits := w.device.Kind.Traits
-	switch {
-	case e.state == Down:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.Silent, Took: walk.Lost(e.server, walk.Silent, traits)}
-	case !w.reckoner.Keys.Same(w.device.Key(e.server), e.server.Key):
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.KeyDiffers, Took: walk.Lost(e.server, walk.KeyDiffers, traits)}
-	case e.q.Purpose.Records():
+	reason, none := reasons[e.state]
+	if !none {
+		reason = w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
+	}
+	if reason != "" {
+		return walk.Reply{Result: walk.Unavailable, Reason: reason, Took: walk.Lost(e.server, reason, w.device.Kind.Traits)}
+	}
+	if e.q.Purpose.Records() {
 		return walk.Reply{Result: walk.Accepted}
 	}
-	decision := w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
+	var decision rights.Decision
+	if e.q.Purpose == site.Login || e.q.Purpose == site.Elevation {
+		decision = w.reckoner.login(e.server, w.device, w.way, w.who, e.q.Purpose)
+	} else {
+		decision = w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
+	}
 	if !decision.Allow {
 		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: decision.Text}
 	}
-	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision)}
+	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Kind)}
+}
+
+// Unheard tells why a device gets no answer from a server that is up: "" when
+// it does.
+func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) walk.Reason {
+	switch {
+	case !s.Serves(p) && s.Protocol == site.RADIUS:
+		return walk.NotForThis
+	case !s.Serves(p):
+		return walk.ServerError
+	case s.Protocol == site.LDAP:
+		return ""
+	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):
+		return walk.WrongPort
+	case !f.known(d, s):
+		return walk.AskerUnknown
+	case s.TLS:
+		return ""
+	}
+	held := d.Key(s)
+	if f.Keys.Same(held, s.Key) || s.NextKey != nil && f.Keys.Same(held, s.NextKey) || f.coveredWith(d, s, held) {
+		return ""
+	}
+	return walk.KeyDiffers
+}
+
+func (f Reckoner) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bool {
+	authentication, accounting, _ := d.Ports(s)
+	if p.Records() {
+		return accounting != s.AccountingPort
+	}
+	return authentication != s.AuthenticationPort
+}
+
+// known tells whether a server knows the address that a device asks from: that
+// of a device of the site, or of another client.
+func (f Reckoner) known(d *site.Device, s *site.Server) bool {
+	from := d.Asks()
+	if !from.IsValid() || from == d.Source {
+		return true
+	}
+	for _, other := range f.Site.Devices {
+		if other.Source == from {
+			return true
+		}
+	}
+	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(from, s) })
+}
+
+// coveredWith tells whether a device asks from an address that another client
+// entry covers, with the key of that entry.
+func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bool {
+	if d.Asks() == d.Source {
+		return false
+	}
+	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(d.Asks(), s) && f.Keys.Same(held, c.Key) })
 }

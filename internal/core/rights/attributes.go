@@ -10,8 +10,9 @@ import (
 // Attribute is one attribute of an answer by name: a RADIUS attribute, or the
 // name of a TACACS+ argument.
 type Attribute struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
+	Name     string `json:"name"`
+	Value    string `json:"value"`
+	Optional bool   `json:"optional,omitempty"` // a TACACS+ argument that may be ignored
 }
 
 // The names of the attributes that carry a level.
@@ -21,12 +22,15 @@ const (
 	PrivLvl                  = "priv-lvl"                   // RFC 8907, section 8.2
 )
 
-// Attributes gives what a server returns with an accepting decision. RADIUS
-// carries the rights with the login; TACACS+ with the session's authorization.
-func Attributes(protocol site.Protocol, p site.Purpose, d Decision) []Attribute {
+// Attributes gives what a server returns with an accepting decision to a device
+// of a kind. RADIUS carries the rights with the login; TACACS+ with the
+// session's authorization.
+func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.Kind) []Attribute {
 	if !d.Allow || d.Role == nil {
 		return nil
 	}
+	var all []Attribute
+	var sent []site.SentAttribute
 	level := strconv.Itoa(d.Role.Level)
 	switch {
 	case protocol == site.RADIUS && p == site.Login:
@@ -34,25 +38,38 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision) []Attribute 
 		if d.Role.Level == 15 {
 			service = "Administrative"
 		}
-		return []Attribute{{ServiceType, service}, {ManagementPrivilegeLevel, level}}
+		all, sent = []Attribute{{Name: ServiceType, Value: service}, {Name: ManagementPrivilegeLevel, Value: level}}, d.Role.SendRADIUS
+		if kind != nil && kind.Traits.LevelFrom != "" {
+			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: level})
+		}
 	case protocol == site.TACACS && p == site.Session:
-		return []Attribute{{PrivLvl, level}}
+		all, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
+	default:
+		return nil
 	}
-	return nil
+	if kind != nil && kind.Traits.AccountFrom != "" && d.Role.Template.Name != "" {
+		all = append(all, Attribute{Name: kind.Traits.AccountFrom, Value: d.Role.Template.Name})
+	}
+	for _, a := range sent {
+		all = append(all, Attribute{a.Name, a.Value, a.Optional})
+	}
+	return all
 }
 
 // Level reads the level out of the attributes of an answer: TACACS+ priv-lvl;
-// RADIUS Management-Privilege-Level, else Service-Type. It is false when none
-// of them gives one from 0 to 15.
-func Level(all []Attribute) (int, bool) {
+// RADIUS Management-Privilege-Level, else Service-Type; or for a kind that
+// reads another RADIUS attribute, that one. It is false when none of them
+// gives one from 0 to 15.
+func Level(all []Attribute, kind *site.Kind) (int, bool) {
+	from := kind.Traits.LevelFrom
 	level, found := 0, false
 	for _, a := range all {
-		switch a.Name {
-		case PrivLvl, ManagementPrivilegeLevel:
+		switch {
+		case a.Name == PrivLvl, from != "" && a.Name == from, from == "" && a.Name == ManagementPrivilegeLevel:
 			if n, err := strconv.Atoi(a.Value); err == nil && n >= 0 && n <= 15 {
 				return n, true
 			}
-		case ServiceType:
+		case from == "" && a.Name == ServiceType:
 			switch a.Value {
 			case "Administrative":
 				level, found = 15, true
@@ -62,6 +79,17 @@ func Level(all []Attribute) (int, bool) {
 		}
 	}
 	return level, found
+}
+
+// Template gives the local account that the attributes of an answer name for a
+// kind that reads one, "" for none.
+func Template(all []Attribute, kind *site.Kind) string {
+	for _, a := range all {
+		if kind.Traits.AccountFrom != "" && a.Name == kind.Traits.AccountFrom {
+			return a.Value
+		}
+	}
+	return ""
 }
 
 // AccessOfPort tells the way in from the port that a device names, such as

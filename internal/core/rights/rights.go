@@ -6,6 +6,7 @@ package rights
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,6 +23,7 @@ const (
 	Unchecked Credential = iota // the question carries none: authorization, accounting
 	Right
 	Wrong
+	WrongCode   // the password is right, the one-time code is not
 	Uncheckable // CHAP or MS-CHAPv2 for a person whose password is only a one-way hash
 )
 
@@ -37,6 +39,7 @@ const (
 	NoGrant        Reason = "no-grant"
 	CommandRefused Reason = "command-refused"
 	PasswordForm   Reason = "password-form"
+	SecondFactor   Reason = "second-factor"
 )
 
 // Question is what a server is asked about a person.
@@ -48,6 +51,10 @@ type Question struct {
 	Credential Credential // for Login
 	Line       string     // for Commands, the command as typed
 	Wants      int        // for an elevation, the level that is asked for; else 0
+	From       netip.Addr // where the person comes from; the zero Addr when the device does not say
+	// Assume takes hours and addresses of grants as met: for what is foreseen,
+	// and happens at no known time and from nowhere.
+	Assume bool
 }
 
 // Decision is the answer to a Question.
@@ -63,23 +70,11 @@ type Decision struct {
 
 // Decide answers q from the site at the time now.
 func Decide(s *site.Site, q Question, now time.Time) Decision {
-	p := s.Person(q.Person)
+	p, refusal := Knows(s, q, now)
 	if p == nil {
-		return refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
+		return refusal
 	}
-	if q.Purpose == site.Login && q.Credential == Uncheckable {
-		return refuse(PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
-	}
-	if q.Purpose == site.Login && q.Credential != Right {
-		return refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
-	}
-	if p.Disabled {
-		return refuse(Disabled, p.Place, "%s is disabled", p.Name)
-	}
-	if p.Expired(now) {
-		return refuse(Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
-	}
-	g, nearest := match(s, p, q)
+	g, nearest := match(s, p, q, now)
 	if g == nil {
 		return nearest
 	}
@@ -92,6 +87,31 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return d
 	}
 	return command(d, p, q.Line)
+}
+
+// Knows is the first half of Decide: who the person is, and whether they are
+// let in at all, before any grant. The person is nil with a refusal.
+func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
+	p := s.Person(q.Person)
+	if p == nil {
+		return nil, refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
+	}
+	if q.Purpose == site.Login && q.Credential == Uncheckable {
+		return nil, refuse(PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
+	}
+	if q.Purpose == site.Login && q.Credential == WrongCode {
+		return nil, refuse(SecondFactor, p.Place, "the password of %s is right, and the one-time code after it is missing, wrong or used already", p.Name)
+	}
+	if q.Purpose == site.Login && q.Credential != Right {
+		return nil, refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
+	}
+	if p.Disabled {
+		return nil, refuse(Disabled, p.Place, "%s is disabled", p.Name)
+	}
+	if p.Expired(now) {
+		return nil, refuse(Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
+	}
+	return p, Decision{}
 }
 
 func refuse(r Reason, at site.Place, format string, args ...any) Decision {
@@ -118,13 +138,13 @@ func LikeName(s *site.Site, name string) string {
 
 // match finds the first grant that holds, or the decision that names the grant
 // that came nearest and the part of it that did not match.
-func match(s *site.Site, p *site.Person, q Question) (*site.Grant, Decision) {
+func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant, Decision) {
 	near, nearParts, nearAt := "", -1, site.Place{}
 	for _, g := range s.Grants {
 		if !names(g, p) {
 			continue
 		}
-		missing, parts := misfit(g, q)
+		missing, parts := misfit(g, q, now)
 		if missing == "" {
 			return g, Decision{}
 		}
@@ -164,7 +184,7 @@ func names(g *site.Grant, p *site.Person) bool {
 
 // misfit says which part of a grant does not match the question, "" when all
 // do, and how many parts do match.
-func misfit(g *site.Grant, q Question) (missing string, parts int) {
+func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int) {
 	labels := make([]string, 0, len(g.Where))
 	for l := range g.Where {
 		labels = append(labels, l)
@@ -192,7 +212,50 @@ func misfit(g *site.Grant, q Question) (missing string, parts int) {
 	case missing == "":
 		missing = "it is for " + strings.Join(g.Through, ", ") + ", not for " + q.Access
 	}
+	for _, part := range []struct {
+		met  bool
+		text string
+	}{{q.Assume || fromThere(g, q.From), "it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
+		{q.Assume || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
+		switch {
+		case part.met:
+			parts++
+		case missing == "":
+			missing = part.text
+		}
+	}
 	return missing, parts
+}
+
+func fromThere(g *site.Grant, from netip.Addr) bool {
+	return len(g.From) == 0 || slices.ContainsFunc(g.From, func(p netip.Prefix) bool { return p.Contains(from) })
+}
+
+func atThatHour(g *site.Grant, now time.Time) bool {
+	return len(g.Hours) == 0 || slices.ContainsFunc(g.Hours, func(h site.Hours) bool { return h.Hold(now) })
+}
+
+func prefixes(all []netip.Prefix) string {
+	names := make([]string, len(all))
+	for i, p := range all {
+		names[i] = p.String()
+	}
+	return strings.Join(names, ", ")
+}
+
+func address(a netip.Addr) string {
+	if !a.IsValid() {
+		return "an address that the device does not say"
+	}
+	return a.String()
+}
+
+func hours(all []site.Hours) string {
+	names := make([]string, len(all))
+	for i, h := range all {
+		names[i] = h.String()
+	}
+	return strings.Join(names, " or ")
 }
 
 // command applies the rules of the role in d to a command line. The first

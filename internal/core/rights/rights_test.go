@@ -116,25 +116,25 @@ func TestRulesMatchWordByWord(t *testing.T) {
 func TestLevelsSurviveEachProtocol(t *testing.T) {
 	for level := range 16 {
 		d := Decision{Allow: true, Role: &site.Role{Level: level}}
-		got, ok := Level(Attributes(site.RADIUS, site.Login, d))
+		got, ok := Level(Attributes(site.RADIUS, site.Login, d, plain), plain)
 		require.True(t, ok)
 		require.Equal(t, level, got)
-		got, ok = Level(Attributes(site.TACACS, site.Session, d))
+		got, ok = Level(Attributes(site.TACACS, site.Session, d, plain), plain)
 		require.True(t, ok)
 		require.Equal(t, level, got)
 	}
-	require.Empty(t, Attributes(site.TACACS, site.Login, Decision{Allow: true, Role: &site.Role{}}), "TACACS+ needs an authorization of its own")
-	require.Empty(t, Attributes(site.RADIUS, site.Login, Decision{Role: &site.Role{Level: 15}}), "a refusal carries no rights")
+	require.Empty(t, Attributes(site.TACACS, site.Login, Decision{Allow: true, Role: &site.Role{}}, plain), "TACACS+ needs an authorization of its own")
+	require.Empty(t, Attributes(site.RADIUS, site.Login, Decision{Role: &site.Role{Level: 15}}, plain), "a refusal carries no rights")
 	for _, c := range []struct {
 		a    []Attribute
 		want int
 		ok   bool
 	}{
-		{[]Attribute{{ServiceType, "Administrative"}}, 15, true}, {[]Attribute{{ServiceType, "NAS-Prompt"}}, 1, true},
-		{[]Attribute{{ServiceType, "Administrative"}, {ManagementPrivilegeLevel, "7"}}, 7, true},
-		{[]Attribute{{PrivLvl, "99"}}, 0, false}, {nil, 0, false},
+		{[]Attribute{{Name: ServiceType, Value: "Administrative"}}, 15, true}, {[]Attribute{{Name: ServiceType, Value: "NAS-Prompt"}}, 1, true},
+		{[]Attribute{{Name: ServiceType, Value: "Administrative"}, {Name: ManagementPrivilegeLevel, Value: "7"}}, 7, true},
+		{[]Attribute{{Name: PrivLvl, Value: "99"}}, 0, false}, {nil, 0, false},
 	} {
-		got, ok := Level(c.a)
+		got, ok := Level(c.a, plain)
 		require.Equal(t, []any{c.want, c.ok}, []any{got, ok})
 	}
 }
@@ -144,3 +144,6 @@ func TestAPortTellsTheWayIn(t *testing.T) {
 		require.Equal(t, want, AccessOfPort(port))
 	}
 }
+
+// plain is a kind that says nothing of itself.
+var plain = &site.Kind{Traits: site.DefaultTraits()}

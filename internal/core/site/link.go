@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/nearest"
@@ -22,6 +23,7 @@ type linker struct {
 	profiles map[string]*Profile
 	accounts map[string]*Account
 	roles    map[string]*Role
+	secrets  map[string]*ElevationSecret
 	shared   map[wayKey][]*Way
 }
 
@@ -72,6 +74,7 @@ func (l *linker) link() {
 	s.people = index(l, "person", s.People, func(v *Person) *Ref { return &v.Ref })
 	l.roles = index(l, "role", s.Roles, func(v *Role) *Ref { return &v.Ref })
 
+	l.secrets = index(l, "elevation secret", s.Elevations, func(v *ElevationSecret) *Ref { return &v.Ref })
 	index(l, "vendor", s.Vendors, func(v *Vendor) *Ref { return &v.Ref })
 	for _, v := range s.Servers {
 		l.server(v)
@@ -85,8 +88,21 @@ func (l *linker) link() {
 	for _, v := range s.Accounts {
 		l.password(&v.Password)
 	}
+	for _, v := range s.Elevations {
+		l.password(&v.Password)
+	}
 	for _, v := range s.People {
 		l.password(&v.Password)
+		if v.oneTime.Name != "" {
+			v.OneTime = find(l, "key", l.keys, v.oneTime)
+		}
+	}
+	l.directories()
+	l.clients()
+	for _, a := range s.Accepted {
+		if a.Device.Name != "" {
+			find(l, "device", s.devices, a.Device)
+		}
 	}
 	for _, g := range s.Grants {
 		g.Role = find(l, "role", l.roles, g.RoleRef)
@@ -107,6 +123,13 @@ func (l *linker) password(p *Password) {
 }
 
 func (l *linker) server(s *Server) {
+	if s.Protocol == LDAP {
+		l.ldap(s)
+		return
+	}
+	if d := s.Directory; d.Base != "" || d.BindAs != "" || d.TeamsFrom != "" || d.Security != "" {
+		l.wrong(s.Place, "base, bind, find, teams-from and tls: start, ldaps or none are for protocol: ldap; %s is %s", s.Name, s.Protocol)
+	}
 	switch {
 	case s.TLS && s.KeyRef.Name != "":
 		l.wrong(s.KeyRef.Place, "the server %s needs no key: over TLS certificates take its place; take key out", s.Name)
@@ -115,6 +138,9 @@ func (l *linker) server(s *Server) {
 		l.wrong(s.Place, "the server %s needs the key \"key\"", s.Name)
 	default:
 		s.Key = find(l, "key", l.keys, s.KeyRef)
+		if s.NextKeyRef.Name != "" {
+			s.NextKey = find(l, "key", l.keys, s.NextKeyRef)
+		}
 	}
 	if !s.TLS && s.Certificates.Place.Known() {
 		l.wrong(s.Certificates.Place, "the server %s has tls and not transport: tls; add the one or take out the other", s.Name)
@@ -134,6 +160,69 @@ func (l *linker) server(s *Server) {
 		}
 		orDefault(&s.Port, 49)
 		l.once(s, "TACACS+")
+	}
+}
+
+// ldap checks a directory: it has no key of its own, and one port.
+func (l *linker) ldap(s *Server) {
+	d := &s.Directory
+	if s.KeyRef.Name != "" {
+		l.wrong(s.KeyRef.Place, "the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}", s.Name)
+	}
+	if s.transport.Name != "" || s.Certificates.Place.Known() || s.PortsSaid {
+		l.wrong(s.Place, "the directory %s says how it is reached with port and tls: start, ldaps or none", s.Name)
+	}
+	if d.Base == "" {
+		l.wrong(s.Place, "the directory %s needs the key \"base\": where the search begins, such as ou=people,dc=example,dc=com", s.Name)
+	}
+	if !strings.Contains(d.Find, "%u") {
+		l.wrong(s.Place, "find of the directory %s must hold %%u, which stands for the name", s.Name)
+	}
+	if d.KeyRef.Name != "" {
+		d.Key = find(l, "key", l.keys, d.KeyRef)
+	}
+	if d.Security == "" {
+		d.Security = "start"
+	}
+	if d.Security == "ldaps" {
+		orDefault(&s.Port, 636)
+	}
+	orDefault(&s.Port, 389)
+	if s.Run {
+		l.wrong(s.Place, "the directory %s cannot have run: true; only RADIUS and TACACS+ servers are run here", s.Name)
+	}
+	l.once(s, "LDAP")
+}
+
+// directories leads the directories to LDAP servers.
+func (l *linker) directories() {
+	for _, ref := range l.site.directories {
+		s := find(l, "server", l.site.servers, ref)
+		if s == nil {
+			continue
+		}
+		if s.Protocol != LDAP {
+			l.wrong(ref.Place, "the server %s speaks %s; a directory is a server with protocol: ldap", s.Name, s.Protocol)
+			continue
+		}
+		l.site.Directories = append(l.site.Directories, s)
+	}
+}
+
+func (l *linker) clients() {
+	for _, c := range l.site.Clients {
+		c.Key = find(l, "key", l.keys, c.KeyRef)
+		for _, ref := range c.ServerRefs {
+			s := find(l, "server", l.site.servers, ref)
+			if s == nil {
+				continue
+			}
+			if s.TLS || s.Protocol == LDAP {
+				l.wrong(ref.Place, "the server %s has no shared secret, so a client of it needs no entry", s.Name)
+				continue
+			}
+			c.Servers = append(c.Servers, s)
+		}
 	}
 }
 
@@ -192,27 +281,36 @@ func (l *linker) group(g *Group) {
 // methodsFor are the methods that make sense for each purpose.
 var methodsFor = [PurposeCount][]MethodKind{
 	Login:          {ByGroup, ByLocal, ByNone},
+	Elevation:      {ByGroup, BySecret, ByLocal, ByNone},
 	Session:        {ByGroup, ByLocal, SignedIn, ByNone},
 	Commands:       {ByGroup, ByLocal, SignedIn, ByNone},
 	RecordSessions: {ByGroup},
 	RecordCommands: {ByGroup},
+	RecordSystem:   {ByGroup},
 }
 
 func (l *linker) list(v *List) {
 	if v.Purpose == PurposeCount {
-		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login, authorize: session, authorize: commands, account: sessions or account: commands", v.Name)
+		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, authorize: session or commands, or account: sessions, commands or system", v.Name)
 		return
 	}
 	if len(v.Methods) == 0 {
 		l.wrong(v.Place, "the list %s has no method", v.Name)
 	}
+	l.methods(v)
+}
+
+func (l *linker) methods(v *List) {
 	for i := range v.Methods {
 		m := &v.Methods[i]
 		if !slices.Contains(methodsFor[v.Purpose], m.Kind) {
 			l.wrong(m.Place, "the method %s makes no sense in the list %s, which is for %s", m, v.Name, v.Purpose)
 		}
-		if m.Kind == ByGroup {
+		switch m.Kind {
+		case ByGroup:
 			m.Group = find(l, "group", l.groups, m.Ref)
+		case BySecret:
+			m.Secret = find(l, "elevation secret", l.secrets, m.Ref)
 		}
 	}
 }
@@ -240,27 +338,9 @@ func (l *linker) devices() {
 			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name, d.Source, first.Name, l.site.Where(first.Place))
 		}
 		sources[d.Source] = d
-		l.heldKeys(d)
+		l.holds(d)
 		l.deviceAccounts(d)
 		d.Ways = l.ways(d)
-	}
-}
-
-func (l *linker) heldKeys(d *Device) {
-	for _, h := range d.held {
-		server := find(l, "server", l.site.servers, h.Server)
-		h.Key = find(l, "key", l.keys, h.KeyRef)
-		if server == nil || h.Key == nil {
-			continue
-		}
-		if server.TLS {
-			l.wrong(h.Server.Place, "the server %s runs over TLS and has no key that %s could hold", server.Name, d.Name)
-			continue
-		}
-		if d.HeldKeys == nil {
-			d.HeldKeys = map[*Server]HeldKey{}
-		}
-		d.HeldKeys[server] = h
 	}
 }
 
@@ -268,6 +348,9 @@ func (l *linker) deviceAccounts(d *Device) {
 	refs := d.Profile.AccountRefs
 	if d.Own.HasAccounts {
 		refs = d.Own.AccountRefs
+	}
+	if d.Holds.differs {
+		refs = d.Holds.accounts
 	}
 	for _, ref := range refs {
 		a := find(l, "account", l.accounts, ref)
@@ -288,7 +371,7 @@ type wayKey struct {
 // ways works out the ways in of a device, once for all devices alike.
 func (l *linker) ways(d *Device) []*Way {
 	key := wayKey{profile: d.Profile, kind: d.Kind}
-	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) {
+	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) || len(d.Holds.lists) > 0 || len(d.Holds.groups) > 0 {
 		key.own = d
 	}
 	if ways, ok := l.shared[key]; ok {
@@ -315,6 +398,7 @@ func (l *linker) ways(d *Device) []*Way {
 			}
 		}
 	}
+	l.heldLists(d, ways)
 	l.shared[key] = ways
 	return ways
 }

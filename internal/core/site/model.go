@@ -31,6 +31,14 @@ type Site struct {
 	Grants      []*Grant
 	Vendors     []*Vendor
 	Lab         Lab
+	Service     Service
+	Elevations  []*ElevationSecret
+	Clients     []*Client
+	Accepted    []*Acceptance
+	LabelValues []*LabelValue
+	Directories []*Server // LDAP servers that are asked for names that people does not have
+	Inventories []Ref     // the files of devices-from; Parse's caller reads them
+	directories []Ref
 	Files       []string // the names of the files read; Place.File counts in it
 
 	people  map[string]*Person
@@ -59,9 +67,10 @@ func (s *Site) Server(name string) *Server { return s.servers[name] }
 type KeySource string
 
 const (
-	KeyEnv   KeySource = "env"   // an environment variable
-	KeyFile  KeySource = "file"  // a file beside the site
-	KeyClear KeySource = "clear" // the site file itself
+	KeyEnv    KeySource = "env"    // an environment variable
+	KeyFile   KeySource = "file"   // a file beside the site
+	KeySealed KeySource = "sealed" // the sealed file beside the site, under the key's name
+	KeyClear  KeySource = "clear"  // the site file itself
 )
 
 // Key is a shared secret by name. From is the variable or the path; Clear is
@@ -94,6 +103,7 @@ type Protocol string
 const (
 	RADIUS Protocol = "radius" // RFC 2865, 2866
 	TACACS Protocol = "tacacs" // RFC 8907
+	LDAP   Protocol = "ldap"   // RFC 4511
 )
 
 // Server is one AAA server and how it is asked.
@@ -101,22 +111,61 @@ type Server struct {
 	Ref
 	Protocol Protocol
 	Address  string // an address or a host name
-	// Port is the TACACS+ port, default 49.
+	// Port is the TACACS+ port, default 49, or the LDAP port, default 389 or 636.
 	Port uint16
 	// AuthenticationPort and AccountingPort are the RADIUS ports, default 1812 and 1813.
 	AuthenticationPort, AccountingPort uint16
+	PortsSaid                          bool // the site file says the ports of a RADIUS server
 	KeyRef                             Ref
 	Key                                *Key // nil over TLS, where certificates take its place
-	TLS                                bool // RADIUS over TLS (RFC 6614), TACACS+ over TLS (RFC 9887)
-	Certificates                       Certificates
-	transport                          Ref
-	Wait                               time.Duration // for one try; above 0
-	Tries                              int           // transmissions, the first included; at least 1
-	Rest                               time.Duration // after no answer; 0: never rests
-	Run                                bool          // `serve` and `lab` run it
+	// NextKey is the key that takes Key's place, while it is being changed:
+	// the server then accepts both.
+	NextKeyRef   Ref
+	NextKey      *Key
+	TLS          bool // RADIUS over TLS (RFC 6614), TACACS+ over TLS (RFC 9887)
+	Certificates Certificates
+	transport    Ref
+	Wait         time.Duration // for one try; above 0
+	Tries        int           // transmissions, the first included; at least 1
+	Rest         time.Duration // after no answer; 0: never rests
+	Run          bool          // `serve` and `lab` run it
 	// RequireMessageAuthenticator drops RADIUS requests and answers without
 	// a Message-Authenticator (RFC 3579, section 3.2).
 	RequireMessageAuthenticator bool
+	For                         Uses
+	Forms                       []string // the password forms that the server takes; none: every form
+	Labels                      map[string]string
+	Directory                   Directory // for LDAP
+}
+
+// Uses are the kinds of question that a server is for.
+type Uses struct{ Authentication, Authorization, Accounting bool }
+
+// Serves tells whether a server is for questions of a purpose. One that says
+// nothing is for all.
+func (s *Server) Serves(p Purpose) bool {
+	switch {
+	case s.For == Uses{}:
+		return true
+	case p == Login || p == Elevation:
+		return s.For.Authentication
+	case p.Records():
+		return s.For.Accounting
+	case s.Protocol == RADIUS: // a session's rights come with the login
+		return true
+	}
+	return s.For.Authorization
+}
+
+// Directory is how people are found in an LDAP server: search, then bind.
+type Directory struct {
+	Base      string // where the search begins
+	BindAs    string // who searches; "" searches as nobody
+	KeyRef    Ref
+	Key       *Key   // the password of BindAs
+	Find      string // the filter of RFC 4515; %u stands for the escaped name
+	TeamsFrom string // the attribute whose values are teams, or names of groups
+	Security  string // start, ldaps or none
 }
 
 // Certificates are files of a server over TLS, from the site's folder. `serve`
@@ -142,14 +191,16 @@ type Purpose int
 
 const (
 	Login Purpose = iota
+	Elevation
 	Session
 	Commands
 	RecordSessions
 	RecordCommands
+	RecordSystem
 	PurposeCount
 )
 
-var purposeNames = [PurposeCount]string{"login", "session", "commands", "record-sessions", "record-commands"}
+var purposeNames = [PurposeCount]string{"login", "elevation", "session", "commands", "record-sessions", "record-commands", "record-system"}
 
 // String gives the name of a purpose, "" for what is none.
 func (p Purpose) String() string {
@@ -160,7 +211,9 @@ func (p Purpose) String() string {
 }
 
 // Records tells whether lists of this purpose keep records rather than decide.
-func (p Purpose) Records() bool { return p == RecordSessions || p == RecordCommands }
+func (p Purpose) Records() bool {
+	return p == RecordSessions || p == RecordCommands || p == RecordSystem
+}
 
 // MethodKind is one way to get an answer.
 type MethodKind string
@@ -168,21 +221,26 @@ type MethodKind string
 const (
 	ByGroup  MethodKind = "group"
 	ByLocal  MethodKind = "local"
+	BySecret MethodKind = "secret" // for an elevation
 	SignedIn MethodKind = "signed-in"
 	ByNone   MethodKind = "none"
+	// LinePassword is a kind's built-in login by a password of the line, which
+	// has no names; no list can name it.
+	LinePassword MethodKind = "line-password"
 )
 
 // Method is one step of a list.
 type Method struct {
-	Kind  MethodKind
-	Group *Group // for ByGroup
-	Ref   Ref    // the group's name, for ByGroup
-	Place Place
+	Kind   MethodKind
+	Group  *Group           // for ByGroup
+	Secret *ElevationSecret // for BySecret
+	Ref    Ref              // the name of the group or the secret
+	Place  Place
 }
 
 func (m Method) String() string {
-	if m.Kind == ByGroup {
-		return "group " + m.Ref.Name
+	if m.Ref.Name != "" {
+		return string(m.Kind) + " " + m.Ref.Name
 	}
 	return string(m.Kind)
 }
@@ -237,10 +295,11 @@ const (
 	Telnet  = "telnet"
 	Web     = "web"
 	API     = "api"
+	NETCONF = "netconf"
 )
 
 // Accesses are the ways in, in the order in which they are shown.
-var accesses = []string{Console, SSH, Telnet, Web, API}
+var accesses = []string{Console, SSH, Telnet, Web, API, NETCONF}
 
 // Accesses gives the names of all ways in, in the order in which they are shown.
 func Accesses() []string { return accesses }
@@ -308,14 +367,27 @@ type Device struct {
 	Addresses  []netip.Addr
 	Source     netip.Addr // where its requests come from; the first address unless said
 	SourceSet  bool
+	Network    string // the routing instance of its management, "" for the default one
 	Labels     map[string]string
 	Own        Profile // the device's own keys, which win over its profile's
 	Ways       []*Way
 	Accounts   []*Account
-	// HeldKeys are the keys known to be on the device now where they differ
-	// from the design, by server.
-	HeldKeys map[*Server]HeldKey
-	held     map[string]HeldKey
+	Holds      Holds
+}
+
+// Holds is what is known to be on a device now where it differs from the
+// design. Zero fields do not differ.
+type Holds struct {
+	Place    Place
+	Keys     map[*Server]HeldKey
+	Ports    map[*Server]HeldPorts
+	Source   netip.Addr
+	accounts []Ref
+	keys     []HeldKey
+	ports    []HeldPorts
+	lists    []heldList
+	groups   []heldGroup
+	differs  bool // in accounts, though there are none
 }
 
 // HeldKey is a key that a device holds for a server, and where that is said.
@@ -325,12 +397,56 @@ type HeldKey struct {
 	Key    *Key
 }
 
+// HeldPorts are the ports at which a device asks a server. 0 is as designed.
+type HeldPorts struct {
+	Server                     Ref
+	Authentication, Accounting uint16
+	Place                      Place
+}
+
+type heldList struct {
+	Ref
+	methods []Method
+}
+
+type heldGroup struct {
+	Ref
+	servers []Ref
+}
+
 // Key gives the key that the device holds for s now.
 func (d *Device) Key(s *Server) *Key {
-	if h, ok := d.HeldKeys[s]; ok {
+	if h, ok := d.Holds.Keys[s]; ok {
 		return h.Key
 	}
 	return s.Key
+}
+
+// Asks gives the address that the device's requests come from now.
+func (d *Device) Asks() netip.Addr {
+	if d.Holds.Source.IsValid() {
+		return d.Holds.Source
+	}
+	return d.Source
+}
+
+// Ports gives the ports at which the device asks a RADIUS server now, and
+// where that is said. Ports that the site file does not say are the kind's own.
+func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) {
+	authentication, accounting, at = s.AuthenticationPort, s.AccountingPort, s.Place
+	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.Protocol == RADIUS && !s.TLS {
+		authentication, accounting = 1645, 1646
+	}
+	if h, ok := d.Holds.Ports[s]; ok {
+		at = h.Place
+		if h.Authentication != 0 {
+			authentication = h.Authentication
+		}
+		if h.Accounting != 0 {
+			accounting = h.Accounting
+		}
+	}
+	return authentication, accounting, at
 }
 
 // Account gives the device's local account of that name, or nil.
@@ -388,6 +504,8 @@ type Person struct {
 	Ref
 	Teams    []string
 	Password Password
+	OneTime  *Key // the seed of one-time codes (RFC 6238), the second factor; nil: none
+	oneTime  Ref
 	Disabled bool
 	Until    time.Time // the last day, as the end of that day in UTC; zero: no end
 }
@@ -406,6 +524,17 @@ type Role struct {
 	Ref
 	Level    int
 	Commands []Rule
+	// Send are attributes returned beyond those that the level implies.
+	SendRADIUS []SentAttribute
+	SendTACACS []SentAttribute
+	Template   Ref // the device's own account whose rights the person takes on, "" for none
+}
+
+// SentAttribute is one attribute that a role returns.
+type SentAttribute struct {
+	Ref
+	Value    string
+	Optional bool // TACACS+: the device may ignore it (RFC 8907, section 6.1)
 }
 
 // Who is one entry of a grant's who: a team, or one person by name.
@@ -420,6 +549,8 @@ type Grant struct {
 	Who     []Who
 	Where   map[string][]string // label to its allowed values
 	Through []string            // ways in; empty: every way
+	From    []netip.Prefix      // where the person comes from; empty: anywhere
+	Hours   []Hours             // when; empty: at any time
 	RoleRef Ref
 	Role    *Role
 }
@@ -445,4 +576,58 @@ type Lab struct {
 	Network netip.Prefix // loopback addresses to use, default 127.77.0.0/16
 	Only    bool         // the site is for a lab and nothing else
 	Place   Place
+}
+
+// ElevationSecret is a secret on devices with which a person reaches a higher
+// level.
+type ElevationSecret struct {
+	Ref
+	Level    int
+	Password Password
+}
+
+// Client is an asker that is no device of the site.
+type Client struct {
+	From       []netip.Prefix
+	ServerRefs []Ref
+	Servers    []*Server
+	KeyRef     Ref
+	Key        *Key
+	Place      Place
+}
+
+// Covers tells whether a client entry lets an address ask a server.
+func (c *Client) Covers(a netip.Addr, s *Server) bool {
+	for _, p := range c.From {
+		if p.Contains(a) {
+			for _, of := range c.Servers {
+				if of == s {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// Acceptance silences a finding, for a reason.
+type Acceptance struct {
+	Code   string
+	Device Ref // "" for every device
+	Why    string
+	Until  time.Time // the end of the last day, in UTC; zero: no end
+	Place  Place
+}
+
+// LabelValue says something of everything that bears a label with a value.
+type LabelValue struct {
+	Label, Value string
+	Trusted      bool // what is inside is one trusted network with the rest
+	Place        Place
+}
+
+// Service is how `serve` runs.
+type Service struct {
+	Ledger string // "sqlite FILE", default "sqlite ledger.db"
+	Place  Place
 }

@@ -6,13 +6,11 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-var bindsLater = []string{"elevation", "record-system"}
-
 // bindFields reads the list that each purpose uses.
 func bindFields[T any](at func(*T) *Binds) map[string]field[T] {
 	fields := map[string]field[T]{}
 	for p := Login; p < PurposeCount; p++ {
-		fields[p.String()] = func(r *reader, n *yaml.Node, v *T) { at(v)[p], _ = r.name(n, "the "+p.String()+" list") }
+		fields[p.String()] = nameField("the "+p.String()+" list", func(v *T) *Ref { return &at(v)[p] })
 	}
 	return fields
 }
@@ -20,32 +18,31 @@ func bindFields[T any](at func(*T) *Binds) map[string]field[T] {
 var defaultsShape = shape[Profile]{
 	what:   "defaults",
 	fields: bindFields(func(p *Profile) *Binds { return &p.Defaults }),
-	later:  bindsLater,
 }
 
 var entryShape = func() shape[Entry] {
 	fields := bindFields(func(e *Entry) *Binds { return &e.Binds })
-	fields["lines"] = func(r *reader, n *yaml.Node, e *Entry) {
-		e.Lines, e.HasLines = r.span(n, "lines", 4095)
+	fields["lines"] = field[Entry]{func(r *reader, n *yaml.Node, e *Entry) {
+		e.Lines, e.HasLines = r.span(n, "lines", mostLine)
 		if e.HasLines && e.Access != SSH && e.Access != Telnet {
 			r.wrong(n, "lines are for ssh and telnet; %s has none", e.Access)
 		}
-	}
-	return shape[Entry]{what: "a way in", fields: fields, later: bindsLater}
+	}, rangeForm()}
+	return shape[Entry]{what: "a way in", fields: fields}
 }()
 
 // accessFields reads the ways in of a profile or a device into at.
 var accessShape = func() shape[Profile] {
 	fields := map[string]field[Profile]{}
 	for _, access := range accesses {
-		fields[access] = func(r *reader, n *yaml.Node, p *Profile) {
+		fields[access] = field[Profile]{func(r *reader, n *yaml.Node, p *Profile) {
 			if p.Access == nil {
 				p.Access = map[string][]Entry{}
 			}
 			p.Access[access] = r.entries(n, access)
-		}
+		}, orNothing(form{"anyOf": []any{wordsForm("off"), entryShape.form(), listForm(entryShape.form())}})}
 	}
-	return shape[Profile]{what: "access", fields: fields, later: []string{"netconf"}}
+	return shape[Profile]{what: "access", fields: fields}
 }()
 
 // entries reads one way in: off, one mapping, or a list of line ranges.
@@ -86,12 +83,12 @@ func (r *reader) entries(n *yaml.Node, access string) []Entry {
 // sharedFields are the keys that a profile and a device have in common.
 func sharedFields[T any](at func(*T) *Profile) map[string]field[T] {
 	return map[string]field[T]{
-		"defaults": func(r *reader, n *yaml.Node, v *T) { defaultsShape.read(r, n, at(v)) },
-		"access":   func(r *reader, n *yaml.Node, v *T) { accessShape.read(r, n, at(v)) },
-		"accounts": func(r *reader, n *yaml.Node, v *T) {
+		"defaults": inner(&defaultsShape, at),
+		"access":   inner(&accessShape, at),
+		"accounts": {func(r *reader, n *yaml.Node, v *T) {
 			at(v).HasAccounts = true
-			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs })(r, n, at(v))
-		},
+			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs }).read(r, n, at(v))
+		}, oneOrMore(nameForm())},
 	}
 }
 
@@ -110,56 +107,87 @@ var deviceShape = func() shape[Device] {
 	fields["name"] = nameField("a device's name", func(d *Device) *Ref { return &d.Ref })
 	fields["kind"] = refField("kind", func(d *Device) *Ref { return &d.KindRef })
 	fields["profile"] = refField("profile", func(d *Device) *Ref { return &d.ProfileRef })
-	fields["addresses"] = func(r *reader, n *yaml.Node, d *Device) {
-		r.each(n, "addresses", func(item *yaml.Node) {
-			if a, ok := r.address(item, "an address"); ok {
-				d.Addresses = append(d.Addresses, a)
-			}
-		})
-	}
-	fields["source"] = func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }
-	fields["labels"] = func(r *reader, n *yaml.Node, d *Device) {
-		if !r.is(n, yaml.MappingNode, "labels", "keys and values") {
-			return
+	fields["addresses"] = itemsField("addresses", textForm(), func(r *reader, n *yaml.Node, _ string, d *Device) {
+		if a, ok := r.address(n, "an address"); ok {
+			d.Addresses = append(d.Addresses, a)
 		}
-		d.Labels = make(map[string]string, len(n.Content)/2)
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			k, okK := r.name(n.Content[i], "a label")
-			v, okV := r.scalar(n.Content[i+1], "the label "+k.Name)
-			if _, twice := d.Labels[k.Name]; twice {
-				r.wrong(n.Content[i], "the label %q stands twice; keep one", k.Name)
-			}
-			if okK && okV {
-				d.Labels[k.Name] = v
-			}
-		}
-	}
-	fields["holds"] = func(r *reader, n *yaml.Node, d *Device) { holdsShape.read(r, n, d) }
-	return shape[Device]{what: "a device", fields: fields, later: []string{"network"}, must: []string{"name", "addresses"}}
+	})
+	fields["source"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }, textForm()}
+	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
+	fields["labels"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) }, mapForm(textForm())}
+	fields["holds"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) {
+		d.Holds.Place = r.place(n)
+		holdsShape.read(r, n, &d.Holds)
+	}, holdsShape.form()}
+	return shape[Device]{what: "a device", fields: fields, must: []string{"name", "addresses"}}
 }()
 
+func (r *reader) labels(n *yaml.Node) map[string]string {
+	labels := make(map[string]string, len(n.Content)/2)
+	r.pairs(n, "labels", "keys and values", func(key, value *yaml.Node) {
+		k, okK := r.name(key, "a label")
+		v, okV := r.scalar(value, "the label "+k.Name)
+		if okK && okV {
+			labels[k.Name] = v
+		}
+	})
+	return labels
+}
+
+// mostLine is the highest number of a line.
+const mostLine = 4095
+
 // holdsShape reads what is known to be on a device where it differs.
-var holdsShape = shape[Device]{
+var holdsShape = shape[Holds]{
 	what: "holds",
-	fields: map[string]field[Device]{
-		"keys": func(r *reader, n *yaml.Node, d *Device) {
-			if !r.is(n, yaml.MappingNode, "keys", "SERVER: KEY for each server") {
-				return
-			}
-			d.held = map[string]HeldKey{}
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				server, ok1 := r.name(n.Content[i], "a server")
-				key, ok2 := r.name(n.Content[i+1], "a key")
-				if _, twice := d.held[server.Name]; twice {
-					r.wrong(n.Content[i], "the server %q stands twice; keep one", server.Name)
-				}
+	fields: map[string]field[Holds]{
+		"keys": {func(r *reader, n *yaml.Node, h *Holds) {
+			r.pairs(n, "keys", "SERVER: KEY for each server", func(key, value *yaml.Node) {
+				server, ok1 := r.name(key, "a server")
+				name, ok2 := r.name(value, "a key")
 				if ok1 && ok2 {
-					d.held[server.Name] = HeldKey{Server: server, KeyRef: key}
+					h.keys = append(h.keys, HeldKey{Server: server, KeyRef: name})
 				}
-			}
-		},
+			})
+		}, mapForm(nameForm())},
+		"ports": {func(r *reader, n *yaml.Node, h *Holds) {
+			r.pairs(n, "ports", "SERVER: {authentication: PORT, accounting: PORT}", func(key, value *yaml.Node) {
+				server, ok := r.name(key, "a server")
+				ports := HeldPorts{Server: server, Place: r.place(key)}
+				heldPortsShape.read(r, value, &ports)
+				if ok {
+					h.ports = append(h.ports, ports)
+				}
+			})
+		}, mapForm(heldPortsShape.form())},
+		"source": {func(r *reader, n *yaml.Node, h *Holds) { h.Source, _ = r.address(n, "source") }, textForm()},
+		"accounts": {func(r *reader, n *yaml.Node, h *Holds) {
+			h.differs = true
+			refsField("accounts", func(h *Holds) *[]Ref { return &h.accounts }).read(r, n, h)
+		}, oneOrMore(nameForm())},
+		"lists": {func(r *reader, n *yaml.Node, h *Holds) {
+			r.pairs(n, "lists", "LIST: [methods]", func(key, value *yaml.Node) {
+				if ref, ok := r.name(key, "a list"); ok {
+					h.lists = append(h.lists, heldList{ref, r.methods(value)})
+				}
+			})
+		}, mapForm(oneOrMore(textForm()))},
+		"groups": {func(r *reader, n *yaml.Node, h *Holds) {
+			r.pairs(n, "groups", "GROUP: [servers]", func(key, value *yaml.Node) {
+				g := heldGroup{Ref: r.ref(key)}
+				refsField("servers", func(g *heldGroup) *[]Ref { return &g.servers }).read(r, value, &g)
+				h.groups = append(h.groups, g)
+			})
+		}, mapForm(oneOrMore(nameForm()))},
 	},
-	later: []string{"ports", "servers", "order", "lists", "accounts", "source"},
+}
+
+var heldPortsShape = shape[HeldPorts]{
+	what: "ports",
+	fields: map[string]field[HeldPorts]{
+		"authentication": {func(r *reader, n *yaml.Node, h *HeldPorts) { r.port(n, "the authentication port", &h.Authentication) }, intForm(1, 65535)},
+		"accounting":     {func(r *reader, n *yaml.Node, h *HeldPorts) { r.port(n, "the accounting port", &h.Accounting) }, intForm(1, 65535)},
+	},
 }
 
 func (r *reader) address(n *yaml.Node, what string) (netip.Addr, bool) {

@@ -1,8 +1,8 @@
 package site
 
 import (
+	"net/netip"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -33,56 +33,105 @@ var accountShape = shape[Account]{
 	fields: map[string]field[Account]{
 		"name":     nameField("an account's name", func(a *Account) *Ref { return &a.Ref }),
 		"level":    intField("level", 0, 15, func(a *Account) *int { return &a.Level }),
-		"password": func(r *reader, n *yaml.Node, a *Account) { r.password(n, &a.Password) },
+		"password": passwordField(func(a *Account) *Password { return &a.Password }),
 	},
 	must: []string{"name", "level", "password"},
+}
+
+func passwordField[T any](at func(*T) *Password) field[T] {
+	return field[T]{func(r *reader, n *yaml.Node, v *T) { r.password(n, at(v)) }, patternForm(`^(\$.+|key .+)$`)}
+}
+
+func freshElevation(*reader, *yaml.Node) ElevationSecret { return ElevationSecret{Level: 15} }
+
+var elevationShape = shape[ElevationSecret]{
+	what: "an elevation secret",
+	fields: map[string]field[ElevationSecret]{
+		"name":     nameField("a secret's name", func(e *ElevationSecret) *Ref { return &e.Ref }),
+		"level":    intField("level", 1, 15, func(e *ElevationSecret) *int { return &e.Level }),
+		"password": passwordField(func(e *ElevationSecret) *Password { return &e.Password }),
+	},
+	must: []string{"name", "password"},
 }
 
 var personShape = shape[Person]{
 	what: "a person",
 	fields: map[string]field[Person]{
 		"name": nameField("a person's name", func(p *Person) *Ref { return &p.Ref }),
-		"teams": func(r *reader, n *yaml.Node, p *Person) {
-			r.each(n, "teams", func(item *yaml.Node) {
-				if ref, ok := r.name(item, "a team"); ok {
-					p.Teams = append(p.Teams, ref.Name)
-				}
-			})
-		},
-		"password": func(r *reader, n *yaml.Node, p *Person) { r.password(n, &p.Password) },
-		"disabled": boolField("disabled", func(p *Person) *bool { return &p.Disabled }),
-		"until": func(r *reader, n *yaml.Node, p *Person) {
-			day, err := time.Parse(time.DateOnly, n.Value)
-			if n.Kind != yaml.ScalarNode || err != nil {
-				r.wrong(n, "until is %q; the last day is wanted, as 2027-03-31", shorten(n.Value))
-				return
+		"teams": itemsField("teams", nameForm(), func(r *reader, n *yaml.Node, _ string, p *Person) {
+			if ref, ok := r.name(n, "a team"); ok {
+				p.Teams = append(p.Teams, ref.Name)
 			}
-			p.Until = day.AddDate(0, 0, 1)
-		},
+		}),
+		"password": passwordField(func(p *Person) *Password { return &p.Password }),
+		"one-time-code": {func(r *reader, n *yaml.Node, p *Person) {
+			text, ok := r.scalar(n, "one-time-code")
+			name, cut := strings.CutPrefix(text, "key ")
+			if name = strings.TrimSpace(name); ok && (!cut || !isName(name)) {
+				r.wrong(n, "one-time-code must be \"key NAME\": the seed is a secret and stays with the keys")
+			}
+			p.oneTime = Ref{name, r.place(n)}
+		}, patternForm("^key .+$")},
+		"disabled": boolField("disabled", func(p *Person) *bool { return &p.Disabled }),
+		"until":    {func(r *reader, n *yaml.Node, p *Person) { r.day(n, &p.Until) }, dayForm()},
 	},
-	later: []string{"one-time-code"},
-	must:  []string{"name", "password"},
+	must: []string{"name", "password"},
 }
 
 var roleShape = shape[Role]{
 	what: "a role",
 	fields: map[string]field[Role]{
-		"name":  nameField("a role's name", func(o *Role) *Ref { return &o.Ref }),
-		"level": intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
-		"commands": func(r *reader, n *yaml.Node, o *Role) {
-			r.each(n, "commands", func(item *yaml.Node) { r.rule(item, o) })
-		},
+		"name":     nameField("a role's name", func(o *Role) *Ref { return &o.Ref }),
+		"level":    intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
+		"commands": itemsField("a command rule", patternForm("^(allow|refuse) .+$"), func(r *reader, n *yaml.Node, text string, o *Role) { r.rule(n, text, o) }),
+		"send":     inner(&sendShape, func(o *Role) *Role { return o }),
+		"account":  nameField("account", func(o *Role) *Ref { return &o.Template }),
 	},
-	later: []string{"send", "account"},
-	must:  []string{"name", "level"},
+	must: []string{"name", "level"},
+}
+
+var sendShape = shape[Role]{
+	what: "send",
+	fields: map[string]field[Role]{
+		"radius": sentField(&sentRADIUSShape, func(o *Role) *[]SentAttribute { return &o.SendRADIUS }),
+		"tacacs": sentField(&sentTACACSShape, func(o *Role) *[]SentAttribute { return &o.SendTACACS }),
+	},
+}
+
+func sentField(sh *shape[SentAttribute], at func(*Role) *[]SentAttribute) field[Role] {
+	return field[Role]{func(r *reader, n *yaml.Node, o *Role) {
+		if !r.is(n, yaml.SequenceNode, "this", "a list of attributes") {
+			return
+		}
+		for _, item := range n.Content {
+			var a SentAttribute
+			sh.read(r, item, &a)
+			*at(o) = append(*at(o), a)
+		}
+	}, listForm(sh.form())}
+}
+
+var sentRADIUSShape = shape[SentAttribute]{
+	what: "an attribute",
+	fields: map[string]field[SentAttribute]{
+		"name":  nameField("an attribute's name", func(a *SentAttribute) *Ref { return &a.Ref }),
+		"value": textOf("value", func(a *SentAttribute) *string { return &a.Value }),
+	},
+	must: []string{"name", "value"},
+}
+
+var sentTACACSShape = shape[SentAttribute]{
+	what: "an argument",
+	fields: map[string]field[SentAttribute]{
+		"name":     nameField("an argument's name", func(a *SentAttribute) *Ref { return &a.Ref }),
+		"value":    textOf("value", func(a *SentAttribute) *string { return &a.Value }),
+		"optional": boolField("optional", func(a *SentAttribute) *bool { return &a.Optional }),
+	},
+	must: []string{"name", "value"},
 }
 
 // rule reads one command rule: "allow WORDS" or "refuse WORDS".
-func (r *reader) rule(n *yaml.Node, o *Role) {
-	text, ok := r.scalar(n, "a command rule")
-	if !ok {
-		return
-	}
+func (r *reader) rule(n *yaml.Node, text string, o *Role) {
 	words := strings.Fields(text)
 	if len(words) < 2 || words[0] != "allow" && words[0] != "refuse" {
 		hint := ""
@@ -106,53 +155,46 @@ func freshGrant(r *reader, n *yaml.Node) Grant { return Grant{Place: r.place(n)}
 var grantShape = shape[Grant]{
 	what: "a grant",
 	fields: map[string]field[Grant]{
-		"who": func(r *reader, n *yaml.Node, g *Grant) {
-			r.each(n, "who", func(item *yaml.Node) {
-				text, ok := r.scalar(item, "who")
-				if !ok {
-					return
-				}
-				kind, name, _ := strings.Cut(text, " ")
-				name = strings.TrimSpace(name)
-				w := Who{Place: r.place(item)}
-				switch {
-				case kind == "team" && isName(name):
-					w.Team = name
-				case kind == "person" && isName(name):
-					w.Person = name
-				default:
-					r.wrong(item, "%q is nobody; \"team NAME\" or \"person NAME\" is wanted", shorten(text))
-					return
-				}
-				g.Who = append(g.Who, w)
-			})
-		},
-		"where": func(r *reader, n *yaml.Node, g *Grant) {
-			if !r.is(n, yaml.MappingNode, "where", "labels and their values") {
+		"who": itemsField("who", patternForm("^(team|person) .+$"), func(r *reader, n *yaml.Node, text string, g *Grant) {
+			kind, name, _ := strings.Cut(text, " ")
+			name = strings.TrimSpace(name)
+			w := Who{Place: r.place(n)}
+			switch {
+			case kind == "team" && isName(name):
+				w.Team = name
+			case kind == "person" && isName(name):
+				w.Person = name
+			default:
+				r.wrong(n, "%q is nobody; \"team NAME\" or \"person NAME\" is wanted", shorten(text))
 				return
 			}
+			g.Who = append(g.Who, w)
+		}),
+		"where": {func(r *reader, n *yaml.Node, g *Grant) {
 			g.Where = map[string][]string{}
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				label := n.Content[i].Value
-				if _, twice := g.Where[label]; twice {
-					r.wrong(n.Content[i], "the label %q stands twice; keep one", label)
-				}
-				r.each(n.Content[i+1], "the label "+label, func(item *yaml.Node) {
-					if v, ok := r.scalar(item, "the label "+label); ok {
-						g.Where[label] = append(g.Where[label], v)
+			r.pairs(n, "where", "labels and their values", func(key, value *yaml.Node) {
+				r.each(value, "the label "+key.Value, func(item *yaml.Node) {
+					if v, ok := r.scalar(item, "the label "+key.Value); ok {
+						g.Where[key.Value] = append(g.Where[key.Value], v)
 					}
 				})
-			}
-		},
-		"through": func(r *reader, n *yaml.Node, g *Grant) {
-			r.each(n, "through", func(item *yaml.Node) {
-				if w := r.oneOf(item, "through", accesses...); w != "" {
-					g.Through = append(g.Through, w)
-				}
 			})
-		},
+		}, mapForm(oneOrMore(textForm()))},
+		"through": itemsField("through", wordsForm(accesses...), func(r *reader, n *yaml.Node, _ string, g *Grant) {
+			if w := r.oneOf(n, "through", accesses...); w != "" {
+				g.Through = append(g.Through, w)
+			}
+		}),
+		"from": prefixesField("from", func(g *Grant) *[]netip.Prefix { return &g.From }),
+		"hours": itemsField("hours", patternForm("[0-9]{2}:[0-9]{2}-[0-9]{2}:[0-9]{2}"), func(r *reader, n *yaml.Node, text string, g *Grant) {
+			h, err := ParseHours(text)
+			if err != nil {
+				r.wrong(n, "%s", err)
+				return
+			}
+			g.Hours = append(g.Hours, h)
+		}),
 		"role": refField("role", func(g *Grant) *Ref { return &g.RoleRef }),
 	},
-	later: []string{"from", "hours"},
-	must:  []string{"who", "role"},
+	must: []string{"who", "role"},
 }

@@ -11,7 +11,7 @@ var vendorShape = shape[Vendor]{
 	fields: map[string]field[Vendor]{
 		"name":   nameField("a vendor's name", func(v *Vendor) *Ref { return &v.Ref }),
 		"number": intField("number", 1, highestNumber, func(v *Vendor) *int { return &v.Number }),
-		"attributes": func(r *reader, n *yaml.Node, v *Vendor) {
+		"attributes": {func(r *reader, n *yaml.Node, v *Vendor) {
 			if !r.is(n, yaml.SequenceNode, "attributes", "a list") {
 				return
 			}
@@ -20,7 +20,7 @@ var vendorShape = shape[Vendor]{
 				vendorAttributeShape.read(r, item, &a)
 				v.Attributes = append(v.Attributes, a)
 			}
-		},
+		}, listForm(vendorAttributeShape.form())},
 	},
 	must: []string{"name", "number", "attributes"},
 }
@@ -30,9 +30,7 @@ var vendorAttributeShape = shape[VendorAttribute]{
 	fields: map[string]field[VendorAttribute]{
 		"name":   nameField("an attribute's name", func(a *VendorAttribute) *Ref { return &a.Ref }),
 		"number": intField("number", 1, 255, func(a *VendorAttribute) *int { return &a.Number }),
-		"type": func(r *reader, n *yaml.Node, a *VendorAttribute) {
-			a.Type = r.oneOf(n, "type", "text", "integer", "octets", "address", "address6")
-		},
+		"type":   wordField("type", []string{"text", "integer", "octets", "address", "address6"}, func(a *VendorAttribute, w string) { a.Type = w }),
 	},
 	must: []string{"name", "number", "type"},
 }

@@ -82,20 +82,36 @@ func hidden(line string) string {
 	return line
 }
 
-// field reads one key of a mapping into v.
-type field[T any] func(r *reader, n *yaml.Node, v *T)
+// field is one key of a mapping: how it is read into v, and what may stand
+// there, for the schema.
+type field[T any] struct {
+	read func(r *reader, n *yaml.Node, v *T)
+	form form
+}
 
-// shape is what a mapping may hold: the keys that are read, the keys of the
-// language that are not read yet, and the keys that must be there.
+// shape is what a mapping may hold: the keys that are read, and those that
+// must be there.
 type shape[T any] struct {
 	what   string // "a server", for messages
 	fields map[string]field[T]
-	later  []string
 	must   []string
 }
 
+// form gives the schema of the mapping.
+func (s shape[T]) form() form {
+	properties := form{}
+	for name, f := range s.fields {
+		properties[name] = f.form
+	}
+	f := form{"type": "object", "additionalProperties": false, "properties": properties}
+	if len(s.must) > 0 {
+		f["required"] = s.must
+	}
+	return f
+}
+
 // read reads the mapping n into v. It reports keys that are unknown, given
-// twice, not supported yet, or missing.
+// twice, or missing.
 func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 	if !r.is(n, yaml.MappingNode, s.what, "keys and values") {
 		return
@@ -108,13 +124,9 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 			continue
 		}
 		seen[k.Value] = k
-		read, known := s.fields[k.Value]
-		switch {
-		case known:
-			read(r, value, v)
-		case contains(s.later, k.Value):
-			r.wrong(k, "%q in %s is not supported yet by this version; leave it out", k.Value, s.what)
-		default:
+		if f, known := s.fields[k.Value]; known {
+			f.read(r, value, v)
+		} else {
 			r.wrong(k, "unknown key %q in %s%s", k.Value, s.what, nearest.Suggest(k.Value, s.names()))
 		}
 	}
@@ -126,7 +138,7 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 }
 
 func (s shape[T]) names() []string {
-	names := append([]string(nil), s.later...)
+	names := make([]string, 0, len(s.fields))
 	for k := range s.fields {
 		names = append(names, k)
 	}

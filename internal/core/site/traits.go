@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"time"
@@ -24,6 +25,55 @@ type Traits struct {
 	LoginWindow            time.Duration // login-window: the patience of a way in
 	BuiltInLogin           MethodKind    // built-in-login: what a way in without a login list does
 	LoginTries             int           // login-tries: passwords asked for on one connection
+	LevelFrom              string        // level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
+	AccountFrom            string        // account-from: the attribute that names a local account whose rights hold, "" for none
+	RecordFailureBlocks    bool          // record-failure: without the record of its start a session is refused
+	Unspoken               []Protocol    // speaks: the protocols that the kind does not speak
+	PasswordAs             PasswordForms // password-as
+	Networks               string        // networks: any, default-only or default-and-management
+	Lines                  Range         // lines: those that ssh and telnet have together
+	LegacyPorts            bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
+	CommandRulesOverRADIUS bool          // command-rules-over-radius: rules that the device holds are chosen by a returned name
+	RecordsSecrets         bool          // recorded-secrets: records of commands hold secrets in clear
+}
+
+// PasswordForms is the form in which a device sends a password, by protocol:
+// ascii, pap, chap or mschapv2.
+type PasswordForms struct{ RADIUS, TACACS string }
+
+// Of gives the form for a protocol; LDAP has one only.
+func (f PasswordForms) Of(p Protocol) string {
+	switch p {
+	case RADIUS:
+		return f.RADIUS
+	case TACACS:
+		return f.TACACS
+	}
+	return "pap"
+}
+
+// OneWay tells whether a form can be checked against a one-way hash.
+func OneWay(form string) bool { return form != "chap" && form != "mschapv2" }
+
+// Speaks tells whether devices of the kind speak a protocol.
+func (t Traits) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
+
+// Networks that a kind can send its requests through.
+const (
+	AnyNetwork        = "any"
+	DefaultOnly       = "default-only"
+	DefaultAndOneMore = "default-and-management"
+)
+
+// Reaches tells whether the kind can use servers through a routing instance.
+func (t Traits) Reaches(network string) bool {
+	switch {
+	case network == "" || network == "default" || t.Networks == AnyNetwork:
+		return true
+	case t.Networks == DefaultAndOneMore:
+		return network == "management"
+	}
+	return false
 }
 
 // Kind is a make of device.
@@ -38,6 +88,7 @@ func DefaultTraits() Traits {
 		LevelWithoutSession: 1, LocalLevelNeedsSession: true,
 		WebNeedsLevel: 15, APINeedsLevel: 15,
 		LoginWindow: 30 * time.Second, BuiltInLogin: ByLocal, LoginTries: 3,
+		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"}, Networks: AnyNetwork, Lines: Range{0, 15},
 	}
 }
 
@@ -88,15 +139,37 @@ var traits = map[string]trait{
 		t.LoginWindow = d
 		return err == nil && d > 0 && d <= 10*time.Minute
 	}},
-	"built-in-login": {"local or none", func(t *Traits, text string) bool {
+	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
+	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
+	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
+	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
+	"level-from":                attributeTrait("radius-standard", func(t *Traits) *string { return &t.LevelFrom }),
+	"account-from":              attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
+	"networks": {"any, default-only or default-and-management", func(t *Traits, text string) bool {
+		t.Networks = text
+		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
+	}},
+	"lines": {"a range such as 0-97", func(t *Traits, text string) bool {
+		var ok bool
+		t.Lines, ok = parseRange(text, mostLine)
+		return ok
+	}},
+	"built-in-login": {"local, none or line-password", func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
-		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone
+		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
 	}},
 }
 
-// traitsLater are traits of the whole language that nothing here obeys yet.
-var traitsLater = []string{"level-from", "account-from", "record-failure", "speaks", "password-as",
-	"networks", "lines", "default-ports", "command-rules-over-radius"}
+// attributeTrait makes a trait that is an attribute's name, or a word for none.
+func attributeTrait(none string, at func(*Traits) *string) trait {
+	return trait{none + ", or the name of an attribute", func(t *Traits, text string) bool {
+		*at(t) = text
+		if text == none {
+			*at(t) = ""
+		}
+		return isName(text)
+	}}
+}
 
 func traitNames() []string {
 	names := make([]string, 0, len(traits))

@@ -12,7 +12,7 @@ import (
 
 // list reads a list of mappings and appends each value.
 func list[T any](sh *shape[T], to func(*Site) *[]*T, fresh func(*reader, *yaml.Node) T) field[Site] {
-	return func(r *reader, n *yaml.Node, s *Site) {
+	return field[Site]{form: orNothing(listForm(sh.form())), read: func(r *reader, n *yaml.Node, s *Site) {
 		if n.Tag == "!!null" {
 			return
 		}
@@ -24,31 +24,31 @@ func list[T any](sh *shape[T], to func(*Site) *[]*T, fresh func(*reader, *yaml.N
 			sh.read(r, item, &v)
 			*to(s) = append(*to(s), &v)
 		}
-	}
+	}}
 }
 
 func blank[T any](*reader, *yaml.Node) T { var v T; return v }
 
 // nameField reads the name of a value whose Ref is at.
 func nameField[T any](what string, at func(*T) *Ref) field[T] {
-	return func(r *reader, n *yaml.Node, v *T) { *at(v), _ = r.name(n, what) }
+	return field[T]{form: nameForm(), read: func(r *reader, n *yaml.Node, v *T) { *at(v), _ = r.name(n, what) }}
 }
 
 // refField reads a name that refers to a value elsewhere.
 func refField[T any](what string, at func(*T) *Ref) field[T] { return nameField(what, at) }
 
 func refsField[T any](what string, at func(*T) *[]Ref) field[T] {
-	return func(r *reader, n *yaml.Node, v *T) {
+	return field[T]{form: oneOrMore(nameForm()), read: func(r *reader, n *yaml.Node, v *T) {
 		r.each(n, what, func(item *yaml.Node) {
 			if ref, ok := r.name(item, what); ok {
 				*at(v) = append(*at(v), ref)
 			}
 		})
-	}
+	}}
 }
 
 func durationField[T any](what string, low, high time.Duration, at func(*T) *time.Duration) field[T] {
-	return func(r *reader, n *yaml.Node, v *T) {
+	return field[T]{form: durationForm(), read: func(r *reader, n *yaml.Node, v *T) {
 		text, ok := r.scalar(n, what)
 		if !ok {
 			return
@@ -62,11 +62,11 @@ func durationField[T any](what string, low, high time.Duration, at func(*T) *tim
 			return
 		}
 		*at(v) = d
-	}
+	}}
 }
 
 func intField[T any](what string, low, high int, at func(*T) *int) field[T] {
-	return func(r *reader, n *yaml.Node, v *T) { r.integer(n, what, low, high, at(v)) }
+	return field[T]{form: intForm(low, high), read: func(r *reader, n *yaml.Node, v *T) { r.integer(n, what, low, high, at(v)) }}
 }
 
 func (r *reader) integer(n *yaml.Node, what string, low, high int, to *int) {
@@ -89,9 +89,66 @@ func (r *reader) port(n *yaml.Node, what string, to *uint16) {
 }
 
 func boolField[T any](what string, at func(*T) *bool) field[T] {
-	return func(r *reader, n *yaml.Node, v *T) {
+	return field[T]{form: form{"type": "boolean"}, read: func(r *reader, n *yaml.Node, v *T) {
 		*at(v) = r.oneOf(n, what, "true", "false") == "true"
+	}}
+}
+
+// textOf reads any text.
+func textOf[T any](what string, at func(*T) *string) field[T] {
+	return field[T]{form: textForm(), read: func(r *reader, n *yaml.Node, v *T) { *at(v), _ = r.scalar(n, what) }}
+}
+
+// wordField reads one of a few words.
+func wordField[T any](what string, words []string, set func(v *T, word string)) field[T] {
+	return field[T]{form: wordsForm(words...), read: func(r *reader, n *yaml.Node, v *T) {
+		if word := r.oneOf(n, what, words...); word != "" {
+			set(v, word)
+		}
+	}}
+}
+
+// itemsField reads a list of texts, or one text in place of a list of one.
+func itemsField[T any](what string, item form, read func(r *reader, n *yaml.Node, text string, v *T)) field[T] {
+	return field[T]{form: oneOrMore(item), read: func(r *reader, n *yaml.Node, v *T) {
+		r.each(n, what, func(item *yaml.Node) {
+			if text, ok := r.scalar(item, what); ok {
+				read(r, item, text, v)
+			}
+		})
+	}}
+}
+
+// inner reads a mapping within a mapping.
+func inner[T, U any](sh *shape[U], at func(*T) *U) field[T] {
+	return field[T]{form: sh.form(), read: func(r *reader, n *yaml.Node, v *T) { sh.read(r, n, at(v)) }}
+}
+
+// pairs calls do for each key of a mapping that has no fixed keys, and reports
+// a key that stands twice.
+func (r *reader) pairs(n *yaml.Node, what, wanted string, do func(key, value *yaml.Node)) {
+	if !r.is(n, yaml.MappingNode, what, wanted) {
+		return
 	}
+	seen := make(map[string]bool, len(n.Content)/2)
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if seen[n.Content[i].Value] {
+			r.wrong(n.Content[i], "%q stands twice in %s; keep one", n.Content[i].Value, what)
+			continue
+		}
+		seen[n.Content[i].Value] = true
+		do(n.Content[i], n.Content[i+1])
+	}
+}
+
+// day reads a last day, as the end of that day in UTC.
+func (r *reader) day(n *yaml.Node, to *time.Time) {
+	day, err := time.Parse(time.DateOnly, n.Value)
+	if n.Kind != yaml.ScalarNode || err != nil {
+		r.wrong(n, "until is %q; the last day is wanted, as 2027-03-31", shorten(n.Value))
+		return
+	}
+	*to = day.AddDate(0, 0, 1)
 }
 
 // oneOf reads one of a few words.
@@ -101,10 +158,19 @@ func (r *reader) oneOf(n *yaml.Node, what string, words ...string) string {
 		return ""
 	}
 	if !contains(words, text) {
-		r.wrong(n, "%s is %q; %s is wanted%s", what, shorten(text), strings.Join(words, " or "), nearest.Suggest(text, words))
+		r.wrong(n, "%s is %q; %s is wanted%s", what, shorten(text), orList(words), nearest.Suggest(text, words))
 		return ""
 	}
 	return text
+}
+
+// orList makes "a, b or c".
+func orList(words []string) string {
+	last := len(words) - 1
+	if last < 1 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:last], ", ") + " or " + words[last]
 }
 
 // span reads a range such as 1-15, or one number.
@@ -113,15 +179,19 @@ func (r *reader) span(n *yaml.Node, what string, high int) (Range, bool) {
 	if !ok {
 		return Range{}, false
 	}
+	span, ok := parseRange(text, high)
+	if !ok {
+		r.wrong(n, "%s is %q; a range such as 0-15 within 0-%d is wanted", what, shorten(text), high)
+	}
+	return span, ok
+}
+
+func parseRange(text string, high int) (Range, bool) {
 	lo, hi, two := strings.Cut(text, "-")
 	if !two {
 		hi = lo
 	}
 	l, err1 := strconv.Atoi(strings.TrimSpace(lo))
 	h, err2 := strconv.Atoi(strings.TrimSpace(hi))
-	if err1 != nil || err2 != nil || l < 0 || h > high || l > h {
-		r.wrong(n, "%s is %q; a range such as 0-15 within 0-%d is wanted", what, shorten(text), high)
-		return Range{}, false
-	}
-	return Range{l, h}, true
+	return Range{l, h}, err1 == nil && err2 == nil && l >= 0 && h <= high && l <= h
 }

@@ -31,6 +31,13 @@ func (r *Rests) rest(s *site.Server, until time.Duration) {
 	r.until[s] = until
 }
 
+// Some tells whether any server was sent to rest.
+func (r *Rests) Some() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.until) > 0
+}
+
 // Wake ends the rest of servers.
 func (r *Rests) Wake(servers ...*site.Server) {
 	r.mu.Lock()
@@ -52,7 +59,10 @@ func (v *Visit) Ask(g *site.Group, q Question) Step {
 // group asks the servers of a group in order, those at rest passed over. The
 // first answer decides.
 func (v *Visit) group(g *site.Group, q Question) Step {
-	if step, done := v.radiusOnly(g, q); done {
+	if traits := v.Device.Kind.Traits; !traits.Speaks(g.Protocol()) || !traits.Reaches(v.Device.Network) {
+		return Step{Result: Unavailable, Reason: NotSupported}
+	}
+	if step, done := v.notCarried(g, q); done {
 		return step
 	}
 	step := Step{Result: Unavailable, Reason: NoAnswer}
@@ -88,22 +98,27 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	return step
 }
 
-// radiusOnly answers the questions that RADIUS does not have: the rights of a
-// session come with the login, and there is none for a command.
-func (v *Visit) radiusOnly(g *site.Group, q Question) (Step, bool) {
-	if g.Protocol() != site.RADIUS {
+// notCarried answers the questions that a protocol does not have: with RADIUS
+// the rights of a session come with the login, and there is none for a command;
+// a directory knows passwords only.
+func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
+	none := Step{Result: Unavailable, Reason: NotCarried}
+	switch {
+	case g.Protocol() == site.TACACS:
 		return Step{}, false
-	}
-	switch q.Purpose {
-	case site.Session:
+	case q.Purpose == site.Elevation:
+		return none, true
+	case g.Protocol() == site.LDAP && q.Purpose != site.Login && q.Purpose != site.Session:
+		return none, true
+	case q.Purpose == site.Session, q.Purpose == site.Commands && v.Device.Kind.Traits.CommandRulesOverRADIUS:
 		for _, s := range v.Steps {
-			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup && s.Method.Group.Protocol() == site.RADIUS {
+			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup && s.Method.Group.Protocol() == g.Protocol() {
 				return Step{Result: Accepted, By: s.By, reply: s.reply}, true
 			}
 		}
-		return Step{Result: Unavailable, Reason: NotCarried}, true
-	case site.Commands, site.RecordCommands:
-		return Step{Result: Unavailable, Reason: NotCarried}, true
+		return none, true
+	case q.Purpose == site.Commands || q.Purpose == site.RecordCommands:
+		return none, true
 	}
 	return Step{}, false
 }
@@ -117,7 +132,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 		reply = exchange.Try(n)
 		step.Took += reply.Took
 		step.Tries = append(step.Tries, Try{Server: s, N: n, Reply: reply})
-		if reply.Result != Unavailable || reply.Reason == Closed && v.Device.Kind.Traits.HeedsICMP {
+		if reply.Result != Unavailable || closed(reply.Reason) && v.Device.Kind.Traits.HeedsICMP {
 			break
 		}
 	}
@@ -128,7 +143,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 // given reason.
 func Lost(s *site.Server, r Reason, t site.Traits) time.Duration {
 	if s.Protocol == site.RADIUS && !s.TLS {
-		if r == Closed && t.HeedsICMP {
+		if closed(r) && t.HeedsICMP {
 			return 0
 		}
 		return s.Wait // nothing valid ever comes
@@ -138,3 +153,6 @@ func Lost(s *site.Server, r Reason, t site.Traits) time.Duration {
 	}
 	return 0 // refused, closed, unreadable or said: known at once
 }
+
+// closed tells whether nothing listens where the question goes.
+func closed(r Reason) bool { return r == Closed || r == WrongPort || r == NotForThis }

@@ -32,6 +32,8 @@ const (
 	AskerUnknown Reason = "asker-unknown" // the server does not know who asks
 	ServerError  Reason = "error"         // the server says that it cannot answer
 	Late         Reason = "late"          // the answer came after the wait
+	WrongPort    Reason = "wrong-port"    // the server listens at another port
+	NotForThis   Reason = "not-for-this"  // the server does not take questions of this kind
 )
 
 // Why a method or a login ended as it did.
@@ -47,6 +49,11 @@ const (
 	GivesUpFirst    Reason = "gives-up-first"
 	BelowLevel      Reason = "below-level"
 	NoList          Reason = "no-list"
+	NotSupported    Reason = "not-supported"    // the kind does not speak the protocol, or not through its network
+	TemplateMissing Reason = "template-missing" // the account whose rights the person takes on is not on the device
+	NotRecorded     Reason = "not-recorded"     // the session's start could not be recorded, and the kind insists
+	WrongSecret     Reason = "wrong-secret"     // for an elevation
+	LinePassword    Reason = "line-password"    // the way in asks for a password of its own, without a name
 )
 
 // Question is what a device asks a server.
@@ -85,6 +92,8 @@ type World interface {
 	Begin(s *site.Server, q Question) Exchange
 	// PasswordIs tells whether the password given is that of the account.
 	PasswordIs(a *site.Account) bool
+	// SecretIs tells whether the secret given for an elevation is the right one.
+	SecretIs(e *site.ElevationSecret) bool
 }
 
 // Try is one transmission as it went.
@@ -156,7 +165,9 @@ func (v *Visit) Enter(person string) Entry {
 	if need := v.neededLevel(); level < need && !v.Device.Kind.Traits.BelowLevelReads {
 		return v.leaveWith(BelowLevel)
 	}
-	v.record(site.RecordSessions, Question{Start: true})
+	if !v.record(site.RecordSessions, Question{Start: true}) {
+		return v.leaveWith(NotRecorded)
+	}
 	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
 		return v.leaveWith(GivesUpFirst)
 	}
@@ -182,19 +193,27 @@ func (v *Visit) login() Step {
 
 // session works out the level: by the session list, or without one.
 func (v *Visit) session(login Step) (int, Step) {
-	traits := v.Device.Kind.Traits
+	kind := v.Device.Kind
 	list := v.Way.Lists[site.Session]
 	if list == nil {
-		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil && !traits.LocalLevelNeedsSession {
+		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil && !kind.Traits.LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
-		return traits.LevelWithoutSession, Step{Result: Accepted, Reason: NoList}
+		return kind.Traits.LevelWithoutSession, Step{Result: Accepted, Reason: NoList}
 	}
 	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
 	if step.Result != Accepted {
 		return 0, step
 	}
-	if level, ok := rights.Level(step.reply.Attributes); ok {
+	if name := rights.Template(step.reply.Attributes, kind); name != "" {
+		a := v.Device.Account(name)
+		if a == nil {
+			step.Result, step.Reason = Refused, TemplateMissing
+			return 0, step
+		}
+		return a.Level, step
+	}
+	if level, ok := rights.Level(step.reply.Attributes, kind); ok {
 		return level, step
 	}
 	if a := v.Device.Account(v.Person); step.Method.Kind == site.ByLocal && a != nil {
@@ -233,13 +252,32 @@ func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
 		verdict = Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message}
 	}
 	if list := v.Way.Lists[site.RecordCommands]; verdict.Allowed && list != nil && list.Levels.Has(level) {
+		kept := true
 		if list.Start {
-			v.record(site.RecordCommands, Question{Line: line, Start: true})
+			kept = v.record(site.RecordCommands, Question{Line: line, Start: true})
 		}
-		v.record(site.RecordCommands, Question{Line: line})
+		if !v.record(site.RecordCommands, Question{Line: line}) || !kept {
+			verdict.Allowed, verdict.Reason = false, NotRecorded
+		}
 	}
 	verdict.Wait = v.elapsed - before
 	return verdict
+}
+
+// Elevate walks the elevation list for a higher level, and gives what came of
+// it. Without such a list the level stays.
+func (v *Visit) Elevate(now time.Duration, level int) Verdict {
+	v.Now = now
+	list := v.Way.Lists[site.Elevation]
+	if list == nil {
+		return Verdict{Reason: NoList}
+	}
+	before := v.elapsed
+	step := v.list(list, Question{Purpose: site.Elevation, Level: level, Method: v.entry.Method})
+	if step.Result == Accepted {
+		v.entry.Level = max(v.entry.Level, level)
+	}
+	return Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message, Wait: v.elapsed - before}
 }
 
 // Leave keeps the record of the end of the session.
@@ -250,14 +288,16 @@ func (v *Visit) Leave(now, elapsed time.Duration) {
 	}
 }
 
-// record walks a list of records. A failure is ignored.
-func (v *Visit) record(p site.Purpose, q Question) {
+// record walks a list of records. It is false when nothing was recorded and
+// the kind insists on it.
+func (v *Visit) record(p site.Purpose, q Question) bool {
 	list := v.Way.Lists[p]
 	if list == nil || q.Start && !list.Start {
-		return
+		return true
 	}
 	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method
-	v.list(list, q)
+	step := v.list(list, q)
+	return step.Result == Accepted || !v.Device.Kind.Traits.RecordFailureBlocks
 }
 
 // list walks the methods of a list in order: the first yes or no ends it.
@@ -295,6 +335,13 @@ func (v *Visit) method(m site.Method, q Question) Step {
 		return v.group(m.Group, q)
 	case site.ByLocal:
 		return v.local(q)
+	case site.BySecret:
+		if v.World.SecretIs(m.Secret) && q.Level <= m.Secret.Level {
+			return Step{Result: Accepted, By: m.String()}
+		}
+		return Step{Result: Refused, Reason: WrongSecret, By: m.String()}
+	case site.LinePassword:
+		return Step{Result: Refused, Reason: LinePassword, By: string(m.Kind)}
 	}
 	return Step{Result: Accepted, By: string(m.Kind)} // none, and signed-in: whoever asks has logged in
 }
@@ -309,8 +356,10 @@ func (v *Visit) local(q Question) Step {
 		step.Result, step.Reason = Refused, NoSuchAccount
 	case a == nil:
 		step.Result, step.Reason = Unavailable, NoSuchAccount
-	case q.Purpose == site.Login && !v.World.PasswordIs(a):
+	case (q.Purpose == site.Login || q.Purpose == site.Elevation) && !v.World.PasswordIs(a):
 		step.Result, step.Reason = Refused, WrongPassword
+	case q.Purpose == site.Elevation && a.Level < q.Level:
+		step.Result, step.Reason = Refused, BelowLevel
 	default:
 		step.Result = Accepted
 	}

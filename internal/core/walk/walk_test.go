@@ -20,6 +20,7 @@ type world struct {
 	answers map[string]string
 	right   string // the local account whose password was given
 	asked   []string
+	secret  bool // the right elevation secret is given
 	traits  site.Traits
 }
 
@@ -31,6 +32,7 @@ type exchange struct {
 
 func (w *world) Begin(s *site.Server, q Question) Exchange { return exchange{w, s, q} }
 func (w *world) PasswordIs(a *site.Account) bool           { return a.Name == w.right }
+func (w *world) SecretIs(*site.ElevationSecret) bool       { return w.secret }
 func (e exchange) Close()                                  {}
 func (e exchange) Try(n int) Reply {
 	e.w.asked = append(e.w.asked, fmt.Sprintf("%s %s %d", e.q.Purpose, e.s.Name, n))

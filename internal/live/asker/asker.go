@@ -112,7 +112,21 @@ func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchang
 	if t.Server.Protocol == site.RADIUS {
 		return newRADIUS(ctx, t, q, a)
 	}
+	if t.Server.Protocol == site.LDAP {
+		return directory{}
+	}
+	if q.Purpose == site.Elevation {
+		a.Elevate = q.Level
+	}
 	return &tacacsExchange{ctx: ctx, target: t, q: q, asker: a}
+}
+
+// directory is an LDAP server, which is not asked from here yet.
+type directory struct{}
+
+func (directory) Close() {}
+func (directory) Try(int) walk.Reply {
+	return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: "directories are not asked by this version"}
 }
 
 // Status asks a RADIUS server whether it is alive, RFC 5997, at its
@@ -154,6 +168,9 @@ func (w World) Begin(s *site.Server, q walk.Question) walk.Exchange {
 
 // PasswordIs is never true: there are no accounts here.
 func (World) PasswordIs(*site.Account) bool { return false }
+
+// SecretIs is never true: there are no secrets of elevation here.
+func (World) SecretIs(*site.ElevationSecret) bool { return false }
 
 // lost makes the reply of a try that brought no answer.
 func lost(r walk.Reason, message string, began time.Time) walk.Reply {

@@ -89,7 +89,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 
 func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	switch e.q.Purpose {
-	case site.Login:
+	case site.Login, site.Elevation:
 		reply, err := e.authenticate(c)
 		return authenticated(reply), err
 	case site.Session, site.Commands:
@@ -170,8 +170,8 @@ func authorized(r tacacs.AuthorResponse) walk.Reply {
 	case tacacs.AuthorPassAdd, tacacs.AuthorPassRepl:
 		reply := walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
 		for _, arg := range r.Args {
-			name, value, _ := tacacs.Arg(arg)
-			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value})
+			name, value, mandatory := tacacs.Arg(arg)
+			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value, Optional: !mandatory})
 		}
 		return reply
 	case tacacs.AuthorError:

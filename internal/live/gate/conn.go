@@ -3,7 +3,6 @@ package gate
 import (
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"net"
 	"net/netip"
 	"time"
@@ -59,12 +58,12 @@ func (s *server) connection(conn net.Conn) {
 	}
 	q := question{client: from}
 	q.Purpose = site.PurposeCount
-	device, known := s.gate.client(from.Addr())
+	client, known := s.asker(from.Addr())
 	if !known {
-		s.drop(q, "asker-unknown", fmt.Sprintf("no device of the site has the address %s", from.Addr()))
+		s.drop(q, "asker-unknown", s.nobody(from.Addr()))
 		return
 	}
-	q.Device = device
+	q.Device = client.device
 	if s.site.TLS {
 		secured := tls.Server(through, s.place.TLS)
 		_ = secured.SetDeadline(time.Now().Add(idle))
@@ -75,7 +74,7 @@ func (s *server) connection(conn net.Conn) {
 		through = secured
 	}
 	if s.site.Protocol == site.TACACS {
-		s.serveTACACS(through, from, device)
+		s.serveTACACS(through, from, client)
 		return
 	}
 	s.serveRADIUSOverTLS(through, from)

@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,6 +22,7 @@ import (
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/words"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
 )
@@ -56,7 +59,8 @@ type Gate struct {
 	servers map[*site.Server]*server
 	dummy   site.Password // checked for unknown names, so that they take as long
 	warm    *warm
-	granted map[*site.Role][]radius.Attribute // what RADIUS returns with each role
+	codes   codes
+	granted map[granted][]radius.Attribute // what RADIUS returns
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -64,10 +68,12 @@ type Gate struct {
 
 // server is one server of the site while it runs.
 type server struct {
-	gate   *Gate
-	site   *site.Server
-	place  Place
-	key    atomic.Pointer[[]byte] // nil inside where TACACS+ runs over TLS
+	gate  *Gate
+	site  *site.Server
+	place Place
+	// keys are those that devices may use: the one in use now and, while it is
+	// being changed, the next. One nil key where TACACS+ runs over TLS.
+	keys   atomic.Pointer[[][]byte]
 	mu     sync.Mutex
 	closer []func() error
 	seen   duplicates
@@ -88,14 +94,7 @@ func New(c Config) *Gate {
 			break
 		}
 	}
-	g.granted = map[*site.Role][]radius.Attribute{}
-	for _, r := range c.Site.Roles {
-		for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}) {
-			if made, err := radius.Make(a.Name, a.Value); err == nil {
-				g.granted[r] = append(g.granted[r], made)
-			}
-		}
-	}
+	g.granted = grants(c.Site)
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g
 }
@@ -107,7 +106,7 @@ func (g *Gate) Listen(p Place) (Place, error) {
 		return p, err
 	}
 	s := &server{gate: g, site: p.Server, place: p}
-	s.setKey(key)
+	s.setKeys(key, g.config.Keys)
 	if err := s.open(); err != nil {
 		return p, err
 	}
@@ -151,6 +150,9 @@ func (s *server) open() error {
 		at         *netip.AddrPort
 		accounting bool
 	}{{&s.place.Authentication, false}, {&s.place.Accounting, true}} {
+		if port.accounting && !s.site.Serves(site.RecordSessions) || !port.accounting && !s.site.Serves(site.Login) {
+			continue // the site says that the server is not for this
+		}
 		conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(*port.at))
 		if err != nil {
 			s.close()
@@ -178,15 +180,49 @@ func (s *server) close() {
 	s.closer = nil
 }
 
-// secret gives the key in use; nil where TACACS+ runs over TLS.
-func (s *server) secret() []byte { return *s.key.Load() }
+// secrets gives the keys that a device of the site may use.
+func (s *server) secrets() [][]byte { return *s.keys.Load() }
 
-func (s *server) setKey(key site.Secret) {
-	var value []byte
+// setKeys notes the key in use and, where it is being changed, the next.
+func (s *server) setKeys(key site.Secret, all site.Keys) {
+	values := [][]byte{nil}
 	if !s.site.TLS || s.site.Protocol != site.TACACS {
-		value = []byte(key.Reveal())
+		values[0] = []byte(key.Reveal())
+		if s.site.NextKey != nil {
+			if next, known := all[s.site.NextKey.Name]; known {
+				values = append(values, []byte(next.Reveal()))
+			}
+		}
 	}
-	s.key.Store(&value)
+	s.keys.Store(&values)
+}
+
+// asker is who a question comes from: a device of the site, or another client
+// with a key of its own.
+type asker struct {
+	device *site.Device // nil: another client
+	keys   [][]byte
+}
+
+// asker gives who asks from an address. It is false for nobody known.
+func (s *server) asker(a netip.Addr) (asker, bool) {
+	a = a.Unmap()
+	if d, ok := s.gate.config.Clients[a]; ok {
+		return asker{d, s.secrets()}, true
+	}
+	for _, c := range s.gate.config.Site.Clients {
+		if !c.Covers(a, s.site) {
+			continue
+		}
+		if value, known := s.gate.config.Keys[c.Key.Name]; known {
+			return asker{nil, [][]byte{[]byte(value.Reveal())}}, true
+		}
+	}
+	return asker{}, false
+}
+
+func (s *server) nobody(a netip.Addr) string {
+	return fmt.Sprintf("no device or client of the site has the address %s", a)
 }
 
 // Off closes a server's ports, as if it were not running.
@@ -207,7 +243,7 @@ func (g *Gate) On(which *site.Server) error {
 // Key gives a server another key than the site says, as a fault.
 func (g *Gate) Key(which *site.Server, key site.Secret) {
 	if s := g.server(which); s != nil {
-		s.setKey(key)
+		s.keys.Store(&[][]byte{[]byte(key.Reveal())})
 	}
 }
 
@@ -238,6 +274,7 @@ type question struct {
 	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
 	// that the asker proves to know.
 	proves  func(password string) bool
+	form    string // of the password: ascii, pap, chap or mschapv2
 	from    string // where the person comes from
 	level   int
 	session string
@@ -247,6 +284,9 @@ type question struct {
 // decide answers a login, a session or a command, and notes it.
 func (s *server) decide(q question) rights.Decision {
 	g := s.gate
+	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
+		return s.refuseForm(q)
+	}
 	if q.Purpose == site.Login {
 		q.Credential = g.credential(q)
 	}
@@ -266,6 +306,17 @@ func (s *server) decide(q question) rights.Decision {
 	return d
 }
 
+// refuseForm refuses a password in a form that the server does not take.
+func (s *server) refuseForm(q question) rights.Decision {
+	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
+		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, s.gate.config.Site.Where(d.Place)
+	s.gate.config.Events(e)
+	s.keepDecision(q, d)
+	return d
+}
+
 // credential checks a password, or the proof of one. An unknown name costs as
 // much time as a wrong password.
 func (g *Gate) credential(q question) rights.Credential {
@@ -276,6 +327,9 @@ func (g *Gate) credential(q question) rights.Credential {
 	}
 	if q.proves != nil {
 		return g.proven(q, person)
+	}
+	if person != nil && person.OneTime != nil {
+		return g.withCode(q, person)
 	}
 	if q.warm || person != nil && g.warm.knows(person, q.typed, q.at) {
 		return rights.Right
@@ -295,7 +349,7 @@ func (g *Gate) quick(q *question) bool {
 		return true
 	}
 	person := g.config.Site.Person(q.Person)
-	q.warm = person != nil && g.warm.knows(person, q.typed, q.at)
+	q.warm = person != nil && person.OneTime == nil && g.warm.knows(person, q.typed, q.at)
 	return q.warm
 }
 
@@ -305,7 +359,7 @@ func (g *Gate) proven(q question, person *site.Person) rights.Credential {
 		q.proves("no password at all")
 		return rights.Wrong
 	}
-	if person.Password.Key == nil {
+	if person.Password.Key == nil || person.OneTime != nil {
 		return rights.Uncheckable
 	}
 	value, known := g.config.Keys[person.Password.Key.Name]
@@ -397,8 +451,40 @@ func (s *server) drop(q question, reason, text string) {
 	s.gate.config.Events(e)
 }
 
-// client gives the device that asks from an address.
-func (g *Gate) client(a netip.Addr) (*site.Device, bool) {
-	d, ok := g.config.Clients[a.Unmap()]
-	return d, ok
+// granted is what the attributes of an answer depend on.
+type granted struct {
+	role *site.Role
+	kind *site.Kind
+}
+
+// grants makes what RADIUS returns with each role to each kind of device.
+func grants(s *site.Site) map[granted][]radius.Attribute {
+	kinds := map[*site.Kind]bool{nil: true}
+	for _, d := range s.Devices {
+		kinds[d.Kind] = true
+	}
+	dictionary, all := words.Of(s), map[granted][]radius.Attribute{}
+	for _, r := range s.Roles {
+		for k := range kinds {
+			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {
+				if made, err := dictionary.Make(a.Name, a.Value); err == nil {
+					all[granted{r, k}] = append(all[granted{r, k}], made)
+				}
+			}
+		}
+	}
+	return all
+}
+
+func kindOf(d *site.Device) *site.Kind {
+	if d == nil {
+		return nil
+	}
+	return d.Kind
+}
+
+// source reads where a person comes from, as a device says it.
+func source(text string) netip.Addr {
+	a, _ := netip.ParseAddr(text)
+	return a
 }

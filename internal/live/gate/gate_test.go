@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -75,17 +76,15 @@ type rig struct {
 }
 
 func start(t *testing.T) *rig {
-	hash, err := vault.Hash("right", 64, 1)
-	require.NoError(t, err)
-	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+	return startWith(t, site.Keys{}, time.Now, `
 keys: {k: file k, kept: file kept}
 servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
   - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 300ms, tries: 2}
 devices: [{name: sw, addresses: [127.0.0.1], labels: {place: north}}]
 people:
-  - {name: ines, teams: [net], password: '` + hash + `'}
-  - {name: tobin, teams: [watch], password: '` + hash + `'}
+  - {name: ines, teams: [net], password: 'HASH'}
+  - {name: tobin, teams: [watch], password: 'HASH'}
   - {name: kept, teams: [net], password: key kept}
 roles:
   - {name: all, level: 15, commands: [allow **]}
@@ -93,10 +92,19 @@ roles:
 grants:
   - {who: [team net], role: all}
   - {who: [team watch], through: [ssh], role: lookout}
-`)})
+`)
+}
+
+// startWith is start for another site, in which HASH stands for the hash of the
+// password "right". It needs servers t and r, and a device sw.
+func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) *rig {
+	hash, err := vault.Hash("right", 64, 1)
 	require.NoError(t, err)
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})
+	require.NoError(t, err)
+	keys["k"], keys["kept"] = site.NewSecret(key), site.NewSecret("right")
 	r := &rig{T: t, site: s, book: &book{}}
-	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}, Ledger: r.book,
+	g := gate.New(gate.Config{Site: s, Keys: keys, Ledger: r.book, Now: now,
 		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")},
 		Events: func(e cause.Event) {
 			r.mu.Lock()

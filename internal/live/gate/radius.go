@@ -163,6 +163,7 @@ type radiusRequest struct {
 	packet *radius.Packet
 	question
 	accounting bool
+	secret     []byte // the key that the asker uses
 	key        duplicate
 	mschap     *mschap.Exchange // when the server is to prove itself too
 	ident      byte
@@ -179,27 +180,29 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	if accounting {
 		q.Purpose = site.RecordSessions
 	}
-	device, known := s.gate.client(from.Addr())
+	client, known := s.asker(from.Addr())
 	if !known {
-		s.drop(q, "asker-unknown", fmt.Sprintf("no device of the site has the address %s", from.Addr()))
+		s.drop(q, "asker-unknown", s.nobody(from.Addr()))
 		return nil, nil
 	}
-	q.Device = device
+	q.Device = client.device
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
 		return nil, nil
 	}
 	q.Person = printable(p.Text(radius.UserName))
-	if !s.authentic(b, p, q) {
+	secret, ok := s.authentic(b, p, q, client.keys)
+	if !ok {
 		return nil, nil
 	}
-	r := &radiusRequest{server: s, packet: p, question: q, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
+	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
 	r.at = s.gate.config.Now()
 	if answer, fresh := s.seen.begin(r.key, r.at); !fresh {
 		return nil, answer
 	}
 	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+	r.From = source(r.from)
 	if p.Code == radius.AccessRequest && !accounting {
 		r.readCredential()
 	}
@@ -243,7 +246,7 @@ func (r *radiusRequest) answer() []byte {
 			answer.Attributes = append(answer.Attributes, a)
 		}
 	}
-	encoded, err := answer.EncodeResponse(p.Authenticator, s.secret())
+	encoded, err := answer.EncodeResponse(p.Authenticator, r.secret)
 	if err != nil {
 		s.drop(r.question, "malformed", err.Error())
 		encoded = nil
@@ -252,31 +255,39 @@ func (r *radiusRequest) answer() []byte {
 	return encoded
 }
 
-// authentic tells whether a request was made with our key.
-func (s *server) authentic(b []byte, p *radius.Packet, q question) bool {
+// authentic gives the key with which a request was made. It is false when none
+// of the asker's keys fits. Where nothing in the request proves a key, the first
+// is taken.
+func (s *server) authentic(b []byte, p *radius.Packet, q question, keys [][]byte) ([]byte, bool) {
+	for _, key := range keys {
+		if p.Code == radius.AccountingRequest {
+			if radius.CheckAccountingRequest(b, key) {
+				return key, true
+			}
+			continue
+		}
+		switch radius.CheckMessageAuthenticator(b, p.Authenticator, key) {
+		case radius.Valid:
+			return key, true
+		case radius.Absent:
+			if s.site.RequireMessageAuthenticator {
+				s.drop(q, "no-message-authenticator", "the request has no Message-Authenticator, which this server requires")
+				return nil, false
+			}
+			return key, true
+		}
+	}
+	what := "the Message-Authenticator"
 	if p.Code == radius.AccountingRequest {
-		if !radius.CheckAccountingRequest(b, s.secret()) {
-			s.drop(q, "key-differs", "the Accounting-Request's authenticator does not verify under the key of this server")
-			return false
-		}
-		return true
+		what = "the Accounting-Request's authenticator"
 	}
-	switch radius.CheckMessageAuthenticator(b, p.Authenticator, s.secret()) {
-	case radius.Invalid:
-		s.drop(q, "key-differs", "the Message-Authenticator does not verify under the key of this server")
-		return false
-	case radius.Absent:
-		if s.site.RequireMessageAuthenticator {
-			s.drop(q, "no-message-authenticator", "the request has no Message-Authenticator, which this server requires")
-			return false
-		}
-	}
-	return true
+	s.drop(q, "key-differs", what+" does not verify under the key of this server")
+	return nil, false
 }
 
 // readCredential finds the credential of an Access-Request, in any form.
 func (r *radiusRequest) readCredential() {
-	p, s := r.packet, r.server
+	p := r.packet
 	exchange, ident, response, mschap2, err := p.MSCHAP2()
 	hidden, pap := p.Get(radius.UserPassword)
 	chap, isCHAP := p.Get(radius.CHAPPassword)
@@ -284,15 +295,17 @@ func (r *radiusRequest) readCredential() {
 	case pap && isCHAP: // RFC 2865, section 4.1
 		err = errors.New("the request has both User-Password and CHAP-Password (RFC 2865, section 4.1)")
 	case pap:
-		r.typed, err = radius.RevealPassword(hidden, p.Authenticator, s.secret())
+		r.form = "pap"
+		r.typed, err = radius.RevealPassword(hidden, p.Authenticator, r.secret)
 	case isCHAP:
+		r.form = "chap"
 		challenge, given := p.Get(radius.CHAPChallenge)
 		if !given {
 			challenge = p.Authenticator[:]
 		}
 		r.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
 	case mschap2:
-		r.mschap, r.ident = &exchange, ident
+		r.mschap, r.ident, r.form = &exchange, ident, "mschapv2"
 		r.proves = func(password string) bool { return exchange.Check(response, password) }
 	default:
 		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"
@@ -317,7 +330,7 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
-	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.gate.granted[d.Role]...)
+	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.gate.granted[granted{d.Role, kindOf(r.Device)}]...)
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(s.gate.recoverable(r.Person))...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))

@@ -26,6 +26,7 @@ type tacacsConn struct {
 	conn    io.ReadWriter
 	client  netip.AddrPort
 	device  *site.Device
+	keys    [][]byte // that the asker may use; once one fits, that one
 	single  bool
 	sending sync.Mutex
 	mu      sync.Mutex
@@ -51,8 +52,8 @@ type tacacsSession struct {
 
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
-func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, device *site.Device) {
-	c := &tacacsConn{server: s, conn: conn, client: from, device: device, open: map[uint32]chan received{}}
+func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker) {
+	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, open: map[uint32]chan received{}}
 	c.serve(conn.SetDeadline, conn.Close)
 }
 
@@ -66,12 +67,13 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	in := bufio.NewReaderSize(c.conn, 1024)
 	for first := true; ; first = false {
 		_ = deadline(time.Now().Add(idle))
-		h, body, err := tacacs.ReadPacket(in, c.server.secret())
+		h, body, err := tacacs.ReadPacket(in, c.keys[0])
 		if err != nil {
 			c.unread(h, err)
 			return
 		}
 		if first {
+			c.chooseKey(h, body)
 			c.single = h.Flags&tacacs.FlagSingleConnect != 0
 		}
 		if !c.fits(h, first) {
@@ -102,6 +104,23 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			}
 		})
 	}
+}
+
+// chooseKey finds the key with which the first body adds up, where there is
+// more than one: all sessions of a connection use it.
+func (c *tacacsConn) chooseKey(h tacacs.Header, body []byte) {
+	for i, key := range c.keys[1:] {
+		if tacacs.Readable(h, body) {
+			break
+		}
+		tacacs.Obfuscate(h, body, c.keys[i]) // as it came
+		tacacs.Obfuscate(h, body, key)
+		if tacacs.Readable(h, body) {
+			c.keys = [][]byte{key}
+			return
+		}
+	}
+	c.keys = c.keys[:1]
 }
 
 // fits tells whether a packet goes to a session that is open, or opens one.
@@ -219,14 +238,27 @@ func (t *tacacsSession) write(body []byte) bool {
 	}
 	t.sending.Lock()
 	defer t.sending.Unlock()
-	_, err := t.conn.Write(tacacs.AppendPacket(make([]byte, 0, 64), t.header, body, t.server.secret()))
+	_, err := t.conn.Write(tacacs.AppendPacket(make([]byte, 0, 64), t.header, body, t.keys[0]))
 	return err == nil
+}
+
+// asked is a purpose that stands for the kind of question of a packet's type.
+var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session, tacacs.Accounting: site.RecordSessions}
+
+// notForThis answers a kind of question that the server is not for.
+func (t *tacacsSession) notForThis() {
+	t.server.drop(t.question(purposeOf(t.header.Type)), "not-for-this", fmt.Sprintf("the site says that %s is not for %s", t.server.site.Name, t.header.Type))
+	t.sayError()
 }
 
 // unreadable notes a body that does not add up, and answers ERROR as RFC 8907
 // section 4.6 asks: the same for every such body.
 func (t *tacacsSession) unreadable() {
 	t.server.drop(t.question(purposeOf(t.header.Type)), "key-differs", tacacs.ErrBody.Error())
+	t.sayError()
+}
+
+func (t *tacacsSession) sayError() {
 	switch t.header.Type {
 	case tacacs.Authentication:
 		t.write(tacacs.AuthenReply{Status: tacacs.AuthenError}.Append(nil))
@@ -238,6 +270,11 @@ func (t *tacacsSession) unreadable() {
 }
 
 func (t *tacacsSession) serve() {
+	if !t.server.site.Serves(asked[t.first.header.Type]) {
+		t.header = t.first.header
+		t.notForThis()
+		return
+	}
 	var err error
 	body := t.first.body
 	t.header = t.first.header
@@ -263,6 +300,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	}
 	q := t.question(site.Login)
 	q.Person, q.Access, q.from = printable(start.User), rights.AccessOfPort(start.Port), printable(start.RemoteAddress)
+	q.From = source(q.from)
 	if start.Service == tacacs.ServiceEnable { // elevation: the level counts, RFC 8907 section 5.4.2.6
 		q.Wants = int(start.PrivLvl)
 	}
@@ -278,12 +316,15 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
-		q.typed = start.Data
+		q.typed, q.form = start.Data, "pap"
 	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
+		q.form = "chap"
 		q.proves = func(password string) bool { return tacacs.CheckCHAP(start.Data, password) }
 	case start.Type == tacacs.MSCHAPv2 && t.header.Minor() == 1:
+		q.form = "mschapv2"
 		q.proves = func(password string) bool { return tacacs.CheckMSCHAP2(start.User, start.Data, password) }
 	case start.Type == tacacs.ASCII && t.header.Minor() == 0:
+		q.form = "ascii"
 		if start.User == "" {
 			if q.Person, err = t.prompt(tacacs.AuthenGetUser, "Name: ", 0); err != nil {
 				return ignoreGone(err)
@@ -356,8 +397,12 @@ func (t *tacacsSession) authorize(body []byte) error {
 	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
 	if d.Allow {
 		response.Status = tacacs.AuthorPassAdd
-		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d) {
-			response.Args = append(response.Args, a.Name+"="+a.Value)
+		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d, kindOf(q.Device)) {
+			mark := "="
+			if a.Optional {
+				mark = "*"
+			}
+			response.Args = append(response.Args, a.Name+mark+a.Value)
 		}
 	}
 	t.write(response.Append(nil))
@@ -391,6 +436,7 @@ func (t *tacacsSession) account(body []byte) error {
 func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 	q := t.question(site.Session)
 	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))
+	q.From = source(q.from)
 	if n, err := strconv.Atoi(args.values["priv-lvl"]); err == nil && n >= 0 && n <= 15 {
 		q.level = n
 	}

@@ -16,14 +16,20 @@ import (
 type addresses struct {
 	servers map[*site.Server]netip.Addr
 	devices map[*site.Device]netip.Addr
+	sources map[*site.Device]netip.Addr // where a device asks from: its own address, unless it holds another
 }
 
 // firstUsed leaves the first addresses of the network alone.
 const firstUsed = 10
 
 func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
-	a := addresses{servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}}
+	a := addresses{servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}, sources: map[*site.Device]netip.Addr{}}
 	need := firstUsed + len(s.Servers) + len(s.Devices)
+	for _, v := range s.Devices {
+		if v.Asks() != v.Source {
+			need++
+		}
+	}
 	if room := 1<<(32-network.Bits()) - 1; need > room {
 		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give lab.network a larger one", network, room, need)
 	}
@@ -40,6 +46,21 @@ func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
 	}
 	for _, v := range s.Devices {
 		a.devices[v] = take()
+		a.sources[v] = a.devices[v]
+	}
+	for _, v := range s.Devices {
+		if v.Asks() == v.Source {
+			continue
+		}
+		a.sources[v] = netip.Addr{}
+		for _, other := range s.Devices {
+			if other.Source == v.Asks() {
+				a.sources[v] = a.devices[other]
+			}
+		}
+		if !a.sources[v].IsValid() {
+			a.sources[v] = take()
+		}
 	}
 	return a, nil
 }

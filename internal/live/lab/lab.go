@@ -25,6 +25,7 @@ import (
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
+	"mellowgate/internal/live/words"
 	"mellowgate/internal/live/state"
 )
 
@@ -123,7 +124,7 @@ func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 			}
 			place = got
 		}
-		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links}
+		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: words.Of(l.config.Site)}
 		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run))
 	}
 	return targets, nil
@@ -158,7 +159,19 @@ func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
 		}
 		targets := make(map[*site.Server]asker.Target, len(servers))
 		for s, t := range servers {
-			t.From, t.HeedsICMP = l.at.devices[d], d.Kind.Traits.HeedsICMP
+			t.From, t.HeedsICMP = l.at.sources[d], d.Kind.Traits.HeedsICMP
+			if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
+				authentication, accounting, _ := d.Ports(s)
+				if authentication != s.AuthenticationPort {
+					t.Authentication = netip.AddrPortFrom(t.Authentication.Addr(), authentication)
+				}
+				if accounting != s.AccountingPort {
+					t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
+				}
+			}
+			if s.Protocol == site.LDAP {
+				continue // nobody plays a directory here
+			}
 			if !s.TLS {
 				t.Key = l.config.Keys[d.Key(s).Name]
 			} else if t.TLS, err = l.client(d, s); err != nil {

@@ -46,7 +46,7 @@ func start(t *testing.T, change ...func(*site.Site)) *rig {
 	const path = "../../../demo/as-reviewed/site.yaml"
 	s, _, err := vault.Load(path)
 	require.NoError(t, err)
-	keys, missing := vault.Keys(s, "../../../demo")
+	keys, missing := vault.Keys(s, "../../../demo", vault.Unlock{})
 	require.Empty(t, missing)
 	for _, server := range s.Servers {
 		server.Wait /= 5

@@ -209,12 +209,20 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	if !known {
 		return nowhere{s}
 	}
-	return counted{asker.Begin(v.device.ctx, target, q, v.asker), v.device, s}
+	as := v.asker
+	as.Form = asker.Form(v.device.config.Device.Kind.Traits.PasswordAs.Of(s.Protocol))
+	return counted{asker.Begin(v.device.ctx, target, q, as), v.device, s}
 }
 
 // PasswordIs checks a local account's password.
 func (v *visitor) PasswordIs(a *site.Account) bool {
 	ok, err := vault.PasswordIs(a.Password, v.password, v.device.config.Keys)
+	return err == nil && ok
+}
+
+// SecretIs checks the secret given for an elevation.
+func (v *visitor) SecretIs(e *site.ElevationSecret) bool {
+	ok, err := vault.PasswordIs(e.Password, v.password, v.device.config.Keys)
 	return err == nil && ok
 }
 

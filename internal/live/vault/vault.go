@@ -47,8 +47,20 @@ func Load(path string) (*site.Site, string, error) {
 		}
 		sources = append(sources, site.Source{Name: filepath.ToSlash(name), Text: text})
 	}
-	s, err := site.Parse(sources...)
+	s, err := site.ParseWith(func(name string) (site.Source, error) {
+		path := At(base, name)
+		text, err := readFile(path)
+		return site.Source{Name: filepath.ToSlash(path), Text: text}, err
+	}, sources...)
 	return s, base, err
+}
+
+// At gives a path as the site file means it: from the site's folder.
+func At(base, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(base, path)
 }
 
 func readFile(name string) ([]byte, error) {
@@ -83,11 +95,13 @@ func Unreadable(path string, err error) error {
 
 // Keys reads the values of a site's keys; base is the folder that relative
 // paths start from. Keys that cannot be read are left out and named in
-// missing, each with the reason and the place.
-func Keys(s *site.Site, base string) (keys site.Keys, missing []error) {
+// missing, each with the reason and the place. Sealed keys are opened once,
+// with unlock, and only where the site has some.
+func Keys(s *site.Site, base string, unlock Unlock) (keys site.Keys, missing []error) {
 	keys = site.Keys{}
+	open := sync.OnceValues(func() (*Sealed, error) { return OpenSealed(base, unlock) })
 	for _, k := range s.Keys {
-		value, err := keyValue(k, base)
+		value, err := keyValue(k, base, open)
 		if err != nil {
 			missing = append(missing, fmt.Errorf("%s: the key %s has no value here: %w", s.Where(k.Place), k.Name, err))
 			continue
@@ -97,8 +111,14 @@ func Keys(s *site.Site, base string) (keys site.Keys, missing []error) {
 	return keys, missing
 }
 
-func keyValue(k *site.Key, base string) (site.Secret, error) {
+func keyValue(k *site.Key, base string, open func() (*Sealed, error)) (site.Secret, error) {
 	switch k.Source {
+	case site.KeySealed:
+		sealed, err := open()
+		if err != nil {
+			return site.Secret{}, err
+		}
+		return sealed.Key(k.Name)
 	case site.KeyClear:
 		return k.Clear, nil
 	case site.KeyEnv:
@@ -108,11 +128,7 @@ func keyValue(k *site.Key, base string) (site.Secret, error) {
 		}
 		return site.NewSecret(v), nil
 	}
-	path := k.From
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(base, path)
-	}
-	return SecretFile(path)
+	return SecretFile(At(base, k.From))
 }
 
 // SecretFile reads a secret from a file. One line end at its end is dropped.
@@ -184,6 +200,9 @@ func CheckHashes(s *site.Site) []error {
 	}
 	for _, p := range s.People {
 		say(p.Name, p.Password)
+	}
+	for _, e := range s.Elevations {
+		say(e.Name, e.Password)
 	}
 	return bad
 }

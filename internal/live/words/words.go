@@ -3,6 +3,9 @@
 package words
 
 import (
+	"fmt"
+	"slices"
+
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/radius"
 )
@@ -21,4 +24,31 @@ func Of(s *site.Site) radius.Dictionary {
 		d.Vendors = append(d.Vendors, made)
 	}
 	return d
+}
+
+// Check reports every attribute that a role sends, or a kind reads, and that
+// cannot be made: a name that nobody knows, or a value that does not fit.
+func Check(s *site.Site) []error {
+	dictionary := Of(s)
+	var bad []error
+	say := func(at site.Place, name, value string) {
+		if _, err := dictionary.Make(name, value); err != nil {
+			bad = append(bad, fmt.Errorf("%s: %w; add it to vendors, or use another", s.Where(at), err))
+		}
+	}
+	for _, r := range s.Roles {
+		for _, a := range r.SendRADIUS {
+			say(a.Place, a.Name, a.Value)
+		}
+	}
+	overRADIUS := slices.ContainsFunc(s.Servers, func(v *site.Server) bool { return v.Protocol == site.RADIUS })
+	for _, k := range s.Kinds {
+		if k.Traits.LevelFrom != "" {
+			say(k.Place, k.Traits.LevelFrom, "1")
+		}
+		if k.Traits.AccountFrom != "" && overRADIUS && k.Traits.Speaks(site.RADIUS) {
+			say(k.Place, k.Traits.AccountFrom, "name")
+		}
+	}
+	return bad
 }

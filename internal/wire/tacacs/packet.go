@@ -171,6 +171,21 @@ func Obfuscate(h Header, body, key []byte) {
 	}
 }
 
+// Readable tells whether the lengths in the first body of a session add up: with
+// another key they nearly never do (RFC 8907, section 4.6).
+func Readable(h Header, body []byte) bool {
+	var err error
+	switch h.Type {
+	case Authentication:
+		_, err = DecodeAuthenStart(body)
+	case Authorization:
+		_, err = DecodeAuthorRequest(body)
+	default:
+		_, err = DecodeAcctRequest(body)
+	}
+	return err == nil
+}
+
 // fields cuts a body into parts of given lengths. It reports ErrBody when the
 // lengths do not use up the body to the octet.
 type fields struct {

@@ -1,0 +1,82 @@
+package site
+
+import "slices"
+
+// holds leads what is known to be on a device to its values.
+func (l *linker) holds(d *Device) {
+	h := &d.Holds
+	for _, held := range h.keys {
+		server := find(l, "server", l.site.servers, held.Server)
+		held.Key = find(l, "key", l.keys, held.KeyRef)
+		if server == nil || held.Key == nil {
+			continue
+		}
+		if server.TLS || server.Protocol == LDAP {
+			l.wrong(held.Server.Place, "the server %s has no shared secret that %s could hold", server.Name, d.Name)
+			continue
+		}
+		if h.Keys == nil {
+			h.Keys = map[*Server]HeldKey{}
+		}
+		h.Keys[server] = held
+	}
+	for _, held := range h.ports {
+		server := find(l, "server", l.site.servers, held.Server)
+		if server == nil {
+			continue
+		}
+		if h.Ports == nil {
+			h.Ports = map[*Server]HeldPorts{}
+		}
+		h.Ports[server] = held
+	}
+}
+
+// heldLists puts the lists that a device is known to have in place of those of
+// the design: lists with other methods, and groups with other servers.
+func (l *linker) heldLists(d *Device, ways []*Way) {
+	if len(d.Holds.lists) == 0 && len(d.Holds.groups) == 0 {
+		return
+	}
+	groups := map[*Group]*Group{}
+	for _, held := range d.Holds.groups {
+		if g := find(l, "group", l.groups, held.Ref); g != nil {
+			other := &Group{Ref: g.Ref, ServerRefs: held.servers}
+			l.group(other)
+			if len(other.Servers) > 0 {
+				groups[g] = other
+			}
+		}
+	}
+	lists := map[*List]*List{}
+	for _, held := range d.Holds.lists {
+		if have := find(l, "list", l.lists, held.Ref); have != nil {
+			other := *have
+			other.Methods = held.methods
+			l.list(&other)
+			lists[have] = &other
+		}
+	}
+	for _, w := range ways {
+		for p, list := range w.Lists {
+			if list == nil {
+				continue
+			}
+			if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.Group] != nil }) {
+				other := *list
+				lists[list] = &other
+			}
+			held := lists[list]
+			if held == nil {
+				continue
+			}
+			held.Methods = slices.Clone(held.Methods)
+			for i, m := range held.Methods {
+				if g := groups[m.Group]; g != nil {
+					held.Methods[i].Group = g
+				}
+			}
+			w.Lists[p] = held
+		}
+	}
+}

@@ -1,0 +1,148 @@
+package site
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"mellowgate/internal/core/nearest"
+)
+
+// inventoryColumns are the columns of a file of devices; labels.NAME is one
+// for each label.
+var inventoryColumns = []string{"name", "kind", "profile", "addresses", "source", "network", "accounts", "labels."}
+
+// inventory reads a file of devices: comma-separated values (RFC 4180) with a
+// header row. Several addresses or accounts in one cell are separated by
+// blanks. Empty cells say nothing.
+func (r *reader) inventory(s *Site) {
+	text := bytes.TrimPrefix(r.source.Text, []byte("\xef\xbb\xbf")) // a byte-order mark
+	rows := csv.NewReader(bytes.NewReader(text))
+	rows.ReuseRecord = true
+	rows.FieldsPerRecord = -1
+	header, ok := r.row(rows)
+	if !ok {
+		return
+	}
+	header = slices.Clone(header)
+	if !r.header(header) {
+		return
+	}
+	for {
+		cells, ok := r.row(rows)
+		if !ok {
+			return
+		}
+		line, _ := rows.FieldPos(0)
+		if len(cells) != len(header) {
+			r.wrongAt(Place{r.file, int32(line), 1}, fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
+			continue
+		}
+		d := &Device{Own: Profile{place: Place{r.file, int32(line), 1}}}
+		for i, cell := range cells {
+			line, column := rows.FieldPos(i)
+			r.cell(d, header[i], &yaml.Node{Kind: yaml.ScalarNode, Value: strings.TrimSpace(cell), Line: line, Column: column})
+		}
+		if d.Name == "" {
+			d.Place = Place{r.file, int32(line), 1}
+			r.wrongAt(d.Place, "a device needs a name")
+		}
+		if len(d.Addresses) == 0 {
+			r.wrongAt(Place{r.file, int32(line), 1}, "a device needs an address")
+		}
+		s.Devices = append(s.Devices, d)
+	}
+}
+
+// row reads one row. It is false at the end, and at a row that cannot be read.
+func (r *reader) row(rows *csv.Reader) ([]string, bool) {
+	cells, err := rows.Read()
+	if err == nil {
+		return cells, true
+	}
+	var bad *csv.ParseError
+	switch {
+	case errors.As(err, &bad):
+		r.wrongAt(Place{r.file, int32(bad.Line), int32(max(bad.Column, 1))}, fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes", bad.Err))
+	case !errors.Is(err, io.EOF):
+		r.wrongAt(Place{r.file, 1, 1}, err.Error())
+	}
+	return nil, false
+}
+
+// header checks the header row.
+func (r *reader) header(header []string) bool {
+	at := func(i int) Place { return Place{r.file, 1, int32(1 + len(strings.Join(header[:i], ",")) + min(i, 1))} }
+	good := true
+	for i, column := range header {
+		column = strings.TrimSpace(column)
+		header[i] = column
+		switch label, isLabel := strings.CutPrefix(column, "labels."); {
+		case slices.Contains(header[:i], column):
+			r.wrongAt(at(i), fmt.Sprintf("the column %q stands twice; keep one", column))
+			good = false
+		case isLabel && isName(label):
+		case !isLabel && slices.Contains(inventoryColumns, column):
+		default:
+			r.wrongAt(at(i), fmt.Sprintf("unknown column %q in a file of devices%s; the columns are %sNAME", shorten(column), nearest.Suggest(column, inventoryColumns), strings.Join(inventoryColumns, ", ")))
+			good = false
+		}
+	}
+	for _, needed := range []string{"name", "addresses"} {
+		if good && !slices.Contains(header, needed) {
+			r.wrongAt(at(0), fmt.Sprintf("a file of devices needs the column %q in its first row", needed))
+			good = false
+		}
+	}
+	return good
+}
+
+// cell reads one cell of a device's row.
+func (r *reader) cell(d *Device, column string, n *yaml.Node) {
+	if n.Value == "" {
+		return
+	}
+	each := func(do func(*yaml.Node)) {
+		for word := range strings.FieldsSeq(n.Value) {
+			part := *n
+			part.Value = word
+			do(&part)
+		}
+	}
+	switch column {
+	case "name":
+		d.Ref, _ = r.name(n, "a device's name")
+	case "kind":
+		d.KindRef, _ = r.name(n, "kind")
+	case "profile":
+		d.ProfileRef, _ = r.name(n, "profile")
+	case "addresses":
+		each(func(n *yaml.Node) {
+			if a, ok := r.address(n, "an address"); ok {
+				d.Addresses = append(d.Addresses, a)
+			}
+		})
+	case "source":
+		d.Source, d.SourceSet = r.address(n, "source")
+	case "network":
+		d.Network = n.Value
+	case "accounts":
+		d.Own.HasAccounts = true
+		each(func(n *yaml.Node) {
+			if ref, ok := r.name(n, "an account"); ok {
+				d.Own.AccountRefs = append(d.Own.AccountRefs, ref)
+			}
+		})
+	default:
+		if d.Labels == nil {
+			d.Labels = map[string]string{}
+		}
+		d.Labels[strings.TrimPrefix(column, "labels.")] = n.Value
+	}
+}

@@ -1,0 +1,210 @@
+package site
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
+)
+
+// whole uses every part of the language.
+const whole = `site: Whole
+about: every key once
+keys: {k: sealed, k2: env K2, dir: file dir.key, otp: clear JBSWY3DPEHPK3PXP}
+servers:
+  - {name: tern, protocol: tacacs, address: 192.0.2.21, key: {now: k, next: k2}, for: [authentication, authorization], labels: {place: hq}}
+  - {name: plover, protocol: tacacs, address: 192.0.2.22, key: k, password-forms: [chap, mschapv2]}
+  - {name: sanderling, protocol: radius, address: 192.0.2.23, ports: {authentication: 1645}, key: k2, message-authenticator: if-present}
+  - {name: dunlin, protocol: ldap, address: 192.0.2.25, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: dir}, teams-from: memberOf, tls: ldaps}
+groups:
+  - {name: shore, servers: [tern, plover]}
+  - {name: sea, servers: [sanderling]}
+  - {name: book, servers: [dunlin]}
+lists:
+  - {name: crew, authenticate: login, methods: [group shore, group book, local]}
+  - {name: up, authenticate: elevation, methods: [group shore, secret bridge]}
+  - {name: rights, authorize: session, methods: [group shore, signed-in]}
+  - {name: events, account: system, when: start-stop, methods: [group sea]}
+kinds:
+  - name: switch
+    traits: {level-from: Example-Level, account-from: Filter-Id, record-failure: blocks, speaks: [radius, tacacs], password-as: {tacacs: chap},
+             networks: default-only, lines: 0-97, default-ports: legacy, command-rules-over-radius: by-name, recorded-secrets: in-clear, built-in-login: line-password}
+profiles:
+  - name: pier
+    defaults: {login: crew, elevation: up, record-system: events}
+    access: {ssh: {session: rights}, netconf: {}, web: off}
+devices-from: [inventory.csv]
+devices:
+  - name: sw-0
+    kind: switch
+    profile: pier
+    addresses: [192.0.2.100]
+    network: management
+    holds: {keys: {tern: k2}, ports: {sanderling: {accounting: 1646}}, source: 192.0.2.200, accounts: [spare], groups: {shore: [plover, tern]}, lists: {rights: [local]}}
+accounts: [{name: spare, level: 1, password: $6$salt$hash}]
+elevation-secrets: [{name: bridge, password: key k}]
+people: [{name: ines, teams: [network], password: $6$salt$hash, one-time-code: key otp}]
+directories: [dunlin]
+roles:
+  - name: all
+    level: 15
+    commands: [allow **]
+    account: watch
+    send: {radius: [{name: Management-Policy-Id, value: all}], tacacs: [{name: idletime, value: "20", optional: true}]}
+grants: [{who: team network, from: [192.0.2.0/24, 2001:db8::1], hours: [Mon-Fri 06:00-20:00 Europe/Dublin, Sat 22:00-02:00], role: all}]
+clients: [{from: 198.51.100.0/26, servers: [sanderling], key: k2}]
+vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
+accept: [{code: one-server, device: sw-0, why: only one there, until: 2027-01-31}]
+labels: [{label: place, value: aboard, trusted: false}]
+service: {ledger: sqlite book.db}
+lab: {network: 127.80.0.0/16, only: true}
+`
+
+func inventoryOf(text string) func(string) (Source, error) {
+	return func(name string) (Source, error) {
+		if name != "inventory.csv" {
+			return Source{}, errors.New("there is no such file")
+		}
+		return Source{name, []byte(text)}, nil
+	}
+}
+
+func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
+	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\nsw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n\"sw-2\",,,2001:db8::2,,,spare\n"),
+		Source{"site.yaml", []byte(whole)})
+	require.NoError(t, err)
+	tern, sanderling, dunlin := s.Server("tern"), s.Server("sanderling"), s.Server("dunlin")
+	require.Equal(t, []string{"k", "k2"}, []string{tern.Key.Name, tern.NextKey.Name})
+	require.True(t, tern.Serves(Login) && tern.Serves(Commands) && !tern.Serves(RecordCommands))
+	require.Equal(t, []any{uint16(636), "ldaps", "(uid=%u)", "dir"}, []any{dunlin.Port, dunlin.Directory.Security, dunlin.Directory.Find, dunlin.Directory.Key.Name})
+	require.Equal(t, []*Server{dunlin}, s.Directories)
+
+	d := s.Device("sw-0")
+	require.Equal(t, "k2", d.Key(tern).Name)
+	authentication, accounting, _ := d.Ports(sanderling)
+	require.Equal(t, []uint16{1645, 1646}, []uint16{authentication, accounting})
+	require.Equal(t, "192.0.2.200", d.Asks().String())
+	require.Equal(t, "spare", d.Accounts[0].Name)
+	ssh := d.Way("ssh")
+	require.Equal(t, "plover", ssh.Lists[Login].Methods[0].Group.Servers[0].Name, "a held group has its own order")
+	require.Equal(t, "local", ssh.Lists[Session].Methods[0].String(), "a held list has its own methods")
+	require.Equal(t, "tern", s.Groups[0].Servers[0].Name, "the design stays as it is")
+	require.Equal(t, "secret bridge", ssh.Lists[Elevation].Methods[1].String())
+	require.NotNil(t, d.Way("netconf"))
+	traits := d.Kind.Traits
+	require.Equal(t, []any{"Example-Level", "Filter-Id", "chap", "pap", Range{0, 97}}, []any{traits.LevelFrom, traits.AccountFrom, traits.PasswordAs.TACACS, traits.PasswordAs.RADIUS, traits.Lines})
+	require.True(t, traits.Speaks(TACACS) && !traits.Speaks(LDAP) && !traits.Reaches(d.Network) && traits.Reaches(""))
+
+	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
+	require.Equal(t, []any{"192.0.2.102", "north", "pier", 2}, []any{sw1.Source.String(), sw1.Labels["place"], sw1.Profile.Name, len(sw1.Addresses)})
+	require.Equal(t, "inventory.csv:3:1", s.Where(sw2.Place))
+	require.Equal(t, "spare", sw2.Accounts[0].Name)
+	require.Equal(t, "otp", s.Person("ines").OneTime.Name)
+	require.True(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr().Next(), sanderling))
+	require.False(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr(), tern))
+	require.Equal(t, "book.db", s.Service.Ledger)
+}
+
+func TestMistakesInAFileOfDevices(t *testing.T) {
+	for text, want := range map[string]string{
+		"name,adresses\nsw,192.0.2.1\n":             `inventory.csv:1:6: unknown column "adresses" in a file of devices; did you mean "addresses"?`,
+		"name,kind\nsw,switch\n":                    `inventory.csv:1:1: a file of devices needs the column "addresses"`,
+		"name,addresses,name\n":                     `inventory.csv:1:16: the column "name" stands twice`,
+		"name,addresses\nsw\n":                      `inventory.csv:2:1: this row has 1 cells and the header has 2 columns`,
+		"name,addresses\nsw,here\n":                 `inventory.csv:2:4: an address is "here"; an IPv4 or IPv6 address is wanted`,
+		"name,addresses\n,192.0.2.1\n":              `inventory.csv:2:1: a device needs a name`,
+		"name,addresses\nsw,192.0.2.1\"\n":          `inventory.csv:2:13: this is no row of comma-separated values`,
+		"name,profile,addresses\nsw,peer,192.0.2.1": `inventory.csv:2:4: there is no profile "peer"; did you mean "pier"?`,
+		"name,addresses\nsw-0,192.0.2.1\n":          `inventory.csv:2:1: the device "sw-0" stands already in site.yaml:`,
+	} {
+		_, err := ParseWith(inventoryOf(text), Source{"site.yaml", []byte(whole)})
+		require.ErrorContains(t, err, want, "%q", text)
+	}
+	_, err := ParseWith(inventoryOf(""), Source{"site.yaml", []byte(strings.Replace(whole, "inventory.csv", "other.csv", 1))})
+	require.ErrorContains(t, err, "site.yaml:26:16: there is no such file")
+}
+
+func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
+	_, err := Parse(Source{"a.yaml", []byte("site: x\nservres: []\n")}, Source{"b.yaml", []byte("keys: [1\n")}, Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
+	var problems Problems
+	require.ErrorAs(t, err, &problems)
+	require.Regexp(t, `(?s)^a.yaml:2:1: unknown key "servres".*b.yaml:\d+:\d+: this is not YAML.*c.yaml:2:5: .*c.yaml:2:12: `, err.Error())
+	require.Len(t, problems, 4)
+}
+
+func TestLongLinesAndBytesThatAreNoTextAreErrorsLikeAnyOther(t *testing.T) {
+	long := "site: x\nabout: " + strings.Repeat("a", 10<<20) + "\nservres: []\n"
+	_, err := Parse(Source{"long.yaml", []byte(long)})
+	require.ErrorContains(t, err, "long.yaml:3:1: unknown key")
+	require.Less(t, len(err.Error()), 1000)
+	_, err = Parse(Source{"bad.yaml", []byte("site: \xff\xfe\n")})
+	require.ErrorContains(t, err, "bad.yaml:1:")
+}
+
+func TestHoursHoldInTheirZoneAndPastMidnight(t *testing.T) {
+	at := func(text string) time.Time {
+		when, err := time.Parse(time.RFC3339, text)
+		require.NoError(t, err)
+		return when
+	}
+	for _, c := range []struct {
+		hours, at string
+		want      bool
+	}{
+		{"Mon-Fri 06:00-20:00 Europe/Dublin", "2026-07-06T05:30:00Z", true}, // summer time: 06:30 there
+		{"Mon-Fri 06:00-20:00 Europe/Dublin", "2026-11-23T05:30:00Z", false},
+		{"Mon-Fri 06:00-20:00 Europe/Dublin", "2026-11-23T19:59:59Z", true},
+		{"Mon-Fri 06:00-20:00 Europe/Dublin", "2026-11-22T12:00:00Z", false}, // a Sunday
+		{"Sat 22:00-02:00", "2026-11-22T01:59:00Z", true},
+		{"Sat 22:00-02:00", "2026-11-21T01:59:00Z", false},
+		{"Fri-Mon 08:00-09:00", "2026-11-22T08:00:00Z", true},
+		{"Sat,Wed 08:00-24:00", "2026-11-25T23:59:00Z", true},
+		{"08:00-09:00", "2026-11-25T08:30:00Z", true},
+	} {
+		h, err := ParseHours(c.hours)
+		require.NoError(t, err)
+		require.Equal(t, c.want, h.Hold(at(c.at)), "%v", c)
+	}
+	for _, bad := range []string{"", "Mon", "Mon 08:00", "Mon 08:00-08:00", "Mon 24:00-08:00", "Mon 08:60-09:00", "Mon-Fri 08:00-09:00 Here/There", "Mon 08:00-09:00 UTC more"} {
+		_, err := ParseHours(bad)
+		require.Error(t, err, bad)
+	}
+}
+
+// instance gives a YAML text as a JSON Schema validator wants it.
+func instance(t *testing.T, text string) any {
+	var v any
+	require.NoError(t, yaml.Unmarshal([]byte(text), &v))
+	b, err := json.Marshal(v)
+	require.NoError(t, err)
+	in, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
+	require.NoError(t, err)
+	return in
+}
+
+func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource("site.json", doc))
+	schema, err := c.Compile("site.json")
+	require.NoError(t, err)
+	reviewed, err := os.ReadFile("../../../demo/as-reviewed/site.yaml")
+	require.NoError(t, err)
+	for _, good := range []string{strings.Replace(small, "2027-03-31", `"2027-03-31"`, 1), strings.Replace(whole, "2027-01-31", `"2027-01-31"`, 1), string(reviewed)} {
+		require.NoError(t, schema.Validate(instance(t, good)))
+	}
+	for _, bad := range []string{"servres: []", "servers: [{name: a}]", "servers: [{name: a, protocol: x, address: b}]", "lists: [{name: a, authenticate: login, methods: [other]}]",
+		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]", "kinds: [{name: a, traits: {refusal: maybe}}]", "roles: [{name: a, level: 16}]"} {
+		require.Error(t, schema.Validate(instance(t, bad)), bad)
+		_, err := Parse(Source{"bad.yaml", []byte(bad)})
+		require.Error(t, err, bad)
+	}
+}

@@ -1,0 +1,121 @@
+package gate_test
+
+import (
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/words"
+)
+
+const designed = `
+keys: {k: file k, k2: file k2, other: file other, seed: file seed}
+servers:
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: {now: k, next: k2}, wait: 5s, for: [authentication, authorization]}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: {now: k, next: k2}, wait: 300ms, tries: 2, password-forms: [pap], for: authentication}
+kinds: [{name: odd, traits: {level-from: Example-Level, account-from: Filter-Id}}]
+devices: [{name: sw, kind: odd, addresses: [127.0.0.1]}]
+people:
+  - {name: ines, teams: [net], password: 'HASH'}
+  - {name: tobin, teams: [watch], password: 'HASH', one-time-code: key seed}
+  - {name: far, password: 'HASH'}
+  - {name: late, password: 'HASH'}
+roles:
+  - {name: all, level: 15, commands: [allow **], account: watch, send: {radius: [{name: Reply-Message, value: hello}], tacacs: [{name: idletime, value: "20", optional: true}]}}
+vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
+clients: [{from: 127.0.0.9, servers: [t, r], key: other}]
+grants:
+  - {who: [team net, team watch], role: all}
+  - {who: person far, from: 192.0.2.0/24, role: all}
+  - {who: person late, hours: 06:00-20:00, role: all}
+`
+
+// seed is a made-up seed of one-time codes, in base 32.
+const seed = "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP"
+
+func startDesigned(t *testing.T) (*rig, *atomic.Int64) {
+	clock := new(atomic.Int64)
+	clock.Store(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC).Unix())
+	keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed)}
+	return startWith(t, keys, func() time.Time { return time.Unix(clock.Load(), 0).UTC() }, designed), clock
+}
+
+func login(person string) walk.Question { return walk.Question{Purpose: site.Login, Person: person} }
+
+func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
+	r, _ := startDesigned(t)
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result, server)
+		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result, server)
+	}
+}
+
+func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
+	r, _ := startDesigned(t)
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, server)
+		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.9")).Result, server)
+		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.10")).Result, server)
+		require.Contains(t, r.eventually("asker-unknown").Text, "no device or client of the site has the address 127.0.0.10")
+	}
+}
+
+func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
+	r, _ := startDesigned(t)
+	record := walk.Question{Purpose: site.RecordSessions, Person: "ines"}
+	reply := r.ask("t", record, "")
+	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason})
+	require.Contains(t, r.eventually("not-for-this").Text, "t is not for accounting")
+	require.Equal(t, walk.Unavailable, r.ask("r", record, "").Result)
+	require.Equal(t, walk.Refused, r.askIn("chap", "r", login("ines"), "right").Result)
+	require.Contains(t, r.eventually("password-form").Text, "r takes passwords as pap, and this one came as chap")
+}
+
+func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
+	r, _ := startDesigned(t)
+	have := r.ask("r", login("ines"), "right", func(t *asker.Target) { t.Words = words.Of(r.site) }).Attributes
+	for _, want := range []rights.Attribute{{Name: "Example-Level", Value: "15"}, {Name: "Filter-Id", Value: "watch"}, {Name: "Reply-Message", Value: "hello"}} {
+		require.Contains(t, have, want)
+	}
+	session := r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "").Attributes
+	require.Contains(t, session, rights.Attribute{Name: "idletime", Value: "20", Optional: true})
+	require.Contains(t, session, rights.Attribute{Name: "Filter-Id", Value: "watch"})
+}
+
+func TestAGrantHoldsFromItsPlacesAndAtItsHours(t *testing.T) {
+	r, clock := startDesigned(t)
+	require.Equal(t, walk.Refused, r.ask("t", login("far"), "right").Result)
+	require.Contains(t, r.eventually("no-grant").Text, "it is for those who come from 192.0.2.0/24, and the person comes from 198.51.100.7")
+	require.Equal(t, walk.Accepted, r.ask("t", login("late"), "right").Result)
+	clock.Add(9 * 3600)
+	require.Equal(t, walk.Refused, r.ask("t", login("late"), "right").Result)
+	require.Contains(t, r.eventually("no-grant").Text, "it holds at 06:00-20:00 only")
+}
+
+func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
+	r, clock := startDesigned(t)
+	code := func(steps int64) string {
+		c, err := totp.GenerateCode(seed, time.Unix(clock.Load()+30*steps, 0))
+		require.NoError(t, err)
+		return c
+	}
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right").Result, "without a code")
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "wrong"+code(0)).Result)
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(3)).Result, "too far ahead")
+	r.eventually("second-factor")
+	require.Equal(t, walk.Accepted, r.ask("r", login("tobin"), "right"+code(0)).Result)
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(0)).Result, "used already")
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(-1)).Result, "older than a used one")
+	clock.Add(30)
+	require.Equal(t, walk.Accepted, r.ask("t", login("tobin"), "right"+code(0)).Result)
+	require.Equal(t, walk.Refused, r.askIn("chap", "t", login("tobin"), "right").Result)
+	r.eventually("password-form")
+}

@@ -1,0 +1,236 @@
+package vault
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"filippo.io/age/armor"
+
+	"mellowgate/internal/core/site"
+)
+
+// SealedName is the name of the file of sealed keys, beside the site.
+const SealedName = "keys.sealed"
+
+// Unlock is how sealed keys are opened: with the identity file of age, or with
+// a passphrase.
+type Unlock struct {
+	Identity   string // a file with an age identity; "" for none
+	Passphrase func() (string, error)
+}
+
+// UnlockFromEnvironment takes the identity file from MELLOWGATE_IDENTITY, and
+// the passphrase from the file that MELLOWGATE_PASSPHRASE_FILE names, else from
+// ask, which may be nil.
+func UnlockFromEnvironment(ask func() (string, error)) Unlock {
+	return Unlock{Identity: os.Getenv("MELLOWGATE_IDENTITY"), Passphrase: func() (string, error) {
+		if path := os.Getenv("MELLOWGATE_PASSPHRASE_FILE"); path != "" {
+			s, err := SecretFile(path)
+			return s.Reveal(), err
+		}
+		if ask != nil {
+			return ask()
+		}
+		return "", errors.New("the keys are sealed with a passphrase; name a file that holds it in $MELLOWGATE_PASSPHRASE_FILE")
+	}}
+}
+
+// Sealed is the keys of a sealed file while they are open.
+type Sealed struct{ entries map[string]sealedEntry }
+
+type sealedEntry struct {
+	Value string    `json:"value"`
+	Made  time.Time `json:"made"`
+}
+
+// Key gives the value of a key.
+func (s *Sealed) Key(name string) (site.Secret, error) {
+	e, ok := s.entries[name]
+	if !ok {
+		return site.Secret{}, fmt.Errorf("it is not in %s; seal it with: mellowgate keys seal %s", SealedName, name)
+	}
+	return site.NewSecret(e.Value), nil
+}
+
+// Made gives the time at which a key was sealed.
+func (s *Sealed) Made(name string) (time.Time, bool) {
+	e, ok := s.entries[name]
+	return e.Made, ok
+}
+
+// Names gives the names of the sealed keys, sorted.
+func (s *Sealed) Names() []string {
+	names := make([]string, 0, len(s.entries))
+	for n := range s.entries {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Set puts a key in, and Remove takes one out.
+func (s *Sealed) Set(name string, value site.Secret, made time.Time) {
+	s.entries[name] = sealedEntry{value.Reveal(), made.UTC().Truncate(time.Second)}
+}
+
+// Remove takes a key out, and tells whether it was there.
+func (s *Sealed) Remove(name string) bool {
+	_, ok := s.entries[name]
+	delete(s.entries, name)
+	return ok
+}
+
+// NewSealed gives a sealed file with no key in it.
+func NewSealed() *Sealed { return &Sealed{entries: map[string]sealedEntry{}} }
+
+// OpenSealed opens the sealed keys of a site's folder.
+func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
+	path := filepath.Join(base, SealedName)
+	text, err := readFile(path)
+	if err != nil {
+		return nil, err
+	}
+	identities, err := unlock.identities(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	clear, err := age.Decrypt(unarmored(text), identities...)
+	if err != nil {
+		return nil, fmt.Errorf("%s: it cannot be opened: %s", path, whyClosed(err))
+	}
+	b, err := io.ReadAll(io.LimitReader(clear, MaxFile))
+	s := NewSealed()
+	if err == nil {
+		err = json.Unmarshal(b, &s.entries)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys seal NAME", path)
+	}
+	return s, nil
+}
+
+func whyClosed(err error) string {
+	if wrong := new(age.NoIdentityMatchError); errors.As(err, &wrong) || strings.Contains(err.Error(), "passphrase") {
+		return "it is sealed for another identity, or the passphrase is wrong"
+	}
+	return "it is damaged, or no age file"
+}
+
+func unarmored(text []byte) io.Reader {
+	if bytes.HasPrefix(bytes.TrimSpace(text), []byte(armor.Header)) {
+		return armor.NewReader(bytes.NewReader(text))
+	}
+	return bytes.NewReader(text)
+}
+
+// ByPassphrase tells whether an age file is sealed with a passphrase.
+func ByPassphrase(text []byte) bool {
+	head := make([]byte, 64)
+	n, _ := io.ReadFull(unarmored(text), head)
+	return bytes.Contains(head[:n], []byte("-> scrypt "))
+}
+
+func (u Unlock) identities(text []byte) ([]age.Identity, error) {
+	if ByPassphrase(text) {
+		passphrase, err := u.Passphrase()
+		if err != nil {
+			return nil, err
+		}
+		i, err := age.NewScryptIdentity(passphrase)
+		if err != nil {
+			return nil, errors.New("the passphrase is empty")
+		}
+		return []age.Identity{i}, nil
+	}
+	if u.Identity == "" {
+		return nil, errors.New("it is sealed for an identity; name the identity file in $MELLOWGATE_IDENTITY")
+	}
+	file, err := os.Open(u.Identity)
+	if err != nil {
+		return nil, Unreadable(u.Identity, err)
+	}
+	defer func() { _ = file.Close() }()
+	all, err := age.ParseIdentities(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: this is no age identity file", u.Identity)
+	}
+	return all, nil
+}
+
+// recipients gives for whom a file is sealed.
+func (u Unlock) recipients() ([]age.Recipient, error) {
+	if u.Identity == "" {
+		passphrase, err := u.Passphrase()
+		if err != nil {
+			return nil, err
+		}
+		r, err := age.NewScryptRecipient(passphrase)
+		if err != nil {
+			return nil, errors.New("the passphrase is empty")
+		}
+		return []age.Recipient{r}, nil
+	}
+	identities, err := u.identities(nil)
+	if err != nil {
+		return nil, err
+	}
+	var all []age.Recipient
+	for _, i := range identities {
+		if x, ok := i.(*age.X25519Identity); ok {
+			all = append(all, x.Recipient())
+		}
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("%s: there is no X25519 identity in it", u.Identity)
+	}
+	return all, nil
+}
+
+// Write seals the keys into a site's folder, for the identity or with the
+// passphrase of unlock. The file is written beside the old one and then takes
+// its place, so that a failure loses nothing.
+func (s *Sealed) Write(base string, unlock Unlock) error {
+	recipients, err := unlock.recipients()
+	if err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	armored := armor.NewWriter(&out)
+	w, err := age.Encrypt(armored, recipients...)
+	if err != nil {
+		return err
+	}
+	if err := json.NewEncoder(w).Encode(s.entries); err != nil {
+		return err
+	}
+	if err := errors.Join(w.Close(), armored.Close()); err != nil {
+		return err
+	}
+	return WriteWhole(filepath.Join(base, SealedName), out.Bytes())
+}
+
+// WriteWhole writes a file that only its owner can read, all of it or none.
+func WriteWhole(path string, text []byte) error {
+	temporary, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = temporary.Write(text)
+	err = errors.Join(err, temporary.Sync(), temporary.Close())
+	if err == nil {
+		err = os.Rename(temporary.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(temporary.Name())
+	}
+	return err
+}
