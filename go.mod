@@ -13,6 +13,7 @@ require (
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0
+	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0

@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/vault"
 )
 
 func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
@@ -106,4 +108,116 @@ func TestAKeyWithoutAValueIsComparedByName(t *testing.T) {
 	r := c.run(t, "check", "demo/as-reviewed")
 	require.Zero(t, r.status)
 	require.Contains(t, r.err, "keys are then compared by name only")
+}
+
+func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
+	c := demoSite(t)
+	r := c.run(t, "foresee", "-matrix", "demo/as-drafted")
+	require.Zero(t, r.status, r.err)
+	require.LessOrEqual(t, widest(r.out), 110)
+	require.Regexp(t, `hq-fw-1 +people +people +people +people +console +people +people +console`, r.out)
+	require.Regexp(t, `ashore-ap-1 +people +people +people +open +nobody`, r.out)
+	require.NotContains(t, c.run(t, "foresee", "-matrix", "-label", "place=aboard", "demo/as-drafted").out, "hq-fw-1")
+	var matrix struct {
+		Matrix []struct {
+			Device, Standing string
+			Silent           []string
+		}
+	}
+	strictly(t, c.run(t, "foresee", "-matrix", "-json", "-label", "duty=router", "-label", "place=north-pier", "demo/as-reviewed").out, &matrix)
+	require.Len(t, matrix.Matrix, 4, "one device, two servers")
+
+	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-through", "ssh", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "tern error, asker-unknown, key-differs or closed; plover up")
+	require.Equal(t, 2, c.run(t, "foresee", "-label", "place=nowhere", "demo/as-reviewed").status)
+	require.Equal(t, 2, c.run(t, "foresee", "-matrix", "-faults", "demo/as-reviewed").status)
+}
+
+func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
+	c := demoSite(t)
+	r := c.run(t, "foresee", "-compare", "demo/as-drafted", "-through", "ssh", "demo/as-reviewed")
+	require.Zero(t, r.status, "the review takes nothing from anybody who earned it by ssh: %s", r.out)
+	require.Contains(t, r.out, "nobody with full rights loses a way in")
+	r = c.run(t, "foresee", "-compare", "demo/as-drafted", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, "telnet is shut at a switch, and that is a way in")
+	require.Contains(t, r.out, "not there (loses full")
+	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "demo/as-drafted")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.out, "(loses")
+	require.Contains(t, r.out, "only the wait changes")
+	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "demo/as-reviewed")
+	require.Zero(t, r.status)
+	require.Equal(t, "nothing changes for anybody, in any state\n", r.out)
+
+	text, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
+	require.NoError(t, err)
+	without := strings.Replace(string(text), "  - {name: mv-godwit-rtr,", "  - {name: mv-new-rtr,", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other.yaml"), []byte(without), 0o600))
+	require.NoError(t, os.CopyFS(filepath.Join(c.dir, "keys"), os.DirFS(filepath.Join(c.dir, "demo/as-reviewed/keys"))))
+	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "-json", "-person", "ines.marsh", "-through", "ssh", "other.yaml")
+	require.Equal(t, 1, r.status, r.err)
+	var changes struct {
+		Changes []struct {
+			Devices, People []string
+			Before, After   *struct{ Outcome string }
+			Loses           bool
+		}
+	}
+	strictly(t, r.out, &changes)
+	gone, fresh := 0, 0
+	for _, ch := range changes.Changes {
+		if ch.After == nil {
+			gone++
+			require.Equal(t, []string{"mv-godwit-rtr"}, ch.Devices)
+		}
+		if ch.Before == nil {
+			fresh++
+			require.Equal(t, []string{"mv-new-rtr"}, ch.Devices)
+		}
+	}
+	require.Equal(t, []int{6, 6}, []int{gone, fresh})
+}
+
+func TestCheckExplainsFindingsAndDefaults(t *testing.T) {
+	c := demoSite(t)
+	r := c.run(t, "check", "-explain", "all")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "no-way-back")
+	require.LessOrEqual(t, widest(r.out), 100)
+	r = c.run(t, "check", "-explain", "no-way-back")
+	require.Contains(t, r.out, "authenticate: login, methods: [group t, local]")
+	require.Contains(t, r.out, "accept: [{code: no-way-back")
+	r = c.run(t, "check", "-explain", "no-way-bak")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, `did you mean "no-way-back"?`)
+	r = c.run(t, "check", "-explain", "defaults", "demo/as-reviewed")
+	require.Regexp(t, `north-sw-1, south-sw-1 +ssh, web, api +defaults of the profile`, r.out)
+}
+
+func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
+	c := demoSite(t)
+	require.Zero(t, c.run(t, "new", "mine").status)
+	require.Zero(t, c.run(t, "check", "mine").status)
+	path := filepath.Join(c.dir, "mine/site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	hashed, err := vault.Hash("Wayback", 64, 1)
+	require.NoError(t, err)
+	weak, err := vault.Hash("wayback", 64, 1)
+	require.NoError(t, err)
+	replace := func(hash string) string {
+		at := strings.Index(string(text), "password: $argon2id") + len("password: ")
+		end := at + strings.IndexByte(string(text[at:]), ' ')
+		return string(text[:at]) + hash + string(text[end:])
+	}
+	require.NoError(t, os.WriteFile(path, []byte(replace(hashed)), 0o600))
+	require.Zero(t, c.run(t, "check", "mine").status)
+	require.NoError(t, os.WriteFile(path, []byte(replace(weak)), 0o600))
+	require.NoError(t, os.Chmod(filepath.Join(c.dir, "mine/keys/gate.key"), 0o644))
+	r := c.run(t, "check", "mine")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.out, "The password of the account wayback is its own name")
+	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "readable-by-others")
+	require.Contains(t, r.out, "chmod go= mine/keys/gate.key")
 }

@@ -11,6 +11,7 @@ import (
 	"mellowgate/internal/core/advice"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/vault"
 )
 
 func checkCommand() *Command {
@@ -20,19 +21,32 @@ func checkCommand() *Command {
 let anyone in, and what is weak, each with the place in the file and the repair.
 
 A finding about who gets in is proven by a case that was worked out, never by a pattern. One that holds for many
-devices is printed once. Exit status 1 when there is an error among the findings.`,
+devices is printed once; findings of one cause are one. The site silences a finding with accept, for a reason. Exit
+status 1 when there is an error among the findings.
+
+With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain defaults
+what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
 			{"mellowgate check demo/as-drafted", "the mistakes of the demo's first draft"},
-			{"mellowgate check -json demo/as-reviewed", "nothing found, as JSON"},
+			{"mellowgate check -explain gives-up-first", "what one finding means"},
+			{"mellowgate check -explain defaults demo/as-reviewed", "what nobody wrote and holds all the same"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
+			explain := c.Flags.String("explain", "", "print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
 			return func() error {
+				if *explain != "" && *explain != "defaults" {
+					return c.explainFinding(*explain)
+				}
 				l, err := c.load(false)
 				if err != nil {
 					return err
 				}
-				report := advice.Check(l.reckoner())
+				if *explain == "defaults" {
+					printDefaults(c.Out, c.style(), l)
+					return nil
+				}
+				report := c.check(l)
 				if *c.json {
 					err = show.JSON(c.Out, reportJSON(l.Site, report))
 				} else {
@@ -45,6 +59,15 @@ devices is printed once. Exit status 1 when there is an error among the findings
 			}
 		},
 	}
+}
+
+// check finds everything in a site, and notes what could not be tried.
+func (c *Call) check(l loaded) advice.Report {
+	facts, untried := vault.Facts(c.Context, l.Site, l.Base)
+	if untried > 0 {
+		c.note("the passwords of %s were not tried: their hashes take too long", show.Count(untried, "account"))
+	}
+	return advice.Check(l.reckoner(), facts)
 }
 
 func (l loaded) reckoner() foresee.Reckoner {
@@ -70,12 +93,16 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
 
 // reportSummary is the last line of a report: what was found, or proven.
 func reportSummary(r advice.Report) string {
-	scope := fmt.Sprintf("%s, %s in, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways), show.Count(r.Proven.Cases, "login"))
+	scope := fmt.Sprintf("%s, %s in, %s, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways),
+		show.Count(r.Proven.States, "state"), show.Count(r.Proven.Cases, "login"))
 	if r.Proven.Devices == 0 {
 		return fmt.Sprintf("the site has no device, so nothing is proven about who gets in; %s", show.Count(len(r.Findings), "other finding"))
 	}
+	if r.Accepted > 0 {
+		scope += ", " + show.Count(r.Accepted, "finding") + " accepted by the site"
+	}
 	if len(r.Findings) == 0 {
-		return "nothing found: " + scope + "; in every outage somebody with full rights gets in, and nobody without valid credentials"
+		return "nothing found: " + scope + "; nobody is locked out, and nobody is let in without valid credentials"
 	}
 	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(advice.Error), "error"), show.Count(r.Count(advice.Warning), "warning"),
 		show.Count(r.Count(advice.Note), "note"), scope)
@@ -125,14 +152,16 @@ type checkJSON struct {
 	Errors   int           `json:"errors"`
 	Warnings int           `json:"warnings"`
 	Notes    int           `json:"notes"`
+	Accepted int           `json:"accepted"`
 	Devices  int           `json:"devices"`
 	Ways     int           `json:"ways"`
+	States   int           `json:"states"`
 	Logins   int           `json:"logins"`
 }
 
 func reportJSON(s *site.Site, r advice.Report) checkJSON {
 	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(advice.Error), Warnings: r.Count(advice.Warning), Notes: r.Count(advice.Note),
-		Devices: r.Proven.Devices, Ways: r.Proven.Ways, Logins: r.Proven.Cases}
+		Devices: r.Proven.Devices, Ways: r.Proven.Ways, States: r.Proven.States, Accepted: r.Accepted, Logins: r.Proven.Cases}
 	for _, f := range r.Findings {
 		j := findingJSON{Code: f.Code, Severity: f.Severity, Devices: []string{}, Accesses: slices.Clone(f.Access),
 			Line: f.Place.Line, Column: f.Place.Column, Text: f.Text, Repair: f.Repair}

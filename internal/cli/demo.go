@@ -134,7 +134,7 @@ func (s *story) draft() error {
 	if err != nil {
 		return err
 	}
-	r := advice.Check(l.reckoner())
+	r := s.check(l)
 	var rows [][]string
 	seen := map[string]bool{}
 	for _, f := range r.Findings {
@@ -155,7 +155,7 @@ func (s *story) draft() error {
 
 func (s *story) reviewed() error {
 	s.title("Is the reviewed site safe?", "The same check on the repaired file. Silence is proof here, not hope.")
-	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(advice.Check(s.site.reckoner()))))
+	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site))))
 	return nil
 }
 
@@ -169,7 +169,7 @@ func (s *story) outage() error {
 	s.title("What will happen when a ship loses its link?", "foresee says who gets in, at what level, by whom, and after how long. The steps below will show the same with real packets.")
 	var shown foresee.Shape
 	for _, person := range []string{"ines.marsh", "master", "anyone"} {
-		shapes, err := narrowing{device: ship, through: site.SSH, person: person}.shapes(s.site)
+		shapes, err := narrowing{device: ship, through: site.SSH, person: person}.shapes(s.site, s.site.reckoner())
 		if err != nil {
 			return err
 		}

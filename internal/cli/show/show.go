@@ -84,16 +84,18 @@ func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible ...
 	t.SetOutputMirror(w)
 	t.SetStyle(table.Style{Box: table.BoxStyle{PaddingRight: "  "}, Format: table.FormatOptions{Header: text.FormatUpper}})
 	head := make(table.Row, len(header))
-	widths := make([]int, len(header))
+	widths, words := make([]int, len(header)), make([]int, len(header))
 	for i, h := range header {
 		head[i] = s.Paint(Strong, h)
-		widths[i] = len(h)
-		for _, r := range rows {
+		for _, r := range append([][]string{header}, rows...) {
 			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(r[i]))
+			for word := range strings.FieldsSeq(r[i]) {
+				words[i] = max(words[i], text.StringWidthWithoutEscSequences(word))
+			}
 		}
 	}
 	t.AppendHeader(head)
-	t.SetColumnConfigs(s.shares(widths, flexible))
+	t.SetColumnConfigs(s.shares(widths, words, flexible))
 	for _, r := range rows {
 		row := make(table.Row, len(r))
 		for i, v := range r {
@@ -105,12 +107,13 @@ func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible ...
 	t.Render()
 }
 
-// narrowest is the least width of a column that wraps.
+// narrowest is the least width of a column that wraps, where it has words so
+// long.
 const narrowest = 16
 
 // shares gives the flexible columns their widths: what each needs, or an equal
 // share of what is left.
-func (s Style) shares(widths []int, flexible []int) []table.ColumnConfig {
+func (s Style) shares(widths, words, flexible []int) []table.ColumnConfig {
 	left := s.Width - 2*len(widths)
 	for i, n := range widths {
 		if !slices.Contains(flexible, i) {
@@ -121,7 +124,7 @@ func (s Style) shares(widths []int, flexible []int) []table.ColumnConfig {
 	slices.SortFunc(order, func(a, b int) int { return widths[a] - widths[b] })
 	var configs []table.ColumnConfig
 	for i, column := range order {
-		width := min(widths[column], max(narrowest, left/(len(order)-i)))
+		width := min(widths[column], max(min(narrowest, words[column]), left/(len(order)-i)))
 		left -= width
 		configs = append(configs, table.ColumnConfig{Number: column + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
 	}
@@ -180,6 +183,9 @@ func Safe(text string) string {
 func Count(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
+	}
+	if stem, ok := strings.CutSuffix(one, "y"); ok && !strings.HasSuffix(one, "way") {
+		return fmt.Sprintf("%d %sies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -61,7 +61,7 @@ func BenchmarkReadAndCheck10000(b *testing.B) {
 	for b.Loop() {
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: text})
 		require.NoError(b, err)
-		require.Equal(b, 10000, Check(foresee.Reckoner{Site: s}).Proven.Devices)
+		require.Equal(b, 10000, Check(foresee.Reckoner{Site: s}, Facts{}).Proven.Devices)
 	}
 }
 

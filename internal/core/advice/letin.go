@@ -6,7 +6,6 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 )
 
 // open looks for logins without valid credentials.
@@ -40,29 +39,6 @@ func open(c *checker, sh foresee.Shape) {
 	}
 }
 
-// keyDiffers looks for servers that are up and yet unreadable for a device
-// because its key is another one.
-func keyDiffers(c *checker, sh foresee.Shape) {
-	for _, cs := range sh.Cases {
-		for _, step := range cs.Steps {
-			for _, t := range step.Tries {
-				if t.Reply.Reason != walk.KeyDiffers {
-					continue
-				}
-				held := cs.Device.Holds.Keys[t.Server]
-				how := c.reckoner.Keys[held.Key.Name].Difference(c.reckoner.Keys[t.Server.Key.Name])
-				if _, known := c.reckoner.Keys[held.Key.Name]; !known || how == "" {
-					how = "its value cannot be read here, so it counts as another key"
-				}
-				c.add(Finding{Code: "key-differs", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: held.KeyRef.Place,
-					Text: fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this device in a way that it can read.",
-						held.Key.Name, t.Server.Name, t.Server.Key.Name, how),
-					Repair: fmt.Sprintf("put the key %s on the device, then take %q out of holds", t.Server.Key.Name, t.Server.Name+": "+held.Key.Name)})
-			}
-		}
-	}
-}
-
 // clearTextWay looks for a way in that sends passwords in clear.
 func clearTextWay(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
@@ -71,22 +47,5 @@ func clearTextWay(c *checker, sh foresee.Shape) {
 				Text:   "Telnet is open: names, passwords and everything typed cross the network in clear.",
 				Repair: "write telnet: off, and use ssh"})
 		}
-	}
-}
-
-// clearInFile looks for keys whose value stands in the site file.
-func clearInFile(c *checker) {
-	s := c.reckoner.Site
-	for _, k := range s.Keys {
-		if k.Source != site.KeyClear {
-			continue
-		}
-		f := Finding{Code: "clear-in-file", Place: k.Place,
-			Text:   fmt.Sprintf("The key %s stands in clear in the site file: whoever reads the file has it.", k.Name),
-			Repair: fmt.Sprintf("write %s: file keys/%s (a file that only you can read), or %s: env VARIABLE", k.Name, k.Name, k.Name)}
-		if s.Lab.Only {
-			f.Severity = Note
-		}
-		c.add(f)
 	}
 }

@@ -182,11 +182,41 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
 			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
+		case cs.RaiseWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+			list := cs.Way.Lists[site.Elevation]
+			f.Code, f.Place = "elevation-stuck", lastMethod(list)
+			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
+			f.Repair = "end the list with a secret: " + methodsText(list, "secret NAME")
 		default:
 			continue
 		}
 		c.add(f)
 	}
+}
+
+// accountTooLow looks for devices whose local accounts get in, and none of them
+// to full rights, when every server is silent.
+func accountTooLow(c *checker, sh foresee.Shape) {
+	in := foresee.Case{}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Local || len(cs.When) == 0 || slices.ContainsFunc(cs.When, func(w foresee.Condition) bool { return w.State == foresee.Up }) {
+			continue
+		}
+		if cs.Full() {
+			return
+		}
+		if cs.Outcome == foresee.In || cs.Outcome == foresee.Low {
+			in = cs
+		}
+	}
+	if in.Device == nil {
+		return
+	}
+	a := in.Device.Account(in.Who.Name)
+	f := Finding{Code: "account-too-low", Devices: sh.Devices, Place: a.Place,
+		Text:   fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a server.", upper(when(in)), a.Name, in.Raised),
+		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a secret"}
+	c.add(f)
 }
 
 func whoText(w foresee.Who) string {

@@ -110,6 +110,29 @@ type Again struct {
 // elevation.
 func (c Case) Full() bool { return (c.Outcome == In || c.Outcome == Low) && c.Raised == 15 }
 
+// Summary is a case in a few words: "in, level 15, by tern, after 2s".
+func (c Case) Summary() string {
+	text := string(c.Outcome)
+	if c.Outcome != Refused {
+		text += fmt.Sprintf(", level %d", c.Level)
+		if c.Raised > c.Level {
+			text += fmt.Sprintf(" (%d by elevation)", c.Raised)
+		}
+		if c.Stuck {
+			text += ", no command works"
+		}
+	}
+	if c.By != "" {
+		text += ", by " + c.By
+	} else if c.Reason != "" {
+		text += ", " + string(c.Reason)
+	}
+	if c.Wait > 0 {
+		text += ", after " + c.Wait.String()
+	}
+	return text
+}
+
 // Holds tells whether every condition of the case is met when the servers of
 // silent are silent and all others are up.
 func (c Case) Holds(silent map[*site.Server]bool) bool {

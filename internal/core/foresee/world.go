@@ -115,10 +115,8 @@ func (e imaginedExchange) Try(int) walk.Reply {
 // it does.
 func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) walk.Reason {
 	switch {
-	case !s.Serves(p) && s.Protocol == site.RADIUS:
-		return walk.NotForThis
 	case !s.Serves(p):
-		return walk.ServerError
+		return walk.NotForThis
 	case s.Protocol == site.LDAP:
 		return ""
 	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):
@@ -165,4 +163,13 @@ func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bo
 		return false
 	}
 	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(d.Asks(), s) && f.Keys.Same(held, c.Key) })
+}
+
+// RoleOf gives the role that a person has where a case happens, nil for none.
+func (f Reckoner) RoleOf(c Case) *site.Role {
+	d := f.decide(c.Device, c.Way, c.Who, site.Session)
+	if !d.Allow {
+		return nil
+	}
+	return d.Role
 }

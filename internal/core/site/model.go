@@ -264,6 +264,7 @@ type List struct {
 	Purpose Purpose
 	Levels  Range // for Commands and RecordCommands: the command levels it governs
 	Start   bool  // for records: a start record too, not only the stop
+	NoStop  bool  // for records: the start alone
 	Methods []Method
 }
 

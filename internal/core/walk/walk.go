@@ -292,7 +292,7 @@ func (v *Visit) Leave(now, elapsed time.Duration) {
 // the kind insists on it.
 func (v *Visit) record(p site.Purpose, q Question) bool {
 	list := v.Way.Lists[p]
-	if list == nil || q.Start && !list.Start {
+	if list == nil || q.Start && !list.Start || !q.Start && list.NoStop {
 		return true
 	}
 	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method

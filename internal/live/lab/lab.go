@@ -25,8 +25,8 @@ import (
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
-	"mellowgate/internal/live/words"
 	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/words"
 )
 
 // Config is what a lab works from. Site, Keys and State are needed.

@@ -1,0 +1,106 @@
+package vault
+
+import (
+	"context"
+	"os"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/site"
+)
+
+// patience bounds how long passwords are guessed. Hashes are slow on purpose.
+const patience = 5 * time.Second
+
+// badPasswords are tried against every local account.
+var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein", "welcome1", "12345678", "123456", "default", "test"}
+
+// Facts finds out what cannot be seen in a site itself: accounts whose password
+// can be guessed, and files with secrets that others can read. Guessing ends
+// with ctx; untried is how many accounts were then left.
+func Facts(ctx context.Context, s *site.Site, base string) (f advice.Facts, untried int) {
+	f.Exposed = exposed(s, base)
+	f.Guessed, untried = guess(ctx, s)
+	return f, untried
+}
+
+func guess(ctx context.Context, s *site.Site) (map[*site.Account]string, int) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	var mu sync.Mutex
+	guessed, tried := map[*site.Account]string{}, 0
+	var hashed int
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for _, a := range s.Accounts {
+		if a.Password.Hash == "" {
+			continue
+		}
+		hashed++
+		work.Go(func() error {
+			what, done := guessOne(ctx, s, a)
+			mu.Lock()
+			defer mu.Unlock()
+			if done {
+				tried++
+			}
+			if what != "" {
+				guessed[a] = what
+			}
+			return nil
+		})
+	}
+	_ = work.Wait()
+	return guessed, hashed - tried
+}
+
+// guessOne tries the passwords that everybody tries first. It is not done when
+// the time was over before.
+func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, done bool) {
+	type try struct{ password, what string }
+	tries := []try{{a.Name, "its own name"}, {"", "empty"}}
+	for _, word := range append(strings.Fields(s.Name), s.Name) {
+		tries = append(tries, try{word, "the site's name"}, try{strings.ToLower(word), "the site's name"})
+	}
+	for _, p := range badPasswords {
+		tries = append(tries, try{p, "one that everybody tries first"})
+	}
+	for _, t := range tries {
+		if ctx.Err() != nil {
+			return "", false
+		}
+		if ok, err := PasswordIs(a.Password, t.password, nil); err == nil && ok {
+			return t.what, true
+		}
+	}
+	return "", true
+}
+
+// exposed finds files with secrets that others can read: those of keys, and
+// site files with a key in clear.
+func exposed(s *site.Site, base string) []advice.Exposed {
+	var all []advice.Exposed
+	seen := map[string]bool{}
+	look := func(path string, at site.Place) {
+		info, err := os.Stat(path)
+		if err != nil || seen[path] || info.Mode().Perm()&0o077 == 0 {
+			return
+		}
+		seen[path] = true
+		all = append(all, advice.Exposed{Path: path, Mode: info.Mode().String(), Place: at})
+	}
+	for _, k := range s.Keys {
+		switch k.Source {
+		case site.KeyFile:
+			look(At(base, k.From), k.Place)
+		case site.KeyClear:
+			look(s.Files[k.Place.File], k.Place)
+		}
+	}
+	return all
+}
