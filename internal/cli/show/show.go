@@ -184,7 +184,7 @@ func Count(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	if stem, ok := strings.CutSuffix(one, "y"); ok && !strings.HasSuffix(one, "way") {
+	if stem, ok := strings.CutSuffix(one, "y"); ok && !strings.HasSuffix(one, "ay") {
 		return fmt.Sprintf("%d %sies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, one)

@@ -105,32 +105,57 @@ func unused(c *checker) {
 		for _, h := range d.Holds.Keys {
 			used[h.Key] = true
 		}
+		for v := range d.Holds.Ports {
+			used[v] = true
+		}
 		for _, a := range d.Accounts {
 			used[a], used[a.Password.Key] = true, true
 		}
 		for _, w := range d.Ways {
 			for _, l := range w.Lists {
 				if l != nil {
-					used[l] = true
+					used[l.Place] = true // what a device holds in place of a list bears its place
 				}
 			}
 		}
 	}
 	for _, l := range s.Lists {
+		used[l] = used[l.Place]
 		for _, m := range l.Methods {
-			if used[l] && m.Group != nil {
+			if !used[l] {
+				continue
+			}
+			used[m.Secret] = true
+			if m.Group != nil {
 				used[m.Group] = true
 				for _, server := range m.Group.Servers {
-					used[server], used[server.Key] = true, true
+					used[server] = true
 				}
 			}
 		}
+	}
+	for _, v := range s.Directories {
+		used[v] = true
+	}
+	for _, c := range s.Clients {
+		used[c.Key] = true
+		for _, v := range c.Servers {
+			used[v] = true
+		}
+	}
+	for _, v := range s.Servers {
+		if used[v] {
+			used[v.Key], used[v.NextKey], used[v.Directory.Key] = true, true, true
+		}
+	}
+	for _, e := range s.Elevations {
+		used[e.Password.Key] = true
 	}
 	for _, g := range s.Grants {
 		used[g.Role] = true
 	}
 	for _, p := range s.People {
-		used[p.Password.Key] = true
+		used[p.Password.Key], used[p.OneTime] = true, true
 	}
 	say := func(what string, value any, r site.Ref) {
 		if !used[value] {
@@ -158,6 +183,9 @@ func unused(c *checker) {
 	}
 	for _, v := range s.Accounts {
 		say("account", v, v.Ref)
+	}
+	for _, v := range s.Elevations {
+		say("elevation secret", v, v.Ref)
 	}
 	for _, v := range s.Roles {
 		say("role", v, v.Ref)

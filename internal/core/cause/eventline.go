@@ -29,6 +29,9 @@ func (e Event) AppendLine(b []byte) []byte {
 	if e.Level != nil {
 		b = strconv.AppendInt(append(b, `,"level":`...), int64(*e.Level), 10)
 	}
+	if e.Key != "" {
+		b = appendString(append(b, `,"key":`...), e.Key)
+	}
 	return append(b, '}', '\n')
 }
 

@@ -18,7 +18,7 @@ func TestAnEventsLineIsWhatTheJSONPackageWouldWrite(t *testing.T) {
 		e := Event{Time: time.Unix(rapid.Int64Range(0, 4e9).Draw(t, "seconds"), rapid.Int64Range(0, 999999999).Draw(t, "nanoseconds")).UTC(),
 			Server: text("server"), Protocol: text("protocol"), Client: text("client"), Device: text("device"), Access: text("access"),
 			Person: text("person"), Question: text("question"), Command: text("command"), Answer: text("answer"), Reason: text("reason"),
-			Text: text("text"), Place: text("place"), Rule: text("rule")}
+			Text: text("text"), Place: text("place"), Rule: text("rule"), Key: text("key")}
 		if level := rapid.IntRange(-1, 15).Draw(t, "level"); level >= 0 {
 			e.Level = &level
 		}

@@ -75,6 +75,7 @@ type Event struct {
 	Place    string    `json:"place,omitempty"`
 	Rule     string    `json:"rule,omitempty"` // the command rule that decided
 	Level    *int      `json:"level,omitempty"`
+	Key      string    `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
 }
 
 // Answers of an Event.

@@ -53,7 +53,9 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 	r, _ := startDesigned(t)
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
+		require.Equal(t, "k", r.last().Key)
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result, server)
+		require.Equal(t, "k2", r.last().Key)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result, server)
 	}
 }

@@ -221,6 +221,18 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 	return asker{}, false
 }
 
+// keyName names the key that was used, while it is being changed; else "".
+func (s *server) keyName(used []byte) string {
+	keys := s.secrets()
+	switch {
+	case len(keys) < 2:
+		return ""
+	case string(keys[1]) == string(used):
+		return s.site.NextKey.Name
+	}
+	return s.site.Key.Name
+}
+
 func (s *server) nobody(a netip.Addr) string {
 	return fmt.Sprintf("no device or client of the site has the address %s", a)
 }
@@ -274,6 +286,7 @@ type question struct {
 	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
 	// that the asker proves to know.
 	proves  func(password string) bool
+	key     string // the name of the key that was used, while it is being changed
 	form    string // of the password: ascii, pap, chap or mschapv2
 	from    string // where the person comes from
 	level   int
@@ -438,7 +451,7 @@ func deviceName(d *site.Device) string {
 
 func (s *server) event(q question) cause.Event {
 	return cause.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
-		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line}
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line, Key: q.key}
 }
 
 // drop notes a packet that gets no answer.

@@ -203,6 +203,9 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	}
 	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
 	r.From = source(r.from)
+	if client.device != nil {
+		r.question.key = s.keyName(secret)
+	}
 	if p.Code == radius.AccessRequest && !accounting {
 		r.readCredential()
 	}

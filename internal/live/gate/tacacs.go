@@ -199,6 +199,9 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 func (c *tacacsConn) question(p site.Purpose) question {
 	q := question{client: c.client, at: c.server.gate.config.Now()}
 	q.Purpose, q.Device = p, c.device
+	if c.device != nil {
+		q.key = c.server.keyName(c.keys[0])
+	}
 	return q
 }
 

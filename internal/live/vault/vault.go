@@ -16,6 +16,7 @@ import (
 	"github.com/go-crypt/crypt"
 	"github.com/go-crypt/crypt/algorithm"
 	"github.com/go-crypt/crypt/algorithm/argon2"
+	"github.com/go-crypt/crypt/algorithm/shacrypt"
 
 	"mellowgate/internal/core/site"
 )
@@ -211,6 +212,20 @@ func CheckHashes(s *site.Site) []error {
 // number of passes.
 func Hash(password string, memory uint32, passes int) (string, error) {
 	hasher, err := argon2.New(argon2.WithVariantID(), argon2.WithM(memory), argon2.WithT(passes), argon2.WithP(1))
+	if err != nil {
+		return "", err
+	}
+	digest, err := hasher.Hash(password)
+	if err != nil {
+		return "", err
+	}
+	return digest.Encode(), nil
+}
+
+// HashForDevices makes a SHA-512 crypt hash, which devices take more often than
+// argon2id.
+func HashForDevices(password string) (string, error) {
+	hasher, err := shacrypt.New(shacrypt.WithSHA512())
 	if err != nil {
 		return "", err
 	}

@@ -1,0 +1,136 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/cause"
+)
+
+func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
+	c := demoSite(t)
+	one, two := c.run(t, "keys", "make").out, c.run(t, "keys", "make", "-length", "64").out
+	require.Len(t, strings.TrimSpace(one), 32)
+	require.Len(t, strings.TrimSpace(two), 64)
+	require.Regexp(t, `^[a-zA-Z2-9]+\n$`, one)
+	require.NotRegexp(t, `[lIO01o]`, one+two)
+	require.Equal(t, 2, c.run(t, "keys", "make", "-length", "8").status)
+
+	require.Zero(t, c.run(t, "new", "mine").status)
+	require.Zero(t, c.run(t, "keys", "identity", "id.txt").status)
+	require.Zero(t, c.run(t, "keys", "identity", "other.txt").status)
+	c.env = append(c.env, "MELLOWGATE_IDENTITY="+filepath.Join(c.dir, "id.txt"))
+	r := c.run(t, "keys", "seal", "gate-key", "mine")
+	require.Zero(t, r.status, r.err)
+	site := filepath.Join(c.dir, "mine/site.yaml")
+	text, err := os.ReadFile(site)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(site, []byte(strings.Replace(string(text), "file keys/gate.key", "sealed", 1)), 0o600))
+	value, err := os.ReadFile(filepath.Join(c.dir, "mine/keys/gate.key"))
+	require.NoError(t, err)
+	sealed, err := os.ReadFile(filepath.Join(c.dir, "mine/keys.sealed"))
+	require.NoError(t, err)
+	require.NotContains(t, string(sealed), strings.TrimSpace(string(value)))
+	require.Contains(t, string(sealed), "BEGIN AGE ENCRYPTED FILE")
+
+	require.Zero(t, c.run(t, "check", "mine").status)
+	r = c.run(t, "keys", "list", "mine")
+	require.Regexp(t, `gate-key +sealed +known +0 days +gate-1, gate-2`, r.out)
+	require.Equal(t, string(value), c.run(t, "keys", "unseal", "-into", "-", "gate-key", "mine").out)
+	require.Equal(t, 2, c.run(t, "keys", "unseal", "gate-key", "mine").status, "it never shows a secret unasked")
+
+	c.env[len(c.env)-1] = "MELLOWGATE_IDENTITY=" + filepath.Join(c.dir, "other.txt")
+	r = c.run(t, "check", "mine")
+	require.Contains(t, r.err, "it is sealed for another identity, or the passphrase is wrong")
+	c.env = c.env[:len(c.env)-1]
+	require.Contains(t, c.run(t, "check", "mine").err, "name the identity file in $MELLOWGATE_IDENTITY")
+
+	r = c.run(t, "keys", "compare", "shore-key", "ship-key", "demo/as-reviewed")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.out, "shore-key and ship-key differ: ")
+	require.Zero(t, c.run(t, "keys", "compare", "ship-key", "ship-key", "demo/as-reviewed").status)
+	require.Contains(t, c.run(t, "keys", "compare", "ship-key", "shp-key", "demo/as-reviewed").err, `did you mean "ship-key"?`)
+	require.Equal(t, 2, c.run(t, "keys", "lst").status)
+}
+
+func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
+	c := demoSite(t)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("four other words here\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte("site: x\nkeys: {k: sealed}\n"), 0o600))
+	r := c.run(t, "keys", "seal", "k")
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.err, "$MELLOWGATE_PASSPHRASE_FILE")
+	c.env = append(c.env, "MELLOWGATE_PASSPHRASE_FILE=phrase")
+	r = c.run(t, "keys", "seal", "k")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `k +sealed +known`, c.run(t, "keys", "list").out)
+	c.env[len(c.env)-1] = "MELLOWGATE_PASSPHRASE_FILE=wrong"
+	require.Contains(t, c.run(t, "keys", "list").err, "the passphrase is wrong")
+}
+
+func TestAHashIsMadeOfAPasswordThatIsNotShown(t *testing.T) {
+	c := demoSite(t)
+	c.stdin = "a long password of this test\n"
+	for form, start := range map[string]string{"argon2id": "$argon2id$", "sha512-crypt": "$6$"} {
+		r := c.run(t, "keys", "hash", "-form", form)
+		require.Zero(t, r.status, r.err)
+		require.True(t, strings.HasPrefix(r.out, start), r.out)
+	}
+	require.Equal(t, 2, c.run(t, "keys", "hash", "-form", "plain").status)
+	c.stdin = "\n"
+	require.Equal(t, 2, c.run(t, "keys", "hash").status)
+}
+
+func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
+	c := demoSite(t)
+	change := func(verb string, more ...string) result {
+		return c.run(t, append(append([]string{"keys"}, more...), "change", "shore-key", verb, "demo/as-reviewed")...)
+	}
+	require.Equal(t, 2, change("status").status, "it has not begun")
+	r := change("begin")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "tern, plover take both from now on")
+	text, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
+	require.NoError(t, err)
+	require.Contains(t, string(text), "key: {now: shore-key, next: shore-key-2}")
+	require.Contains(t, string(text), "# head office", "comments stay")
+	require.Zero(t, c.run(t, "check", "demo/as-reviewed").status)
+	require.Equal(t, 2, change("begin").status, "it has begun already")
+
+	// What the servers noted: one device with each key, the others not at all.
+	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "st"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/places.json"), []byte("{}"), 0o600))
+	var lines []byte
+	note := func(device, key string, at int64) {
+		line, err := json.Marshal(cause.Event{Time: time.Unix(at, 0), Server: "tern", Device: device, Key: key})
+		require.NoError(t, err)
+		lines = append(append(lines, line...), '\n')
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/events.jsonl"), lines, 0o600))
+	}
+	note("hq-fw-1", "shore-key", 100)
+	note("north-rtr-1", "shore-key", 100)
+	note("north-rtr-1", "shore-key-2", 200)
+	r = change("status", "-state", "st")
+	require.Equal(t, 1, r.status, r.err)
+	require.Regexp(t, `hq-fw-1 +01-01 00:01:40 +the old key shore-key`, r.out)
+	require.Regexp(t, `north-rtr-1 +01-01 00:03:20 +the new key shore-key-2`, r.out)
+	require.Regexp(t, `north-sw-1 +- +not seen yet`, r.out)
+	require.Equal(t, 2, change("finish", "-state", "st").status)
+	for _, d := range []string{"hq-fw-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr", "mv-curlew-rtr", "mv-godwit-rtr"} {
+		note(d, "shore-key-2", 300)
+	}
+	require.Zero(t, change("status", "-state", "st").status)
+	r = change("finish", "-state", "st")
+	require.Zero(t, r.status, r.err)
+	text, err = os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
+	require.NoError(t, err)
+	require.Contains(t, string(text), "key: shore-key-2\n")
+	require.NotContains(t, string(text), "now:")
+}

@@ -1,0 +1,88 @@
+package vault
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/site"
+)
+
+// Edit is one change to a site's file: at a place, Old becomes New. An empty
+// Old puts New before what stands there.
+type Edit struct {
+	Place    site.Place
+	Old, New string
+}
+
+// Change edits the files of a site. What cannot be edited, or would be no site
+// afterwards, is left as it was.
+func Change(s *site.Site, path string, edits []Edit) error {
+	files := map[int32][]Edit{}
+	for _, e := range edits {
+		files[e.Place.File] = append(files[e.Place.File], e)
+	}
+	before := map[string][]byte{}
+	undo := func() {
+		for name, text := range before {
+			_ = WriteWhole(name, text)
+		}
+	}
+	for file, some := range files {
+		name := s.Files[file]
+		text, err := os.ReadFile(name)
+		if err != nil {
+			undo()
+			return err
+		}
+		changed, err := apply(text, some, s)
+		if err == nil {
+			err = WriteWhole(name, changed)
+		}
+		if err != nil {
+			undo()
+			return err
+		}
+		before[name] = text
+	}
+	if _, _, err := Load(path); err != nil {
+		undo()
+		return fmt.Errorf("the change would leave no good site, and was undone: %w", err)
+	}
+	return nil
+}
+
+// apply makes the edits from the last to the first, so that places stay right.
+func apply(text []byte, edits []Edit, s *site.Site) ([]byte, error) {
+	slices.SortFunc(edits, func(a, b Edit) int {
+		if a.Place.Before(b.Place) {
+			return 1
+		}
+		return -1
+	})
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	for _, e := range edits {
+		at, column := int(e.Place.Line)-1, int(e.Place.Column)-1
+		if at >= len(lines) || column > len(lines[at]) || !strings.HasPrefix(string(lines[at][column:]), e.Old) {
+			return nil, fmt.Errorf("%s: the file is not as it was read; nothing was changed", s.Where(e.Place))
+		}
+		line := string(lines[at])
+		lines[at] = []byte(line[:column] + e.New + line[column+len(e.Old):])
+	}
+	return bytes.Join(lines, nil), nil
+}
+
+// LineAt gives the line of a place, and "" where it cannot be read.
+func LineAt(s *site.Site, p site.Place) string {
+	text, err := os.ReadFile(s.Files[p.File])
+	if err != nil {
+		return ""
+	}
+	lines := strings.Split(string(text), "\n")
+	if int(p.Line) > len(lines) {
+		return ""
+	}
+	return lines[p.Line-1]
+}
