@@ -9,6 +9,7 @@ import (
 	"strings"
 	"text/template"
 
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
 )
 
@@ -19,13 +20,20 @@ func newCommand() *Command {
 	return &Command{
 		Name: "new", Args: "DIR", Short: "start a site: a small, valid, commented one to edit",
 		Long: `Writes DIR/site.yaml with comments, a fresh shared secret in DIR/keys and two fresh passwords in DIR/passwords,
-in files that only you can read. It overwrites nothing.`,
+in files that only you can read. It overwrites nothing.
+
+-schema prints the JSON Schema of the site file: an editor that knows it completes and checks while you type.`,
 		Examples: []Example{
 			{"mellowgate new my-site", "a starter site in the folder my-site"},
 			{"mellowgate new my-site && mellowgate check my-site", "the same, and the proof that it is safe"},
 		},
 		Prepare: func(c *Call) func() error {
+			schema := c.Flags.Bool("schema", false, "print the JSON Schema of a site file, for editors, and make nothing")
 			return func() error {
+				if *schema {
+					_, err := c.Out.Write(site.Schema())
+					return err
+				}
 				if len(c.Args) == 0 {
 					return wrong("new needs the name of a folder to make\nusage: %s", usage(newCommand()))
 				}

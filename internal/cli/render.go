@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"os"
+	"strings"
+	"text/template"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/live/vault"
+	"mellowgate/internal/wire/yang"
+)
+
+func renderCommand() *Command {
+	return &Command{
+		Name: "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model", MaxArgs: 2,
+		Long: `Prints what one device is to hold, as data: -model ietf is ietf-system (RFC 7317) with ietf-system-tacacs-plus
+(RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML. With -template FILE it is the
+user's own text/template over the view that docs/templates.md describes, for devices that speak neither.
+
+Every part of the design that the model cannot carry is named on standard error. Keys stand as placeholders unless
+-with-keys puts their values in.`,
+		Examples: []Example{
+			{"mellowgate render north-sw-1 demo/as-reviewed", "a switch, as data of ietf-system"},
+			{"mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed", "a ship's router, as OpenConfig XML"},
+		},
+		Prepare: func(c *Call) func() error {
+			model := c.Flags.String("model", "ietf", "the `model`: ietf or openconfig")
+			format := c.Flags.String("format", "json", "the `form`: json or xml")
+			path := c.Flags.String("template", "", "a text/template `file` in place of a model")
+			withKeys := c.Flags.Bool("with-keys", false, "put the values of keys in, in place of placeholders")
+			return func() error {
+				d, l, err := c.deviceOfSite()
+				if err != nil {
+					return err
+				}
+				secrets := yang.Placeholders
+				if *withKeys {
+					secrets = func(key string) string { return l.Keys[key].Reveal() }
+				}
+				plan := blueprint.Of(d)
+				if *path != "" {
+					return c.fill(*path, plan, secrets)
+				}
+				if *format != "json" && *format != "xml" {
+					return wrong("-format is %q; json or xml is wanted", *format)
+				}
+				var text []byte
+				var left []string
+				switch *model {
+				case "ietf":
+					var s yang.System
+					s, left = yang.SystemOf(plan, secrets)
+					text, err = encode(*format, s)
+				case "openconfig":
+					var s yang.OpenSystem
+					s, left = yang.OpenSystemOf(plan, secrets)
+					text, err = encode(*format, s)
+				default:
+					return wrong("-model is %q; ietf or openconfig is wanted", *model)
+				}
+				if err != nil {
+					return cannot(err)
+				}
+				for _, n := range left {
+					c.note("not carried: %s", n)
+				}
+				_, err = c.Out.Write(text)
+				return err
+			}
+		},
+	}
+}
+
+// encoder is data of a model.
+type encoder interface {
+	JSON() ([]byte, error)
+	XML() ([]byte, error)
+}
+
+func encode(format string, data encoder) ([]byte, error) {
+	if format == "xml" {
+		return data.XML()
+	}
+	return data.JSON()
+}
+
+// fill fills the user's own template with the view of a device.
+func (c *Call) fill(path string, plan blueprint.Blueprint, secrets yang.Secrets) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return failure{ExitUsage, vault.Unreadable(path, err)}
+	}
+	t, err := template.New(path).Funcs(template.FuncMap{"key": secrets, "join": strings.Join}).Option("missingkey=error").Parse(string(text))
+	if err == nil {
+		err = t.Execute(c.Out, plan)
+	}
+	if err != nil {
+		return wrong("%s", strings.TrimPrefix(err.Error(), "template: "))
+	}
+	return nil
+}

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/sheet"
+	"mellowgate/internal/core/site"
+)
+
+//go:embed page/steps.html
+var stepsPage string
+
+func stepsCommand() *Command {
+	return &Command{
+		Name: "steps", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order", MaxArgs: 2,
+		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session open, set a timed way
+back, make the local account, then servers, groups and lists; one way in, not the console; the logins to try from a
+second session with what each must show; the outage, on purpose; the other ways in; records; and only then save.
+
+The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is foreseen
+from the site. Exit status 1 when check finds an error for this device: repair that first.`,
+		Examples: []Example{
+			{"mellowgate steps mv-avocet-rtr demo/as-reviewed", "the sheet of a ship's router"},
+			{"mellowgate steps -html north-sw-1 demo/as-reviewed > sheet.html", "the same for a switch, to print"},
+		},
+		Prepare: func(c *Call) func() error {
+			html := c.Flags.Bool("html", false, "an HTML page in place of Markdown")
+			return func() error {
+				d, l, err := c.deviceOfSite()
+				if err != nil {
+					return err
+				}
+				s := sheet.Of(l.reckoner(), d)
+				if *html {
+					page, err := template.New("steps").Parse(stepsPage)
+					if err == nil {
+						err = page.Execute(c.Out, s)
+					}
+					if err != nil {
+						return cannot(err)
+					}
+				} else {
+					writeSheet(c.Out, s)
+				}
+				errors := errorsFor(c.check(l), d)
+				if len(errors) == 0 {
+					return nil
+				}
+				c.note("check finds %s for %s (%s): repair that before you follow this sheet", show.Count(len(errors), "error"), d.Name, strings.Join(errors, ", "))
+				return errNo
+			}
+		},
+	}
+}
+
+// deviceOfSite reads the arguments DEVICE [SITE].
+func (c *Call) deviceOfSite() (*site.Device, loaded, error) {
+	if len(c.Args) == 0 {
+		return nil, loaded{}, wrong("the name of a device is wanted\nusage: %s", "mellowgate "+c.Flags.Name()+" DEVICE [SITE]")
+	}
+	name := c.Args[0]
+	c.Args = c.Args[1:]
+	l, err := c.load(false)
+	if err != nil {
+		return nil, l, err
+	}
+	d, err := l.device(name)
+	return d, l, err
+}
+
+// errorsFor gives the codes of the errors that hold for a device.
+func errorsFor(r advice.Report, d *site.Device) []string {
+	var codes []string
+	for _, f := range r.Findings {
+		if f.Severity != advice.Error {
+			continue
+		}
+		for _, of := range f.Devices {
+			if of == d {
+				codes = append(codes, f.Code)
+			}
+		}
+	}
+	return codes
+}
+
+// writeSheet writes a sheet as Markdown with boxes to tick.
+func writeSheet(w io.Writer, s sheet.Sheet) {
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format, args...) }
+	say("# Change sheet: %s\n\n", s.Device)
+	for _, f := range s.About {
+		say("- %s: %s\n", f.Name, f.Value)
+	}
+	say("- date, and who: ____________________\n")
+	for i, section := range s.Sections {
+		say("\n## %d. %s\n\n%s\n\n", i+1, section.Title, section.Why)
+		items := func(all []sheet.Item) {
+			for _, item := range all {
+				say("- [ ] %s\n", item.Text)
+				if item.Command != "" {
+					say("      `%s`\n", item.Command)
+				}
+			}
+		}
+		items(section.Items)
+		if len(section.Tests) > 0 {
+			if len(section.Items) > 0 {
+				say("\n")
+			}
+			say("| | way in | name | password | must show | wait | seen |\n|---|---|---|---|---|---|---|\n")
+			for _, t := range section.Tests {
+				say("| [ ] | %s | %s | %s | %s | %s | |\n", t.Way, t.Person, t.Password, t.Expect, t.Wait)
+			}
+			if len(section.Then) > 0 {
+				say("\n")
+			}
+		}
+		items(section.Then)
+	}
+}

@@ -1,0 +1,214 @@
+// Package blueprint is what one device is to hold, in plain values: the servers
+// it asks, its groups, lists, ways in and accounts. The change sheet, the
+// data models and a user's own templates are made from it.
+package blueprint
+
+import (
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/site"
+)
+
+// Blueprint is the design of one device. Names of keys stand for their values.
+type Blueprint struct {
+	Name      string
+	Kind      string
+	Network   string // the routing instance, "" for the default one
+	Source    string // the address that requests come from
+	Addresses []string
+	Servers   []Server // every server that a list may ask, in the order of the lists
+	Groups    []Group
+	Lists     []List
+	Ways      []Way
+	Accounts  []Account
+	Secrets   []Secret
+}
+
+// Server is one server as the device asks it.
+type Server struct {
+	Name                 string
+	Protocol             string // radius, tacacs or ldap
+	Address              string
+	Port                 int // TACACS+, LDAP, and RADIUS over TLS
+	AuthenticationPort   int // RADIUS
+	AccountingPort       int // RADIUS
+	TLS                  bool
+	Key                  string // the name of its key, "" over TLS
+	Wait                 time.Duration
+	Tries                int
+	Rest                 time.Duration
+	Authentication       bool // what it is for
+	Authorization        bool
+	Accounting           bool
+	MessageAuthenticator bool // RADIUS: required
+}
+
+// Group is a server group.
+type Group struct {
+	Name     string
+	Protocol string
+	Servers  []string
+}
+
+// List is a method list.
+type List struct {
+	Name    string
+	Purpose string // login, elevation, session, commands, record-sessions, record-commands, record-system
+	Levels  string // such as 1-15, for commands
+	When    string // start-stop, stop or start, for records
+	Methods []string
+}
+
+// Way is one way in with the lists that hold on it, by purpose.
+type Way struct {
+	Name   string // such as "ssh 0-15"
+	Access string
+	Lines  string
+	Lists  map[string]string
+}
+
+// Account is a local account.
+type Account struct {
+	Name  string
+	Level int
+	Hash  string // "" where the password is the key Key
+	Key   string
+}
+
+// Secret is an elevation secret.
+type Secret struct {
+	Name  string
+	Level int
+	Hash  string
+	Key   string
+}
+
+// Of gives the blueprint of a device.
+func Of(d *site.Device) Blueprint {
+	b := Blueprint{Name: d.Name, Kind: d.Kind.Name, Network: d.Network, Source: d.Source.String()}
+	for _, a := range d.Addresses {
+		b.Addresses = append(b.Addresses, a.String())
+	}
+	for _, w := range d.Ways {
+		way := Way{Name: w.Name(), Access: w.Access, Lists: map[string]string{}}
+		if w.HasLines {
+			way.Lines = w.Lines.String()
+		}
+		for p, l := range w.Lists {
+			if l != nil {
+				way.Lists[site.Purpose(p).String()] = l.Name
+				b.list(l)
+			}
+		}
+		b.Ways = append(b.Ways, way)
+	}
+	for _, a := range d.Accounts {
+		b.Accounts = append(b.Accounts, Account{a.Name, a.Level, a.Password.Hash, keyName(a.Password.Key)})
+	}
+	return b
+}
+
+func keyName(k *site.Key) string {
+	if k == nil {
+		return ""
+	}
+	return k.Name
+}
+
+func (b *Blueprint) list(l *site.List) {
+	if slices.ContainsFunc(b.Lists, func(have List) bool { return have.Name == l.Name }) {
+		return
+	}
+	list := List{Name: l.Name, Purpose: l.Purpose.String()}
+	if l.Purpose == site.Commands || l.Purpose == site.RecordCommands {
+		list.Levels = l.Levels.String()
+	}
+	if l.Purpose.Records() {
+		list.When = "stop"
+		switch {
+		case l.NoStop:
+			list.When = "start"
+		case l.Start:
+			list.When = "start-stop"
+		}
+	}
+	for _, m := range l.Methods {
+		list.Methods = append(list.Methods, m.String())
+		if m.Group != nil {
+			b.group(m.Group)
+		}
+		if e := m.Secret; e != nil && !slices.ContainsFunc(b.Secrets, func(s Secret) bool { return s.Name == e.Name }) {
+			b.Secrets = append(b.Secrets, Secret{e.Name, e.Level, e.Password.Hash, keyName(e.Password.Key)})
+		}
+	}
+	b.Lists = append(b.Lists, list)
+}
+
+func (b *Blueprint) group(g *site.Group) {
+	if slices.ContainsFunc(b.Groups, func(have Group) bool { return have.Name == g.Name }) {
+		return
+	}
+	group := Group{Name: g.Name, Protocol: string(g.Protocol())}
+	for _, s := range g.Servers {
+		group.Servers = append(group.Servers, s.Name)
+		if !slices.ContainsFunc(b.Servers, func(have Server) bool { return have.Name == s.Name }) {
+			b.Servers = append(b.Servers, server(s))
+		}
+	}
+	b.Groups = append(b.Groups, group)
+}
+
+func server(s *site.Server) Server {
+	all := s.For == site.Uses{}
+	return Server{Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
+		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(s.Key),
+		Wait: s.Wait, Tries: s.Tries, Rest: s.Rest, MessageAuthenticator: s.RequireMessageAuthenticator,
+		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization, Accounting: all || s.For.Accounting}
+}
+
+// List gives a list by name, or nil.
+func (b Blueprint) List(name string) *List {
+	for i := range b.Lists {
+		if b.Lists[i].Name == name {
+			return &b.Lists[i]
+		}
+	}
+	return nil
+}
+
+// Group gives a group by name, or nil.
+func (b Blueprint) Group(name string) *Group {
+	for i := range b.Groups {
+		if b.Groups[i].Name == name {
+			return &b.Groups[i]
+		}
+	}
+	return nil
+}
+
+// Main gives the list of a purpose that a model with one list for the whole
+// device takes: that of the first way in that is not the console, else of the
+// console. The others differ from it, by name.
+func (b Blueprint) Main(purpose string) (list *List, others []string) {
+	order := slices.Clone(b.Ways)
+	slices.SortStableFunc(order, func(x, y Way) int { return boolToInt(x.Access == site.Console) - boolToInt(y.Access == site.Console) })
+	for _, w := range order {
+		name := w.Lists[purpose]
+		switch {
+		case name == "":
+		case list == nil:
+			list = b.List(name)
+		case name != list.Name:
+			others = append(others, w.Name+" ("+name+")")
+		}
+	}
+	return list, others
+}
+
+func boolToInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,382 @@
+// Package sheet makes the change sheet of a device: what to do by hand, in the
+// order in which nobody is locked out, with the logins to try on the way and
+// what each must show. The logins are foreseen, not guessed.
+package sheet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+// Sheet is a change sheet.
+type Sheet struct {
+	Device   string
+	About    []Fact
+	Sections []Section
+}
+
+// Fact is a line of the heading.
+type Fact struct{ Name, Value string }
+
+// Section is one stage of the change, and why it stands where it does.
+type Section struct {
+	Title string
+	Why   string
+	Items []Item
+	Tests []Test
+	Then  []Item // what follows the tests
+}
+
+// Item is one thing to do. Command is what to type at this program, "" for none.
+type Item struct{ Text, Command string }
+
+// Test is a login to try and what it must show.
+type Test struct {
+	Way, Person, Password string
+	Expect                string
+	Wait                  string // "" for none
+}
+
+// span shows a time without the parts that are zero: 1m, 10m, 1m30s.
+func span(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	return text
+}
+
+// waitOf says how long a login waits, the first time and while servers rest.
+func waitOf(c foresee.Case) string {
+	switch {
+	case c.Wait == 0:
+		return ""
+	case c.Again != nil && c.Again.Wait != c.Wait:
+		return span(c.Wait) + " (" + span(c.Again.Wait) + " while servers rest)"
+	}
+	return span(c.Wait)
+}
+
+// Of makes the sheet of a device.
+func Of(f foresee.Reckoner, d *site.Device) Sheet {
+	m := &maker{reckoner: f, device: d, plan: blueprint.Of(d), cases: f.Device(d), dark: map[*site.Server]bool{}}
+	m.servers = foresee.Shape{Devices: []*site.Device{d}, Cases: m.cases}.Servers()
+	for _, s := range m.servers {
+		m.dark[s] = true
+	}
+	m.first = m.firstWay()
+	s := Sheet{Device: d.Name, About: m.about()}
+	for _, make := range []func() Section{m.before, m.keepOpen, m.timer, m.account, m.asks, m.lists, m.bindFirst, m.try, m.outage, m.bindRest, m.records, m.save} {
+		if section := make(); len(section.Items)+len(section.Tests) > 0 {
+			s.Sections = append(s.Sections, section)
+		}
+	}
+	return s
+}
+
+type maker struct {
+	reckoner foresee.Reckoner
+	device   *site.Device
+	plan     blueprint.Blueprint
+	cases    []foresee.Case
+	servers  []*site.Server
+	dark     map[*site.Server]bool // all of them
+	first    *site.Way             // the way in that is changed first
+}
+
+// firstWay is a way in that is not the console: the console stays as it is
+// until the rest is proven.
+func (m *maker) firstWay() *site.Way {
+	for _, w := range m.device.Ways {
+		if w.Access != site.Console {
+			return w
+		}
+	}
+	return m.device.Ways[0]
+}
+
+// worst is the longest wait of any foreseen login.
+func (m *maker) worst() time.Duration {
+	var worst time.Duration
+	for _, c := range m.cases {
+		worst = max(worst, c.Wait)
+	}
+	return worst
+}
+
+// timerFor is a time that leaves room for the tests: ten minutes, or more where
+// logins wait long.
+func (m *maker) timerFor() time.Duration {
+	return max(10*time.Minute, (20*m.worst() + 5*time.Minute).Round(time.Minute))
+}
+
+func (m *maker) about() []Fact {
+	all := []Fact{{"device", m.device.Name + " (" + m.plan.Kind + ")"}, {"addresses", strings.Join(m.plan.Addresses, ", ")},
+		{"requests come from", m.plan.Source}, {"longest wait of a login", span(m.worst())}}
+	if m.plan.Network != "" {
+		all = append(all, Fact{"network of requests", m.plan.Network})
+	}
+	return all
+}
+
+func (m *maker) before() Section {
+	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.", Items: []Item{
+		{"The design has no error for this device.", "mellowgate check"},
+		{"Somebody is at the console, or it is reachable by another network.", ""},
+		{"The password of the local account is at hand, on paper: " + m.accountNames() + ".", ""},
+		{"What is on the device now is saved elsewhere.", ""},
+	}}
+}
+
+func (m *maker) accountNames() string {
+	names := make([]string, len(m.plan.Accounts))
+	for i, a := range m.plan.Accounts {
+		names[i] = a.Name
+	}
+	if len(names) == 0 {
+		return "(none: the design has no way back, look at check)"
+	}
+	return strings.Join(names, ", ")
+}
+
+func (m *maker) keepOpen() Section {
+	return Section{Title: "Keep a session open", Why: "A session that is in stays in: nothing below takes its rights away.", Items: []Item{
+		{"Open a session with full rights, and leave it open until the end. Do all changes in it.", ""},
+		{"See to it that it does not end by being idle.", ""},
+	}}
+}
+
+func (m *maker) timer() Section {
+	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.", Items: []Item{
+		{fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), ""},
+		{"Save nothing before the last step.", ""},
+	}}
+}
+
+func (m *maker) account() Section {
+	s := Section{Title: "The way back in first", Why: "The local account must work before anything asks a server."}
+	for _, a := range m.plan.Accounts {
+		how := "with the hash in the site"
+		if a.Hash == "" {
+			how = "with the password kept as the key " + a.Key
+		}
+		s.Items = append(s.Items, Item{fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), ""},
+			Item{fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level), ""})
+	}
+	for _, e := range m.plan.Secrets {
+		s.Items = append(s.Items, Item{fmt.Sprintf("Set the elevation secret %s for level %d.", e.Name, e.Level), ""})
+	}
+	return s
+}
+
+func (m *maker) asks() Section {
+	s := Section{Title: "Servers and groups", Why: "Nothing uses them yet, so nothing can break."}
+	for _, v := range m.plan.Servers {
+		where := fmt.Sprintf("port %d", v.Port)
+		if v.Protocol == "radius" && !v.TLS {
+			where = fmt.Sprintf("ports %d and %d", v.AuthenticationPort, v.AccountingPort)
+		}
+		key := "the key " + v.Key
+		if v.TLS {
+			key = "certificates"
+		}
+		rest := ""
+		if v.Rest > 0 {
+			rest = ", rest " + span(v.Rest)
+		}
+		tries := ""
+		if v.Tries > 1 {
+			tries = fmt.Sprintf(", %d tries", v.Tries)
+		}
+		s.Items = append(s.Items, Item{fmt.Sprintf("Server %s: %s, %s, %s, %s, wait %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Wait), tries, rest), ""})
+	}
+	if len(m.plan.Servers) == 0 {
+		return Section{}
+	}
+	s.Items = append(s.Items, Item{"Requests come from " + m.plan.Source + ".", ""})
+	for _, g := range m.plan.Groups {
+		s.Items = append(s.Items, Item{fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), ""})
+	}
+	for _, g := range m.plan.Groups {
+		if g.Protocol != "ldap" {
+			s.Items = append(s.Items, Item{"Ask the group as the device will, from this program.", fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
+		}
+	}
+	return s
+}
+
+func (m *maker) somebody() string {
+	for _, c := range m.cases {
+		if c.Who.Kind == foresee.Known && c.Full() {
+			return c.Who.Name
+		}
+	}
+	return "NAME"
+}
+
+func (m *maker) lists() Section {
+	s := Section{Title: "Method lists", Why: "Make them all, and use none yet. The end of each list matters most."}
+	for _, l := range m.plan.Lists {
+		more := ""
+		if l.Levels != "" {
+			more += ", levels " + l.Levels
+		}
+		if l.When != "" {
+			more += ", " + l.When
+		}
+		s.Items = append(s.Items, Item{fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more, strings.Join(l.Methods, ", then ")), ""})
+	}
+	return s
+}
+
+// bound names the lists of a way in for what comes before any record.
+func (m *maker) bound(w *site.Way, records bool) string {
+	var all []string
+	for p, l := range w.Lists {
+		if l != nil && site.Purpose(p).Records() == records {
+			all = append(all, site.Purpose(p).String()+" "+l.Name)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+func (m *maker) bindFirst() Section {
+	bound := m.bound(m.first, false)
+	if bound == "" {
+		return Section{}
+	}
+	return Section{Title: "One way in, not the console", Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{
+		{fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), ""},
+		{"Do not close the open session.", ""},
+	}}
+}
+
+// tests gives the logins at a way in that are worth trying in a state: one
+// person with full rights, one with less, a wrong password, and each local
+// account.
+func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
+	var all []Test
+	add := func(password string, fits func(foresee.Case) bool) {
+		for _, c := range m.cases {
+			if c.Way == w && c.Holds(silent) && fits(c) {
+				all = append(all, Test{w.Name(), c.Who.Name, password, expectation(c), waitOf(c)})
+				return
+			}
+		}
+	}
+	known := func(c foresee.Case) bool { return c.Who.Kind == foresee.Known }
+	add("right", func(c foresee.Case) bool { return known(c) && c.Promised == 15 && (c.Full() || len(silent) > 0) })
+	add("right", func(c foresee.Case) bool {
+		return known(c) && c.Promised > 0 && c.Promised < 15 && c.Outcome == foresee.In
+	})
+	add("wrong", func(c foresee.Case) bool { return c.Who.Kind == foresee.Anyone })
+	for _, a := range m.device.Accounts {
+		add("right", func(c foresee.Case) bool { return c.Who.Kind == foresee.Local && c.Who.Name == a.Name })
+	}
+	for i := range all {
+		if all[i].Person == "anyone" {
+			all[i].Person = "any name"
+		}
+	}
+	return all
+}
+
+// expectation puts a case into words for a sheet.
+func expectation(c foresee.Case) string {
+	switch c.Outcome {
+	case foresee.Refused:
+		if c.By != "" {
+			return "refused, by " + c.By
+		}
+		return "refused, nobody answers (" + string(c.Reason) + ")"
+	case foresee.Open:
+		return "IN WITHOUT VALID CREDENTIALS: stop, and look at check"
+	}
+	text := fmt.Sprintf("in, level %d, by %s", c.Level, c.By)
+	if c.Raised > c.Level {
+		text += fmt.Sprintf(", level %d after an elevation", c.Raised)
+	}
+	return text
+}
+
+func (m *maker) try() Section {
+	s := Section{Title: "Try it, from a second session", Why: "Each login must come out as it is written here. One that does not: take the change back, and ask why.",
+		Tests: m.tests(m.first, nil)}
+	if len(m.servers) > 0 {
+		s.Then = append(s.Then, Item{"A login is not as written here? Find the cause before you go on.", "mellowgate why -device " + m.device.Name})
+	}
+	return s
+}
+
+func (m *maker) outage() Section {
+	if len(m.servers) == 0 {
+		return Section{}
+	}
+	names := make([]string, len(m.servers))
+	for i, s := range m.servers {
+		names[i] = s.Name
+	}
+	s := Section{Title: "The outage, on purpose", Why: "The fallback that was never tried is the one that does not work.",
+		Items: []Item{
+			{"Make every server silent for this device: a filter for " + strings.Join(names, ", ") + " that drops, near the device.", ""},
+		}, Tests: m.tests(m.first, m.dark)}
+	s.Then = []Item{{"Take the filter away, and wait until the servers' rest is over: " + span(m.longestRest()) + ".", ""},
+		{"Log in once more with a person with full rights: as in the step before.", ""}}
+	return s
+}
+
+func (m *maker) longestRest() time.Duration {
+	var longest time.Duration
+	for _, s := range m.servers {
+		longest = max(longest, s.Rest)
+	}
+	return longest
+}
+
+func (m *maker) bindRest() Section {
+	s := Section{Title: "The other ways in", Why: "One after another, the console last, each tried before the next."}
+	ways := slices.Clone(m.device.Ways)
+	slices.SortStableFunc(ways, func(a, b *site.Way) int { return console(a) - console(b) })
+	for _, w := range ways {
+		if bound := m.bound(w, false); w != m.first && bound != "" {
+			s.Items = append(s.Items, Item{fmt.Sprintf("Let %s use: %s.", w.Name(), bound), ""})
+			s.Tests = append(s.Tests, m.tests(w, nil)...)
+		}
+	}
+	return s
+}
+
+func console(w *site.Way) int {
+	if w.Access == site.Console {
+		return 1
+	}
+	return 0
+}
+
+func (m *maker) records() Section {
+	s := Section{Title: "Records", Why: "Last, because they let nobody in and shut nobody out."}
+	for _, w := range m.device.Ways {
+		if bound := m.bound(w, true); bound != "" {
+			s.Items = append(s.Items, Item{fmt.Sprintf("Let %s use: %s.", w.Name(), bound), ""})
+		}
+	}
+	if len(s.Items) > 0 {
+		s.Items = append(s.Items, Item{"Log in, type one harmless command, log out, and see all three in the ledger.", "mellowgate ledger -device " + m.device.Name})
+	}
+	return s
+}
+
+func (m *maker) save() Section {
+	return Section{Title: "Keep it", Why: "Only now: what is saved comes back after a restart.", Items: []Item{
+		{"Save on the device.", ""},
+		{"End the timer.", ""},
+		{"Log in once more, and only then close the session that was open.", ""},
+		{"Put the password of the local account back where it is kept.", ""},
+	}}
+}

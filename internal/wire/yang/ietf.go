@@ -1,0 +1,352 @@
+// Package yang writes and reads the AAA configuration of a device as data of
+// open models: ietf-system (RFC 7317) with ietf-system-tacacs-plus (RFC 9105),
+// and OpenConfig's system model; as JSON (RFC 7951) or as XML.
+package yang
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/blueprint"
+)
+
+// Namespaces of the models.
+const (
+	systemNS = "urn:ietf:params:xml:ns:yang:ietf-system"
+	tacacsNS = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
+)
+
+// Secrets gives the value of a key by its name.
+type Secrets func(key string) string
+
+// Placeholders stand for values: "the-value-of-the-key-NAME", which has the
+// length that RFC 9105 wants.
+func Placeholders(key string) string { return placeholder + key }
+
+const placeholder = "the-value-of-the-key-"
+
+// System is what ietf-system and its augmentation carry.
+type System struct {
+	XMLName        xml.Name       `xml:"urn:ietf:params:xml:ns:yang:ietf-system system" json:"-"`
+	RADIUS         *RADIUS        `xml:"radius" json:"radius,omitempty"`
+	Authentication Authentication `xml:"authentication" json:"authentication"`
+	TACACS         *TACACS        `xml:"urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus tacacs-plus" json:"ietf-system-tacacs-plus:tacacs-plus,omitempty"`
+}
+
+// RADIUS is the container radius, RFC 7317 section 3.4.
+type RADIUS struct {
+	Servers []RADIUSServer `xml:"server" json:"server"`
+	Options RADIUSOptions  `xml:"options" json:"options"`
+}
+
+// RADIUSServer is one server. Its type is radius-pap or radius-chap.
+type RADIUSServer struct {
+	Name string    `xml:"name" json:"name"`
+	UDP  RADIUSUDP `xml:"udp" json:"udp"`
+	Type Identity  `xml:"authentication-type" json:"authentication-type"`
+}
+
+// RADIUSUDP is where it is asked.
+type RADIUSUDP struct {
+	Address string `xml:"address" json:"address"`
+	Port    int    `xml:"authentication-port" json:"authentication-port"`
+	Secret  string `xml:"shared-secret" json:"shared-secret"`
+}
+
+// RADIUSOptions hold for every RADIUS server: 1 to 255 seconds and attempts.
+type RADIUSOptions struct {
+	Timeout  int `xml:"timeout" json:"timeout"`
+	Attempts int `xml:"attempts" json:"attempts"`
+}
+
+// Authentication is the container authentication, RFC 7317 section 3.5.
+type Authentication struct {
+	Order []Identity `xml:"user-authentication-order" json:"user-authentication-order"`
+	Users []User     `xml:"user" json:"user,omitempty"`
+}
+
+// User is a local account; its password is of the type crypt-hash.
+type User struct {
+	Name     string `xml:"name" json:"name"`
+	Password string `xml:"password" json:"password"`
+}
+
+// TACACS is the container tacacs-plus, RFC 9105.
+type TACACS struct {
+	Servers []TACACSServer `xml:"server" json:"server"`
+}
+
+// TACACSServer is one server; Type is bits, such as "authentication accounting".
+type TACACSServer struct {
+	Name    string `xml:"name" json:"name"`
+	Type    string `xml:"server-type" json:"server-type"`
+	Address string `xml:"address" json:"address"`
+	Port    int    `xml:"port" json:"port"`
+	Secret  string `xml:"shared-secret" json:"shared-secret"`
+	Source  string `xml:"source-ip,omitempty" json:"source-ip,omitempty"`
+	Network string `xml:"vrf-instance,omitempty" json:"vrf-instance,omitempty"`
+	Timeout int    `xml:"timeout" json:"timeout"`
+}
+
+// Identity is a value of the type identityref: a module and a name in it.
+type Identity struct{ Module, Name string }
+
+// identitySpaces are the namespaces of modules with identities.
+var identitySpaces = map[string]string{"ietf-system": systemNS, "ietf-system-tacacs-plus": tacacsNS,
+	"openconfig-aaa": "http://openconfig.net/yang/aaa", "openconfig-aaa-types": "http://openconfig.net/yang/aaa/types"}
+
+// MarshalText gives module:name, RFC 7951 section 6.8; without a module, plain
+// text.
+func (i Identity) MarshalText() ([]byte, error) {
+	if i.Module == "" {
+		return []byte(i.Name), nil
+	}
+	return []byte(i.Module + ":" + i.Name), nil
+}
+
+// UnmarshalText reads module:name.
+func (i *Identity) UnmarshalText(text []byte) error {
+	module, name, ok := strings.Cut(string(text), ":")
+	if !ok {
+		module, name = "", module
+	}
+	*i = Identity{module, name}
+	return nil
+}
+
+// MarshalXML gives a qualified name with its prefix declared, RFC 7950 section
+// 9.10.3.
+func (i Identity) MarshalXML(e *xml.Encoder, start xml.StartElement) error {
+	text := i.Name
+	if i.Module != "" {
+		start.Attr = append(start.Attr, xml.Attr{Name: xml.Name{Local: "xmlns:x"}, Value: identitySpaces[i.Module]})
+		text = "x:" + i.Name
+	}
+	return e.EncodeElement(text, start)
+}
+
+// UnmarshalXML reads a qualified name.
+func (i *Identity) UnmarshalXML(d *xml.Decoder, start xml.StartElement) error {
+	var text string
+	if err := d.DecodeElement(&text, &start); err != nil {
+		return err
+	}
+	prefix, name, qualified := strings.Cut(strings.TrimSpace(text), ":")
+	if !qualified {
+		*i = Identity{Name: prefix}
+		return nil
+	}
+	for _, a := range start.Attr {
+		if a.Name.Space == "xmlns" && a.Name.Local == prefix {
+			for module, space := range identitySpaces {
+				if space == a.Value {
+					*i = Identity{module, name}
+				}
+			}
+		}
+	}
+	if i.Name == "" {
+		return fmt.Errorf("the prefix of %q is not declared in its element", text)
+	}
+	return nil
+}
+
+// The identities of the order of authentication.
+var (
+	byRADIUS = Identity{"ietf-system", "radius"}
+	byTACACS = Identity{"ietf-system-tacacs-plus", "tacacs-plus"}
+	byLocal  = Identity{"ietf-system", "local-users"}
+)
+
+// cryptHash is the type crypt-hash of RFC 7317 section 5.
+var cryptHash = regexp.MustCompile(`^(\$1\$[a-zA-Z0-9./]{1,8}\$[a-zA-Z0-9./]{22}|\$5\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{43}|\$6\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{86})$`)
+
+// notes are the parts of a design that a model cannot carry.
+type notes []string
+
+func (n *notes) say(format string, args ...any) { *n = append(*n, fmt.Sprintf(format, args...)) }
+
+// SystemOf gives the part of a blueprint that ietf-system and its augmentation
+// carry, and names the parts that they do not.
+func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
+	var s System
+	var left notes
+	left.common(b)
+	list, others := b.Main("login")
+	if list != nil {
+		s.order(b, list, &left)
+	}
+	if len(others) > 0 {
+		left.say("one order of authentication holds for the whole device; other login lists: %s", strings.Join(others, ", "))
+	}
+	for _, purpose := range []string{"session", "commands", "elevation", "record-sessions", "record-commands", "record-system"} {
+		if l, _ := b.Main(purpose); l != nil {
+			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
+		}
+	}
+	for _, v := range b.Servers {
+		s.server(b, v, secrets, &left)
+	}
+	for _, a := range b.Accounts {
+		s.user(a, secrets, &left)
+	}
+	return s, left
+}
+
+// common names what neither model carries.
+func (n *notes) common(b blueprint.Blueprint) {
+	for _, v := range b.Servers {
+		if v.Rest > 0 {
+			n.say("%s: the model has no rest (%s) after no answer", v.Name, v.Rest)
+		}
+		if v.TLS {
+			n.say("%s: the model has no TLS for this server; it is left out", v.Name)
+		}
+		if v.Protocol == "ldap" {
+			n.say("%s: the model has no directories; it is left out", v.Name)
+		}
+		if v.Wait%time.Second != 0 {
+			n.say("%s: the model counts whole seconds; the wait of %s is written as %d", v.Name, v.Wait, seconds(v.Wait))
+		}
+		if v.Protocol == "radius" && v.MessageAuthenticator && !v.TLS {
+			n.say("%s: the model does not say that Message-Authenticator is required", v.Name)
+		}
+	}
+	for _, e := range b.Secrets {
+		n.say("the elevation secret %s: the model has none", e.Name)
+	}
+}
+
+// seconds rounds a wait up to whole seconds.
+func seconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
+
+// order writes the order of methods, each once.
+func (s *System) order(b blueprint.Blueprint, list *blueprint.List, left *notes) {
+	seen := map[Identity]string{}
+	for _, m := range list.Methods {
+		word, name, _ := strings.Cut(m, " ")
+		by := Identity{}
+		switch word {
+		case "local":
+			by = byLocal
+		case "group":
+			if g := b.Group(name); g != nil {
+				by = map[string]Identity{"radius": byRADIUS, "tacacs": byTACACS}[g.Protocol]
+			}
+		}
+		switch {
+		case by == Identity{}:
+			left.say("%s: the model has no method %q", list.Name, m)
+		case seen[by] != "":
+			left.say("%s: the model asks all servers of a protocol as one; %s is one with %s", list.Name, m, seen[by])
+		default:
+			seen[by] = m
+			s.Authentication.Order = append(s.Authentication.Order, by)
+		}
+	}
+}
+
+func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secrets, left *notes) {
+	switch {
+	case v.TLS:
+	case v.Protocol == "radius":
+		if s.RADIUS == nil {
+			s.RADIUS = &RADIUS{Options: RADIUSOptions{seconds(v.Wait), v.Tries}}
+		}
+		if o := s.RADIUS.Options; o.Timeout != seconds(v.Wait) || o.Attempts != v.Tries {
+			left.say("%s: the model has one wait and one number of tries for all RADIUS servers, %d s and %d", v.Name, o.Timeout, o.Attempts)
+		}
+		if v.AccountingPort != 1813 {
+			left.say("%s: the model has no accounting port (%d)", v.Name, v.AccountingPort)
+		}
+		if b.Source != "" {
+			left.say("%s: the model has no source address for RADIUS (%s)", v.Name, b.Source)
+		}
+		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{v.Name, RADIUSUDP{v.Address, v.AuthenticationPort, secrets(v.Key)}, Identity{"ietf-system", "radius-pap"}})
+	case v.Protocol == "tacacs":
+		if s.TACACS == nil {
+			s.TACACS = &TACACS{}
+		}
+		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{v.Name, bits(v), v.Address, v.Port, secrets(v.Key), b.Source, b.Network, seconds(v.Wait)})
+	}
+}
+
+// bits are the kinds of question that a server is for, RFC 9105.
+func bits(v blueprint.Server) string {
+	var all []string
+	for _, u := range []struct {
+		yes  bool
+		name string
+	}{{v.Authentication, "authentication"}, {v.Authorization, "authorization"}, {v.Accounting, "accounting"}} {
+		if u.yes {
+			all = append(all, u.name)
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
+	left.say("%s: the model has no level of a local account (%d)", a.Name, a.Level)
+	switch {
+	case a.Key != "":
+		s.Authentication.Users = append(s.Authentication.Users, User{a.Name, "$0$" + secrets(a.Key)})
+	case cryptHash.MatchString(a.Hash):
+		s.Authentication.Users = append(s.Authentication.Users, User{a.Name, a.Hash})
+	default:
+		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
+	}
+}
+
+// JSON gives the data as RFC 7951 has it.
+func (s System) JSON() ([]byte, error) {
+	return indentJSON(map[string]System{"ietf-system:system": s})
+}
+
+// XML gives the data as XML.
+func (s System) XML() ([]byte, error) { return indentXML(s) }
+
+// ErrForm is data that is not of the model.
+var ErrForm = errors.New("this is no data of the model")
+
+// ReadSystem reads data of ietf-system and its augmentation, JSON or XML.
+func ReadSystem(text []byte) (System, error) {
+	var s System
+	if isXML(text) {
+		err := xml.Unmarshal(text, &s)
+		s.XMLName = xml.Name{}
+		return s, wrapForm(err)
+	}
+	var top map[string]System
+	if err := json.Unmarshal(text, &top); err != nil {
+		return s, wrapForm(err)
+	}
+	s, ok := top["ietf-system:system"]
+	if !ok {
+		return s, ErrForm
+	}
+	return s, nil
+}
+
+func isXML(text []byte) bool { return strings.HasPrefix(strings.TrimSpace(string(text)), "<") }
+
+func wrapForm(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%w: %v", ErrForm, err)
+}
+
+func indentJSON(v any) ([]byte, error) {
+	text, err := json.MarshalIndent(v, "", "  ")
+	return append(text, '\n'), err
+}
+
+func indentXML(v any) ([]byte, error) {
+	text, err := xml.MarshalIndent(v, "", "  ")
+	return append(text, '\n'), err
+}

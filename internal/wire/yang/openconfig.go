@@ -1,0 +1,312 @@
+package yang
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"strings"
+
+	"mellowgate/internal/core/blueprint"
+)
+
+// OpenSystem is the part of OpenConfig's system model that carries AAA: the
+// container aaa below system.
+type OpenSystem struct {
+	XMLName xml.Name `xml:"http://openconfig.net/yang/system system" json:"-"`
+	AAA     OpenAAA  `xml:"aaa" json:"aaa"`
+}
+
+// OpenAAA is the container aaa.
+type OpenAAA struct {
+	Authentication OpenAuthentication `xml:"authentication" json:"authentication"`
+	Authorization  *OpenAuthorization `xml:"authorization" json:"authorization,omitempty"`
+	Accounting     *OpenAccounting    `xml:"accounting" json:"accounting,omitempty"`
+	Groups         OpenGroups         `xml:"server-groups" json:"server-groups"`
+}
+
+// OpenAuthentication is the order of methods and the local users.
+type OpenAuthentication struct {
+	Config struct {
+		Methods []Identity `xml:"authentication-method" json:"authentication-method"`
+	} `xml:"config" json:"config"`
+	Users *OpenUsers `xml:"users" json:"users,omitempty"`
+}
+
+// OpenUsers are the local users.
+type OpenUsers struct {
+	User []OpenUser `xml:"user" json:"user"`
+}
+
+// OpenUser is one local user.
+type OpenUser struct {
+	Username string         `xml:"username" json:"username"`
+	Config   OpenUserConfig `xml:"config" json:"config"`
+}
+
+// OpenUserConfig holds a hash, or a password where the site keeps one.
+type OpenUserConfig struct {
+	Username string    `xml:"username" json:"username"`
+	Password string    `xml:"password,omitempty" json:"password,omitempty"`
+	Hashed   string    `xml:"password-hashed,omitempty" json:"password-hashed,omitempty"`
+	Role     *Identity `xml:"role" json:"role,omitempty"`
+}
+
+// OpenAuthorization is the order of methods for commands.
+type OpenAuthorization struct {
+	Config struct {
+		Methods []Identity `xml:"authorization-method" json:"authorization-method"`
+	} `xml:"config" json:"config"`
+	Events OpenEvents `xml:"events" json:"events"`
+}
+
+// OpenAccounting is the order of methods for records.
+type OpenAccounting struct {
+	Config struct {
+		Methods []Identity `xml:"accounting-method" json:"accounting-method"`
+	} `xml:"config" json:"config"`
+	Events OpenEvents `xml:"events" json:"events"`
+}
+
+// OpenEvents are what is authorized or recorded.
+type OpenEvents struct {
+	Event []OpenEvent `xml:"event" json:"event"`
+}
+
+// OpenEvent is one kind of event; Record is START_STOP or STOP, for records.
+type OpenEvent struct {
+	Type   Identity `xml:"event-type" json:"event-type"`
+	Config struct {
+		Type   Identity `xml:"event-type" json:"event-type"`
+		Record string   `xml:"record,omitempty" json:"record,omitempty"`
+	} `xml:"config" json:"config"`
+}
+
+// OpenGroups are the server groups.
+type OpenGroups struct {
+	Group []OpenGroup `xml:"server-group" json:"server-group"`
+}
+
+// OpenGroup is one server group.
+type OpenGroup struct {
+	Name   string `xml:"name" json:"name"`
+	Config struct {
+		Name string   `xml:"name" json:"name"`
+		Type Identity `xml:"type" json:"type"`
+	} `xml:"config" json:"config"`
+	Servers struct {
+		Server []OpenServer `xml:"server" json:"server"`
+	} `xml:"servers" json:"servers"`
+}
+
+// OpenServer is one server of a group.
+type OpenServer struct {
+	Address string `xml:"address" json:"address"`
+	Config  struct {
+		Name    string `xml:"name" json:"name"`
+		Address string `xml:"address" json:"address"`
+		Timeout int    `xml:"timeout" json:"timeout"`
+	} `xml:"config" json:"config"`
+	TACACS *OpenTACACS `xml:"tacacs" json:"tacacs,omitempty"`
+	RADIUS *OpenRADIUS `xml:"radius" json:"radius,omitempty"`
+}
+
+// OpenTACACS is how a TACACS+ server is asked.
+type OpenTACACS struct {
+	Config struct {
+		Port   int    `xml:"port" json:"port"`
+		Secret string `xml:"secret-key" json:"secret-key"`
+		Source string `xml:"source-address,omitempty" json:"source-address,omitempty"`
+	} `xml:"config" json:"config"`
+}
+
+// OpenRADIUS is how a RADIUS server is asked.
+type OpenRADIUS struct {
+	Config struct {
+		AuthPort int    `xml:"auth-port" json:"auth-port"`
+		AcctPort int    `xml:"acct-port" json:"acct-port"`
+		Secret   string `xml:"secret-key" json:"secret-key"`
+		Source   string `xml:"source-address,omitempty" json:"source-address,omitempty"`
+		Attempts int    `xml:"retransmit-attempts" json:"retransmit-attempts"`
+	} `xml:"config" json:"config"`
+}
+
+func kind(name string) Identity { return Identity{"openconfig-aaa-types", name} }
+
+// OpenSystemOf gives the part of a blueprint that OpenConfig's system model
+// carries, and names the parts that it does not.
+func OpenSystemOf(b blueprint.Blueprint, secrets Secrets) (OpenSystem, []string) {
+	var s OpenSystem
+	var left notes
+	left.common(b)
+	if l, others := b.Main("login"); l != nil {
+		s.AAA.Authentication.Config.Methods = left.methods(l)
+		left.others("login", others)
+	}
+	if l, others := b.Main("commands"); l != nil {
+		s.AAA.Authorization = &OpenAuthorization{}
+		s.AAA.Authorization.Config.Methods = left.methods(l)
+		s.AAA.Authorization.Events.Event = []OpenEvent{event("AAA_AUTHORIZATION_EVENT_COMMAND", "")}
+		left.others("command", others)
+		if l.Levels != "0-15" {
+			left.say("%s: the model has no command levels (%s)", l.Name, l.Levels)
+		}
+	}
+	s.records(b, &left)
+	for _, purpose := range []string{"session", "elevation", "record-system"} {
+		if l, _ := b.Main(purpose); l != nil {
+			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
+		}
+	}
+	if b.Network != "" {
+		left.say("the network %s: the model has no routing instance for servers", b.Network)
+	}
+	for _, g := range b.Groups {
+		s.group(b, g, secrets, &left)
+	}
+	for _, a := range b.Accounts {
+		s.user(a, secrets, &left)
+	}
+	return s, left
+}
+
+func (n *notes) others(what string, others []string) {
+	if len(others) > 0 {
+		n.say("one %s list holds for the whole device; others: %s", what, strings.Join(others, ", "))
+	}
+}
+
+// methods gives the methods of a list: LOCAL, or the name of a group.
+func (n *notes) methods(l *blueprint.List) []Identity {
+	var all []Identity
+	for _, m := range l.Methods {
+		word, name, _ := strings.Cut(m, " ")
+		switch word {
+		case "local":
+			all = append(all, kind("LOCAL"))
+		case "group":
+			all = append(all, Identity{Name: name})
+		default:
+			n.say("%s: the model has no method %q", l.Name, m)
+		}
+	}
+	return all
+}
+
+func event(name, record string) OpenEvent {
+	e := OpenEvent{Type: kind(name)}
+	e.Config.Type, e.Config.Record = e.Type, record
+	return e
+}
+
+func (s *OpenSystem) records(b blueprint.Blueprint, left *notes) {
+	for _, r := range []struct{ purpose, event string }{{"record-sessions", "AAA_ACCOUNTING_EVENT_LOGIN"}, {"record-commands", "AAA_ACCOUNTING_EVENT_COMMAND"}} {
+		l, others := b.Main(r.purpose)
+		if l == nil {
+			continue
+		}
+		left.others(r.purpose, others)
+		methods := left.methods(l)
+		if s.AAA.Accounting == nil {
+			s.AAA.Accounting = &OpenAccounting{}
+			s.AAA.Accounting.Config.Methods = methods
+		} else if !sameMethods(methods, s.AAA.Accounting.Config.Methods) {
+			left.say("%s: the model has one order of methods for all records", l.Name)
+		}
+		record := map[string]string{"start-stop": "START_STOP", "stop": "STOP"}[l.When]
+		if record == "" {
+			left.say("%s: the model has no records of starts alone; written as START_STOP", l.Name)
+			record = "START_STOP"
+		}
+		if l.Levels != "" && l.Levels != "0-15" {
+			left.say("%s: the model has no command levels (%s)", l.Name, l.Levels)
+		}
+		s.AAA.Accounting.Events.Event = append(s.AAA.Accounting.Events.Event, event(r.event, record))
+	}
+}
+
+func sameMethods(a, b []Identity) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Secrets, left *notes) {
+	var group OpenGroup
+	group.Name, group.Config.Name = g.Name, g.Name
+	group.Config.Type = Identity{"openconfig-aaa", strings.ToUpper(g.Protocol)}
+	for _, v := range b.Servers {
+		in := false
+		for _, name := range g.Servers {
+			in = in || name == v.Name
+		}
+		if !in || v.TLS || v.Protocol == "ldap" {
+			continue
+		}
+		var o OpenServer
+		o.Address, o.Config.Name, o.Config.Address, o.Config.Timeout = v.Address, v.Name, v.Address, seconds(v.Wait)
+		if v.Protocol == "tacacs" {
+			o.TACACS = &OpenTACACS{}
+			o.TACACS.Config.Port, o.TACACS.Config.Secret, o.TACACS.Config.Source = v.Port, secrets(v.Key), b.Source
+		} else {
+			o.RADIUS = &OpenRADIUS{}
+			c := &o.RADIUS.Config
+			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key), b.Source, v.Tries
+		}
+		if !v.Authentication || !v.Authorization || !v.Accounting {
+			left.say("%s: the model does not say what a server is for (%s)", v.Name, bits(v))
+		}
+		group.Servers.Server = append(group.Servers.Server, o)
+	}
+	if len(group.Servers.Server) > 0 {
+		s.AAA.Groups.Group = append(s.AAA.Groups.Group, group)
+	}
+}
+
+func (s *OpenSystem) user(a blueprint.Account, secrets Secrets, left *notes) {
+	u := OpenUser{Username: a.Name, Config: OpenUserConfig{Username: a.Name, Hashed: a.Hash}}
+	if a.Key != "" {
+		u.Config.Password = secrets(a.Key)
+	}
+	if a.Level == 15 {
+		role := kind("SYSTEM_ROLE_ADMIN")
+		u.Config.Role = &role
+	} else {
+		left.say("%s: the model has no level %d of a local account", a.Name, a.Level)
+	}
+	if s.AAA.Authentication.Users == nil {
+		s.AAA.Authentication.Users = &OpenUsers{}
+	}
+	s.AAA.Authentication.Users.User = append(s.AAA.Authentication.Users.User, u)
+}
+
+// JSON gives the data as RFC 7951 has it.
+func (s OpenSystem) JSON() ([]byte, error) {
+	return indentJSON(map[string]OpenSystem{"openconfig-system:system": s})
+}
+
+// XML gives the data as XML.
+func (s OpenSystem) XML() ([]byte, error) { return indentXML(s) }
+
+// ReadOpenSystem reads data of OpenConfig's system model, JSON or XML.
+func ReadOpenSystem(text []byte) (OpenSystem, error) {
+	var s OpenSystem
+	if isXML(text) {
+		err := xml.Unmarshal(text, &s)
+		s.XMLName = xml.Name{}
+		return s, wrapForm(err)
+	}
+	var top map[string]OpenSystem
+	if err := json.Unmarshal(text, &top); err != nil {
+		return s, wrapForm(err)
+	}
+	s, ok := top["openconfig-system:system"]
+	if !ok {
+		return s, ErrForm
+	}
+	return s, nil
+}
