@@ -74,6 +74,7 @@ func (r Report) Count(s Severity) int {
 
 // Check finds everything in a site.
 func Check(f foresee.Reckoner, facts Facts) Report {
+	f.Briefly = true
 	c := &checker{reckoner: f, facts: facts, at: map[string]int{}, reached: map[*site.List]uint64{}}
 	states := map[string]bool{}
 	for _, shape := range f.Shapes(f.Site.Devices) {
@@ -122,7 +123,8 @@ type checker struct {
 	reckoner foresee.Reckoner
 	facts    Facts
 	findings []Finding
-	at       map[string]int // findings by what makes them the same
+	at       map[string]int          // findings by what makes them the same
+	holds    []map[*site.Device]bool // for each finding, the first device of each shape that it holds for
 	reached  map[*site.List]uint64
 	proven   Proof
 }
@@ -141,32 +143,25 @@ func (c *checker) add(f Finding) {
 	i, known := c.at[key]
 	if !known {
 		c.at[key] = len(c.findings)
-		f.Devices, f.Access = slices.Clone(f.Devices), slices.Clone(f.Access)
+		c.holds = append(c.holds, map[*site.Device]bool{})
+		i, f.Access = len(c.findings), slices.Clone(f.Access)
+		if len(f.Devices) > 0 {
+			c.holds[i][f.Devices[0]] = true
+		}
+		f.Devices = slices.Clone(f.Devices)
 		c.findings = append(c.findings, f)
 		return
 	}
 	have := &c.findings[i]
-	if !sameDevices(have.Devices, f.Devices) {
-		seen := make(map[*site.Device]bool, len(have.Devices))
-		for _, d := range have.Devices {
-			seen[d] = true
-		}
-		for _, d := range f.Devices {
-			if !seen[d] {
-				have.Devices = append(have.Devices, d)
-			}
-		}
+	if len(f.Devices) > 0 && !c.holds[i][f.Devices[0]] { // shapes have no device in common
+		c.holds[i][f.Devices[0]] = true
+		have.Devices = append(have.Devices, f.Devices...)
 	}
 	for _, a := range f.Access {
 		if !slices.Contains(have.Access, a) {
 			have.Access = append(have.Access, a)
 		}
 	}
-}
-
-// sameDevices tells whether both are the devices of one shape.
-func sameDevices(a, b []*site.Device) bool {
-	return len(a) == len(b) && (len(a) == 0 || a[0] == b[0] && a[len(a)-1] == b[len(b)-1])
 }
 
 // because says which findings are the cause of being locked out: where one of

@@ -45,33 +45,52 @@ func bigSite(n int) []byte {
 	return []byte(b.String())
 }
 
+// sizes are how many devices the generated sites have.
+var sizes = []int{100, 1000, 10000, 100000}
+
+// measured runs work on a generated site of each size.
+func measured(b *testing.B, work func(b *testing.B, text []byte, n int)) {
+	for _, n := range sizes {
+		text := bigSite(n)
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			b.SetBytes(int64(len(text)))
+			b.ReportAllocs()
+			for b.Loop() {
+				work(b, text, n)
+			}
+		})
+	}
+}
+
+func read(b *testing.B, text []byte) *site.Site {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: text})
+	require.NoError(b, err)
+	return s
+}
+
 // The plainest program with the same input: the YAML parser alone.
-func BenchmarkYAMLAlone10000(b *testing.B) {
-	text := bigSite(10000)
-	b.SetBytes(int64(len(text)))
-	for b.Loop() {
+func BenchmarkYAMLAlone(b *testing.B) {
+	measured(b, func(b *testing.B, text []byte, _ int) {
 		var n yaml.Node
 		require.NoError(b, yaml.Unmarshal(text, &n))
-	}
+	})
 }
 
-func BenchmarkReadAndCheck10000(b *testing.B) {
-	text := bigSite(10000)
-	b.SetBytes(int64(len(text)))
-	for b.Loop() {
-		s, err := site.Parse(site.Source{Name: "site.yaml", Text: text})
-		require.NoError(b, err)
-		require.Equal(b, 10000, Check(foresee.Reckoner{Site: s}, Facts{}).Proven.Devices)
-	}
+func BenchmarkRead(b *testing.B) {
+	measured(b, func(b *testing.B, text []byte, _ int) { read(b, text) })
 }
 
-func BenchmarkRead10000(b *testing.B) {
-	text := bigSite(10000)
-	b.SetBytes(int64(len(text)))
-	for b.Loop() {
-		_, err := site.Parse(site.Source{Name: "site.yaml", Text: text})
-		require.NoError(b, err)
-	}
+func BenchmarkReadAndCheck(b *testing.B) {
+	measured(b, func(b *testing.B, text []byte, n int) {
+		require.Equal(b, n, Check(foresee.Reckoner{Site: read(b, text)}, Facts{}).Proven.Devices)
+	})
+}
+
+func BenchmarkReadAndForesee(b *testing.B) {
+	measured(b, func(b *testing.B, text []byte, _ int) {
+		s := read(b, text)
+		require.NotEmpty(b, foresee.Reckoner{Site: s}.Shapes(s.Devices))
+	})
 }
 
 func TestABigSiteIsWorkedOutOnceForEqualDevices(t *testing.T) {

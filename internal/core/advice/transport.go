@@ -110,6 +110,7 @@ const slowAbove = 10e9 // nanoseconds
 // because servers never rest.
 func slow(c *checker, sh foresee.Shape) {
 	worst := map[*site.Way]foresee.Case{}
+	said := map[tired]bool{}
 	for _, cs := range sh.Cases {
 		if cs.Outcome == foresee.Refused {
 			continue
@@ -117,8 +118,8 @@ func slow(c *checker, sh foresee.Shape) {
 		if cs.Wait > slowAbove && cs.Wait > worst[cs.Way].Wait {
 			worst[cs.Way] = cs
 		}
-		if cs.Wait > 0 && cs.Again == nil {
-			c.neverRests(sh, cs)
+		if cs.Wait > 0 && !cs.Rests {
+			c.neverRests(sh, cs, said)
 		}
 	}
 	for _, w := range sh.Devices[0].Ways {
@@ -134,15 +135,22 @@ func slow(c *checker, sh foresee.Shape) {
 	}
 }
 
-func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case) {
+// tired is a server that never rests, at one way in.
+type tired struct {
+	way    *site.Way
+	server *site.Server
+}
+
+func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]bool) {
 	step := lastStep(cs, site.Login)
 	if step.Method.Kind != site.ByGroup || len(step.Method.Group.Servers) < 2 || len(step.Tries) == 0 {
 		return
 	}
 	first := step.Tries[0].Server
-	if first.Rest > 0 || state(cs, first) != foresee.Down {
+	if first.Rest > 0 || state(cs, first) != foresee.Down || said[tired{cs.Way, first}] {
 		return
 	}
+	said[tired{cs.Way, first}] = true
 	c.add(Finding{Code: "never-rests", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: first.Place,
 		Text:   fmt.Sprintf("%s every login waits %s for it first: the site gives %s no rest.", upper(when(cs)), seconds(cs.Wait), first.Name),
 		Repair: "write rest: 1m (or longer) at the servers of the group " + step.Method.Group.Name})

@@ -92,8 +92,9 @@ type Case struct {
 	// it was not given.
 	Raised   int
 	RaiseWhy walk.Reason
-	// Again is the same login once more, a moment later, when servers that
-	// gave no answer already rest. It is nil where nothing rests.
+	Rests    bool // a server that gave no answer rests after the login
+	// Again is the same login once more, a moment later, while servers rest.
+	// It is nil where nothing rests, and when the reckoner works briefly.
 	Again *Again
 }
 
@@ -213,15 +214,17 @@ type Reckoner struct {
 	Now  time.Time // for people whose time is over
 	// Faults works out every state of a server, not only up and silent.
 	Faults bool
+	// Briefly leaves out second logins.
+	Briefly bool
 }
 
 // Shapes foresees the logins of all the given devices, equal devices once.
 func (f Reckoner) Shapes(devices []*site.Device) []Shape {
 	var shapes []Shape
 	at := map[string]int{}
-	labels, crowd := f.labels(), f.crowd()
+	wheres, crowd := f.wheres(), f.crowd()
 	for _, d := range devices {
-		key := shapeKey(d, labels)
+		key := shapeKey(d, wheres)
 		i, known := at[key]
 		if !known {
 			i = len(shapes)
@@ -233,22 +236,26 @@ func (f Reckoner) Shapes(devices []*site.Device) []Shape {
 	return shapes
 }
 
-// labels are the labels that a grant asks for.
-func (f Reckoner) labels() []string {
-	var all []string
+// where is one thing that a grant asks of a device: a label with one of some
+// values.
+type where struct {
+	label  string
+	values []string
+}
+
+// wheres are all that grants ask of devices.
+func (f Reckoner) wheres() []where {
+	var all []where
 	for _, g := range f.Site.Grants {
-		for l := range g.Where {
-			if !slices.Contains(all, l) {
-				all = append(all, l)
-			}
+		for l, values := range g.Where {
+			all = append(all, where{l, values})
 		}
 	}
-	slices.Sort(all)
 	return all
 }
 
 // shapeKey is equal for devices for which every login goes the same.
-func shapeKey(d *site.Device, labels []string) string {
+func shapeKey(d *site.Device, wheres []where) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%p", d.Kind)
 	for _, w := range d.Ways {
@@ -272,9 +279,13 @@ func shapeKey(d *site.Device, labels []string) string {
 		slices.Sort(held)
 		b.WriteString(" | " + strings.Join(held, " "))
 	}
-	for _, l := range labels {
-		v, bears := d.Labels[l]
-		fmt.Fprintf(&b, " | %t %q", bears, v)
+	for _, w := range wheres {
+		v, bears := d.Labels[w.label]
+		if bears && slices.Contains(w.values, v) {
+			b.WriteByte('1')
+		} else {
+			b.WriteByte('0')
+		}
 	}
 	return b.String()
 }
@@ -388,7 +399,8 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 		}
 	}
 	c.Steps = visit.Steps
-	if rests.Some() {
+	c.Rests = rests.Some()
+	if c.Rests && !f.Briefly {
 		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, Now: left + soon}
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason, Wait: e.Wait}
