@@ -63,6 +63,7 @@ what was applied to each device by default, and from which profile.`,
 
 // check finds everything in a site, and notes what could not be tried.
 func (c *Call) check(l loaded) advice.Report {
+	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
 	facts, untried := vault.Facts(c.Context, l.Site, l.Base)
 	if untried > 0 {
 		c.note("the passwords of %s were not tried: their hashes take too long", show.Count(untried, "account"))

@@ -13,6 +13,10 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
@@ -244,7 +248,9 @@ func (c *Call) load(needKeys bool) (loaded, error) {
 }
 
 func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
+	done := c.working("reading " + path)
 	s, base, err := vault.Load(path)
+	done()
 	if err != nil {
 		if len(c.Args) == 0 {
 			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: mellowgate new DIR", err)
@@ -262,6 +268,43 @@ func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
 		c.note("%v; keys are then compared by name only", m)
 	}
 	return loaded{Site: s, Path: path, Base: base, Keys: keys}, nil
+}
+
+// slow is how long something runs before it is said that it is running.
+const slow = time.Second
+
+// working says on a terminal that something takes its time, until the function
+// that it gives is called.
+func (c *Call) working(what string) (done func()) {
+	f, ok := c.Err.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return func() {}
+	}
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		select {
+		case <-stop:
+			return
+		case <-time.After(slow):
+		}
+		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what),
+			progressbar.OptionSpinnerType(9), progressbar.OptionClearOnFinish(), progressbar.OptionSetRenderBlankState(true))
+		for tick := time.NewTicker(100 * time.Millisecond); ; {
+			select {
+			case <-stop:
+				tick.Stop()
+				_ = bar.Finish()
+				return
+			case <-tick.C:
+				_ = bar.Add(1)
+			}
+		}
+	}()
+	return func() {
+		close(stop)
+		<-ended
+	}
 }
 
 // device gives a device of the site by name.

@@ -62,7 +62,9 @@ rights loses a way in, in any state.`,
 				case *faults && f.silent != "":
 					return wrong("-silent chooses one outage of servers up and silent, and -faults shows other states too; give one of them")
 				}
+				done := c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))
 				shapes, err := f.shapes(l, r)
+				done()
 				if err != nil {
 					return err
 				}

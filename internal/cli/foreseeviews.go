@@ -141,7 +141,10 @@ func (c *Call) compare(path string, l loaded, f narrowing) error {
 	}
 	narrowed := f.device != "" || len(f.labels) > 0
 	var changes []foresee.Change
-	for _, ch := range foresee.Compare(before.reckoner(), l.reckoner()) {
+	done := c.working("comparing")
+	all := foresee.Compare(before.reckoner(), l.reckoner())
+	done()
+	for _, ch := range all {
 		if narrowed {
 			ch.Devices = slices.DeleteFunc(slices.Clone(ch.Devices), func(name string) bool {
 				return !slices.ContainsFunc(chosen, func(d *site.Device) bool { return d.Name == name })

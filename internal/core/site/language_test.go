@@ -208,3 +208,12 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 		require.Error(t, err, bad)
 	}
 }
+
+func FuzzInventory(f *testing.F) {
+	f.Add("name,addresses\nsw,192.0.2.1\n")
+	f.Add("name,kind,profile,addresses,source,network,accounts,labels.place\n\"a\"\"b\",,,,,,,\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := ParseWith(inventoryOf(text), Source{"site.yaml", []byte("site: x\ndevices-from: inventory.csv\n")})
+		require.True(t, (s == nil) == (err != nil))
+	})
+}

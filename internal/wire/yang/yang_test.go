@@ -44,7 +44,7 @@ devices:
 accounts: [{name: keeper, level: 15, password: ` + hash + `}, {name: looker, level: 1, password: '$argon2id$v=19$m=64,t=1,p=1$AAAA$BBBB'}]
 `
 
-func plan(t *testing.T, device string) blueprint.Blueprint {
+func plan(t testing.TB, device string) blueprint.Blueprint {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	return blueprint.Of(s.Device(device))
