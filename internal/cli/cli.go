@@ -213,7 +213,9 @@ func (c *Call) style() show.Style { return show.For(c.Out, c.plain != nil && *c.
 func (c *Call) say(format string, args ...any) { _, _ = fmt.Fprintf(c.Out, format, args...) }
 
 // note writes what is no result to standard error.
-func (c *Call) note(format string, args ...any) { _, _ = fmt.Fprintf(c.Err, format+"\n", args...) }
+func (c *Call) note(format string, args ...any) {
+	show.For(c.Err, true).Wrap(c.Err, "", fmt.Sprintf(format, args...))
+}
 
 // sitePath gives the site that a call means: its argument, else
 // $MELLOWGATE_SITE, else site.yaml, else the folder site.

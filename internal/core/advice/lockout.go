@@ -253,15 +253,24 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 			continue
 		}
 		window := cs.Device.Kind.Traits.LoginWindow
-		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: w.Place,
+		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
 			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never reached (%s).",
 				upper(when(cs)), seconds(cs.Wait), seconds(window), waitSum(cs)),
 			Repair: "lower wait or tries of these servers, or give the kind a longer login-window"}
-		if list := w.Lists[site.Login]; list != nil {
-			f.Place = list.Place
-		}
 		c.add(f)
 	}
+}
+
+// firstWait points at the first server that a login waits for, else at other.
+func firstWait(c foresee.Case, other site.Place) site.Place {
+	for _, s := range c.Steps {
+		for _, t := range s.Tries {
+			if t.Reply.Took > 0 {
+				return t.Server.Place
+			}
+		}
+	}
+	return other
 }
 
 // waitSum shows how the waiting adds up: "sanderling 2 tries x 10s + ...".

@@ -124,11 +124,7 @@ func slow(c *checker, sh foresee.Shape) {
 	}
 	for _, w := range sh.Devices[0].Ways {
 		if cs, found := worst[w]; found {
-			place := w.Place
-			if l := w.Lists[site.Login]; l != nil {
-				place = l.Place
-			}
-			c.add(Finding{Code: "slow-fallback", Devices: sh.Devices, Access: []string{w.Name()}, Place: place,
+			c.add(Finding{Code: "slow-fallback", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
 				Text:   fmt.Sprintf("%s a login waits %s (%s): people will think that it is broken.", upper(when(cs)), seconds(cs.Wait), waitSum(cs)),
 				Repair: "lower wait or tries of these servers"})
 		}
