@@ -214,7 +214,12 @@ func (c *Call) say(format string, args ...any) { _, _ = fmt.Fprintf(c.Out, forma
 
 // note writes what is no result to standard error.
 func (c *Call) note(format string, args ...any) {
-	show.For(c.Err, true).Wrap(c.Err, "", fmt.Sprintf(format, args...))
+	text := fmt.Sprintf(format, args...)
+	if f, ok := c.Err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		show.For(c.Err, true).Wrap(c.Err, "", text)
+		return
+	}
+	_, _ = fmt.Fprintln(c.Err, text)
 }
 
 // sitePath gives the site that a call means: its argument, else
