@@ -1,46 +1,15 @@
 package gate
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
-	"io"
-	"net"
-	"net/netip"
 	"strconv"
 	"strings"
-	"sync"
-	"time"
 
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/tacacs"
 )
-
-// tacacsConn is one connection with the sessions on it. In single-connection
-// mode there are many at once. What is answered at once is answered by the
-// reader; a session that waits, for a person or for a password hash, has a
-// goroutine of its own, and its packets reach it by their session id.
-type tacacsConn struct {
-	server  *server
-	conn    io.ReadWriter
-	client  netip.AddrPort
-	device  *site.Device
-	keys    [][]byte // that the asker may use; once one fits, that one
-	single  bool
-	sending sync.Mutex
-	mu      sync.Mutex
-	open    map[uint32]chan received
-}
-
-// received is a packet on its way to its session.
-type received struct {
-	header tacacs.Header
-	body   []byte
-}
-
-// mostSessions bounds the sessions at once on one connection.
-const mostSessions = 64
 
 // tacacsSession is one session. Its methods stand in the order of RFC 8907.
 type tacacsSession struct {
@@ -48,111 +17,6 @@ type tacacsSession struct {
 	header  tacacs.Header
 	first   received
 	packets <-chan received // what comes after the first; nil while the reader serves it
-}
-
-// serveTACACS serves one connection: one session, or in single-connection mode
-// as many as come.
-func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker) {
-	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, open: map[uint32]chan received{}}
-	c.serve(conn.SetDeadline, conn.Close)
-}
-
-// serve reads packets and hands them to their sessions until the connection
-// ends. A deadline holds for a whole packet, so that an asker who sends an
-// octet now and then is not waited for.
-func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) {
-	var sessions sync.WaitGroup
-	defer sessions.Wait()
-	defer c.endAll()
-	in := bufio.NewReaderSize(c.conn, 1024)
-	for first := true; ; first = false {
-		_ = deadline(time.Now().Add(idle))
-		h, body, err := tacacs.ReadPacket(in, c.keys[0])
-		if err != nil {
-			c.unread(h, err)
-			return
-		}
-		if first {
-			c.chooseKey(h, body)
-			c.single = h.Flags&tacacs.FlagSingleConnect != 0
-		}
-		if !c.fits(h, first) {
-			c.server.drop(c.question(purposeOf(h.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
-			return
-		}
-		if h.Sequence != 1 {
-			if !c.pass(received{h, body}) { // a client sends the next packet only after the answer to the last
-				c.server.drop(c.question(purposeOf(h.Type)), "malformed", "packets of a session before its answers (RFC 8907, section 4.3)")
-				return
-			}
-			continue
-		}
-		session := &tacacsSession{tacacsConn: c, first: received{h, body}}
-		if session.quick() {
-			session.serve()
-			if !c.single { // one session and no more
-				return
-			}
-			continue
-		}
-		session.packets = c.begin(h.SessionID)
-		sessions.Go(func() {
-			defer c.end(h.SessionID)
-			session.serve()
-			if !c.single {
-				_ = hangUp() // ends the reader
-			}
-		})
-	}
-}
-
-// chooseKey finds the key with which the first body adds up, where there is
-// more than one: all sessions of a connection use it.
-func (c *tacacsConn) chooseKey(h tacacs.Header, body []byte) {
-	for i, key := range c.keys[1:] {
-		if tacacs.Readable(h, body) {
-			break
-		}
-		tacacs.Obfuscate(h, body, c.keys[i]) // as it came
-		tacacs.Obfuscate(h, body, key)
-		if tacacs.Readable(h, body) {
-			c.keys = [][]byte{key}
-			return
-		}
-	}
-	c.keys = c.keys[:1]
-}
-
-// fits tells whether a packet goes to a session that is open, or opens one.
-func (c *tacacsConn) fits(h tacacs.Header, first bool) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	_, known := c.open[h.SessionID]
-	if known {
-		return h.Sequence != 1
-	}
-	return h.Sequence == 1 && (first || c.single) && len(c.open) < mostSessions
-}
-
-// pass hands a packet to its session. It is false when the session has not
-// answered the packet before.
-func (c *tacacsConn) pass(p received) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	select {
-	case c.open[p.header.SessionID] <- p:
-		return true
-	default:
-		return false
-	}
-}
-
-func (c *tacacsConn) begin(id uint32) <-chan received {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	packets := make(chan received, 1)
-	c.open[id] = packets
-	return packets
 }
 
 // quick tells whether a session is answered without a password hash, without
@@ -168,52 +32,6 @@ func (t *tacacsSession) quick() bool {
 		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.gate.quick(&q))
 	}
 	return false
-}
-
-func (c *tacacsConn) end(id uint32) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.open, id)
-}
-
-func (c *tacacsConn) endAll() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, packets := range c.open {
-		close(packets)
-	}
-	c.open = map[uint32]chan received{}
-}
-
-// unread notes why a packet could not be read.
-func (c *tacacsConn) unread(h tacacs.Header, err error) {
-	q := c.question(purposeOf(h.Type))
-	switch {
-	case errors.Is(err, tacacs.ErrHeader), errors.Is(err, tacacs.ErrClear):
-		c.server.drop(q, "malformed", err.Error())
-	case errors.Is(err, io.ErrUnexpectedEOF):
-		c.server.drop(q, "malformed", "the packet was never finished")
-	}
-}
-
-func (c *tacacsConn) question(p site.Purpose) question {
-	q := question{client: c.client, at: c.server.gate.config.Now()}
-	q.Purpose, q.Device = p, c.device
-	if c.device != nil {
-		q.key = c.server.keyName(c.keys[0])
-	}
-	return q
-}
-
-// purposeOf is what a packet's type is about, for events.
-func purposeOf(t tacacs.Type) site.Purpose {
-	switch t {
-	case tacacs.Authentication:
-		return site.Login
-	case tacacs.Authorization:
-		return site.Session
-	}
-	return site.RecordSessions
 }
 
 // read waits for the session's next packet and checks its order, RFC 8907

@@ -1,0 +1,201 @@
+package site
+
+import (
+	"net/netip"
+)
+
+// Access names a way in.
+const (
+	Console = "console"
+	SSH     = "ssh"
+	Telnet  = "telnet"
+	Web     = "web"
+	API     = "api"
+	NETCONF = "netconf"
+)
+
+// Accesses are the ways in, in the order in which they are shown.
+var accesses = []string{Console, SSH, Telnet, Web, API, NETCONF}
+
+// Accesses gives the names of all ways in, in the order in which they are shown.
+func Accesses() []string { return accesses }
+
+// Binds says which list each purpose uses; an empty name is none.
+type Binds [PurposeCount]Ref
+
+// Entry is what the site file says of one way in, or of one range of its lines.
+type Entry struct {
+	Access   string
+	Lines    Range
+	HasLines bool
+	Off      bool
+	Binds    Binds
+	Place    Place
+}
+
+// Origin tells how a way in came by its list.
+type Origin int
+
+const (
+	Nowhere  Origin = iota // no list
+	Own                    // named by the way in itself
+	Default                // the device-wide list
+	BuiltIn                // the kind's built-in login
+	Unobeyed               // a list is named, and the console does not obey it
+)
+
+// Way is one way in to a device, with the lists that hold on it.
+type Way struct {
+	Access   string
+	Lines    Range
+	HasLines bool
+	Lists    [PurposeCount]*List
+	Origins  [PurposeCount]Origin
+	Place    Place // where the way in is described
+}
+
+// Name is the way in as it is shown: "console", "ssh", "ssh 0-15".
+func (w *Way) Name() string {
+	if w.HasLines {
+		return w.Access + " " + w.Lines.String()
+	}
+	return w.Access
+}
+
+// Profile is what many devices share.
+type Profile struct {
+	Ref
+	Defaults    Binds
+	Access      map[string][]Entry
+	AccountRefs []Ref
+	HasAccounts bool
+	place       Place
+}
+
+// Device is one device with everything that holds on it: its own keys, its
+// profile's, and the traits of its kind.
+type Device struct {
+	Ref
+	Kind       *Kind
+	KindRef    Ref
+	Profile    *Profile
+	ProfileRef Ref
+	Addresses  []netip.Addr
+	Source     netip.Addr // where its requests come from; the first address unless said
+	SourceSet  bool
+	Network    string // the routing instance of its management, "" for the default one
+	Labels     map[string]string
+	Own        Profile // the device's own keys, which win over its profile's
+	Ways       []*Way
+	Accounts   []*Account
+	Holds      Holds
+}
+
+// Holds is what is known to be on a device now where it differs from the
+// design. Zero fields do not differ.
+type Holds struct {
+	Place    Place
+	Keys     map[*Server]HeldKey
+	Ports    map[*Server]HeldPorts
+	Source   netip.Addr
+	accounts []Ref
+	keys     []HeldKey
+	ports    []HeldPorts
+	lists    []heldList
+	groups   []heldGroup
+	differs  bool // in accounts, though there are none
+}
+
+// HeldKey is a key that a device holds for a server, and where that is said.
+type HeldKey struct {
+	Server Ref
+	KeyRef Ref
+	Key    *Key
+}
+
+// HeldPorts are the ports at which a device asks a server. 0 is as designed.
+type HeldPorts struct {
+	Server                     Ref
+	Authentication, Accounting uint16
+	Place                      Place
+}
+
+type heldList struct {
+	Ref
+	methods []Method
+}
+
+type heldGroup struct {
+	Ref
+	servers []Ref
+}
+
+// Key gives the key that the device holds for s now.
+func (d *Device) Key(s *Server) *Key {
+	if h, ok := d.Holds.Keys[s]; ok {
+		return h.Key
+	}
+	return s.Key
+}
+
+// Asks gives the address that the device's requests come from now.
+func (d *Device) Asks() netip.Addr {
+	if d.Holds.Source.IsValid() {
+		return d.Holds.Source
+	}
+	return d.Source
+}
+
+// Ports gives the ports at which the device asks a RADIUS server now, and
+// where that is said. Ports that the site file does not say are the kind's own.
+func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) {
+	authentication, accounting, at = s.AuthenticationPort, s.AccountingPort, s.Place
+	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.Protocol == RADIUS && !s.TLS {
+		authentication, accounting = 1645, 1646
+	}
+	if h, ok := d.Holds.Ports[s]; ok {
+		at = h.Place
+		if h.Authentication != 0 {
+			authentication = h.Authentication
+		}
+		if h.Accounting != 0 {
+			accounting = h.Accounting
+		}
+	}
+	return authentication, accounting, at
+}
+
+// Account gives the device's local account of that name, or nil.
+func (d *Device) Account(name string) *Account {
+	for _, a := range d.Accounts {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
+}
+
+// Way gives the first way in of that name: "ssh" or, with lines, "ssh 0-15".
+func (d *Device) Way(name string) *Way {
+	for _, w := range d.Ways {
+		if w.Name() == name {
+			return w
+		}
+	}
+	for _, w := range d.Ways {
+		if w.Access == name {
+			return w
+		}
+	}
+	return nil
+}
+
+// WayOfLine gives the way in of an access that has the given line, or nil.
+func (d *Device) WayOfLine(access string, line int) *Way {
+	for _, w := range d.Ways {
+		if w.Access == access && (!w.HasLines || w.Lines.Has(line)) {
+			return w
+		}
+	}
+	return nil
+}

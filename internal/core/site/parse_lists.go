@@ -1,0 +1,126 @@
+package site
+
+import (
+	"slices"
+	"strings"
+	"sync"
+
+	"go.yaml.in/yaml/v4"
+
+	"mellowgate/internal/core/nearest"
+)
+
+func freshList(*reader, *yaml.Node) List { return List{Purpose: PurposeCount, Levels: Range{0, 15}} }
+
+// purposeField reads one of the three keys that say what a list is for.
+func purposeField(verb string, words []string, purposes ...Purpose) field[List] {
+	return field[List]{form: wordsForm(words...), read: func(r *reader, n *yaml.Node, l *List) {
+		word := r.oneOf(n, verb, words...)
+		if word == "" {
+			l.Purpose = Login // the problem is said; do not report a missing purpose too
+			return
+		}
+		if l.Purpose != PurposeCount {
+			r.wrong(n, "a list has one purpose; keep one of authenticate, authorize and account")
+		}
+		l.Purpose = purposes[slices.Index(words, word)]
+	}}
+}
+
+var listShape = shape[List]{
+	what: "a list",
+	fields: map[string]field[List]{
+		"name":         nameField("a list's name", func(l *List) *Ref { return &l.Ref }),
+		"authenticate": purposeField("authenticate", []string{"login", "elevation"}, Login, Elevation),
+		"authorize":    purposeField("authorize", []string{"session", "commands"}, Session, Commands),
+		"account":      purposeField("account", []string{"sessions", "commands", "system"}, RecordSessions, RecordCommands, RecordSystem),
+		"levels": {func(r *reader, n *yaml.Node, l *List) {
+			if span, ok := r.span(n, "levels", 15); ok {
+				l.Levels = span
+			}
+		}, rangeForm()},
+		"when": wordField("when", []string{"start-stop", "stop", "start"}, func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
+		"methods": {func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
+			oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
+	},
+	must: []string{"name", "methods"},
+}
+
+func (r *reader) methods(n *yaml.Node) []Method {
+	var all []Method
+	r.each(n, "methods", func(item *yaml.Node) {
+		if m, ok := r.method(item); ok {
+			all = append(all, m)
+		}
+	})
+	return all
+}
+
+// method reads one method of a list: "group NAME", "secret NAME", "local",
+// "signed-in", "none".
+func (r *reader) method(n *yaml.Node) (Method, bool) {
+	text, ok := r.scalar(n, "a method")
+	if !ok {
+		return Method{}, false
+	}
+	word, rest, _ := strings.Cut(text, " ")
+	rest = strings.TrimSpace(rest)
+	m := Method{Kind: MethodKind(word), Place: r.place(n)}
+	switch {
+	case (m.Kind == ByGroup || m.Kind == BySecret) && isName(rest):
+		m.Ref = Ref{rest, m.Place}
+	case (m.Kind == ByLocal || m.Kind == SignedIn || m.Kind == ByNone) && rest == "":
+	default:
+		r.wrong(n, "%q is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted%s", shorten(text),
+			nearest.Suggest(word, []string{"group", "local", "signed-in", "none", "secret"}))
+		return m, false
+	}
+	return m, true
+}
+
+func freshKind(*reader, *yaml.Node) Kind { return Kind{Traits: DefaultTraits()} }
+
+var kindShape = shape[Kind]{
+	what: "a kind",
+	fields: map[string]field[Kind]{
+		"name": nameField("a kind's name", func(k *Kind) *Ref { return &k.Ref }),
+		"traits": {func(r *reader, n *yaml.Node, k *Kind) {
+			if n.Tag != "!!null" {
+				traitShape().read(r, n, k)
+			}
+		}, orNothing(traitShape().form())},
+	},
+	must: []string{"name"},
+}
+
+var traitShape = sync.OnceValue(func() *shape[Kind] {
+	fields := make(map[string]field[Kind], len(traits)+2)
+	for name, t := range traits {
+		fields[name] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+			if text, ok := r.scalar(n, name); ok && !t.set(&k.Traits, text) {
+				r.wrong(n, "%s is %q; %s is wanted", name, shorten(text), t.takes)
+			}
+		}, traitForm(t)}
+	}
+	fields["speaks"] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+		k.Traits.Unspoken = []Protocol{RADIUS, TACACS, LDAP}
+		r.each(n, "speaks", func(item *yaml.Node) {
+			spoken := Protocol(r.oneOf(item, "speaks", "radius", "tacacs", "ldap"))
+			k.Traits.Unspoken = slices.DeleteFunc(k.Traits.Unspoken, func(p Protocol) bool { return p == spoken })
+		})
+	}, oneOrMore(wordsForm("radius", "tacacs", "ldap"))}
+	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
+	return &shape[Kind]{what: "traits", fields: fields}
+})
+
+var passwordAsShape = shape[PasswordForms]{
+	what: "password-as",
+	fields: map[string]field[PasswordForms]{
+		"radius": wordField("radius", []string{"pap", "chap", "mschapv2"}, func(f *PasswordForms, w string) { f.RADIUS = w }),
+		"tacacs": wordField("tacacs", passwordForms, func(f *PasswordForms, w string) { f.TACACS = w }),
+	},
+}
+
+func rangeForm() form {
+	return form{"type": []string{"string", "integer"}, "pattern": "^[0-9]+(-[0-9]+)?$"}
+}

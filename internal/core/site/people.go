@@ -1,0 +1,112 @@
+package site
+
+import (
+	"net/netip"
+	"time"
+)
+
+// Password is a one-way hash in PHC or crypt form, or the name of a key.
+type Password struct {
+	Hash  string
+	Key   *Key
+	ref   Ref
+	Place Place
+}
+
+// Account is a local account on devices: a way back in.
+type Account struct {
+	Ref
+	Level    int
+	Password Password
+}
+
+// Person is someone whom the servers know.
+type Person struct {
+	Ref
+	Teams    []string
+	Password Password
+	OneTime  *Key // the seed of one-time codes (RFC 6238), the second factor; nil: none
+	oneTime  Ref
+	Disabled bool
+	Until    time.Time // the last day, as the end of that day in UTC; zero: no end
+}
+
+// Rule is one command rule: the words as typed, * for one word, ** for the
+// rest of the line.
+type Rule struct {
+	Allow bool
+	Words []string
+	Text  string
+	Place Place
+}
+
+// Role is what someone may do once in.
+type Role struct {
+	Ref
+	Level    int
+	Commands []Rule
+	// Send are attributes returned beyond those that the level implies.
+	SendRADIUS []SentAttribute
+	SendTACACS []SentAttribute
+	Template   Ref // the device's own account whose rights the person takes on, "" for none
+}
+
+// SentAttribute is one attribute that a role returns.
+type SentAttribute struct {
+	Ref
+	Value    string
+	Optional bool // TACACS+: the device may ignore it (RFC 8907, section 6.1)
+}
+
+// Who is one entry of a grant's who: a team, or one person by name.
+type Who struct {
+	Team, Person string
+	Place        Place
+}
+
+// Grant gives a role to someone somewhere. Grants are tried in order.
+type Grant struct {
+	Place   Place
+	Who     []Who
+	Where   map[string][]string // label to its allowed values
+	Through []string            // ways in; empty: every way
+	From    []netip.Prefix      // where the person comes from; empty: anywhere
+	Hours   []Hours             // when; empty: at any time
+	RoleRef Ref
+	Role    *Role
+}
+
+// ElevationSecret is a secret on devices with which a person reaches a higher
+// level.
+type ElevationSecret struct {
+	Ref
+	Level    int
+	Password Password
+}
+
+// Client is an asker that is no device of the site.
+type Client struct {
+	From       []netip.Prefix
+	ServerRefs []Ref
+	Servers    []*Server
+	KeyRef     Ref
+	Key        *Key
+	Place      Place
+}
+
+// Covers tells whether a client entry lets an address ask a server.
+func (c *Client) Covers(a netip.Addr, s *Server) bool {
+	for _, p := range c.From {
+		if p.Contains(a) {
+			for _, of := range c.Servers {
+				if of == s {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// Expired tells whether a person's last day is over at t.
+func (p *Person) Expired(t time.Time) bool { return !p.Until.IsZero() && !t.Before(p.Until) }

@@ -1,0 +1,100 @@
+package gate
+
+import (
+	"fmt"
+	"net/netip"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/words"
+	"mellowgate/internal/wire/radius"
+)
+
+// secrets gives the keys that a device of the site may use.
+func (s *server) secrets() [][]byte { return *s.keys.Load() }
+
+// setKeys notes the key in use and, where it is being changed, the next.
+func (s *server) setKeys(key site.Secret, all site.Keys) {
+	values := [][]byte{nil}
+	if !s.site.TLS || s.site.Protocol != site.TACACS {
+		values[0] = []byte(key.Reveal())
+		if s.site.NextKey != nil {
+			if next, known := all[s.site.NextKey.Name]; known {
+				values = append(values, []byte(next.Reveal()))
+			}
+		}
+	}
+	s.keys.Store(&values)
+}
+
+// asker is who a question comes from: a device of the site, or another client
+// with a key of its own.
+type asker struct {
+	device *site.Device // nil: another client
+	keys   [][]byte
+}
+
+// asker gives who asks from an address. It is false for nobody known.
+func (s *server) asker(a netip.Addr) (asker, bool) {
+	a = a.Unmap()
+	if d, ok := s.gate.config.Clients[a]; ok {
+		return asker{d, s.secrets()}, true
+	}
+	for _, c := range s.gate.config.Site.Clients {
+		if !c.Covers(a, s.site) {
+			continue
+		}
+		if value, known := s.gate.config.Keys[c.Key.Name]; known {
+			return asker{nil, [][]byte{[]byte(value.Reveal())}}, true
+		}
+	}
+	return asker{}, false
+}
+
+// keyName names the key that was used, while it is being changed; else "".
+func (s *server) keyName(used []byte) string {
+	keys := s.secrets()
+	switch {
+	case len(keys) < 2:
+		return ""
+	case string(keys[1]) == string(used):
+		return s.site.NextKey.Name
+	}
+	return s.site.Key.Name
+}
+
+func (s *server) nobody(a netip.Addr) string {
+	return fmt.Sprintf("no device or client of the site has the address %s", a)
+}
+
+// granted is what the attributes of an answer depend on.
+type granted struct {
+	role *site.Role
+	kind *site.Kind
+}
+
+// grants makes what RADIUS returns with each role to each kind of device.
+func grants(s *site.Site) map[granted][]radius.Attribute {
+	kinds := map[*site.Kind]bool{nil: true}
+	for _, d := range s.Devices {
+		kinds[d.Kind] = true
+	}
+	dictionary, all := words.Of(s), map[granted][]radius.Attribute{}
+	for _, r := range s.Roles {
+		for k := range kinds {
+			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {
+				if made, err := dictionary.Make(a.Name, a.Value); err == nil {
+					all[granted{r, k}] = append(all[granted{r, k}], made)
+				}
+			}
+		}
+	}
+	return all
+}
+
+func kindOf(d *site.Device) *site.Kind {
+	if d == nil {
+		return nil
+	}
+	return d.Kind
+}

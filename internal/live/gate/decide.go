@@ -1,0 +1,209 @@
+package gate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/vault"
+)
+
+// question is what a listener understood of a packet.
+type question struct {
+	rights.Question
+	at     time.Time
+	client netip.AddrPort
+	typed  string // the password, for a login by PAP or prompts
+	warm   bool   // the password is known to be right
+	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
+	// that the asker proves to know.
+	proves  func(password string) bool
+	key     string // the name of the key that was used, while it is being changed
+	form    string // of the password: ascii, pap, chap or mschapv2
+	from    string // where the person comes from
+	level   int
+	session string
+	start   bool
+}
+
+// decide answers a login, a session or a command, and notes it.
+func (s *server) decide(q question) rights.Decision {
+	g := s.gate
+	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
+		return s.refuseForm(q)
+	}
+	if q.Purpose == site.Login {
+		q.Credential = g.credential(q)
+	}
+	q.at = g.config.Now() // a password hash takes its time
+	d := rights.Decide(g.config.Site, q.Question, q.at)
+	if d.Reason == rights.UnknownPerson {
+		d.Text += rights.LikeName(g.config.Site, q.Person)
+	}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place), d.Rule
+	if d.Allow {
+		e.Answer = cause.Accept
+		e.Level = &d.Role.Level
+	}
+	g.config.Events(e)
+	s.keepDecision(q, d)
+	return d
+}
+
+// refuseForm refuses a password in a form that the server does not take.
+func (s *server) refuseForm(q question) rights.Decision {
+	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
+		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, s.gate.config.Site.Where(d.Place)
+	s.gate.config.Events(e)
+	s.keepDecision(q, d)
+	return d
+}
+
+// credential checks a password, or the proof of one. An unknown name costs as
+// much time as a wrong password.
+func (g *Gate) credential(q question) rights.Credential {
+	person := g.config.Site.Person(q.Person)
+	password := g.dummy
+	if person != nil {
+		password = person.Password
+	}
+	if q.proves != nil {
+		return g.proven(q, person)
+	}
+	if person != nil && person.OneTime != nil {
+		return g.withCode(q, person)
+	}
+	if q.warm || person != nil && g.warm.knows(person, q.typed, q.at) {
+		return rights.Right
+	}
+	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
+	if err != nil || !ok || person == nil {
+		return rights.Wrong
+	}
+	g.warm.remember(person, q.typed, q.at)
+	return rights.Right
+}
+
+// quick tells whether a login is decided without a slow hash: by a password
+// that was right not long ago, or by a proof. It notes what it found.
+func (g *Gate) quick(q *question) bool {
+	if q.proves != nil {
+		return true
+	}
+	person := g.config.Site.Person(q.Person)
+	q.warm = person != nil && person.OneTime == nil && g.warm.knows(person, q.typed, q.at)
+	return q.warm
+}
+
+// proven checks a proof, for which the password itself must be known.
+func (g *Gate) proven(q question, person *site.Person) rights.Credential {
+	if person == nil {
+		q.proves("no password at all")
+		return rights.Wrong
+	}
+	if person.Password.Key == nil || person.OneTime != nil {
+		return rights.Uncheckable
+	}
+	value, known := g.config.Keys[person.Password.Key.Name]
+	if known && q.proves(value.Reveal()) {
+		return rights.Right
+	}
+	return rights.Wrong
+}
+
+// recoverable gives the password of a person where it is kept so that it can
+// be read, "" otherwise.
+func (g *Gate) recoverable(name string) string {
+	if p := g.config.Site.Person(name); p != nil && p.Password.Key != nil {
+		return g.config.Keys[p.Password.Key.Name].Reveal()
+	}
+	return ""
+}
+
+// keepDecision writes a login, or a refusal, to the ledger. Its loss does not
+// change the answer, but it is an event.
+func (s *server) keepDecision(q question, d rights.Decision) {
+	r := s.record(q)
+	switch {
+	case q.Purpose == site.Login:
+		r.Kind = ledger.Login
+	case d.Allow:
+		return // the record of what follows says it
+	default:
+		r.Kind = ledger.Decision
+	}
+	if d.Allow {
+		r.Result, r.Level = cause.Accept, d.Role.Level
+	} else {
+		r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
+	}
+	if err := s.gate.config.Ledger.Note(r); err != nil {
+		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
+	}
+}
+
+// keep writes an accounting record to the ledger. Only after a nil error may it
+// be answered.
+func (s *server) keep(q question) error {
+	r := s.record(q)
+	r.Result = cause.Recorded
+	switch {
+	case q.Purpose == site.RecordCommands:
+		r.Kind = ledger.Command
+	case q.start:
+		r.Kind = ledger.SessionStart
+	default:
+		r.Kind = ledger.SessionStop
+	}
+	err := s.gate.config.Ledger.Keep(s.gate.ctx, r)
+	q.at = s.gate.config.Now()
+	e := s.event(q)
+	e.Answer, e.Reason = cause.Recorded, "recorded"
+	if err != nil {
+		e.Answer, e.Reason, e.Text = cause.Failed, "record-not-kept", err.Error()
+	}
+	s.gate.config.Events(e)
+	return err
+}
+
+func (s *server) record(q question) ledger.Record {
+	return ledger.Record{Time: q.at, Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
+		From: q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
+}
+
+func deviceName(d *site.Device) string {
+	if d == nil {
+		return ""
+	}
+	return d.Name
+}
+
+func (s *server) event(q question) cause.Event {
+	return cause.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line, Key: q.key}
+}
+
+// drop notes a packet that gets no answer.
+func (s *server) drop(q question, reason, text string) {
+	if q.at.IsZero() {
+		q.at = s.gate.config.Now()
+	}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
+	s.gate.config.Events(e)
+}
+
+// source reads where a person comes from, as a device says it.
+func source(text string) netip.Addr {
+	a, _ := netip.ParseAddr(text)
+	return a
+}
