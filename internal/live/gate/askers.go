@@ -10,23 +10,6 @@ import (
 	"mellowgate/internal/wire/radius"
 )
 
-// secrets gives the keys that a device of the site may use.
-func (s *server) secrets() [][]byte { return *s.keys.Load() }
-
-// setKeys notes the key in use and, where it is being changed, the next.
-func (s *server) setKeys(key site.Secret, all site.Keys) {
-	values := [][]byte{nil}
-	if !s.site.TLS || s.site.Protocol != site.TACACS {
-		values[0] = []byte(key.Reveal())
-		if s.site.NextKey != nil {
-			if next, known := all[s.site.NextKey.Name]; known {
-				values = append(values, []byte(next.Reveal()))
-			}
-		}
-	}
-	s.keys.Store(&values)
-}
-
 // asker is who a question comes from: a device of the site, or another client
 // with a key of its own.
 type asker struct {
@@ -37,14 +20,14 @@ type asker struct {
 // asker gives who asks from an address. It is false for nobody known.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap()
-	if d, ok := s.gate.config.Clients[a]; ok {
-		return asker{d, s.secrets()}, true
+	if d, ok := s.Clients[a]; ok {
+		return asker{d, s.keys}, true
 	}
-	for _, c := range s.gate.config.Site.Clients {
+	for _, c := range s.Site.Clients {
 		if !c.Covers(a, s.site) {
 			continue
 		}
-		if value, known := s.gate.config.Keys[c.Key.Name]; known {
+		if value, known := s.Keys[c.Key.Name]; known {
 			return asker{nil, [][]byte{[]byte(value.Reveal())}}, true
 		}
 	}
@@ -53,11 +36,10 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 
 // keyName names the key that was used, while it is being changed; else "".
 func (s *server) keyName(used []byte) string {
-	keys := s.secrets()
 	switch {
-	case len(keys) < 2:
+	case len(s.keys) < 2:
 		return ""
-	case string(keys[1]) == string(used):
+	case string(s.keys[1]) == string(used):
 		return s.site.NextKey.Name
 	}
 	return s.site.Key.Name

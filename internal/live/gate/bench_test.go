@@ -45,8 +45,8 @@ grants: [{who: [team net], role: all}]
 	if !withLedger {
 		keeper = nothing{}
 	}
-	g := gate.New(gate.Config{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Ledger: keeper, Events: folder.Event,
-		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}})
+	g := gate.New(gate.Config{Ledger: keeper, Events: folder.Event, Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)},
+		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}})
 	b.Cleanup(func() {
 		g.Shutdown()
 		require.NoError(b, book.Close())

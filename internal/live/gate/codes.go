@@ -26,14 +26,14 @@ const (
 )
 
 // withCode checks a password with a one-time code written right after it.
-func (g *Gate) withCode(q question, person *site.Person) rights.Credential {
+func (s *server) withCode(q question, person *site.Person) rights.Credential {
 	at := max(len(q.typed)-codeDigits, 0)
-	ok, err := vault.PasswordIs(person.Password, q.typed[:at], g.config.Keys)
+	ok, err := vault.PasswordIs(person.Password, q.typed[:at], s.Keys)
 	if err != nil || !ok {
 		return rights.Wrong
 	}
-	seed, known := g.config.Keys[person.OneTime.Name]
-	if !known || !g.codes.take(person.Name, seed.Reveal(), q.typed[at:], g.config.Now()) {
+	seed, known := s.Keys[person.OneTime.Name]
+	if !known || !s.gate.codes.take(person.Name, seed.Reveal(), q.typed[at:], s.gate.config.Now()) {
 		return rights.WrongCode
 	}
 	return rights.Right

@@ -17,27 +17,28 @@ const (
 )
 
 // accept takes TCP connections until the listener is closed.
-func (s *server) accept(listener net.Listener) {
+func (o *port) accept(listener net.Listener) {
 	slots := make(chan struct{}, mostConnections)
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
-			if errors.Is(err, net.ErrClosed) || s.gate.ctx.Err() != nil {
+			if errors.Is(err, net.ErrClosed) || o.gate.ctx.Err() != nil {
 				return
 			}
 			continue
 		}
 		slots <- struct{}{}
-		s.gate.running.Go(func() {
+		o.gate.running.Go(func() {
 			defer func() { <-slots }()
-			s.connection(conn)
+			o.connection(conn)
 		})
 	}
 }
 
 // connection serves one connection of a device of the site, over TLS where the
 // server is.
-func (s *server) connection(conn net.Conn) {
+func (o *port) connection(conn net.Conn) {
+	s := o.server()
 	ended := make(chan struct{})
 	defer close(ended)
 	defer func() { _ = conn.Close() }()
@@ -65,7 +66,7 @@ func (s *server) connection(conn net.Conn) {
 	}
 	q.Device = client.device
 	if s.site.TLS {
-		secured := tls.Server(through, s.place.TLS)
+		secured := tls.Server(through, o.place.TLS)
 		_ = secured.SetDeadline(time.Now().Add(idle))
 		if err := secured.Handshake(); err != nil {
 			s.drop(q, "tls", "the TLS handshake failed: "+err.Error())
@@ -77,7 +78,7 @@ func (s *server) connection(conn net.Conn) {
 		s.serveTACACS(through, from, client)
 		return
 	}
-	s.serveRADIUSOverTLS(through, from)
+	o.serveRADIUSOverTLS(through, from)
 }
 
 // tapped writes what passes to the capture.

@@ -39,15 +39,15 @@ func (s *server) decide(q question) rights.Decision {
 		return s.refuseForm(q)
 	}
 	if q.Purpose == site.Login {
-		q.Credential = g.credential(q)
+		q.Credential = s.credential(q)
 	}
 	q.at = g.config.Now() // a password hash takes its time
-	d := rights.Decide(g.config.Site, q.Question, q.at)
+	d := rights.Decide(s.Site, q.Question, q.at)
 	if d.Reason == rights.UnknownPerson {
-		d.Text += rights.LikeName(g.config.Site, q.Person)
+		d.Text += rights.LikeName(s.Site, q.Person)
 	}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, g.config.Site.Where(d.Place), d.Rule
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
 	if d.Allow {
 		e.Answer = cause.Accept
 		e.Level = &d.Role.Level
@@ -62,7 +62,7 @@ func (s *server) refuseForm(q question) rights.Decision {
 	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, s.gate.config.Site.Where(d.Place)
+	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
 	s.keepDecision(q, d)
 	return d
@@ -70,42 +70,42 @@ func (s *server) refuseForm(q question) rights.Decision {
 
 // credential checks a password, or the proof of one. An unknown name costs as
 // much time as a wrong password.
-func (g *Gate) credential(q question) rights.Credential {
-	person := g.config.Site.Person(q.Person)
-	password := g.dummy
+func (s *server) credential(q question) rights.Credential {
+	person := s.Site.Person(q.Person)
+	password := s.dummy
 	if person != nil {
 		password = person.Password
 	}
 	if q.proves != nil {
-		return g.proven(q, person)
+		return s.proven(q, person)
 	}
 	if person != nil && person.OneTime != nil {
-		return g.withCode(q, person)
+		return s.withCode(q, person)
 	}
-	if q.warm || person != nil && g.warm.knows(person, q.typed, q.at) {
+	if q.warm || person != nil && s.warm.knows(person, q.typed, q.at) {
 		return rights.Right
 	}
-	ok, err := vault.PasswordIs(password, q.typed, g.config.Keys)
+	ok, err := vault.PasswordIs(password, q.typed, s.Keys)
 	if err != nil || !ok || person == nil {
 		return rights.Wrong
 	}
-	g.warm.remember(person, q.typed, q.at)
+	s.warm.remember(person, q.typed, q.at)
 	return rights.Right
 }
 
 // quick tells whether a login is decided without a slow hash: by a password
 // that was right not long ago, or by a proof. It notes what it found.
-func (g *Gate) quick(q *question) bool {
+func (s *server) quick(q *question) bool {
 	if q.proves != nil {
 		return true
 	}
-	person := g.config.Site.Person(q.Person)
-	q.warm = person != nil && person.OneTime == nil && g.warm.knows(person, q.typed, q.at)
+	person := s.Site.Person(q.Person)
+	q.warm = person != nil && person.OneTime == nil && s.warm.knows(person, q.typed, q.at)
 	return q.warm
 }
 
 // proven checks a proof, for which the password itself must be known.
-func (g *Gate) proven(q question, person *site.Person) rights.Credential {
+func (s *server) proven(q question, person *site.Person) rights.Credential {
 	if person == nil {
 		q.proves("no password at all")
 		return rights.Wrong
@@ -113,7 +113,7 @@ func (g *Gate) proven(q question, person *site.Person) rights.Credential {
 	if person.Password.Key == nil || person.OneTime != nil {
 		return rights.Uncheckable
 	}
-	value, known := g.config.Keys[person.Password.Key.Name]
+	value, known := s.Keys[person.Password.Key.Name]
 	if known && q.proves(value.Reveal()) {
 		return rights.Right
 	}
@@ -122,9 +122,9 @@ func (g *Gate) proven(q question, person *site.Person) rights.Credential {
 
 // recoverable gives the password of a person where it is kept so that it can
 // be read, "" otherwise.
-func (g *Gate) recoverable(name string) string {
-	if p := g.config.Site.Person(name); p != nil && p.Password.Key != nil {
-		return g.config.Keys[p.Password.Key.Name].Reveal()
+func (s *server) recoverable(name string) string {
+	if p := s.Site.Person(name); p != nil && p.Password.Key != nil {
+		return s.Keys[p.Password.Key.Name].Reveal()
 	}
 	return ""
 }

@@ -1,6 +1,10 @@
 package gate_test
 
 import (
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -12,7 +16,10 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/vault"
 	"mellowgate/internal/live/words"
+	"mellowgate/internal/wire/tacacs"
 )
 
 const designed = `
@@ -120,4 +127,78 @@ func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
 	require.Equal(t, walk.Accepted, r.ask("t", login("tobin"), "right"+code(0)).Result)
 	require.Equal(t, walk.Refused, r.askIn("chap", "t", login("tobin"), "right").Result)
 	r.eventually("password-form")
+}
+
+func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
+	r, _ := startDesigned(t)
+	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
+	require.NoError(t, err)
+	kept := tacacs.Share(conn, []byte(key)) // a connection from before, which is kept
+	pap := func(password string) tacacs.AuthenStatus {
+		reply, err := kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, password)
+		require.NoError(t, err)
+		return reply.Status
+	}
+	require.Equal(t, tacacs.AuthenPass, pap("right"))
+
+	hash, err := vault.Hash("changed", 64, 1)
+	require.NoError(t, err)
+	old, err := vault.Hash("right", 64, 1)
+	require.NoError(t, err)
+	changed := func(text string) gate.Design {
+		text = strings.Replace(text, "{name: ines, teams: [net], password: 'HASH'}", "{name: ines, teams: [net], password: '"+hash+"'}", 1)
+		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", old))})
+		require.NoError(t, err)
+		keys := site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed), "kept": site.NewSecret("right")}
+		return designOf(s, keys)
+	}
+	require.NoError(t, r.gate.Reload(changed(designed)))
+	require.Equal(t, tacacs.AuthenFail, pap("right"), "the password that was remembered is forgotten, on kept connections too")
+	require.Equal(t, tacacs.AuthenPass, pap("changed"))
+	require.Equal(t, walk.Refused, r.ask("r", login("ines"), "right").Result)
+	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "changed").Result)
+	require.NoError(t, kept.Close())
+
+	err = r.gate.Reload(changed(strings.Replace(designed, "{name: t, protocol: tacacs, address: 127.0.0.1,", "{name: t, protocol: tacacs, address: 127.0.0.1, port: 4949,", 1)))
+	require.ErrorContains(t, err, "the server t is to listen elsewhere")
+	without := changed(designed)
+	delete(without.Keys, "k2")
+	require.ErrorContains(t, r.gate.Reload(without), "its key k2 has no value here")
+	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "changed").Result, "a design that cannot be taken changes nothing")
+
+	// The device asks from elsewhere now: its kept connection ends with its next session.
+	conn, err = net.Dial("tcp", r.tacacs.Authentication.String())
+	require.NoError(t, err)
+	kept = tacacs.Share(conn, []byte(key))
+	require.Equal(t, tacacs.AuthenPass, pap("changed"))
+	moved := changed(designed)
+	moved.Clients = map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.77"): moved.Site.Device("sw")}
+	require.NoError(t, r.gate.Reload(moved))
+	_, err = kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, "changed")
+	require.Error(t, err)
+	_ = kept.Close()
+}
+
+func TestDesignsMayBeTakenManyTimesUnderLoad(t *testing.T) {
+	r, _ := startDesigned(t)
+	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("o"), "seed": site.NewSecret(seed)})
+	stop := make(chan struct{})
+	var reloading sync.WaitGroup
+	reloading.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				require.NoError(t, r.gate.Reload(design))
+			}
+		}
+	})
+	for range 100 {
+		for _, server := range []string{"t", "r"} {
+			require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result)
+		}
+	}
+	close(stop)
+	reloading.Wait()
 }

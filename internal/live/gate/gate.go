@@ -17,9 +17,7 @@ import (
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/pki"
 	"mellowgate/internal/wire/capture"
-	"mellowgate/internal/wire/radius"
 )
 
 // Keeper keeps records: Keep returns once a record is safe, Note soon writes it.
@@ -28,11 +26,9 @@ type Keeper interface {
 	Note(r ledger.Record) error
 }
 
-// Config is what a gate works from. Site, Keys, Clients and Ledger are needed.
+// Config is what a gate works from. Design and Ledger are needed.
 type Config struct {
-	Site    *site.Site
-	Keys    site.Keys
-	Clients map[netip.Addr]*site.Device // the devices, by the address their requests come from
+	Design
 	Ledger  Keeper
 	Events  func(cause.Event) // default: nowhere
 	Capture *capture.Writer   // default: none
@@ -50,28 +46,13 @@ type Place struct {
 // Gate is a running service.
 type Gate struct {
 	config  Config
-	mu      sync.Mutex
-	servers map[*site.Server]*server
-	dummy   site.Password // checked for unknown names, so that they take as long
-	warm    *warm
+	design  atomic.Pointer[snapshot]
 	codes   codes
-	granted map[granted][]radius.Attribute // what RADIUS returns
+	mu      sync.Mutex
+	ports   map[string]*port // by the name of the server
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
-}
-
-// server is one server of the site while it runs.
-type server struct {
-	gate  *Gate
-	site  *site.Server
-	place Place
-	// keys are those that devices may use: the one in use now and, while it is
-	// being changed, the next. One nil key where TACACS+ runs over TLS.
-	keys   atomic.Pointer[[][]byte]
-	mu     sync.Mutex
-	closer []func() error
-	seen   duplicates
 }
 
 // New makes a gate that listens nowhere yet.
@@ -82,132 +63,168 @@ func New(c Config) *Gate {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	g := &Gate{config: c, servers: map[*site.Server]*server{}, warm: newWarm()}
-	for _, p := range c.Site.People {
-		if p.Password.Hash != "" {
-			g.dummy = p.Password
-			break
-		}
-	}
-	g.granted = grants(c.Site)
+	g := &Gate{config: c, ports: map[string]*port{}}
+	g.design.Store(snapshotOf(c.Design))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g
 }
 
 // Listen starts a server and gives the place with the ports in use.
 func (g *Gate) Listen(p Place) (Place, error) {
-	key, err := g.key(p)
+	if p.Server.TLS && p.TLS == nil {
+		return p, fmt.Errorf("the server %s runs over TLS and was given no certificate", p.Server.Name)
+	}
+	s, err := g.design.Load().server(g, p.Server)
 	if err != nil {
 		return p, err
 	}
-	s := &server{gate: g, site: p.Server, place: p}
-	s.setKeys(key, g.config.Keys)
-	if err := s.open(); err != nil {
+	on := &port{gate: g, place: p}
+	s.port = on
+	on.current.Store(s)
+	if err := on.open(); err != nil {
 		return p, err
 	}
 	g.mu.Lock()
-	g.servers[p.Server] = s
-	g.mu.Unlock()
-	return s.place, nil
+	defer g.mu.Unlock()
+	if g.ports[p.Server.Name] != nil {
+		on.close()
+		return p, fmt.Errorf("the server %s listens already", p.Server.Name)
+	}
+	g.ports[p.Server.Name] = on
+	return on.place, nil
 }
 
-// key gives the key that a server begins with; over TLS it is the fixed one.
-func (g *Gate) key(p Place) (site.Secret, error) {
-	if p.Server.TLS {
-		if p.TLS == nil {
-			return site.Secret{}, fmt.Errorf("the server %s runs over TLS and was given no certificate", p.Server.Name)
+// Reload puts another design in place of the one in use: whole, at once, and
+// for every server that listens. Questions that are being answered keep the
+// old one. It is an error, and nothing changes, when a server that listens is
+// not in the new design or is to listen otherwise.
+func (g *Gate) Reload(d Design) error {
+	fresh := snapshotOf(d)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	next := map[*port]*server{}
+	for name, on := range g.ports {
+		old, server := on.current.Load().site, d.Site.Server(name)
+		switch {
+		case server == nil:
+			return fmt.Errorf("the server %s runs here and is not in the site any more; end serve and start it again for that", name)
+		case server.Protocol != old.Protocol || server.TLS != old.TLS || server.Address != old.Address || server.Port != old.Port ||
+			server.AuthenticationPort != old.AuthenticationPort || server.AccountingPort != old.AccountingPort:
+			return fmt.Errorf("the server %s is to listen elsewhere or otherwise than it does; end serve and start it again for that", name)
 		}
-		return site.NewSecret(pki.RADIUSKey), nil
-	}
-	key, known := g.config.Keys[p.Server.Key.Name]
-	if !known {
-		return key, fmt.Errorf("the server %s cannot run: its key %s has no value here", p.Server.Name, p.Server.Key.Name)
-	}
-	return key, nil
-}
-
-// open opens the server's ports.
-func (s *server) open() error {
-	if s.site.Protocol == site.TACACS || s.site.TLS {
-		listener, err := net.Listen("tcp", s.place.Authentication.String())
+		s, err := fresh.server(g, server)
 		if err != nil {
 			return err
 		}
-		s.place.Authentication = listener.Addr().(*net.TCPAddr).AddrPort()
-		if s.site.TLS {
-			s.place.Accounting = s.place.Authentication
+		s.port = on
+		next[on] = s
+	}
+	g.design.Store(fresh)
+	for on, s := range next {
+		on.current.Store(s)
+	}
+	return nil
+}
+
+// port is where one server listens. What is known of the server is taken anew
+// for each question.
+type port struct {
+	gate    *Gate
+	place   Place
+	current atomic.Pointer[server]
+	seen    duplicates
+	mu      sync.Mutex
+	closer  []func() error
+}
+
+// server gives the server as the design in use has it.
+func (o *port) server() *server { return o.current.Load() }
+
+// open opens the ports.
+func (o *port) open() error {
+	as := o.server().site
+	if as.Protocol == site.TACACS || as.TLS {
+		listener, err := net.Listen("tcp", o.place.Authentication.String())
+		if err != nil {
+			return err
 		}
-		s.closing(listener.Close)
-		s.gate.running.Go(func() { s.accept(listener) })
+		o.place.Authentication = listener.Addr().(*net.TCPAddr).AddrPort()
+		if as.TLS {
+			o.place.Accounting = o.place.Authentication
+		}
+		o.closing(listener.Close)
+		o.gate.running.Go(func() { o.accept(listener) })
 		return nil
 	}
 	for _, port := range []struct {
 		at         *netip.AddrPort
 		accounting bool
-	}{{&s.place.Authentication, false}, {&s.place.Accounting, true}} {
-		if port.accounting && !s.site.Serves(site.RecordSessions) || !port.accounting && !s.site.Serves(site.Login) {
+	}{{&o.place.Authentication, false}, {&o.place.Accounting, true}} {
+		if port.accounting && !as.Serves(site.RecordSessions) || !port.accounting && !as.Serves(site.Login) {
 			continue // the site says that the server is not for this
 		}
 		conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(*port.at))
 		if err != nil {
-			s.close()
+			o.close()
 			return err
 		}
 		*port.at = conn.LocalAddr().(*net.UDPAddr).AddrPort()
-		s.closing(conn.Close)
-		s.gate.running.Go(func() { s.serveRADIUS(conn, port.accounting) })
+		o.closing(conn.Close)
+		o.gate.running.Go(func() { o.serveRADIUS(conn, port.accounting) })
 	}
 	return nil
 }
 
-func (s *server) closing(f func() error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.closer = append(s.closer, f)
+func (o *port) closing(f func() error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.closer = append(o.closer, f)
 }
 
-func (s *server) close() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, f := range s.closer {
+func (o *port) close() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, f := range o.closer {
 		_ = f()
 	}
-	s.closer = nil
+	o.closer = nil
 }
 
 // Off closes a server's ports, as if it were not running.
 func (g *Gate) Off(which *site.Server) {
-	if s := g.server(which); s != nil {
-		s.close()
+	if o := g.port(which); o != nil {
+		o.close()
 	}
 }
 
 // On opens a server's ports again after Off.
 func (g *Gate) On(which *site.Server) error {
-	if s := g.server(which); s != nil {
-		return s.open()
+	if o := g.port(which); o != nil {
+		return o.open()
 	}
 	return nil
 }
 
 // Key gives a server another key than the site says, as a fault.
 func (g *Gate) Key(which *site.Server, key site.Secret) {
-	if s := g.server(which); s != nil {
-		s.keys.Store(&[][]byte{[]byte(key.Reveal())})
+	if o := g.port(which); o != nil {
+		s := *o.server()
+		s.keys = [][]byte{[]byte(key.Reveal())}
+		o.current.Store(&s)
 	}
 }
 
-func (g *Gate) server(which *site.Server) *server {
+func (g *Gate) port(which *site.Server) *port {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.servers[which]
+	return g.ports[which.Name]
 }
 
 // Shutdown closes every port and waits until everything has ended.
 func (g *Gate) Shutdown() {
 	g.mu.Lock()
-	for _, s := range g.servers {
-		s.close()
+	for _, o := range g.ports {
+		o.close()
 	}
 	g.mu.Unlock()
 	g.stop()

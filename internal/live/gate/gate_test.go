@@ -104,8 +104,7 @@ func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) 
 	require.NoError(t, err)
 	keys["k"], keys["kept"] = site.NewSecret(key), site.NewSecret("right")
 	r := &rig{T: t, site: s, book: &book{}}
-	g := gate.New(gate.Config{Site: s, Keys: keys, Ledger: r.book, Now: now,
-		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")},
+	g := gate.New(gate.Config{Ledger: r.book, Now: now, Design: designOf(s, keys),
 		Events: func(e cause.Event) {
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -119,6 +118,11 @@ func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) 
 	r.radius, err = g.Listen(gate.Place{Server: s.Server("r"), Authentication: any, Accounting: any})
 	require.NoError(t, err)
 	return r
+}
+
+// designOf is a design in which the device sw asks from 127.0.0.1.
+func designOf(s *site.Site, keys site.Keys) gate.Design {
+	return gate.Design{Site: s, Keys: keys, Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}
 }
 
 // ask puts one question as a device would.
@@ -548,7 +552,7 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 	}
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Wait: 5 * time.Second, Tries: 1, RequireMessageAuthenticator: true}
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Wait: 5 * time.Second, Tries: 1, RequireMessageAuthenticator: true}
 		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
 		require.ErrorContains(t, err, "was given no certificate")
 		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: any, TLS: issue(ours).Server(p)})

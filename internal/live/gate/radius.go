@@ -40,8 +40,8 @@ func inBatches(conn *net.UDPConn) batches {
 
 // serveRADIUS answers one UDP port until it is closed. Its readers answer what
 // is quick to answer; the rest, a bounded number at once, holds up no other.
-func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
-	port := &radiusPort{server: s, conn: conn, accounting: accounting, slow: make(chan struct{}, mostAtOnce),
+func (o *port) serveRADIUS(conn *net.UDPConn, accounting bool) {
+	port := &radiusPort{on: o, conn: conn, accounting: accounting, slow: make(chan struct{}, mostAtOnce),
 		local: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
 	var readers sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), 4) {
@@ -53,7 +53,7 @@ func (s *server) serveRADIUS(conn *net.UDPConn, accounting bool) {
 
 // radiusPort is one UDP port while it is served.
 type radiusPort struct {
-	server     *server
+	on         *port
 	conn       *net.UDPConn
 	local      netip.AddrPort
 	accounting bool
@@ -70,7 +70,7 @@ func (r *radiusPort) read() {
 	for {
 		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
-			if r.server.gate.ctx.Err() == nil && isTemporary(err) {
+			if r.on.gate.ctx.Err() == nil && isTemporary(err) {
 				continue
 			}
 			return
@@ -94,7 +94,7 @@ func (r *radiusPort) read() {
 // answer gives the answer to a packet, or nil when there is none or when it
 // comes later.
 func (r *radiusPort) answer(m *ipv4.Message) []byte {
-	s, packet := r.server, m.Buffers[0][:m.N]
+	s, packet := r.on.server(), m.Buffers[0][:m.N]
 	from := m.Addr.(*net.UDPAddr).AddrPort()
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
 	s.captureUDP(from, r.local, packet)
@@ -122,10 +122,11 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 
 // serveRADIUSOverTLS answers the packets of one connection, one after another,
 // RFC 6614: the kind of a packet is its code alone.
-func (s *server) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
+func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 	for {
 		_ = conn.SetDeadline(time.Now().Add(idle))
 		packet, err := radius.ReadPacket(conn)
+		s := o.server()
 		if err != nil {
 			if errors.Is(err, radius.ErrLength) {
 				q := question{client: from}
@@ -198,7 +199,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	}
 	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
 	r.at = s.gate.config.Now()
-	if answer, fresh := s.seen.begin(r.key, r.at); !fresh {
+	if answer, fresh := s.port.seen.begin(r.key, r.at); !fresh {
 		return nil, answer
 	}
 	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
@@ -219,7 +220,7 @@ func (r *radiusRequest) quick() bool {
 	case r.packet.Code == radius.AccountingRequest && r.accounting:
 		return false
 	case r.packet.Code == radius.AccessRequest && !r.accounting:
-		return r.malformed != nil || r.refused != "" || r.server.gate.quick(&r.question)
+		return r.malformed != nil || r.refused != "" || r.server.quick(&r.question)
 	}
 	return true
 }
@@ -241,7 +242,7 @@ func (r *radiusRequest) answer() []byte {
 		s.drop(r.question, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
 	}
 	if answer == nil {
-		s.seen.end(r.key, nil)
+		s.port.seen.end(r.key, nil)
 		return nil
 	}
 	for _, a := range p.Attributes { // in order and unchanged, RFC 2865 section 5.33
@@ -254,7 +255,7 @@ func (r *radiusRequest) answer() []byte {
 		s.drop(r.question, "malformed", err.Error())
 		encoded = nil
 	}
-	s.seen.end(r.key, encoded)
+	s.port.seen.end(r.key, encoded)
 	return encoded
 }
 
@@ -333,9 +334,9 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
-	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.gate.granted[granted{d.Role, kindOf(r.Device)}]...)
+	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{d.Role, kindOf(r.Device)}]...)
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
-		success := append([]byte{r.ident}, r.mschap.Success(s.gate.recoverable(r.Person))...)
+		success := append([]byte{r.ident}, r.mschap.Success(s.recoverable(r.Person))...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer

@@ -14,6 +14,8 @@ import (
 // tacacsSession is one session. Its methods stand in the order of RFC 8907.
 type tacacsSession struct {
 	*tacacsConn
+	server  *server // as it was when the session began
+	device  *site.Device
 	header  tacacs.Header
 	first   received
 	packets <-chan received // what comes after the first; nil while the reader serves it
@@ -29,9 +31,20 @@ func (t *tacacsSession) quick() bool {
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
 		q := question{typed: start.Data, at: t.server.gate.config.Now()}
 		q.Person = printable(start.User)
-		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.gate.quick(&q))
+		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.quick(&q))
 	}
 	return false
+}
+
+// question begins a question of the session. It is not the connection's, whose
+// reader may take a new design meanwhile.
+func (t *tacacsSession) question(p site.Purpose) question {
+	q := question{client: t.client, at: t.server.gate.config.Now()}
+	q.Purpose, q.Device = p, t.device
+	if t.device != nil {
+		q.key = t.server.keyName(t.keys[0])
+	}
+	return q
 }
 
 // read waits for the session's next packet and checks its order, RFC 8907

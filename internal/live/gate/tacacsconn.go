@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -76,7 +77,10 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			}
 			continue
 		}
-		session := &tacacsSession{tacacsConn: c, first: received{h, body}}
+		if !first && !c.renew() {
+			return
+		}
+		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, first: received{h, body}}
 		if session.quick() {
 			session.serve()
 			if !c.single { // one session and no more
@@ -93,6 +97,22 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			}
 		})
 	}
+}
+
+// renew takes what is known of the server and of the asker anew, for a session
+// that begins on a connection that is kept. It is false when the asker is not
+// known any more, or its key is another one now.
+func (c *tacacsConn) renew() bool {
+	s := c.server.port.server()
+	if s == c.server {
+		return true
+	}
+	who, known := s.asker(c.client.Addr())
+	if !known || !slices.ContainsFunc(who.keys, func(k []byte) bool { return string(k) == string(c.keys[0]) }) {
+		return false
+	}
+	c.server, c.device = s, who.device
+	return true
 }
 
 // chooseKey finds the key with which the first body adds up, where there is

@@ -43,7 +43,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
 		return nil, errors.Join(err, v.traffic.Close(), v.ledger.Close())
 	}
-	v.Gate = gate.New(gate.Config{Site: s, Keys: keys, Clients: clients, Ledger: v.ledger, Events: folder.Event, Capture: v.Capture})
+	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Events: folder.Event, Capture: v.Capture})
 	return v, nil
 }
 
