@@ -11,8 +11,16 @@ import (
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Main(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
-	stop()
-	os.Exit(status)
+	ctx, end := context.WithCancelCause(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		for s := range signals {
+			if s == syscall.SIGTERM {
+				end(cli.ErrTerminated)
+			}
+			end(context.Canceled)
+		}
+	}()
+	os.Exit(cli.Main(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

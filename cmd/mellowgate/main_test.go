@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -104,6 +105,7 @@ func widest(text string) int {
 type background struct {
 	*exec.Cmd
 	lines chan string
+	mu    *sync.Mutex
 	err   *bytes.Buffer
 	out   *bytes.Buffer
 }
@@ -111,7 +113,7 @@ type background struct {
 // start starts a call and waits until it says ready.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
-	b := &background{Cmd: exec.Command(program, args...), err: &bytes.Buffer{}, out: &bytes.Buffer{}}
+	b := &background{Cmd: exec.Command(program, args...), mu: &sync.Mutex{}, err: &bytes.Buffer{}, out: &bytes.Buffer{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()
 	require.NoError(t, err)
@@ -120,7 +122,9 @@ func (c call) start(t *testing.T, args ...string) *background {
 	ready := make(chan bool, 1)
 	go func() {
 		for lines := bufio.NewScanner(pipe); lines.Scan(); {
+			b.mu.Lock()
 			b.err.WriteString(lines.Text() + "\n")
+			b.mu.Unlock()
 			if lines.Text() == "ready" {
 				ready <- true
 			}
@@ -129,11 +133,18 @@ func (c call) start(t *testing.T, args ...string) *background {
 	}()
 	select {
 	case ok := <-ready:
-		require.True(t, ok, b.err.String())
+		require.True(t, ok, b.said())
 	case <-time.After(30 * time.Second):
 		t.Fatal("never ready")
 	}
 	return b
+}
+
+// said gives what a background call wrote to standard error.
+func (b *background) said() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.err.String()
 }
 
 // end ends a background call as Ctrl-C does, and gives its exit status.

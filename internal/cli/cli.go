@@ -70,6 +70,11 @@ type failure struct {
 func (f failure) Error() string { return f.err.Error() }
 func (f failure) Unwrap() error { return f.err }
 
+// ErrTerminated is the cause with which a context ends when a service manager
+// ends the program: a command that goes on until it is ended has then done what
+// it should.
+var ErrTerminated = errors.New("terminated")
+
 // errNo is the answer no, already printed.
 var errNo = failure{ExitNo, errors.New("")}
 
@@ -110,7 +115,7 @@ func findCommand(name string) *Command {
 // Main runs the program and gives its exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
 	err := run(ctx, args, in, out, errs)
-	if ctx.Err() != nil {
+	if ctx.Err() != nil && !(errors.Is(context.Cause(ctx), ErrTerminated) && err == nil) {
 		return ExitCtrlC
 	}
 	if err == nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"net/netip"
 	"time"
@@ -16,6 +17,10 @@ func serveCommand() *Command {
 		Long: `Runs every server of the site with run: true, on the address and ports of the site. Each device of the site is a
 client by itself, with its source address and the server's key. It says what it listens on, then "ready", and goes on
 until Ctrl-C.
+
+It reads the site again when a file of it changes, and on SIGHUP: whole, at once, and for questions from then on. A
+site with a mistake changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it
+has been asked and ends.
 
 An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them.`,
 		Examples: []Example{
@@ -52,11 +57,7 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 
 // serve runs servers until the end of the call, and tells whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]bool, span time.Duration) (started bool, err error) {
-	clients := map[netip.Addr]*site.Device{}
-	for _, d := range l.Devices {
-		clients[d.Source] = d
-	}
-	v, err := service.Open(l.Site, l.Keys, clients, folder)
+	v, err := service.Open(l.Site, l.Keys, clientsOf(l.Site), folder)
 	if err != nil {
 		return false, cannot(err)
 	}
@@ -89,6 +90,18 @@ func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]boo
 		return false, cannot(err)
 	}
 	c.note("ready")
-	c.until(span)
-	return true, nil
+	if span > 0 {
+		var stop context.CancelFunc
+		c.Context, stop = context.WithTimeout(c.Context, span)
+		defer stop()
+	}
+	return true, c.reloading(l, v.Gate)
+}
+
+func clientsOf(s *site.Site) map[netip.Addr]*site.Device {
+	clients := map[netip.Addr]*site.Device{}
+	for _, d := range s.Devices {
+		clients[d.Source] = d
+	}
+	return clients
 }

@@ -42,10 +42,10 @@ func (o *port) connection(conn net.Conn) {
 	ended := make(chan struct{})
 	defer close(ended)
 	defer func() { _ = conn.Close() }()
-	s.gate.running.Go(func() { // the end of the gate ends the connection
+	s.gate.running.Go(func() { // the end of the gate ends the reading; what is being answered is answered
 		select {
 		case <-s.gate.ctx.Done():
-			_ = conn.Close()
+			_ = conn.SetReadDeadline(time.Now())
 		case <-ended:
 		}
 	})

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -151,6 +152,9 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	}
 }
 
+// keepsFor is how long a record may take to be safe on disk.
+const keepsFor = 10 * time.Second
+
 // keep writes an accounting record to the ledger. Only after a nil error may it
 // be answered.
 func (s *server) keep(q question) error {
@@ -164,7 +168,9 @@ func (s *server) keep(q question) error {
 	default:
 		r.Kind = ledger.SessionStop
 	}
-	err := s.gate.config.Ledger.Keep(s.gate.ctx, r)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor) // what was asked before the end is kept
+	defer cancel()
+	err := s.gate.config.Ledger.Keep(ctx, r)
 	q.at = s.gate.config.Now()
 	e := s.event(q)
 	e.Answer, e.Reason = cause.Recorded, "recorded"

@@ -135,6 +135,7 @@ type port struct {
 	seen    duplicates
 	mu      sync.Mutex
 	closer  []func() error
+	quiet   []func() error // end reading, and leave what is open open
 }
 
 // server gives the server as the design in use has it.
@@ -170,7 +171,13 @@ func (o *port) open() error {
 		}
 		*port.at = conn.LocalAddr().(*net.UDPAddr).AddrPort()
 		o.closing(conn.Close)
-		o.gate.running.Go(func() { o.serveRADIUS(conn, port.accounting) })
+		o.mu.Lock()
+		o.quiet = append(o.quiet, func() error { return conn.SetReadDeadline(time.Now()) })
+		o.mu.Unlock()
+		o.gate.running.Go(func() {
+			o.serveRADIUS(conn, port.accounting)
+			_ = conn.Close()
+		})
 	}
 	return nil
 }
@@ -187,7 +194,7 @@ func (o *port) close() {
 	for _, f := range o.closer {
 		_ = f()
 	}
-	o.closer = nil
+	o.closer, o.quiet = nil, nil
 }
 
 // Off closes a server's ports, as if it were not running.
@@ -220,13 +227,27 @@ func (g *Gate) port(which *site.Server) *port {
 	return g.ports[which.Name]
 }
 
-// Shutdown closes every port and waits until everything has ended.
+// Shutdown takes no more questions, answers those that it has, closes every
+// port and waits until everything has ended.
 func (g *Gate) Shutdown() {
+	g.stop()
 	g.mu.Lock()
 	for _, o := range g.ports {
-		o.close()
+		o.drain()
 	}
 	g.mu.Unlock()
-	g.stop()
 	g.running.Wait()
+}
+
+// drain ends the reading of a port.
+func (o *port) drain() {
+	o.mu.Lock()
+	some := o.quiet
+	if len(some) == 0 { // a listener: its connections end by themselves
+		some = o.closer
+	}
+	o.mu.Unlock()
+	for _, f := range some {
+		_ = f()
+	}
 }

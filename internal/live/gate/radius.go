@@ -125,6 +125,9 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 	for {
 		_ = conn.SetDeadline(time.Now().Add(idle))
+		if o.gate.ctx.Err() != nil {
+			return
+		}
 		packet, err := radius.ReadPacket(conn)
 		s := o.server()
 		if err != nil {

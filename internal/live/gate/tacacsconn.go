@@ -57,6 +57,9 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	in := bufio.NewReaderSize(c.conn, 1024)
 	for first := true; ; first = false {
 		_ = deadline(time.Now().Add(idle))
+		if c.server.gate.ctx.Err() != nil {
+			return
+		}
 		h, body, err := tacacs.ReadPacket(in, c.keys[0])
 		if err != nil {
 			c.unread(h, err)

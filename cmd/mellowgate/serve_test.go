@@ -1,0 +1,67 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/vault"
+)
+
+// served starts serve for a small site with one TACACS+ server on loopback.
+func served(t *testing.T) (c call, b *background, change func(from, to string)) {
+	c = call{dir: t.TempDir()}
+	hash, err := vault.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text := `site: Served
+keys: {k: file k.key}
+servers: [{name: t, protocol: tacacs, address: 127.93.0.1, port: 4949, key: k, run: true}]
+devices: [{name: sw, addresses: [127.93.0.9]}]
+people: [{name: ines, teams: [net], password: '` + hash + `'}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+`
+	path := filepath.Join(c.dir, "site.yaml")
+	change = func(from, to string) {
+		require.Contains(t, text, from)
+		text = strings.Replace(text, from, to, 1)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	change("", "")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
+	return c, c.start(t, "serve"), change
+}
+
+func (c call) asks(t *testing.T) int {
+	return c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "ines", "-password-file", "right").status
+}
+
+func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T) {
+	c, b, change := served(t)
+	require.Zero(t, c.asks(t))
+	change("teams: [net]", "teams: [net], disabled: true")
+	require.Eventually(t, func() bool { return c.asks(t) == 1 }, 10*time.Second, 50*time.Millisecond, "a change of the file is taken by itself")
+	change("disabled: true", "disabled: ture")
+	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 10*time.Second, 20*time.Millisecond)
+	require.Contains(t, b.said(), `did you mean "true"?`)
+	change("disabled: ture", "disabled: false")
+	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
+	change("port: 4949", "port: 4950")
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the server t is to listen elsewhere") }, 10*time.Second, 20*time.Millisecond)
+
+	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
+	_ = b.Wait()
+	require.Zero(t, b.ProcessState.ExitCode(), "a service manager ended it: %s", b.said())
+}
+
+func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {
+	_, b, _ := served(t)
+	require.Equal(t, 130, b.end(t))
+}
