@@ -73,6 +73,9 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	}
 	require.Equal(t, "set port 3 off", record["command"])
 	require.Contains(t, c.run(t, "ledger", "-state", "st", "-since", "1h", "-last", "3").out, "SERVER")
+	r = c.run(t, "ledger", "verify", "-state", "st")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "every record is as it was written: ")
 
 	for _, file := range []string{"events.jsonl", "traces/north-sw-1.jsonl", "places.json", "traffic.pcapng", "ledger.db"} {
 		text, err := os.ReadFile(filepath.Join(c.dir, "st", file))

@@ -14,12 +14,17 @@ import (
 
 func ledgerCommand() *Command {
 	return &Command{
-		Name: "ledger", Short: "what was done: logins, sessions and commands", NoArgs: true,
+		Name: "ledger", Args: "[verify]", Short: "what was done: logins, sessions and commands",
 		Long: `Lists the records of a state folder, oldest first: logins and refusals as the servers decided them, and the sessions
-and commands that devices reported. It may be read while the lab or serve is running.`,
+and commands that devices reported. It may be read while the lab or serve is running.
+
+ledger verify checks the chain: each record holds the hash of the one before, so that a record that was changed, taken
+out, put in or moved is found. Exit status 1 when one is. What is cut off at the end shows only to who kept the hash of
+the newest record elsewhere: it is printed.`,
 		Examples: []Example{
 			{"mellowgate ledger -person ines.marsh -kind command", "the commands of one person"},
 			{"mellowgate ledger -since 1h -json", "the last hour as JSON Lines"},
+			{"mellowgate ledger verify", "is every record as it was written?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -32,6 +37,12 @@ and commands that devices reported. It may be read while the lab or serve is run
 			since := c.Flags.String("since", "", "only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
 			c.Flags.IntVar(&f.Last, "last", 0, "only the newest `N` records")
 			return func() error {
+				if len(c.Args) > 0 {
+					if c.Args[0] != "verify" {
+						return wrong("ledger takes no argument %q; verify is one", c.Args[0])
+					}
+					return c.verifyLedger(*dir)
+				}
 				for _, k := range kinds {
 					if !slices.Contains(ledger.Kinds(), k) {
 						return wrong("there is no kind of record %q%s", k, nearest.Suggest(k, ledger.Kinds()))
@@ -50,6 +61,36 @@ and commands that devices reported. It may be read while the lab or serve is run
 			}
 		},
 	}
+}
+
+func (c *Call) verifyLedger(dir string) error {
+	folder, err := state.Open(dir)
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	defer c.working("verifying the ledger")()
+	p, err := ledger.Verify(c.Context, folder.Ledger())
+	if err != nil {
+		return cannot(err)
+	}
+	if *c.json {
+		err = show.JSON(c.Out, p)
+	} else {
+		style := c.style()
+		for _, b := range p.Breaks {
+			c.say("%s\n", style.Paint(show.Bad, b.What))
+		}
+		if len(p.Breaks) == 0 {
+			c.say("%s\n", style.Paint(show.Good, "every record is as it was written: "+show.Count(int(p.Records), "record")))
+		}
+		if p.Records > 0 {
+			c.say("newest: record %d, %s\n", p.Newest, p.Last)
+		}
+	}
+	if err == nil && len(p.Breaks) > 0 {
+		return errNo
+	}
+	return err
 }
 
 // sinceTime reads a time, or how long ago it was.

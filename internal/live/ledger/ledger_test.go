@@ -69,3 +69,44 @@ func TestAFileThatIsNoLedgerIsSaidToBeNone(t *testing.T) {
 	_, err := Open(dir)
 	require.ErrorContains(t, err, "cannot be used")
 }
+
+func TestVerifyFindsWhatWasChangedTakenOutPutInOrMoved(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil string
+		at    []int64
+		says  string
+	}{
+		"nothing":                  {"SELECT 1", nil, ""},
+		"changed":                  {"UPDATE records SET person = 'someone' WHERE sequence = 5", []int64{5}, "record 5 is not as it was written"},
+		"a changed time":           {"UPDATE records SET time = time + 1 WHERE sequence = 7", []int64{7}, "record 7 is not"},
+		"taken out":                {"DELETE FROM records WHERE sequence = 5", []int64{6}, "record 5 is missing"},
+		"several out":              {"DELETE FROM records WHERE sequence BETWEEN 3 AND 6", []int64{7}, "records 3 to 6 are missing"},
+		"moved":                    {"UPDATE records SET sequence = -1 WHERE sequence = 4; UPDATE records SET sequence = 4 WHERE sequence = 5; UPDATE records SET sequence = 5 WHERE sequence = -1", []int64{4, 5, 6}, "record 4 is not"},
+		"taken out, and closed up": {"DELETE FROM records WHERE sequence = 10; UPDATE records SET sequence = 10 WHERE sequence = 11", []int64{10}, "record 10 is not"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "ledger.db")
+			l, err := Open(path)
+			require.NoError(t, err)
+			for i := range 11 {
+				require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i), Command: "look"}))
+			}
+			require.NoError(t, l.Close())
+			db, err := open(path, "")
+			require.NoError(t, err)
+			_, err = db.Exec(c.spoil)
+			require.NoError(t, err)
+			require.NoError(t, db.Close())
+			p, err := Verify(context.Background(), path)
+			require.NoError(t, err)
+			var at []int64
+			for _, b := range p.Breaks {
+				at = append(at, b.Sequence)
+			}
+			require.Equal(t, c.at, at, "%v", p.Breaks)
+			if c.says != "" {
+				require.Contains(t, p.Breaks[0].What, c.says)
+			}
+		})
+	}
+}
