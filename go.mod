@@ -6,6 +6,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-crypt/crypt v0.14.15
+	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/gopacket/gopacket v1.7.7
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pquerna/otp v1.5.0
@@ -23,8 +24,10 @@ require (
 
 require (
 	filippo.io/hpke v0.4.0 // indirect
+	github.com/Azure/go-ntlmssp v0.1.1 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/go-asn1-ber/asn1-ber v1.5.8 // indirect
 	github.com/go-crypt/x v0.4.16 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/mattn/go-isatty v0.0.24 // indirect

@@ -40,6 +40,10 @@ const (
 	CommandRefused Reason = "command-refused"
 	PasswordForm   Reason = "password-form"
 	SecondFactor   Reason = "second-factor"
+	NoEntry        Reason = "directory-no-entry"
+	// The service could not find out: no yes and no no.
+	DirectoryDown    Reason = "directory-down"
+	DirectoryRefuses Reason = "directory-refuses-us"
 )
 
 // Question is what a server is asked about a person.
@@ -51,6 +55,7 @@ type Question struct {
 	Credential Credential // for Login
 	Line       string     // for Commands, the command as typed
 	Wants      int        // for an elevation, the level that is asked for; else 0
+	Known      *site.Person // found in a directory, where the site has nobody of that name
 	From       netip.Addr // where the person comes from; the zero Addr when the device does not say
 	// Assume takes hours and addresses of grants as met: for what is foreseen,
 	// and happens at no known time and from nowhere.
@@ -60,6 +65,7 @@ type Question struct {
 // Decision is the answer to a Question.
 type Decision struct {
 	Allow  bool
+	Unsure bool // the service could not find out: it must give no answer, so that the device goes on
 	Reason Reason
 	Text   string      // one sentence, plain words
 	Place  site.Place  // the grant or the command rule that decided, or came nearest
@@ -93,6 +99,9 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 // let in at all, before any grant. The person is nil with a refusal.
 func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	p := s.Person(q.Person)
+	if p == nil {
+		p = q.Known
+	}
 	if p == nil {
 		return nil, refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
 	}

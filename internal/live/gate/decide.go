@@ -39,19 +39,32 @@ func (s *server) decide(q question) rights.Decision {
 	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
 		return s.refuseForm(q)
 	}
-	if q.Purpose == site.Login {
+	looked, failure := "", error(nil)
+	switch {
+	case s.outside(&q):
+		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), &q)
+	case q.Purpose == site.Login:
 		q.Credential = s.credential(q)
 	}
 	q.at = g.config.Now() // a password hash takes its time
 	d := rights.Decide(s.Site, q.Question, q.at)
-	if d.Reason == rights.UnknownPerson {
+	switch {
+	case d.Reason != rights.UnknownPerson:
+	case failure != nil:
+		d = unsure(failure, looked)
+	case looked != "":
+		d.Reason = rights.NoEntry
+		d.Text += "; looked in " + looked
+	default:
 		d.Text += rights.LikeName(s.Site, q.Person)
 	}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
-	if d.Allow {
-		e.Answer = cause.Accept
-		e.Level = &d.Role.Level
+	switch {
+	case d.Allow:
+		e.Answer, e.Level = cause.Accept, &d.Role.Level
+	case d.Unsure:
+		e.Answer = cause.Failed
 	}
 	g.config.Events(e)
 	s.keepDecision(q, d)
@@ -97,6 +110,9 @@ func (s *server) credential(q question) rights.Credential {
 // quick tells whether a login is decided without a slow hash: by a password
 // that was right not long ago, or by a proof. It notes what it found.
 func (s *server) quick(q *question) bool {
+	if s.outside(q) {
+		return false
+	}
 	if q.proves != nil {
 		return true
 	}

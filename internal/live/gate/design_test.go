@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/directory/ldaptest"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/live/words"
@@ -201,4 +203,43 @@ func TestDesignsMayBeTakenManyTimesUnderLoad(t *testing.T) {
 	}
 	close(stop)
 	reloading.Wait()
+}
+
+func TestPeopleWhoOnlyADirectoryKnows(t *testing.T) {
+	dir := ldaptest.Start(t, "", "", "")
+	r := startWith(t, site.Keys{"dir": site.NewSecret(ldaptest.Secret)}, time.Now, fmt.Sprintf(`
+keys: {k: file k, dir: file dir}
+servers:
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 700ms}
+  - {name: down, protocol: ldap, address: 127.0.0.1, port: 1, base: o=x, tls: none, wait: 1s}
+  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {as: "%s", key: dir}, teams-from: seeAlso, tls: none, wait: 2s}
+devices: [{name: sw, addresses: [127.0.0.1]}]
+directories: [dunlin]
+people: [{name: ines, teams: [network], password: 'HASH'}]
+roles: [{name: all, level: 15, commands: [allow look]}]
+grants: [{who: team network, role: all}]
+`, dir.Port, ldaptest.Base, ldaptest.Searcher))
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, login("ebba.lind"), ldaptest.Password).Result, server)
+		require.Equal(t, walk.Refused, r.ask(server, login("ebba.lind"), "wrong").Result, server)
+		r.eventually("wrong-password")
+		require.Equal(t, walk.Refused, r.ask(server, login("nobody"), "right").Result, server)
+		require.Contains(t, r.eventually("directory-no-entry").Text, "looked in dunlin, (uid=nobody) below ou=people,dc=saltmarsh,dc=example: no entry")
+		require.Equal(t, walk.Refused, r.ask(server, login("per.holm"), ldaptest.Password).Result, "in no team that a grant names")
+		r.eventually("no-grant")
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, "the site comes first")
+		require.Equal(t, walk.Refused, r.askIn("chap", server, login("ebba.lind"), ldaptest.Password).Result)
+		r.eventually("password-form")
+	}
+	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Session, Person: "ebba.lind"}, "").Result)
+	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "look"}, "").Result)
+	require.Equal(t, walk.Refused, r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "set"}, "").Result)
+
+	dir.Stop()
+	reply := r.ask("t", login("ebba.lind"), ldaptest.Password)
+	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
+	r.eventually("directory-down")
+	require.Equal(t, walk.Unavailable, r.ask("r", login("ebba.lind"), ldaptest.Password).Result)
+	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "those in the site need no directory")
 }

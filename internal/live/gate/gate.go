@@ -119,7 +119,8 @@ func (g *Gate) Reload(d Design) error {
 		s.port = on
 		next[on] = s
 	}
-	g.design.Store(fresh)
+	old := g.design.Swap(fresh)
+	defer old.books.close()
 	for on, s := range next {
 		on.current.Store(s)
 	}
@@ -237,6 +238,7 @@ func (g *Gate) Shutdown() {
 	}
 	g.mu.Unlock()
 	g.running.Wait()
+	g.design.Load().books.close()
 }
 
 // drain ends the reading of a port.

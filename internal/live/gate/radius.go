@@ -333,7 +333,10 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	d := s.decide(r.question)
-	if !d.Allow {
+	switch {
+	case d.Unsure:
+		return nil // no answer: the device asks another server
+	case !d.Allow:
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}

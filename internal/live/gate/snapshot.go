@@ -23,10 +23,11 @@ type snapshot struct {
 	granted map[granted][]radius.Attribute // what RADIUS returns
 	dummy   site.Password                  // checked for unknown names, so that they take as long
 	warm    *warm
+	books   *books
 }
 
 func snapshotOf(d Design) *snapshot {
-	s := &snapshot{Design: d, granted: grants(d.Site), warm: newWarm()}
+	s := &snapshot{Design: d, granted: grants(d.Site), warm: newWarm(), books: newBooks(d)}
 	for _, p := range d.Site.People {
 		if p.Password.Hash != "" {
 			s.dummy = p.Password

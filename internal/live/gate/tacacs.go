@@ -26,7 +26,10 @@ type tacacsSession struct {
 func (t *tacacsSession) quick() bool {
 	switch t.first.header.Type {
 	case tacacs.Authorization:
-		return true
+		r, err := tacacs.DecodeAuthorRequest(t.first.body)
+		q := question{at: t.server.gate.config.Now()}
+		q.Purpose, q.Person = site.Session, printable(r.User)
+		return err != nil || !t.server.outside(&q)
 	case tacacs.Authentication:
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
 		q := question{typed: start.Data, at: t.server.gate.config.Now()}
@@ -173,8 +176,11 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		return nil
 	}
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
-	if t.server.decide(q).Allow {
+	switch d := t.server.decide(q); {
+	case d.Allow:
 		reply.Status = tacacs.AuthenPass
+	case d.Unsure:
+		reply.Status = tacacs.AuthenError
 	}
 	t.write(reply.Append(nil))
 	return nil
@@ -229,6 +235,9 @@ func (t *tacacsSession) authorize(body []byte) error {
 	}
 	d := t.server.decide(q)
 	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
+	if d.Unsure {
+		response.Status = tacacs.AuthorError
+	}
 	if d.Allow {
 		response.Status = tacacs.AuthorPassAdd
 		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d, kindOf(q.Device)) {
