@@ -30,6 +30,15 @@ const (
 	NoFallback              = "no-fallback"
 	TooSlow                 = "too-slow"
 	TLSRefused              = "tls-refused"
+	SecondFactor            = "second-factor"
+	PasswordForm            = "password-form"
+	TemplateMissing         = "template-missing"
+	RecordNotKept           = "record-not-kept"
+	WrongPort               = "wrong-port"
+	Malformed               = "malformed"
+	DirectoryDown           = "directory-down"
+	DirectoryRefusesUs      = "directory-refuses-us"
+	DirectoryNoEntry        = "directory-no-entry"
 	ServerSaysError         = "server-error"
 	NotKnown                = "not-known" // the evidence does not tell
 )
@@ -155,6 +164,17 @@ func (j *judging) fromDevice() {
 			Says:     fmt.Sprintf("%s was let in by %s, and does not have the level that this way in needs", t.Person, t.By),
 			Evidence: []string{"the device noted: " + t.Reason},
 			Repair:   "give the person's role the level that the kind needs here (web-needs-level, api-needs-level), or another way in"})
+	case t.Outcome == "refused" && t.Reason == string(walk.TemplateMissing):
+		j.add(Cause{Cause: TemplateMissing, Where: j.where(), Layer: "rights", Confidence: 0.97,
+			Says:     fmt.Sprintf("%s let %s in with the rights of a local account that is not on the device", t.By, t.Person),
+			Evidence: []string{"the device noted: " + t.Reason},
+			Repair:   "add that account to the device, or take account out of the person's role"})
+	case t.Outcome == "refused" && t.Reason == string(walk.NotRecorded):
+		j.add(Cause{Cause: RecordNotKept, Where: j.where(), Layer: "records", Confidence: 0.95,
+			Says:     "the start of the session could not be recorded, and this kind of device then lets nobody in",
+			Evidence: []string{"the device noted: " + t.Reason},
+			Repair:   "bring a server back that takes records; or let the kind ignore it: record-failure: ignores"})
+		j.unanswered(t.Steps)
 	case t.Outcome == "refused" && t.Reason == string(walk.ListEnded):
 		j.ended(last)
 	case t.By == string(site.ByLocal):
@@ -262,6 +282,26 @@ func (j *judging) fromEvent(e Event, more ...string) {
 		if e.Rule != "" {
 			c.Repair = "if the command is to be allowed: add an allow rule before this one"
 		}
+	case rights.SecondFactor:
+		c.Cause, c.Repair = SecondFactor, "type the newest code right after the password; if it is refused again, compare the clock of what makes the codes"
+	case rights.PasswordForm:
+		c.Cause, c.Layer, c.Repair = PasswordForm, "protocol", "let the device send the password as PAP or by prompts, or keep this person's password so that it can be read: password: key NAME"
+	case rights.NoEntry:
+		if j.isLocal() {
+			j.localWhile(append(more, noted), 0.97)
+			return
+		}
+		c.Cause, c.Repair = DirectoryNoEntry, "check the spelling, and base and find of the directory; or add the person to the site"
+	case rights.DirectoryDown:
+		c.Cause, c.Layer, c.Repair = DirectoryDown, "network", "look at the directory itself, and at the path from this server to it"
+	case rights.DirectoryRefuses:
+		c.Cause, c.Layer, c.Repair = DirectoryRefusesUs, "identity", "give the directory the right name and password of who searches: bind: {as: DN, key: NAME}"
+	case RecordNotKept:
+		c.Cause, c.Layer, c.Repair = RecordNotKept, "records", "look at the disk of "+e.Server+": records are answered only once they are safe"
+	case WrongPort:
+		c.Cause, c.Layer, c.Repair = WrongPort, "transport", "compare the device's ports for "+e.Server+" with the site's: authentication and accounting each have one"
+	case Malformed:
+		c.Cause, c.Layer, c.Repair = Malformed, "protocol", "capture the exchange and look at it: mellowgate listen -full -capture FILE"
 	case KeyDiffers:
 		j.keyDiffers(e.Server, append(more, noted), nil, 0.97)
 		return
@@ -371,7 +411,7 @@ func (j *judging) command(t Trace) {
 // fromServers judges what servers alone noted.
 func (j *judging) fromServers() {
 	for _, e := range j.story.Events {
-		if e.Answer == Refuse || e.Answer == Dropped {
+		if e.Answer == Refuse || e.Answer == Dropped || e.Answer == Failed {
 			j.fromEvent(e)
 		}
 	}

@@ -130,6 +130,6 @@ func (s Story) event(fits func(Event) bool) (Event, bool) {
 // device for a reason.
 func (s Story) dropped(server, reason string) (Event, bool) {
 	return s.event(func(e Event) bool {
-		return e.Answer == Dropped && e.Reason == reason && (server == "" || e.Server == server)
+		return (e.Answer == Dropped || e.Answer == Failed) && e.Reason == reason && (server == "" || e.Server == server)
 	})
 }

@@ -52,11 +52,11 @@ type Question struct {
 	Device     *site.Device // nil: an asker that is no device of the site
 	Access     string       // the way in, "" when the device does not say
 	Person     string
-	Credential Credential // for Login
-	Line       string     // for Commands, the command as typed
-	Wants      int        // for an elevation, the level that is asked for; else 0
+	Credential Credential   // for Login
+	Line       string       // for Commands, the command as typed
+	Wants      int          // for an elevation, the level that is asked for; else 0
 	Known      *site.Person // found in a directory, where the site has nobody of that name
-	From       netip.Addr // where the person comes from; the zero Addr when the device does not say
+	From       netip.Addr   // where the person comes from; the zero Addr when the device does not say
 	// Assume takes hours and addresses of grants as met: for what is foreseen,
 	// and happens at no known time and from nowhere.
 	Assume bool
