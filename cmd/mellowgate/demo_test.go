@@ -2,10 +2,10 @@ package main
 
 import (
 	"bufio"
+	"os"
 	"os/exec"
 	"regexp"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -51,7 +51,7 @@ func TestDemoKeepStaysUpUntilCtrlC(t *testing.T) {
 	require.NotEmpty(t, login)
 	r := call{dir: t.TempDir()}.run(t, strings.Fields(login)[1:]...)
 	require.Zero(t, r.status, r.out+r.err)
-	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	for lines.Scan() {
 	}
 	_ = cmd.Wait()

@@ -1,0 +1,71 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/wire/tacacs"
+)
+
+func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) {
+	c, b, _ := served(t)
+	answered := map[string]bool{}
+	for round := range crashes {
+		if round > 0 {
+			b = c.start(t, "serve")
+		}
+		var mu sync.Mutex
+		enough := make(chan struct{})
+		var once sync.Once
+		var askers sync.WaitGroup
+		for i := range 8 {
+			askers.Go(func() {
+				dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 93, 0, 9)}}
+				conn, err := dialer.Dial("tcp", "127.93.0.1:4949")
+				if err != nil {
+					return
+				}
+				shared := tacacs.Share(conn, []byte("a-key-of-this-test-only"))
+				defer func() { _ = shared.Close() }()
+				for n := 0; ; n++ {
+					command := fmt.Sprintf("set port %d.%d.%d", round, i, n)
+					reply, err := shared.Client().Account(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: tacacs.AuthorRequest{
+						User: "ines", Port: "ssh0", Args: []string{"task_id=1", "service=shell", "cmd=" + command}}})
+					if err != nil || reply.Status != tacacs.AcctSuccess {
+						return
+					}
+					mu.Lock()
+					answered[command] = true
+					if len(answered) >= 40*(round+1) {
+						once.Do(func() { close(enough) })
+					}
+					mu.Unlock()
+				}
+			})
+		}
+		<-enough
+		require.NoError(t, b.Process.Kill()) // in the middle of it, as a power cut would
+		_ = b.Wait()
+		askers.Wait()
+	}
+	kept := map[string]bool{}
+	path := filepath.Join(c.dir, "mellowgate-state", "ledger.db")
+	require.NoError(t, ledger.Read(context.Background(), path, ledger.Filter{}, func(r ledger.Record) error {
+		kept[r.Command] = true
+		return nil
+	}))
+	for command := range answered {
+		require.True(t, kept[command], "%s was answered and is not in the ledger", command)
+	}
+	proof, err := ledger.Verify(context.Background(), path)
+	require.NoError(t, err)
+	require.Empty(t, proof.Breaks)
+	require.GreaterOrEqual(t, int(proof.Records), len(answered))
+}
