@@ -3,8 +3,10 @@ package gate
 import (
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
+	"sync"
 	"time"
 
 	"mellowgate/internal/core/site"
@@ -12,13 +14,14 @@ import (
 )
 
 const (
-	mostConnections = 1024
+	mostConnections = 8192             // of all askers together
+	mostOfOne       = 256              // of one asker: what it has too many cannot take the place of others
 	idle            = 60 * time.Second // for the next whole packet, which may be what a person types
 )
 
 // accept takes TCP connections until the listener is closed.
 func (o *port) accept(listener net.Listener) {
-	slots := make(chan struct{}, mostConnections)
+	taken := &shares{of: map[netip.Addr]int{}}
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
@@ -27,11 +30,45 @@ func (o *port) accept(listener net.Listener) {
 			}
 			continue
 		}
-		slots <- struct{}{}
+		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
+		if !taken.take(from.Addr()) {
+			_ = conn.Close()
+			s, q := o.server(), question{client: from}
+			q.Purpose = site.PurposeCount
+			s.drop(q, "too-many", fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), mostOfOne, mostConnections))
+			continue
+		}
 		o.gate.running.Go(func() {
-			defer func() { <-slots }()
+			defer taken.give(from.Addr())
 			o.connection(conn)
 		})
+	}
+}
+
+// shares counts connections, by asker and in all.
+type shares struct {
+	mu  sync.Mutex
+	all int
+	of  map[netip.Addr]int
+}
+
+func (s *shares) take(a netip.Addr) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= mostConnections || s.of[a] >= mostOfOne {
+		return false
+	}
+	s.all++
+	s.of[a]++
+	return true
+}
+
+func (s *shares) give(a netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all--
+	if s.of[a]--; s.of[a] <= 0 {
+		delete(s.of, a)
 	}
 }
 

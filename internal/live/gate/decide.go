@@ -219,6 +219,13 @@ func (s *server) drop(q question, reason, text string) {
 	if q.at.IsZero() {
 		q.at = s.gate.config.Now()
 	}
+	if floods[reason] {
+		more, yes := s.gate.hushed.say(complaint{q.client.Addr(), reason}, q.at)
+		if !yes {
+			return
+		}
+		text += more
+	}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
 	s.gate.config.Events(e)

@@ -243,3 +243,59 @@ grants: [{who: team network, role: all}]
 	require.Equal(t, walk.Unavailable, r.ask("r", login("ebba.lind"), ldaptest.Password).Result)
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "those in the site need no directory")
 }
+
+func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
+	r, _ := startDesigned(t)
+	var idle []net.Conn
+	t.Cleanup(func() {
+		for _, c := range idle {
+			_ = c.Close()
+		}
+	})
+	for range 300 { // the client at 127.0.0.9 opens more than its share, and says nothing
+		c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 9)}}).Dial("tcp", r.tacacs.Authentication.String())
+		require.NoError(t, err)
+		idle = append(idle, c)
+	}
+	require.Contains(t, r.eventually("too-many").Text, "127.0.0.9 has 256 connections open")
+	require.Equal(t, walk.Unavailable, r.ask("t", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result)
+	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "another asker logs in")
+	for _, c := range idle[:100] {
+		_ = c.Close()
+	}
+	require.Eventually(t, func() bool {
+		return r.ask("t", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result == walk.Accepted
+	}, 5*time.Second, 10*time.Millisecond, "with its share free again it logs in too")
+}
+
+func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
+	r, clock := startDesigned(t)
+	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 66)}, net.UDPAddrFromAddrPort(r.radius.Authentication))
+	require.NoError(t, err)
+	defer func() { _ = conn.Close() }()
+	for range 2000 {
+		_, err = conn.Write(make([]byte, 60))
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool { return r.ask("r", login("ines"), "right").Result == walk.Accepted }, 5*time.Second, time.Millisecond,
+		"others log in; what the full port dropped is sent again")
+	count := func() int {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		n := 0
+		for _, e := range r.events {
+			if e.Reason == "asker-unknown" {
+				n++
+			}
+		}
+		return n
+	}
+	require.LessOrEqual(t, count(), 20)
+	clock.Add(2)
+	require.Eventually(t, func() bool {
+		_, _ = conn.Write(make([]byte, 60))
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return len(r.events) > 0 && strings.Contains(r.events[len(r.events)-1].Text, " more since 12:00:00)")
+	}, 5*time.Second, 10*time.Millisecond)
+}

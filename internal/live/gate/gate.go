@@ -48,6 +48,7 @@ type Gate struct {
 	config  Config
 	design  atomic.Pointer[snapshot]
 	codes   codes
+	hushed  hushed
 	mu      sync.Mutex
 	ports   map[string]*port // by the name of the server
 	ctx     context.Context
@@ -142,6 +143,9 @@ type port struct {
 // server gives the server as the design in use has it.
 func (o *port) server() *server { return o.current.Load() }
 
+// roomForPackets is how many octets may wait at a RADIUS port.
+const roomForPackets = 4 << 20
+
 // open opens the ports.
 func (o *port) open() error {
 	as := o.server().site
@@ -170,6 +174,7 @@ func (o *port) open() error {
 			o.close()
 			return err
 		}
+		_ = conn.SetReadBuffer(roomForPackets) // as much of it as the system gives
 		*port.at = conn.LocalAddr().(*net.UDPAddr).AddrPort()
 		o.closing(conn.Close)
 		o.mu.Lock()
