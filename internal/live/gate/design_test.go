@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -13,6 +14,7 @@ import (
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -296,7 +298,7 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		_, _ = conn.Write(make([]byte, 60))
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		return len(r.events) > 0 && strings.Contains(r.events[len(r.events)-1].Text, " more since 12:00:00)")
+		return slices.ContainsFunc(r.events, func(e cause.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
 	}, 5*time.Second, 10*time.Millisecond)
 }
 
