@@ -1,6 +1,8 @@
 package main
 
 import (
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -64,4 +66,25 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {
 	_, b, _ := served(t)
 	require.Equal(t, 130, b.end(t))
+}
+
+func TestServeGivesAMonitorItsCounters(t *testing.T) {
+	c, b, change := served(t)
+	require.Zero(t, b.end(t)-130)
+	change("site: Served", "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}")
+	b = c.start(t, "serve")
+	require.Contains(t, b.said(), "metrics and health on http://127.93.0.1:9470/metrics")
+	require.Zero(t, c.asks(t))
+	get := func(path string) string {
+		response, err := http.Get("http://127.93.0.1:9470" + path)
+		require.NoError(t, err)
+		defer func() { _ = response.Body.Close() }()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return string(text)
+	}
+	require.Equal(t, "running\n", get("/health"))
+	text := get("/metrics")
+	require.Contains(t, text, `mellowgate_answers_total{answer="accept",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
+	require.NotContains(t, text, `"ines"`, "nobody's name is a label")
 }

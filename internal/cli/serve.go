@@ -86,6 +86,13 @@ func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]boo
 	if len(places.Servers) == 0 {
 		return false, wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only", l.Path)
 	}
+	if at := l.Service.Metrics; at != "" {
+		on, err := v.Metrics.Listen(at)
+		if err != nil {
+			return false, cannot(err)
+		}
+		c.note("metrics and health on http://%s/metrics and /health", on)
+	}
 	if err := folder.WritePlaces(places); err != nil {
 		return false, cannot(err)
 	}

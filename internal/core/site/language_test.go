@@ -63,7 +63,7 @@ clients: [{from: 198.51.100.0/26, servers: [sanderling], key: k2}]
 vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
 accept: [{code: one-server, device: sw-0, why: only one there, until: 2027-01-31}]
 labels: [{label: place, value: aboard, trusted: false}]
-service: {ledger: sqlite book.db}
+service: {ledger: sqlite book.db, metrics: "127.0.0.1:9470"}
 lab: {network: 127.80.0.0/16, only: true}
 `
 

@@ -330,6 +330,7 @@ type LabelValue struct {
 
 // Service is how `serve` runs.
 type Service struct {
-	Ledger string // "sqlite FILE", default "sqlite ledger.db"
-	Place  Place
+	Ledger  string // "sqlite FILE", default "sqlite ledger.db"
+	Metrics string // address:port where a monitor reads, "" for nowhere
+	Place   Place
 }

@@ -189,6 +189,14 @@ var serviceShape = shape[Service]{
 			}
 			v.Ledger = strings.TrimSpace(rest)
 		}, patternForm("^sqlite .+$")},
+		"metrics": {func(r *reader, n *yaml.Node, v *Service) {
+			text, ok := r.scalar(n, "metrics")
+			if _, err := netip.ParseAddrPort(text); ok && err != nil {
+				r.wrong(n, "metrics is %q; an address and a port are wanted, such as 127.0.0.1:9470", shorten(text))
+				return
+			}
+			v.Metrics = text
+		}, textForm()},
 	},
 }
 

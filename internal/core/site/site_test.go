@@ -173,6 +173,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\naccept: [{code: one-server}]", `an accepted finding needs the key "why"`},
 		{"site: Test", "site: Test\naccept: [{code: one-server, why: x, device: sw-9}]", `there is no device "sw-9"; did you mean "sw-1"?`},
 		{"site: Test", "site: Test\nservice: {ledger: here}", `ledger is "here"; "sqlite FILE" is wanted`},
+		{"site: Test", "site: Test\nservice: {metrics: here}", `metrics is "here"; an address and a port are wanted`},
 		{"role: all", "role: all, hours: Mon-Fry 06:00-20:00", `"Mon-Fry" are no days`},
 		{"role: all", "role: all, hours: Mon-Fri 6-20", `"6-20" are no times; 06:00-20:00 is wanted`},
 		{"role: all", "role: all, hours: 06:00-20:00 Europe/Dubln", `"Europe/Dubln" is no time zone`},

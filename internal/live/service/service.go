@@ -12,6 +12,7 @@ import (
 	"os"
 	"syscall"
 
+	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
@@ -24,6 +25,7 @@ import (
 type Service struct {
 	*gate.Gate
 	Capture *capture.Writer
+	Metrics *Metrics
 	ledger  *ledger.Ledger
 	traffic *os.File
 }
@@ -32,7 +34,7 @@ type Service struct {
 // listens nowhere yet. The clients are the site's devices by the address that
 // their requests come from.
 func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder) (*Service, error) {
-	v := &Service{}
+	v := &Service{Metrics: NewMetrics()}
 	var err error
 	if v.ledger, err = ledger.Open(folder.Ledger()); err != nil {
 		return nil, err
@@ -43,14 +45,18 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
 		return nil, errors.Join(err, v.traffic.Close(), v.ledger.Close())
 	}
-	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Events: folder.Event, Capture: v.Capture})
+	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Capture: v.Capture,
+		Events: func(e cause.Event) {
+			v.Metrics.Event(e)
+			folder.Event(e)
+		}})
 	return v, nil
 }
 
 // Close ends the gate, and then closes what it wrote to.
 func (v *Service) Close() error {
 	v.Shutdown()
-	return errors.Join(v.Capture.Close(), v.traffic.Close(), v.ledger.Close())
+	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.traffic.Close(), v.ledger.Close())
 }
 
 // Where gives the place of a server at an address, on the site's ports.

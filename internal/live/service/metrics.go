@@ -1,0 +1,76 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"mellowgate/internal/core/cause"
+)
+
+// Metrics counts what a service answers, and gives it to a monitor over HTTP:
+// /metrics in the text form of Prometheus, and /health.
+type Metrics struct {
+	answers  *prometheus.CounterVec
+	registry *prometheus.Registry
+	server   *http.Server
+	ended    chan struct{}
+}
+
+// NewMetrics makes counters that nobody reads yet.
+func NewMetrics() *Metrics {
+	m := &Metrics{registry: prometheus.NewRegistry(), answers: prometheus.NewCounterVec(prometheus.CounterOpts{
+		Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
+		[]string{"server", "protocol", "question", "answer", "reason"})}
+	m.registry.MustRegister(m.answers, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+// Event counts an event. No name of a person or device becomes a label: there
+// are too many, and a monitor need not know them.
+func (m *Metrics) Event(e cause.Event) {
+	m.answers.WithLabelValues(e.Server, e.Protocol, e.Question, e.Answer, e.Reason).Inc()
+}
+
+// Listen serves the counters at an address until Close.
+func (m *Metrics) Listen(address string) (net.Addr, error) {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("the metrics cannot be served at %s: %w", address, err)
+	}
+	paths := http.NewServeMux()
+	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	paths.HandleFunc("GET /health", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = fmt.Fprintln(w, "running")
+	})
+	m.server = &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}
+	m.ended = make(chan struct{})
+	go func() {
+		defer close(m.ended)
+		_ = m.server.Serve(listener)
+	}()
+	return listener.Addr(), nil
+}
+
+// Close ends the serving and waits for it.
+func (m *Metrics) Close() error {
+	if m.server == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	err := m.server.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = m.server.Close()
+	}
+	<-m.ended
+	return err
+}
