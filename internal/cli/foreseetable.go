@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/foresee"
+)
+
+// printCases prints a table for each device. Devices whose tables are the same
+// share one; rows that differ in person or way in only are one row.
+func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
+	type block struct {
+		devices []string
+		rows    [][]string
+	}
+	var blocks []*block
+	at := map[string]*block{}
+	for _, sh := range shapes {
+		if len(sh.Cases) == 0 {
+			continue
+		}
+		rows := caseRows(style, sh.Cases)
+		key := fmt.Sprint(rows)
+		if at[key] == nil {
+			at[key] = &block{rows: rows}
+			blocks = append(blocks, at[key])
+		}
+		for _, d := range sh.Devices {
+			at[key].devices = append(at[key].devices, d.Name)
+		}
+	}
+	for i, b := range blocks {
+		if i > 0 {
+			_, _ = fmt.Fprintln(w)
+		}
+		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
+		style.Table(w, []string{"way in", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1, 2, 5)
+	}
+}
+
+func caseRows(style show.Style, cases []foresee.Case) [][]string {
+	var rows [][]string
+	for _, r := range merge(cases) {
+		c := r.example
+		outcome := style.Paint(show.OutcomeTone(string(c.Outcome)), string(c.Outcome))
+		rows = append(rows, []string{strings.Join(r.ways, ", "), strings.Join(r.people, ", "), r.when, outcome, levelText(c), byText(c), show.Seconds(c.Wait), againText(c)})
+	}
+	return rows
+}
+
+type mergedRow struct {
+	example      foresee.Case
+	ways, people []string
+	when         string
+	states       [][]string // of each server of example.When
+}
+
+// merge joins cases that differ in the person only, then rows that differ in
+// the way in only, and then rows that differ in the states only, where these
+// are all combinations of some states of each server.
+func merge(cases []foresee.Case) []*mergedRow {
+	var byPerson, rows []*mergedRow
+	at := map[string]*mergedRow{}
+	for _, c := range cases {
+		key := c.Way.Name() + "|" + outcomeKey(c)
+		var people []string
+		for _, who := range c.Alike {
+			people = append(people, who.Name)
+		}
+		if r, ok := at[key]; ok {
+			r.people = append(r.people, people...)
+			continue
+		}
+		at[key] = &mergedRow{example: c, ways: []string{c.Way.Name()}, people: people, when: whenText(c), states: statesOf(c)}
+		byPerson = append(byPerson, at[key])
+	}
+	at = map[string]*mergedRow{}
+	for _, r := range byPerson {
+		key := strings.Join(r.people, ",") + "|" + outcomeKey(r.example)
+		if have, ok := at[key]; ok {
+			have.ways = append(have.ways, r.ways...)
+			continue
+		}
+		at[key] = r
+		rows = append(rows, r)
+	}
+	return mergeStates(rows)
+}
+
+// mergeStates joins rows whose states make a product, such as a server closed
+// or in error, and another one up or silent.
+func mergeStates(rows []*mergedRow) []*mergedRow {
+	var groups [][]*mergedRow
+	at := map[string]int{}
+	for _, r := range rows {
+		c := r.example
+		key := fmt.Sprint(r.ways, r.people, c.Outcome, levelText(c), byText(c), c.Wait, againText(c))
+		for _, w := range c.When {
+			key += w.Server.Name + ","
+		}
+		i, known := at[key]
+		if !known {
+			i = len(groups)
+			at[key] = i
+			groups = append(groups, nil)
+		}
+		groups[i] = append(groups[i], r)
+	}
+	var merged []*mergedRow
+	for _, g := range groups {
+		merged = append(merged, joinStates(g)...)
+	}
+	return merged
+}
+
+// joinStates joins rows that differ in the states of one server, again and
+// again, until none do.
+func joinStates(rows []*mergedRow) []*mergedRow {
+	for i := 0; i < len(rows); i++ {
+		for j := i + 1; j < len(rows); j++ {
+			if rows[i].takeStates(rows[j]) {
+				rows = slices.Delete(rows, j, j+1)
+				i, j = -1, len(rows)
+			}
+		}
+	}
+	return rows
+}
+
+// takeStates adds the states of another row, where they differ in one server
+// only.
+func (r *mergedRow) takeStates(other *mergedRow) bool {
+	at := -1
+	for i := range r.states {
+		if !slices.Equal(r.states[i], other.states[i]) {
+			if at >= 0 {
+				return false
+			}
+			at = i
+		}
+	}
+	if at < 0 {
+		return false
+	}
+	r.states[at] = append(slices.Clone(r.states[at]), other.states[at]...)
+	var parts []string
+	for i, w := range r.example.When {
+		parts = append(parts, w.Server.Name+" "+orList(r.states[i]))
+	}
+	r.when = strings.Join(parts, "; ")
+	return true
+}
+
+func orList(words []string) string {
+	if len(words) == 1 {
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// statesOf gives the state of each server of a case, as sets of one.
+func statesOf(c foresee.Case) [][]string {
+	states := make([][]string, len(c.When))
+	for i, w := range c.When {
+		states[i] = []string{string(w.State)}
+	}
+	return states
+}
+
+func outcomeKey(c foresee.Case) string {
+	return fmt.Sprint(whenText(c), c.Outcome, levelText(c), byText(c), c.Wait, againText(c))
+}
+
+func whenText(c foresee.Case) string {
+	when := make([]foresee.Named, len(c.When))
+	for i, w := range c.When {
+		when[i] = foresee.Named{Server: w.Server.Name, State: w.State}
+	}
+	return namedText(when)
+}
+
+// namedText puts states into words, those that are not up first.
+func namedText(when []foresee.Named) string {
+	var parts []string
+	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.AskerUnknown, foresee.InError, foresee.Up} {
+		var servers []string
+		for _, w := range when {
+			if w.State == state {
+				servers = append(servers, w.Server)
+			}
+		}
+		if len(servers) > 0 {
+			parts = append(parts, strings.Join(servers, ", ")+" "+string(state))
+		}
+	}
+	if len(parts) == 0 {
+		return "always"
+	}
+	return strings.Join(parts, "; ")
+}
+
+func levelText(c foresee.Case) string {
+	if c.Outcome == foresee.Refused {
+		return "-"
+	}
+	text := fmt.Sprint(c.Level)
+	if c.Raised > c.Level {
+		text += fmt.Sprintf(" to %d", c.Raised)
+	}
+	if c.Stuck {
+		text += " stuck"
+	}
+	return text
+}
+
+// againText is how a second login goes while servers rest, "" where it goes as
+// the first.
+func againText(c foresee.Case) string {
+	switch {
+	case c.Again == nil:
+		return ""
+	case c.Again.Outcome != c.Outcome || c.Again.Level != c.Level:
+		return fmt.Sprintf("%s, %s", c.Again.Outcome, show.Seconds(c.Again.Wait))
+	case c.Again.Wait == c.Wait:
+		return ""
+	}
+	return show.Seconds(c.Again.Wait)
+}
+
+func byText(c foresee.Case) string {
+	if c.By == "" {
+		return "nobody (" + string(c.Reason) + ")"
+	}
+	if c.Outcome == foresee.Refused && c.Reason != "" && c.Reason != "refused-by-server" {
+		return c.By + " (" + string(c.Reason) + ")"
+	}
+	return c.By
+}
