@@ -193,7 +193,7 @@ func CheckHashes(s *site.Site) []error {
 			return
 		}
 		if _, err := decodeHash(p.Hash); err != nil {
-			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with a password tool, for instance argon2id", s.Where(p.Place), what))
+			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with: mellowgate keys hash", s.Where(p.Place), what))
 		}
 	}
 	for _, a := range s.Accounts {
