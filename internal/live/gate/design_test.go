@@ -301,27 +301,3 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		return slices.ContainsFunc(r.events, func(e cause.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
 	}, 5*time.Second, 10*time.Millisecond)
 }
-
-func TestGuessingGetsSlowerAndTheRightPasswordNever(t *testing.T) {
-	r, _ := startDesigned(t)
-	took := func(person, password string) (walk.Result, time.Duration) {
-		began := time.Now()
-		return r.ask("t", login(person), password).Result, time.Since(began)
-	}
-	var last time.Duration
-	for range 8 {
-		var result walk.Result
-		result, last = took("ines", "wrong")
-		require.Equal(t, walk.Refused, result)
-	}
-	require.GreaterOrEqual(t, last, 400*time.Millisecond, "the eighth wrong password is refused late")
-	result, wait := took("ines", "right")
-	require.Equal(t, walk.Accepted, result)
-	require.Less(t, wait, 300*time.Millisecond, "and the right one is answered at once")
-	_, wait = took("ines", "wrong")
-	require.Less(t, wait, 300*time.Millisecond, "who has shown the right one begins anew")
-	for range 8 {
-		_, last = took("somebody", "guess")
-	}
-	require.GreaterOrEqual(t, last, 400*time.Millisecond, "names that nobody has are no quicker")
-}

@@ -45,16 +45,15 @@ type Place struct {
 
 // Gate is a running service.
 type Gate struct {
-	config   Config
-	design   atomic.Pointer[snapshot]
-	codes    codes
-	hushed   hushed
-	failures failures
-	mu       sync.Mutex
-	ports    map[string]*port // by the name of the server
-	ctx      context.Context
-	stop     context.CancelFunc
-	running  sync.WaitGroup
+	config  Config
+	design  atomic.Pointer[snapshot]
+	codes   codes
+	hushed  hushed
+	mu      sync.Mutex
+	ports   map[string]*port // by the name of the server
+	ctx     context.Context
+	stop    context.CancelFunc
+	running sync.WaitGroup
 }
 
 // New makes a gate that listens nowhere yet.
