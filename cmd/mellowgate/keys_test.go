@@ -134,3 +134,34 @@ func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
 	require.Contains(t, string(text), "key: shore-key-2\n")
 	require.NotContains(t, string(text), "now:")
 }
+
+func TestMistakesWithKeysLoseNothing(t *testing.T) {
+	c := demoSite(t)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
+	c.env = append(c.env, "MELLOWGATE_PASSPHRASE_FILE=phrase")
+	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "file keys/ship.key", "env SHIP_KEY_OF_NOBODY", 1)), 0o600))
+	for _, m := range []struct {
+		args, says string
+		status     int
+	}{
+		{"seal shpi-key", `the site has no key "shpi-key"; did you mean "ship-key"?`, 2},
+		{"seal ship-key", "has no value here (env SHIP_KEY_OF_NOBODY), so there is nothing to seal", 2},
+		{"unseal -into - shore-key", "no key is sealed yet; seal one with: mellowgate keys seal NAME", 3},
+		{"change shoer-key begin", `did you mean "shore-key"?`, 2},
+		{"change shore-key finish", "the key shore-key is not being changed", 2},
+		{"change shore-key strat", `takes begin, status or finish, and not "strat"`, 2},
+		{"compare shore-key", "usage: mellowgate keys compare NAME NAME [SITE]", 2},
+		{"make -length 100", "16 to 64 is wanted", 2},
+		{"identity demo/as-reviewed/site.yaml", "is there already; name a new file", 2},
+		{"make -into demo/as-reviewed/site.yaml", "is there already; name a new file", 2},
+	} {
+		c.env = append(c.env, "MELLOWGATE_SITE=demo/as-reviewed")
+		r := c.run(t, append([]string{"keys"}, strings.Fields(m.args)...)...)
+		require.Equal(t, m.status, r.status, m.args+": "+r.err)
+		require.Contains(t, r.err, m.says, m.args)
+	}
+	require.NoFileExists(t, filepath.Join(c.dir, "demo/as-reviewed/keys.sealed"), "nothing was sealed by mistake")
+}

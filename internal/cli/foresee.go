@@ -118,7 +118,7 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 		return nil, err
 	}
 	if f.through != "" && !slices.Contains(site.Accesses(), f.through) {
-		return nil, wrong("there is no way in %q%s; they are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
 	}
 	var silent map[*site.Server]bool
 	if f.silent != "" {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/vault"
@@ -21,11 +23,10 @@ func (k *keysCall) change() error {
 		return err
 	}
 	name := k.Args[1]
-	i := slices.IndexFunc(l.Site.Keys, func(key *site.Key) bool { return key.Name == name })
-	if i < 0 {
-		return wrong("the site has no key %q", name)
+	key := l.key(name)
+	if key == nil {
+		return wrong("the site has no key %q%s", name, nearest.Suggest(name, l.keyNames()))
 	}
-	key := l.Site.Keys[i]
 	switch k.Args[2] {
 	case "begin":
 		return k.begin(l, key)
@@ -132,7 +133,7 @@ func (k *keysCall) keep(l loaded, old *site.Key, name string, value site.Secret)
 	if err := k.write(vault.At(l.Base, path), value); err != nil {
 		return "", nil, err
 	}
-	return "file " + filepath.ToSlash(path), func() {}, nil
+	return "file " + filepath.ToSlash(path), func() { _ = os.Remove(vault.At(l.Base, path)) }, nil
 }
 
 // seen is what the servers noted of a device while a key is changed.

@@ -67,12 +67,15 @@ type keysCall struct {
 
 func (k *keysCall) run() error {
 	verbs := map[string]struct {
+		usage string
 		names int // arguments before the site
 		site  bool
 		run   func() error
 	}{
-		"make": {0, false, k.make}, "seal": {1, true, k.seal}, "unseal": {1, true, k.unseal}, "list": {0, true, k.list},
-		"compare": {2, true, k.compare}, "hash": {0, false, k.hash}, "identity": {1, false, k.identity}, "change": {2, true, k.change},
+		"make": {"make [-length N] [-into FILE]", 0, false, k.make}, "seal": {"seal NAME [SITE]", 1, true, k.seal},
+		"unseal": {"unseal -into FILE NAME [SITE]", 1, true, k.unseal}, "list": {"list [SITE]", 0, true, k.list},
+		"compare": {"compare NAME NAME [SITE]", 2, true, k.compare}, "hash": {"hash [-form FORM]", 0, false, k.hash},
+		"identity": {"identity FILE", 1, false, k.identity}, "change": {"change NAME begin|status|finish [SITE]", 2, true, k.change},
 	}
 	verb := ""
 	if len(k.Args) > 0 {
@@ -92,7 +95,7 @@ func (k *keysCall) run() error {
 		most++
 	}
 	if len(k.Args) < 1+v.names || len(k.Args) > most {
-		return wrong("keys %s takes other arguments than these\nhelp keys lists them", verb)
+		return wrong("keys %s takes other arguments than these\nusage: mellowgate keys %s", verb, v.usage)
 	}
 	return v.run()
 }
@@ -192,9 +195,16 @@ func (k *keysCall) seal() error {
 		return err
 	}
 	name := k.Args[1]
+	key := l.key(name)
+	if key == nil {
+		return wrong("the site has no key %q%s\nwrite  %s: sealed  under keys first", name, nearest.Suggest(name, l.keyNames()), name)
+	}
 	value, have := l.Keys[name]
 	from := "its value of now"
-	if !have {
+	switch {
+	case !have && key.Source != site.KeySealed: // devices have that value: a new one would shut them out
+		return wrong("the key %s has no value here (%s %s), so there is nothing to seal; run this where it has one", name, key.Source, key.From)
+	case !have:
 		from = "a new value"
 		if value, err = k.fresh(); err != nil {
 			return err
@@ -209,12 +219,28 @@ func (k *keysCall) seal() error {
 		return cannot(err)
 	}
 	k.say("%s is sealed in %s, with %s.\n", name, filepath.Join(l.Base, vault.SealedName), from)
-	for _, key := range l.Site.Keys {
-		if key.Name == name && key.Source != site.KeySealed {
-			k.say("Now write  %s: sealed  in %s, and take away where it was kept before (%s %s).\n", name, l.Where(key.Place), key.Source, key.From)
+	if key.Source != site.KeySealed {
+		k.say("Now write  %s: sealed  in %s, and take away where it was kept before (%s %s).\n", name, l.Where(key.Place), key.Source, key.From)
+	}
+	return nil
+}
+
+// key gives a key of the site by name, or nil.
+func (l loaded) key(name string) *site.Key {
+	for _, k := range l.Site.Keys {
+		if k.Name == name {
+			return k
 		}
 	}
 	return nil
+}
+
+func (l loaded) keyNames() []string {
+	names := make([]string, len(l.Site.Keys))
+	for i, k := range l.Site.Keys {
+		names[i] = k.Name
+	}
+	return names
 }
 
 func (k *keysCall) unseal() error {
@@ -358,11 +384,7 @@ func (k *keysCall) compare() error {
 		name := k.Args[1+i]
 		value, known := l.Keys[name]
 		if !known {
-			var names []string
-			for _, key := range l.Site.Keys {
-				names = append(names, key.Name)
-			}
-			return wrong("the site has no key %q with a value here%s", name, nearest.Suggest(name, names))
+			return wrong("the site has no key %q with a value here%s", name, nearest.Suggest(name, l.keyNames()))
 		}
 		values[i] = value
 	}

@@ -83,5 +83,8 @@ func (c *Call) reload(watcher *fsnotify.Watcher, watched map[string]bool, old lo
 		return watched
 	}
 	c.note("the site was read again and is in use")
+	if l.Service.Metrics != old.Service.Metrics {
+		c.note("service.metrics is taken when serve starts: end it and start it again for that")
+	}
 	return c.watch(watcher, l)
 }

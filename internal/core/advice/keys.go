@@ -161,7 +161,7 @@ func keyStrength(c *checker) {
 
 // common words of keys and passwords that are tried first.
 var commonWords = []string{"password", "secret", "admin", "administrator", "radius", "tacacs", "network", "switch", "router", "letmein", "welcome",
-	"changeme", "default", "test", "testing", "testing123", "qwerty", "master", "shared", "sharedsecret", "company", "spring", "summer", "autumn", "winter",
+	"changeme", "default", "test", "testing", "qwerty", "master", "shared", "sharedsecret", "company", "spring", "summer", "autumn", "winter",
 	"monday", "dragon", "monkey", "football", "sunshine", "princess", "access", "manager", "service", "server", "internet", "security", "login"}
 
 var wordAndDigits = regexp.MustCompile(`^([A-Za-z]+)[0-9]*[!?.$#@]*$`)

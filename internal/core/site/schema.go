@@ -2,7 +2,6 @@ package site
 
 import (
 	"encoding/json"
-	"sort"
 	"strings"
 )
 
@@ -62,13 +61,4 @@ func traitForm(t trait) form {
 		return wordsForm(a, b)
 	}
 	return form{"type": []string{"string", "integer"}, "description": takes}
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	names := make([]string, 0, len(m))
-	for n := range m {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	return names
 }

@@ -3,7 +3,6 @@ package site
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"strconv"
 	"time"
 )
@@ -169,13 +168,4 @@ func attributeTrait(none string, at func(*Traits) *string) trait {
 		}
 		return isName(text)
 	}}
-}
-
-func traitNames() []string {
-	names := make([]string, 0, len(traits))
-	for n := range traits {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	return names
 }

@@ -34,6 +34,16 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 	return asker{}, false
 }
 
+// question begins a question of somebody who asks with the first of their keys.
+func (s *server) question(p site.Purpose, client netip.AddrPort, who asker) question {
+	q := question{client: client, at: s.gate.config.Now()}
+	q.Purpose, q.Device = p, who.device
+	if who.device != nil {
+		q.key = s.keyName(who.keys[0])
+	}
+	return q
+}
+
 // keyName names the key that was used, while it is being changed; else "".
 func (s *server) keyName(used []byte) string {
 	switch {

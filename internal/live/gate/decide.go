@@ -158,9 +158,12 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	default:
 		r.Kind = ledger.Decision
 	}
-	if d.Allow {
+	switch {
+	case d.Allow:
 		r.Result, r.Level = cause.Accept, d.Role.Level
-	} else {
+	case d.Unsure: // nobody was refused
+		r.Result, r.Reason = cause.Failed, string(d.Reason)+": "+d.Text
+	default:
 		r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
 	}
 	if err := s.gate.config.Ledger.Note(r); err != nil {

@@ -242,6 +242,8 @@ grants: [{who: team network, role: all}]
 	reply := r.ask("t", login("ebba.lind"), ldaptest.Password)
 	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
 	r.eventually("directory-down")
+	kept := r.book.kept()
+	require.Equal(t, cause.Failed, kept[len(kept)-1].Result, "the ledger does not call it a refusal")
 	require.Equal(t, walk.Unavailable, r.ask("r", login("ebba.lind"), ldaptest.Password).Result)
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "those in the site need no directory")
 }

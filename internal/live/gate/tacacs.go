@@ -42,12 +42,7 @@ func (t *tacacsSession) quick() bool {
 // question begins a question of the session. It is not the connection's, whose
 // reader may take a new design meanwhile.
 func (t *tacacsSession) question(p site.Purpose) question {
-	q := question{client: t.client, at: t.server.gate.config.Now()}
-	q.Purpose, q.Device = p, t.device
-	if t.device != nil {
-		q.key = t.server.keyName(t.keys[0])
-	}
-	return q
+	return t.server.question(p, t.client, asker{t.device, t.keys})
 }
 
 // read waits for the session's next packet and checks its order, RFC 8907

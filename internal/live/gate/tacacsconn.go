@@ -194,12 +194,7 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 }
 
 func (c *tacacsConn) question(p site.Purpose) question {
-	q := question{client: c.client, at: c.server.gate.config.Now()}
-	q.Purpose, q.Device = p, c.device
-	if c.device != nil {
-		q.key = c.server.keyName(c.keys[0])
-	}
-	return q
+	return c.server.question(p, c.client, asker{c.device, c.keys})
 }
 
 // purposeOf is what a packet's type is about, for events.

@@ -43,7 +43,7 @@ func (m *Metrics) Event(e cause.Event) {
 func (m *Metrics) Listen(address string) (net.Addr, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("the metrics cannot be served at %s: %w", address, err)
+		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in service.metrics of the site", address, err)
 	}
 	paths := http.NewServeMux()
 	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -96,6 +97,9 @@ func NewSealed() *Sealed { return &Sealed{entries: map[string]sealedEntry{}} }
 func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	path := filepath.Join(base, SealedName)
 	text, err := readFile(path)
+	if _, missing := os.Stat(path); errors.Is(missing, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys seal NAME", path)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,85 @@
+package sheet
+
+import (
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+func of(t *testing.T, text, device string) Sheet {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+	require.NoError(t, err)
+	return Of(foresee.Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}, s.Device(device))
+}
+
+func section(t *testing.T, s Sheet, title string) Section {
+	i := slices.IndexFunc(s.Sections, func(x Section) bool { return strings.Contains(x.Title, title) })
+	require.GreaterOrEqual(t, i, 0, title)
+	return s.Sections[i]
+}
+
+func reviewed(t *testing.T) string {
+	text, err := os.ReadFile("../../../demo/as-reviewed/site.yaml")
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestTheConsoleIsTheLastWayInThatIsChanged(t *testing.T) {
+	s := of(t, reviewed(t), "north-sw-1")
+	require.Equal(t, "Let ssh use: login crew, session crew-session, commands crew-commands.", section(t, s, "One way in").Items[0].Text)
+	var order []string
+	for _, i := range section(t, s, "The other ways in").Items {
+		order = append(order, strings.Fields(i.Text)[1])
+	}
+	require.Equal(t, []string{"web", "api", "console"}, order)
+}
+
+func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
+	s := of(t, reviewed(t), "north-sw-1")
+	require.Equal(t, []Test{
+		{"ssh", "ines.marsh", "right", "in, level 15, by tern", ""},
+		{"ssh", "tobin.reed", "right", "in, level 1, by tern", ""},
+		{"ssh", "any name", "wrong", "refused, by tern", ""},
+		{"ssh", "harbourmaster", "right", "refused, by tern", ""},
+	}, section(t, s, "Try it").Tests)
+	outage := section(t, s, "The outage")
+	require.Equal(t, Test{"ssh", "harbourmaster", "right", "in, level 15, by local", "2s (0s while servers rest)"}, outage.Tests[2])
+	require.Contains(t, outage.Items[0].Text, "a filter for tern, plover that drops")
+	require.Contains(t, outage.Then[0].Text, "rest is over: 1m.")
+}
+
+func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {
+	require.Contains(t, section(t, of(t, reviewed(t), "hq-fw-1"), "timed way back").Items[0].Text, "10m from now")
+	slow := strings.ReplaceAll(reviewed(t), "wait: 1s", "wait: 20s")
+	require.Contains(t, section(t, of(t, slow, "hq-fw-1"), "timed way back").Items[0].Text, "18m from now", "two waits of 20 s, twenty times, and five minutes")
+}
+
+func TestADeviceWithoutServersOrAccountsGetsASheetThatSaysSo(t *testing.T) {
+	s := of(t, "site: x\ndevices: [{name: d, addresses: [192.0.2.1]}]\n", "d")
+	require.Contains(t, section(t, s, "Before").Items[2].Text, "none: the design has no way back")
+	for _, title := range []string{"Servers", "The outage", "Records", "Method lists"} {
+		require.False(t, slices.ContainsFunc(s.Sections, func(x Section) bool { return strings.Contains(x.Title, title) }), title)
+	}
+	require.Equal(t, "Keep it", s.Sections[len(s.Sections)-1].Title)
+}
+
+func TestASiteThatIsOpenIsNotWrittenAsIfItWereRight(t *testing.T) {
+	s := of(t, `site: x
+devices: [{name: d, addresses: [192.0.2.1], access: {ssh: {login: l}}}]
+lists: [{name: l, authenticate: login, methods: [none]}]
+`, "d")
+	require.Contains(t, section(t, s, "Try it").Tests[0].Expect, "IN WITHOUT VALID CREDENTIALS: stop")
+}
+
+func TestTimesAreShownShort(t *testing.T) {
+	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m", 4 * time.Second: "4s", 0: "0s", time.Hour: "1h0m"} {
+		require.Equal(t, want, span(d))
+	}
+}
