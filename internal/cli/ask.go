@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
@@ -16,6 +17,7 @@ import (
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
 	"mellowgate/internal/live/words"
 )
 
@@ -55,6 +57,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 			c.Flags.StringVar(&f.certificate, "certificate", "", "for a server over TLS: the `file` with the certificate to show")
 			c.Flags.StringVar(&f.certificateKey, "certificate-key", "", "the `file` with its key")
 			c.Flags.StringVar(&f.authorities, "authorities", "", "the `file` with the authorities that the server's certificate must come from")
+			c.Flags.BoolVar(&f.makeCode, "make-code", false, "answer a question for a one-time code with one made from the person's key in the site; it is then used up")
 			f.password = c.passwordFlags()
 			return func() error { return c.ask(f) }
 		},
@@ -68,6 +71,7 @@ type askFlags struct {
 	certificate, certificateKey, authorities                                 string
 	level, count, rate                                                       int
 	attributes                                                               names
+	makeCode                                                                 bool
 	password                                                                 func(string) (site.Secret, error)
 }
 
@@ -131,6 +135,9 @@ func (c *Call) ask(f *askFlags) error {
 		err = show.JSON(c.Out, result)
 	} else {
 		printAnswer(c, result)
+		if result.Answer == "challenge" {
+			c.say("  type the answer at a terminal, or let it be made from the site's key with -make-code\n")
+		}
 		if f.as == "" && result.By == "" {
 			c.say("asked from this host, which the server may not know; ask as a device of the site with -as\n")
 		}
@@ -210,8 +217,27 @@ func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking
 			return nil, err
 		}
 		a.world.Asker.Password = password.Reveal()
+		if a.world.Asker.Code, err = f.code(c, l); err != nil {
+			return nil, err
+		}
 	}
 	return a, nil
+}
+
+// code gives who answers a question for a one-time code: the site's key of the
+// person, whoever sits at the terminal, or nobody.
+func (f *askFlags) code(c *Call, l loaded) (func(string) (string, bool), error) {
+	if !f.makeCode {
+		return c.typedCode(), nil
+	}
+	p := l.Person(f.person)
+	if p == nil || p.OneTime == nil {
+		return nil, wrong("-make-code needs a person of the site with a one-time-code, and %s is none", f.person)
+	}
+	return func(string) (string, bool) {
+		code, err := vault.Code(l.Keys[p.OneTime.Name], vault.CodeStepAt(time.Now()))
+		return code, err == nil
+	}, nil
 }
 
 // servers gives the group to ask; one server is a group of its own.

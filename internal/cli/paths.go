@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/term"
 
+	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
 )
@@ -46,32 +47,52 @@ func (c *Call) passwordFlags() func(who string) (site.Secret, error) {
 			}
 			return site.NewSecret(v), nil
 		}
-		f, ok := c.In.(*os.File)
-		if !ok || !term.IsTerminal(int(f.Fd())) {
+		ask := c.typed()
+		if ask == nil {
 			return c.passwordLine()
 		}
-		_, _ = fmt.Fprintf(c.Err, "password of %s: ", who)
-		typed, err := term.ReadPassword(int(f.Fd()))
-		_, _ = fmt.Fprintln(c.Err)
+		typed, err := ask("password of " + who + ": ")
 		if err != nil {
 			return site.Secret{}, cannot(fmt.Errorf("the password could not be read: %w", err))
 		}
-		return site.NewSecret(string(typed)), nil
+		return site.NewSecret(typed), nil
+	}
+}
+
+// typed gives a way to ask for a secret, which is not shown as it is typed; nil
+// where nobody is there to be asked.
+func (c *Call) typed() func(prompt string) (string, error) {
+	f, ok := c.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return nil
+	}
+	return func(prompt string) (string, error) {
+		_, _ = fmt.Fprint(c.Err, prompt)
+		typed, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(c.Err)
+		return string(typed), err
 	}
 }
 
 // passphrase gives a way to ask for the passphrase of sealed keys, nil where
 // nobody is there to be asked.
 func (c *Call) passphrase() func() (string, error) {
-	f, ok := c.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	ask := c.typed()
+	if ask == nil {
 		return nil
 	}
-	return func() (string, error) {
-		_, _ = fmt.Fprint(c.Err, "passphrase of the sealed keys: ")
-		typed, err := term.ReadPassword(int(f.Fd()))
-		_, _ = fmt.Fprintln(c.Err)
-		return string(typed), err
+	return func() (string, error) { return ask("passphrase of the sealed keys: ") }
+}
+
+// typedCode gives a way to answer what a server asks for beside the password.
+func (c *Call) typedCode() func(prompt string) (string, bool) {
+	ask := c.typed()
+	if ask == nil {
+		return nil
+	}
+	return func(prompt string) (string, bool) {
+		typed, err := ask("the server asks: " + show.Safe(strings.TrimSpace(prompt)) + " ")
+		return typed, err == nil
 	}
 }
 

@@ -69,7 +69,7 @@ type Event struct {
 	Person   string    `json:"person,omitempty"`
 	Question string    `json:"question"` // login | session | commands | record-sessions | record-commands
 	Command  string    `json:"command,omitempty"`
-	Answer   string    `json:"answer"` // accept | refuse | error | recorded | dropped
+	Answer   string    `json:"answer"` // accept | refuse | challenge | error | recorded | dropped
 	Reason   string    `json:"reason"`
 	Text     string    `json:"text,omitempty"`
 	Place    string    `json:"place,omitempty"`
@@ -85,4 +85,6 @@ const (
 	Failed   = "error"
 	Recorded = "recorded"
 	Dropped  = "dropped"
+	// Challenged: a one-time code was asked for; the login goes on with it.
+	Challenged = "challenge"
 )

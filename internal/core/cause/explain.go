@@ -217,7 +217,7 @@ func (j *judging) refused(step TraceStep) {
 		return
 	}
 	seen := fmt.Sprintf("the server %s said no", step.By)
-	e, known := j.story.event(func(e Event) bool { return e.Answer == Refuse && e.Question == "login" })
+	e, known := j.story.event(func(e Event) bool { return (e.Answer == Refuse || e.Answer == Challenged) && e.Question == "login" })
 	if known {
 		j.fromEvent(e, seen)
 		return
@@ -282,6 +282,9 @@ func (j *judging) fromEvent(e Event, more ...string) {
 		if e.Rule != "" {
 			c.Repair = "if the command is to be allowed: add an allow rule before this one"
 		}
+	case rights.CodeAsked:
+		c.Cause, c.Says = SecondFactor, e.Server+" asked for a one-time code, and none was given"
+		c.Repair = "answer with the code; if the device cannot ask for one, type it right after the password"
 	case rights.SecondFactor:
 		c.Cause, c.Repair = SecondFactor, "type the newest code right after the password; if it is refused again, compare the clock of what makes the codes"
 	case rights.PasswordForm:
@@ -410,8 +413,9 @@ func (j *judging) command(t Trace) {
 
 // fromServers judges what servers alone noted.
 func (j *judging) fromServers() {
-	for _, e := range j.story.Events {
-		if e.Answer == Refuse || e.Answer == Dropped || e.Answer == Failed {
+	for i, e := range j.story.Events {
+		left := e.Answer == Challenged && i == len(j.story.Events)-1 // nobody answered it
+		if left || e.Answer == Refuse || e.Answer == Dropped || e.Answer == Failed {
 			j.fromEvent(e)
 		}
 	}

@@ -107,6 +107,8 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		{"below the level of a page", []Trace{login("ines", "refused", "below-level", "tern", 0, group("accepted", "", "tern"))}, []Event{}, []string{NoRights}, []string{NoRights}, nil},
 		{"second factor", []Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
 			[]Event{event("tobin", "login", Refuse, "second-factor", "the one-time code is wrong")}, []string{SecondFactor}, nil, []string{SecondFactor}},
+		{"a code that was asked for and not given", []Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+			[]Event{event("tobin", "login", Challenged, "code-asked", "the password of tobin is right")}, []string{SecondFactor}, nil, []string{SecondFactor}},
 		{"password form", []Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
 			[]Event{event("ines", "login", Refuse, "password-form", "CHAP cannot be checked")}, []string{PasswordForm}, nil, []string{PasswordForm}},
 		{"no entry in the directory", []Trace{login("ebba", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},

@@ -101,7 +101,7 @@ func serverStories(events []Event) []Story {
 		}
 		if n := len(all); n > 0 {
 			last := &all[n-1]
-			if last.Device == e.Device && (e.Person == last.Person || e.Person == "") && e.Question != "login" && e.Time.Sub(last.Time) < time.Minute {
+			if last.Device == e.Device && (e.Person == last.Person || e.Person == "") && (e.Question != "login" || last.Events[len(last.Events)-1].Answer == Challenged) && e.Time.Sub(last.Time) < 2*time.Minute {
 				last.Events = append(last.Events, e)
 				continue
 			}

@@ -23,7 +23,9 @@ const (
 	Unchecked Credential = iota // the question carries none: authorization, accounting
 	Right
 	Wrong
+	CodeWanted  // the password is right, and a one-time code is needed beside it
 	WrongCode   // the password is right, the one-time code is not
+	LateCode    // a code for a challenge that is not known, or not any more
 	Uncheckable // CHAP or MS-CHAPv2 for a person whose password is only a one-way hash
 )
 
@@ -40,6 +42,7 @@ const (
 	CommandRefused Reason = "command-refused"
 	PasswordForm   Reason = "password-form"
 	SecondFactor   Reason = "second-factor"
+	CodeAsked      Reason = "code-asked" // no refusal: the login goes on with a one-time code
 	NoEntry        Reason = "directory-no-entry"
 	// The service could not find out: no yes and no no.
 	DirectoryDown    Reason = "directory-down"
@@ -53,6 +56,8 @@ type Question struct {
 	Access     string       // the way in, "" when the device does not say
 	Person     string
 	Credential Credential   // for Login
+	Code       Code         // for Login, what checking a one-time code found
+	Prompts    bool         // for Login: the device can be asked for a one-time code
 	Line       string       // for Commands, the command as typed
 	Wants      int          // for an elevation, the level that is asked for; else 0
 	Known      *site.Person // found in a directory, where the site has nobody of that name
@@ -65,6 +70,7 @@ type Question struct {
 // Decision is the answer to a Question.
 type Decision struct {
 	Allow  bool
+	Asks   bool // the password is right, and the person is to be asked for a one-time code
 	Unsure bool // the service could not find out: it must give no answer, so that the device goes on
 	Reason Reason
 	Text   string      // one sentence, plain words
@@ -88,7 +94,7 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return refuse(NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
 	}
 	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
-		Text: p.Name + " has the role " + g.Role.Name + " here, level " + strconv.Itoa(g.Role.Level)}
+		Text: p.Name + " has the role " + g.Role.Name + " here, level " + strconv.Itoa(g.Role.Level) + q.Code.drift()}
 	if q.Purpose != site.Commands {
 		return d
 	}
@@ -108,8 +114,8 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	if q.Purpose == site.Login && q.Credential == Uncheckable {
 		return nil, refuse(PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
 	}
-	if q.Purpose == site.Login && q.Credential == WrongCode {
-		return nil, refuse(SecondFactor, p.Place, "the password of %s is right, and the one-time code after it is missing, wrong or used already", p.Name)
+	if d, decided := secondFactor(p, q); decided {
+		return nil, d
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return nil, refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)

@@ -82,6 +82,9 @@ type Asker struct {
 	Form     Form   // for a login; "" is PAP with RADIUS and prompts with TACACS+
 	// Elevate, above 0, makes a login over TACACS+ the elevation to that level.
 	Elevate int
+	// Code answers a server that asks for a one-time code; it is false where
+	// there is none. Nil: a question for one is a refusal.
+	Code func(prompt string) (string, bool)
 	// Extra are RADIUS attributes to send beside the usual ones.
 	Extra []radius.Attribute
 }

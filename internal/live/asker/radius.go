@@ -9,6 +9,7 @@ import (
 	mathrand "math/rand/v2"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -31,6 +32,9 @@ type radiusExchange struct {
 	bytes   []byte
 	conn    net.Conn
 	err     error
+	state   []byte // of a challenge that was the answer
+	q       walk.Question
+	asker   Asker
 	unread  int    // answers that came and did not verify
 	success string // what the server must prove with MS-CHAPv2
 }
@@ -39,7 +43,7 @@ func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusE
 	if t.Server.TLS {
 		t.Key = site.NewSecret(pki.RADIUSKey)
 	}
-	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
+	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication, q: q, asker: a}
 	if q.Purpose.Records() {
 		e.to = t.Accounting
 	}
@@ -156,8 +160,47 @@ func jittered(wait time.Duration, n int) time.Duration {
 	return wait - wait/20 + mathrand.N(wait/10+1)
 }
 
-// Try sends the packet and waits for an answer that verifies.
+// Try sends the packet and waits for an answer that verifies. A challenge is
+// answered where the asker can, with a packet of its own (RFC 2865, section
+// 4.4).
 func (e *radiusExchange) Try(n int) walk.Reply {
+	reply := e.try(n)
+	for round := 0; round < mostChallenges && reply.Answer == "challenge" && e.asker.Code != nil; round++ {
+		code, ok := e.asker.Code(reply.Message)
+		if !ok {
+			break
+		}
+		before := reply.Took
+		if e.err = e.answerChallenge(code); e.err != nil {
+			break
+		}
+		for n := 1; n == 1 || n <= e.target.Server.Tries && reply.Result == walk.Unavailable; n++ {
+			reply = e.try(n)
+			before += reply.Took
+		}
+		reply.Took = before
+	}
+	return reply
+}
+
+// mostChallenges bounds how often a server may ask for more.
+const mostChallenges = 5
+
+// answerChallenge makes the request that brings an answer, and the State back.
+func (e *radiusExchange) answerChallenge(code string) (err error) {
+	a := e.asker
+	a.Password = code
+	if e.state != nil {
+		a.Extra = append([]radius.Attribute{{Type: radius.State, Value: e.state}}, a.Extra...)
+	}
+	if e.request, e.success, err = radiusRequest(e.target, e.q, a); err == nil {
+		e.bytes, err = e.request.EncodeRequest([]byte(e.target.Key.Reveal()))
+	}
+	return err
+}
+
+// try sends the packet once.
+func (e *radiusExchange) try(n int) walk.Reply {
 	began := time.Now()
 	if e.err != nil {
 		return lost(walk.ServerError, e.err.Error(), began)
@@ -271,6 +314,8 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "reject"
 	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
 		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "challenge"
+		e.state, _ = p.Get(radius.State)
+		e.state = slices.Clone(e.state)
 	default:
 		return walk.Reply{}, false
 	}

@@ -148,7 +148,7 @@ func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, err
 		x := mschap.Exchange{User: e.q.Person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
 		return c.Authenticate(start, tacacs.MSCHAPv2, tacacs.MSCHAP2Data(random[32], x, e.asker.Password))
 	}
-	return c.AuthenticateASCII(start, e.asker.Password, nil)
+	return c.AuthenticateASCII(start, e.asker.Password, e.asker.Code)
 }
 
 // authenticated puts an authentication's end into a reply. FOLLOW counts as

@@ -12,7 +12,6 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/vault"
 )
 
 // question is what a listener understood of a packet.
@@ -22,6 +21,10 @@ type question struct {
 	client netip.AddrPort
 	typed  string // the password, for a login by PAP or prompts
 	warm   bool   // the password is known to be right
+	// challenged: what is given answers the question for a one-time code; late:
+	// it would, and there is no such question.
+	challenged, late bool
+	matched          string // for a proof, what it proves
 	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
 	// that the asker proves to know.
 	proves  func(password string) bool
@@ -34,15 +37,15 @@ type question struct {
 }
 
 // decide answers a login, a session or a command, and notes it.
-func (s *server) decide(q question) rights.Decision {
+func (s *server) decide(q *question) rights.Decision {
 	g := s.gate
 	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
-		return s.refuseForm(q)
+		return s.refuseForm(*q)
 	}
 	looked, failure := "", error(nil)
 	switch {
-	case s.outside(&q):
-		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), &q)
+	case s.outside(q):
+		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), q)
 	case q.Purpose == site.Login:
 		q.Credential = s.credential(q)
 	}
@@ -58,16 +61,20 @@ func (s *server) decide(q question) rights.Decision {
 	default:
 		d.Text += rights.LikeName(s.Site, q.Person)
 	}
-	e := s.event(q)
+	e := s.event(*q)
 	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
 	switch {
 	case d.Allow:
 		e.Answer, e.Level = cause.Accept, &d.Role.Level
 	case d.Unsure:
 		e.Answer = cause.Failed
+	case d.Asks:
+		e.Answer = cause.Challenged
 	}
 	g.config.Events(e)
-	s.keepDecision(q, d)
+	if !d.Asks { // the decision comes with the code
+		s.keepDecision(*q, d)
+	}
 	return d
 }
 
@@ -84,27 +91,32 @@ func (s *server) refuseForm(q question) rights.Decision {
 
 // credential checks a password, or the proof of one. An unknown name costs as
 // much time as a wrong password.
-func (s *server) credential(q question) rights.Credential {
+func (s *server) credential(q *question) rights.Credential {
 	person := s.Site.Person(q.Person)
-	password := s.dummy
-	if person != nil {
-		password = person.Password
+	if person != nil && person.OneTime != nil {
+		if q.late {
+			return rights.LateCode
+		}
+		return s.withCode(q, person)
 	}
 	if q.proves != nil {
 		return s.proven(q, person)
 	}
-	if person != nil && person.OneTime != nil {
-		return s.withCode(q, person)
-	}
 	if q.warm || person != nil && s.warm.knows(person, q.typed, q.at) {
 		return rights.Right
 	}
-	ok, err := vault.PasswordIs(password, q.typed, s.Keys)
-	if err != nil || !ok || person == nil {
-		return rights.Wrong
+	password := s.dummy
+	if person != nil {
+		password = person.Password
 	}
-	s.warm.remember(person, q.typed, q.at)
-	return rights.Right
+	if s.passwordIs(password, q.typed) && person != nil {
+		s.warm.remember(person, q.typed, q.at)
+		return rights.Right
+	}
+	if some, _, like := splitCode(q.typed); like && s.codesUsed { // as long as for those who have a code
+		s.passwordIs(s.dummy, some)
+	}
+	return rights.Wrong
 }
 
 // quick tells whether a login is decided without a slow hash: by a password
@@ -122,28 +134,20 @@ func (s *server) quick(q *question) bool {
 }
 
 // proven checks a proof, for which the password itself must be known.
-func (s *server) proven(q question, person *site.Person) rights.Credential {
+func (s *server) proven(q *question, person *site.Person) rights.Credential {
 	if person == nil {
 		q.proves("no password at all")
 		return rights.Wrong
 	}
-	if person.Password.Key == nil || person.OneTime != nil {
+	if person.Password.Key == nil {
 		return rights.Uncheckable
 	}
 	value, known := s.Keys[person.Password.Key.Name]
 	if known && q.proves(value.Reveal()) {
+		q.matched = value.Reveal()
 		return rights.Right
 	}
 	return rights.Wrong
-}
-
-// recoverable gives the password of a person where it is kept so that it can
-// be read, "" otherwise.
-func (s *server) recoverable(name string) string {
-	if p := s.Site.Person(name); p != nil && p.Password.Key != nil {
-		return s.Keys[p.Password.Key.Name].Reveal()
-	}
-	return ""
 }
 
 // keepDecision writes a login, or a refusal, to the ledger. Its loss does not

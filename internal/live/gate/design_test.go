@@ -27,15 +27,17 @@ import (
 )
 
 const designed = `
-keys: {k: file k, k2: file k2, other: file other, seed: file seed}
+keys: {k: file k, k2: file k2, other: file other, seed: file seed, kept: file kept}
 servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: {now: k, next: k2}, wait: 5s, for: [authentication, authorization]}
   - {name: r, protocol: radius, address: 127.0.0.1, key: {now: k, next: k2}, wait: 300ms, tries: 2, password-forms: [pap], for: authentication}
+  - {name: r2, protocol: radius, address: 127.0.0.1, key: k, wait: 700ms, for: authentication}
 kinds: [{name: odd, traits: {level-from: Example-Level, account-from: Filter-Id}}]
 devices: [{name: sw, kind: odd, addresses: [127.0.0.1]}]
 people:
   - {name: ines, teams: [net], password: 'HASH'}
   - {name: tobin, teams: [watch], password: 'HASH', one-time-code: key seed}
+  - {name: both, teams: [net], password: key kept, one-time-code: key seed}
   - {name: far, password: 'HASH'}
   - {name: late, password: 'HASH'}
 roles:
@@ -120,17 +122,71 @@ func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
 		require.NoError(t, err)
 		return c
 	}
-	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right").Result, "without a code")
+	require.Equal(t, walk.Refused, r.askIn("pap", "t", login("tobin"), "right").Result, "without a code, in a form that cannot ask for one")
+	require.Contains(t, r.eventually("second-factor").Text, "type the code right after the password")
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "wrong"+code(0)).Result)
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(3)).Result, "too far ahead")
-	r.eventually("second-factor")
+	require.Contains(t, r.eventually("second-factor").Text, "about 1m30s ahead of the server's; set that clock")
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right000000").Result)
+	require.Contains(t, r.eventually("second-factor").Text, "the one-time code is wrong")
 	require.Equal(t, walk.Accepted, r.ask("r", login("tobin"), "right"+code(0)).Result)
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(0)).Result, "used already")
+	require.Contains(t, r.eventually("second-factor").Text, "was used before; wait for the next")
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(-1)).Result, "older than a used one")
-	clock.Add(30)
-	require.Equal(t, walk.Accepted, r.ask("t", login("tobin"), "right"+code(0)).Result)
+	clock.Add(60)
+	require.Equal(t, walk.Accepted, r.ask("t", login("tobin"), "right"+code(-1)).Result)
+	require.Contains(t, r.last().Text, "the clock that made the one-time code is about 30s behind the server's")
 	require.Equal(t, walk.Refused, r.askIn("chap", "t", login("tobin"), "right").Result)
 	r.eventually("password-form")
+}
+
+func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
+	r, clock := startDesigned(t)
+	code := func() string {
+		c, err := totp.GenerateCode(seed, time.Unix(clock.Load(), 0))
+		require.NoError(t, err)
+		return c
+	}
+	in := func(server, form, person, password, code string) (walk.Reply, string) {
+		r.Helper()
+		asked := ""
+		reply := r.askWith(server, login(person), asker.Asker{Password: password, Form: asker.Form(form), Code: func(prompt string) (string, bool) {
+			asked = prompt
+			return code, code != ""
+		}})
+		return reply, asked
+	}
+	for _, c := range []struct{ server, form, person string }{{"t", "", "tobin"}, {"r", "", "tobin"}, {"t", "", "both"}, {"r", "", "both"}, {"r2", "chap", "both"}, {"r2", "mschapv2", "both"}} {
+		clock.Add(60)
+		reply, asked := in(c.server, c.form, c.person, "wrong", code())
+		require.Equal(t, []any{walk.Refused, ""}, []any{reply.Result, asked}, "%v: a wrong password is not asked further", c)
+		reply, asked = in(c.server, c.form, c.person, "right", "")
+		require.Equal(t, []any{walk.Refused, "One-time code: "}, []any{reply.Result, asked}, "%v: nobody answers", c)
+		r.eventually("code-asked")
+		reply, _ = in(c.server, c.form, c.person, "right", "000000")
+		require.Equal(t, walk.Refused, reply.Result, "%v", c)
+		require.Contains(t, r.eventually("second-factor").Text, "the one-time code is wrong")
+		reply, asked = in(c.server, c.form, c.person, "right", code())
+		require.Equal(t, []any{walk.Accepted, "One-time code: "}, []any{reply.Result, asked}, "%v", c)
+		clock.Add(60)
+		reply, asked = in(c.server, c.form, c.person, "right"+code(), code())
+		require.Equal(t, []any{walk.Accepted, ""}, []any{reply.Result, asked}, "%v: with the code after the password nothing is asked", c)
+	}
+	kept := r.book.kept()
+	require.Equal(t, cause.Accept, kept[len(kept)-1].Result)
+	for _, record := range kept {
+		require.NotContains(t, record.Reason, "code-asked", "a question is no decision")
+	}
+
+	clock.Add(60)
+	reply, _ := in("r", "", "tobin", "right", "")
+	require.Equal(t, "challenge", reply.Answer)
+	late := r.askWith("r", login("tobin"), asker.Asker{Password: "right", Code: func(string) (string, bool) {
+		clock.Add(200)
+		return code(), true
+	}})
+	require.Equal(t, walk.Refused, late.Result)
+	require.Contains(t, r.eventually("second-factor").Text, "it came too late")
 }
 
 func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {

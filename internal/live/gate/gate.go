@@ -48,6 +48,7 @@ type Gate struct {
 	config  Config
 	design  atomic.Pointer[snapshot]
 	codes   codes
+	asked   challenges
 	hushed  hushed
 	mu      sync.Mutex
 	ports   map[string]*port // by the name of the server

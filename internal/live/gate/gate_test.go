@@ -70,6 +70,7 @@ type rig struct {
 	site           *site.Site
 	book           *book
 	tacacs, radius gate.Place
+	other          gate.Place // r2, where the site has it
 	mu             sync.Mutex
 	events         []cause.Event
 	waited         int // how many of the events were waited for
@@ -117,6 +118,10 @@ func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) 
 	require.NoError(t, err)
 	r.radius, err = g.Listen(gate.Place{Server: s.Server("r"), Authentication: any, Accounting: any})
 	require.NoError(t, err)
+	if r2 := s.Server("r2"); r2 != nil {
+		r.other, err = g.Listen(gate.Place{Server: r2, Authentication: any, Accounting: any})
+		require.NoError(t, err)
+	}
 	return r
 }
 
@@ -132,10 +137,12 @@ func (r *rig) ask(server string, q walk.Question, password string, change ...fun
 
 // askIn puts a question with the password in a form.
 func (r *rig) askIn(form, server string, q walk.Question, password string, change ...func(*asker.Target)) walk.Reply {
-	place := r.tacacs
-	if server == "r" {
-		place = r.radius
-	}
+	return r.askWith(server, q, asker.Asker{Password: password, Form: asker.Form(form)}, change...)
+}
+
+// askWith puts a question as an asker, from the usual place.
+func (r *rig) askWith(server string, q walk.Question, a asker.Asker, change ...func(*asker.Target)) walk.Reply {
+	place := map[string]gate.Place{"t": r.tacacs, "r": r.radius, "r2": r.other}[server]
 	target := asker.Target{Server: r.site.Server(server), Authentication: place.Authentication, Accounting: place.Accounting, Key: site.NewSecret(key)}
 	for _, c := range change {
 		c(&target)
@@ -143,7 +150,8 @@ func (r *rig) askIn(form, server string, q walk.Question, password string, chang
 	if q.Way == nil {
 		q.Way = &site.Way{Access: site.SSH}
 	}
-	e := asker.Begin(context.Background(), target, q, asker.Asker{Device: "sw", Port: "ssh0", From: "198.51.100.7", Session: "s1", Password: password, Form: asker.Form(form)})
+	a.Device, a.Port, a.From, a.Session = "sw", "ssh0", "198.51.100.7", "s1"
+	e := asker.Begin(context.Background(), target, q, a)
 	defer e.Close()
 	return e.Try(1)
 }

@@ -318,6 +318,11 @@ func (r *radiusRequest) readCredential() {
 		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"
 	}
 	r.malformed = err
+	r.Prompts = true // an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
+	if state, given := p.Get(radius.State); given && r.Person != "" {
+		r.challenged = r.server.gate.asked.answered(state, r.Person, r.client.Addr(), r.at)
+		r.late = !r.challenged
+	}
 }
 
 // access decides an Access-Request.
@@ -332,8 +337,14 @@ func (r *radiusRequest) access() *radius.Packet {
 		s.drop(r.question, "password-form", r.refused)
 		return reject
 	}
-	d := s.decide(r.question)
+	d := s.decide(&r.question)
 	switch {
+	case d.Asks:
+		challenge := &radius.Packet{Code: radius.AccessChallenge, ID: p.ID}
+		challenge.AddText(radius.ReplyMessage, codePrompt)
+		challenge.Add(radius.State, s.gate.asked.put(r.Person, r.client.Addr(), r.at))
+		challenge.AddInteger(radius.SessionTimeout, uint32(challengeLasts.Seconds()))
+		return challenge
 	case d.Unsure:
 		return nil // no answer: the device asks another server
 	case !d.Allow:
@@ -342,7 +353,7 @@ func (r *radiusRequest) access() *radius.Packet {
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{d.Role, kindOf(r.Device)}]...)
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
-		success := append([]byte{r.ident}, r.mschap.Success(s.recoverable(r.Person))...)
+		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer

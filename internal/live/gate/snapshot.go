@@ -22,17 +22,19 @@ type snapshot struct {
 	Design
 	granted map[granted][]radius.Attribute // what RADIUS returns
 	dummy   site.Password                  // checked for unknown names, so that they take as long
-	warm    *warm
-	books   *books
+	// codesUsed tells whether anybody here has a second factor.
+	codesUsed bool
+	warm      *warm
+	books     *books
 }
 
 func snapshotOf(d Design) *snapshot {
 	s := &snapshot{Design: d, granted: grants(d.Site), warm: newWarm(), books: newBooks(d)}
 	for _, p := range d.Site.People {
-		if p.Password.Hash != "" {
+		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password
-			break
 		}
+		s.codesUsed = s.codesUsed || p.OneTime != nil
 	}
 	return s
 }

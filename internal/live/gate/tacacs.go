@@ -170,8 +170,17 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, CHAP and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
 		return nil
 	}
+	q.Prompts = q.form == "ascii"
+	d := t.server.decide(&q)
+	if d.Asks {
+		if q.typed, err = t.prompt(tacacs.AuthenGetData, codePrompt, tacacs.FlagNoEcho); err != nil {
+			return ignoreGone(err)
+		}
+		q.challenged = true
+		d = t.server.decide(&q)
+	}
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
-	switch d := t.server.decide(q); {
+	switch {
 	case d.Allow:
 		reply.Status = tacacs.AuthenPass
 	case d.Unsure:
@@ -228,7 +237,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		return nil
 	}
-	d := t.server.decide(q)
+	d := t.server.decide(&q)
 	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
 	if d.Unsure {
 		response.Status = tacacs.AuthorError

@@ -22,6 +22,7 @@ const (
 	ServiceType              Type = 6
 	ReplyMessage             Type = 18
 	State                    Type = 24
+	SessionTimeout           Type = 27
 	Class                    Type = 25
 	VendorSpecific           Type = 26
 	CallingStationID         Type = 31
@@ -88,7 +89,7 @@ var dictionary = []Entry{
 	{State, "State", Octets, "RFC 2865, section 5.24", nil},
 	{Class, "Class", Octets, "RFC 2865, section 5.25", nil},
 	{VendorSpecific, "Vendor-Specific", Octets, "RFC 2865, section 5.26", nil},
-	{27, "Session-Timeout", Integer, "RFC 2865, section 5.27", nil},
+	{SessionTimeout, "Session-Timeout", Integer, "RFC 2865, section 5.27", nil},
 	{28, "Idle-Timeout", Integer, "RFC 2865, section 5.28", nil},
 	{29, "Termination-Action", Integer, "RFC 2865, section 5.29", map[uint32]string{0: "Default", 1: "RADIUS-Request"}},
 	{30, "Called-Station-Id", Text, "RFC 2865, section 5.30", nil},
