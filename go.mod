@@ -19,6 +19,7 @@ require (
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
+	golang.org/x/time v0.16.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )

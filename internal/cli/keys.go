@@ -371,6 +371,9 @@ func usedBy(s *site.Site, key *site.Key) []string {
 			used = append(used, e.Name)
 		}
 	}
+	if s.Service.Ledger.Key == key {
+		used = append(used, "the ledger's database")
+	}
 	return used
 }
 

@@ -157,6 +157,7 @@ func unused(c *checker) {
 	for _, p := range s.People {
 		used[p.Password.Key], used[p.OneTime] = true, true
 	}
+	used[s.Service.Ledger.Key] = true
 	say := func(what string, value any, r site.Ref) {
 		if !used[value] {
 			c.add(Finding{Code: "unused", Place: r.Place, Text: fmt.Sprintf("Nothing uses the %s %s.", what, r.Name),

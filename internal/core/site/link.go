@@ -95,6 +95,9 @@ func (l *linker) link() {
 			v.OneTime = find(l, "key", l.keys, v.oneTime)
 		}
 	}
+	if s.Service.Ledger.key.Name != "" {
+		s.Service.Ledger.Key = find(l, "key", l.keys, s.Service.Ledger.key)
+	}
 	l.directories()
 	l.clients()
 	for _, a := range s.Accepted {

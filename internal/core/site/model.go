@@ -327,10 +327,3 @@ type LabelValue struct {
 	Trusted      bool // what is inside is one trusted network with the rest
 	Place        Place
 }
-
-// Service is how `serve` runs.
-type Service struct {
-	Ledger  string // "sqlite FILE", default "sqlite ledger.db"
-	Metrics string // address:port where a monitor reads, "" for nowhere
-	Place   Place
-}

@@ -17,7 +17,7 @@ func Parse(sources ...Source) (*Site, error) { return ParseWith(nil, sources...)
 
 // ParseWith is Parse with a function that reads a file that devices-from names.
 func ParseWith(read func(path string) (Source, error), sources ...Source) (*Site, error) {
-	s := &Site{Lab: Lab{Network: netip.MustParsePrefix("127.77.0.0/16")}, Service: Service{Ledger: "ledger.db"}}
+	s := &Site{Lab: Lab{Network: netip.MustParsePrefix("127.77.0.0/16")}, Service: DefaultService()}
 	var problems Problems
 	readers := make([]*reader, 0, len(sources))
 	add := func(source Source) *reader {
@@ -171,33 +171,6 @@ var labelShape = shape[LabelValue]{
 		"trusted": boolField("trusted", func(l *LabelValue) *bool { return &l.Trusted }),
 	},
 	must: []string{"label", "value", "trusted"},
-}
-
-func readService(r *reader, n *yaml.Node, s *Site) {
-	s.Service.Place = r.place(n)
-	serviceShape.read(r, n, &s.Service)
-}
-
-var serviceShape = shape[Service]{
-	what: "service",
-	fields: map[string]field[Service]{
-		"ledger": {func(r *reader, n *yaml.Node, v *Service) {
-			text, ok := r.scalar(n, "ledger")
-			how, rest, _ := strings.Cut(text, " ")
-			if ok && (how != "sqlite" || strings.TrimSpace(rest) == "") {
-				r.wrong(n, "ledger is %q; \"sqlite FILE\" is wanted", shorten(how))
-			}
-			v.Ledger = strings.TrimSpace(rest)
-		}, patternForm("^sqlite .+$")},
-		"metrics": {func(r *reader, n *yaml.Node, v *Service) {
-			text, ok := r.scalar(n, "metrics")
-			if _, err := netip.ParseAddrPort(text); ok && err != nil {
-				r.wrong(n, "metrics is %q; an address and a port are wanted, such as 127.0.0.1:9470", shorten(text))
-				return
-			}
-			v.Metrics = text
-		}, textForm()},
-	},
 }
 
 func dayForm() form { return form{"type": "string", "pattern": "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"} }

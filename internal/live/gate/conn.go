@@ -6,18 +6,15 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"sync"
 	"time"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 )
 
-const (
-	mostConnections = 8192             // of all askers together
-	mostOfOne       = 256              // of one asker: what it has too many cannot take the place of others
-	idle            = 60 * time.Second // for the next whole packet, which may be what a person types
-)
+// idle is how long is waited for the next whole packet, which may be what a
+// person types.
+const idle = 60 * time.Second
 
 // accept takes TCP connections until the listener is closed.
 func (o *port) accept(listener net.Listener) {
@@ -31,44 +28,18 @@ func (o *port) accept(listener net.Listener) {
 			continue
 		}
 		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
-		if !taken.take(from.Addr()) {
+		s := o.server()
+		if most := s.Site.Service.Limits; !taken.take(from.Addr(), most.Connections, most.ConnectionsPerClient) {
 			_ = conn.Close()
-			s, q := o.server(), question{client: from}
+			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, "too-many", fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), mostOfOne, mostConnections))
+			s.drop(q, "too-many", fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
 			continue
 		}
 		o.gate.running.Go(func() {
 			defer taken.give(from.Addr())
 			o.connection(conn)
 		})
-	}
-}
-
-// shares counts connections, by asker and in all.
-type shares struct {
-	mu  sync.Mutex
-	all int
-	of  map[netip.Addr]int
-}
-
-func (s *shares) take(a netip.Addr) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.all >= mostConnections || s.of[a] >= mostOfOne {
-		return false
-	}
-	s.all++
-	s.of[a]++
-	return true
-}
-
-func (s *shares) give(a netip.Addr) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.all--
-	if s.of[a]--; s.of[a] <= 0 {
-		delete(s.of, a)
 	}
 }
 

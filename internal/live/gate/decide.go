@@ -28,9 +28,10 @@ type question struct {
 	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
 	// that the asker proves to know.
 	proves  func(password string) bool
-	key     string // the name of the key that was used, while it is being changed
-	form    string // of the password: ascii, pap, chap or mschapv2
-	from    string // where the person comes from
+	key     string        // the name of the key that was used, while it is being changed
+	hold    time.Duration // how long the refusal is held back
+	form    string        // of the password: ascii, pap, chap or mschapv2
+	from    string        // where the person comes from
 	level   int
 	session string
 	start   bool
@@ -60,6 +61,11 @@ func (s *server) decide(q *question) rights.Decision {
 		d.Text += "; looked in " + looked
 	default:
 		d.Text += rights.LikeName(s.Site, q.Person)
+	}
+	if q.Purpose == site.Login {
+		if q.hold = s.heldFor(q, d); q.hold > 0 {
+			d.Text += fmt.Sprintf("; answered %s later, after so many failures", q.hold)
+		}
 	}
 	e := s.event(*q)
 	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
@@ -119,14 +125,11 @@ func (s *server) credential(q *question) rights.Credential {
 	return rights.Wrong
 }
 
-// quick tells whether a login is decided without a slow hash: by a password
-// that was right not long ago, or by a proof. It notes what it found.
+// quick tells whether a login is let in without a slow hash, by a password that
+// was right not long ago. It notes what it found.
 func (s *server) quick(q *question) bool {
-	if s.outside(q) {
+	if s.outside(q) || q.proves != nil {
 		return false
-	}
-	if q.proves != nil {
-		return true
 	}
 	person := s.Site.Person(q.Person)
 	q.warm = person != nil && person.OneTime == nil && s.warm.knows(person, q.typed, q.at)

@@ -45,16 +45,19 @@ type Place struct {
 
 // Gate is a running service.
 type Gate struct {
-	config  Config
-	design  atomic.Pointer[snapshot]
-	codes   codes
-	asked   challenges
-	hushed  hushed
-	mu      sync.Mutex
-	ports   map[string]*port // by the name of the server
-	ctx     context.Context
-	stop    context.CancelFunc
-	running sync.WaitGroup
+	config   Config
+	design   atomic.Pointer[snapshot]
+	codes    codes
+	asked    challenges
+	hushed   hushed
+	rates    rates
+	failures failures
+	turns    *turns
+	mu       sync.Mutex
+	ports    map[string]*port // by the name of the server
+	ctx      context.Context
+	stop     context.CancelFunc
+	running  sync.WaitGroup
 }
 
 // New makes a gate that listens nowhere yet.
@@ -65,7 +68,8 @@ func New(c Config) *Gate {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	g := &Gate{config: c, ports: map[string]*port{}}
+	g := &Gate{config: c, ports: map[string]*port{}, turns: newTurns()}
+	g.failures.start()
 	g.design.Store(snapshotOf(c.Design))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g

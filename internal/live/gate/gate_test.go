@@ -36,9 +36,31 @@ type book struct {
 	mu      sync.Mutex
 	records []ledger.Record
 	broken  bool
+	held    chan struct{} // while it is there and open, nothing is kept
+}
+
+// hold keeps no start of a session until release.
+func (b *book) hold() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.held = make(chan struct{})
+}
+
+func (b *book) release() { close(b.held) }
+
+func (b *book) wait() {
+	b.mu.Lock()
+	held := b.held
+	b.mu.Unlock()
+	if held != nil {
+		<-held
+	}
 }
 
 func (b *book) Keep(_ context.Context, r ledger.Record) error {
+	if r.Kind == ledger.SessionStart {
+		b.wait()
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.broken {
@@ -101,6 +123,9 @@ grants:
 func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) *rig {
 	hash, err := vault.Hash("right", 64, 1)
 	require.NoError(t, err)
+	if !strings.Contains(text, "\nservice:") {
+		text += "\nservice: {limits: {failure-delay: 0s}}\n"
+	}
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})
 	require.NoError(t, err)
 	keys["k"], keys["kept"] = site.NewSecret(key), site.NewSecret("right")

@@ -19,11 +19,8 @@ import (
 	"mellowgate/internal/wire/radius"
 )
 
-// Bounds of one RADIUS port.
-const (
-	mostAtOnce = 64 // answers at the same time that take long: a password hash, a record on its way to disk
-	together   = 32 // packets that are read, or written, in one call
-)
+// together is how many packets are read, or written, in one call.
+const together = 32
 
 // batches reads and writes several packets in one call.
 type batches interface {
@@ -41,7 +38,7 @@ func inBatches(conn *net.UDPConn) batches {
 // serveRADIUS answers one UDP port until it is closed. Its readers answer what
 // is quick to answer; the rest, a bounded number at once, holds up no other.
 func (o *port) serveRADIUS(conn *net.UDPConn, accounting bool) {
-	port := &radiusPort{on: o, conn: conn, accounting: accounting, slow: make(chan struct{}, mostAtOnce),
+	port := &radiusPort{on: o, conn: conn, accounting: accounting,
 		local: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
 	var readers sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), 4) {
@@ -57,7 +54,6 @@ type radiusPort struct {
 	conn       *net.UDPConn
 	local      netip.AddrPort
 	accounting bool
-	slow       chan struct{} // holds one for each answer that takes long
 	answering  sync.WaitGroup
 }
 
@@ -102,17 +98,21 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	switch {
 	case request == nil:
 	case request.quick():
-		answer = request.answer()
+		answer = request.finish(request.answer())
+	case !s.gate.turns.enter(from.Addr()):
+		s.drop(request.question, "too-many", fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", mostWaitingOfOne, from.Addr(), mostWaiting))
+		request.finish(nil)
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
-		r.slow <- struct{}{}
 		r.answering.Go(func() {
-			defer func() { <-r.slow }()
-			if answer := request.answer(); answer != nil {
+			s.gate.turns.run(from.Addr(), func() { answer = request.answer() })
+			s.gate.failures.hold(s.gate.ctx, from.Addr(), request.hold)
+			if answer := request.finish(answer); answer != nil {
 				s.captureUDP(r.local, from, answer)
 				_, _ = r.conn.WriteToUDPAddrPort(answer, from)
 			}
 		})
+		return nil
 	}
 	if answer != nil {
 		s.captureUDP(r.local, from, answer)
@@ -121,10 +121,13 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 }
 
 // serveRADIUSOverTLS answers the packets of one connection, one after another,
-// RFC 6614: the kind of a packet is its code alone.
+// RFC 6614: the kind of a packet is its code alone. A refusal that is held back
+// holds up no other answer.
 func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
+	var held sync.WaitGroup
+	defer held.Wait()
 	for {
-		_ = conn.SetDeadline(time.Now().Add(idle))
+		_ = conn.SetReadDeadline(time.Now().Add(idle))
 		if o.gate.ctx.Err() != nil {
 			return
 		}
@@ -142,10 +145,27 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 		if request != nil {
 			answer = request.answer()
 		}
+		send := func() error {
+			_ = conn.SetWriteDeadline(time.Now().Add(idle))
+			_, err := conn.Write(answer) // whole: writes of a TLS connection do not mix
+			return err
+		}
+		switch {
+		case request != nil && request.hold > 0:
+			held.Go(func() {
+				s.gate.failures.hold(s.gate.ctx, from.Addr(), request.hold)
+				if request.finish(answer) != nil {
+					_ = send()
+				}
+			})
+			continue
+		case request != nil:
+			request.finish(answer)
+		}
 		if answer == nil {
 			continue
 		}
-		if _, err := conn.Write(answer); err != nil {
+		if send() != nil {
 			return
 		}
 	}
@@ -190,6 +210,10 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	q.Device = client.device
+	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.allow(from.Addr(), most) {
+		s.drop(q, "too-many", fmt.Sprintf("more than %d questions in a second", most))
+		return nil, nil
+	}
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
@@ -228,7 +252,15 @@ func (r *radiusRequest) quick() bool {
 	return true
 }
 
-// answer gives the encoded answer, or nil where there must be none.
+// finish gives the answer to send, and remembers it for when the request comes
+// again.
+func (r *radiusRequest) finish(answer []byte) []byte {
+	r.server.port.seen.end(r.key, answer)
+	return answer
+}
+
+// answer gives the encoded answer, or nil where there must be none. It is
+// followed by finish.
 func (r *radiusRequest) answer() []byte {
 	s, p := r.server, r.packet
 	var answer *radius.Packet
@@ -245,7 +277,6 @@ func (r *radiusRequest) answer() []byte {
 		s.drop(r.question, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
 	}
 	if answer == nil {
-		s.port.seen.end(r.key, nil)
 		return nil
 	}
 	for _, a := range p.Attributes { // in order and unchanged, RFC 2865 section 5.33
@@ -258,7 +289,6 @@ func (r *radiusRequest) answer() []byte {
 		s.drop(r.question, "malformed", err.Error())
 		encoded = nil
 	}
-	s.port.seen.end(r.key, encoded)
 	return encoded
 }
 

@@ -34,7 +34,7 @@ func (t *tacacsSession) quick() bool {
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
 		q := question{typed: start.Data, at: t.server.gate.config.Now()}
 		q.Person = printable(start.User)
-		return err != nil || start.Type != tacacs.ASCII && (start.Type != tacacs.PAP || t.server.quick(&q))
+		return err != nil || start.Type == tacacs.PAP && t.server.quick(&q)
 	}
 	return false
 }
@@ -179,6 +179,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		q.challenged = true
 		d = t.server.decide(&q)
 	}
+	t.server.gate.failures.hold(t.server.gate.ctx, t.client.Addr(), q.hold)
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
 	switch {
 	case d.Allow:

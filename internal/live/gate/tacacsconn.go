@@ -83,6 +83,10 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 		if !first && !c.renew() {
 			return
 		}
+		if most := c.server.Site.Service.Limits.QuestionsPerClient; !c.server.gate.rates.allow(c.client.Addr(), most) {
+			c.server.drop(c.question(purposeOf(h.Type)), "too-many", fmt.Sprintf("more than %d questions in a second", most))
+			return
+		}
 		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, first: received{h, body}}
 		if session.quick() {
 			session.serve()

@@ -1,0 +1,178 @@
+package site
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Service is how `serve` runs.
+type Service struct {
+	Ledger  Records
+	Metrics string     // address:port where a monitor reads, "" for nowhere
+	Syslog  SyslogSink // where events go too
+	// Traffic is how many octets of packets are kept; 0: none are.
+	Traffic int64
+	Limits  Limits
+	Place   Place
+}
+
+// Records is where the records are kept.
+type Records struct {
+	File     string // SQLite; "" is ledger.db in the state folder
+	Database string // the URL of a PostgreSQL database, "" for none
+	Key      *Key   // the password for it; nil: none, or the one in the environment
+	key      Ref
+	Spool    int // the most records that may wait on disk for the database
+	Place    Place
+}
+
+// SyslogSink is who takes events as syslog messages (RFC 5424).
+type SyslogSink struct {
+	Network string // udp | tcp | unix, "" for nobody
+	Address string
+}
+
+// Limits bound what one asker, and all together, may take.
+type Limits struct {
+	Connections          int
+	ConnectionsPerClient int
+	QuestionsPerClient   int // in a second; 0: as many as come
+	// FailureDelay is the longest that a refusal is held back after many
+	// failures; 0: none is.
+	FailureDelay time.Duration
+}
+
+// DefaultService gives what holds where a site says nothing.
+func DefaultService() Service {
+	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: 64 << 20,
+		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second}}
+}
+
+func readService(r *reader, n *yaml.Node, s *Site) {
+	s.Service.Place = r.place(n)
+	serviceShape.read(r, n, &s.Service)
+}
+
+var serviceShape = shape[Service]{
+	what: "service",
+	fields: map[string]field[Service]{
+		"ledger":     {readLedger, patternForm("^(sqlite|postgres) .+$")},
+		"ledger-key": nameField("ledger-key", func(v *Service) *Ref { return &v.Ledger.key }),
+		"spool":      intField("spool", 1000, 100_000_000, func(v *Service) *int { return &v.Ledger.Spool }),
+		"metrics": {func(r *reader, n *yaml.Node, v *Service) {
+			text, ok := r.scalar(n, "metrics")
+			if _, err := netip.ParseAddrPort(text); ok && err != nil {
+				r.wrong(n, "metrics is %q; an address and a port are wanted, such as 127.0.0.1:9470", shorten(text))
+				return
+			}
+			v.Metrics = text
+		}, textForm()},
+		"syslog": {readSyslog, patternForm("^(udp|tcp|unix) .+$")},
+		"traffic": {func(r *reader, n *yaml.Node, v *Service) {
+			if text, ok := r.scalar(n, "traffic"); ok {
+				size, err := octets(text)
+				if err != nil {
+					r.wrong(n, "traffic is %q; %v", shorten(text), err)
+				}
+				v.Traffic = size
+			}
+		}, form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}},
+		"limits": inner(&limitsShape, func(v *Service) *Limits { return &v.Limits }),
+	},
+}
+
+var limitsShape = shape[Limits]{
+	what: "limits",
+	fields: map[string]field[Limits]{
+		"connections":            intField("connections", 1, 1_000_000, func(l *Limits) *int { return &l.Connections }),
+		"connections-per-client": intField("connections-per-client", 1, 1_000_000, func(l *Limits) *int { return &l.ConnectionsPerClient }),
+		"questions-per-client":   intField("questions-per-client", 0, 1_000_000, func(l *Limits) *int { return &l.QuestionsPerClient }),
+		"failure-delay":          durationField("failure-delay", 0, 10*time.Second, func(l *Limits) *time.Duration { return &l.FailureDelay }),
+	},
+}
+
+// readLedger reads "sqlite FILE" or "postgres URL".
+func readLedger(r *reader, n *yaml.Node, v *Service) {
+	text, ok := r.scalar(n, "ledger")
+	if !ok {
+		return
+	}
+	v.Ledger.Place = r.place(n)
+	how, where, _ := strings.Cut(text, " ")
+	where = strings.TrimSpace(where)
+	switch {
+	case how == "sqlite" && where != "":
+		v.Ledger.File = where
+	case how == "postgres" && where != "":
+		u, err := url.Parse(where)
+		switch {
+		case err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql":
+			r.wrong(n, "the ledger's database is no URL; one such as postgres://gate@192.0.2.60/ledger is wanted")
+		case hasPassword(u):
+			r.wrong(n, "the ledger's database has its password in the site file; keep it with the keys, and name it: ledger-key: NAME")
+		}
+		v.Ledger.Database = where
+	default:
+		r.wrong(n, "ledger is %q; \"sqlite FILE\" or \"postgres URL\" is wanted", shorten(how))
+	}
+}
+
+func hasPassword(u *url.URL) bool {
+	_, given := u.User.Password()
+	return given || u.Query().Has("password")
+}
+
+// readSyslog reads "udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH".
+func readSyslog(r *reader, n *yaml.Node, v *Service) {
+	text, ok := r.scalar(n, "syslog")
+	if !ok {
+		return
+	}
+	network, address, _ := strings.Cut(text, " ")
+	address = strings.TrimSpace(address)
+	switch network {
+	case "udp", "tcp":
+		host, port, found := cutLast(address, ":")
+		if p, err := strconv.Atoi(port); !found || host == "" || err != nil || p < 1 || p > 65535 {
+			r.wrong(n, "syslog is %q; an address and a port are wanted, such as \"udp 192.0.2.61:514\"", shorten(text))
+		}
+	case "unix":
+		if address == "" {
+			r.wrong(n, "syslog is %q; a path is wanted, such as \"unix /dev/log\"", shorten(text))
+		}
+	default:
+		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"unix PATH\" is wanted", shorten(text))
+	}
+	v.Syslog = SyslogSink{network, address}
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	i := strings.LastIndex(s, sep)
+	if i < 0 {
+		return s, "", false
+	}
+	return s[:i], s[i+len(sep):], true
+}
+
+// octets reads a size: 64MiB, or 0.
+func octets(text string) (int64, error) {
+	for unit, size := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
+		number, found := strings.CutSuffix(text, unit)
+		if n, err := strconv.ParseInt(number, 10, 32); found && err == nil && n*size >= leastTraffic {
+			return n * size, nil
+		}
+	}
+	if text == "0" {
+		return 0, nil
+	}
+	return 0, fmt.Errorf("a size of at least 64KiB is wanted, such as 64MiB; or 0 for none")
+}
+
+// leastTraffic is the smallest size in which a capture makes sense.
+const leastTraffic = 64 << 10
