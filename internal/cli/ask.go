@@ -64,7 +64,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 	}
 }
 
-var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-stop", "status"}
+var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-update", "record-stop", "record-on", "record-off", "status"}
 
 type askFlags struct {
 	state, server, group, as, question, person, form, command, through, from string
@@ -81,7 +81,7 @@ func (f *askFlags) check() error {
 		return wrong("ask needs -server or -group, one of them\nusage: %s", usage(askCommand()))
 	case !slices.Contains(questions, f.question):
 		return wrong("there is no question %q%s; they are %s", f.question, nearest.Suggest(f.question, questions), strings.Join(questions, ", "))
-	case f.question != "status" && f.person == "":
+	case !slices.Contains([]string{"status", "record-on", "record-off"}, f.question) && f.person == "":
 		return wrong("this question is about a person: name one with -person")
 	case f.question == "commands" && len(rights.SplitLine(f.command)) == 0:
 		return wrong("-question commands needs the -command")
@@ -354,13 +354,15 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 }
 
 func (f *askFlags) walkQuestion() walk.Question {
-	q := walk.Question{Person: f.person, Level: f.level, Line: f.command, Method: site.ByGroup, Start: f.question == "record-start"}
+	q := walk.Question{Person: f.person, Level: f.level, Line: f.command, Method: site.ByGroup, Start: f.question == "record-start" || f.question == "record-on", Update: f.question == "record-update"}
 	switch f.question {
 	case "session":
 		q.Purpose = site.Session
 	case "commands":
 		q.Purpose = site.Commands
-	case "record-start", "record-stop":
+	case "record-on", "record-off":
+		q.Purpose = site.RecordSystem
+	case "record-start", "record-update", "record-stop":
 		q.Purpose = site.RecordSessions
 		if f.command != "" {
 			q.Purpose = site.RecordCommands

@@ -33,7 +33,7 @@ the newest record elsewhere: it is printed.`,
 			var kinds names
 			c.Flags.StringVar(&f.Person, "person", "", "only this `name`")
 			c.Flags.StringVar(&f.Device, "device", "", "only this `device`")
-			c.Flags.Var(&kinds, "kind", "only this `kind`: login, session-start, session-stop, command, system or decision; may be given several times")
+			c.Flags.Var(&kinds, "kind", "only this `kind`: login, session-start, session-update, session-stop, command, system or decision; may be given several times")
 			since := c.Flags.String("since", "", "only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
 			c.Flags.IntVar(&f.Last, "last", 0, "only the newest `N` records")
 			return func() error {

@@ -65,6 +65,7 @@ type Question struct {
 	Level   int    // the level the person has now
 	Line    string // the command, for Commands and RecordCommands
 	Start   bool   // for records: a start, not a stop
+	Update  bool   // for records of sessions: the session goes on
 	Elapsed time.Duration
 	Method  site.MethodKind // by which method the person was let in
 }

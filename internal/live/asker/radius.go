@@ -100,24 +100,29 @@ func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, succes
 	if p, err = newRequest(radius.AccessRequest); err != nil {
 		return nil, "", err
 	}
-	p.AddText(radius.UserName, q.Person)
+	if q.Purpose != site.RecordSystem {
+		p.AddText(radius.UserName, q.Person)
+	}
 	switch q.Purpose {
 	case site.Login:
 		if success, err = addCredential(p, t, q.Person, a); err != nil {
 			return nil, "", err
 		}
 		p.AddInteger(radius.ServiceType, 7) // NAS-Prompt: a management login (RFC 2865, section 5.6)
+	case site.RecordSystem: // RFC 2866, section 5.1: Accounting-On and -Off
+		p.Code = radius.AccountingRequest
+		p.AddInteger(radius.AcctStatusType, either(q.Start, 7, 8))
+		p.AddText(radius.AcctSessionID, a.Session)
+		p.AddInteger(radius.AcctDelayTime, 0)
 	case site.RecordSessions:
 		p.Code = radius.AccountingRequest
-		status := uint32(2)
-		if q.Start {
-			status = 1
-		}
-		p.AddInteger(radius.AcctStatusType, status)
+		p.AddInteger(radius.AcctStatusType, either(q.Start, 1, either(q.Update, 3, 2)))
 		p.AddText(radius.AcctSessionID, a.Session)
 		p.AddInteger(radius.AcctDelayTime, 0)
 		if !q.Start {
 			p.AddInteger(radius.AcctSessionTime, uint32(q.Elapsed.Seconds()))
+		}
+		if !q.Start && !q.Update {
 			p.AddInteger(radius.AcctTerminateCause, 1)
 		}
 		authentic := uint32(1)
@@ -148,6 +153,13 @@ func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, succes
 	}
 	p.Attributes = append(p.Attributes, a.Extra...)
 	return p, success, nil
+}
+
+func either(yes bool, a, b uint32) uint32 {
+	if yes {
+		return a
+	}
+	return b
 }
 
 // jittered spreads the waits of retransmissions by a twentieth either way, so

@@ -101,7 +101,10 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 		return authorized(response), err
 	}
 	flags := byte(tacacs.AcctStop)
-	if e.q.Start {
+	switch {
+	case e.q.Update:
+		flags = tacacs.AcctWatchdog
+	case e.q.Start:
 		flags = tacacs.AcctStart
 	}
 	r := e.record()
@@ -201,6 +204,13 @@ func (e *tacacsExchange) record() tacacs.AuthorRequest {
 	now := fmt.Sprint(time.Now().Unix())
 	if e.q.Purpose == site.RecordCommands {
 		r.Args = append(r.Args, "cmd="+strings.Join(rights.SplitLine(e.q.Line), " "))
+	}
+	if e.q.Purpose == site.RecordSystem { // RFC 8907, section 8.3
+		how := "stop"
+		if e.q.Start {
+			how = "start"
+		}
+		r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=system", "event=sys_acct", "reason=" + how}
 	}
 	switch {
 	case e.q.Start:

@@ -34,7 +34,9 @@ type question struct {
 	from    string        // where the person comes from
 	level   int
 	session string
-	start   bool
+	kind    ledger.Kind   // of a record
+	detail  string        // of a record: what the device adds
+	ago     time.Duration // how long ago a record happened
 }
 
 // decide answers a login, a session or a command, and notes it.
@@ -185,15 +187,7 @@ const keepsFor = 10 * time.Second
 // be answered.
 func (s *server) keep(q question) error {
 	r := s.record(q)
-	r.Result = cause.Recorded
-	switch {
-	case q.Purpose == site.RecordCommands:
-		r.Kind = ledger.Command
-	case q.start:
-		r.Kind = ledger.SessionStart
-	default:
-		r.Kind = ledger.SessionStop
-	}
+	r.Result, r.Kind, r.Reason, r.Time = cause.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor) // what was asked before the end is kept
 	defer cancel()
 	err := s.gate.config.Ledger.Keep(ctx, r)

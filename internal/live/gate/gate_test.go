@@ -448,13 +448,39 @@ func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
 	require.Equal(t, "ines", r.last().Person)
 }
 
-func TestAnUpdateIsTakenAndIsNoRecordOfItsOwn(t *testing.T) {
+func TestWhatDevicesSayOfSessionsAndOfThemselvesIsKept(t *testing.T) {
+	for _, server := range []string{"t", "r"} {
+		r := start(t)
+		for _, q := range []walk.Question{
+			{Purpose: site.RecordSystem, Start: true}, {Purpose: site.RecordSessions, Person: "ines", Start: true},
+			{Purpose: site.RecordSessions, Person: "ines", Update: true, Elapsed: time.Minute},
+			{Purpose: site.RecordSessions, Person: "ines", Elapsed: 90 * time.Second}, {Purpose: site.RecordSystem},
+		} {
+			require.Equal(t, walk.Accepted, r.ask(server, q, "").Result, "%s %v", server, q)
+		}
+		var kept []string
+		for _, k := range r.book.kept() {
+			kept = append(kept, strings.Join([]string{string(k.Kind), k.Person, k.Session, k.Command, k.Reason}, "|"))
+		}
+		want := []string{"system||s1|accounting on|", "session-start|ines|s1||", "session-update|ines|s1||after 1m0s", "session-stop|ines|s1||after 1m30s: User-Request", "system||s1|accounting off|"}
+		if server == "t" {
+			want[0], want[3], want[4] = "system||s1|sys_acct: start|", "session-stop|ines|s1||after 1m30s", "system||s1|sys_acct: stop|"
+		}
+		require.Equal(t, want, kept)
+	}
+}
+
+func TestARecordThatWasDelayedIsDatedBack(t *testing.T) {
 	r := start(t)
-	c, _ := r.dial()
-	reply, err := c.Account(tacacs.AcctRequest{Flags: tacacs.AcctWatchdog, AuthorRequest: tacacs.AuthorRequest{User: "ines", Args: []string{"task_id=1", "service=shell"}}})
+	p := &radius.Packet{Code: radius.AccountingRequest, ID: 9}
+	p.AddInteger(radius.AcctStatusType, 1)
+	p.AddInteger(radius.AcctDelayTime, 3600)
+	b, err := p.EncodeAccountingRequest([]byte(key))
 	require.NoError(t, err)
-	require.Equal(t, tacacs.AcctSuccess, reply.Status)
-	require.Empty(t, r.book.kept())
+	before := time.Now()
+	r.send(r.radius.Accounting, b)
+	r.eventually("recorded")
+	require.WithinRange(t, r.book.kept()[0].Time, before.Add(-time.Hour), time.Now().Add(-time.Hour))
 }
 
 func TestAnAbortEndsTheSessionQuietly(t *testing.T) {

@@ -389,24 +389,6 @@ func (r *radiusRequest) access() *radius.Packet {
 	return answer
 }
 
-// record keeps an Accounting-Request.
-func (r *radiusRequest) record() *radius.Packet {
-	p := r.packet
-	status, _ := p.Integer(radius.AcctStatusType)
-	r.start, r.session = status == 1, printable(p.Text(radius.AcctSessionID))
-	if level, ok := p.Integer(radius.ManagementPrivilegeLevel); ok && level <= 15 {
-		r.level = int(level)
-	}
-	if status != 1 && status != 2 {
-		// On, off and interim are taken and not kept yet: they say nothing of a person.
-		return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
-	}
-	if r.server.keep(r.question) != nil {
-		return nil // no answer: the device sends it again
-	}
-	return &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
-}
-
 // radiusAccess tells the way in from NAS-Port-Id, else from NAS-Port-Type.
 func radiusAccess(p *radius.Packet) string {
 	if access := rights.AccessOfPort(p.Text(radius.NASPortID)); access != "" {

@@ -257,30 +257,6 @@ func (t *tacacsSession) authorize(body []byte) error {
 	return nil
 }
 
-// account keeps an accounting record, RFC 8907 section 7. Its error is ErrBody.
-func (t *tacacsSession) account(body []byte) error {
-	r, err := tacacs.DecodeAcctRequest(body)
-	if err != nil {
-		return err
-	}
-	args := arguments(r.Args)
-	q := t.of(r.AuthorRequest, args)
-	q.Purpose, q.start, q.session = site.RecordSessions, r.Flags&tacacs.AcctStart != 0, printable(args.values["task_id"])
-	if args.command != "" {
-		q.Purpose, q.Line = site.RecordCommands, args.command
-	}
-	reply := tacacs.AcctReply{Status: tacacs.AcctSuccess}
-	if r.Flags&tacacs.AcctWatchdog != 0 { // an update: it is taken, and says nothing that start and stop do not
-		t.write(reply.Append(nil))
-		return nil
-	}
-	if err := t.server.keep(q); err != nil {
-		reply.Status = tacacs.AcctError
-	}
-	t.write(reply.Append(nil))
-	return nil
-}
-
 func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 	q := t.question(site.Session)
 	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))

@@ -27,14 +27,15 @@ const (
 	Login        Kind = "login"
 	SessionStart Kind = "session-start"
 	SessionStop  Kind = "session-stop"
+	Update       Kind = "session-update" // a session goes on
 	Command      Kind = "command"
-	System       Kind = "system"
+	System       Kind = "system" // what a device says of itself
 	Decision     Kind = "decision"
 )
 
 // Kinds gives every kind of record.
 func Kinds() []string {
-	return []string{string(Login), string(SessionStart), string(SessionStop), string(Command), string(System), string(Decision)}
+	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command), string(System), string(Decision)}
 }
 
 // Record is one record. Sequence and Hash are given by the ledger.
