@@ -63,6 +63,16 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	require.Zero(t, b.ProcessState.ExitCode(), "a service manager ended it: %s", b.said())
 }
 
+func TestServeExplainsEachDecision(t *testing.T) {
+	c, b, _ := served(t)
+	b.end(t)
+	b = c.start(t, "serve", "-explain")
+	require.Zero(t, c.asks(t))
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") }, 5*time.Second, 10*time.Millisecond, b.said())
+	require.Contains(t, b.said(), "t accept: login by sw for ines: ines has the role all here, level 15")
+	require.Contains(t, b.said(), "grant   team net: all holds (site.yaml:7:")
+}
+
 func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {
 	_, b, _ := served(t)
 	require.Equal(t, 130, b.end(t))

@@ -28,6 +28,9 @@ func askCommand() *Command {
 status question. With -as the question is put as that device would put it: from its address, with the key that it holds,
 as often and as long as the site says. It prints every try, the answer in words, and the attributes by name.
 
+With -explain nothing is sent and no password is needed: the answer is worked out from the site, with every grant and
+rule that was looked at, where it stands, and the one that decided or came nearest.
+
 Where a lab or serve runs here, its state folder says where the servers are; else the site's addresses are asked. With
 -count the question is asked many times, at a bounded rate, and the times are summed up.
 
@@ -35,6 +38,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 		Examples: []Example{
 			{"mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh", "a login, in a lab of the demo site"},
 			{"mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'", "may this person use this command?"},
+			{"mellowgate ask -explain -as north-sw-1 -person tobin.reed -question commands -command 'look secrets' demo/as-reviewed", "which rule decides? No packet, no password"},
 			{"mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200", "is it alive, and how fast?"},
 		},
 		Prepare: func(c *Call) func() error {
@@ -58,6 +62,9 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 			c.Flags.StringVar(&f.certificateKey, "certificate-key", "", "the `file` with its key")
 			c.Flags.StringVar(&f.authorities, "authorities", "", "the `file` with the authorities that the server's certificate must come from")
 			c.Flags.BoolVar(&f.makeCode, "make-code", false, "answer a question for a one-time code with one made from the person's key in the site; it is then used up")
+			c.Flags.BoolVar(&f.explain, "explain", false, "send nothing: say from the site what the answer would be, and why, rule by rule")
+			c.Flags.StringVar(&f.at, "at", "", "with -explain: at this `time`, such as 03:00 or 2026-11-23T03:00 (default now)")
+			c.Flags.StringVar(&f.teams, "teams", "", "with -explain: the `teams` that a directory would give, where the site has nobody of that name")
 			f.password = c.passwordFlags()
 			return func() error { return c.ask(f) }
 		},
@@ -71,13 +78,16 @@ type askFlags struct {
 	certificate, certificateKey, authorities                                 string
 	level, count, rate                                                       int
 	attributes                                                               names
-	makeCode                                                                 bool
+	makeCode, explain                                                        bool
+	at, teams                                                                string
 	password                                                                 func(string) (site.Secret, error)
 }
 
 func (f *askFlags) check() error {
 	switch {
-	case (f.server == "") == (f.group == ""):
+	case !f.explain && (f.at != "" || f.teams != ""):
+		return wrong("-at and -teams go with -explain: a server has its own clock, and asks its own directories")
+	case !f.explain && (f.server == "") == (f.group == ""):
 		return wrong("ask needs -server or -group, one of them\nusage: %s", usage(askCommand()))
 	case !slices.Contains(questions, f.question):
 		return wrong("there is no question %q%s; they are %s", f.question, nearest.Suggest(f.question, questions), strings.Join(questions, ", "))
@@ -110,6 +120,9 @@ type asking struct {
 func (c *Call) ask(f *askFlags) error {
 	if err := f.check(); err != nil {
 		return err
+	}
+	if f.explain {
+		return c.explainAnswer(f)
 	}
 	places, lab, err := f.places()
 	if err != nil {

@@ -93,6 +93,9 @@ func (c *Call) verifyLedger(dir string) error {
 	return err
 }
 
+// moments are the forms in which a point of time may be given.
+var moments = []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly}
+
 // sinceTime reads a time, or how long ago it was.
 func sinceTime(text string, now time.Time) (time.Time, error) {
 	if text == "" {
@@ -101,7 +104,7 @@ func sinceTime(text string, now time.Time) (time.Time, error) {
 	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
 		return now.Add(-d), nil
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly} {
+	for _, layout := range moments {
 		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
 			return t, nil
 		}

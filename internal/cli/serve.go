@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"sync"
 	"time"
 
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/state"
@@ -30,7 +34,9 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 		Prepare: func(c *Call) func() error {
 			dir := c.stateFlag()
 			only := c.Flags.String("only", "", "only these `servers`: tern,plover")
-			span := c.Flags.Duration("for", 0, "end after this `time`, such as 5m")
+			f := &serveFlags{}
+			c.Flags.DurationVar(&f.span, "for", 0, "end after this `time`, such as 5m")
+			c.Flags.BoolVar(&f.explain, "explain", false, "say for each decision how it came about, rule by rule")
 			return func() error {
 				l, err := c.load(true)
 				if err != nil {
@@ -44,7 +50,7 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 				if err != nil {
 					return failure{ExitUsage, err}
 				}
-				started, err := c.serve(l, folder, chosen, *span)
+				started, err := c.serve(l, folder, chosen, f)
 				if !started {
 					folder.Abandon()
 					return err
@@ -55,9 +61,28 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 	}
 }
 
+type serveFlags struct {
+	span    time.Duration
+	explain bool
+}
+
+// options gives how the service is to run. What it says goes line by line.
+func (f *serveFlags) options(c *Call) service.Options {
+	if !f.explain {
+		return service.Options{}
+	}
+	var mu sync.Mutex
+	return service.Options{Explain: func(s *site.Site, e cause.Event, steps []rights.Step) {
+		mu.Lock()
+		defer mu.Unlock()
+		c.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))
+		writeSteps(c.Err, s.Where, steps)
+	}}
+}
+
 // serve runs servers until the end of the call, and tells whether they started.
-func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]bool, span time.Duration) (started bool, err error) {
-	v, err := service.Open(l.Site, l.Keys, clientsOf(l.Site), folder)
+func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]bool, f *serveFlags) (started bool, err error) {
+	v, err := service.Open(l.Site, l.Keys, clientsOf(l.Site), folder, f.options(c))
 	if err != nil {
 		return false, cannot(err)
 	}
@@ -97,9 +122,9 @@ func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]boo
 		return false, cannot(err)
 	}
 	c.note("ready")
-	if span > 0 {
+	if f.span > 0 {
 		var stop context.CancelFunc
-		c.Context, stop = context.WithTimeout(c.Context, span)
+		c.Context, stop = context.WithTimeout(c.Context, f.span)
 		defer stop()
 	}
 	return true, c.reloading(l, v.Gate)

@@ -94,12 +94,14 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return refuse(NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
 	}
 	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
-		Text: p.Name + " has the role " + g.Role.Name + " here, level " + strconv.Itoa(g.Role.Level) + q.Code.drift()}
+		Text: p.Name + " has the role " + g.Role.Name + " here, level " + levelOf(g.Role) + q.Code.drift()}
 	if q.Purpose != site.Commands {
 		return d
 	}
 	return command(d, p, q.Line)
 }
+
+func levelOf(r *site.Role) string { return strconv.Itoa(r.Level) }
 
 // Knows is the first half of Decide: who the person is, and whether they are
 // let in at all, before any grant. The person is nil with a refusal.

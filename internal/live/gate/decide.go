@@ -80,6 +80,10 @@ func (s *server) decide(q *question) rights.Decision {
 		e.Answer = cause.Challenged
 	}
 	g.config.Events(e)
+	if g.config.Explain != nil {
+		steps, _ := rights.Explain(s.Site, q.Question, q.at)
+		g.config.Explain(s.Site, e, steps)
+	}
 	if !d.Asks { // the decision comes with the code
 		s.keepDecision(*q, d)
 	}

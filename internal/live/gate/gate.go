@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/wire/capture"
@@ -32,7 +33,9 @@ type Config struct {
 	Ledger  Keeper
 	Events  func(cause.Event) // default: nowhere
 	Capture *capture.Writer   // default: none
-	Now     func() time.Time  // default: time.Now
+	// Explain is given how each decision came about. Default: nobody asks.
+	Explain func(*site.Site, cause.Event, []rights.Step)
+	Now     func() time.Time // default: time.Now
 }
 
 // Place is where one server of the site listens. A port of 0 takes any free one.

@@ -79,7 +79,7 @@ func (l *Lab) start() (err error) {
 	for d, a := range l.at.devices {
 		clients[a] = d
 	}
-	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State); err != nil {
+	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{}); err != nil {
 		return err
 	}
 	l.links = &links{capture: l.service.Capture}

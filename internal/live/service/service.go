@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
@@ -20,6 +21,13 @@ import (
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/wire/capture"
 )
+
+// Options are how a service is run, beside what its site says. The zero value
+// works.
+type Options struct {
+	// Explain is given how each decision came about. Default: nobody asks.
+	Explain func(*site.Site, cause.Event, []rights.Step)
+}
 
 // Service is a gate and what it writes to.
 type Service struct {
@@ -33,7 +41,7 @@ type Service struct {
 // Open opens the ledger and the capture of a state folder, and a gate that
 // listens nowhere yet. The clients are the site's devices by the address that
 // their requests come from.
-func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder) (*Service, error) {
+func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder, options Options) (*Service, error) {
 	v := &Service{Metrics: NewMetrics()}
 	var err error
 	if v.ledger, err = ledger.Open(folder.Ledger()); err != nil {
@@ -46,6 +54,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 		return nil, errors.Join(err, v.traffic.Close(), v.ledger.Close())
 	}
 	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Capture: v.Capture,
+		Explain: options.Explain,
 		Events: func(e cause.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)
