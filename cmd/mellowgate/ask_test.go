@@ -151,7 +151,7 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 		{"-as north-sw-1 -person wren.auditor -through web", 1, []string{"refused (no-grant)", "comes nearest"}},
 		{"-as north-sw-1 -person ines.marhs", 1, []string{"ines.marsh is one typing slip away"}},
 		{"-as north-sw-1 -person new.hand -teams watch", 0, []string{"new.hand (watch)", "lookout, level 1"}},
-		{"-as north-sw-1 -person new.hand -teams wacht", 2, []string{`did you mean "watch"?`}},
+		{"-as north-sw-1 -person new.hand -teams wach", 2, []string{`did you mean "watch"?`}},
 		{"-as north-sw-1 -person ines.marsh -teams watch", 2, []string{"ines.marsh stands in the site"}},
 		{"-as north-sw-1 -person ines.marsh -at never", 2, []string{"14:30"}},
 		{"-person ines.marsh", 2, []string{"name it with -as"}},
