@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/live/ledger/pgtest"
 	"mellowgate/internal/live/vault"
 )
 
@@ -71,6 +72,31 @@ func TestServeExplainsEachDecision(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") }, 5*time.Second, 10*time.Millisecond, b.said())
 	require.Contains(t, b.said(), "t accept: login by sw for ines: ines has the role all here, level 15")
 	require.Contains(t, b.said(), "grant   team net: all holds (site.yaml:7:")
+}
+
+func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
+	server := pgtest.Start(t, "host all all 127.0.0.1/32 trust")
+	c, b, change := served(t)
+	b.end(t)
+	change("keys: {k: file k.key}", "keys: {k: file k.key, db: file db.key}")
+	change("site: Served", "site: Served\nservice: {ledger: 'postgres "+server.URL()+"', ledger-key: db, spool: 5000}")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "db.key"), []byte("made-up\n"), 0o600))
+	b = c.start(t, "serve")
+	require.Zero(t, c.asks(t))
+	listed := func(args ...string) string { return c.run(t, append([]string{"ledger"}, args...)...).out }
+	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 10*time.Second, 50*time.Millisecond)
+	require.Equal(t, listed(), listed("-site", "site.yaml"))
+	server.Stop()
+	require.Zero(t, c.asks(t), "the database is no part of a login")
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "records wait on this disk, up to 5000 of them") }, 10*time.Second, 20*time.Millisecond)
+	require.NotContains(t, b.said(), "made-up")
+	r := c.run(t, "ledger")
+	require.Equal(t, []any{3, true}, []any{r.status, strings.Contains(r.err, "the ledger's database: ")}, r.err)
+	server.Run()
+	require.Eventually(t, func() bool { return strings.Count(listed(), "ines") == 2 }, 10*time.Second, 50*time.Millisecond)
+	verified := c.run(t, "ledger", "verify")
+	require.Zero(t, verified.status)
+	require.Contains(t, verified.out, "every record is as it was written: 2 records")
 }
 
 func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {

@@ -338,7 +338,7 @@ func (s *story) records() error {
 	s.title("What was done?", "The ledger: every login as a server decided it, and every session and command that a device reported. A record is answered only once it is on disk.")
 	no := false
 	s.json = &no
-	return s.listRecords(s.state.Ledger(), ledger.Filter{})
+	return s.listRecords(ledger.File(s.state.Ledger()), ledger.Filter{})
 }
 
 func (s *story) closing(took time.Duration, keep bool) {

@@ -18,17 +18,22 @@ func ledgerCommand() *Command {
 		Long: `Lists the records of a state folder, oldest first: logins and refusals as the servers decided them, and the sessions
 and commands that devices reported. It may be read while the lab or serve is running.
 
-ledger verify checks the chain: each record holds the hash of the one before, so that a record that was changed, taken
-out, put in or moved is found. Exit status 1 when one is. What is cut off at the end shows only to who kept the hash of
-the newest record elsewhere: it is printed.`,
+Where the site keeps its ledger in a database (service.ledger: postgres URL), the records of all places that write there
+are read from it. Those that still wait on a server's disk are not among them.
+
+ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before, so that a
+record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is. Somebody who may write
+everything could make a whole chain anew; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
 		Examples: []Example{
 			{"mellowgate ledger -person ines.marsh -kind command", "the commands of one person"},
 			{"mellowgate ledger -since 1h -json", "the last hour as JSON Lines"},
+			{"mellowgate ledger -last 20 -site my-site", "the newest records in the site's database"},
 			{"mellowgate ledger verify", "is every record as it was written?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			dir := c.Flags.String("state", defaultState, "the state `folder` to read")
+			of := c.Flags.String("site", "", "read the database that this `site` names for its ledger, in place of a state folder")
 			var f ledger.Filter
 			var kinds names
 			c.Flags.StringVar(&f.Person, "person", "", "only this `name`")
@@ -41,7 +46,7 @@ the newest record elsewhere: it is printed.`,
 					if c.Args[0] != "verify" {
 						return wrong("ledger takes no argument %q; verify is one", c.Args[0])
 					}
-					return c.verifyLedger(*dir)
+					return c.verifyLedger(*dir, *of)
 				}
 				for _, k := range kinds {
 					if !slices.Contains(ledger.Kinds(), k) {
@@ -53,23 +58,57 @@ the newest record elsewhere: it is printed.`,
 				if f.Since, err = sinceTime(*since, time.Now()); err != nil {
 					return err
 				}
-				folder, err := state.Open(*dir)
+				from, err := c.ledgerSource(*dir, *of)
 				if err != nil {
-					return failure{ExitUsage, err}
+					return err
 				}
-				return c.listRecords(folder.Ledger(), f)
+				return c.listRecords(from, f)
 			}
 		},
 	}
 }
 
-func (c *Call) verifyLedger(dir string) error {
-	folder, err := state.Open(dir)
+// ledgerSource gives the ledger of a state folder, or of a site's database.
+func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
+	if path == "" {
+		folder, err := state.Open(dir)
+		if err != nil {
+			return nil, failure{ExitUsage, err}
+		}
+		places, err := folder.Places()
+		if err != nil {
+			return nil, failure{ExitUsage, err}
+		}
+		if places.Ledger.Database == "" {
+			return ledger.File(folder.LedgerFile(places.Ledger.File)), nil
+		}
+		path = places.SitePath
+	}
+	l, err := c.loadFrom(path, false)
 	if err != nil {
-		return failure{ExitUsage, err}
+		return nil, err
+	}
+	as := l.Service.Ledger
+	if as.Database == "" {
+		return nil, wrong("%s keeps its ledger in a file: name the state folder of serve with -state", path)
+	}
+	from := ledger.Database{URL: as.Database}
+	if as.Key != nil {
+		var known bool
+		if from.Password, known = l.Keys[as.Key.Name]; !known {
+			return nil, wrong("the ledger's database needs the key %s, which has no value here", as.Key.Name)
+		}
+	}
+	return from, nil
+}
+
+func (c *Call) verifyLedger(dir, path string) error {
+	from, err := c.ledgerSource(dir, path)
+	if err != nil {
+		return err
 	}
 	defer c.working("verifying the ledger")()
-	p, err := ledger.Verify(c.Context, folder.Ledger())
+	p, err := ledger.Verify(c.Context, from)
 	if err != nil {
 		return cannot(err)
 	}
@@ -78,13 +117,21 @@ func (c *Call) verifyLedger(dir string) error {
 	} else {
 		style := c.style()
 		for _, b := range p.Breaks {
-			c.say("%s\n", style.Paint(show.Bad, b.What))
+			in := ""
+			if len(p.Chains) > 1 {
+				in = "chain " + b.Chain + ": "
+			}
+			c.say("%s\n", style.Paint(show.Bad, in+b.What))
 		}
 		if len(p.Breaks) == 0 {
 			c.say("%s\n", style.Paint(show.Good, "every record is as it was written: "+show.Count(int(p.Records), "record")))
 		}
-		if p.Records > 0 {
-			c.say("newest: record %d, %s\n", p.Newest, p.Last)
+		for _, end := range p.Chains {
+			of := ""
+			if end.Host != "" {
+				of = " of " + end.Host
+			}
+			c.say("chain %s%s: newest record %d, %s\n", end.Chain, of, end.Sequence, end.Hash)
 		}
 	}
 	if err == nil && len(p.Breaks) > 0 {
@@ -112,10 +159,10 @@ func sinceTime(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, wrong("-since is %q; 2h, 2026-11-23 or 2026-11-23T14:00:00Z is wanted", text)
 }
 
-func (c *Call) listRecords(path string, f ledger.Filter) error {
+func (c *Call) listRecords(from ledger.Source, f ledger.Filter) error {
 	var rows [][]string
 	style := c.style()
-	err := ledger.Read(c.Context, path, f, func(r ledger.Record) error {
+	err := from.Read(c.Context, f, func(r ledger.Record) error {
 		if *c.json {
 			return show.Line(c.Out, r)
 		}

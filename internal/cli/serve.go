@@ -46,7 +46,7 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 				if err != nil {
 					return err
 				}
-				folder, err := state.Create(*dir)
+				folder, err := state.Create(*dir, l.Service.Ledger.File)
 				if err != nil {
 					return failure{ExitUsage, err}
 				}
@@ -68,16 +68,18 @@ type serveFlags struct {
 
 // options gives how the service is to run. What it says goes line by line.
 func (f *serveFlags) options(c *Call) service.Options {
+	o := service.Options{Say: func(text string) { c.note("%s", text) }}
 	if !f.explain {
-		return service.Options{}
+		return o
 	}
 	var mu sync.Mutex
-	return service.Options{Explain: func(s *site.Site, e cause.Event, steps []rights.Step) {
+	o.Explain = func(s *site.Site, e cause.Event, steps []rights.Step) {
 		mu.Lock()
 		defer mu.Unlock()
 		c.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))
 		writeSteps(c.Err, s.Where, steps)
-	}}
+	}
+	return o
 }
 
 // serve runs servers until the end of the call, and tells whether they started.
@@ -87,7 +89,8 @@ func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]boo
 		return false, cannot(err)
 	}
 	defer func() { err = errors.Join(err, v.Close()) }()
-	places := state.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []state.DevicePlace{}}
+	places := state.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []state.DevicePlace{},
+		Ledger: state.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
 	for _, s := range l.Servers {
 		if len(chosen) > 0 && !chosen[s] || len(chosen) == 0 && !s.Run {
 			continue

@@ -39,7 +39,7 @@ grants: [{who: [team net], role: all}]
 	require.NoError(b, err)
 	folder, err := state.Create(filepath.Join(b.TempDir(), "state"))
 	require.NoError(b, err)
-	book, err := ledger.Open(folder.Ledger())
+	book, err := ledger.Open(folder.Ledger(), ledger.Options{})
 	require.NoError(b, err)
 	var keeper gate.Keeper = book
 	if !withLedger {

@@ -147,7 +147,7 @@ func (r *rig) newest(device string) cause.Trace {
 
 func (r *rig) records(f ledger.Filter) []ledger.Record {
 	var all []ledger.Record
-	require.NoError(r.t, ledger.Read(context.Background(), r.state.Ledger(), f, func(rec ledger.Record) error {
+	require.NoError(r.t, ledger.File(r.state.Ledger()).Read(context.Background(), f, func(rec ledger.Record) error {
 		all = append(all, rec)
 		return nil
 	}))

@@ -6,56 +6,17 @@ package ledger
 
 import (
 	"context"
-	"crypto/sha256"
+	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"os"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
-
-// Kind is what a record is about.
-type Kind string
-
-const (
-	Login        Kind = "login"
-	SessionStart Kind = "session-start"
-	SessionStop  Kind = "session-stop"
-	Update       Kind = "session-update" // a session goes on
-	Command      Kind = "command"
-	System       Kind = "system" // what a device says of itself
-	Decision     Kind = "decision"
-)
-
-// Kinds gives every kind of record.
-func Kinds() []string {
-	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command), string(System), string(Decision)}
-}
-
-// Record is one record. Sequence and Hash are given by the ledger.
-type Record struct {
-	Time     time.Time `json:"time"`
-	Node     string    `json:"node"` // the server that wrote it
-	Kind     Kind      `json:"kind"`
-	Person   string    `json:"person"`
-	Device   string    `json:"device"`
-	Access   string    `json:"access"`
-	From     string    `json:"from"` // where the person came from
-	Level    int       `json:"level"`
-	Result   string    `json:"result"`
-	Command  string    `json:"command"`
-	Reason   string    `json:"reason"`
-	Session  string    `json:"session"`
-	Protocol string    `json:"protocol"`
-	Sequence int64     `json:"sequence"`
-	Hash     string    `json:"hash"`
-}
 
 // Ledger is an open ledger. One writer takes what is pending and commits it
 // together.
@@ -69,12 +30,18 @@ type Ledger struct {
 	room    *sync.Cond // pending has become shorter
 	pending []entry
 	closing bool
+	most    int64         // the most records that may be kept here; 0: no bound
+	holds   int64         // how many are
+	changed chan struct{} // holds one when records were written, where somebody takes them on
+	lost    func(n int, err error)
 
 	// The writer's own.
+	chain  string // the name of the chain
 	last   string // the hash of the newest record
 	next   int64
 	one    *sql.Stmt // writes one record
 	many   *sql.Stmt // writes rowsTogether
+	newest *sql.Stmt // notes the newest record
 	values []any     // of the records that are being written
 }
 
@@ -93,7 +60,10 @@ const (
 	patience = 20 * time.Millisecond
 )
 
-const schema = `CREATE TABLE IF NOT EXISTS records (
+// versions are the steps from each version of the tables to the next. The
+// table head holds the name of the chain and its newest record.
+var versions = []string{
+	`CREATE TABLE IF NOT EXISTS records (
 	sequence INTEGER PRIMARY KEY,
 	time INTEGER NOT NULL, -- nanoseconds since 1970, UTC
 	node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL, device TEXT NOT NULL,
@@ -102,42 +72,148 @@ const schema = `CREATE TABLE IF NOT EXISTS records (
 	hash TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS records_time ON records (time);
 CREATE INDEX IF NOT EXISTS records_person ON records (person, time);
-CREATE INDEX IF NOT EXISTS records_device ON records (device, time);`
+CREATE INDEX IF NOT EXISTS records_device ON records (device, time);
+CREATE TABLE head (chain TEXT NOT NULL, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`,
+}
+
+// Options are how a ledger is opened. The zero value works.
+type Options struct {
+	// Most bounds how many records are kept here; 0 does not.
+	Most int64
+	// Lost is told of records that nobody waits for and that could not be
+	// written. Default: nobody is.
+	Lost func(n int, err error)
+}
+
+// Chain gives the name of the ledger's chain.
+func (l *Ledger) Chain() string { return l.chain }
+
+// Holds gives how many records are kept here, where they are bounded.
+func (l *Ledger) Holds() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.holds
+}
+
+// oldest gives the oldest records that are kept here, at most n.
+func (l *Ledger) oldest(ctx context.Context, n int) ([]Record, error) {
+	rows, err := l.db.QueryContext(ctx, `SELECT ?, `+columns+` FROM records ORDER BY sequence LIMIT ?`, l.chain, n)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	var some []Record
+	for rows.Next() {
+		r, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		some = append(some, r)
+	}
+	return some, rows.Err()
+}
+
+// drop takes out records that are safe elsewhere, up to a sequence number.
+func (l *Ledger) drop(ctx context.Context, upTo int64) error {
+	done, err := l.db.ExecContext(ctx, `DELETE FROM records WHERE sequence <= ?`, upTo)
+	if err != nil {
+		return err
+	}
+	n, err := done.RowsAffected()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.holds -= n
+	return err
+}
 
 // Open opens the ledger in the file at path, and makes it when there is none.
-func Open(path string) (*Ledger, error) {
+func Open(path string, o Options) (*Ledger, error) {
 	db, err := open(path, "&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1) // one writer; readers open their own
-	if _, err := db.Exec(schema); err != nil {
+	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1), changed: make(chan struct{}, 1),
+		most: o.Most, lost: o.Lost}
+	l.room = sync.NewCond(&l.mu)
+	if err := l.prepare(); err != nil {
 		_ = db.Close()
 		return nil, fmt.Errorf("the ledger %s cannot be used: %w", path, err)
 	}
-	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1)}
-	l.room = sync.NewCond(&l.mu)
-	row := db.QueryRow(`SELECT sequence, hash FROM records ORDER BY sequence DESC LIMIT 1`)
-	if err := row.Scan(&l.next, &l.last); err != nil && !errors.Is(err, sql.ErrNoRows) {
-		_ = db.Close()
-		return nil, fmt.Errorf("the ledger %s cannot be read: %w", path, err)
-	}
-	for statement, n := range map[**sql.Stmt]int{&l.one: 1, &l.many: rowsTogether} {
-		if *statement, err = db.Prepare(insert + strings.Repeat(","+placeholders, n)[1:]); err != nil {
-			_ = db.Close()
-			return nil, fmt.Errorf("the ledger %s cannot be written: %w", path, err)
-		}
-	}
 	go l.write()
 	return l, nil
+}
+
+// prepare makes the tables, or brings them to the newest version, and finds the
+// end of the chain.
+func (l *Ledger) prepare() error {
+	version, err := versionOf(l.db)
+	if err != nil {
+		return err
+	}
+	if version > len(versions) {
+		return errors.New("it was written by a newer version of this program; use that one")
+	}
+	for ; version < len(versions); version++ {
+		if err := l.upgrade(version); err != nil {
+			return err
+		}
+	}
+	if err := l.db.QueryRow(`SELECT chain, sequence, hash FROM head`).Scan(&l.chain, &l.next, &l.last); err != nil {
+		return err
+	}
+	if l.most > 0 {
+		if err := l.db.QueryRow(`SELECT count(*) FROM records`).Scan(&l.holds); err != nil {
+			return err
+		}
+	}
+	for statement, n := range map[**sql.Stmt]int{&l.one: 1, &l.many: rowsTogether} {
+		if *statement, err = l.db.Prepare(insert + strings.Repeat(","+placeholders, n)[1:]); err != nil {
+			return err
+		}
+	}
+	l.newest, err = l.db.Prepare(`UPDATE head SET sequence = ?, hash = ?`)
+	return err
+}
+
+// upgrade goes from a version of the tables to the next, whole or not at all.
+func (l *Ledger) upgrade(version int) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.Exec(versions[version]); err != nil {
+		return err
+	}
+	if version == 0 {
+		var name [8]byte
+		_, _ = rand.Read(name[:]) // never fails: crypto/rand ends the process instead
+		var sequence int64
+		var hash string
+		err := tx.QueryRow(`SELECT sequence, hash FROM records ORDER BY sequence DESC LIMIT 1`).Scan(&sequence, &hash)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if _, err := tx.Exec(`INSERT INTO head VALUES (?, ?, ?)`, hex.EncodeToString(name[:]), sequence, hash); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf(`PRAGMA user_version = %d`, version+1)); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 func open(path, options string) (*sql.DB, error) {
 	return sql.Open("sqlite", "file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
 }
 
-// ErrClosed is Keep after Close.
-var ErrClosed = errors.New("the ledger is closed")
+// Errors of Keep and Note.
+var (
+	ErrClosed = errors.New("the ledger is closed")
+	ErrFull   = errors.New("as many records wait for the database as may wait on this disk")
+)
 
 // Keep writes a record and returns once it is safe on disk.
 func (l *Ledger) Keep(ctx context.Context, r Record) error {
@@ -158,13 +234,17 @@ func (l *Ledger) Keep(ctx context.Context, r Record) error {
 func (l *Ledger) Note(r Record) error { return l.add(entry{r, nil}) }
 
 func (l *Ledger) add(e entry) error {
+	e.record = e.record.tidy()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.pending) >= mostPending && !l.closing {
 		l.room.Wait()
 	}
-	if l.closing {
+	switch {
+	case l.closing:
 		return ErrClosed
+	case l.most > 0 && l.holds+int64(len(l.pending)) >= l.most:
+		return ErrFull
 	}
 	l.pending = append(l.pending, e)
 	if len(l.pending) == 1 {
@@ -185,6 +265,12 @@ func signal(c chan<- struct{}) {
 
 // Close writes what is pending and closes the ledger.
 func (l *Ledger) Close() error {
+	l.endWriting()
+	return l.db.Close()
+}
+
+// endWriting writes what is pending, and takes nothing more.
+func (l *Ledger) endWriting() {
 	l.mu.Lock()
 	l.closing = true
 	l.room.Broadcast()
@@ -192,7 +278,6 @@ func (l *Ledger) Close() error {
 	signal(l.some)
 	signal(l.now)
 	<-l.done
-	return l.db.Close()
 }
 
 // write is the one writer.
@@ -214,15 +299,32 @@ func (l *Ledger) write() {
 		for rest := batch; len(rest) > 0; {
 			part := rest[:min(len(rest), mostTogether)]
 			rest = rest[len(part):]
-			err := l.commit(part)
-			for _, e := range part {
-				if e.kept != nil {
-					e.kept <- err
-				}
-			}
+			l.tell(part, l.commit(part))
 		}
 		clear(batch)
 	}
+}
+
+// tell tells what came of writing records.
+func (l *Ledger) tell(part []entry, err error) {
+	lost := 0
+	for _, e := range part {
+		if e.kept != nil {
+			e.kept <- err
+		} else {
+			lost++
+		}
+	}
+	if err != nil {
+		if l.lost != nil && lost > 0 {
+			l.lost(lost, err)
+		}
+		return
+	}
+	l.mu.Lock()
+	l.holds += int64(len(part))
+	l.mu.Unlock()
+	signal(l.changed)
 }
 
 const (
@@ -246,7 +348,7 @@ func (l *Ledger) commit(batch []entry) error {
 		next++
 		r := e.record
 		r.Sequence = next
-		r.Hash = Chain(last, r)
+		r.Hash = Hash(last, r)
 		last = r.Hash
 		values = append(values, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
 			r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
@@ -261,97 +363,12 @@ func (l *Ledger) commit(batch []entry) error {
 		}
 		rest = rest[n:]
 	}
+	if _, err := tx.Stmt(l.newest).Exec(next, last); err != nil {
+		return err
+	}
 	if err := tx.Commit(); err != nil {
 		return err
 	}
 	l.next, l.last, l.values = next, last, values
 	return nil
-}
-
-// Chain gives the hash of a record that follows the one with the hash before:
-// SHA-256 over that hash and every field of the record but its own hash, each
-// with its length before it, in the order of the struct.
-func Chain(before string, r Record) string {
-	b := make([]byte, 0, 512)
-	for _, field := range []string{before, strconv.FormatInt(r.Time.UnixNano(), 10), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-		strconv.Itoa(r.Level), r.Result, r.Command, r.Reason, r.Session, r.Protocol, strconv.FormatInt(r.Sequence, 10)} {
-		b = strconv.AppendInt(b, int64(len(field)), 10)
-		b = append(append(b, ':'), field...)
-	}
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:])
-}
-
-// Filter chooses records. Empty fields choose all.
-type Filter struct {
-	Person, Device string
-	Kinds          []string
-	Since          time.Time
-	Last           int // only the newest so many; 0: all
-}
-
-// Read calls do for every record of the ledger at path that the filter
-// chooses, oldest first. The ledger may be open for writing elsewhere.
-func Read(ctx context.Context, path string, f Filter, do func(Record) error) error {
-	if _, err := os.Stat(path); err != nil {
-		return fmt.Errorf("%s: there is no ledger here", path)
-	}
-	db, err := open(path, "&mode=ro")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = db.Close() }()
-	where, args := f.where()
-	query := `SELECT time, node, kind, person, device, access, source, level, result, command, reason, session, protocol, sequence, hash FROM records` + where
-	if f.Last > 0 {
-		query = `SELECT * FROM (` + query + ` ORDER BY sequence DESC LIMIT ?)`
-		args = append(args, f.Last)
-	}
-	rows, err := db.QueryContext(ctx, query+` ORDER BY sequence`, args...)
-	if err != nil {
-		return fmt.Errorf("%s: this is no ledger that can be read: %w", path, err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var r Record
-		var at int64
-		if err := rows.Scan(&at, &r.Node, &r.Kind, &r.Person, &r.Device, &r.Access, &r.From, &r.Level, &r.Result,
-			&r.Command, &r.Reason, &r.Session, &r.Protocol, &r.Sequence, &r.Hash); err != nil {
-			return fmt.Errorf("%s: a record cannot be read: %w", path, err)
-		}
-		r.Time = time.Unix(0, at).UTC()
-		if err := do(r); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-func (f Filter) where() (string, []any) {
-	var parts []string
-	var args []any
-	add := func(part string, values ...any) {
-		parts = append(parts, part)
-		args = append(args, values...)
-	}
-	if f.Person != "" {
-		add("person = ?", f.Person)
-	}
-	if f.Device != "" {
-		add("device = ?", f.Device)
-	}
-	if len(f.Kinds) > 0 {
-		values := make([]any, len(f.Kinds))
-		for i, k := range f.Kinds {
-			values[i] = k
-		}
-		add("kind IN (?"+strings.Repeat(",?", len(values)-1)+")", values...)
-	}
-	if !f.Since.IsZero() {
-		add("time >= ?", f.Since.UnixNano())
-	}
-	if len(parts) == 0 {
-		return "", nil
-	}
-	return " WHERE " + strings.Join(parts, " AND "), args
 }

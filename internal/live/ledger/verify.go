@@ -5,40 +5,71 @@ import (
 	"fmt"
 )
 
-// Break is a place at which the chain of a ledger does not hold.
+// Break is a place at which a chain of a ledger does not hold.
 type Break struct {
+	Chain    string `json:"chain"`
 	Sequence int64  `json:"sequence"`
 	What     string `json:"what"`
 }
 
-// Proof is what verifying a ledger gave. Last is the hash of the newest record:
-// who keeps it elsewhere notices when the end is cut off.
+// Proof is what verifying a ledger gave. Who keeps the ends of the chains
+// elsewhere notices even when an end is cut off with care.
 type Proof struct {
 	Records int64   `json:"records"`
 	Breaks  []Break `json:"breaks"`
-	Newest  int64   `json:"newest"`
-	Last    string  `json:"last"`
+	Chains  []Head  `json:"chains"`
 }
 
-// Verify reads the whole ledger at path and checks that each record follows the
-// one before: none changed, none taken out, none put in, none moved.
-func Verify(ctx context.Context, path string) (Proof, error) {
-	p := Proof{Breaks: []Break{}}
-	say := func(at int64, format string, args ...any) {
-		p.Breaks = append(p.Breaks, Break{at, fmt.Sprintf(format, args...)})
+// Verify reads a whole ledger and checks that each record follows the one
+// before: none changed, none taken out, none put in, none moved, and none cut
+// off at the end.
+func Verify(ctx context.Context, s Source) (Proof, error) {
+	p := Proof{Breaks: []Break{}, Chains: []Head{}}
+	say := func(chain string, at int64, format string, args ...any) {
+		p.Breaks = append(p.Breaks, Break{chain, at, fmt.Sprintf(format, args...)})
 	}
-	err := Read(ctx, path, Filter{}, func(r Record) error {
+	heads, err := s.Heads(ctx) // before the records, of which there may be more meanwhile
+	if err != nil {
+		return p, err
+	}
+	at := map[string]int{}
+	err = s.Read(ctx, Filter{byChain: true}, func(r Record) error {
 		p.Records++
-		switch gap := r.Sequence - p.Newest - 1; {
-		case gap == 1:
-			say(r.Sequence, "record %d is missing", p.Newest+1)
-		case gap > 1:
-			say(r.Sequence, "records %d to %d are missing", p.Newest+1, r.Sequence-1)
-		case Chain(p.Last, r) != r.Hash:
-			say(r.Sequence, "record %d is not as it was written, or the one before it is another", r.Sequence)
+		i, known := at[r.Chain]
+		if !known {
+			i = len(p.Chains)
+			at[r.Chain] = i
+			p.Chains = append(p.Chains, Head{Chain: r.Chain})
 		}
-		p.Newest, p.Last = r.Sequence, r.Hash
+		end := &p.Chains[i]
+		switch gap := r.Sequence - end.Sequence - 1; {
+		case gap == 1:
+			say(r.Chain, r.Sequence, "record %d is missing", end.Sequence+1)
+		case gap > 1:
+			say(r.Chain, r.Sequence, "records %d to %d are missing", end.Sequence+1, r.Sequence-1)
+		case Hash(end.Hash, r) != r.Hash:
+			say(r.Chain, r.Sequence, "record %d is not as it was written, or the one before it is another", r.Sequence)
+		}
+		end.Sequence, end.Hash = r.Sequence, r.Hash
 		return nil
 	})
-	return p, err
+	if err != nil {
+		return p, err
+	}
+	for _, h := range heads {
+		var end Head
+		if i, known := at[h.Chain]; known {
+			p.Chains[i].Host = h.Host
+			end = p.Chains[i]
+		}
+		switch {
+		case end.Sequence == h.Sequence-1:
+			say(h.Chain, h.Sequence, "record %d is missing at the end", h.Sequence)
+		case end.Sequence < h.Sequence:
+			say(h.Chain, h.Sequence, "records %d to %d are missing at the end", end.Sequence+1, h.Sequence)
+		case end.Sequence == h.Sequence && end.Hash != h.Hash:
+			say(h.Chain, h.Sequence, "record %d is another than the newest that was written", h.Sequence)
+		}
+	}
+	return p, nil
 }

@@ -33,6 +33,12 @@ func NewMetrics() *Metrics {
 	return m
 }
 
+// Waiting lets a monitor read how many records wait for the database.
+func (m *Metrics) Waiting(now func() int64) {
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting", Help: "Records that are safe on this disk and wait for the ledger's database."},
+		func() float64 { return float64(now()) }))
+}
+
 // Event counts an event. No name of a person or device becomes a label: there
 // are too many, and a monitor need not know them.
 func (m *Metrics) Event(e cause.Event) {

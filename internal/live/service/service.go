@@ -27,6 +27,15 @@ import (
 type Options struct {
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, cause.Event, []rights.Step)
+	// Say is told what an administrator should know of the service itself.
+	// Default: nobody is.
+	Say func(string)
+}
+
+// book is where the service keeps its records.
+type book interface {
+	gate.Keeper
+	Close() error
 }
 
 // Service is a gate and what it writes to.
@@ -34,7 +43,7 @@ type Service struct {
 	*gate.Gate
 	Capture *capture.Writer
 	Metrics *Metrics
-	ledger  *ledger.Ledger
+	ledger  book
 	traffic *os.File
 }
 
@@ -42,9 +51,12 @@ type Service struct {
 // listens nowhere yet. The clients are the site's devices by the address that
 // their requests come from.
 func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder, options Options) (*Service, error) {
+	if options.Say == nil {
+		options.Say = func(string) {}
+	}
 	v := &Service{Metrics: NewMetrics()}
 	var err error
-	if v.ledger, err = ledger.Open(folder.Ledger()); err != nil {
+	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
 		return nil, err
 	}
 	if v.traffic, err = os.OpenFile(folder.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
@@ -60,6 +72,32 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 			folder.Event(e)
 		}})
 	return v, nil
+}
+
+// openLedger opens the ledger that the site wants: a file, or a database with a
+// spool before it.
+func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder, options Options) (book, error) {
+	o := ledger.Options{Lost: func(n int, err error) {
+		options.Say(fmt.Sprintf("%d decisions could not be written to the ledger: %v", n, err))
+	}}
+	as := s.Service.Ledger
+	if as.Database == "" {
+		return ledger.Open(folder.LedgerFile(as.File), o)
+	}
+	to := ledger.Database{URL: as.Database}
+	if as.Key != nil {
+		to.Password = keys[as.Key.Name]
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		return nil, err
+	}
+	o.Most = int64(as.Spool)
+	spool, err := ledger.OpenSpool(folder.Spool(), o, to, host, options.Say)
+	if err == nil {
+		v.Metrics.Waiting(spool.Holds)
+	}
+	return spool, err
 }
 
 // Close ends the gate, and then closes what it wrote to.

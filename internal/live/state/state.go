@@ -25,8 +25,16 @@ import (
 type Places struct {
 	Site     string        `json:"site"`      // the site's name
 	SitePath string        `json:"site_path"` // the file or folder it was read from
+	Ledger   LedgerPlace   `json:"ledger"`
 	Servers  []ServerPlace `json:"servers"`
 	Devices  []DevicePlace `json:"devices"`
+}
+
+// LedgerPlace is where the records are. Both are empty for ledger.db in the
+// folder.
+type LedgerPlace struct {
+	File     string `json:"file,omitempty"`
+	Database string `json:"database,omitempty"` // a URL, without a password
 }
 
 // ServerPlace is where a server answers. Ports of the other protocol are 0.
@@ -86,18 +94,19 @@ const (
 	hostsFile       = "known_hosts"
 	certificatesDir = "certificates"
 	ledgerFile      = "ledger.db"
+	spoolFile       = "spool.db"
 	previous        = "previous" // the evidence of the run before
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
 var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, hostsFile, certificatesDir}
 
-var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm"}
+var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm"}
 
 // Create makes a state folder for a new run. The evidence of an earlier run in
-// it is moved to its folder previous; its ledger goes on. A folder that holds
-// anything else is refused.
-func Create(dir string) (*Folder, error) {
+// it is moved to its folder previous; its ledger goes on, and so do the files
+// named as kept. A folder that holds anything else is refused.
+func Create(dir string, kept ...string) (*Folder, error) {
 	f := &Folder{Dir: dir, traces: map[string]*os.File{}}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -105,10 +114,10 @@ func Create(dir string) (*Folder, error) {
 	}
 	f.made = err != nil
 	for _, e := range entries {
-		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) {
+		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) && !isKept(e.Name(), kept) {
 			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir, e.Name())
 		}
-		f.hadLedger = f.hadLedger || e.Name() == ledgerFile
+		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile
 	}
 	if err := move(dir, filepath.Join(dir, previous)); err != nil {
 		return nil, err
@@ -120,6 +129,13 @@ func Create(dir string) (*Folder, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// isKept tells whether a file is one of those kept, or lies beside one as a
+// database does it.
+func isKept(name string, kept []string) bool {
+	name = strings.TrimSuffix(strings.TrimSuffix(name, "-wal"), "-shm")
+	return slices.Contains(kept, name)
 }
 
 // move moves the files of one run from a folder to another, in place of any
@@ -174,8 +190,23 @@ func Open(dir string) (*Folder, error) {
 	return f, nil
 }
 
-// Ledger gives the path of the ledger.
-func (f *Folder) Ledger() string { return filepath.Join(f.Dir, ledgerFile) }
+// Ledger gives the path of the ledger, where the site names no other.
+func (f *Folder) Ledger() string { return f.LedgerFile("") }
+
+// LedgerFile gives the path of the ledger in a file that a site names: within
+// the folder, unless the path is absolute.
+func (f *Folder) LedgerFile(name string) string {
+	switch {
+	case name == "":
+		name = ledgerFile
+	case filepath.IsAbs(name):
+		return name
+	}
+	return filepath.Join(f.Dir, name)
+}
+
+// Spool gives the path of the records that wait for a database.
+func (f *Folder) Spool() string { return filepath.Join(f.Dir, spoolFile) }
 
 // Traffic gives the path of the capture.
 func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }

@@ -1,0 +1,157 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+)
+
+// Filter chooses records. Empty fields choose all.
+type Filter struct {
+	Person, Device string
+	Kinds          []string
+	Since          time.Time
+	Last           int // only the newest so many; 0: all
+
+	byChain bool // chain after chain, each in its own order
+}
+
+// Source is a ledger that can be read while it is written elsewhere: the File
+// of one place, or the Database of many.
+type Source interface {
+	// Read calls do for every record that the filter chooses, oldest first.
+	Read(ctx context.Context, f Filter, do func(Record) error) error
+	// Heads gives the newest record of each chain, as noted beside the records.
+	Heads(ctx context.Context) ([]Head, error)
+}
+
+// Head is the end of a chain.
+type Head struct {
+	Chain    string `json:"chain"`
+	Host     string `json:"host"` // where it is written, "" where that is not noted
+	Sequence int64  `json:"newest"`
+	Hash     string `json:"last"`
+}
+
+// columns are the fields of a record as they are read, after the chain.
+const columns = `time, node, kind, person, device, access, source, level, result, command, reason, session, protocol, sequence, hash`
+
+// scan reads a record of columns.
+func scan(rows interface{ Scan(...any) error }) (Record, error) {
+	var r Record
+	var at int64
+	err := rows.Scan(&r.Chain, &at, &r.Node, &r.Kind, &r.Person, &r.Device, &r.Access, &r.From, &r.Level, &r.Result,
+		&r.Command, &r.Reason, &r.Session, &r.Protocol, &r.Sequence, &r.Hash)
+	r.Time = time.Unix(0, at).UTC()
+	return r, err
+}
+
+// query builds the question for records: the chain as given, the order by the
+// columns of order; placeholder gives the nth one, from 1.
+func (f Filter) query(chain, order string, placeholder func(int) string) (string, []any) {
+	var parts []string
+	var args []any
+	add := func(part string, values ...any) {
+		for _, v := range values {
+			args = append(args, v)
+			part = strings.Replace(part, "?", placeholder(len(args)), 1)
+		}
+		parts = append(parts, part)
+	}
+	if f.Person != "" {
+		add("person = ?", f.Person)
+	}
+	if f.Device != "" {
+		add("device = ?", f.Device)
+	}
+	if len(f.Kinds) > 0 {
+		var values []any
+		for _, k := range f.Kinds {
+			values = append(values, k)
+		}
+		add("kind IN (?"+strings.Repeat(", ?", len(values)-1)+")", values...)
+	}
+	if !f.Since.IsZero() {
+		add("time >= ?", f.Since.UnixNano())
+	}
+	where := ""
+	if len(parts) > 0 {
+		where = " WHERE " + strings.Join(parts, " AND ")
+	}
+	query := "SELECT " + chain + " AS chain, " + columns + " FROM records" + where
+	if f.Last > 0 {
+		newest := strings.ReplaceAll(order, ",", " DESC,") + " DESC"
+		query = "SELECT * FROM (" + query + " ORDER BY " + newest + " LIMIT " + fmt.Sprint(f.Last) + ") AS newest"
+	}
+	return query + " ORDER BY " + order, args
+}
+
+// File is the ledger in a file, by its path.
+type File string
+
+func (f File) open() (*sql.DB, error) {
+	if _, err := os.Stat(string(f)); err != nil {
+		return nil, fmt.Errorf("%s: there is no ledger here", string(f))
+	}
+	return open(string(f), "&mode=ro")
+}
+
+// Read calls do for every record that the filter chooses, in the order in which
+// they were written.
+func (f File) Read(ctx context.Context, which Filter, do func(Record) error) error {
+	db, err := f.open()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	chain := "''"
+	if version, err := versionOf(db); err == nil && version > 0 {
+		chain = "(SELECT chain FROM head)"
+	}
+	query, args := which.query(chain, "sequence", func(int) string { return "?" })
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return fmt.Errorf("%s: this is no ledger that can be read: %w", string(f), err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		r, err := scan(rows)
+		if err != nil {
+			return fmt.Errorf("%s: a record cannot be read: %w", string(f), err)
+		}
+		if err := do(r); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Heads gives the newest record as the file notes it; none for a file of before
+// that was noted.
+func (f File) Heads(ctx context.Context) ([]Head, error) {
+	db, err := f.open()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = db.Close() }()
+	var h Head
+	version, err := versionOf(db)
+	if err != nil || version == 0 {
+		return nil, err
+	}
+	err = db.QueryRowContext(ctx, `SELECT chain, sequence, hash FROM head`).Scan(&h.Chain, &h.Sequence, &h.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return []Head{h}, err
+}
+
+// versionOf gives the version of a file's tables.
+func versionOf(db *sql.DB) (version int, err error) {
+	err = db.QueryRow(`PRAGMA user_version`).Scan(&version)
+	return version, err
+}
