@@ -125,7 +125,7 @@ func (c call) start(t *testing.T, args ...string) *background {
 			b.mu.Lock()
 			b.err.WriteString(lines.Text() + "\n")
 			b.mu.Unlock()
-			if lines.Text() == "ready" {
+			if text := lines.Text(); text == "ready" || strings.Contains(text, `"msg":"ready"`) {
 				ready <- true
 			}
 		}

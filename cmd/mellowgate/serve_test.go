@@ -1,11 +1,15 @@
 package main
 
 import (
+	"encoding/json"
 	"io"
+	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -57,7 +61,18 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	change("disabled: ture", "disabled: false")
 	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
 	change("port: 4949", "port: 4950")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the server t is to listen elsewhere") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "t: TACACS+ on 127.93.0.1:4950") }, 10*time.Second, 20*time.Millisecond)
+	require.Contains(t, b.said(), "t: ended on 127.93.0.1:4949")
+	require.Zero(t, c.asks(t), "it has moved, and ask finds it by the state folder")
+	change("run: true}]", "run: true}, {name: r, protocol: radius, address: 127.93.0.1, key: k, run: true}]")
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "r: RADIUS on 127.93.0.1:1812, accounting on 127.93.0.1:1813") }, 10*time.Second, 20*time.Millisecond)
+	require.Zero(t, c.run(t, "ask", "-server", "r", "-as", "sw", "-person", "ines", "-password-file", "right").status)
+	change("key: k, run: true}]", "key: k}]")
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "r: ended on 127.93.0.1:1812") }, 10*time.Second, 20*time.Millisecond)
+	change("port: 4950", "port: 4951")
+	change("address: 127.93.0.1,", "address: 192.0.2.77,")
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "this host does not have that address") }, 10*time.Second, 20*time.Millisecond)
+	require.Zero(t, c.asks(t), "it stays where it was")
 
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
@@ -97,6 +112,77 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	verified := c.run(t, "ledger", "verify")
 	require.Zero(t, verified.status)
 	require.Contains(t, verified.out, "every record is as it was written: 2 records")
+}
+
+// receiver is a socket that takes datagrams, and what came.
+func receiver(t *testing.T, network, address string) (at string, heard func() string) {
+	conn, err := net.ListenPacket(network, address)
+	require.NoError(t, err)
+	var mu sync.Mutex
+	var text strings.Builder
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for b := make([]byte, 4096); ; {
+			n, _, err := conn.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			_, _ = text.Write(append(b[:n:n], '\n'))
+			mu.Unlock()
+		}
+	}()
+	t.Cleanup(func() { _ = conn.Close(); <-ended })
+	return conn.LocalAddr().String(), func() string { mu.Lock(); defer mu.Unlock(); return text.String() }
+}
+
+func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
+	c, b, change := served(t)
+	b.end(t)
+	syslog, received := receiver(t, "udp", "127.0.0.1:0")
+	socket, told := receiver(t, "unixgram", filepath.Join(t.TempDir(), "notify"))
+	t.Setenv("NOTIFY_SOCKET", socket)
+	t.Setenv("WATCHDOG_USEC", "100000")
+	change("site: Served", "site: Served\nservice: {syslog: 'udp "+syslog+"', traffic: 64KiB}")
+	b = c.start(t, "serve", "-log", "json")
+	require.Eventually(t, func() bool { return strings.Contains(told(), "READY=1\nSTATUS=1 server of Served\n") && strings.Contains(told(), "WATCHDOG=1") }, 5*time.Second, 10*time.Millisecond)
+	require.Zero(t, c.asks(t))
+	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file", "right").status)
+	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second, 10*time.Millisecond)
+	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accept - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accept`, received())
+	require.Regexp(t, `<85>1 .* refuse - .*person="\\"odd\\\\nname\\"" question=login`, received(), "a name cannot begin a line of its own")
+	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
+	lines := strings.Split(strings.TrimSpace(b.said()), "\n")
+	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &line))
+	require.Equal(t, []string{"WARN", "event", "t", "refuse", "unknown-person"}, []string{line.Level, line.Msg, line.Server, line.Answer, line.Reason})
+
+	for range 60 {
+		require.Zero(t, c.asks(t))
+	}
+	older := filepath.Join(c.dir, "mellowgate-state", "traffic-older.pcapng")
+	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond, "the capture is bounded")
+	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accept"`)
+	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
+	_ = b.Wait()
+	require.Contains(t, told(), "STOPPING=1")
+}
+
+func TestServePrintsAUnit(t *testing.T) {
+	c, b, _ := served(t)
+	b.end(t)
+	r := c.run(t, "serve", "-unit")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "ExecStart="+program+" serve -log text -state /var/lib/mellowgate "+filepath.Join(c.dir, "site.yaml")+"\n")
+	require.NotContains(t, r.out, "{{")
+	require.Equal(t, 2, c.run(t, "serve", "-unit", "none.yaml").status)
+	require.Equal(t, 2, c.run(t, "serve", "-log", "jsn").status)
+	if analyze, err := exec.LookPath("systemd-analyze"); err == nil {
+		unit := filepath.Join(c.dir, "mellowgate.service")
+		require.NoError(t, os.WriteFile(unit, []byte(r.out), 0o600))
+		out, err := exec.Command(analyze, "verify", unit).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
 }
 
 func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {

@@ -133,9 +133,14 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 		if dir == "" {
 			dir = defaultState
 		}
-		name = (&state.Folder{Dir: dir}).Traffic()
-	}
-	if name != "-" {
+		folder := &state.Folder{Dir: dir}
+		name = folder.Traffic()
+		packets, err := folder.Packets()
+		if err != nil {
+			return nil, "", nil, failure{ExitUsage, vault.Unreadable(name, err)}
+		}
+		in, done = packets, func() { _ = packets.Close() }
+	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
 			return nil, "", nil, failure{ExitUsage, vault.Unreadable(name, err)}

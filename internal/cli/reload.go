@@ -11,7 +11,6 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
-	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/vault"
 )
 
@@ -19,9 +18,9 @@ import (
 // editors write in several steps.
 const settled = 300 * time.Millisecond
 
-// reloading keeps a service at its site until the call ends: it reads the site
-// again on SIGHUP and when a file of it changes.
-func (c *Call) reloading(l loaded, g *gate.Gate) error {
+// run keeps a service at its site until the call ends: it reads the site again
+// on SIGHUP and when a file of it changes.
+func (s *serving) run() error {
 	hangups := make(chan os.Signal, 1)
 	signal.Notify(hangups, syscall.SIGHUP)
 	defer signal.Stop(hangups)
@@ -30,14 +29,23 @@ func (c *Call) reloading(l loaded, g *gate.Gate) error {
 		return cannot(err)
 	}
 	defer func() { _ = watcher.Close() }()
-	watched := c.watch(watcher, l)
+	watched := s.watch(watcher)
+	var alive <-chan time.Time
+	if every := s.manager.Lives(); every > 0 {
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		alive = ticker.C
+	}
 	var due <-chan time.Time
 	for {
 		select {
-		case <-c.Done():
+		case <-s.Done():
 			return nil
+		case <-alive:
+			s.manager.Alive()
 		case <-hangups:
-			watched = c.reload(watcher, watched, l, g)
+			s.reload()
+			watched = s.watch(watcher)
 		case e := <-watcher.Events:
 			if watched[filepath.Clean(e.Name)] && e.Op != fsnotify.Chmod {
 				due = time.After(settled)
@@ -45,13 +53,15 @@ func (c *Call) reloading(l loaded, g *gate.Gate) error {
 		case <-watcher.Errors:
 		case <-due:
 			due = nil
-			watched = c.reload(watcher, watched, l, g)
+			s.reload()
+			watched = s.watch(watcher)
 		}
 	}
 }
 
-// watch watches the folders of a site's files, and gives the files that count.
-func (c *Call) watch(watcher *fsnotify.Watcher, l loaded) map[string]bool {
+// watch watches the folders of the site's files, and gives the files that count.
+func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
+	l := s.site
 	files := map[string]bool{filepath.Join(l.Base, vault.SealedName): true}
 	for _, name := range l.Files {
 		files[filepath.Clean(name)] = true
@@ -59,6 +69,13 @@ func (c *Call) watch(watcher *fsnotify.Watcher, l loaded) map[string]bool {
 	for _, k := range l.Site.Keys {
 		if k.Source == "file" {
 			files[vault.At(l.Base, k.From)] = true
+		}
+	}
+	for _, server := range l.Servers {
+		for _, name := range []string{server.Certificates.Certificate, server.Certificates.Key, server.Certificates.Authorities} {
+			if name != "" {
+				files[vault.At(l.Base, name)] = true
+			}
 		}
 	}
 	for name := range files {
@@ -69,22 +86,28 @@ func (c *Call) watch(watcher *fsnotify.Watcher, l loaded) map[string]bool {
 
 // reload reads the site again and puts it in place of the old one, or says why
 // not.
-func (c *Call) reload(watcher *fsnotify.Watcher, watched map[string]bool, old loaded, g *gate.Gate) map[string]bool {
-	l, err := c.loadFrom(old.Path, true)
+func (s *serving) reload() {
+	before := s.site.Service
+	l, err := s.loadFrom(s.site.Path, true)
 	if err == nil {
-		err = g.Reload(gate.Design{Site: l.Site, Keys: l.Keys, Clients: clientsOf(l.Site)})
+		err = s.take(l)
 	}
 	if err != nil {
 		var f failure
 		if errors.As(err, &f) {
 			err = f.err
 		}
-		c.note("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
-		return watched
+		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
+		s.manager.Status("the site has a mistake; an older one is in use")
+		return
 	}
-	c.note("the site was read again and is in use")
-	if l.Service.Metrics != old.Service.Metrics {
-		c.note("service.metrics is taken when serve starts: end it and start it again for that")
+	s.say("the site was read again and is in use")
+	s.manager.Status(s.status())
+	after := l.Service
+	for what, changed := range map[string]bool{"ledger": before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
+		"metrics": before.Metrics != after.Metrics, "syslog": before.Syslog != after.Syslog, "traffic": before.Traffic != after.Traffic} {
+		if changed {
+			s.say("service.%s is taken when serve starts: end it and start it again for that", what)
+		}
 	}
-	return c.watch(watcher, l)
 }

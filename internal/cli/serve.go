@@ -3,14 +3,20 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/journal"
+	"mellowgate/internal/live/manager"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/state"
 )
@@ -22,27 +28,33 @@ func serveCommand() *Command {
 client by itself, with its source address and the server's key. It says what it listens on, then "ready", and goes on
 until Ctrl-C.
 
-It reads the site again when a file of it changes, and on SIGHUP: whole, at once, and for questions from then on. A
-site with a mistake changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it
-has been asked and ends.
+It reads the site again when a file of it changes, and on SIGHUP: whole, at once, and for questions from then on.
+Certificates are read again too, and servers that are new, moved or gone begin, move and end. A site with a mistake
+changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it has been asked and ends.
 
-An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them.`,
+An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them. Where the
+ledger, the monitor, the syslog receiver and the limits are stands under service: in the site; docs/serve.md has it all.`,
 		Examples: []Example{
 			{"mellowgate serve -only gate-1 my-site", "one of the site's servers"},
 			{"mellowgate serve -state /var/lib/mellowgate my-site", "all of them, with events and ledger in a folder of their own"},
+			{"mellowgate serve -unit /etc/mellowgate/site.yaml", "print a systemd unit that runs it as a user without privileges"},
 		},
 		Prepare: func(c *Call) func() error {
-			dir := c.stateFlag()
-			only := c.Flags.String("only", "", "only these `servers`: tern,plover")
 			f := &serveFlags{}
+			dir := c.stateFlag()
+			c.Flags.StringVar(&f.only, "only", "", "only these `servers`: tern,plover")
 			c.Flags.DurationVar(&f.span, "for", 0, "end after this `time`, such as 5m")
 			c.Flags.BoolVar(&f.explain, "explain", false, "say for each decision how it came about, rule by rule")
+			c.Flags.StringVar(&f.log, "log", journal.Plain, "the `form` of what is written to standard error: plain (sentences about the service), text or json (events too, for a log)")
+			unit := c.Flags.Bool("unit", false, "print a systemd unit for this site, and do not run")
 			return func() error {
-				l, err := c.load(true)
-				if err != nil {
-					return err
+				if !slices.Contains(journal.Forms(), f.log) {
+					return wrong("-log is %q%s; plain, text or json is wanted", f.log, nearest.Suggest(f.log, journal.Forms()))
 				}
-				chosen, err := l.servers(*only)
+				if *unit {
+					return c.printUnit()
+				}
+				l, err := c.load(true)
 				if err != nil {
 					return err
 				}
@@ -50,7 +62,7 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 				if err != nil {
 					return failure{ExitUsage, err}
 				}
-				started, err := c.serve(l, folder, chosen, f)
+				started, err := c.serve(l, folder, f)
 				if !started {
 					folder.Abandon()
 					return err
@@ -62,75 +74,136 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 }
 
 type serveFlags struct {
-	span    time.Duration
-	explain bool
+	only, log string
+	span      time.Duration
+	explain   bool
 }
 
-// options gives how the service is to run. What it says goes line by line.
-func (f *serveFlags) options(c *Call) service.Options {
-	o := service.Options{Say: func(text string) { c.note("%s", text) }}
-	if !f.explain {
-		return o
-	}
-	var mu sync.Mutex
-	o.Explain = func(s *site.Site, e cause.Event, steps []rights.Step) {
-		mu.Lock()
-		defer mu.Unlock()
-		c.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))
-		writeSteps(c.Err, s.Where, steps)
-	}
-	return o
+// serving is a service while it runs.
+type serving struct {
+	*Call
+	flags   *serveFlags
+	folder  *state.Folder
+	service *service.Service
+	journal *journal.Journal
+	manager *manager.Manager
+	site    loaded // as it is in use
+	places  map[string]state.ServerPlace
 }
 
 // serve runs servers until the end of the call, and tells whether they started.
-func (c *Call) serve(l loaded, folder *state.Folder, chosen map[*site.Server]bool, f *serveFlags) (started bool, err error) {
-	v, err := service.Open(l.Site, l.Keys, clientsOf(l.Site), folder, f.options(c))
-	if err != nil {
+func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
+	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: manager.FromEnvironment(), places: map[string]state.ServerPlace{}}
+	plain := func(text string) { c.note("%s", text) }
+	var syslog *journal.Syslog
+	if to := l.Service.Syslog; to.Network != "" {
+		syslog = journal.NewSyslog(to, func(text string) { journal.New(f.log, c.Err, plain, nil).Say(text) })
+		defer syslog.Close()
+	}
+	s.journal = journal.New(f.log, c.Err, plain, syslog)
+	if s.service, err = service.Open(l.Site, l.Keys, clientsOf(l.Site), folder, s.options()); err != nil {
 		return false, cannot(err)
 	}
-	defer func() { err = errors.Join(err, v.Close()) }()
-	places := state.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []state.DevicePlace{},
-		Ledger: state.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
-	for _, s := range l.Servers {
-		if len(chosen) > 0 && !chosen[s] || len(chosen) == 0 && !s.Run {
-			continue
-		}
-		place, err := v.ListenAsDesigned(c.Context, s, l.Base)
-		if err != nil {
-			return false, cannot(err)
-		}
-		switch {
-		case s.TLS && s.Protocol == site.TACACS:
-			c.note("%s: TACACS+ over TLS on %s", s.Name, place.Authentication)
-		case s.TLS:
-			c.note("%s: RADIUS over TLS on %s", s.Name, place.Authentication)
-		case s.Protocol == site.TACACS:
-			c.note("%s: TACACS+ on %s", s.Name, place.Authentication)
-		default:
-			c.note("%s: RADIUS on %s, accounting on %s", s.Name, place.Authentication, place.Accounting)
-		}
-		places.Servers = append(places.Servers, service.Written(place, true))
-	}
-	if len(places.Servers) == 0 {
-		return false, wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only", l.Path)
+	defer func() { err = errors.Join(err, s.service.Close()) }()
+	if err := s.take(l); err != nil {
+		return false, err
 	}
 	if at := l.Service.Metrics; at != "" {
-		on, err := v.Metrics.Listen(at)
+		on, err := s.service.Metrics.Listen(at)
 		if err != nil {
 			return false, cannot(err)
 		}
-		c.note("metrics and health on http://%s/metrics and /health", on)
+		s.say("metrics and health on http://%s/metrics and /health", on)
 	}
-	if err := folder.WritePlaces(places); err != nil {
-		return false, cannot(err)
-	}
-	c.note("ready")
+	s.say("ready")
+	s.manager.Ready(s.status())
+	defer s.manager.Stopping()
 	if f.span > 0 {
 		var stop context.CancelFunc
 		c.Context, stop = context.WithTimeout(c.Context, f.span)
 		defer stop()
 	}
-	return true, c.reloading(l, v.Gate)
+	return true, s.run()
+}
+
+func (s *serving) say(format string, args ...any) { s.journal.Say(fmt.Sprintf(format, args...)) }
+
+func (s *serving) status() string {
+	return fmt.Sprintf("%s of %s", show.Count(len(s.places), "server"), s.site.Name)
+}
+
+// options gives how the service is to run. What it says goes line by line.
+func (s *serving) options() service.Options {
+	o := service.Options{Say: s.journal.Say, Event: s.journal.Event}
+	if !s.flags.explain {
+		return o
+	}
+	var mu sync.Mutex
+	o.Explain = func(of *site.Site, e cause.Event, steps []rights.Step) {
+		mu.Lock()
+		defer mu.Unlock()
+		s.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))
+		writeSteps(s.Err, of.Where, steps)
+	}
+	return o
+}
+
+// take puts a site into use: its design, and the servers that are to run.
+func (s *serving) take(l loaded) error {
+	chosen, err := l.servers(s.flags.only)
+	if err != nil {
+		return err
+	}
+	var run []*site.Server
+	for _, server := range l.Servers {
+		if len(chosen) > 0 && chosen[server] || len(chosen) == 0 && server.Run {
+			run = append(run, server)
+		}
+	}
+	if len(run) == 0 {
+		return wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only", l.Path)
+	}
+	changes, err := s.service.Take(s.Context, gate.Design{Site: l.Site, Keys: l.Keys, Clients: clientsOf(l.Site)}, run, l.Base)
+	if err != nil {
+		return cannot(err)
+	}
+	s.site = l
+	for _, change := range changes {
+		s.say("%s", listens(change))
+		name := change.Place.Server.Name
+		if delete(s.places, name); !change.Ended {
+			s.places[name] = service.Written(change.Place, true)
+		}
+	}
+	return cannot(s.writePlaces())
+}
+
+// listens says what a server does from now on.
+func listens(c gate.Change) string {
+	s, p := c.Place.Server, c.Place
+	switch {
+	case c.Ended:
+		return fmt.Sprintf("%s: ended on %s", s.Name, p.Authentication)
+	case s.TLS && s.Protocol == site.TACACS:
+		return fmt.Sprintf("%s: TACACS+ over TLS on %s", s.Name, p.Authentication)
+	case s.TLS:
+		return fmt.Sprintf("%s: RADIUS over TLS on %s", s.Name, p.Authentication)
+	case s.Protocol == site.TACACS:
+		return fmt.Sprintf("%s: TACACS+ on %s", s.Name, p.Authentication)
+	}
+	return fmt.Sprintf("%s: RADIUS on %s, accounting on %s", s.Name, p.Authentication, p.Accounting)
+}
+
+func (s *serving) writePlaces() error {
+	l := s.site
+	places := state.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []state.DevicePlace{}, Servers: []state.ServerPlace{},
+		Ledger: state.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
+	for _, server := range l.Servers {
+		if p, runs := s.places[server.Name]; runs {
+			places.Servers = append(places.Servers, p)
+		}
+	}
+	return s.folder.WritePlaces(places)
 }
 
 func clientsOf(s *site.Site) map[netip.Addr]*site.Device {

@@ -22,7 +22,7 @@ func (o *port) accept(listener net.Listener) {
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
-			if errors.Is(err, net.ErrClosed) || o.gate.ctx.Err() != nil {
+			if errors.Is(err, net.ErrClosed) || o.ctx.Err() != nil {
 				return
 			}
 			continue
@@ -50,9 +50,9 @@ func (o *port) connection(conn net.Conn) {
 	ended := make(chan struct{})
 	defer close(ended)
 	defer func() { _ = conn.Close() }()
-	s.gate.running.Go(func() { // the end of the gate ends the reading; what is being answered is answered
+	s.gate.running.Go(func() { // the end of the server ends the reading; what is being answered is answered
 		select {
-		case <-s.gate.ctx.Done():
+		case <-o.ctx.Done():
 			_ = conn.SetReadDeadline(time.Now())
 		case <-ended:
 		}
@@ -74,7 +74,7 @@ func (o *port) connection(conn net.Conn) {
 	}
 	q.Device = client.device
 	if s.site.TLS {
-		secured := tls.Server(through, o.place.TLS)
+		secured := tls.Server(through, o.secured.Load())
 		_ = secured.SetDeadline(time.Now().Add(idle))
 		if err := secured.Handshake(); err != nil {
 			s.drop(q, "tls", "the TLS handshake failed: "+err.Error())

@@ -66,7 +66,7 @@ func (r *radiusPort) read() {
 	for {
 		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
-			if r.on.gate.ctx.Err() == nil && isTemporary(err) {
+			if r.on.ctx.Err() == nil && isTemporary(err) {
 				continue
 			}
 			return
@@ -128,7 +128,7 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 	defer held.Wait()
 	for {
 		_ = conn.SetReadDeadline(time.Now().Add(idle))
-		if o.gate.ctx.Err() != nil {
+		if o.ctx.Err() != nil {
 			return
 		}
 		packet, err := radius.ReadPacket(conn)

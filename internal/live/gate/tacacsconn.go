@@ -57,7 +57,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	in := bufio.NewReaderSize(c.conn, 1024)
 	for first := true; ; first = false {
 		_ = deadline(time.Now().Add(idle))
-		if c.server.gate.ctx.Err() != nil {
+		if c.server.port.ctx.Err() != nil {
 			return
 		}
 		h, body, err := tacacs.ReadPacket(in, c.keys[0])

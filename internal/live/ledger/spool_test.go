@@ -50,7 +50,9 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 	require.ErrorIs(t, s.Keep(context.Background(), Record{Kind: Command}), ErrFull, "beyond the bound nothing is kept, and so nothing is answered")
 	server.Run()
 	settled(t, database, 1600)
-	require.Eventually(t, func() bool { return s.Keep(context.Background(), Record{Time: time.Unix(5000, 0), Kind: Command}) == nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return s.Keep(context.Background(), Record{Time: time.Unix(5000, 0), Kind: Command}) == nil
+	}, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, s.Close())
 	require.Len(t, all(t, database, Filter{}), 1601, "Close writes what waits")
 	p, err := Verify(context.Background(), database)

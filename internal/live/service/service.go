@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -27,6 +28,8 @@ import (
 type Options struct {
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, cause.Event, []rights.Step)
+	// Event is given every event, beside events.jsonl. Default: nobody.
+	Event func(cause.Event)
 	// Say is told what an administrator should know of the service itself.
 	// Default: nobody is.
 	Say func(string)
@@ -59,17 +62,17 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
 		return nil, err
 	}
-	if v.traffic, err = os.OpenFile(folder.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
+	if err := v.record(folder, s.Service.Traffic); err != nil {
 		return nil, errors.Join(err, v.ledger.Close())
-	}
-	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
-		return nil, errors.Join(err, v.traffic.Close(), v.ledger.Close())
 	}
 	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Capture: v.Capture,
 		Explain: options.Explain,
 		Events: func(e cause.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)
+			if options.Event != nil {
+				options.Event(e)
+			}
 		}})
 	return v, nil
 }
@@ -103,7 +106,39 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 // Close ends the gate, and then closes what it wrote to.
 func (v *Service) Close() error {
 	v.Shutdown()
-	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.traffic.Close(), v.ledger.Close())
+	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
+}
+
+func (v *Service) closeTraffic() error {
+	if v.traffic == nil {
+		return nil
+	}
+	return v.traffic.Close()
+}
+
+// record begins the capture of what is sent and received: the last packets, in
+// two parts of half the size each. A size of 0 is none.
+func (v *Service) record(folder *state.Folder, size int64) error {
+	if size == 0 {
+		return nil
+	}
+	var err error
+	if v.traffic, err = folder.OpenTraffic(); err != nil {
+		return err
+	}
+	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
+		return errors.Join(err, v.traffic.Close())
+	}
+	v.Capture.Bound(size/2, func() (io.Writer, error) {
+		next, err := folder.OpenTraffic()
+		if err != nil {
+			return nil, err
+		}
+		_ = v.traffic.Close()
+		v.traffic = next
+		return next, nil
+	})
+	return nil
 }
 
 // Where gives the place of a server at an address, on the site's ports.
@@ -139,30 +174,44 @@ func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
 	return found[0].Unmap(), nil
 }
 
-// ListenAsDesigned listens for a server on the address that the site gives it,
-// over TLS with the certificates that the site names; their paths start from
-// base.
-func (v *Service) ListenAsDesigned(ctx context.Context, s *site.Server, base string) (gate.Place, error) {
-	address, err := Resolve(ctx, s)
-	if err != nil {
-		return gate.Place{}, err
-	}
-	place := Where(s, address)
-	if s.TLS {
-		identity, err := pki.Of(s, base)
+// Take puts a design in place of the one in use, and lets just these servers
+// of it listen, on the addresses that the site gives them; over TLS with the
+// certificates that the site names, read anew, whose paths start from base. It
+// gives what changed. After an error nothing has.
+func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
+	places := make([]gate.Place, len(servers))
+	for i, s := range servers {
+		address, err := Resolve(ctx, s)
 		if err != nil {
-			return place, err
+			return nil, err
 		}
-		place.TLS = identity.Server(s.Protocol)
+		places[i] = Where(s, address)
+		if s.TLS {
+			identity, err := pki.Of(s, base)
+			if err != nil {
+				return nil, err
+			}
+			places[i].TLS = identity.Server(s.Protocol)
+		}
 	}
-	got, err := v.Listen(place)
+	changes, err := v.Gate.Take(d, places)
+	return changes, advised(err)
+}
+
+// advised adds the next step to an error of listening.
+func advised(err error) error {
+	var at *gate.ListenError
+	if !errors.As(err, &at) {
+		return err
+	}
+	name, place := at.Place.Server.Name, at.Place.Authentication
 	switch {
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return got, fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host that has, or try the site with: mellowgate lab", s.Name, address)
+		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host that has, or try the site with: mellowgate lab", name, place.Addr())
 	case errors.Is(err, syscall.EADDRINUSE):
-		return got, fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in the site", s.Name, place.Authentication)
+		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in the site", name, place)
 	case errors.Is(err, syscall.EACCES):
-		return got, fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the program CAP_NET_BIND_SERVICE", s.Name, place.Authentication)
+		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the program CAP_NET_BIND_SERVICE", name, place)
 	}
-	return got, err
+	return err
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -91,6 +92,7 @@ const (
 	eventsFile      = "events.jsonl"
 	tracesDir       = "traces"
 	trafficFile     = "traffic.pcapng"
+	olderFile       = "traffic-older.pcapng" // what came before, where the capture is bounded
 	hostsFile       = "known_hosts"
 	certificatesDir = "certificates"
 	ledgerFile      = "ledger.db"
@@ -99,7 +101,7 @@ const (
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, hostsFile, certificatesDir}
+var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, olderFile, hostsFile, certificatesDir}
 
 var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm"}
 
@@ -210,6 +212,52 @@ func (f *Folder) Spool() string { return filepath.Join(f.Dir, spoolFile) }
 
 // Traffic gives the path of the capture.
 func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
+
+// OpenTraffic begins the capture anew. What there was of it becomes the older
+// part, and takes the place of the one before.
+func (f *Folder) OpenTraffic() (*os.File, error) {
+	if err := os.Rename(f.Traffic(), filepath.Join(f.Dir, olderFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	return os.OpenFile(f.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+}
+
+// Packets opens the capture for reading, the older part first.
+func (f *Folder) Packets() (io.ReadCloser, error) {
+	var parts parts
+	for _, name := range []string{olderFile, trafficFile} {
+		file, err := os.Open(filepath.Join(f.Dir, name))
+		if errors.Is(err, fs.ErrNotExist) && name == olderFile {
+			continue
+		}
+		if err != nil {
+			return nil, errors.Join(err, parts.Close())
+		}
+		parts = append(parts, file)
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(parts.readers()...), parts}, nil
+}
+
+type parts []*os.File
+
+func (p parts) readers() []io.Reader {
+	all := make([]io.Reader, len(p))
+	for i, f := range p {
+		all[i] = f
+	}
+	return all
+}
+
+func (p parts) Close() error {
+	var errs []error
+	for _, f := range p {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
 
 // KnownHosts gives the path of the devices' SSH keys, in the form that an SSH
 // client reads.

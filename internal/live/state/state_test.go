@@ -1,6 +1,8 @@
 package state
 
 import (
+	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -64,6 +66,28 @@ func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
 	require.Equal(t, "first", events[0].Person)
 	require.FileExists(t, f.Ledger())
 	require.NoDirExists(t, filepath.Join(dir, "previous"))
+}
+
+func TestTheCaptureIsReadWithItsOlderPart(t *testing.T) {
+	f, err := Create(filepath.Join(t.TempDir(), "st"), "book.db")
+	require.NoError(t, err)
+	for _, text := range []string{"one", "two", "three"} {
+		file, err := f.OpenTraffic()
+		require.NoError(t, err)
+		_, err = file.WriteString(text)
+		require.NoError(t, errors.Join(err, file.Close()))
+	}
+	packets, err := f.Packets()
+	require.NoError(t, err)
+	text, err := io.ReadAll(packets)
+	require.NoError(t, errors.Join(err, packets.Close()))
+	require.Equal(t, "twothree", string(text))
+	require.NoError(t, os.WriteFile(f.LedgerFile("book.db")+"-wal", nil, 0o600))
+	require.NoError(t, f.Close())
+	_, err = Create(f.Dir, "book.db")
+	require.NoError(t, err, "the site's own ledger may lie in the folder")
+	_, err = Create(f.Dir)
+	require.ErrorContains(t, err, "it holds book.db-wal")
 }
 
 func TestAFolderOfSomebodyElseIsNotTouched(t *testing.T) {

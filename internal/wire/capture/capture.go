@@ -15,11 +15,15 @@ import (
 )
 
 // Writer writes one capture. Its methods may be called from anywhere; an
-// error of the file below is kept and given by Close.
+// error of the file below is kept and given by Close. A nil Writer writes
+// nothing.
 type Writer struct {
-	mu  sync.Mutex
-	ng  *pcapgo.NgWriter
-	err error
+	mu   sync.Mutex
+	ng   *pcapgo.NgWriter
+	err  error
+	size int64 // octets written since next was last called
+	most int64 // 0: no bound
+	next func() (io.Writer, error)
 }
 
 // NewWriter begins a capture on w.
@@ -31,8 +35,40 @@ func NewWriter(w io.Writer) (*Writer, error) {
 	return &Writer{ng: ng}, nil
 }
 
+// Bound makes the capture go on in another file, which next gives, whenever so
+// many octets have been written to one. A whole capture begins there.
+func (w *Writer) Bound(most int64, next func() (io.Writer, error)) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.most, w.next = most, next
+}
+
+// turn goes on in the next file when this one is full.
+func (w *Writer) turn() error {
+	if w.most == 0 || w.size < w.most {
+		return nil
+	}
+	if err := w.ng.Flush(); err != nil {
+		return err
+	}
+	to, err := w.next()
+	if err != nil {
+		return err
+	}
+	w.ng, err = pcapgo.NewNgWriter(to, layers.LinkTypeEthernet)
+	w.size = 0
+	return err
+}
+
+// blockOverhead is what a packet takes beside its octets (pcapng, section 4.3),
+// with the most of padding.
+const blockOverhead = 35
+
 // Close flushes the capture; the file itself is the caller's.
 func (w *Writer) Close() error {
+	if w == nil {
+		return nil
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if err := w.ng.Flush(); w.err == nil {
@@ -58,6 +94,9 @@ func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.Serializable
 }
 
 func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, payload []byte) {
+	if w == nil {
+		return
+	}
 	ether := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2}, EthernetType: layers.EthernetTypeIPv4}
 	if _, six := ip.(*layers.IPv6); six {
 		ether.EthernetType = layers.EthernetTypeIPv6
@@ -68,7 +107,11 @@ func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, 
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if err == nil {
+		err = w.turn()
+	}
+	if err == nil {
 		n := len(b.Bytes())
+		w.size += int64(n) + blockOverhead
 		err = w.ng.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: n, Length: n}, b.Bytes())
 	}
 	if err == nil {

@@ -3,6 +3,7 @@ package capture
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -105,6 +106,46 @@ func pcap(t *testing.T, link layers.LinkType, packets ...[]byte) []byte {
 func segment(seq uint32, text string) []gopacket.SerializableLayer {
 	return []gopacket.SerializableLayer{ether(layers.EthernetTypeIPv4), ip(layers.IPProtocolTCP),
 		&layers.TCP{SrcPort: 40001, DstPort: 49, Seq: seq, ACK: true, PSH: true}, gopacket.Payload(text)}
+}
+
+func TestABoundedCaptureGoesOnInAnotherFileAndReadsAsOne(t *testing.T) {
+	var files []*bytes.Buffer
+	next := func() (io.Writer, error) {
+		files = append(files, &bytes.Buffer{})
+		return files[len(files)-1], nil
+	}
+	first, _ := next()
+	w, err := NewWriter(first)
+	require.NoError(t, err)
+	w.Bound(2000, next)
+	c := w.Connect(at, client, server)
+	for i := range 60 {
+		w.UDP(at, client, server, fmt.Appendf(nil, "datagram %d", i))
+	}
+	c.Data(at, true, []byte("question"))
+	require.NoError(t, w.Close())
+	require.Greater(t, len(files), 2)
+	var both bytes.Buffer
+	for _, f := range files[len(files)-2:] {
+		require.Less(t, f.Len(), 2300)
+		both.Write(f.Bytes())
+	}
+	lines, _, err := read(t, both.Bytes())
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(lines, "\n"), "datagram 59")
+	require.Contains(t, strings.Join(lines, "\n"), "client=true question lost=", "a connection that began in a part that is gone")
+	require.Greater(t, len(lines), 20, "both parts are read")
+
+	w, err = NewWriter(&bytes.Buffer{})
+	require.NoError(t, err)
+	w.Bound(100, func() (io.Writer, error) { return nil, errors.New("the disk is full") })
+	for range 10 {
+		w.UDP(at, client, server, []byte("x"))
+	}
+	require.ErrorContains(t, w.Close(), "the disk is full")
+	var none *Writer
+	none.Connect(at, client, server).Data(at, true, []byte("x"))
+	require.NoError(t, none.Close())
 }
 
 func TestTCPOutOfOrderAndJoinedInTheMiddleIsPutTogether(t *testing.T) {

@@ -1,0 +1,81 @@
+package gate_test
+
+import (
+	"crypto/tls"
+	"errors"
+	"net/netip"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/pki"
+)
+
+func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
+	r := start(t)
+	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
+	any, elsewhere := netip.MustParseAddrPort("127.0.0.1:0"), netip.MustParseAddrPort("127.0.0.2:0")
+	at := func(server string, place netip.AddrPort) gate.Place {
+		return gate.Place{Server: r.site.Server(server), Authentication: place, Accounting: place}
+	}
+	stays := gate.Place{Server: r.site.Server("t"), Authentication: any}
+
+	changes, err := r.gate.Take(design, []gate.Place{stays, at("r", elsewhere)})
+	require.NoError(t, err)
+	require.Len(t, changes, 2, "t has not changed")
+	require.Equal(t, []any{true, false, "127.0.0.2"}, []any{changes[0].Ended, changes[1].Ended, changes[1].Place.Authentication.Addr().String()})
+	require.Equal(t, walk.Unavailable, r.ask("r", login("ines"), "right").Result, "nobody is there any more")
+	r.radius = changes[1].Place
+	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "right").Result)
+
+	// One that cannot begin leaves all as it was, those that were to end too.
+	_, err = r.gate.Take(design, []gate.Place{at("r", elsewhere), {Server: r.site.Server("t"), Authentication: netip.MustParseAddrPort("192.0.2.1:49")}})
+	var refused *gate.ListenError
+	require.ErrorAs(t, err, &refused)
+	require.True(t, errors.Is(err, syscall.EADDRNOTAVAIL), err.Error())
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
+	}
+
+	changes, err = r.gate.Take(design, []gate.Place{at("r", elsewhere)})
+	require.NoError(t, err)
+	require.True(t, changes[0].Ended)
+	require.Equal(t, walk.Closed, r.ask("t", login("ines"), "right").Reason)
+}
+
+func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
+	r := start(t)
+	authority, err := pki.NewAuthority("ours", time.Now())
+	require.NoError(t, err)
+	issue := func(name string) pki.Identity {
+		i, err := authority.Issue(name, netip.MustParseAddr("127.0.0.1"), time.Now())
+		require.NoError(t, err)
+		return i
+	}
+	server := *r.site.Server("t")
+	server.TLS = true
+	place := gate.Place{Server: &server, Authentication: netip.MustParseAddrPort("127.0.0.1:0")}
+	serve := func(i pki.Identity) []gate.Change {
+		place.TLS = i.Server(site.TACACS)
+		changes, err := r.gate.Take(designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}), []gate.Place{place})
+		require.NoError(t, err)
+		return changes
+	}
+	changes := serve(issue("old"))
+	on := changes[len(changes)-1].Place.Authentication
+	shown := func() string {
+		mine := issue("device")
+		conn, err := tls.Dial("tcp", on.String(), mine.Client(site.TACACS, "127.0.0.1"))
+		require.NoError(t, err)
+		defer func() { _ = conn.Close() }()
+		return conn.ConnectionState().PeerCertificates[0].Subject.CommonName
+	}
+	require.Equal(t, "old", shown())
+	require.Empty(t, serve(issue("new")), "the port stays open")
+	require.Equal(t, "new", shown())
+}

@@ -1,0 +1,87 @@
+// Package journal tells the outside what a service does: in lines for a person,
+// in structured lines for a log, and as syslog messages. It holds up nobody:
+// what a slow receiver does not take is counted and said.
+package journal
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"time"
+
+	"mellowgate/internal/core/cause"
+)
+
+// Forms of a log.
+const (
+	Plain = "plain" // what an administrator should know, as sentences; no events
+	Text  = "text"  // everything, as key=value
+	JSON  = "json"  // everything, an object a line
+)
+
+// Forms gives the forms, the usual one first.
+func Forms() []string { return []string{Plain, Text, JSON} }
+
+// Journal takes what happens. The zero value drops it.
+type Journal struct {
+	plain  func(string)
+	log    *slog.Logger
+	syslog *Syslog
+}
+
+// New makes a journal in a form, written to w; the plain one is given to plain,
+// sentence by sentence. Syslog may be nil.
+func New(form string, w io.Writer, plain func(string), syslog *Syslog) *Journal {
+	j := &Journal{plain: plain, syslog: syslog}
+	switch form {
+	case Text:
+		j.log = slog.New(slog.NewTextHandler(w, nil))
+	case JSON:
+		j.log = slog.New(slog.NewJSONHandler(w, nil))
+	}
+	return j
+}
+
+// Say tells something about the service itself.
+func (j *Journal) Say(text string) {
+	switch {
+	case j.log != nil:
+		j.log.Info(text)
+	case j.plain != nil:
+		j.plain(text)
+	}
+	if j.syslog != nil {
+		j.syslog.send(time.Now(), info, "service", text)
+	}
+}
+
+// Event tells one decision, or what was dropped.
+func (j *Journal) Event(e cause.Event) {
+	if j.log != nil {
+		attributes := attributesOf(e)
+		j.log.LogAttrs(context.Background(), levels[e.Answer], "event", attributes...)
+	}
+	if j.syslog != nil {
+		j.syslog.event(e)
+	}
+}
+
+// levels is how grave an answer is in a log; 0 is Info.
+var levels = map[string]slog.Level{cause.Refuse: slog.LevelWarn, cause.Dropped: slog.LevelWarn, cause.Failed: slog.LevelError}
+
+// attributesOf gives the fields of an event that say something, in the order of
+// its JSON form, without its time.
+func attributesOf(e cause.Event) []slog.Attr {
+	var all []slog.Attr
+	for _, f := range []struct{ name, value string }{{"server", e.Server}, {"protocol", e.Protocol}, {"client", e.Client}, {"device", e.Device}, {"access", e.Access},
+		{"person", e.Person}, {"question", e.Question}, {"command", e.Command}, {"answer", e.Answer}, {"reason", e.Reason}, {"text", e.Text}, {"place", e.Place},
+		{"rule", e.Rule}, {"key", e.Key}} {
+		if f.value != "" {
+			all = append(all, slog.String(f.name, f.value))
+		}
+	}
+	if e.Level != nil {
+		all = append(all, slog.Int("level", *e.Level))
+	}
+	return all
+}

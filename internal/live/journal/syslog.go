@@ -1,0 +1,198 @@
+package journal
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+)
+
+// Syslog sends messages to a syslog receiver, RFC 5424: by UDP one in a
+// datagram (RFC 5426), by TCP with their length before them (RFC 6587, section
+// 3.4.1), or to a socket of this host. It never waits for the receiver.
+type Syslog struct {
+	to      site.SyslogSink
+	host    string
+	queue   chan []byte
+	lost    atomic.Int64 // messages that found no place
+	stop    chan struct{}
+	ended   chan struct{}
+	say     func(string)
+	conn    net.Conn
+	refused bool // the last try failed, and that was said
+}
+
+// Facility and severities, RFC 5424 section 6.2.1.
+const (
+	security = 10 // authorization messages
+
+	failed  = 3
+	warning = 4
+	notice  = 5
+	info    = 6
+)
+
+// severities of events by their answer; the rest is info.
+var severities = map[string]int{cause.Failed: failed, cause.Dropped: warning, cause.Refuse: notice}
+
+const (
+	mostQueued   = 4096
+	sendsIn      = 5 * time.Second
+	triesAgain   = time.Second
+	longestField = 2048 // octets of a message; UDP receivers take no more (RFC 5424, section 6.1)
+)
+
+// NewSyslog begins to send. What goes wrong with it is said to say.
+func NewSyslog(to site.SyslogSink, say func(string)) *Syslog {
+	host, err := os.Hostname()
+	if err != nil || host == "" {
+		host = "-"
+	}
+	s := &Syslog{to: to, host: printable(host, 255), queue: make(chan []byte, mostQueued), stop: make(chan struct{}), ended: make(chan struct{}), say: say}
+	go s.run()
+	return s
+}
+
+// Close sends what is queued, if that goes quickly, and ends.
+func (s *Syslog) Close() {
+	close(s.stop)
+	<-s.ended
+}
+
+func (s *Syslog) event(e cause.Event) {
+	severity, known := severities[e.Answer]
+	if !known {
+		severity = info
+	}
+	var b bytes.Buffer
+	fields := slog.NewTextHandler(&b, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
+		if len(groups) == 0 && (a.Key == slog.TimeKey || a.Key == slog.LevelKey || a.Key == slog.MessageKey) {
+			return slog.Attr{}
+		}
+		return a
+	}})
+	r := slog.NewRecord(e.Time, 0, "", 0)
+	r.AddAttrs(attributesOf(e)...)
+	if fields.Handle(context.Background(), r) == nil {
+		s.send(e.Time, severity, e.Answer, strings.TrimSuffix(b.String(), "\n"))
+	}
+}
+
+// send queues a message; what finds no place is lost.
+func (s *Syslog) send(at time.Time, severity int, kind, text string) {
+	select {
+	case s.queue <- s.message(at, severity, kind, text):
+	default:
+		s.lost.Add(1)
+	}
+}
+
+// message makes one message, RFC 5424 section 6: no structured data, and the
+// text in UTF-8.
+func (s *Syslog) message(at time.Time, severity int, kind, text string) []byte {
+	b := fmt.Appendf(nil, "<%d>1 %s %s mellowgate %d %s - \xef\xbb\xbf%s", security*8+severity, at.UTC().Format("2006-01-02T15:04:05.000000Z"),
+		s.host, os.Getpid(), printable(kind, 32), strings.ToValidUTF8(text, "\uFFFD"))
+	return b[:min(len(b), longestField)]
+}
+
+// printable keeps to what a field of the header may hold.
+func printable(text string, most int) string {
+	keep := strings.Map(func(c rune) rune {
+		if c <= ' ' || c > '~' {
+			return -1
+		}
+		return c
+	}, text)
+	if keep == "" {
+		return "-"
+	}
+	return keep[:min(len(keep), most)]
+}
+
+func (s *Syslog) run() {
+	defer close(s.ended)
+	defer s.hangUp()
+	for {
+		select {
+		case m := <-s.queue:
+			s.deliver(m)
+		case <-s.stop:
+			for {
+				select {
+				case m := <-s.queue:
+					if s.deliver(m); s.refused {
+						return
+					}
+				default:
+					return
+				}
+			}
+		}
+	}
+}
+
+// deliver sends a message, on a fresh connection where the old one broke. While
+// the receiver is away messages are passed over, and tried about once a second.
+func (s *Syslog) deliver(m []byte) {
+	if s.to.Network == "tcp" {
+		m = append(fmt.Appendf(nil, "%d ", len(m)), m...)
+	}
+	for range 2 {
+		if s.conn == nil {
+			network := s.to.Network
+			if network == "unix" {
+				network = "unixgram"
+			}
+			conn, err := net.DialTimeout(network, s.to.Address, sendsIn)
+			if err != nil {
+				s.away(err)
+				return
+			}
+			s.conn = conn
+		}
+		_ = s.conn.SetWriteDeadline(time.Now().Add(sendsIn))
+		_, err := s.conn.Write(m)
+		if err == nil {
+			if s.refused {
+				s.refused = false
+				s.say(fmt.Sprintf("the syslog receiver takes messages again; %d were not sent", s.lost.Swap(0)))
+			}
+			return
+		}
+		s.hangUp()
+		if s.to.Network == "udp" { // the receiver's port was closed when the last one came
+			s.away(err)
+			return
+		}
+	}
+	s.away(fmt.Errorf("the connection breaks"))
+}
+
+func (s *Syslog) away(err error) {
+	s.lost.Add(1)
+	if !s.refused {
+		s.refused = true
+		s.say(fmt.Sprintf("the syslog receiver %s %s cannot be reached: %v; events go on being written to events.jsonl", s.to.Network, s.to.Address, err))
+	}
+	timer := time.NewTimer(triesAgain)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-s.stop:
+	}
+}
+
+func (s *Syslog) hangUp() {
+	if s.conn != nil {
+		_ = s.conn.Close()
+		s.conn = nil
+	}
+}
