@@ -19,11 +19,11 @@ import (
 func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 	r := start(t)
 	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
-	any, elsewhere := netip.MustParseAddrPort("127.0.0.1:0"), netip.MustParseAddrPort("127.0.0.2:0")
+	anywhere, elsewhere := netip.MustParseAddrPort("127.0.0.1:0"), netip.MustParseAddrPort("127.0.0.2:0")
 	at := func(server string, place netip.AddrPort) gate.Place {
 		return gate.Place{Server: r.site.Server(server), Authentication: place, Accounting: place}
 	}
-	stays := gate.Place{Server: r.site.Server("t"), Authentication: any}
+	stays := gate.Place{Server: r.site.Server("t"), Authentication: anywhere}
 
 	changes, err := r.gate.Take(design, []gate.Place{stays, at("r", elsewhere)})
 	require.NoError(t, err)
