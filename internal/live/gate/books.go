@@ -52,7 +52,7 @@ func (b *books) close() {
 func (b *books) recall(name string, now time.Time) *site.Person {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if r, ok := b.known[name]; ok && now.Before(r.until) {
+	if r, ok := b.known[name]; ok && lasts(r.until, now, knownFor) {
 		return r.person
 	}
 	return nil

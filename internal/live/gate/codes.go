@@ -183,7 +183,7 @@ func (c *challenges) put(person string, client netip.Addr, now time.Time) []byte
 	defer c.mu.Unlock()
 	if len(c.open) >= mostChallenges {
 		for k, o := range c.open {
-			if !now.Before(o.until) {
+			if !lasts(o.until, now, challengeLasts) {
 				delete(c.open, k)
 			}
 		}
@@ -205,5 +205,5 @@ func (c *challenges) answered(state []byte, person string, client netip.Addr, no
 		return false
 	}
 	delete(c.open, string(state))
-	return now.Before(o.until)
+	return lasts(o.until, now, challengeLasts)
 }

@@ -45,7 +45,7 @@ const (
 func (d *duplicates) begin(k duplicate, now time.Time) (answer []byte, fresh bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if a, ok := d.known[k]; ok && now.Sub(a.at) < remembered {
+	if a, ok := d.known[k]; ok && lasts(a.at.Add(remembered), now, remembered) {
 		return a.answer, false
 	}
 	if d.known == nil {

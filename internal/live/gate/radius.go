@@ -105,7 +105,12 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
 		r.answering.Go(func() {
-			s.gate.turns.run(from.Addr(), func() { answer = request.answer() })
+			if r.accounting { // it waits for the disk, the longer together the better
+				answer = request.answer()
+				s.gate.turns.leaveLine(from.Addr())
+			} else {
+				s.gate.turns.run(from.Addr(), func() { answer = request.answer() })
+			}
 			s.gate.failures.hold(s.gate.ctx, from.Addr(), request.hold)
 			if answer := request.finish(answer); answer != nil {
 				s.captureUDP(r.local, from, answer)

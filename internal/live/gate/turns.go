@@ -64,6 +64,9 @@ func newTurns() *turns {
 // enter takes a place among those who wait. It is false when there is none.
 func (t *turns) enter(a netip.Addr) bool { return t.waiting.take(a, mostWaiting, mostWaitingOfOne) }
 
+// leaveLine gives up the place of enter, without run.
+func (t *turns) leaveLine(a netip.Addr) { t.waiting.give(a) }
+
 // run does something when the asker has its turn, after enter.
 func (t *turns) run(a netip.Addr, do func()) {
 	mine := t.of(a)

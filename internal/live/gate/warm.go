@@ -43,6 +43,13 @@ func (w *warm) sum(p *site.Person, typed string) [sha256.Size]byte {
 	return sha256.Sum256(b)
 }
 
+// lasts tells whether something that holds for a time, until a moment, holds
+// now. After the clock was set back it does not hold for longer.
+func lasts(until, now time.Time, span time.Duration) bool {
+	left := until.Sub(now)
+	return left > 0 && left <= span
+}
+
 // knows tells whether a password was right not long ago.
 func (w *warm) knows(p *site.Person, typed string, now time.Time) bool {
 	if p.Password.Hash == "" {
@@ -52,7 +59,7 @@ func (w *warm) knows(p *site.Person, typed string, now time.Time) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	until, ok := w.until[sum]
-	return ok && now.Before(until)
+	return ok && lasts(until, now, staysFor)
 }
 
 // remember notes a password that was right.
