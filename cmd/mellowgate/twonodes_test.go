@@ -43,7 +43,9 @@ service: {limits: {failure-delay: 0s}}
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
 
-	var foreseen struct{ Cases []struct{ Person, Outcome, By string } }
+	var foreseen struct {
+		Cases []struct{ Person, Outcome, By string }
+	}
 	strictly(t, c.run(t, "foresee", "-json", "-person", "ines", "-through", "ssh", "-silent", "t1,r1").out, &foreseen)
 	require.NotEmpty(t, foreseen.Cases)
 	for _, f := range foreseen.Cases {
