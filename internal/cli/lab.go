@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,9 +30,19 @@ func labCommand() *Command {
 on until Ctrl-C or the end of -for.
 
 Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port that
-stands for the serial line. Telnet, web and API of a device are not simulated yet.`,
+stands for the serial line.
+
+While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and -faults, with
+the same -state. A fault is one of
+  SERVER silent | closed | slow 3s | key-differs | asker-unknown | error
+  SERVER no-authentication | no-authorization | no-accounting
+  DEVICE loses 30%
+  clock +2h
+and one of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. Nobody plays a
+directory in a lab: its directories are gone.`,
 		Examples: []Example{
 			{"mellowgate lab demo/as-reviewed", "the demo site, until Ctrl-C"},
+			{"mellowgate lab -set 'tern silent' -set 'plover slow 3s'", "break a running lab; -lift all mends it"},
 			{"mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed", "for five minutes, with its evidence in /tmp/lab"},
 		},
 		Prepare: func(c *Call) func() error {
@@ -39,7 +50,14 @@ stands for the serial line. Telnet, web and API of a device are not simulated ye
 			dir := c.stateFlag()
 			span := c.Flags.Duration("for", 0, "end after this `time`, such as 5m")
 			network := c.Flags.String("network", "", "other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			var set, lift names
+			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
+			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
+			list := c.Flags.Bool("faults", false, "in a running lab: list the faults in effect")
 			return func() error {
+				if len(set)+len(lift) > 0 || *list {
+					return c.changeLab(*dir, set, lift)
+				}
 				l, err := c.load(true)
 				if err != nil {
 					return err
@@ -51,7 +69,9 @@ stands for the serial line. Telnet, web and API of a device are not simulated ye
 				defer func() { _ = folder.Close() }()
 				defer running.Shutdown()
 				if *c.json {
-					err = show.JSON(c.Out, running.Places)
+					places := running.Places
+					places.Control = nil // its token is for the state folder alone
+					err = show.JSON(c.Out, places)
 				} else {
 					printPlaces(c, running.Places, *dir)
 				}
@@ -64,6 +84,41 @@ stands for the serial line. Telnet, web and API of a device are not simulated ye
 			}
 		},
 	}
+}
+
+// changeLab sets and lifts faults in the lab that runs with a state folder.
+func (c *Call) changeLab(dir string, set, lift names) error {
+	folder, err := state.Open(dir)
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	places, err := folder.Places()
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	if places.Control == nil {
+		return wrong("%s is the state folder of serve, and faults are for a lab", dir)
+	}
+	all := slices.Contains(lift, "all")
+	answer, err := lab.Ask(c.Context, *places.Control, lab.Change{Set: set, Lift: slices.DeleteFunc(slices.Clone(lift), func(f string) bool { return f == "all" }), LiftAll: all})
+	if err != nil {
+		return cannot(fmt.Errorf("%w: %s; start one with: mellowgate lab -state %s", err, dir, dir))
+	}
+	if answer.Wrong != "" {
+		return wrong("%s", answer.Wrong)
+	}
+	if *c.json {
+		return show.JSON(c.Out, struct {
+			Faults []string `json:"faults"`
+		}{answer.Faults})
+	}
+	if len(answer.Faults) == 0 {
+		c.say("no fault is in effect\n")
+	}
+	for _, f := range answer.Faults {
+		c.say("%s\n", f)
+	}
+	return nil
 }
 
 // startLab starts a lab of the site with its state in dir.

@@ -78,6 +78,10 @@ type Event struct {
 	Key      string    `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
 }
 
+// FaultQuestion marks an event that is no question at all: a fault was set or
+// lifted in a lab. Its Text says which.
+const FaultQuestion = "fault"
+
 // Answers of an Event.
 const (
 	Accept   = "accept"

@@ -43,7 +43,7 @@ const slack = 2 * time.Second
 // stories puts the evidence in order: one story for each login that a device
 // noted or, where no device noted anything, for each that a server noted.
 func stories(e Evidence) []Story {
-	traces, events := slices.Clone(e.Traces), slices.Clone(e.Events)
+	traces, events := slices.Clone(e.Traces), slices.DeleteFunc(slices.Clone(e.Events), func(e Event) bool { return e.Question == FaultQuestion })
 	slices.SortStableFunc(traces, func(a, b Trace) int { return a.Time.Compare(b.Time) })
 	slices.SortStableFunc(events, func(a, b Event) int { return a.Time.Compare(b.Time) })
 	if len(traces) == 0 {

@@ -20,6 +20,9 @@ type asker struct {
 // asker gives who asks from an address. It is false for nobody known.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap()
+	if s.fault(a).Unknown {
+		return asker{}, false
+	}
 	if d, ok := s.Clients[a]; ok {
 		return asker{d, s.keys}, true
 	}

@@ -38,6 +38,11 @@ func newBooks(d Design) *books {
 		if s.Directory.Key != nil {
 			password = d.Keys[s.Directory.Key.Name]
 		}
+		if d.Directory != nil {
+			elsewhere := *s
+			elsewhere.Address = d.Directory(s)
+			s = &elsewhere
+		}
 		b.all = append(b.all, directory.New(s, password))
 	}
 	return b

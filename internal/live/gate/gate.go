@@ -48,6 +48,7 @@ type Place struct {
 type Gate struct {
 	config   Config
 	design   atomic.Pointer[snapshot]
+	faults   atomic.Pointer[map[afflicted]Fault]
 	codes    codes
 	asked    challenges
 	hushed   hushed

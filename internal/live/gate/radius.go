@@ -249,6 +249,8 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 // without waiting for the disk.
 func (r *radiusRequest) quick() bool {
 	switch {
+	case r.server.fault(r.client.Addr()).Delay > 0:
+		return false
 	case r.packet.Code == radius.AccountingRequest && r.accounting:
 		return false
 	case r.packet.Code == radius.AccessRequest && !r.accounting:
@@ -268,6 +270,15 @@ func (r *radiusRequest) finish(answer []byte) []byte {
 // followed by finish.
 func (r *radiusRequest) answer() []byte {
 	s, p := r.server, r.packet
+	s.linger(r.client.Addr())
+	kind := site.Login
+	if r.accounting {
+		kind = site.RecordSessions
+	}
+	if !s.serves(kind, r.client.Addr()) || s.fault(r.client.Addr()).Error {
+		s.drop(r.question, "not-for-this", "a fault, or the site, keeps this server from answering "+r.Purpose.String())
+		return nil
+	}
 	var answer *radius.Packet
 	switch {
 	case p.Code == radius.StatusServer && !r.accounting: // RFC 5997, section 3

@@ -14,6 +14,9 @@ type Design struct {
 	Site    *site.Site
 	Keys    site.Keys
 	Clients map[netip.Addr]*site.Device // the devices, by the address their requests come from
+	// Directory gives where a directory is asked, in place of the address that
+	// the site says. Nil: there.
+	Directory func(*site.Server) string
 }
 
 // snapshot is a design with what is made of it once. It is never changed; a new

@@ -24,6 +24,9 @@ type tacacsSession struct {
 // quick tells whether a session is answered without a password hash, without
 // waiting for the disk and without another packet.
 func (t *tacacsSession) quick() bool {
+	if t.server.fault(t.client.Addr()).Delay > 0 {
+		return false
+	}
 	switch t.first.header.Type {
 	case tacacs.Authorization:
 		r, err := tacacs.DecodeAuthorRequest(t.first.body)
@@ -102,9 +105,16 @@ func (t *tacacsSession) sayError() {
 }
 
 func (t *tacacsSession) serve() {
-	if !t.server.site.Serves(asked[t.first.header.Type]) {
+	if !t.server.serves(asked[t.first.header.Type], t.client.Addr()) {
 		t.header = t.first.header
 		t.notForThis()
+		return
+	}
+	t.server.linger(t.client.Addr())
+	if t.server.fault(t.client.Addr()).Error {
+		t.header = t.first.header
+		t.server.drop(t.question(purposeOf(t.header.Type)), "error-on-purpose", "a fault makes this server say that it cannot answer")
+		t.sayError()
 		return
 	}
 	var err error

@@ -16,6 +16,7 @@ import (
 type addresses struct {
 	servers map[*site.Server]netip.Addr
 	devices map[*site.Device]netip.Addr
+	control netip.Addr                  // of the lab itself
 	sources map[*site.Device]netip.Addr // where a device asks from: its own address, unless it holds another
 }
 
@@ -41,6 +42,7 @@ func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
 		next++
 		return netip.AddrFrom4(b)
 	}
+	a.control = netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, next-firstUsed+2)))
 	for _, v := range s.Servers {
 		a.servers[v] = take()
 	}

@@ -13,6 +13,8 @@ import (
 	"net/netip"
 	"os"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -52,6 +54,10 @@ type Lab struct {
 	links   *links
 	service *service.Service
 	devices map[*site.Device]*standin.Device
+	control *control
+	mu      sync.Mutex
+	faults  []Fault
+	offset  atomic.Int64 // of the clock, in nanoseconds
 
 	authority  *pki.Authority // made for the first server over TLS
 	identities map[string]pki.Identity
@@ -79,7 +85,8 @@ func (l *Lab) start() (err error) {
 	for d, a := range l.at.devices {
 		clients[a] = d
 	}
-	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{}); err != nil {
+	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now,
+		Directory: func(s *site.Server) string { return l.at.servers[s].String() }}); err != nil {
 		return err
 	}
 	l.links = &links{capture: l.service.Capture}
@@ -89,6 +96,9 @@ func (l *Lab) start() (err error) {
 	}
 	if err := l.standIns(targets); err != nil {
 		return err
+	}
+	if err := l.openControl(l.at.control); err != nil {
+		return cannotListen("the lab's control", netip.AddrPortFrom(l.at.control, 0), err)
 	}
 	l.Places.Site, l.Places.SitePath = l.config.Site.Name, l.config.SitePath
 	if err := l.knownHosts(); err != nil {
@@ -179,7 +189,7 @@ func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
 			}
 			targets[s] = t
 		}
-		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace})
+		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
 		l.devices[d] = device
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
 			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []state.WayPlace{}}
@@ -252,6 +262,7 @@ func (l *Lab) knownHosts() error {
 // Shutdown ends the lab and waits for everything in it. It may be called on a
 // lab that started in part.
 func (l *Lab) Shutdown() {
+	l.control.close()
 	for _, d := range l.devices {
 		d.Shutdown()
 	}
@@ -262,11 +273,21 @@ func (l *Lab) Shutdown() {
 
 // Silence cuts every device from a server, or joins them again.
 func (l *Lab) Silence(s *site.Server, silent bool) {
-	l.links.set(link{server: l.at.servers[s]}, silent)
+	l.toggle(Fault{What: "silent", Server: s}, silent)
 }
 
 // Cut cuts a device from every server, or joins it again.
-func (l *Lab) Cut(d *site.Device, cut bool) { l.links.set(link{device: l.at.devices[d]}, cut) }
+func (l *Lab) Cut(d *site.Device, cut bool) {
+	l.toggle(Fault{What: "loses", Device: d, Loses: 100}, cut)
+}
+
+func (l *Lab) toggle(f Fault, on bool) {
+	if on {
+		l.Set(f)
+	} else {
+		l.Lift(f)
+	}
+}
 
 // Off closes a server's ports.
 func (l *Lab) Off(s *site.Server) { l.service.Off(s) }

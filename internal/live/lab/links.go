@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"os"
@@ -19,43 +20,73 @@ import (
 type links struct {
 	capture *capture.Writer // for what is sent and never arrives
 	mu      sync.Mutex
-	cut     map[link]bool
+	state   map[link]condition
 }
 
-// link is one direction of asking. An invalid device stands for every device.
+// link is one direction of asking. An invalid address stands for every one.
 type link struct{ device, server netip.Addr }
 
-func (l *links) set(k link, cut bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.cut == nil {
-		l.cut = map[link]bool{}
-	}
-	l.cut[k] = cut
+// condition is what is wrong with a link.
+type condition struct {
+	cut    bool
+	closed bool // the server's ports refuse
+	loses  int  // percent of the packets, or of the connections
 }
 
-func (l *links) isCut(device, server netip.Addr) bool {
+// nobodyThere is a port at which nobody listens: what is sent to a closed
+// server goes there, so that the refusal is a real one.
+const nobodyThere = 1
+
+func (l *links) set(k link, change func(*condition)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.cut[link{device, server}] || l.cut[link{server: server}] || l.cut[link{device: device}]
+	if l.state == nil {
+		l.state = map[link]condition{}
+	}
+	c := l.state[k]
+	if change(&c); c == (condition{}) {
+		delete(l.state, k)
+	} else {
+		l.state[k] = c
+	}
 }
+
+// of gives what is wrong on the way from a device to a server.
+func (l *links) of(device, server netip.Addr) condition {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var all condition
+	for _, k := range []link{{device, server}, {server: server}, {device: device}} {
+		c := l.state[k]
+		all = condition{all.cut || c.cut, all.closed || c.closed, max(all.loses, c.loses)}
+	}
+	return all
+}
+
+// lost tells whether a packet, or the opening of a connection, gets lost.
+func (c condition) lost() bool { return c.cut || c.loses > 0 && rand.IntN(100) < c.loses }
 
 // Dial opens a connection over the lab's network.
 func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
 	made := netip.AddrPortFrom(from, 40000) // the port of a packet that never leaves the host
+	on := l.of(from, to.Addr())
+	at := to
+	if on.closed {
+		at = netip.AddrPortFrom(to.Addr(), nobodyThere)
+	}
 	if network == "udp" {
-		conn, err := asker.Net{}.Dial(ctx, network, from, to)
+		conn, err := asker.Net{}.Dial(ctx, network, from, at)
 		if err != nil {
 			return nil, err
 		}
 		return &datagrams{Conn: conn, links: l, from: conn.LocalAddr().(*net.UDPAddr).AddrPort(), to: to}, nil
 	}
-	if l.isCut(from, to.Addr()) {
+	if on.lost() {
 		l.capture.Syn(time.Now(), made, to)
 		<-ctx.Done()
 		return nil, os.ErrDeadlineExceeded
 	}
-	conn, err := asker.Net{}.Dial(ctx, network, from, to)
+	conn, err := asker.Net{}.Dial(ctx, network, from, at)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		l.capture.Refused(time.Now(), made, to)
 	}
@@ -70,10 +101,10 @@ type datagrams struct {
 	last     []byte
 }
 
-// Write sends a datagram, or loses it where the link is cut.
+// Write sends a datagram, or loses it.
 func (d *datagrams) Write(b []byte) (int, error) {
 	d.last = append(d.last[:0], b...)
-	if d.links.isCut(d.from.Addr(), d.to.Addr()) {
+	if d.links.of(d.from.Addr(), d.to.Addr()).lost() {
 		d.links.capture.UDP(time.Now(), d.from, d.to, b)
 		return len(b), nil
 	}

@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"syscall"
+	"time"
 
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/rights"
@@ -30,6 +31,11 @@ type Options struct {
 	Explain func(*site.Site, cause.Event, []rights.Step)
 	// Event is given every event, beside events.jsonl. Default: nobody.
 	Event func(cause.Event)
+	// Now is the time; default time.Now.
+	Now func() time.Time
+	// Directory gives where a directory is asked, in place of the address that
+	// the site says. Default: there.
+	Directory func(*site.Server) string
 	// Say is told what an administrator should know of the service itself.
 	// Default: nobody is.
 	Say func(string)
@@ -65,8 +71,8 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if err := v.record(folder, s.Service.Traffic); err != nil {
 		return nil, errors.Join(err, v.ledger.Close())
 	}
-	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients}, Ledger: v.ledger, Capture: v.Capture,
-		Explain: options.Explain,
+	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
+		Explain: options.Explain, Now: options.Now,
 		Events: func(e cause.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)

@@ -29,6 +29,14 @@ type Places struct {
 	Ledger   LedgerPlace   `json:"ledger"`
 	Servers  []ServerPlace `json:"servers"`
 	Devices  []DevicePlace `json:"devices"`
+	Control  *ControlPlace `json:"control,omitempty"` // of a running lab
+}
+
+// ControlPlace is where a running lab takes faults from other programs of the
+// same user.
+type ControlPlace struct {
+	Address string `json:"address"`
+	Token   string `json:"token"`
 }
 
 // LedgerPlace is where the records are. Both are empty for ledger.db in the
