@@ -27,6 +27,9 @@ type Who struct {
 	order   int    // in which people are shown
 }
 
+// Typed gives the name as it is typed at the prompt.
+func (w Who) Typed() string { return w.typed }
+
 // crowd groups the people of the site by all that a decision can depend on.
 // Whoever is named by a grant, or bears the name of a local account, stands
 // alone.

@@ -16,16 +16,19 @@ import (
 type addresses struct {
 	servers map[*site.Server]netip.Addr
 	devices map[*site.Device]netip.Addr
-	control netip.Addr                  // of the lab itself
+	control netip.Addr // of the lab itself
+	extras  map[*site.Device][]netip.Addr
 	sources map[*site.Device]netip.Addr // where a device asks from: its own address, unless it holds another
 }
 
 // firstUsed leaves the first addresses of the network alone.
 const firstUsed = 10
 
-func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
-	a := addresses{servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}, sources: map[*site.Device]netip.Addr{}}
-	need := firstUsed + len(s.Servers) + len(s.Devices)
+// newAddresses maps a site to a network, with so many addresses more for each
+// device.
+func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, error) {
+	a := addresses{extras: map[*site.Device][]netip.Addr{}, servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}, sources: map[*site.Device]netip.Addr{}}
+	need := firstUsed + len(s.Servers) + len(s.Devices)*(1+extras)
 	for _, v := range s.Devices {
 		if v.Asks() != v.Source {
 			need++
@@ -49,6 +52,11 @@ func newAddresses(s *site.Site, network netip.Prefix) (addresses, error) {
 	for _, v := range s.Devices {
 		a.devices[v] = take()
 		a.sources[v] = a.devices[v]
+	}
+	for _, v := range s.Devices {
+		for range extras {
+			a.extras[v] = append(a.extras[v], take())
+		}
 	}
 	for _, v := range s.Devices {
 		if v.Asks() == v.Source {

@@ -38,6 +38,9 @@ type Config struct {
 	Keys     site.Keys
 	State    *state.Folder
 	Network  netip.Prefix // default: the site's lab.network
+	// Extras is for how many stand-ins at the same time of each device there is
+	// room beside the one that the lab starts; with any, it starts none itself.
+	Extras int
 }
 
 // Ports of the stand-ins.
@@ -54,6 +57,8 @@ type Lab struct {
 	links   *links
 	service *service.Service
 	devices map[*site.Device]*standin.Device
+	targets map[*site.Server]asker.Target // where each server is asked, whoever asks
+	hostKey ssh.Signer                    // of every extra stand-in
 	control *control
 	mu      sync.Mutex
 	faults  []Fault
@@ -68,7 +73,7 @@ func Start(c Config) (*Lab, error) {
 	if !c.Network.IsValid() {
 		c.Network = c.Site.Lab.Network
 	}
-	at, err := newAddresses(c.Site, c.Network)
+	at, err := newAddresses(c.Site, c.Network, c.Extras)
 	if err != nil {
 		return nil, err
 	}
@@ -85,17 +90,28 @@ func (l *Lab) start() (err error) {
 	for d, a := range l.at.devices {
 		clients[a] = d
 	}
+	for d, some := range l.at.extras {
+		if as := l.as(d); as != nil {
+			for _, a := range some {
+				clients[a] = as
+			}
+		}
+	}
 	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now,
 		Directory: func(s *site.Server) string { return l.at.servers[s].String() }}); err != nil {
 		return err
 	}
 	l.links = &links{capture: l.service.Capture}
-	targets, err := l.servers()
-	if err != nil {
+	if l.targets, err = l.servers(); err != nil {
 		return err
 	}
-	if err := l.standIns(targets); err != nil {
+	if l.hostKey, err = newHostKey(); err != nil {
 		return err
+	}
+	if l.config.Extras == 0 {
+		if err := l.standIns(); err != nil {
+			return err
+		}
 	}
 	if err := l.openControl(l.at.control); err != nil {
 		return cannotListen("the lab's control", netip.AddrPortFrom(l.at.control, 0), err)
@@ -156,38 +172,68 @@ func cannotListen(what string, at netip.AddrPort, err error) error {
 	return fmt.Errorf("%w: %s on %s: %s", ErrListen, what, at, why)
 }
 
+// as gives the device as which a device is known to the servers: itself, or
+// the one whose address it asks from; nil where they do not know that address.
+func (l *Lab) as(d *site.Device) *site.Device {
+	if d.Asks() == d.Source {
+		return d
+	}
+	for _, other := range l.config.Site.Devices {
+		if other.Source == d.Asks() {
+			return other
+		}
+	}
+	return nil
+}
+
+func newHostKey() (ssh.Signer, error) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewSignerFromKey(private)
+}
+
+// reaches gives how a device reaches each server from an address.
+func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]asker.Target, error) {
+	targets := make(map[*site.Server]asker.Target, len(l.targets))
+	for s, t := range l.targets {
+		t.From, t.HeedsICMP = from, d.Kind.Traits.HeedsICMP
+		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
+			authentication, accounting, _ := d.Ports(s)
+			if authentication != s.AuthenticationPort {
+				t.Authentication = netip.AddrPortFrom(t.Authentication.Addr(), authentication)
+			}
+			if accounting != s.AccountingPort {
+				t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
+			}
+		}
+		if s.Protocol == site.LDAP {
+			continue // nobody plays a directory here
+		}
+		if !s.TLS {
+			t.Key = l.config.Keys[d.Key(s).Name]
+		} else {
+			var err error
+			if t.TLS, err = l.client(d, s); err != nil {
+				return nil, err
+			}
+		}
+		targets[s] = t
+	}
+	return targets, nil
+}
+
 // standIns starts the devices.
-func (l *Lab) standIns(servers map[*site.Server]asker.Target) error {
+func (l *Lab) standIns() error {
 	for _, d := range l.config.Site.Devices {
-		_, private, err := ed25519.GenerateKey(rand.Reader)
+		hostKey, err := newHostKey()
 		if err != nil {
 			return err
 		}
-		hostKey, err := ssh.NewSignerFromKey(private)
+		targets, err := l.reaches(d, l.at.sources[d])
 		if err != nil {
 			return err
-		}
-		targets := make(map[*site.Server]asker.Target, len(servers))
-		for s, t := range servers {
-			t.From, t.HeedsICMP = l.at.sources[d], d.Kind.Traits.HeedsICMP
-			if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
-				authentication, accounting, _ := d.Ports(s)
-				if authentication != s.AuthenticationPort {
-					t.Authentication = netip.AddrPortFrom(t.Authentication.Addr(), authentication)
-				}
-				if accounting != s.AccountingPort {
-					t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
-				}
-			}
-			if s.Protocol == site.LDAP {
-				continue // nobody plays a directory here
-			}
-			if !s.TLS {
-				t.Key = l.config.Keys[d.Key(s).Name]
-			} else if t.TLS, err = l.client(d, s); err != nil {
-				return err
-			}
-			targets[s] = t
 		}
 		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
 		l.devices[d] = device

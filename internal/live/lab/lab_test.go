@@ -36,6 +36,7 @@ type rig struct {
 	site  *site.Site
 	keys  site.Keys
 	state *state.Folder
+	ins   int // logins that were let in
 }
 
 // network gives each test its own loopback addresses.
@@ -62,7 +63,7 @@ func start(t *testing.T, change ...func(*site.Site)) *rig {
 		l.Shutdown()
 		require.NoError(t, folder.Close())
 	})
-	return &rig{l, t, s, keys, folder}
+	return &rig{l, t, s, keys, folder, 0}
 }
 
 // login makes a real login; an empty password is the person's own.
@@ -83,6 +84,20 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 		Password: secret, Commands: commands, HostKey: key, Patience: 20 * time.Second})
 	require.NoError(r.t, err)
 	require.Empty(r.t, seen.Detail)
+	if seen.Outcome == login.In { // the record of the session's end may rest servers: it is waited for
+		r.ins++
+		require.Eventually(r.t, func() bool {
+			traces, _, _, err := r.state.Evidence()
+			require.NoError(r.t, err)
+			ends := 0
+			for _, t := range traces {
+				if t.Kind == cause.TraceGoodbye {
+					ends++
+				}
+			}
+			return ends >= r.ins
+		}, 30*time.Second, 5*time.Millisecond)
+	}
 	return seen
 }
 

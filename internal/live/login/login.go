@@ -61,6 +61,9 @@ type Seen struct {
 	Detail   string // why there was no answer
 }
 
+// Has tells whether a way in can be tried from here.
+func Has(access string) bool { return access == site.SSH || access == site.Console }
+
 // Do makes an attempt. Its error is a call that cannot be made at all; what
 // the device answers is in Seen.
 func Do(ctx context.Context, a Attempt) (Seen, error) {

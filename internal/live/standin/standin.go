@@ -28,6 +28,7 @@ type Config struct {
 	Keys    site.Keys
 	Targets map[*site.Server]asker.Target // how it reaches each server
 	HostKey ssh.Signer
+	Only    *site.Way         // the one way in that everybody enters by; default: the one of the free line
 	Trace   func(cause.Trace) // default: nowhere
 	Now     func() time.Time  // default: time.Now
 }
@@ -120,7 +121,7 @@ func (d *Device) takeLine(access string) (int, *site.Way, bool) {
 		if used[line] {
 			continue
 		}
-		if way := d.config.Device.WayOfLine(access, line); way != nil {
+		if way := d.config.Device.WayOfLine(access, line); way != nil && (d.config.Only == nil || way == d.config.Only) {
 			used[line] = true
 			return line, way, true
 		}

@@ -29,6 +29,20 @@ func (d *Device) ServeConsole(listener net.Listener) {
 	d.serve(listener, func(conn net.Conn) { d.console(conn) })
 }
 
+// Serve takes connections of a way in until Shutdown. It is false for a way
+// that stand-ins do not have.
+func (d *Device) Serve(access string, listener net.Listener) bool {
+	switch access {
+	case site.SSH:
+		d.ServeSSH(listener)
+	case site.Console:
+		d.ServeConsole(listener)
+	default:
+		return false
+	}
+	return true
+}
+
 func (d *Device) serve(listener net.Listener, handle func(net.Conn)) {
 	d.closing(listener.Close)
 	d.running.Go(func() {

@@ -1,0 +1,315 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/drill"
+	"mellowgate/internal/live/lab"
+)
+
+func drillCommand() *Command {
+	return &Command{
+		Name: "drill", Args: "[SITE]", Short: "break it on purpose, and hold every login against what was foreseen",
+		Long: `Runs the site's servers on loopback addresses, and for each login that foresee tells apart a stand-in of the device;
+puts the servers into the state of the case (up or silent, and with -faults closed, with another key, not knowing the
+device, in error, alone and together); logs in with real packets as an ordinary client; and holds outcome, level, who
+decided and the wait against what was foreseen. Where servers rest afterwards, a second login is held against foresee too.
+
+Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the site. Passwords
+are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried once more
+alone. Exit status 1 when any does not match.`,
+		Examples: []Example{
+			{"mellowgate drill demo/as-reviewed", "every login in every outage"},
+			{"mellowgate drill -faults -device mv-avocet-rtr -through ssh demo/as-reviewed", "one device with every fault, alone and in pairs"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.report()
+			var f drillFlags
+			c.Flags.StringVar(&f.device, "device", "", "only this `device`")
+			c.Flags.StringVar(&f.person, "person", "", "only this `name`: a person, a local account, unknown or anyone")
+			c.Flags.StringVar(&f.through, "through", "", "only this `way` in: console, ssh, telnet, web, api or netconf")
+			c.Flags.Var(&f.labels, "label", "only devices with this `LABEL=VALUE`; may be given several times")
+			c.Flags.BoolVar(&f.faults, "faults", false, "every state of a server, not only up and silent")
+			c.Flags.IntVar(&f.factor, "factor", 10, "scale time down by `N`, from 1 to 20")
+			c.Flags.StringVar(&f.network, "network", "", "other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			return func() error { return c.drill(f) }
+		},
+	}
+}
+
+type drillFlags struct {
+	narrowing
+	faults  bool
+	factor  int
+	network string
+}
+
+type storyJSON struct {
+	Outcome     string          `json:"outcome"`
+	Level       int             `json:"level"`
+	By          string          `json:"by"`
+	Reason      string          `json:"reason"`
+	WaitSeconds float64         `json:"wait_seconds"`
+	Steps       []storyStepJSON `json:"steps"`
+}
+
+type storyStepJSON struct {
+	Purpose string `json:"purpose"`
+	Method  string `json:"method"`
+	Result  string `json:"result"`
+	Reason  string `json:"reason"`
+	By      string `json:"by"`
+}
+
+type drillRunJSON struct {
+	Device   string    `json:"device"`
+	Access   string    `json:"access"`
+	Person   string    `json:"person"`
+	Fault    string    `json:"fault"` // the state of each server that is asked; "none" when all are up
+	Again    bool      `json:"again"`
+	Foreseen storyJSON `json:"foreseen"`
+	Seen     storyJSON `json:"seen"`
+	Match    bool      `json:"match"`
+	Why      string    `json:"why"`
+}
+
+func (c *Call) drill(f drillFlags) error {
+	if f.factor < 1 || f.factor > 20 {
+		return wrong("-factor is from 1 to 20")
+	}
+	l, err := c.load(true)
+	if err != nil {
+		return err
+	}
+	choose, err := f.choose(l)
+	if err != nil {
+		return err
+	}
+	config := lab.Config{SitePath: absolute(l.Path), Network: l.Lab.Network}
+	if f.network != "" {
+		if config.Network, err = site.ParseLabNetwork(f.network); err != nil {
+			return failure{ExitUsage, err}
+		}
+	}
+	done := c.progress("logins tried")
+	r, err := drill.Start(c.Context, drill.Options{Site: l.Site, Keys: l.Keys, Choose: choose, Faults: f.faults, Factor: f.factor, Lab: config, Done: done})
+	done(0, 0)
+	if err != nil {
+		return cannot(err)
+	}
+	if len(r.Runs) == 0 {
+		return wrong("no login of the site fits; foresee with the same flags shows what there is")
+	}
+	if *c.json {
+		err = show.JSON(c.Out, drillJSON(r))
+	} else {
+		c.printDrill(r)
+	}
+	if err == nil && r.Matched < len(r.Runs) {
+		return errNo
+	}
+	return err
+}
+
+// choose gives the filter of the flags.
+func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
+	devices, err := f.devices(l)
+	if err != nil {
+		return nil, err
+	}
+	if f.through != "" && !slices.Contains(site.Accesses(), f.through) {
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	}
+	if f.person != "" {
+		var known []string
+		for _, d := range devices {
+			for _, w := range l.reckoner().Whos(d) {
+				known = append(known, w.Name)
+			}
+		}
+		if !slices.Contains(known, f.person) {
+			return nil, wrong("nobody is called %q here%s", f.person, nearest.Suggest(f.person, known))
+		}
+	}
+	chosen := map[*site.Device]bool{}
+	for _, d := range devices {
+		chosen[d] = true
+	}
+	return func(k foresee.Case) bool {
+		return chosen[k.Device] && (f.through == "" || k.Way.Access == f.through) && (f.person == "" || k.Who.Name == f.person)
+	}, nil
+}
+
+// progress shows on a terminal how much of something is done; called with a
+// total of 0 it ends.
+func (c *Call) progress(what string) func(done, total int) {
+	f, ok := c.Err.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return func(int, int) {}
+	}
+	var mu sync.Mutex
+	var bar *progressbar.ProgressBar
+	return func(done, total int) {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case total == 0 && bar != nil:
+			_ = bar.Finish()
+		case total == 0:
+		case bar == nil:
+			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+				progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+			fallthrough
+		default:
+			_ = bar.Set(done)
+		}
+	}
+}
+
+// faultOf puts the state of the servers of a case into a few words.
+func faultOf(k foresee.Case) string {
+	var parts []string
+	for _, w := range k.When {
+		if w.State != foresee.Up {
+			parts = append(parts, w.Server.Name+" "+string(w.State))
+		}
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return strings.Join(parts, ", ")
+}
+
+func drillJSON(r drill.Report) any {
+	story := func(s drill.Story) storyJSON {
+		j := storyJSON{s.Outcome, s.Level, s.By, s.Reason, secondsOf(time.Duration(s.Wait * float64(time.Second))), []storyStepJSON{}}
+		for _, step := range s.Steps {
+			j.Steps = append(j.Steps, storyStepJSON(step))
+		}
+		return j
+	}
+	all := struct {
+		Runs    []drillRunJSON `json:"runs"`
+		Matched int            `json:"matched"`
+		Total   int            `json:"total"`
+		Skipped map[string]int `json:"skipped"`
+		Seconds float64        `json:"seconds"`
+	}{[]drillRunJSON{}, r.Matched, len(r.Runs), r.Skipped, secondsOf(r.Took)}
+	for _, run := range r.Runs {
+		all.Runs = append(all.Runs, drillRunJSON{run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name, faultOf(run.Case), run.Again,
+			story(run.Foreseen), story(run.Seen), run.Match, run.Why})
+	}
+	return all
+}
+
+func (c *Call) printDrill(r drill.Report) {
+	style := c.style()
+	type line struct{ tried, matched, outages int }
+	var order []string
+	lines := map[string]*line{}
+	retried := 0
+	for _, run := range r.Runs {
+		name := run.Case.Device.Name
+		if lines[name] == nil {
+			lines[name] = &line{}
+			order = append(order, name)
+		}
+		lines[name].tried++
+		if run.Match {
+			lines[name].matched++
+		}
+		if faultOf(run.Case) != "none" {
+			lines[name].outages++
+		}
+		if run.Retried {
+			retried++
+		}
+	}
+	var rows [][]string
+	for _, name := range order {
+		l := lines[name]
+		tone := show.Good
+		if l.matched < l.tried {
+			tone = show.Bad
+		}
+		rows = append(rows, []string{name, fmt.Sprint(l.tried), fmt.Sprint(l.outages), style.Paint(tone, fmt.Sprint(l.matched))})
+	}
+	style.Table(c.Out, []string{"device", "logins tried", "in an outage", "as foreseen"}, rows)
+	for _, run := range r.Runs {
+		if !run.Match {
+			c.printMismatch(style, run)
+		}
+	}
+	var reasons []string
+	for why, n := range r.Skipped {
+		reasons = append(reasons, fmt.Sprintf("%d not tried: %s", n, why))
+	}
+	slices.Sort(reasons)
+	c.say("\n")
+	for _, why := range reasons {
+		style.Wrap(c.Out, "", why)
+	}
+	if retried > 0 {
+		c.say("%s tried once more alone, because this machine was busy or did not match\n", show.Count(retried, "login"))
+	}
+	text := fmt.Sprintf("%d of %d logins came out as foreseen, in %.0f s", r.Matched, len(r.Runs), r.Took.Seconds())
+	if r.Matched == len(r.Runs) {
+		c.say("%s\n", style.Paint(show.Good, text))
+	} else {
+		c.say("%s\n", style.Paint(show.Bad, text))
+	}
+}
+
+// printMismatch shows both stories of a login side by side.
+func (c *Call) printMismatch(style show.Style, run drill.Run) {
+	second := ""
+	if run.Again {
+		second = ", the second login"
+	}
+	c.say("\n%s\n", style.Paint(show.Bad, fmt.Sprintf("%s by %s, %s, fault: %s%s", run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name, faultOf(run.Case), second)))
+	c.say("  %s\n", run.Why)
+	var rows [][]string
+	for i := range max(len(run.Foreseen.Steps), len(run.Seen.Steps)) {
+		rows = append(rows, []string{stepText(run.Foreseen.Steps, i), stepText(run.Seen.Steps, i)})
+	}
+	rows = append(rows, []string{storyText(run.Foreseen), storyText(run.Seen)})
+	style.Table(c.Out, []string{"foreseen", "seen"}, rows, 0, 1)
+}
+
+func stepText(steps []drill.StoryStep, i int) string {
+	if i >= len(steps) {
+		return ""
+	}
+	s := steps[i]
+	text := s.Purpose + ": " + s.Method + " " + s.Result
+	if s.Reason != "" {
+		text += " (" + s.Reason + ")"
+	}
+	if s.By != "" && s.By != s.Method {
+		text += " by " + s.By
+	}
+	return text
+}
+
+func storyText(s drill.Story) string {
+	text := s.Outcome
+	if s.Level > 0 {
+		text += fmt.Sprintf(" at level %d", s.Level)
+	}
+	if s.Reason != "" {
+		text += " (" + s.Reason + ")"
+	}
+	return text + fmt.Sprintf(" after %.1f s", s.Wait)
+}

@@ -1,0 +1,332 @@
+// Package drill tries what was foreseen: it runs a site's servers, and for each
+// login and each state of the servers a stand-in of the device, and logs in
+// with real packets. What is seen is held against what foresee said.
+//
+// Time is scaled down: waits, rests and patience of the copy of the site that
+// is run are a fraction of the real ones, and what is foreseen is foreseen for
+// that copy. Passwords of the copy are made up and quick to check.
+package drill
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/state"
+)
+
+// Options are what is tried and how. Site and Keys are a copy of the site that
+// nobody else uses: it is changed. The zero value of the rest works.
+type Options struct {
+	Site   *site.Site
+	Keys   site.Keys
+	Choose func(foresee.Case) bool // default: every case
+	Faults bool                    // every state of a server, not only up and silent
+	Factor int                     // by how much time is scaled down; default 10
+	AtOnce int                     // trials at the same time; default 24
+	Done   func(done, total int)   // progress; called from many goroutines
+	// Network is where the trials live; default: the site's lab.network.
+	Lab lab.Config
+}
+
+// Story is how a login went: foreseen, or seen.
+type Story struct {
+	Outcome string      // in | refused
+	Level   int         // of one who is in
+	By      string      // who let the person in, or refused
+	Reason  string      // why not
+	Wait    float64     // seconds, unscaled
+	Steps   []StoryStep // what was asked, in order
+}
+
+// StoryStep is one method, as it went.
+type StoryStep struct {
+	Purpose, Method, Result, Reason, By string
+}
+
+// Run is one login that was tried.
+type Run struct {
+	Case     foresee.Case
+	Again    bool // the second login, a moment later
+	Foreseen Story
+	Seen     Story
+	Match    bool
+	Why      string // what does not match
+	Retried  bool   // it did not match while others ran, and was tried once more alone
+}
+
+// Report is all of a drill.
+type Report struct {
+	Runs    []Run
+	Matched int
+	Skipped map[string]int // logins that were not tried, by reason
+	Took    time.Duration
+}
+
+// trial is one login to try.
+type trial struct {
+	c foresee.Case
+}
+
+// Start runs a drill to its end, or to the end of the context.
+func Start(ctx context.Context, o Options) (Report, error) {
+	if o.Factor == 0 {
+		o.Factor = 10
+	}
+	if o.AtOnce == 0 {
+		o.AtOnce = 24
+	}
+	passwords, err := rehearse(o.Site, o.Keys, o.Factor)
+	if err != nil {
+		return Report{}, err
+	}
+	d := &drill{Options: o, passwords: passwords, report: Report{Skipped: map[string]int{}}}
+	trials := d.trials()
+	dir, err := os.MkdirTemp("", "mellowgate-drill-")
+	if err != nil {
+		return d.report, err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	folder, err := state.Create(filepath.Join(dir, "state"))
+	if err != nil {
+		return d.report, err
+	}
+	defer func() { _ = folder.Close() }()
+	config := o.Lab
+	config.Site, config.Keys, config.State, config.Extras = o.Site, o.Keys, folder, o.AtOnce
+	if d.lab, err = lab.Start(config); err != nil {
+		return d.report, err
+	}
+	defer d.lab.Shutdown()
+	began := time.Now()
+	if err := d.all(ctx, trials); err != nil {
+		return d.report, err
+	}
+	d.report.Took = time.Since(began)
+	for _, r := range d.report.Runs {
+		if r.Match {
+			d.report.Matched++
+		}
+	}
+	return d.report, ctx.Err()
+}
+
+type drill struct {
+	Options
+	passwords passwords
+	lab       *lab.Lab
+	report    Report
+}
+
+// trials gives every login that is to be tried, in the order of the site.
+func (d *drill) trials() []trial {
+	f := foresee.Reckoner{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults}
+	var all []trial
+	for _, device := range d.Site.Devices {
+		for _, c := range f.Device(device) {
+			if d.Choose != nil && !d.Choose(c) {
+				continue
+			}
+			if why := d.cannot(c); why != "" {
+				d.report.Skipped[why]++
+				continue
+			}
+			all = append(all, trial{c})
+		}
+	}
+	return all
+}
+
+// cannot says why a login cannot be tried here, "" where it can.
+func (d *drill) cannot(c foresee.Case) string {
+	if !login.Has(c.Way.Access) {
+		return "stand-ins have no way in by " + c.Way.Access
+	}
+	for _, w := range c.When {
+		switch {
+		case w.Server.Protocol == site.LDAP:
+			return "nobody plays a directory in a drill"
+		case !w.Server.Run && w.State == foresee.Up:
+			return "the server " + w.Server.Name + " does not run from this site (run: true is not set)"
+		}
+	}
+	return ""
+}
+
+// all tries all trials, several at once, and those that did not match once more
+// alone: a busy machine answers late.
+func (d *drill) all(ctx context.Context, trials []trial) error {
+	runs := make([][]Run, len(trials))
+	var next, done atomic.Int64
+	var failed error
+	var once sync.Once
+	var workers sync.WaitGroup
+	for n := range d.AtOnce {
+		workers.Go(func() {
+			for ctx.Err() == nil {
+				i := int(next.Add(1)) - 1
+				if i >= len(trials) {
+					return
+				}
+				some, err := d.try(ctx, trials[i], n)
+				if err != nil {
+					once.Do(func() { failed = err })
+					return
+				}
+				runs[i] = some
+				if d.Done != nil {
+					d.Done(int(done.Add(1)), len(trials))
+				}
+			}
+		})
+	}
+	workers.Wait()
+	if failed != nil || ctx.Err() != nil {
+		return failed
+	}
+	for i, some := range runs {
+		for _, r := range some {
+			if !r.Match {
+				again, err := d.try(ctx, trials[i], 0)
+				if err != nil {
+					return err
+				}
+				for j := range again {
+					again[j].Retried = true
+				}
+				some = again
+				break
+			}
+		}
+		d.report.Runs = append(d.report.Runs, some...)
+	}
+	return nil
+}
+
+// try tries one login, and the second one where servers then rest.
+func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
+	traces := make(chan cause.Trace, 64)
+	extra, err := d.lab.Extra(t.c.Device, n, t.c.Way, func(t cause.Trace) {
+		if t.Kind == cause.TraceLogin {
+			traces <- t
+		}
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", t.c.Device.Name, err)
+	}
+	defer extra.Close()
+	for _, w := range t.c.When {
+		if w.State != foresee.Up {
+			extra.Afflict(w.Server, string(w.State))
+		}
+	}
+	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(), Person: t.c.Who.Typed(),
+		Password: d.passwords.of(t.c.Who), Patience: 2 * time.Minute}
+	one := func(foreseen Story, again bool) (Run, error) {
+		seen, err := login.Do(ctx, attempt)
+		if err != nil {
+			return Run{}, fmt.Errorf("%s by %s: %w", t.c.Device.Name, t.c.Way.Name(), err)
+		}
+		r := Run{Case: t.c, Again: again, Foreseen: foreseen}
+		select {
+		case trace := <-traces:
+			r.Seen = d.seen(seen, trace)
+		default:
+			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Reason: seen.Detail}
+		}
+		r.Why = mismatch(r.Foreseen, r.Seen, d.Factor)
+		r.Match = r.Why == ""
+		return r, nil
+	}
+	first, err := one(d.foreseen(t.c), false)
+	if err != nil || t.c.Again == nil {
+		return []Run{first}, err
+	}
+	// The record of the end of the first session may itself find servers silent:
+	// what rests then is not what the second login was foreseen with.
+	if first.Seen.Outcome == login.In && t.c.Way.Lists[site.RecordSessions] != nil {
+		return []Run{first}, nil
+	}
+	second, err := one(d.foreseenAgain(t.c), true)
+	return []Run{first, second}, err
+}
+
+// foreseen puts a case into a story, unscaled.
+func (d *drill) foreseen(c foresee.Case) Story {
+	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: string(c.Reason), Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
+	if s.Outcome == login.In {
+		s.Level = c.Level
+	}
+	for _, step := range c.Steps {
+		s.Steps = append(s.Steps, StoryStep{step.Purpose.String(), step.Method.String(), string(step.Result), string(step.Reason), step.By})
+	}
+	return s
+}
+
+func (d *drill) foreseenAgain(c foresee.Case) Story {
+	a := c.Again
+	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: string(a.Reason), Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
+	if s.Outcome == login.In {
+		s.Level = a.Level
+	}
+	return s
+}
+
+// outcomeOf is what a client can see of an outcome.
+func outcomeOf(o foresee.Outcome) string {
+	if o == foresee.Refused {
+		return login.Refused
+	}
+	return login.In
+}
+
+// seen puts what the client saw, and what the device noted, into a story.
+func (d *drill) seen(seen login.Seen, t cause.Trace) Story {
+	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor)}
+	for _, step := range t.Steps {
+		s.Steps = append(s.Steps, StoryStep{step.Purpose, step.Method, step.Result, step.Reason, step.By})
+	}
+	return s
+}
+
+// Tolerance of a wait that was seen against the one foreseen: a twentieth less
+// for the jitter of retransmissions, and for a busy machine a quarter more and
+// an eighth of a second of the scaled time.
+const (
+	lessShare = 0.06
+	moreShare = 0.25
+	moreTime  = 125 * time.Millisecond
+)
+
+// mismatch says what differs between what was foreseen and what was seen, ""
+// when nothing does.
+func mismatch(foreseen, seen Story, factor int) string {
+	more := foreseen.Wait*(1+moreShare) + moreTime.Seconds()*float64(factor)
+	switch {
+	case foreseen.Outcome != seen.Outcome:
+		return fmt.Sprintf("%s was foreseen, and %s was seen", foreseen.Outcome, seen.Outcome)
+	case foreseen.Outcome == login.In && foreseen.Level != seen.Level:
+		return fmt.Sprintf("level %d was foreseen, and level %d was seen", foreseen.Level, seen.Level)
+	case foreseen.By != seen.By:
+		return fmt.Sprintf("%s was foreseen to decide, and %s did", nobody(foreseen.By), nobody(seen.By))
+	case seen.Wait < foreseen.Wait*(1-lessShare)-0.01 || seen.Wait > more:
+		return fmt.Sprintf("a wait of %.1f s was foreseen, and %.1f s were seen", foreseen.Wait, seen.Wait)
+	}
+	return ""
+}
+
+func nobody(name string) string {
+	if name == "" {
+		return "nobody"
+	}
+	return name
+}

@@ -1,0 +1,83 @@
+package drill
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"time"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/vault"
+)
+
+// passwords are those of a rehearsed site.
+type passwords struct {
+	common site.Secret            // of everybody whose password is a hash
+	kept   map[string]site.Secret // of those whose password is a key, by the key's name
+	people map[string]string      // a person's key
+	local  map[string]string      // an account's key
+}
+
+// of gives the password with which somebody logs in.
+func (p passwords) of(w foresee.Who) site.Secret {
+	switch w.Kind {
+	case foresee.Known:
+		if key, has := p.people[w.Name]; has {
+			return p.kept[key]
+		}
+		return p.common
+	case foresee.Local:
+		if key, has := p.local[w.Name]; has {
+			return p.kept[key]
+		}
+		return p.common
+	}
+	return site.NewSecret("not the password of anybody")
+}
+
+// rehearse changes a site so that it can be drilled: every hash is that of one
+// made-up password, and quick to check; nobody has a second factor, of which a
+// code could be used once only; time runs faster; nothing is held back.
+func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
+	var b [12]byte
+	_, _ = rand.Read(b[:]) // never fails: crypto/rand ends the process instead
+	made := hex.EncodeToString(b[:])
+	hash, err := vault.Hash(made, 64, 1)
+	if err != nil {
+		return passwords{}, err
+	}
+	p := passwords{common: site.NewSecret(made), kept: map[string]site.Secret{}, people: map[string]string{}, local: map[string]string{}}
+	change := func(of *site.Password, name string, to map[string]string) {
+		if of.Key == nil {
+			of.Hash = hash
+			return
+		}
+		to[name] = of.Key.Name
+		p.kept[of.Key.Name] = keys[of.Key.Name]
+	}
+	for _, v := range s.People {
+		change(&v.Password, v.Name, p.people)
+		v.OneTime = nil
+	}
+	for _, v := range s.Accounts {
+		change(&v.Password, v.Name, p.local)
+	}
+	for _, v := range s.Elevations {
+		change(&v.Password, v.Name, map[string]string{})
+	}
+	faster := func(d *time.Duration) { *d /= time.Duration(factor) }
+	for _, v := range s.Servers {
+		faster(&v.Wait)
+		faster(&v.Rest)
+	}
+	windows := map[*site.Kind]bool{}
+	for _, d := range s.Devices {
+		if !windows[d.Kind] {
+			windows[d.Kind] = true
+			faster(&d.Kind.Traits.LoginWindow)
+		}
+	}
+	s.Service = site.DefaultService()
+	s.Service.Limits.FailureDelay, s.Service.Traffic = 0, 0
+	return p, nil
+}

@@ -1,0 +1,75 @@
+package lab
+
+import (
+	"net"
+	"net/netip"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/standin"
+)
+
+// Extra is a stand-in of a device that lives for one trial, at an address of
+// its own: what is wrong with the servers is wrong for it alone.
+type Extra struct {
+	lab       *Lab
+	device    *site.Device
+	stand     *standin.Device
+	from      netip.Addr
+	afflicted []*site.Server
+	listener  net.Listener
+}
+
+// Extra makes the nth stand-in of a device, entered by one way; n is below
+// Config.Extras, and no two live at the same time.
+func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(cause.Trace)) (*Extra, error) {
+	e := &Extra{lab: l, device: d, from: l.at.extras[d][n]}
+	targets, err := l.reaches(d, e.from)
+	if err != nil {
+		return nil, err
+	}
+	e.stand = standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
+	if e.listener, err = net.Listen("tcp", netip.AddrPortFrom(e.from, 0).String()); err != nil {
+		e.stand.Shutdown()
+		return nil, err
+	}
+	e.stand.Serve(way.Access, e.listener)
+	return e, nil
+}
+
+// Address is where the stand-in is entered.
+func (e *Extra) Address() string { return e.listener.Addr().String() }
+
+// HostKey is its SSH key.
+func (e *Extra) HostKey() ssh.PublicKey { return e.lab.hostKey.PublicKey() }
+
+// Afflict makes a server be in a state for this stand-in: silent, closed,
+// key-differs, asker-unknown or error.
+func (e *Extra) Afflict(s *site.Server, state string) {
+	e.afflicted = append(e.afflicted, s)
+	at := link{e.from, e.lab.at.servers[s]}
+	switch state {
+	case "silent":
+		e.lab.links.set(at, func(c *condition) { c.cut = true })
+	case "closed":
+		e.lab.links.set(at, func(c *condition) { c.closed = true })
+	case "key-differs":
+		e.stand.SetKey(s, anotherKey())
+	case "asker-unknown":
+		e.lab.service.Fault(s.Name, e.from, gate.Fault{Unknown: true})
+	case "error":
+		e.lab.service.Fault(s.Name, e.from, gate.Fault{Error: true})
+	}
+}
+
+// Close ends the stand-in, and what was wrong for it.
+func (e *Extra) Close() {
+	e.stand.Shutdown()
+	for _, s := range e.afflicted {
+		e.lab.links.set(link{e.from, e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
+		e.lab.service.Fault(s.Name, e.from, gate.Fault{})
+	}
+}
