@@ -10,11 +10,14 @@ package drill
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/foresee"
@@ -32,7 +35,8 @@ type Options struct {
 	Choose func(foresee.Case) bool // default: every case
 	Faults bool                    // every state of a server, not only up and silent
 	Factor int                     // by how much time is scaled down; default 10
-	AtOnce int                     // trials at the same time; default 24
+	AtOnce int                     // trials at the same time, most of which wait; default 256
+	Rate   int                     // trials begun in a second; default 250
 	Done   func(done, total int)   // progress; called from many goroutines
 	// Network is where the trials live; default: the site's lab.network.
 	Lab lab.Config
@@ -83,7 +87,13 @@ func Start(ctx context.Context, o Options) (Report, error) {
 		o.Factor = 10
 	}
 	if o.AtOnce == 0 {
-		o.AtOnce = 24
+		o.AtOnce = 256
+	}
+	if o.Rate == 0 {
+		o.Rate = 250
+	}
+	if most := roomFor(o.Lab.Network, o.Site); o.AtOnce > most {
+		o.AtOnce = most
 	}
 	passwords, err := rehearse(o.Site, o.Keys, o.Factor)
 	if err != nil {
@@ -118,6 +128,15 @@ func Start(ctx context.Context, o Options) (Report, error) {
 		}
 	}
 	return d.report, ctx.Err()
+}
+
+// roomFor gives how many trials at the same time have addresses of their own.
+func roomFor(network netip.Prefix, s *site.Site) int {
+	if !network.IsValid() {
+		network = s.Lab.Network
+	}
+	room := 1<<(32-network.Bits()) - 64 - len(s.Servers) - 2*len(s.Devices)
+	return max(1, room/max(1, len(s.Devices)))
 }
 
 type drill struct {
@@ -170,9 +189,10 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 	var failed error
 	var once sync.Once
 	var workers sync.WaitGroup
+	begin := rate.NewLimiter(rate.Limit(d.Rate), 8) // so many at once that answers come late would be no drill
 	for n := range d.AtOnce {
 		workers.Go(func() {
-			for ctx.Err() == nil {
+			for begin.Wait(ctx) == nil {
 				i := int(next.Add(1)) - 1
 				if i >= len(trials) {
 					return
@@ -229,7 +249,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 			extra.Afflict(w.Server, string(w.State))
 		}
 	}
-	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(), Person: t.c.Who.Typed(),
+	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(), Trusted: extra.Trusted(), ServerName: t.c.Device.Name, Person: t.c.Who.Typed(),
 		Password: d.passwords.of(t.c.Who), Patience: 2 * time.Minute}
 	one := func(foreseen Story, again bool) (Run, error) {
 		seen, err := login.Do(ctx, attempt)
@@ -237,10 +257,13 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 			return Run{}, fmt.Errorf("%s by %s: %w", t.c.Device.Name, t.c.Way.Name(), err)
 		}
 		r := Run{Case: t.c, Again: again, Foreseen: foreseen}
+		// A client whose patience is over is gone before the device has walked its lists.
+		late := time.NewTimer(time.Duration(foreseen.Wait*float64(time.Second))/time.Duration(d.Factor) + time.Second)
+		defer late.Stop()
 		select {
 		case trace := <-traces:
 			r.Seen = d.seen(seen, trace)
-		default:
+		case <-late.C:
 			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Reason: seen.Detail}
 		}
 		r.Why = mismatch(r.Foreseen, r.Seen, d.Factor)

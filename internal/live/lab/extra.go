@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"crypto/x509"
 	"net"
 	"net/netip"
 
@@ -31,7 +32,11 @@ func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(cause.Trace
 	if err != nil {
 		return nil, err
 	}
-	e.stand = standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
+	certificate, err := l.pageCertificate(d)
+	if err != nil {
+		return nil, err
+	}
+	e.stand = standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
 	if e.listener, err = net.Listen("tcp", netip.AddrPortFrom(e.from, 0).String()); err != nil {
 		e.stand.Shutdown()
 		return nil, err
@@ -42,6 +47,9 @@ func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(cause.Trace
 
 // Address is where the stand-in is entered.
 func (e *Extra) Address() string { return e.listener.Addr().String() }
+
+// Trusted are those whose certificates a client of its pages trusts.
+func (e *Extra) Trusted() *x509.CertPool { return e.lab.Trusted() }
 
 // HostKey is its SSH key.
 func (e *Extra) HostKey() ssh.PublicKey { return e.lab.hostKey.PublicKey() }

@@ -7,9 +7,9 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"strings"
@@ -46,7 +46,10 @@ type Config struct {
 // Ports of the stand-ins.
 const (
 	sshPort     = 22
+	telnetPort  = 23
+	webPort     = 443
 	consolePort = 3001 // stands for the serial line
+	apiPort     = 8443
 )
 
 // Lab is a running lab.
@@ -224,6 +227,12 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]asker.T
 	return targets, nil
 }
 
+// ways are the ways in that stand-ins have, with their ports.
+var ways = []struct {
+	access string
+	port   uint16
+}{{site.Console, consolePort}, {site.SSH, sshPort}, {site.Telnet, telnetPort}, {site.Web, webPort}, {site.API, apiPort}}
+
 // standIns starts the devices.
 func (l *Lab) standIns() error {
 	for _, d := range l.config.Site.Devices {
@@ -235,15 +244,15 @@ func (l *Lab) standIns() error {
 		if err != nil {
 			return err
 		}
-		device := standin.New(standin.Config{Device: d, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
+		certificate, err := l.pageCertificate(d)
+		if err != nil {
+			return err
+		}
+		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
 		l.devices[d] = device
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
 			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []state.WayPlace{}}
-		for _, way := range []struct {
-			access string
-			port   uint16
-			serve  func(net.Listener)
-		}{{site.Console, consolePort, device.ServeConsole}, {site.SSH, sshPort, device.ServeSSH}} {
+		for _, way := range ways {
 			if d.Way(way.access) == nil {
 				continue
 			}
@@ -252,7 +261,7 @@ func (l *Lab) standIns() error {
 			if err != nil {
 				return cannotListen("the device "+d.Name, at, err)
 			}
-			way.serve(listener)
+			device.Serve(way.access, listener)
 			place.Ways = append(place.Ways, state.WayPlace{Access: way.access, Address: listener.Addr().String()})
 		}
 		l.Places.Devices = append(l.Places.Devices, place)
@@ -262,6 +271,8 @@ func (l *Lab) standIns() error {
 
 // identity makes a certificate of the lab's own authority.
 func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if known, ok := l.identities[name]; ok {
 		return known, nil
 	}
@@ -278,6 +289,18 @@ func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
 	return i, err
 }
 
+// pageCertificate gives the certificate of a device's pages, where it has some.
+func (l *Lab) pageCertificate(d *site.Device) (tls.Certificate, error) {
+	if d.Way(site.Web) == nil && d.Way(site.API) == nil {
+		return tls.Certificate{}, nil
+	}
+	i, err := l.identity(d.Name, l.at.devices[d])
+	if err == nil {
+		err = l.authority.WriteAuthority(l.config.State.Certificates())
+	}
+	return i.Certificate, err
+}
+
 // client gives what a device needs to ask a server over TLS. Its certificate is
 // left in the state folder too, for other programs that ask in its name.
 func (l *Lab) client(d *site.Device, s *site.Server) (*tls.Config, error) {
@@ -286,6 +309,16 @@ func (l *Lab) client(d *site.Device, s *site.Server) (*tls.Config, error) {
 		return nil, err
 	}
 	return i.Client(s.Protocol, l.at.servers[s].String()), l.authority.Write(l.config.State.Certificates(), d.Name, i)
+}
+
+// Trusted are those whose certificates a client of the devices' pages trusts.
+func (l *Lab) Trusted() *x509.CertPool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, i := range l.identities {
+		return i.Trusted
+	}
+	return nil
 }
 
 // knownHosts writes the devices' SSH keys for an SSH client.

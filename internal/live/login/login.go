@@ -4,12 +4,14 @@ package login
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,10 +35,14 @@ type Attempt struct {
 	Person   string
 	Password site.Secret
 	Commands []string
-	HostKey  ssh.PublicKey  // for ssh; nil is an error of the caller
-	Patience time.Duration  // for the login and for each command; default 2 minutes
-	Prompt   *regexp.Regexp // what a prompt looks like; its first group, if any, is the level
-	Refusal  *regexp.Regexp // what the output of a refused command begins with
+	HostKey  ssh.PublicKey // for ssh; nil is an error of the caller
+	// Trusted are the authorities of the device's certificate, for the web and
+	// the API, and ServerName the name that it must bear.
+	Trusted    *x509.CertPool
+	ServerName string
+	Patience   time.Duration  // for the login and for each command; default 2 minutes
+	Prompt     *regexp.Regexp // what a prompt looks like; its first group, if any, is the level
+	Refusal    *regexp.Regexp // what the output of a refused command begins with
 }
 
 // Default patterns: those of the stand-ins.
@@ -62,7 +68,9 @@ type Seen struct {
 }
 
 // Has tells whether a way in can be tried from here.
-func Has(access string) bool { return access == site.SSH || access == site.Console }
+func Has(access string) bool {
+	return slices.Contains([]string{site.SSH, site.Console, site.Telnet, site.Web, site.API}, access)
+}
 
 // Do makes an attempt. Its error is a call that cannot be made at all; what
 // the device answers is in Seen.
@@ -76,6 +84,12 @@ func Do(ctx context.Context, a Attempt) (Seen, error) {
 	if a.Refusal == nil {
 		a.Refusal = standInRefusal
 	}
+	switch a.Access {
+	case site.Web:
+		return a.web(ctx)
+	case site.API:
+		return a.api(ctx)
+	}
 	conn, err := (&net.Dialer{Timeout: a.Patience}).DialContext(ctx, "tcp", a.Address)
 	if err != nil {
 		return Seen{Outcome: NoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
@@ -84,9 +98,12 @@ func Do(ctx context.Context, a Attempt) (Seen, error) {
 	defer stop()
 	defer func() { _ = conn.Close() }()
 	var seen Seen
-	if a.Access == site.Console {
-		seen, err = a.console(conn)
-	} else {
+	switch a.Access {
+	case site.Console:
+		seen, err = a.plain(conn, "the console")
+	case site.Telnet:
+		seen, err = a.plain(&telnet{Conn: conn}, "the device")
+	default:
 		seen, err = a.ssh(conn)
 	}
 	if ctx.Err() != nil {
@@ -152,29 +169,6 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	return talk.commands(Seen{Outcome: In, Took: took})
 }
 
-func (a Attempt) console(conn net.Conn) (Seen, error) {
-	t := &talk{Attempt: a, conn: conn, in: conn, out: conn}
-	if _, err := t.until(regexp.MustCompile(`name: $`)); err != nil {
-		return Seen{Outcome: NoAnswer, Detail: "the console asked for no name"}, nil
-	}
-	t.send(a.Person)
-	if _, err := t.until(regexp.MustCompile(`password: $`)); err != nil {
-		return Seen{Outcome: NoAnswer, Detail: "the console asked for no password"}, nil
-	}
-	began := time.Now()
-	t.send(a.Password.Reveal())
-	text, err := t.until(regexp.MustCompile(`refused\n|` + a.Prompt.String()))
-	took := time.Since(began)
-	switch {
-	case err != nil:
-		return Seen{Outcome: Refused, Took: took, Detail: "the console hung up while the password was checked"}, nil
-	case strings.Contains(text, "refused\n"):
-		return Seen{Outcome: Refused, Took: took}, nil
-	}
-	t.pending = text
-	return t.commands(Seen{Outcome: In, Took: took})
-}
-
 // talk is a conversation with a shell.
 type talk struct {
 	Attempt
@@ -231,11 +225,8 @@ func (t *talk) commands(seen Seen) (Seen, error) {
 			return seen, nil
 		}
 		output := strings.TrimSpace(t.Prompt.ReplaceAllString(text, ""))
-		result := "allowed"
-		if t.Refusal.MatchString(output) {
-			result = "refused"
-		}
-		seen.Commands = append(seen.Commands, Command{c, result, output})
+		output = strings.TrimSpace(strings.TrimPrefix(output, c)) // some devices echo what is typed
+		seen.Commands = append(seen.Commands, Command{c, t.judge(output), output})
 	}
 	t.send("leave")
 	_, _ = io.Copy(io.Discard, io.LimitReader(t.out, mostOutput)) // until the device has closed the session

@@ -140,6 +140,15 @@ const (
 	keySuffix     = ".key"
 )
 
+// WriteAuthority writes the authority's certificate into a folder, for ordinary
+// programs.
+func (a *Authority) WriteAuthority(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, AuthorityFile), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificate.Raw}), 0o600)
+}
+
 // Write writes an identity and its authority into a folder, for ordinary
 // programs.
 func (a *Authority) Write(dir, name string, i Identity) error {

@@ -3,6 +3,7 @@ package standin
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,12 +27,18 @@ type command struct {
 func commands() []command {
 	return []command{
 		{[]string{"look", "session"}, "", 1, "who you are here and at what level", (*shell).lookSession},
+		{[]string{"look", "sessions"}, "", 1, "who is in", (*shell).lookSessions},
 		{[]string{"look", "servers"}, "", 1, "the AAA servers and what came of asking them", (*shell).lookServers},
+		{[]string{"look", "counters"}, "", 1, "each server and kind of question, with round-trip times", (*shell).lookCounters},
+		{[]string{"look", "trace"}, "", 1, "what the trace noted; trace switches it on", (*shell).lookTrace},
+		{[]string{"look", "log"}, "", 1, "the system log", (*shell).lookLog},
 		{[]string{"look", "settings"}, "", 1, "the banner and the ports", (*shell).lookSettings},
 		{[]string{"look", "secrets"}, "", 1, "which keys are set, not their values", (*shell).lookSecrets},
 		{[]string{"set", "port"}, "NUMBER on|off", 15, "switch a port", (*shell).setPort},
 		{[]string{"set", "banner"}, "TEXT", 15, "the text before the login", (*shell).setBanner},
 		{[]string{"save"}, "", 15, "keep the settings over a restart", (*shell).save},
+		{[]string{"trace"}, "KIND on|off", 15, "authentication, authorization, accounting or packets", (*shell).setTrace},
+		{[]string{"raise"}, "[LEVEL]", 0, "to a higher level, 15 unless said; asks for a password", (*shell).raise},
 		{[]string{"help"}, "", 0, "this list", (*shell).help},
 		{[]string{"leave"}, "", 0, "end the session", nil},
 	}
@@ -55,8 +62,8 @@ func Prompt(device string, level int) string { return fmt.Sprintf("[%s level %d]
 
 // run reads and runs commands until the person leaves.
 func (sh *shell) run() {
-	sh.t.prompt(Prompt(sh.v.device.config.Device.Name, sh.v.entry.Level))
 	for {
+		sh.t.prompt(Prompt(sh.v.device.config.Device.Name, sh.v.level))
 		line, err := sh.t.read()
 		if err != nil || strings.TrimSpace(line) == "leave" {
 			return
@@ -85,8 +92,8 @@ func (sh *shell) one(line string) bool {
 		sh.say("unknown command; help lists the commands")
 		return false
 	}
-	if sh.v.entry.Level < c.level {
-		sh.say("refused: this command needs level %d, and you have level %d", c.level, sh.v.entry.Level)
+	if sh.v.level < c.level {
+		sh.say("refused: this command needs level %d, and you have level %d", c.level, sh.v.level)
 		return false
 	}
 	if c.level > 0 {
@@ -130,38 +137,115 @@ func (sh *shell) help([]string) bool {
 
 func (sh *shell) lookSession([]string) bool {
 	v := sh.v
-	sh.say("name     %s\nlevel    %d\nway in   %s, line %s\nlet in   by %s\nsince    %s", v.person, v.entry.Level,
+	sh.say("name     %s\nlevel    %d\nway in   %s, line %s\nlet in   by %s\nsince    %s", v.person, v.level,
 		v.visit.Way.Name(), v.line, v.entry.By, v.entered.Format(time.TimeOnly))
 	return true
 }
 
 func (sh *shell) lookServers([]string) bool {
-	names, all := sh.v.device.sortedCounts()
-	if len(names) == 0 {
-		sh.say("no server has been asked yet")
+	servers := sh.v.device.Servers()
+	if len(servers) == 0 {
+		sh.say("this device asks no server")
 	}
-	for _, name := range names {
-		c := all[name]
-		sh.say("%-12s asked %d, answered %d (refused %d), no answer %d%s", name, c.Asked, c.Answered, c.Refused, c.Lost, sh.resting(name))
+	for _, h := range servers {
+		sh.say("%-12s %s", h.Server, h.Summary)
 	}
 	return true
 }
 
-func (sh *shell) resting(name string) string {
-	d := sh.v.device
-	for s := range d.config.Targets {
-		if s.Name != name {
-			continue
-		}
-		byTime := !d.config.Device.Kind.Traits.RestEndsWithLast
-		if until, rests := d.rests.Until(s, d.now(), byTime); rests {
-			if !byTime {
-				return ", rests until all do"
-			}
-			return fmt.Sprintf(", rests for %s more", (until - d.now()).Round(time.Second))
-		}
+func (sh *shell) lookSessions([]string) bool {
+	for _, s := range sh.v.device.Sessions() {
+		sh.say("%-12s level %-2d  %-10s line %-9s from %-15s since %s, let in by %s", printed(s.Person), s.Level, s.Access, s.Line, s.From, s.Since.Format(time.TimeOnly), s.By)
 	}
-	return ""
+	return true
+}
+
+func (sh *shell) lookCounters([]string) bool {
+	all := sh.v.device.Counts()
+	if len(all) == 0 {
+		sh.say("no server has been asked yet")
+	}
+	for _, c := range all {
+		lost := ""
+		for _, reason := range slices.Sorted(maps.Keys(c.Lost)) {
+			lost += fmt.Sprintf(", %s %d", reason, c.Lost[reason])
+		}
+		times := ""
+		if c.Accepted+c.Refused > 0 {
+			times = fmt.Sprintf("; answers in %.1f to %.1f ms, %.1f on average", c.Least*1000, c.Most*1000, c.Mean*1000)
+		}
+		sh.say("%-12s %-15s sent %d, accepted %d, refused %d%s%s", c.Server, c.Question, c.Sent, c.Accepted, c.Refused, lost, times)
+	}
+	return true
+}
+
+func (sh *shell) lookTrace([]string) bool {
+	notes := sh.v.device.Notes()
+	if len(notes) == 0 {
+		sh.say("nothing was traced; switch it on with: trace KIND on")
+	}
+	for _, n := range notes {
+		sh.say("%s %-14s %s", n.Time.Format("15:04:05.000"), n.Kind, n.Text)
+	}
+	return true
+}
+
+func (sh *shell) lookLog([]string) bool {
+	for _, l := range sh.v.device.Log() {
+		sh.say("%s %s", l.Time.Format(time.TimeOnly), l.Text)
+	}
+	return true
+}
+
+func (sh *shell) setTrace(args []string) bool {
+	if len(args) != 2 || args[1] != "on" && args[1] != "off" || !sh.v.device.SetTrace(args[0], args[1] == "on") {
+		sh.say("write: trace %s on|off", strings.Join(TraceKinds, "|"))
+		return false
+	}
+	sh.say("done")
+	return true
+}
+
+// raise asks for the password of a higher level.
+func (sh *shell) raise(args []string) bool {
+	level := 15
+	if len(args) > 0 {
+		n, err := strconv.Atoi(args[0])
+		if err != nil || n < 1 || n > 15 || len(args) > 1 {
+			sh.say("write: raise LEVEL, from 1 to 15")
+			return false
+		}
+		level = n
+	}
+	switch {
+	case sh.v.level >= level:
+		sh.say("you have level %d already", sh.v.level)
+		return true
+	case sh.t.secret == nil:
+		sh.say("refused: nobody can be asked for a password here")
+		return false
+	}
+	password, err := sh.t.secret("password for the level: ")
+	if err != nil {
+		return false
+	}
+	verdict := sh.v.raise(level, password)
+	if !verdict.Allowed {
+		sh.say("refused: %s", whyNoLevel(verdict))
+		return false
+	}
+	sh.say("level %d", level)
+	return true
+}
+
+func whyNoLevel(v walk.Verdict) string {
+	switch v.Reason {
+	case walk.NoList:
+		return "this way in has no list for a higher level"
+	case walk.RefusedByServer:
+		return "the server " + v.By + " does not allow it"
+	}
+	return "no higher level (" + string(v.Reason) + ")"
 }
 
 func (sh *shell) lookSettings([]string) bool {

@@ -5,6 +5,7 @@ package standin
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -28,9 +29,11 @@ type Config struct {
 	Keys    site.Keys
 	Targets map[*site.Server]asker.Target // how it reaches each server
 	HostKey ssh.Signer
-	Only    *site.Way         // the one way in that everybody enters by; default: the one of the free line
-	Trace   func(cause.Trace) // default: nowhere
-	Now     func() time.Time  // default: time.Now
+	// Certificate is for the web pages and the API.
+	Certificate tls.Certificate
+	Only        *site.Way         // the one way in that everybody enters by; default: the one of the free line
+	Trace       func(cause.Trace) // default: nowhere
+	Now         func() time.Time  // default: time.Now
 }
 
 // Device is a running stand-in.
@@ -40,8 +43,9 @@ type Device struct {
 	epoch   time.Time
 	mu      sync.Mutex
 	lines   map[string]map[int]bool // lines in use, by way in
-	counts  map[string]*counts
+	books   books
 	board   board
+	pages   pages // sessions of the web and the API
 	next    atomic.Int64
 	ctx     context.Context
 	stop    context.CancelFunc
@@ -56,9 +60,6 @@ type board struct {
 	Saved  bool
 }
 
-// counts is what a device counts about one server.
-type counts struct{ Asked, Answered, Refused, Lost int }
-
 // New makes a stand-in that has no way in open yet.
 func New(c Config) *Device {
 	if c.Trace == nil {
@@ -67,7 +68,7 @@ func New(c Config) *Device {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	d := &Device{config: c, epoch: c.Now(), lines: map[string]map[int]bool{}, counts: map[string]*counts{},
+	d := &Device{config: c, epoch: c.Now(), lines: map[string]map[int]bool{}, books: newBooks(),
 		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
 	d.ctx, d.stop = context.WithCancel(context.Background())
 	return d
@@ -146,6 +147,9 @@ type visitor struct {
 	entry    walk.Entry
 	entered  time.Time
 	password string
+	code     func(prompt string) (string, bool) // answers a server that asks for a one-time code; nil: nobody can be asked
+	level    int                                // what the person has now: an elevation may have raised it
+	id       int64
 }
 
 // arrive begins a visit.
@@ -161,17 +165,20 @@ func (d *Device) now() time.Duration { return d.config.Now().Sub(d.epoch) }
 func (v *visitor) enter(person, password string) walk.Entry {
 	d := v.device
 	v.person, v.password = person, password
-	v.asker = asker.Asker{Device: d.config.Device.Name, Port: v.line, From: v.from, Password: password,
+	v.asker = asker.Asker{Device: d.config.Device.Name, Port: v.line, From: v.from, Password: password, Code: v.code,
 		Session: fmt.Sprintf("%s-%x-%d", d.config.Device.Name, d.epoch.Unix(), d.next.Add(1))}
 	v.visit = &walk.Visit{Device: v.visit.Device, Way: v.visit.Way, World: v, Rests: v.visit.Rests, Now: d.now()}
 	v.entry = v.visit.Enter(person)
-	v.entered = d.config.Now()
+	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
 	t := v.trace(cause.TraceLogin, v.visit.Steps)
 	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = "refused", v.entry.Level, v.entry.By, string(v.entry.Reason), v.entry.Wait.Seconds()
 	if v.entry.In {
 		t.Outcome = "in"
+	} else {
+		d.refusedLogin(v)
 	}
+	d.noteSteps(person, v.visit.Steps)
 	d.config.Trace(t)
 	return v.entry
 }
@@ -180,8 +187,9 @@ func (v *visitor) enter(person, password string) walk.Entry {
 func (v *visitor) command(line string, level int) walk.Verdict {
 	before := len(v.visit.Steps)
 	verdict := v.visit.Command(v.device.now(), line, level)
+	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	t := v.trace(cause.TraceCommand, v.visit.Steps[before:])
-	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.entry.Level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
+	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
 	t.Outcome = "refused"
 	if verdict.Allowed {
 		t.Outcome = "allowed"
@@ -190,13 +198,33 @@ func (v *visitor) command(line string, level int) walk.Verdict {
 	return verdict
 }
 
+// raise asks for a higher level, with the password or the secret for it.
+func (v *visitor) raise(level int, password string) walk.Verdict {
+	before := len(v.visit.Steps)
+	v.password, v.asker.Password = password, password
+	verdict := v.visit.Elevate(v.device.now(), level)
+	v.password, v.asker.Password = "", ""
+	v.device.noteSteps(v.person, v.visit.Steps[before:])
+	if verdict.Allowed {
+		v.device.mu.Lock()
+		v.level = max(v.level, level)
+		v.device.mu.Unlock()
+		v.device.logs("%s has raised the level of line %s to %d", printed(v.person), v.line, level)
+	} else {
+		v.device.logs("%s was refused level %d on line %s: %s", printed(v.person), level, v.line, verdict.Reason)
+	}
+	return verdict
+}
+
 // leave ends the session.
 func (v *visitor) leave() {
 	if !v.entry.In {
 		return
 	}
+	v.device.gone(v)
 	before := len(v.visit.Steps)
 	v.visit.Leave(v.device.now(), v.device.config.Now().Sub(v.entered))
+	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	t := v.trace(cause.TraceGoodbye, v.visit.Steps[before:])
 	t.Outcome, t.Level = "out", v.entry.Level
 	v.device.config.Trace(t)
@@ -212,7 +240,7 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	}
 	as := v.asker
 	as.Form = asker.Form(v.device.config.Device.Kind.Traits.PasswordAs.Of(s.Protocol))
-	return counted{asker.Begin(v.device.ctx, target, q, as), v.device, s}
+	return counted{asker.Begin(v.device.ctx, target, q, as), v.device, s, q.Purpose}
 }
 
 // PasswordIs checks a local account's password.
@@ -238,29 +266,14 @@ func (n nowhere) Close() {}
 // counted counts what comes of the tries.
 type counted struct {
 	walk.Exchange
-	device *Device
-	server *site.Server
+	device   *Device
+	server   *site.Server
+	question site.Purpose
 }
 
 func (c counted) Try(n int) walk.Reply {
 	r := c.Exchange.Try(n)
-	c.device.mu.Lock()
-	defer c.device.mu.Unlock()
-	have := c.device.counts[c.server.Name]
-	if have == nil {
-		have = &counts{}
-		c.device.counts[c.server.Name] = have
-	}
-	have.Asked++
-	switch r.Result {
-	case walk.Accepted:
-		have.Answered++
-	case walk.Refused:
-		have.Answered++
-		have.Refused++
-	default:
-		have.Lost++
-	}
+	c.device.count(c.server, c.question, r)
 	return r
 }
 
@@ -287,17 +300,4 @@ func traced(s walk.Step) cause.TraceStep {
 			Reason: string(t.Reply.Reason), Message: t.Reply.Message, Seconds: t.Reply.Took.Seconds()})
 	}
 	return step
-}
-
-// sortedCounts gives the counters by the servers' names.
-func (d *Device) sortedCounts() (names []string, all map[string]counts) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	all = map[string]counts{}
-	for name, c := range d.counts {
-		names = append(names, name)
-		all[name] = *c
-	}
-	slices.Sort(names)
-	return names, all
 }

@@ -118,7 +118,7 @@ func TestOneCommandOverSSH(t *testing.T) {
 		"set banner":              "write: set banner TEXT",
 		`set banner "keep   out"`: "done",
 		"look secrets":            "",
-		"look servers":            "no server has been asked yet",
+		"look servers":            "this device asks no server",
 		"look settings " + strings.Repeat("x", 300): "at most 240 characters",
 		"look\x1b[31m settings":                     "all of them printable",
 	} {

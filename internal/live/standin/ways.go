@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -37,6 +36,12 @@ func (d *Device) Serve(access string, listener net.Listener) bool {
 		d.ServeSSH(listener)
 	case site.Console:
 		d.ServeConsole(listener)
+	case site.Telnet:
+		d.ServeTelnet(listener)
+	case site.Web:
+		d.ServeWeb(listener)
+	case site.API:
+		d.ServeAPI(listener)
 	default:
 		return false
 	}
@@ -90,6 +95,22 @@ func (d *Device) sshConnection(conn net.Conn) {
 			}
 			return nil, nil
 		},
+		// RFC 4256: the password, and a one-time code when a server asks for one.
+		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "", []string{"password: "}, []bool{false})
+			if err != nil || len(answers) != 1 {
+				return nil, errors.New("no answer")
+			}
+			v.code = func(prompt string) (string, bool) {
+				answers, err := ask("", "", []string{prompt}, []bool{false})
+				return strings.Join(answers, ""), err == nil && len(answers) == 1
+			}
+			defer func() { v.code = nil }()
+			if !v.enter(meta.User(), answers[0]).In {
+				return nil, errors.New("refused")
+			}
+			return nil, nil
+		},
 	}
 	config.AddHostKey(d.config.HostKey)
 	_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow))
@@ -98,6 +119,7 @@ func (d *Device) sshConnection(conn net.Conn) {
 		return
 	}
 	_ = conn.SetDeadline(time.Time{})
+	d.joined(v)
 	defer v.leave()
 	d.running.Go(func() { ssh.DiscardRequests(requests) })
 	for fresh := range channels {
@@ -165,6 +187,7 @@ type terminal struct {
 	read   func() (string, error)
 	prompt func(string)
 	out    io.Writer
+	secret func(prompt string) (string, error) // reads without showing; nil where nobody can be asked
 }
 
 // sshTerminal edits lines for a person at a terminal, and reads them plainly
@@ -174,7 +197,7 @@ func sshTerminal(v *visitor, channel ssh.Channel, typed bool) *terminal {
 		return plainTerminal(channel)
 	}
 	t := term.NewTerminal(channel, "")
-	return &terminal{read: t.ReadLine, prompt: t.SetPrompt, out: t}
+	return &terminal{read: t.ReadLine, prompt: t.SetPrompt, out: t, secret: t.ReadPassword}
 }
 
 // maxLine bounds a line typed at a plain terminal.
@@ -183,20 +206,17 @@ const maxLine = 4096
 func plainTerminal(rw io.ReadWriter) *terminal {
 	lines := bufio.NewReaderSize(rw, maxLine)
 	prompt := ""
-	return &terminal{
-		out:    rw,
-		prompt: func(p string) { prompt = p },
-		read: func() (string, error) {
-			if _, err := io.WriteString(rw, prompt); err != nil {
-				return "", err
-			}
-			text, err := lines.ReadSlice('\n')
-			if err != nil {
-				return "", err // a line longer than maxLine ends the session too
-			}
-			return strings.TrimRight(string(text), "\r\n"), nil
-		},
+	read := func(prompt string) (string, error) {
+		if _, err := io.WriteString(rw, prompt); err != nil {
+			return "", err
+		}
+		text, err := lines.ReadSlice('\n')
+		if err != nil {
+			return "", err // a line longer than maxLine ends the session too
+		}
+		return strings.TrimRight(string(text), "\r\n"), nil
 	}
+	return &terminal{out: rw, prompt: func(p string) { prompt = p }, read: func() (string, error) { return read(prompt) }, secret: read}
 }
 
 // console serves one connection to the console.
@@ -207,30 +227,9 @@ func (d *Device) console(conn net.Conn) {
 	}
 	defer d.freeLine(site.Console, line)
 	t := plainTerminal(conn)
-	ask := func(what string) (string, bool) {
-		t.prompt(what)
+	d.plainLogin(conn, way, line, conn, func(prompt string, _ bool) (string, bool) {
+		t.prompt(prompt)
 		text, err := t.read()
 		return text, err == nil
-	}
-	traits := d.config.Device.Kind.Traits
-	for range traits.LoginTries {
-		_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow + time.Minute)) // a person types; the wait itself is the walker's
-		name, ok := ask("name: ")
-		if !ok {
-			return
-		}
-		password, ok := ask("password: ")
-		if !ok {
-			return
-		}
-		v := d.arrive(way, line, remote(conn))
-		if !v.enter(name, password).In {
-			_, _ = fmt.Fprintln(conn, "refused")
-			continue
-		}
-		_ = conn.SetDeadline(time.Time{})
-		newShell(v, t).run()
-		v.leave()
-		return
-	}
+	}, func() *terminal { return t })
 }
