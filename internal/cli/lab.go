@@ -12,6 +12,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/state"
 )
 
@@ -171,24 +172,42 @@ func printPlaces(c *Call, p state.Places, dir string) {
 		}
 		rows = append(rows, []string{s.Name, what, s.Address + " " + ports})
 	}
-	example := state.WayPlace{}
+	examples := map[string]state.WayPlace{} // the first of each way in
 	for _, d := range p.Devices {
 		var ways []string
 		for _, w := range d.Ways {
 			ways = append(ways, w.Access+" "+w.Address)
-			if w.Access == site.SSH && example.Address == "" {
-				example = w
+			if _, have := examples[w.Access]; !have {
+				examples[w.Access] = w
 			}
 		}
 		rows = append(rows, []string{d.Name, "device", strings.Join(ways, ", ")})
 	}
 	style.Table(c.Out, []string{"name", "what", "where"}, rows, 2)
-	if example.Address != "" {
-		c.say("\nlog in with any SSH client:\n  %s\n", sshCall(example.Address, dir, "NAME"))
+	c.say("\nlog in with any client, for instance:\n")
+	for _, way := range []string{site.SSH, site.Telnet, site.Web, site.API} {
+		if at, have := examples[way]; have {
+			c.say("  %s\n", clientCall(way, at.Address, dir))
+		}
 	}
 	if len(p.Devices) > 0 {
-		c.say("or:\n  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
+		c.say("  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
 	}
+}
+
+// clientCall is how an ordinary client of a way in is called.
+func clientCall(way, address, dir string) string {
+	host, port, _ := net.SplitHostPort(address)
+	authority := dir + "/certificates/" + pki.AuthorityFile
+	switch way {
+	case site.Telnet:
+		return "telnet " + host + " " + port
+	case site.Web:
+		return "a browser at https://" + address + "/ (its certificate comes from " + authority + ")"
+	case site.API:
+		return `curl --cacert ` + authority + ` -H 'Content-Type: application/json' -d '{"name": "NAME", "password": "..."}' https://` + address + `/api/login`
+	}
+	return sshCall(address, dir, "NAME")
 }
 
 // sshCall is how an SSH client is called for a stand-in.

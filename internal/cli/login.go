@@ -3,7 +3,10 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net"
 	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,19 +17,28 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
 )
 
 func loginCommand() *Command {
 	return &Command{
 		Name: "login", Args: "[SITE]", Short: "a real login: what was seen, and whether it was as expected",
-		Long: `Logs in to a device over SSH, or at the console of a stand-in, as an ordinary client; tries the commands given with
--command; and says what was seen: outcome, level, seconds, and each command allowed or refused.
+		Long: `Logs in to a device as an ordinary client, over SSH, telnet, a console, the web pages or the API; tries the commands
+given with -command; and says what was seen: outcome, level, seconds, and each command allowed or refused.
 
 The device is found in the state folder of a running lab. What is expected is what foresee says for the site, with every
-server up unless -silent names some that are not; or what -expect says. Exit status 1 when it was otherwise.`,
+server up unless -silent names some that are not; or what -expect, -level, -allows and -refuses say. Exit status 1 when it
+was otherwise. -from-site tries every login of a device that its change sheet names, with the passwords of a folder.
+
+A real device is reached with -address, over SSH or telnet. -prompt and -refusal say in regular expressions what its prompt
+looks like (a group in it is the level) and what a refused command prints. Its SSH host key is checked against -known-hosts;
+-accept-host-key writes it there the first time, after showing its fingerprint.`,
 		Examples: []Example{
 			{"mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file demo/as-reviewed/passwords/ines.marsh", "one login with one command, in a lab of the demo site"},
+			{"mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords", "every login of the device's change sheet"},
+			{"mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt '[>#] ?$' -refusal 'not allowed' -allows 'show clock'", "a real device"},
 			{"mellowgate login -device mv-avocet-rtr -person master -expect refused", "a local account while the servers answer; the password is asked for"},
 		},
 		Prepare: func(c *Call) func() error {
@@ -35,8 +47,17 @@ server up unless -silent names some that are not; or what -expect says. Exit sta
 			c.Flags.StringVar(&f.state, "state", defaultState, "the state `folder` of the running lab")
 			c.Flags.StringVar(&f.device, "device", "", "the `device` to log in to")
 			c.Flags.StringVar(&f.person, "person", "", "the `name` to log in with")
-			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in: ssh or console")
+			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in: ssh, telnet, console, web or api")
 			c.Flags.StringVar(&f.expect, "expect", "", "the expected `outcome`: in or refused")
+			c.Flags.IntVar(&f.level, "level", -1, "the expected `level`, from 0 to 15")
+			c.Flags.Var(&f.allows, "allows", "a `command` to try that must be allowed; may be given several times")
+			c.Flags.Var(&f.refuses, "refuses", "a `command` to try that must be refused; may be given several times")
+			c.Flags.StringVar(&f.fromSite, "from-site", "", "try every login of the device's change sheet; the passwords are files in this `folder`, each named as its person")
+			c.Flags.StringVar(&f.address, "address", "", "a real device, at this `address:port`, in place of one of a lab")
+			c.Flags.StringVar(&f.knownHosts, "known-hosts", "", "the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
+			c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "write a host key that is not known yet to the file, after showing it")
+			c.Flags.StringVar(&f.prompt, "prompt", "", "what the prompt of a real device looks like, a regular `expression`")
+			c.Flags.StringVar(&f.refusal, "refusal", "", "what a refused command of a real device prints, a regular `expression`")
 			c.Flags.StringVar(&f.silent, "silent", "", "foresee with these `servers` silent: tern,plover")
 			c.Flags.Var(&f.commands, "command", "a `command` to try once in; may be given several times")
 			password := c.passwordFlags()
@@ -47,19 +68,29 @@ server up unless -silent names some that are not; or what -expect says. Exit sta
 
 type loginFlags struct {
 	state, device, person, through, expect, silent string
-	commands                                       names
+	commands, allows, refuses                      names
+	fromSite, address, knownHosts, prompt, refusal string
+	acceptKey                                      bool
+	level                                          int
 }
 
 func (f loginFlags) check() error {
+	ways := []string{site.SSH, site.Telnet, site.Console, site.Web, site.API}
 	switch {
-	case f.device == "" || f.person == "":
-		return wrong("login needs -device and -person\nusage: %s", usage(loginCommand()))
-	case f.through != site.SSH && f.through != site.Console:
-		return wrong("there is no way in %q here%s; ssh and console are", f.through, nearest.Suggest(f.through, []string{site.SSH, site.Console}))
+	case f.fromSite != "" && f.device == "":
+		return wrong("-from-site needs -device")
+	case f.fromSite == "" && (f.device == "") == (f.address == "") || f.fromSite == "" && f.person == "":
+		return wrong("login needs -device or -address, and -person\nusage: %s", usage(loginCommand()))
+	case !slices.Contains(ways, f.through):
+		return wrong("there is no way in %q here%s; %s are", f.through, nearest.Suggest(f.through, ways), strings.Join(ways, ", "))
+	case f.address != "" && f.through != site.SSH && f.through != site.Telnet && f.through != site.Console:
+		return wrong("a real device is entered by ssh or telnet, or by console where its serial line is reached over TCP; pages and APIs differ from make to make")
 	case f.expect != "" && f.expect != login.In && f.expect != login.Refused:
 		return wrong("-expect takes in or refused, not %q", f.expect)
+	case f.level > 15 || f.level < -1:
+		return wrong("-level is from 0 to 15")
 	}
-	for _, command := range f.commands {
+	for _, command := range slices.Concat(f.commands, f.allows, f.refuses) {
 		if strings.ContainsAny(command, "\n\r") {
 			return wrong("a command is one line")
 		}
@@ -71,11 +102,10 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	if err := f.check(); err != nil {
 		return err
 	}
-	attempt, places, err := f.attempt()
-	if err != nil {
-		return err
+	if f.fromSite != "" {
+		return c.loginsOfSheet(f)
 	}
-	expected, err := c.expectation(f, places)
+	attempt, expected, err := c.aim(f)
 	if err != nil {
 		return err
 	}
@@ -86,7 +116,7 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	if err != nil {
 		return cannot(err)
 	}
-	result := loginJSON{Device: f.device, Access: f.through, Person: f.person, Outcome: seen.Outcome, Level: seen.Level,
+	result := loginJSON{Device: f.device + f.address, Access: f.through, Person: f.person, Outcome: seen.Outcome, Level: seen.Level,
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(), Detail: seen.Detail}
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
@@ -133,13 +163,181 @@ func (f loginFlags) attempt() (login.Attempt, state.Places, error) {
 	if err != nil {
 		return login.Attempt{}, places, failure{ExitUsage, fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
 	}
-	return login.Attempt{Access: f.through, Address: device.Ways[i].Address, Person: f.person, Commands: f.commands, HostKey: key}, places, nil
+	a := login.Attempt{Access: f.through, Address: device.Ways[i].Address, Person: f.person, HostKey: key, ServerName: f.device,
+		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
+	if f.through == site.Web || f.through == site.API {
+		if a.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
+			return a, places, failure{ExitUsage, err}
+		}
+	}
+	return a, places, nil
+}
+
+// aim gives the attempt to make, and what is expected of it.
+func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
+	var attempt login.Attempt
+	var places state.Places
+	var err error
+	if f.address != "" {
+		attempt, err = c.realDevice(f)
+	} else {
+		attempt, places, err = f.attempt()
+	}
+	if err != nil {
+		return attempt, expected{}, err
+	}
+	want := expected{f.expect, f.level, f.allows, f.refuses}
+	if f.address == "" && f.expect == "" && f.level < 0 {
+		if want, err = c.expectation(f, places); err != nil {
+			return attempt, want, err
+		}
+		want.allows, want.refuses = f.allows, f.refuses
+	}
+	if want.outcome == login.Refused && f.expect == "" && len(f.allows)+len(f.refuses) > 0 {
+		want.outcome, want.level = login.In, -1 // who is to try commands is to be in
+	}
+	if want.outcome == "" && (want.level >= 0 || len(f.allows)+len(f.refuses) > 0) {
+		want.outcome = login.In
+	}
+	return attempt, want, nil
+}
+
+// realDevice gives an attempt at a device outside any lab.
+func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
+	a := login.Attempt{Access: f.through, Address: f.address, Person: f.person, Commands: slices.Concat(f.commands, f.allows, f.refuses)}
+	if _, _, err := net.SplitHostPort(f.address); err != nil {
+		return a, wrong("-address is %q; an address and a port are wanted, such as 192.0.2.101:22", f.address)
+	}
+	for _, p := range []struct {
+		flag, text string
+		to         **regexp.Regexp
+	}{{"prompt", f.prompt, &a.Prompt}, {"refusal", f.refusal, &a.Refusal}} {
+		if p.text == "" {
+			continue
+		}
+		r, err := regexp.Compile(p.text)
+		if err != nil {
+			return a, wrong("-%s is no regular expression: %v", p.flag, err)
+		}
+		*p.to = r
+	}
+	if f.through != site.SSH {
+		return a, nil
+	}
+	file := f.knownHosts
+	if file == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return a, cannot(err)
+		}
+		file = filepath.Join(home, ".ssh", "known_hosts")
+	}
+	shown, known, err := login.KnownHost(c.Context, f.address, file)
+	switch {
+	case errors.Is(err, login.ErrHostKey):
+		return a, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", f.address, err, file))
+	case err != nil:
+		return a, cannot(err)
+	case !known && !f.acceptKey:
+		return a, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once", f.address, ssh.FingerprintSHA256(shown))
+	case !known:
+		if err := login.Remember(f.address, file, shown); err != nil {
+			return a, cannot(err)
+		}
+		c.note("the host key of %s was not known and is now in %s: %s", f.address, file, ssh.FingerprintSHA256(shown))
+	}
+	a.HostKey = shown
+	return a, nil
+}
+
+// loginsOfSheet tries the logins that the change sheet of a device names.
+func (c *Call) loginsOfSheet(f loginFlags) error {
+	folder, err := state.Open(f.state)
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	places, err := folder.Places()
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	path := places.SitePath
+	if len(c.Args) > 0 {
+		path = c.Args[0]
+	}
+	l, err := c.loadFrom(path, false)
+	if err != nil {
+		return err
+	}
+	device, err := l.device(f.device)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	var all []loginJSON
+	style, matched := c.style(), 0
+	silent, err := l.servers(f.silent)
+	if err != nil {
+		return err
+	}
+	for _, k := range l.reckoner().Device(device) {
+		if !login.Has(k.Way.Access) || !k.Holds(silent) || k.Way != device.Way(k.Way.Access) || k.Who.Kind == foresee.Unknown {
+			continue
+		}
+		g := f
+		g.through, g.person, g.level = k.Way.Access, k.Who.Typed(), -1
+		attempt, _, err := g.attempt()
+		if err != nil {
+			return err
+		}
+		attempt.Password = site.NewSecret("not the password of anybody")
+		if k.Who.Kind != foresee.Anyone {
+			if attempt.Password, err = vault.SecretFile(filepath.Join(f.fromSite, g.person)); err != nil {
+				return failure{ExitUsage, fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
+			}
+		}
+		seen, err := login.Do(c.Context, attempt)
+		if err != nil {
+			return cannot(err)
+		}
+		want := expectedOf(k)
+		fits := want.fits(seen)
+		if fits {
+			matched++
+		}
+		who := k.Who.Name
+		if k.Who.Kind == foresee.Anyone {
+			who = g.person + ", wrong password"
+		}
+		saw := expected{outcome: seen.Outcome, level: seen.Level}
+		all = append(all, loginJSON{Device: f.device, Access: g.through, Person: who, Outcome: seen.Outcome, Level: seen.Level, Seconds: secondsOf(seen.Took),
+			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Detail: seen.Detail})
+		mark := style.Paint(show.Good, "as expected")
+		if !fits {
+			mark = style.Paint(show.Bad, "not as expected")
+		}
+		rows = append(rows, []string{g.through, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()), mark})
+	}
+	if *c.json {
+		err = show.JSON(c.Out, struct {
+			Logins  []loginJSON `json:"logins"`
+			Matched int         `json:"matched"`
+			Total   int         `json:"total"`
+		}{all, matched, len(all)})
+	} else {
+		style.Table(c.Out, []string{"way in", "who", "expected", "seen", "after", ""}, rows, 1)
+		c.say("\n%d of %d logins of %s were as expected\n", matched, len(all), f.device)
+	}
+	if err == nil && matched < len(all) {
+		return errNo
+	}
+	return err
 }
 
 // expected is what a login should come to. The zero value expects nothing.
 type expected struct {
-	outcome string
-	level   int // -1: any
+	outcome         string
+	level           int // -1: any
+	allows, refuses []string
 }
 
 func (e expected) String() string {
@@ -147,12 +345,31 @@ func (e expected) String() string {
 	case e.outcome == "":
 		return ""
 	case e.outcome == login.In && e.level >= 0:
-		return fmt.Sprintf("in at level %d", e.level)
+		return fmt.Sprintf("in at level %d", e.level) + e.orders()
 	}
-	return e.outcome
+	return e.outcome + e.orders()
+}
+
+func (e expected) orders() string {
+	text := ""
+	if len(e.allows) > 0 {
+		text += ", may " + strings.Join(e.allows, ", ")
+	}
+	if len(e.refuses) > 0 {
+		text += ", may not " + strings.Join(e.refuses, ", ")
+	}
+	return text
 }
 
 func (e expected) fits(s login.Seen) bool {
+	for _, c := range s.Commands {
+		if slices.Contains(e.allows, c.Command) && c.Result != "allowed" || slices.Contains(e.refuses, c.Command) && c.Result != "refused" {
+			return false
+		}
+	}
+	if len(s.Commands) < len(e.allows)+len(e.refuses) {
+		return false
+	}
 	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != login.In || e.level < 0 || e.level == s.Level)
 }
 
@@ -160,7 +377,7 @@ func (e expected) fits(s login.Seen) bool {
 // named, else the one the lab was started with.
 func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 	if f.expect != "" {
-		return expected{f.expect, -1}, nil
+		return expected{outcome: f.expect, level: -1}, nil
 	}
 	path := p.SitePath
 	if len(c.Args) > 0 {
@@ -199,9 +416,9 @@ func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 
 func expectedOf(c foresee.Case) expected {
 	if c.Outcome == foresee.Refused {
-		return expected{login.Refused, -1}
+		return expected{outcome: login.Refused, level: -1}
 	}
-	return expected{login.In, c.Level}
+	return expected{outcome: login.In, level: c.Level}
 }
 
 type loginJSON struct {

@@ -58,15 +58,21 @@ func Load(certificate, key, authorities string) (Identity, error) {
 	if err != nil {
 		return Identity{}, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certificate, key, err)
 	}
-	text, err := os.ReadFile(authorities)
+	pool, err := Authorities(authorities)
+	return Identity{pair, pool}, err
+}
+
+// Authorities reads the authorities of a PEM file.
+func Authorities(file string) (*x509.CertPool, error) {
+	text, err := os.ReadFile(file)
 	if err != nil {
-		return Identity{}, fmt.Errorf("the authorities cannot be read: %w", err)
+		return nil, fmt.Errorf("the authorities cannot be read: %w", err)
 	}
 	pool := x509.NewCertPool()
 	if !pool.AppendCertsFromPEM(text) {
-		return Identity{}, fmt.Errorf("%s holds no certificate in PEM form", authorities)
+		return nil, fmt.Errorf("%s holds no certificate in PEM form", file)
 	}
-	return Identity{pair, pool}, nil
+	return pool, nil
 }
 
 // Of reads the identity that a site gives a server; paths start from base.

@@ -81,7 +81,7 @@ func guarded(h http.Handler) http.Handler {
 		head.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 		head.Set("X-Content-Type-Options", "nosniff")
 		head.Set("X-Frame-Options", "DENY")
-		head.Set("Referrer-Policy", "no-referrer")
+		head.Set("Referrer-Policy", "same-origin") // with none, a browser hides where a form comes from
 		head.Set("Cache-Control", "no-store")
 		head.Set("Strict-Transport-Security", "max-age=3600")
 		r.Body = http.MaxBytesReader(w, r.Body, mostBody)

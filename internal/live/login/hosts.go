@@ -1,0 +1,62 @@
+package login
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+)
+
+// KnownHost asks a device for its SSH host key, and tells whether a file of
+// known hosts has it. The error is ErrHostKey when it has another.
+func KnownHost(ctx context.Context, address, file string) (shown ssh.PublicKey, known bool, err error) {
+	check, err := knownhosts.New(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		check, err = func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }, nil
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("%s cannot be read: %w", file, err)
+	}
+	conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, false, fmt.Errorf("%s cannot be reached: %w", address, err)
+	}
+	defer func() { _ = conn.Close() }()
+	_ = conn.SetDeadline(time.Now().Add(30 * time.Second))
+	var verdict error
+	_, _, _, err = ssh.NewClientConn(conn, address, &ssh.ClientConfig{HostKeyCallback: func(host string, remote net.Addr, key ssh.PublicKey) error {
+		shown, verdict = key, check(host, remote, key)
+		return errors.New("the key was all that was wanted")
+	}})
+	if shown == nil {
+		return nil, false, fmt.Errorf("%s shows no SSH host key: %w", address, err)
+	}
+	var differs *knownhosts.KeyError
+	switch {
+	case verdict == nil:
+		return shown, true, nil
+	case errors.As(verdict, &differs) && len(differs.Want) > 0:
+		return shown, false, ErrHostKey
+	}
+	return shown, false, nil
+}
+
+// Remember adds a host key to a file of known hosts.
+func Remember(address, file string, key ssh.PublicKey) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(knownhosts.Line([]string{knownhosts.Normalize(address)}, key) + "\n")
+	return errors.Join(err, f.Close())
+}
