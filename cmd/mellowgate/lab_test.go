@@ -91,7 +91,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.NoDirExists(t, filepath.Join(c.dir, "other"), "nothing is left behind")
 
 	require.Equal(t, 130, lab.end(t))
-	require.Contains(t, lab.out.String(), "log in with any SSH client:")
+	require.Contains(t, lab.out.String(), "log in with any client, for instance:")
 	r = c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file", password("ines.marsh"))
 	require.Equal(t, 3, r.status, "the lab has ended")
 	require.Contains(t, r.out, "cannot be reached")
@@ -175,4 +175,98 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 		return strings.Contains(c.run(t, "why", "-state", "st").out, "asker-unknown: server gate-1, asker 127.0.0.1")
 	}, 5*time.Second, 10*time.Millisecond)
 	require.Equal(t, 130, serve.end(t))
+}
+
+func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
+	c := demoSite(t)
+	for _, s := range []string{"demo/as-reviewed", "demo/as-drafted"} {
+		r := c.run(t, "drill", "-json", "-network", "127.89.0.0/16", s)
+		require.Zero(t, r.status, r.err)
+		var got struct {
+			Runs []struct {
+				Device, Access, Person, Fault, Why string
+				Again, Match                       bool
+				Foreseen, Seen                     struct {
+					Outcome, By, Reason string
+					Level               int
+					WaitSeconds         float64 `json:"wait_seconds"`
+					Steps               []struct{ Purpose, Method, Result, Reason, By string }
+				}
+			}
+			Matched, Total int
+			Skipped        map[string]int
+			Seconds        float64
+		}
+		strictly(t, r.out, &got)
+		require.Equal(t, got.Total, got.Matched)
+		require.Greater(t, got.Total, 600)
+		require.Len(t, got.Runs, got.Total)
+	}
+	r := c.run(t, "drill", "-device", "north-sw-1", "-through", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "logins came out as foreseen, in ")
+	for args, says := range map[string]string{"-device nort-sw-1": `did you mean "north-sw-1"?`, "-person ines.marhs": `did you mean "ines.marsh"?`,
+		"-through tlnet": `did you mean "telnet"?`, "-factor 99": "from 1 to 20", "-device hq-fw-1 -through web": "no login of the site fits"} {
+		r := c.run(t, append(append([]string{"drill"}, strings.Fields(args)...), "demo/as-reviewed")...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, says)
+	}
+}
+
+func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-network", "127.88.0.0/16", "demo/as-drafted")
+	require.NotContains(t, lab.out.String(), "token")
+	r := c.run(t, "lab", "-set", "tern silent", "-set", "plover slow 20s for north-sw-1")
+	require.Equal(t, "tern silent\nplover slow 20s for north-sw-1\n", r.out, r.err)
+	r = c.run(t, "lab", "-set", "tern silnt")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, `did you mean "silent"?`)
+	require.Contains(t, c.run(t, "lab", "-lift", "plover slow").out, "tern silent")
+	require.Contains(t, c.run(t, "lab", "-lift", "all", "-json").out, `"faults": []`)
+
+	r = c.run(t, "login", "-device", "south-sw-1", "-from-site", "demo/as-drafted/passwords")
+	require.Zero(t, r.status, r.out+r.err)
+	for _, way := range []string{"console", "ssh", "telnet", "web", "api"} {
+		require.Contains(t, r.out, way)
+		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-through", way, "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh",
+			"-expect", "in", "-level", "15", "-allows", "look session", "-refuses", "no such command")
+		require.Equal(t, 1, r.status, "a command that is not known is not refused\n%s%s", r.out, r.err)
+		require.Contains(t, r.out, `"level": 15`)
+	}
+	places := c.run(t, "lab", "-faults").out
+	require.Equal(t, "no fault is in effect\n", places)
+
+	// As a real device: by its address, with a host key that is accepted once.
+	var at struct {
+		Devices []struct {
+			Name string
+			Ways []struct{ Access, Address string }
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state", "places.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &at))
+	address := map[string]string{}
+	for _, w := range at.Devices[0].Ways {
+		address[w.Access] = w.Address
+	}
+	real := func(args ...string) result {
+		return c.run(t, append([]string{"login", "-address", address["ssh"], "-known-hosts", "hosts", "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh"}, args...)...)
+	}
+	r = real()
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, "is not known: SHA256:")
+	r = real("-accept-host-key", "-expect", "in", "-allows", "look session", "-refuses", "look secrets", "-prompt", `\[\S+ level (\d+)\] $`, "-refusal", "way in")
+	require.Equal(t, 1, r.status, r.out+r.err)
+	require.Contains(t, r.err, "is now in hosts: SHA256:")
+	require.Zero(t, real("-level", "15").status)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"), []byte("["+strings.Replace(address["ssh"], ":", "]:", 1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0uH3wA3m9e0dQ5l3o7m2s1c5j4k8h6g7f9d0s1a2b3\n"), 0o600))
+	if r = real(); r.status != 3 && r.status != 2 {
+		require.Fail(t, "another key is never taken", r.out+r.err)
+	}
+	lab.end(t)
+	r = c.run(t, "lab", "-faults")
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.err, "no lab is running there")
 }

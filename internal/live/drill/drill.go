@@ -38,8 +38,10 @@ type Options struct {
 	AtOnce int                     // trials at the same time, most of which wait; default 256
 	Rate   int                     // trials begun in a second; default 250
 	Done   func(done, total int)   // progress; called from many goroutines
-	// Network is where the trials live; default: the site's lab.network.
-	Lab lab.Config
+	// Lab is how the trials are run; its Network is where, by default the site's
+	// lab.network.
+	Lab    lab.Config
+	meddle func(*lab.Lab) // for tests: what nobody foresees
 }
 
 // Story is how a login went: foreseen, or seen.
@@ -117,6 +119,9 @@ func Start(ctx context.Context, o Options) (Report, error) {
 		return d.report, err
 	}
 	defer d.lab.Shutdown()
+	if o.meddle != nil {
+		o.meddle(d.lab)
+	}
 	began := time.Now()
 	if err := d.all(ctx, trials); err != nil {
 		return d.report, err

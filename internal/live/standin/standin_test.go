@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/x509"
 	"io"
 	"net"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -17,6 +19,7 @@ import (
 
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
 )
 
@@ -29,6 +32,9 @@ type rig struct {
 	device       *Device
 	key          ssh.PublicKey
 	ssh, console string
+	telnet       string
+	web, api     string
+	trusted      *x509.CertPool
 	mu           sync.Mutex
 	traces       []cause.Trace
 	clients      map[string]*ssh.Client
@@ -41,7 +47,9 @@ func start(t *testing.T) *rig {
 lists:
   - {name: l, authenticate: login, methods: [local]}
   - {name: s, authorize: session, methods: [local]}
-kinds: [{name: k, traits: {console-obeys-authorization: true, login-tries: 2}}]
+  - {name: e, authenticate: elevation, methods: [secret bridge]}
+kinds: [{name: k, traits: {console-obeys-authorization: true, login-tries: 2, below-level: reads}}]
+elevation-secrets: [{name: bridge, password: '` + hash + `'}]
 accounts:
   - {name: keeper, level: 15, password: '` + hash + `'}
   - {name: guest, level: 1, password: '` + hash + `'}
@@ -51,7 +59,10 @@ devices:
     addresses: [127.0.0.1]
     accounts: [keeper, guest]
     access:
-      console: {login: l, session: s}
+      console: {login: l, session: s, elevation: e}
+      telnet: {login: l, session: s}
+      web: {login: l, session: s}
+      api: {login: l, session: s}
       ssh: [{lines: 0-1, login: l, session: s}, {lines: 2-3, login: l}]
 `)})
 	require.NoError(t, err)
@@ -60,19 +71,24 @@ devices:
 	signer, err := ssh.NewSignerFromKey(private)
 	require.NoError(t, err)
 	r := &rig{T: t, key: signer.PublicKey(), clients: map[string]*ssh.Client{}}
-	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Trace: func(trace cause.Trace) {
+	authority, err := pki.NewAuthority("tests", time.Now())
+	require.NoError(t, err)
+	identity, err := authority.Issue("sw", netip.MustParseAddr("127.0.0.1"), time.Now())
+	require.NoError(t, err)
+	r.trusted = identity.Trusted
+	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Certificate: identity.Certificate, Trace: func(trace cause.Trace) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.traces = append(r.traces, trace)
 	}})
 	t.Cleanup(r.device.Shutdown)
 	for _, way := range []struct {
-		at    *string
-		serve func(net.Listener)
-	}{{&r.ssh, r.device.ServeSSH}, {&r.console, r.device.ServeConsole}} {
+		at     *string
+		access string
+	}{{&r.ssh, site.SSH}, {&r.console, site.Console}, {&r.telnet, site.Telnet}, {&r.web, site.Web}, {&r.api, site.API}} {
 		listener, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
-		way.serve(listener)
+		require.True(t, r.device.Serve(way.access, listener))
 		*way.at = listener.Addr().String()
 	}
 	return r
