@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	filippo.io/age v1.3.2
+	github.com/beevik/etree v1.8.1
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-crypt/crypt v0.14.15
 	github.com/go-ldap/ldap/v3 v3.4.15

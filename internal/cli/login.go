@@ -25,7 +25,7 @@ import (
 func loginCommand() *Command {
 	return &Command{
 		Name: "login", Args: "[SITE]", Short: "a real login: what was seen, and whether it was as expected",
-		Long: `Logs in to a device as an ordinary client, over SSH, telnet, a console, the web pages or the API; tries the commands
+		Long: `Logs in to a device as an ordinary client, over SSH, telnet, a console, the web pages, the API or NETCONF; tries the commands
 given with -command; and says what was seen: outcome, level, seconds, and each command allowed or refused.
 
 The device is found in the state folder of a running lab. What is expected is what foresee says for the site, with every
@@ -47,7 +47,7 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 			c.Flags.StringVar(&f.state, "state", defaultState, "the state `folder` of the running lab")
 			c.Flags.StringVar(&f.device, "device", "", "the `device` to log in to")
 			c.Flags.StringVar(&f.person, "person", "", "the `name` to log in with")
-			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in: ssh, telnet, console, web or api")
+			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in: ssh, telnet, console, web, api or netconf")
 			c.Flags.StringVar(&f.expect, "expect", "", "the expected `outcome`: in or refused")
 			c.Flags.IntVar(&f.level, "level", -1, "the expected `level`, from 0 to 15")
 			c.Flags.Var(&f.allows, "allows", "a `command` to try that must be allowed; may be given several times")
@@ -75,7 +75,7 @@ type loginFlags struct {
 }
 
 func (f loginFlags) check() error {
-	ways := []string{site.SSH, site.Telnet, site.Console, site.Web, site.API}
+	ways := site.Accesses()
 	switch {
 	case f.fromSite != "" && f.device == "":
 		return wrong("-from-site needs -device")
@@ -370,7 +370,7 @@ func (e expected) fits(s login.Seen) bool {
 	if len(s.Commands) < len(e.allows)+len(e.refuses) {
 		return false
 	}
-	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != login.In || e.level < 0 || e.level == s.Level)
+	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != login.In || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
 }
 
 // expectation takes what is expected from -expect, else from the site: the one
@@ -437,7 +437,7 @@ type loginJSON struct {
 func printLogin(c *Call, r loginJSON) {
 	style := c.style()
 	outcome := style.Paint(show.OutcomeTone(r.Outcome), r.Outcome)
-	if r.Outcome == login.In {
+	if r.Outcome == login.In && r.Level != login.UnknownLevel {
 		outcome += fmt.Sprintf(" at level %d", r.Level)
 	}
 	c.say("%s at %s by %s: %s after %.1f s\n", r.Person, r.Device, r.Access, outcome, r.Seconds)

@@ -342,7 +342,7 @@ func mismatch(foreseen, seen Story, factor int) string {
 	switch {
 	case foreseen.Outcome != seen.Outcome:
 		return fmt.Sprintf("%s was foreseen, and %s was seen", foreseen.Outcome, seen.Outcome)
-	case foreseen.Outcome == login.In && foreseen.Level != seen.Level:
+	case foreseen.Outcome == login.In && foreseen.Level != seen.Level && seen.Level != login.UnknownLevel:
 		return fmt.Sprintf("level %d was foreseen, and level %d was seen", foreseen.Level, seen.Level)
 	case foreseen.By != seen.By:
 		return fmt.Sprintf("%s was foreseen to decide, and %s did", nobody(foreseen.By), nobody(seen.By))

@@ -32,7 +32,7 @@ lists:
 kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: chap}, below-level: reads}}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
-  - {name: sw, addresses: [192.0.2.11], accounts: [keeper], access: {ssh: {login: l, session: s}, telnet: {login: l, session: s}, web: {login: l, session: s}, api: {login: l, session: s}, console: {login: l}}}
+  - {name: sw, addresses: [192.0.2.11], accounts: [keeper], access: {ssh: {login: l, session: s}, telnet: {login: l, session: s}, web: {login: l, session: s}, api: {login: l, session: s}, console: {login: l}, netconf: {login: l, session: s}}}
   - {name: ap, kind: odd, addresses: [192.0.2.12], accounts: [keeper], access: {ssh: {login: lr}}}
 people:
   - {name: ines, teams: [net], password: 'HASH'}
@@ -71,7 +71,7 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 			again++
 		}
 	}
-	require.Len(t, ways, 5)
+	require.Len(t, ways, 6)
 	require.Len(t, states, 6)
 	require.Greater(t, again, 50)
 	require.Empty(t, r.Skipped)

@@ -48,6 +48,7 @@ const (
 	sshPort     = 22
 	telnetPort  = 23
 	webPort     = 443
+	netconfPort = 830
 	consolePort = 3001 // stands for the serial line
 	apiPort     = 8443
 )
@@ -231,7 +232,7 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]asker.T
 var ways = []struct {
 	access string
 	port   uint16
-}{{site.Console, consolePort}, {site.SSH, sshPort}, {site.Telnet, telnetPort}, {site.Web, webPort}, {site.API, apiPort}}
+}{{site.Console, consolePort}, {site.SSH, sshPort}, {site.Telnet, telnetPort}, {site.Web, webPort}, {site.API, apiPort}, {site.NETCONF, netconfPort}}
 
 // standIns starts the devices.
 func (l *Lab) standIns() error {
@@ -330,7 +331,7 @@ func (l *Lab) knownHosts() error {
 			return err
 		}
 		for _, w := range d.Ways {
-			if w.Access == site.SSH {
+			if w.Access == site.SSH || w.Access == site.NETCONF {
 				text.WriteString(knownhosts.Line([]string{w.Address}, key) + "\n")
 			}
 		}

@@ -69,7 +69,7 @@ type Seen struct {
 
 // Has tells whether a way in can be tried from here.
 func Has(access string) bool {
-	return slices.Contains([]string{site.SSH, site.Console, site.Telnet, site.Web, site.API}, access)
+	return slices.Contains([]string{site.SSH, site.Console, site.Telnet, site.Web, site.API, site.NETCONF}, access)
 }
 
 // Do makes an attempt. Its error is a call that cannot be made at all; what
@@ -150,6 +150,9 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	_ = conn.SetDeadline(time.Time{})
 	c := ssh.NewClient(client, channels, requests)
 	defer func() { _ = c.Close() }()
+	if a.Access == site.NETCONF {
+		return a.netconf(c, Seen{Outcome: In, Took: took})
+	}
 	session, err := c.NewSession()
 	if err != nil {
 		return Seen{Outcome: In, Took: took, Detail: "the device gives no session"}, nil

@@ -262,7 +262,7 @@ func (d *Device) Servers() []Health {
 
 // restOf gives for how long a server is still left alone, in seconds.
 func (d *Device) restOf(s *site.Server) float64 {
-	byTime := !d.config.Device.Kind.Traits.RestEndsWithLast
+	byTime := !d.design().Kind.Traits.RestEndsWithLast
 	until, rests := d.rests.Until(s, d.now(), byTime)
 	switch {
 	case !rests:

@@ -53,7 +53,7 @@ func (d *Device) ServeAPI(listener net.Listener) { d.serveHTTPS(listener, d.apiC
 
 func (d *Device) serveHTTPS(listener net.Listener, handler http.Handler) {
 	server := &http.Server{Handler: guarded(handler), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second,
-		WriteTimeout: d.config.Device.Kind.Traits.LoginWindow + 20*time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 1 << 14,
+		WriteTimeout: d.design().Kind.Traits.LoginWindow + 20*time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 1 << 14,
 		ErrorLog: log.New(quiet{}, "", 0), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{d.config.Certificate}},
 		BaseContext: func(net.Listener) context.Context { return d.ctx }}
 	ended := make(chan struct{})
@@ -209,7 +209,7 @@ func (s *pageSession) run(line string) (done bool, output string) {
 // readsOnly tells whether the person is below the level that the way in needs,
 // and so may only read.
 func (s *pageSession) readsOnly() bool {
-	traits := s.visitor.device.config.Device.Kind.Traits
+	traits := s.visitor.device.design().Kind.Traits
 	need := traits.WebNeedsLevel
 	if s.access == site.API {
 		need = traits.APINeedsLevel

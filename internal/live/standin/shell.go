@@ -63,7 +63,7 @@ func Prompt(device string, level int) string { return fmt.Sprintf("[%s level %d]
 // run reads and runs commands until the person leaves.
 func (sh *shell) run() {
 	for {
-		sh.t.prompt(Prompt(sh.v.device.config.Device.Name, sh.v.level))
+		sh.t.prompt(Prompt(sh.v.device.design().Name, sh.v.level))
 		line, err := sh.t.read()
 		if err != nil || strings.TrimSpace(line) == "leave" {
 			return
@@ -268,8 +268,8 @@ func (sh *shell) lookSettings([]string) bool {
 
 func (sh *shell) lookSecrets([]string) bool {
 	names := []string{}
-	for s := range sh.v.device.config.Targets {
-		names = append(names, s.Name)
+	for _, h := range sh.v.device.Servers() {
+		names = append(names, h.Server)
 	}
 	slices.Sort(names)
 	for _, n := range names {

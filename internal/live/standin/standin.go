@@ -42,6 +42,9 @@ type Device struct {
 	rests   walk.Rests
 	epoch   time.Time
 	mu      sync.Mutex
+	current *site.Device            // as it is configured now
+	known   []asker.Target          // the servers of the surroundings
+	store   datastore               // what NETCONF holds beside it
 	lines   map[string]map[int]bool // lines in use, by way in
 	books   books
 	board   board
@@ -68,19 +71,32 @@ func New(c Config) *Device {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	d := &Device{config: c, epoch: c.Now(), lines: map[string]map[int]bool{}, books: newBooks(),
+	d := &Device{config: c, epoch: c.Now(), current: c.Device, lines: map[string]map[int]bool{}, books: newBooks(),
 		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
+	for _, t := range c.Targets {
+		d.known = append(d.known, t)
+	}
 	d.ctx, d.stop = context.WithCancel(context.Background())
 	return d
+}
+
+// design gives the device as it is configured now.
+func (d *Device) design() *site.Device {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.current
 }
 
 // SetKey gives the device another key for a server.
 func (d *Device) SetKey(s *site.Server, key site.Secret) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	t := d.config.Targets[s]
-	t.Key = key
-	d.config.Targets[s] = t
+	for have, t := range d.config.Targets { // by name: a reconfigured device has servers of its own
+		if have.Name == s.Name {
+			t.Key = key
+			d.config.Targets[have] = t
+		}
+	}
 }
 
 // Wake ends the rest of every server.
@@ -122,7 +138,7 @@ func (d *Device) takeLine(access string) (int, *site.Way, bool) {
 		if used[line] {
 			continue
 		}
-		if way := d.config.Device.WayOfLine(access, line); way != nil && (d.config.Only == nil || way == d.config.Only) {
+		if way := d.current.WayOfLine(access, line); way != nil && (d.config.Only == nil || way == d.config.Only) {
 			used[line] = true
 			return line, way, true
 		}
@@ -155,7 +171,7 @@ type visitor struct {
 // arrive begins a visit.
 func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
 	v := &visitor{device: d, line: fmt.Sprintf("%s%d", way.Access, line), from: from.Addr().Unmap().String()}
-	v.visit = &walk.Visit{Device: d.config.Device, Way: way, World: v, Rests: &d.rests}
+	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests}
 	return v
 }
 
@@ -165,8 +181,8 @@ func (d *Device) now() time.Duration { return d.config.Now().Sub(d.epoch) }
 func (v *visitor) enter(person, password string) walk.Entry {
 	d := v.device
 	v.person, v.password = person, password
-	v.asker = asker.Asker{Device: d.config.Device.Name, Port: v.line, From: v.from, Password: password, Code: v.code,
-		Session: fmt.Sprintf("%s-%x-%d", d.config.Device.Name, d.epoch.Unix(), d.next.Add(1))}
+	v.asker = asker.Asker{Device: d.design().Name, Port: v.line, From: v.from, Password: password, Code: v.code,
+		Session: fmt.Sprintf("%s-%x-%d", d.design().Name, d.epoch.Unix(), d.next.Add(1))}
 	v.visit = &walk.Visit{Device: v.visit.Device, Way: v.visit.Way, World: v, Rests: v.visit.Rests, Now: d.now()}
 	v.entry = v.visit.Enter(person)
 	v.entered, v.level = d.config.Now(), v.entry.Level
@@ -234,12 +250,17 @@ func (v *visitor) leave() {
 func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	v.device.mu.Lock()
 	target, known := v.device.config.Targets[s]
+	for have, t := range v.device.config.Targets { // a session that began before a change of the configuration
+		if !known && have.Name == s.Name {
+			target, known = t, true
+		}
+	}
 	v.device.mu.Unlock()
 	if !known {
 		return nowhere{s}
 	}
 	as := v.asker
-	as.Form = asker.Form(v.device.config.Device.Kind.Traits.PasswordAs.Of(s.Protocol))
+	as.Form = asker.Form(v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol))
 	return counted{asker.Begin(v.device.ctx, target, q, as), v.device, s, q.Purpose}
 }
 
@@ -278,7 +299,7 @@ func (c counted) Try(n int) walk.Reply {
 }
 
 func (v *visitor) trace(kind string, steps []walk.Step) cause.Trace {
-	t := cause.Trace{Time: v.device.config.Now(), Device: v.device.config.Device.Name, Access: v.visit.Way.Name(), Line: v.line,
+	t := cause.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(), Line: v.line,
 		Person: v.person, From: v.from, Kind: kind, Steps: []cause.TraceStep{}}
 	for _, s := range steps {
 		t.Steps = append(t.Steps, traced(s))

@@ -19,7 +19,7 @@ import (
 // ServeSSH takes SSH connections (RFC 4253, 4254) until Shutdown. Each holds
 // one line.
 func (d *Device) ServeSSH(listener net.Listener) {
-	d.serve(listener, func(conn net.Conn) { d.sshConnection(conn) })
+	d.serve(listener, func(conn net.Conn) { d.sshConnection(conn, site.SSH) })
 }
 
 // ServeConsole takes connections to the console, a plain text port that stands
@@ -42,6 +42,8 @@ func (d *Device) Serve(access string, listener net.Listener) bool {
 		d.ServeWeb(listener)
 	case site.API:
 		d.ServeAPI(listener)
+	case site.NETCONF:
+		d.ServeNETCONF(listener)
 	default:
 		return false
 	}
@@ -78,14 +80,14 @@ func remote(conn net.Conn) netip.AddrPort {
 
 // sshConnection serves one SSH connection: login within the way in's patience,
 // then sessions.
-func (d *Device) sshConnection(conn net.Conn) {
-	line, way, free := d.takeLine(site.SSH)
+func (d *Device) sshConnection(conn net.Conn, access string) {
+	line, way, free := d.takeLine(access)
 	if !free {
 		return
 	}
-	defer d.freeLine(site.SSH, line)
+	defer d.freeLine(access, line)
 	v := d.arrive(way, line, remote(conn))
-	traits := d.config.Device.Kind.Traits
+	traits := d.design().Kind.Traits
 	config := &ssh.ServerConfig{
 		ServerVersion: "SSH-2.0-StandIn",
 		MaxAuthTries:  traits.LoginTries,
@@ -147,7 +149,21 @@ func (d *Device) sshSession(v *visitor, channel ssh.Channel, requests <-chan *ss
 			_ = r.Reply(true, nil)
 		case "env", "window-change":
 			_ = r.Reply(r.Type != "env", nil)
+		case "subsystem":
+			var name struct{ Name string }
+			if v.visit.Way.Access != site.NETCONF || ssh.Unmarshal(r.Payload, &name) != nil || name.Name != "netconf" {
+				_ = r.Reply(false, nil)
+				continue
+			}
+			_ = r.Reply(true, nil)
+			d.running.Go(func() { refuseAll(requests) })
+			d.netconf(v, channel)
+			return
 		case "shell", "exec":
+			if v.visit.Way.Access == site.NETCONF { // nothing but the subsystem, RFC 6242 section 3
+				_ = r.Reply(false, nil)
+				continue
+			}
 			_ = r.Reply(true, nil)
 			d.running.Go(func() { refuseAll(requests) })
 			status := uint32(0)

@@ -65,7 +65,7 @@ func (d *Device) askToLogIn(w http.ResponseWriter, status int, said string) {
 	d.mu.Lock()
 	banner := d.board.Banner
 	d.mu.Unlock()
-	show(w, status, "login.html", loginView{d.config.Device.Name, banner, said})
+	show(w, status, "login.html", loginView{d.design().Name, banner, said})
 }
 
 func (d *Device) webHome(w http.ResponseWriter, r *http.Request) {
@@ -80,7 +80,7 @@ func (d *Device) webHome(w http.ResponseWriter, r *http.Request) {
 
 // webView makes the page of a session: what the person may look at.
 func (d *Device) webView(s *pageSession) *webView {
-	v := &webView{Device: d.config.Device.Name, Person: s.visitor.person, By: s.visitor.entry.By, Line: s.visitor.line, Form: s.form,
+	v := &webView{Device: d.design().Name, Person: s.visitor.person, By: s.visitor.entry.By, Line: s.visitor.line, Form: s.form,
 		Level: s.visitor.level, ReadsOnly: s.readsOnly()}
 	may := func(command string) bool {
 		done, output := s.run(command)

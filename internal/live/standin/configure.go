@@ -1,0 +1,493 @@
+package standin
+
+import (
+	"net/netip"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/vault"
+	"mellowgate/internal/wire/netconf"
+	"mellowgate/internal/wire/yang"
+)
+
+// draft is a device's design while it is changed: a copy of the one in use, of
+// which no part is shared with it, and how each server of it is reached.
+type draft struct {
+	device  *site.Device
+	targets map[*site.Server]asker.Target
+	servers []*site.Server
+	groups  []*site.Group
+	known   []asker.Target // every server of the surroundings, by the address that the site gives it
+}
+
+// draft copies the design in use.
+func (d *Device) draft() *draft {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	old := d.current
+	fresh := *old
+	w := &draft{device: &fresh, targets: map[*site.Server]asker.Target{}, known: d.known}
+	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{}, map[*site.List]*site.List{}
+	server := func(s *site.Server) *site.Server {
+		if servers[s] == nil {
+			c := *s
+			servers[s] = &c
+			w.servers = append(w.servers, &c)
+			if t, reached := d.config.Targets[s]; reached {
+				t.Server = &c
+				w.targets[&c] = t
+			}
+		}
+		return servers[s]
+	}
+	group := func(g *site.Group) *site.Group {
+		if groups[g] == nil {
+			c := *g
+			c.Servers = nil
+			for _, s := range g.Servers {
+				c.Servers = append(c.Servers, server(s))
+			}
+			groups[g] = &c
+			w.groups = append(w.groups, &c)
+		}
+		return groups[g]
+	}
+	fresh.Ways = nil
+	for _, way := range old.Ways {
+		c := *way
+		for p, l := range way.Lists {
+			if l == nil {
+				continue
+			}
+			if lists[l] == nil {
+				list := *l
+				list.Methods = slices.Clone(l.Methods)
+				for i, m := range list.Methods {
+					if m.Group != nil {
+						list.Methods[i].Group = group(m.Group)
+					}
+				}
+				lists[l] = &list
+			}
+			c.Lists[p] = lists[l]
+		}
+		fresh.Ways = append(fresh.Ways, &c)
+	}
+	fresh.Accounts = nil
+	for _, a := range old.Accounts {
+		c := *a
+		fresh.Accounts = append(fresh.Accounts, &c)
+	}
+	fresh.Holds.Keys, fresh.Holds.Ports = nil, nil
+	return w
+}
+
+// use puts a draft in place of the design in use. Sessions keep their lists,
+// and ask the servers as they are configured now.
+func (d *Device) use(w *draft) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.current, d.config.Targets = w.device, w.targets
+}
+
+// secretOf gives what a blueprint names as keys: the secrets of servers, and
+// the kept passwords of accounts.
+func (w *draft) secretOf(keys site.Keys) yang.Secrets {
+	return func(name string) string {
+		if server, is := strings.CutPrefix(name, "server "); is {
+			for s, t := range w.targets {
+				if s.Name == server {
+					return t.Key.Reveal()
+				}
+			}
+			return ""
+		}
+		return keys[name].Reveal()
+	}
+}
+
+// models gives the design of a draft as data of the two models.
+func (w *draft) models(keys site.Keys) (yang.System, yang.OpenSystem) {
+	b := blueprint.Of(w.device)
+	for i := range b.Servers {
+		b.Servers[i].Key = "server " + b.Servers[i].Name
+	}
+	system, _ := yang.SystemOf(b, w.secretOf(keys))
+	open, _ := yang.OpenSystemOf(b, w.secretOf(keys))
+	return system, open
+}
+
+func (w *draft) server(name string) *site.Server {
+	i := slices.IndexFunc(w.servers, func(s *site.Server) bool { return s.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return w.servers[i]
+}
+
+// asked is a server as a model describes it.
+type asked struct {
+	name, address, secret      string
+	protocol                   site.Protocol
+	port, accounting           int
+	wait, tries                int
+	authenticates, autho, acct bool
+	saysUses                   bool
+}
+
+// put makes a server be as it is described, a new one where there is none of
+// the name.
+func (w *draft) put(a asked, path string) (*site.Server, error) {
+	if a.address == "" || strings.ContainsAny(a.address, " \t\n/") {
+		return nil, netconf.Fail("invalid-value", path+"/address", "%q is no address", a.address)
+	}
+	if a.port < 1 || a.port > 65535 || a.accounting < 0 || a.accounting > 65535 {
+		return nil, netconf.Fail("invalid-value", path+"/port", "a port is from 1 to 65535")
+	}
+	if a.wait < 1 || a.wait > 255 {
+		return nil, netconf.Fail("invalid-value", path+"/timeout", "a timeout is from 1 to 255 seconds")
+	}
+	if a.secret == "" {
+		return nil, netconf.Fail("missing-element", path+"/shared-secret", "a server has a shared secret")
+	}
+	s := w.server(a.name)
+	if s == nil || s.Protocol != a.protocol {
+		s = &site.Server{Ref: site.Ref{Name: a.name}, Protocol: a.protocol, Tries: 1}
+		w.servers = append(w.servers, s)
+	}
+	s.Address = a.address
+	if seconds := int((s.Wait + time.Second - 1) / time.Second); seconds != a.wait { // a wait of the site may be finer than the model
+		s.Wait = time.Duration(a.wait) * time.Second
+	}
+	if a.tries > 0 {
+		s.Tries = a.tries
+	}
+	if a.protocol == site.RADIUS {
+		s.AuthenticationPort = uint16(a.port)
+		if a.accounting > 0 {
+			s.AccountingPort = uint16(a.accounting)
+		} else if s.AccountingPort == 0 {
+			s.AccountingPort = 1813
+		}
+	} else {
+		s.Port = uint16(a.port)
+	}
+	if a.saysUses {
+		s.For = site.Uses{Authentication: a.authenticates, Authorization: a.autho, Accounting: a.acct}
+	}
+	w.targets[s] = w.reach(s, a.secret)
+	return s, nil
+}
+
+// reach gives how a server is reached: as the surroundings have the one of that
+// address, at the port that is asked for.
+func (w *draft) reach(s *site.Server, secret string) asker.Target {
+	t := asker.Target{Dialer: nowhereDialer{}}
+	for _, k := range w.known {
+		if k.Server.Address == s.Address && k.Server.Protocol == s.Protocol {
+			t = k
+			t.Authentication = atPort(k.Authentication, s.Port, k.Server.Port)
+			if s.Protocol == site.RADIUS {
+				t.Authentication = atPort(k.Authentication, s.AuthenticationPort, k.Server.AuthenticationPort)
+				t.Accounting = atPort(k.Accounting, s.AccountingPort, k.Server.AccountingPort)
+			}
+		}
+	}
+	t.Server, t.Key = s, site.NewSecret(secret)
+	return t
+}
+
+// atPort gives the place of a server for the port that the device asks at: the
+// one in use for the server's own, else that port itself.
+func atPort(place netip.AddrPort, asked, own uint16) netip.AddrPort {
+	if asked == own {
+		return place
+	}
+	return netip.AddrPortFrom(place.Addr(), asked)
+}
+
+// group gives the group of a name, a new one where there is none.
+func (w *draft) group(name string) *site.Group {
+	for _, g := range w.groups {
+		if g.Name == name {
+			return g
+		}
+	}
+	g := &site.Group{Ref: site.Ref{Name: name}}
+	w.groups = append(w.groups, g)
+	return g
+}
+
+// bind makes a list of methods hold for a purpose at every way in that has one,
+// or at all.
+func (w *draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
+	for _, way := range w.device.Ways {
+		old := way.Lists[p]
+		if old == nil && !everywhere {
+			continue
+		}
+		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods, Levels: site.Range{High: 15}}
+		if old != nil {
+			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
+		}
+		way.Lists[p] = list
+	}
+}
+
+// accounts puts local accounts in place of those there are. Those that stay
+// keep their level where the model has none.
+func (w *draft) accounts(users []yang.User, level func(name string) int) error {
+	var all []*site.Account
+	for _, u := range users {
+		a := &site.Account{Ref: site.Ref{Name: u.Name}, Level: level(u.Name)}
+		if clear, is := strings.CutPrefix(u.Password, "$0$"); is {
+			hash, err := vault.Hash(clear, 64, 1)
+			if err != nil {
+				return netconf.Fail("operation-failed", "", "%v", err)
+			}
+			u.Password = hash
+		}
+		a.Password.Hash = u.Password
+		all = append(all, a)
+	}
+	w.device.Accounts = all
+	return nil
+}
+
+// applySystem makes the design be as ietf-system and its augmentation say, as
+// far as they differ from before.
+func (w *draft) applySystem(before, after yang.System) error {
+	names := map[site.Protocol][]string{}
+	if r := after.RADIUS; r != nil {
+		same := before.RADIUS != nil && before.RADIUS.Options == r.Options
+		for _, v := range r.Servers {
+			names[site.RADIUS] = append(names[site.RADIUS], v.Name)
+			if same && slices.Contains(before.RADIUS.Servers, v) {
+				continue
+			}
+			path := "/system/radius/server[name='" + v.Name + "']"
+			_, err := w.put(asked{name: v.Name, protocol: site.RADIUS, address: v.UDP.Address, port: v.UDP.Port, secret: v.UDP.Secret, wait: r.Options.Timeout, tries: r.Options.Attempts}, path)
+			if err != nil {
+				return err
+			}
+		}
+	}
+	if t := after.TACACS; t != nil {
+		for _, v := range t.Servers {
+			names[site.TACACS] = append(names[site.TACACS], v.Name)
+			if before.TACACS != nil && slices.Contains(before.TACACS.Servers, v) {
+				continue
+			}
+			path := "/system/tacacs-plus/server[name='" + v.Name + "']"
+			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout, saysUses: true,
+				authenticates: strings.Contains(v.Type, "authentication"), autho: strings.Contains(v.Type, "authorization"), acct: strings.Contains(v.Type, "accounting")}
+			if _, err := w.put(a, path); err != nil {
+				return err
+			}
+		}
+	}
+	for p, old := range systemServers(before) {
+		if !slices.Equal(old, names[p]) {
+			w.regroup(p, names[p])
+		}
+	}
+	if !slices.Equal(before.Authentication.Order, after.Authentication.Order) {
+		var methods []site.Method
+		for _, by := range after.Authentication.Order {
+			switch by.Name {
+			case "local-users":
+				methods = append(methods, site.Method{Kind: site.ByLocal})
+			case "radius", "tacacs-plus":
+				p := map[string]site.Protocol{"radius": site.RADIUS, "tacacs-plus": site.TACACS}[by.Name]
+				if len(names[p]) == 0 {
+					return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%s is asked, and there is no server of that kind", by.Name)
+				}
+				methods = append(methods, site.Method{Kind: site.ByGroup, Group: w.groupOf(p, names[p])})
+			default:
+				return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%q is no way to authenticate here", by.Name)
+			}
+		}
+		w.bind(site.Login, methods, true)
+	}
+	if !slices.Equal(before.Authentication.Users, after.Authentication.Users) {
+		return w.accounts(after.Authentication.Users, func(name string) int {
+			if a := w.device.Account(name); a != nil {
+				return a.Level
+			}
+			return 15
+		})
+	}
+	return nil
+}
+
+// systemServers gives the names of the servers of a model, by protocol.
+func systemServers(s yang.System) map[site.Protocol][]string {
+	all := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
+	if s.RADIUS != nil {
+		for _, v := range s.RADIUS.Servers {
+			all[site.RADIUS] = append(all[site.RADIUS], v.Name)
+		}
+	}
+	if s.TACACS != nil {
+		for _, v := range s.TACACS.Servers {
+			all[site.TACACS] = append(all[site.TACACS], v.Name)
+		}
+	}
+	return all
+}
+
+// regroup leaves in the groups of a protocol the servers that are named, and
+// adds the new ones to the first of them.
+func (w *draft) regroup(p site.Protocol, names []string) {
+	first := (*site.Group)(nil)
+	has := map[string]bool{}
+	for _, g := range w.groups {
+		if len(g.Servers) == 0 || g.Protocol() != p {
+			continue
+		}
+		g.Servers = slices.DeleteFunc(slices.Clone(g.Servers), func(s *site.Server) bool { return !s.TLS && !slices.Contains(names, s.Name) })
+		for _, s := range g.Servers {
+			has[s.Name] = true
+		}
+		if first == nil {
+			first = g
+		}
+	}
+	if first == nil {
+		return
+	}
+	for _, name := range names {
+		if !has[name] {
+			first.Servers = append(first.Servers, w.server(name))
+		}
+	}
+	slices.SortStableFunc(first.Servers, func(a, b *site.Server) int { return slices.Index(names, a.Name) - slices.Index(names, b.Name) })
+}
+
+// groupOf gives a group of a protocol, with all its servers where there is none.
+func (w *draft) groupOf(p site.Protocol, names []string) *site.Group {
+	for _, g := range w.groups {
+		if len(g.Servers) > 0 && g.Protocol() == p {
+			return g
+		}
+	}
+	g := w.group("configured-" + string(p))
+	for _, name := range names {
+		g.Servers = append(g.Servers, w.server(name))
+	}
+	return g
+}
+
+// applyOpen makes the design be as OpenConfig's model says, as far as it
+// differs from before.
+func (w *draft) applyOpen(before, after yang.OpenSystem) error {
+	for _, g := range after.AAA.Groups.Group {
+		if slices.ContainsFunc(before.AAA.Groups.Group, func(old yang.OpenGroup) bool { return reflect.DeepEqual(old, g) }) {
+			continue
+		}
+		group := w.group(g.Name)
+		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers), func(s *site.Server) bool { return !s.TLS }) // the model has none over TLS
+		for _, v := range g.Servers.Server {
+			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" + v.Address + "']"
+			a := asked{name: v.Config.Name, address: v.Address, wait: v.Config.Timeout, protocol: site.TACACS}
+			if a.name == "" {
+				a.name = v.Address
+			}
+			switch {
+			case v.TACACS != nil:
+				a.port, a.secret = v.TACACS.Config.Port, v.TACACS.Config.Secret
+			case v.RADIUS != nil:
+				c := v.RADIUS.Config
+				a.protocol, a.port, a.accounting, a.secret, a.tries = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret, c.Attempts
+			default:
+				return netconf.Fail("missing-element", path, "a server is asked by tacacs or by radius")
+			}
+			s, err := w.put(a, path)
+			if err != nil {
+				return err
+			}
+			group.Servers = append(group.Servers, s)
+		}
+	}
+	for _, l := range []struct {
+		purpose       site.Purpose
+		before, after []yang.Identity
+		path          string
+	}{{site.Login, before.AAA.Authentication.Config.Methods, after.AAA.Authentication.Config.Methods, "authentication"},
+		{site.Commands, openAuthorization(before), openAuthorization(after), "authorization"},
+		{site.RecordSessions, openAccounting(before), openAccounting(after), "accounting"}, {site.RecordCommands, openAccounting(before), openAccounting(after), "accounting"}} {
+		if slices.Equal(l.before, l.after) {
+			continue
+		}
+		var methods []site.Method
+		for _, m := range l.after {
+			if m.Name == "LOCAL" {
+				methods = append(methods, site.Method{Kind: site.ByLocal})
+				continue
+			}
+			i := slices.IndexFunc(w.groups, func(g *site.Group) bool { return g.Name == m.Name && len(g.Servers) > 0 })
+			if i < 0 {
+				return netconf.Fail("invalid-value", "/system/aaa/"+l.path, "there is no server group %q with a server", m.Name)
+			}
+			methods = append(methods, site.Method{Kind: site.ByGroup, Group: w.groups[i]})
+		}
+		if len(methods) == 0 {
+			for _, way := range w.device.Ways {
+				way.Lists[l.purpose] = nil
+			}
+			continue
+		}
+		w.bind(l.purpose, methods, l.purpose == site.Login || l.purpose == site.Commands)
+	}
+	return w.openUsers(before, after)
+}
+
+func (w *draft) openUsers(before, after yang.OpenSystem) error {
+	users := func(s yang.OpenSystem) (all []yang.OpenUser) {
+		if s.AAA.Authentication.Users != nil {
+			all = s.AAA.Authentication.Users.User
+		}
+		return all
+	}
+	if reflect.DeepEqual(users(before), users(after)) {
+		return nil
+	}
+	var some []yang.User
+	admin := map[string]bool{}
+	for _, u := range users(after) {
+		password := u.Config.Hashed
+		if u.Config.Password != "" {
+			password = "$0$" + u.Config.Password
+		}
+		some = append(some, yang.User{Name: u.Username, Password: password})
+		admin[u.Username] = u.Config.Role != nil && u.Config.Role.Name == "SYSTEM_ROLE_ADMIN"
+	}
+	return w.accounts(some, func(name string) int {
+		if a := w.device.Account(name); a != nil && (a.Level == 15) == admin[name] {
+			return a.Level
+		}
+		if admin[name] {
+			return 15
+		}
+		return 1
+	})
+}
+
+func openAuthorization(s yang.OpenSystem) []yang.Identity {
+	if s.AAA.Authorization == nil {
+		return nil
+	}
+	return s.AAA.Authorization.Config.Methods
+}
+
+func openAccounting(s yang.OpenSystem) []yang.Identity {
+	if s.AAA.Accounting == nil {
+		return nil
+	}
+	return s.AAA.Accounting.Config.Methods
+}
