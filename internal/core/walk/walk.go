@@ -289,11 +289,22 @@ func (v *Visit) Leave(now, elapsed time.Duration) {
 	}
 }
 
+// System keeps the record that the device itself has started, or stops. It is
+// false when the device has no list for that.
+func (v *Visit) System(now time.Duration, start bool) bool {
+	v.Now = now
+	if v.Way.Lists[site.RecordSystem] == nil {
+		return false
+	}
+	v.record(site.RecordSystem, Question{Start: start})
+	return true
+}
+
 // record walks a list of records. It is false when nothing was recorded and
 // the kind insists on it.
 func (v *Visit) record(p site.Purpose, q Question) bool {
 	list := v.Way.Lists[p]
-	if list == nil || q.Start && !list.Start || !q.Start && list.NoStop {
+	if list == nil || p != site.RecordSystem && (q.Start && !list.Start || !q.Start && list.NoStop) {
 		return true
 	}
 	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method

@@ -2,6 +2,7 @@ package lab_test
 
 import (
 	"context"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/state"
 )
 
 // triesOf gives what came of each try of a login: server and reason.
@@ -120,4 +122,34 @@ func TestARunningLabTakesFaultsFromOutside(t *testing.T) {
 	wrong.Token = "another"
 	_, err := lab.Ask(context.Background(), wrong, lab.Change{LiftAll: true})
 	require.ErrorIs(t, err, lab.ErrNoLab)
+}
+
+func TestDevicesSayThatTheyStartAndStop(t *testing.T) {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: Recorded
+keys: {k: file k}
+servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, wait: 5s, run: true}, {name: r, protocol: radius, address: 192.0.2.2, key: k, wait: 5s, run: true}]
+groups: [{name: g, servers: [t]}, {name: h, servers: [r]}]
+lists: [{name: y, account: system, methods: [group g]}, {name: z, account: system, methods: [group h]}]
+devices:
+  - {name: sw, addresses: [192.0.2.9], defaults: {record-system: y}, access: {ssh: {}}}
+  - {name: ap, addresses: [192.0.2.10], defaults: {record-system: z}, access: {ssh: {}}}
+lab: {network: 127.86.0.0/16}
+`)})
+	require.NoError(t, err)
+	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	l, err := lab.Start(lab.Config{Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")}, State: folder})
+	require.NoError(t, err)
+	kept := func() (all []string) {
+		require.NoError(t, ledger.File(folder.Ledger()).Read(context.Background(), ledger.Filter{Kinds: []string{"system"}}, func(r ledger.Record) error {
+			all = append(all, r.Device+": "+r.Command)
+			return nil
+		}))
+		return all
+	}
+	require.Eventually(t, func() bool { return len(kept()) == 2 }, 10*time.Second, 5*time.Millisecond)
+	require.ElementsMatch(t, []string{"sw: sys_acct: start", "ap: accounting on"}, kept())
+	l.Shutdown()
+	require.NoError(t, folder.Close())
+	require.ElementsMatch(t, []string{"sw: sys_acct: start", "ap: accounting on", "sw: sys_acct: stop", "ap: accounting off"}, kept())
 }

@@ -251,6 +251,7 @@ func (l *Lab) standIns() error {
 		}
 		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
 		l.devices[d] = device
+		device.Started()
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
 			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []state.WayPlace{}}
 		for _, way := range ways {

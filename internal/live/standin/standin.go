@@ -42,6 +42,7 @@ type Device struct {
 	rests   walk.Rests
 	epoch   time.Time
 	mu      sync.Mutex
+	started bool
 	current *site.Device            // as it is configured now
 	known   []asker.Target          // the servers of the surroundings
 	store   datastore               // what NETCONF holds beside it
@@ -107,8 +108,43 @@ func (d *Device) Wake() {
 	d.rests.Wake(servers...)
 }
 
+// says keeps the record that the device has started, or stops, where a list is
+// for that.
+func (d *Device) says(start bool) {
+	for _, way := range d.design().Ways {
+		v := d.arrive(way, 0, netip.AddrPort{})
+		v.from, v.asker = "", asker.Asker{Device: d.design().Name, Session: fmt.Sprintf("%s-%x", d.design().Name, d.epoch.Unix())}
+		if v.visit.System(d.now(), start) {
+			d.noteSteps(d.design().Name, v.visit.Steps)
+			return
+		}
+	}
+}
+
+// Started keeps the record that the device has started; Shutdown that it stops.
+// It does not wait for the servers.
+func (d *Device) Started() {
+	d.logs("started")
+	d.mu.Lock()
+	d.started = true
+	d.mu.Unlock()
+	d.running.Go(func() { d.says(true) })
+}
+
+// stops is how long a device that stops waits for its record to be kept.
+const stops = time.Second
+
 // Shutdown closes every way in, ends the sessions and waits for them.
 func (d *Device) Shutdown() {
+	d.mu.Lock()
+	was := d.started
+	d.started = false
+	d.mu.Unlock()
+	if was {
+		timer := time.AfterFunc(stops, d.stop)
+		d.says(false)
+		timer.Stop()
+	}
 	d.mu.Lock()
 	for _, f := range d.closers {
 		_ = f()
