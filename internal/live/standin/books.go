@@ -231,9 +231,7 @@ type Health struct {
 // Servers gives how every server is that the device can ask.
 func (d *Device) Servers() []Health {
 	counts := d.Counts()
-	d.mu.Lock()
-	servers := slices.SortedFunc(maps.Keys(d.config.Targets), func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
-	d.mu.Unlock()
+	servers := askedBy(d.design())
 	all := []Health{}
 	for _, s := range servers {
 		h := Health{Server: s.Name, Counts: []Count{}, Rests: d.restOf(s)}
@@ -257,6 +255,22 @@ func (d *Device) Servers() []Health {
 		}
 		all = append(all, h)
 	}
+	return all
+}
+
+// askedBy gives the servers that the lists of a device name, by their names.
+func askedBy(d *site.Device) []*site.Server {
+	var all []*site.Server
+	for _, way := range d.Ways {
+		for _, l := range way.Lists {
+			for _, s := range l.Servers() {
+				if !slices.Contains(all, s) {
+					all = append(all, s)
+				}
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
 	return all
 }
 
