@@ -3,6 +3,7 @@ package gate_test
 import (
 	"crypto/tls"
 	"errors"
+	"net"
 	"net/netip"
 	"syscall"
 	"testing"
@@ -78,4 +79,31 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 	require.Equal(t, "old", shown())
 	require.Empty(t, serve(issue("new")), "the port stays open")
 	require.Equal(t, "new", shown())
+}
+
+func TestBothProtocolsAreServedOverIPv6(t *testing.T) {
+	six := netip.MustParseAddrPort("[::1]:0")
+	if l, err := net.Listen("tcp", six.String()); err != nil {
+		t.Skip("this machine has no IPv6 on loopback")
+	} else {
+		_ = l.Close()
+	}
+	r := start(t)
+	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
+	design.Clients[netip.MustParseAddr("::1")] = r.site.Device("sw")
+	changes, err := r.gate.Take(design, []gate.Place{{Server: r.site.Server("t"), Authentication: six}, {Server: r.site.Server("r"), Authentication: six, Accounting: six}})
+	require.NoError(t, err)
+	for _, c := range changes {
+		if c.Place.Server.Name == "t" && !c.Ended {
+			r.tacacs = c.Place
+		} else if !c.Ended {
+			r.radius = c.Place
+		}
+	}
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
+		require.Equal(t, "::1", r.last().Client)
+		require.Equal(t, walk.Accepted, r.ask(server, walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true}, "").Result, server)
+		require.Equal(t, walk.Refused, r.ask(server, login("ines"), "wrong").Result, server)
+	}
 }

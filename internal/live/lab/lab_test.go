@@ -221,6 +221,19 @@ func TestEveryLoginComesOutAsForeseen(t *testing.T) {
 	}
 }
 
+func TestADeviceCountsWhatCameOfAskingItsServers(t *testing.T) {
+	r := start(t)
+	f, err := lab.ParseFault(r.site, "tern silent")
+	require.NoError(t, err)
+	r.login("north-sw-1", site.SSH, "ines.marsh", "")
+	r.Set(f)
+	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look counters", "look servers", "look log")
+	require.Regexp(t, `tern +login +sent 2, accepted 1, refused 0, silent 1; opened 1, closed 1; answers in`, seen.Commands[0].Output)
+	require.Regexp(t, `plover +login +sent 1, accepted 1, refused 0; opened 1, closed 1; answers in`, seen.Commands[0].Output)
+	require.Regexp(t, `tern +asked \d+, answered \d+ \(refused 0\), no answer 1, rests for \S+ more`, seen.Commands[1].Output)
+	require.Contains(t, seen.Commands[2].Output, "ines.marsh is in by ssh")
+}
+
 func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	r := start(t)
 	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save", "nonsense", "set port 9 off")

@@ -1,14 +1,19 @@
 package standin
 
 import (
+	"context"
 	"fmt"
 	"maps"
+	"net"
+	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/asker"
 )
 
 // books is what a device writes down about itself, under the device's lock.
@@ -33,7 +38,9 @@ type Count struct {
 	Sent     int            `json:"sent"`     // transmissions
 	Accepted int            `json:"accepted"` // answers
 	Refused  int            `json:"refused"`
-	Lost     map[string]int `json:"lost"` // no answer, by reason
+	Lost     map[string]int `json:"lost"`  // no answer, by reason
+	Opens    int            `json:"opens"` // connections, and for RADIUS ports of its own, that were opened
+	Closes   int            `json:"closes"`
 	Least    float64        `json:"least_seconds"`
 	Mean     float64        `json:"mean_seconds"`
 	Most     float64        `json:"most_seconds"` // round-trip times of the answers
@@ -65,16 +72,58 @@ func newBooks() books {
 	return books{counts: map[countKey]*Count{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
 }
 
+// counter gives the counter of a server and a kind of question. The device is
+// locked.
+func (d *Device) counter(server string, p site.Purpose) *Count {
+	k := countKey{server, p}
+	c := d.books.counts[k]
+	if c == nil {
+		c = &Count{Server: server, Question: p.String(), Lost: map[string]int{}}
+		d.books.counts[k] = c
+	}
+	return c
+}
+
+// countedDialer counts what is opened for one kind of question, and closed.
+type countedDialer struct {
+	asker.Dialer
+	device   *Device
+	server   string
+	question site.Purpose
+}
+
+// Dial opens a connection.
+func (c countedDialer) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	conn, err := c.Dialer.Dial(ctx, network, from, to)
+	if err != nil {
+		return conn, err
+	}
+	c.device.mu.Lock()
+	c.device.counter(c.server, c.question).Opens++
+	c.device.mu.Unlock()
+	return &countedConn{Conn: conn, closed: func() {
+		c.device.mu.Lock()
+		defer c.device.mu.Unlock()
+		c.device.counter(c.server, c.question).Closes++
+	}}, nil
+}
+
+type countedConn struct {
+	net.Conn
+	once   sync.Once
+	closed func()
+}
+
+func (c *countedConn) Close() error {
+	c.once.Do(c.closed)
+	return c.Conn.Close()
+}
+
 // count notes one transmission and what came of it.
 func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	k := countKey{s.Name, p}
-	c := d.books.counts[k]
-	if c == nil {
-		c = &Count{Server: s.Name, Question: p.String(), Lost: map[string]int{}}
-		d.books.counts[k] = c
-	}
+	c := d.counter(s.Name, p)
 	c.Sent++
 	switch r.Result {
 	case walk.Accepted:

@@ -297,6 +297,10 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	}
 	as := v.asker
 	as.Form = asker.Form(v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol))
+	if target.Dialer == nil {
+		target.Dialer = asker.Net{}
+	}
+	target.Dialer = countedDialer{target.Dialer, v.device, s.Name, q.Purpose}
 	return counted{asker.Begin(v.device.ctx, target, q, as), v.device, s, q.Purpose}
 }
 
