@@ -180,7 +180,7 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 	c := demoSite(t)
 	for _, s := range []string{"demo/as-reviewed", "demo/as-drafted"} {
-		r := c.run(t, "drill", "-json", "-network", "127.89.0.0/16", s)
+		r := c.run(t, "drill", "-json", "-factor", "5", "-network", "127.89.0.0/16", s)
 		require.Zero(t, r.status, r.err)
 		var got struct {
 			Runs []struct {
