@@ -141,11 +141,12 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	return f, nil
 }
 
-// isKept tells whether a file is one of those kept, or lies beside one as a
-// database does it.
+// isKept tells whether a file is one of those kept, or a ledger under another
+// name, which the site has given it once; or lies beside one as a database does
+// it.
 func isKept(name string, kept []string) bool {
 	name = strings.TrimSuffix(strings.TrimSuffix(name, "-wal"), "-shm")
-	return slices.Contains(kept, name)
+	return slices.Contains(kept, name) || filepath.Ext(name) == filepath.Ext(ledgerFile)
 }
 
 // move moves the files of one run from a folder to another, in place of any

@@ -69,7 +69,7 @@ func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
 }
 
 func TestTheCaptureIsReadWithItsOlderPart(t *testing.T) {
-	f, err := Create(filepath.Join(t.TempDir(), "st"), "book.db")
+	f, err := Create(filepath.Join(t.TempDir(), "st"), "book")
 	require.NoError(t, err)
 	for _, text := range []string{"one", "two", "three"} {
 		file, err := f.OpenTraffic()
@@ -82,12 +82,17 @@ func TestTheCaptureIsReadWithItsOlderPart(t *testing.T) {
 	text, err := io.ReadAll(packets)
 	require.NoError(t, errors.Join(err, packets.Close()))
 	require.Equal(t, "twothree", string(text))
-	require.NoError(t, os.WriteFile(f.LedgerFile("book.db")+"-wal", nil, 0o600))
+	require.NoError(t, os.WriteFile(f.LedgerFile("book")+"-wal", nil, 0o600))
 	require.NoError(t, f.Close())
-	_, err = Create(f.Dir, "book.db")
+	f, err = Create(f.Dir, "book")
 	require.NoError(t, err, "the site's own ledger may lie in the folder")
+	require.NoError(t, f.Close())
 	_, err = Create(f.Dir)
-	require.ErrorContains(t, err, "it holds book.db-wal")
+	require.ErrorContains(t, err, "it holds book-wal")
+	require.NoError(t, os.Rename(f.LedgerFile("book")+"-wal", f.LedgerFile("earlier.db")))
+	f, err = Create(f.Dir)
+	require.NoError(t, err, "a ledger that the site named before stays where it is")
+	require.NoError(t, f.Close())
 }
 
 func TestAFolderOfSomebodyElseIsNotTouched(t *testing.T) {
