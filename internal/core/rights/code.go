@@ -15,6 +15,7 @@ type Code struct {
 	Found bool // it is a code of the person, for some time not far from now
 	Taken bool // it is accepted
 	Used  bool // it, or a newer one, was taken before
+	Lost  bool // it fits, and could not be noted as used
 	// Steps is how far the clock that made it is from the server's, in steps of
 	// CodeStep: below 0 behind it, above 0 ahead of it.
 	Steps int
@@ -51,6 +52,8 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 		switch {
 		case q.Code.Used:
 			why = "the one-time code, or a newer one, was used before; wait for the next"
+		case q.Code.Lost:
+			why = "the one-time code could not be noted as used, and so was not taken; look at the disk of the server"
 		case q.Code.Found:
 			why = "the one-time code is one of another time" + q.Code.drift() + "; set that clock, or this server's"
 		}

@@ -125,6 +125,7 @@ func (s *server) takeCode(person *site.Person, fits func(code string) bool) righ
 type codes struct {
 	mu   sync.Mutex
 	used map[string]int64 // the time step, by person
+	keep func(map[string]int64) error
 }
 
 // take finds the code that fits, the nearest first, and uses it up where the
@@ -148,12 +149,27 @@ func (c *codes) take(person string, seed site.Secret, now time.Time, fits func(c
 		}
 		last, any := c.used[person]
 		found := rights.Code{Found: true, Steps: steps, Used: any && step <= last}
-		if found.Taken = !found.Used && max(steps, -steps) <= codeDrift; found.Taken {
-			c.used[person] = step
+		if !found.Used && max(steps, -steps) <= codeDrift {
+			found.Taken = c.use(person, step)
+			found.Lost = !found.Taken
 		}
 		return found
 	}
 	return rights.Code{}
+}
+
+// use notes a code as used. It is false when that could not be kept: a code that
+// might be taken again after a restart is not taken at all.
+func (c *codes) use(person string, step int64) bool {
+	before, had := c.used[person]
+	c.used[person] = step
+	if c.keep == nil || c.keep(c.used) == nil {
+		return true
+	}
+	if delete(c.used, person); had {
+		c.used[person] = before
+	}
+	return false
 }
 
 // challenges remembers who was asked for a one-time code over RADIUS, by the

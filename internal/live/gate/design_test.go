@@ -1,9 +1,12 @@
 package gate_test
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +24,7 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/directory/ldaptest"
 	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/live/words"
 	"mellowgate/internal/wire/tacacs"
@@ -138,6 +142,37 @@ func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
 	require.Contains(t, r.last().Text, "the clock that made the one-time code is about 30s behind the server's")
 	require.Equal(t, walk.Refused, r.askIn("chap", "t", login("tobin"), "right").Result)
 	r.eventually("password-form")
+}
+
+func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
+	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = folder.Close() })
+	clock := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	code, err := totp.GenerateCode(seed, clock)
+	require.NoError(t, err)
+	broken := false
+	served := func() *rig {
+		used, err := folder.UsedCodes()
+		require.NoError(t, err)
+		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed)}
+		return startConfigured(t, gate.Config{Now: func() time.Time { return clock }, UsedCodes: used, KeepCodes: func(used map[string]int64) error {
+			if broken {
+				return errors.New("the disk is full")
+			}
+			return folder.KeepCodes(used)
+		}}, keys, designed)
+	}
+	r := served()
+	broken = true
+	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code).Result, "what cannot be kept is not taken")
+	require.Contains(t, r.eventually("second-factor").Text, "could not be noted as used")
+	broken = false
+	require.Equal(t, walk.Accepted, r.ask("t", login("tobin"), "right"+code).Result)
+	require.Equal(t, walk.Refused, served().ask("t", login("tobin"), "right"+code).Result)
+	require.NoError(t, os.WriteFile(filepath.Join(folder.Dir, "used-codes.json"), []byte("{"), 0o600))
+	_, err = folder.UsedCodes()
+	require.ErrorContains(t, err, "used-codes.json is damaged")
 }
 
 func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {

@@ -7,6 +7,7 @@ package gate
 import (
 	"context"
 	"crypto/tls"
+	"maps"
 	"net/netip"
 	"sync"
 	"sync/atomic"
@@ -31,6 +32,11 @@ type Config struct {
 	Ledger  Keeper
 	Events  func(cause.Event) // default: nowhere
 	Capture *capture.Writer   // default: none
+	// UsedCodes are the newest one-time codes that were used before, by person and
+	// time step; KeepCodes is given them again with each one that is used, and the
+	// code is taken only when it has kept them. Default: none, and nowhere.
+	UsedCodes map[string]int64
+	KeepCodes func(map[string]int64) error
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, cause.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
@@ -72,6 +78,7 @@ func New(c Config) *Gate {
 	}
 	g := &Gate{config: c, ports: map[string]*port{}, turns: newTurns()}
 	g.failures.start()
+	g.codes.used, g.codes.keep = maps.Clone(c.UsedCodes), c.KeepCodes
 	g.design.Store(snapshotOf(c.Design))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g

@@ -121,6 +121,11 @@ grants:
 // startWith is start for another site, in which HASH stands for the hash of the
 // password "right". It needs servers t and r, and a device sw.
 func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) *rig {
+	return startConfigured(t, gate.Config{Now: now}, keys, text)
+}
+
+// startConfigured is startWith with more of the configuration given.
+func startConfigured(t *testing.T, config gate.Config, keys site.Keys, text string) *rig {
 	hash, err := vault.Hash("right", 64, 1)
 	require.NoError(t, err)
 	if !strings.Contains(text, "\nservice:") {
@@ -130,12 +135,13 @@ func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) 
 	require.NoError(t, err)
 	keys["k"], keys["kept"] = site.NewSecret(key), site.NewSecret("right")
 	r := &rig{T: t, site: s, book: &book{}}
-	g := gate.New(gate.Config{Ledger: r.book, Now: now, Design: designOf(s, keys),
-		Events: func(e cause.Event) {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			r.events = append(r.events, e)
-		}})
+	config.Ledger, config.Design = r.book, designOf(s, keys)
+	config.Events = func(e cause.Event) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.events = append(r.events, e)
+	}
+	g := gate.New(config)
 	r.gate = g
 	t.Cleanup(g.Shutdown)
 	any := netip.MustParseAddrPort("127.0.0.1:0")

@@ -71,7 +71,12 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if err := v.record(folder, s.Service.Traffic); err != nil {
 		return nil, errors.Join(err, v.ledger.Close())
 	}
-	v.Gate = gate.New(gate.Config{Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
+	used, err := folder.UsedCodes()
+	if err != nil {
+		return nil, errors.Join(err, v.closeTraffic(), v.ledger.Close())
+	}
+	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
+		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
 		Explain: options.Explain, Now: options.Now,
 		Events: func(e cause.Event) {
 			v.Metrics.Event(e)

@@ -105,13 +105,14 @@ const (
 	certificatesDir = "certificates"
 	ledgerFile      = "ledger.db"
 	spoolFile       = "spool.db"
+	codesFile       = "used-codes.json" // the newest one-time code of each person that was used
 	previous        = "previous" // the evidence of the run before
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
 var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, olderFile, hostsFile, certificatesDir}
 
-var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm"}
+var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm", codesFile, codesFile + ".new"}
 
 // Create makes a state folder for a new run. The evidence of an earlier run in
 // it is moved to its folder previous; its ledger goes on, and so do the files
@@ -127,7 +128,7 @@ func Create(dir string, kept ...string) (*Folder, error) {
 		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) && !isKept(e.Name(), kept) {
 			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir, e.Name())
 		}
-		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile
+		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile || e.Name() == codesFile
 	}
 	if err := move(dir, filepath.Join(dir, previous)); err != nil {
 		return nil, err
@@ -214,6 +215,36 @@ func (f *Folder) LedgerFile(name string) string {
 		return name
 	}
 	return filepath.Join(f.Dir, name)
+}
+
+// UsedCodes reads the newest one-time codes that were used, by person and time
+// step; none where there is no file of them.
+func (f *Folder) UsedCodes() (map[string]int64, error) {
+	text, err := os.ReadFile(filepath.Join(f.Dir, codesFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var used map[string]int64
+	if err := json.Unmarshal(text, &used); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w; take it away, and wait two minutes before the next start, so that no code is used twice", filepath.Join(f.Dir, codesFile), err)
+	}
+	return used, nil
+}
+
+// KeepCodes writes them, whole or not at all.
+func (f *Folder) KeepCodes(used map[string]int64) error {
+	text, err := json.Marshal(used)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(f.Dir, codesFile)
+	if err := os.WriteFile(path+".new", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
 }
 
 // Spool gives the path of the records that wait for a database.
