@@ -106,7 +106,7 @@ const (
 	ledgerFile      = "ledger.db"
 	spoolFile       = "spool.db"
 	codesFile       = "used-codes.json" // the newest one-time code of each person that was used
-	previous        = "previous" // the evidence of the run before
+	previous        = "previous"        // the evidence of the run before
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
