@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -192,7 +193,9 @@ func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 	back := func(why string) {
 		t.Helper()
 		require.Eventually(t, func() bool { return port() == 49 }, 10*time.Second, 5*time.Millisecond)
-		require.Contains(t, d.Log()[len(d.Log())-1].Text, why)
+		require.Eventually(t, func() bool {
+			return slices.ContainsFunc(d.Log(), func(l LogLine) bool { return strings.Contains(l.Text, why) })
+		}, 10*time.Second, 5*time.Millisecond, why)
 	}
 	change(p, `<confirm-timeout>1</confirm-timeout>`)
 	back("nobody confirmed it in time")
@@ -206,7 +209,7 @@ func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 	other.fails(`<commit/>`, "in-use")
 	other.fails(`<lock><target><running/></target></lock>`, "lock-denied")
 	require.NoError(t, p.ssh.Close()) // the session drops
-	back("is out of line")
+	back("the session that made the change has ended")
 
 	change(other, `<persist>my-change</persist>`)
 	require.NoError(t, other.ssh.Close())
