@@ -245,7 +245,7 @@ func (f *askFlags) code(c *Call, l loaded) (func(string) (string, bool), error) 
 	}
 	p := l.Person(f.person)
 	if p == nil || p.OneTime == nil {
-		return nil, wrong("-make-code needs a person of the site with a one-time-code, and %s is none", f.person)
+		return nil, wrong("-make-code needs a person with a one-time-code in the site, and %s has none there", f.person)
 	}
 	return func(string) (string, bool) {
 		code, err := vault.Code(l.Keys[p.OneTime.Name], vault.CodeStepAt(time.Now()))

@@ -362,6 +362,8 @@ func (s *story) closing(took time.Duration, keep bool) {
 What to try next:
   mellowgate demo -keep            the same, and the lab stays up to play with
   mellowgate demo -write my-demo   both states of the site, to read and to break
+  mellowgate drill my-demo/as-reviewed
+                                   then: every login in every outage, tried and compared
   mellowgate new my-site           a site of your own
 `)
 }

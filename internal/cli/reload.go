@@ -102,6 +102,9 @@ func (s *serving) reload() {
 		return
 	}
 	s.say("the site was read again and is in use")
+	if err := s.writePlaces(); err != nil {
+		s.say("where the servers listen could not be written down: %v", err)
+	}
 	s.manager.Status(s.status())
 	after := l.Service
 	for what, changed := range map[string]bool{"ledger": before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,

@@ -108,6 +108,9 @@ func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started boo
 	if err := s.take(l); err != nil {
 		return false, err
 	}
+	if err := s.writePlaces(); err != nil {
+		return false, cannot(err)
+	}
 	if at := l.Service.Metrics; at != "" {
 		on, err := s.service.Metrics.Listen(at)
 		if err != nil {
@@ -175,7 +178,7 @@ func (s *serving) take(l loaded) error {
 			s.places[name] = service.Written(change.Place, true)
 		}
 	}
-	return cannot(s.writePlaces())
+	return nil
 }
 
 // listens says what a server does from now on.

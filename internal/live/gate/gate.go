@@ -84,36 +84,6 @@ func New(c Config) *Gate {
 	return g
 }
 
-// Off closes a server's ports, as if it were not running.
-func (g *Gate) Off(which *site.Server) {
-	if o := g.port(which); o != nil {
-		o.close()
-	}
-}
-
-// On opens a server's ports again after Off.
-func (g *Gate) On(which *site.Server) error {
-	if o := g.port(which); o != nil {
-		return o.open()
-	}
-	return nil
-}
-
-// Key gives a server another key than the site says, as a fault.
-func (g *Gate) Key(which *site.Server, key site.Secret) {
-	if o := g.port(which); o != nil {
-		s := *o.server()
-		s.keys = [][]byte{[]byte(key.Reveal())}
-		o.current.Store(&s)
-	}
-}
-
-func (g *Gate) port(which *site.Server) *port {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.ports[which.Name]
-}
-
 // Shutdown takes no more questions, answers those that it has, closes every
 // port and waits until everything has ended.
 func (g *Gate) Shutdown() {

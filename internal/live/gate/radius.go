@@ -215,10 +215,6 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	q.Device = client.device
-	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.allow(from.Addr(), most) {
-		s.drop(q, "too-many", fmt.Sprintf("more than %d questions in a second", most))
-		return nil, nil
-	}
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
@@ -227,6 +223,10 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	q.Person = printable(p.Text(radius.UserName))
 	secret, ok := s.authentic(b, p, q, client.keys)
 	if !ok {
+		return nil, nil
+	}
+	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.allow(from.Addr(), most) {
+		s.drop(q, "too-many", fmt.Sprintf("more than %d questions in a second", most))
 		return nil, nil
 	}
 	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}

@@ -45,7 +45,7 @@ var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "S
 func ParseFault(s *site.Site, text string) (Fault, error) {
 	words := strings.Fields(text)
 	wrong := func(format string, args ...any) (Fault, error) {
-		return Fault{}, fmt.Errorf("the fault %q: %s; a fault is one of: %s; the ones of a server may end with \"for DEVICE\"", text, fmt.Sprintf(format, args...), strings.Join(FaultForms, ", "))
+		return Fault{}, fmt.Errorf("the fault %q: %s\nfaults are: %s\none of a server may end with \"for DEVICE\"", text, fmt.Sprintf(format, args...), strings.Join(FaultForms, ", "))
 	}
 	var f Fault
 	if n := len(words); n > 2 && words[n-2] == "for" {

@@ -370,15 +370,6 @@ func (l *Lab) toggle(f Fault, on bool) {
 	}
 }
 
-// Off closes a server's ports.
-func (l *Lab) Off(s *site.Server) { l.service.Off(s) }
-
-// On opens a server's ports again.
-func (l *Lab) On(s *site.Server) error { return l.service.On(s) }
-
-// ServerKey gives a server another key.
-func (l *Lab) ServerKey(s *site.Server, key site.Secret) { l.service.Key(s, key) }
-
 // DeviceKey gives a device another key for a server.
 func (l *Lab) DeviceKey(d *site.Device, s *site.Server, key site.Secret) { l.devices[d].SetKey(s, key) }
 

@@ -294,7 +294,7 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	require.Equal(t, "refused", r.login("south-sw-1", site.SSH, "ines.marsh", "").Outcome)
 	require.Equal(t, []string{"key-differs", "key-differs"}, r.why("south-sw-1", "ines.marsh"))
 
-	r.ServerKey(r.site.Server("sanderling"), site.NewSecret("another key on the server"))
+	r.Set(lab.Fault{What: "key-differs", Server: r.site.Server("sanderling")})
 	require.Equal(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome, "by tern, after the wait for sanderling")
 	require.Equal(t, []string{"key-differs"}, r.why("mv-curlew-rtr", "ines.marsh"))
 
@@ -306,14 +306,14 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	r.Wake(avocet)
 
 	for _, name := range []string{"tern", "plover"} {
-		r.Off(r.site.Server(name))
+		r.Set(lab.Fault{What: "closed", Server: r.site.Server(name)})
 	}
 	north := r.site.Device(sw)
 	r.Wake(north)
 	require.Equal(t, "refused", r.login(sw, site.SSH, "tobin.reed", "").Outcome)
 	require.Equal(t, []string{"server-off", "server-off"}, r.why(sw, "tobin.reed"))
 	for _, name := range []string{"tern", "plover"} {
-		require.NoError(t, r.On(r.site.Server(name)))
+		require.True(t, r.Lift(lab.Fault{What: "closed", Server: r.site.Server(name)}))
 	}
 	r.Wake(north)
 	require.Equal(t, "in", r.login(sw, site.SSH, "tobin.reed", "").Outcome, "and they are back")
@@ -357,7 +357,7 @@ func TestServersOverTLS(t *testing.T) {
 	require.Equal(t, "tern", r.newest("north-sw-1").By)
 	require.Equal(t, "refused", r.login("north-sw-1", site.SSH, "ines.marsh", "wrong").Outcome)
 	require.Equal(t, []string{"wrong-password"}, r.why("north-sw-1", "ines.marsh"))
-	r.Off(r.site.Server("tern"))
+	r.Set(lab.Fault{What: "closed", Server: r.site.Server("tern")})
 	require.Equal(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "by plover, which speaks without TLS")
 	require.Equal(t, []string{"server-off"}, r.why("north-sw-1", "ines.marsh"))
 
