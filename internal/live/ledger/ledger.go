@@ -80,6 +80,9 @@ CREATE TABLE head (chain TEXT NOT NULL, sequence INTEGER NOT NULL, hash TEXT NOT
 type Options struct {
 	// Most bounds how many records are kept here; 0 does not.
 	Most int64
+	// Passing is for records that are of no worth once the machine stops, as a
+	// lab's: they are written without waiting for the disk itself.
+	Passing bool
 	// Lost is told of records that nobody waits for and that could not be
 	// written. Default: nobody is.
 	Lost func(n int, err error)
@@ -128,7 +131,11 @@ func (l *Ledger) drop(ctx context.Context, upTo int64) error {
 
 // Open opens the ledger in the file at path, and makes it when there is none.
 func Open(path string, o Options) (*Ledger, error) {
-	db, err := open(path, "&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	safe := "FULL"
+	if o.Passing {
+		safe = "OFF"
+	}
+	db, err := open(path, "&_pragma=journal_mode(WAL)&_pragma=synchronous("+safe+")")
 	if err != nil {
 		return nil, err
 	}

@@ -31,6 +31,8 @@ type Options struct {
 	Explain func(*site.Site, cause.Event, []rights.Step)
 	// Event is given every event, beside events.jsonl. Default: nobody.
 	Event func(cause.Event)
+	// Passing is for a lab: its records do not wait for the disk itself.
+	Passing bool
 	// Now is the time; default time.Now.
 	Now func() time.Time
 	// Directory gives where a directory is asked, in place of the address that
@@ -91,7 +93,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 // openLedger opens the ledger that the site wants: a file, or a database with a
 // spool before it.
 func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder, options Options) (book, error) {
-	o := ledger.Options{Lost: func(n int, err error) {
+	o := ledger.Options{Passing: options.Passing, Lost: func(n int, err error) {
 		options.Say(fmt.Sprintf("%d decisions could not be written to the ledger: %v", n, err))
 	}}
 	as := s.Service.Ledger
