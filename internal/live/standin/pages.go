@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"log"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -105,15 +106,15 @@ func (d *Device) sweep() {
 
 func (d *Device) endPages(which func(*pageSession) bool) {
 	d.pages.mu.Lock()
-	var some []string
-	for token, s := range d.pages.open {
-		if which(s) {
-			some = append(some, token)
-		}
-	}
+	open := maps.Clone(d.pages.open)
 	d.pages.mu.Unlock()
-	for _, token := range some {
-		d.endPage(token)
+	for token, s := range open {
+		s.mu.Lock()
+		end := which(s)
+		s.mu.Unlock()
+		if end {
+			d.endPage(token)
+		}
 	}
 }
 
