@@ -6,6 +6,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/beevik/etree v1.8.1
 	github.com/fsnotify/fsnotify v1.10.1
+	github.com/go-asn1-ber/asn1-ber v1.5.8
 	github.com/go-crypt/crypt v0.14.15
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/gopacket/gopacket v1.7.7
@@ -33,7 +34,6 @@ require (
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
-	github.com/go-asn1-ber/asn1-ber v1.5.8 // indirect
 	github.com/go-crypt/x v0.4.16 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect

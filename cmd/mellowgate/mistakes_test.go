@@ -17,7 +17,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 	good, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
 	require.NoError(t, err)
 	write("empty.yaml", "")
-	write("half.yaml", string(good[:1000]))
+	write("half.yaml", string(good[:1450]))
 	write("binary.yaml", "\x00\x01\x02\xff")
 	write("words.yaml", "not a site at all")
 	write("env.yaml", strings.Replace(string(good), "file keys/shore.key", "env NOT_SET_HERE", 1))
@@ -45,7 +45,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"check", "none.yaml"}, 2, "none.yaml: there is no such file or folder"},
 		{[]string{"check"}, 2, "or start one: mellowgate new DIR"},
 		{[]string{"check", "empty.yaml"}, 2, "empty.yaml: there is no site in this file"},
-		{[]string{"check", "half.yaml"}, 2, "half.yaml:4"},
+		{[]string{"check", "half.yaml"}, 2, "half.yaml:5"},
 		{[]string{"check", "binary.yaml"}, 2, "binary.yaml:1:1: this is not YAML: it holds binary data"},
 		{[]string{"check", "words.yaml"}, 2, "words.yaml:1:1: the site file is a single value"},
 		{[]string{"check", "big.yaml"}, 2, "the file has 50 MB and a site file may have 32"},

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -174,11 +176,7 @@ func answerStatus(answer string) error {
 
 // places reads where a lab or serve listens, if there is one.
 func (f *askFlags) places() (state.Places, bool, error) {
-	dir := f.state
-	if dir == "" {
-		dir = defaultState
-	}
-	folder, err := state.Open(dir)
+	folder, err := state.Open(f.folder())
 	if err != nil {
 		if f.state != "" {
 			return state.Places{}, false, failure{ExitUsage, err}
@@ -282,6 +280,8 @@ func (f *askFlags) fits(s *site.Server) error {
 	switch {
 	case f.form != "" && !slices.Contains(forms, f.form):
 		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol, f.form, strings.Join(forms, ", "))
+	case s.Protocol == site.LDAP && (f.question != "login" || len(f.attributes) > 0):
+		return wrong("%s is a directory: it can be asked for a login, and for nothing else", s.Name)
 	case s.Protocol == site.RADIUS && (f.question == "session" || f.question == "commands"):
 		return wrong("%s speaks RADIUS, which has no question of its own about %s: the rights come with the login", s.Name, f.question)
 	case s.Protocol == site.RADIUS && f.command != "":
@@ -300,11 +300,16 @@ func (f *askFlags) fits(s *site.Server) error {
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
 	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: words.Of(l.Site)}
-	if !s.TLS {
+	switch {
+	case s.Protocol == site.LDAP:
+		if s.Directory.Key != nil {
+			t.Key = l.Keys[s.Directory.Key.Name]
+		}
+	case !s.TLS:
 		t.Key = l.Keys[d.Key(s).Name]
 	}
 	address, ports := s.Address, [2]uint16{s.AuthenticationPort, s.AccountingPort}
-	if s.Protocol == site.TACACS || s.TLS {
+	if s.Protocol != site.RADIUS || s.TLS {
 		ports = [2]uint16{s.Port, s.Port}
 	}
 	from := ""
@@ -330,6 +335,11 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p s
 		}
 	}
 	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
+	if s.Protocol == site.LDAP && (lab || f.authorities != "") {
+		if t.TLS, err = f.trusting(s); err != nil {
+			return t, failure{ExitUsage, err}
+		}
+	}
 	if s.TLS {
 		identity, err := f.identity(lab)
 		if err != nil {
@@ -338,6 +348,25 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p s
 		t.TLS = identity.Client(s.Protocol, address)
 	}
 	return t, nil
+}
+
+// trusting gives the TLS with which a directory is asked: of the authorities
+// named by a flag, else of those of a lab.
+func (f *askFlags) trusting(s *site.Server) (*tls.Config, error) {
+	file, name := f.authorities, s.Address
+	if file == "" {
+		file, name = filepath.Join((&state.Folder{Dir: f.folder()}).Certificates(), pki.AuthorityFile), s.Name
+	}
+	trusted, err := pki.Authorities(file)
+	return &tls.Config{RootCAs: trusted, ServerName: name, MinVersion: tls.VersionTLS12}, err
+}
+
+// folder is the state folder that is meant.
+func (f *askFlags) folder() string {
+	if f.state == "" {
+		return defaultState
+	}
+	return f.state
 }
 
 // identity gives the certificate to ask with over TLS: the one named by flags,
@@ -355,11 +384,7 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	case !lab || f.as == "":
 		return pki.Identity{}, wrong("this server speaks over TLS: give -certificate, -certificate-key and -authorities, or in a lab the device with -as")
 	}
-	dir := f.state
-	if dir == "" {
-		dir = defaultState
-	}
-	i, err := pki.Written((&state.Folder{Dir: dir}).Certificates(), f.as)
+	i, err := pki.Written((&state.Folder{Dir: f.folder()}).Certificates(), f.as)
 	if err != nil {
 		return i, failure{ExitUsage, err}
 	}

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"mellowgate/internal/cli/show"
@@ -90,7 +91,7 @@ func manual(w io.Writer, c *Command) {
 	style := show.Style{Width: 80}
 	_, _ = fmt.Fprintf(w, "mellowgate %s: %s\n\nusage: %s\n\n", c.Name, c.Short, usage(c))
 	for paragraph := range strings.SplitSeq(strings.TrimSpace(c.Long), "\n\n") {
-		style.Wrap(w, "", strings.Join(strings.Fields(paragraph), " "))
+		explain(w, style, paragraph)
 		_, _ = fmt.Fprintln(w)
 	}
 	first := true
@@ -112,6 +113,21 @@ func manual(w io.Writer, c *Command) {
 		style.Wrap(w, "        ", e.Shows)
 	}
 	_, _ = fmt.Fprintf(w, "\nexit status:\n%s", exitStatuses)
+}
+
+// explain prints a paragraph. One whose every line is a name, two blanks or more
+// and a text is a list.
+func explain(w io.Writer, style show.Style, paragraph string) {
+	lines := strings.Split(paragraph, "\n")
+	if slices.ContainsFunc(lines, func(l string) bool { return !strings.Contains(l, "  ") }) {
+		style.Wrap(w, "", strings.Join(strings.Fields(paragraph), " "))
+		return
+	}
+	for _, l := range lines {
+		name, text, _ := strings.Cut(l, "  ")
+		_, _ = fmt.Fprintf(w, "  %s\n", name)
+		style.Wrap(w, "        ", strings.TrimSpace(text))
+	}
 }
 
 func defaultText(f *flag.Flag) string {

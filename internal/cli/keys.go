@@ -353,7 +353,7 @@ func usedBy(s *site.Site, key *site.Key) []string {
 			}
 		}
 	}
-	for _, p := range s.People {
+	for _, p := range slices.Concat(s.People, s.Lab.People) {
 		if p.Password.Key == key {
 			used = append(used, p.Name)
 		}

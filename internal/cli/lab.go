@@ -34,13 +34,20 @@ Ports below 1024 are raised by 10000 when they may not be opened. The console of
 stands for the serial line.
 
 While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and -faults, with
-the same -state. A fault is one of
-  SERVER silent | closed | slow 3s | key-differs | asker-unknown | error
-  SERVER no-authentication | no-authorization | no-accounting
-  DEVICE loses 30%
-  clock +2h
-and one of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. Nobody plays a
-directory in a lab: its directories are gone.`,
+the same -state. The faults are:
+
+SERVER silent               what devices send is lost
+SERVER closed               its ports refuse
+SERVER slow 3s              every answer comes so late
+SERVER key-differs          the devices have another key; a directory refuses who searches
+SERVER asker-unknown        it does not know the devices
+SERVER error                it says that it cannot answer
+SERVER no-authentication    it does not take this kind of question; also no-authorization, no-accounting
+DEVICE loses 30%            so much of what it sends is lost
+clock +2h                   the clock of servers and devices is off
+
+One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory can be
+silent, closed, slow, key-differs or error; it knows the site's people and those of lab.people.`,
 		Examples: []Example{
 			{"mellowgate lab demo/as-reviewed", "the demo site, until Ctrl-C"},
 			{"mellowgate lab -set 'tern silent' -set 'plover slow 3s'", "break a running lab; -lift all mends it"},

@@ -403,6 +403,10 @@ func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 	}
 	r := l.reckoner()
 	who, known := r.Find(d, f.person)
+	if !known && len(l.Directories) > 0 {
+		c.note("%s stands in no place of the site, and a directory may know the name: nothing is foreseen for it", f.person)
+		return expected{}, nil
+	}
 	if !known {
 		who, _ = r.Find(d, "unknown")
 	}

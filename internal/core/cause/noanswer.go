@@ -95,11 +95,9 @@ func (j *judging) noAnswer(t TraceTry, seen string) {
 		j.keyDiffers(t.Server, []string{seen, fmt.Sprintf("%s noted at %s: %s", e.Server, e.Time.Format("15:04:05"), e.Text)}, nil, 0.98)
 		return
 	}
-	for _, reason := range []string{AskerUnknown, DirectoryDown, DirectoryRefusesUs, RecordNotKept, WrongPort, Malformed} {
-		if e, ok := j.story.dropped(t.Server, reason); ok {
-			j.fromEvent(e, seen)
-			return
-		}
+	if e, ok := j.story.dropped(t.Server, AskerUnknown, DirectoryDown, DirectoryRefusesUs, RecordNotKept, WrongPort, Malformed); ok {
+		j.fromEvent(e, seen)
+		return
 	}
 	where := j.story.Device + " to server " + t.Server
 	c := Cause{Where: where, Evidence: []string{seen}}

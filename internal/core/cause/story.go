@@ -127,9 +127,9 @@ func (s Story) event(fits func(Event) bool) (Event, bool) {
 }
 
 // dropped gives the newest event with which a server dropped something of this
-// device for a reason.
-func (s Story) dropped(server, reason string) (Event, bool) {
+// device for one of some reasons.
+func (s Story) dropped(server string, reasons ...string) (Event, bool) {
 	return s.event(func(e Event) bool {
-		return (e.Answer == Dropped || e.Answer == Failed) && e.Reason == reason && (server == "" || e.Server == server)
+		return (e.Answer == Dropped || e.Answer == Failed) && slices.Contains(reasons, e.Reason) && (server == "" || e.Server == server)
 	})
 }

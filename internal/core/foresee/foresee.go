@@ -46,7 +46,7 @@ func States(s *site.Server, withFaults bool) []State {
 		switch {
 		case !withFaults,
 			f == InError && radius,
-			f == KeyDiffers && (s.TLS || s.Protocol == site.LDAP),
+			f == KeyDiffers && s.TLS,
 			f == AskerUnknown && s.Protocol == site.LDAP:
 			continue
 		}

@@ -95,6 +95,13 @@ func (l *linker) link() {
 			v.OneTime = find(l, "key", l.keys, v.oneTime)
 		}
 	}
+	index(l, "person of the lab's directories", s.Lab.People, func(v *Person) *Ref { return &v.Ref })
+	for _, v := range s.Lab.People {
+		l.password(&v.Password)
+		if v.oneTime.Name != "" {
+			l.wrong(v.oneTime.Place, "%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out", v.Name)
+		}
+	}
 	if s.Service.Ledger.key.Name != "" {
 		s.Service.Ledger.Key = find(l, "key", l.keys, s.Service.Ledger.key)
 	}

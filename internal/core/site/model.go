@@ -309,6 +309,7 @@ type VendorAttribute struct {
 type Lab struct {
 	Network netip.Prefix // loopback addresses to use, default 127.77.0.0/16
 	Only    bool         // the site is for a lab and nothing else
+	People  []*Person    // whom the lab's directories know, beside the site's people
 	Place   Place
 }
 

@@ -196,7 +196,8 @@ var labShape = shape[Lab]{
 			}
 			l.Network = p
 		}, textForm()},
-		"only": boolField("only", func(l *Lab) *bool { return &l.Only }),
+		"only":   boolField("only", func(l *Lab) *bool { return &l.Only }),
+		"people": list(&personShape, func(l *Lab) *[]*Person { return &l.People }, blank[Person]),
 	},
 }
 

@@ -11,8 +11,8 @@ import (
 )
 
 // list reads a list of mappings and appends each value.
-func list[T any](sh *shape[T], to func(*Site) *[]*T, fresh func(*reader, *yaml.Node) T) field[Site] {
-	return field[Site]{form: orNothing(listForm(sh.form())), read: func(r *reader, n *yaml.Node, s *Site) {
+func list[O, T any](sh *shape[T], to func(*O) *[]*T, fresh func(*reader, *yaml.Node) T) field[O] {
+	return field[O]{form: orNothing(listForm(sh.form())), read: func(r *reader, n *yaml.Node, s *O) {
 		if n.Tag == "!!null" {
 			return
 		}

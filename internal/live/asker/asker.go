@@ -116,20 +116,12 @@ func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchang
 		return newRADIUS(ctx, t, q, a)
 	}
 	if t.Server.Protocol == site.LDAP {
-		return directory{}
+		return newDirectory(ctx, t, q, a)
 	}
 	if q.Purpose == site.Elevation {
 		a.Elevate = q.Level
 	}
 	return &tacacsExchange{ctx: ctx, target: t, q: q, asker: a}
-}
-
-// directory is an LDAP server, which is not asked from here yet.
-type directory struct{}
-
-func (directory) Close() {}
-func (directory) Try(int) walk.Reply {
-	return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: "directories are not asked by this version"}
 }
 
 // Status asks a RADIUS server whether it is alive, RFC 5997, at its

@@ -25,6 +25,8 @@ var (
 	ErrDown = errors.New("the directory does not answer")
 	// ErrRefusesUs is a directory that refuses who searches.
 	ErrRefusesUs = errors.New("the directory refuses who searches")
+	// ErrSays is a directory that says that it cannot answer. It is an ErrDown.
+	ErrSays = fmt.Errorf("%w: it says so", ErrDown)
 )
 
 // Found is an entry that a name leads to.
@@ -38,7 +40,7 @@ type Found struct {
 type Directory struct {
 	server   *site.Server
 	password site.Secret
-	roots    *tls.Config
+	reach    Reach
 	mu       sync.Mutex
 	idle     []*ldap.Conn // bound as who searches
 }
@@ -46,10 +48,23 @@ type Directory struct {
 // mostIdle bounds the connections that are kept.
 const mostIdle = 8
 
+// Reach is how a directory is reached, where that is not as its entry in the
+// site says. The zero value is by that entry.
+type Reach struct {
+	Dial func(context.Context) (net.Conn, error)
+	TLS  *tls.Config
+}
+
 // New makes a directory of a server; password is that of who searches.
-func New(server *site.Server, password site.Secret) *Directory {
-	name := server.Address
-	return &Directory{server: server, password: password, roots: &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12}}
+func New(server *site.Server, password site.Secret, r Reach) *Directory {
+	if r.TLS == nil {
+		r.TLS = &tls.Config{ServerName: server.Address, MinVersion: tls.VersionTLS12}
+	}
+	if r.Dial == nil {
+		at := net.JoinHostPort(server.Address, strconv.Itoa(int(server.Port)))
+		r.Dial = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", at) }
+	}
+	return &Directory{server: server, password: password, reach: r}
 }
 
 // Close closes the connections that are kept.
@@ -195,19 +210,19 @@ func (d *Directory) searcher(ctx context.Context) (*ldap.Conn, error) {
 
 // dial opens a connection, over TLS where the site says so.
 func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
-	at := net.JoinHostPort(d.server.Address, strconv.Itoa(int(d.server.Port)))
-	dialer := &net.Dialer{Timeout: d.server.Wait}
-	conn, err := dialer.DialContext(ctx, "tcp", at)
+	ctx, cancel := context.WithTimeout(ctx, d.server.Wait)
+	defer cancel()
+	conn, err := d.reach.Dial(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrDown, err)
+		return nil, fmt.Errorf("%w: %w", ErrDown, err)
 	}
 	var c *ldap.Conn
 	if d.server.Directory.Security == "ldaps" {
-		secured := tls.Client(conn, d.roots)
+		secured := tls.Client(conn, d.reach.TLS)
 		_ = conn.SetDeadline(time.Now().Add(d.server.Wait))
 		if err := secured.HandshakeContext(ctx); err != nil {
 			_ = conn.Close()
-			return nil, fmt.Errorf("%w: the TLS handshake failed: %v", ErrDown, err)
+			return nil, fmt.Errorf("%w: the TLS handshake failed: %w", ErrDown, err)
 		}
 		_ = conn.SetDeadline(time.Time{})
 		c = ldap.NewConn(secured, true)
@@ -217,7 +232,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	c.Start()
 	c.SetTimeout(d.server.Wait)
 	if d.server.Directory.Security == "start" {
-		if err := c.StartTLS(d.roots); err != nil {
+		if err := c.StartTLS(d.reach.TLS); err != nil {
 			_ = c.Close()
 			return nil, fmt.Errorf("%w: StartTLS failed: %v", ErrDown, err)
 		}
@@ -229,7 +244,11 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 func (d *Directory) failed(err error) error {
 	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultInappropriateAuthentication,
 		ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired) {
-		return fmt.Errorf("%w: %v", ErrRefusesUs, err)
+		return fmt.Errorf("%w: %w", ErrRefusesUs, err)
 	}
-	return fmt.Errorf("%w: %v", ErrDown, err)
+	var said *ldap.Error
+	if errors.As(err, &said) && said.ResultCode < ldap.ErrorNetwork { // a code of RFC 4511, and none of the library
+		return fmt.Errorf("%w: %w", ErrSays, err)
+	}
+	return fmt.Errorf("%w: %w", ErrDown, err)
 }

@@ -56,7 +56,7 @@ func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
 	s := ldaptest.Start(t, filepath.Join(certificates, "dunlin.pem"), filepath.Join(certificates, "dunlin.key"), filepath.Join(certificates, pki.AuthorityFile))
 	ctx := context.Background()
 	for security, port := range map[string]uint16{"none": s.Port, "start": s.Port, "ldaps": s.Secure} {
-		d := directory.New(at(port, security, "seeAlso"), site.NewSecret(ldaptest.Secret))
+		d := directory.New(at(port, security, "seeAlso"), site.NewSecret(ldaptest.Secret), directory.Reach{})
 		found, text, err := d.Find(ctx, "ebba.lind")
 		require.NoError(t, err, security)
 		require.Equal(t, &directory.Found{DN: "uid=ebba.lind,ou=people,dc=saltmarsh,dc=example", Teams: []string{"network"}}, found)
@@ -74,7 +74,7 @@ func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
 		}
 		d.Close()
 	}
-	d := directory.New(at(s.Port, "none", "departmentNumber"), site.NewSecret(ldaptest.Secret))
+	d := directory.New(at(s.Port, "none", "departmentNumber"), site.NewSecret(ldaptest.Secret), directory.Reach{})
 	found, _, err := d.Find(ctx, "per.holm")
 	require.NoError(t, err)
 	require.Equal(t, []string{"watch"}, found.Teams)
@@ -83,13 +83,13 @@ func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
 func TestADirectoryThatDoesNotAnswerOrRefusesUsIsNoRefusalOfAnybody(t *testing.T) {
 	s := ldaptest.Start(t, "", "", "")
 	ctx := context.Background()
-	wrong := directory.New(at(s.Port, "none", ""), site.NewSecret("not it"))
+	wrong := directory.New(at(s.Port, "none", ""), site.NewSecret("not it"), directory.Reach{})
 	_, _, err := wrong.Find(ctx, "ebba.lind")
 	require.ErrorIs(t, err, directory.ErrRefusesUs)
-	_, _, err = directory.New(at(s.Port, "start", ""), site.NewSecret(ldaptest.Secret)).Find(ctx, "ebba.lind")
+	_, _, err = directory.New(at(s.Port, "start", ""), site.NewSecret(ldaptest.Secret), directory.Reach{}).Find(ctx, "ebba.lind")
 	require.ErrorIs(t, err, directory.ErrDown, "no TLS there")
 
-	d := directory.New(at(s.Port, "none", ""), site.NewSecret(ldaptest.Secret))
+	d := directory.New(at(s.Port, "none", ""), site.NewSecret(ldaptest.Secret), directory.Reach{})
 	found, _, err := d.Find(ctx, "ebba.lind")
 	require.NoError(t, err)
 	s.Stop()
@@ -115,7 +115,7 @@ func TestADirectoryThatIsSlowOrTalksGarbageIsDown(t *testing.T) {
 		}()
 		server := at(uint16(l.Addr().(*net.TCPAddr).Port), "none", "")
 		server.Wait = 200 * time.Millisecond
-		_, _, err = directory.New(server, site.NewSecret("x")).Find(context.Background(), "ebba.lind")
+		_, _, err = directory.New(server, site.NewSecret("x"), directory.Reach{}).Find(context.Background(), "ebba.lind")
 		require.ErrorIs(t, err, directory.ErrDown, name)
 		_ = l.Close()
 	}

@@ -177,10 +177,7 @@ func (d *drill) cannot(c foresee.Case) string {
 		return "stand-ins have no way in by " + c.Way.Access
 	}
 	for _, w := range c.When {
-		switch {
-		case w.Server.Protocol == site.LDAP:
-			return "nobody plays a directory in a drill"
-		case !w.Server.Run && w.State == foresee.Up:
+		if !w.Server.Run && w.Server.Protocol != site.LDAP && w.State == foresee.Up {
 			return "the server " + w.Server.Name + " does not run from this site (run: true is not set)"
 		}
 	}

@@ -24,16 +24,19 @@ servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: a, wait: 2s, rest: 1m, run: true}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: a, wait: 2s, rest: 1m, run: true}
   - {name: r1, protocol: radius, address: 192.0.2.3, key: b, wait: 2s, tries: 2, run: true, message-authenticator: required}
-groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1]}]
+  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: b}, find: "(&(objectClass=person)(uid=%u))", tls: start, wait: 2s, rest: 1m}
+groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1]}, {name: d, servers: [d1]}]
 lists:
   - {name: l, authenticate: login, methods: [group t, local]}
   - {name: lr, authenticate: login, methods: [group r, local]}
+  - {name: ld, authenticate: login, methods: [group d, local]}
   - {name: s, authorize: session, methods: [group t, local]}
 kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: chap}, below-level: reads}}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
   - {name: sw, addresses: [192.0.2.11], accounts: [keeper], access: {ssh: {login: l, session: s}, telnet: {login: l, session: s}, web: {login: l, session: s}, api: {login: l, session: s}, console: {login: l}, netconf: {login: l, session: s}}}
   - {name: ap, kind: odd, addresses: [192.0.2.12], accounts: [keeper], access: {ssh: {login: lr}}}
+  - {name: door, addresses: [192.0.2.13], accounts: [keeper], access: {ssh: {login: ld}}}
 people:
   - {name: ines, teams: [net], password: 'HASH'}
   - {name: tobin, teams: [watch], password: 'HASH', disabled: true}

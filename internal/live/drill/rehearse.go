@@ -59,6 +59,9 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 		change(&v.Password, v.Name, p.people)
 		v.OneTime = nil
 	}
+	for _, v := range s.Lab.People {
+		change(&v.Password, v.Name, map[string]string{})
+	}
 	for _, v := range s.Accounts {
 		change(&v.Password, v.Name, p.local)
 	}

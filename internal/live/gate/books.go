@@ -38,12 +38,11 @@ func newBooks(d Design) *books {
 		if s.Directory.Key != nil {
 			password = d.Keys[s.Directory.Key.Name]
 		}
+		var reach directory.Reach
 		if d.Directory != nil {
-			elsewhere := *s
-			elsewhere.Address = d.Directory(s)
-			s = &elsewhere
+			reach = d.Directory(s)
 		}
-		b.all = append(b.all, directory.New(s, password))
+		b.all = append(b.all, directory.New(s, password, reach))
 	}
 	return b
 }

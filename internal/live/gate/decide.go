@@ -58,11 +58,14 @@ func (s *server) decide(q *question) rights.Decision {
 	case d.Reason != rights.UnknownPerson:
 	case failure != nil:
 		d = unsure(failure, looked)
-	case looked != "":
-		d.Reason = rights.NoEntry
-		d.Text += "; looked in " + looked
 	default:
-		d.Text += rights.LikeName(s.Site, q.Person)
+		like := rights.LikeName(s.Site, q.Person)
+		if d.Text += like; looked != "" {
+			d.Text += "; looked in " + looked
+			if like == "" {
+				d.Reason = rights.NoEntry
+			}
+		}
 	}
 	if q.Purpose == site.Login {
 		if q.hold = s.heldFor(q, d); q.hold > 0 {

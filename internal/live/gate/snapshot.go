@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/directory"
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/wire/radius"
 )
@@ -16,7 +17,7 @@ type Design struct {
 	Clients map[netip.Addr]*site.Device // the devices, by the address their requests come from
 	// Directory gives where a directory is asked, in place of the address that
 	// the site says. Nil: there.
-	Directory func(*site.Server) string
+	Directory func(*site.Server) directory.Reach
 }
 
 // snapshot is a design with what is made of it once. It is never changed; a new

@@ -9,6 +9,7 @@ import (
 
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/standin"
 )
@@ -64,12 +65,18 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 		e.lab.links.set(at, func(c *condition) { c.cut = true })
 	case "closed":
 		e.lab.links.set(at, func(c *condition) { c.closed = true })
-	case "key-differs":
+	case "key-differs", "error":
+		if d := e.lab.directories[s]; d != nil {
+			d.Fault(e.from, played.Fault{Refuses: state == "key-differs", Error: state == "error"})
+			return
+		}
+		if state == "error" {
+			e.lab.service.Fault(s.Name, e.from, gate.Fault{Error: true})
+			return
+		}
 		e.stand.SetKey(s, anotherKey())
 	case "asker-unknown":
 		e.lab.service.Fault(s.Name, e.from, gate.Fault{Unknown: true})
-	case "error":
-		e.lab.service.Fault(s.Name, e.from, gate.Fault{Error: true})
 	}
 }
 
@@ -79,5 +86,8 @@ func (e *Extra) Close() {
 	for _, s := range e.afflicted {
 		e.lab.links.set(link{e.from, e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
 		e.lab.service.Fault(s.Name, e.from, gate.Fault{})
+		if d := e.lab.directories[s]; d != nil {
+			d.Fault(e.from, played.Fault{})
+		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
 )
 
@@ -34,6 +35,10 @@ var kindsOff = map[string][]site.Purpose{
 }
 
 var serverFaults = []string{"silent", "closed", "slow", "key-differs", "asker-unknown", "error", "no-authentication", "no-authorization", "no-accounting"}
+
+// directoryFaults are those that a directory can have; key-differs is that it
+// refuses who searches.
+var directoryFaults = []string{"silent", "closed", "slow", "key-differs", "error"}
 
 // FaultForms are the ways to write a fault.
 var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs", "SERVER asker-unknown", "SERVER error",
@@ -94,6 +99,8 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		}
 	case len(words) > 2:
 		return wrong("%q was not understood", words[2])
+	case f.Server.Protocol == site.LDAP && !slices.Contains(directoryFaults, f.What):
+		return wrong("%s is a directory, which can be %s", f.Server.Name, strings.Join(directoryFaults, ", "))
 	case f.What == "error" && f.Server.Protocol == site.RADIUS:
 		return wrong("RADIUS has no answer that says \"error\"; silent is what a device would see")
 	}
@@ -169,6 +176,10 @@ func (l *Lab) apply(f Fault, on bool) {
 		from = l.at.sources[f.Device]
 	}
 	switch f.What {
+	case "silent", "closed":
+		defer l.drop(f.Server)
+	}
+	switch f.What {
 	case "silent":
 		l.links.set(link{from, l.at.servers[f.Server]}, func(c *condition) { c.cut = on })
 		return
@@ -189,6 +200,9 @@ func (l *Lab) apply(f Fault, on bool) {
 		}
 		return
 	case "key-differs":
+		if l.directories[f.Server] != nil {
+			break
+		}
 		for d, standIn := range l.devices {
 			if f.Device != nil && d != f.Device {
 				continue
@@ -201,7 +215,24 @@ func (l *Lab) apply(f Fault, on bool) {
 		}
 		return
 	}
-	l.service.Fault(f.Server.Name, from, l.together(f.Server, f.Device))
+	all := l.together(f.Server, f.Device)
+	if d := l.directories[f.Server]; d != nil {
+		refuses := slices.ContainsFunc(l.faults, func(have Fault) bool {
+			return have.What == "key-differs" && have.Server == f.Server && have.Device == f.Device
+		})
+		d.Fault(from, played.Fault{Error: all.Error, Refuses: refuses, Delay: all.Delay})
+		d.Drop() // who has bound before must bind again
+		return
+	}
+	l.service.Fault(f.Server.Name, from, all)
+}
+
+// drop ends the connections to a directory, which are kept: they would outlive
+// a link that is cut.
+func (l *Lab) drop(s *site.Server) {
+	if d := l.directories[s]; d != nil {
+		d.Drop()
+	}
 }
 
 // together gives what all faults of a server for a device, or for all, come to.
@@ -218,6 +249,7 @@ func (l *Lab) together(s *site.Server, d *site.Device) gate.Fault {
 			all.Unknown = true
 		case "error":
 			all.Error = true
+		case "silent", "closed", "key-differs": // of the link, and of keys
 		default:
 			all.Not = append(all.Not, kindsOff[f.What]...)
 		}

@@ -23,6 +23,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
@@ -55,18 +56,19 @@ const (
 
 // Lab is a running lab.
 type Lab struct {
-	Places  state.Places
-	config  Config
-	at      addresses
-	links   *links
-	service *service.Service
-	devices map[*site.Device]*standin.Device
-	targets map[*site.Server]asker.Target // where each server is asked, whoever asks
-	hostKey ssh.Signer                    // of every extra stand-in
-	control *control
-	mu      sync.Mutex
-	faults  []Fault
-	offset  atomic.Int64 // of the clock, in nanoseconds
+	Places      state.Places
+	config      Config
+	at          addresses
+	links       *links
+	service     *service.Service
+	devices     map[*site.Device]*standin.Device
+	targets     map[*site.Server]asker.Target // where each server is asked, whoever asks
+	hostKey     ssh.Signer                    // of every extra stand-in
+	control     *control
+	directories map[*site.Server]*played.Server
+	mu          sync.Mutex
+	faults      []Fault
+	offset      atomic.Int64 // of the clock, in nanoseconds
 
 	authority  *pki.Authority // made for the first server over TLS
 	identities map[string]pki.Identity
@@ -81,7 +83,7 @@ func Start(c Config) (*Lab, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}}
+	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}, directories: map[*site.Server]*played.Server{}, links: &links{}}
 	if err := l.start(); err != nil {
 		l.Shutdown()
 		return nil, err
@@ -102,10 +104,10 @@ func (l *Lab) start() (err error) {
 		}
 	}
 	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now, Passing: true,
-		Directory: func(s *site.Server) string { return l.at.servers[s].String() }}); err != nil {
+		Directory: l.directory}); err != nil {
 		return err
 	}
-	l.links = &links{capture: l.service.Capture}
+	l.links.capture = l.service.Capture
 	if l.targets, err = l.servers(); err != nil {
 		return err
 	}
@@ -130,8 +132,8 @@ func (l *Lab) start() (err error) {
 // servers starts the servers that the site says to run, and gives for each
 // server where it is asked. A server that does not run has an address at which
 // nobody answers.
-func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
-	targets := map[*site.Server]asker.Target{}
+func (l *Lab) servers() (targets map[*site.Server]asker.Target, err error) {
+	targets = map[*site.Server]asker.Target{}
 	for _, s := range l.config.Site.Servers {
 		place := service.Where(s, l.at.servers[s])
 		if s.TLS {
@@ -140,6 +142,11 @@ func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 				return nil, err
 			}
 			place.TLS = identity.Server(s.Protocol)
+		}
+		if s.Protocol == site.LDAP {
+			if place.Authentication, err = l.play(s, place.Authentication); err != nil {
+				return nil, cannotListen("the directory "+s.Name, place.Authentication, err)
+			}
 		}
 		if s.Run {
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
@@ -155,7 +162,7 @@ func (l *Lab) servers() (map[*site.Server]asker.Target, error) {
 			place = got
 		}
 		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: words.Of(l.config.Site)}
-		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run))
+		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run || s.Protocol == site.LDAP))
 	}
 	return targets, nil
 }
@@ -212,12 +219,15 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]asker.T
 				t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
 			}
 		}
-		if s.Protocol == site.LDAP {
-			continue // nobody plays a directory here
-		}
-		if !s.TLS {
+		switch {
+		case s.Protocol == site.LDAP:
+			reach := l.directory(s)
+			if t.TLS = reach.TLS; s.Directory.Key != nil {
+				t.Key = l.config.Keys[s.Directory.Key.Name]
+			}
+		case !s.TLS:
 			t.Key = l.config.Keys[d.Key(s).Name]
-		} else {
+		default:
 			var err error
 			if t.TLS, err = l.client(d, s); err != nil {
 				return nil, err
@@ -349,6 +359,9 @@ func (l *Lab) Shutdown() {
 	}
 	if l.service != nil {
 		_ = l.service.Close()
+	}
+	for _, d := range l.directories {
+		d.Close()
 	}
 }
 

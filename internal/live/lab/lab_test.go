@@ -415,7 +415,7 @@ func TestALabWithTooManyDevicesForItsNetworkIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	s.Devices = slices.Repeat(s.Devices, 40)
 	_, err = lab.Start(lab.Config{Site: s, Network: netip.MustParsePrefix("127.91.0.0/24")})
-	require.ErrorContains(t, err, "has room for 255 addresses and the site needs 333")
+	require.ErrorContains(t, err, "has room for 255 addresses and the site needs 334")
 }
 
 // A wait that a test does not need to see is not waited for: the patience of a

@@ -33,6 +33,11 @@ type condition struct {
 	loses  int  // percent of the packets, or of the connections
 }
 
+// directory gives how the servers of the lab reach a directory.
+func (l *links) directory(at func() netip.AddrPort) func(context.Context) (net.Conn, error) {
+	return func(ctx context.Context) (net.Conn, error) { return l.Dial(ctx, "tcp", netip.Addr{}, at()) }
+}
+
 // nobodyThere is a port at which nobody listens: what is sent to a closed
 // server goes there, so that the refusal is a real one.
 const nobodyThere = 1

@@ -17,6 +17,7 @@ import (
 	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/directory"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/pki"
@@ -35,9 +36,8 @@ type Options struct {
 	Passing bool
 	// Now is the time; default time.Now.
 	Now func() time.Time
-	// Directory gives where a directory is asked, in place of the address that
-	// the site says. Default: there.
-	Directory func(*site.Server) string
+	// Directory gives how a directory is reached. Default: as the site says.
+	Directory func(*site.Server) directory.Reach
 	// Say is told what an administrator should know of the service itself.
 	// Default: nobody is.
 	Say func(string)
@@ -157,7 +157,7 @@ func (v *Service) record(folder *state.Folder, size int64) error {
 // Where gives the place of a server at an address, on the site's ports.
 func Where(s *site.Server, address netip.Addr) gate.Place {
 	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
-	if s.Protocol == site.TACACS || s.TLS {
+	if s.Protocol != site.RADIUS || s.TLS {
 		p.Authentication = netip.AddrPortFrom(address, s.Port)
 		p.Accounting = p.Authentication
 	}
@@ -167,7 +167,7 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 // Written gives a place as it is written to places.json.
 func Written(p gate.Place, running bool) state.ServerPlace {
 	at := state.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
-	if p.Server.Protocol == site.TACACS || p.Server.TLS {
+	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
 		at.Port = p.Authentication.Port()
 	} else {
 		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()

@@ -199,7 +199,7 @@ func CheckHashes(s *site.Site) []error {
 	for _, a := range s.Accounts {
 		say(a.Name, a.Password)
 	}
-	for _, p := range s.People {
+	for _, p := range slices.Concat(s.People, s.Lab.People) {
 		say(p.Name, p.Password)
 	}
 	for _, e := range s.Elevations {

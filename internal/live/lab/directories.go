@@ -1,0 +1,59 @@
+package lab
+
+import (
+	"crypto/tls"
+	"net"
+	"net/netip"
+	"slices"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/directory"
+	"mellowgate/internal/live/directory/played"
+	"mellowgate/internal/live/vault"
+)
+
+// play starts a directory that knows the site's people and those of lab.people.
+func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
+	identity, err := l.identity(s.Name, at.Addr())
+	if err != nil {
+		return at, err
+	}
+	config := played.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People), PasswordIs: l.inDirectory,
+		TLS: &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
+	if s.Directory.Key != nil {
+		config.Searcher = l.config.Keys[s.Directory.Key.Name]
+	}
+	listener, err := open(at, listenTCP)
+	if err != nil {
+		return at, err
+	}
+	if err := l.authority.WriteAuthority(l.config.State.Certificates()); err != nil {
+		return at, err
+	}
+	d := played.New(config)
+	d.Serve(listener)
+	l.directories[s] = d
+	return listener.Addr().(*net.TCPAddr).AddrPort(), nil
+}
+
+// inDirectory tells whether a directory takes a password: who is disabled, or
+// whose time is over, has none there.
+func (l *Lab) inDirectory(p *site.Person, password string) bool {
+	if p.Disabled || p.Expired(l.now()) {
+		return false
+	}
+	ok, err := vault.PasswordIs(p.Password, password, l.config.Keys)
+	return err == nil && ok
+}
+
+// directory gives how everybody in the lab reaches a directory.
+func (l *Lab) directory(s *site.Server) directory.Reach {
+	identity, err := l.identity(s.Name, l.at.servers[s])
+	if err != nil {
+		return directory.Reach{} // the lab then does not start: play needs it too
+	}
+	return directory.Reach{
+		TLS:  &tls.Config{RootCAs: identity.Trusted, ServerName: s.Name, MinVersion: tls.VersionTLS12},
+		Dial: l.links.directory(func() netip.AddrPort { return l.targets[s].Authentication }),
+	}
+}

@@ -1,0 +1,94 @@
+package lab_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/login"
+)
+
+// person is somebody whom the directory alone knows. The password is another
+// one each time that what a server remembers must not help.
+const person = "ebba.lind"
+
+// set puts a fault into effect, and gives what lifts it.
+func (r *rig) set(text string) func() {
+	f, err := lab.ParseFault(r.site, text)
+	require.NoError(r.t, err)
+	r.Set(f)
+	return func() { require.True(r.t, r.Lift(f)) }
+}
+
+// cause gives the first cause of the newest login.
+func (r *rig) cause() string {
+	traces, events, _, err := r.state.Evidence()
+	require.NoError(r.t, err)
+	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: r.site, Keys: r.keys}, cause.Symptom{Person: person, Access: site.SSH})
+	require.True(r.t, v.Found)
+	if v.Healthy {
+		return ""
+	}
+	return v.Causes[0].Cause
+}
+
+func TestADirectoryThatALabPlaysCanBeTakenAway(t *testing.T) {
+	for _, security := range []string{"ldaps", "none", "start"} {
+		t.Run(security, func(t *testing.T) { takenAway(t, security) })
+	}
+}
+
+func takenAway(t *testing.T, security string) {
+	r := start(t, func(s *site.Site) {
+		s.Server("dunlin").Directory.Security = security
+		for _, v := range s.Servers {
+			v.Rest = 0
+		}
+	})
+	seen := r.login("north-sw-1", site.SSH, person, "")
+	require.Equal(t, login.In, seen.Outcome, security)
+	require.Equal(t, 1, seen.Level)
+	require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "wrong").Outcome)
+	require.Equal(t, cause.WrongPassword, r.cause())
+	if security != "start" {
+		return
+	}
+	for fault, want := range map[string]string{"dunlin silent": cause.DirectoryDown, "dunlin closed": cause.DirectoryDown,
+		"dunlin error": cause.DirectoryDown, "dunlin key-differs": cause.DirectoryRefusesUs, "dunlin slow 5s": cause.DirectoryDown} {
+		lift := r.set(fault)
+		require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
+		require.Equal(t, want, r.cause(), fault)
+		require.Equal(t, login.In, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "people of the site need no directory")
+		lift()
+		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == login.In }, 10*time.Second, 10*time.Millisecond, fault)
+	}
+}
+
+func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
+	r := start(t)
+	_, err := lab.ParseFault(r.site, "dunlin asker-unknown")
+	require.ErrorContains(t, err, "dunlin is a directory, which can be silent, closed, slow, key-differs, error")
+}
+
+// A device that asks a directory itself gets its answers from the lab's too.
+func TestADeviceAsksADirectoryItself(t *testing.T) {
+	r := start(t, func(s *site.Site) {
+		group := &site.Group{Ref: site.Ref{Name: "book"}, Servers: []*site.Server{s.Server("dunlin")}}
+		for _, way := range s.Device("hq-fw-1").Ways {
+			way.Lists[site.Login] = &site.List{Ref: site.Ref{Name: "by-book"}, Purpose: site.Login, Methods: []site.Method{{Kind: site.ByGroup, Group: group}, {Kind: site.ByLocal}}}
+		}
+	})
+	require.Equal(t, login.In, r.login("hq-fw-1", site.SSH, person, "").Outcome)
+	require.Equal(t, login.Refused, r.login("hq-fw-1", site.SSH, person, "wrong").Outcome)
+	require.Equal(t, login.Refused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, "the directory answers, and does not know the name")
+	for _, fault := range []string{"dunlin silent", "dunlin closed", "dunlin error", "dunlin key-differs"} {
+		r.Wake(r.site.Device("hq-fw-1"))
+		lift := r.set(fault)
+		require.Equal(t, login.In, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, fault)
+		lift()
+	}
+}
