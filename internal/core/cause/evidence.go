@@ -1,12 +1,52 @@
-// Package cause goes from evidence to causes: from what a device and the
-// servers noted about a login to the names of what went wrong, each with what
-// speaks for it and against it, and the repair.
+// Package cause goes from evidence to causes: from whatever is at hand of a
+// login (what a device and the servers noted, captured packets, counters, log
+// lines, the site, answers to questions put on purpose) to the names of what
+// went wrong, each with what speaks for it and against it, and the repair.
 //
-// To add a cause: add a judge to judges in explain.go that looks at a Story
-// and returns it with its evidence.
+// Evidence is read into signs (read_*.go), each with its source and time. A
+// story has points: things that went wrong. For each point the causes of the
+// catalogue are weighed by the signs. To add a cause: an entry in catalogue.go.
+// To add a kind of evidence: a reader that gives signs.
 package cause
 
-import "time"
+import (
+	"time"
+
+	"mellowgate/internal/core/site"
+)
+
+// Evidence is everything known about some logins. Any part may be missing.
+type Evidence struct {
+	Traces    []Trace
+	Events    []Event
+	Exchanges []Exchange
+	Counts    []Count
+	Log       []LogLine
+	Probes    []Probe
+	Site      *site.Site // nil when not known
+	Keys      site.Keys  // the values of its keys, as far as they are known
+	Now       time.Time  // for what ends by time; zero: the time of the story
+}
+
+// Source is a kind of evidence.
+type Source string
+
+// The kinds of evidence.
+const (
+	FromTrace    Source = "trace"
+	FromEvents   Source = "events"
+	FromCapture  Source = "capture"
+	FromCounters Source = "counters"
+	FromLog      Source = "log"
+	FromSite     Source = "site"
+	FromProbe    Source = "probe"
+)
+
+// Sources tells which kinds of evidence are at hand.
+func (e Evidence) Sources() map[Source]bool {
+	return map[Source]bool{FromTrace: len(e.Traces) > 0, FromEvents: len(e.Events) > 0, FromCapture: len(e.Exchanges) > 0,
+		FromCounters: len(e.Counts) > 0, FromLog: len(e.Log) > 0, FromSite: e.Site != nil, FromProbe: len(e.Probes) > 0}
+}
 
 // Trace is what a device noted of one login, or of one command. It is one line
 // of a file traces/DEVICE.jsonl.
@@ -91,4 +131,134 @@ const (
 	Dropped  = "dropped"
 	// Challenged: a one-time code was asked for; the login goes on with it.
 	Challenged = "challenge"
+)
+
+// Exchange is one captured question and what became of it.
+type Exchange struct {
+	Time            time.Time   `json:"time"`
+	Protocol        string      `json:"protocol"` // radius | tacacs | tls
+	Client          string      `json:"client"`   // address:port
+	ServerAddress   string      `json:"server_address"`
+	Device          string      `json:"device"` // "" when the site does not know the address
+	Server          string      `json:"server"`
+	Person          string      `json:"person"`
+	Question        string      `json:"question"` // login | session | commands | record-sessions | record-commands | status | connect
+	Command         string      `json:"command"`
+	Answer          string      `json:"answer"` // accept | refuse | challenge | error | recorded | alive | none | unreadable
+	Seconds         float64     `json:"seconds"`
+	Retransmissions int         `json:"retransmissions"`
+	Key             string      `json:"key"` // fits | differs | unknown
+	Remarks         []string    `json:"remarks"`
+	Marks           []string    `json:"marks"` // the remarks as words for programs
+	Request         []NameValue `json:"request"`
+	Response        []NameValue `json:"response"`
+}
+
+// NameValue is an attribute or an argument in readable form.
+type NameValue struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Words for Exchange.Key.
+const (
+	KeyFits    = "fits"
+	KeyUnfit   = "differs"
+	KeyUnknown = "unknown"
+)
+
+// Words for Exchange.Marks.
+const (
+	MarkMalformed    = "malformed"
+	MarkUnverified   = "unverified-answer" // an answer came that the key did not make
+	MarkForged       = "forged-answer"     // and beside it one that the key did make
+	MarkStray        = "stray-answer"      // an answer to nothing
+	MarkReused       = "identifier-reused"
+	MarkPortClosed   = "port-closed" // the port refuses, or ICMP says so
+	MarkNoWay        = "no-way"      // ICMP: host or net unreachable
+	MarkNoSynAck     = "no-connection"
+	MarkEndedEarly   = "ended-before-answer"
+	MarkTLSOnClear   = "tls-on-clear"
+	MarkClearOnTLS   = "clear-on-tls"
+	MarkMixed        = "other-protocol" // RADIUS on a TACACS+ port, or the other way round
+	MarkLegacyPort   = "legacy-port"    // 1645 or 1646
+	MarkLate         = "late-answer"    // after the question had been sent again
+	MarkNoServer     = "no-server-port" // a server's address, and none of its ports
+	MarkUnknownAsker = "unknown-asker"  // no device of the site has the address
+	MarkJoined       = "joined"         // the capture begins in the middle
+	MarkClearBody    = "clear-body"
+)
+
+// Count is what came of a device's asking a server one kind of question.
+type Count struct {
+	Device   string         `json:"device"`
+	Server   string         `json:"server"`
+	Question string         `json:"question"`
+	Sent     int            `json:"sent"`     // transmissions
+	Accepted int            `json:"accepted"` // answers
+	Refused  int            `json:"refused"`
+	Lost     map[string]int `json:"lost"`  // no answer, by reason
+	Opens    int            `json:"opens"` // connections, and for RADIUS ports of its own, that were opened
+	Closes   int            `json:"closes"`
+	Least    float64        `json:"least_seconds"`
+	Mean     float64        `json:"mean_seconds"`
+	Most     float64        `json:"most_seconds"` // round-trip times of the answers
+	Rests    float64        `json:"rests_seconds,omitempty"`
+}
+
+// LogLine is one line of a device's system log. What it is about stands beside
+// the text.
+type LogLine struct {
+	Time   time.Time `json:"time"`
+	Device string    `json:"device,omitempty"`
+	What   string    `json:"what,omitempty"` // in | refused | no-answer | answers-again, "" for the rest
+	Person string    `json:"person,omitempty"`
+	Access string    `json:"access,omitempty"`
+	Server string    `json:"server,omitempty"`
+	Asked  string    `json:"asked,omitempty"` // the purpose, for no-answer
+	Reason string    `json:"reason,omitempty"`
+	By     string    `json:"by,omitempty"`
+	Level  int       `json:"level,omitempty"`
+	Text   string    `json:"text"`
+}
+
+// Words for LogLine.What.
+const (
+	LogIn       = "in"
+	LogRefused  = "refused"
+	LogNoAnswer = "no-answer"
+	LogAgain    = "answers-again"
+)
+
+// Probe is what came of one question put on purpose.
+type Probe struct {
+	Time   time.Time `json:"time"`
+	Server string    `json:"server"`
+	As     string    `json:"as"`   // the device whose address and key were used, "" for this host
+	Kind   string    `json:"kind"` // reach | status | accounting-status | login
+	Result string    `json:"result"`
+	Text   string    `json:"text"`
+}
+
+// Kinds of probes: is the port open, is RADIUS alive, a login with a name that
+// nobody has.
+const (
+	ProbeReach            = "reach"
+	ProbeStatus           = "status"
+	ProbeAccountingStatus = "accounting-status"
+	ProbeLogin            = "login"
+)
+
+// Results of probes.
+const (
+	ProbeOpen    = "open"
+	ProbeClosed  = "closed"
+	ProbeSilent  = "silent"
+	ProbeNoWay   = "no-way"
+	ProbeAlive   = "alive"
+	ProbeRefused = "refused" // an authentic no: the key fits and the server knows who asks
+	ProbeUnfit   = "key-differs"
+	ProbeUnknown = "asker-unknown"
+	ProbeError   = "error"
+	ProbeTLS     = "tls"
 )

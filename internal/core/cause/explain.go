@@ -6,61 +6,32 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-)
-
-// Names of causes.
-const (
-	KeyDiffers              = "key-differs"
-	AskerUnknown            = "asker-unknown"
-	Unreachable             = "unreachable"
-	ServerOff               = "server-off"
-	WrongPassword           = "wrong-password"
-	UnknownPerson           = "unknown-person"
-	DisabledOrExpired       = "disabled-or-expired"
-	NoGrant                 = "no-grant"
-	NoRights                = "no-rights"
-	SessionRefused          = "session-refused"
-	CommandRefused          = "command-refused"
-	CommandStuck            = "command-stuck"
-	LocalWhileServerAnswers = "local-while-server-answers"
-	FallbackUsed            = "fallback-used"
-	NoFallback              = "no-fallback"
-	TooSlow                 = "too-slow"
-	TLSRefused              = "tls-refused"
-	SecondFactor            = "second-factor"
-	PasswordForm            = "password-form"
-	TemplateMissing         = "template-missing"
-	RecordNotKept           = "record-not-kept"
-	WrongPort               = "wrong-port"
-	Malformed               = "malformed"
-	DirectoryDown           = "directory-down"
-	DirectoryRefusesUs      = "directory-refuses-us"
-	DirectoryNoEntry        = "directory-no-entry"
-	ServerSaysError         = "server-error"
-	NotKnown                = "not-known" // the evidence does not tell
 )
 
 // Cause is one thing that went wrong, with what speaks for it and against it.
 type Cause struct {
 	Cause      string   `json:"cause"`
 	Where      string   `json:"where"`
-	Layer      string   `json:"layer"` // network | transport | protocol | identity | rights | design
+	Layer      string   `json:"layer"` // network | transport | protocol | identity | rights | records | design
 	Confidence float64  `json:"confidence"`
 	Says       string   `json:"says"` // one sentence
 	Evidence   []string `json:"evidence"`
 	Against    []string `json:"against"`
 	Repair     string   `json:"repair"`
+	Next       []string `json:"next"` // what to look at, where this is not sure
+	// Follows is set on what follows from another cause of the verdict.
+	Follows bool `json:"follows"`
 }
 
 // Verdict is what the evidence comes to.
 type Verdict struct {
-	Causes  []Cause `json:"causes"`
-	Healthy bool    `json:"healthy"`
-	Story   Story   `json:"-"`
-	Found   bool    `json:"-"` // whether there was a login to judge
+	Causes  []Cause  `json:"causes"`
+	Healthy bool     `json:"healthy"`
+	Clocks  []string `json:"clocks,omitempty"` // clocks that differ, and by how much
+	Story   Story    `json:"-"`
+	Found   bool     `json:"-"` // whether there was a login to judge
 	// LaterHealthy is when the same person was on the same device again, and
 	// all was well; nil when that was not seen.
 	LaterHealthy *time.Time `json:"later_healthy,omitempty"`
@@ -69,13 +40,14 @@ type Verdict struct {
 // Explain judges the newest login that fits the symptom and went wrong, else
 // the newest that fits.
 func Explain(e Evidence, symptom Symptom) Verdict {
+	e, clocks := aligned(e)
 	var newest *Verdict
-	all := stories(e)
-	for _, s := range slices.Backward(all) {
-		if !symptom.fits(s.Device, s.Person, s.Access) {
+	for _, s := range slices.Backward(stories(e)) {
+		if !symptom.fits(s) {
 			continue
 		}
-		v := judge(e, s)
+		v := judge(e, s, symptom)
+		v.Clocks = clocks
 		if !v.Healthy {
 			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
 				v.LaterHealthy = &newest.Story.Time
@@ -86,50 +58,99 @@ func Explain(e Evidence, symptom Symptom) Verdict {
 			newest = &v
 		}
 	}
-	if newest != nil {
+	switch {
+	case newest != nil:
 		return *newest
+	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Counts)+len(e.Probes) > 0 && symptom.Person == "":
+		return withoutStory(e, symptom)
 	}
 	return Verdict{Causes: []Cause{}}
 }
 
 // judge weighs one story.
-func judge(e Evidence, s Story) Verdict {
-	j := &judging{evidence: e, story: s}
+func judge(e Evidence, s Story, symptom Symptom) Verdict {
+	j := &judging{evidence: e, story: s, symptom: symptom}
 	if s.Login == nil {
-		j.fromServers()
+		j.fromOthers()
 	} else {
 		j.fromDevice()
 	}
-	v := Verdict{Causes: j.causes, Story: s, Found: true, Healthy: len(j.causes) == 0}
-	if v.Causes == nil {
-		v.Causes = []Cause{}
+	return j.verdict()
+}
+
+func (j *judging) verdict() Verdict {
+	v := Verdict{Causes: []Cause{}, Story: j.story, Found: true}
+	for i := range j.points {
+		j.look(&j.points[i])
 	}
-	for i := range v.Causes {
-		c := &v.Causes[i]
-		if c.Evidence == nil {
-			c.Evidence = []string{}
+	roots := 0
+	for _, p := range j.points {
+		for _, w := range chosen(p) {
+			if w.score < p.least() {
+				continue
+			}
+			c := j.cause(p, w)
+			c.Follows = follows[p.kind] && roots > 0
+			v.Causes = append(v.Causes, c)
 		}
-		if c.Against == nil {
-			c.Against = []string{}
-		}
+		roots++
 	}
+	v.Causes = together(v.Causes)
+	if len(v.Causes) == 0 && len(j.points)+j.unclear > 0 {
+		v.Causes = append(v.Causes, Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "the login was refused, and the evidence does not tell why",
+			Evidence: []string{j.noted()}, Against: []string{}, Repair: "look at the servers' events and at the traffic: mellowgate listen -full", Next: []string{}})
+	}
+	v.Healthy = len(v.Causes) == 0
 	return v
+}
+
+// least is the least score with which a cause is worth naming at a point.
+func (p point) least() float64 {
+	if p.kind == refusedPoint || p.kind == unheardPoint {
+		return 0
+	}
+	return 0.5
+}
+
+// follows are points that come of others.
+var follows = map[string]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
+
+// together joins causes that are the same at the same place.
+func together(all []Cause) []Cause {
+	joined := []Cause{}
+	for _, c := range all {
+		i := slices.IndexFunc(joined, func(have Cause) bool { return have.Cause == c.Cause && have.Where == c.Where })
+		if i < 0 {
+			joined = append(joined, c)
+			continue
+		}
+		for _, text := range c.Evidence {
+			joined[i].Evidence = appendNew(joined[i].Evidence, text)
+		}
+		joined[i].Confidence = max(joined[i].Confidence, c.Confidence)
+	}
+	return joined
 }
 
 type judging struct {
 	evidence Evidence
 	story    Story
-	causes   []Cause
+	symptom  Symptom
+	points   []point
+	unclear  int // a refusal that no point explains
 }
 
-func (j *judging) add(c Cause) {
-	for i, have := range j.causes {
-		if have.Cause == c.Cause && have.Where == c.Where {
-			j.causes[i].Evidence = append(j.causes[i].Evidence, c.Evidence...)
-			return
+// point adds a point, or more signs to one that there is.
+func (j *judging) point(p point) *point {
+	for i := range j.points {
+		have := &j.points[i]
+		if have.kind == p.kind && have.server == p.server && records(have.asked) == records(p.asked) && have.command == p.command {
+			have.signs = append(have.signs, p.signs...)
+			return have
 		}
 	}
-	j.causes = append(j.causes, c)
+	j.points = append(j.points, p)
+	return &j.points[len(j.points)-1]
 }
 
 // where names the device and way in of the story.
@@ -140,249 +161,142 @@ func (j *judging) where() string {
 	return j.story.Device + " by " + j.story.Access
 }
 
-// fromDevice judges a login that the device noted.
+func (j *judging) noted() string {
+	if j.story.Login == nil {
+		return "there is a refusal without a reason"
+	}
+	return "the device noted: " + j.story.Login.Reason
+}
+
+// fromDevice finds the points of a login that the device noted.
 func (j *judging) fromDevice() {
 	t := j.story.Login
 	last := TraceStep{}
 	if len(t.Steps) > 0 {
 		last = t.Steps[len(t.Steps)-1]
 	}
-	decided := decidingStep(t.Steps, t.Outcome)
-	switch {
-	case t.Outcome == "refused" && t.Reason == string(walk.GivesUpFirst):
-		j.unanswered(t.Steps)
-		j.add(Cause{Cause: TooSlow, Where: j.where(), Layer: "design", Confidence: 0.9,
-			Says:     fmt.Sprintf("the login waited %.1f s, longer than the patience of the way in", t.Seconds),
-			Evidence: []string{fmt.Sprintf("the device gave up after %.1f s", t.Seconds)},
-			Repair:   "lower wait or tries of the silent servers, or give the kind a longer login-window"})
-	case t.Outcome == "refused" && decided.Result == "refused" && decided.Purpose == "login":
-		j.refused(decided)
-	case t.Outcome == "refused" && last.Purpose == "session":
-		j.sessionRefused(last)
-	case t.Outcome == "refused" && t.Reason == string(walk.BelowLevel):
-		j.add(Cause{Cause: NoRights, Where: j.where(), Layer: "rights", Confidence: 0.95,
-			Says:     fmt.Sprintf("%s was let in by %s, and does not have the level that this way in needs", t.Person, t.By),
-			Evidence: []string{"the device noted: " + t.Reason},
-			Repair:   "give the person's role the level that the kind needs here (web-needs-level, api-needs-level), or another way in"})
-	case t.Outcome == "refused" && t.Reason == string(walk.TemplateMissing):
-		j.add(Cause{Cause: TemplateMissing, Where: j.where(), Layer: "rights", Confidence: 0.97,
-			Says:     fmt.Sprintf("%s let %s in with the rights of a local account that is not on the device", t.By, t.Person),
-			Evidence: []string{"the device noted: " + t.Reason},
-			Repair:   "add that account to the device, or take account out of the person's role"})
-	case t.Outcome == "refused" && t.Reason == string(walk.NotRecorded):
-		j.add(Cause{Cause: RecordNotKept, Where: j.where(), Layer: "records", Confidence: 0.95,
-			Says:     "the start of the session could not be recorded, and this kind of device then lets nobody in",
-			Evidence: []string{"the device noted: " + t.Reason},
-			Repair:   "bring a server back that takes records; or let the kind ignore it: record-failure: ignores"})
-		j.unanswered(t.Steps)
-	case t.Outcome == "refused" && t.Reason == string(walk.ListEnded):
-		j.ended(last)
-	case t.By == string(site.ByLocal):
-		j.fallback()
-	default:
-		j.rights()
-		j.unanswered(t.Steps) // in, and yet somebody waited
+	noted := func(what string) Sign {
+		return Sign{What: what, From: FromTrace, Time: t.Time, Text: "the device noted: " + t.Reason}
 	}
+	decided := decidingStep(*t)
+	refused := t.Outcome == "refused"
+	switch {
+	case refused && t.Reason == string(walk.GivesUpFirst):
+		j.unanswered(t.Steps)
+		j.point(point{kind: patiencePoint, wait: t.Seconds, signs: signs{{What: gaveUpSign, From: FromTrace, Time: t.Time, Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
+	case refused && decided.Result == "refused" && decided.Method == string(site.ByLocal):
+		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
+		j.unanswered(t.Steps)
+	case refused && decided.Result == "refused":
+		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, signs: signs{{What: refusedSign, From: FromTrace, Time: t.Time, Server: decided.By, Text: fmt.Sprintf("the server %s said no", decided.By)}}})
+		j.unanswered(t.Steps)
+	case refused && last.Purpose == "session":
+		j.unanswered(t.Steps)
+		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
+	case refused && t.Reason == string(walk.BelowLevel):
+		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
+	case refused && t.Reason == string(walk.TemplateMissing):
+		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
+	case refused && t.Reason == string(walk.NotRecorded):
+		j.unanswered(t.Steps)
+		j.point(point{kind: recordPoint, signs: signs{noted(notKeptSign)}})
+	case refused && t.Reason == string(walk.ListEnded):
+		j.unanswered(t.Steps)
+		j.ended(last)
+	case !refused && t.By == string(site.ByLocal):
+		j.fallback()
+	case !refused:
+		j.low()
+		j.unanswered(t.Steps) // in, and yet somebody waited
+	default:
+		j.unclear++
+	}
+	j.otherList(t.Steps)
 	for _, c := range j.story.Commands {
 		j.command(c)
 	}
-	if t.Outcome == "refused" && len(j.causes) == 0 {
-		j.add(Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1,
-			Says:     "the login was refused, and the evidence does not tell why",
-			Evidence: []string{fmt.Sprintf("the device noted: %s", t.Reason)},
-			Repair:   "look at the servers' events and at the traffic: mellowgate listen -full"})
+	for _, later := range j.story.Later {
+		j.unanswered(later.Steps)
+	}
+	if refused && len(j.points) == 0 {
+		j.unclear++
 	}
 }
 
-const tlsRepair = "compare the two sides: both speak TLS on this port, each has a certificate, and each trusts the authority of the other"
-
-// decidingStep gives the login step that said no, or the last one.
-func decidingStep(steps []TraceStep, outcome string) TraceStep {
-	for _, s := range steps {
-		if s.Purpose == "login" && outcome == "refused" && s.Result == "refused" {
+// decidingStep gives the login step that said no, if one did.
+func decidingStep(t Trace) TraceStep {
+	for _, s := range t.Steps {
+		if s.Purpose == "login" && t.Outcome == "refused" && s.Result == "refused" {
 			return s
 		}
 	}
 	return TraceStep{}
 }
 
-// refused judges an authentic no at the login.
-func (j *judging) refused(step TraceStep) {
-	if step.Method == string(site.ByLocal) {
-		j.add(Cause{Cause: WrongPassword, Where: j.where(), Layer: "identity", Confidence: 0.95,
-			Says:     fmt.Sprintf("the password given is not that of the local account %s", j.story.Person),
-			Evidence: []string{"the device compared it with its own account, because no server answered"},
-			Repair:   "use the local account's password; the person's own password works again when a server answers"})
-		j.unanswered(j.story.Login.Steps)
-		return
+// localRefusal is what the device's own refusal shows.
+func (j *judging) localRefusal(t Trace) signs {
+	all := signs{{What: "local-refusal", From: FromTrace, Time: t.Time, Text: "the device compared it with its own account"}}
+	asked := slices.ContainsFunc(t.Steps, func(s TraceStep) bool { return s.Purpose == "login" && len(s.Tries)+len(s.Rested) > 0 })
+	if !asked && j.designAsks() {
+		all = append(all, Sign{What: notAsked, From: FromTrace, Time: t.Time, Text: "no server was asked, and the site says that this way in asks servers"})
 	}
-	seen := fmt.Sprintf("the server %s said no", step.By)
-	e, known := j.story.event(func(e Event) bool { return (e.Answer == Refuse || e.Answer == Challenged) && e.Question == "login" })
-	if known {
-		j.fromEvent(e, seen)
-		return
-	}
-	if j.isLocal() {
-		j.localWhile([]string{seen, fmt.Sprintf("%s is a local account of %s", j.story.Person, j.story.Device)}, 0.8)
-		return
-	}
-	unsure := "only the server knows which; its events are not at hand"
-	for _, c := range []Cause{
-		{Cause: WrongPassword, Confidence: 0.5, Says: "the server refused: the password is wrong, or the name is not known there", Repair: "look at the events of " + step.By + ", then set the person's password anew"},
-		{Cause: UnknownPerson, Confidence: 0.3, Says: "the server may not know this name", Repair: "look at the events of " + step.By},
-		{Cause: NoGrant, Confidence: 0.15, Says: "the server may know the person and have no grant for this device", Repair: "look at the events of " + step.By},
-	} {
-		c.Where, c.Layer, c.Evidence, c.Against = j.where(), "identity", []string{seen}, []string{unsure}
-		j.add(c)
-	}
+	return all
 }
 
-// isLocal tells whether the name is known to be a local account of the device.
-func (j *judging) isLocal() bool {
-	if s := j.evidence.Site; s != nil {
-		if d := s.Device(j.story.Device); d != nil {
-			return d.Account(j.story.Person) != nil
-		}
-	}
-	return slices.ContainsFunc(j.story.Before, func(t Trace) bool {
-		return t.Person == j.story.Person && t.By == string(site.ByLocal) && t.Outcome == "in"
-	})
-}
-
-func (j *judging) localWhile(evidence []string, confidence float64) {
-	j.add(Cause{Cause: LocalWhileServerAnswers, Where: j.where(), Layer: "design", Confidence: confidence,
-		Says:     fmt.Sprintf("%s is a local account, and a server answered: then only the server decides, and it does not know that name", j.story.Person),
-		Evidence: evidence,
-		Repair:   "this is as designed: use a personal account while servers answer; the local one works when none does"})
-}
-
-// fromEvent judges by the reason that a server noted.
-func (j *judging) fromEvent(e Event, more ...string) {
-	noted := fmt.Sprintf("%s noted at %s: %s", e.Server, e.Time.Format("15:04:05"), e.Text)
-	if e.Place != "" {
-		noted += " (" + e.Place + ")"
-	}
-	c := Cause{Where: j.where() + ", server " + e.Server, Layer: "identity", Confidence: 0.97, Evidence: append(more, noted), Says: e.Text}
-	switch rights.Reason(e.Reason) {
-	case rights.UnknownPerson:
-		if j.isLocal() {
-			j.localWhile(append(more, noted), 0.97)
-			return
-		}
-		c.Cause = UnknownPerson
-		c.Repair = "check the spelling, or add the person to the site: people: - name: " + j.story.Person
-	case rights.WrongPassword:
-		c.Cause, c.Repair = WrongPassword, "type it again with care; if it is lost, give the person a new password in the site"
-	case rights.Disabled:
-		c.Cause, c.Repair = DisabledOrExpired, "if the person is to come back: take disabled or until out of the site"
-	case rights.NoGrant:
-		c.Cause, c.Layer, c.Repair = NoGrant, "rights", "if the person is to get in: widen that grant, or add one"
-	case rights.CommandRefused:
-		c.Cause, c.Layer, c.Repair = CommandRefused, "rights", "if the command is to be allowed: add an allow rule to the role"
-		if e.Rule != "" {
-			c.Repair = "if the command is to be allowed: add an allow rule before this one"
-		}
-	case rights.CodeAsked:
-		c.Cause, c.Says = SecondFactor, e.Server+" asked for a one-time code, and none was given"
-		c.Repair = "answer with the code; if the device cannot ask for one, type it right after the password"
-	case rights.SecondFactor:
-		c.Cause, c.Repair = SecondFactor, "type the newest code right after the password; if it is refused again, compare the clock of what makes the codes"
-	case rights.PasswordForm:
-		c.Cause, c.Layer, c.Repair = PasswordForm, "protocol", "let the device send the password as PAP or by prompts, or keep this person's password so that it can be read: password: key NAME"
-	case rights.NoEntry:
-		if j.isLocal() {
-			j.localWhile(append(more, noted), 0.97)
-			return
-		}
-		c.Cause, c.Repair = DirectoryNoEntry, "check the spelling, and base and find of the directory; or add the person to the site"
-	case rights.DirectoryDown:
-		c.Cause, c.Layer, c.Repair = DirectoryDown, "network", "look at the directory itself, and at the path from this server to it"
-	case rights.DirectoryRefuses:
-		c.Cause, c.Layer, c.Repair = DirectoryRefusesUs, "identity", "give the directory the right name and password of who searches: bind: {as: DN, key: NAME}"
-	case RecordNotKept:
-		c.Cause, c.Layer, c.Repair = RecordNotKept, "records", "look at the disk of "+e.Server+": records are answered only once they are safe"
-	case WrongPort:
-		c.Cause, c.Layer, c.Repair = WrongPort, "transport", "compare the device's ports for "+e.Server+" with the site's: authentication and accounting each have one"
-	case Malformed:
-		c.Cause, c.Layer, c.Repair = Malformed, "protocol", "capture the exchange and look at it: mellowgate listen -full -capture FILE"
-	case KeyDiffers:
-		j.keyDiffers(e.Server, append(more, noted), nil, 0.97)
-		return
-	case "tls":
-		c.Cause, c.Layer, c.Repair = TLSRefused, "transport", tlsRepair
-	case AskerUnknown:
-		c.Cause, c.Layer, c.Where = AskerUnknown, "protocol", "server "+e.Server+", asker "+e.Client
-		c.Repair = "give the device that source address in the site, or add the device"
-	default:
-		return
-	}
-	j.add(c)
-}
-
-// ended judges a login list that ended without yes or no.
+// ended is a login list that ended without yes or no.
 func (j *judging) ended(last TraceStep) {
-	j.unanswered(j.story.Login.Steps)
 	if last.Method == string(site.ByLocal) || last.Reason == string(walk.NoSuchAccount) {
 		return // it fell back to local, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
-		j.add(Cause{Cause: NoFallback, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "design", Confidence: 0.95,
-			Says:     fmt.Sprintf("no server answered, and the list %s ends with servers", last.List),
-			Evidence: []string{fmt.Sprintf("the last method, %s, was unavailable", last.Method)},
-			Repair:   "end the list with local, and give the device a local account"})
+		j.point(point{kind: endedPoint, list: last.List, signs: signs{{What: noFallbackSign, From: FromTrace, Time: j.story.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	}
 }
 
-// sessionRefused judges a login that passed and a session that did not.
-func (j *judging) sessionRefused(last TraceStep) {
-	if e, ok := j.story.event(func(e Event) bool { return e.Answer == Refuse && e.Question == "session" }); ok {
-		j.fromEvent(e, "the login was accepted, and the session then refused")
-		return
-	}
-	j.unanswered(j.story.Login.Steps)
-	j.add(Cause{Cause: SessionRefused, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "rights", Confidence: 0.8,
-		Says:     "the login was accepted, and the authorization of the session was not",
-		Evidence: []string{fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)},
-		Repair:   "end the session list with local, as the login list does"})
-}
-
-// fallback judges a login by the local account.
+// fallback is a login by the local account.
 func (j *judging) fallback() {
-	asked := false
-	for _, s := range j.story.Login.Steps {
-		asked = asked || s.Purpose == "login" && strings.HasPrefix(s.Method, "group ") && s.Result == string(walk.Unavailable)
-	}
-	if !asked {
+	t := j.story.Login
+	if !slices.ContainsFunc(t.Steps, func(s TraceStep) bool {
+		return s.Purpose == "login" && strings.HasPrefix(s.Method, "group ") && s.Result == string(walk.Unavailable)
+	}) {
 		return // the list has local first: as designed
 	}
-	j.add(Cause{Cause: FallbackUsed, Where: j.where(), Layer: "design", Confidence: 0.99,
-		Says:     fmt.Sprintf("%s got in by the device's own account, because no server answered", j.story.Person),
-		Evidence: []string{fmt.Sprintf("the device waited %.1f s for the servers first", j.story.Login.Seconds)},
-		Repair:   "this is the way back in, as designed; find out below why no server answered"})
-	j.unanswered(j.story.Login.Steps)
+	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: FromTrace, Time: t.Time, Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
+	j.unanswered(t.Steps)
 }
 
-// rights judges whether someone who got in got their level.
-func (j *judging) rights() {
+// low finds out whether someone who got in got their level.
+func (j *judging) low() {
 	t := j.story.Login
-	e, ok := j.story.event(func(e Event) bool { return e.Answer == Accept && e.Level != nil })
-	if !ok || *e.Level <= t.Level {
+	promised, says := -1, Sign{}
+	for _, e := range j.story.Events {
+		if e.Answer == Accept && e.Level != nil && *e.Level > promised {
+			promised, says = *e.Level, Sign{What: levelPromised, From: FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
+		}
+	}
+	if n, text, ok := j.promisedBySite(); promised < 0 && ok {
+		promised, says = n, Sign{What: levelPromised, From: FromSite, Time: t.Time, Text: text}
+	}
+	asked := slices.ContainsFunc(t.Steps, func(s TraceStep) bool { return s.Purpose == "session" })
+	if promised < 0 && j.symptom.Saw == "low-level" {
+		promised = 15
+	}
+	if promised <= t.Level {
 		return
 	}
-	c := Cause{Cause: NoRights, Where: j.where(), Layer: "rights", Confidence: 0.9,
-		Says:     fmt.Sprintf("%s is in at level %d, and the site gives level %d", t.Person, t.Level, *e.Level),
-		Evidence: []string{fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}}
-	if !slices.ContainsFunc(t.Steps, func(s TraceStep) bool { return s.Purpose == "session" }) {
-		c.Evidence = append(c.Evidence, "the device asked for no session authorization")
-		c.Repair = "give the way in a session list; on a console the kind must also obey it (console-obeys-authorization)"
-	} else {
-		c.Confidence = 0.75
-		c.Repair = "the session's answer carried no level that the device reads; compare the role and the session list"
+	p := point{kind: lowPoint, signs: signs{{What: "in-low", From: FromTrace, Time: t.Time, Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
+	if says.What != "" {
+		p.signs = append(p.signs, says)
 	}
-	j.add(c)
+	if !asked {
+		p.signs = append(p.signs, Sign{What: sessionNotAsked, From: FromTrace, Time: t.Time, Text: "the device asked for no session authorization"})
+	} else {
+		p.signs = append(p.signs, Sign{What: noLevel, From: FromTrace, Time: t.Time, Text: "the session's answer carried no level that the device reads"})
+	}
+	j.point(p)
 }
 
-// command judges a refused command.
+// command is a refused command.
 func (j *judging) command(t Trace) {
 	last := TraceStep{}
 	for _, s := range t.Steps {
@@ -391,32 +305,70 @@ func (j *judging) command(t Trace) {
 		}
 	}
 	if last.Result == string(walk.Refused) {
-		seen := fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)
-		if e, ok := j.story.event(func(e Event) bool {
-			return e.Answer == Refuse && e.Question == "commands" && e.Command == t.Command
-		}); ok {
-			j.fromEvent(e, seen)
-			return
-		}
-		j.add(Cause{Cause: CommandRefused, Where: j.where(), Layer: "rights", Confidence: 0.85,
-			Says:     fmt.Sprintf("the server %s does not allow %q", last.By, t.Command),
-			Evidence: []string{seen}, Against: []string{"the server's events, which name the rule, are not at hand"},
-			Repair: "look at the command rules of the person's role"})
+		j.point(point{kind: commandPoint, command: t.Command, server: last.By, signs: signs{{What: refusedSign, From: FromTrace, Time: t.Time, Server: last.By, Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
 		return
 	}
-	j.add(Cause{Cause: CommandStuck, Where: fmt.Sprintf("%s, list %s", j.where(), last.List), Layer: "design", Confidence: 0.95,
-		Says:     fmt.Sprintf("%q was not allowed because no server answered and the list %s has no fallback for this person", t.Command, last.List),
-		Evidence: []string{fmt.Sprintf("the last method, %s, was unavailable", last.Method)},
-		Repair:   "end the list of commands with local, or with signed-in"})
+	j.point(point{kind: commandPoint, command: t.Command, list: last.List, signs: signs{{What: stuckSign, From: FromTrace, Time: t.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	j.unanswered(t.Steps)
 }
 
-// fromServers judges what servers alone noted.
-func (j *judging) fromServers() {
-	for i, e := range j.story.Events {
-		left := e.Answer == Challenged && i == len(j.story.Events)-1 // nobody answered it
-		if left || e.Answer == Refuse || e.Answer == Dropped || e.Answer == Failed {
-			j.fromEvent(e)
+// unanswered finds every server that gave no answer, and those that were left
+// alone because they gave none before.
+func (j *judging) unanswered(steps []TraceStep) {
+	for _, step := range steps {
+		for i, t := range step.Tries {
+			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
+			if t.Result == string(walk.Unavailable) && lastOfServer {
+				text := fmt.Sprintf("%s asked %s %s and got no answer%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
+				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose, signs: signs{tried(t, j.story.Time, text)}})
+			}
+		}
+		for _, r := range step.Rested {
+			j.rested(r, step.Purpose)
 		}
 	}
 }
+
+// said gives what a device noted of a try beyond that there was no answer.
+func said(message string) string {
+	if message == "" || message == "no answer" {
+		return ""
+	}
+	return ": " + message
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// rested finds out why a server was left alone. Where it answers again by now,
+// its rest itself is the cause.
+func (j *judging) rested(server, asked string) {
+	if slices.ContainsFunc(j.points, func(p point) bool { return p.kind == unheardPoint && p.server == server }) {
+		return // it rests since a moment ago
+	}
+	for _, t := range slices.Backward(j.story.Before) {
+		for _, step := range slices.Backward(t.Steps) {
+			for _, try := range slices.Backward(step.Tries) {
+				if try.Server != server || try.Result != string(walk.Unavailable) {
+					continue
+				}
+				text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(t.Time), said(try.Message))
+				if again, ok := j.upAgain(server, t.Time); ok {
+					j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: FromTrace, Time: t.Time, Server: server, Text: text}, again}})
+					return
+				}
+				j.point(point{kind: unheardPoint, server: server, asked: step.Purpose, signs: signs{tried(try, t.Time, text)}})
+				return
+			}
+		}
+	}
+	if again, ok := j.upAgain(server, time.Time{}); ok {
+		j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: FromTrace, Time: j.story.Time, Server: server, Text: j.story.Device + " left " + server + " alone"}, again}})
+	}
+}
+
+func clock(t time.Time) string { return t.Format("15:04:05") }

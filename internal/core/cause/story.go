@@ -1,85 +1,145 @@
 package cause
 
 import (
+	"net"
 	"slices"
 	"strings"
 	"time"
-
-	"mellowgate/internal/core/site"
 )
-
-// Evidence is everything known about some logins. Any part may be missing.
-type Evidence struct {
-	Traces []Trace
-	Events []Event
-	Site   *site.Site // nil when not known
-	Keys   site.Keys  // the values of its keys, as far as they are known
-}
 
 // Symptom chooses which login is meant. Empty fields choose any.
 type Symptom struct {
 	Device, Person, Access string
+	Saw                    string    // refused | slow | low-level | no-prompt
+	At                     time.Time // about when
 }
 
-func (s Symptom) fits(device, person, access string) bool {
-	return (s.Device == "" || s.Device == device) && (s.Person == "" || s.Person == person) &&
-		(s.Access == "" || s.Access == access || strings.HasPrefix(access, s.Access+" "))
+// Saws are the words for Symptom.Saw.
+var Saws = []string{"refused", "slow", "low-level", "no-prompt"}
+
+// slowAfter is from how many seconds on a login counts as slow.
+const slowAfter = 3
+
+// nearby is how far from Symptom.At a login may be.
+const nearby = 15 * time.Minute
+
+func (y Symptom) fits(s Story) bool {
+	switch {
+	case y.Device != "" && y.Device != s.Device, y.Person != "" && y.Person != s.Person && s.Person != "",
+		y.Access != "" && s.Access != "" && y.Access != s.Access && !strings.HasPrefix(s.Access, y.Access+" "):
+		return false
+	case !y.At.IsZero() && (s.Time.Sub(y.At) > nearby || y.At.Sub(s.Time) > nearby):
+		return false
+	case s.Login == nil:
+		return true
+	}
+	switch y.Saw {
+	case "refused":
+		return s.Login.Outcome == "refused" || len(s.Commands) > 0
+	case "slow", "no-prompt":
+		return s.Login.Seconds >= slowAfter
+	case "low-level":
+		return s.Login.Outcome == "in" && s.Login.Level < 15
+	}
+	return true
 }
 
 // Story is one login as it went: what the device noted of it and of the
-// commands after it, and what the servers noted in that time.
+// commands after it, and what everybody else noted in that time.
 type Story struct {
 	Device, Person, Access string
 	Time                   time.Time
-	Login                  *Trace  // nil when no device noted it
-	Commands               []Trace // those that the device refused, oldest first
-	Events                 []Event // of this device and person, oldest first; those without a person too
-	Before                 []Trace // what the device noted before, oldest first
+	Login                  *Trace     // nil when no device noted it
+	Commands               []Trace    // those that the device refused, oldest first
+	Later                  []Trace    // allowed commands and the goodbye
+	Events                 []Event    // of this device and person, oldest first; those without a person too
+	Exchanges              []Exchange // of this device, oldest first
+	Lines                  []LogLine  // of this device
+	Before                 []Trace    // what the device noted before, oldest first
+
 }
 
 // slack is how far apart the clocks of device and server may note one thing.
 const slack = 2 * time.Second
 
 // stories puts the evidence in order: one story for each login that a device
-// noted or, where no device noted anything, for each that a server noted.
+// noted or, where no device noted anything, for each that servers, packets or
+// the device's log show.
 func stories(e Evidence) []Story {
-	traces, events := slices.Clone(e.Traces), slices.DeleteFunc(slices.Clone(e.Events), func(e Event) bool { return e.Question == FaultQuestion })
-	slices.SortStableFunc(traces, func(a, b Trace) int { return a.Time.Compare(b.Time) })
-	slices.SortStableFunc(events, func(a, b Event) int { return a.Time.Compare(b.Time) })
-	if len(traces) == 0 {
-		return serverStories(events)
+	if len(e.Traces) == 0 {
+		return gathered(e)
 	}
+	traces := slices.Clone(e.Traces)
+	slices.SortStableFunc(traces, func(a, b Trace) int { return a.Time.Compare(b.Time) })
 	var all []Story
 	for i, t := range traces {
-		switch t.Kind {
-		case TraceLogin:
-			began := t.Time.Add(-time.Duration(t.Seconds*float64(time.Second)) - slack)
-			all = append(all, Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i],
-				Events: during(events, t.Device, t.Person, began, t.Time.Add(slack)), Before: before(traces[:i], t.Device)})
-		case TraceCommand:
-			if t.Outcome == "allowed" {
+		from, to := around(traces, i)
+		if t.Kind == TraceLogin {
+			s := Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i], Before: before(traces[:i], t.Device)}
+			s.add(e, from, to)
+			all = append(all, s)
+			continue
+		}
+		for j := len(all) - 1; j >= 0; j-- {
+			s := &all[j]
+			if s.Device != t.Device || s.Login.Line != t.Line || s.Person != t.Person {
 				continue
 			}
-			for j := len(all) - 1; j >= 0; j-- {
-				if s := &all[j]; s.Device == t.Device && s.Login.Line == t.Line && s.Person == t.Person {
-					s.Commands = append(s.Commands, t)
-					s.Events = append(s.Events, during(events, t.Device, t.Person, t.Time.Add(-time.Duration(t.Seconds*float64(time.Second))-slack), t.Time.Add(slack))...)
-					break
-				}
+			if t.Kind == TraceCommand && t.Outcome != "allowed" {
+				s.Commands = append(s.Commands, t)
+			} else {
+				s.Later = append(s.Later, t)
 			}
+			s.add(e, from, to)
+			break
 		}
 	}
 	return all
 }
 
-func during(events []Event, device, person string, from, to time.Time) []Event {
-	var some []Event
-	for _, e := range events {
-		if e.Device == device && (e.Person == "" || e.Person == person) && !e.Time.Before(from) && !e.Time.After(to) {
-			some = append(some, e)
+// around is the time in which others noted what belongs to a trace: a little
+// more than its own, and nothing of the same person's traces beside it.
+func around(traces []Trace, i int) (from, to time.Time) {
+	t := traces[i]
+	from, to = beginning(t).Add(-slack), t.Time.Add(slack)
+	same := func(o Trace) bool { return o.Device == t.Device && o.Person == t.Person }
+	for k := i - 1; k >= 0 && traces[k].Time.After(from); k-- {
+		if same(traces[k]) {
+			from = traces[k].Time
+			break
 		}
 	}
-	return some
+	for k := i + 1; k < len(traces) && beginning(traces[k]).Before(to); k++ {
+		if same(traces[k]) && beginning(traces[k]).After(t.Time) {
+			to = beginning(traces[k])
+			break
+		}
+	}
+	return from, to
+}
+
+func beginning(t Trace) time.Time {
+	return t.Time.Add(-time.Duration(t.Seconds * float64(time.Second)))
+}
+
+// add takes in what others noted in a time.
+func (s *Story) add(e Evidence, from, to time.Time) {
+	within := func(t time.Time) bool { return !t.Before(from) && !t.After(to) }
+	for _, v := range e.Events {
+		if v.Question != FaultQuestion && (v.Device == s.Device || v.Device == "" && v.Client == s.Device) && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+			s.Events = append(s.Events, v)
+		}
+	}
+	for _, v := range e.Exchanges {
+		if v.asker() == s.Device && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+			s.Exchanges = append(s.Exchanges, v)
+		}
+	}
+	for _, v := range e.Log {
+		if v.Device == s.Device && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+			s.Lines = append(s.Lines, v)
+		}
+	}
 }
 
 func before(traces []Trace, device string) []Trace {
@@ -92,44 +152,112 @@ func before(traces []Trace, device string) []Trace {
 	return some
 }
 
-// serverStories makes stories from servers' events alone.
-func serverStories(events []Event) []Story {
-	var all []Story
-	for _, e := range events {
-		if e.Answer == Recorded {
+// asker names who asked: the device, or the address where the site knows none.
+func (x Exchange) asker() string {
+	if x.Device != "" {
+		return x.Device
+	}
+	return host(x.Client)
+}
+
+// asked names the server: by the site, or by its address.
+func (x Exchange) asked() string {
+	if x.Server != "" {
+		return x.Server
+	}
+	return host(x.ServerAddress)
+}
+
+func host(place string) string {
+	if h, _, err := net.SplitHostPort(place); err == nil {
+		return h
+	}
+	return place
+}
+
+// found is one thing that somebody noted, on its way into a story.
+type found struct {
+	time           time.Time
+	device, person string
+	access         string
+	source         Source
+	begins         bool // it can be the first of a login
+	decides        bool // it is a yes or a no to a login
+	put            func(*Story)
+}
+
+// pause is after how long without anything a story is over.
+const pause = 30 * time.Second
+
+// gathered makes stories of what servers, packets and logs show.
+func gathered(e Evidence) []Story {
+	var all []found
+	for _, v := range e.Events {
+		if v.Question == FaultQuestion || v.Answer == Recorded && v.Question == "record-system" {
 			continue
 		}
-		if n := len(all); n > 0 {
-			last := &all[n-1]
-			if last.Device == e.Device && (e.Person == last.Person || e.Person == "") && (e.Question != "login" || last.Events[len(last.Events)-1].Answer == Challenged) && e.Time.Sub(last.Time) < 2*time.Minute {
-				last.Events = append(last.Events, e)
-				continue
-			}
-		}
-		device := e.Device
+		device := v.Device
 		if device == "" {
-			device = e.Client
+			device = v.Client
 		}
-		all = append(all, Story{Device: device, Person: e.Person, Access: e.Access, Time: e.Time, Events: []Event{e}})
+		all = append(all, found{v.Time, device, v.Person, v.Access, FromEvents, v.Question == "login" || v.Question == "" || v.Answer == Dropped,
+			v.Question == "login" && (v.Answer == Accept || v.Answer == Refuse), func(s *Story) { s.Events = append(s.Events, v) }})
 	}
-	return all
+	for _, v := range e.Exchanges {
+		if v.Question == "status" || v.Question == "record-system" {
+			continue
+		}
+		all = append(all, found{v.Time, v.asker(), v.Person, "", FromCapture, v.Question == "login" || v.Question == "connect",
+			v.Question == "login" && (v.Answer == Accept || v.Answer == Refuse), func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
+	}
+	for _, v := range e.Log {
+		if v.What == "" || v.What == LogAgain {
+			continue
+		}
+		all = append(all, found{v.Time, v.Device, v.Person, v.Access, FromLog, true, v.What == LogIn || v.What == LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
+	}
+	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
+	var made []*gathering
+	open := map[string]*gathering{}
+	for _, f := range all {
+		g := open[f.device]
+		if g == nil || !g.takes(f) {
+			g = &gathering{Story: Story{Device: f.device}, decided: map[Source]bool{}}
+			open[f.device] = g
+			made = append(made, g)
+		}
+		g.take(f)
+	}
+	some := make([]Story, len(made))
+	for i, g := range made {
+		some[i] = g.Story
+	}
+	return some
 }
 
-// event gives the newest event of the story that is about one of the given
-// questions and fits the test.
-func (s Story) event(fits func(Event) bool) (Event, bool) {
-	for _, e := range slices.Backward(s.Events) {
-		if fits(e) {
-			return e, true
-		}
-	}
-	return Event{}, false
+// gathering is a story that is not over yet.
+type gathering struct {
+	Story
+	decided map[Source]bool
 }
 
-// dropped gives the newest event with which a server dropped something of this
-// device for one of some reasons.
-func (s Story) dropped(server string, reasons ...string) (Event, bool) {
-	return s.event(func(e Event) bool {
-		return (e.Answer == Dropped || e.Answer == Failed) && slices.Contains(reasons, e.Reason) && (server == "" || e.Server == server)
-	})
+// takes tells whether something belongs to the story.
+func (g *gathering) takes(f found) bool {
+	switch {
+	case f.time.Sub(g.Time) > pause, f.person != "" && g.Person != "" && f.person != g.Person, f.begins && g.decided[f.source]:
+		return false
+	}
+	return true
+}
+
+func (g *gathering) take(f found) {
+	f.put(&g.Story)
+	g.decided[f.source] = g.decided[f.source] || f.decides
+	g.Time = f.time
+	if g.Person == "" {
+		g.Person = f.person
+	}
+	if g.Access == "" {
+		g.Access = f.access
+	}
 }

@@ -121,6 +121,7 @@ func (d *datagrams) Read(b []byte) (int, error) {
 	n, err := d.Conn.Read(b)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		d.links.capture.UDP(time.Now(), d.from, d.to, d.last)
+		d.links.capture.PortClosed(time.Now(), d.from, d.to, d.last)
 	}
 	return n, err
 }

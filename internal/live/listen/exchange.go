@@ -5,8 +5,10 @@ package listen
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
+	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/words"
@@ -14,41 +16,23 @@ import (
 )
 
 // Exchange is one question and what became of it.
-type Exchange struct {
-	Time            time.Time   `json:"time"`
-	Protocol        string      `json:"protocol"` // radius | tacacs | tls
-	Client          string      `json:"client"`   // address:port
-	ServerAddress   string      `json:"server_address"`
-	Device          string      `json:"device"` // "" when the site does not know the address
-	Server          string      `json:"server"`
-	Person          string      `json:"person"`
-	Question        string      `json:"question"` // login | session | commands | record-sessions | record-commands | status | connect
-	Command         string      `json:"command"`
-	Answer          string      `json:"answer"` // accept | refuse | challenge | error | recorded | alive | none | unreadable
-	Seconds         float64     `json:"seconds"`
-	Retransmissions int         `json:"retransmissions"`
-	Key             string      `json:"key"` // fits | differs | unknown
-	Remarks         []string    `json:"remarks"`
-	Request         []NameValue `json:"request"`
-	Response        []NameValue `json:"response"`
-}
+type Exchange = cause.Exchange
 
 // NameValue is an attribute or an argument in readable form.
-type NameValue struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-}
+type NameValue = cause.NameValue
 
 // Words for Exchange.Key.
 const (
-	KeyFits    = "fits"
-	KeyDiffers = "differs"
-	KeyUnknown = "unknown"
+	KeyFits    = cause.KeyFits
+	KeyDiffers = cause.KeyUnfit
+	KeyUnknown = cause.KeyUnknown
 )
 
 // Directory knows who is where, and the keys. The zero value knows only the
 // ports that the standards give.
 type Directory struct {
+	site    *site.Site
+	hosts   map[netip.Addr]*site.Server // servers by address alone
 	servers map[netip.AddrPort]port
 	devices map[netip.Addr]*site.Device
 	keys    site.Keys
@@ -68,11 +52,12 @@ type port struct {
 	server   *site.Server
 	protocol site.Protocol
 	tls      bool
+	strange  bool // the server has the address, and not the port
 }
 
 // Designed is the directory of a site on its own addresses.
 func Designed(s *site.Site, keys site.Keys) Directory {
-	d := Directory{servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: words.Of(s)}
+	d := Directory{site: s, hosts: map[netip.Addr]*site.Server{}, servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: words.Of(s)}
 	for _, v := range s.Servers {
 		if a, err := netip.ParseAddr(v.Address); err == nil {
 			d.server(v, a, v.Port, v.AuthenticationPort, v.AccountingPort)
@@ -104,6 +89,7 @@ func InPlaces(s *site.Site, keys site.Keys, p state.Places) Directory {
 }
 
 func (d Directory) server(s *site.Server, a netip.Addr, ports ...uint16) {
+	d.hosts[a] = s
 	for _, p := range ports {
 		if p != 0 {
 			d.servers[netip.AddrPortFrom(a, p)] = port{server: s, protocol: s.Protocol, tls: s.TLS}
@@ -123,7 +109,19 @@ func (d Directory) at(p netip.AddrPort) (port, bool) {
 		return known, true
 	}
 	found, ok := standard[p.Port()]
+	if s := d.hosts[p.Addr()]; ok && s != nil {
+		found.server, found.strange = s, true
+	}
 	return found, ok
+}
+
+// host tells what server has an address, whatever the port.
+func (d Directory) host(p netip.AddrPort) (port, bool) {
+	s := d.hosts[p.Addr()]
+	if s == nil {
+		return port{}, false
+	}
+	return port{server: s, protocol: s.Protocol, strange: true}, true
 }
 
 // key gives the server's key, false when it is not known.
@@ -139,7 +137,7 @@ func (d Directory) key(p port) ([]byte, bool) {
 // exchange begins an exchange between two places.
 func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
 	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(), Answer: "none", Key: KeyUnknown,
-		Remarks: []string{}, Request: []NameValue{}, Response: []NameValue{}}
+		Remarks: []string{}, Marks: []string{}, Request: []NameValue{}, Response: []NameValue{}}
 	if p.tls {
 		e.Protocol = "tls"
 	}
@@ -152,11 +150,32 @@ func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port)
 	return e
 }
 
-func (e *Exchange) remark(text string) {
-	for _, have := range e.Remarks {
-		if have == text {
-			return
+// stranger marks an exchange whose asker or port the site does not know.
+func (d Directory) stranger(e *Exchange, client netip.AddrPort, p port) {
+	if d.site == nil || p.server == nil {
+		return
+	}
+	if p.strange {
+		mark(e, cause.MarkNoServer, p.server.Name+" does not listen on this port")
+		if at := netip.MustParseAddrPort(e.ServerAddress).Port(); at == 1645 || at == 1646 {
+			mark(e, cause.MarkLegacyPort, "this is a port of the older pair, 1645 and 1646")
 		}
 	}
-	e.Remarks = append(e.Remarks, text)
+	if e.Device == "" && !p.tls && !slices.ContainsFunc(d.site.Clients, func(c *site.Client) bool { return c.Covers(client.Addr(), p.server) }) {
+		mark(e, cause.MarkUnknownAsker, "no device of the site has this address")
+	}
+}
+
+func remark(e *Exchange, text string) {
+	if !slices.Contains(e.Remarks, text) {
+		e.Remarks = append(e.Remarks, text)
+	}
+}
+
+// mark remarks something in words for people and in one for programs.
+func mark(e *Exchange, word, text string) {
+	remark(e, text)
+	if !slices.Contains(e.Marks, word) {
+		e.Marks = append(e.Marks, word)
+	}
 }

@@ -2,9 +2,13 @@ package listen
 
 import (
 	"container/list"
+	"fmt"
 	"net/netip"
 	"time"
 
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -33,12 +37,44 @@ const (
 type radiusPairs struct {
 	waiting map[pairKey]*pending
 	order   *list.List
+	// answered are the authenticators of the last answers.
+	answered map[pairKey][16]byte
+}
+
+// mostAnswered bounds what is remembered of answers.
+const mostAnswered = 1 << 14
+
+// repeats tells whether an answer is one that was given before.
+func (l *Listener) repeats(k pairKey, p *radius.Packet) bool {
+	before, ok := l.pairs.answered[k]
+	return ok && before == p.Authenticator
+}
+
+// waitOf is how long an asker waits for a server in all, 0 where that is not known.
+func waitOf(p port) time.Duration {
+	if p.server == nil {
+		return 0
+	}
+	return p.server.Wait * time.Duration(max(1, p.server.Tries))
+}
+
+// isRequest tells whether octets are a RADIUS request.
+func isRequest(b []byte) bool {
+	if len(b) < 20 || radius.Code(b[0]) != radius.AccessRequest && radius.Code(b[0]) != radius.AccountingRequest {
+		return false
+	}
+	_, err := radius.Decode(b)
+	return err == nil
 }
 
 // Datagram takes a UDP payload; what is no RADIUS of a known port is passed over.
 func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 	l.expire(at)
 	if p, ok := l.directory.at(to); ok && p.protocol == "radius" && !p.tls {
+		l.request(at, from, to, p, b)
+		return
+	}
+	if p, ok := l.directory.host(to); ok && isRequest(b) { // RADIUS at a port that is not for it
 		l.request(at, from, to, p, b)
 		return
 	}
@@ -51,8 +87,10 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
 		e := l.directory.exchange(at, client, server, p)
-		e.Answer = "unreadable"
-		e.remark("the request is malformed: " + err.Error())
+		if e.Answer, e.Question = "unreadable", "login"; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
+			e.Question = "record-sessions"
+		}
+		mark(e, cause.MarkMalformed, "the request is malformed: "+err.Error())
 		l.emit(*e)
 		return
 	}
@@ -62,11 +100,16 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 			before.e.Retransmissions++
 			return
 		}
-		before.e.remark("its identifier was used again before an answer")
+		mark(before.e, cause.MarkReused, "its identifier was used again before an answer")
 		l.finish(before)
 	}
 	e := l.directory.exchange(at, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
+	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS {
+		mark(e, cause.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.protocol))
+	} else {
+		l.directory.stranger(e, client, p)
+	}
 	e.Request = l.attributes(packet)
 	l.judgeRequest(e, p, packet, b)
 	w := &pending{key: key, e: e, request: packet}
@@ -93,7 +136,7 @@ func (l *Listener) attributes(p *radius.Packet) []NameValue {
 	all := []NameValue{}
 	for _, a := range p.Attributes {
 		for _, n := range l.directory.words.Names(a) {
-			all = append(all, NameValue{n.Name, n.Value})
+			all = append(all, NameValue{Name: n.Name, Value: n.Value})
 		}
 	}
 	return all
@@ -117,9 +160,9 @@ func (l *Listener) judgeRequest(e *Exchange, p port, packet *radius.Packet, b []
 		e.Key = KeyFits
 	case radius.Invalid:
 		e.Key = KeyDiffers
-		e.remark("the request was not made with the server's key")
+		remark(e, "the request was not made with the server's key")
 	case radius.Absent:
-		e.remark("no Message-Authenticator: the request can be forged")
+		remark(e, "no Message-Authenticator: the request can be forged")
 		if hidden, ok := packet.Get(radius.UserPassword); ok {
 			e.Key = KeyDiffers
 			if clear, err := radius.RevealPassword(hidden, packet.Authenticator, key); err == nil && isText(clear) {
@@ -142,26 +185,44 @@ func isText(s string) bool {
 func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port, b []byte) {
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
-		return // the request stays without an answer, as for the device
+		for k, w := range l.pairs.waiting { // it stays without an answer, as for the device
+			if k.client == client && k.server == server && len(b) > 1 && k.id == b[1] {
+				mark(w.e, cause.MarkMalformed, "an answer came that is malformed: "+err.Error())
+			}
+		}
+		return
 	}
 	w, ok := l.pairs.waiting[pairKey{client, server, packet.ID}]
+	if !ok && l.repeats(pairKey{client, server, packet.ID}, packet) {
+		return // to each transmission the same answer (RFC 5080, section 2.2.2)
+	}
 	if !ok {
 		e := l.directory.exchange(at, client, server, p)
 		e.Answer, e.Response = answerOf(packet), l.attributes(packet)
-		e.remark("an answer whose request is not in the capture, or was answered before")
+		remark(e, "an answer whose request is not in the capture, or was answered before")
+		if _, before := l.pairs.answered[pairKey{client, server, packet.ID}]; before {
+			mark(e, cause.MarkStray, "its request had another answer before")
+		}
 		l.emit(*e)
 		return
 	}
 	if key, known := l.directory.key(p); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
-		w.e.remark("an answer came whose authenticator does not verify")
+		mark(w.e, cause.MarkUnverified, "an answer came whose authenticator does not verify")
 		w.unverified = true
 		return // a device drops it, and goes on waiting
 	} else if known {
 		w.e.Key = KeyFits
 		if w.unverified {
-			w.e.remark("another one does verify: the first was forged or stale")
+			mark(w.e, cause.MarkForged, "another one does verify: the first was forged or stale")
 		}
 	}
+	if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
+		mark(w.e, cause.MarkLate, fmt.Sprintf("the answer came after %.1f s, and the site lets askers wait %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
+	}
+	if len(l.pairs.answered) >= mostAnswered {
+		clear(l.pairs.answered)
+	}
+	l.pairs.answered[w.key] = packet.Authenticator
 	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), at.Sub(w.e.Time).Seconds(), l.attributes(packet)
 	l.finish(w)
 }
@@ -206,11 +267,18 @@ func (l *Listener) expire(now time.Time) {
 // Unreachable notes an ICMP message about a request.
 func (l *Listener) Unreachable(_ time.Time, from, to netip.AddrPort, udp bool, why string) {
 	if !udp {
+		if why != "port unreachable" && len(l.unreached) < mostConns {
+			l.unreached[capture.Conn{Client: from, Server: to}] = why
+		}
 		return
 	}
 	for k, w := range l.pairs.waiting {
 		if k.client == from && k.server == to {
-			w.e.remark("ICMP says: " + why)
+			word := cause.MarkNoWay
+			if why == "port unreachable" {
+				word = cause.MarkPortClosed
+			}
+			mark(w.e, word, "ICMP says: "+why)
 		}
 	}
 }

@@ -8,6 +8,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -21,12 +23,13 @@ type Listener struct {
 	emit      func(Exchange)
 	pairs     radiusPairs
 	conns     map[capture.Conn]*conversation
+	unreached map[capture.Conn]string // what ICMP says of connections
 }
 
 // New makes a listener that calls emit for each exchange, when it is over.
 func New(d Directory, emit func(Exchange)) *Listener {
-	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}}
-	l.pairs.waiting, l.pairs.order = map[pairKey]*pending{}, list.New()
+	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}, unreached: map[capture.Conn]string{}}
+	l.pairs.waiting, l.pairs.order, l.pairs.answered = map[pairKey]*pending{}, list.New(), map[pairKey][16]byte{}
 	return l
 }
 
@@ -67,9 +70,20 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 			v.tls = true
 			e := l.directory.exchange(at, v.client, v.server, v.port)
 			e.Protocol, e.Question, e.Answer = "tls", "connect", "unreadable"
-			if !v.port.tls {
-				e.remark("TLS on a port for clear text")
+			switch {
+			case !v.port.tls:
+				mark(e, cause.MarkTLSOnClear, "TLS on a port for clear text")
+			case b[0] != 0x16:
+				mark(e, cause.MarkClearOnTLS, "clear text on a port for TLS")
 			}
+			l.emit(*e)
+			return
+		}
+		if v.port.protocol != site.TACACS {
+			e := l.directory.exchange(at, v.client, v.server, v.port)
+			v.tls = true // and nothing of it is read
+			e.Question, e.Answer = "connect", "unreadable"
+			mark(e, cause.MarkMixed, "a TCP connection, and "+v.port.server.Name+" takes RADIUS over UDP on this port")
 			l.emit(*e)
 			return
 		}
@@ -91,7 +105,7 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 		return v
 	}
 	p, ok := l.directory.at(c.Server)
-	if !ok || p.protocol != "tacacs" && !p.tls || len(l.conns) >= mostConns {
+	if !ok || p.protocol != "tacacs" && !p.tls && (p.server == nil || p.strange) || len(l.conns) >= mostConns {
 		return nil
 	}
 	v := &conversation{port: p, client: c.Client, server: c.Server, sessions: map[uint32]*Exchange{}}
@@ -112,7 +126,7 @@ func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
 		return len(b) > 1
 	case errors.Is(err, tacacs.ErrClear):
 		v.buffers[side] = nil
-		l.unreadable(at, v, h, "a body in clear, which section 4.5 of RFC 8907 refuses")
+		l.unreadable(at, v, h, cause.MarkClearBody, "a body in clear, which section 4.5 of RFC 8907 refuses")
 		return false
 	case err != nil:
 		return false // not whole yet
@@ -137,26 +151,27 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 			clear(v.sessions)
 		}
 		e = l.directory.exchange(at, v.client, v.server, v.port)
+		l.directory.stranger(e, v.client, v.port)
 		e.Question = map[tacacs.Type]string{tacacs.Authentication: "login", tacacs.Authorization: "session", tacacs.Accounting: "record-sessions"}[h.Type]
 		if v.joined || h.Sequence != 1 {
-			e.remark("the capture joins in the middle")
+			mark(e, cause.MarkJoined, "the capture joins in the middle")
 		}
 		v.sessions[h.SessionID] = e
 	}
 	return e
 }
 
-func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, why string) {
+func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, word, why string) {
 	e := l.session(at, v, h)
 	e.Answer = "unreadable"
-	e.remark(why)
+	mark(e, word, why)
 	l.over(at, v, h, e)
 }
 
 // unknownKey follows a session by its headers alone.
 func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 	e := l.session(at, v, h)
-	e.remark("the key is not known: give the site")
+	remark(e, "the key is not known: give the site")
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
 		e.Answer = "unreadable"
 		l.over(at, v, h, e)
@@ -192,9 +207,9 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 	if err != nil {
 		e.Key, e.Answer = KeyDiffers, "unreadable"
 		if request {
-			e.remark("the request was not made with the server's key")
+			remark(e, "the request was not made with the server's key")
 		} else {
-			e.remark("the answer was not made with the key of the site")
+			remark(e, "the answer was not made with the key of the site")
 		}
 		over = !request
 	} else if e.Key == KeyUnknown {
@@ -212,7 +227,7 @@ func start(e *Exchange, body []byte) error {
 	}
 	e.Person = s.User
 	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap", tacacs.MSCHAPv2: "mschapv2"}[s.Type]
-	e.Request = []NameValue{{"user", s.User}, {"port", s.Port}, {"rem_addr", s.RemoteAddress}, {"form", form}}
+	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port}, {Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
 	if s.Service == tacacs.ServiceEnable {
 		e.Question = "elevation"
 	}
@@ -225,7 +240,7 @@ func goOn(e *Exchange, body []byte) (over bool, err error) {
 	c, err := tacacs.DecodeAuthenContinue(body)
 	if err == nil && c.Flags&tacacs.FlagAbort != 0 {
 		e.Answer = "none"
-		e.remark("the client ended it (ABORT)")
+		remark(e, "the client ended it (ABORT)")
 		return true, nil
 	}
 	return false, err
@@ -236,9 +251,9 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 	if err != nil {
 		return true, err
 	}
-	e.Response = append(e.Response, NameValue{"status", r.Status.String()})
+	e.Response = append(e.Response, NameValue{Name: "status", Value: r.Status.String()})
 	if r.Message != "" {
-		e.Response = append(e.Response, NameValue{"server_msg", r.Message})
+		e.Response = append(e.Response, NameValue{Name: "server_msg", Value: r.Message})
 	}
 	switch r.Status {
 	case tacacs.AuthenGetData, tacacs.AuthenGetUser, tacacs.AuthenGetPass:
@@ -255,11 +270,11 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 
 func requested(e *Exchange, r tacacs.AuthorRequest) {
 	e.Person = r.User
-	e.Request = []NameValue{{"user", r.User}, {"port", r.Port}, {"rem_addr", r.RemoteAddress}}
+	e.Request = []NameValue{{Name: "user", Value: r.User}, {Name: "port", Value: r.Port}, {Name: "rem_addr", Value: r.RemoteAddress}}
 	var words []string
 	for _, a := range r.Args {
 		name, value, _ := tacacs.Arg(a)
-		e.Request = append(e.Request, NameValue{name, value})
+		e.Request = append(e.Request, NameValue{Name: name, Value: value})
 		if (name == "cmd" || name == "cmd-arg") && value != "" {
 			words = append(words, value)
 		}
@@ -284,10 +299,10 @@ func respond(e *Exchange, body []byte) (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	e.Response = append(e.Response, NameValue{"status", r.Status.String()})
+	e.Response = append(e.Response, NameValue{Name: "status", Value: r.Status.String()})
 	for _, a := range r.Args {
 		name, value, _ := tacacs.Arg(a)
-		e.Response = append(e.Response, NameValue{name, value})
+		e.Response = append(e.Response, NameValue{Name: name, Value: value})
 	}
 	e.Answer = map[tacacs.AuthorStatus]string{tacacs.AuthorPassAdd: "accept", tacacs.AuthorPassRepl: "accept", tacacs.AuthorError: "error"}[r.Status]
 	if e.Answer == "" {
@@ -329,15 +344,24 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	delete(l.conns, *c)
 	for _, e := range v.sessions {
 		e.Seconds = at.Sub(e.Time).Seconds()
-		e.remark("the connection ended before the answer")
+		mark(e, cause.MarkEndedEarly, "the connection ended before the answer")
 		l.emit(*e)
 	}
 	if how == capture.Closed {
 		return
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)
+	l.directory.stranger(e, v.client, v.port)
 	e.Question = "connect"
-	e.remark(map[capture.End]string{capture.Unanswered: "no answer to the first packet: the way is cut or filtered, or the host is down",
-		capture.Refused: "the port refuses: the service does not run there"}[how])
+	why, said := l.unreached[*c]
+	delete(l.unreached, *c)
+	switch {
+	case said:
+		mark(e, cause.MarkNoWay, "ICMP says: "+why)
+	case how == capture.Refused:
+		mark(e, cause.MarkPortClosed, "the port refuses: the service does not run there")
+	default:
+		mark(e, cause.MarkNoSynAck, "no answer to the first packet: the way is cut or filtered, or the host is down")
+	}
 	l.emit(*e)
 }

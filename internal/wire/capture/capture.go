@@ -85,6 +85,24 @@ func (w *Writer) UDP(at time.Time, from, to netip.AddrPort, payload []byte) {
 	w.packet(at, ip, udp, payload)
 }
 
+// PortClosed writes the ICMP message (RFC 792) with which the host of a closed
+// port answers a datagram. Only IPv4 has one here.
+func (w *Writer) PortClosed(at time.Time, from, to netip.AddrPort, payload []byte) {
+	if w == nil || !from.Addr().Unmap().Is4() {
+		return
+	}
+	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
+	about := network(from, to, layers.IPProtocolUDP)
+	_ = udp.SetNetworkLayerForChecksum(about.(gopacket.NetworkLayer))
+	b := gopacket.NewSerializeBuffer()
+	if gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, about, udp, gopacket.Payload(payload)) != nil {
+		return
+	}
+	const kept = 20 + 8 // the header, and the first octets of what follows
+	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4CodePort)}
+	w.packet(at, network(to, from, layers.IPProtocolICMPv4), icmp, b.Bytes()[:kept])
+}
+
 // network makes the IP header between two addresses.
 func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.SerializableLayer {
 	if from.Addr().Unmap().Is4() {

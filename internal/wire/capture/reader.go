@@ -26,7 +26,8 @@ type Handler interface {
 	// Data is octets of a TCP connection in order; lost tells that some
 	// before them are missing from the capture.
 	Data(at time.Time, c *Conn, fromClient bool, payload []byte, lost bool)
-	// Ended is the end of a connection, or of what the capture has of it.
+	// Ended is the end of a connection, or of what the capture has of it: at is
+	// its last packet, and of one that came to nothing the first.
 	Ended(at time.Time, c *Conn, how End)
 	// Unreachable is an ICMP message about a packet between two places.
 	Unreachable(at time.Time, from, to netip.AddrPort, udp bool, why string)
@@ -281,6 +282,7 @@ type stream struct {
 	conn               Conn
 	firstFromClient    bool // the side that the library calls client is the client
 	syn, answer, reset bool
+	first, last        time.Time
 }
 
 func (s *stream) fromClient(d reassembly.TCPFlowDirection) bool {
@@ -289,6 +291,10 @@ func (s *stream) fromClient(d reassembly.TCPFlowDirection) bool {
 
 // Accept takes every packet: a connection may be joined in the middle.
 func (s *stream) Accept(tcp *layers.TCP, _ gopacket.CaptureInfo, d reassembly.TCPFlowDirection, _ reassembly.Sequence, start *bool, _ reassembly.AssemblerContext) bool {
+	if s.first.IsZero() {
+		s.first = s.reader.now
+	}
+	s.last = s.reader.now
 	switch {
 	case s.fromClient(d):
 		s.syn = s.syn || tcp.SYN
@@ -312,13 +318,13 @@ func (s *stream) ReassembledSG(sg reassembly.ScatterGather, _ reassembly.Assembl
 
 // ReassemblyComplete is the end of the connection.
 func (s *stream) ReassemblyComplete(reassembly.AssemblerContext) bool {
-	how := Closed
+	how, at := Closed, s.last
 	switch {
 	case s.reset && s.syn:
-		how = Refused
+		how, at = Refused, s.first
 	case s.syn && !s.answer:
-		how = Unanswered
+		how, at = Unanswered, s.first
 	}
-	s.reader.handler.Ended(s.reader.now, &s.conn, how)
+	s.reader.handler.Ended(at, &s.conn, how)
 	return true
 }

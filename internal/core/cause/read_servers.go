@@ -1,0 +1,307 @@
+package cause
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/walk"
+)
+
+// look gathers what all evidence shows about a point.
+func (j *judging) look(p *point) {
+	switch p.kind {
+	case unheardPoint:
+		j.lookEvents(p)
+		j.lookPackets(p)
+		j.lookCounters(p)
+		j.lookLog(p)
+		j.lookProbes(p)
+		j.lookDesign(p)
+	case refusedPoint, localPoint, sessionPoint, commandPoint, lowPoint:
+		j.lookDecisions(p)
+		j.lookPerson(p)
+	case restedPoint:
+		j.lookProbes(p)
+	}
+}
+
+// tryWords are the signs of what a device noted of one try.
+var tryWords = map[walk.Reason]string{walk.Silent: silentSign, walk.Closed: closedSign, walk.KeyDiffers: unreadableSign, walk.AskerUnknown: unknownSign,
+	walk.ServerError: saidErrorSign, walk.Late: lateSign, walk.WrongPort: otherPortSign, walk.NotForThis: notForThisSign}
+
+// tried is the sign of a try that brought no answer.
+func tried(t TraceTry, at time.Time, text string) Sign {
+	s := Sign{What: tryWords[walk.Reason(t.Reason)], From: FromTrace, Time: at, Server: t.Server, Text: text}
+	switch {
+	case strings.HasPrefix(t.Message, "TLS"):
+		s.What = tlsSign
+	case strings.Contains(t.Message, "no way to"):
+		s.What = noWaySign
+	}
+	return s
+}
+
+// eventWords are the signs of why a server gave no answer, as it noted it.
+var eventWords = map[string]string{KeyDiffers: unfitSign, AskerUnknown: unknownSign, Malformed: malformedSign, WrongPort: otherPortSign, "tls": tlsSign,
+	RecordNotKept: notKeptSign, "not-recorded": notKeptSign, DirectoryDown: dirDownSign, DirectoryRefusesUs: dirRefusesSign, MixedProtocol: mixedSign, "not-for-this": notForThisSign}
+
+// notedBy is what a server noted, in words.
+func notedBy(e Event) string {
+	text := fmt.Sprintf("%s noted at %s: %s", e.Server, clock(e.Time), e.Text)
+	if e.Place != "" {
+		text += " (" + e.Place + ")"
+	}
+	return text
+}
+
+// lookEvents adds what the server itself noted.
+func (j *judging) lookEvents(p *point) {
+	known, heard, others := false, false, 0
+	for _, e := range j.evidence.Events {
+		if e.Server != p.server || e.Question == FaultQuestion {
+			continue
+		}
+		known = true
+		if e.Device != "" && e.Device != j.story.Device && j.meanwhile(e.Time) {
+			others++
+		}
+	}
+	for _, e := range slices.Backward(j.story.Events) {
+		if e.Server != p.server {
+			continue
+		}
+		what, failed := eventWords[e.Reason]
+		switch {
+		case (e.Answer == Dropped || e.Answer == Failed) && failed:
+			p.signs = append(p.signs, Sign{What: what, From: FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			heard = true
+		case e.Question == p.asked && e.Answer != Dropped && e.Answer != Failed:
+			p.signs = append(p.signs, Sign{What: answeredSign, From: FromEvents, Time: e.Time, Server: e.Server,
+				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer, j.story.Device)})
+			heard = true
+		case e.Answer != Dropped:
+			heard = true
+			if records(p.asked) && !records(e.Question) {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
+			}
+		}
+	}
+	if known && !heard {
+		p.signs = append(p.signs, Sign{What: heardNothingSign, From: FromEvents, Server: p.server, Text: fmt.Sprintf("%s noted nothing from %s in that time", p.server, j.story.Device)})
+	}
+	if others > 0 {
+		p.signs = append(p.signs, Sign{What: heardOthersSign, From: FromEvents, Server: p.server, Text: fmt.Sprintf("%s did hear other devices at that time or later: it runs", p.server)})
+	}
+	if records(p.asked) && j.story.Login != nil {
+		for _, s := range j.story.Login.Steps {
+			if s.By == p.server && s.Purpose == "login" {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: FromTrace, Time: j.story.Time, Server: p.server, Text: fmt.Sprintf("%s answered the login itself", p.server)})
+			}
+		}
+	}
+	// Nobody knows the asker: the server noted an address that no device has.
+	for _, e := range j.evidence.Events {
+		if e.Server == p.server && e.Device == "" && e.Reason == AskerUnknown && within(e.Time, j.story.Time, time.Minute) && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+			p.signs = append(p.signs, Sign{What: unknownSign, From: FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			break
+		}
+	}
+}
+
+// meanwhile tells whether a moment lies in the time of the story, or in the
+// minutes after it.
+func (j *judging) meanwhile(t time.Time) bool {
+	began := j.story.Time.Add(-slack)
+	if l := j.story.Login; l != nil {
+		began = beginning(*l)
+	}
+	return t.After(began) && t.Before(j.story.Time.Add(5*time.Minute))
+}
+
+func within(a, b time.Time, d time.Duration) bool { return a.Sub(b) <= d && b.Sub(a) <= d }
+
+func aQuestion(q string) string {
+	if q == "login" {
+		return "a login"
+	}
+	return "a question about " + q
+}
+
+// markWords are the signs of what a capture shows of one exchange.
+var markWords = map[string]string{MarkMalformed: malformedSign, MarkUnverified: unfitSign, MarkForged: forgedSign, MarkStray: forgedSign, MarkPortClosed: closedSign,
+	MarkNoWay: noWaySign, MarkNoSynAck: noConnectionSign, MarkTLSOnClear: mixedSign, MarkClearOnTLS: mixedSign, MarkMixed: mixedSign, MarkLegacyPort: legacyPortSign,
+	MarkLate: lateSign, MarkNoServer: otherPortSign, MarkUnknownAsker: unknownSign, MarkClearBody: malformedSign}
+
+// gaveUpAfter is from how many seconds on a connection without an answer was
+// ended by who asked, rather than closed at once by the server.
+const gaveUpAfter = 0.3
+
+// packetSigns are what one exchange shows about why it has no answer.
+func packetSigns(x Exchange, server string) signs {
+	var all signs
+	say := func(what, text string) {
+		all = append(all, Sign{What: what, From: FromCapture, Time: x.Time, Server: server, Asked: x.Question, Text: text})
+	}
+	question := fmt.Sprintf("%s: %s to %s", clock(x.Time), strings.TrimPrefix(aQuestion(x.Question), "a "), server)
+	if x.Question == "connect" {
+		question = fmt.Sprintf("%s: a connection to %s", clock(x.Time), server)
+	}
+	marked := false
+	for i, m := range x.Marks {
+		what, ok := markWords[m]
+		if !ok {
+			continue
+		}
+		marked = true
+		say(what, question+": "+x.Remarks[min(i, len(x.Remarks)-1)])
+	}
+	ended := slices.Contains(x.Marks, MarkEndedEarly)
+	switch {
+	case x.Key == KeyUnfit && !slices.Contains(x.Marks, MarkForged):
+		say(unfitSign, question+": it was not made with the key of "+server)
+	case x.Key == KeyFits:
+		say(fitsSign, question+": it was made with the right key")
+	}
+	switch {
+	case ended && x.Seconds < gaveUpAfter:
+		say(droppedConnSign, fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
+	case ended:
+		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question, x.Seconds))
+	case x.Answer == "none" && !marked && x.Protocol == "radius":
+		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
+	case x.Answer == Failed:
+		say(saidErrorSign, question+": it answers that it cannot answer")
+	case x.Answer == "unreadable" && x.Key == KeyUnfit:
+		say(unreadableSign, question+": the answer cannot be read")
+	}
+	return all
+}
+
+// unanswered tells whether an exchange came to nothing.
+func (x Exchange) unanswered() bool {
+	return x.Answer == "none" || x.Answer == "unreadable" || x.Answer == Failed
+}
+
+// lookPackets adds what a capture shows: of this question, and of what others
+// got from the same server.
+func (j *judging) lookPackets(p *point) {
+	if len(j.evidence.Exchanges) == 0 {
+		return
+	}
+	for _, x := range j.story.Exchanges {
+		if x.asked() != p.server && host(x.ServerAddress) != p.server {
+			continue
+		}
+		switch {
+		case x.unanswered() && (x.Question == "connect" || records(x.Question) == records(p.asked)):
+			p.signs = append(p.signs, packetSigns(x, p.server)...)
+		case x.Answer != "none" && slices.Contains(x.Marks, MarkForged), slices.Contains(x.Marks, MarkStray):
+			p.signs = append(p.signs, packetSigns(x, p.server)...)
+		case records(p.asked) && !records(x.Question) && x.Question != "connect":
+			p.signs = append(p.signs, Sign{What: loginsAnswered, From: FromCapture, Time: x.Time, Server: p.server, Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
+		case x.Question == p.asked && !x.unanswered() && j.story.Login != nil:
+			p.signs = append(p.signs, Sign{What: lateSign, From: FromCapture, Time: x.Time, Server: p.server,
+				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds, j.story.Device)})
+		}
+	}
+	answered, asked := 0, 0
+	for _, x := range j.evidence.Exchanges {
+		if x.asked() != p.server || x.asker() == j.story.Device {
+			continue
+		}
+		if asked++; !x.unanswered() && j.meanwhile(x.Time) {
+			answered++
+		}
+	}
+	if answered > 0 {
+		p.signs = append(p.signs, Sign{What: othersAnswerSign, From: FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers others in this capture", p.server)})
+	} else if asked > 1 {
+		p.signs = append(p.signs, Sign{What: nobodyAnswerSign, From: FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers nobody in this capture", p.server)})
+	}
+}
+
+// lostWords are the signs of counted losses.
+var lostWords = tryWords
+
+// lookCounters adds what the device counted.
+func (j *judging) lookCounters(p *point) {
+	for _, c := range j.evidence.Counts {
+		if c.Server != p.server || c.Device != "" && c.Device != j.story.Device {
+			continue
+		}
+		answers := c.Accepted + c.Refused
+		if c.Question != p.asked {
+			if records(p.asked) && c.Question == "login" && answers > 0 {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
+			}
+			continue
+		}
+		for reason, n := range c.Lost {
+			if what := lostWords[walk.Reason(reason)]; what != "" && n > 0 && answers < n {
+				p.signs = append(p.signs, Sign{What: what, From: FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, reason)})
+			}
+		}
+	}
+}
+
+func portion(n, of int) string { return fmt.Sprintf("%d of %d", n, of) }
+
+// lookLog adds what the device's log says.
+func (j *judging) lookLog(p *point) {
+	for _, l := range j.story.Lines {
+		if l.What != LogNoAnswer || l.Server != p.server || records(l.Asked) != records(p.asked) {
+			continue
+		}
+		if what := tryWords[walk.Reason(l.Reason)]; what != "" {
+			p.signs = append(p.signs, Sign{What: what, From: FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
+		}
+	}
+}
+
+// probeWords are the signs of what came of a question put on purpose.
+var probeWords = map[string]string{ProbeOpen: openSign, ProbeClosed: closedSign, ProbeSilent: probeSilentSign, ProbeNoWay: noWaySign, ProbeAlive: aliveSign, ProbeRefused: fitsSign,
+	ProbeUnfit: unfitSign, ProbeUnknown: unknownSign, ProbeError: saidErrorSign, ProbeTLS: tlsSign}
+
+// lookProbes adds what came of our own questions.
+func (j *judging) lookProbes(p *point) {
+	for _, b := range j.evidence.Probes {
+		if b.Server != p.server || b.As != "" && b.As != j.story.Device || records(p.asked) != (b.Kind == ProbeAccountingStatus) && b.Kind != ProbeReach {
+			if b.Server == p.server && records(p.asked) && b.Kind != ProbeReach && (b.Result == ProbeAlive || b.Result == ProbeRefused) {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+			}
+			continue
+		}
+		what := probeWords[b.Result]
+		if b.Kind == ProbeReach && b.Result == ProbeSilent {
+			what = noConnectionSign
+		}
+		p.signs = append(p.signs, Sign{What: what, From: FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+	}
+}
+
+// upAgain tells whether a server answered somebody after a moment.
+func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
+	for _, e := range j.evidence.Events {
+		if e.Server == server && e.Device != j.story.Device && e.Time.After(since) && !e.Time.After(j.story.Time.Add(slack)) && (e.Answer == Accept || e.Answer == Refuse || e.Answer == Recorded) {
+			return Sign{What: upAgainSign, From: FromEvents, Time: e.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
+		}
+	}
+	for _, x := range j.evidence.Exchanges {
+		if x.asked() == server && x.asker() != j.story.Device && x.Time.After(since) && !x.Time.After(j.story.Time.Add(slack)) && !x.unanswered() {
+			return Sign{What: upAgainSign, From: FromCapture, Time: x.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, x.asker(), clock(x.Time))}, true
+		}
+	}
+	for _, b := range j.evidence.Probes {
+		if b.Server == server && (b.Result == ProbeAlive || b.Result == ProbeRefused || b.Result == ProbeOpen) && b.Kind != ProbeAccountingStatus {
+			return Sign{What: upAgainSign, From: FromProbe, Time: b.Time, Server: server, Text: "asked now: " + b.Text}, true
+		}
+	}
+	return Sign{}, false
+}
+
+// decisionWords are the signs of what a server noted about a person.
+var decisionWords = map[rights.Reason]string{rights.WrongPassword: saidWrongPassword, rights.UnknownPerson: saidUnknown, rights.Disabled: saidDisabled, rights.SecondFactor: saidSecondFactor,
+	rights.CodeAsked: challengedSign, rights.NoGrant: saidNoGrant, rights.PasswordForm: saidForm, rights.NoEntry: saidNoEntry, rights.CommandRefused: saidCommand}
