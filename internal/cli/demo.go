@@ -317,11 +317,12 @@ func swapTwo(key site.Secret) site.Secret {
 
 // why prints the causes of one login, shortened.
 func (s *story) why(symptom cause.Symptom) error {
-	traces, events, _, err := s.state.Evidence()
+	e, _, err := s.state.Evidence()
 	if err != nil {
 		return err
 	}
-	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: s.site.Site, Keys: s.site.Keys}, symptom)
+	e.Site, e.Keys = s.site.Site, s.site.Keys
+	v := cause.Explain(e, symptom)
 	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
 	for i, found := range v.Causes {
 		if i == 2 {
@@ -338,7 +339,7 @@ func (s *story) records() error {
 	s.title("What was done?", "The ledger: every login as a server decided it, and every session and command that a device reported. A record is answered only once it is on disk.")
 	no := false
 	s.json = &no
-	return s.listRecords(ledger.File(s.state.Ledger()), ledger.Filter{})
+	return s.plainRecords(ledgerView{}, ledger.File(s.state.Ledger()), ledger.Filter{})
 }
 
 func (s *story) closing(took time.Duration, keep bool) {

@@ -156,12 +156,12 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]seen, error) {
 	if err != nil {
 		return nil, failure{ExitUsage, err}
 	}
-	_, events, _, err := folder.Evidence()
+	noted, _, err := folder.Evidence()
 	if err != nil {
 		return nil, cannot(err)
 	}
 	newest := map[string]cause.Event{}
-	for _, e := range events {
+	for _, e := range noted.Events {
 		of := slices.ContainsFunc(servers, func(v *site.Server) bool { return v.Name == e.Server })
 		if of && e.Key != "" && e.Time.After(newest[e.Device].Time) {
 			newest[e.Device] = e

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -14,9 +13,17 @@ import (
 
 func ledgerCommand() *Command {
 	return &Command{
-		Name: "ledger", Args: "[verify]", Short: "what was done: logins, sessions and commands",
+		Name: "ledger", Args: "[VIEW]", Short: "what was done: logins, sessions and commands",
 		Long: `Lists the records of a state folder, oldest first: logins and refusals as the servers decided them, and the sessions
-and commands that devices reported. It may be read while the lab or serve is running.
+and commands that devices reported. It may be read while the lab or serve is running. A VIEW sums them up:
+
+failures  what was refused: who, where, from where, why, how often
+sessions  who was on which device, from when to when; with -open those that are open now
+commands  how much each person typed, and on which devices
+verify    is every record as it was written?
+
+-person, -device, -since and -until choose the records of each view. -follow goes on with each new record. -csv and -json
+are for other programs.
 
 Where the site keeps its ledger in a database (service.ledger: postgres URL), the records of all places that write there
 are read from it. Those that still wait on a server's disk are not among them.
@@ -26,6 +33,9 @@ record that was changed, taken out, put in, moved or cut off is found. Exit stat
 everything could make a whole chain anew; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
 		Examples: []Example{
 			{"mellowgate ledger -person ines.marsh -kind command", "the commands of one person"},
+			{"mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20", "what was typed on a device in the minutes before"},
+			{"mellowgate ledger sessions -open", "who is on which device now"},
+			{"mellowgate ledger failures -since 1h", "failed logins of the last hour, by reason and source"},
 			{"mellowgate ledger -since 1h -json", "the last hour as JSON Lines"},
 			{"mellowgate ledger -last 20 -site my-site", "the newest records in the site's database"},
 			{"mellowgate ledger verify", "is every record as it was written?"},
@@ -40,12 +50,23 @@ everything could make a whole chain anew; that shows to who kept the hash of a n
 			c.Flags.StringVar(&f.Device, "device", "", "only this `device`")
 			c.Flags.Var(&kinds, "kind", "only this `kind`: login, session-start, session-update, session-stop, command, system or decision; may be given several times")
 			since := c.Flags.String("since", "", "only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
+			until := c.Flags.String("until", "", "only before this `time`: 10m for ten minutes ago, 03:10, 2026-11-23, or 2026-11-23T14:00:00Z")
 			c.Flags.IntVar(&f.Last, "last", 0, "only the newest `N` records")
+			v := ledgerView{}
+			c.Flags.BoolVar(&v.open, "open", false, "with sessions: only those that are open now")
+			c.Flags.BoolVar(&v.follow, "follow", false, "go on with each new record, until Ctrl-C")
+			c.Flags.BoolVar(&v.csv, "csv", false, "print comma-separated values, with a line of names first")
 			return func() error {
 				if len(c.Args) > 0 {
-					if c.Args[0] != "verify" {
-						return wrong("ledger takes no argument %q; verify is one", c.Args[0])
-					}
+					v.name = c.Args[0]
+				}
+				if !slices.Contains(append(ledgerViews, ""), v.name) {
+					return wrong("ledger has no view %q%s; they are %s", v.name, nearest.Suggest(v.name, ledgerViews), strings.Join(ledgerViews, ", "))
+				}
+				if err := v.check(*c.json, f); err != nil {
+					return err
+				}
+				if v.name == "verify" {
 					return c.verifyLedger(*dir, *of)
 				}
 				for _, k := range kinds {
@@ -55,14 +76,20 @@ everything could make a whole chain anew; that shows to who kept the hash of a n
 				}
 				f.Kinds = kinds
 				var err error
-				if f.Since, err = sinceTime(*since, time.Now()); err != nil {
+				if f.Since, err = pointOfTime("-since", *since, time.Now()); err != nil {
 					return err
+				}
+				if f.Until, err = pointOfTime("-until", *until, time.Now()); err != nil {
+					return err
+				}
+				if !f.Until.IsZero() && !f.Since.Before(f.Until) {
+					return wrong("-since is not before -until: no record can lie between them")
 				}
 				from, err := c.ledgerSource(*dir, *of)
 				if err != nil {
 					return err
 				}
-				return c.listRecords(from, f)
+				return c.viewLedger(v, from, f)
 			}
 		},
 	}
@@ -143,52 +170,16 @@ func (c *Call) verifyLedger(dir, path string) error {
 // moments are the forms in which a point of time may be given.
 var moments = []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly}
 
-// sinceTime reads a time, or how long ago it was.
-func sinceTime(text string, now time.Time) (time.Time, error) {
+// pointOfTime reads a time, a clock time of today, or how long ago it was.
+func pointOfTime(flag, text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
 	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
 		return now.Add(-d), nil
 	}
-	for _, layout := range moments {
-		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
-			return t, nil
-		}
+	if t, err := moment(text, now); err == nil {
+		return t, nil
 	}
-	return time.Time{}, wrong("-since is %q; 2h, 2026-11-23 or 2026-11-23T14:00:00Z is wanted", text)
-}
-
-func (c *Call) listRecords(from ledger.Source, f ledger.Filter) error {
-	var rows [][]string
-	style := c.style()
-	err := from.Read(c.Context, f, func(r ledger.Record) error {
-		if *c.json {
-			return show.Line(c.Out, r)
-		}
-		what := r.Command
-		if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
-			what = strings.TrimPrefix(what+": "+code, ": ")
-		}
-		level := fmt.Sprint(r.Level)
-		if r.Result == "refuse" {
-			level = "-"
-		}
-		rows = append(rows, []string{r.Time.Local().Format("01-02 15:04:05"), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access,
-			style.Paint(show.OutcomeTone(r.Result), r.Result), level, show.Safe(what)})
-		return nil
-	})
-	if err != nil {
-		return cannot(err)
-	}
-	if *c.json {
-		return nil
-	}
-	if len(rows) == 0 {
-		c.note("no record fits")
-		return nil
-	}
-	zone, _ := time.Now().Zone()
-	style.Table(c.Out, []string{"time " + zone, "server", "kind", "person", "device", "way", "result", "level", "what"}, rows, 8)
-	return nil
+	return time.Time{}, wrong("%s is %q; 2h, 03:10, 2026-11-23 or 2026-11-23T14:00:00Z is wanted", flag, text)
 }

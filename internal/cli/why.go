@@ -3,172 +3,341 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gather"
+	"mellowgate/internal/live/listen"
 	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
 )
 
 func whyCommand() *Command {
 	return &Command{
 		Name: "why", Args: "[SITE]", Short: "the cause of a failed login, with its evidence and the repair",
-		Long: `Reads the state folder of a lab or of serve and judges the newest login that went wrong; -device, -person and
--through choose another. The first line is the cause and the place. On a healthy login it says so.
+		Long: `Names the cause of a failed login from whatever evidence there is. Without a file it reads the state folder of a lab or of
+serve; or give any of -capture, -events, -trace, -counters and -log. Any one kind alone is enough for the best answer that
+it allows; more of them sharpen it. With a SITE it knows names, keys and the design.
 
-The events of the servers alone are enough, and so are the traces of the devices alone; both together say more.
-Exit status 1 when there is no login to judge.`,
+It judges the newest login that went wrong; -who, -device, -through, -at and -saw choose another. The first line is the
+cause and the place; then follow what speaks for it and against it, the repair, and what to look at where it is not sure.
+With a site and these flags alone it says what the design makes of such a login.
+
+-probe asks the servers now, with questions that change nothing: is the port open, is it alive, and a login with a name
+that nobody has. -all lists everything that is wrong, by cause. -write makes a record of the incident, ready for a ticket;
+-confirm repeats the login for it, and says whether it works now.
+
+Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
 		Examples: []Example{
 			{"mellowgate why", "the newest login that went wrong in the lab that runs here"},
-			{"mellowgate why -person tobin.reed -device north-sw-1", "the newest one of this person on this device"},
+			{"mellowgate why -who tobin.reed -device north-sw-1", "the newest one of this person on this device"},
+			{"mellowgate why -capture traffic.pcapng -all demo/as-reviewed", "everything that is wrong in a capture"},
+			{"mellowgate why -who odd.larsen -device north-sw-1 -through ssh -saw refused demo/as-reviewed", "no evidence at all: what the design says"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
-			dir := c.Flags.String("state", defaultState, "the state `folder` to read")
-			var s cause.Symptom
-			c.Flags.StringVar(&s.Device, "device", "", "the `device`")
-			c.Flags.StringVar(&s.Person, "person", "", "the `name` that was used")
-			c.Flags.StringVar(&s.Access, "through", "", "the `way` in: ssh or console")
-			return func() error { return c.why(*dir, s) }
+			f := &whyFlags{}
+			c.Flags.StringVar(&f.state, "state", "", "the state `folder` to read (default "+defaultState+", where no file is named)")
+			c.Flags.StringVar(&f.files.Capture, "capture", "", "a capture `file`, pcap or pcapng; - for standard input")
+			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
+			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
+			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device, JSON")
+			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with the log of a device, JSON Lines")
+			c.Flags.StringVar(&f.key, "key-file", "", "for a capture: a `file` with the key of servers that the site does not know")
+			c.Flags.StringVar(&f.symptom.Person, "who", "", "the `name` that was used")
+			c.Flags.StringVar(&f.symptom.Device, "device", "", "the `device`")
+			c.Flags.StringVar(&f.symptom.Access, "through", "", "the `way` in: "+strings.Join(site.Accesses(), ", "))
+			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
+			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(cause.Saws, ", "))
+			c.Flags.BoolVar(&f.probe, "probe", false, "ask the servers now, with questions that change nothing; needs a site and -device")
+			c.Flags.BoolVar(&f.all, "all", false, "everything that is wrong, by cause, the worst first")
+			c.Flags.StringVar(&f.write, "write", "", "write a record of the incident into this new `file`, as Markdown")
+			c.Flags.BoolVar(&f.confirm, "confirm", false, "repeat the login in the lab, and say whether it works now")
+			f.password = c.passwordFlags()
+			return func() error { return c.why(f) }
 		},
 	}
 }
 
-func (c *Call) why(dir string, symptom cause.Symptom) error {
-	folder, err := state.Open(dir)
-	if err != nil {
-		return failure{ExitUsage, err}
+type whyFlags struct {
+	state, key, at, write string
+	files                 gather.Files
+	symptom               cause.Symptom
+	probe, all, confirm   bool
+	password              func(string) (site.Secret, error)
+}
+
+func (f *whyFlags) check() error {
+	y := &f.symptom
+	var err error
+	switch {
+	case y.Saw != "" && !slices.Contains(cause.Saws, y.Saw):
+		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, cause.Saws), strings.Join(cause.Saws, ", "))
+	case y.Access != "" && !slices.Contains(site.Accesses(), y.Access):
+		return wrong("there is no way in %q%s; they are %s", y.Access, nearest.Suggest(y.Access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	case f.probe && y.Device == "":
+		return wrong("-probe asks as a device: name it with -device")
+	case f.all && (f.write != "" || f.confirm):
+		return wrong("-write and -confirm are about one login, and -all is about all")
 	}
-	places, err := folder.Places()
-	if err != nil {
-		return failure{ExitUsage, err}
+	y.At, err = moment(f.at, time.Now())
+	return err
+}
+
+// moment reads a point of time: a clock time of today, or a date with one.
+func moment(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
 	}
-	var evidence cause.Evidence
+	for _, layout := range []string{"15:04", "15:04:05"} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			y, m, d := now.Date()
+			return time.Date(y, m, d, t.Hour(), t.Minute(), t.Second(), 0, time.Local), nil
+		}
+	}
+	for _, layout := range moments {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, wrong("-at is %q; 03:10 or 2026-11-23T03:10 is wanted", text)
+}
+
+// known is what a call to why works from.
+type known struct {
+	cause.Evidence
+	site   *loaded // nil without one
+	places state.Places
+	from   string // what was read, in words
+	lab    bool
+}
+
+func (c *Call) why(f *whyFlags) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	k, err := c.evidence(f)
+	if err != nil {
+		return err
+	}
+	if f.probe {
+		if err := c.probe(f, k); err != nil {
+			return err
+		}
+	}
+	if f.all {
+		return c.everything(f, k)
+	}
+	v := cause.Explain(k.Evidence, f.symptom)
+	if !v.Found && k.site != nil && f.symptom.Device != "" {
+		c.note("%s holds no such login%s; this is what the design says", k.from, f.choices(k))
+		v = cause.Explain(cause.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Counts: k.Counts, Now: k.Now}, f.symptom)
+	}
+	if !v.Found {
+		if *c.json {
+			if err := show.JSON(c.Out, v); err != nil {
+				return err
+			}
+			return errNo
+		}
+		c.note("%s holds no such login%s", k.from, f.choices(k))
+		return errNo
+	}
+	var again *proof
+	if f.confirm {
+		if again, err = c.confirm(f, k, v); err != nil {
+			return err
+		}
+	}
+	if f.write != "" {
+		if err := c.writeIncident(f, k, v, again); err != nil {
+			return err
+		}
+	}
+	if *c.json {
+		err = show.JSON(c.Out, struct {
+			cause.Verdict
+			Proof *proof `json:"proof,omitempty"`
+		}{v, again})
+	} else {
+		printVerdict(c, v)
+		again.print(c)
+	}
+	if err == nil && again != nil && !again.Works {
+		return errNo
+	}
+	return err
+}
+
+// choices says which names there are, when none fits.
+func (f *whyFlags) choices(k *known) string {
+	var people, devices []string
+	for _, t := range k.Traces {
+		people, devices = addNew(people, t.Person), addNew(devices, t.Device)
+	}
+	for _, e := range k.Events {
+		people, devices = addNew(people, e.Person), addNew(devices, e.Device)
+	}
+	for _, x := range k.Exchanges {
+		people, devices = addNew(people, x.Person), addNew(devices, x.Device)
+	}
+	text := ""
+	if f.symptom.Person != "" && !slices.Contains(people, f.symptom.Person) {
+		text += fmt.Sprintf("; nobody called %s tried%s", f.symptom.Person, nearest.Suggest(f.symptom.Person, people))
+	}
+	if f.symptom.Device != "" && !slices.Contains(devices, f.symptom.Device) {
+		text += fmt.Sprintf("; nothing is about %s%s", f.symptom.Device, nearest.Suggest(f.symptom.Device, devices))
+	}
+	if text == "" {
+		text = "; with -all it lists everything that is wrong"
+	}
+	return text
+}
+
+func addNew(all []string, name string) []string {
+	if name == "" || slices.Contains(all, name) {
+		return all
+	}
+	return append(all, name)
+}
+
+// evidence reads what a call names: files, a state folder, a site.
+func (c *Call) evidence(f *whyFlags) (*known, error) {
+	k := &known{}
+	dir := f.state
+	alone := f.files.None() && f.state == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)
+	if dir == "" && f.files.None() {
+		dir = defaultState
+	}
+	if f.state == "" && f.files.Capture != "" { // the capture of a state folder has the addresses of that run
+		if beside, err := state.Open(filepath.Dir(f.files.Capture)); err == nil {
+			if p, err := beside.Places(); err == nil {
+				k.places = p
+			}
+		}
+	}
+	var folder *state.Folder
+	if dir != "" {
+		var err error
+		if folder, err = state.Open(dir); err != nil && !alone {
+			return nil, failure{ExitUsage, fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
+		}
+		if err == nil {
+			if k.places, err = folder.Places(); err != nil {
+				return nil, failure{ExitUsage, err}
+			}
+			k.lab, k.from = k.places.Control != nil, dir
+		} else {
+			folder = nil
+		}
+	}
+	path := k.places.SitePath
+	if len(c.Args) > 0 {
+		path = c.Args[0]
+	}
+	directory := listen.Directory{}
+	if _, err := os.Stat(path); path != "" && (err == nil || len(c.Args) > 0) {
+		l, err := c.loadFrom(path, false)
+		if err != nil {
+			return nil, err
+		}
+		if f.symptom.Device != "" {
+			if _, err := l.device(f.symptom.Device); err != nil {
+				return nil, err
+			}
+		}
+		k.site = &l
+		if directory = listen.Designed(l.Site, l.Keys); len(k.places.Servers) > 0 {
+			directory = listen.InPlaces(l.Site, l.Keys, k.places)
+		}
+	}
+	if f.key != "" {
+		key, err := vault.SecretFile(f.key)
+		if err != nil {
+			return nil, failure{ExitUsage, err}
+		}
+		directory = directory.WithKey(key)
+	}
+	if err := c.read(f, k, folder, directory); err != nil {
+		return nil, err
+	}
+	if k.Now = time.Now(); k.site != nil {
+		k.Site, k.Keys = k.site.Site, k.site.Keys
+	}
+	return k, nil
+}
+
+// read reads the evidence itself.
+func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d listen.Directory) error {
 	var notes []string
-	if evidence.Traces, evidence.Events, notes, err = folder.Evidence(); err != nil {
-		return cannot(err)
+	var err error
+	switch {
+	case !f.files.None():
+		k.Evidence, notes, err = f.files.Read(c.In, d)
+		k.from = strings.Join(slices.DeleteFunc([]string{f.files.Capture, f.files.Events, f.files.Trace, f.files.Counters, f.files.Log}, func(s string) bool { return s == "" }), ", ")
+	case folder != nil:
+		k.Evidence, notes, err = gather.Folder(folder, d)
+	}
+	if err != nil {
+		return failure{ExitUsage, err}
 	}
 	for _, n := range notes {
 		c.note("%s", n)
 	}
-	path := places.SitePath
-	if len(c.Args) > 0 {
-		path = c.Args[0]
+	if k.from == "" {
+		k.from = "the site"
 	}
-	if _, err := os.Stat(path); err == nil || len(c.Args) > 0 {
-		l, err := c.loadFrom(path, false)
-		if err != nil {
-			return err
-		}
-		evidence.Site, evidence.Keys = l.Site, l.Keys
+	return nil
+}
+
+// everything prints all that is wrong.
+func (c *Call) everything(f *whyFlags, k *known) error {
+	s := cause.All(k.Evidence, f.symptom)
+	if *c.json {
+		return show.JSON(c.Out, s)
 	}
-	v := cause.Explain(evidence, symptom)
-	switch {
-	case !v.Found && *c.json:
-		err = show.JSON(c.Out, v)
-	case !v.Found:
-		c.note("%s holds no such login; look at the names with: mellowgate ledger -state %s", dir, dir)
-	case *c.json:
-		return show.JSON(c.Out, v)
-	default:
-		printVerdict(c, v)
+	style := c.style()
+	for _, text := range s.Clocks {
+		c.say("%s\n", text)
+	}
+	if s.Logins == 0 {
+		c.note("%s holds no login%s", k.from, f.choices(k))
+		return errNo
+	}
+	if len(s.Groups) == 0 {
+		c.say("%s: %s, and nothing is wrong with any\n", style.Paint(show.Good, "healthy"), show.Count(s.Logins, "login"))
 		return nil
 	}
-	if err != nil {
-		return err
+	for i, g := range s.Groups {
+		if i > 0 {
+			c.say("\n")
+		}
+		mark := ""
+		if g.Follows {
+			mark = " (follows from the others)"
+		}
+		c.say("%s: %s%s\n", style.Paint(show.Bad, g.Cause.Cause), show.Safe(g.Where), mark)
+		style.Wrap(c.Out, "  ", show.Safe(g.Says))
+		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s, from %s to %s", show.Count(g.Logins, "login"), strings.Join(some(g.People, 5), ", "), g.First.Local().Format("15:04:05"), g.Last.Local().Format("15:04:05 MST"))))
+		style.Item(c.Out, "  repair   ", show.Safe(g.Repair))
 	}
-	return errNo
+	c.say("\n%s, %d of them healthy; %s\n", show.Count(s.Logins, "login"), s.Healthy, show.Count(len(s.Groups), "cause"))
+	return nil
 }
 
-// printVerdict prints the causes, and then the login as it went.
-func printVerdict(c *Call, v cause.Verdict) {
-	style := c.style()
-	if v.Healthy {
-		c.say("%s: %s\n", style.Paint(show.Good, "healthy"), storyLine(v.Story))
-	}
-	for i, found := range v.Causes {
-		if i == 1 {
-			c.say("\n%s\n", style.Paint(show.Strong, "and then:"))
-		}
-		c.say("%s: %s\n", style.Paint(show.Bad, found.Cause), found.Where)
-		style.Wrap(c.Out, "  ", found.Says+fmt.Sprintf(" (%.0f %% sure; layer: %s)", 100*found.Confidence, found.Layer))
-		for _, e := range found.Evidence {
-			style.Item(c.Out, "  for      ", e)
-		}
-		for _, e := range found.Against {
-			style.Item(c.Out, "  against  ", e)
-		}
-		style.Item(c.Out, "  repair   ", found.Repair)
-	}
-	if v.Story.Login == nil {
-		return
-	}
-	if !v.Healthy {
-		c.say("\n%s\n", style.Paint(show.Strong, "the login: "+storyLine(v.Story)))
-	}
-	printSteps(c, *v.Story.Login)
-	for _, t := range v.Story.Commands {
-		c.say("\n%s\n", style.Paint(show.Strong, fmt.Sprintf("then the command %q: refused", t.Command)))
-		printSteps(c, t)
-	}
-	if v.LaterHealthy != nil {
-		c.say("\na later login of the same kind, at %s, was healthy\n", v.LaterHealthy.Local().Format("15:04:05 MST"))
-	}
-}
-
-// storyLine is a login in one line.
-func storyLine(s cause.Story) string {
-	line := fmt.Sprintf("%s at %s", s.Person, s.Device)
-	if s.Access != "" {
-		line += " by " + s.Access
-	}
-	line += ", " + s.Time.Local().Format("15:04:05 MST")
+// some gives the first names of a list, and how many more there are.
+func some(all []string, most int) []string {
 	switch {
-	case s.Login == nil:
-	case s.Login.Outcome == "in":
-		line += fmt.Sprintf(": in at level %d by %s after %.1f s", s.Login.Level, s.Login.By, s.Login.Seconds)
-	default:
-		line += fmt.Sprintf(": refused after %.1f s", s.Login.Seconds)
+	case len(all) == 0:
+		return []string{"somebody"}
+	case len(all) <= most:
+		return all
 	}
-	return show.Safe(line)
-}
-
-// printSteps prints the steps of a login, the one that failed marked.
-func printSteps(c *Call, t cause.Trace) {
-	var rows [][]string
-	for i, s := range t.Steps {
-		mark := " "
-		if t.Outcome == "refused" && i == len(t.Steps)-1 {
-			mark = ">"
-		}
-		result := s.Result
-		if s.Reason != "" {
-			result += " (" + s.Reason + ")"
-		}
-		rows = append(rows, []string{mark + " " + s.Purpose, s.List, s.Method, result, fmt.Sprintf("%.1f s", s.Seconds), show.Safe(triesText(s))})
-	}
-	c.style().Table(c.Out, []string{"  purpose", "list", "method", "result", "took", "servers"}, rows, 5)
-}
-
-// triesText says what came of each server of a step.
-func triesText(s cause.TraceStep) string {
-	var parts []string
-	for i, t := range s.Tries {
-		if i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {
-			continue
-		}
-		word := t.Result
-		if t.Result == "unavailable" {
-			word = t.Message
-		}
-		tries := ""
-		if t.Try > 1 {
-			tries = fmt.Sprintf(" (%d tries)", t.Try)
-		}
-		parts = append(parts, t.Server+": "+word+tries)
-	}
-	for _, r := range s.Rested {
-		parts = append(parts, r+": rests")
-	}
-	return strings.Join(parts, "; ")
+	return append(slices.Clone(all[:most]), fmt.Sprintf("%d more", len(all)-most))
 }

@@ -159,7 +159,7 @@ var catalogue = []knowledge{
 		guess:  "{server} refused {person}: most likely the password is wrong",
 		repair: "type it again with care; if it is lost, give the person a new password in the site"},
 	{cause: UnknownPerson, at: refusedPoint, layer: "identity", prior: 0.7,
-		signs:  map[string]float64{saidUnknown: proof, notInSiteSign: 3, likeNameSign: 2, inSiteSign: -4, localNameSign: -3, challengedSign: -4, wasRightBefore: -3},
+		signs:  map[string]float64{saidUnknown: proof, notInSiteSign: 3, likeNameSign: 2, inSiteSign: -4, localNameSign: -proof, challengedSign: -4, wasRightBefore: -3},
 		says:   "{text}",
 		guess:  "{server} refused {person}: it may not know this name",
 		repair: "check the spelling, or add the person to the site: people: - name: {person}"},
@@ -201,7 +201,7 @@ var catalogue = []knowledge{
 
 	// The device's own account said no.
 	{cause: WrongPassword, at: localPoint, layer: "identity", prior: 3,
-		signs:  map[string]float64{lockedSign: -5, notAsked: -0.5},
+		signs:  map[string]float64{lockedSign: -5, notAsked: -1.5},
 		says:   "the password given is not that of the local account {person}",
 		repair: "use the local account's password; the person's own password works again when a server answers"},
 	{cause: LockedForNow, at: localPoint, layer: "identity", prior: -2,
@@ -209,7 +209,7 @@ var catalogue = []knowledge{
 		says:   "{device} holds {person} back after too many failures: {text}",
 		repair: "wait until then, or end it on the device"},
 	{cause: WrongList, at: localPoint, layer: "design", prior: -2,
-		signs:  map[string]float64{otherListSign: 7, notAsked: 2.5},
+		signs:  map[string]float64{otherListSign: 7, notAsked: 5.5},
 		says:   "{device} asks no server by {way}: {text}",
 		repair: "give the way in, or the line range, the list that is meant"},
 

@@ -187,6 +187,7 @@ const (
 	MarkUnknownAsker = "unknown-asker"  // no device of the site has the address
 	MarkJoined       = "joined"         // the capture begins in the middle
 	MarkClearBody    = "clear-body"
+	MarkHidden       = "key-not-known" // answered or not, its content cannot be read here
 )
 
 // Count is what came of a device's asking a server one kind of question.

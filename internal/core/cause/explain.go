@@ -23,6 +23,8 @@ type Cause struct {
 	Next       []string `json:"next"` // what to look at, where this is not sure
 	// Follows is set on what follows from another cause of the verdict.
 	Follows bool `json:"follows"`
+	// Instead is set on a cause that it may be in place of the one before.
+	Instead bool `json:"instead"`
 }
 
 // Verdict is what the evidence comes to.
@@ -83,33 +85,49 @@ func (j *judging) verdict() Verdict {
 	for i := range j.points {
 		j.look(&j.points[i])
 	}
+	slices.SortStableFunc(j.points, func(a, b point) int { // what others forge makes the rest doubtful
+		return strings.Compare(forgedFirst[b.signs.has(forgedSign)], forgedFirst[a.signs.has(forgedSign)])
+	})
 	roots := 0
 	for _, p := range j.points {
-		for _, w := range chosen(p) {
-			if w.score < p.least() {
-				continue
-			}
+		some := chosen(p)
+		if len(some) > 0 && some[0].confidence < faint {
+			j.unclear++
+			continue
+		}
+		for i, w := range some {
 			c := j.cause(p, w)
-			c.Follows = follows[p.kind] && roots > 0
+			c.Follows, c.Instead = follows[p.kind] && roots > 0, i > 0
 			v.Causes = append(v.Causes, c)
 		}
 		roots++
 	}
 	v.Causes = together(v.Causes)
-	if len(v.Causes) == 0 && len(j.points)+j.unclear > 0 {
-		v.Causes = append(v.Causes, Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "the login was refused, and the evidence does not tell why",
-			Evidence: []string{j.noted()}, Against: []string{}, Repair: "look at the servers' events and at the traffic: mellowgate listen -full", Next: []string{}})
+	if len(v.Causes) == 0 && j.unclear+j.hidden > 0 {
+		v.Causes = append(v.Causes, j.notKnown())
 	}
 	v.Healthy = len(v.Causes) == 0
 	return v
 }
 
-// least is the least score with which a cause is worth naming at a point.
-func (p point) least() float64 {
-	if p.kind == refusedPoint || p.kind == unheardPoint {
-		return 0
+var forgedFirst = map[bool]string{true: "forged"}
+
+// notKnown is what is said where the evidence does not tell.
+func (j *judging) notKnown() Cause {
+	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "something went wrong, and what is at hand does not tell why",
+		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first", Next: []string{}}
+	if j.unclear == 0 {
+		c.Says, c.Evidence = "what was asked and answered cannot be read without the key", []string{times(j.hidden) + " a question whose content the key hides"}
+		c.Next = []string{"the same with the keys: name the site, or give -key-file FILE"}
+		return c
 	}
-	return 0.5
+	have := j.evidence.Sources()
+	for _, from := range nextOrder[unheardPoint] {
+		if !have[from] && len(c.Next) < 2 {
+			c.Next = append(c.Next, strings.ReplaceAll(next[from], "{device}", j.story.Device))
+		}
+	}
+	return c
 }
 
 // follows are points that come of others.
@@ -127,6 +145,7 @@ func together(all []Cause) []Cause {
 		for _, text := range c.Evidence {
 			joined[i].Evidence = appendNew(joined[i].Evidence, text)
 		}
+		joined[i].Instead = joined[i].Instead && c.Instead
 		joined[i].Confidence = max(joined[i].Confidence, c.Confidence)
 	}
 	return joined
@@ -138,6 +157,7 @@ type judging struct {
 	symptom  Symptom
 	points   []point
 	unclear  int // a refusal that no point explains
+	hidden   int // packets that cannot be read without the key
 }
 
 // point adds a point, or more signs to one that there is.
@@ -190,7 +210,7 @@ func (j *judging) fromDevice() {
 	case refused && decided.Result == "refused":
 		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, signs: signs{{What: refusedSign, From: FromTrace, Time: t.Time, Server: decided.By, Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 		j.unanswered(t.Steps)
-	case refused && last.Purpose == "session":
+	case refused && last.Purpose == "session" && last.Result != string(walk.Accepted):
 		j.unanswered(t.Steps)
 		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
 	case refused && t.Reason == string(walk.BelowLevel):
@@ -212,8 +232,13 @@ func (j *judging) fromDevice() {
 		j.unclear++
 	}
 	j.otherList(t.Steps)
+	entry := j.points
+	j.points = nil
 	for _, c := range j.story.Commands {
 		j.command(c)
+	}
+	if j.points = append(j.points, entry...); refused {
+		j.points = entry
 	}
 	for _, later := range j.story.Later {
 		j.unanswered(later.Steps)

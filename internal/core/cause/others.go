@@ -38,6 +38,8 @@ func (j *judging) pointsOfEvents() {
 func (j *judging) pointsOfPackets() {
 	for i, x := range j.story.Exchanges {
 		switch {
+		case x.hidden():
+			j.hidden++
 		case x.unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.asked(), asked: x.Question})
 		case slices.Contains(x.Marks, MarkForged), slices.Contains(x.Marks, MarkStray), slices.Contains(x.Marks, MarkLate) && x.Answer != "none":

@@ -92,14 +92,14 @@ func (j *judging) lookPerson(p *point) {
 		return
 	}
 	access, _, _ := strings.Cut(j.story.Access, " ")
-	d := rights.Decide(s, rights.Question{Purpose: site.Login, Device: device, Access: access, Person: name, Credential: rights.Right}, j.story.Time)
+	d := j.decision(s, device, access)
 	text := fmt.Sprintf("the site says: %s (%s)", d.Text, s.Where(d.Place))
 	switch {
 	case d.Allow:
 		say(grantSign, text)
 	case d.Reason == rights.Disabled:
 		say(notAllowedSign, text)
-	case d.Reason == rights.NoGrant && access != "":
+	case d.Reason == rights.NoGrant:
 		say(noGrantSign, text)
 	}
 	server := s.Server(p.server)
@@ -109,6 +109,22 @@ func (j *judging) lookPerson(p *point) {
 	if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !site.OneWay(form) {
 		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)", device.Name, form, name, s.Where(person.Password.Place)))
 	}
+}
+
+// decision is what the site says of a login with the right password: by the way
+// in or, where that is not known, by the one that says yes.
+func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.Decision {
+	var last rights.Decision
+	for _, w := range d.Ways {
+		if access != "" && w.Access != access {
+			continue
+		}
+		last = rights.Decide(s, rights.Question{Purpose: site.Login, Device: d, Access: w.Access, Person: j.story.Person, Credential: rights.Right}, j.story.Time)
+		if last.Allow {
+			break
+		}
+	}
+	return last
 }
 
 // isLocal tells whether the name is known to be a local account of the device.

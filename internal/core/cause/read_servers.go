@@ -20,6 +20,13 @@ func (j *judging) look(p *point) {
 		j.lookLog(p)
 		j.lookProbes(p)
 		j.lookDesign(p)
+		if records(p.asked) { // an error in answer to a record: it was not kept
+			for i := range p.signs {
+				if p.signs[i].What == saidErrorSign {
+					p.signs[i].What = notKeptSign
+				}
+			}
+		}
 	case refusedPoint, localPoint, sessionPoint, commandPoint, lowPoint:
 		j.lookDecisions(p)
 		j.lookPerson(p)
@@ -182,7 +189,16 @@ func packetSigns(x Exchange, server string) signs {
 
 // unanswered tells whether an exchange came to nothing.
 func (x Exchange) unanswered() bool {
+	if x.hidden() {
+		return false
+	}
 	return x.Answer == "none" || x.Answer == "unreadable" || x.Answer == Failed
+}
+
+// hidden tells whether an exchange cannot be read for want of the key, and came
+// to some answer.
+func (x Exchange) hidden() bool {
+	return x.Answer == "unreadable" && slices.Contains(x.Marks, MarkHidden)
 }
 
 // lookPackets adds what a capture shows: of this question, and of what others

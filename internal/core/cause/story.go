@@ -122,11 +122,19 @@ func beginning(t Trace) time.Time {
 	return t.Time.Add(-time.Duration(t.Seconds * float64(time.Second)))
 }
 
+// typesCode is how long somebody may take to type a one-time code.
+const typesCode = time.Minute
+
 // add takes in what others noted in a time.
 func (s *Story) add(e Evidence, from, to time.Time) {
 	within := func(t time.Time) bool { return !t.Before(from) && !t.After(to) }
+	early := from.Add(-typesCode)
+	if n := len(s.Before); n > 0 && s.Before[n-1].Time.After(early) && s.Before[n-1].Person == s.Person {
+		early = s.Before[n-1].Time
+	}
 	for _, v := range e.Events {
-		if v.Question != FaultQuestion && (v.Device == s.Device || v.Device == "" && v.Client == s.Device) && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+		asked := v.Answer == Challenged && v.Time.After(early) && v.Time.Before(from) // the time in which a person types a code is not the device's
+		if v.Question != FaultQuestion && (v.Device == s.Device || v.Device == "" && v.Client == s.Device) && (v.Person == "" || v.Person == s.Person) && (within(v.Time) || asked) {
 			s.Events = append(s.Events, v)
 		}
 	}
@@ -214,7 +222,7 @@ func gathered(e Evidence) []Story {
 		if v.What == "" || v.What == LogAgain {
 			continue
 		}
-		all = append(all, found{v.Time, v.Device, v.Person, v.Access, FromLog, true, v.What == LogIn || v.What == LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
+		all = append(all, found{v.Time, v.Device, v.Person, v.Access, FromLog, !records(v.Asked), v.What == LogIn || v.What == LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}
 	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
 	var made []*gathering

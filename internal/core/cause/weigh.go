@@ -81,6 +81,9 @@ func records(purpose string) bool { return strings.HasPrefix(purpose, "record") 
 // sure is from which confidence on one cause stands alone.
 const sure = 0.6
 
+// faint is below which confidence nothing is named.
+const faint = 0.2
+
 // alternatives is how many causes of a point are given where none is sure.
 const alternatives = 3
 

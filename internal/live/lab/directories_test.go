@@ -26,9 +26,10 @@ func (r *rig) set(text string) func() {
 
 // cause gives the first cause of the newest login.
 func (r *rig) cause() string {
-	traces, events, _, err := r.state.Evidence()
+	e, _, err := r.state.Evidence()
 	require.NoError(r.t, err)
-	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: r.site, Keys: r.keys}, cause.Symptom{Person: person, Access: site.SSH})
+	e.Site, e.Keys = r.site, r.keys
+	v := cause.Explain(e, cause.Symptom{Person: person, Access: site.SSH})
 	require.True(r.t, v.Found)
 	if v.Healthy {
 		return ""

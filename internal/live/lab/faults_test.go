@@ -72,10 +72,10 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 	records := r.records(ledger.Filter{Person: "ines.marsh"})
 	require.WithinRange(t, records[len(records)-1].Time, time.Now().Add(-49*time.Hour), time.Now().Add(-47*time.Hour))
 
-	_, events, _, err := r.state.Evidence()
+	e, _, err := r.state.Evidence()
 	require.NoError(t, err)
 	said := map[string]int{}
-	for _, e := range events {
+	for _, e := range e.Events {
 		if e.Question == cause.FaultQuestion {
 			said[e.Answer]++
 		}

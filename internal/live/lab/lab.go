@@ -21,6 +21,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
+	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/directory/played"
@@ -259,7 +260,8 @@ func (l *Lab) standIns() error {
 		if err != nil {
 			return err
 		}
-		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now})
+		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
+			Log: l.config.State.Log, Counted: func(all []cause.Count) { l.config.State.Counters(d.Name, all) }})
 		l.devices[d] = device
 		device.Started()
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),

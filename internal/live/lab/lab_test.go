@@ -87,10 +87,10 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 	if seen.Outcome == login.In { // the record of the session's end may rest servers: it is waited for
 		r.ins++
 		require.Eventually(r.t, func() bool {
-			traces, _, _, err := r.state.Evidence()
+			e, _, err := r.state.Evidence()
 			require.NoError(r.t, err)
 			ends := 0
-			for _, t := range traces {
+			for _, t := range e.Traces {
 				if t.Kind == cause.TraceGoodbye {
 					ends++
 				}
@@ -148,11 +148,11 @@ func triesDone(steps []cause.TraceStep) []string {
 
 // newest gives the newest trace of a login on a device.
 func (r *rig) newest(device string) cause.Trace {
-	traces, _, notes, err := r.state.Evidence()
+	e, notes, err := r.state.Evidence()
 	require.NoError(r.t, err)
 	require.Empty(r.t, notes)
 	var found cause.Trace
-	for _, t := range traces {
+	for _, t := range e.Traces {
 		if t.Device == device && t.Kind == cause.TraceLogin && !t.Time.Before(found.Time) {
 			found = t
 		}
@@ -170,9 +170,10 @@ func (r *rig) records(f ledger.Filter) []ledger.Record {
 }
 
 func (r *rig) why(device, person string) []string {
-	traces, events, _, err := r.state.Evidence()
+	e, _, err := r.state.Evidence()
 	require.NoError(r.t, err)
-	v := cause.Explain(cause.Evidence{Traces: traces, Events: events, Site: r.site}, cause.Symptom{Device: device, Person: person})
+	e.Site = r.site
+	v := cause.Explain(e, cause.Symptom{Device: device, Person: person})
 	require.True(r.t, v.Found)
 	names := []string{}
 	for _, c := range v.Causes {

@@ -34,6 +34,7 @@ CREATE TABLE records (
 CREATE INDEX records_time ON records (time);
 CREATE INDEX records_person ON records (person, time);
 CREATE INDEX records_device ON records (device, time);`,
+	viewIndexes,
 }
 
 // lock keeps two programs from making the tables at the same time. The number

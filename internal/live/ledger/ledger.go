@@ -74,7 +74,20 @@ CREATE INDEX IF NOT EXISTS records_time ON records (time);
 CREATE INDEX IF NOT EXISTS records_person ON records (person, time);
 CREATE INDEX IF NOT EXISTS records_device ON records (device, time);
 CREATE TABLE head (chain TEXT NOT NULL, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`,
+	viewIndexes,
 }
+
+// viewIndexes let failures and sessions be found among many records of other
+// kinds. They cover few records, so that writing costs little more.
+const viewIndexes = `CREATE INDEX records_refused ON records (time) WHERE ` + refused + `;
+CREATE INDEX records_sessions ON records (time) WHERE ` + sessions + `;`
+
+// refused and sessions choose the records of these indexes. A question must hold
+// them in these words to make use of one.
+const (
+	refused  = `result = 'refuse'`
+	sessions = `kind IN ('session-start', 'session-stop', 'system')`
+)
 
 // Options are how a ledger is opened. The zero value works.
 type Options struct {

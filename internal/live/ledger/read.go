@@ -14,8 +14,10 @@ import (
 type Filter struct {
 	Person, Device string
 	Kinds          []string
-	Since          time.Time
-	Last           int // only the newest so many; 0: all
+	Since, Until   time.Time // from the first on, and before the second
+	Refused        bool      // only refusals
+	Sessions       bool      // only begins and ends of sessions, and of devices
+	Last           int       // only the newest so many; 0: all
 
 	byChain bool // chain after chain, each in its own order
 }
@@ -78,6 +80,15 @@ func (f Filter) query(chain, order string, placeholder func(int) string) (string
 	if !f.Since.IsZero() {
 		add("time >= ?", f.Since.UnixNano())
 	}
+	if !f.Until.IsZero() {
+		add("time < ?", f.Until.UnixNano())
+	}
+	if f.Refused {
+		add(refused)
+	}
+	if f.Sessions {
+		add(sessions)
+	}
 	where := ""
 	if len(parts) > 0 {
 		where = " WHERE " + strings.Join(parts, " AND ")
@@ -100,8 +111,7 @@ func (f File) open() (*sql.DB, error) {
 	return open(string(f), "&mode=ro")
 }
 
-// Read calls do for every record that the filter chooses, in the order in which
-// they were written.
+// Read calls do for every record that the filter chooses, oldest first.
 func (f File) Read(ctx context.Context, which Filter, do func(Record) error) error {
 	db, err := f.open()
 	if err != nil {
@@ -112,7 +122,11 @@ func (f File) Read(ctx context.Context, which Filter, do func(Record) error) err
 	if version, err := versionOf(db); err == nil && version > 0 {
 		chain = "(SELECT chain FROM head)"
 	}
-	query, args := which.query(chain, "sequence", func(int) string { return "?" })
+	order := "time, sequence"
+	if which.byChain {
+		order = "sequence"
+	}
+	query, args := which.query(chain, order, func(int) string { return "?" })
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return fmt.Errorf("%s: this is no ledger that can be read: %w", string(f), err)

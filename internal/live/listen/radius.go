@@ -105,13 +105,15 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	}
 	e := l.directory.exchange(at, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
-	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS {
-		mark(e, cause.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.protocol))
+	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS || p.server != nil && p.server.Protocol != site.RADIUS {
+		mark(e, cause.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.server.Protocol))
 	} else {
 		l.directory.stranger(e, client, p)
 	}
 	e.Request = l.attributes(packet)
-	l.judgeRequest(e, p, packet, b)
+	if p.protocol == site.RADIUS {
+		l.judgeRequest(e, p, packet, b)
+	}
 	w := &pending{key: key, e: e, request: packet}
 	w.place = l.pairs.order.PushBack(w)
 	l.pairs.waiting[key] = w

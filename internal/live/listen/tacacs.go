@@ -171,7 +171,7 @@ func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, wo
 // unknownKey follows a session by its headers alone.
 func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 	e := l.session(at, v, h)
-	remark(e, "the key is not known: give the site")
+	mark(e, cause.MarkHidden, "the key is not known: give the site")
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
 		e.Answer = "unreadable"
 		l.over(at, v, h, e)

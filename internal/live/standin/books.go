@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
@@ -19,10 +20,11 @@ import (
 // books is what a device writes down about itself, under the device's lock.
 type books struct {
 	counts   map[countKey]*Count
+	down     map[string]bool // servers that gave no answer to the last question
 	sessions map[int64]*visitor
 	traced   map[string]bool // kinds of trace that are on
 	notes    []Note          // the newest last
-	log      []LogLine       // the newest last
+	log      []cause.LogLine // the newest last
 }
 
 // countKey is a server and a kind of question.
@@ -31,32 +33,16 @@ type countKey struct {
 	question site.Purpose
 }
 
-// Count is what came of asking a server one kind of question.
+// Count is a counter with what makes the mean.
 type Count struct {
-	Server   string         `json:"server"`
-	Question string         `json:"question"`
-	Sent     int            `json:"sent"`     // transmissions
-	Accepted int            `json:"accepted"` // answers
-	Refused  int            `json:"refused"`
-	Lost     map[string]int `json:"lost"`  // no answer, by reason
-	Opens    int            `json:"opens"` // connections, and for RADIUS ports of its own, that were opened
-	Closes   int            `json:"closes"`
-	Least    float64        `json:"least_seconds"`
-	Mean     float64        `json:"mean_seconds"`
-	Most     float64        `json:"most_seconds"` // round-trip times of the answers
-	sum      time.Duration
+	cause.Count
+	sum time.Duration
 }
 
 // Note is one line of the trace that can be switched on.
 type Note struct {
 	Time time.Time `json:"time"`
 	Kind string    `json:"kind"` // authentication | authorization | accounting | packets
-	Text string    `json:"text"`
-}
-
-// LogLine is one line of the system log.
-type LogLine struct {
-	Time time.Time `json:"time"`
 	Text string    `json:"text"`
 }
 
@@ -69,7 +55,7 @@ const (
 )
 
 func newBooks() books {
-	return books{counts: map[countKey]*Count{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
+	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
 }
 
 // counter gives the counter of a server and a kind of question. The device is
@@ -78,7 +64,7 @@ func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server, p}
 	c := d.books.counts[k]
 	if c == nil {
-		c = &Count{Server: server, Question: p.String(), Lost: map[string]int{}}
+		c = &Count{Count: cause.Count{Device: d.config.Device.Name, Server: server, Question: p.String(), Lost: map[string]int{}}}
 		d.books.counts[k] = c
 	}
 	return c
@@ -145,7 +131,7 @@ func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 }
 
 // Counts gives the counters, by server and kind of question.
-func (d *Device) Counts() []Count {
+func (d *Device) Counts() []cause.Count {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	keys := slices.SortedFunc(maps.Keys(d.books.counts), func(a, b countKey) int {
@@ -154,9 +140,9 @@ func (d *Device) Counts() []Count {
 		}
 		return int(a.question - b.question)
 	})
-	all := make([]Count, 0, len(keys))
+	all := make([]cause.Count, 0, len(keys))
 	for _, k := range keys {
-		c := *d.books.counts[k]
+		c := d.books.counts[k].Count
 		c.Lost = maps.Clone(c.Lost)
 		all = append(all, c)
 	}
@@ -203,9 +189,39 @@ func keepLast[T any](all []T, most int) []T {
 
 // logs writes a line of the system log.
 func (d *Device) logs(format string, args ...any) {
+	d.log(cause.LogLine{Text: fmt.Sprintf(format, args...)})
+}
+
+func (d *Device) log(l cause.LogLine) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.books.log = keepLast(append(d.books.log, LogLine{d.config.Now(), fmt.Sprintf(format, args...)}), mostLog)
+	l.Time, l.Device = d.config.Now(), d.current.Name
+	d.books.log = keepLast(append(d.books.log, l), mostLog)
+	d.mu.Unlock()
+	d.config.Log(l)
+}
+
+// logServers writes to the log which servers gave no answer to the questions
+// of some steps, and which answer again.
+func (d *Device) logServers(person string, steps []walk.Step) {
+	for _, s := range steps {
+		for i, t := range s.Tries {
+			if i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {
+				continue
+			}
+			name, lost := t.Server.Name, t.Reply.Result == walk.Unavailable
+			d.mu.Lock()
+			was := d.books.down[name]
+			d.books.down[name] = lost
+			d.mu.Unlock()
+			switch {
+			case lost:
+				d.log(cause.LogLine{What: cause.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s, asked %d times", name, t.Reply.Reason, s.Purpose, t.N)})
+			case was:
+				d.log(cause.LogLine{What: cause.LogAgain, Server: name, Text: name + " answers again"})
+			}
+		}
+	}
 }
 
 // joined and gone note the begin and the end of a session.
@@ -214,7 +230,8 @@ func (d *Device) joined(v *visitor) {
 	d.mu.Lock()
 	d.books.sessions[v.id] = v
 	d.mu.Unlock()
-	d.logs("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)
+	d.log(cause.LogLine{What: cause.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Level: v.entry.Level,
+		Text: fmt.Sprintf("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)})
 }
 
 func (d *Device) gone(v *visitor) {
@@ -229,7 +246,8 @@ func (d *Device) gone(v *visitor) {
 
 // refusedLogin notes a login that came to nothing.
 func (d *Device) refusedLogin(v *visitor) {
-	d.logs("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)
+	d.log(cause.LogLine{What: cause.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: string(v.entry.Reason),
+		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)})
 }
 
 // Session is one open session.
@@ -263,7 +281,7 @@ func (d *Device) Notes() []Note {
 }
 
 // Log gives the system log.
-func (d *Device) Log() []LogLine {
+func (d *Device) Log() []cause.LogLine {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return slices.Clone(d.books.log)
@@ -271,10 +289,10 @@ func (d *Device) Log() []LogLine {
 
 // Health is how a server is, as the device sees it.
 type Health struct {
-	Server  string  `json:"server"`
-	Rests   float64 `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
-	Counts  []Count `json:"counts"`
-	Summary string  `json:"summary"`
+	Server  string        `json:"server"`
+	Rests   float64       `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
+	Counts  []cause.Count `json:"counts"`
+	Summary string        `json:"summary"`
 }
 
 // Servers gives how every server is that the device can ask.
@@ -283,7 +301,7 @@ func (d *Device) Servers() []Health {
 	servers := askedBy(d.design())
 	all := []Health{}
 	for _, s := range servers {
-		h := Health{Server: s.Name, Counts: []Count{}, Rests: d.restOf(s)}
+		h := Health{Server: s.Name, Counts: []cause.Count{}, Rests: d.restOf(s)}
 		sent, answered, refused, lost := 0, 0, 0, 0
 		for _, c := range counts {
 			if c.Server != s.Name {

@@ -31,9 +31,11 @@ type Config struct {
 	HostKey ssh.Signer
 	// Certificate is for the web pages and the API.
 	Certificate tls.Certificate
-	Only        *site.Way         // the one way in that everybody enters by; default: the one of the free line
-	Trace       func(cause.Trace) // default: nowhere
-	Now         func() time.Time  // default: time.Now
+	Only        *site.Way           // the one way in that everybody enters by; default: the one of the free line
+	Trace       func(cause.Trace)   // default: nowhere
+	Log         func(cause.LogLine) // default: nowhere
+	Counted     func([]cause.Count) // told the counters when a login or a session is over; default: nobody
+	Now         func() time.Time    // default: time.Now
 }
 
 // Device is a running stand-in.
@@ -68,6 +70,12 @@ type board struct {
 func New(c Config) *Device {
 	if c.Trace == nil {
 		c.Trace = func(cause.Trace) {}
+	}
+	if c.Log == nil {
+		c.Log = func(cause.LogLine) {}
+	}
+	if c.Counted == nil {
+		c.Counted = func([]cause.Count) {}
 	}
 	if c.Now == nil {
 		c.Now = time.Now
@@ -225,6 +233,7 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.password, v.asker.Password = "", ""
 	t := v.trace(cause.TraceLogin, v.visit.Steps)
 	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = "refused", v.entry.Level, v.entry.By, string(v.entry.Reason), v.entry.Wait.Seconds()
+	d.logServers(person, v.visit.Steps)
 	if v.entry.In {
 		t.Outcome = "in"
 	} else {
@@ -232,6 +241,7 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	}
 	d.noteSteps(person, v.visit.Steps)
 	d.config.Trace(t)
+	d.config.Counted(d.Counts())
 	return v.entry
 }
 
@@ -240,6 +250,7 @@ func (v *visitor) command(line string, level int) walk.Verdict {
 	before := len(v.visit.Steps)
 	verdict := v.visit.Command(v.device.now(), line, level)
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
+	v.device.logServers(v.person, v.visit.Steps[before:])
 	t := v.trace(cause.TraceCommand, v.visit.Steps[before:])
 	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
 	t.Outcome = "refused"
@@ -277,6 +288,8 @@ func (v *visitor) leave() {
 	before := len(v.visit.Steps)
 	v.visit.Leave(v.device.now(), v.device.config.Now().Sub(v.entered))
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
+	v.device.logServers(v.person, v.visit.Steps[before:])
+	v.device.config.Counted(v.device.Counts())
 	t := v.trace(cause.TraceGoodbye, v.visit.Steps[before:])
 	t.Outcome, t.Level = "out", v.entry.Level
 	v.device.config.Trace(t)

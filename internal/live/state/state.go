@@ -89,7 +89,7 @@ type Folder struct {
 	unsaid  []byte    // events that are not written yet
 	flushed time.Time // when events were last written
 	waiting bool      // a time is set to write them
-	traces  map[string]*os.File
+	open    map[string]*os.File
 
 	made, hadLedger bool // the folder is new; it held a ledger before
 }
@@ -99,6 +99,8 @@ const (
 	placesFile      = "places.json"
 	eventsFile      = "events.jsonl"
 	tracesDir       = "traces"
+	logsDir         = "logs"
+	countersDir     = "counters"
 	trafficFile     = "traffic.pcapng"
 	olderFile       = "traffic-older.pcapng" // what came before, where the capture is bounded
 	hostsFile       = "known_hosts"
@@ -110,7 +112,7 @@ const (
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, tracesDir, trafficFile, olderFile, hostsFile, certificatesDir}
+var ours = []string{placesFile, eventsFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile, certificatesDir}
 
 var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm", codesFile, codesFile + ".new"}
 
@@ -118,7 +120,7 @@ var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm",
 // it is moved to its folder previous; its ledger goes on, and so do the files
 // named as kept. A folder that holds anything else is refused.
 func Create(dir string, kept ...string) (*Folder, error) {
-	f := &Folder{Dir: dir, traces: map[string]*os.File{}}
+	f := &Folder{Dir: dir, open: map[string]*os.File{}}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s cannot be used as a state folder: %w", dir, err)
@@ -363,22 +365,50 @@ func (f *Folder) flush() {
 }
 
 // Trace appends what a device noted.
-func (f *Folder) Trace(t cause.Trace) {
+func (f *Folder) Trace(t cause.Trace) { f.append(filepath.Join(tracesDir, t.Device+lines), t) }
+
+// Log appends a line of a device's log.
+func (f *Folder) Log(l cause.LogLine) { f.append(filepath.Join(logsDir, l.Device+lines), l) }
+
+// lines is what files with a value in each line end with.
+const lines = ".jsonl"
+
+func (f *Folder) append(name string, v any) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.traces == nil {
+	if f.open == nil {
 		return
 	}
-	file := f.traces[t.Device]
+	file := f.open[name]
 	if file == nil {
+		path := filepath.Join(f.Dir, name)
+		if os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+			return
+		}
 		var err error
-		file, err = os.OpenFile(filepath.Join(f.Dir, tracesDir, t.Device+".jsonl"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+		file, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 		if err != nil {
 			return
 		}
-		f.traces[t.Device] = file
+		f.open[name] = file
 	}
-	appendLine(file, t)
+	appendLine(file, v)
+}
+
+// Counters writes the counters of a device in place of those before.
+func (f *Folder) Counters(device string, all []cause.Count) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	text, err := json.Marshal(struct {
+		Counters []cause.Count `json:"counters"`
+	}{all})
+	path := filepath.Join(f.Dir, countersDir, device+".json")
+	if err != nil || f.open == nil || os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+		return
+	}
+	if os.WriteFile(path+".new", text, 0o600) == nil {
+		_ = os.Rename(path+".new", path)
+	}
 }
 
 func appendLine(file *os.File, v any) {
@@ -392,10 +422,10 @@ func (f *Folder) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	var errs []error
-	for _, file := range f.traces {
+	for _, file := range f.open {
 		errs = append(errs, file.Close())
 	}
-	f.traces = nil
+	f.open = nil
 	f.flush()
 	if f.events != nil {
 		errs = append(errs, f.events.Close())
@@ -404,34 +434,74 @@ func (f *Folder) Close() error {
 	return errors.Join(errs...)
 }
 
-// Evidence reads everything that devices and servers noted, in no order. A
-// last line that is cut short, as by a run that was killed, is passed over;
-// notes says so.
-func (f *Folder) Evidence() (traces []cause.Trace, events []cause.Event, notes []string, err error) {
+// Evidence reads what devices and servers noted. A line that is damaged is
+// passed over, and said in the notes.
+func (f *Folder) Evidence() (e cause.Evidence, notes []string, err error) {
 	f.mu.Lock()
 	f.flush()
 	f.mu.Unlock()
-	if events, notes, err = readLines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
-		return nil, nil, notes, err
+	if e.Events, notes, err = Lines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
+		return e, notes, err
 	}
-	names, err := filepath.Glob(filepath.Join(f.Dir, tracesDir, "*.jsonl"))
+	if e.Traces, notes, err = all[cause.Trace](filepath.Join(f.Dir, tracesDir), notes); err != nil {
+		return e, notes, err
+	}
+	if e.Log, notes, err = all[cause.LogLine](filepath.Join(f.Dir, logsDir), notes); err != nil {
+		return e, notes, err
+	}
+	names, err := filepath.Glob(filepath.Join(f.Dir, countersDir, "*.json"))
 	if err != nil {
-		return nil, nil, notes, err
+		return e, notes, err
 	}
 	for _, name := range names {
-		var some []cause.Trace
-		if some, notes, err = readLines[cause.Trace](name, notes); err != nil {
-			return nil, nil, notes, err
+		some, err := ReadCounters(name)
+		if err != nil {
+			notes = append(notes, err.Error()+"; it was passed over")
+			continue
 		}
-		traces = append(traces, some...)
+		e.Counts = append(e.Counts, some...)
 	}
-	return traces, events, notes, nil
+	return e, notes, nil
+}
+
+// all reads every file of lines in a folder.
+func all[T any](dir string, notes []string) (values []T, _ []string, err error) {
+	names, err := filepath.Glob(filepath.Join(dir, "*"+lines))
+	if err != nil {
+		return nil, notes, err
+	}
+	for _, name := range names {
+		var some []T
+		if some, notes, err = Lines[T](name, notes); err != nil {
+			return nil, notes, err
+		}
+		values = append(values, some...)
+	}
+	return values, notes, nil
+}
+
+// ReadCounters reads a file of counters, as a lab writes it and as the API of a
+// stand-in gives it.
+func ReadCounters(path string) ([]cause.Count, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var file struct {
+		Counters []cause.Count `json:"counters"`
+	}
+	if err := json.Unmarshal(text, &file); err != nil {
+		return nil, fmt.Errorf("%s holds no counters: %w", path, err)
+	}
+	return file.Counters, nil
 }
 
 // maxLine bounds one line of evidence.
 const maxLine = 1 << 20
 
-func readLines[T any](path string, notes []string) ([]T, []string, error) {
+// Lines reads a file with a value in each line. A file that is not there has
+// none.
+func Lines[T any](path string, notes []string) ([]T, []string, error) {
 	file, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, notes, nil

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"encoding/csv"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/live/ledger"
+)
+
+var ledgerViews = []string{"failures", "sessions", "commands", "verify"}
+
+// ledgerView is how records are shown.
+type ledgerView struct {
+	name              string // "" for the records themselves
+	open, follow, csv bool
+}
+
+func (v ledgerView) check(json bool, f ledger.Filter) error {
+	switch {
+	case v.open && v.name != "sessions":
+		return wrong("-open is for the view sessions: mellowgate ledger sessions -open")
+	case v.follow && v.name != "":
+		return wrong("-follow goes on with records, and %s sums them up: give one of the two", v.name)
+	case v.csv && json:
+		return wrong("give one of -csv and -json")
+	case v.csv && v.name == "verify":
+		return wrong("verify has no table for -csv")
+	case v.name != "" && f.Last > 0:
+		return wrong("-last is for records; choose those of a view with -since and -until")
+	}
+	return nil
+}
+
+// rowsOut takes the rows of a view: as a table, as CSV, or as JSON Lines.
+type rowsOut struct {
+	c     *Call
+	names []string // of the columns, as in JSON
+	csv   *csv.Writer
+	rows  [][]string
+}
+
+func (c *Call) rowsOut(v ledgerView, names ...string) *rowsOut {
+	s := &rowsOut{c: c, names: names}
+	if v.csv {
+		s.csv = csv.NewWriter(c.Out)
+		_ = s.csv.Write(names) // its error comes with Flush
+	}
+	return s
+}
+
+// add takes a row: the value for JSON, the plain cells for CSV and those for people.
+func (s *rowsOut) add(value any, plain, pretty []string) error {
+	switch {
+	case *s.c.json:
+		return show.Line(s.c.Out, value)
+	case s.csv != nil:
+		for i, cell := range plain {
+			plain[i] = harmless(cell)
+		}
+		if err := s.csv.Write(plain); err != nil {
+			return err
+		}
+		s.csv.Flush()
+		return s.csv.Error()
+	}
+	s.rows = append(s.rows, pretty)
+	return nil
+}
+
+// harmless keeps a cell from being taken as a formula by a spreadsheet.
+func harmless(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		if _, err := strconv.ParseFloat(cell, 64); err != nil {
+			return "'" + cell
+		}
+	}
+	return cell
+}
+
+func (s *rowsOut) end(headings []string, flexible ...int) error {
+	switch {
+	case *s.c.json, s.csv != nil:
+		return nil
+	case len(s.rows) == 0:
+		s.c.note("no record fits")
+		return nil
+	}
+	s.c.style().Table(s.c.Out, headings, s.rows, flexible...)
+	return nil
+}
+
+func stamp(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}
+
+// short is a time as tables show it.
+func short(t time.Time) string { return t.Local().Format("01-02 15:04:05") }
+
+func (c *Call) viewLedger(v ledgerView, from ledger.Source, f ledger.Filter) error {
+	var err error
+	switch v.name {
+	case "failures":
+		err = c.failures(v, from, f)
+	case "sessions":
+		err = c.sessions(v, from, f)
+	case "commands":
+		err = c.works(v, from, f)
+	default:
+		err = c.plainRecords(v, from, f)
+	}
+	if err != nil {
+		return cannot(err)
+	}
+	return nil
+}
+
+func zoned(heading string) string {
+	zone, _ := time.Now().Zone()
+	return heading + " " + zone
+}
+
+func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error {
+	all, err := ledger.Failures(c.Context, from, f)
+	if err != nil {
+		return err
+	}
+	s := c.rowsOut(v, "count", "person", "device", "access", "from", "reason", "first", "last")
+	for _, x := range all {
+		n := fmt.Sprint(x.Count)
+		if err := s.add(x, []string{n, x.Person, x.Device, x.Access, x.From, x.Reason, stamp(&x.First), stamp(&x.Last)},
+			[]string{n, show.Safe(x.Person), x.Device, x.Access, x.From, x.Reason, short(x.First), short(x.Last)}); err != nil {
+			return err
+		}
+	}
+	return s.end([]string{"times", "person", "device", "way", "from", "reason", zoned("first"), "last"}, 5)
+}
+
+// sessionsSince is how far back sessions are looked for, unless -since says.
+const sessionsSince = 7 * 24 * time.Hour
+
+func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error {
+	now := time.Now()
+	if f.Since.IsZero() {
+		f.Since = now.Add(-sessionsSince)
+		c.note("sessions of the last 7 days; -since looks further back")
+	}
+	all, err := ledger.Sessions(c.Context, from, f)
+	if err != nil {
+		return err
+	}
+	s := c.rowsOut(v, "person", "device", "access", "from", "level", "start", "end", "seconds", "lost")
+	for _, x := range all {
+		isOpen := x.Start != nil && x.End == nil && !x.Lost
+		if v.open && !isOpen {
+			continue
+		}
+		start, end := "-", "open"
+		if x.Start != nil {
+			start = short(*x.Start)
+		}
+		switch {
+		case x.End != nil:
+			end = short(*x.End)
+		case x.Lost:
+			end = "lost: the device began anew"
+		}
+		took := "-"
+		if x.Start != nil && !x.Lost {
+			took = (time.Duration(x.Seconds(now)) * time.Second).String()
+		}
+		if err := s.add(x, []string{x.Person, x.Device, x.Access, x.From, fmt.Sprint(x.Level), stamp(x.Start), stamp(x.End), fmt.Sprintf("%.0f", x.Seconds(now)), fmt.Sprint(x.Lost)},
+			[]string{show.Safe(x.Person), x.Device, x.Access, x.From, fmt.Sprint(x.Level), start, end, took}); err != nil {
+			return err
+		}
+	}
+	return s.end([]string{"person", "device", "way", "from", "level", zoned("start"), "end", "lasted"}, 6)
+}
+
+func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
+	all, err := ledger.Works(c.Context, from, f)
+	if err != nil {
+		return err
+	}
+	s := c.rowsOut(v, "person", "commands", "refused", "devices", "first", "last", "newest")
+	for _, x := range all {
+		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "), stamp(&x.First), stamp(&x.Last), x.Newest},
+			[]string{show.Safe(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "), short(x.First), short(x.Last), show.Safe(x.Newest)}); err != nil {
+			return err
+		}
+	}
+	return s.end([]string{"person", "commands", "refused", "devices", zoned("first"), "last", "newest"}, 3, 6)
+}
+
+// recordLine is a record while records are followed: one line each, as they come.
+func (c *Call) recordLine(cells ...any) {
+	c.say("%s\n", strings.TrimRight(fmt.Sprintf("%-14s  %-10s  %-13s  %-14s  %-14s  %-8s  %-8s  %s", cells...), " "))
+}
+
+// plainRecords prints records themselves.
+func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) error {
+	s := c.rowsOut(v, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason", "session", "protocol", "chain", "sequence")
+	style := c.style()
+	one := func(r ledger.Record) error {
+		what := r.Command
+		if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
+			what = strings.TrimPrefix(what+": "+code, ": ")
+		}
+		level := fmt.Sprint(r.Level)
+		if r.Result == "refuse" {
+			level = "-"
+		}
+		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level), r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
+		if v.follow && s.csv == nil && !*c.json {
+			c.recordLine(short(r.Time), r.Node, r.Kind, show.Safe(r.Person), r.Device, r.Access, r.Result, show.Safe(what))
+			return nil
+		}
+		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access, style.Paint(show.OutcomeTone(r.Result), r.Result), level, show.Safe(what)})
+	}
+	if v.follow {
+		if s.csv == nil && !*c.json {
+			c.recordLine(zoned("TIME"), "SERVER", "KIND", "PERSON", "DEVICE", "WAY", "RESULT", "WHAT")
+		}
+		return ledger.Follow(c.Context, from, f, one)
+	}
+	if err := from.Read(c.Context, f, one); err != nil {
+		return err
+	}
+	return s.end([]string{zoned("time"), "server", "kind", "person", "device", "way", "result", "level", "what"}, 8)
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gather"
+	"mellowgate/internal/live/login"
+)
+
+// probe asks the servers that a device uses.
+func (c *Call) probe(f *whyFlags, k *known) error {
+	if k.site == nil {
+		return wrong("-probe needs the site, for the servers of %s and their keys: name it at the end", f.symptom.Device)
+	}
+	d, err := k.site.device(f.symptom.Device)
+	if err != nil {
+		return err
+	}
+	var servers []*site.Server
+	for _, w := range d.Ways {
+		if f.symptom.Access != "" && w.Access != f.symptom.Access {
+			continue
+		}
+		for _, l := range w.Lists {
+			for _, s := range l.Servers() {
+				if !slices.Contains(servers, s) {
+					servers = append(servers, s)
+				}
+			}
+		}
+	}
+	ask := &askFlags{state: f.state, as: d.Name}
+	as := d.Name
+	if !k.lab { // this host does not have the device's address
+		as, ask.as = "", ""
+		c.note("the questions come from this host and not from %s: they tell whether the servers are up, and nothing of keys", d.Name)
+	}
+	for _, s := range servers {
+		if s.TLS && as == "" {
+			continue
+		}
+		t, err := ask.target(c, *k.site, d, s, k.places, len(k.places.Servers) > 0)
+		if err != nil {
+			return err
+		}
+		done := c.working("asking " + s.Name)
+		k.Probes = append(k.Probes, gather.Probe(c.Context, t, as)...)
+		done()
+	}
+	if *c.json {
+		return nil
+	}
+	for _, b := range k.Probes {
+		c.note("asked: %s", b.Text)
+	}
+	return nil
+}
+
+// proof is what came of repeating a login.
+type proof struct {
+	Time    time.Time `json:"time"`
+	Works   bool      `json:"works"`
+	Outcome string    `json:"outcome"`
+	Level   int       `json:"level"`
+	Seconds float64   `json:"seconds"`
+	Detail  string    `json:"detail,omitempty"`
+}
+
+func (p *proof) String() string {
+	if p.Works {
+		return fmt.Sprintf("repeated at %s: in at level %d after %.1f s", p.Time.Local().Format("15:04:05 MST"), p.Level, p.Seconds)
+	}
+	text := fmt.Sprintf("repeated at %s: %s after %.1f s", p.Time.Local().Format("15:04:05 MST"), p.Outcome, p.Seconds)
+	if p.Detail != "" {
+		text += " (" + p.Detail + ")"
+	}
+	return text
+}
+
+func (p *proof) print(c *Call) {
+	if p == nil {
+		return
+	}
+	style := c.style()
+	if p.Works {
+		c.say("\n%s: %s\n", style.Paint(show.Good, "it works now"), p)
+		return
+	}
+	c.say("\n%s: %s\n", style.Paint(show.Bad, "it still fails"), show.Safe(p.String()))
+}
+
+// confirm repeats the login that was judged, in the lab.
+func (c *Call) confirm(f *whyFlags, k *known, v cause.Verdict) (*proof, error) {
+	if !k.lab {
+		return nil, wrong("-confirm repeats a login in a lab; on a real device use: mellowgate login -address ADDRESS:22 -person %s", v.Story.Person)
+	}
+	access, _, _ := strings.Cut(v.Story.Access, " ")
+	if access == "" {
+		access = site.SSH
+	}
+	dir := f.state
+	if dir == "" {
+		dir = defaultState
+	}
+	attempt, _, err := loginFlags{state: dir, device: v.Story.Device, person: v.Story.Person, through: access}.attempt()
+	if err != nil {
+		return nil, err
+	}
+	if attempt.Password, err = f.password(v.Story.Person); err != nil {
+		return nil, err
+	}
+	seen, err := login.Do(c.Context, attempt)
+	if err != nil {
+		return nil, cannot(err)
+	}
+	return &proof{time.Now().UTC(), seen.Outcome == login.In, seen.Outcome, seen.Level, seen.Took.Seconds(), seen.Detail}, nil
+}
+
+// writeIncident writes the record of an incident.
+func (c *Call) writeIncident(f *whyFlags, k *known, v cause.Verdict, p *proof) error {
+	file, err := os.OpenFile(f.write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return wrong("%s cannot be made: it may be there already; name a new file with -write", f.write)
+	}
+	defer func() { _ = file.Close() }()
+	if _, err := file.Write(incident(v, f.symptom, k.from, p)); err != nil {
+		return cannot(err)
+	}
+	c.note("%s has the record of the incident", f.write)
+	return nil
+}
+
+// incident is the record of an incident, as Markdown.
+func incident(v cause.Verdict, y cause.Symptom, from string, p *proof) []byte {
+	var b bytes.Buffer
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	title := storyLine(v.Story)
+	if len(v.Causes) > 0 {
+		line("# %s: %s\n", v.Causes[0].Cause, v.Causes[0].Where)
+	} else {
+		line("# Healthy: %s\n", title)
+	}
+	line("- Symptom: %s", title)
+	if y.Saw != "" {
+		line("- Seen: %s", y.Saw)
+	}
+	if !v.Story.Time.IsZero() {
+		line("- When: %s", v.Story.Time.UTC().Format(time.RFC3339))
+	}
+	line("- Evidence read: %s", from)
+	for _, text := range v.Clocks {
+		line("- Clocks: %s", text)
+	}
+	for i, found := range v.Causes {
+		line("\n## Cause %d: %s\n", i+1, found.Cause)
+		line("%s (%s; layer: %s; %.0f %% sure).\n", show.Safe(found.Says), show.Safe(found.Where), found.Layer, 100*found.Confidence)
+		for _, e := range found.Evidence {
+			line("- for: %s", show.Safe(e))
+		}
+		for _, e := range found.Against {
+			line("- against: %s", show.Safe(e))
+		}
+		line("\nRepair: %s", show.Safe(found.Repair))
+	}
+	if v.Story.Login != nil {
+		line("\n## The login, step by step\n")
+		line("| purpose | list | method | result | took | servers |\n|---|---|---|---|---|---|")
+		for _, s := range v.Story.Login.Steps {
+			line("| %s | %s | %s | %s %s | %.1f s | %s |", s.Purpose, s.List, s.Method, s.Result, s.Reason, s.Seconds, cell(triesText(s)))
+		}
+	} else if rows := timeline(v.Story); len(rows) > 0 {
+		line("\n## What was noted\n")
+		line("| time | by | about | what |\n|---|---|---|---|")
+		for _, r := range rows {
+			line("| %s | %s | %s | %s |", r[0], cell(r[1]), r[2], cell(r[3]))
+		}
+	}
+	line("\n## Proof that it works now\n")
+	if p == nil {
+		line("Not repeated yet: mellowgate why -device %s -who %s -confirm", v.Story.Device, v.Story.Person)
+	} else {
+		line("%s", show.Safe(p.String()))
+	}
+	return b.Bytes()
+}
+
+// cell makes a text fit for a cell of a Markdown table.
+func cell(text string) string {
+	return strings.NewReplacer("|", `\|`, "\n", " ").Replace(show.Safe(text))
+}

@@ -1,0 +1,79 @@
+package cause
+
+import (
+	"cmp"
+	"slices"
+	"time"
+)
+
+// Group is one cause at one place, with every login that it spoilt.
+type Group struct {
+	Cause
+	Logins  int       `json:"logins"`
+	People  []string  `json:"people"`
+	Devices []string  `json:"devices"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+}
+
+// Summary is everything wrong in some evidence.
+type Summary struct {
+	Groups  []Group  `json:"groups"`
+	Logins  int      `json:"logins"`  // those that were judged
+	Healthy int      `json:"healthy"` // those with nothing wrong
+	Clocks  []string `json:"clocks,omitempty"`
+}
+
+// All judges every login and groups what went wrong by cause and place, the
+// worst first: what hit most devices, then most logins.
+func All(e Evidence, symptom Symptom) Summary {
+	e, clocks := aligned(e)
+	s := Summary{Groups: []Group{}, Clocks: clocks}
+	for _, story := range stories(e) {
+		if !symptom.fits(story) {
+			continue
+		}
+		s.Logins++
+		v := judge(e, story, symptom)
+		if v.Healthy {
+			s.Healthy++
+		}
+		for _, c := range v.Causes {
+			if c.Instead {
+				continue // the second guess of a single login
+			}
+			s.add(c, v.Story)
+		}
+	}
+	slices.SortStableFunc(s.Groups, func(a, b Group) int {
+		if a.Follows != b.Follows {
+			if a.Follows {
+				return 1
+			}
+			return -1
+		}
+		return cmp.Or(cmp.Compare(len(b.Devices), len(a.Devices)), cmp.Compare(b.Logins, a.Logins))
+	})
+	return s
+}
+
+// ofServers are causes that lie between a device and a server, and not with who
+// logs in: one is the same for everybody.
+func ofServers(c Cause) bool {
+	return c.Layer == "network" || c.Layer == "transport" || c.Layer == "protocol"
+}
+
+func (s *Summary) add(c Cause, story Story) {
+	i := slices.IndexFunc(s.Groups, func(g Group) bool {
+		return g.Cause.Cause == c.Cause && g.Where == c.Where && (ofServers(c) || slices.Contains(g.People, story.Person))
+	})
+	if i < 0 {
+		s.Groups = append(s.Groups, Group{Cause: c, First: story.Time, People: []string{}, Devices: []string{}})
+		i = len(s.Groups) - 1
+	}
+	g := &s.Groups[i]
+	g.Logins++
+	g.Last = story.Time
+	g.Confidence = max(g.Confidence, c.Confidence)
+	g.People, g.Devices = appendNew(g.People, story.Person), appendNew(g.Devices, story.Device)
+}

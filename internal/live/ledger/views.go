@@ -1,0 +1,218 @@
+package ledger
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Session is one session on a device, as its records tell.
+type Session struct {
+	Person  string     `json:"person"`
+	Device  string     `json:"device"`
+	Access  string     `json:"access"`
+	From    string     `json:"from"`
+	Level   int        `json:"level"`
+	Session string     `json:"session"`
+	Start   *time.Time `json:"start"` // nil: its begin was not recorded in this time
+	End     *time.Time `json:"end"`   // nil: it is open, as far as the records tell
+	Lost    bool       `json:"lost"`  // the device began anew without saying that this ended
+}
+
+// Seconds is how long a session was, or is by now.
+func (s Session) Seconds(now time.Time) float64 {
+	if s.Start == nil {
+		return 0
+	}
+	if s.End != nil {
+		now = *s.End
+	}
+	return now.Sub(*s.Start).Seconds()
+}
+
+// Sessions reads the sessions that the filter chooses, the oldest first. A
+// device that begins anew ends those that it had.
+func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
+	f.Sessions, f.Last = true, 0
+	type key struct{ device, session, person string }
+	var all []Session
+	open := map[key]int{}
+	begins := func(device string) {
+		for k, i := range open {
+			if k.device == device {
+				all[i].Lost = true
+				delete(open, k)
+			}
+		}
+	}
+	person := f.Person
+	f.Person = "" // a device that begins anew has no person
+	err := from.Read(ctx, f, func(r Record) error {
+		if person != "" && r.Person != person && r.Kind != System {
+			return nil
+		}
+		k, at := key{r.Device, r.Session, r.Person}, r.Time
+		switch r.Kind {
+		case System:
+			if strings.HasSuffix(r.Command, " on") || strings.Contains(r.Command, "start") || strings.Contains(r.Command, "reload") {
+				begins(r.Device)
+			}
+		case SessionStart:
+			open[k] = len(all)
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level, Session: r.Session, Start: &at})
+		case SessionStop:
+			if i, ok := open[k]; ok {
+				all[i].End = &at
+				delete(open, k)
+				return nil
+			}
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level, Session: r.Session, End: &at})
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Failure is how often a name was refused on a device for one reason.
+type Failure struct {
+	Person string    `json:"person"`
+	Device string    `json:"device"`
+	Access string    `json:"access"`
+	From   string    `json:"from"`
+	Reason string    `json:"reason"`
+	Count  int       `json:"count"`
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+}
+
+// Failures reads what was refused, grouped by who, where, from where and why,
+// the most often first.
+func Failures(ctx context.Context, from Source, f Filter) ([]Failure, error) {
+	f.Refused, f.Last = true, 0
+	type key struct{ person, device, access, from, reason string }
+	all := map[key]*Failure{}
+	err := from.Read(ctx, f, func(r Record) error {
+		reason, _, _ := strings.Cut(r.Reason, ":")
+		k := key{r.Person, r.Device, r.Access, r.From, reason}
+		v := all[k]
+		if v == nil {
+			v = &Failure{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Reason: reason, First: r.Time}
+			all[k] = v
+		}
+		v.Count++
+		v.Last = r.Time
+		return nil
+	})
+	some := make([]Failure, 0, len(all))
+	for _, v := range all {
+		some = append(some, *v)
+	}
+	slices.SortFunc(some, func(a, b Failure) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), a.First.Compare(b.First), cmp.Compare(a.Person, b.Person), cmp.Compare(a.Device, b.Device))
+	})
+	return some, err
+}
+
+// Work is what a person typed, across devices.
+type Work struct {
+	Person   string    `json:"person"`
+	Commands int       `json:"commands"`
+	Refused  int       `json:"refused"`
+	Devices  []string  `json:"devices"`
+	First    time.Time `json:"first"`
+	Last     time.Time `json:"last"`
+	Newest   string    `json:"newest"` // the last command
+}
+
+// Works reads how much each person typed, and where, the most first.
+func Works(ctx context.Context, from Source, f Filter) ([]Work, error) {
+	f.Kinds, f.Last = []string{string(Command), string(Decision)}, 0
+	all := map[string]*Work{}
+	devices := map[string]map[string]bool{}
+	err := from.Read(ctx, f, func(r Record) error {
+		if r.Command == "" {
+			return nil
+		}
+		v := all[r.Person]
+		if v == nil {
+			v = &Work{Person: r.Person, First: r.Time}
+			all[r.Person], devices[r.Person] = v, map[string]bool{}
+		}
+		if r.Kind == Decision {
+			v.Refused++
+		} else {
+			v.Commands++
+		}
+		v.Last, v.Newest = r.Time, r.Command
+		devices[r.Person][r.Device] = true
+		return nil
+	})
+	some := make([]Work, 0, len(all))
+	for name, v := range all {
+		v.Devices = slices.Sorted(maps.Keys(devices[name]))
+		some = append(some, *v)
+	}
+	slices.SortFunc(some, func(a, b Work) int {
+		return cmp.Or(cmp.Compare(b.Commands, a.Commands), cmp.Compare(a.Person, b.Person))
+	})
+	return some, err
+}
+
+// looksEvery is how often Follow looks for new records, and overlaps how far it
+// looks back: records of one moment may be written in any order.
+const (
+	looksEvery = 300 * time.Millisecond
+	overlaps   = 5 * time.Second
+)
+
+// Follow calls do for every record that the filter chooses, and then for each
+// new one, until the context ends.
+func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) error {
+	type id struct {
+		chain    string
+		sequence int64
+	}
+	seen := map[id]time.Time{}
+	newest, oldest := f.Since, time.Time{}
+	each := func(r Record) error {
+		k := id{r.Chain, r.Sequence}
+		if _, before := seen[k]; before || r.Time.Before(oldest) {
+			return nil
+		}
+		if f.Last > 0 && (oldest.IsZero() || r.Time.Before(oldest)) {
+			oldest = r.Time // those before the newest so many are not wanted
+		}
+		if seen[k] = r.Time; r.Time.After(newest) {
+			newest = r.Time
+		}
+		return do(r)
+	}
+	for {
+		if err := from.Read(ctx, f, each); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		f.Last = 0
+		if newest.IsZero() {
+			newest = time.Now().Add(-overlaps)
+		}
+		f.Since = newest.Add(-overlaps)
+		for k, at := range seen {
+			if at.Before(f.Since) {
+				delete(seen, k)
+			}
+		}
+		timer := time.NewTimer(looksEvery)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return nil
+		case <-timer.C:
+		}
+	}
+}
