@@ -31,7 +31,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Equal(t, []any{"in", 15, true, "allowed"}, []any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
 	require.Contains(t, seen.Commands[1].Output, "port 3   off")
 
-	r = c.run(t, "why", "-state", "st", "-person", "ines.marsh")
+	r = c.run(t, "why", "-state", "st", "-who", "ines.marsh")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "healthy: ines.marsh at north-sw-1 by ssh")
 
@@ -50,6 +50,9 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 			Cause, Where, Repair string
 			Confidence           float64
 			Evidence, Against    []string
+			Layer, Says          string
+			Next                 []string
+			Follows, Instead     bool
 		}
 		Healthy bool
 	}

@@ -61,7 +61,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"why", "-state", "damaged"}, 2, "places.json is damaged"},
 		{[]string{"ledger", "-state", "nothing"}, 2, "is not a state folder"},
 		{[]string{"ledger", "-kind", "comand"}, 2, `did you mean "command"?`},
-		{[]string{"ledger", "-since", "yesterday"}, 2, "2h, 2026-11-23 or"},
+		{[]string{"ledger", "-since", "yesterday"}, 2, "2h, 03:10, 2026-11-23 or"},
 		{[]string{"login"}, 2, "login needs -device or -address, and -person"},
 		{[]string{"login", "-device", "a", "-person", "b", "-through", "shh"}, 2, `did you mean "ssh"?`},
 		{[]string{"login", "-device", "a", "-person", "b", "-state", "nothing"}, 2, "is not a state folder"},

@@ -27,6 +27,11 @@ func printVerdict(c *Call, v cause.Verdict) {
 		case i > 0:
 			c.say("\n%s\n", style.Paint(show.Strong, "and:"))
 		}
+		if slices.ContainsFunc(v.Causes[:i], func(before cause.Cause) bool { return before.Cause == found.Cause && !found.Instead }) {
+			c.say("%s: %s, for the same reasons\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
+			style.Item(c.Out, "  repair   ", show.Safe(found.Repair))
+			continue
+		}
 		c.say("%s: %s\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
 		style.Wrap(c.Out, "  ", show.Safe(found.Says)+fmt.Sprintf(" (%.0f %% sure; layer: %s)", math.Round(100*found.Confidence), found.Layer))
 		for _, e := range found.Evidence {

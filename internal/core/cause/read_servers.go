@@ -179,7 +179,7 @@ func packetSigns(x Exchange, server string) signs {
 		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question, x.Seconds))
 	case x.Answer == "none" && !marked && x.Protocol == "radius":
 		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
-	case x.Answer == Failed:
+	case x.Answer == Failed && x.Key != KeyUnfit: // an error in answer to what it could not read is no word of its own
 		say(saidErrorSign, question+": it answers that it cannot answer")
 	case x.Answer == "unreadable" && x.Key == KeyUnfit:
 		say(unreadableSign, question+": the answer cannot be read")
@@ -278,7 +278,7 @@ func (j *judging) lookLog(p *point) {
 }
 
 // probeWords are the signs of what came of a question put on purpose.
-var probeWords = map[string]string{ProbeOpen: openSign, ProbeClosed: closedSign, ProbeSilent: probeSilentSign, ProbeNoWay: noWaySign, ProbeAlive: aliveSign, ProbeRefused: fitsSign,
+var probeWords = map[string]string{ProbeOpen: openSign, ProbeClosed: closedSign, ProbeSilent: probeSilentSign, ProbeNoWay: noWaySign, ProbeAlive: aliveSign, ProbeRefused: siteKeySign,
 	ProbeUnfit: unfitSign, ProbeUnknown: unknownSign, ProbeError: saidErrorSign, ProbeTLS: tlsSign}
 
 // lookProbes adds what came of our own questions.

@@ -55,7 +55,8 @@ const (
 	heldPortSign     = "held-port"   // or asks another port
 	heldSourceSign   = "held-source" // or asks from an unknown address
 	asDesignedSign   = "as-designed"
-	upAgainSign      = "up-again" // it answers now
+	siteKeySign      = "site-key-works" // asked now with the site's key, it answers
+	upAgainSign      = "up-again"       // it answers now
 )
 
 // What signs show about a person, a session, a command.

@@ -234,9 +234,9 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 	return nil
 }
 
-// mostRetries is how often a login is tried alone before it counts as a
+// mostRetries is how often a login is tried alone, at most, before it counts as a
 // mismatch: that can be repeated, a late answer of a busy machine cannot.
-const mostRetries = 2
+const mostRetries = 4
 
 // try tries one login, and the second one where servers then rest.
 func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {

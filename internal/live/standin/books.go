@@ -216,7 +216,7 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			switch {
 			case lost:
 				d.log(cause.LogLine{What: cause.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
-					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s, asked %d times", name, t.Reply.Reason, s.Purpose, t.N)})
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; tries: %d", name, t.Reply.Reason, s.Purpose, t.N)})
 			case was:
 				d.log(cause.LogLine{What: cause.LogAgain, Server: name, Text: name + " answers again"})
 			}

@@ -1,0 +1,88 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// One lab, some faults, and why asked in every way.
+func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-state", "st", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+	try := func(device string) {
+		c.run(t, append([]string{"login", "-state", "st", "-device", device, "-person", "ines.marsh"}, password...)...)
+	}
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "tern key-differs for south-sw-1", "-set", "plover key-differs for south-sw-1", "-set", "sanderling closed for mv-avocet-rtr").status)
+	try("mv-avocet-rtr")
+	try("north-sw-1")
+	try("south-sw-1")
+
+	for _, evidence := range [][]string{{"-state", "st"}, {"-capture", "st/traffic.pcapng", "-device", "south-sw-1", "demo/as-reviewed"}, {"-events", "st/events.jsonl", "-device", "south-sw-1"},
+		{"-trace", "st/traces/south-sw-1.jsonl"}, {"-log", "st/logs/south-sw-1.jsonl"}, {"-counters", "st/counters/south-sw-1.json"}} {
+		r := c.run(t, append([]string{"why"}, evidence...)...)
+		require.Zero(t, r.status, "%v: %s", evidence, r.err)
+		require.Regexp(t, `^key-differs: south-sw-1 and server (tern|plover)\n`, r.out, "%v", evidence)
+	}
+	stdin := c
+	capture, err := os.ReadFile(filepath.Join(c.dir, "st/traffic.pcapng"))
+	require.NoError(t, err)
+	stdin.stdin = string(capture)
+	r := stdin.run(t, "why", "-capture", "-", "-key-file", "demo/as-reviewed/keys/shore.key")
+	require.Zero(t, r.status, r.err)
+
+	r = c.run(t, append([]string{"why", "-state", "st", "-probe", "-device", "south-sw-1", "-write", "incident.md", "-confirm"}, password...)...)
+	require.Equal(t, 1, r.status, "it still fails")
+	require.Contains(t, r.err, "asked: tern refuses a name that nobody has, asked as south-sw-1: with the site's key it answers")
+	require.Contains(t, r.out, "it still fails: repeated at")
+	written, err := os.ReadFile(filepath.Join(c.dir, "incident.md"))
+	require.NoError(t, err)
+	for _, part := range []string{"# key-differs: south-sw-1 and server tern\n", "- Symptom: ines.marsh at south-sw-1 by ssh", "Repair: put the key shore-key on south-sw-1", "| login | crew | group shore |", "repeated at"} {
+		require.Contains(t, string(written), part)
+	}
+	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err, "it may be there already")
+
+	r = c.run(t, "why", "-state", "st", "-all")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "key-differs: south-sw-1 and server tern\n")
+	require.Contains(t, r.out, "server-off: mv-avocet-rtr to server sanderling\n")
+	require.Contains(t, r.out, "4 logins, 1 of them healthy; 3 causes\n", "and nothing else of the healthy one")
+	var all struct {
+		Groups []struct {
+			Cause, Where, Layer, Says, Repair, First, Last string
+			Confidence                                     float64
+			Evidence, Against, Next, People, Devices       []string
+			Follows, Instead                               bool
+			Logins                                         int
+		}
+		Logins, Healthy int
+	}
+	strictly(t, c.run(t, "why", "-state", "st", "-all", "-json").out, &all)
+	require.Len(t, all.Groups, 3)
+	require.Contains(t, c.run(t, "why", "-state", "st", "-all", "-device", "north-sw-1").out, "healthy: 1 login, and nothing is wrong with any")
+
+	r = c.run(t, "why", "-who", "odd.larsen", "-device", "north-sw-1", "-through", "ssh", "-saw", "refused", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "disabled-or-expired: north-sw-1 by ssh")
+
+	for _, bad := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-through", "shh"}, `did you mean "ssh"?`}, {[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
+		{[]string{"-all", "-confirm"}, "-all is about all"}, {[]string{"-at", "noon"}, "03:10 or 2026-11-23T03:10 is wanted"}, {[]string{"-capture", "demo/as-reviewed/site.yaml"}, "this is no pcap or pcapng capture"},
+		{[]string{"-counters", "demo/as-reviewed/site.yaml"}, "holds no counters"}, {[]string{"-events", "demo/as-reviewed/site.yaml"}, "holds no line that can be read"},
+		{[]string{"-log", "none"}, "none"}, {[]string{"-device", "south-sw-2", "demo/as-reviewed"}, `did you mean "south-sw-1"?`},
+	} {
+		r := c.run(t, append([]string{"why"}, bad.args...)...)
+		require.Equal(t, 2, r.status, "%v: %s", bad.args, r.err)
+		require.Contains(t, r.err, bad.says, "%v", bad.args)
+	}
+	r = c.run(t, "why", "-state", "st", "-who", "ines.mrash")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.err, `did you mean "ines.marsh"?`)
+	require.Equal(t, 130, lab.end(t))
+}
