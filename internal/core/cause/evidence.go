@@ -263,3 +263,23 @@ const (
 	ProbeError   = "error"
 	ProbeTLS     = "tls"
 )
+
+// After gives the part of the evidence that is from a time on; counters have
+// none, and stay.
+func (e Evidence) After(since time.Time) Evidence {
+	e.Traces = after(e.Traces, since, func(v Trace) time.Time { return v.Time })
+	e.Events = after(e.Events, since, func(v Event) time.Time { return v.Time })
+	e.Exchanges = after(e.Exchanges, since, func(v Exchange) time.Time { return v.Time })
+	e.Log = after(e.Log, since, func(v LogLine) time.Time { return v.Time })
+	return e
+}
+
+func after[T any](all []T, since time.Time, at func(T) time.Time) []T {
+	var some []T
+	for _, v := range all {
+		if !at(v).Before(since) {
+			some = append(some, v)
+		}
+	}
+	return some
+}

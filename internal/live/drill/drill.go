@@ -104,6 +104,9 @@ func Start(ctx context.Context, o Options) (Report, error) {
 	}
 	d := &drill{Options: o, passwords: passwords, report: Report{Skipped: map[string]int{}}}
 	trials := d.trials()
+	if len(trials) == 0 {
+		return d.report, nil
+	}
 	dir, err := os.MkdirTemp("", "mellowgate-drill-")
 	if err != nil {
 		return d.report, err

@@ -1,0 +1,370 @@
+package cli
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/drawing"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gather"
+	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/listen"
+	"mellowgate/internal/live/state"
+)
+
+//go:embed page/report.html
+var reportPage string
+
+func reportCommand() *Command {
+	return &Command{
+		Name: "report", Args: "[SITE]", Short: "one HTML page for a review or an audit",
+		Long: `Makes one page of the whole site: the design drawn, what happens in each outage, what check finds, and who may do what.
+With -state also what went wrong lately, by cause, and which records are kept, with a proof that none was changed. With
+-drill also the result of a drill, from a file that drill -json wrote.
+
+The page loads nothing from elsewhere, is fit for print, and follows the light or dark of the reader's system. It holds no
+secret: keys and passwords are not in it.`,
+		Examples: []Example{
+			{"mellowgate report demo/as-drafted > report.html", "the design alone"},
+			{"mellowgate report -state mellowgate-state -write report.html demo/as-reviewed", "with what was noted in a lab, into a file"},
+		},
+		Prepare: func(c *Call) func() error {
+			dir := c.Flags.String("state", "", "the state `folder` of serve or of a lab, for failures and records")
+			drilled := c.Flags.String("drill", "", "a `file` that drill -json wrote")
+			write := c.Flags.String("write", "", "write the page into this new `file`; else it is printed")
+			since := c.Flags.String("since", "24h", "failures from this `time` on: 2h, 03:10, 2026-11-23")
+			return func() error { return c.makeReport(*dir, *drilled, *write, *since) }
+		},
+	}
+}
+
+// reported is what the page shows.
+type reported struct {
+	Site, About, Made, From, State, Version, Summary, People string
+	Tiles                                                    []tile
+	Drawing                                                  drawing.Drawing
+	Matrix                                                   reportedMatrix
+	Findings                                                 []reportedFinding
+	Grants                                                   []reportedGrant
+	Drill                                                    *reportedDrill
+	Causes                                                   *reportedCauses
+	Records                                                  *reportedRecords
+}
+
+type tile struct{ Number, Text, Tone string }
+
+type reportedMatrix struct {
+	Headings []string
+	Rows     []reportedRow
+	Legend   string
+}
+
+type reportedRow struct {
+	Devices string
+	Cells   []tile
+}
+
+type reportedFinding struct{ Code, Severity, Where, Text, Holds, Repair, Tone string }
+
+type reportedGrant struct {
+	Who, Where, Through, From, Hours, Role string
+	Level                                  int
+}
+
+type reportedDrill struct {
+	Text, Tone string
+	Mismatches []drillRunJSON
+}
+
+type reportedCauses struct {
+	Text   string
+	Groups []reportedCause
+}
+
+type reportedCause struct {
+	Cause, Where, Says, Last string
+	Logins                   int
+}
+
+type reportedRecords struct {
+	Text, Proof, Tone string
+	Kinds             []reportedKind
+	Chains            []ledger.Head
+}
+
+type reportedKind struct {
+	Kind, First, Last string
+	Count             int
+}
+
+// tones are the classes of the page for each tone.
+var tones = map[show.Tone]string{show.Good: "good", show.Careful: "careful", show.Bad: "bad"}
+
+func (c *Call) makeReport(dir, drilled, write, since string) error {
+	l, err := c.load(false)
+	if err != nil {
+		return err
+	}
+	from, err := pointOfTime("-since", since, time.Now())
+	if err != nil {
+		return err
+	}
+	r := c.reportOf(l)
+	if drilled != "" {
+		if r.Drill, err = reportDrill(drilled); err != nil {
+			return failure{ExitUsage, err}
+		}
+	}
+	if dir != "" {
+		if err := c.reportState(&r, l, dir, from); err != nil {
+			return err
+		}
+	}
+	page, err := template.New("report").Funcs(template.FuncMap{
+		"offset": func(n, by int) int { return n + by },
+		"line":   func(y, i int) int { return y + 38 + 17*i },
+	}).Parse(reportPage)
+	if err != nil {
+		return cannot(err)
+	}
+	var b bytes.Buffer
+	if err := page.Execute(&b, r); err != nil {
+		return cannot(err)
+	}
+	if write == "" {
+		_, err = c.Out.Write(b.Bytes())
+		return err
+	}
+	file, err := os.OpenFile(write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return wrong("%s cannot be made: it may be there already; name a new file with -write", write)
+	}
+	defer func() { _ = file.Close() }()
+	if _, err := file.Write(b.Bytes()); err != nil {
+		return cannot(err)
+	}
+	c.note("%s has the report", write)
+	return nil
+}
+
+// reportOf is what the design alone gives.
+func (c *Call) reportOf(l loaded) reported {
+	found := c.check(l)
+	shapes := l.reckoner().Shapes(l.Devices)
+	r := reported{Site: l.Name, About: l.About, Made: time.Now().Format("2006-01-02 15:04 MST"), From: l.Path, Version: Version, Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}
+	if r.Site == "" {
+		r.Site = "This site"
+	}
+	errors, tone := found.Count(advice.Error), "good"
+	if found.Count(advice.Warning) > 0 {
+		tone = "careful"
+	}
+	if errors > 0 {
+		tone = "bad"
+	}
+	r.Tiles = []tile{{fmt.Sprint(errors), plural(errors, "error") + " in the design", tone}, {fmt.Sprint(found.Count(advice.Warning)), plural(found.Count(advice.Warning), "warning"), ""},
+		{fmt.Sprint(len(l.Devices)), plural(len(l.Devices), "device"), ""}, {fmt.Sprint(len(l.Servers)), plural(len(l.Servers), "server"), ""}, {fmt.Sprint(len(l.Site.People)), "people", ""}}
+	r.Matrix = matrixOf(shapes)
+	for _, f := range found.Findings {
+		r.Findings = append(r.Findings, reportedFinding{f.Code, string(f.Severity), l.Where(f.Place), f.Text, holdsFor(f), f.Repair, tones[severityTone[f.Severity]]})
+	}
+	for _, g := range l.Grants {
+		r.Grants = append(r.Grants, grantOf(g))
+	}
+	disabled := 0
+	for _, p := range l.Site.People {
+		if p.Disabled || p.Expired(time.Now()) {
+			disabled++
+		}
+	}
+	r.People = fmt.Sprintf("The site names %d people, %d of them not allowed any more.", len(l.Site.People), disabled)
+	return r
+}
+
+// sentence makes a text begin as one, and end so.
+func sentence(text string) string {
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+// plural gives the bare noun for a number.
+func plural(n int, one string) string {
+	_, noun, _ := strings.Cut(show.Count(n, one), " ")
+	return noun
+}
+
+// matrixOf is the outage matrix, with equal rows joined.
+func matrixOf(shapes []foresee.Shape) reportedMatrix {
+	all := columns(shapes)
+	m := reportedMatrix{Legend: standingLegend}
+	for _, c := range all {
+		m.Headings = append(m.Headings, c.heading)
+	}
+	at := map[string]int{}
+	var devices [][]string
+	for _, sh := range shapes {
+		row, key := reportedRow{}, ""
+		for _, c := range all {
+			s := sh.Standing(c.outage)
+			row.Cells = append(row.Cells, tile{Text: string(s), Tone: tones[standingTone[s]]})
+			key += string(s) + "|"
+		}
+		i, known := at[key]
+		if !known {
+			i = len(m.Rows)
+			at[key] = i
+			m.Rows, devices = append(m.Rows, row), append(devices, nil)
+		}
+		for _, d := range sh.Devices {
+			devices[i] = append(devices[i], d.Name)
+		}
+	}
+	for i := range m.Rows {
+		m.Rows[i].Devices = strings.Join(some(devices[i], 12), ", ")
+	}
+	return m
+}
+
+func grantOf(g *site.Grant) reportedGrant {
+	r := reportedGrant{Where: "everywhere", Through: "every way in", From: "anywhere", Hours: "always", Role: g.RoleRef.Name}
+	var who, hours, from, where []string
+	for _, w := range g.Who {
+		if w.Team != "" {
+			who = append(who, "team "+w.Team)
+		} else {
+			who = append(who, w.Person)
+		}
+	}
+	r.Who = strings.Join(who, ", ")
+	for label, values := range g.Where {
+		where = append(where, label+": "+strings.Join(values, ", "))
+	}
+	if slices.Sort(where); len(where) > 0 {
+		r.Where = strings.Join(where, "; ")
+	}
+	if len(g.Through) > 0 {
+		r.Through = strings.Join(g.Through, ", ")
+	}
+	for _, p := range g.From {
+		from = append(from, p.String())
+	}
+	if len(from) > 0 {
+		r.From = strings.Join(from, ", ")
+	}
+	for _, h := range g.Hours {
+		hours = append(hours, h.String())
+	}
+	if len(hours) > 0 {
+		r.Hours = strings.Join(hours, "; ")
+	}
+	if g.Role != nil {
+		r.Level = g.Role.Level
+	}
+	return r
+}
+
+// mostMismatches bounds those of a drill that the page lists.
+const mostMismatches = 50
+
+// reportDrill reads what drill -json wrote.
+func reportDrill(file string) (*reportedDrill, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the drill cannot be read: %w", err)
+	}
+	var d struct {
+		Runs           []drillRunJSON `json:"runs"`
+		Matched, Total int
+		Seconds        float64
+	}
+	if err := json.Unmarshal(text, &d); err != nil || d.Total == 0 {
+		return nil, fmt.Errorf("%s holds no drill; make one with: mellowgate drill -json SITE > FILE", file)
+	}
+	r := &reportedDrill{Text: fmt.Sprintf("%d of %d logins came out as foreseen, with real packets, in %.0f s.", d.Matched, d.Total, d.Seconds), Tone: "good"}
+	if d.Matched < d.Total {
+		r.Tone = "bad"
+	}
+	for _, run := range d.Runs {
+		if !run.Match && len(r.Mismatches) < mostMismatches {
+			r.Mismatches = append(r.Mismatches, run)
+		}
+	}
+	return r, nil
+}
+
+// reportState adds what was noted: failures by cause, and records.
+func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) error {
+	folder, err := state.Open(dir)
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	places, err := folder.Places()
+	if err != nil {
+		return failure{ExitUsage, err}
+	}
+	r.State = dir
+	done := c.working("reading " + dir)
+	defer done()
+	e, notes, err := gather.Folder(folder, listen.InPlaces(l.Site, l.Keys, places))
+	if err != nil {
+		return cannot(err)
+	}
+	for _, n := range notes {
+		c.note("%s", n)
+	}
+	e.Site, e.Keys = l.Site, l.Keys
+	s := cause.All(e.After(since), cause.Symptom{})
+	r.Causes = &reportedCauses{Text: fmt.Sprintf("Since %s: %s, %d of them with nothing wrong.", since.Local().Format("2006-01-02 15:04 MST"), show.Count(s.Logins, "login"), s.Healthy)}
+	for _, g := range s.Groups {
+		r.Causes.Groups = append(r.Causes.Groups, reportedCause{g.Cause.Cause, g.Where, g.Says, g.Last.Local().Format("01-02 15:04"), g.Logins})
+	}
+	r.Tiles = append(r.Tiles, tile{fmt.Sprint(s.Logins - s.Healthy), "logins with something wrong", map[bool]string{true: "careful"}[s.Logins > s.Healthy]})
+	return c.reportRecords(r, dir)
+}
+
+// reportRecords adds the records that are kept, and whether they are whole.
+func (c *Call) reportRecords(r *reported, dir string) error {
+	from, err := c.ledgerSource(dir, "")
+	if err != nil {
+		return err
+	}
+	kinds, total := map[ledger.Kind]*reportedKind{}, 0
+	err = from.Read(c.Context, ledger.Filter{}, func(x ledger.Record) error {
+		k, at := kinds[x.Kind], x.Time.Local().Format("2006-01-02 15:04:05")
+		if k == nil {
+			k = &reportedKind{Kind: string(x.Kind), First: at}
+			kinds[x.Kind] = k
+		}
+		k.Count++
+		k.Last = at
+		total++
+		return nil
+	})
+	if err != nil {
+		return cannot(err)
+	}
+	r.Records = &reportedRecords{Text: show.Count(total, "record") + " are kept.", Proof: "Every one is as it was written.", Tone: "good"}
+	for _, name := range ledger.Kinds() {
+		if k := kinds[ledger.Kind(name)]; k != nil {
+			r.Records.Kinds = append(r.Records.Kinds, *k)
+		}
+	}
+	proof, err := ledger.Verify(c.Context, from)
+	if err != nil {
+		return cannot(err)
+	}
+	if r.Records.Chains = proof.Chains; len(proof.Breaks) > 0 {
+		r.Records.Tone, r.Records.Proof = "bad", fmt.Sprintf("They are not as they were written: %s", proof.Breaks[0].What)
+	}
+	return nil
+}
