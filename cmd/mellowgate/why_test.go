@@ -52,11 +52,11 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	require.Contains(t, r.out, "4 logins, 1 of them healthy; 3 causes\n", "and nothing else of the healthy one")
 	var all struct {
 		Groups []struct {
-			Cause, Where, Layer, Says, Repair, First, Last string
-			Confidence                                     float64
-			Evidence, Against, Next, People, Devices       []string
-			Follows, Instead                               bool
-			Logins                                         int
+			Cause, Where, Server, Layer, Says, Repair, First, Last string
+			Confidence                                             float64
+			Evidence, Against, Next, People, Devices               []string
+			Follows, Instead                                       bool
+			Logins                                                 int
 		}
 		Logins, Healthy int
 	}

@@ -323,7 +323,7 @@ func (s *story) why(symptom cause.Symptom) error {
 	}
 	e.Site, e.Keys = s.site.Site, s.site.Keys
 	v := cause.Explain(e, symptom)
-	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
+	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -who "+symptom.Person))
 	for i, found := range v.Causes {
 		if i == 2 {
 			break

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -22,7 +23,7 @@ func whyCommand() *Command {
 	return &Command{
 		Name: "why", Args: "[SITE]", Short: "the cause of a failed login, with its evidence and the repair",
 		Long: `Names the cause of a failed login from whatever evidence there is. Without a file it reads the state folder of a lab or of
-serve; or give any of -capture, -events, -trace, -counters and -log. Any one kind alone is enough for the best answer that
+serve; or give any of -capture, -interface, -events, -trace, -counters and -log. Any one kind alone is enough for the best answer that
 it allows; more of them sharpen it. With a SITE it knows names, keys and the design.
 
 It judges the newest login that went wrong; -who, -device, -through, -at and -saw choose another. The first line is the
@@ -45,6 +46,8 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			f := &whyFlags{}
 			c.Flags.StringVar(&f.state, "state", "", "the state `folder` to read (default "+defaultState+", where no file is named)")
 			c.Flags.StringVar(&f.files.Capture, "capture", "", "a capture `file`, pcap or pcapng; - for standard input")
+			c.Flags.StringVar(&f.on, "interface", "", "listen live on this network `interface` for the time of -for; needs a privilege")
+			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface: how long, such as 30s")
 			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
 			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
 			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device, JSON")
@@ -67,6 +70,8 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 
 type whyFlags struct {
 	state, key, at, write string
+	on                    string
+	span                  time.Duration
 	files                 gather.Files
 	symptom               cause.Symptom
 	probe, all, confirm   bool
@@ -81,6 +86,8 @@ func (f *whyFlags) check() error {
 		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, cause.Saws), strings.Join(cause.Saws, ", "))
 	case y.Access != "" && !slices.Contains(site.Accesses(), y.Access):
 		return wrong("there is no way in %q%s; they are %s", y.Access, nearest.Suggest(y.Access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	case f.on != "" && f.files.Capture != "":
+		return wrong("give one of -capture and -interface")
 	case f.probe && y.Device == "":
 		return wrong("-probe asks as a device: name it with -device")
 	case f.all && (f.write != "" || f.confirm):
@@ -211,8 +218,8 @@ func addNew(all []string, name string) []string {
 func (c *Call) evidence(f *whyFlags) (*known, error) {
 	k := &known{}
 	dir := f.state
-	alone := f.files.None() && f.state == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)
-	if dir == "" && f.files.None() {
+	alone := f.files.None() && f.on == "" && f.state == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)
+	if dir == "" && f.files.None() && f.on == "" {
 		dir = defaultState
 	}
 	if f.state == "" && f.files.Capture != "" { // the capture of a state folder has the addresses of that run
@@ -287,6 +294,13 @@ func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d listen.Direct
 	if err != nil {
 		return failure{ExitUsage, err}
 	}
+	if f.on != "" {
+		note, err := c.overhear(f, k, d)
+		if err != nil {
+			return err
+		}
+		notes = append(notes, note...)
+	}
 	for _, n := range notes {
 		c.note("%s", n)
 	}
@@ -294,6 +308,24 @@ func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d listen.Direct
 		k.from = "the site"
 	}
 	return nil
+}
+
+// overhear listens live for a time.
+func (c *Call) overhear(f *whyFlags, k *known, d listen.Directory) (notes []string, err error) {
+	ctx, cancel := context.WithTimeout(c.Context, f.span)
+	defer cancel()
+	source, done, err := listen.Interface(ctx, f.on)
+	if err != nil {
+		return nil, cannot(err)
+	}
+	defer done()
+	c.note("listening on %s for %s", f.on, f.span)
+	some, note := gather.Listened(source, f.on, d)
+	if note != "" {
+		notes = append(notes, note)
+	}
+	k.Exchanges, k.from = append(k.Exchanges, some...), strings.TrimPrefix(k.from+", "+f.on, ", ")
+	return notes, nil
 }
 
 // everything prints all that is wrong.
@@ -324,7 +356,11 @@ func (c *Call) everything(f *whyFlags, k *known) error {
 		}
 		c.say("%s: %s%s\n", style.Paint(show.Bad, g.Cause.Cause), show.Safe(g.Where), mark)
 		style.Wrap(c.Out, "  ", show.Safe(g.Says))
-		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s, from %s to %s", show.Count(g.Logins, "login"), strings.Join(some(g.People, 5), ", "), g.First.Local().Format("15:04:05"), g.Last.Local().Format("15:04:05 MST"))))
+		on := ""
+		if len(g.Devices) > 1 {
+			on = " on " + strings.Join(some(g.Devices, 5), ", ")
+		}
+		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s%s, from %s to %s", show.Count(g.Logins, "login"), strings.Join(some(g.People, 5), ", "), on, g.First.Local().Format("15:04:05"), g.Last.Local().Format("15:04:05 MST"))))
 		style.Item(c.Out, "  repair   ", show.Safe(g.Repair))
 	}
 	c.say("\n%s, %d of them healthy; %s\n", show.Count(s.Logins, "login"), s.Healthy, show.Count(len(s.Groups), "cause"))

@@ -33,7 +33,11 @@ func printVerdict(c *Call, v cause.Verdict) {
 			continue
 		}
 		c.say("%s: %s\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
-		style.Wrap(c.Out, "  ", show.Safe(found.Says)+fmt.Sprintf(" (%.0f %% sure; layer: %s)", math.Round(100*found.Confidence), found.Layer))
+		how := fmt.Sprintf(" (%.0f %% sure; layer: %s)", math.Round(100*found.Confidence), found.Layer)
+		if found.Cause == cause.NotKnown {
+			how = ""
+		}
+		style.Wrap(c.Out, "  ", show.Safe(found.Says)+how)
 		for _, e := range found.Evidence {
 			style.Item(c.Out, "  for      ", show.Safe(e))
 		}

@@ -2,7 +2,9 @@ package cause
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -25,7 +27,8 @@ type Summary struct {
 }
 
 // All judges every login and groups what went wrong by cause and place, the
-// worst first: what hit most devices, then most logins.
+// worst first: what lies between devices and servers, then in the design, then
+// with people; of these what hit most devices, then most logins.
 func All(e Evidence, symptom Symptom) Summary {
 	e, clocks := aligned(e)
 	s := Summary{Groups: []Group{}, Clocks: clocks}
@@ -46,13 +49,7 @@ func All(e Evidence, symptom Symptom) Summary {
 		}
 	}
 	slices.SortStableFunc(s.Groups, func(a, b Group) int {
-		if a.Follows != b.Follows {
-			if a.Follows {
-				return 1
-			}
-			return -1
-		}
-		return cmp.Or(cmp.Compare(len(b.Devices), len(a.Devices)), cmp.Compare(b.Logins, a.Logins))
+		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(len(b.Devices), len(a.Devices)), cmp.Compare(b.Logins, a.Logins))
 	})
 	return s
 }
@@ -63,9 +60,34 @@ func ofServers(c Cause) bool {
 	return c.Layer == "network" || c.Layer == "transport" || c.Layer == "protocol"
 }
 
+// weight orders groups, the worst with the least.
+func weight(g Group) int {
+	switch {
+	case g.Follows:
+		return 3
+	case ofServers(g.Cause), g.Layer == "records":
+		return 0
+	case g.Layer == "design" && g.Cause.Cause != LocalWhileServerAnswers:
+		return 1
+	}
+	return 2
+}
+
+// ofOneServer are causes that are most often the same for every device that asks
+// a server.
+var ofOneServer = []string{ServerOff, Unreachable, TooSlow, ServerSaysError, DirectoryDown, DirectoryRefusesUs, RecordNotKept}
+
 func (s *Summary) add(c Cause, story Story) {
 	i := slices.IndexFunc(s.Groups, func(g Group) bool {
-		return g.Cause.Cause == c.Cause && g.Where == c.Where && (ofServers(c) || slices.Contains(g.People, story.Person))
+		switch {
+		case g.Cause.Cause != c.Cause:
+			return false
+		case slices.Contains(ofOneServer, c.Cause):
+			return g.Server == c.Server
+		case ofServers(c):
+			return g.Where == c.Where
+		}
+		return g.Repair == c.Repair && slices.Contains(g.People, story.Person)
 	})
 	if i < 0 {
 		s.Groups = append(s.Groups, Group{Cause: c, First: story.Time, People: []string{}, Devices: []string{}})
@@ -76,4 +98,8 @@ func (s *Summary) add(c Cause, story Story) {
 	g.Last = story.Time
 	g.Confidence = max(g.Confidence, c.Confidence)
 	g.People, g.Devices = appendNew(g.People, story.Person), appendNew(g.Devices, story.Device)
+	if n := len(g.Devices); n > 1 && slices.Contains(ofOneServer, c.Cause) {
+		g.Where = fmt.Sprintf("server %s, for %d devices", c.Server, n)
+		g.Repair = strings.ReplaceAll(g.Repair, g.Devices[0], "the devices")
+	}
 }

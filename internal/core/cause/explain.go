@@ -14,7 +14,8 @@ import (
 type Cause struct {
 	Cause      string   `json:"cause"`
 	Where      string   `json:"where"`
-	Layer      string   `json:"layer"` // network | transport | protocol | identity | rights | records | design
+	Server     string   `json:"server"` // the server that it is about, "" for none
+	Layer      string   `json:"layer"`  // network | transport | protocol | identity | rights | records | design
 	Confidence float64  `json:"confidence"`
 	Says       string   `json:"says"` // one sentence
 	Evidence   []string `json:"evidence"`
@@ -117,7 +118,7 @@ func (j *judging) notKnown() Cause {
 	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "something went wrong, and what is at hand does not tell why",
 		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first", Next: []string{}}
 	if j.unclear == 0 {
-		c.Says, c.Evidence = "what was asked and answered cannot be read without the key", []string{times(j.hidden) + " a question whose content the key hides"}
+		c.Says, c.Evidence = "what was asked and answered cannot be read without the key", []string{fmt.Sprintf("questions whose content the key hides: %d", j.hidden)}
 		c.Next = []string{"the same with the keys: name the site, or give -key-file FILE"}
 		return c
 	}
@@ -344,7 +345,11 @@ func (j *judging) unanswered(steps []TraceStep) {
 		for i, t := range step.Tries {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
 			if t.Result == string(walk.Unavailable) && lastOfServer {
-				text := fmt.Sprintf("%s asked %s %s and got no answer%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
+				came := "and got no answer"
+				if t.Reason == string(walk.ServerError) && !strings.HasPrefix(t.Message, "TLS") {
+					came = "and it answered that it cannot answer"
+				}
+				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
 				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose, signs: signs{tried(t, j.story.Time, text)}})
 			}
 		}

@@ -103,7 +103,7 @@ func chosen(p point) []weighed {
 // cause makes a weighed candidate into a Cause: the text filled in, the signs
 // for and against it as its evidence.
 func (j *judging) cause(p point, w weighed) Cause {
-	c := Cause{Cause: w.cause, Layer: w.layer, Confidence: math.Round(w.confidence*100) / 100, Evidence: []string{}, Against: []string{}}
+	c := Cause{Cause: w.cause, Server: p.server, Layer: w.layer, Confidence: math.Round(w.confidence*100) / 100, Evidence: []string{}, Against: []string{}}
 	strongest, weight := Sign{}, math.Inf(-1)
 	for _, s := range p.signs {
 		n := w.signs[s.What]
@@ -167,6 +167,10 @@ func appendNew(all []string, text string) []string {
 	return append(all, text)
 }
 
+// introduced is how many parts stand before what a sign says: who noted it, when,
+// of what question.
+var introduced = map[Source]int{FromEvents: 1, FromLog: 1, FromCapture: 2}
+
 // filler fills in the places of a text.
 func (j *judging) filler(p point, strongest Sign) func(string) string {
 	server, person := p.server, j.story.Person
@@ -180,8 +184,10 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 		person = "somebody"
 	}
 	text := strongest.Text
-	if _, said, cut := strings.Cut(text, ": "); cut && strongest.From == FromEvents {
-		text = said // who noted it and when stands in the evidence
+	for range introduced[strongest.From] {
+		if _, said, cut := strings.Cut(text, ": "); cut {
+			text = said // who noted it and when stands in the evidence
+		}
 	}
 	key := "that the site names"
 	if s := j.evidence.Site; s != nil && s.Server(server) != nil && s.Server(server).KeyRef.Name != "" {

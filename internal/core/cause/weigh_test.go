@@ -172,9 +172,9 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 	e.Traces = append(e.Traces, well)
 	s := All(e, Symptom{})
 	require.Equal(t, []int{7, 1}, []int{s.Logins, s.Healthy})
-	require.Len(t, s.Groups, 6)
-	require.Equal(t, []any{ServerOff, 2, "ines", false}, []any{s.Groups[0].Cause.Cause, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
-	require.Equal(t, []any{NoFallback, true}, []any{s.Groups[5].Cause.Cause, s.Groups[5].Follows})
+	require.Len(t, s.Groups, 2)
+	require.Equal(t, []any{ServerOff, "server tern, for 3 devices", 6, "ines", false}, []any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
+	require.Equal(t, []any{NoFallback, true}, []any{s.Groups[1].Cause.Cause, s.Groups[1].Follows})
 	require.Equal(t, Summary{Groups: []Group{}, Logins: 1, Healthy: 1}, All(Evidence{Traces: []Trace{well}}, Symptom{}))
 }
 

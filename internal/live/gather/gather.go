@@ -89,18 +89,24 @@ func Exchanges(in io.Reader, name string, d listen.Directory) (all []cause.Excha
 	if err != nil {
 		return nil, "", fmt.Errorf("%s: %w", name, err)
 	}
+	all, note = Listened(source, name, d)
+	return all, note, nil
+}
+
+// Listened reads exchanges from a source of packets until it ends.
+func Listened(source capture.Source, name string, d listen.Directory) (all []cause.Exchange, note string) {
 	l := listen.New(d, func(x listen.Exchange) {
 		if len(all) >= 2*mostExchanges {
 			all = append(all[:0], all[mostExchanges:]...)
 		}
 		all = append(all, x)
 	})
-	_, err = capture.Read(source, l)
+	_, err := capture.Read(source, l)
 	l.Close()
 	if err != nil {
 		note = fmt.Sprintf("%s: %v; what is before that was read", name, err)
 	}
-	return all, note, nil
+	return all, note
 }
 
 // Folder reads a state folder: all that a lab, or serve, left there.

@@ -1,0 +1,121 @@
+//go:build long
+
+package gather_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/gather"
+	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/listen"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
+)
+
+// Faults at random on another site than that of the cases: on devices, ways in
+// and lists for which no weight was chosen.
+func TestSurprises(t *testing.T) {
+	const draws = 120
+	const path = "../../../demo/as-reviewed/site.yaml"
+	s, _, err := vault.Load(path)
+	require.NoError(t, err)
+	keys, missing := vault.Keys(s, "../../../demo", vault.Unlock{})
+	require.Empty(t, missing)
+	for _, v := range s.Servers {
+		v.Wait, v.Rest = v.Wait/5, 0
+	}
+	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder, Network: netip.MustParsePrefix("127.86.0.0/16")})
+	require.NoError(t, err)
+	defer func() { l.Shutdown(); _ = folder.Close() }()
+	v := &studio{Lab: l, t: t, site: s, keys: keys, folder: folder}
+	password := func(name string) string {
+		text, err := os.ReadFile("../../../demo/passwords/" + name)
+		require.NoError(t, err)
+		return string(text[:len(text)-1])
+	}
+	r := rand.New(rand.NewPCG(7, 11))
+	right, wrong := 0, 0
+	for n := range draws {
+		d := s.Devices[r.IntN(len(s.Devices))]
+		way := []string{site.SSH, site.Console}[r.IntN(2)]
+		person, secret, want := "ines.marsh", password("ines.marsh"), ""
+		var servers []*site.Server
+		for _, v := range d.Way(way).Lists[site.Login].Servers() {
+			servers = append(servers, v)
+		}
+		faults := []string{"key-differs", "asker-unknown", "closed", "silent", "slow 900ms", "password", "unknown", "disabled", "local", "grant", "fallback", "well"}
+		fault := faults[r.IntN(len(faults))]
+		switch fault {
+		case "password":
+			secret, want = "wrong", cause.WrongPassword
+		case "unknown":
+			person, want = "ines.mrash", cause.UnknownPerson
+		case "disabled":
+			person, secret, want = "odd.larsen", password("odd.larsen"), cause.DisabledOrExpired
+		case "local":
+			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), cause.LocalWhileServerAnswers
+		case "grant":
+			person, secret, want, way = "wren.auditor", password("wren.auditor"), cause.NoGrant, site.Console
+		case "fallback":
+			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), cause.FallbackUsed
+			for _, v := range servers {
+				v0, err := lab.ParseFault(s, v.Name+" silent for "+d.Name)
+				require.NoError(t, err)
+				l.Set(v0)
+			}
+		case "well":
+		default:
+			want = map[string]string{"key-differs": cause.KeyDiffers, "asker-unknown": cause.AskerUnknown, "closed": cause.ServerOff, "silent": cause.Unreachable, "slow 900ms": cause.TooSlow}[fault]
+			for _, v := range servers {
+				f, err := lab.ParseFault(s, v.Name+" "+fault+" for "+d.Name)
+				require.NoError(t, err)
+				l.Set(f)
+			}
+		}
+		before := time.Now()
+		seen := v.login(d.Name, way, person, secret)
+		_ = seen
+		if fault == "slow 900ms" {
+			time.Sleep(time.Second)
+		}
+		l0 := l.Faults()
+		for _, f := range l0 {
+			l.Lift(f)
+		}
+		time.Sleep(100 * time.Millisecond)
+		e, _, err := gather.Folder(folder, listen.InPlaces(s, keys, l.Places))
+		require.NoError(t, err)
+		e = e.After(before)
+		e.Site, e.Keys = s, keys
+		verdict := cause.Explain(e, cause.Symptom{Device: d.Name, Person: person})
+		got := ""
+		if len(verdict.Causes) > 0 {
+			got = verdict.Causes[0].Cause
+		}
+		if got == want {
+			right++
+			continue
+		}
+		wrong++
+		var names []string
+		for _, c := range verdict.Causes {
+			names = append(names, fmt.Sprintf("%s %.2f", c.Cause, c.Confidence))
+		}
+		t.Logf("%d: %s by %s, %s: want %q, got %v", n, d.Name, way, fault, want, slices.Clip(names))
+	}
+	t.Logf("%d of %d right", right, draws)
+	require.GreaterOrEqual(t, 100*right, 95*draws)
+}
