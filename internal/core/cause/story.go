@@ -1,7 +1,7 @@
 package cause
 
 import (
-	"net"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -177,8 +177,8 @@ func (x Exchange) asked() string {
 }
 
 func host(place string) string {
-	if h, _, err := net.SplitHostPort(place); err == nil {
-		return h
+	if at, err := netip.ParseAddrPort(place); err == nil {
+		return at.Addr().String()
 	}
 	return place
 }

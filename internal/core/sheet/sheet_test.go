@@ -38,7 +38,7 @@ func TestTheConsoleIsTheLastWayInThatIsChanged(t *testing.T) {
 	for _, i := range section(t, s, "The other ways in").Items {
 		order = append(order, strings.Fields(i.Text)[1])
 	}
-	require.Equal(t, []string{"web", "api", "console"}, order)
+	require.Equal(t, []string{"web", "api", "netconf", "console"}, order)
 }
 
 func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {

@@ -160,7 +160,12 @@ func AddError(reply *etree.Element, e *Error) {
 }
 
 // Errors gives the errors of a reply.
-func Errors(reply *etree.Element) []*Error {
+func Errors(reply *etree.Element) []*Error { return errorsOf(reply, false) }
+
+// Warnings gives the warnings of a reply.
+func Warnings(reply *etree.Element) []*Error { return errorsOf(reply, true) }
+
+func errorsOf(reply *etree.Element, warnings bool) []*Error {
 	var all []*Error
 	text := func(x *etree.Element, name string) string {
 		if c := x.SelectElement(name); c != nil {
@@ -169,7 +174,7 @@ func Errors(reply *etree.Element) []*Error {
 		return ""
 	}
 	for _, x := range reply.SelectElements("rpc-error") {
-		if text(x, "error-severity") == "warning" {
+		if (text(x, "error-severity") == "warning") != warnings {
 			continue
 		}
 		all = append(all, &Error{Type: text(x, "error-type"), Tag: text(x, "error-tag"), Path: text(x, "error-path"), Message: text(x, "error-message")})

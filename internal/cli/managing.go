@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/state"
+)
+
+// managing are the flags of commands that manage devices over NETCONF.
+type managing struct {
+	state, person, address, knownHosts, sshKey string
+	agent, acceptKey                           bool
+	password                                   func(string) (site.Secret, error)
+	secret                                     *site.Secret // asked once
+}
+
+const netconfPort = "830"
+
+func (c *Call) managingFlags() *managing {
+	f := &managing{}
+	c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab (default "+defaultState+", where one runs)")
+	c.Flags.StringVar(&f.person, "person", "", "log in with this `name`")
+	c.Flags.StringVar(&f.address, "address", "", "the `address` and port of the device's NETCONF, such as 192.0.2.101:830; by default the first one of the site, at port "+netconfPort)
+	c.Flags.StringVar(&f.knownHosts, "known-hosts", "", "the `file` of known SSH host keys (default ~/.ssh/known_hosts)")
+	c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "take a host key that is not known yet, and remember it")
+	c.Flags.StringVar(&f.sshKey, "ssh-key", "", "log in with the private SSH key of this `file`, in place of a password")
+	c.Flags.BoolVar(&f.agent, "agent", false, "log in with the SSH agent, in place of a password")
+	f.password = c.passwordFlags()
+	return f
+}
+
+// targetOf gives how a device is managed: in a running lab where it is there,
+// else at its own address.
+func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
+	t := manage.Target{Person: f.person, Address: f.address}
+	if f.person == "" {
+		return t, wrong("who logs in? Name somebody with -person")
+	}
+	if places, ok := f.lab(c); ok && f.address == "" {
+		at, has := places.Device(d.Name)
+		i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF })
+		if !has || i < 0 {
+			return t, wrong("%s has no way in by netconf in this lab; give it one in the site (access: {netconf: {}})", d.Name)
+		}
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+		if err != nil {
+			return t, failure{ExitUsage, fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
+		}
+		t.Address, t.HostKey = at.Ways[i].Address, key
+	} else {
+		if t.Address == "" {
+			if len(d.Addresses) == 0 {
+				return t, wrong("%s has no address in the site; give it with -address", d.Name)
+			}
+			t.Address = net.JoinHostPort(d.Addresses[0].String(), netconfPort)
+		}
+		var err error
+		if t.HostKey, err = f.hostKey(c, t.Address); err != nil {
+			return t, err
+		}
+	}
+	var err error
+	t.Auth, err = f.auth()
+	return t, err
+}
+
+// lab gives the places of a lab that runs here.
+func (f *managing) lab(c *Call) (state.Places, bool) {
+	dir := f.state
+	if dir == "" {
+		dir = defaultState
+	}
+	folder, err := state.Open(dir)
+	if err != nil {
+		return state.Places{}, false
+	}
+	p, err := folder.Places()
+	return p, err == nil && p.Control != nil
+}
+
+// auth gives the ways to prove who logs in.
+func (f *managing) auth() ([]ssh.AuthMethod, error) {
+	switch {
+	case f.agent && f.sshKey != "":
+		return nil, wrong("give one of -ssh-key and -agent")
+	case f.agent:
+		conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
+		if err != nil {
+			return nil, wrong("-agent needs an SSH agent: SSH_AUTH_SOCK leads to none")
+		}
+		return []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(conn).Signers)}, nil
+	case f.sshKey != "":
+		text, err := os.ReadFile(f.sshKey)
+		if err != nil {
+			return nil, failure{ExitUsage, fmt.Errorf("the SSH key cannot be read: %w", err)}
+		}
+		signer, err := ssh.ParsePrivateKey(text)
+		if err != nil {
+			return nil, wrong("%s holds no private SSH key that can be used without a passphrase; use -agent for one with", f.sshKey)
+		}
+		return []ssh.AuthMethod{ssh.PublicKeys(signer)}, nil
+	}
+	if f.secret == nil {
+		s, err := f.password(f.person)
+		if err != nil {
+			return nil, err
+		}
+		f.secret = &s
+	}
+	return passwordAuth(*f.secret), nil
+}
+
+// passwordAuth proves who somebody is by a password, typed or asked for.
+func passwordAuth(s site.Secret) []ssh.AuthMethod {
+	return []ssh.AuthMethod{ssh.Password(s.Reveal()), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range answers {
+			answers[i] = s.Reveal()
+		}
+		return answers, nil
+	})}
+}
+
+// hostKey gives the SSH key that a device is known by.
+func (f *managing) hostKey(c *Call, address string) (ssh.PublicKey, error) {
+	file := f.knownHosts
+	if file == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil, cannot(err)
+		}
+		file = filepath.Join(home, ".ssh", "known_hosts")
+	}
+	shown, known, err := login.KnownHost(c.Context, address, file)
+	switch {
+	case errors.Is(err, login.ErrHostKey):
+		return nil, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", address, err, file))
+	case err != nil:
+		return nil, cannot(err)
+	case !known && !f.acceptKey:
+		return nil, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once", address, ssh.FingerprintSHA256(shown))
+	case !known:
+		if err := login.Remember(address, file, shown); err != nil {
+			return nil, cannot(err)
+		}
+		c.note("the host key of %s was not known and is now in %s: %s", address, file, ssh.FingerprintSHA256(shown))
+	}
+	return shown, nil
+}
+
+// devicesOfSite gives the devices that the arguments name, the last of which may
+// be the site; with all, every device that has a way in by NETCONF.
+func (c *Call) devicesOfSite(all bool, needKeys bool) ([]*site.Device, loaded, error) {
+	names := slices.Clone(c.Args)
+	c.Args = nil
+	if n := len(names); n > 0 {
+		if _, err := os.Stat(names[n-1]); err == nil {
+			c.Args, names = names[n-1:], names[:n-1]
+		} else if strings.ContainsAny(names[n-1], "/") || strings.HasSuffix(names[n-1], ".yaml") {
+			return nil, loaded{}, wrong("there is no file or folder %s", names[n-1])
+		}
+	}
+	if len(names) == 0 && !all {
+		return nil, loaded{}, wrong("the name of a device is wanted\nusage: mellowgate %s DEVICE... [SITE]", c.Flags.Name())
+	}
+	if len(names) > 0 && all {
+		return nil, loaded{}, wrong("-all is every device, and %s is one: give one of the two", names[0])
+	}
+	l, err := c.load(needKeys)
+	if err != nil {
+		return nil, l, err
+	}
+	var devices []*site.Device
+	if all {
+		for _, d := range l.Devices {
+			if d.Way(site.NETCONF) != nil {
+				devices = append(devices, d)
+			}
+		}
+		if len(devices) == 0 {
+			return nil, l, wrong("no device of the site has a way in by netconf")
+		}
+	}
+	for _, name := range names {
+		d, err := l.device(name)
+		if err != nil {
+			return nil, l, err
+		}
+		if !slices.Contains(devices, d) {
+			devices = append(devices, d)
+		}
+	}
+	return devices, l, nil
+}

@@ -1,0 +1,168 @@
+// Package drift compares what a device should hold with what it holds. Both are
+// facts: plain values by what they are about. Secrets are compared, and said by
+// how they differ only.
+package drift
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"mellowgate/internal/core/site"
+)
+
+// About is the kind of thing that a fact is about.
+type About string
+
+// The kinds of things.
+const (
+	Server  About = "server"
+	Group   About = "group"
+	List    About = "list"
+	Account About = "account"
+)
+
+// Key names a fact: the port of the server tern.
+type Key struct {
+	About About
+	Name  string
+	What  string
+}
+
+// Value is the value of a fact. A secret is never shown.
+type Value struct {
+	Text   string
+	Secret site.Secret
+	hidden bool
+}
+
+// Facts are what a device holds, or should hold.
+type Facts map[Key]Value
+
+// Say notes a plain fact; an empty value is none.
+func (f Facts) Say(about About, name, what, value string) {
+	if value != "" {
+		f[Key{about, name, what}] = Value{Text: value}
+	}
+}
+
+// Hide notes a secret; an empty one is none.
+func (f Facts) Hide(about About, name, what, value string) {
+	if value != "" {
+		f[Key{about, name, what}] = Value{Secret: site.NewSecret(value), hidden: true}
+	}
+}
+
+// Join adds facts of another model: those that are there stay.
+func (f Facts) Join(other Facts) {
+	for k, v := range other {
+		if _, have := f[k]; !have {
+			f[k] = v
+		}
+	}
+}
+
+// Kinds of differences.
+const (
+	Missing = "missing" // it should be there
+	Extra   = "extra"   // it is there, and nothing says so
+	Differs = "differs"
+)
+
+// Difference is one way in which a device is not as it should be.
+type Difference struct {
+	About About  `json:"about"`
+	Name  string `json:"name"`
+	What  string `json:"what"`
+	Kind  string `json:"kind"`
+	Want  string `json:"want"` // "" for a secret
+	Have  string `json:"have"`
+	How   string `json:"how"` // for secrets: how the two differ
+	Place string `json:"place"`
+}
+
+// String says the difference in the site's words.
+func (d Difference) String() string {
+	thing := fmt.Sprintf("%s %s", d.About, d.Name)
+	switch {
+	case d.Kind == Missing && d.What == "":
+		return thing + " is missing"
+	case d.Kind == Extra && d.What == "":
+		return thing + " is on the device, and not in the site"
+	case d.Kind == Missing:
+		return fmt.Sprintf("%s: %s should be %s, and none is set", thing, d.What, shown(d.Want))
+	case d.Kind == Extra:
+		return fmt.Sprintf("%s: %s is %s, and the site sets none", thing, d.What, shown(d.Have))
+	case d.How != "":
+		return fmt.Sprintf("%s: %s is another: %s", thing, d.What, d.How)
+	}
+	return fmt.Sprintf("%s: %s is %s, and should be %s", thing, d.What, d.Have, d.Want)
+}
+
+func shown(value string) string {
+	if value == "" {
+		return "a secret"
+	}
+	return value
+}
+
+// Compare gives every difference, by kind of thing and name. Something that is
+// missing, or extra, as a whole is one difference. Where gives the place in the
+// site of what a difference is about.
+func Compare(want, have Facts, where func(About, string) string) []Difference {
+	type thing struct {
+		about About
+		name  string
+	}
+	wanted, held := map[thing]bool{}, map[thing]bool{}
+	for k := range want {
+		wanted[thing{k.About, k.Name}] = true
+	}
+	for k := range have {
+		held[thing{k.About, k.Name}] = true
+	}
+	var all []Difference
+	add := func(d Difference) {
+		d.Place = where(d.About, d.Name)
+		all = append(all, d)
+	}
+	for t := range wanted {
+		if !held[t] {
+			add(Difference{About: t.about, Name: t.name, Kind: Missing})
+		}
+	}
+	for t := range held {
+		if !wanted[t] {
+			add(Difference{About: t.about, Name: t.name, Kind: Extra})
+		}
+	}
+	for k, w := range want {
+		if !held[thing{k.About, k.Name}] {
+			continue
+		}
+		h, have := have[k]
+		d := Difference{About: k.About, Name: k.Name, What: k.What, Kind: Differs, Want: w.Text, Have: h.Text}
+		switch {
+		case !have:
+			d.Kind = Missing
+			add(d)
+		case w.hidden:
+			if d.How = h.Secret.Difference(w.Secret); d.How != "" {
+				add(d)
+			}
+		case w.Text != h.Text:
+			add(d)
+		}
+	}
+	for k, h := range have {
+		if _, also := want[k]; !also && wanted[thing{k.About, k.Name}] {
+			add(Difference{About: k.About, Name: k.Name, What: k.What, Kind: Extra, Have: h.Text})
+		}
+	}
+	slices.SortFunc(all, func(a, b Difference) int {
+		return cmp.Or(cmp.Compare(order[a.About], order[b.About]), cmp.Compare(a.Name, b.Name), cmp.Compare(a.What, b.What))
+	})
+	return all
+}
+
+var order = map[About]int{Server: 0, Group: 1, List: 2, Account: 3}

@@ -1,0 +1,305 @@
+// Package manage reads and changes the configuration of devices over NETCONF
+// (RFC 6241, RFC 6242): SSH with host keys checked, and the models that a device
+// announces.
+package manage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"time"
+
+	"github.com/beevik/etree"
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/drift"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/wire/netconf"
+	"mellowgate/internal/wire/yang"
+)
+
+// Target is a device to manage, and who manages it. All but Timeout is needed.
+type Target struct {
+	Address string // address:port
+	Person  string
+	Auth    []ssh.AuthMethod
+	HostKey ssh.PublicKey
+	Timeout time.Duration // for connecting and for each answer; default 30 s
+}
+
+// Errors of managing.
+var (
+	// ErrRefused is a device that does not let the person in.
+	ErrRefused = errors.New("the device refuses the login")
+	// ErrNoModel is a device that announces no model of ours.
+	ErrNoModel = errors.New("the device announces neither ietf-system nor openconfig-system")
+)
+
+// Session is an open session on a device.
+type Session struct {
+	*netconf.Client
+	conn    net.Conn
+	ssh     *ssh.Client
+	timeout time.Duration
+	stop    func() bool
+}
+
+// Open logs in, and opens a NETCONF session. The context ends it early.
+func Open(ctx context.Context, t Target) (*Session, error) {
+	if t.Timeout == 0 {
+		t.Timeout = 30 * time.Second
+	}
+	conn, err := (&net.Dialer{Timeout: t.Timeout}).DialContext(ctx, "tcp", t.Address)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be reached: %w", t.Address, err)
+	}
+	s := &Session{conn: conn, timeout: t.Timeout, stop: context.AfterFunc(ctx, func() { _ = conn.Close() })}
+	_ = conn.SetDeadline(time.Now().Add(t.Timeout))
+	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})
+	if err != nil {
+		s.End()
+		var differs *net.OpError
+		if errors.As(err, &differs) || ctx.Err() != nil {
+			return nil, fmt.Errorf("%s: the connection ended: %w", t.Address, err)
+		}
+		return nil, fmt.Errorf("%w: %v", ErrRefused, err)
+	}
+	s.ssh = ssh.NewClient(c, channels, requests)
+	if err := s.subsystem(); err != nil {
+		s.End()
+		return nil, fmt.Errorf("%s: %w", t.Address, err)
+	}
+	return s, nil
+}
+
+func (s *Session) subsystem() error {
+	session, err := s.ssh.NewSession()
+	if err != nil {
+		return err
+	}
+	in, err := session.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := session.RequestSubsystem("netconf"); err != nil {
+		return errors.New("there is no NETCONF subsystem")
+	}
+	s.Client, err = netconf.Open(netconf.NewConn(struct {
+		io.Reader
+		io.Writer
+	}{out, &paced{in, s}}))
+	return err
+}
+
+// paced gives each message that is sent its time to be answered.
+type paced struct {
+	io.Writer
+	session *Session
+}
+
+func (p *paced) Write(b []byte) (int, error) {
+	_ = p.session.conn.SetDeadline(time.Now().Add(p.session.timeout))
+	return p.Writer.Write(b)
+}
+
+// End ends the session, in good order where that is possible.
+func (s *Session) End() {
+	s.stop()
+	if s.Client != nil {
+		_ = s.conn.SetDeadline(time.Now().Add(time.Second))
+		_ = s.Client.Close()
+	}
+	if s.ssh != nil {
+		_ = s.ssh.Close()
+	}
+	_ = s.conn.Close()
+}
+
+// Models are the models that a device announces, of those that we write.
+type Models struct {
+	System, TACACS, Open bool
+}
+
+// String names them.
+func (m Models) String() string {
+	text := ""
+	for _, v := range []struct {
+		has  bool
+		name string
+	}{{m.System, "ietf-system"}, {m.TACACS, "ietf-system-tacacs-plus"}, {m.Open, "openconfig-system"}} {
+		if v.has {
+			text += ", " + v.name
+		}
+	}
+	if text == "" {
+		return "none of ours"
+	}
+	return text[2:]
+}
+
+// Models tells what the device announces.
+func (s *Session) Models() Models {
+	var m Models
+	_, m.System = s.Module(systemNamespace)
+	_, m.TACACS = s.Module(tacacsNamespace)
+	_, m.Open = s.Module(openNamespace)
+	return m
+}
+
+// Namespaces of the models.
+const (
+	systemNamespace = "urn:ietf:params:xml:ns:yang:ietf-system"
+	tacacsNamespace = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
+	openNamespace   = "http://openconfig.net/yang/system"
+	rootName        = "system"
+)
+
+// Held is what a device holds: the facts, and the data as it gave it.
+type Held struct {
+	Models Models
+	Facts  drift.Facts
+	Data   []byte // XML; it may hold secrets
+}
+
+// Read reads what runs on a device.
+func (s *Session) Read() (Held, error) {
+	h := Held{Models: s.Models(), Facts: drift.Facts{}}
+	var roots []netconf.Root
+	if h.Models.System {
+		roots = append(roots, netconf.Root{Name: rootName, Namespace: systemNamespace})
+	}
+	if h.Models.Open {
+		roots = append(roots, netconf.Root{Name: rootName, Namespace: openNamespace})
+	}
+	if len(roots) == 0 {
+		return h, ErrNoModel
+	}
+	data, err := s.GetConfig("running", roots...)
+	if err != nil {
+		return h, fmt.Errorf("its configuration cannot be read: %w", err)
+	}
+	h.Data = netconf.Bytes(data.Copy())
+	for _, x := range data.ChildElements() {
+		text := netconf.Bytes(x.Copy())
+		switch x.NamespaceURI() {
+		case systemNamespace:
+			read, err := yang.ReadSystem(text)
+			if err != nil {
+				return h, fmt.Errorf("what it says of ietf-system cannot be read: %w", err)
+			}
+			h.Facts.Join(systemFacts(read))
+		case openNamespace:
+			read, err := yang.ReadOpenSystem(text)
+			if err != nil {
+				return h, fmt.Errorf("what it says of openconfig-system cannot be read: %w", err)
+			}
+			h.Facts.Join(openFacts(read))
+		}
+	}
+	return h, nil
+}
+
+// Wanted gives what a device should hold, in the models that it announces, and
+// names what these cannot carry.
+func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
+	secrets := func(name string) string { return keys[name].Reveal() }
+	b := blueprint.Of(d)
+	facts, config = drift.Facts{}, etree.NewElement("config")
+	add := func(data interface{ XML() ([]byte, error) }) {
+		text, err := data.XML()
+		doc := etree.NewDocument()
+		if err == nil && doc.ReadFromBytes(text) == nil {
+			config.AddChild(doc.Root().Copy())
+		}
+	}
+	var notCarried [][]string
+	if m.System {
+		s, not := yang.SystemOf(b, secrets)
+		if !m.TACACS && s.TACACS != nil {
+			s.TACACS = nil
+			s.Authentication.Order = without(s.Authentication.Order, "tacacs-plus")
+			not = append(not, "its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
+		}
+		facts.Join(systemFacts(s))
+		notCarried = append(notCarried, not)
+		add(s)
+	}
+	if m.Open {
+		s, not := yang.OpenSystemOf(b, secrets)
+		facts.Join(openFacts(s))
+		notCarried = append(notCarried, not)
+		add(s)
+	}
+	return facts, config, common(notCarried)
+}
+
+func without(order []yang.Identity, name string) []yang.Identity {
+	var some []yang.Identity
+	for _, i := range order {
+		if i.Name != name {
+			some = append(some, i)
+		}
+	}
+	return some
+}
+
+// common gives what none of the models carries.
+func common(all [][]string) []string {
+	if len(all) == 0 {
+		return nil
+	}
+	var some []string
+	for _, text := range all[0] {
+		in := 1
+		for _, other := range all[1:] {
+			for _, o := range other {
+				if o == text {
+					in++
+					break
+				}
+			}
+		}
+		if in == len(all) {
+			some = append(some, text)
+		}
+	}
+	return some
+}
+
+// Where gives the place in the site of what a difference is about.
+func Where(s *site.Site, d *site.Device) func(drift.About, string) string {
+	return func(about drift.About, name string) string {
+		switch about {
+		case drift.Server:
+			if v := s.Server(name); v != nil {
+				return s.Where(v.Place)
+			}
+		case drift.Account:
+			if a := d.Account(name); a != nil {
+				return s.Where(a.Place)
+			}
+		case drift.Group:
+			for _, g := range s.Groups {
+				if g.Name == name {
+					return s.Where(g.Place)
+				}
+			}
+		case drift.List:
+			for _, w := range d.Ways {
+				for p, l := range w.Lists {
+					if l != nil && (site.Purpose(p).String() == name || name == "records" && site.Purpose(p).Records()) {
+						return s.Where(l.Place)
+					}
+				}
+			}
+		}
+		return s.Where(d.Place)
+	}
+}

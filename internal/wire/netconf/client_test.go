@@ -1,0 +1,114 @@
+package netconf
+
+import (
+	"errors"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/beevik/etree"
+	"github.com/stretchr/testify/require"
+)
+
+// device answers a client with given texts, each to one message, and gives what
+// it was sent. MESSAGE-ID stands for the id of the question.
+func device(t *testing.T, hello []string, chunked bool, answers ...string) (*Client, func() []string, error) {
+	near, far := net.Pipe()
+	t.Cleanup(func() { _ = near.Close(); _ = far.Close() })
+	asked := make(chan string, 32)
+	go func() {
+		conn := NewConn(far)
+		if _, err := conn.Read(); err != nil {
+			return
+		}
+		if hello == nil {
+			_ = conn.Write([]byte("<greeting/>"))
+			return
+		}
+		_ = conn.Write(Hello(hello, 7))
+		if chunked {
+			conn.Chunked()
+		}
+		for _, a := range answers {
+			message, err := conn.Read()
+			if err != nil {
+				return
+			}
+			rpc, err := Parse(message, "rpc")
+			if err != nil {
+				return
+			}
+			asked <- string(message)
+			if conn.Write([]byte(strings.ReplaceAll(a, "MESSAGE-ID", rpc.SelectAttrValue("message-id", "")))) != nil {
+				return
+			}
+		}
+		_ = far.Close()
+	}()
+	_ = near.SetDeadline(time.Now().Add(5 * time.Second))
+	c, err := Open(NewConn(near))
+	return c, func() []string {
+		var all []string
+		for {
+			select {
+			case text := <-asked:
+				all = append(all, text)
+			default:
+				return all
+			}
+		}
+	}, err
+}
+
+const ok = `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><ok/></rpc-reply>`
+
+func TestAClientSpeaksBothFramings(t *testing.T) {
+	for _, base := range []string{Base10, Base11} {
+		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02"}, base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
+		require.NoError(t, err)
+		require.Equal(t, "7", c.SessionID)
+		require.True(t, c.Has(Candidate))
+		require.False(t, c.Has(ConfirmedCommit))
+		revision, has := c.Module("urn:x")
+		require.Equal(t, []any{"2024-01-02", true}, []any{revision, has})
+		require.NoError(t, c.Lock("candidate"))
+		require.NoError(t, c.EditCandidate(etree.NewElement("config")))
+		require.NoError(t, c.Validate())
+		require.NoError(t, c.CommitConfirmed(1500*time.Millisecond, "mine"))
+		require.NoError(t, c.Commit("mine"))
+		require.NoError(t, c.Cancel(""))
+		require.NoError(t, c.Discard())
+		require.NoError(t, c.Unlock("candidate"))
+		_, err = c.GetConfig("running")
+		require.ErrorIs(t, err, ErrXML, "no data in it")
+		sent := strings.Join(asked(), "\n")
+		for _, part := range []string{"<lock><target><candidate/>", "<default-operation>merge</default-operation>", "<confirm-timeout>2</confirm-timeout><persist>mine</persist>", "<commit><persist-id>mine</persist-id>", "<cancel-commit/>"} {
+			require.Contains(t, sent, part)
+		}
+		require.Error(t, c.Close(), "the device is gone")
+	}
+}
+
+func TestErrorsOfADeviceAreValuesAndWarningsAreNone(t *testing.T) {
+	reply := func(severity string) string {
+		return `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><rpc-error><error-type>application</error-type><error-tag>invalid-value</error-tag><error-severity>` + severity +
+			`</error-severity><error-path>/a/b</error-path><error-message>no such port</error-message></rpc-error>` + map[string]string{"warning": "<ok/>"}[severity] + `</rpc-reply>`
+	}
+	c, _, err := device(t, []string{Base10}, false, reply("error"), reply("warning"), strings.ReplaceAll(ok, "MESSAGE-ID", "99"), "<rpc-reply", ok)
+	require.NoError(t, err)
+	var said *Error
+	require.True(t, errors.As(c.Validate(), &said))
+	require.Equal(t, "invalid-value at /a/b: no such port", said.Error())
+	require.NoError(t, c.Validate())
+	require.Len(t, c.Warnings, 1)
+	require.ErrorIs(t, c.Validate(), ErrXML, "the answer to another question")
+	require.ErrorIs(t, c.Validate(), ErrXML)
+}
+
+func TestAHelloThatIsNoneEndsTheSession(t *testing.T) {
+	for _, hello := range [][]string{nil, {"urn:something:else"}} {
+		_, _, err := device(t, hello, false)
+		require.Error(t, err)
+	}
+}
