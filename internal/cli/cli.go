@@ -91,7 +91,7 @@ func cannot(err error) error {
 
 // commands gives every command in the order of the work.
 func commands() []*Command {
-	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), stepsCommand(), renderCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(), drillCommand(),
+	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), stepsCommand(), renderCommand(), sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(), drillCommand(),
 		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), versionCommand(), helpCommand()}
 }
 

@@ -28,8 +28,8 @@ device, in error, alone and together); logs in with real packets as an ordinary 
 decided and the wait against what was foreseen. Where servers rest afterwards, a second login is held against foresee too.
 
 Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the site. Passwords
-are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried again
-alone. Exit status 1 when any does not match.`,
+are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried again.
+Exit status 1 when any does not match.`,
 		Examples: []Example{
 			{"mellowgate drill demo/as-reviewed", "every login in every outage"},
 			{"mellowgate drill -faults -device mv-avocet-rtr -through ssh demo/as-reviewed", "one device with every fault, alone and in pairs"},
@@ -262,7 +262,7 @@ func (c *Call) printDrill(r drill.Report) {
 		style.Wrap(c.Out, "", why)
 	}
 	if retried > 0 {
-		c.say("%s tried again alone: this machine was busy, or they do not match\n", show.Count(retried, "login"))
+		c.say("%s tried again: this machine was busy, or they do not match\n", show.Count(retried, "login"))
 	}
 	text := fmt.Sprintf("%d of %d logins came out as foreseen, in %.0f s", r.Matched, len(r.Runs), r.Took.Seconds())
 	if r.Matched == len(r.Runs) {

@@ -115,6 +115,9 @@ func manual(w io.Writer, c *Command) {
 	_, _ = fmt.Fprintf(w, "\nexit status:\n%s", exitStatuses)
 }
 
+// mark is up to how long a name stands on the line of its text: a number is one.
+const mark = 3
+
 // explain prints a paragraph. One whose every line is a name, two blanks or more
 // and a text is a list.
 func explain(w io.Writer, style show.Style, paragraph string) {
@@ -125,6 +128,10 @@ func explain(w io.Writer, style show.Style, paragraph string) {
 	}
 	for _, l := range lines {
 		name, text, _ := strings.Cut(l, "  ")
+		if len(name) <= mark {
+			style.Item(w, fmt.Sprintf("  %-*s ", mark, name), strings.TrimSpace(text))
+			continue
+		}
 		_, _ = fmt.Fprintf(w, "  %s\n", name)
 		style.Wrap(w, "        ", strings.TrimSpace(text))
 	}

@@ -68,7 +68,7 @@ type Run struct {
 	Seen     Story
 	Match    bool
 	Why      string // what does not match
-	Retried  bool   // it did not match while others ran, and was tried again alone
+	Retried  bool   // it did not match while many others ran, and was tried again
 }
 
 // Report is all of a drill.
@@ -187,54 +187,89 @@ func (d *drill) cannot(c foresee.Case) string {
 	return ""
 }
 
-// all tries all trials, several at once, and those that did not match again,
-// alone: a busy machine answers late.
+// all tries all trials, several at once; those that did not match again, at a
+// lower rate; and those that still do not, alone: a busy machine answers late.
 func (d *drill) all(ctx context.Context, trials []trial) error {
 	runs := make([][]Run, len(trials))
-	var next, done atomic.Int64
+	todo := make([]int, len(trials))
+	for i := range todo {
+		todo[i] = i
+	}
+	done := 0
+	for pass, slower := range []int{1, 3, 9} {
+		tell := func() {}
+		if pass == 0 && d.Done != nil {
+			var mu sync.Mutex
+			tell = func() {
+				mu.Lock()
+				defer mu.Unlock()
+				done++
+				d.Done(done, len(trials))
+			}
+		}
+		if err := d.pass(ctx, trials, runs, todo, max(1, d.Rate/slower), tell); err != nil || ctx.Err() != nil {
+			return err
+		}
+		todo = slices.DeleteFunc(todo, func(i int) bool { return !slices.ContainsFunc(runs[i], func(r Run) bool { return !r.Match }) })
+		if len(todo) < fewLeft {
+			break
+		}
+	}
+	if len(todo) >= fewLeft {
+		todo = nil // so many, at a low rate: that is no busy machine
+	}
+	for _, i := range todo {
+		for range mostRetries {
+			var err error
+			if runs[i], err = d.try(ctx, trials[i], 0); err != nil {
+				return err
+			}
+			for j := range runs[i] {
+				runs[i][j].Retried = true
+			}
+			if !slices.ContainsFunc(runs[i], func(r Run) bool { return !r.Match }) {
+				break
+			}
+		}
+	}
+	for _, some := range runs {
+		d.report.Runs = append(d.report.Runs, some...)
+	}
+	return nil
+}
+
+// fewLeft is below how many trials that did not match each is tried alone.
+const fewLeft = 20
+
+// pass tries some trials, so many begun in a second.
+func (d *drill) pass(ctx context.Context, trials []trial, runs [][]Run, todo []int, perSecond int, tell func()) error {
+	var next atomic.Int64
 	var failed error
 	var once sync.Once
 	var workers sync.WaitGroup
-	begin := rate.NewLimiter(rate.Limit(d.Rate), 8) // so many at once that answers come late would be no drill
+	begin := rate.NewLimiter(rate.Limit(perSecond), 8) // so many at once that answers come late would be no drill
 	for n := range d.AtOnce {
 		workers.Go(func() {
 			for begin.Wait(ctx) == nil {
-				i := int(next.Add(1)) - 1
-				if i >= len(trials) {
+				k := int(next.Add(1)) - 1
+				if k >= len(todo) {
 					return
 				}
-				some, err := d.try(ctx, trials[i], n)
+				some, err := d.try(ctx, trials[todo[k]], n)
 				if err != nil {
 					once.Do(func() { failed = err })
 					return
 				}
-				runs[i] = some
-				if d.Done != nil {
-					d.Done(int(done.Add(1)), len(trials))
+				for j := range some {
+					some[j].Retried = runs[todo[k]] != nil
 				}
+				runs[todo[k]] = some
+				tell()
 			}
 		})
 	}
 	workers.Wait()
-	if failed != nil || ctx.Err() != nil {
-		return failed
-	}
-	for i, some := range runs {
-		for range mostRetries {
-			if !slices.ContainsFunc(some, func(r Run) bool { return !r.Match }) {
-				break
-			}
-			var err error
-			if some, err = d.try(ctx, trials[i], 0); err != nil {
-				return err
-			}
-			for j := range some {
-				some[j].Retried = true
-			}
-		}
-		d.report.Runs = append(d.report.Runs, some...)
-	}
-	return nil
+	return failed
 }
 
 // mostRetries is how often a login is tried alone, at most, before it counts as a

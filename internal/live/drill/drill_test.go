@@ -60,7 +60,7 @@ func parsed(t *testing.T) (*site.Site, site.Keys) {
 // was foreseen.
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	s, keys := parsed(t)
-	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 100})
+	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 80})
 	require.NoError(t, err)
 	require.Greater(t, len(r.Runs), 500)
 	ways, states, again := map[string]bool{}, map[foresee.State]bool{}, 0

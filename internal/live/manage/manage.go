@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/beevik/etree"
@@ -34,6 +35,8 @@ type Target struct {
 var (
 	// ErrRefused is a device that does not let the person in.
 	ErrRefused = errors.New("the device refuses the login")
+	// ErrHostKey is a device that shows another key than the one it is known by.
+	ErrHostKey = errors.New("the device shows another SSH host key than the one it is known by: somebody may stand between")
 	// ErrNoModel is a device that announces no model of ours.
 	ErrNoModel = errors.New("the device announces neither ietf-system nor openconfig-system")
 )
@@ -61,11 +64,13 @@ func Open(ctx context.Context, t Target) (*Session, error) {
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})
 	if err != nil {
 		s.End()
-		var differs *net.OpError
-		if errors.As(err, &differs) || ctx.Err() != nil {
-			return nil, fmt.Errorf("%s: the connection ended: %w", t.Address, err)
+		switch { // the library gives no kinds of error here
+		case strings.Contains(err.Error(), "unable to authenticate"):
+			return nil, ErrRefused
+		case strings.Contains(err.Error(), "host key mismatch"):
+			return nil, ErrHostKey
 		}
-		return nil, fmt.Errorf("%w: %v", ErrRefused, err)
+		return nil, fmt.Errorf("%s: the connection ended: %w", t.Address, err)
 	}
 	s.ssh = ssh.NewClient(c, channels, requests)
 	if err := s.subsystem(); err != nil {
@@ -186,24 +191,44 @@ func (s *Session) Read() (Held, error) {
 		return h, fmt.Errorf("its configuration cannot be read: %w", err)
 	}
 	h.Data = netconf.Bytes(data.Copy())
+	h.Facts, err = factsOf(data)
+	return h, err
+}
+
+// FactsOf gives the facts of data as a device gives it; none where it cannot be
+// read.
+func FactsOf(data []byte) drift.Facts {
+	doc := etree.NewDocument()
+	if doc.ReadFromBytes(data) != nil || doc.Root() == nil {
+		return drift.Facts{}
+	}
+	facts, err := factsOf(doc.Root())
+	if err != nil {
+		return drift.Facts{}
+	}
+	return facts
+}
+
+func factsOf(data *etree.Element) (drift.Facts, error) {
+	facts := drift.Facts{}
 	for _, x := range data.ChildElements() {
 		text := netconf.Bytes(x.Copy())
 		switch x.NamespaceURI() {
 		case systemNamespace:
 			read, err := yang.ReadSystem(text)
 			if err != nil {
-				return h, fmt.Errorf("what it says of ietf-system cannot be read: %w", err)
+				return facts, fmt.Errorf("what it says of ietf-system cannot be read: %w", err)
 			}
-			h.Facts.Join(systemFacts(read))
+			facts.Join(systemFacts(read))
 		case openNamespace:
 			read, err := yang.ReadOpenSystem(text)
 			if err != nil {
-				return h, fmt.Errorf("what it says of openconfig-system cannot be read: %w", err)
+				return facts, fmt.Errorf("what it says of openconfig-system cannot be read: %w", err)
 			}
-			h.Facts.Join(openFacts(read))
+			facts.Join(openFacts(read))
 		}
 	}
-	return h, nil
+	return facts, nil
 }
 
 // Wanted gives what a device should hold, in the models that it announces, and
