@@ -127,6 +127,9 @@ func (s *Session) End() {
 	_ = s.conn.Close()
 }
 
+// Cut ends the connection at once, as a line that is cut does.
+func (s *Session) Cut() { _ = s.conn.Close() }
+
 // Models are the models that a device announces, of those that we write.
 type Models struct {
 	System, TACACS, Open bool

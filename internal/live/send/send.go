@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/beevik/etree"
@@ -65,6 +66,9 @@ type Config struct {
 	// Window is how long the change runs without a confirmation: longer than the
 	// proofs can take.
 	Window time.Duration
+	// Unseen is how long it is tried to see that a change was taken back; default
+	// 20 s.
+	Unseen time.Duration
 }
 
 // Outcomes of sending.
@@ -89,11 +93,11 @@ type Report struct {
 // ErrNoWayBack is a device that cannot take a change back by itself.
 var ErrNoWayBack = errors.New("the device offers no candidate with confirmed commit (RFC 6241, sections 8.3 and 8.4): it could not take a change back by itself")
 
-// confirmed is the capability of either version; the first has no cancel.
-const (
-	confirmedCommit10 = "urn:ietf:params:netconf:capability:confirmed-commit:1.0"
-	cancelTime        = 20 * time.Second
-)
+// confirmedCommit10 is the first version of confirmed commit, which has no
+// cancel.
+const confirmedCommit10 = "urn:ietf:params:netconf:capability:confirmed-commit:1.0"
+
+const usuallyUnseen = 20 * time.Second
 
 // Run sends a design to its device. The error says why it stopped before
 // anything ran; what came later is in the report.
@@ -143,13 +147,13 @@ func Run(ctx context.Context, c Config) (Report, error) {
 	}
 	c.Say(fmt.Sprintf("the change runs now, and comes back by itself after %s, or when this program ends", c.Window))
 	if err := old.CommitConfirmed(c.Window, ""); err != nil {
-		return c.takeBack(lasting, old, held, r, fmt.Errorf("the commit failed: %w", err))
+		return c.takeBack(lasting, old, held, r, fmt.Errorf("the commit failed: %w", err), false)
 	}
 	if why := c.prove(ctx, old, &r); why != nil {
-		return c.takeBack(lasting, old, held, r, why)
+		return c.takeBack(lasting, old, held, r, why, false)
 	}
 	if err := old.Commit(""); err != nil {
-		return c.takeBack(lasting, old, held, r, fmt.Errorf("the confirmation failed: %w", err))
+		return c.takeBack(lasting, old, held, r, fmt.Errorf("the confirmation failed: %w", err), true)
 	}
 	r.Outcome = Kept
 	c.Say("confirmed: the change stays")
@@ -214,16 +218,32 @@ func (c Config) prove(ctx context.Context, old Device, r *Report) error {
 	return note(p)
 }
 
+// same tells whether two readings of a device are equal.
+func same(a, b drift.Facts) bool {
+	return len(drift.Compare(a, b, func(drift.About, string) string { return "" })) == 0
+}
+
+// holds tells whether a device holds the design; what it holds besides does not
+// matter.
+func (c Config) holds(h manage.Held) bool {
+	want, _, _ := manage.Wanted(c.Device, c.Keys, h.Models)
+	return !slices.ContainsFunc(drift.Compare(want, h.Facts, manage.Where(c.Site, c.Device)), func(d drift.Difference) bool { return d.Kind != drift.Extra })
+}
+
 // takeBack cancels a change, and looks from a new connection whether the device
-// is as it was.
-func (c Config) takeBack(ctx context.Context, old Device, before manage.Held, r Report, why error) (Report, error) {
+// is as it was. Where the confirmation was asked for, and its answer lost, the
+// device may have kept the change: its session is over, and it still holds it.
+func (c Config) takeBack(ctx context.Context, old Device, before manage.Held, r Report, why error, confirming bool) (Report, error) {
 	r.Why = why.Error()
 	c.Say("taking the change back: " + r.Why)
 	if old.Has(netconf.ConfirmedCommit) {
 		_ = old.Cancel("") // where it fails, the end of the session does it
 	}
 	old.End()
-	ctx, cancel := context.WithTimeout(ctx, cancelTime)
+	if c.Unseen == 0 {
+		c.Unseen = usuallyUnseen
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.Unseen)
 	defer cancel()
 	r.Outcome = Unsure
 	for ctx.Err() == nil {
@@ -231,13 +251,19 @@ func (c Config) takeBack(ctx context.Context, old Device, before manage.Held, r 
 		if err == nil {
 			now, failure := s.Read()
 			s.End()
-			if failure == nil && len(drift.Compare(before.Facts, now.Facts, func(drift.About, string) string { return "" })) == 0 {
+			switch {
+			case failure != nil:
+			case same(before.Facts, now.Facts):
 				r.Outcome = TakenBack
 				c.Say("taken back: a new connection finds the device as it was")
 				return r, nil
+			case confirming && c.holds(now):
+				r.Outcome = Kept
+				c.Say("the answer to the confirmation was lost; a new connection finds that the change stays")
+				return r, nil
 			}
 		}
-		timer := time.NewTimer(200 * time.Millisecond)
+		timer := time.NewTimer(min(200*time.Millisecond, c.Unseen/10))
 		select {
 		case <-timer.C:
 		case <-ctx.Done():
