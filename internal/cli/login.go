@@ -224,30 +224,9 @@ func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
 	if f.through != site.SSH {
 		return a, nil
 	}
-	file := f.knownHosts
-	if file == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return a, cannot(err)
-		}
-		file = filepath.Join(home, ".ssh", "known_hosts")
-	}
-	shown, known, err := login.KnownHost(c.Context, f.address, file)
-	switch {
-	case errors.Is(err, login.ErrHostKey):
-		return a, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", f.address, err, file))
-	case err != nil:
-		return a, cannot(err)
-	case !known && !f.acceptKey:
-		return a, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once", f.address, ssh.FingerprintSHA256(shown))
-	case !known:
-		if err := login.Remember(f.address, file, shown); err != nil {
-			return a, cannot(err)
-		}
-		c.note("the host key of %s was not known and is now in %s: %s", f.address, file, ssh.FingerprintSHA256(shown))
-	}
-	a.HostKey = shown
-	return a, nil
+	var err error
+	a.HostKey, err = c.hostKey(f.address, f.knownHosts, f.acceptKey)
+	return a, err
 }
 
 // loginsOfSheet tries the logins that the change sheet of a device names.

@@ -67,7 +67,7 @@ func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
 			t.Address = net.JoinHostPort(d.Addresses[0].String(), netconfPort)
 		}
 		var err error
-		if t.HostKey, err = f.hostKey(c, t.Address); err != nil {
+		if t.HostKey, err = c.hostKey(t.Address, f.knownHosts, f.acceptKey); err != nil {
 			return t, err
 		}
 	}
@@ -133,9 +133,9 @@ func passwordAuth(s site.Secret) []ssh.AuthMethod {
 	})}
 }
 
-// hostKey gives the SSH key that a device is known by.
-func (f *managing) hostKey(c *Call, address string) (ssh.PublicKey, error) {
-	file := f.knownHosts
+// hostKey gives the SSH key that a device is known by: that of a file of known
+// hosts, or, where that may be, the one that it shows the first time.
+func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error) {
 	if file == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -149,7 +149,7 @@ func (f *managing) hostKey(c *Call, address string) (ssh.PublicKey, error) {
 		return nil, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", address, err, file))
 	case err != nil:
 		return nil, cannot(err)
-	case !known && !f.acceptKey:
+	case !known && !accept:
 		return nil, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once", address, ssh.FingerprintSHA256(shown))
 	case !known:
 		if err := login.Remember(address, file, shown); err != nil {
