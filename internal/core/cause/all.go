@@ -31,13 +31,14 @@ type Summary struct {
 // with people; of these what hit most devices, then most logins.
 func All(e Evidence, symptom Symptom) Summary {
 	e, clocks := aligned(e)
+	x := newIndex(e)
 	s := Summary{Groups: []Group{}, Clocks: clocks}
-	for _, story := range stories(e) {
+	for _, story := range stories(e, x) {
 		if !symptom.fits(story) {
 			continue
 		}
 		s.Logins++
-		v := judge(e, story, symptom)
+		v := judge(e, x, story, symptom)
 		if v.Healthy {
 			s.Healthy++
 		}

@@ -45,11 +45,12 @@ type Verdict struct {
 func Explain(e Evidence, symptom Symptom) Verdict {
 	e, clocks := aligned(e)
 	var newest *Verdict
-	for _, s := range slices.Backward(stories(e)) {
+	x := newIndex(e)
+	for _, s := range slices.Backward(stories(e, x)) {
 		if !symptom.fits(s) {
 			continue
 		}
-		v := judge(e, s, symptom)
+		v := judge(e, x, s, symptom)
 		v.Clocks = clocks
 		if !v.Healthy {
 			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
@@ -71,8 +72,8 @@ func Explain(e Evidence, symptom Symptom) Verdict {
 }
 
 // judge weighs one story.
-func judge(e Evidence, s Story, symptom Symptom) Verdict {
-	j := &judging{evidence: e, story: s, symptom: symptom}
+func judge(e Evidence, x *index, s Story, symptom Symptom) Verdict {
+	j := &judging{evidence: e, index: x, story: s, symptom: symptom}
 	if s.Login == nil {
 		j.fromOthers()
 	} else {
@@ -154,6 +155,7 @@ func together(all []Cause) []Cause {
 
 type judging struct {
 	evidence Evidence
+	index    *index
 	story    Story
 	symptom  Symptom
 	points   []point

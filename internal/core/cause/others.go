@@ -103,10 +103,10 @@ func (j *judging) pointsOfLog() {
 // own, or the design alone.
 func withoutStory(e Evidence, symptom Symptom) Verdict {
 	none := Verdict{Causes: []Cause{}}
-	devices := symptom.devices(e)
+	devices, x := symptom.devices(e), newIndex(e)
 	var best Verdict
 	for _, d := range devices {
-		j := &judging{evidence: e, story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
+		j := &judging{evidence: e, index: x, story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
 		seen := len(e.Counts) > 0 || len(e.Probes) > 0
 		for _, c := range e.Counts {
 			lost := 0

@@ -66,13 +66,11 @@ func notedBy(e Event) string {
 
 // lookEvents adds what the server itself noted.
 func (j *judging) lookEvents(p *point) {
-	known, heard, others := false, false, 0
-	for _, e := range j.evidence.Events {
-		if e.Server != p.server || e.Question == FaultQuestion {
-			continue
-		}
-		known = true
-		if e.Device != "" && e.Device != j.story.Device && j.meanwhile(e.Time) {
+	all := j.index.ofServer[p.server]
+	known, heard, others := len(all) > 0, false, 0
+	from, to := j.meanwhile()
+	for _, e := range between(all, eventTime, from, to) {
+		if e.Device != "" && e.Device != j.story.Device {
 			others++
 		}
 	}
@@ -110,25 +108,22 @@ func (j *judging) lookEvents(p *point) {
 		}
 	}
 	// Nobody knows the asker: the server noted an address that no device has.
-	for _, e := range j.evidence.Events {
-		if e.Server == p.server && e.Device == "" && e.Reason == AskerUnknown && within(e.Time, j.story.Time, time.Minute) && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
+		if e.Device == "" && e.Reason == AskerUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
 			p.signs = append(p.signs, Sign{What: unknownSign, From: FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
 	}
 }
 
-// meanwhile tells whether a moment lies in the time of the story, or in the
-// minutes after it.
-func (j *judging) meanwhile(t time.Time) bool {
+// meanwhile is the time of the story, and the minutes after it.
+func (j *judging) meanwhile() (from, to time.Time) {
 	began := j.story.Time.Add(-slack)
 	if l := j.story.Login; l != nil {
 		began = beginning(*l)
 	}
-	return t.After(began) && t.Before(j.story.Time.Add(5*time.Minute))
+	return began, j.story.Time.Add(5 * time.Minute)
 }
-
-func within(a, b time.Time, d time.Duration) bool { return a.Sub(b) <= d && b.Sub(a) <= d }
 
 func aQuestion(q string) string {
 	if q == "login" {
@@ -223,12 +218,11 @@ func (j *judging) lookPackets(p *point) {
 				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds, j.story.Device)})
 		}
 	}
-	answered, asked := 0, 0
-	for _, x := range j.evidence.Exchanges {
-		if x.asked() != p.server || x.asker() == j.story.Device {
-			continue
-		}
-		if asked++; !x.unanswered() && j.meanwhile(x.Time) {
+	of := j.index.askedOf[p.server]
+	answered, asked := 0, len(of)-j.index.asking[[2]string{p.server, j.story.Device}]
+	from, to := j.meanwhile()
+	for _, x := range between(of, exchangeTime, from, to) {
+		if x.asker() != j.story.Device && !x.unanswered() {
 			answered++
 		}
 	}
@@ -300,13 +294,13 @@ func (j *judging) lookProbes(p *point) {
 
 // upAgain tells whether a server answered somebody after a moment.
 func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
-	for _, e := range j.evidence.Events {
-		if e.Server == server && e.Device != j.story.Device && e.Time.After(since) && !e.Time.After(j.story.Time.Add(slack)) && (e.Answer == Accept || e.Answer == Refuse || e.Answer == Recorded) {
+	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
+		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == Accept || e.Answer == Refuse || e.Answer == Recorded) {
 			return Sign{What: upAgainSign, From: FromEvents, Time: e.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
 		}
 	}
-	for _, x := range j.evidence.Exchanges {
-		if x.asked() == server && x.asker() != j.story.Device && x.Time.After(since) && !x.Time.After(j.story.Time.Add(slack)) && !x.unanswered() {
+	for _, x := range between(j.index.askedOf[server], exchangeTime, since, j.story.Time.Add(slack)) {
+		if x.asker() != j.story.Device && x.Time.After(since) && !x.unanswered() {
 			return Sign{What: upAgainSign, From: FromCapture, Time: x.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, x.asker(), clock(x.Time))}, true
 		}
 	}

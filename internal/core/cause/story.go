@@ -65,21 +65,24 @@ const slack = 2 * time.Second
 // stories puts the evidence in order: one story for each login that a device
 // noted or, where no device noted anything, for each that servers, packets or
 // the device's log show.
-func stories(e Evidence) []Story {
+func stories(e Evidence, x *index) []Story {
 	if len(e.Traces) == 0 {
 		return gathered(e)
 	}
 	traces := slices.Clone(e.Traces)
 	slices.SortStableFunc(traces, func(a, b Trace) int { return a.Time.Compare(b.Time) })
 	var all []Story
+	before := map[string][]Trace{}
 	for i, t := range traces {
 		from, to := around(traces, i)
 		if t.Kind == TraceLogin {
-			s := Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i], Before: before(traces[:i], t.Device)}
-			s.add(e, from, to)
+			s := Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i], Before: last(before[t.Device], mostBefore)}
+			s.add(x, from, to)
 			all = append(all, s)
+			before[t.Device] = append(before[t.Device], t)
 			continue
 		}
+		before[t.Device] = append(before[t.Device], t)
 		for j := len(all) - 1; j >= 0; j-- {
 			s := &all[j]
 			if s.Device != t.Device || s.Login.Line != t.Line || s.Person != t.Person {
@@ -90,7 +93,7 @@ func stories(e Evidence) []Story {
 			} else {
 				s.Later = append(s.Later, t)
 			}
-			s.add(e, from, to)
+			s.add(x, from, to)
 			break
 		}
 	}
@@ -126,38 +129,37 @@ func beginning(t Trace) time.Time {
 const typesCode = time.Minute
 
 // add takes in what others noted in a time.
-func (s *Story) add(e Evidence, from, to time.Time) {
-	within := func(t time.Time) bool { return !t.Before(from) && !t.After(to) }
+func (s *Story) add(x *index, from, to time.Time) {
 	early := from.Add(-typesCode)
 	if n := len(s.Before); n > 0 && s.Before[n-1].Time.After(early) && s.Before[n-1].Person == s.Person {
 		early = s.Before[n-1].Time
 	}
-	for _, v := range e.Events {
-		asked := v.Answer == Challenged && v.Time.After(early) && v.Time.Before(from) // the time in which a person types a code is not the device's
-		if v.Question != FaultQuestion && (v.Device == s.Device || v.Device == "" && v.Client == s.Device) && (v.Person == "" || v.Person == s.Person) && (within(v.Time) || asked) {
+	ours := func(person string) bool { return person == "" || person == s.Person }
+	for _, v := range between(x.ofDevice[s.Device], eventTime, early, to) {
+		// the time in which a person types a code is not the device's
+		if ours(v.Person) && (!v.Time.Before(from) || v.Answer == Challenged && v.Time.After(early)) {
 			s.Events = append(s.Events, v)
 		}
 	}
-	for _, v := range e.Exchanges {
-		if v.asker() == s.Device && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+	for _, v := range between(x.asked[s.Device], exchangeTime, from, to) {
+		if ours(v.Person) {
 			s.Exchanges = append(s.Exchanges, v)
 		}
 	}
-	for _, v := range e.Log {
-		if v.Device == s.Device && (v.Person == "" || v.Person == s.Person) && within(v.Time) {
+	for _, v := range between(x.lines[s.Device], lineTime, from, to) {
+		if ours(v.Person) {
 			s.Lines = append(s.Lines, v)
 		}
 	}
 }
 
-func before(traces []Trace, device string) []Trace {
-	var some []Trace
-	for _, t := range traces {
-		if t.Device == device {
-			some = append(some, t)
-		}
-	}
-	return some
+// mostBefore is how many traces of a device before a login are kept with it.
+const mostBefore = 64
+
+// last gives the last values of a list, of which nothing can be overwritten
+// through it.
+func last[T any](all []T, most int) []T {
+	return all[max(0, len(all)-most):len(all):len(all)]
 }
 
 // asker names who asked: the device, or the address where the site knows none.
