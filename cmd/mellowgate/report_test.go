@@ -58,7 +58,7 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	for _, part := range []string{"Nothing found: 8 devices", "1 login, 0 of them with nothing wrong", "wrong-password", "logins came out as foreseen, with real packets", "Every one is as it was written", "newest record 1, "} {
 		require.Contains(t, text, part)
 	}
-	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "it may be there already", "-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
+	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "is there already; name a new file", "-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
 		"-drill none demo/as-reviewed": "the drill cannot be read", "-state none demo/as-reviewed": "none is not a state folder", "-since soon demo/as-reviewed": "-since is \"soon\""} {
 		r := c.run(t, append([]string{"report"}, strings.Fields(args)...)...)
 		require.Equal(t, 2, r.status, args)

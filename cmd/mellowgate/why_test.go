@@ -43,7 +43,7 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	for _, part := range []string{"# key-differs: south-sw-1 and server tern\n", "- Symptom: ines.marsh at south-sw-1 by ssh", "Repair: put the key shore-key on south-sw-1", "| login | crew | group shore |", "repeated at"} {
 		require.Contains(t, string(written), part)
 	}
-	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err, "it may be there already")
+	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err, "is there already; name a new file")
 
 	r = c.run(t, "why", "-state", "st", "-all")
 	require.Zero(t, r.status)
@@ -67,6 +67,17 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	r = c.run(t, "why", "-who", "odd.larsen", "-device", "north-sw-1", "-through", "ssh", "-saw", "refused", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "disabled-or-expired: north-sw-1 by ssh")
+
+	r = c.run(t, "why", "-state", "st", "-at", "2020-01-01T03:10")
+	require.Equal(t, 1, r.status, "nobody logged in then: %s", r.out)
+	require.Empty(t, r.out)
+	require.Contains(t, c.run(t, "why", "-state", "st", "-device", "hq-fw-1").out, "nothing that is at hand speaks of a fault at hq-fw-1")
+
+	// Of somebody whom only a directory knows nothing is foreseen, in or refused.
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "dunlin closed").status)
+	r = c.run(t, "login", "-state", "st", "-device", "north-rtr-1", "-person", "ebba.lind", "-password-file", "demo/as-reviewed/passwords/ebba.lind")
+	require.Zero(t, r.status, r.out)
+	require.Contains(t, r.out, "nothing was foreseen; say what you expect with -expect")
 
 	for _, bad := range []struct {
 		args []string

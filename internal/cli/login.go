@@ -312,12 +312,15 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 	return err
 }
 
-// expected is what a login should come to. The zero value expects nothing.
+// expected is what a login should come to.
 type expected struct {
 	outcome         string
 	level           int // -1: any
 	allows, refuses []string
 }
+
+// unforeseen is what is expected where nothing is foreseen: anything.
+var unforeseen = expected{level: -1}
 
 func (e expected) String() string {
 	switch {
@@ -362,7 +365,7 @@ func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 	if len(c.Args) > 0 {
 		path = c.Args[0]
 	} else if _, err := os.Stat(path); err != nil {
-		return expected{}, nil // the site is gone: nothing is foreseen
+		return unforeseen, nil // the site is gone
 	}
 	l, err := c.loadFrom(path, false)
 	if err != nil {
@@ -384,7 +387,7 @@ func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 	who, known := r.Find(d, f.person)
 	if !known && len(l.Directories) > 0 {
 		c.note("%s stands in no place of the site, and a directory may know the name: nothing is foreseen for it", f.person)
-		return expected{}, nil
+		return unforeseen, nil
 	}
 	if !known {
 		who, _ = r.Find(d, "unknown")
@@ -394,7 +397,7 @@ func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
 			return expectedOf(foreseen), nil
 		}
 	}
-	return expected{}, nil
+	return unforeseen, nil
 }
 
 func expectedOf(c foresee.Case) expected {
@@ -435,7 +438,7 @@ func printLogin(c *Call, r loginJSON) {
 	}
 	switch {
 	case r.Expected == "":
-		c.say("nothing was expected: no site to foresee from, and no -expect\n")
+		c.say("nothing was foreseen; say what you expect with -expect\n")
 	case r.AsExpected:
 		c.say("as expected: %s\n", r.Expected)
 	default:

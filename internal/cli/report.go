@@ -148,7 +148,7 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 	}
 	file, err := os.OpenFile(write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
-		return wrong("%s cannot be made: it may be there already; name a new file with -write", write)
+		return notMade(write, err)
 	}
 	defer func() { _ = file.Close() }()
 	if _, err := file.Write(b.Bytes()); err != nil {

@@ -16,6 +16,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
 	"mellowgate/internal/live/manage"
@@ -128,7 +129,11 @@ func foreseenIn(l loaded, d *site.Device, person string) (time.Duration, error) 
 	r := l.reckoner()
 	who, known := r.Find(d, person)
 	if !known {
-		return 0, wrong("the site has nobody called %s: after the change nobody could confirm it", person)
+		names := make([]string, len(l.Site.People))
+		for i, p := range l.Site.People {
+			names[i] = p.Name
+		}
+		return 0, wrong("the site has nobody called %s%s: after the change nobody could confirm it", person, nearest.Suggest(person, names))
 	}
 	worst, in := time.Duration(0), false
 	for _, k := range r.Cases(d, way, who) {

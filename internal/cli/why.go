@@ -144,7 +144,7 @@ func (c *Call) why(f *whyFlags) error {
 	v := cause.Explain(k.Evidence, f.symptom)
 	if !v.Found && k.site != nil && f.symptom.Device != "" {
 		c.note("%s holds no such login%s; this is what the design says", k.from, f.choices(k))
-		v = cause.Explain(cause.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Counts: k.Counts, Now: k.Now}, f.symptom)
+		v = cause.Explain(cause.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Now: k.Now}, f.symptom)
 	}
 	if !v.Found {
 		if *c.json {

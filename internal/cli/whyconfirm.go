@@ -2,7 +2,9 @@ package cli
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -124,11 +126,22 @@ func (c *Call) confirm(f *whyFlags, k *known, v cause.Verdict) (*proof, error) {
 	return &proof{time.Now().UTC(), seen.Outcome == login.In, seen.Outcome, seen.Level, seen.Took.Seconds(), seen.Detail}, nil
 }
 
+// notMade says why a new file cannot be written.
+func notMade(path string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return wrong("%s is there already; name a new file with -write", path)
+	case errors.Is(err, fs.ErrNotExist):
+		return wrong("%s cannot be made: its folder is not there", path)
+	}
+	return cannot(fmt.Errorf("%s cannot be made: %w", path, err))
+}
+
 // writeIncident writes the record of an incident.
 func (c *Call) writeIncident(f *whyFlags, k *known, v cause.Verdict, p *proof) error {
 	file, err := os.OpenFile(f.write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return wrong("%s cannot be made: it may be there already; name a new file with -write", f.write)
+		return notMade(f.write, err)
 	}
 	defer func() { _ = file.Close() }()
 	if _, err := file.Write(incident(v, f.symptom, k.from, p)); err != nil {

@@ -15,7 +15,11 @@ import (
 // printVerdict prints the causes, and then the login as it went.
 func printVerdict(c *Call, v cause.Verdict) {
 	style := c.style()
-	if v.Healthy {
+	s := v.Story
+	switch {
+	case v.Healthy && s.Login == nil && len(s.Events)+len(s.Exchanges)+len(s.Lines) == 0: // no login was seen
+		c.say("%s: nothing that is at hand speaks of a fault at %s\n", style.Paint(show.Good, "healthy"), show.Safe(s.Device))
+	case v.Healthy:
 		c.say("%s: %s\n", style.Paint(show.Good, "healthy"), storyLine(v.Story))
 	}
 	for i, found := range v.Causes {

@@ -65,7 +65,9 @@ func Explain(e Evidence, symptom Symptom) Verdict {
 	switch {
 	case newest != nil:
 		return *newest
-	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Counts)+len(e.Probes) > 0 && symptom.Person == "":
+	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Probes) > 0:
+		// Counters know no single login: where logins were noted, and none is meant,
+		// they say nothing.
 		return withoutStory(e, symptom)
 	}
 	return Verdict{Causes: []Cause{}}

@@ -233,9 +233,6 @@ func (j *judging) lookPackets(p *point) {
 	}
 }
 
-// lostWords are the signs of counted losses.
-var lostWords = tryWords
-
 // lookCounters adds what the device counted.
 func (j *judging) lookCounters(p *point) {
 	for _, c := range j.evidence.Counts {
@@ -250,7 +247,7 @@ func (j *judging) lookCounters(p *point) {
 			continue
 		}
 		for reason, n := range c.Lost {
-			if what := lostWords[walk.Reason(reason)]; what != "" && n > 0 && answers < n {
+			if what := tryWords[walk.Reason(reason)]; what != "" && n > 0 && answers < n {
 				p.signs = append(p.signs, Sign{What: what, From: FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, reason)})
 			}
 		}

@@ -41,7 +41,6 @@ const (
 	notKeptSign      = "not-kept"         // a record was not written
 	heardNothingSign = "heard-nothing"    // the server noted nothing of this device
 	heardOthersSign  = "heard-others"     // it noted questions of others
-	heardSign        = "heard"            // it noted a question of this device
 	answeredSign     = "answered"         // the server did answer this
 	othersAnswerSign = "others-are-answered"
 	nobodyAnswerSign = "nobody-is-answered"  // nothing that anybody asked it was answered
@@ -81,13 +80,11 @@ const (
 	wrongFormSign     = "form-cannot-be-checked"
 	hasCodeSign       = "has-one-time-code"
 	lockedSign        = "device-holds-back"  // the device says that it holds the name back
-	manyFailures      = "many-failures"      // of this name, shortly before
 	notAsked          = "no-server-asked"    // although servers would answer
 	wasRightBefore    = "password-was-right" // the same name was let in shortly before or after
 	sessionNotAsked   = "no-session-asked"
 	sessionAsked      = "session-asked"
 	noLevel           = "no-level-in-answer"
-	levelSent         = "level-in-answer"
 	levelPromised     = "level-promised" // the server or the site gives more
 	templateSign      = "account-not-on-device"
 	noFallbackSign    = "list-ends-with-servers"

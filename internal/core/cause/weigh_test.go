@@ -68,7 +68,7 @@ func TestMoreEvidenceSharpensTheAnswer(t *testing.T) {
 	after := weigh(p)[0]
 	require.Equal(t, Unreachable, after.cause)
 	require.Greater(t, after.confidence, before.confidence)
-	p.signs = append(p.signs, Sign{What: heardSign}, Sign{What: unfitSign})
+	p.signs = append(p.signs, Sign{What: openSign}, Sign{What: unfitSign})
 	require.Equal(t, KeyDiffers, weigh(p)[0].cause)
 }
 
@@ -110,6 +110,15 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		require.True(t, v.Found)
 		require.Equal(t, c.want, names(v), "%+v", c.counts)
 	}
+}
+
+// Counters have no time: they are no answer to a question about one login that
+// was not seen.
+func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
+	e := Evidence{Traces: []Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))}, Counts: []Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4, Lost: map[string]int{"silent": 4}}}}
+	require.False(t, Explain(e, Symptom{At: at.Add(-24 * time.Hour)}).Found)
+	require.False(t, Explain(e, Symptom{Device: "sw-2"}).Found)
+	require.True(t, Explain(e, Symptom{}).Healthy)
 }
 
 func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {

@@ -41,6 +41,9 @@ func (f Files) Read(in io.Reader, d listen.Directory) (e cause.Evidence, notes [
 		return e, notes, err
 	}
 	if f.Counters != "" {
+		if _, err := os.Stat(f.Counters); err != nil {
+			return e, notes, vault.Unreadable(f.Counters, err)
+		}
 		if e.Counts, err = state.ReadCounters(f.Counters); err != nil {
 			return e, notes, err
 		}

@@ -155,19 +155,14 @@ func (m Models) String() string {
 // Models tells what the device announces.
 func (s *Session) Models() Models {
 	var m Models
-	_, m.System = s.Module(systemNamespace)
-	_, m.TACACS = s.Module(tacacsNamespace)
-	_, m.Open = s.Module(openNamespace)
+	_, m.System = s.Module(yang.SystemNS)
+	_, m.TACACS = s.Module(yang.TACACSNS)
+	_, m.Open = s.Module(yang.OpenNS)
 	return m
 }
 
-// Namespaces of the models.
-const (
-	systemNamespace = "urn:ietf:params:xml:ns:yang:ietf-system"
-	tacacsNamespace = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
-	openNamespace   = "http://openconfig.net/yang/system"
-	rootName        = "system"
-)
+// rootName is the top element of each model's data.
+const rootName = "system"
 
 // Held is what a device holds: the facts, and the data as it gave it.
 type Held struct {
@@ -181,10 +176,10 @@ func (s *Session) Read() (Held, error) {
 	h := Held{Models: s.Models(), Facts: drift.Facts{}}
 	var roots []netconf.Root
 	if h.Models.System {
-		roots = append(roots, netconf.Root{Name: rootName, Namespace: systemNamespace})
+		roots = append(roots, netconf.Root{Name: rootName, Namespace: yang.SystemNS})
 	}
 	if h.Models.Open {
-		roots = append(roots, netconf.Root{Name: rootName, Namespace: openNamespace})
+		roots = append(roots, netconf.Root{Name: rootName, Namespace: yang.OpenNS})
 	}
 	if len(roots) == 0 {
 		return h, ErrNoModel
@@ -217,13 +212,13 @@ func factsOf(data *etree.Element) (drift.Facts, error) {
 	for _, x := range data.ChildElements() {
 		text := netconf.Bytes(x.Copy())
 		switch x.NamespaceURI() {
-		case systemNamespace:
+		case yang.SystemNS:
 			read, err := yang.ReadSystem(text)
 			if err != nil {
 				return facts, fmt.Errorf("what it says of ietf-system cannot be read: %w", err)
 			}
 			facts.Join(systemFacts(read))
-		case openNamespace:
+		case yang.OpenNS:
 			read, err := yang.ReadOpenSystem(text)
 			if err != nil {
 				return facts, fmt.Errorf("what it says of openconfig-system cannot be read: %w", err)

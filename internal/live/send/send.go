@@ -23,7 +23,6 @@ import (
 // Device is a session on a device, as this package uses one.
 type Device interface {
 	Has(capability string) bool
-	Models() manage.Models
 	Read() (manage.Held, error)
 	Lock(store string) error
 	Discard() error

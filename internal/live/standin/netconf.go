@@ -15,13 +15,14 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/netconf"
+	"mellowgate/internal/wire/yang"
 )
 
 // Namespaces and module names of the models that a stand-in is configured by.
 const (
-	systemNS = "urn:ietf:params:xml:ns:yang:ietf-system"
-	tacacsNS = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
-	openNS   = "http://openconfig.net/yang/system"
+	systemNS = yang.SystemNS
+	tacacsNS = yang.TACACSNS
+	openNS   = yang.OpenNS
 )
 
 var capabilities = []string{netconf.Base10, netconf.Base11, netconf.Candidate, netconf.ConfirmedCommit, netconf.Validate, netconf.RollbackOnError,

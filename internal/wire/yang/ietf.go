@@ -17,8 +17,9 @@ import (
 
 // Namespaces of the models.
 const (
-	systemNS = "urn:ietf:params:xml:ns:yang:ietf-system"
-	tacacsNS = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
+	SystemNS = "urn:ietf:params:xml:ns:yang:ietf-system"
+	TACACSNS = "urn:ietf:params:xml:ns:yang:ietf-system-tacacs-plus"
+	OpenNS   = "http://openconfig.net/yang/system"
 )
 
 // Secrets gives the value of a key by its name.
@@ -97,7 +98,7 @@ type TACACSServer struct {
 type Identity struct{ Module, Name string }
 
 // identitySpaces are the namespaces of modules with identities.
-var identitySpaces = map[string]string{"ietf-system": systemNS, "ietf-system-tacacs-plus": tacacsNS,
+var identitySpaces = map[string]string{"ietf-system": SystemNS, "ietf-system-tacacs-plus": TACACSNS,
 	"openconfig-aaa": "http://openconfig.net/yang/aaa", "openconfig-aaa-types": "http://openconfig.net/yang/aaa/types"}
 
 // MarshalText gives module:name, RFC 7951 section 6.8; without a module, plain

@@ -1,0 +1,111 @@
+package state
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"mellowgate/internal/core/cause"
+)
+
+// Evidence reads what devices and servers noted. A line that is damaged is
+// passed over, and said in the notes.
+func (f *Folder) Evidence() (e cause.Evidence, notes []string, err error) {
+	f.mu.Lock()
+	f.flush()
+	f.mu.Unlock()
+	if e.Events, notes, err = Lines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
+		return e, notes, err
+	}
+	if e.Traces, notes, err = all[cause.Trace](filepath.Join(f.Dir, tracesDir), notes); err != nil {
+		return e, notes, err
+	}
+	if e.Log, notes, err = all[cause.LogLine](filepath.Join(f.Dir, logsDir), notes); err != nil {
+		return e, notes, err
+	}
+	names, err := filepath.Glob(filepath.Join(f.Dir, countersDir, "*.json"))
+	if err != nil {
+		return e, notes, err
+	}
+	for _, name := range names {
+		some, err := ReadCounters(name)
+		if err != nil {
+			notes = append(notes, err.Error()+"; it was passed over")
+			continue
+		}
+		e.Counts = append(e.Counts, some...)
+	}
+	return e, notes, nil
+}
+
+// all reads every file of lines in a folder.
+func all[T any](dir string, notes []string) (values []T, _ []string, err error) {
+	names, err := filepath.Glob(filepath.Join(dir, "*"+lines))
+	if err != nil {
+		return nil, notes, err
+	}
+	for _, name := range names {
+		var some []T
+		if some, notes, err = Lines[T](name, notes); err != nil {
+			return nil, notes, err
+		}
+		values = append(values, some...)
+	}
+	return values, notes, nil
+}
+
+// ReadCounters reads a file of counters, as a lab writes it and as the API of a
+// stand-in gives it.
+func ReadCounters(path string) ([]cause.Count, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var file struct {
+		Counters []cause.Count `json:"counters"`
+	}
+	if err := json.Unmarshal(text, &file); err != nil {
+		return nil, fmt.Errorf("%s holds no counters: %w", path, err)
+	}
+	return file.Counters, nil
+}
+
+// maxLine bounds one line of evidence.
+const maxLine = 1 << 20
+
+// Lines reads a file with a value in each line. A file that is not there has
+// none.
+func Lines[T any](path string, notes []string) ([]T, []string, error) {
+	file, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, notes, nil
+	}
+	if err != nil {
+		return nil, notes, err
+	}
+	defer func() { _ = file.Close() }()
+	var all []T
+	lines := bufio.NewScanner(file)
+	lines.Buffer(nil, maxLine)
+	for n := 1; lines.Scan(); n++ {
+		var v T
+		text := strings.TrimSpace(lines.Text())
+		if text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(text), &v); err != nil {
+			notes = append(notes, fmt.Sprintf("%s:%d: this line is damaged and was passed over", path, n))
+			continue
+		}
+		all = append(all, v)
+	}
+	if err := lines.Err(); err != nil {
+		notes = append(notes, fmt.Sprintf("%s: reading stopped: %v", path, err))
+	}
+	return all, notes, nil
+}
