@@ -37,7 +37,7 @@ func sendCommand() *Command {
 6.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, and a new connection proves that the device is as it was. When this program dies, the device takes the change back by itself.
 
 A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent. What its models cannot carry is
-said before. It stops at the first device that fails; run it again to go on: devices that hold the design already are left
+said before. Accounts on the device that the site does not have stay there, and compare goes on naming them. It stops at the first device that fails; run it again to go on: devices that hold the design already are left
 alone. Try it in a lab first.
 
 Exit status 1 when a change was taken back or nobody agreed, 3 when nothing could be sent.`,
@@ -367,7 +367,7 @@ func (c *Call) printSent(all []sent, named int) {
 		what := r.Why
 		switch r.Outcome {
 		case send.Kept:
-			what = show.Count(len(r.Differences), "difference") + " gone; what was there is in " + r.Kept
+			what = "the design is on it; what was there is in " + r.Kept
 		case send.Same:
 			what = "it holds the design already"
 		}

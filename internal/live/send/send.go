@@ -160,8 +160,9 @@ func Run(ctx context.Context, c Config) (Report, error) {
 }
 
 // prepare puts the design into the candidate, and lets the device check it.
-// First goes what is there and is not wanted: orders of methods, which a merge
-// would only add to, and servers.
+// First go the orders of methods that are there, which a merge would only add
+// to. Servers and groups are replaced as a whole; accounts that the site does not
+// have stay.
 func prepare(s Device, held manage.Held, config *etree.Element) error {
 	c := outdated(held)
 	if len(c.ChildElements()) > 0 {
