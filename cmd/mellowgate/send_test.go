@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bufio"
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,9 +19,13 @@ import (
 // sending is a lab of the demo site, and sites that are to be sent to it.
 func sending(t *testing.T, network string) (c call, lab *background, variant func(name string, pairs ...string), as []string) {
 	c = demoSite(t)
-	lab = c.start(t, "lab", "-state", "st", "-network", network, "demo/as-reviewed")
-	text, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
+	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
+	text, err := os.ReadFile(path)
 	require.NoError(t, err)
+	// No delay after a refusal, and NETCONF also on a device that asks by RADIUS.
+	text = []byte(strings.Replace(string(text), "addresses: [198.51.100.11],", "addresses: [198.51.100.11], access: {netconf: {}},", 1) + "service: {limits: {failure-delay: 0s}}\n")
+	require.NoError(t, os.WriteFile(path, text, 0o600))
+	lab = c.start(t, "lab", "-state", "st", "-network", network, "demo/as-reviewed")
 	variant = func(name string, pairs ...string) {
 		changed := strings.NewReplacer(pairs...).Replace(string(text))
 		require.NotEqual(t, string(text), changed)
@@ -35,6 +42,9 @@ func sending(t *testing.T, network string) (c call, lab *background, variant fun
 	as = []string{"-state", "st", "-person", "ines.marsh", "-password-file", "demo/as-reviewed/passwords/ines.marsh"}
 	return c, lab, variant, as
 }
+
+// unwrapped is a text without the ends of its lines.
+func unwrapped(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 func (c call) holds(t *testing.T, as []string, device, site string) bool {
 	r := c.run(t, append(append([]string{"compare"}, as...), device, site)...)
@@ -58,7 +68,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 
 	r = send("-yes", "north-rtr-1", "north-sw-1", "other")
 	require.Zero(t, r.status, r.err)
-	for _, proof := range []string{"proven: ines.marsh gets in by netconf, from a new connection", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15", "(plover accepted it)", "the old session is still open", "confirmed: the change stays"} {
+	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15", "(plover accepted it)", "the old session is still open", "confirmed, to stay: the design"} {
 		require.Contains(t, r.err, proof)
 	}
 	require.True(t, c.holds(t, as, "north-sw-1", "other"))
@@ -72,16 +82,24 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 
 	variant("broken", "address: 192.0.2.21", "address: 192.0.2.22", "address: 192.0.2.22", "address: 192.0.2.21")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "broken/keys/shore.key"), []byte("a-key-that-no-server-has-1"), 0o600))
-	r = send("-yes", "-json", "north-rtr-1", "north-sw-1", "broken")
+	r = send("-yes", "north-rtr-1", "broken")
+	require.Equal(t, 3, r.status, r.err)
+	require.Contains(t, unwrapped(r.out), "2 server ports stayed without an answer")
+	r = send("-yes", "-json", "-servers-may-be-down", "north-rtr-1", "north-sw-1", "broken")
 	require.Equal(t, 1, r.status, r.err)
 	require.Contains(t, r.err, "taken back: a new connection finds the device as it was")
-	require.Contains(t, r.err, "find the cause with: mellowgate why -device north-rtr-1 -who ines.marsh")
 	var got struct {
+		Left    []string
 		Devices []struct {
 			Time, Device, Person, Outcome, Why, Kept string
+			Accounts                                 bool `json:"accounts_stay"`
 			Differences                              []string
 			NotCarried                               []string `json:"not_carried"`
-			Proofs                                   []struct {
+			Causes                                   []struct {
+				Cause, Where, Says, Repair string
+				Confidence                 float64
+			}
+			Proofs []struct {
 				What, Saw string
 				OK        bool
 			}
@@ -89,7 +107,13 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	}
 	strictly(t, r.out, &got)
 	require.Len(t, got.Devices, 1, "it stops at the first that fails")
+	require.Equal(t, []string{"north-sw-1"}, got.Left)
 	require.Equal(t, "taken-back", got.Devices[0].Outcome)
+	var causes []string
+	for _, cause := range got.Devices[0].Causes {
+		causes = append(causes, cause.Cause)
+	}
+	require.Contains(t, causes, "key-differs")
 	require.NotContains(t, r.out+r.err, "a-key-that-no-server-has")
 	require.True(t, c.holds(t, as, "north-rtr-1", "other"), "as it was")
 
@@ -105,37 +129,152 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	require.Equal(t, 130, lab.end(t))
 }
 
-// The program is killed, or ended, while the change runs: the device is as it
-// was, by itself.
-func TestAChangeComesBackWhenTheProgramDies(t *testing.T) {
+// steps reads what a run says, one step after the other, until it ends.
+func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Process)) (all []string) {
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	cmd := exec.CommandContext(ctx, program, args...)
+	pipe, err := cmd.StderrPipe()
+	require.NoError(t, err)
+	cmd.Dir = c.dir
+	require.NoError(t, cmd.Start())
+	for lines := bufio.NewScanner(pipe); lines.Scan(); {
+		all = append(all, lines.Text())
+		do(lines.Text(), cmd.Process)
+	}
+	_ = cmd.Wait()
+	return all
+}
+
+// The program is killed, or ended, at each of its steps: the device is as it was,
+// by itself, until the change is confirmed; then it holds the change.
+func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 	c, lab, variant, as := sending(t, "127.83.0.0/16")
-	variant("far", "address: 192.0.2.21", "address: 192.0.2.71", "address: 192.0.2.22", "address: 192.0.2.72") // where nobody is: the proof waits
-	for _, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGINT} {
-		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
-		cmd := exec.CommandContext(ctx, program, append(append([]string{"send"}, as...), "-yes", "north-rtr-1", "far")...)
-		said := new(strings.Builder)
-		pipe, err := cmd.StderrPipe()
-		require.NoError(t, err)
-		cmd.Dir = c.dir
-		require.NoError(t, cmd.Start())
-		buffer := make([]byte, 4096)
-		for !strings.Contains(said.String(), "the change runs now") {
-			n, err := pipe.Read(buffer)
-			require.NoError(t, err, said.String())
-			said.Write(buffer[:n])
-		}
-		require.NoError(t, cmd.Process.Signal(signal))
-		for {
-			n, err := pipe.Read(buffer)
-			said.Write(buffer[:n])
-			if err != nil {
-				break
+	variant("other", "servers: [tern, plover]", "servers: [plover, tern]", "accounts: [harbourmaster]", "accounts: [harbourmaster, master]")
+	args := append(append([]string{"send"}, as...), "-yes", "-fallback-password-file", "demo/as-reviewed/passwords/harbourmaster", "north-rtr-1", "other")
+	back := append(append([]string{"send"}, as...), "-yes", "-keep", "back", "north-rtr-1", "demo/as-reviewed")
+	all := c.steps(t, args, func(string, *os.Process) {})
+	require.Contains(t, strings.Join(all, "\n"), "confirmed, to stay: the part with the local accounts")
+	require.Contains(t, strings.Join(all, "\n"), "confirmed, to stay: the design")
+	require.Greater(t, len(all), 15)
+	for n, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGINT} {
+		for i := range all {
+			if n > 0 && i%4 > 0 {
+				continue // Ctrl-C at some of the steps will do
 			}
+			require.Zero(t, c.run(t, back...).status)
+			said := c.steps(t, args, func(step string, p *os.Process) {
+				if step == all[i] || strings.HasPrefix(step, "north-rtr-1: what is on it is kept") && strings.HasPrefix(all[i], "north-rtr-1: what is on it is kept") {
+					_ = p.Signal(signal)
+				}
+			})
+			story := fmt.Sprintf("signal %v at %q, after: %s", signal, all[i], strings.Join(said, "\n"))
+			confirmed := slices.Contains(said, "north-rtr-1: confirmed, to stay: the design")
+			require.Eventually(t, func() bool {
+				is := c.holds(t, as, "north-rtr-1", "other")
+				was := c.run(t, append(append([]string{"compare"}, as...), "north-rtr-1", "demo/as-reviewed")...)
+				return is && (confirmed || strings.Contains(story, "the old session")) || was.status == 0 || strings.Count(was.out, "\n  - ") == 1 && strings.Contains(was.out, "account master is on the device")
+			}, 20*time.Second, 50*time.Millisecond, story)
 		}
-		_ = cmd.Wait()
-		stop()
-		require.NotContains(t, said.String(), "confirmed")
-		require.Eventually(t, func() bool { return c.holds(t, as, "north-rtr-1", "demo/as-reviewed") }, 20*time.Second, 100*time.Millisecond, "after %v: %s", signal, said)
+	}
+	require.Equal(t, 130, lab.end(t))
+}
+
+// What devices do to a careful program.
+func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
+	c, lab, variant, as := sending(t, "127.73.0.0/16")
+	variant("other", "servers: [tern, plover]", "servers: [plover, tern]")
+	as = append(as, "-timeout", "300ms")
+	for _, k := range []struct {
+		fault, outcome, says string
+		status               int
+	}{
+		{"refuses secret-key", "stopped", "invalid-value at", 3},
+		{"lacks openconfig-system", "stopped", "does not know a part of what it announces", 3},
+		{"hangs lock", "stopped", "cannot be locked", 3},
+		{"hangs edit-config", "stopped", "does not take the design", 3},
+		{"hangs validate", "stopped", "not valid", 3},
+		{"hangs unlock", "stopped", "cannot be unlocked", 3},
+		{"hangs commit", "taken-back", "the commit failed", 1},
+		{"drops get-config", "stopped", "its configuration cannot be read", 3},
+		{"drops edit-config", "stopped", "does not take the design", 3},
+		{"drops commit", "taken-back", "the commit failed", 1},
+		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker recommends", 0},
+	} {
+		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "north-sw-1 "+k.fault).status, k.fault)
+		r := c.run(t, append(append([]string{"send"}, as...), "-yes", "north-sw-1", "other")...)
+		require.Equal(t, k.status, r.status, "%s: %s %s", k.fault, r.out, r.err)
+		require.Contains(t, r.out, k.outcome, k.fault)
+		require.Contains(t, unwrapped(r.out+r.err), k.says, k.fault)
+		require.Zero(t, c.run(t, "lab", "-state", "st", "-lift", "all").status)
+		require.Eventually(t, func() bool {
+			return c.holds(t, as, "north-sw-1", map[bool]string{true: "other", false: "demo/as-reviewed"}[k.outcome == "kept"])
+		}, 20*time.Second, 50*time.Millisecond, k.fault)
+	}
+	// An error after a warning is an error.
+	for _, fault := range []string{"north-rtr-1 warns edit-config", "north-rtr-1 refuses server-group"} {
+		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", fault).status)
+	}
+	r := c.run(t, append(append([]string{"send"}, as...), "-yes", "north-rtr-1", "other")...)
+	require.Equal(t, 3, r.status, r.err)
+	require.Contains(t, unwrapped(r.out), "this device does not take server-group")
+	require.Equal(t, 130, lab.end(t))
+}
+
+// Every fault that a design can contain is stopped before the commit, or taken
+// back after it.
+func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
+	c, lab, variant, as := sending(t, "127.72.0.0/16")
+	const sw, ship = "north-sw-1", "mv-avocet-rtr"
+	for _, k := range []struct {
+		fault, device string
+		from, to, in  string // what is wrong in the design; a fault of the lab besides
+		status        int
+		says, without string // without the questions to the servers: what comes of it
+	}{
+		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs", ""},
+		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: key-differs", "taken-back"},
+		{"key-differs, RADIUS", ship, "key: ship-key", "key: shore-key", "", 3, "sanderling: silent", ""},
+		{"asker-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: asker-unknown", "taken-back"},
+		{"wrong-port", sw, "192.0.2.22\n", "192.0.2.22\n    port: 4949\n", "", 3, "plover: closed", ""},
+		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "", 3, "sanderling: closed", ""},
+		{"accounting-port, and so record-not-kept", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3, "sanderling (accounting): closed", ""},
+		{"unreachable", sw, "192.0.2.22\n", "192.0.2.99\n", "", 3, "plover: ", ""},
+		{"server-off", sw, "192.0.2.21\n", "192.0.2.25\n", "", 3, "tern: ", ""},
+		{"mixed-protocol", sw, "192.0.2.22\n", "192.0.2.23\n    port: 1812\n", "", 3, "plover: ", ""},
+		{"too-slow", sw, "servers: [tern, plover]", "servers: [plover, tern]", "plover slow 2s", 3, "plover: ", ""},
+		{"wrong-list", sw, "- name: crew\n    authenticate: login\n    methods: [group shore, local]", "- name: crew\n    authenticate: login\n    methods: [group sea, local]", "", 2, "check finds", ""},
+		{"no-fallback", sw, "authenticate: login\n    methods: [group shore, local]", "authenticate: login\n    methods: [group shore]", "", 2, "check finds", ""},
+		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds", ""},
+		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds", ""},
+		{"password-form", sw, "console-obeys-authorization: true,", "console-obeys-authorization: true, password-as: {tacacs: chap},", "", 2, "check finds", ""},
+		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "check finds", ""},
+		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2, "check finds", ""},
+		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "nobody called ines.marsh", ""},
+		{"template-missing", ship, "local-level-needs-session: false", "local-level-needs-session: false, account-from: Filter-Id", "", 2, "check finds", ""},
+	} {
+		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")
+		pairs := []string{k.from, k.to}
+		if k.fault == "template-missing" { // the role names an account that is not there
+			pairs = append(pairs, "- name: deck-officer\n", "- name: deck-officer\n    account: watchkeeper\n", "accounts:\n", "accounts:\n  - {name: watchkeeper, level: 15, password: key shore-key}\n")
+		}
+		variant(name, pairs...)
+		if k.in != "" {
+			require.Zero(t, c.run(t, "lab", "-state", "st", "-set", k.in).status)
+		}
+		r := c.run(t, append(append([]string{"send"}, as...), "-yes", k.device, name)...)
+		require.Equal(t, k.status, r.status, "%s: %s %s", k.fault, r.out, r.err)
+		require.Contains(t, unwrapped(r.out+r.err), k.says, k.fault)
+		require.NotContains(t, r.err, "runs from now on", k.fault)
+		if k.without != "" {
+			r := c.run(t, append(append([]string{"send"}, as...), "-yes", "-servers-may-be-down", k.device, name)...)
+			require.Equal(t, 1, r.status, "%s: %s %s", k.fault, r.out, r.err)
+			require.Contains(t, r.out, k.without, k.fault)
+		}
+		if k.in != "" {
+			require.Zero(t, c.run(t, "lab", "-state", "st", "-lift", "all").status)
+		}
+		require.True(t, c.holds(t, as, k.device, "demo/as-reviewed"), k.fault)
 	}
 	require.Equal(t, 130, lab.end(t))
 }

@@ -260,8 +260,18 @@ func (c *Call) load(needKeys bool) (loaded, error) {
 }
 
 func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
+	return c.loadBy(vault.Load, path, needKeys)
+}
+
+// loadDesign is load for the design alone: what devices are known to hold
+// besides is left out.
+func (c *Call) loadDesign(needKeys bool) (loaded, error) {
+	return c.loadBy(vault.LoadDesign, c.sitePath(), needKeys)
+}
+
+func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string, needKeys bool) (loaded, error) {
 	done := c.working("reading " + path)
-	s, base, err := vault.Load(path)
+	s, base, err := read(path)
 	done()
 	if err != nil {
 		if len(c.Args) == 0 {

@@ -48,7 +48,7 @@ type compared struct {
 }
 
 func (c *Call) compareDevices(m *managing, all bool) error {
-	devices, l, err := c.devicesOfSite(all, true)
+	devices, l, err := c.devicesOfSite(all)
 	if err != nil {
 		return err
 	}
@@ -105,13 +105,12 @@ func (c *Call) compareOne(m *managing, l loaded, d *site.Device) (compared, erro
 		return r, err
 	}
 	defer s.End()
-	held, err := s.Read()
+	held, err := s.Read("running")
 	if err != nil {
 		return r, err
 	}
-	want, _, _ := manage.Wanted(d, l.Keys, held.Models)
 	r.Read, r.Models = true, held.Models.String()
-	if found := drift.Compare(want, held.Facts, manage.Where(l.Site, d)); len(found) > 0 {
+	if found := manage.Differences(l.Site, d, l.Keys, held); len(found) > 0 {
 		r.Differences = found
 	}
 	return r, nil

@@ -44,6 +44,8 @@ SERVER asker-unknown        it does not know the devices
 SERVER error                it says that it cannot answer
 SERVER no-authentication    it does not take this kind of question; also no-authorization, no-accounting
 DEVICE loses 30%            so much of what it sends is lost
+DEVICE hangs commit         over NETCONF: an operation is never answered; also drops (the line ends), warns
+DEVICE refuses ELEMENT      over NETCONF: an element such as shared-secret is refused; also lacks MODEL
 clock +2h                   the clock of servers and devices is off
 
 One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory can be

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -100,6 +101,10 @@ func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 	if path == "" {
 		folder, err := state.Open(dir)
 		if err != nil {
+			file := state.LedgerIn(dir)
+			if _, missing := os.Stat(file); missing == nil { // the folder of send
+				return ledger.File(file), nil
+			}
 			return nil, failure{ExitUsage, err}
 		}
 		places, err := folder.Places()

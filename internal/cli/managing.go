@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -15,6 +16,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
 	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/send"
 	"mellowgate/internal/live/state"
 )
 
@@ -22,6 +24,7 @@ import (
 type managing struct {
 	state, person, address, knownHosts, sshKey string
 	agent, acceptKey                           bool
+	timeout                                    time.Duration
 	password                                   func(string) (site.Secret, error)
 	secret                                     *site.Secret // asked once
 }
@@ -37,6 +40,7 @@ func (c *Call) managingFlags() *managing {
 	c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "take a host key that is not known yet, and remember it")
 	c.Flags.StringVar(&f.sshKey, "ssh-key", "", "log in with the private SSH key of this `file`, in place of a password")
 	c.Flags.BoolVar(&f.agent, "agent", false, "log in with the SSH agent, in place of a password")
+	c.Flags.DurationVar(&f.timeout, "timeout", 30*time.Second, "how long to wait for a connection and for each answer, a `time` such as 10s")
 	f.password = c.passwordFlags()
 	return f
 }
@@ -44,7 +48,10 @@ func (c *Call) managingFlags() *managing {
 // targetOf gives how a device is managed: in a running lab where it is there,
 // else at its own address.
 func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
-	t := manage.Target{Person: f.person, Address: f.address}
+	t := manage.Target{Person: f.person, Address: f.address, Timeout: f.timeout}
+	if f.timeout <= 0 {
+		return t, wrong("-timeout is above 0, such as 10s")
+	}
 	if f.person == "" {
 		return t, wrong("who logs in? Name somebody with -person")
 	}
@@ -78,11 +85,7 @@ func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
 
 // lab gives the places of a lab that runs here.
 func (f *managing) lab(c *Call) (state.Places, bool) {
-	dir := f.state
-	if dir == "" {
-		dir = defaultState
-	}
-	folder, err := state.Open(dir)
+	folder, err := f.stateOf()
 	if err != nil {
 		return state.Places{}, false
 	}
@@ -119,18 +122,7 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 		}
 		f.secret = &s
 	}
-	return passwordAuth(*f.secret), nil
-}
-
-// passwordAuth proves who somebody is by a password, typed or asked for.
-func passwordAuth(s site.Secret) []ssh.AuthMethod {
-	return []ssh.AuthMethod{ssh.Password(s.Reveal()), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-		answers := make([]string, len(questions))
-		for i := range answers {
-			answers[i] = s.Reveal()
-		}
-		return answers, nil
-	})}
+	return send.PasswordAuth(*f.secret), nil
 }
 
 // hostKey gives the SSH key that a device is known by: that of a file of known
@@ -162,7 +154,7 @@ func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error)
 
 // devicesOfSite gives the devices that the arguments name, the last of which may
 // be the site; with all, every device that has a way in by NETCONF.
-func (c *Call) devicesOfSite(all bool, needKeys bool) ([]*site.Device, loaded, error) {
+func (c *Call) devicesOfSite(all bool) ([]*site.Device, loaded, error) {
 	names := slices.Clone(c.Args)
 	c.Args = nil
 	if n := len(names); n > 0 {
@@ -178,7 +170,7 @@ func (c *Call) devicesOfSite(all bool, needKeys bool) ([]*site.Device, loaded, e
 	if len(names) > 0 && all {
 		return nil, loaded{}, wrong("-all is every device, and %s is one: give one of the two", names[0])
 	}
-	l, err := c.load(needKeys)
+	l, err := c.loadDesign(true)
 	if err != nil {
 		return nil, l, err
 	}

@@ -26,12 +26,19 @@ func absolute(path string) string {
 // passwordFlags declares where a password comes from. It is never the value of
 // a flag.
 func (c *Call) passwordFlags() func(who string) (site.Secret, error) {
-	file := c.Flags.String("password-file", "", "read the password from this `file`; - for standard input")
-	env := c.Flags.String("password-env", "", "read the password from this environment `variable`")
+	ask, _ := c.passwordOf("", "the password")
+	return ask
+}
+
+// passwordOf is passwordFlags for another password, with a word before the flags'
+// names; given tells whether one of them is.
+func (c *Call) passwordOf(prefix, what string) (ask func(who string) (site.Secret, error), given func() bool) {
+	file := c.Flags.String(prefix+"password-file", "", "read "+what+" from this `file`; - for standard input")
+	env := c.Flags.String(prefix+"password-env", "", "read "+what+" from this environment `variable`")
 	return func(who string) (site.Secret, error) {
 		switch {
 		case *file != "" && *env != "":
-			return site.Secret{}, wrong("give one of -password-file and -password-env")
+			return site.Secret{}, wrong("give one of -%[1]spassword-file and -%[1]spassword-env", prefix)
 		case *file == "-":
 			return c.passwordLine()
 		case *file != "":
@@ -56,7 +63,7 @@ func (c *Call) passwordFlags() func(who string) (site.Secret, error) {
 			return site.Secret{}, cannot(fmt.Errorf("the password could not be read: %w", err))
 		}
 		return site.NewSecret(typed), nil
-	}
+	}, func() bool { return *file != "" || *env != "" }
 }
 
 // typed gives a way to ask for a secret, which is not shown as it is typed; nil

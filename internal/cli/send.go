@@ -3,22 +3,17 @@ package cli
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/login"
 	"mellowgate/internal/live/manage"
 	"mellowgate/internal/live/send"
 	"mellowgate/internal/live/state"
@@ -27,23 +22,29 @@ import (
 func sendCommand() *Command {
 	return &Command{
 		Name: "send", Args: "DEVICE... [SITE]", Short: "put the design on devices, with proof, or have it taken back", MaxArgs: manyDevices,
-		Long: `Puts the site's design on devices over NETCONF so that nobody is locked out. For each device, one after the other:
+		Long: `Puts the site's design on devices over NETCONF so that nobody is locked out. For each device:
 
-1.  check finds no error for it, and foresee says that whoever logs in here will get in afterwards too.
+1.  check finds no error for it, and foresee says that whoever logs in here will get in afterwards too. In a lab every server of the design must answer with its key, at its ports.
 2.  What is on it is read. The difference is shown and asked about; -yes agrees, -dry-run only shows.
-3.  What was on it is kept in a file of the folder -keep (it holds secrets: only you can read it).
-4.  The change is made in the candidate, checked by the device, and committed for a time only.
-5.  From new connections: the person gets in, at the right level; a wrong password is refused; where the servers run here, their event is seen. The old session still works.
-6.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, and a new connection proves that the device is as it was. When this program dies, the device takes the change back by itself.
+3.  What was on it is kept in the folder -keep, with a record of what is done (it holds secrets: only you can read it; mellowgate ledger -state FOLDER reads the record).
+4.  Local accounts that are new or changed go first, alone. Where the device lets a local account in now, -fallback-password-file proves it by a login.
+5.  The rest is made in the candidate, checked by the device, and committed for a time only, longer than the worst wait.
+6.  From new connections: the person gets in and may change the configuration; a wrong password is refused; in a lab, the level by ssh and the server's event. The old session still works.
+7.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, a new connection proves that the device is as it was, and why names the cause. When this program dies, the device takes the change back by itself.
 
-A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent. What its models cannot carry is
-said before. Accounts on the device that the site does not have stay there, and compare goes on naming them. It stops at the first device that fails; run it again to go on: devices that hold the design already are left
-alone. Try it in a lab first.
+A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless -without-way-back says that this
+program may put back what was there. What its models cannot carry is said before. Accounts on the device that the site does not have
+stay there, and compare goes on naming them. What holds says of a device is not sent.
+
+Of several devices the first, or -canary, goes alone. The others follow, -at-once at a time, never two with the same label pair.
+After the first that fails none is begun; -resume goes on with those that are left. Try it in a lab first.
 
 Exit status 1 when a change was taken back or nobody agreed, 3 when nothing could be sent.`,
 		Examples: []Example{
 			{"mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", "what would be changed, on a device of the lab that runs here"},
 			{"mellowgate send -person ines.marsh -agent switch-1 my-site", "a real device, asked about before"},
+			{"mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 my-site", "switch-9 alone first, then the others"},
+			{"mellowgate send -yes -person ines.marsh -agent -resume my-site", "go on where the last run stopped"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -51,6 +52,13 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			c.Flags.BoolVar(&f.yes, "yes", false, "agree to the change; for scripts")
 			c.Flags.BoolVar(&f.dry, "dry-run", false, "show what would be changed, and change nothing")
 			c.Flags.StringVar(&f.keep, "keep", "mellowgate-sent", "the `folder` for what was on the devices, and for the record of what was sent")
+			c.Flags.StringVar(&f.canary, "canary", "", "the `device` that goes first, alone (default the first one named)")
+			c.Flags.IntVar(&f.atOnce, "at-once", 1, "how many devices, `N`, after the first one are worked on at the same time, up to 50")
+			c.Flags.BoolVar(&f.resume, "resume", false, "go on with the last run of the folder -keep: the devices that it named and that do not hold the design yet")
+			c.Flags.StringVar(&f.fallback, "fallback", "", "the local `account` to prove by a login (default the first one of level 15)")
+			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
+			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false, "also change devices that cannot take a change back by themselves")
+			c.Flags.BoolVar(&f.mayBeDown, "servers-may-be-down", false, "in a lab: send though a server does not answer")
 			return func() error { return c.send(f) }
 		},
 	}
@@ -58,27 +66,37 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 
 type sendFlags struct {
 	*managing
-	yes, dry bool
-	keep     string
+	yes, dry, resume, withoutWayBack, mayBeDown bool
+	keep, canary, fallback                      string
+	atOnce                                      int
+	fallbackPassword                            func(string) (site.Secret, error)
+	fallbackGiven                               func() bool
+	fallbackSecret                              *site.Secret // asked once
+	mu                                          sync.Mutex   // one question, or one plan, at a time
 }
+
+// mostTogether bounds the devices that are worked on at the same time.
+const mostTogether = 50
 
 // sent is what came of one device.
 type sent struct {
-	Time        time.Time `json:"time"`
-	Device      string    `json:"device"`
-	Person      string    `json:"person"`
-	Differences []string  `json:"differences"`
-	NotCarried  []string  `json:"not_carried"`
+	Time        time.Time   `json:"time"`
+	Device      string      `json:"device"`
+	Person      string      `json:"person"`
+	Differences []string    `json:"differences"`
+	NotCarried  []string    `json:"not_carried"`
+	Causes      []sentCause `json:"causes"` // why a login did not go as foreseen, the most likely first
 	send.Report
 }
 
 func (c *Call) send(f *sendFlags) error {
-	devices, l, err := c.devicesOfSite(false, true)
+	devices, l, err := c.devicesToSend(f)
 	if err != nil {
 		return err
 	}
-	if f.address != "" && len(devices) > 1 {
-		return wrong("-address is that of one device, and %d are named", len(devices))
+	canary, err := f.order(l, devices)
+	if err != nil {
+		return err
 	}
 	found := c.check(l)
 	for _, d := range devices {
@@ -89,42 +107,128 @@ func (c *Call) send(f *sendFlags) error {
 			return err
 		}
 	}
+	jobs := map[*site.Device]*sending{}
+	for _, d := range devices { // what is asked for is asked for before anything runs
+		if jobs[d], err = c.prepareSending(f, l, d); err != nil {
+			return err
+		}
+	}
+	var book *send.Book
+	if !f.dry {
+		if book, err = send.OpenBook(f.keep, f.person, time.Now()); err != nil {
+			return cannot(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
+		}
+		defer func() { _ = book.Close() }()
+		if err := book.Name(devices); err != nil {
+			return cannot(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
+		}
+	}
 	var all []sent
 	var failed error
-	for _, d := range devices {
-		r, err := c.sendOne(f, l, d)
+	left := send.Each(c.Context, devices, send.Order{Canary: canary, AtOnce: f.atOnce}, func(d *site.Device) bool {
+		r, err := c.sendOne(f, jobs[d], book)
+		f.mu.Lock()
+		defer f.mu.Unlock()
 		all = append(all, r)
-		if err != nil || r.Outcome != send.Kept && r.Outcome != send.Same && !(f.dry && r.Outcome == send.Declined) {
+		if len(devices) > 1 {
+			c.note("%d of %d: %s: %s", len(all), len(devices), d.Name, r.Outcome)
+		}
+		ok := err == nil && (r.Outcome == send.Kept || r.Outcome == send.Same || f.dry && r.Outcome == send.Declined)
+		if !ok && failed == nil {
 			if failed = errNo; err != nil {
 				failed = err
 			}
-			break
 		}
+		return ok
+	})
+	if failed == nil && c.Context.Err() != nil {
+		failed = c.Context.Err()
 	}
 	if *c.json {
 		if err := show.JSON(c.Out, struct {
-			Devices []sent `json:"devices"`
-		}{all}); err != nil {
+			Devices []sent   `json:"devices"`
+			Left    []string `json:"left"`
+		}{all, deviceNames(left)}); err != nil {
 			return err
 		}
-		if failed != nil && !errors.Is(failed, errNo) {
+		if failed != nil && !errors.Is(failed, errNo) && c.Context.Err() == nil {
 			failed = failure{ExitCannot, errors.New("")}
 		}
 		return failed
 	}
-	c.printSent(all, len(devices))
+	c.printSent(all, left)
+	if failed != nil && !errors.Is(failed, errNo) && c.Context.Err() == nil {
+		return failure{ExitCannot, errors.New("")} // the table says why
+	}
 	return failed
 }
 
-// foreseenIn gives the worst wait of a login of a person by netconf after the
-// change, and an error where they would not get in with full rights.
-func foreseenIn(l loaded, d *site.Device, person string) (time.Duration, error) {
+func deviceNames(devices []*site.Device) []string {
+	all := []string{}
+	for _, d := range devices {
+		all = append(all, d.Name)
+	}
+	return all
+}
+
+// devicesToSend gives the devices that are named, or left of the last run.
+func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
+	if !f.resume {
+		return c.devicesOfSite(false)
+	}
+	all, done, at, err := send.Last(c.Context, f.keep)
+	if err != nil {
+		return nil, loaded{}, failure{ExitUsage, fmt.Errorf("-resume: %w", err)}
+	}
+	left := send.Left(all, done)
+	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"), show.Count(len(all), "device"), len(done), leftWords(left))
+	if len(c.Args) > 1 {
+		return nil, loaded{}, wrong("-resume takes the devices of the last run: name none")
+	}
+	c.Args = append(left, c.Args...)
+	if len(left) == 0 {
+		_, l, err := c.devicesOfSite(true)
+		return nil, l, err
+	}
+	return c.devicesOfSite(false)
+}
+
+func leftWords(left []string) string {
+	if len(left) == 0 {
+		return "none is left"
+	}
+	return strings.Join(left, ", ") + " left"
+}
+
+// order checks how several devices are to be worked on.
+func (f *sendFlags) order(l loaded, devices []*site.Device) (canary *site.Device, err error) {
+	switch {
+	case f.address != "" && len(devices) > 1:
+		return nil, wrong("-address is that of one device, and %d are named", len(devices))
+	case f.atOnce < 1 || f.atOnce > mostTogether:
+		return nil, wrong("-at-once is from 1 to %d", mostTogether)
+	case f.canary == "":
+		return nil, nil
+	}
+	d, err := l.device(f.canary)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(devices, d) {
+		return nil, wrong("-canary %s: name it among the devices too", f.canary)
+	}
+	return d, nil
+}
+
+// foreseenIn gives what is foreseen of a login by netconf after the change with
+// every server up, and an error where the person would not get in.
+func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 	if person == "" {
-		return 0, wrong("who logs in? Name somebody with -person")
+		return foreseen{}, wrong("who logs in? Name somebody with -person")
 	}
 	way := d.Way(site.NETCONF)
 	if way == nil {
-		return 0, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
+		return foreseen{}, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
 	}
 	r := l.reckoner()
 	who, known := r.Find(d, person)
@@ -133,69 +237,175 @@ func foreseenIn(l loaded, d *site.Device, person string) (time.Duration, error) 
 		for i, p := range l.Site.People {
 			names[i] = p.Name
 		}
-		return 0, wrong("the site has nobody called %s%s: after the change nobody could confirm it", person, nearest.Suggest(person, names))
+		return foreseen{}, wrong("the site has nobody called %s%s: after the change nobody could confirm it", person, nearest.Suggest(person, names))
 	}
-	worst, in := time.Duration(0), false
+	f := foreseen{}
+	in := false
 	for _, k := range r.Cases(d, way, who) {
-		worst = max(worst, k.Wait)
+		f.worst = max(f.worst, k.Wait)
 		if k.Holds(nil) {
-			in = k.Outcome == foresee.In
+			in, f.person = k.Outcome == foresee.In, k
 		}
 	}
 	if !in {
-		return 0, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it", person, d.Name)
+		return f, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it", person, d.Name)
 	}
-	return worst, nil
+	f.silent = whenSilent(r, d)
+	return f, nil
 }
 
-// windowOf is how long a change runs without a confirmation.
+// foreseen is what foresee says of a device after the change.
+type foreseen struct {
+	person foresee.Case
+	worst  time.Duration
+	silent []string // who gets in with full rights when every server is silent, and by which ways in
+}
+
+// whenSilent gives who gets in with full rights when all servers are silent.
+func whenSilent(r foresee.Reckoner, d *site.Device) []string {
+	var all []string
+	for _, sh := range r.Shapes([]*site.Device{d}) {
+		silent := map[*site.Server]bool{}
+		for _, s := range sh.Servers() {
+			silent[s] = true
+		}
+		ways, waits := map[string][]string{}, map[string]time.Duration{}
+		var names []string
+		for _, k := range sh.For(d) {
+			if name := k.Who.Name; k.Full() && k.Holds(silent) {
+				names = addNew(names, name)
+				ways[name], waits[name] = append(ways[name], k.Way.Name()), max(waits[name], k.Wait)
+			}
+		}
+		for _, name := range names {
+			all = append(all, fmt.Sprintf("%s by %s, after at most %s", name, strings.Join(ways[name], ", "), waits[name]))
+		}
+	}
+	return all
+}
+
+// windowOf is how long a change runs without a confirmation: room for every
+// proof at the worst wait, and a minute.
 func windowOf(worst time.Duration) time.Duration {
-	return time.Minute + 4*worst.Round(time.Second)
+	return time.Minute + 6*worst.Round(time.Second)
 }
 
-func (c *Call) sendOne(f *sendFlags, l loaded, d *site.Device) (sent, error) {
-	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{}}
-	t, err := f.targetOf(c, d)
-	if err != nil {
-		return r, err
+// sending is one device, ready to be worked on.
+type sending struct {
+	d        *site.Device
+	l        loaded
+	t        manage.Target
+	foreseen foreseen
+	prover   send.Prover
+	lab      *labOf // nil outside of one
+}
+
+// prepareSending finds out all that is needed for a device, and asks for what is
+// to be asked for.
+func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
+	s := &sending{d: d, l: l}
+	var err error
+	if s.t, err = f.targetOf(c, d); err != nil {
+		return nil, err
 	}
-	worst, err := foreseenIn(l, d, f.person)
-	if err != nil {
-		return r, err
+	if s.foreseen, err = foreseenIn(l, d, f.person); err != nil {
+		return nil, err
 	}
-	say := func(step string) { c.note("%s: %s", d.Name, step) }
-	config := send.Config{Site: l.Site, Device: d, Keys: l.Keys, Say: say, Window: windowOf(worst),
-		Open: func(ctx context.Context) (send.Device, error) { return opened(manage.Open(ctx, t)) },
-		Keep: func(h manage.Held) (string, error) { return keep(f.keep, d.Name, h.Data, r.Time) },
+	s.prover = send.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}
+	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
+		return nil, err
+	}
+	if places, ok := f.lab(c); ok && f.address == "" {
+		if s.lab, err = c.labOf(f, l, d, places); err != nil {
+			return nil, err
+		}
+		if f.secret != nil {
+			s.prover.Lab = s.lab.proofs(*f.secret)
+		}
+	}
+	return s, nil
+}
+
+// fallbackOf gives the local account to prove, nil for none.
+func (f *sendFlags) fallbackOf(d *site.Device) (*send.Fallback, error) {
+	if f.fallback == "" && !f.fallbackGiven() {
+		return nil, nil
+	}
+	name := f.fallback
+	if name == "" {
+		i := slices.IndexFunc(d.Accounts, func(a *site.Account) bool { return a.Level == 15 })
+		if i < 0 {
+			return nil, wrong("%s has no local account of level 15 in the site; name one with -fallback", d.Name)
+		}
+		name = d.Accounts[i].Name
+	}
+	if d.Account(name) == nil {
+		var have []string
+		for _, a := range d.Accounts {
+			have = append(have, a.Name)
+		}
+		return nil, wrong("%s has no local account %s in the site%s", d.Name, name, nearest.Suggest(name, have))
+	}
+	if f.fallbackSecret == nil {
+		s, err := f.fallbackPassword("the local account " + name)
+		if err != nil {
+			return nil, err
+		}
+		f.fallbackSecret = &s
+	}
+	return &send.Fallback{Name: name, Password: *f.fallbackSecret}, nil
+}
+
+func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) {
+	d := s.d
+	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{}, Causes: []sentCause{}}
+	cannotSend := func(err error) (sent, error) {
+		r.Report = send.Report{Outcome: send.Stopped, Why: err.Error(), Proofs: []send.Proof{}}
+		c.noteSent(book, r)
+		return r, cannot(fmt.Errorf("%s: %w; nothing was changed", d.Name, err))
+	}
+	if s.lab != nil && !f.mayBeDown {
+		if err := s.lab.answering(c.Context, f); err != nil {
+			return cannotSend(err)
+		}
+	}
+	began := time.Now()
+	config := send.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
+		Open: func(ctx context.Context) (send.Device, error) { return opened(manage.Open(ctx, s.t)) },
+		Keep: func(h manage.Held) (string, error) { return book.Keep(d.Name, h.Data) },
 		Agree: func(p send.Plan) bool {
 			for _, x := range p.Differences {
 				r.Differences = append(r.Differences, x.String())
 			}
 			r.NotCarried = append(r.NotCarried, p.NotCarried...)
-			return c.agree(f, d, p)
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			return c.agree(f, s, p)
 		},
-		Prove: func(ctx context.Context) []send.Proof { return c.prove(ctx, f, l, d, t) },
+		Prove: s.prover.Prove, ProveFallback: s.prover.ProveFallback,
 	}
+	var err error
 	r.Report, err = send.Run(c.Context, config)
 	if f.dry && r.Outcome == send.Declined {
 		r.Why = "only shown (-dry-run)"
 	}
-	if r.Outcome != send.Same && !f.dry {
-		if noted := note(f.keep, r); noted != nil {
-			c.note("the record of this could not be written: %v", noted)
-		}
+	if failed := r.FailedLogin(); failed != nil {
+		r.Causes = c.causesOf(f, s, *failed, began)
 	}
-	if r.Outcome == send.TakenBack || r.Outcome == send.Unsure {
-		c.note("%s: find the cause with: mellowgate why -device %s -who %s", d.Name, d.Name, f.person)
-	}
+	c.noteSent(book, r)
 	if err != nil {
-		var usage failure
-		if errors.As(err, &usage) {
-			return r, err
-		}
 		return r, cannot(fmt.Errorf("%s: %w; nothing was changed", d.Name, err))
 	}
 	return r, nil
+}
+
+func (c *Call) noteSent(book *send.Book, r sent) {
+	if book == nil {
+		return
+	}
+	if err := book.Note(r.Device, r.Report, r); err != nil {
+		c.note("the record of this could not be written: %v", err)
+	}
 }
 
 // opened keeps a nil session from becoming a Device that is not nil.
@@ -206,178 +416,48 @@ func opened(s *manage.Session, err error) (send.Device, error) {
 	return s, nil
 }
 
-// keep writes what was on a device before a change.
-func keep(dir, device string, data []byte, at time.Time) (string, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
-	}
-	path := filepath.Join(dir, device+"-"+at.Format("20060102T150405.000Z")+".xml")
-	return path, os.WriteFile(path, data, 0o600)
-}
-
-// note adds a line to the record of what was sent.
-func note(dir string, r sent) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	file, err := os.OpenFile(filepath.Join(dir, "sent.jsonl"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = file.Close() }()
-	text, err := json.Marshal(r)
-	if err == nil {
-		_, err = file.Write(append(text, '\n'))
-	}
-	return err
-}
-
 // agree shows what would be changed, and asks.
-func (c *Call) agree(f *sendFlags, d *site.Device, p send.Plan) bool {
-	style := c.style()
-	out := c.Out
-	if *c.json {
-		out = c.Err
-	}
-	_, _ = fmt.Fprintf(out, "%s: %s\n", d.Name, show.Count(len(p.Differences), "difference"))
-	for _, x := range p.Differences {
-		style.Item(out, "  - ", show.Safe(fmt.Sprintf("%s (%s)", x, x.Place)))
-	}
-	for _, text := range p.NotCarried {
-		style.Item(out, "  not carried: ", text)
-	}
+func (c *Call) agree(f *sendFlags, s *sending, p send.Plan) bool {
+	c.printPlan(s, p)
 	switch {
 	case f.dry:
-		c.note("%s: nothing was changed (-dry-run)", d.Name)
+		c.note("%s: nothing was changed (-dry-run)", s.d.Name)
 		return false
 	case f.yes:
 		return true
 	}
 	if c.typed() == nil {
-		c.note("%s: nobody is here to be asked; agree with -yes", d.Name)
+		c.note("%s: nobody is here to be asked; agree with -yes", s.d.Name)
 		return false
 	}
-	_, _ = fmt.Fprintf(c.Err, "put this on %s? Type its name to agree: ", d.Name)
+	_, _ = fmt.Fprintf(c.Err, "put this on %s? Type its name to agree: ", s.d.Name)
 	line, _ := bufio.NewReader(c.In).ReadString('\n')
-	return strings.TrimSpace(line) == d.Name
+	return strings.TrimSpace(line) == s.d.Name
 }
 
-// prove tries logins from new connections while a change runs.
-func (c *Call) prove(ctx context.Context, f *sendFlags, l loaded, d *site.Device, t manage.Target) []send.Proof {
-	var all []send.Proof
-	began := time.Now()
-	add := func(what string, ok bool, saw string) bool {
-		all = append(all, send.Proof{What: what, OK: ok, Saw: saw})
-		return ok
+// causesOf asks why a login of a proof did not go as foreseen.
+func (c *Call) causesOf(f *sendFlags, s *sending, p send.Proof, began time.Time) []sentCause {
+	w := &whyFlags{state: f.state}
+	w.symptom.Person, w.symptom.Device, w.symptom.Access = p.Person, s.d.Name, p.Access
+	if p.Person == "" {
+		w.symptom.Person = f.person
 	}
-	s, err := manage.Open(ctx, t)
+	quiet := *c
+	if s.lab != nil {
+		quiet.Args = nil
+	}
+	k, err := quiet.evidence(w)
 	if err != nil {
-		add(f.person+" gets in by netconf, from a new connection", false, err.Error())
-		return all
+		return []sentCause{}
 	}
-	s.End()
-	add(f.person+" gets in by netconf, from a new connection", true, "in")
-	wrongly := t
-	wrongly.Auth = passwordAuth(site.NewSecret("this is not the password of anybody"))
-	s, err = manage.Open(ctx, wrongly)
-	if err == nil {
-		s.End()
-	}
-	saw := "in"
-	if err != nil {
-		saw = "refused"
-	}
-	if !add("a wrong password is refused", errors.Is(err, manage.ErrRefused), saw) {
-		return all
-	}
-	if places, ok := f.lab(c); ok && f.secret != nil && f.address == "" {
-		c.proveInLab(ctx, f, l, d, places, began, add)
-	}
-	return all
+	return causesOf(k, w.symptom, began)
 }
 
-// proveInLab tries a login that shows the level, and looks for the server's
-// event: in a lab both can be seen.
-func (c *Call) proveInLab(ctx context.Context, f *sendFlags, l loaded, d *site.Device, places state.Places, began time.Time, add func(string, bool, string) bool) {
-	at, _ := places.Device(d.Name)
-	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.SSH })
-	way := d.Way(site.SSH)
-	if i < 0 || way == nil {
-		return
-	}
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
-	if err != nil {
-		return
-	}
-	r := l.reckoner()
-	who, _ := r.Find(d, f.person)
-	want := expected{}
-	for _, k := range r.Cases(d, way, who) {
-		if k.Holds(nil) {
-			want = expectedOf(k)
-		}
-	}
-	seen, err := login.Do(ctx, login.Attempt{Access: site.SSH, Address: at.Ways[i].Address, Person: f.person, Password: *f.secret, HostKey: key, ServerName: d.Name, Patience: time.Minute})
-	saw := expected{outcome: seen.Outcome, level: seen.Level}
-	if err != nil {
-		seen.Outcome = login.NoAnswer
-	}
-	if !add(fmt.Sprintf("%s by ssh: %s", f.person, want), err == nil && want.fits(seen), saw.String()) || want.outcome != login.In {
-		return
-	}
+// stateOf opens the state folder of a call.
+func (f *managing) stateOf() (*state.Folder, error) {
 	dir := f.state
 	if dir == "" {
 		dir = defaultState
 	}
-	folder, err := state.Open(dir)
-	if err != nil {
-		return
-	}
-	for deadline := time.Now().Add(5 * time.Second); ; {
-		e, _, err := folder.Evidence()
-		if err != nil {
-			return
-		}
-		for _, v := range e.Events {
-			if v.Device == d.Name && v.Person == f.person && v.Answer == "accept" && v.Time.After(began) {
-				add("a server's event of the login", true, v.Server+" accepted it")
-				return
-			}
-		}
-		if time.Now().After(deadline) || ctx.Err() != nil {
-			add("a server's event of the login", false, "no server noted it")
-			return
-		}
-		timer := time.NewTimer(100 * time.Millisecond)
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-		}
-		timer.Stop()
-	}
-}
-
-// tonesOfSent are the colours of outcomes.
-var tonesOfSent = map[string]show.Tone{send.Kept: show.Good, send.Same: show.Good, send.TakenBack: show.Bad, send.Stopped: show.Bad, send.Unsure: show.Bad}
-
-func (c *Call) printSent(all []sent, named int) {
-	style := c.style()
-	var rows [][]string
-	for _, r := range all {
-		what := r.Why
-		switch r.Outcome {
-		case send.Kept:
-			what = "the design is on it; what was there is in " + r.Kept
-		case send.Same:
-			what = "it holds the design already"
-		}
-		rows = append(rows, []string{r.Device, style.Paint(tonesOfSent[r.Outcome], r.Outcome), show.Safe(what)})
-	}
-	if len(rows) > 0 {
-		c.say("\n")
-		style.Table(c.Out, []string{"device", "came of it", ""}, rows, 2)
-	}
-	if left := named - len(all); left > 0 {
-		c.say("%s not tried; run it again to go on\n", show.Count(left, "device"))
-	}
+	return state.Open(dir)
 }

@@ -66,7 +66,7 @@ func (c *Call) deviceOfSite() (*site.Device, loaded, error) {
 	}
 	name := c.Args[0]
 	c.Args = c.Args[1:]
-	l, err := c.load(false)
+	l, err := c.loadDesign(false)
 	if err != nil {
 		return nil, l, err
 	}

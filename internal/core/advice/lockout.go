@@ -155,6 +155,12 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 	return are(serverNames(silent), "silent")
 }
 
+// hasLocal tells whether a list asks for local accounts anywhere, and the device
+// has some: then those get in, wherever the list ends.
+func hasLocal(l *site.List, d *site.Device) bool {
+	return len(d.Accounts) > 0 && slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
+}
+
 // deadEnds looks for lists that leave someone at a dead end: login lists that
 // end with servers, fallbacks without an account, and logins that fall back to
 // a session or commands that do not.
@@ -168,7 +174,7 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			f.Code, f.Place = "session-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a server.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
-		case cs.Outcome == foresee.Refused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup:
+		case cs.Outcome == foresee.Refused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup && !hasLocal(cs.Way.Lists[site.Login], cs.Device):
 			list := cs.Way.Lists[site.Login]
 			f.Code, f.Place = "no-way-back", lastMethod(list)
 			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)

@@ -33,11 +33,22 @@ type Key struct {
 type Value struct {
 	Text   string
 	Secret site.Secret
-	hidden bool
+	hidden bool // it is a secret
+	unread bool // it is a secret that the device does not show
 }
 
 // Facts are what a device holds, or should hold.
 type Facts map[Key]Value
+
+// Note notes that something is there at all.
+func (f Facts) Note(about About, name string) {
+	f[Key{about, name, ""}] = Value{}
+}
+
+// Unread notes a secret that is there, and that the device does not show.
+func (f Facts) Unread(about About, name, what string) {
+	f[Key{about, name, what}] = Value{hidden: true, unread: true}
+}
 
 // Say notes a plain fact; an empty value is none.
 func (f Facts) Say(about About, name, what, value string) {
@@ -53,11 +64,41 @@ func (f Facts) Hide(about About, name, what, value string) {
 	}
 }
 
-// Join adds facts of another model: those that are there stay.
+// Join adds facts of another model: those that are there stay, but for a secret
+// that only the other one shows.
 func (f Facts) Join(other Facts) {
 	for k, v := range other {
-		if _, have := f[k]; !have {
+		if have, is := f[k]; !is || have.unread && !v.unread {
 			f[k] = v
+		}
+	}
+}
+
+// Forget takes out all that is said of a thing.
+func (f Facts) Forget(about About, name string) {
+	for k := range f {
+		if k.About == about && k.Name == name {
+			delete(f, k)
+		}
+	}
+}
+
+// Shows tells whether any secret could be read.
+func (f Facts) Shows() bool {
+	for _, v := range f {
+		if v.hidden && !v.unread {
+			return true
+		}
+	}
+	return false
+}
+
+// Settle lets what a device holds count as what it should hold, where equal
+// tells that two secrets which are written in different ways are the same.
+func (f Facts) Settle(held Facts, equal func(want, have site.Secret) bool) {
+	for k, w := range f {
+		if h, both := held[k]; both && w.hidden && h.hidden && !h.unread && equal(w.Secret, h.Secret) {
+			f[k] = h
 		}
 	}
 }
@@ -67,6 +108,7 @@ const (
 	Missing = "missing" // it should be there
 	Extra   = "extra"   // it is there, and nothing says so
 	Differs = "differs"
+	Unread  = "unread" // a secret that the device does not show: it may differ
 )
 
 // Difference is one way in which a device is not as it should be.
@@ -93,6 +135,8 @@ func (d Difference) String() string {
 		return fmt.Sprintf("%s: %s should be %s, and none is set", thing, d.What, shown(d.Want))
 	case d.Kind == Extra:
 		return fmt.Sprintf("%s: %s is %s, and the site sets none", thing, d.What, shown(d.Have))
+	case d.Kind == Unread:
+		return fmt.Sprintf("%s: the device does not show its %s, which may be another", thing, d.What)
 	case d.How != "":
 		return fmt.Sprintf("%s: %s is another: %s", thing, d.What, d.How)
 	}
@@ -137,7 +181,7 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		}
 	}
 	for k, w := range want {
-		if !held[thing{k.About, k.Name}] {
+		if k.What == "" || !held[thing{k.About, k.Name}] {
 			continue
 		}
 		h, have := have[k]
@@ -145,6 +189,10 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		switch {
 		case !have:
 			d.Kind = Missing
+			add(d)
+		case w.unread: // the value is not known here either
+		case h.unread:
+			d.Kind = Unread
 			add(d)
 		case w.hidden:
 			if d.How = h.Secret.Difference(w.Secret); d.How != "" {
@@ -155,7 +203,7 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		}
 	}
 	for k, h := range have {
-		if _, also := want[k]; !also && wanted[thing{k.About, k.Name}] {
+		if _, also := want[k]; !also && k.What != "" && wanted[thing{k.About, k.Name}] {
 			add(Difference{About: k.About, Name: k.Name, What: k.What, Kind: Extra, Have: h.Text})
 		}
 	}

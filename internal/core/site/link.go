@@ -13,6 +13,7 @@ import (
 type linker struct {
 	site    *Site
 	readers []*reader
+	design  bool // what devices are known to hold is left out
 
 	keys     map[string]*Key
 	groups   map[string]*Group
@@ -190,6 +191,9 @@ func (l *linker) devices() {
 			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name, d.Source, first.Name, l.site.Where(first.Place))
 		}
 		sources[d.Source] = d
+		if l.design {
+			d.Holds = Holds{}
+		}
 		l.holds(d)
 		l.deviceAccounts(d)
 		d.Ways = l.ways(d)

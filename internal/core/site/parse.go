@@ -17,6 +17,16 @@ func Parse(sources ...Source) (*Site, error) { return ParseWith(nil, sources...)
 
 // ParseWith is Parse with a function that reads a file that devices-from names.
 func ParseWith(read func(path string) (Source, error), sources ...Source) (*Site, error) {
+	return parseAs(read, false, sources...)
+}
+
+// ParseDesign is ParseWith for the design alone: what devices are known to hold
+// besides is left out.
+func ParseDesign(read func(path string) (Source, error), sources ...Source) (*Site, error) {
+	return parseAs(read, true, sources...)
+}
+
+func parseAs(read func(path string) (Source, error), design bool, sources ...Source) (*Site, error) {
 	s := &Site{Lab: Lab{Network: netip.MustParsePrefix("127.77.0.0/16")}, Service: DefaultService()}
 	var problems Problems
 	readers := make([]*reader, 0, len(sources))
@@ -56,7 +66,7 @@ func ParseWith(read func(path string) (Source, error), sources ...Source) (*Site
 		return nil, Problems{{Where: name, What: "there is no site in this file; start one with: mellowgate new DIR"}}
 	}
 	if len(problems) == 0 {
-		(&linker{site: s, readers: readers}).link()
+		(&linker{site: s, readers: readers, design: design}).link()
 	}
 	if len(problems) > 0 {
 		return nil, problems.sorted()

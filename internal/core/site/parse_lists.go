@@ -109,6 +109,13 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 			k.Traits.Unspoken = slices.DeleteFunc(k.Traits.Unspoken, func(p Protocol) bool { return p == spoken })
 		})
 	}, oneOrMore(wordsForm("radius", "tacacs", "ldap"))}
+	fields["models"] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+		k.Traits.LacksModels = slices.Clone(Models)
+		r.each(n, "models", func(item *yaml.Node) {
+			has := r.oneOf(item, "models", Models...)
+			k.Traits.LacksModels = slices.DeleteFunc(k.Traits.LacksModels, func(m string) bool { return m == has })
+		})
+	}, oneOrMore(wordsForm(Models...))}
 	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
 	return &shape[Kind]{what: "traits", fields: fields}
 })

@@ -34,6 +34,8 @@ type Traits struct {
 	LegacyPorts            bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
 	CommandRulesOverRADIUS bool          // command-rules-over-radius: rules that the device holds are chosen by a returned name
 	RecordsSecrets         bool          // recorded-secrets: records of commands hold secrets in clear
+	LacksModels            []string      // models: those of Models that the kind does not have
+	TakesBack              string        // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
 // PasswordForms is the form in which a device sends a password, by protocol:
@@ -75,6 +77,20 @@ func (t Traits) Reaches(network string) bool {
 	return false
 }
 
+// Models are the open models by which a kind may be configured.
+var Models = []string{"ietf-system", "ietf-system-tacacs-plus", "openconfig-system"}
+
+// How a kind takes a change of its configuration back by itself.
+const (
+	ConfirmedCommit      = "confirmed-commit"       // RFC 6241, section 8.4
+	FirstConfirmedCommit = "first-confirmed-commit" // of RFC 4741: it cannot be told to
+	TakesNothingBack     = "nothing"                // there is a candidate, and that is all
+	NoCandidate          = "no-candidate"           // what is written runs at once
+)
+
+// HasModel tells whether devices of the kind have a model.
+func (t Traits) HasModel(name string) bool { return !slices.Contains(t.LacksModels, name) }
+
 // Kind is a make of device.
 type Kind struct {
 	Ref
@@ -87,6 +103,7 @@ func DefaultTraits() Traits {
 		LevelWithoutSession: 1, LocalLevelNeedsSession: true,
 		WebNeedsLevel: 15, APINeedsLevel: 15,
 		LoginWindow: 30 * time.Second, BuiltInLogin: ByLocal, LoginTries: 3,
+		TakesBack:  ConfirmedCommit,
 		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"}, Networks: AnyNetwork, Lines: Range{0, 15},
 	}
 }
@@ -152,6 +169,10 @@ var traits = map[string]trait{
 		var ok bool
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
+	}},
+	"takes-back": {ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate, func(t *Traits, text string) bool {
+		t.TakesBack = text
+		return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
 	}},
 	"built-in-login": {"local, none or line-password", func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)

@@ -75,6 +75,22 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 	return a, nil
 }
 
+// from gives the address of the lab for a source that a device is configured to
+// ask from: that of the device which has it, or one that no server knows.
+func (a addresses) from(of *site.Device) func(netip.Addr) netip.Addr {
+	return func(source netip.Addr) netip.Addr {
+		for d, at := range a.devices {
+			if d.Source == source {
+				return at
+			}
+		}
+		if of.Asks() == source {
+			return a.sources[of]
+		}
+		return a.control
+	}
+}
+
 // raise is added to a port below 1024 that may not be opened.
 const raise = 10000
 

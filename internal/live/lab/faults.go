@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,15 +16,17 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
+	"mellowgate/internal/live/standin"
 )
 
 // Fault is one thing that is wrong in a lab, on purpose.
 type Fault struct {
-	What   string // silent, closed, slow, key-differs, asker-unknown, error, no-authentication, no-authorization, no-accounting, loses, clock
+	What   string // silent, closed, slow, key-differs, asker-unknown, error, no-authentication, no-authorization, no-accounting, loses, clock, or a trouble of a stand-in
 	Server *site.Server
 	Device *site.Device // nil: for every device; with loses, for every server
 	By     time.Duration
-	Loses  int // percent
+	Loses  int    // percent
+	With   string // of a trouble of a stand-in: with what
 }
 
 // kindsOff are the faults that switch off one kind of service, and its
@@ -42,7 +45,7 @@ var directoryFaults = []string{"silent", "closed", "slow", "key-differs", "error
 
 // FaultForms are the ways to write a fault.
 var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs", "SERVER asker-unknown", "SERVER error",
-	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%", "clock +2h"}
+	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%", "DEVICE hangs OPERATION", "DEVICE drops OPERATION", "DEVICE warns OPERATION", "DEVICE refuses ELEMENT", "DEVICE lacks MODEL", "clock +2h"}
 
 // ParseFault reads a fault: "tern silent", "tern slow 3s for north-sw-1",
 // "north-sw-1 loses 30%", "clock -1h". Each about a server may end with "for
@@ -82,6 +85,24 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 			return wrong("from 1%% to 100%% can be lost")
 		}
 		return f, nil
+	case slices.Contains(standin.Troubles, words[1]):
+		if f.Device = s.Device(subject); f.Device == nil {
+			return wrong("there is no device %q%s", subject, nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
+		}
+		f.What = words[1]
+		choices := standin.TroubleTakes(f.What)
+		switch {
+		case len(words) != 3 && choices == nil:
+			return wrong("which element is refused? Such as shared-secret")
+		case len(words) != 3:
+			return wrong("with what? One of %s", strings.Join(choices, ", "))
+		case choices != nil && !slices.Contains(choices, words[2]):
+			return wrong("%q is none of %s%s", words[2], strings.Join(choices, ", "), nearest.Suggest(words[2], choices))
+		case choices == nil && !element.MatchString(words[2]):
+			return wrong("%q is no name of an element", words[2])
+		}
+		f.With = words[2]
+		return f, nil
 	}
 	if f.Server = s.Server(words[0]); f.Server == nil {
 		return wrong("there is no server %q%s", words[0], nearest.Suggest(words[0], names(s.Servers, func(v *site.Server) string { return v.Name })))
@@ -107,6 +128,9 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 	return f, nil
 }
 
+// element is the name of an element of a model.
+var element = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
+
 func names[T any](all []T, name func(T) string) []string {
 	some := make([]string, len(all))
 	for i, v := range all {
@@ -125,6 +149,8 @@ func (f Fault) String() string {
 		return "clock " + f.By.String()
 	case f.What == "loses":
 		return fmt.Sprintf("%s loses %d%%", f.Device.Name, f.Loses)
+	case f.With != "":
+		return f.Device.Name + " " + f.What + " " + f.With
 	case f.What == "slow":
 		text += " " + f.By.String()
 	}
@@ -141,7 +167,7 @@ func (l *Lab) Set(f Fault) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.faults = slices.DeleteFunc(l.faults, func(have Fault) bool {
-		return have.What == f.What && have.Server == f.Server && have.Device == f.Device
+		return have.What == f.What && have.Server == f.Server && have.Device == f.Device && have.With == f.With
 	})
 	l.faults = append(l.faults, f)
 	l.apply(f, true)
@@ -192,6 +218,15 @@ func (l *Lab) apply(f Fault, on bool) {
 			loses = f.Loses
 		}
 		l.links.set(link{device: from}, func(c *condition) { c.loses = loses })
+		return
+	case standin.Hangs, standin.Drops, standin.Warns, standin.Refuses, standin.Lacks:
+		var all []standin.Trouble
+		for _, have := range l.faults {
+			if have.Device == f.Device && have.With != "" {
+				all = append(all, standin.Trouble{What: have.What, With: have.With})
+			}
+		}
+		l.devices[f.Device].SetTroubles(all)
 		return
 	case "clock":
 		l.offset.Store(0)

@@ -261,7 +261,7 @@ func (l *Lab) standIns() error {
 			return err
 		}
 		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
-			Log: l.config.State.Log, Counted: func(all []cause.Count) { l.config.State.Counters(d.Name, all) }})
+			Log: l.config.State.Log, Counted: func(all []cause.Count) { l.config.State.Counters(d.Name, all) }, From: l.at.from(d)})
 		l.devices[d] = device
 		device.Started()
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),

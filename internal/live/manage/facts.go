@@ -8,6 +8,13 @@ import (
 	"mellowgate/internal/wire/yang"
 )
 
+// allRADIUS and allTACACS are all servers of a protocol, in the order in which
+// ietf-system has them asked: it has no groups.
+const (
+	allRADIUS = "RADIUS"
+	allTACACS = "TACACS+"
+)
+
 func names(all []yang.Identity) string {
 	var some []string
 	for _, i := range all {
@@ -23,6 +30,7 @@ func systemFacts(s yang.System) drift.Facts {
 		f.Say(drift.List, "login", "methods", names(s.Authentication.Order))
 	}
 	for _, u := range s.Authentication.Users {
+		f.Note(drift.Account, u.Name)
 		f.Hide(drift.Account, u.Name, "password", u.Password)
 	}
 	if s.RADIUS != nil {
@@ -30,7 +38,7 @@ func systemFacts(s yang.System) drift.Facts {
 			f.Say(drift.Server, v.Name, "protocol", "radius")
 			f.Say(drift.Server, v.Name, "address", v.UDP.Address)
 			f.Say(drift.Server, v.Name, "authentication port", or(v.UDP.Port, 1812))
-			f.Hide(drift.Server, v.Name, "key", v.UDP.Secret)
+			secret(f, v.Name, v.UDP.Secret)
 			f.Say(drift.Server, v.Name, "wait", or(s.RADIUS.Options.Timeout, 5)+" s")
 			f.Say(drift.Server, v.Name, "tries", or(s.RADIUS.Options.Attempts, 2))
 		}
@@ -40,7 +48,7 @@ func systemFacts(s yang.System) drift.Facts {
 			f.Say(drift.Server, v.Name, "protocol", "tacacs")
 			f.Say(drift.Server, v.Name, "address", v.Address)
 			f.Say(drift.Server, v.Name, "port", or(v.Port, 49))
-			f.Hide(drift.Server, v.Name, "key", v.Secret)
+			secret(f, v.Name, v.Secret)
 			f.Say(drift.Server, v.Name, "for", v.Type)
 			f.Say(drift.Server, v.Name, "source", v.Source)
 			f.Say(drift.Server, v.Name, "wait", or(v.Timeout, 5)+" s")
@@ -49,16 +57,39 @@ func systemFacts(s yang.System) drift.Facts {
 		for _, v := range s.TACACS.Servers {
 			order = append(order, v.Name)
 		}
-		f.Say(drift.Group, "TACACS+", "servers in order", strings.Join(order, ", "))
+		f.Say(drift.Group, allTACACS, "servers in order", strings.Join(order, ", "))
 	}
 	if s.RADIUS != nil {
 		var order []string
 		for _, v := range s.RADIUS.Servers {
 			order = append(order, v.Name)
 		}
-		f.Say(drift.Group, "RADIUS", "servers in order", strings.Join(order, ", "))
+		f.Say(drift.Group, allRADIUS, "servers in order", strings.Join(order, ", "))
 	}
 	return f
+}
+
+// secret notes the shared secret of a server. The models want one of each server:
+// where none is read, the device does not show it (RFC 8341, default-deny-all).
+func secret(f drift.Facts, server, value string) {
+	if value == "" {
+		f.Unread(drift.Server, server, "key")
+		return
+	}
+	f.Hide(drift.Server, server, "key", value)
+}
+
+// shy notes that passwords of accounts are not shown by a device that shows no
+// secret at all.
+func shy(f drift.Facts) {
+	if f.Shows() {
+		return
+	}
+	for k := range f {
+		if k.About == drift.Account && k.What == "" {
+			f.Unread(drift.Account, k.Name, "password")
+		}
+	}
 }
 
 // or gives a number, or the default of the model.
@@ -78,6 +109,7 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 	}
 	if a.Authentication.Users != nil {
 		for _, u := range a.Authentication.Users.User {
+			f.Note(drift.Account, u.Username)
 			f.Hide(drift.Account, u.Username, "password", u.Config.Hashed+u.Config.Password)
 			if u.Config.Role != nil {
 				f.Say(drift.Account, u.Username, "role", u.Config.Role.Name)
@@ -107,7 +139,7 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 				f.Say(drift.Server, name, "protocol", "tacacs")
 				f.Say(drift.Server, name, "port", or(t.Config.Port, 49))
 				f.Say(drift.Server, name, "source", t.Config.Source)
-				f.Hide(drift.Server, name, "key", t.Config.Secret)
+				secret(f, name, t.Config.Secret)
 			}
 			if r := v.RADIUS; r != nil {
 				f.Say(drift.Server, name, "protocol", "radius")
@@ -115,7 +147,7 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 				f.Say(drift.Server, name, "accounting port", or(r.Config.AcctPort, 1813))
 				f.Say(drift.Server, name, "source", r.Config.Source)
 				f.Say(drift.Server, name, "tries", or(r.Config.Attempts, 1))
-				f.Hide(drift.Server, name, "key", r.Config.Secret)
+				secret(f, name, r.Config.Secret)
 			}
 		}
 		f.Say(drift.Group, g.Name, "servers in order", strings.Join(order, ", "))

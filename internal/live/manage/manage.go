@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"strings"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"mellowgate/internal/core/blueprint"
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/netconf"
 	"mellowgate/internal/wire/yang"
 )
@@ -48,6 +50,7 @@ type Session struct {
 	ssh     *ssh.Client
 	timeout time.Duration
 	stop    func() bool
+	models  *Models // once they are known
 }
 
 // Open logs in, and opens a NETCONF session. The context ends it early.
@@ -130,37 +133,6 @@ func (s *Session) End() {
 // Cut ends the connection at once, as a line that is cut does.
 func (s *Session) Cut() { _ = s.conn.Close() }
 
-// Models are the models that a device announces, of those that we write.
-type Models struct {
-	System, TACACS, Open bool
-}
-
-// String names them.
-func (m Models) String() string {
-	text := ""
-	for _, v := range []struct {
-		has  bool
-		name string
-	}{{m.System, "ietf-system"}, {m.TACACS, "ietf-system-tacacs-plus"}, {m.Open, "openconfig-system"}} {
-		if v.has {
-			text += ", " + v.name
-		}
-	}
-	if text == "" {
-		return "none of ours"
-	}
-	return text[2:]
-}
-
-// Models tells what the device announces.
-func (s *Session) Models() Models {
-	var m Models
-	_, m.System = s.Module(yang.SystemNS)
-	_, m.TACACS = s.Module(yang.TACACSNS)
-	_, m.Open = s.Module(yang.OpenNS)
-	return m
-}
-
 // rootName is the top element of each model's data.
 const rootName = "system"
 
@@ -171,8 +143,8 @@ type Held struct {
 	Data   []byte // XML; it may hold secrets
 }
 
-// Read reads what runs on a device.
-func (s *Session) Read() (Held, error) {
+// Read reads a datastore of a device: running, or candidate.
+func (s *Session) Read(store string) (Held, error) {
 	h := Held{Models: s.Models(), Facts: drift.Facts{}}
 	var roots []netconf.Root
 	if h.Models.System {
@@ -182,15 +154,35 @@ func (s *Session) Read() (Held, error) {
 		roots = append(roots, netconf.Root{Name: rootName, Namespace: yang.OpenNS})
 	}
 	if len(roots) == 0 {
+		if len(h.Models.Notes) > 0 {
+			return h, fmt.Errorf("%w (%s)", ErrNoModel, strings.Join(h.Models.Notes, "; "))
+		}
 		return h, ErrNoModel
 	}
-	data, err := s.GetConfig("running", roots...)
+	data, err := s.GetConfig(store, roots...)
 	if err != nil {
-		return h, fmt.Errorf("its configuration cannot be read: %w", err)
+		return h, fmt.Errorf("its configuration cannot be read: %w", deviceRefuses(err, h.Models))
 	}
 	h.Data = netconf.Bytes(data.Copy())
 	h.Facts, err = factsOf(data)
 	return h, err
+}
+
+// Warned gives the warnings of the last answer.
+func (s *Session) Warned() []string {
+	var all []string
+	for _, w := range s.Warnings {
+		all = append(all, w.Error())
+	}
+	return all
+}
+
+// Edit merges a configuration into a datastore.
+func (s *Session) Edit(store string, config *etree.Element) error {
+	if err := s.Client.Edit(store, config); err != nil {
+		return deviceRefuses(err, s.Models())
+	}
+	return nil
 }
 
 // FactsOf gives the facts of data as a device gives it; none where it cannot be
@@ -226,6 +218,7 @@ func factsOf(data *etree.Element) (drift.Facts, error) {
 			facts.Join(openFacts(read))
 		}
 	}
+	shy(facts)
 	return facts, nil
 }
 
@@ -245,11 +238,7 @@ func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config
 	var notCarried [][]string
 	if m.System {
 		s, not := yang.SystemOf(b, secrets)
-		if !m.TACACS && s.TACACS != nil {
-			s.TACACS = nil
-			s.Authentication.Order = without(s.Authentication.Order, "tacacs-plus")
-			not = append(not, "its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
-		}
+		not = append(not, m.fit(&s)...)
 		facts.Join(systemFacts(s))
 		notCarried = append(notCarried, not)
 		add(s)
@@ -263,14 +252,31 @@ func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config
 	return facts, config, common(notCarried)
 }
 
-func without(order []yang.Identity, name string) []yang.Identity {
-	var some []yang.Identity
-	for _, i := range order {
-		if i.Name != name {
-			some = append(some, i)
+// Differences compares what a device should hold with what it holds.
+func Differences(s *site.Site, d *site.Device, keys site.Keys, held Held) []drift.Difference {
+	want, _, _ := Wanted(d, keys, held.Models)
+	have := held.Facts
+	if held.Models.Open { // it has the groups by name; ietf-system sees all servers of a protocol as one
+		have = maps.Clone(have)
+		for _, f := range []drift.Facts{want, have} {
+			f.Forget(drift.Group, allRADIUS)
+			f.Forget(drift.Group, allTACACS)
 		}
 	}
-	return some
+	want.Settle(have, samePassword)
+	return drift.Compare(want, have, Where(s, d))
+}
+
+// samePassword tells whether a password that the design has in clear ($0$, RFC
+// 7317 section 4.3) is the one that a device shows as a hash.
+func samePassword(want, have site.Secret) bool {
+	clear, is := strings.CutPrefix(want.Reveal(), "$0$")
+	return is && strings.HasPrefix(have.Reveal(), "$") && same(have.Reveal(), clear)
+}
+
+func same(hash, clear string) bool {
+	is, err := vault.PasswordIs(site.Password{Hash: hash}, clear, nil)
+	return err == nil && is
 }
 
 // common gives what none of the models carries.

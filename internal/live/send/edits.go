@@ -16,27 +16,71 @@ var ordered = []string{"user-authentication-order", "authentication-method", "au
 // replaced are containers that are the design's alone: they are put there whole.
 var replaced = []string{"radius", "tacacs-plus", "server-groups"}
 
+// edits gives what is sent for the whole design, one after the other. First go
+// the orders of methods that are there, which a merge would only add to. Servers
+// and groups are replaced as a whole; accounts that the site does not have stay.
+func edits(held manage.Held, config *etree.Element) []*etree.Element {
+	var all []*etree.Element
+	if c := outdated(held); len(c.ChildElements()) > 0 {
+		all = append(all, c)
+	}
+	return append(all, whole(config))
+}
+
 // outdated makes an edit that takes every entry of the ordered leaf-lists out.
 func outdated(held manage.Held) *etree.Element {
+	return parts(dataOf(held), ordered, func(x *etree.Element) { operate(x, "remove") })
+}
+
+// onlyUsers gives the part of a design that is about local accounts.
+func onlyUsers(config *etree.Element) *etree.Element {
+	return parts(config, []string{"user"}, func(*etree.Element) {})
+}
+
+// asBefore makes an edit that puts there what a device held.
+func asBefore(held manage.Held) *etree.Element {
 	config := etree.NewElement("config")
+	data := dataOf(held)
+	for _, a := range data.Attr {
+		if a.Space == "xmlns" {
+			config.CreateAttr("xmlns:"+a.Key, a.Value)
+		}
+	}
+	for _, top := range data.ChildElements() {
+		x := top.Copy()
+		operate(x, "replace")
+		config.AddChild(x)
+	}
+	return config
+}
+
+// dataOf gives what a device held as elements.
+func dataOf(held manage.Held) *etree.Element {
 	doc := etree.NewDocument()
 	if doc.ReadFromBytes(held.Data) != nil || doc.Root() == nil {
-		return config
+		return etree.NewElement("data")
 	}
-	for _, top := range doc.Root().ChildElements() {
-		if x := onlyOrdered(top); x != nil {
+	return doc.Root()
+}
+
+// parts makes an edit of the elements of some names, with the tree that leads to
+// them; do is done to each.
+func parts(from *etree.Element, names []string, do func(*etree.Element)) *etree.Element {
+	config := etree.NewElement("config")
+	for _, top := range from.ChildElements() {
+		if x := part(top, names, do); x != nil {
 			config.AddChild(x)
 		}
 	}
 	return config
 }
 
-// onlyOrdered copies the part of a tree that leads to ordered leaf-lists, each
-// entry to be removed. It is nil where there is none.
-func onlyOrdered(x *etree.Element) *etree.Element {
-	if slices.Contains(ordered, x.Tag) {
+// part gives the part of a tree that leads to elements of some names, nil where
+// there is none.
+func part(x *etree.Element, names []string, do func(*etree.Element)) *etree.Element {
+	if slices.Contains(names, x.Tag) {
 		leaf := x.Copy()
-		operate(leaf, "remove")
+		do(leaf)
 		return leaf
 	}
 	made := etree.NewElement(x.Tag)
@@ -45,8 +89,8 @@ func onlyOrdered(x *etree.Element) *etree.Element {
 	}
 	found := false
 	for _, c := range x.ChildElements() {
-		if part := onlyOrdered(c); part != nil {
-			made.AddChild(part)
+		if p := part(c, names, do); p != nil {
+			made.AddChild(p)
 			found = true
 		}
 	}

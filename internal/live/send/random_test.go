@@ -17,7 +17,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/manage"
@@ -130,14 +129,17 @@ func (s shaky) Discard() error          { return s.do(s.Session.Discard) }
 func (s shaky) Validate() error         { return s.do(s.Session.Validate) }
 func (s shaky) Commit(p string) error   { return s.do(func() error { return s.Session.Commit(p) }) }
 func (s shaky) Cancel(p string) error   { return s.do(func() error { return s.Session.Cancel(p) }) }
-func (s shaky) EditCandidate(x *etree.Element) error {
-	return s.do(func() error { return s.Session.EditCandidate(x) })
+func (s shaky) Unlock(store string) error {
+	return s.do(func() error { return s.Session.Unlock(store) })
+}
+func (s shaky) Edit(store string, x *etree.Element) error {
+	return s.do(func() error { return s.Session.Edit(store, x) })
 }
 func (s shaky) CommitConfirmed(d time.Duration, p string) error {
 	return s.do(func() error { return s.Session.CommitConfirmed(d, p) })
 }
-func (s shaky) Read() (h manage.Held, err error) {
-	err = s.do(func() error { h, err = s.Session.Read(); return err })
+func (s shaky) Read(store string) (h manage.Held, err error) {
+	err = s.do(func() error { h, err = s.Session.Read(store); return err })
 	return h, err
 }
 func (s shaky) End() {
@@ -178,13 +180,12 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 				return false
 			}
 			defer s.End()
-			held, err := s.Read()
+			held, err := s.Read("running")
 			if err != nil {
 				return false
 			}
 			for _, d := range []*site.Site{first, other, broken} {
-				want, _, _ := manage.Wanted(d.Device("sw"), keys, held.Models)
-				if len(drift.Compare(want, held.Facts, func(drift.About, string) string { return "" })) == 0 {
+				if len(manage.Differences(d, d.Device("sw"), keys, held)) == 0 {
 					found = d
 				}
 			}
@@ -198,7 +199,7 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 		was := now("before")
 		want := []*site.Site{first, other, broken}[r.IntN(3)]
 		ctx, cancel := context.WithCancel(context.Background())
-		m := &mishap{at: 1 + r.IntN(16), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)], end: cancel}
+		m := &mishap{at: 1 + r.IntN(22), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)], end: cancel}
 		open := func(ctx context.Context) (send.Device, error) {
 			if m.dead {
 				return nil, errMishap

@@ -1,4 +1,4 @@
-// Package send puts a design on a device so that nobody is locked out: what is
+// Package send puts a design on devices so that nobody is locked out: what is
 // there is read and kept, the change runs for a time only (a confirmed commit,
 // RFC 6241 section 8.4), logins from new connections prove it, and only then it
 // is confirmed. When a proof fails, or this program dies, the device takes the
@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/beevik/etree"
@@ -23,14 +24,17 @@ import (
 // Device is a session on a device, as this package uses one.
 type Device interface {
 	Has(capability string) bool
-	Read() (manage.Held, error)
+	Models() manage.Models
+	Read(store string) (manage.Held, error)
 	Lock(store string) error
+	Unlock(store string) error
 	Discard() error
-	EditCandidate(config *etree.Element) error
+	Edit(store string, config *etree.Element) error
 	Validate() error
 	CommitConfirmed(within time.Duration, persist string) error
 	Commit(persist string) error
 	Cancel(persist string) error
+	Warned() []string // of the last call
 	End()
 }
 
@@ -39,15 +43,21 @@ type Proof struct {
 	What string `json:"what"`
 	OK   bool   `json:"ok"`
 	Saw  string `json:"saw"`
+	// Person and Access are of the login that was tried: "" for no person, who
+	// sends; for no way in, none was tried.
+	Person string `json:"-"`
+	Access string `json:"-"`
 }
 
 // Plan is what would be changed.
 type Plan struct {
 	Differences []drift.Difference
 	NotCarried  []string // parts of the design that the device's models do not have
+	Stays       []string // what is on the device besides, and is left alone
+	Notes       []string // about the device
 }
 
-// Config is how a design is sent. Every function is needed.
+// Config is how a design is sent. Every function but ProveFallback is needed.
 type Config struct {
 	Site   *site.Site
 	Device *site.Device
@@ -58,6 +68,9 @@ type Config struct {
 	Keep func(manage.Held) (string, error)
 	// Agree is shown what would be changed, and decides.
 	Agree func(Plan) bool
+	// ProveFallback tries the local accounts, once they are on the device and
+	// before anything else is.
+	ProveFallback func(context.Context, manage.Held) []Proof
 	// Prove tries logins from new connections while the change runs.
 	Prove func(context.Context) []Proof
 	// Say is told each step.
@@ -68,6 +81,9 @@ type Config struct {
 	// Unseen is how long it is tried to see that a change was taken back; default
 	// 20 s.
 	Unseen time.Duration
+	// WithoutWayBack lets a device be changed that cannot take a change back by
+	// itself: then this program puts back what was there.
+	WithoutWayBack bool
 }
 
 // Outcomes of sending.
@@ -87,135 +103,338 @@ type Report struct {
 	Kept    string  `json:"kept"`
 	Plan    Plan    `json:"-"`
 	Proofs  []Proof `json:"proofs"`
+	// Accounts tells that the local accounts were confirmed in a step of their
+	// own: they stay, whatever came of the rest.
+	Accounts bool `json:"accounts_stay"`
 }
 
 // ErrNoWayBack is a device that cannot take a change back by itself.
-var ErrNoWayBack = errors.New("the device offers no candidate with confirmed commit (RFC 6241, sections 8.3 and 8.4): it could not take a change back by itself")
+var ErrNoWayBack = errors.New("it cannot take a change back by itself")
 
-// confirmedCommit10 is the first version of confirmed commit, which has no
-// cancel.
-const confirmedCommit10 = "urn:ietf:params:netconf:capability:confirmed-commit:1.0"
+// ErrUncommitted is a device with changes in its candidate that somebody has not
+// committed.
+var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there first, they would run with this change")
+
+var errEnded = errors.New("it was ended")
 
 const usuallyUnseen = 20 * time.Second
+
+// run is one run on one device.
+type run struct {
+	Config
+	ctx     context.Context // ends when it is to end
+	lasting context.Context // does not
+	old     Device          // the session that stays open
+	way     way
+	report  Report
+	heard   []string // the device's warnings
+}
 
 // Run sends a design to its device. The error says why it stopped before
 // anything ran; what came later is in the report.
 func Run(ctx context.Context, c Config) (Report, error) {
-	r := Report{Outcome: Stopped, Proofs: []Proof{}}
-	stop := func(err error) (Report, error) {
-		r.Why = err.Error()
-		return r, err
+	if c.Unseen == 0 {
+		c.Unseen = usuallyUnseen
 	}
-	lasting := context.WithoutCancel(ctx) // a change that runs is ended in good order
-	old, err := c.Open(lasting)
-	if err != nil {
-		return stop(err)
+	r := &run{Config: c, ctx: ctx, lasting: context.WithoutCancel(ctx), report: Report{Outcome: Stopped, Proofs: []Proof{}}}
+	if err := r.all(); err != nil {
+		r.report.Why = err.Error()
+		return r.report, err
 	}
-	defer old.End()
-	if !old.Has(netconf.Candidate) || !old.Has(netconf.ConfirmedCommit) && !old.Has(confirmedCommit10) {
-		return stop(ErrNoWayBack)
-	}
-	held, err := old.Read()
-	if err != nil {
-		return stop(err)
-	}
-	want, config, left := manage.Wanted(c.Device, c.Keys, held.Models)
-	r.Plan = Plan{drift.Compare(want, held.Facts, manage.Where(c.Site, c.Device)), left}
-	if len(r.Plan.Differences) == 0 {
-		r.Outcome = Same
-		return r, nil
-	}
-	if !c.Agree(r.Plan) {
-		r.Outcome, r.Why = Declined, "nobody agreed"
-		return r, nil
-	}
-	if r.Kept, err = c.Keep(held); err != nil {
-		return stop(fmt.Errorf("what is on the device could not be kept: %w", err))
-	}
-	if ctx.Err() != nil {
-		return stop(ctx.Err())
-	}
-	for _, store := range []string{"running", "candidate"} {
-		if err := old.Lock(store); err != nil {
-			return stop(fmt.Errorf("the datastore %s cannot be locked: %w", store, err))
-		}
-	}
-	if err := prepare(old, held, config); err != nil {
-		_ = old.Discard()
-		return stop(err)
-	}
-	c.Say(fmt.Sprintf("the change runs now, and comes back by itself after %s, or when this program ends", c.Window))
-	if err := old.CommitConfirmed(c.Window, ""); err != nil {
-		return c.takeBack(lasting, old, held, r, fmt.Errorf("the commit failed: %w", err), false)
-	}
-	if why := c.prove(ctx, old, &r); why != nil {
-		return c.takeBack(lasting, old, held, r, why, false)
-	}
-	if err := old.Commit(""); err != nil {
-		return c.takeBack(lasting, old, held, r, fmt.Errorf("the confirmation failed: %w", err), true)
-	}
-	r.Outcome = Kept
-	c.Say("confirmed: the change stays")
-	return r, nil
+	return r.report, nil
 }
 
-// prepare puts the design into the candidate, and lets the device check it.
-// First go the orders of methods that are there, which a merge would only add
-// to. Servers and groups are replaced as a whole; accounts that the site does not
-// have stay.
-func prepare(s Device, held manage.Held, config *etree.Element) error {
-	c := outdated(held)
-	if len(c.ChildElements()) > 0 {
-		if err := s.EditCandidate(c); err != nil {
-			return fmt.Errorf("what is on the device cannot be cleared in the candidate: %w", err)
+func (r *run) all() (err error) {
+	if r.old, err = r.Open(r.lasting); err != nil {
+		return err
+	}
+	defer r.old.End()
+	if r.way, err = wayOf(r.old, r.WithoutWayBack); err != nil {
+		return err
+	}
+	r.Say("reading what is on it")
+	held, err := r.old.Read(running)
+	if err != nil {
+		return err
+	}
+	r.plan(held)
+	if len(r.report.Plan.Differences) == 0 {
+		r.report.Outcome = Same
+		return nil
+	}
+	if r.way.putsBack() && !held.Facts.Shows() && len(held.Facts) > 0 {
+		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is there either", ErrNoWayBack)
+	}
+	if !r.Agree(r.report.Plan) {
+		r.report.Outcome, r.report.Why = Declined, "nobody agreed"
+		return nil
+	}
+	if r.report.Kept, err = r.Keep(held); err != nil {
+		return fmt.Errorf("what is on the device could not be kept: %w", err)
+	}
+	r.Say("what is on it is kept in " + r.report.Kept)
+	stages := r.stages(held)
+	for i, s := range stages {
+		if i > 0 {
+			if held, err = r.old.Read(running); err != nil {
+				return err
+			}
 		}
-	}
-	if err := s.EditCandidate(whole(config)); err != nil {
-		return fmt.Errorf("the device does not take the design: %w", err)
-	}
-	if s.Has(netconf.Validate) || s.Has("urn:ietf:params:netconf:capability:validate:1.0") {
-		if err := s.Validate(); err != nil {
-			return fmt.Errorf("the device finds the design not valid: %w", err)
+		if err := r.stage(s, held); err != nil || r.report.Outcome != Kept {
+			return err
+		}
+		if i < len(stages)-1 {
+			r.report.Outcome, r.report.Accounts = Stopped, true
 		}
 	}
 	return nil
 }
 
-// prove tries everything that is to be true of a change that runs.
-func (c Config) prove(ctx context.Context, old Device, r *Report) error {
+// plan notes what would be changed.
+func (r *run) plan(held manage.Held) {
+	p := &r.report.Plan
+	_, _, p.NotCarried = manage.Wanted(r.Device, r.Keys, held.Models)
+	p.Notes = held.Models.Notes
+	for _, d := range manage.Differences(r.Site, r.Device, r.Keys, held) {
+		if stays(d) {
+			p.Stays = append(p.Stays, d.String())
+			continue
+		}
+		p.Differences = append(p.Differences, d)
+	}
+}
+
+// stays tells whether a difference is left alone: an account that the site does
+// not have may be somebody's way in.
+func stays(d drift.Difference) bool { return d.Kind == drift.Extra && d.About == drift.Account }
+
+// lacks gives the differences that are left to the design, of those that can be
+// seen.
+func (r *run) lacks(held manage.Held, about func(drift.Difference) bool) []drift.Difference {
+	return slices.DeleteFunc(manage.Differences(r.Site, r.Device, r.Keys, held), func(d drift.Difference) bool {
+		return stays(d) || d.Kind == drift.Unread || !about(d)
+	})
+}
+
+// stage is a part of the design that is put there and proven by itself.
+type stage struct {
+	what  string
+	about func(drift.Difference) bool // what it settles
+	edits []*etree.Element            // one after the other
+	prove func(context.Context, manage.Held) []Proof
+}
+
+func ofAccounts(d drift.Difference) bool { return d.About == drift.Account }
+func ofAll(drift.Difference) bool        { return true }
+
+// stages gives the steps to the design: the local accounts first, for they are
+// the way back in, and then the rest.
+func (r *run) stages(held manage.Held) []stage {
+	_, config, _ := manage.Wanted(r.Device, r.Keys, held.Models)
+	fallback := func(ctx context.Context, h manage.Held) []Proof {
+		if r.ProveFallback == nil {
+			return nil
+		}
+		return r.ProveFallback(ctx, h)
+	}
+	whole := stage{"the design", ofAll, edits(held, config), func(ctx context.Context, _ manage.Held) []Proof { return r.Prove(ctx) }}
+	accounts := slices.ContainsFunc(r.report.Plan.Differences, ofAccounts)
+	only := !slices.ContainsFunc(r.report.Plan.Differences, func(d drift.Difference) bool { return !ofAccounts(d) })
+	switch {
+	case !accounts:
+		return []stage{whole}
+	case only:
+		whole.prove = func(ctx context.Context, h manage.Held) []Proof {
+			some := fallback(ctx, h)
+			if slices.ContainsFunc(some, func(p Proof) bool { return !p.OK }) {
+				return some
+			}
+			return append(some, r.Prove(ctx)...)
+		}
+		return []stage{whole}
+	}
+	return []stage{{"the part with the local accounts", ofAccounts, []*etree.Element{onlyUsers(config)}, fallback}, whole}
+}
+
+// stage puts one part there, proves it, and confirms it or takes it back. The
+// error says why it stopped before it ran.
+func (r *run) stage(s stage, held manage.Held) error {
+	if r.ctx.Err() != nil {
+		return r.ctx.Err()
+	}
+	if err := r.lock(); err != nil {
+		return err
+	}
+	if err := r.prepare(s); err != nil {
+		return err
+	}
+	// Some devices heed a lock of the configuration that runs even when they are
+	// to take a change back: it is given back before the change runs.
+	if err := r.old.Unlock(running); err != nil {
+		return r.discarded(fmt.Errorf("the datastore running cannot be unlocked: %w", err))
+	}
+	if r.ctx.Err() != nil {
+		return r.discarded(r.ctx.Err())
+	}
+	if err := r.start(s); err != nil {
+		return r.takeBack(held, err, false)
+	}
+	if err := r.proven(s); err != nil {
+		return r.takeBack(held, err, false)
+	}
+	if err := r.way.keep(r.old); err != nil {
+		return r.takeBack(held, fmt.Errorf("the confirmation failed: %w", err), true)
+	}
+	r.report.Outcome = Kept
+	r.Say("confirmed, to stay: " + s.what)
+	_ = r.old.Unlock(candidate) // the end of the session does it too
+	return nil
+}
+
+// lock locks what is worked on, and looks that nobody else's changes are in it.
+func (r *run) lock() error {
+	for _, store := range r.way.stores() {
+		if err := r.old.Lock(store); err != nil {
+			return fmt.Errorf("the datastore %s cannot be locked: %w", store, lockedBy(err))
+		}
+	}
+	r.Say("locked, so that nobody else changes it now")
+	if !slices.Contains(r.way.stores(), candidate) {
+		return nil
+	}
+	now, err := r.old.Read(running)
+	if err != nil {
+		return err
+	}
+	next, err := r.old.Read(candidate)
+	if err != nil {
+		return err
+	}
+	if !same(now.Facts, next.Facts) {
+		return ErrUncommitted
+	}
+	return nil
+}
+
+// lockedBy says what a lock that is denied comes to.
+func lockedBy(err error) error {
+	var said *netconf.Error
+	if !errors.As(err, &said) || said.Tag != "lock-denied" {
+		return err
+	}
+	if id := said.Info["session-id"]; id != "" && id != "0" {
+		return fmt.Errorf("session %s on the device has it: wait, or have that session ended (%w)", id, err)
+	}
+	return fmt.Errorf("something else on the device has it, or changes wait there that nobody has committed (%w)", err)
+}
+
+// prepare puts a part of the design where it can be committed, and lets the
+// device check it. Some devices take the candidate for unchanged once they have
+// validated it, and a commit then does nothing: it is filled anew after that.
+func (r *run) prepare(s stage) error {
+	if r.way.direct {
+		return nil // what is written runs at once: that comes later
+	}
+	if err := r.fill(s); err != nil {
+		return err
+	}
+	r.Say(s.what + " is in the candidate")
+	if !r.old.Has(netconf.Validate) && !r.old.Has(netconf.Validate10) {
+		return nil
+	}
+	if err := r.old.Validate(); err != nil {
+		return r.discarded(fmt.Errorf("the device finds %s not valid: %w", s.what, err))
+	}
+	r.warned()
+	r.Say("the device finds it valid")
+	if err := r.old.Discard(); err != nil {
+		return fmt.Errorf("the candidate cannot be emptied: %w", err)
+	}
+	return r.fill(s)
+}
+
+// fill makes the edits of a part in the candidate.
+func (r *run) fill(s stage) error {
+	for _, e := range s.edits {
+		if err := r.old.Edit(candidate, e); err != nil {
+			return r.discarded(fmt.Errorf("the device does not take %s: %w", s.what, err))
+		}
+		r.warned()
+	}
+	return nil
+}
+
+// discarded empties the candidate after something went wrong.
+func (r *run) discarded(err error) error {
+	if slices.Contains(r.way.stores(), candidate) {
+		_ = r.old.Discard()
+	}
+	return err
+}
+
+// warned tells what the device warns of.
+func (r *run) warned() {
+	for _, text := range r.old.Warned() {
+		if !slices.Contains(r.heard, text) {
+			r.heard = append(r.heard, text)
+			r.Say("the device warns: " + text)
+		}
+	}
+}
+
+// start lets a part of the design run.
+func (r *run) start(s stage) error {
+	r.Say(s.what + " runs from now on" + r.way.comesBack(r.Window))
+	if err := r.way.run(r.old, s, r.Window); err != nil {
+		return fmt.Errorf("the commit failed: %w", err)
+	}
+	r.warned()
+	return nil
+}
+
+// proven tries everything that is to be true of a change that runs.
+func (r *run) proven(s stage) error {
 	note := func(p Proof) error {
-		r.Proofs = append(r.Proofs, p)
+		r.report.Proofs = append(r.report.Proofs, p)
 		word := "proven"
 		if !p.OK {
 			word = "not so"
 		}
-		c.Say(fmt.Sprintf("%s: %s (%s)", word, p.What, p.Saw))
+		r.Say(fmt.Sprintf("%s: %s (%s)", word, p.What, p.Saw))
 		if !p.OK {
 			return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
 		}
 		return nil
 	}
-	for _, p := range c.Prove(ctx) {
+	now, err := r.old.Read(running)
+	held := Proof{What: "the device holds " + s.what + ", and the old session is still open", OK: true, Saw: "read again"}
+	if err != nil {
+		held.OK, held.Saw, held.Access = false, err.Error(), site.NETCONF
+	} else if lacks := r.lacks(now, s.about); len(lacks) > 0 {
+		var all []string
+		for _, d := range lacks {
+			all = append(all, d.String())
+		}
+		held.OK, held.Saw = false, strings.Join(all, "; ")
+	}
+	if err := note(held); err != nil {
+		return err
+	}
+	for _, p := range s.prove(r.ctx, now) {
+		if !p.OK && r.ctx.Err() != nil {
+			break
+		}
 		if err := note(p); err != nil {
 			return err
 		}
 	}
-	if ctx.Err() != nil {
-		return errors.New("it was ended")
+	if r.ctx.Err() != nil {
+		return errEnded
 	}
-	p := Proof{What: "the device holds the design, and the old session is still open", OK: true, Saw: "read again"}
-	now, err := old.Read()
-	if err != nil {
-		p.OK, p.Saw = false, err.Error()
-		return note(p)
+	if _, err := r.old.Read(running); err != nil {
+		return note(Proof{What: "the old session is still open after that", Saw: err.Error()})
 	}
-	want, _, _ := manage.Wanted(c.Device, c.Keys, now.Models)
-	for _, d := range drift.Compare(want, now.Facts, manage.Where(c.Site, c.Device)) {
-		if d.Kind != drift.Extra {
-			p.OK, p.Saw = false, d.String()
-		}
-	}
-	return note(p)
+	return nil
 }
 
 // same tells whether two readings of a device are equal.
@@ -223,53 +442,57 @@ func same(a, b drift.Facts) bool {
 	return len(drift.Compare(a, b, func(drift.About, string) string { return "" })) == 0
 }
 
-// holds tells whether a device holds the design; what it holds besides does not
-// matter.
-func (c Config) holds(h manage.Held) bool {
-	want, _, _ := manage.Wanted(c.Device, c.Keys, h.Models)
-	return !slices.ContainsFunc(drift.Compare(want, h.Facts, manage.Where(c.Site, c.Device)), func(d drift.Difference) bool { return d.Kind != drift.Extra })
-}
-
-// takeBack cancels a change, and looks from a new connection whether the device
-// is as it was. Where the confirmation was asked for, and its answer lost, the
-// device may have kept the change: its session is over, and it still holds it.
-func (c Config) takeBack(ctx context.Context, old Device, before manage.Held, r Report, why error, confirming bool) (Report, error) {
-	r.Why = why.Error()
-	c.Say("taking the change back: " + r.Why)
-	if old.Has(netconf.ConfirmedCommit) {
-		_ = old.Cancel("") // where it fails, the end of the session does it
-	}
-	old.End()
-	if c.Unseen == 0 {
-		c.Unseen = usuallyUnseen
-	}
-	ctx, cancel := context.WithTimeout(ctx, c.Unseen)
+// takeBack takes a change back, and looks from a new connection whether the
+// device is as it was. Where the confirmation was asked for, and its answer lost,
+// the device may have kept the change: its session is over, and it still holds
+// it. What a device takes back in part only is put back from what was kept.
+func (r *run) takeBack(before manage.Held, why error, confirming bool) error {
+	r.report.Why = why.Error()
+	r.Say("taking it back: " + r.report.Why)
+	r.way.takeBack(r.old, before) // where it fails, the end of the session does it
+	r.old.End()
+	ctx, cancel := context.WithTimeout(r.lasting, r.Unseen)
 	defer cancel()
-	r.Outcome = Unsure
+	r.report.Outcome = Unsure
+	began, mended := time.Now(), false
 	for ctx.Err() == nil {
-		s, err := c.Open(ctx)
+		s, err := r.Open(ctx)
 		if err == nil {
-			now, failure := s.Read()
-			s.End()
+			now, failure := s.Read(running)
 			switch {
 			case failure != nil:
 			case same(before.Facts, now.Facts):
-				r.Outcome = TakenBack
-				c.Say("taken back: a new connection finds the device as it was")
-				return r, nil
-			case confirming && c.holds(now):
-				r.Outcome = Kept
-				c.Say("the answer to the confirmation was lost; a new connection finds that the change stays")
-				return r, nil
+				s.End()
+				r.report.Outcome = TakenBack
+				r.Say("taken back: a new connection finds the device as it was")
+				return nil
+			case confirming && len(r.lacks(now, ofAll)) == 0:
+				s.End()
+				r.report.Outcome = Kept
+				r.Say("the answer to the confirmation was lost; a new connection finds that the change stays")
+				return nil
+			case !mended && time.Since(began) > r.Unseen/5 && before.Facts.Shows():
+				mended = true
+				r.mend(s, before, now)
 			}
+			s.End()
 		}
-		timer := time.NewTimer(min(200*time.Millisecond, c.Unseen/10))
+		timer := time.NewTimer(min(200*time.Millisecond, r.Unseen/10))
 		select {
 		case <-timer.C:
 		case <-ctx.Done():
 		}
 		timer.Stop()
 	}
-	c.Say(fmt.Sprintf("it could not be seen that the device is as it was; it comes back by itself within %s", c.Window))
-	return r, nil
+	r.Say("it could not be seen that the device is as it was" + r.way.atWorst(r.Window, r.report.Kept))
+	return nil
+}
+
+// mend puts back from what was kept what the device has not taken back.
+func (r *run) mend(s Device, before, now manage.Held) {
+	left := drift.Compare(before.Facts, now.Facts, func(drift.About, string) string { return "" })
+	r.Say(fmt.Sprintf("the device is not wholly as it was (%s): putting back what was kept", left[0]))
+	if err := r.way.putBack(s, before); err != nil {
+		r.Say("that failed: " + err.Error())
+	}
 }

@@ -23,6 +23,7 @@ type draft struct {
 	servers []*site.Server
 	groups  []*site.Group
 	known   []asker.Target // every server of the surroundings, by the address that the site gives it
+	from    func(source netip.Addr) netip.Addr
 }
 
 // draft copies the design in use.
@@ -31,7 +32,7 @@ func (d *Device) draft() *draft {
 	defer d.mu.Unlock()
 	old := d.current
 	fresh := *old
-	w := &draft{device: &fresh, targets: map[*site.Server]asker.Target{}, known: d.known}
+	w := &draft{device: &fresh, targets: map[*site.Server]asker.Target{}, known: d.known, from: d.config.From}
 	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{}, map[*site.List]*site.List{}
 	server := func(s *site.Server) *site.Server {
 		if servers[s] == nil {
@@ -133,6 +134,7 @@ func (w *draft) server(name string) *site.Server {
 // asked is a server as a model describes it.
 type asked struct {
 	name, address, secret      string
+	source                     string
 	protocol                   site.Protocol
 	port, accounting           int
 	wait, tries                int
@@ -180,7 +182,14 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 	if a.saysUses {
 		s.For = site.Uses{Authentication: a.authenticates, Authorization: a.autho, Accounting: a.acct}
 	}
-	w.targets[s] = w.reach(s, a.secret)
+	t := w.reach(s, a.secret)
+	if source, err := netip.ParseAddr(a.source); err == nil && source != w.device.Source {
+		w.device.Source, w.device.Holds.Source = source, netip.Addr{} // one source holds for all: the others follow
+	}
+	if t.From.IsValid() && w.from != nil && a.source != "" {
+		t.From = w.from(w.device.Source)
+	}
+	w.targets[s] = t
 	return s, nil
 }
 
@@ -284,7 +293,7 @@ func (w *draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/tacacs-plus/server[name='" + v.Name + "']"
-			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout, saysUses: true,
+			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout, source: v.Source, saysUses: true,
 				authenticates: strings.Contains(v.Type, "authentication"), autho: strings.Contains(v.Type, "authorization"), acct: strings.Contains(v.Type, "accounting")}
 			if _, err := w.put(a, path); err != nil {
 				return err
@@ -307,7 +316,7 @@ func (w *draft) applySystem(before, after yang.System) error {
 				if len(names[p]) == 0 {
 					return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%s is asked, and there is no server of that kind", by.Name)
 				}
-				methods = append(methods, site.Method{Kind: site.ByGroup, Group: w.groupOf(p, names[p])})
+				methods = append(methods, byGroup(w.groupOf(p, names[p])))
 			default:
 				return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%q is no way to authenticate here", by.Name)
 			}
@@ -323,6 +332,11 @@ func (w *draft) applySystem(before, after yang.System) error {
 		})
 	}
 	return nil
+}
+
+// byGroup is the method that asks a group.
+func byGroup(g *site.Group) site.Method {
+	return site.Method{Kind: site.ByGroup, Group: g, Ref: g.Ref}
 }
 
 // systemServers gives the names of the servers of a model, by protocol.
@@ -400,10 +414,10 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 			}
 			switch {
 			case v.TACACS != nil:
-				a.port, a.secret = v.TACACS.Config.Port, v.TACACS.Config.Secret
+				a.port, a.secret, a.source = v.TACACS.Config.Port, v.TACACS.Config.Secret, v.TACACS.Config.Source
 			case v.RADIUS != nil:
 				c := v.RADIUS.Config
-				a.protocol, a.port, a.accounting, a.secret, a.tries = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret, c.Attempts
+				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret, c.Attempts, c.Source
 			default:
 				return netconf.Fail("missing-element", path, "a server is asked by tacacs or by radius")
 			}
@@ -434,7 +448,7 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 			if i < 0 {
 				return netconf.Fail("invalid-value", "/system/aaa/"+l.path, "there is no server group %q with a server", m.Name)
 			}
-			methods = append(methods, site.Method{Kind: site.ByGroup, Group: w.groups[i]})
+			methods = append(methods, byGroup(w.groups[i]))
 		}
 		if len(methods) == 0 {
 			for _, way := range w.device.Ways {

@@ -25,9 +25,63 @@ const (
 	openNS   = yang.OpenNS
 )
 
-var capabilities = []string{netconf.Base10, netconf.Base11, netconf.Candidate, netconf.ConfirmedCommit, netconf.Validate, netconf.RollbackOnError,
-	systemNS + "?module=ietf-system&revision=2014-08-06", tacacsNS + "?module=ietf-system-tacacs-plus&revision=2021-08-05",
-	openNS + "?module=openconfig-system&revision=2023-12-20"}
+// capabilities are what a stand-in announces. A module of YANG 1.1 stands in its
+// YANG library only (RFC 7950, section 5.6.4).
+func (d *Device) capabilities() []string {
+	all := []string{netconf.Base10, netconf.Base11, netconf.Validate, netconf.RollbackOnError, libraryCapability}
+	switch traits := d.config.Device.Kind.Traits; traits.TakesBack {
+	case site.ConfirmedCommit:
+		all = append(all, netconf.Candidate, netconf.ConfirmedCommit)
+	case site.FirstConfirmedCommit:
+		all = append(all, netconf.Candidate, netconf.ConfirmedCommit10)
+	case site.TakesNothingBack:
+		all = append(all, netconf.Candidate)
+	default:
+		all = append(all, netconf.WritableRunning)
+	}
+	for _, m := range d.modules() {
+		if !m.yang11 {
+			all = append(all, fmt.Sprintf("%s?module=%s&revision=%s", m.namespace, m.name, m.revision))
+		}
+	}
+	return all
+}
+
+const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:1.0?revision=2016-06-21&module-set-id=1"
+
+// module is a YANG module of a stand-in.
+type module struct {
+	name, namespace, revision string
+	features                  []string
+	yang11                    bool
+}
+
+// modules are those that the kind has.
+func (d *Device) modules() []module {
+	return slices.DeleteFunc([]module{
+		{"ietf-system", systemNS, "2014-08-06", []string{"radius", "authentication", "local-users", "radius-authentication"}, false},
+		{"ietf-system-tacacs-plus", tacacsNS, "2021-08-05", nil, true},
+		{"openconfig-system", openNS, "2023-12-20", nil, false},
+	}, func(m module) bool { return !d.config.Device.Kind.Traits.HasModel(m.name) })
+}
+
+// library is the YANG library, RFC 7895.
+func (d *Device) library() *etree.Element {
+	x := etree.NewElement("modules-state")
+	x.CreateAttr("xmlns", netconf.LibraryNS)
+	x.CreateElement("module-set-id").SetText("1")
+	for _, m := range d.modules() {
+		e := x.CreateElement("module")
+		for _, leaf := range [][2]string{{"name", m.name}, {"revision", m.revision}, {"namespace", m.namespace}} {
+			e.CreateElement(leaf[0]).SetText(leaf[1])
+		}
+		for _, f := range m.features {
+			e.CreateElement("feature").SetText(f)
+		}
+		e.CreateElement("conformance-type").SetText("implement")
+	}
+	return x
+}
 
 // ServeNETCONF takes NETCONF over SSH (RFC 6242) until Shutdown.
 func (d *Device) ServeNETCONF(listener net.Listener) {
@@ -41,6 +95,7 @@ type netconfSession struct {
 	conn    *netconf.Conn
 	id      uint32
 	closing bool
+	mishap  string // what goes wrong with the answer that is due
 }
 
 // netconf serves the subsystem on a channel.
@@ -55,7 +110,7 @@ func (d *Device) netconf(v *visitor, channel ssh.Channel) {
 	store.open[s.id] = func() { _ = channel.Close() }
 	store.mu.Unlock()
 	defer s.end()
-	if s.conn.Write(netconf.Hello(capabilities, s.id)) != nil {
+	if s.conn.Write(netconf.Hello(d.capabilities(), s.id)) != nil {
 		return
 	}
 	message, err := s.conn.Read()
@@ -77,7 +132,17 @@ func (d *Device) netconf(v *visitor, channel ssh.Channel) {
 			}
 			return
 		}
-		if s.conn.Write(s.answer(message)) != nil {
+		answer := s.answer(message)
+		switch s.mishap {
+		case Hangs:
+			for err == nil { // until the client goes
+				_, err = s.conn.Read()
+			}
+			return
+		case Drops:
+			return
+		}
+		if s.conn.Write(answer) != nil {
 			return
 		}
 	}
@@ -118,9 +183,19 @@ func (s *netconfSession) answer(message []byte) []byte {
 	case len(operations) != 1:
 		err = &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "an rpc holds one operation"}
 	default:
+		troubles := s.device.troubles(operations[0])
+		s.mishap = troubles.ends
+		if s.mishap == Hangs {
+			return nil // and nothing is done
+		}
 		s.device.store.mu.Lock()
-		err = s.operate(operations[0], reply)
+		if err = troubles.refusal; err == nil {
+			err = s.operate(operations[0], reply)
+		}
 		s.device.store.mu.Unlock()
+		if troubles.warning != nil {
+			netconf.AddWarning(reply, troubles.warning)
+		}
 	}
 	var failure *netconf.Error
 	switch {
@@ -210,7 +285,11 @@ func (s *netconfSession) get(x, reply *etree.Element) error {
 		}
 	}
 	data := reply.CreateElement("data")
-	for _, c := range netconf.Filter(s.content(which), filter) {
+	content := s.content(which)
+	if x.Tag == "get" {
+		content.AddChild(s.device.library())
+	}
+	for _, c := range netconf.Filter(content, filter) {
 		data.AddChild(c)
 	}
 	return nil
@@ -254,8 +333,9 @@ func (s *netconfSession) edit(x, _ *etree.Element) error {
 	if err != nil {
 		return err
 	}
-	if which == "running" {
-		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "what runs is changed by a commit of the candidate"}
+	direct := s.device.config.Device.Kind.Traits.TakesBack == site.NoCandidate
+	if (which == "running") != direct {
+		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "the datastore " + which + " cannot be edited here"}
 	}
 	if err := s.free(which); err != nil {
 		return err
@@ -273,12 +353,17 @@ func (s *netconfSession) edit(x, _ *etree.Element) error {
 			return &netconf.Error{Type: "application", Tag: "unknown-namespace", Path: "/" + c.Tag, Message: "there is no " + c.Tag + " of " + c.NamespaceURI() + " here", Info: map[string]string{"bad-namespace": c.NamespaceURI(), "bad-element": c.Tag}}
 		}
 	}
-	fresh := s.content("candidate").Copy()
+	fresh := s.content(which).Copy()
 	if err := netconf.Edit(fresh, config, operation, shape{}); err != nil {
-		return err // and the candidate is as it was
+		return err // and the datastore is as it was
 	}
-	if _, err := s.device.planned(fresh); err != nil {
+	w, err := s.device.planned(fresh)
+	if err != nil {
 		return err
+	}
+	if direct {
+		s.device.use(w)
+		return nil
 	}
 	s.device.store.candidate, s.device.store.changed = fresh, true
 	return nil

@@ -36,6 +36,9 @@ type Config struct {
 	Log         func(cause.LogLine) // default: nowhere
 	Counted     func([]cause.Count) // told the counters when a login or a session is over; default: nobody
 	Now         func() time.Time    // default: time.Now
+	// From gives the address from which it asks where it is configured to ask from
+	// another source; default: that source itself.
+	From func(source netip.Addr) netip.Addr
 }
 
 // Device is a running stand-in.
@@ -47,6 +50,7 @@ type Device struct {
 	started bool
 	current *site.Device            // as it is configured now
 	known   []asker.Target          // the servers of the surroundings
+	trouble []Trouble               // what goes wrong over NETCONF, on purpose
 	store   datastore               // what NETCONF holds beside it
 	lines   map[string]map[int]bool // lines in use, by way in
 	books   books

@@ -206,6 +206,10 @@ func Open(dir string) (*Folder, error) {
 // Ledger gives the path of the ledger, where the site names no other.
 func (f *Folder) Ledger() string { return f.LedgerFile("") }
 
+// LedgerIn gives the path of the ledger that a folder holds, be it one of a run
+// or another one.
+func LedgerIn(dir string) string { return filepath.Join(dir, ledgerFile) }
+
 // LedgerFile gives the path of the ledger in a file that a site names: within
 // the folder, unless the path is absolute.
 func (f *Folder) LedgerFile(name string) string {

@@ -27,7 +27,13 @@ const MaxFile = 32 << 20
 
 // Load reads a site from a file, or from every *.yaml of a folder, and gives
 // the folder that paths in it start from.
-func Load(path string) (*site.Site, string, error) {
+func Load(path string) (*site.Site, string, error) { return load(path, site.ParseWith) }
+
+// LoadDesign is Load for the design alone: what devices are known to hold
+// besides is left out.
+func LoadDesign(path string) (*site.Site, string, error) { return load(path, site.ParseDesign) }
+
+func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error)) (*site.Site, string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, "", Unreadable(path, err)
@@ -48,7 +54,7 @@ func Load(path string) (*site.Site, string, error) {
 		}
 		sources = append(sources, site.Source{Name: filepath.ToSlash(name), Text: text})
 	}
-	s, err := site.ParseWith(func(name string) (site.Source, error) {
+	s, err := parse(func(name string) (site.Source, error) {
 		path := At(base, name)
 		text, err := readFile(path)
 		return site.Source{Name: filepath.ToSlash(path), Text: text}, err

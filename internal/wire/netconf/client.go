@@ -56,22 +56,79 @@ func (c *Client) Has(capability string) bool {
 	})
 }
 
-// Module tells whether the device announces a YANG module (RFC 6020, section
-// 5.6.4), by its namespace, and with what revision.
-func (c *Client) Module(namespace string) (revision string, has bool) {
+// Module is a YANG module that a device announces.
+type Module struct {
+	Revision string // "" where none is said
+	// Features are those that the device has; nil where it says nothing of them.
+	Features []string
+}
+
+// libraryCapability begins the capability of a device with a YANG library, RFC
+// 7950 section 5.6.4.
+const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:"
+
+// Modules gives what the device announces, by namespace: in its hello (RFC 6020,
+// section 5.6.4), and, where it has one, in its YANG library (RFC 7895 and 8525),
+// the only place for modules of YANG 1.1. The error says that the library could
+// not be read; the modules of the hello are there all the same.
+func (c *Client) Modules() (map[string]Module, error) {
+	all := map[string]Module{}
+	library := false
 	for _, have := range c.Capabilities {
-		name, parameters, _ := strings.Cut(have, "?")
-		if name != namespace {
+		name, parameters, said := strings.Cut(have, "?")
+		library = library || strings.HasPrefix(name, libraryCapability)
+		if !said || !strings.Contains(parameters, "module=") {
 			continue
 		}
+		var m Module
 		for p := range strings.SplitSeq(strings.ReplaceAll(parameters, "&amp;", "&"), "&") {
-			if value, is := strings.CutPrefix(p, "revision="); is {
-				revision = value
+			switch key, value, _ := strings.Cut(p, "="); key {
+			case "revision":
+				m.Revision = value
+			case "features":
+				m.Features = strings.Split(value, ",")
 			}
 		}
-		return revision, true
+		all[name] = m
 	}
-	return "", false
+	if !library {
+		return all, nil
+	}
+	return all, c.library(all)
+}
+
+// LibraryNS is the namespace of the YANG library.
+const LibraryNS = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
+
+// library adds what the device's YANG library says it implements.
+func (c *Client) library(all map[string]Module) error {
+	x := etree.NewElement("get")
+	filter := x.CreateElement("filter")
+	filter.CreateAttr("type", "subtree")
+	for _, root := range []string{"modules-state", "yang-library"} {
+		filter.CreateElement(root).CreateAttr("xmlns", LibraryNS)
+	}
+	reply, err := c.Call(x)
+	if err != nil {
+		return err
+	}
+	for _, m := range append(reply.FindElements("data/modules-state/module"), reply.FindElements("data/yang-library/module-set/module")...) {
+		text := func(name string) string {
+			if e := m.SelectElement(name); e != nil {
+				return strings.TrimSpace(e.Text())
+			}
+			return ""
+		}
+		if text("conformance-type") == "import" || text("namespace") == "" {
+			continue
+		}
+		found := Module{Revision: text("revision"), Features: []string{}}
+		for _, f := range m.SelectElements("feature") {
+			found.Features = append(found.Features, strings.TrimSpace(f.Text()))
+		}
+		all[text("namespace")] = found
+	}
+	return nil
 }
 
 // Call sends one operation and gives the reply.
@@ -139,15 +196,20 @@ func (c *Client) GetConfig(store string, roots ...Root) (*etree.Element, error) 
 	if data == nil {
 		return nil, fmt.Errorf("%w: the reply to get-config has no data", ErrXML)
 	}
+	for _, a := range reply.Attr { // values may use prefixes that are declared further out
+		if a.Space == "xmlns" && data.SelectAttr("xmlns:"+a.Key) == nil {
+			data.CreateAttr("xmlns:"+a.Key, a.Value)
+		}
+	}
 	return data, nil
 }
 
 // Root is the top element of a model's data.
 type Root struct{ Name, Namespace string }
 
-// EditCandidate merges a configuration into the candidate, section 7.2.
-func (c *Client) EditCandidate(config *etree.Element) error {
-	x := target("edit-config", "target", "candidate")
+// Edit merges a configuration into a datastore, section 7.2.
+func (c *Client) Edit(store string, config *etree.Element) error {
+	x := target("edit-config", "target", store)
 	x.CreateElement("default-operation").SetText("merge")
 	if c.Has(RollbackOnError) {
 		x.CreateElement("error-option").SetText("rollback-on-error")

@@ -65,15 +65,16 @@ const ok = `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><ok/></rpc-r
 
 func TestAClientSpeaksBothFramings(t *testing.T) {
 	for _, base := range []string{Base10, Base11} {
-		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02"}, base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
+		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02&features=a,b"}, base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
 		require.NoError(t, err)
 		require.Equal(t, "7", c.SessionID)
 		require.True(t, c.Has(Candidate))
 		require.False(t, c.Has(ConfirmedCommit))
-		revision, has := c.Module("urn:x")
-		require.Equal(t, []any{"2024-01-02", true}, []any{revision, has})
+		modules, err := c.Modules()
+		require.NoError(t, err)
+		require.Equal(t, map[string]Module{"urn:x": {Revision: "2024-01-02", Features: []string{"a", "b"}}}, modules)
 		require.NoError(t, c.Lock("candidate"))
-		require.NoError(t, c.EditCandidate(etree.NewElement("config")))
+		require.NoError(t, c.Edit("candidate", etree.NewElement("config")))
 		require.NoError(t, c.Validate())
 		require.NoError(t, c.CommitConfirmed(1500*time.Millisecond, "mine"))
 		require.NoError(t, c.Commit("mine"))

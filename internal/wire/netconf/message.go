@@ -20,6 +20,10 @@ const (
 	ConfirmedCommit = "urn:ietf:params:netconf:capability:confirmed-commit:1.1"
 	Validate        = "urn:ietf:params:netconf:capability:validate:1.1"
 	RollbackOnError = "urn:ietf:params:netconf:capability:rollback-on-error:1.0"
+	WritableRunning = "urn:ietf:params:netconf:capability:writable-running:1.0"
+	// The first versions, of RFC 4741: confirmed commit has no cancel there.
+	ConfirmedCommit10 = "urn:ietf:params:netconf:capability:confirmed-commit:1.0"
+	Validate10        = "urn:ietf:params:netconf:capability:validate:1.0"
 )
 
 // Error is an rpc-error, RFC 6241 section 4.3. Tag is one of appendix A.
@@ -138,11 +142,16 @@ func Reply(rpc *etree.Element) *etree.Element {
 }
 
 // AddError adds an rpc-error to a reply.
-func AddError(reply *etree.Element, e *Error) {
+func AddError(reply *etree.Element, e *Error) { addError(reply, e, "error") }
+
+// AddWarning adds a warning to a reply.
+func AddWarning(reply *etree.Element, e *Error) { addError(reply, e, "warning") }
+
+func addError(reply *etree.Element, e *Error, severity string) {
 	x := reply.CreateElement("rpc-error")
 	x.CreateElement("error-type").SetText(e.Type)
 	x.CreateElement("error-tag").SetText(e.Tag)
-	x.CreateElement("error-severity").SetText("error")
+	x.CreateElement("error-severity").SetText(severity)
 	if e.Path != "" {
 		x.CreateElement("error-path").SetText(e.Path)
 	}

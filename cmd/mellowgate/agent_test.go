@@ -1,0 +1,196 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/beevik/etree"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/drift"
+	"mellowgate/internal/live/manage"
+)
+
+// agent is a NETCONF agent that we did not write, with the module ietf-system,
+// behind OpenSSH's server. It holds nothing at first, and changes nothing of the
+// host as long as nobody sets its name or its clock.
+func agent(t *testing.T) (c call, address string, as []string) {
+	netconfd, subsystem := peer(t, "/usr/sbin/netconfd"), peer(t, "/usr/sbin/netconf-subsystem")
+	sshd, keygen := peer(t, "/usr/sbin/sshd"), peer(t, "ssh-keygen")
+	if _, err := os.Stat("/usr/share/yuma/modules/ietf/ietf-system@2014-08-06.yang"); err != nil {
+		peer(t, "the module ietf-system")
+	}
+	dir, err := os.MkdirTemp("/tmp", "agent") // a socket's path is short
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	me, err := user.Current()
+	require.NoError(t, err)
+	if me.Uid == "0" {
+		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
+	}
+	for _, key := range []string{"host", "person"} {
+		out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address = free.Addr().String()
+	_, port, _ := net.SplitHostPort(address)
+	require.NoError(t, free.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, `Port %[1]s
+ListenAddress 127.0.0.1
+HostKey %[2]s/host
+PidFile %[2]s/sshd.pid
+AuthorizedKeysFile %[2]s/person.pub
+PasswordAuthentication no
+KbdInteractiveAuthentication no
+UsePAM no
+StrictModes no
+PermitRootLogin yes
+Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
+`, port, dir, subsystem), 0o600))
+	said, err := os.Create(filepath.Join(dir, "said"))
+	require.NoError(t, err)
+	start := func(name string, args ...string) {
+		cmd := exec.Command(name, args...)
+		cmd.Env, cmd.Dir = append(os.Environ(), "HOME="+dir), dir
+		cmd.Stdout, cmd.Stderr = said, said
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	}
+	start(netconfd, "--module=ietf-system", "--no-startup", "--port="+port, "--ncxserver-sockname="+dir+"/socket", "--superuser="+me.Username, "--access-control=off", "--datapath="+dir)
+	start(sshd, "-D", "-e", "-f", dir+"/sshd_config")
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", address)
+		if err == nil {
+			_ = conn.Close()
+		}
+		_, missing := os.Stat(filepath.Join(dir, "socket"))
+		return err == nil && missing == nil
+	}, 20*time.Second, 20*time.Millisecond, "the agent starts")
+	c = call{dir: t.TempDir()}
+	as = []string{"-state", "none", "-person", me.Username, "-ssh-key", filepath.Join(dir, "person"), "-known-hosts", "hosts", "-accept-host-key", "-address", address}
+	c.site(t, "first", me.Username, "r1, r2", "[group g, local]")
+	c.site(t, "other", me.Username, "r2, r1", "[local, group g]")
+	return c, address, as
+}
+
+// site writes a site whose device is the agent.
+func (c call) site(t *testing.T, name, person, servers, methods string) {
+	const hash = "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."
+	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, name), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, name, "k.key"), []byte("the-key-of-these-servers-1\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, name, "site.yaml"), []byte(strings.NewReplacer("PERSON", person, "SERVERS", servers, "METHODS", methods, "HASH", hash).Replace(`site: Agent
+keys: {k: file k.key}
+servers:
+  - {name: r1, protocol: radius, address: 192.0.2.1, key: k, wait: 1s, tries: 2}
+  - {name: r2, protocol: radius, address: 192.0.2.2, key: k, wait: 1s, tries: 2}
+groups: [{name: g, servers: [SERVERS]}]
+lists: [{name: l, authenticate: login, methods: METHODS}]
+kinds: [{name: host, traits: {level-without-session: 15, refusal: tries-next}}]
+accounts: [{name: PERSON, level: 15, password: 'HASH'}, {name: keeper, level: 15, password: 'HASH'}]
+devices: [{name: agent, kind: host, addresses: [127.0.0.1], accounts: [PERSON, keeper], defaults: {login: l}, access: {console: {}, netconf: {}}}]
+people: [{name: ines, teams: [net], password: 'HASH'}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: team net, role: all}]
+`)), 0o600))
+}
+
+func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
+	c, address, as := agent(t)
+	run := func(command string, args ...string) result { return c.run(t, append(append([]string{command}, as...), args...)...) }
+
+	r := run("compare", "agent", "first")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "server r1 is missing")
+	for i, name := range []string{"first", "other"} {
+		r = run("send", "-yes", "agent", name)
+		require.Zero(t, r.status, r.out+r.err)
+		for _, step := range []string{"is kept in mellowgate-sent/agent-", "gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "confirmed, to stay: the design"} {
+			require.Contains(t, r.err, step)
+		}
+		require.Equal(t, i == 0, strings.Contains(r.err, "confirmed, to stay: the part with the local accounts"))
+		r = run("compare", "agent", name)
+		require.Zero(t, r.status, r.out+r.err)
+		require.Contains(t, r.out, "agent: as the site has it (ietf-system)")
+	}
+	require.Contains(t, run("compare", "agent", "first").out, "list login: methods is local-users, radius, and should be radius, local-users")
+
+	// A part that is confirmed stays, and what comes after it is taken back.
+	end := func(site string, signal syscall.Signal) string {
+		return strings.Join(c.steps(t, append(append([]string{"send"}, as...), "-yes", "agent", site), func(step string, p *os.Process) {
+			if strings.Contains(step, "the design runs from now on") {
+				_ = p.Signal(signal)
+			}
+		}), "\n")
+	}
+	c.site(t, "third", as[3], "r2, r1", "[local, group g]")
+	path := filepath.Join(c.dir, "third", "site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.NewReplacer("keeper", "warden", "192.0.2.2", "192.0.2.9").Replace(string(text))), 0o600))
+	said := end("third", syscall.SIGINT)
+	require.Contains(t, said, "confirmed, to stay: the part with the local accounts")
+	require.Contains(t, said, "taken back: a new connection finds the device as it was")
+	asOther := func() bool { // but for the account that stays
+		r := run("compare", "agent", "other")
+		return strings.Count(r.out, "\n  - ") == 1 && strings.Contains(r.out, "account warden is on the device")
+	}
+	require.True(t, asOther())
+
+	// Killed while the change runs: the agent takes it back by itself.
+	said = end("third", syscall.SIGKILL)
+	require.NotContains(t, said, "proven")
+	require.Eventually(t, asOther, 20*time.Second, 50*time.Millisecond, said)
+
+	// This agent does not take back the order of servers: that is put back.
+	said = end("first", syscall.SIGINT)
+	require.Contains(t, said, "putting back what was kept")
+	require.Contains(t, said, "taken back: a new connection finds the device as it was")
+	require.True(t, asOther())
+
+	// Nobody confirms, and the session stays open: the agent takes it back in time.
+	s := c.manages(t, address, as)
+	defer s.End()
+	before, err := s.Read("running")
+	require.NoError(t, err)
+	doc := etree.NewDocument()
+	require.NoError(t, doc.ReadFromString(`<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><radius><server><name>r1</name><udp><address>192.0.2.99</address></udp></server></radius></system></config>`))
+	require.NoError(t, s.Lock("candidate"))
+	require.NoError(t, s.Edit("candidate", doc.Root()))
+	require.NoError(t, s.CommitConfirmed(2*time.Second, ""))
+	changed, err := s.Read("running")
+	require.NoError(t, err)
+	address1 := drift.Key{About: drift.Server, Name: "r1", What: "address"}
+	require.NotEqual(t, before.Facts[address1], changed.Facts[address1])
+	require.Eventually(t, func() bool {
+		now, err := s.Read("running")
+		require.NoError(t, err)
+		return now.Facts[address1] == before.Facts[address1]
+	}, 30*time.Second, 3*time.Second, "this agent looks at its clock when nobody asks it anything")
+}
+
+// manages opens a session of the person of a call.
+func (c call) manages(t *testing.T, address string, as []string) *manage.Session {
+	text, err := os.ReadFile(as[5])
+	require.NoError(t, err)
+	signer, err := ssh.ParsePrivateKey(text)
+	require.NoError(t, err)
+	host, err := os.ReadFile(filepath.Join(filepath.Dir(as[5]), "host.pub"))
+	require.NoError(t, err)
+	key, _, _, _, err := ssh.ParseAuthorizedKey(host)
+	require.NoError(t, err)
+	s, err := manage.Open(context.Background(), manage.Target{Address: address, Person: as[3], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
+	require.NoError(t, err)
+	return s
+}

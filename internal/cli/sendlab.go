@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/send"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/words"
+)
+
+// labOf is a device in the lab that runs here, and the servers that its design
+// asks, where the lab has them.
+type labOf struct {
+	d      *site.Device
+	l      loaded // the design that is sent
+	ran    loaded // the site that the lab runs
+	places state.Places
+	folder *state.Folder
+}
+
+func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places) (*labOf, error) {
+	folder, err := f.stateOf()
+	if err != nil {
+		return nil, failure{ExitUsage, err}
+	}
+	ran, err := c.loadFrom(places.SitePath, false)
+	return &labOf{d, l, ran, places, folder}, err
+}
+
+// proofs is what more can be seen of a stand-in.
+func (b *labOf) proofs(password site.Secret) *send.Lab {
+	at, _ := b.places.Device(b.d.Name)
+	p := &send.Lab{Password: password, Events: func() ([]cause.Event, error) {
+		e, _, err := b.folder.Evidence()
+		return e.Events, err
+	}}
+	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.SSH })
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {
+		p.SSH, p.HostKey = at.Ways[i].Address, key
+	}
+	return p
+}
+
+// answering asks every server of the design as the device would.
+func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
+	password := site.NewSecret("")
+	if f.secret != nil {
+		password = *f.secret
+	}
+	var all []string
+	for _, s := range send.Unanswered(ctx, b.d, b.reach, f.person, password) {
+		all = append(all, s.String())
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return fmt.Errorf("asked as the design has the device ask, %s without an answer (%s); with -servers-may-be-down it is sent all the same", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
+}
+
+// reach gives a server as the device would reach it in the lab: at the address of
+// the lab's server that has the design's one, at the port and with the key of the
+// design, from the address of the lab that has the design's source.
+func (b *labOf) reach(s *site.Server) asker.Target {
+	t := asker.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: words.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
+	i := slices.IndexFunc(b.ran.Servers, func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
+	if i < 0 {
+		return t
+	}
+	has := b.ran.Servers[i]
+	j := slices.IndexFunc(b.places.Servers, func(p state.ServerPlace) bool { return p.Name == has.Name })
+	if j < 0 {
+		return t
+	}
+	p := b.places.Servers[j]
+	ip, err := netip.ParseAddr(p.Address)
+	if err != nil {
+		return t
+	}
+	port := func(asked, own, opened uint16) netip.AddrPort {
+		if asked == own {
+			return netip.AddrPortFrom(ip, opened)
+		}
+		return netip.AddrPortFrom(ip, asked)
+	}
+	t.Dialer = nil
+	t.Authentication = port(s.Port, has.Port, p.Port)
+	if s.Protocol == site.RADIUS {
+		t.Authentication, t.Accounting = port(s.AuthenticationPort, has.AuthenticationPort, p.Authentication), port(s.AccountingPort, has.AccountingPort, p.Accounting)
+	}
+	return t
+}
+
+// from gives the lab's address for the source of the design; one that no device
+// has where no device has that source.
+func (b *labOf) from() netip.Addr {
+	for _, d := range b.ran.Devices {
+		if d.Source == b.d.Source {
+			if at, ok := b.places.Device(d.Name); ok {
+				a, _ := netip.ParseAddr(at.Source)
+				return a
+			}
+		}
+	}
+	host, _, _ := net.SplitHostPort(b.places.Control.Address)
+	a, _ := netip.ParseAddr(host)
+	return a
+}
+
+// nobody is a network in which nobody is at any address.
+type nobody struct{}
+
+func (nobody) Dial(context.Context, string, netip.Addr, netip.AddrPort) (net.Conn, error) {
+	return nil, errNobody
+}
+
+var errNobody = &net.OpError{Op: "dial", Err: fmt.Errorf("nobody is at that address in this lab")}
+
+// sentCause is the cause of a login that did not go as foreseen.
+type sentCause struct {
+	Cause      string  `json:"cause"`
+	Where      string  `json:"where"`
+	Says       string  `json:"says"`
+	Repair     string  `json:"repair"`
+	Confidence float64 `json:"confidence"`
+}
+
+// causesOf gives the causes of the newest login that went wrong since a time, the
+// most likely first; none where it is not known.
+func causesOf(k *known, y cause.Symptom, began time.Time) []sentCause {
+	all := []sentCause{}
+	k.Traces = slices.DeleteFunc(k.Traces, func(t cause.Trace) bool { return t.Time.Before(began) })
+	k.Events = slices.DeleteFunc(k.Events, func(e cause.Event) bool { return e.Time.Before(began) })
+	v := cause.Explain(k.Evidence, y)
+	for _, f := range v.Causes {
+		if v.Found && !v.Healthy && !f.Instead && f.Cause != cause.NotKnown {
+			all = append(all, sentCause{f.Cause, f.Where, f.Says, f.Repair, f.Confidence})
+		}
+	}
+	return all
+}

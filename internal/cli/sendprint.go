@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/send"
+)
+
+// printPlan shows what would be changed on a device, and what is foreseen.
+func (c *Call) printPlan(s *sending, p send.Plan) {
+	style := c.style()
+	out := c.Out
+	if *c.json {
+		out = c.Err
+	}
+	_, _ = fmt.Fprintf(out, "%s: %s\n", s.d.Name, show.Count(len(p.Differences), "difference"))
+	for _, x := range p.Differences {
+		style.Item(out, "  - ", show.Safe(fmt.Sprintf("%s (%s)", x, x.Place)))
+	}
+	for _, text := range p.Stays {
+		style.Item(out, "  stays:       ", show.Safe(text))
+	}
+	for _, text := range p.NotCarried {
+		style.Item(out, "  not carried: ", text)
+	}
+	for _, text := range p.Notes {
+		style.Item(out, "  note:        ", show.Safe(text))
+	}
+	style.Item(out, "  foreseen:    ", fmt.Sprintf("%s by netconf: %s", s.t.Person, s.foreseen.person.Summary()))
+	silent := "nobody gets in with full rights"
+	if len(s.foreseen.silent) > 0 {
+		silent = strings.Join(s.foreseen.silent, "; ")
+	}
+	style.Item(out, "  foreseen:    ", "with every server silent: "+silent)
+}
+
+// tonesOfSent are the colours of outcomes.
+var tonesOfSent = map[string]show.Tone{send.Kept: show.Good, send.Same: show.Good, send.TakenBack: show.Bad, send.Stopped: show.Bad, send.Unsure: show.Bad}
+
+func (c *Call) printSent(all []sent, left []*site.Device) {
+	style := c.style()
+	var rows [][]string
+	for _, r := range all {
+		rows = append(rows, []string{r.Device, style.Paint(tonesOfSent[r.Outcome], r.Outcome), show.Safe(r.Summary())})
+	}
+	if len(rows) > 0 {
+		c.say("\n")
+		style.Table(c.Out, []string{"device", "came of it", ""}, rows, 2)
+	}
+	for _, r := range all {
+		for _, f := range r.Causes {
+			c.say("\n%s: %s: %s\n", r.Device, style.Paint(show.Bad, f.Cause), show.Safe(f.Where))
+			style.Wrap(c.Out, "  ", show.Safe(f.Says))
+			style.Item(c.Out, "  repair   ", show.Safe(f.Repair))
+		}
+	}
+	if len(left) > 0 {
+		c.say("\nnot tried: %s; go on with -resume\n", strings.Join(deviceNames(left), ", "))
+	}
+}
