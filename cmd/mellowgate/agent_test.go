@@ -75,8 +75,8 @@ Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
 		if err == nil {
 			_ = conn.Close()
 		}
-		_, missing := os.Stat(filepath.Join(dir, "socket"))
-		return err == nil && missing == nil
+		log, _ := os.ReadFile(said.Name())
+		return err == nil && strings.Contains(string(log), "Running netconfd server")
 	}, 20*time.Second, 20*time.Millisecond, "the agent starts")
 	c = call{dir: t.TempDir()}
 	as = []string{"-state", "none", "-person", me.Username, "-ssh-key", filepath.Join(dir, "person"), "-known-hosts", "hosts", "-accept-host-key", "-address", address}
@@ -108,10 +108,12 @@ grants: [{who: team net, role: all}]
 
 func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 	c, address, as := agent(t)
-	run := func(command string, args ...string) result { return c.run(t, append(append([]string{command}, as...), args...)...) }
+	run := func(command string, args ...string) result {
+		return c.run(t, append(append([]string{command}, as...), args...)...)
+	}
 
 	r := run("compare", "agent", "first")
-	require.Equal(t, 1, r.status, r.err)
+	require.Equal(t, 1, r.status, r.out+r.err)
 	require.Contains(t, r.out, "server r1 is missing")
 	for i, name := range []string{"first", "other"} {
 		r = run("send", "-yes", "agent", name)

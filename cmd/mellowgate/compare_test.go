@@ -35,11 +35,16 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 		require.Contains(t, r.out, part)
 	}
 	require.NotContains(t, r.out+r.err, "Tidemill")
+	require.Contains(t, r.out, "DEVICE       FOUND")
 	var got struct {
 		Devices []struct {
-			Device, Models, Problem string
-			Read                    bool
-			Differences             []struct{ About, Name, What, Kind, Want, Have, How, Place string }
+			Device, Models, Problem, Adopted string
+			Read                             bool
+			Unshown, Notes                   []string
+			Differences                      []struct {
+				About, Name, What, Kind, Want, Have, How, Place string
+				Known                                           bool
+			}
 		}
 		Drifted, Unread int
 	}
@@ -61,5 +66,46 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	r = c.run(t, "compare", "-state", "none", "-person", "ines.marsh", "-password-file", "demo/as-reviewed/passwords/ines.marsh", "-address", "127.85.0.99:830", "north-sw-1", "demo/as-reviewed")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "cannot be reached")
+	require.Equal(t, 130, lab.end(t))
+}
+
+func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
+	c, lab, variant, as := sending(t, "127.71.0.0/16")
+	run := func(command string, args ...string) result { return c.run(t, append(append([]string{command}, as...), args...)...) }
+	variant("old", "servers: [tern, plover]", "servers: [plover, tern]", "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  ship-key: file",
+		"accounts: [harbourmaster]", "accounts: [harbourmaster, mate]", "accounts:\n  - name", "accounts:\n  - {name: mate, level: 15, password: key old-key}\n  - name")
+	r := run("send", "-yes", "-servers-may-be-down", "north-sw-1", "old")
+	require.Zero(t, r.status, r.out+r.err)
+
+	variant("truth", "# Saltmarsh", "# Truth of Saltmarsh")
+	path := filepath.Join(c.dir, "truth/site.yaml")
+	require.Contains(t, c.run(t, "check", "truth").out, "nothing found")
+	r = run("compare", "-all", "-adopt", "truth")
+	require.Zero(t, r.status, r.out+r.err)
+	require.Contains(t, unwrapped(r.out), "adopted: holds: {keys: {plover: held-north-sw-1-plover}, accounts: [harbourmaster, mate], groups: {shore: [plover, tern]}}")
+	require.NotContains(t, r.out+r.err, "another-key-of-the-demo")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "{name: north-sw-1, holds: {keys:")
+	require.Contains(t, string(text), "{name: mate, level: 15, password: '$")
+	key, err := os.ReadFile(filepath.Join(c.dir, "truth/keys/held-north-sw-1-plover.key"))
+	require.NoError(t, err)
+	require.Equal(t, "another-key-of-the-demo-1\n", string(key))
+	require.Contains(t, c.run(t, "check", "truth").out, "key-differs", "check takes it for true")
+
+	r = run("compare", "north-sw-1", "truth")
+	require.Zero(t, r.status, r.out+r.err)
+	require.Contains(t, r.out, "3 differences, known to the site")
+	before := string(text)
+	r = run("compare", "-adopt", "north-sw-1", "truth")
+	require.Zero(t, r.status)
+	text, err = os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, before, string(text), "nothing is written twice")
+
+	r = run("send", "-yes", "north-sw-1", "truth")
+	require.Zero(t, r.status, "what holds says is not sent: "+r.out+r.err)
+	r = run("compare", "north-sw-1", "truth")
+	require.Contains(t, unwrapped(r.out), "says what is not so any more: take that out")
 	require.Equal(t, 130, lab.end(t))
 }

@@ -3,11 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"sync"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/vault"
 )
 
 func compareCommand() *Command {
@@ -18,21 +22,34 @@ ports, keys, order, lists, accounts. Keys are compared and never shown: only how
 in the site.
 
 It reads the models that the device announces: ietf-system with ietf-system-tacacs-plus, and OpenConfig's system. What these
-cannot carry is not compared. Nothing is changed on the device. Host keys are checked; -accept-host-key takes one the first
-time.
+cannot carry is not compared. A key that the device does not show is named, and is no difference. Nothing is changed on the device.
+Host keys are checked; -accept-host-key takes one the first time.
 
-Exit status 1 when something differs, 3 when a device could not be read.`,
+-adopt writes what is found into the site, as holds of each device, so that check and foresee take it for true until send puts the
+design there. A key that the site does not have goes to a file of its own, keys/held-DEVICE-SERVER.key. What holds says already is
+shown as known, and is no drift. What holds has no word for stays a difference.
+
+Exit status 1 when something differs that the site does not know of, 3 when a device could not be read.`,
 		Examples: []Example{
 			{"mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", "a device of the lab that runs here"},
 			{"mellowgate compare -person ines.marsh -agent -all my-site", "every device that has a way in by netconf"},
+			{"mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site", "take what is on it for true, until send"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
-			m := c.managingFlags()
-			all := c.Flags.Bool("all", false, "every device that has a way in by netconf")
-			return func() error { return c.compareDevices(m, *all) }
+			f := &compareFlags{managing: c.managingFlags()}
+			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf")
+			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as holds")
+			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
+			return func() error { return c.compareDevices(f) }
 		},
 	}
+}
+
+type compareFlags struct {
+	*managing
+	all, adopt bool
+	atOnce     int
 }
 
 // manyDevices bounds the devices that a call names.
@@ -40,37 +57,60 @@ const manyDevices = 1000
 
 // compared is a device against the site.
 type compared struct {
-	Device      string             `json:"device"`
-	Read        bool               `json:"read"`
-	Models      string             `json:"models"`
-	Problem     string             `json:"problem"`
-	Differences []drift.Difference `json:"differences"`
+	Device      string       `json:"device"`
+	Read        bool         `json:"read"`
+	Models      string       `json:"models"`
+	Problem     string       `json:"problem"`
+	Differences []difference `json:"differences"`
+	Unshown     []string     `json:"unshown"` // secrets that the device does not show
+	Notes       []string     `json:"notes"`
+	Adopted     string       `json:"adopted"` // what was written into the site as holds
+
+	held manage.Held
 }
 
-func (c *Call) compareDevices(m *managing, all bool) error {
-	devices, l, err := c.devicesOfSite(all)
+// difference is one, and whether the site's holds say it.
+type difference struct {
+	drift.Difference
+	Known bool `json:"known"`
+}
+
+// drifted tells whether something differs that the site does not know of.
+func (r compared) drifted() bool {
+	return slices.ContainsFunc(r.Differences, func(d difference) bool { return !d.Known })
+}
+
+func (c *Call) compareDevices(f *compareFlags) error {
+	devices, l, err := c.devicesOfSite(f.all)
 	if err != nil {
 		return err
 	}
-	if m.address != "" && len(devices) > 1 {
+	switch {
+	case f.address != "" && len(devices) > 1:
 		return wrong("-address is that of one device, and %d are named", len(devices))
+	case f.atOnce < 1 || f.atOnce > mostTogether:
+		return wrong("-at-once is from 1 to %d", mostTogether)
 	}
-	var some []compared
-	drifted, unread := 0, 0
-	for _, d := range devices {
-		r, err := c.compareOne(m, l, d)
-		var usage failure
-		if errors.As(err, &usage) && usage.status == ExitUsage {
+	truth, err := c.loadFrom(l.Path, true)
+	if err != nil {
+		return err
+	}
+	some, err := c.compareAll(f, l, truth, devices)
+	if err != nil {
+		return err
+	}
+	if f.adopt {
+		if some, truth, err = c.adopt(l, truth, some); err != nil {
 			return err
 		}
-		if err != nil {
-			r.Problem = err.Error()
+	}
+	drifted, unread := 0, 0
+	for _, r := range some {
+		if !r.Read {
 			unread++
-		}
-		if len(r.Differences) > 0 {
+		} else if r.drifted() {
 			drifted++
 		}
-		some = append(some, r)
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {
@@ -92,44 +132,164 @@ func (c *Call) compareDevices(m *managing, all bool) error {
 	return nil
 }
 
-// compareOne reads one device.
-func (c *Call) compareOne(m *managing, l loaded, d *site.Device) (compared, error) {
-	r := compared{Device: d.Name, Differences: []drift.Difference{}}
-	t, err := m.targetOf(c, d)
-	if err != nil {
-		return r, err
+// compareAll reads devices, several at a time, and gives them in their order.
+func (c *Call) compareAll(f *compareFlags, l, truth loaded, devices []*site.Device) ([]compared, error) {
+	some := make([]compared, len(devices))
+	targets := make([]manage.Target, len(devices))
+	for i, d := range devices { // what is asked for is asked for before anything is read
+		some[i] = compared{Device: d.Name, Differences: []difference{}, Unshown: []string{}, Notes: []string{}}
+		t, err := f.targetOf(c, d)
+		var usage failure
+		if errors.As(err, &usage) && usage.status == ExitUsage {
+			return nil, err
+		}
+		if targets[i] = t; err != nil {
+			some[i].Problem = err.Error()
+		}
 	}
-	defer c.working("reading " + d.Name)()
+	defer c.working("reading " + show.Count(len(devices), "device"))()
+	room := make(chan struct{}, f.atOnce)
+	var all sync.WaitGroup
+	for i, d := range devices {
+		if some[i].Problem != "" {
+			continue
+		}
+		room <- struct{}{}
+		all.Go(func() {
+			defer func() { <-room }()
+			if err := c.compareOne(targets[i], l, truth, d, &some[i]); err != nil {
+				some[i].Problem = err.Error()
+			}
+		})
+	}
+	all.Wait()
+	return some, c.Context.Err()
+}
+
+// compareOne reads one device.
+func (c *Call) compareOne(t manage.Target, l, truth loaded, d *site.Device, r *compared) error {
 	s, err := manage.Open(c.Context, t)
 	if err != nil {
-		return r, err
+		return err
 	}
 	defer s.End()
-	held, err := s.Read("running")
-	if err != nil {
-		return r, err
+	if r.held, err = s.Read("running"); err != nil {
+		return err
 	}
-	r.Read, r.Models = true, held.Models.String()
-	if found := manage.Differences(l.Site, d, l.Keys, held); len(found) > 0 {
-		r.Differences = found
+	r.Read, r.Models = true, r.held.Models.String()
+	r.judge(l, truth, d)
+	return nil
+}
+
+// judge compares what was read with the design, and with what the site knows.
+func (r *compared) judge(l, truth loaded, d *site.Device) {
+	r.Differences, r.Unshown, r.Notes = []difference{}, []string{}, []string{}
+	found := manage.Differences(l.Site, d, l.Keys, r.held)
+	now := truth.Device(d.Name)
+	unknown, stale := manage.Unknown(truth.Site, now, truth.Keys, r.held, found)
+	r.Notes = append(r.Notes, r.held.Models.Notes...)
+	if stale {
+		r.Notes = append(r.Notes, fmt.Sprintf("the site's holds (%s) says what is not so any more: take that out", truth.Where(now.Holds.Place)))
 	}
-	return r, nil
+	for _, x := range found {
+		if x.Kind == drift.Unread {
+			r.Unshown = append(r.Unshown, x.String())
+			continue
+		}
+		r.Differences = append(r.Differences, difference{x, !slices.Contains(unknown, x)})
+	}
+}
+
+// adopt writes what was found into the site, and judges it again.
+func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, error) {
+	var err error
+	for i := range some {
+		r := &some[i]
+		if !r.Read || !r.drifted() {
+			continue
+		}
+		d := truth.Device(r.Device)
+		fresh := map[string]site.Secret{}
+		found := make([]drift.Difference, len(r.Differences))
+		for j, x := range r.Differences {
+			found[j] = x.Difference
+		}
+		h := drift.Adopt(l.Site, l.Device(r.Device), found, r.held.Facts, func(server string, value site.Secret) string {
+			for name, have := range truth.Keys {
+				if have.Equal(value) {
+					return name
+				}
+			}
+			name := "held-" + r.Device + "-" + server
+			fresh[name] = value
+			return name
+		})
+		if h.Empty() {
+			continue
+		}
+		if err := vault.Hold(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
+			return some, truth, cannot(err)
+		}
+		r.Adopted = h.YAML()
+		if truth, err = c.loadFrom(truth.Path, true); err != nil { // places have moved
+			return some, truth, err
+		}
+		r.judge(l, truth, l.Device(r.Device))
+	}
+	return some, truth, nil
 }
 
 func (c *Call) printCompared(all []compared) {
 	style := c.style()
+	var rows [][]string
 	for _, r := range all {
-		switch {
-		case r.Problem != "":
+		if r.Problem != "" {
 			c.say("%s: %s\n", style.Paint(show.Bad, r.Device), show.Safe(r.Problem))
-			continue
-		case len(r.Differences) == 0:
-			c.say("%s: %s (%s)\n", style.Paint(show.Good, r.Device), "as the site has it", r.Models)
+			rows = append(rows, []string{r.Device, style.Paint(show.Bad, "not read"), "", ""})
 			continue
 		}
-		c.say("%s: %s (%s)\n", style.Paint(show.Bad, r.Device), show.Count(len(r.Differences), "difference"), r.Models)
+		known := 0
 		for _, d := range r.Differences {
-			style.Item(c.Out, "  - ", show.Safe(fmt.Sprintf("%s (%s)", d, d.Place)))
+			if d.Known {
+				known++
+			}
 		}
+		tone, word := show.Good, "as the site has it"
+		switch {
+		case r.drifted():
+			tone, word = show.Bad, show.Count(len(r.Differences), "difference")
+		case known > 0:
+			tone, word = show.Careful, show.Count(known, "difference")+", known to the site"
+		}
+		c.say("%s: %s (%s)\n", style.Paint(tone, r.Device), word, r.Models)
+		for _, d := range r.Differences {
+			mark := ""
+			if d.Known {
+				mark = "; known"
+			}
+			style.Item(c.Out, "  - ", show.Safe(fmt.Sprintf("%s (%s%s)", d, d.Place, mark)))
+		}
+		for _, text := range r.Unshown {
+			style.Item(c.Out, "  not shown: ", show.Safe(text))
+		}
+		for _, text := range r.Notes {
+			style.Item(c.Out, "  note:      ", show.Safe(text))
+		}
+		if r.Adopted != "" {
+			style.Item(c.Out, "  adopted:   ", show.Safe("holds: "+r.Adopted))
+		}
+		rows = append(rows, []string{r.Device, style.Paint(tone, strings.ReplaceAll(word, ", known to the site", "")), count(known), count(len(r.Unshown))})
 	}
+	if len(all) > 1 {
+		c.say("\n")
+		style.Table(c.Out, []string{"device", "found", "known", "not shown"}, rows, 1)
+	}
+}
+
+// count shows a number, and nothing for none.
+func count(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
 }

@@ -80,12 +80,7 @@ func (k *keysCall) begin(l loaded, key *site.Key) error {
 	if err != nil {
 		return err
 	}
-	line := next + ": " + source
-	edit := vault.Edit{Place: key.Place, New: line + "\n" + strings.Repeat(" ", int(key.Place.Column-1))}
-	if before := vault.LineAt(l.Site, key.Place); strings.ContainsRune(before[:min(len(before), int(key.Place.Column-1))], '{') {
-		edit.New = line + ", "
-	}
-	edits := []vault.Edit{edit}
+	edits := []vault.Edit{vault.EntryBefore(l.Site, key.Place, next+": "+source)}
 	for _, v := range servers {
 		edits = append(edits, vault.Edit{Place: v.KeyRef.Place, Old: key.Name, New: fmt.Sprintf("{now: %s, next: %s}", key.Name, next)})
 	}

@@ -52,6 +52,28 @@ func codesOf(r Report) []string {
 	return found
 }
 
+// Local accounts that come first get in whatever the servers do: the end of the
+// list is then no dead end.
+func TestAListThatBeginsWithLocalHasAWayBack(t *testing.T) {
+	for methods, found := range map[string]bool{"[local, group g]": false, "[group g]": true} {
+		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k}
+servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k}]
+groups: [{name: g, servers: [t]}]
+lists: [{name: l, authenticate: login, methods: ` + methods + `}]
+kinds: [{name: h, traits: {level-without-session: 15, refusal: tries-next}}]
+accounts: [{name: keeper, level: 15, password: key k}]
+devices: [{name: d, kind: h, addresses: [192.0.2.9], accounts: [keeper], defaults: {login: l}, access: {console: {}}}]
+people: [{name: ines, teams: [net], password: key k}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: team net, role: all}]
+`)})
+		require.NoError(t, err)
+		r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{}}, Facts{})
+		require.Equal(t, found, slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Code == "no-way-back" }), methods)
+	}
+}
+
 func TestNothingIsFoundInAGoodSite(t *testing.T) {
 	r, _ := check(t, base)
 	require.Empty(t, r.Findings)

@@ -109,6 +109,33 @@ func Of(d *site.Device) Blueprint {
 	return b
 }
 
+// Now gives what a device is known to hold now, where the site says that this
+// differs from the design: its lists, groups and accounts are those anyway.
+func Now(d *site.Device) Blueprint {
+	b := Of(d)
+	b.Source = d.Asks().String()
+	for s := range d.Holds.Keys {
+		if v := b.server(s.Name); v != nil {
+			v.Key = keyName(d.Key(s))
+		}
+	}
+	for s := range d.Holds.Ports {
+		if v := b.server(s.Name); v != nil {
+			authentication, accounting, _ := d.Ports(s)
+			v.AuthenticationPort, v.AccountingPort = int(authentication), int(accounting)
+		}
+	}
+	return b
+}
+
+func (b *Blueprint) server(name string) *Server {
+	i := slices.IndexFunc(b.Servers, func(v Server) bool { return v.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &b.Servers[i]
+}
+
 func keyName(k *site.Key) string {
 	if k == nil {
 		return ""

@@ -8,13 +8,6 @@ import (
 	"mellowgate/internal/wire/yang"
 )
 
-// allRADIUS and allTACACS are all servers of a protocol, in the order in which
-// ietf-system has them asked: it has no groups.
-const (
-	allRADIUS = "RADIUS"
-	allTACACS = "TACACS+"
-)
-
 func names(all []yang.Identity) string {
 	var some []string
 	for _, i := range all {
@@ -57,14 +50,14 @@ func systemFacts(s yang.System) drift.Facts {
 		for _, v := range s.TACACS.Servers {
 			order = append(order, v.Name)
 		}
-		f.Say(drift.Group, allTACACS, "servers in order", strings.Join(order, ", "))
+		f.Say(drift.Group, drift.AllTACACS, "servers in order", strings.Join(order, ", "))
 	}
 	if s.RADIUS != nil {
 		var order []string
 		for _, v := range s.RADIUS.Servers {
 			order = append(order, v.Name)
 		}
-		f.Say(drift.Group, allRADIUS, "servers in order", strings.Join(order, ", "))
+		f.Say(drift.Group, drift.AllRADIUS, "servers in order", strings.Join(order, ", "))
 	}
 	return f
 }
@@ -111,9 +104,11 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 		for _, u := range a.Authentication.Users.User {
 			f.Note(drift.Account, u.Username)
 			f.Hide(drift.Account, u.Username, "password", u.Config.Hashed+u.Config.Password)
+			role := "none"
 			if u.Config.Role != nil {
-				f.Say(drift.Account, u.Username, "role", u.Config.Role.Name)
+				role = u.Config.Role.Name
 			}
+			f.Say(drift.Account, u.Username, "role", role)
 		}
 	}
 	if a.Authorization != nil {

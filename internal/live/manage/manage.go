@@ -10,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -225,8 +226,11 @@ func factsOf(data *etree.Element) (drift.Facts, error) {
 // Wanted gives what a device should hold, in the models that it announces, and
 // names what these cannot carry.
 func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
+	return wanted(blueprint.Of(d), keys, m)
+}
+
+func wanted(b blueprint.Blueprint, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
 	secrets := func(name string) string { return keys[name].Reveal() }
-	b := blueprint.Of(d)
 	facts, config = drift.Facts{}, etree.NewElement("config")
 	add := func(data interface{ XML() ([]byte, error) }) {
 		text, err := data.XML()
@@ -254,13 +258,31 @@ func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config
 
 // Differences compares what a device should hold with what it holds.
 func Differences(s *site.Site, d *site.Device, keys site.Keys, held Held) []drift.Difference {
-	want, _, _ := Wanted(d, keys, held.Models)
+	return differences(s, d, blueprint.Of(d), keys, held)
+}
+
+// Unknown gives the differences, of those from the design, that the site does not
+// know of: d is the device with what holds says of it. It is stale where the
+// device does not hold what holds says.
+func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held, fromDesign []drift.Difference) (unknown []drift.Difference, stale bool) {
+	now := differences(s, d, blueprint.Now(d), keys, held)
+	among := func(all []drift.Difference, x drift.Difference) bool {
+		return slices.ContainsFunc(all, func(n drift.Difference) bool { return n.About == x.About && n.Name == x.Name && n.What == x.What })
+	}
+	for _, x := range now {
+		stale = stale || d.Holds.Place.Known() && !among(fromDesign, x)
+	}
+	return slices.DeleteFunc(slices.Clone(fromDesign), func(x drift.Difference) bool { return !among(now, x) }), stale
+}
+
+func differences(s *site.Site, d *site.Device, b blueprint.Blueprint, keys site.Keys, held Held) []drift.Difference {
+	want, _, _ := wanted(b, keys, held.Models)
 	have := held.Facts
 	if held.Models.Open { // it has the groups by name; ietf-system sees all servers of a protocol as one
 		have = maps.Clone(have)
 		for _, f := range []drift.Facts{want, have} {
-			f.Forget(drift.Group, allRADIUS)
-			f.Forget(drift.Group, allTACACS)
+			f.Forget(drift.Group, drift.AllRADIUS)
+			f.Forget(drift.Group, drift.AllTACACS)
 		}
 	}
 	want.Settle(have, samePassword)

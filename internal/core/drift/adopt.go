@@ -1,0 +1,260 @@
+package drift
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mellowgate/internal/core/site"
+)
+
+// Holding is what a device is found to hold, in the words of the site's holds.
+type Holding struct {
+	Keys     map[string]string // by server, the name of a key
+	Ports    map[string]Ports  // by server
+	Source   string
+	Accounts []string // all of them, where they differ; nil: as designed
+	Lists    map[string][]string
+	Groups   map[string][]string
+	// New are accounts that the site does not have yet.
+	New []NewAccount
+}
+
+// Ports are the ports of a RADIUS server; 0 is as designed.
+type Ports struct{ Authentication, Accounting int }
+
+// NewAccount is an account that was found on a device.
+type NewAccount struct {
+	Name  string
+	Level int
+	Hash  string
+}
+
+// Pseudo-groups of models without groups: all servers of a protocol.
+const (
+	AllRADIUS = "RADIUS"
+	AllTACACS = "TACACS+"
+)
+
+var pseudo = map[string]site.Protocol{AllRADIUS: site.RADIUS, AllTACACS: site.TACACS}
+
+// Adopt says in the words of holds what a device is found to hold otherwise than
+// its design, as far as holds has words for it. It is given the design, what the
+// device holds, and a function that names the key with a value.
+func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, keyOf func(server string, value site.Secret) string) Holding {
+	a := adoption{s, d, held, Holding{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
+	for _, x := range differences {
+		value := held[Key{x.About, x.Name, x.What}]
+		switch x.About {
+		case Server:
+			a.server(x, value, keyOf)
+		case Group:
+			a.group(x.Name)
+		case List:
+			if x.What == "methods" && x.Kind == Differs {
+				a.list(x.Name, value.Text)
+			}
+		case Account:
+			if x.What == "" {
+				a.account(x)
+			}
+		}
+	}
+	return a.Holding
+}
+
+type adoption struct {
+	site   *site.Site
+	device *site.Device
+	held   Facts
+	Holding
+}
+
+func (a *adoption) server(x Difference, value Value, keyOf func(string, site.Secret) string) {
+	port, _ := strconv.Atoi(value.Text)
+	p := a.Ports[x.Name]
+	switch {
+	case x.Kind != Differs || a.site.Server(x.Name) == nil:
+		return
+	case x.What == "key":
+		if name := keyOf(x.Name, value.Secret); name != "" {
+			a.Keys[x.Name] = name
+		}
+		return
+	case x.What == "source":
+		a.Source = value.Text
+		return
+	case x.What == "authentication port":
+		p.Authentication = port
+	case x.What == "accounting port":
+		p.Accounting = port
+	default:
+		return
+	}
+	a.Ports[x.Name] = p
+}
+
+// group notes the servers of a group, as the device has them; of all groups of a
+// protocol, where the model has none.
+func (a *adoption) group(name string) {
+	order := strings.Split(a.held[Key{Group, name, "servers in order"}].Text, ", ")
+	for _, g := range a.groups() {
+		if g.Name != name && g.Protocol() != pseudo[name] {
+			continue
+		}
+		var has, wants []string
+		for _, v := range g.Servers {
+			wants = append(wants, v.Name)
+		}
+		for _, v := range order {
+			if g.Name == name && a.site.Server(v) != nil || slices.Contains(wants, v) {
+				has = append(has, v)
+			}
+		}
+		if len(has) > 0 && !slices.Equal(has, wants) {
+			a.Groups[g.Name] = has
+		}
+	}
+}
+
+// groups are those that the device's design asks.
+func (a *adoption) groups() []*site.Group {
+	var all []*site.Group
+	a.lists(func(_ site.Purpose, l *site.List) {
+		for _, m := range l.Methods {
+			if m.Group != nil && len(m.Group.Servers) > 0 && !slices.Contains(all, m.Group) {
+				all = append(all, m.Group)
+			}
+		}
+	})
+	return all
+}
+
+func (a *adoption) lists(do func(site.Purpose, *site.List)) {
+	for _, w := range a.device.Ways {
+		for p, l := range w.Lists {
+			if l != nil {
+				do(site.Purpose(p), l)
+			}
+		}
+	}
+}
+
+// list notes the methods of the lists of a purpose.
+func (a *adoption) list(purpose, methods string) {
+	a.lists(func(p site.Purpose, l *site.List) {
+		if p.String() != purpose && !(purpose == "records" && (p == site.RecordSessions || p == site.RecordCommands)) {
+			return
+		}
+		var all []string
+		for _, word := range strings.Split(methods, ", ") {
+			m := a.method(l, word)
+			if m == nil {
+				return // it has no name in the site
+			}
+			all = append(all, m...)
+		}
+		a.Lists[l.Name] = all
+	})
+}
+
+// method gives what a model's method is in a list, nil where it has no name.
+func (a *adoption) method(l *site.List, word string) []string {
+	if word == "local" || word == "local-users" {
+		return []string{"local"}
+	}
+	protocol := map[string]site.Protocol{"radius": site.RADIUS, "tacacs-plus": site.TACACS}[word]
+	var all []string
+	for _, m := range l.Methods { // the groups of the protocol that the list has anyway
+		if m.Group != nil && m.Group.Protocol() == protocol {
+			all = append(all, "group "+m.Group.Name)
+		}
+	}
+	for _, g := range a.groups() {
+		if strings.EqualFold(strings.ReplaceAll(g.Name, "_", "-"), word) || len(all) == 0 && protocol != "" && g.Protocol() == protocol {
+			return []string{"group " + g.Name}
+		}
+	}
+	return all
+}
+
+func (a *adoption) account(x Difference) {
+	if a.Accounts == nil {
+		a.Accounts = []string{}
+		for _, have := range a.device.Accounts {
+			a.Accounts = append(a.Accounts, have.Name)
+		}
+	}
+	if x.Kind == Missing {
+		a.Accounts = slices.DeleteFunc(a.Accounts, func(name string) bool { return name == x.Name })
+		return
+	}
+	known := slices.ContainsFunc(a.site.Accounts, func(have *site.Account) bool { return have.Name == x.Name })
+	if !known {
+		password := a.held[Key{Account, x.Name, "password"}]
+		if !strings.HasPrefix(password.Secret.Reveal(), "$") || strings.HasPrefix(password.Secret.Reveal(), "$0$") {
+			return // nothing that a site could keep
+		}
+		role, said := a.held[Key{Account, x.Name, "role"}]
+		level := 15 // a model without roles: the worst is taken
+		if said && role.Text != "SYSTEM_ROLE_ADMIN" {
+			level = 1
+		}
+		a.New = append(a.New, NewAccount{x.Name, level, password.Secret.Reveal()})
+	}
+	a.Accounts = append(a.Accounts, x.Name)
+}
+
+// Empty tells whether there is nothing to write.
+func (h Holding) Empty() bool {
+	return len(h.Keys)+len(h.Ports)+len(h.Lists)+len(h.Groups) == 0 && h.Source == "" && h.Accounts == nil
+}
+
+// YAML gives the holding as the value of holds, in one line.
+func (h Holding) YAML() string {
+	var parts []string
+	add := func(name string, inner []string) {
+		if len(inner) > 0 {
+			parts = append(parts, name+": {"+strings.Join(inner, ", ")+"}")
+		}
+	}
+	list := func(all []string) string { return "[" + strings.Join(all, ", ") + "]" }
+	add("keys", lines(h.Keys, func(key string) string { return key }))
+	add("ports", lines(h.Ports, func(p Ports) string {
+		var some []string
+		if p.Authentication != 0 {
+			some = append(some, fmt.Sprintf("authentication: %d", p.Authentication))
+		}
+		if p.Accounting != 0 {
+			some = append(some, fmt.Sprintf("accounting: %d", p.Accounting))
+		}
+		return "{" + strings.Join(some, ", ") + "}"
+	}))
+	if h.Source != "" {
+		parts = append(parts, "source: "+quoted(h.Source))
+	}
+	if h.Accounts != nil {
+		parts = append(parts, "accounts: "+list(h.Accounts))
+	}
+	add("lists", lines(h.Lists, list))
+	add("groups", lines(h.Groups, list))
+	return "{" + strings.Join(parts, ", ") + "}"
+}
+
+// quoted quotes an address that YAML could take for something else.
+func quoted(text string) string {
+	if strings.Contains(text, ":") {
+		return `"` + text + `"`
+	}
+	return text
+}
+
+func lines[T any](m map[string]T, value func(T) string) []string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(m)) {
+		all = append(all, name+": "+value(m[name]))
+	}
+	return all
+}
