@@ -118,10 +118,10 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 	for i, name := range []string{"first", "other"} {
 		r = run("send", "-yes", "agent", name)
 		require.Zero(t, r.status, r.out+r.err)
-		for _, step := range []string{"is kept in mellowgate-sent/agent-", "gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "confirmed, to stay: the design"} {
+		for _, step := range []string{"is kept in mellowgate-sent/agent-", "gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "confirmed: the design stays"} {
 			require.Contains(t, r.err, step)
 		}
-		require.Equal(t, i == 0, strings.Contains(r.err, "confirmed, to stay: the part with the local accounts"))
+		require.Equal(t, i == 0, strings.Contains(r.err, "confirmed: the part with the local accounts stays"))
 		r = run("compare", "agent", name)
 		require.Zero(t, r.status, r.out+r.err)
 		require.Contains(t, r.out, "agent: as the site has it (ietf-system)")
@@ -142,7 +142,7 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, []byte(strings.NewReplacer("keeper", "warden", "192.0.2.2", "192.0.2.9").Replace(string(text))), 0o600))
 	said := end("third", syscall.SIGINT)
-	require.Contains(t, said, "confirmed, to stay: the part with the local accounts")
+	require.Contains(t, said, "confirmed: the part with the local accounts stays")
 	require.Contains(t, said, "taken back: a new connection finds the device as it was")
 	asOther := func() bool { // but for the account that stays
 		r := run("compare", "agent", "other")

@@ -71,7 +71,9 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 
 func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 	c, lab, variant, as := sending(t, "127.71.0.0/16")
-	run := func(command string, args ...string) result { return c.run(t, append(append([]string{command}, as...), args...)...) }
+	run := func(command string, args ...string) result {
+		return c.run(t, append(append([]string{command}, as...), args...)...)
+	}
 	variant("old", "servers: [tern, plover]", "servers: [plover, tern]", "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  ship-key: file",
 		"accounts: [harbourmaster]", "accounts: [harbourmaster, mate]", "accounts:\n  - name", "accounts:\n  - {name: mate, level: 15, password: key old-key}\n  - name")
 	r := run("send", "-yes", "-servers-may-be-down", "north-sw-1", "old")

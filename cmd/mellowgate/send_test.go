@@ -13,7 +13,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/beevik/etree"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/vault"
 )
 
 // sending is a lab of the demo site, and sites that are to be sent to it.
@@ -68,7 +75,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 
 	r = send("-yes", "north-rtr-1", "north-sw-1", "other")
 	require.Zero(t, r.status, r.err)
-	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15", "(plover accepted it)", "the old session is still open", "confirmed, to stay: the design"} {
+	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15", "(plover accepted it)", "the old session is still open", "confirmed: the design stays"} {
 		require.Contains(t, r.err, proof)
 	}
 	require.True(t, c.holds(t, as, "north-sw-1", "other"))
@@ -91,11 +98,11 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	var got struct {
 		Left    []string
 		Devices []struct {
-			Time, Device, Person, Outcome, Why, Kept string
-			Accounts                                 bool `json:"accounts_stay"`
-			Differences                              []string
-			NotCarried                               []string `json:"not_carried"`
-			Causes                                   []struct {
+			Time, Device, Person, Outcome, Why, Kept, Data string
+			Accounts                                       bool `json:"accounts_stay"`
+			Differences                                    []string
+			NotCarried                                     []string `json:"not_carried"`
+			Causes                                         []struct {
 				Cause, Where, Says, Repair string
 				Confidence                 float64
 			}
@@ -154,8 +161,8 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 	args := append(append([]string{"send"}, as...), "-yes", "-fallback-password-file", "demo/as-reviewed/passwords/harbourmaster", "north-rtr-1", "other")
 	back := append(append([]string{"send"}, as...), "-yes", "-keep", "back", "north-rtr-1", "demo/as-reviewed")
 	all := c.steps(t, args, func(string, *os.Process) {})
-	require.Contains(t, strings.Join(all, "\n"), "confirmed, to stay: the part with the local accounts")
-	require.Contains(t, strings.Join(all, "\n"), "confirmed, to stay: the design")
+	require.Contains(t, strings.Join(all, "\n"), "confirmed: the part with the local accounts stays")
+	require.Contains(t, strings.Join(all, "\n"), "confirmed: the design stays")
 	require.Greater(t, len(all), 15)
 	for n, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGINT} {
 		for i := range all {
@@ -169,7 +176,7 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 				}
 			})
 			story := fmt.Sprintf("signal %v at %q, after: %s", signal, all[i], strings.Join(said, "\n"))
-			confirmed := slices.Contains(said, "north-rtr-1: confirmed, to stay: the design")
+			confirmed := slices.Contains(said, "north-rtr-1: confirmed: the design stays")
 			require.Eventually(t, func() bool {
 				is := c.holds(t, as, "north-rtr-1", "other")
 				was := c.run(t, append(append([]string{"compare"}, as...), "north-rtr-1", "demo/as-reviewed")...)
@@ -178,6 +185,23 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 		}
 	}
 	require.Equal(t, 130, lab.end(t))
+}
+
+// stranger is a session of somebody else on a device of the lab.
+func (c call) stranger(t *testing.T, device string) (*manage.Session, state.WayPlace) {
+	folder, err := state.Open(filepath.Join(c.dir, "st"))
+	require.NoError(t, err)
+	places, err := folder.Places()
+	require.NoError(t, err)
+	at, _ := places.Device(device)
+	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF })
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+	require.NoError(t, err)
+	password, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/passwords/ines.marsh"))
+	require.NoError(t, err)
+	s, err := manage.Open(context.Background(), manage.Target{Address: at.Ways[i].Address, Person: "ines.marsh", HostKey: key, Auth: []ssh.AuthMethod{ssh.Password(strings.TrimSpace(string(password)))}})
+	require.NoError(t, err)
+	return s, at.Ways[i]
 }
 
 // What devices do to a careful program.
@@ -211,13 +235,38 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 			return c.holds(t, as, "north-sw-1", map[bool]string{true: "other", false: "demo/as-reviewed"}[k.outcome == "kept"])
 		}, 20*time.Second, 50*time.Millisecond, k.fault)
 	}
+	r := c.run(t, append(append([]string{"send", "-dry-run", "-data"}, as...), "north-rtr-1", "other")...)
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "<shared-secret>(secret)</shared-secret>")
+	require.NotContains(t, r.out, "Tidemill")
+
+	// Others are at work there.
+	other, place := c.stranger(t, "north-rtr-1")
+	sends := func(says string) {
+		t.Helper()
+		r := c.run(t, append(append([]string{"send"}, as...), "-yes", "north-rtr-1", "other")...)
+		require.Equal(t, 3, r.status, r.err)
+		require.Contains(t, unwrapped(r.out), says)
+	}
+	require.NoError(t, other.Lock("running"))
+	sends("session " + other.SessionID + " on the device has it: wait, or have that session ended")
+	require.NoError(t, other.Unlock("running"))
+	doc := etree.NewDocument()
+	require.NoError(t, doc.ReadFromString(`<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><authentication><user><name>half-done</name><password>$0$x</password></user></authentication></system></config>`))
+	require.NoError(t, other.Edit("candidate", doc.Root()))
+	sends("changes wait there that nobody has committed")
+	require.NoError(t, other.Discard())
+	other.End()
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"), []byte("["+strings.Replace(place.Address, ":", "]:", 1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ1Bk0hQ3bRQmWmHfPbUqVWWkTgqZ2lZ2PvF5v8m8c0D\n"), 0o600))
+	r = c.run(t, append(append([]string{"send"}, as...), "-yes", "-known-hosts", "hosts", "-address", place.Address, "north-rtr-1", "other")...)
+	require.Equal(t, 3, r.status, r.err)
+	require.Contains(t, r.err, "if the device was renewed on purpose, take the old line out")
+
 	// An error after a warning is an error.
 	for _, fault := range []string{"north-rtr-1 warns edit-config", "north-rtr-1 refuses server-group"} {
 		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", fault).status)
 	}
-	r := c.run(t, append(append([]string{"send"}, as...), "-yes", "north-rtr-1", "other")...)
-	require.Equal(t, 3, r.status, r.err)
-	require.Contains(t, unwrapped(r.out), "this device does not take server-group")
+	sends("this device does not take server-group")
 	require.Equal(t, 130, lab.end(t))
 }
 
@@ -276,5 +325,110 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		}
 		require.True(t, c.holds(t, as, k.device, "demo/as-reviewed"), k.fault)
 	}
+	require.Equal(t, 130, lab.end(t))
+}
+
+// Several devices: one first, the others after it, stop at the first that fails,
+// go on from the record. The lab's devices differ in how they take a change back,
+// and in their models.
+func TestSeveralDevicesOfDifferentKinds(t *testing.T) {
+	c := call{dir: t.TempDir()}
+	hash, err := vault.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text := strings.ReplaceAll(`site: Kinds
+keys: {k: file k.key}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 1s, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, wait: 1s, run: true}
+groups: [{name: g, servers: [t1, t2]}]
+lists:
+  - {name: l, authenticate: login, methods: [group g, local]}
+  - {name: s, authorize: session, methods: [group g, local]}
+  - {name: c, authorize: commands, levels: 0-15, methods: [group g, signed-in]}
+kinds:
+  - {name: first, traits: {takes-back: first-confirmed-commit, models: [ietf-system, ietf-system-tacacs-plus]}}
+  - {name: plain, traits: {takes-back: nothing, models: [openconfig-system]}}
+  - {name: direct, traits: {takes-back: no-candidate}}
+  - {name: local-too, traits: {refusal: tries-next, local-level-needs-session: false}}
+  - {name: bare, traits: {models: [ietf-system]}}
+profiles: [{name: p, defaults: {login: l, session: s, commands: c}, access: {console: {}, netconf: {}}, accounts: [keeper]}]
+accounts: [{name: keeper, level: 15, password: 'HASH'}, {name: mate, level: 15, password: 'HASH'}]
+devices:
+  - {name: usual-1, profile: p, addresses: [192.0.2.11], labels: {pair: core}}
+  - {name: usual-2, profile: p, addresses: [192.0.2.12], labels: {pair: core}}
+  - {name: first-1, kind: first, profile: p, addresses: [192.0.2.13]}
+  - {name: plain-1, kind: plain, profile: p, addresses: [192.0.2.14]}
+  - {name: direct-1, kind: direct, profile: p, addresses: [192.0.2.15]}
+  - {name: local-1, kind: local-too, profile: p, addresses: [192.0.2.16]}
+  - {name: bare-1, kind: bare, profile: p, addresses: [192.0.2.17]}
+people: [{name: ines, teams: [net], password: 'HASH'}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: team net, role: all}]
+service: {limits: {failure-delay: 0s}}
+lab: {network: 127.70.0.0/16}
+`, "HASH", hash)
+	for name, content := range map[string]string{"site.yaml": text, "k.key": "a-key-of-this-test-only\n", "password": "right\n", "wrong": "not right\n",
+		"other.yaml": strings.NewReplacer("[t1, t2]", "[t2, t1]", "accounts: [keeper]", "accounts: [keeper, mate]").Replace(text)} {
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(content), 0o600))
+	}
+	lab := c.start(t, "lab", "-state", "st")
+	as := []string{"-state", "st", "-person", "ines", "-password-file", "password"}
+	send := func(args ...string) result {
+		return c.run(t, append(append([]string{"send", "-yes"}, as...), args...)...)
+	}
+
+	for args, says := range map[string]string{"-canary nobody-1 usual-1 other.yaml": "nobody-1", "-canary usual-2 usual-1 other.yaml": "name it among the devices too", "-at-once 0 usual-1 other.yaml": "-at-once is from 1 to 50",
+		"-resume other.yaml": "holds no record of an earlier run", "-fallback master usual-1 other.yaml": "has no local account master", "-timeout 0s usual-1 other.yaml": "-timeout is above 0"} {
+		r := send(strings.Fields(args)...)
+		require.Equal(t, 2, r.status, "%s: %s", args, r.err)
+		require.Contains(t, r.err, says, args)
+	}
+	r := send("plain-1", "other.yaml")
+	require.Equal(t, 3, r.status, r.err)
+	require.Contains(t, unwrapped(r.out), "it cannot take a change back by itself: it offers no confirmed commit (RFC 6241, section 8.4); with -without-way-back")
+
+	// The canary fails: none of the others is begun.
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "first-1 refuses shared-secret").status)
+	r = send("-canary", "first-1", "-at-once", "4", "usual-1", "usual-2", "first-1", "local-1", "other.yaml")
+	require.Equal(t, 3, r.status, r.out)
+	require.Contains(t, r.out, "not tried: usual-1, usual-2, local-1; go on with -resume")
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-lift", "all").status)
+	r = send("-at-once", "4", "-fallback-password-file", "password", "-resume", "other.yaml")
+	require.Zero(t, r.status, r.out+r.err)
+	require.Contains(t, r.err, "named 4 devices; 0 of them hold the design")
+	for _, said := range []string{"4 of 4: ", "local-1: proven: the local account keeper gets in by netconf", "usual-1: the local account keeper cannot be tried now: the device asks tacacs-plus first"} {
+		require.Contains(t, r.err, said)
+	}
+	one, other := strings.Index(r.err, "usual-1: confirmed: the design stays"), strings.Index(r.err, "usual-2: reading")
+	require.Greater(t, other, one, "never both of a pair at once: %s", r.err)
+	r = c.run(t, append(append([]string{"compare"}, as...), "usual-1", "usual-2", "first-1", "local-1", "other.yaml")...)
+	require.Zero(t, r.status, r.out)
+	r = send("-resume", "other.yaml")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.err, "named 4 devices; 4 of them hold the design, none is left")
+	r = c.run(t, "ledger", "-state", "mellowgate-sent", "-device", "first-1")
+	require.Zero(t, r.status, r.err)
+	for _, word := range []string{"named", "stopped", "kept"} {
+		require.Contains(t, r.out, word)
+	}
+	require.Contains(t, c.run(t, "ledger", "-state", "mellowgate-sent", "verify").out, "every record")
+
+	// Without a way back this program puts back what was there.
+	for _, device := range []string{"plain-1", "direct-1"} {
+		r = send("-without-way-back", "-fallback-password-file", "wrong", device, "other.yaml")
+		require.Zero(t, r.status, r.out+r.err)
+		require.Contains(t, r.err, "the device cannot take it back by itself: this program does")
+		require.True(t, c.holds(t, as, device, "other.yaml"))
+	}
+	r = send("-fallback-password-file", "wrong", "local-1", "site.yaml")
+	require.Equal(t, 1, r.status, r.out+r.err)
+	require.Contains(t, r.out, "taken-back")
+	require.Contains(t, unwrapped(r.out), "the local account keeper gets in by netconf")
+	require.True(t, c.holds(t, as, "local-1", "other.yaml"))
+
+	// What the models do not carry is said before anything is sent.
+	r = c.run(t, append(append([]string{"send", "-dry-run"}, as...), "bare-1", "other.yaml")...)
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, unwrapped(r.out), "not carried: its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
 	require.Equal(t, 130, lab.end(t))
 }

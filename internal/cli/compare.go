@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 
 	"mellowgate/internal/cli/show"
@@ -243,23 +242,11 @@ func (c *Call) printCompared(all []compared) {
 	style := c.style()
 	var rows [][]string
 	for _, r := range all {
+		tone, word := r.verdict()
+		rows = append(rows, []string{r.Device, style.Paint(tone, word)})
 		if r.Problem != "" {
-			c.say("%s: %s\n", style.Paint(show.Bad, r.Device), show.Safe(r.Problem))
-			rows = append(rows, []string{r.Device, style.Paint(show.Bad, "not read"), "", ""})
+			c.say("%s: %s\n", style.Paint(tone, r.Device), show.Safe(r.Problem))
 			continue
-		}
-		known := 0
-		for _, d := range r.Differences {
-			if d.Known {
-				known++
-			}
-		}
-		tone, word := show.Good, "as the site has it"
-		switch {
-		case r.drifted():
-			tone, word = show.Bad, show.Count(len(r.Differences), "difference")
-		case known > 0:
-			tone, word = show.Careful, show.Count(known, "difference")+", known to the site"
 		}
 		c.say("%s: %s (%s)\n", style.Paint(tone, r.Device), word, r.Models)
 		for _, d := range r.Differences {
@@ -278,18 +265,34 @@ func (c *Call) printCompared(all []compared) {
 		if r.Adopted != "" {
 			style.Item(c.Out, "  adopted:   ", show.Safe("holds: "+r.Adopted))
 		}
-		rows = append(rows, []string{r.Device, style.Paint(tone, strings.ReplaceAll(word, ", known to the site", "")), count(known), count(len(r.Unshown))})
 	}
 	if len(all) > 1 {
 		c.say("\n")
-		style.Table(c.Out, []string{"device", "found", "known", "not shown"}, rows, 1)
+		style.Table(c.Out, []string{"device", "found"}, rows, 1)
 	}
 }
 
-// count shows a number, and nothing for none.
-func count(n int) string {
-	if n == 0 {
-		return ""
+// verdict says in few words what was found.
+func (r compared) verdict() (show.Tone, string) {
+	known := 0
+	for _, d := range r.Differences {
+		if d.Known {
+			known++
+		}
 	}
-	return fmt.Sprint(n)
+	tone, word := show.Good, "as the site has it"
+	switch n := len(r.Differences); {
+	case r.Problem != "":
+		return show.Bad, "not read"
+	case n > 0 && known == n:
+		tone, word = show.Careful, show.Count(n, "difference")+", known to the site"
+	case n > 0 && known > 0:
+		tone, word = show.Bad, fmt.Sprintf("%s, %d known to the site", show.Count(n, "difference"), known)
+	case n > 0:
+		tone, word = show.Bad, show.Count(n, "difference")
+	}
+	if len(r.Unshown) > 0 {
+		word += fmt.Sprintf("; %s not shown by the device", show.Count(len(r.Unshown), "secret"))
+	}
+	return tone, word
 }

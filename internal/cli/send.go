@@ -51,6 +51,7 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			f := &sendFlags{managing: c.managingFlags()}
 			c.Flags.BoolVar(&f.yes, "yes", false, "agree to the change; for scripts")
 			c.Flags.BoolVar(&f.dry, "dry-run", false, "show what would be changed, and change nothing")
+			c.Flags.BoolVar(&f.data, "data", false, "show also what is sent, as data, without its secrets")
 			c.Flags.StringVar(&f.keep, "keep", "mellowgate-sent", "the `folder` for what was on the devices, and for the record of what was sent")
 			c.Flags.StringVar(&f.canary, "canary", "", "the `device` that goes first, alone (default the first one named)")
 			c.Flags.IntVar(&f.atOnce, "at-once", 1, "how many devices, `N`, after the first one are worked on at the same time, up to 50")
@@ -66,13 +67,13 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 
 type sendFlags struct {
 	*managing
-	yes, dry, resume, withoutWayBack, mayBeDown bool
-	keep, canary, fallback                      string
-	atOnce                                      int
-	fallbackPassword                            func(string) (site.Secret, error)
-	fallbackGiven                               func() bool
-	fallbackSecret                              *site.Secret // asked once
-	mu                                          sync.Mutex   // one question, or one plan, at a time
+	yes, dry, resume, data, withoutWayBack, mayBeDown bool
+	keep, canary, fallback                            string
+	atOnce                                            int
+	fallbackPassword                                  func(string) (site.Secret, error)
+	fallbackGiven                                     func() bool
+	fallbackSecret                                    *site.Secret // asked once
+	mu                                                sync.Mutex   // one question, or one plan, at a time
 }
 
 // mostTogether bounds the devices that are worked on at the same time.
@@ -84,6 +85,7 @@ type sent struct {
 	Device      string      `json:"device"`
 	Person      string      `json:"person"`
 	Differences []string    `json:"differences"`
+	Data        string      `json:"data"`
 	NotCarried  []string    `json:"not_carried"`
 	Causes      []sentCause `json:"causes"` // why a login did not go as foreseen, the most likely first
 	send.Report
@@ -377,7 +379,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 			for _, x := range p.Differences {
 				r.Differences = append(r.Differences, x.String())
 			}
-			r.NotCarried = append(r.NotCarried, p.NotCarried...)
+			r.NotCarried, r.Data = append(r.NotCarried, p.NotCarried...), p.Data
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			return c.agree(f, s, p)
@@ -418,7 +420,7 @@ func opened(s *manage.Session, err error) (send.Device, error) {
 
 // agree shows what would be changed, and asks.
 func (c *Call) agree(f *sendFlags, s *sending, p send.Plan) bool {
-	c.printPlan(s, p)
+	c.printPlan(f, s, p)
 	switch {
 	case f.dry:
 		c.note("%s: nothing was changed (-dry-run)", s.d.Name)

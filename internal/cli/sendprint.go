@@ -10,7 +10,7 @@ import (
 )
 
 // printPlan shows what would be changed on a device, and what is foreseen.
-func (c *Call) printPlan(s *sending, p send.Plan) {
+func (c *Call) printPlan(f *sendFlags, s *sending, p send.Plan) {
 	style := c.style()
 	out := c.Out
 	if *c.json {
@@ -35,6 +35,9 @@ func (c *Call) printPlan(s *sending, p send.Plan) {
 		silent = strings.Join(s.foreseen.silent, "; ")
 	}
 	style.Item(out, "  foreseen:    ", "with every server silent: "+silent)
+	if f.data {
+		_, _ = fmt.Fprint(out, show.Safe(p.Data))
+	}
 }
 
 // tonesOfSent are the colours of outcomes.
@@ -48,7 +51,7 @@ func (c *Call) printSent(all []sent, left []*site.Device) {
 	}
 	if len(rows) > 0 {
 		c.say("\n")
-		style.Table(c.Out, []string{"device", "came of it", ""}, rows, 2)
+		style.Table(c.Out, []string{"device", "outcome", ""}, rows, 2)
 	}
 	for _, r := range all {
 		for _, f := range r.Causes {

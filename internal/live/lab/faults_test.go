@@ -95,6 +95,12 @@ func TestFaultsThatMakeNoSenseAreRefused(t *testing.T) {
 		"sanderling error":          "RADIUS has no answer that says",
 		"north-sw-1 loses much":     "how much is lost? Such as 30%",
 		"north-sw-1 loses 300%":     "from 1% to 100% can be lost",
+		"north-sw-1 hangs comit":    `did you mean "commit"?`,
+		"north-sw-1 hangs":          "with what? One of cancel-commit",
+		"north-sw-1 refuses":        "which element is refused?",
+		"north-sw-1 refuses <x>":    "is no name of an element",
+		"north-sw-1 lacks ietf":     "is none of ietf-system",
+		"nort-sw-1 warns commit":    `did you mean "north-sw-1"?`,
 		"clock later":               "by how much is the clock off?",
 		"tern":                      "it is too short",
 	} {

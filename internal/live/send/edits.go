@@ -106,6 +106,29 @@ func operate(x *etree.Element, operation string) {
 	x.CreateAttr("nc:operation", operation)
 }
 
+// hidden are leaves with secrets.
+var hidden = []string{"shared-secret", "secret-key", "password", "password-hashed"}
+
+// shown gives edits as data to read, without their secrets.
+func shown(edits []*etree.Element) string {
+	doc := etree.NewDocument()
+	for _, e := range edits {
+		x := e.Copy()
+		for _, leaf := range x.FindElements(".//*") {
+			if slices.Contains(hidden, leaf.Tag) && leaf.Text() != "" {
+				leaf.SetText("(secret)")
+			}
+		}
+		doc.AddChild(x)
+	}
+	doc.Indent(2)
+	text, err := doc.WriteToString()
+	if err != nil {
+		return "" // a tree of elements can always be written
+	}
+	return text
+}
+
 // whole lets the containers that are the design's alone be replaced; the rest is
 // merged, so that what else is on the device stays.
 func whole(config *etree.Element) *etree.Element {

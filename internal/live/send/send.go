@@ -55,6 +55,7 @@ type Plan struct {
 	NotCarried  []string // parts of the design that the device's models do not have
 	Stays       []string // what is on the device besides, and is left alone
 	Notes       []string // about the device
+	Data        string   // what is sent, as data without its secrets
 }
 
 // Config is how a design is sent. Every function but ProveFallback is needed.
@@ -193,7 +194,8 @@ func (r *run) all() (err error) {
 // plan notes what would be changed.
 func (r *run) plan(held manage.Held) {
 	p := &r.report.Plan
-	_, _, p.NotCarried = manage.Wanted(r.Device, r.Keys, held.Models)
+	_, config, left := manage.Wanted(r.Device, r.Keys, held.Models)
+	p.NotCarried, p.Data = left, shown(edits(held, config))
 	p.Notes = held.Models.Notes
 	for _, d := range manage.Differences(r.Site, r.Device, r.Keys, held) {
 		if stays(d) {
@@ -286,7 +288,7 @@ func (r *run) stage(s stage, held manage.Held) error {
 		return r.takeBack(held, fmt.Errorf("the confirmation failed: %w", err), true)
 	}
 	r.report.Outcome = Kept
-	r.Say("confirmed, to stay: " + s.what)
+	r.Say("confirmed: " + s.what + " stays")
 	_ = r.old.Unlock(candidate) // the end of the session does it too
 	return nil
 }
