@@ -16,6 +16,7 @@ import (
 	"github.com/beevik/etree"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+	sshagent "golang.org/x/crypto/ssh/agent"
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/live/manage"
@@ -160,6 +161,31 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 	require.Contains(t, said, "putting back what was kept")
 	require.Contains(t, said, "taken back: a new connection finds the device as it was")
 	require.True(t, asOther())
+
+	// The key may come from an SSH agent.
+	text, err = os.ReadFile(as[5])
+	require.NoError(t, err)
+	key, err := ssh.ParseRawPrivateKey(text)
+	require.NoError(t, err)
+	ring := sshagent.NewKeyring()
+	require.NoError(t, ring.Add(sshagent.AddedKey{PrivateKey: key}))
+	listener, err := net.Listen("unix", filepath.Join(filepath.Dir(as[5]), "ring"))
+	require.NoError(t, err)
+	defer func() { _ = listener.Close() }()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			_ = sshagent.ServeAgent(ring, conn)
+		}
+	}()
+	with := c
+	with.env = append(with.env, "SSH_AUTH_SOCK="+listener.Addr().String())
+	r = with.run(t, append(append(append([]string{"compare"}, as[:4]...), as[6:]...), "-agent", "agent", "other")...)
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "account warden is on the device")
 
 	// Nobody confirms, and the session stays open: the agent takes it back in time.
 	s := c.manages(t, address, as)

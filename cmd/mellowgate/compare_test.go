@@ -107,6 +107,7 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 
 	r = run("send", "-yes", "north-sw-1", "truth")
 	require.Zero(t, r.status, "what holds says is not sent: "+r.out+r.err)
+	require.Contains(t, r.out, "north-sw-1: what the site's holds says (truth/site.yaml:")
 	r = run("compare", "north-sw-1", "truth")
 	require.Contains(t, unwrapped(r.out), "says what is not so any more: take that out")
 	require.Equal(t, 130, lab.end(t))

@@ -202,6 +202,12 @@ func printPlaces(c *Call, p state.Places, dir string) {
 	if len(p.Devices) > 0 {
 		c.say("  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
 	}
+	for _, d := range p.Devices { // over NETCONF, the first that has it
+		if slices.ContainsFunc(d.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF }) {
+			c.say("  mellowgate compare -state %s -person NAME %s\n", dir, d.Name)
+			break
+		}
+	}
 }
 
 // clientCall is how an ordinary client of a way in is called.

@@ -64,3 +64,18 @@ func (c *Call) printSent(all []sent, left []*site.Device) {
 		c.say("\nnot tried: %s; go on with -resume\n", strings.Join(deviceNames(left), ", "))
 	}
 }
+
+// staleHolds says where the site still says that a device holds something else
+// than the design, which is on it now.
+func (c *Call) staleHolds(l loaded, all []sent) error {
+	truth, err := c.loadFrom(l.Path, false)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if d := truth.Device(r.Device); d != nil && d.Holds.Place.Known() && (r.Outcome == send.Kept || r.Outcome == send.Same) {
+			c.say("%s: what the site's holds says (%s) is not so any more: take that out\n", d.Name, truth.Where(d.Holds.Place))
+		}
+	}
+	return nil
+}

@@ -191,33 +191,6 @@ func (r *run) all() (err error) {
 	return nil
 }
 
-// plan notes what would be changed.
-func (r *run) plan(held manage.Held) {
-	p := &r.report.Plan
-	_, config, left := manage.Wanted(r.Device, r.Keys, held.Models)
-	p.NotCarried, p.Data = left, shown(edits(held, config))
-	p.Notes = held.Models.Notes
-	for _, d := range manage.Differences(r.Site, r.Device, r.Keys, held) {
-		if stays(d) {
-			p.Stays = append(p.Stays, d.String())
-			continue
-		}
-		p.Differences = append(p.Differences, d)
-	}
-}
-
-// stays tells whether a difference is left alone: an account that the site does
-// not have may be somebody's way in.
-func stays(d drift.Difference) bool { return d.Kind == drift.Extra && d.About == drift.Account }
-
-// lacks gives the differences that are left to the design, of those that can be
-// seen.
-func (r *run) lacks(held manage.Held, about func(drift.Difference) bool) []drift.Difference {
-	return slices.DeleteFunc(manage.Differences(r.Site, r.Device, r.Keys, held), func(d drift.Difference) bool {
-		return stays(d) || d.Kind == drift.Unread || !about(d)
-	})
-}
-
 // stage is a part of the design that is put there and proven by itself.
 type stage struct {
 	what  string
@@ -437,64 +410,4 @@ func (r *run) proven(s stage) error {
 		return note(Proof{What: "the old session is still open after that", Saw: err.Error()})
 	}
 	return nil
-}
-
-// same tells whether two readings of a device are equal.
-func same(a, b drift.Facts) bool {
-	return len(drift.Compare(a, b, func(drift.About, string) string { return "" })) == 0
-}
-
-// takeBack takes a change back, and looks from a new connection whether the
-// device is as it was. Where the confirmation was asked for, and its answer lost,
-// the device may have kept the change: its session is over, and it still holds
-// it. What a device takes back in part only is put back from what was kept.
-func (r *run) takeBack(before manage.Held, why error, confirming bool) error {
-	r.report.Why = why.Error()
-	r.Say("taking it back: " + r.report.Why)
-	r.way.takeBack(r.old, before) // where it fails, the end of the session does it
-	r.old.End()
-	ctx, cancel := context.WithTimeout(r.lasting, r.Unseen)
-	defer cancel()
-	r.report.Outcome = Unsure
-	began, mended := time.Now(), false
-	for ctx.Err() == nil {
-		s, err := r.Open(ctx)
-		if err == nil {
-			now, failure := s.Read(running)
-			switch {
-			case failure != nil:
-			case same(before.Facts, now.Facts):
-				s.End()
-				r.report.Outcome = TakenBack
-				r.Say("taken back: a new connection finds the device as it was")
-				return nil
-			case confirming && len(r.lacks(now, ofAll)) == 0:
-				s.End()
-				r.report.Outcome = Kept
-				r.Say("the answer to the confirmation was lost; a new connection finds that the change stays")
-				return nil
-			case !mended && time.Since(began) > r.Unseen/5 && before.Facts.Shows():
-				mended = true
-				r.mend(s, before, now)
-			}
-			s.End()
-		}
-		timer := time.NewTimer(min(200*time.Millisecond, r.Unseen/10))
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-		}
-		timer.Stop()
-	}
-	r.Say("it could not be seen that the device is as it was" + r.way.atWorst(r.Window, r.report.Kept))
-	return nil
-}
-
-// mend puts back from what was kept what the device has not taken back.
-func (r *run) mend(s Device, before, now manage.Held) {
-	left := drift.Compare(before.Facts, now.Facts, func(drift.About, string) string { return "" })
-	r.Say(fmt.Sprintf("the device is not wholly as it was (%s): putting back what was kept", left[0]))
-	if err := r.way.putBack(s, before); err != nil {
-		r.Say("that failed: " + err.Error())
-	}
 }

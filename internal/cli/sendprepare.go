@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/send"
+)
+
+// devicesToSend gives the devices that are named, or left of the last run.
+func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
+	if !f.resume {
+		return c.devicesOfSite(false)
+	}
+	all, done, at, err := send.Last(c.Context, f.keep)
+	if err != nil {
+		return nil, loaded{}, failure{ExitUsage, fmt.Errorf("-resume: %w", err)}
+	}
+	left := send.Left(all, done)
+	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"), show.Count(len(all), "device"), len(done), leftWords(left))
+	if len(c.Args) > 1 {
+		return nil, loaded{}, wrong("-resume takes the devices of the last run: name none")
+	}
+	c.Args = append(left, c.Args...)
+	if len(left) == 0 {
+		_, l, err := c.devicesOfSite(true)
+		return nil, l, err
+	}
+	return c.devicesOfSite(false)
+}
+
+func leftWords(left []string) string {
+	if len(left) == 0 {
+		return "none is left"
+	}
+	return strings.Join(left, ", ") + " left"
+}
+
+// order checks how several devices are to be worked on.
+func (f *sendFlags) order(l loaded, devices []*site.Device) (canary *site.Device, err error) {
+	switch {
+	case f.address != "" && len(devices) > 1:
+		return nil, wrong("-address is that of one device, and %d are named", len(devices))
+	case f.atOnce < 1 || f.atOnce > mostTogether:
+		return nil, wrong("-at-once is from 1 to %d", mostTogether)
+	case f.canary == "":
+		return nil, nil
+	}
+	d, err := l.device(f.canary)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(devices, d) {
+		return nil, wrong("-canary %s: name it among the devices too", f.canary)
+	}
+	return d, nil
+}
+
+// foreseenIn gives what is foreseen of a login by netconf after the change with
+// every server up, and an error where the person would not get in.
+func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
+	if person == "" {
+		return foreseen{}, wrong("who logs in? Name somebody with -person")
+	}
+	way := d.Way(site.NETCONF)
+	if way == nil {
+		return foreseen{}, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
+	}
+	r := l.reckoner()
+	who, known := r.Find(d, person)
+	if !known {
+		names := make([]string, len(l.Site.People))
+		for i, p := range l.Site.People {
+			names[i] = p.Name
+		}
+		return foreseen{}, wrong("the site has nobody called %s%s: after the change nobody could confirm it", person, nearest.Suggest(person, names))
+	}
+	f := foreseen{}
+	in := false
+	for _, k := range r.Cases(d, way, who) {
+		f.worst = max(f.worst, k.Wait)
+		if k.Holds(nil) {
+			in, f.person = k.Outcome == foresee.In, k
+		}
+	}
+	if !in {
+		return f, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it", person, d.Name)
+	}
+	f.silent = whenSilent(r, d)
+	return f, nil
+}
+
+// foreseen is what foresee says of a device after the change.
+type foreseen struct {
+	person foresee.Case
+	worst  time.Duration
+	silent []string // who gets in with full rights when every server is silent, and by which ways in
+}
+
+// whenSilent gives who gets in with full rights when all servers are silent.
+func whenSilent(r foresee.Reckoner, d *site.Device) []string {
+	var all []string
+	for _, sh := range r.Shapes([]*site.Device{d}) {
+		silent := map[*site.Server]bool{}
+		for _, s := range sh.Servers() {
+			silent[s] = true
+		}
+		ways, waits := map[string][]string{}, map[string]time.Duration{}
+		var names []string
+		for _, k := range sh.For(d) {
+			if name := k.Who.Name; k.Full() && k.Holds(silent) {
+				names = addNew(names, name)
+				ways[name], waits[name] = append(ways[name], k.Way.Name()), max(waits[name], k.Wait)
+			}
+		}
+		for _, name := range names {
+			all = append(all, fmt.Sprintf("%s by %s, after at most %s", name, strings.Join(ways[name], ", "), waits[name]))
+		}
+	}
+	return all
+}
+
+// windowOf is how long a change runs without a confirmation: room for every
+// proof at the worst wait, and a minute.
+func windowOf(worst time.Duration) time.Duration {
+	return time.Minute + 6*worst.Round(time.Second)
+}
+
+// sending is one device, ready to be worked on.
+type sending struct {
+	d        *site.Device
+	l        loaded
+	t        manage.Target
+	foreseen foreseen
+	prover   send.Prover
+	lab      *labOf // nil outside of one
+}
+
+// prepareSending finds out all that is needed for a device, and asks for what is
+// to be asked for.
+func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
+	s := &sending{d: d, l: l}
+	var err error
+	if s.t, err = f.targetOf(c, d); err != nil {
+		return nil, err
+	}
+	if s.foreseen, err = foreseenIn(l, d, f.person); err != nil {
+		return nil, err
+	}
+	s.prover = send.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}
+	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
+		return nil, err
+	}
+	if places, ok := f.lab(c); ok && f.address == "" {
+		if s.lab, err = c.labOf(f, l, d, places); err != nil {
+			return nil, err
+		}
+		if f.secret != nil {
+			s.prover.Lab = s.lab.proofs(*f.secret)
+		}
+	}
+	return s, nil
+}
+
+// fallbackOf gives the local account to prove, nil for none.
+func (f *sendFlags) fallbackOf(d *site.Device) (*send.Fallback, error) {
+	if f.fallback == "" && !f.fallbackGiven() {
+		return nil, nil
+	}
+	name := f.fallback
+	if name == "" {
+		i := slices.IndexFunc(d.Accounts, func(a *site.Account) bool { return a.Level == 15 })
+		if i < 0 {
+			return nil, wrong("%s has no local account of level 15 in the site; name one with -fallback", d.Name)
+		}
+		name = d.Accounts[i].Name
+	}
+	if d.Account(name) == nil {
+		var have []string
+		for _, a := range d.Accounts {
+			have = append(have, a.Name)
+		}
+		return nil, wrong("%s has no local account %s in the site%s", d.Name, name, nearest.Suggest(name, have))
+	}
+	if f.fallbackSecret == nil {
+		s, err := f.fallbackPassword("the local account " + name)
+		if err != nil {
+			return nil, err
+		}
+		f.fallbackSecret = &s
+	}
+	return &send.Fallback{Name: name, Password: *f.fallbackSecret}, nil
+}
