@@ -224,6 +224,7 @@ func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, erro
 			return name
 		})
 		if h.Empty() {
+			r.Notes = append(r.Notes, "nothing was adopted: holds has no word for these differences; send puts the design there")
 			continue
 		}
 		if err := vault.Hold(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
@@ -233,7 +234,9 @@ func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, erro
 		if truth, err = c.loadFrom(truth.Path, true); err != nil { // places have moved
 			return some, truth, err
 		}
-		r.judge(l, truth, l.Device(r.Device))
+		if r.judge(l, truth, l.Device(r.Device)); r.drifted() {
+			r.Notes = append(r.Notes, "holds has no word for what is not marked as known; send puts the design there")
+		}
 	}
 	return some, truth, nil
 }

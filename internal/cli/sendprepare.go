@@ -80,7 +80,7 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 		for i, p := range l.Site.People {
 			names[i] = p.Name
 		}
-		return foreseen{}, wrong("the site has nobody called %s%s: after the change nobody could confirm it", person, nearest.Suggest(person, names))
+		return foreseen{}, wrong("after the change nobody could confirm it: the site has nobody called %s%s", person, nearest.Suggest(person, names))
 	}
 	f := foreseen{}
 	in := false

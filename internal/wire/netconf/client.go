@@ -3,6 +3,7 @@ package netconf
 import (
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,6 +26,9 @@ type Client struct {
 
 // ErrHello is a device that says no hello that RFC 6241, section 8.1, takes.
 var ErrHello = errors.New("the device says no hello of NETCONF")
+
+// ErrEnded is a connection that ends, or is given up, before an answer.
+var ErrEnded = errors.New("the connection ended without an answer")
 
 // Open exchanges hellos and chooses the framing.
 func Open(conn *Conn) (*Client, error) {
@@ -142,7 +146,11 @@ func (c *Client) Call(operation *etree.Element) (*etree.Element, error) {
 	if err := c.conn.Write(Bytes(rpc)); err != nil {
 		return nil, err
 	}
+	asked := time.Now()
 	message, err := c.conn.Read()
+	if errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("%w, %s after the question", ErrEnded, time.Since(asked).Round(100*time.Millisecond))
+	}
 	if err != nil {
 		return nil, err
 	}
