@@ -116,7 +116,10 @@ var ErrNoWayBack = errors.New("it cannot take a change back by itself")
 // committed.
 var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there first, they would run with this change")
 
-var errEnded = errors.New("it was ended")
+var (
+	errEnded   = errors.New("it was ended")
+	errTooLong = errors.New("the proofs took longer than the change may run without a confirmation")
+)
 
 const usuallyUnseen = 20 * time.Second
 
@@ -251,11 +254,15 @@ func (r *run) stage(s stage, held manage.Held) error {
 	if r.ctx.Err() != nil {
 		return r.discarded(r.ctx.Err())
 	}
+	began := time.Now()
 	if err := r.start(s); err != nil {
 		return r.takeBack(held, err, false)
 	}
 	if err := r.proven(s); err != nil {
 		return r.takeBack(held, err, false)
+	}
+	if r.way.confirmed && time.Since(began) >= r.Window { // a commit now would be a new one
+		return r.takeBack(held, errTooLong, false)
 	}
 	if err := r.way.keep(r.old); err != nil {
 		return r.takeBack(held, fmt.Errorf("the confirmation failed: %w", err), true)
@@ -381,17 +388,7 @@ func (r *run) proven(s stage) error {
 		}
 		return nil
 	}
-	now, err := r.old.Read(running)
-	held := Proof{What: "the device holds " + s.what + ", and the old session is still open", OK: true, Saw: "read again"}
-	if err != nil {
-		held.OK, held.Saw, held.Access = false, err.Error(), site.NETCONF
-	} else if lacks := r.lacks(now, s.about); len(lacks) > 0 {
-		var all []string
-		for _, d := range lacks {
-			all = append(all, d.String())
-		}
-		held.OK, held.Saw = false, strings.Join(all, "; ")
-	}
+	held, now := r.held(s)
 	if err := note(held); err != nil {
 		return err
 	}
@@ -406,8 +403,26 @@ func (r *run) proven(s stage) error {
 	if r.ctx.Err() != nil {
 		return errEnded
 	}
-	if _, err := r.old.Read(running); err != nil {
-		return note(Proof{What: "the old session is still open after that", Saw: err.Error()})
+	if again, _ := r.held(s); !again.OK {
+		return note(again)
 	}
 	return nil
+}
+
+// held proves by the old session that a part of the design runs.
+func (r *run) held(s stage) (Proof, manage.Held) {
+	p := Proof{What: "the device holds " + s.what + ", and the old session is still open", OK: true, Saw: "read again"}
+	now, err := r.old.Read(running)
+	if err != nil {
+		p.OK, p.Saw, p.Access = false, err.Error(), site.NETCONF
+		return p, now
+	}
+	var all []string
+	for _, d := range r.lacks(now, s.about) {
+		all = append(all, d.String())
+	}
+	if len(all) > 0 {
+		p.OK, p.Saw = false, strings.Join(all, "; ")
+	}
+	return p, now
 }

@@ -382,3 +382,18 @@ func TestTheLocalAccountsComeFirstAndStay(t *testing.T) {
 	require.Contains(t, f.running, "keeper")
 	require.NotContains(t, f.running, "tern")
 }
+
+// A change that the device took back while it was proven is not committed anew.
+func TestAChangeThatCameBackMeanwhileIsNotConfirmed(t *testing.T) {
+	f := &fake{}
+	f.onProof = func() { f.running, f.before = f.before, "" }
+	r, err := sendIt(t, f, nil)
+	require.NoError(t, err)
+	require.Equal(t, TakenBack, r.Outcome)
+	require.Contains(t, r.Why, "server tern is missing")
+	require.NotContains(t, f.calls, "commit for good")
+	f = &fake{}
+	r, err = sendIt(t, f, func(c *Config) { c.Window = 1 })
+	require.NoError(t, err)
+	require.Equal(t, []string{TakenBack, errTooLong.Error()}, []string{r.Outcome, r.Why})
+}
