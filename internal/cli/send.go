@@ -70,6 +70,7 @@ type sendFlags struct {
 	fallbackPassword                                  func(string) (site.Secret, error)
 	fallbackGiven                                     func() bool
 	fallbackSecret                                    *site.Secret // asked once
+	ran                                               *loaded      // the site that the lab runs, once it is read
 	mu                                                sync.Mutex   // one question, or one plan, at a time
 }
 
@@ -101,9 +102,6 @@ func (c *Call) send(f *sendFlags) error {
 	for _, d := range devices {
 		if errors := errorsFor(found, d); len(errors) > 0 {
 			return wrong("check finds %s for %s (%s): repair that first; nothing was sent", show.Count(len(errors), "error"), d.Name, strings.Join(errors, ", "))
-		}
-		if _, err := foreseenIn(l, d, f.person); err != nil {
-			return err
 		}
 	}
 	jobs := map[*site.Device]*sending{}

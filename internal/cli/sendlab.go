@@ -35,8 +35,14 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places
 	if err != nil {
 		return nil, failure{ExitUsage, err}
 	}
-	ran, err := c.loadFrom(places.SitePath, false)
-	return &labOf{d, l, ran, places, folder}, err
+	if f.ran == nil {
+		ran, err := c.loadFrom(places.SitePath, false)
+		if err != nil {
+			return nil, err
+		}
+		f.ran = &ran
+	}
+	return &labOf{d, l, *f.ran, places, folder}, nil
 }
 
 // proofs is what more can be seen of a stand-in.

@@ -148,10 +148,10 @@ type sending struct {
 func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
 	s := &sending{d: d, l: l}
 	var err error
-	if s.t, err = f.targetOf(c, d); err != nil {
+	if s.foreseen, err = foreseenIn(l, d, f.person); err != nil {
 		return nil, err
 	}
-	if s.foreseen, err = foreseenIn(l, d, f.person); err != nil {
+	if s.t, err = f.targetOf(c, d); err != nil {
 		return nil, err
 	}
 	s.prover = send.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/netconf"
@@ -77,4 +78,26 @@ func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
 	require.ErrorContains(t, deviceRefuses(&netconf.Error{Tag: "unknown-namespace"}, Models{System: true}), "the device announces ietf-system, and does not know a part")
 	other := errors.New("something else")
 	require.Equal(t, other, deviceRefuses(other, Models{}))
+}
+
+func TestSecretsThatADeviceHidesAreThereAllTheSame(t *testing.T) {
+	const system = `<data><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><radius><server><name>r</name><udp><address>192.0.2.1</address>KEY</udp></server></radius>
+		<authentication><user><name>keeper</name></user></authentication></system></data>`
+	facts := FactsOf([]byte(strings.Replace(system, "KEY", "", 1)))
+	require.False(t, facts.Shows())
+	want := drift.Facts{}
+	want.Hide(drift.Server, "r", "key", "the key")
+	want.Hide(drift.Account, "keeper", "password", "$6$a$b")
+	kinds := func(have drift.Facts) (all []string) {
+		for _, d := range drift.Compare(want, have, func(drift.About, string) string { return "" }) {
+			if d.What == "key" || d.What == "password" {
+				all = append(all, d.Kind)
+			}
+		}
+		return all
+	}
+	require.Equal(t, []string{drift.Unread, drift.Unread}, kinds(facts))
+	facts = FactsOf([]byte(strings.Replace(system, "KEY", "<shared-secret>the key</shared-secret>", 1)))
+	require.Equal(t, []string{drift.Missing}, kinds(facts), "where secrets are shown, an account without one has none")
+	require.Empty(t, FactsOf([]byte("no XML")))
 }

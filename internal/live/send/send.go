@@ -248,8 +248,10 @@ func (r *run) stage(s stage, held manage.Held) error {
 	}
 	// Some devices heed a lock of the configuration that runs even when they are
 	// to take a change back: it is given back before the change runs.
-	if err := r.old.Unlock(running); err != nil {
-		return r.discarded(fmt.Errorf("the datastore running cannot be unlocked: %w", err))
+	if r.way.confirmed {
+		if err := r.old.Unlock(running); err != nil {
+			return r.discarded(fmt.Errorf("the datastore running cannot be unlocked: %w", err))
+		}
 	}
 	if r.ctx.Err() != nil {
 		return r.discarded(r.ctx.Err())
@@ -269,7 +271,9 @@ func (r *run) stage(s stage, held manage.Held) error {
 	}
 	r.report.Outcome = Kept
 	r.Say("confirmed: " + s.what + " stays")
-	_ = r.old.Unlock(candidate) // the end of the session does it too
+	for _, store := range r.way.stores() {
+		_ = r.old.Unlock(store) // the end of the session does it too
+	}
 	return nil
 }
 

@@ -139,33 +139,71 @@ func (c *Client) library(all map[string]Module) error {
 func (c *Client) Call(operation *etree.Element) (*etree.Element, error) {
 	c.next++
 	id := strconv.Itoa(c.next)
+	asked := time.Now()
+	if err := c.conn.Write(question(id, operation)); err != nil {
+		return nil, err
+	}
+	if c.next == 1 {
+		defer c.nudgeLater()()
+	}
+	for {
+		message, err := c.conn.Read()
+		if errors.Is(err, io.EOF) {
+			return nil, fmt.Errorf("%w, %s after the question", ErrEnded, time.Since(asked).Round(100*time.Millisecond))
+		}
+		if err != nil {
+			return nil, err
+		}
+		reply, err := Parse(message, "rpc-reply")
+		if err != nil {
+			return nil, err
+		}
+		got := reply.SelectAttrValue("message-id", id)
+		if got == nudge {
+			continue
+		}
+		if got != id {
+			return nil, fmt.Errorf("%w: the reply to message %s came for message %s", ErrXML, got, id)
+		}
+		c.Warnings = Warnings(reply)
+		if all := Errors(reply); len(all) > 0 {
+			return reply, all[0]
+		}
+		return reply, nil
+	}
+}
+
+func question(id string, operation *etree.Element) []byte {
 	rpc := etree.NewElement("rpc")
 	rpc.CreateAttr("xmlns", Base)
 	rpc.CreateAttr("message-id", id)
 	rpc.AddChild(operation)
-	if err := c.conn.Write(Bytes(rpc)); err != nil {
-		return nil, err
+	return Bytes(rpc)
+}
+
+// nudge is the message-id of a question that is there to be one more.
+const nudge = "nudge"
+
+// nudgeAfter is how long the first answer of a session may take.
+const nudgeAfter = time.Second
+
+// nudgeLater asks for nothing, unless it is stopped before. Some devices look
+// only at the first message of what they read at once: where the first question
+// arrived together with the hello, it lies there until another one comes. No
+// other call may be made until it is stopped.
+func (c *Client) nudgeLater() (stop func()) {
+	written := make(chan struct{})
+	timer := time.AfterFunc(nudgeAfter, func() {
+		defer close(written)
+		x := target("get-config", "source", "running")
+		x.CreateElement("filter").CreateAttr("type", "subtree") // empty: section 6.4.2
+		_ = c.conn.Write(question(nudge, x))                    // where it fails, the reader finds out
+	})
+	return func() {
+		if !timer.Stop() {
+			<-written
+		}
 	}
-	asked := time.Now()
-	message, err := c.conn.Read()
-	if errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%w, %s after the question", ErrEnded, time.Since(asked).Round(100*time.Millisecond))
-	}
-	if err != nil {
-		return nil, err
-	}
-	reply, err := Parse(message, "rpc-reply")
-	if err != nil {
-		return nil, err
-	}
-	if got := reply.SelectAttrValue("message-id", id); got != id {
-		return nil, fmt.Errorf("%w: the reply to message %s came for message %s", ErrXML, got, id)
-	}
-	c.Warnings = Warnings(reply)
-	if all := Errors(reply); len(all) > 0 {
-		return reply, all[0]
-	}
-	return reply, nil
 }
 
 // do calls an operation whose reply is ok.

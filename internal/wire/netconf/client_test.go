@@ -113,3 +113,60 @@ func TestAHelloThatIsNoneEndsTheSession(t *testing.T) {
 		require.Error(t, err)
 	}
 }
+
+func TestModulesOfTheYANGLibraryAreThere(t *testing.T) {
+	library := func(inner string) string {
+		return `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><data>` + inner + `</data></rpc-reply>`
+	}
+	const module = `<module><name>m</name><revision>2021-08-05</revision><namespace>urn:m</namespace><feature>f</feature></module>`
+	for _, inner := range []string{
+		`<modules-state xmlns="` + LibraryNS + `">` + module + `<module><name>i</name><namespace>urn:i</namespace><conformance-type>import</conformance-type></module></modules-state>`,
+		`<yang-library xmlns="` + LibraryNS + `"><module-set><name>all</name>` + module + `<import-only-module><name>i</name><namespace>urn:i</namespace></import-only-module></module-set></yang-library>`,
+	} {
+		c, asked, err := device(t, []string{Base11, "urn:h?module=h&amp;revision=2020-01-01", libraryCapability + "1.0?revision=2016-06-21"}, true, library(inner))
+		require.NoError(t, err)
+		all, err := c.Modules()
+		require.NoError(t, err)
+		require.Equal(t, map[string]Module{"urn:h": {Revision: "2020-01-01"}, "urn:m": {Revision: "2021-08-05", Features: []string{"f"}}}, all)
+		require.Contains(t, strings.Join(asked(), ""), `<yang-library xmlns="`+LibraryNS)
+	}
+	c, _, err := device(t, []string{Base11, "urn:h?module=h", libraryCapability + "1.0"}, true, strings.Replace(ok, "<ok/>", `<rpc-error><error-type>protocol</error-type><error-tag>access-denied</error-tag><error-severity>error</error-severity></rpc-error>`, 1))
+	require.NoError(t, err)
+	all, err := c.Modules()
+	require.ErrorContains(t, err, "access-denied")
+	require.Contains(t, all, "urn:h", "what the hello says is there all the same")
+}
+
+// A device that reads the hello and the first question at once, and looks at the
+// second only when more comes.
+func TestAFirstQuestionThatLiesUnreadIsFollowedByAnother(t *testing.T) {
+	near, far := net.Pipe()
+	t.Cleanup(func() { _ = near.Close(); _ = far.Close() })
+	go func() {
+		conn := NewConn(far)
+		_, _ = conn.Read()
+		_ = conn.Write(Hello([]string{Base11}, 7))
+		conn.Chunked()
+		var waiting [][]byte
+		for {
+			message, err := conn.Read()
+			if err != nil {
+				return
+			}
+			if waiting = append(waiting, message); len(waiting) == 1 {
+				continue // it lies there
+			}
+			for _, m := range waiting {
+				rpc, err := Parse(m, "rpc")
+				if err != nil || conn.Write([]byte(strings.ReplaceAll(ok, "MESSAGE-ID", rpc.SelectAttrValue("message-id", "")))) != nil {
+					return
+				}
+			}
+			waiting = nil
+		}
+	}()
+	_ = near.SetDeadline(time.Now().Add(10 * time.Second))
+	c, err := Open(NewConn(near))
+	require.NoError(t, err)
+	require.NoError(t, c.Lock("candidate"))
+}
