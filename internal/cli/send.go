@@ -177,7 +177,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 	cannotSend := func(err error) (sent, error) {
 		r.Report = send.Report{Outcome: send.Stopped, Why: err.Error(), Proofs: []send.Proof{}}
 		c.noteSent(book, r)
-		return r, cannot(fmt.Errorf("%s: %w; nothing was changed", d.Name, err))
+		return r, cannot(fmt.Errorf("%s: %w", d.Name, err))
 	}
 	if s.lab != nil && !f.mayBeDown {
 		if err := s.lab.answering(c.Context, f); err != nil {
@@ -209,7 +209,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 	}
 	c.noteSent(book, r)
 	if err != nil {
-		return r, cannot(fmt.Errorf("%s: %w; nothing was changed", d.Name, err))
+		return r, cannot(fmt.Errorf("%s: %w", d.Name, err))
 	}
 	return r, nil
 }

@@ -54,6 +54,9 @@ func (c *Call) printSent(all []sent, left []*site.Device) {
 		style.Table(c.Out, []string{"device", "outcome", ""}, rows, 2)
 	}
 	for _, r := range all {
+		if len(r.Causes) == 0 && r.FailedLogin() != nil {
+			c.say("\n%s: look for the cause with: mellowgate why -device %s -who %s\n", r.Device, r.Device, r.Person)
+		}
 		for _, f := range r.Causes {
 			c.say("\n%s: %s: %s\n", r.Device, style.Paint(show.Bad, f.Cause), show.Safe(f.Where))
 			style.Wrap(c.Out, "  ", show.Safe(f.Says))

@@ -116,6 +116,9 @@ var ErrNoWayBack = errors.New("it cannot take a change back by itself")
 // committed.
 var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there first, they would run with this change")
 
+// ErrChanged is a device that somebody changed since it was read.
+var ErrChanged = errors.New("somebody changed it since it was read: what was shown is not what would happen; run it again")
+
 var (
 	errEnded   = errors.New("it was ended")
 	errTooLong = errors.New("the proofs took longer than the change may run without a confirmation")
@@ -240,7 +243,7 @@ func (r *run) stage(s stage, held manage.Held) error {
 	if r.ctx.Err() != nil {
 		return r.ctx.Err()
 	}
-	if err := r.lock(); err != nil {
+	if err := r.lock(held); err != nil {
 		return err
 	}
 	if err := r.prepare(s); err != nil {
@@ -277,29 +280,30 @@ func (r *run) stage(s stage, held manage.Held) error {
 	return nil
 }
 
-// lock locks what is worked on, and looks that nobody else's changes are in it.
-func (r *run) lock() error {
+// lock locks what is worked on, and looks that nobody else's changes are in it,
+// nor any that came since it was read.
+func (r *run) lock(held manage.Held) error {
 	for _, store := range r.way.stores() {
 		if err := r.old.Lock(store); err != nil {
 			return fmt.Errorf("the datastore %s cannot be locked: %w", store, lockedBy(err))
 		}
 	}
 	r.Say("locked, so that nobody else changes it now")
-	if !slices.Contains(r.way.stores(), candidate) {
-		return nil
-	}
 	now, err := r.old.Read(running)
 	if err != nil {
 		return err
 	}
+	if !same(held.Facts, now.Facts) {
+		return ErrChanged
+	}
+	if !slices.Contains(r.way.stores(), candidate) {
+		return nil
+	}
 	next, err := r.old.Read(candidate)
-	if err != nil {
-		return err
+	if err == nil && !same(now.Facts, next.Facts) {
+		err = ErrUncommitted
 	}
-	if !same(now.Facts, next.Facts) {
-		return ErrUncommitted
-	}
-	return nil
+	return err
 }
 
 // lockedBy says what a lock that is denied comes to.

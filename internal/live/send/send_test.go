@@ -321,6 +321,23 @@ func TestChangesThatNobodyCommittedStopIt(t *testing.T) {
 	require.NotContains(t, f.calls, "discard", "they are somebody's")
 }
 
+func TestADeviceThatSomebodyChangedSinceItWasReadIsLeftAlone(t *testing.T) {
+	for _, capabilities := range [][]string{{netconf.Candidate, netconf.ConfirmedCommit}, {netconf.WritableRunning}} {
+		f := &fake{capabilities: capabilities}
+		_, err := sendIt(t, f, func(c *Config) {
+			c.WithoutWayBack = true
+			c.Agree = func(Plan) bool {
+				f.running = strings.Replace(f.running, "other", "another", 1)
+				f.candidate = f.running
+				return true
+			}
+		})
+		require.ErrorIs(t, err, ErrChanged)
+		require.NotContains(t, f.calls, "edit candidate")
+		require.NotContains(t, f.calls, "edit running")
+	}
+}
+
 func TestWithoutAWayBackThisProgramPutsBackWhatWasThere(t *testing.T) {
 	for _, capabilities := range [][]string{{netconf.Candidate}, {netconf.WritableRunning}} {
 		f := &fake{capabilities: capabilities}
