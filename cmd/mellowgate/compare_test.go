@@ -19,6 +19,7 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "north-sw-1: as the site has it (ietf-system, ietf-system-tacacs-plus, openconfig-system)")
 
+	require.Contains(t, as("ines.marsh", "north-sw-1").out, "as the site has it", "without a site, that of the lab")
 	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)

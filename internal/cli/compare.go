@@ -80,7 +80,7 @@ func (r compared) drifted() bool {
 }
 
 func (c *Call) compareDevices(f *compareFlags) error {
-	devices, l, err := c.devicesOfSite(f.all)
+	devices, l, err := c.devicesOfSite(f.managing, f.all)
 	if err != nil {
 		return err
 	}

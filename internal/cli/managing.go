@@ -33,7 +33,7 @@ const netconfPort = "830"
 
 func (c *Call) managingFlags() *managing {
 	f := &managing{}
-	c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab (default "+defaultState+", where one runs)")
+	c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab (default "+defaultState+", where one runs); where no site is here, the lab's is taken")
 	c.Flags.StringVar(&f.person, "person", "", "log in with this `name`")
 	c.Flags.StringVar(&f.address, "address", "", "the `address` and port of the device's NETCONF, such as 192.0.2.101:830; by default the first one of the site, at port "+netconfPort)
 	c.Flags.StringVar(&f.knownHosts, "known-hosts", "", "the `file` of known SSH host keys (default ~/.ssh/known_hosts)")
@@ -154,7 +154,7 @@ func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error)
 
 // devicesOfSite gives the devices that the arguments name, the last of which may
 // be the site; with all, every device that has a way in by NETCONF.
-func (c *Call) devicesOfSite(all bool) ([]*site.Device, loaded, error) {
+func (c *Call) devicesOfSite(f *managing, all bool) ([]*site.Device, loaded, error) {
 	names := slices.Clone(c.Args)
 	c.Args = nil
 	if n := len(names); n > 0 {
@@ -169,6 +169,11 @@ func (c *Call) devicesOfSite(all bool) ([]*site.Device, loaded, error) {
 	}
 	if len(names) > 0 && all {
 		return nil, loaded{}, wrong("-all is every device, and %s is one: give one of the two", names[0])
+	}
+	if places, ok := f.lab(c); ok && len(c.Args) == 0 {
+		if _, err := os.Stat(c.sitePath()); err != nil { // no site is here: that of the lab is meant
+			c.Args = []string{places.SitePath}
+		}
 	}
 	l, err := c.loadDesign(true)
 	if err != nil {

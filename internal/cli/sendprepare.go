@@ -17,7 +17,7 @@ import (
 // devicesToSend gives the devices that are named, or left of the last run.
 func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 	if !f.resume {
-		return c.devicesOfSite(false)
+		return c.devicesOfSite(f.managing, false)
 	}
 	all, done, at, err := send.Last(c.Context, f.keep)
 	if err != nil {
@@ -30,10 +30,10 @@ func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 	}
 	c.Args = append(left, c.Args...)
 	if len(left) == 0 {
-		_, l, err := c.devicesOfSite(true)
+		_, l, err := c.devicesOfSite(f.managing, true)
 		return nil, l, err
 	}
-	return c.devicesOfSite(false)
+	return c.devicesOfSite(f.managing, false)
 }
 
 func leftWords(left []string) string {
