@@ -26,7 +26,7 @@ func sendCommand() *Command {
 3.  What was on it is kept in the folder -keep, with a record of what is done (it holds secrets: only you can read it; mellowgate ledger -state FOLDER reads the record).
 4.  Local accounts that are new or changed go first, alone. Where the device lets a local account in now, -fallback-password-file proves it by a login.
 5.  The rest is made in the candidate, checked by the device, and committed for a time only, longer than the worst wait.
-6.  From new connections: the person gets in and may change the configuration; a wrong password is refused; in a lab, the level by ssh and the server's event. The old session still works.
+6.  From new connections: the person gets in and may change the configuration; a wrong password is refused; where lab or serve runs the servers here, their event is seen; in a lab, the level by ssh. The old session still works.
 7.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, a new connection proves that the device is as it was, and why names the cause. When this program dies, the device takes the change back by itself.
 
 A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless -without-way-back says that this

@@ -27,14 +27,26 @@ type labOf struct {
 	l      loaded // the design that is sent
 	ran    loaded // the site that the lab runs
 	places state.Places
-	folder *state.Folder
+}
+
+// watch lets a prover see the events of the servers that run here, in a lab or by
+// serve.
+func (f *sendFlags) watch(p *send.Prover) {
+	folder, err := f.stateOf()
+	if err != nil {
+		return
+	}
+	places, err := folder.Places()
+	if err != nil {
+		return
+	}
+	p.Ours = func(server string) bool {
+		return slices.ContainsFunc(places.Servers, func(s state.ServerPlace) bool { return s.Name == server && s.Running })
+	}
+	p.Events = folder.Watch().Next
 }
 
 func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places) (*labOf, error) {
-	folder, err := f.stateOf()
-	if err != nil {
-		return nil, failure{ExitUsage, err}
-	}
 	if f.ran == nil {
 		ran, err := c.loadFrom(places.SitePath, false)
 		if err != nil {
@@ -42,16 +54,13 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places
 		}
 		f.ran = &ran
 	}
-	return &labOf{d, l, *f.ran, places, folder}, nil
+	return &labOf{d, l, *f.ran, places}, nil
 }
 
 // proofs is what more can be seen of a stand-in.
 func (b *labOf) proofs(password site.Secret) *send.Lab {
 	at, _ := b.places.Device(b.d.Name)
-	p := &send.Lab{Password: password, Events: func() ([]cause.Event, error) {
-		e, _, err := b.folder.Evidence()
-		return e.Events, err
-	}}
+	p := &send.Lab{Password: password}
 	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.SSH })
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {

@@ -158,7 +158,11 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err
 	}
-	if places, ok := f.lab(c); ok && f.address == "" {
+	places, lab := f.lab(c)
+	if f.address == "" || !lab {
+		f.watch(&s.prover)
+	}
+	if lab && f.address == "" {
 		if s.lab, err = c.labOf(f, l, d, places); err != nil {
 			return nil, err
 		}

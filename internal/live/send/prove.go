@@ -29,6 +29,10 @@ type Prover struct {
 	Fallback *Fallback
 	// Lab is what more can be seen in a lab; nil outside of one.
 	Lab *Lab
+	// Events gives the events since the last call of the servers that run here, and
+	// Ours tells which do; nil where none does.
+	Events func() ([]cause.Event, error)
+	Ours   func(server string) bool
 }
 
 // Fallback is a local account that is tried.
@@ -37,12 +41,11 @@ type Fallback struct {
 	Password site.Secret
 }
 
-// Lab is what more can be seen of a stand-in, and of servers that run here.
+// Lab is what more can be seen of a stand-in.
 type Lab struct {
 	SSH      string // address:port of its SSH; "": none
 	HostKey  ssh.PublicKey
 	Password site.Secret
-	Events   func() ([]cause.Event, error) // the servers' events so far
 }
 
 // notAnyones is a password that is tried to be refused.
@@ -65,7 +68,7 @@ func (p Prover) Prove(ctx context.Context) []Proof {
 	began := time.Now()
 	return each(ctx,
 		p.person, p.wrongPassword, p.fallbackAsDesigned, p.labLogin,
-		func(ctx context.Context) *Proof { return p.labEvent(ctx, began) })
+		func(ctx context.Context) *Proof { return p.event(ctx, began) })
 }
 
 // ProveFallback tries the local account while only the accounts are new on the
@@ -215,19 +218,18 @@ func inAt(level int) string { return fmt.Sprintf("in at level %d", level) }
 // eventPatience is how long an event of a server may be on its way.
 const eventPatience = 5 * time.Second
 
-// labEvent looks for the server's event of the login by SSH.
-func (p Prover) labEvent(ctx context.Context, began time.Time) *Proof {
-	if p.Lab == nil || p.Lab.SSH == "" {
-		return nil
-	}
-	if c := p.foreseen(p.Target.Person, site.SSH); c == nil || c.Outcome == foresee.Refused {
+// event looks for the event of a server that runs here, where one of them is
+// foreseen to let the person in.
+func (p Prover) event(ctx context.Context, began time.Time) *Proof {
+	c := p.foreseen(p.Target.Person, site.NETCONF)
+	if p.Events == nil || c == nil || !p.Ours(c.By) {
 		return nil
 	}
 	proof := &Proof{What: "a server's event of the login", Saw: "no server noted it"}
 	ctx, cancel := context.WithTimeout(ctx, eventPatience)
 	defer cancel()
 	for {
-		events, err := p.Lab.Events()
+		events, err := p.Events()
 		if err != nil {
 			proof.Saw = err.Error()
 			return proof

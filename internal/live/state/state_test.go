@@ -122,3 +122,33 @@ func TestADamagedLineIsPassedOverAndSaid(t *testing.T) {
 	require.Contains(t, notes[0], "events.jsonl:1: this line is damaged and was passed over")
 	require.Contains(t, notes[1], "events.jsonl:4:")
 }
+
+func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "events.jsonl")
+	add := func(text string) {
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		require.NoError(t, err)
+		_, err = file.WriteString(text)
+		require.NoError(t, errors.Join(err, file.Close()))
+	}
+	next := func(w *Watch) (people []string) {
+		all, err := w.Next()
+		require.NoError(t, err)
+		for _, e := range all {
+			people = append(people, e.Person)
+		}
+		return people
+	}
+	f := &Folder{Dir: dir}
+	w := f.Watch()
+	require.Empty(t, next(w), "no file yet")
+	add(`{"person":"a"}` + "\n" + `{"pers`)
+	require.Equal(t, []string{"a"}, next(w))
+	require.Empty(t, next(w))
+	add(`on":"b"}` + "\n" + "damaged\n" + `{"person":"c"}` + "\n")
+	require.Equal(t, []string{"b", "c"}, next(w))
+	require.Empty(t, next(f.Watch()), "what was there before is not given")
+	require.NoError(t, os.WriteFile(path, []byte(`{"person":"d"}`+"\n"), 0o600))
+	require.Equal(t, []string{"d"}, next(w), "a new run")
+}
