@@ -99,7 +99,7 @@ func (b *Book) Note(device string, r Report, all any) error {
 	}
 	why := r.Why
 	if why == "" && r.Outcome == Kept {
-		why = fmt.Sprintf("%d differences settled, %d proofs", len(r.Plan.Differences), len(r.Proofs))
+		why = fmt.Sprintf("settled: %d differences, %d proofs", len(r.Plan.Differences), len(r.Proofs))
 	}
 	return b.keep(device, r.Outcome, why)
 }
