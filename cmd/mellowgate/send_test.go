@@ -406,6 +406,7 @@ lab: {network: 127.70.0.0/16}
 	r = send("-resume", "other.yaml")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.err, "named 4 devices; 4 of them hold the design, none is left")
+	require.JSONEq(t, `{"devices": [], "left": []}`, send("-json", "-resume", "other.yaml").out)
 	r = c.run(t, "ledger", "-state", "mellowgate-sent", "-device", "first-1")
 	require.Zero(t, r.status, r.err)
 	for _, word := range []string{"named", "stopped", "kept"} {

@@ -120,7 +120,7 @@ func (c *Call) send(f *sendFlags) error {
 			return cannot(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
 		}
 	}
-	var all []sent
+	all := []sent{}
 	var failed error
 	left := send.Each(c.Context, devices, send.Order{Canary: canary, AtOnce: f.atOnce}, func(d *site.Device) bool {
 		r, err := c.sendOne(f, jobs[d], book)
@@ -190,7 +190,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 		Keep: func(h manage.Held) (string, error) { return book.Keep(d.Name, h.Data) },
 		Agree: func(p send.Plan) bool {
 			for _, x := range p.Differences {
-				r.Differences = append(r.Differences, x.String())
+				r.Differences = append(r.Differences, fmt.Sprintf("%s (%s)", x, x.Place))
 			}
 			r.NotCarried, r.Data = append(r.NotCarried, p.NotCarried...), p.Data
 			f.mu.Lock()
