@@ -219,10 +219,10 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 		{"hangs edit-config", "stopped", "does not take the design", 3},
 		{"hangs validate", "stopped", "not valid", 3},
 		{"hangs unlock", "stopped", "cannot be unlocked", 3},
-		{"hangs commit", "taken-back", "the commit failed: the connection ended without an answer, 1.5s after", 1},
+		{"hangs commit", "taken-back", "the commit failed: the connection ended without an answer", 1},
 		{"drops get-config", "stopped", "its configuration cannot be read", 3},
 		{"drops edit-config", "stopped", "does not take the design", 3},
-		{"drops commit", "taken-back", "the commit failed: the connection ended without an answer, 0", 1},
+		{"drops commit", "taken-back", "the commit failed: the connection ended without an answer", 1},
 		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker recommends", 0},
 	} {
 		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "north-sw-1 "+k.fault).status, k.fault)

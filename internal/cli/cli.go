@@ -6,6 +6,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"flag"
@@ -221,7 +222,9 @@ func (c *Call) say(format string, args ...any) { _, _ = fmt.Fprintf(c.Out, forma
 func (c *Call) note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if f, ok := c.Err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		show.For(c.Err, true).Wrap(c.Err, "", text)
+		var whole bytes.Buffer // in one piece: others may say something at the same time
+		show.For(c.Err, true).Wrap(&whole, "", text)
+		_, _ = c.Err.Write(whole.Bytes())
 		return
 	}
 	_, _ = fmt.Fprintln(c.Err, text)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -12,31 +13,35 @@ import (
 // printPlan shows what would be changed on a device, and what is foreseen.
 func (c *Call) printPlan(f *sendFlags, s *sending, p send.Plan) {
 	style := c.style()
-	out := c.Out
-	if *c.json {
-		out = c.Err
-	}
-	_, _ = fmt.Fprintf(out, "%s: %s\n", s.d.Name, show.Count(len(p.Differences), "difference"))
+	var out bytes.Buffer // in one piece: others may say something at the same time
+	defer func() {
+		if *c.json {
+			_, _ = c.Err.Write(out.Bytes())
+			return
+		}
+		_, _ = c.Out.Write(out.Bytes())
+	}()
+	_, _ = fmt.Fprintf(&out, "%s: %s\n", s.d.Name, show.Count(len(p.Differences), "difference"))
 	for _, x := range p.Differences {
-		style.Item(out, "  - ", show.Safe(fmt.Sprintf("%s (%s)", x, x.Place)))
+		style.Item(&out, "  - ", show.Safe(fmt.Sprintf("%s (%s)", x, x.Place)))
 	}
 	for _, text := range p.Stays {
-		style.Item(out, "  stays:       ", show.Safe(text))
+		style.Item(&out, "  stays:       ", show.Safe(text))
 	}
 	for _, text := range p.NotCarried {
-		style.Item(out, "  not carried: ", text)
+		style.Item(&out, "  not carried: ", text)
 	}
 	for _, text := range p.Notes {
-		style.Item(out, "  note:        ", show.Safe(text))
+		style.Item(&out, "  note:        ", show.Safe(text))
 	}
-	style.Item(out, "  foreseen:    ", fmt.Sprintf("%s by netconf: %s", s.t.Person, s.foreseen.person.Summary()))
+	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by netconf: %s", s.t.Person, s.foreseen.person.Summary()))
 	silent := "nobody gets in with full rights"
 	if len(s.foreseen.silent) > 0 {
 		silent = strings.Join(s.foreseen.silent, "; ")
 	}
-	style.Item(out, "  foreseen:    ", "with every server silent: "+silent)
+	style.Item(&out, "  foreseen:    ", "with every server silent: "+silent)
 	if f.data {
-		_, _ = fmt.Fprint(out, show.Safe(p.Data))
+		_, _ = fmt.Fprint(&out, show.Safe(p.Data))
 	}
 }
 
