@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -105,7 +106,7 @@ func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 			if _, missing := os.Stat(file); missing == nil { // the folder of send
 				return ledger.File(file), nil
 			}
-			return nil, failure{ExitUsage, err}
+			return nil, failure{ExitUsage, fmt.Errorf("%w, or send with -keep", err)}
 		}
 		places, err := folder.Places()
 		if err != nil {

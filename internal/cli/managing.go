@@ -16,7 +16,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
 	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/send"
 	"mellowgate/internal/live/state"
 )
 
@@ -122,7 +121,7 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 		}
 		f.secret = &s
 	}
-	return send.PasswordAuth(*f.secret), nil
+	return manage.PasswordAuth(*f.secret), nil
 }
 
 // hostKey gives the SSH key that a device is known by: that of a file of known

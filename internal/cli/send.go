@@ -180,7 +180,10 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 		return r, cannot(fmt.Errorf("%s: %w", d.Name, err))
 	}
 	if s.lab != nil && !f.mayBeDown {
-		if err := s.lab.answering(c.Context, f); err != nil {
+		switch err := s.lab.answering(c.Context, f); {
+		case err != nil && f.dry:
+			c.note("%s: it would not be sent: %v", d.Name, err)
+		case err != nil:
 			return cannotSend(err)
 		}
 	}

@@ -34,6 +34,17 @@ type Target struct {
 	Timeout time.Duration // for connecting and for each answer; default 30 s
 }
 
+// PasswordAuth proves who somebody is by a password, typed or asked for.
+func PasswordAuth(s site.Secret) []ssh.AuthMethod {
+	return []ssh.AuthMethod{ssh.Password(s.Reveal()), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range answers {
+			answers[i] = s.Reveal()
+		}
+		return answers, nil
+	})}
+}
+
 // Errors of managing.
 var (
 	// ErrRefused is a device that does not let the person in.

@@ -19,37 +19,31 @@ type Models struct {
 	Notes []string
 }
 
-// written are the models that we write, with the revision of the standard.
-var written = []struct {
-	name, namespace, revision string
-	standard                  bool // an older revision is a draft of another form
-	has                       func(*Models) *bool
-}{
-	{"ietf-system", yang.SystemNS, "2014-08-06", true, func(m *Models) *bool { return &m.System }},
-	{"ietf-system-tacacs-plus", yang.TACACSNS, "2021-08-05", true, func(m *Models) *bool { return &m.TACACS }},
-	{"openconfig-system", yang.OpenNS, "2023-12-20", false, func(m *Models) *bool { return &m.Open }},
+// has gives the mark of a model.
+func (m *Models) has(namespace string) *bool {
+	return map[string]*bool{yang.SystemNS: &m.System, yang.TACACSNS: &m.TACACS, yang.OpenNS: &m.Open}[namespace]
 }
 
 // modelsOf reads what a device announces.
 func modelsOf(announced map[string]netconf.Module) Models {
 	var m Models
 	say := func(format string, args ...any) { m.Notes = append(m.Notes, fmt.Sprintf(format, args...)) }
-	for _, w := range written {
-		module, has := announced[w.namespace]
+	for _, w := range yang.Modules {
+		module, has := announced[w.Namespace]
 		if !has {
 			continue
 		}
 		switch {
-		case module.Revision != "" && module.Revision < w.revision && w.standard:
-			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.name, module.Revision, w.revision)
+		case module.Revision != "" && module.Revision < w.Revision && w.Drafts:
+			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.Name, module.Revision, w.Revision)
 			continue
-		case module.Revision != "" && module.Revision < w.revision:
-			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know every part", w.name, module.Revision, w.revision)
-		case module.Revision > w.revision:
-			say("%s is there in revision %s, newer than the one that is written here (%s)", w.name, module.Revision, w.revision)
+		case module.Revision != "" && module.Revision < w.Revision:
+			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know every part", w.Name, module.Revision, w.Revision)
+		case module.Revision > w.Revision:
+			say("%s is there in revision %s, newer than the one that is written here (%s)", w.Name, module.Revision, w.Revision)
 		}
-		*w.has(&m) = true
-		if w.namespace == yang.SystemNS && module.Features != nil {
+		*m.has(w.Namespace) = true
+		if w.Namespace == yang.SystemNS && module.Features != nil {
 			lacks := func(feature string) bool { return !slices.Contains(module.Features, feature) }
 			m.NoRADIUS, m.NoUsers, m.NoAuthentication = lacks("radius"), lacks("local-users"), lacks("authentication")
 		}
@@ -64,9 +58,9 @@ func modelsOf(announced map[string]netconf.Module) Models {
 // String names them.
 func (m Models) String() string {
 	text := ""
-	for _, w := range written {
-		if *w.has(&m) {
-			text += ", " + w.name
+	for _, w := range yang.Modules {
+		if *m.has(w.Namespace) {
+			text += ", " + w.Name
 		}
 	}
 	if text == "" {

@@ -51,17 +51,6 @@ type Lab struct {
 // notAnyones is a password that is tried to be refused.
 const notAnyones = "this is not the password of anybody"
 
-// PasswordAuth proves who somebody is by a password, typed or asked for.
-func PasswordAuth(s site.Secret) []ssh.AuthMethod {
-	return []ssh.AuthMethod{ssh.Password(s.Reveal()), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-		answers := make([]string, len(questions))
-		for i := range answers {
-			answers[i] = s.Reveal()
-		}
-		return answers, nil
-	})}
-}
-
 // Prove tries everything that is to be true while the design runs. It stops at
 // the first thing that is not.
 func (p Prover) Prove(ctx context.Context) []Proof {
@@ -135,7 +124,7 @@ func (p Prover) person(ctx context.Context) *Proof {
 
 func (p Prover) wrongPassword(ctx context.Context) *Proof {
 	t := p.Target
-	t.Auth = PasswordAuth(site.NewSecret(notAnyones))
+	t.Auth = manage.PasswordAuth(site.NewSecret(notAnyones))
 	s, err := manage.Open(ctx, t)
 	if err == nil {
 		s.End()
@@ -151,7 +140,7 @@ func (p Prover) wrongPassword(ctx context.Context) *Proof {
 func (p Prover) account(ctx context.Context) *Proof {
 	proof := &Proof{What: "the local account " + p.Fallback.Name + " gets in by netconf", Person: p.Fallback.Name, Access: site.NETCONF}
 	t := p.Target
-	t.Person, t.Auth = p.Fallback.Name, PasswordAuth(p.Fallback.Password)
+	t.Person, t.Auth = p.Fallback.Name, manage.PasswordAuth(p.Fallback.Password)
 	s, err := manage.Open(ctx, t)
 	if err != nil {
 		proof.Saw = err.Error()

@@ -40,8 +40,8 @@ func (d *Device) capabilities() []string {
 		all = append(all, netconf.WritableRunning)
 	}
 	for _, m := range d.modules() {
-		if !m.yang11 {
-			all = append(all, fmt.Sprintf("%s?module=%s&revision=%s", m.namespace, m.name, m.revision))
+		if !m.YANG11 {
+			all = append(all, fmt.Sprintf("%s?module=%s&revision=%s", m.Namespace, m.Name, m.Revision))
 		}
 	}
 	return all
@@ -49,20 +49,12 @@ func (d *Device) capabilities() []string {
 
 const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:1.0?revision=2016-06-21&module-set-id=1"
 
-// module is a YANG module of a stand-in.
-type module struct {
-	name, namespace, revision string
-	features                  []string
-	yang11                    bool
-}
+// systemFeatures are those of ietf-system, RFC 7317.
+var systemFeatures = []string{"radius", "authentication", "local-users", "radius-authentication"}
 
 // modules are those that the kind has.
-func (d *Device) modules() []module {
-	return slices.DeleteFunc([]module{
-		{"ietf-system", systemNS, "2014-08-06", []string{"radius", "authentication", "local-users", "radius-authentication"}, false},
-		{"ietf-system-tacacs-plus", tacacsNS, "2021-08-05", nil, true},
-		{"openconfig-system", openNS, "2023-12-20", nil, false},
-	}, func(m module) bool { return !d.config.Device.Kind.Traits.HasModel(m.name) })
+func (d *Device) modules() []yang.Module {
+	return slices.DeleteFunc(slices.Clone(yang.Modules), func(m yang.Module) bool { return !d.config.Device.Kind.Traits.HasModel(m.Name) })
 }
 
 // library is the YANG library, RFC 7895.
@@ -72,11 +64,13 @@ func (d *Device) library() *etree.Element {
 	x.CreateElement("module-set-id").SetText("1")
 	for _, m := range d.modules() {
 		e := x.CreateElement("module")
-		for _, leaf := range [][2]string{{"name", m.name}, {"revision", m.revision}, {"namespace", m.namespace}} {
+		for _, leaf := range [][2]string{{"name", m.Name}, {"revision", m.Revision}, {"namespace", m.Namespace}} {
 			e.CreateElement(leaf[0]).SetText(leaf[1])
 		}
-		for _, f := range m.features {
-			e.CreateElement("feature").SetText(f)
+		if m.Namespace == systemNS {
+			for _, f := range systemFeatures {
+				e.CreateElement("feature").SetText(f)
+			}
 		}
 		e.CreateElement("conformance-type").SetText("implement")
 	}

@@ -71,8 +71,8 @@ func (d *Device) troubles(x *etree.Element) troubled {
 				all.refusal = netconf.Fail("invalid-value", e.GetPath(), "this device does not take %s", t.With)
 			}
 		case t.What == Lacks:
-			space := map[string]string{"ietf-system": yang.SystemNS, "ietf-system-tacacs-plus": yang.TACACSNS, "openconfig-system": yang.OpenNS}[t.With]
-			if inside(x, space) {
+			i := slices.IndexFunc(yang.Modules, func(m yang.Module) bool { return m.Name == t.With })
+			if space := yang.Modules[i].Namespace; inside(x, space) {
 				all.refusal = &netconf.Error{Type: "application", Tag: "unknown-namespace", Message: "there is nothing of " + t.With + " here", Info: map[string]string{"bad-namespace": space}}
 			}
 		}

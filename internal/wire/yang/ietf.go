@@ -22,6 +22,23 @@ const (
 	OpenNS   = "http://openconfig.net/yang/system"
 )
 
+// Module is a model that is written here, by the revision of its standard.
+type Module struct {
+	Name, Namespace, Revision string
+	// Drafts tells that older revisions are drafts of another form.
+	Drafts bool
+	// YANG11 is a module of YANG 1.1, which no hello may announce (RFC 7950,
+	// section 5.6.4).
+	YANG11 bool
+}
+
+// Modules are all of them.
+var Modules = []Module{
+	{Name: "ietf-system", Namespace: SystemNS, Revision: "2014-08-06", Drafts: true},
+	{Name: "ietf-system-tacacs-plus", Namespace: TACACSNS, Revision: "2021-08-05", Drafts: true, YANG11: true},
+	{Name: "openconfig-system", Namespace: OpenNS, Revision: "2023-12-20"},
+}
+
 // Secrets gives the value of a key by its name.
 type Secrets func(key string) string
 
