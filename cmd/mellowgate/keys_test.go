@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
@@ -109,7 +109,7 @@ func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/places.json"), []byte("{}"), 0o600))
 	var lines []byte
 	note := func(device, key string, at int64) {
-		line, err := json.Marshal(cause.Event{Time: time.Unix(at, 0), Server: "tern", Device: device, Key: key})
+		line, err := json.Marshal(evidence.Event{Time: time.Unix(at, 0), Server: "tern", Device: device, Key: key})
 		require.NoError(t, err)
 		lines = append(append(lines, line...), '\n')
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/events.jsonl"), lines, 0o600))

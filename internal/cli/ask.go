@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
@@ -20,7 +21,6 @@ import (
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/vault"
-	"mellowgate/internal/live/words"
 )
 
 func askCommand() *Command {
@@ -212,7 +212,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking
 	}
 	for _, text := range f.attributes {
 		name, value, _ := strings.Cut(text, "=")
-		attribute, err := words.Of(l.Site).Make(name, value)
+		attribute, err := attributes.Of(l.Site).Make(name, value)
 		if err != nil {
 			return nil, wrong("-attribute %s: %v", name, err)
 		}
@@ -299,7 +299,7 @@ func (f *askFlags) fits(s *site.Server) error {
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
-	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: words.Of(l.Site)}
+	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
 	switch {
 	case s.Protocol == site.LDAP:
 		if s.Directory.Key != nil {

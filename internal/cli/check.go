@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
@@ -52,7 +52,7 @@ what was applied to each device by default, and from which profile.`,
 				} else {
 					printReport(c.Out, c.style(), l.Site, report)
 				}
-				if err == nil && report.Count(advice.Error) > 0 {
+				if err == nil && report.Count(findings.Error) > 0 {
 					return errNo
 				}
 				return err
@@ -62,23 +62,23 @@ what was applied to each device by default, and from which profile.`,
 }
 
 // check finds everything in a site, and notes what could not be tried.
-func (c *Call) check(l loaded) advice.Report {
+func (c *Call) check(l loaded) findings.Report {
 	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
 	facts, untried := vault.Facts(c.Context, l.Site, l.Base)
 	if untried > 0 {
 		c.note("the passwords of %s were not tried: their hashes take too long", show.Count(untried, "account"))
 	}
-	return advice.Check(l.reckoner(), facts)
+	return findings.Check(l.reckoner(), facts)
 }
 
 func (l loaded) reckoner() foresee.Reckoner {
 	return foresee.Reckoner{Site: l.Site, Keys: l.Keys, Now: time.Now()}
 }
 
-var severityTone = map[advice.Severity]show.Tone{advice.Error: show.Bad, advice.Warning: show.Careful, advice.Note: show.Faint}
+var severityTone = map[findings.Severity]show.Tone{findings.Error: show.Bad, findings.Warning: show.Careful, findings.Note: show.Faint}
 
 // printReport prints findings for a person, errors first.
-func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
+func printReport(w io.Writer, style show.Style, s *site.Site, r findings.Report) {
 	for _, f := range r.Findings {
 		_, _ = fmt.Fprintf(w, "%s  %s  %s\n", style.Paint(severityTone[f.Severity], fmt.Sprintf("%-7s", f.Severity)),
 			style.Paint(show.Strong, f.Code), style.Paint(show.Faint, s.Where(f.Place)))
@@ -93,7 +93,7 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r advice.Report) {
 }
 
 // reportSummary is the last line of a report: what was found, or proven.
-func reportSummary(r advice.Report) string {
+func reportSummary(r findings.Report) string {
 	scope := fmt.Sprintf("%s, %s in, %s, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways),
 		show.Count(r.Proven.States, "state"), show.Count(r.Proven.Cases, "login"))
 	if r.Proven.Devices == 0 {
@@ -105,8 +105,8 @@ func reportSummary(r advice.Report) string {
 	if len(r.Findings) == 0 {
 		return "nothing found: " + scope + "; nobody is locked out, and nobody is let in without valid credentials"
 	}
-	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(advice.Error), "error"), show.Count(r.Count(advice.Warning), "warning"),
-		show.Count(r.Count(advice.Note), "note"), scope)
+	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(findings.Error), "error"), show.Count(r.Count(findings.Warning), "warning"),
+		show.Count(r.Count(findings.Note), "note"), scope)
 }
 
 func waysText(n int) string {
@@ -117,7 +117,7 @@ func waysText(n int) string {
 }
 
 // holdsFor names the devices and ways in of a finding.
-func holdsFor(f advice.Finding) string {
+func holdsFor(f findings.Finding) string {
 	const most = 6
 	names := make([]string, 0, most)
 	for i, d := range f.Devices {
@@ -135,17 +135,17 @@ func holdsFor(f advice.Finding) string {
 }
 
 type findingJSON struct {
-	Code     string          `json:"code"`
-	Severity advice.Severity `json:"severity"`
-	Device   string          `json:"device"`
-	Devices  []string        `json:"devices"`
-	Access   string          `json:"access"`
-	Accesses []string        `json:"accesses"`
-	File     string          `json:"file"`
-	Line     int32           `json:"line"`
-	Column   int32           `json:"column"`
-	Text     string          `json:"text"`
-	Repair   string          `json:"repair"`
+	Code     string            `json:"code"`
+	Severity findings.Severity `json:"severity"`
+	Device   string            `json:"device"`
+	Devices  []string          `json:"devices"`
+	Access   string            `json:"access"`
+	Accesses []string          `json:"accesses"`
+	File     string            `json:"file"`
+	Line     int32             `json:"line"`
+	Column   int32             `json:"column"`
+	Text     string            `json:"text"`
+	Repair   string            `json:"repair"`
 }
 
 type checkJSON struct {
@@ -160,8 +160,8 @@ type checkJSON struct {
 	Logins   int           `json:"logins"`
 }
 
-func reportJSON(s *site.Site, r advice.Report) checkJSON {
-	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(advice.Error), Warnings: r.Count(advice.Warning), Notes: r.Count(advice.Note),
+func reportJSON(s *site.Site, r findings.Report) checkJSON {
+	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(findings.Error), Warnings: r.Count(findings.Warning), Notes: r.Count(findings.Note),
 		Devices: r.Proven.Devices, Ways: r.Proven.Ways, States: r.Proven.States, Accepted: r.Accepted, Logins: r.Proven.Cases}
 	for _, f := range r.Findings {
 		j := findingJSON{Code: f.Code, Severity: f.Severity, Devices: []string{}, Accesses: slices.Clone(f.Access),

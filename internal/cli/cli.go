@@ -20,10 +20,10 @@ import (
 	"golang.org/x/term"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/vault"
-	"mellowgate/internal/live/words"
 )
 
 // Exit statuses.
@@ -282,7 +282,7 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 		}
 		return loaded{}, failure{ExitUsage, err}
 	}
-	if bad := append(vault.CheckHashes(s), words.Check(s)...); len(bad) > 0 {
+	if bad := append(vault.CheckHashes(s), attributes.Check(s)...); len(bad) > 0 {
 		return loaded{}, failure{ExitUsage, errors.Join(bad...)}
 	}
 	keys, missing := vault.Keys(s, base, vault.UnlockFromEnvironment(c.passphrase()))

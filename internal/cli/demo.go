@@ -11,8 +11,8 @@ import (
 
 	"mellowgate/demo"
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/advice"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
@@ -138,7 +138,7 @@ func (s *story) draft() error {
 	var rows [][]string
 	seen := map[string]bool{}
 	for _, f := range r.Findings {
-		if f.Severity != advice.Error || seen[f.Code] {
+		if f.Severity != findings.Error || seen[f.Code] {
 			continue
 		}
 		seen[f.Code] = true
@@ -261,7 +261,7 @@ func (s *story) people() error {
 	if err := s.login(pier, "tobin.reed", "", nil, "look settings", "look secrets"); err != nil {
 		return err
 	}
-	return s.why(cause.Symptom{Device: pier, Person: "tobin.reed"})
+	return s.why(diagnose.Symptom{Device: pier, Person: "tobin.reed"})
 }
 
 func (s *story) wrongPassword() error {
@@ -269,7 +269,7 @@ func (s *story) wrongPassword() error {
 	if err := s.login(pier, "ines.marsh", "not-her-password", nil); err != nil {
 		return err
 	}
-	return s.why(cause.Symptom{Device: pier, Person: "ines.marsh"})
+	return s.why(diagnose.Symptom{Device: pier, Person: "ines.marsh"})
 }
 
 func (s *story) lostLink() error {
@@ -286,7 +286,7 @@ func (s *story) lostLink() error {
 	if err := s.login(ship, "master", "", everyServer, "look servers"); err != nil {
 		return err
 	}
-	return s.why(cause.Symptom{Device: ship, Person: "master"})
+	return s.why(diagnose.Symptom{Device: ship, Person: "master"})
 }
 
 func (s *story) wrongKey() error {
@@ -300,7 +300,7 @@ func (s *story) wrongKey() error {
 	if err := s.login(broken, "ines.marsh", "", []string{"tern", "plover"}); err != nil {
 		return err
 	}
-	return s.why(cause.Symptom{Device: broken, Person: "ines.marsh"})
+	return s.why(diagnose.Symptom{Device: broken, Person: "ines.marsh"})
 }
 
 // swapTwo gives a key with two of its letters swapped.
@@ -316,13 +316,13 @@ func swapTwo(key site.Secret) site.Secret {
 }
 
 // why prints the causes of one login, shortened.
-func (s *story) why(symptom cause.Symptom) error {
+func (s *story) why(symptom diagnose.Symptom) error {
 	e, _, err := s.state.Evidence()
 	if err != nil {
 		return err
 	}
 	e.Site, e.Keys = s.site.Site, s.site.Keys
-	v := cause.Explain(e, symptom)
+	v := diagnose.Explain(e, symptom)
 	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -who "+symptom.Person))
 	for i, found := range v.Causes {
 		if i == 2 {

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 )
@@ -16,16 +16,16 @@ func (c *Call) explainFinding(code string) error {
 	style := c.style()
 	if code == "all" {
 		var rows [][]string
-		for _, p := range advice.Pages() {
+		for _, p := range findings.Pages() {
 			rows = append(rows, []string{p.Code, style.Paint(severityTone[p.Severity], string(p.Severity)), p.About})
 		}
 		style.Table(c.Out, []string{"finding", "severity", "what it means"}, rows, 2)
 		return nil
 	}
-	p, known := advice.PageOf(code)
+	p, known := findings.PageOf(code)
 	if !known {
 		var codes []string
-		for _, p := range advice.Pages() {
+		for _, p := range findings.Pages() {
 			codes = append(codes, p.Code)
 		}
 		return wrong("there is no finding %q%s\ncheck -explain all lists them", code, nearest.Suggest(code, codes))

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/state"
@@ -155,7 +155,7 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]seen, error) {
 	if err != nil {
 		return nil, cannot(err)
 	}
-	newest := map[string]cause.Event{}
+	newest := map[string]evidence.Event{}
 	for _, e := range noted.Events {
 		of := slices.ContainsFunc(servers, func(v *site.Server) bool { return v.Name == e.Server })
 		if of && e.Key != "" && e.Time.After(newest[e.Device].Time) {

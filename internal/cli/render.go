@@ -6,8 +6,8 @@ import (
 	"text/template"
 
 	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/vault"
-	"mellowgate/internal/wire/yang"
 )
 
 func renderCommand() *Command {

@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/advice"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/drawing"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
@@ -166,14 +166,14 @@ func (c *Call) reportOf(l loaded) reported {
 	if r.Site == "" {
 		r.Site = "This site"
 	}
-	errors, tone := found.Count(advice.Error), "good"
-	if found.Count(advice.Warning) > 0 {
+	errors, tone := found.Count(findings.Error), "good"
+	if found.Count(findings.Warning) > 0 {
 		tone = "careful"
 	}
 	if errors > 0 {
 		tone = "bad"
 	}
-	r.Tiles = []tile{{fmt.Sprint(errors), plural(errors, "error") + " in the design", tone}, {fmt.Sprint(found.Count(advice.Warning)), plural(found.Count(advice.Warning), "warning"), ""},
+	r.Tiles = []tile{{fmt.Sprint(errors), plural(errors, "error") + " in the design", tone}, {fmt.Sprint(found.Count(findings.Warning)), plural(found.Count(findings.Warning), "warning"), ""},
 		{fmt.Sprint(len(l.Devices)), plural(len(l.Devices), "device"), ""}, {fmt.Sprint(len(l.Servers)), plural(len(l.Servers), "server"), ""}, {fmt.Sprint(len(l.Site.People)), "people", ""}}
 	r.Matrix = matrixOf(shapes)
 	for _, f := range found.Findings {
@@ -323,7 +323,7 @@ func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) e
 		c.note("%s", n)
 	}
 	e.Site, e.Keys = l.Site, l.Keys
-	s := cause.All(e.After(since), cause.Symptom{})
+	s := diagnose.All(e.After(since), diagnose.Symptom{})
 	r.Causes = &reportedCauses{Text: fmt.Sprintf("Since %s: %s, %d of them with nothing wrong.", since.Local().Format("2006-01-02 15:04 MST"), show.Count(s.Logins, "login"), s.Healthy)}
 	for _, g := range s.Groups {
 		r.Causes.Groups = append(r.Causes.Groups, reportedCause{g.Cause.Cause, g.Where, g.Says, g.Last.Local().Format("01-02 15:04"), g.Logins})

@@ -12,12 +12,13 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/send"
 	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/words"
 )
 
 // labOf is a device in the lab that runs here, and the servers that its design
@@ -89,7 +90,7 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 // the lab's server that has the design's one, at the port and with the key of the
 // design, from the address of the lab that has the design's source.
 func (b *labOf) reach(s *site.Server) asker.Target {
-	t := asker.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: words.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
+	t := asker.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
 	i := slices.IndexFunc(b.ran.Servers, func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
 	if i < 0 {
 		return t
@@ -154,13 +155,13 @@ type sentCause struct {
 
 // causesOf gives the causes of the newest login that went wrong since a time, the
 // most likely first; none where it is not known.
-func causesOf(k *known, y cause.Symptom, began time.Time) []sentCause {
+func causesOf(k *known, y diagnose.Symptom, began time.Time) []sentCause {
 	all := []sentCause{}
-	k.Traces = slices.DeleteFunc(k.Traces, func(t cause.Trace) bool { return t.Time.Before(began) })
-	k.Events = slices.DeleteFunc(k.Events, func(e cause.Event) bool { return e.Time.Before(began) })
-	v := cause.Explain(k.Evidence, y)
+	k.Traces = slices.DeleteFunc(k.Traces, func(t evidence.Trace) bool { return t.Time.Before(began) })
+	k.Events = slices.DeleteFunc(k.Events, func(e evidence.Event) bool { return e.Time.Before(began) })
+	v := diagnose.Explain(k.Evidence, y)
 	for _, f := range v.Causes {
-		if v.Found && !v.Healthy && !f.Instead && f.Cause != cause.NotKnown {
+		if v.Found && !v.Healthy && !f.Instead && f.Cause != diagnose.NotKnown {
 			all = append(all, sentCause{f.Cause, f.Where, f.Says, f.Repair, f.Confidence})
 		}
 	}

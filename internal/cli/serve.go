@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
@@ -142,7 +142,7 @@ func (s *serving) options() service.Options {
 		return o
 	}
 	var mu sync.Mutex
-	o.Explain = func(of *site.Site, e cause.Event, steps []rights.Step) {
+	o.Explain = func(of *site.Site, e evidence.Event, steps []rights.Step) {
 		mu.Lock()
 		defer mu.Unlock()
 		s.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))

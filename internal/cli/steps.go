@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/sheet"
 	"mellowgate/internal/core/site"
 )
@@ -75,10 +75,10 @@ func (c *Call) deviceOfSite() (*site.Device, loaded, error) {
 }
 
 // errorsFor gives the codes of the errors that hold for a device.
-func errorsFor(r advice.Report, d *site.Device) []string {
+func errorsFor(r findings.Report, d *site.Device) []string {
 	var codes []string
 	for _, f := range r.Findings {
-		if f.Severity != advice.Error {
+		if f.Severity != findings.Error {
 			continue
 		}
 		for _, of := range f.Devices {

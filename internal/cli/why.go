@@ -10,7 +10,8 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
@@ -57,7 +58,7 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			c.Flags.StringVar(&f.symptom.Device, "device", "", "the `device`")
 			c.Flags.StringVar(&f.symptom.Access, "through", "", "the `way` in: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
-			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(cause.Saws, ", "))
+			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(diagnose.Saws, ", "))
 			c.Flags.BoolVar(&f.probe, "probe", false, "ask the servers now, with questions that change nothing; needs a site and -device")
 			c.Flags.BoolVar(&f.all, "all", false, "everything that is wrong, by cause, the worst first")
 			c.Flags.StringVar(&f.write, "write", "", "write a record of the incident into this new `file`, as Markdown")
@@ -73,7 +74,7 @@ type whyFlags struct {
 	on                    string
 	span                  time.Duration
 	files                 gather.Files
-	symptom               cause.Symptom
+	symptom               diagnose.Symptom
 	probe, all, confirm   bool
 	password              func(string) (site.Secret, error)
 }
@@ -82,8 +83,8 @@ func (f *whyFlags) check() error {
 	y := &f.symptom
 	var err error
 	switch {
-	case y.Saw != "" && !slices.Contains(cause.Saws, y.Saw):
-		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, cause.Saws), strings.Join(cause.Saws, ", "))
+	case y.Saw != "" && !slices.Contains(diagnose.Saws, y.Saw):
+		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, diagnose.Saws), strings.Join(diagnose.Saws, ", "))
 	case y.Access != "" && !slices.Contains(site.Accesses(), y.Access):
 		return wrong("there is no way in %q%s; they are %s", y.Access, nearest.Suggest(y.Access, site.Accesses()), strings.Join(site.Accesses(), ", "))
 	case f.on != "" && f.files.Capture != "":
@@ -118,7 +119,7 @@ func moment(text string, now time.Time) (time.Time, error) {
 
 // known is what a call to why works from.
 type known struct {
-	cause.Evidence
+	evidence.Evidence
 	site   *loaded // nil without one
 	places state.Places
 	from   string // what was read, in words
@@ -141,10 +142,10 @@ func (c *Call) why(f *whyFlags) error {
 	if f.all {
 		return c.everything(f, k)
 	}
-	v := cause.Explain(k.Evidence, f.symptom)
+	v := diagnose.Explain(k.Evidence, f.symptom)
 	if !v.Found && k.site != nil && f.symptom.Device != "" {
 		c.note("%s holds no such login%s; this is what the design says", k.from, f.choices(k))
-		v = cause.Explain(cause.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Now: k.Now}, f.symptom)
+		v = diagnose.Explain(evidence.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Now: k.Now}, f.symptom)
 	}
 	if !v.Found {
 		if *c.json {
@@ -169,7 +170,7 @@ func (c *Call) why(f *whyFlags) error {
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {
-			cause.Verdict
+			diagnose.Verdict
 			Proof *proof `json:"proof,omitempty"`
 		}{v, again})
 	} else {
@@ -330,7 +331,7 @@ func (c *Call) overhear(f *whyFlags, k *known, d listen.Directory) (notes []stri
 
 // everything prints all that is wrong.
 func (c *Call) everything(f *whyFlags, k *known) error {
-	s := cause.All(k.Evidence, f.symptom)
+	s := diagnose.All(k.Evidence, f.symptom)
 	if *c.json {
 		return show.JSON(c.Out, s)
 	}

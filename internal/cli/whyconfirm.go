@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/login"
@@ -100,7 +100,7 @@ func (p *proof) print(c *Call) {
 }
 
 // confirm repeats the login that was judged, in the lab.
-func (c *Call) confirm(f *whyFlags, k *known, v cause.Verdict) (*proof, error) {
+func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error) {
 	if !k.lab {
 		return nil, wrong("-confirm repeats a login in a lab; on a real device use: mellowgate login -address ADDRESS:22 -person %s", v.Story.Person)
 	}
@@ -138,7 +138,7 @@ func notMade(path string, err error) error {
 }
 
 // writeIncident writes the record of an incident.
-func (c *Call) writeIncident(f *whyFlags, k *known, v cause.Verdict, p *proof) error {
+func (c *Call) writeIncident(f *whyFlags, k *known, v diagnose.Verdict, p *proof) error {
 	file, err := os.OpenFile(f.write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return notMade(f.write, err)
@@ -152,7 +152,7 @@ func (c *Call) writeIncident(f *whyFlags, k *known, v cause.Verdict, p *proof) e
 }
 
 // incident is the record of an incident, as Markdown.
-func incident(v cause.Verdict, y cause.Symptom, from string, p *proof) []byte {
+func incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []byte {
 	var b bytes.Buffer
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	title := storyLine(v.Story)

@@ -9,11 +9,12 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 )
 
 // printVerdict prints the causes, and then the login as it went.
-func printVerdict(c *Call, v cause.Verdict) {
+func printVerdict(c *Call, v diagnose.Verdict) {
 	style := c.style()
 	s := v.Story
 	switch {
@@ -31,14 +32,14 @@ func printVerdict(c *Call, v cause.Verdict) {
 		case i > 0:
 			c.say("\n%s\n", style.Paint(show.Strong, "and:"))
 		}
-		if slices.ContainsFunc(v.Causes[:i], func(before cause.Cause) bool { return before.Cause == found.Cause && !found.Instead }) {
+		if slices.ContainsFunc(v.Causes[:i], func(before diagnose.Cause) bool { return before.Cause == found.Cause && !found.Instead }) {
 			c.say("%s: %s, for the same reasons\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
 			style.Item(c.Out, "  repair   ", show.Safe(found.Repair))
 			continue
 		}
 		c.say("%s: %s\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
 		how := fmt.Sprintf(" (%.0f %% sure; layer: %s)", math.Round(100*found.Confidence), found.Layer)
-		if found.Cause == cause.NotKnown {
+		if found.Cause == diagnose.NotKnown {
 			how = ""
 		}
 		style.Wrap(c.Out, "  ", show.Safe(found.Says)+how)
@@ -66,7 +67,7 @@ func printVerdict(c *Call, v cause.Verdict) {
 }
 
 // printStory prints the login as it went, from the best that is at hand.
-func printStory(c *Call, v cause.Verdict) {
+func printStory(c *Call, v diagnose.Verdict) {
 	style := c.style()
 	if v.Story.Login == nil {
 		rows := timeline(v.Story)
@@ -88,7 +89,7 @@ func printStory(c *Call, v cause.Verdict) {
 }
 
 // storyLine is a login in one line.
-func storyLine(s cause.Story) string {
+func storyLine(s diagnose.Story) string {
 	who := s.Person
 	if who == "" {
 		who = "somebody"
@@ -114,7 +115,7 @@ func storyLine(s cause.Story) string {
 const mostNoted = 20
 
 // timeline puts what servers, packets and the log show of a login in order.
-func timeline(s cause.Story) [][]string {
+func timeline(s diagnose.Story) [][]string {
 	type line struct {
 		at   time.Time
 		cols []string
@@ -143,7 +144,7 @@ func timeline(s cause.Story) [][]string {
 }
 
 // printSteps prints the steps of a login, the one that failed marked.
-func printSteps(c *Call, t cause.Trace) {
+func printSteps(c *Call, t evidence.Trace) {
 	var rows [][]string
 	for i, s := range t.Steps {
 		mark := " "
@@ -160,7 +161,7 @@ func printSteps(c *Call, t cause.Trace) {
 }
 
 // triesText says what came of each server of a step.
-func triesText(s cause.TraceStep) string {
+func triesText(s evidence.TraceStep) string {
 	var parts []string
 	for i, t := range s.Tries {
 		if i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {

@@ -20,7 +20,7 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
@@ -278,9 +278,9 @@ const mostRetries = 4
 
 // try tries one login, and the second one where servers then rest.
 func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
-	traces := make(chan cause.Trace, 64)
-	extra, err := d.lab.Extra(t.c.Device, n, t.c.Way, func(t cause.Trace) {
-		if t.Kind == cause.TraceLogin {
+	traces := make(chan evidence.Trace, 64)
+	extra, err := d.lab.Extra(t.c.Device, n, t.c.Way, func(t evidence.Trace) {
+		if t.Kind == evidence.TraceLogin {
 			traces <- t
 		}
 	})
@@ -357,7 +357,7 @@ func outcomeOf(o foresee.Outcome) string {
 }
 
 // seen puts what the client saw, and what the device noted, into a story.
-func (d *drill) seen(seen login.Seen, t cause.Trace) Story {
+func (d *drill) seen(seen login.Seen, t evidence.Trace) Story {
 	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor)}
 	for _, step := range t.Steps {
 		s.Steps = append(s.Steps, StoryStep{step.Purpose, step.Method, step.Result, step.Reason, step.By})

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 
+	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/words"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -74,7 +74,7 @@ func grants(s *site.Site) map[granted][]radius.Attribute {
 	for _, d := range s.Devices {
 		kinds[d.Kind] = true
 	}
-	dictionary, all := words.Of(s), map[granted][]radius.Attribute{}
+	dictionary, all := attributes.Of(s), map[granted][]radius.Attribute{}
 	for _, r := range s.Roles {
 		for k := range kinds {
 			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {

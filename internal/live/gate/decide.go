@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
@@ -73,14 +73,14 @@ func (s *server) decide(q *question) rights.Decision {
 		}
 	}
 	e := s.event(*q)
-	e.Answer, e.Reason, e.Text, e.Place, e.Rule = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
 	switch {
 	case d.Allow:
-		e.Answer, e.Level = cause.Accept, &d.Role.Level
+		e.Answer, e.Level = evidence.Accept, &d.Role.Level
 	case d.Unsure:
-		e.Answer = cause.Failed
+		e.Answer = evidence.Failed
 	case d.Asks:
-		e.Answer = cause.Challenged
+		e.Answer = evidence.Challenged
 	}
 	g.config.Events(e)
 	if g.config.Explain != nil {
@@ -98,7 +98,7 @@ func (s *server) refuseForm(q question) rights.Decision {
 	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text, e.Place = cause.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
+	e.Answer, e.Reason, e.Text, e.Place = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
 	s.keepDecision(q, d)
 	return d
@@ -176,11 +176,11 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	}
 	switch {
 	case d.Allow:
-		r.Result, r.Level = cause.Accept, d.Role.Level
+		r.Result, r.Level = evidence.Accept, d.Role.Level
 	case d.Unsure: // nobody was refused
-		r.Result, r.Reason = cause.Failed, string(d.Reason)+": "+d.Text
+		r.Result, r.Reason = evidence.Failed, string(d.Reason)+": "+d.Text
 	default:
-		r.Result, r.Reason = cause.Refuse, string(d.Reason)+": "+d.Text
+		r.Result, r.Reason = evidence.Refuse, string(d.Reason)+": "+d.Text
 	}
 	if err := s.gate.config.Ledger.Note(r); err != nil {
 		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
@@ -194,15 +194,15 @@ const keepsFor = 10 * time.Second
 // be answered.
 func (s *server) keep(q question) error {
 	r := s.record(q)
-	r.Result, r.Kind, r.Reason, r.Time = cause.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
+	r.Result, r.Kind, r.Reason, r.Time = evidence.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor) // what was asked before the end is kept
 	defer cancel()
 	err := s.gate.config.Ledger.Keep(ctx, r)
 	q.at = s.gate.config.Now()
 	e := s.event(q)
-	e.Answer, e.Reason = cause.Recorded, "recorded"
+	e.Answer, e.Reason = evidence.Recorded, "recorded"
 	if err != nil {
-		e.Answer, e.Reason, e.Text = cause.Failed, "record-not-kept", err.Error()
+		e.Answer, e.Reason, e.Text = evidence.Failed, "record-not-kept", err.Error()
 	}
 	s.gate.config.Events(e)
 	return err
@@ -220,8 +220,8 @@ func deviceName(d *site.Device) string {
 	return d.Name
 }
 
-func (s *server) event(q question) cause.Event {
-	return cause.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
+func (s *server) event(q question) evidence.Event {
+	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
 		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line, Key: q.key}
 }
 
@@ -238,7 +238,7 @@ func (s *server) drop(q question, reason, text string) {
 		text += more
 	}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text = cause.Dropped, reason, text
+	e.Answer, e.Reason, e.Text = evidence.Dropped, reason, text
 	s.gate.config.Events(e)
 }
 

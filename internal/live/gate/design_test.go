@@ -17,7 +17,8 @@ import (
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -26,7 +27,6 @@ import (
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/vault"
-	"mellowgate/internal/live/words"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -100,7 +100,7 @@ func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
 
 func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
 	r, _ := startDesigned(t)
-	have := r.ask("r", login("ines"), "right", func(t *asker.Target) { t.Words = words.Of(r.site) }).Attributes
+	have := r.ask("r", login("ines"), "right", func(t *asker.Target) { t.Words = attributes.Of(r.site) }).Attributes
 	for _, want := range []rights.Attribute{{Name: "Example-Level", Value: "15"}, {Name: "Filter-Id", Value: "watch"}, {Name: "Reply-Message", Value: "hello"}} {
 		require.Contains(t, have, want)
 	}
@@ -208,7 +208,7 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 		require.Equal(t, []any{walk.Accepted, ""}, []any{reply.Result, asked}, "%v: with the code after the password nothing is asked", c)
 	}
 	kept := r.book.kept()
-	require.Equal(t, cause.Accept, kept[len(kept)-1].Result)
+	require.Equal(t, evidence.Accept, kept[len(kept)-1].Result)
 	for _, record := range kept {
 		require.NotContains(t, record.Reason, "code-asked", "a question is no decision")
 	}
@@ -332,7 +332,7 @@ grants: [{who: team network, role: all}]
 	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
 	r.eventually("directory-down")
 	kept := r.book.kept()
-	require.Equal(t, cause.Failed, kept[len(kept)-1].Result, "the ledger does not call it a refusal")
+	require.Equal(t, evidence.Failed, kept[len(kept)-1].Result, "the ledger does not call it a refusal")
 	require.Equal(t, walk.Unavailable, r.ask("r", login("ebba.lind"), ldaptest.Password).Result)
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "those in the site need no directory")
 }
@@ -389,6 +389,6 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		_, _ = conn.Write(make([]byte, 60))
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		return slices.ContainsFunc(r.events, func(e cause.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
+		return slices.ContainsFunc(r.events, func(e evidence.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
 	}, 5*time.Second, 10*time.Millisecond)
 }

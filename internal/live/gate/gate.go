@@ -13,7 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
@@ -30,15 +30,15 @@ type Keeper interface {
 type Config struct {
 	Design
 	Ledger  Keeper
-	Events  func(cause.Event) // default: nowhere
-	Capture *capture.Writer   // default: none
+	Events  func(evidence.Event) // default: nowhere
+	Capture *capture.Writer      // default: none
 	// UsedCodes are the newest one-time codes that were used before, by person and
 	// time step; KeepCodes is given them again with each one that is used, and the
 	// code is taken only when it has kept them. Default: none, and nowhere.
 	UsedCodes map[string]int64
 	KeepCodes func(map[string]int64) error
 	// Explain is given how each decision came about. Default: nobody asks.
-	Explain func(*site.Site, cause.Event, []rights.Step)
+	Explain func(*site.Site, evidence.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
 }
 
@@ -71,7 +71,7 @@ type Gate struct {
 // New makes a gate that listens nowhere yet.
 func New(c Config) *Gate {
 	if c.Events == nil {
-		c.Events = func(cause.Event) {}
+		c.Events = func(evidence.Event) {}
 	}
 	if c.Now == nil {
 		c.Now = time.Now

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
@@ -94,7 +94,7 @@ type rig struct {
 	tacacs, radius gate.Place
 	other          gate.Place // r2, where the site has it
 	mu             sync.Mutex
-	events         []cause.Event
+	events         []evidence.Event
 	waited         int // how many of the events were waited for
 }
 
@@ -136,7 +136,7 @@ func startConfigured(t *testing.T, config gate.Config, keys site.Keys, text stri
 	keys["k"], keys["kept"] = site.NewSecret(key), site.NewSecret("right")
 	r := &rig{T: t, site: s, book: &book{}}
 	config.Ledger, config.Design = r.book, designOf(s, keys)
-	config.Events = func(e cause.Event) {
+	config.Events = func(e evidence.Event) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.events = append(r.events, e)
@@ -205,7 +205,7 @@ func (r *rig) forget() {
 	r.book.mu.Unlock()
 }
 
-func (r *rig) last() cause.Event {
+func (r *rig) last() evidence.Event {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	require.NotEmpty(r, r.events)
@@ -213,9 +213,9 @@ func (r *rig) last() cause.Event {
 }
 
 // eventually waits for an event with a reason, after those waited for before.
-func (r *rig) eventually(reason string) cause.Event {
+func (r *rig) eventually(reason string) evidence.Event {
 	r.Helper()
-	var found cause.Event
+	var found evidence.Event
 	require.Eventually(r, func() bool {
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -287,7 +287,7 @@ func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
 		require.Equal(t, walk.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
 		r.eventually("key-differs")
 		require.Equal(t, walk.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
-		require.Equal(t, cause.Dropped, r.eventually("key-differs").Answer)
+		require.Equal(t, evidence.Dropped, r.eventually("key-differs").Answer)
 	}
 	require.Equal(t, walk.KeyDiffers, r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
 }
@@ -341,7 +341,7 @@ func TestARequestWithoutMessageAuthenticatorIsDropped(t *testing.T) {
 	b, err := p.Append(nil)
 	require.NoError(t, err)
 	r.send(r.radius.Authentication, b)
-	require.Equal(t, cause.Dropped, r.eventually("no-message-authenticator").Answer)
+	require.Equal(t, evidence.Dropped, r.eventually("no-message-authenticator").Answer)
 }
 
 func (r *rig) send(to netip.AddrPort, b []byte) {

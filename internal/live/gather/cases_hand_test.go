@@ -11,7 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
@@ -28,7 +29,7 @@ type hand struct {
 	file bytes.Buffer
 	w    *capture.Writer
 	now  time.Time
-	e    cause.Evidence
+	e    evidence.Evidence
 }
 
 var (
@@ -107,22 +108,22 @@ func casesByHand(t *testing.T) {
 	}
 	// A device that holds a name back.
 	for n, way := range []string{"ssh", "telnet", "console", "web"} {
-		v := c(n, "sw", "a device says that it holds the name back", cause.LockedForNow)
+		v := c(n, "sw", "a device says that it holds the name back", diagnose.LockedForNow)
 		v.Way = way
-		byHand(t, fmt.Sprintf("%s-%d", cause.LockedForNow, n+1), v, func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.LockedForNow, n+1), v, func(h *hand) {
 			text := "a login of ines was refused: held back until 03:05:00 after 5 failures"
 			if n%2 == 0 {
-				h.e.Log = append(h.e.Log, cause.LogLine{Time: handTime, Device: "sw", What: cause.LogRefused, Person: "ines", Access: way, Reason: cause.LockedForNow, Text: text})
+				h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines", Access: way, Reason: diagnose.LockedForNow, Text: text})
 				return
 			}
-			h.e.Traces = append(h.e.Traces, cause.Trace{Time: handTime, Device: "sw", Access: way, Person: "ines", Kind: cause.TraceLogin, Outcome: "refused", Reason: cause.LockedForNow, By: "local",
-				Steps: []cause.TraceStep{{Purpose: "login", List: "tl", Method: "local", Result: "refused", Reason: cause.LockedForNow, By: "local"}}})
-			h.e.Log = append(h.e.Log, cause.LogLine{Time: handTime, Device: "sw", What: cause.LogRefused, Person: "ines", Access: way, Reason: cause.LockedForNow, Text: text})
+			h.e.Traces = append(h.e.Traces, evidence.Trace{Time: handTime, Device: "sw", Access: way, Person: "ines", Kind: evidence.TraceLogin, Outcome: "refused", Reason: diagnose.LockedForNow, By: "local",
+				Steps: []evidence.TraceStep{{Purpose: "login", List: "tl", Method: "local", Result: "refused", Reason: diagnose.LockedForNow, By: "local"}}})
+			h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines", Access: way, Reason: diagnose.LockedForNow, Text: text})
 		})
 	}
 	// Answers that the server did not give.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", cause.ForgedOrStale, n+1), c(n, "ap", "answers with a wrong authenticator beside right ones, and second answers that differ", cause.ForgedOrStale), func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.ForgedOrStale, n+1), c(n, "ap", "answers with a wrong authenticator beside right ones, and second answers that differ", diagnose.ForgedOrStale), func(h *hand) {
 			other := h.ask(ap2Address, r1Login, 7, "tobin", keyOfR)
 			h.say(ap2Address, other, radius.AccessAccept, keyOfR, time.Millisecond)
 			p := h.ask(apAddress, r1Login, byte(n+1), "ines", keyOfR)
@@ -137,13 +138,13 @@ func casesByHand(t *testing.T) {
 	}
 	// Packets that break the protocol.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", cause.Malformed, n+1), c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", cause.Malformed), func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.Malformed, n+1), c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", diagnose.Malformed), func(h *hand) {
 			switch n {
 			case 0, 2:
 				b := append([]byte{1, 5, 0, 26}, make([]byte, 16)...)
 				h.w.UDP(h.now, apAddress, r1Login, append(b, 1, 40, 'i', 'n', 'e', 's'))
 				if n == 2 {
-					h.e.Events = append(h.e.Events, cause.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Question: "login", Answer: cause.Dropped, Reason: cause.Malformed,
+					h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
 						Text: "the attribute at octet 20 overruns the packet (RFC 2865, section 5)"})
 				}
 			default:
@@ -151,7 +152,7 @@ func casesByHand(t *testing.T) {
 				conn.Data(h.tick(time.Millisecond), true, append([]byte{0xc0, 1, 1, 1, 0, 0, 0, 9, 0, 0, 0, 12}, make([]byte, 12)...))
 				conn.Close(h.tick(time.Millisecond))
 				if n == 3 {
-					h.e.Events = append(h.e.Events, cause.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11", Device: "sw", Question: "login", Answer: cause.Dropped, Reason: cause.Malformed,
+					h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11", Device: "sw", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
 						Text: "a body in clear, which section 4.5 of RFC 8907 refuses"})
 				}
 			}
@@ -159,7 +160,7 @@ func casesByHand(t *testing.T) {
 	}
 	// One protocol at the other's port.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", cause.MixedProtocol, n+1), c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that are not for it", cause.MixedProtocol), func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.MixedProtocol, n+1), c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that are not for it", diagnose.MixedProtocol), func(h *hand) {
 			switch n {
 			case 0, 2:
 				to := netip.AddrPortFrom(t1Port.Addr(), []uint16{49, 0, 1812}[n])
@@ -184,7 +185,7 @@ func casesByHand(t *testing.T) {
 	}
 	// A server whose disk is full.
 	for n := range 2 {
-		byHand(t, fmt.Sprintf("%s-disk-%d", cause.RecordNotKept, n+1), c(n, "ap", "a server whose disk is full", cause.RecordNotKept), func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-disk-%d", diagnose.RecordNotKept, n+1), c(n, "ap", "a server whose disk is full", diagnose.RecordNotKept), func(h *hand) {
 			p := h.ask(apAddress, r1Login, 1, "ines", keyOfR)
 			h.say(apAddress, p, radius.AccessAccept, keyOfR, time.Millisecond)
 			a := &radius.Packet{Code: radius.AccountingRequest, ID: 2}
@@ -193,15 +194,15 @@ func casesByHand(t *testing.T) {
 			require.NoError(h.t, err)
 			h.w.UDP(h.tick(time.Millisecond), apAddress, r1Records, b)
 			h.e.Events = append(h.e.Events,
-				cause.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "login", Answer: cause.Accept, Reason: "accepted", Text: "ines has the role all"},
-				cause.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "record-sessions", Answer: cause.Failed, Reason: "record-not-kept", Text: "the record could not be written: no space left on device"})
+				evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "login", Answer: evidence.Accept, Reason: "accepted", Text: "ines has the role all"},
+				evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "record-sessions", Answer: evidence.Failed, Reason: "record-not-kept", Text: "the record could not be written: no space left on device"})
 		})
 	}
 	// An accepting answer without a level.
 	for n, way := range []string{"ssh", "telnet", "console"} {
-		v := c(n, "ap", "a server that accepts and sends no level", cause.NoRights)
+		v := c(n, "ap", "a server that accepts and sends no level", diagnose.NoRights)
 		v.Way = way
-		byHand(t, fmt.Sprintf("%s-radius-%d", cause.NoRights, n+1), v, func(h *hand) {
+		byHand(t, fmt.Sprintf("%s-radius-%d", diagnose.NoRights, n+1), v, func(h *hand) {
 			p := h.ask(apAddress, r1Login, 1, "ines", keyOfR)
 			a := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 			b, err := a.EncodeResponse(p.Authenticator, []byte(keyOfR))
@@ -209,11 +210,11 @@ func casesByHand(t *testing.T) {
 			h.w.UDP(h.tick(time.Millisecond), r1Login, apAddress, b)
 			level := 15
 			if n > 0 {
-				h.e.Events = append(h.e.Events, cause.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: way, Person: "ines", Question: "login", Answer: cause.Accept, Reason: "accepted", Level: &level, Text: "ines has the role all"})
+				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accept, Reason: "accepted", Level: &level, Text: "ines has the role all"})
 			}
 			if n < 2 {
-				h.e.Traces = append(h.e.Traces, cause.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines", Kind: cause.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []cause.TraceStep{
-					{Purpose: "login", List: "rl", Method: "group rad", Result: "accepted", By: "r1", Tries: []cause.TraceTry{{Server: "r1", Try: 1, Result: "accepted", Seconds: 0.01}}},
+				h.e.Traces = append(h.e.Traces, evidence.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines", Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []evidence.TraceStep{
+					{Purpose: "login", List: "rl", Method: "group rad", Result: "accepted", By: "r1", Tries: []evidence.TraceTry{{Server: "r1", Try: 1, Result: "accepted", Seconds: 0.01}}},
 					{Purpose: "session", List: "rs", Method: "group rad", Result: "accepted", By: "r1"}}})
 			}
 		})

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/login"
@@ -208,7 +208,7 @@ func (v *studio) login(device, way, person, password string, commands ...string)
 				e, _, err := v.folder.Evidence()
 				require.NoError(v.t, err)
 				for _, t := range e.Traces {
-					if t.Kind == cause.TraceGoodbye && t.Device == device && t.Person == person {
+					if t.Kind == evidence.TraceGoodbye && t.Device == device && t.Person == person {
 						return true
 					}
 				}

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
 )
 
 // every makes a case for each variant.
@@ -34,7 +34,7 @@ func TestMakeCases(t *testing.T) {
 
 func casesOfServers(t *testing.T) {
 	enter := func(s *studio, v variant) { s.login(v.device, v.way, "ines", "") }
-	for name, fault := range map[string]string{cause.KeyDiffers: "key-differs", cause.AskerUnknown: "asker-unknown", cause.ServerOff: "closed", cause.Unreachable: "silent"} {
+	for name, fault := range map[string]string{diagnose.KeyDiffers: "key-differs", diagnose.AskerUnknown: "asker-unknown", diagnose.ServerOff: "closed", diagnose.Unreachable: "silent"} {
 		every(t, variants, name, "a lab; the servers are "+fault+" for this device alone", []string{name}, "ines", nil, func(s *studio, v variant, n int) {
 			s.login(v.device+"-2", "ssh", "ines", "")
 			s.set(forDevice(v, both(v, fault))...)
@@ -42,38 +42,38 @@ func casesOfServers(t *testing.T) {
 			s.login(v.device+"-2", "ssh", "tobin", "")
 		})
 	}
-	for name, fault := range map[string]string{cause.ServerOff: "closed", cause.Unreachable: "silent"} {
+	for name, fault := range map[string]string{diagnose.ServerOff: "closed", diagnose.Unreachable: "silent"} {
 		every(t, variants, name+"-for-all", "a lab; the servers are "+fault+" for everybody", []string{name}, "ines", nil, func(s *studio, v variant, n int) {
 			s.set(both(v, fault)...)
 			enter(s, v)
 		})
 	}
 	held := map[string]string{"APHOLDS": ", holds: {keys: {r1: kx}}"}
-	every(t, radiuses[:2], cause.KeyDiffers+"-held", "a lab; the device holds a key with two letters swapped, and the site knows it", []string{cause.KeyDiffers}, "ines", held, func(s *studio, v variant, n int) { enter(s, v) })
+	every(t, radiuses[:2], diagnose.KeyDiffers+"-held", "a lab; the device holds a key with two letters swapped, and the site knows it", []string{diagnose.KeyDiffers}, "ines", held, func(s *studio, v variant, n int) { enter(s, v) })
 	source := map[string]string{"APHOLDS": ", holds: {source: 192.0.2.99}", "SWHOLDS": ", holds: {source: 192.0.2.98}"}
-	every(t, variants[:2], cause.AskerUnknown+"-held", "a lab; the device asks from another address, and the site knows it", []string{cause.AskerUnknown}, "ines", source, func(s *studio, v variant, n int) { enter(s, v) })
+	every(t, variants[:2], diagnose.AskerUnknown+"-held", "a lab; the device asks from another address, and the site knows it", []string{diagnose.AskerUnknown}, "ines", source, func(s *studio, v variant, n int) { enter(s, v) })
 	for n, ports := range []string{"{authentication: 1645}", "{authentication: 1912}"} {
 		parts := map[string]string{"APHOLDS": ", holds: {ports: {r1: " + ports + "}}"}
-		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", cause.WrongPort, n), "a lab; the device asks another port: "+ports, []string{cause.WrongPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
+		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.WrongPort, n), "a lab; the device asks another port: "+ports, []string{diagnose.WrongPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
 	}
 	for n, ports := range []string{"{accounting: 1646}", "{accounting: 1913}"} {
 		parts := map[string]string{"APHOLDS": ", holds: {ports: {r1: " + ports + "}}"}
-		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", cause.AccountingPort, n), "a lab; the device sends its records to another port: "+ports, []string{cause.AccountingPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
+		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.AccountingPort, n), "a lab; the device sends its records to another port: "+ports, []string{diagnose.AccountingPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
 	}
-	every(t, radiuses[:2], cause.AccountingPort+"-off", "a lab; the server takes no records", []string{cause.AccountingPort}, "ines", nil, func(s *studio, v variant, _ int) {
+	every(t, radiuses[:2], diagnose.AccountingPort+"-off", "a lab; the server takes no records", []string{diagnose.AccountingPort}, "ines", nil, func(s *studio, v variant, _ int) {
 		s.set("r1 no-accounting")
 		enter(s, v)
 	})
-	every(t, overTCP, cause.RecordNotKept, "a lab; the servers answer records with an error", []string{cause.RecordNotKept}, "ines", nil, func(s *studio, v variant, _ int) {
+	every(t, overTCP, diagnose.RecordNotKept, "a lab; the servers answer records with an error", []string{diagnose.RecordNotKept}, "ines", nil, func(s *studio, v variant, _ int) {
 		s.set("t1 no-accounting", "t2 no-accounting")
 		enter(s, v)
 	})
-	every(t, variants, cause.TooSlow, "a lab; the servers answer after the device gave up", []string{cause.TooSlow}, "ines", nil, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.TooSlow, "a lab; the servers answer after the device gave up", []string{diagnose.TooSlow}, "ines", nil, func(s *studio, v variant, n int) {
 		s.set(both(v, []string{"slow 600ms", "slow 900ms"}[n%2])...)
 		enter(s, v)
 		time.Sleep(1200 * time.Millisecond) // the late answers come into the capture
 	})
-	every(t, variants, cause.Resting, "a lab; the servers were silent, and are back while the device leaves them alone", []string{cause.Resting}, "ines", map[string]string{"REST": "1h"}, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.Resting, "a lab; the servers were silent, and are back while the device leaves them alone", []string{diagnose.Resting}, "ines", map[string]string{"REST": "1h"}, func(s *studio, v variant, n int) {
 		s.set(forDevice(v, both(v, []string{"silent", "closed"}[n%2]))...)
 		enter(s, v)
 		s.lift()
@@ -81,16 +81,16 @@ func casesOfServers(t *testing.T) {
 		enter(s, v)
 	})
 	book := map[string]string{"DIRECTORIES": "[d1]"}
-	for name, fault := range map[string]string{cause.DirectoryDown: "silent", cause.DirectoryRefusesUs: "key-differs"} {
+	for name, fault := range map[string]string{diagnose.DirectoryDown: "silent", diagnose.DirectoryRefusesUs: "key-differs"} {
 		every(t, variants, name, "a lab; the directory is "+fault, []string{name}, "ebba", book, func(s *studio, v variant, n int) {
-			if name == cause.DirectoryDown && n%2 == 1 {
+			if name == diagnose.DirectoryDown && n%2 == 1 {
 				fault = "error"
 			}
 			s.set("d1 " + fault)
 			s.login(v.device, v.way, "ebba", "")
 		})
 	}
-	every(t, variants, cause.DirectoryNoEntry, "a lab; a name that the directory does not know", []string{cause.DirectoryNoEntry}, "stranger", book, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.DirectoryNoEntry, "a lab; a name that the directory does not know", []string{diagnose.DirectoryNoEntry}, "stranger", book, func(s *studio, v variant, n int) {
 		s.login(v.device, v.way, "stranger", "")
 	})
 }
@@ -103,53 +103,53 @@ func casesOfPeople(t *testing.T) {
 			s.login(v.device, v.way, person, password)
 		})
 	}
-	refused(cause.WrongPassword, "a lab; a wrong password", "ines", "wrong", nil, variants)
-	refused(cause.UnknownPerson, "a lab; a name with a typing slip", "inse", "", nil, variants)
-	refused(cause.DisabledOrExpired, "a lab; somebody who is disabled", "odd", "", nil, variants[:2])
-	refused(cause.DisabledOrExpired+"/until", "a lab; somebody whose time is over", "late", "", nil, variants[2:])
-	refused(cause.NoGrant, "a lab; nobody grants this person anything", "alone", "", nil, variants[:2])
-	refused(cause.NoGrant+"/where", "a lab; the grant is for another place", "tobin", "", map[string]string{"GRANT": "where: {place: [office]},"}, variants[2:])
-	refused(cause.LocalWhileServerAnswers, "a lab; the local account while servers answer", "keeper", "", nil, variants)
-	refused(cause.SecondFactor, "a lab; the code is asked for and not given", "coded", "", nil, variants)
-	refused(cause.SecondFactor+"/wrong", "a lab; a wrong code right after the password", "coded", rightPassword+"000000", nil, variants[:2])
+	refused(diagnose.WrongPassword, "a lab; a wrong password", "ines", "wrong", nil, variants)
+	refused(diagnose.UnknownPerson, "a lab; a name with a typing slip", "inse", "", nil, variants)
+	refused(diagnose.DisabledOrExpired, "a lab; somebody who is disabled", "odd", "", nil, variants[:2])
+	refused(diagnose.DisabledOrExpired+"/until", "a lab; somebody whose time is over", "late", "", nil, variants[2:])
+	refused(diagnose.NoGrant, "a lab; nobody grants this person anything", "alone", "", nil, variants[:2])
+	refused(diagnose.NoGrant+"/where", "a lab; the grant is for another place", "tobin", "", map[string]string{"GRANT": "where: {place: [office]},"}, variants[2:])
+	refused(diagnose.LocalWhileServerAnswers, "a lab; the local account while servers answer", "keeper", "", nil, variants)
+	refused(diagnose.SecondFactor, "a lab; the code is asked for and not given", "coded", "", nil, variants)
+	refused(diagnose.SecondFactor+"/wrong", "a lab; a wrong code right after the password", "coded", rightPassword+"000000", nil, variants[:2])
 	for n, form := range []string{"{radius: chap, tacacs: chap}", "{radius: mschapv2, tacacs: mschapv2}"} {
-		refused(fmt.Sprintf("%s/%d", cause.PasswordForm, n), "a lab; the device sends "+form+", and the password is a hash", "ines", "", map[string]string{"TRAITS": ", password-as: " + form}, variants[n:n+2])
+		refused(fmt.Sprintf("%s/%d", diagnose.PasswordForm, n), "a lab; the device sends "+form+", and the password is a hash", "ines", "", map[string]string{"TRAITS": ", password-as: " + form}, variants[n:n+2])
 	}
-	every(t, overTCP, cause.CommandRefused, "a lab; a command that the role refuses", []string{cause.CommandRefused}, "tobin", nil, func(s *studio, v variant, n int) {
+	every(t, overTCP, diagnose.CommandRefused, "a lab; a command that the role refuses", []string{diagnose.CommandRefused}, "tobin", nil, func(s *studio, v variant, n int) {
 		s.login(v.device, v.way, "tobin", "", "look counters")
 	})
 }
 
 func casesOfDesign(t *testing.T) {
-	every(t, overTCP, cause.CommandStuck, "a lab; commands are asked of servers alone, and these are silent", []string{cause.CommandStuck}, "keeper", map[string]string{"TC": "[group tac]"}, func(s *studio, v variant, n int) {
+	every(t, overTCP, diagnose.CommandStuck, "a lab; commands are asked of servers alone, and these are silent", []string{diagnose.CommandStuck}, "keeper", map[string]string{"TC": "[group tac]"}, func(s *studio, v variant, n int) {
 		s.set("t1 silent", "t2 silent")
 		s.login(v.device, v.way, "keeper", "", "look session")
 	})
-	every(t, variants, cause.FallbackUsed, "a lab; the local account while servers are away", []string{cause.FallbackUsed}, "keeper", nil, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.FallbackUsed, "a lab; the local account while servers are away", []string{diagnose.FallbackUsed}, "keeper", nil, func(s *studio, v variant, n int) {
 		s.set(both(v, []string{"silent", "closed"}[n%2])...)
 		s.login(v.device, v.way, "keeper", "")
 	})
-	every(t, variants, cause.NoFallback, "a lab; the list ends with servers, and these are away", []string{cause.Unreachable, cause.NoFallback}, "ines", map[string]string{"TL": "[group tac]", "RL": "[group rad]"}, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.NoFallback, "a lab; the list ends with servers, and these are away", []string{diagnose.Unreachable, diagnose.NoFallback}, "ines", map[string]string{"TL": "[group tac]", "RL": "[group rad]"}, func(s *studio, v variant, n int) {
 		s.set(both(v, "silent")...)
 		s.login(v.device, v.way, "ines", "")
 	})
-	every(t, overTCP, cause.SessionRefused, "a lab; the session is asked of servers alone, and these are away for the local account", []string{cause.Unreachable, cause.SessionRefused}, "keeper", map[string]string{"TS": "[group tac]"}, func(s *studio, v variant, n int) {
+	every(t, overTCP, diagnose.SessionRefused, "a lab; the session is asked of servers alone, and these are away for the local account", []string{diagnose.Unreachable, diagnose.SessionRefused}, "keeper", map[string]string{"TS": "[group tac]"}, func(s *studio, v variant, n int) {
 		s.set("t1 silent", "t2 silent")
 		s.login(v.device, v.way, "keeper", "")
 	})
-	every(t, overTCP[:3], cause.NoRights, "a lab; no session is asked for, so the level is 1", []string{cause.NoRights}, "ines", map[string]string{"SWSESSION": ""}, func(s *studio, v variant, n int) {
+	every(t, overTCP[:3], diagnose.NoRights, "a lab; no session is asked for, so the level is 1", []string{diagnose.NoRights}, "ines", map[string]string{"SWSESSION": ""}, func(s *studio, v variant, n int) {
 		s.login(v.device, v.way, "ines", "")
 	})
 	template := map[string]string{"TRAITS": ", account-from: Filter-Id", "ROLE": ", account: nobody-here"}
-	every(t, radiuses, cause.TemplateMissing, "a lab; the role names a local account that is not on the device", []string{cause.TemplateMissing}, "ines", template, func(s *studio, v variant, n int) {
+	every(t, radiuses, diagnose.TemplateMissing, "a lab; the role names a local account that is not on the device", []string{diagnose.TemplateMissing}, "ines", template, func(s *studio, v variant, n int) {
 		s.login(v.device, v.way, "ines", "")
 	})
 	for n, v := range variants {
 		lists := map[string]string{"TL": "[local]", "RL": "[local]"}
-		c := aCase{Causes: []string{cause.WrongList}, How: "a lab whose device asks no server at all; the site says that it does", Device: v.device, Way: v.way, Person: "keeper", Held: n == 1}
-		record(t, named(cause.WrongList, n, v), c, lists, map[string]string{}, func(s *studio) { s.login(v.device, v.way, "keeper", "wrong") })
+		c := aCase{Causes: []string{diagnose.WrongList}, How: "a lab whose device asks no server at all; the site says that it does", Device: v.device, Way: v.way, Person: "keeper", Held: n == 1}
+		record(t, named(diagnose.WrongList, n, v), c, lists, map[string]string{}, func(s *studio) { s.login(v.device, v.way, "keeper", "wrong") })
 	}
-	every(t, variants, cause.TooSlow+"-patience", "a lab; the way in gives up before the lists end", []string{cause.Unreachable, cause.TooSlow}, "keeper", map[string]string{"TRAITS": ", login-window: 300ms"}, func(s *studio, v variant, n int) {
+	every(t, variants, diagnose.TooSlow+"-patience", "a lab; the way in gives up before the lists end", []string{diagnose.Unreachable, diagnose.TooSlow}, "keeper", map[string]string{"TRAITS": ", login-window: 300ms"}, func(s *studio, v variant, n int) {
 		s.set(both(v, "silent")...)
 		s.login(v.device, v.way, "keeper", "")
 	})

@@ -9,7 +9,7 @@ import (
 	"io"
 	"os"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/listen"
 	"mellowgate/internal/live/state"
 	"mellowgate/internal/live/vault"
@@ -30,14 +30,14 @@ func (f Files) None() bool { return f == Files{} }
 
 // Read reads the files. Lines that are damaged are passed over, and said in the
 // notes.
-func (f Files) Read(in io.Reader, d listen.Directory) (e cause.Evidence, notes []string, err error) {
-	if e.Events, notes, err = named[cause.Event](f.Events, notes); err != nil {
+func (f Files) Read(in io.Reader, d listen.Directory) (e evidence.Evidence, notes []string, err error) {
+	if e.Events, notes, err = named[evidence.Event](f.Events, notes); err != nil {
 		return e, notes, err
 	}
-	if e.Traces, notes, err = named[cause.Trace](f.Trace, notes); err != nil {
+	if e.Traces, notes, err = named[evidence.Trace](f.Trace, notes); err != nil {
 		return e, notes, err
 	}
-	if e.Log, notes, err = named[cause.LogLine](f.Log, notes); err != nil {
+	if e.Log, notes, err = named[evidence.LogLine](f.Log, notes); err != nil {
 		return e, notes, err
 	}
 	if f.Counters != "" {
@@ -87,7 +87,7 @@ const mostExchanges = 200000
 
 // Exchanges reads a capture. A capture that ends in the middle gives what it
 // has, and a note.
-func Exchanges(in io.Reader, name string, d listen.Directory) (all []cause.Exchange, note string, err error) {
+func Exchanges(in io.Reader, name string, d listen.Directory) (all []evidence.Exchange, note string, err error) {
 	source, err := capture.Open(in)
 	if err != nil {
 		return nil, "", fmt.Errorf("%s: %w", name, err)
@@ -97,7 +97,7 @@ func Exchanges(in io.Reader, name string, d listen.Directory) (all []cause.Excha
 }
 
 // Listened reads exchanges from a source of packets until it ends.
-func Listened(source capture.Source, name string, d listen.Directory) (all []cause.Exchange, note string) {
+func Listened(source capture.Source, name string, d listen.Directory) (all []evidence.Exchange, note string) {
 	l := listen.New(d, func(x listen.Exchange) {
 		if len(all) >= 2*mostExchanges {
 			all = append(all[:0], all[mostExchanges:]...)
@@ -113,7 +113,7 @@ func Listened(source capture.Source, name string, d listen.Directory) (all []cau
 }
 
 // Folder reads a state folder: all that a lab, or serve, left there.
-func Folder(f *state.Folder, d listen.Directory) (cause.Evidence, []string, error) {
+func Folder(f *state.Folder, d listen.Directory) (evidence.Evidence, []string, error) {
 	e, notes, err := f.Evidence()
 	if err != nil {
 		return e, notes, err

@@ -11,7 +11,7 @@ import (
 	"syscall"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
@@ -22,13 +22,13 @@ import (
 // login with a name that nobody has. A refusal of that one proves that key and
 // address are right, without any real password. As is "" where the questions
 // come from this host and not from the device.
-func Probe(ctx context.Context, t asker.Target, as string) []cause.Probe {
+func Probe(ctx context.Context, t asker.Target, as string) []evidence.Probe {
 	p := prober{ctx, t, as, nil}
 	switch {
 	case t.Server.Protocol == site.RADIUS && !t.Server.TLS:
-		p.status(cause.ProbeStatus, false)
+		p.status(evidence.ProbeStatus, false)
 		if t.Server.Serves(site.RecordSessions) {
-			p.status(cause.ProbeAccountingStatus, true)
+			p.status(evidence.ProbeAccountingStatus, true)
 		}
 	default:
 		p.reach()
@@ -43,11 +43,11 @@ type prober struct {
 	ctx    context.Context
 	target asker.Target
 	as     string
-	found  []cause.Probe
+	found  []evidence.Probe
 }
 
 func (p *prober) say(kind, result, format string, args ...any) {
-	p.found = append(p.found, cause.Probe{Time: time.Now(), Server: p.target.Server.Name, As: p.as, Kind: kind, Result: result, Text: fmt.Sprintf(format, args...)})
+	p.found = append(p.found, evidence.Probe{Time: time.Now(), Server: p.target.Server.Name, As: p.as, Kind: kind, Result: result, Text: fmt.Sprintf(format, args...)})
 }
 
 // reach opens a TCP connection and closes it again.
@@ -64,27 +64,27 @@ func (p *prober) reach() {
 	switch {
 	case err == nil:
 		_ = conn.Close()
-		p.say(cause.ProbeReach, cause.ProbeOpen, "%s takes a connection", at)
+		p.say(evidence.ProbeReach, evidence.ProbeOpen, "%s takes a connection", at)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		p.say(cause.ProbeReach, cause.ProbeClosed, "%s refuses a connection", at)
+		p.say(evidence.ProbeReach, evidence.ProbeClosed, "%s refuses a connection", at)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		p.say(cause.ProbeReach, cause.ProbeNoWay, "there is no way to %s", at)
+		p.say(evidence.ProbeReach, evidence.ProbeNoWay, "there is no way to %s", at)
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		p.say(cause.ProbeReach, cause.ProbeSilent, "%s does not answer within %s", at, p.target.Server.Wait)
+		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s does not answer within %s", at, p.target.Server.Wait)
 	default:
-		p.say(cause.ProbeReach, cause.ProbeSilent, "%s cannot be reached: %v", at, err)
+		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s cannot be reached: %v", at, err)
 	}
 }
 
 // results of replies that are no answer.
-var results = map[walk.Reason]string{walk.Silent: cause.ProbeSilent, walk.Closed: cause.ProbeClosed, walk.KeyDiffers: cause.ProbeUnfit,
-	walk.AskerUnknown: cause.ProbeUnknown, walk.ServerError: cause.ProbeError, walk.Late: cause.ProbeSilent}
+var results = map[walk.Reason]string{walk.Silent: evidence.ProbeSilent, walk.Closed: evidence.ProbeClosed, walk.KeyDiffers: evidence.ProbeUnfit,
+	walk.AskerUnknown: evidence.ProbeUnknown, walk.ServerError: evidence.ProbeError, walk.Late: evidence.ProbeSilent}
 
 func result(r walk.Reply) string {
 	if found, ok := results[r.Reason]; ok {
 		return found
 	}
-	return cause.ProbeSilent
+	return evidence.ProbeSilent
 }
 
 // status asks a RADIUS server whether it is alive (RFC 5997).
@@ -97,7 +97,7 @@ func (p *prober) status(kind string, accounting bool) {
 	}
 	r := x.Try(1)
 	if r.Result == walk.Accepted {
-		p.say(kind, cause.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name, at, port)
+		p.say(kind, evidence.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name, at, port)
 		return
 	}
 	p.say(kind, result(r), "%s at %s, its port for %s: %s", p.target.Server.Name, at, port, r.Message)
@@ -113,11 +113,11 @@ func (p *prober) login() {
 	r := x.Try(1)
 	switch r.Result {
 	case walk.Refused:
-		p.say(cause.ProbeLogin, cause.ProbeRefused, "%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name, p.as)
+		p.say(evidence.ProbeLogin, evidence.ProbeRefused, "%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name, p.as)
 	case walk.Accepted:
-		p.say(cause.ProbeLogin, cause.ProbeRefused, "%s lets in a name that nobody has, asked as %s: that is a fault of its own", p.target.Server.Name, p.as)
+		p.say(evidence.ProbeLogin, evidence.ProbeRefused, "%s lets in a name that nobody has, asked as %s: that is a fault of its own", p.target.Server.Name, p.as)
 	default:
-		p.say(cause.ProbeLogin, result(r), "%s gives no answer to a name that nobody has, asked as %s: %s", p.target.Server.Name, p.as, r.Message)
+		p.say(evidence.ProbeLogin, result(r), "%s gives no answer to a name that nobody has, asked as %s: %s", p.target.Server.Name, p.as, r.Message)
 	}
 }
 

@@ -12,7 +12,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/listen"
 	"mellowgate/internal/live/state"
@@ -20,18 +21,18 @@ import (
 
 // refusals are causes that only servers' events, or the site, tell apart: to
 // packets, logs and traces all are an authentic no.
-var refusals = []string{cause.WrongPassword, cause.UnknownPerson, cause.DisabledOrExpired, cause.SecondFactor, cause.NoGrant, cause.PasswordForm, cause.DirectoryNoEntry, cause.LocalWhileServerAnswers}
+var refusals = []string{diagnose.WrongPassword, diagnose.UnknownPerson, diagnose.DisabledOrExpired, diagnose.SecondFactor, diagnose.NoGrant, diagnose.PasswordForm, diagnose.DirectoryNoEntry, diagnose.LocalWhileServerAnswers}
 
 // silences are causes that look alike to who sees only that nothing comes back.
-var silences = []string{cause.Unreachable, cause.ServerOff, cause.KeyDiffers, cause.AskerUnknown, cause.WrongPort, cause.TooSlow, cause.DirectoryDown, cause.DirectoryRefusesUs,
-	cause.ServerSaysError, cause.Resting, cause.MixedProtocol}
+var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDiffers, diagnose.AskerUnknown, diagnose.WrongPort, diagnose.TooSlow, diagnose.DirectoryDown, diagnose.DirectoryRefusesUs,
+	diagnose.ServerSaysError, diagnose.Resting, diagnose.MixedProtocol}
 
 // A device's own refusal looks the same whether its list is the one meant or not,
 // and who got in by the local account shows in nothing but the device's notes.
 
 // alike tells whether one kind of evidence alone cannot tell two causes apart.
 func alike(want, got string) bool {
-	for _, class := range [][]string{refusals, silences, {cause.AccountingPort, cause.RecordNotKept, cause.ServerSaysError, cause.Unreachable, cause.ServerOff}, {cause.CommandStuck, cause.FallbackUsed, cause.Unreachable, cause.ServerOff}, {cause.WrongList, cause.WrongPassword}} {
+	for _, class := range [][]string{refusals, silences, {diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.CommandStuck, diagnose.FallbackUsed, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.WrongList, diagnose.WrongPassword}} {
 		if slices.Contains(class, want) && slices.Contains(class, got) {
 			return true
 		}
@@ -52,7 +53,7 @@ const (
 	grades
 )
 
-func gradeOf(want []string, v cause.Verdict, single bool) grade {
+func gradeOf(want []string, v diagnose.Verdict, single bool) grade {
 	var got []string
 	for _, c := range v.Causes {
 		got = append(got, c.Cause)
@@ -60,11 +61,11 @@ func gradeOf(want []string, v cause.Verdict, single bool) grade {
 	switch {
 	case len(want) == 0 && len(got) == 0:
 		return first
-	case len(want) == 0 && got[0] == cause.NotKnown:
+	case len(want) == 0 && got[0] == diagnose.NotKnown:
 		return unsure
 	case len(want) == 0:
 		return alarm
-	case len(got) == 0 || got[0] == cause.NotKnown:
+	case len(got) == 0 || got[0] == diagnose.NotKnown:
 		return unsure
 	case got[0] == want[0] && (single || !slices.ContainsFunc(want, func(w string) bool { return !slices.Contains(got, w) })):
 		return first
@@ -77,7 +78,7 @@ func gradeOf(want []string, v cause.Verdict, single bool) grade {
 }
 
 // loadCase reads a case: its evidence, and what is to come out.
-func loadCase(t *testing.T, dir string) (aCase, cause.Evidence) {
+func loadCase(t *testing.T, dir string) (aCase, evidence.Evidence) {
 	var c aCase
 	text, err := os.ReadFile(filepath.Join(dir, "case.json"))
 	require.NoError(t, err)
@@ -101,19 +102,19 @@ func loadCase(t *testing.T, dir string) (aCase, cause.Evidence) {
 // kinds are the parts of the evidence that are tried, each with what it keeps.
 var kinds = []struct {
 	name string
-	keep func(cause.Evidence) cause.Evidence
+	keep func(evidence.Evidence) evidence.Evidence
 }{
-	{"all", func(e cause.Evidence) cause.Evidence { return e }},
-	{"trace", func(e cause.Evidence) cause.Evidence { return cause.Evidence{Traces: e.Traces} }},
-	{"events", func(e cause.Evidence) cause.Evidence { return cause.Evidence{Events: e.Events} }},
-	{"capture", func(e cause.Evidence) cause.Evidence { return cause.Evidence{Exchanges: e.Exchanges} }},
-	{"log", func(e cause.Evidence) cause.Evidence { return cause.Evidence{Log: e.Log} }},
-	{"counters", func(e cause.Evidence) cause.Evidence { return cause.Evidence{Counts: e.Counts, Now: e.Now} }},
-	{"device+site", func(e cause.Evidence) cause.Evidence {
-		return cause.Evidence{Traces: e.Traces, Log: e.Log, Counts: e.Counts, Site: e.Site, Keys: e.Keys}
+	{"all", func(e evidence.Evidence) evidence.Evidence { return e }},
+	{"trace", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Traces: e.Traces} }},
+	{"events", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Events: e.Events} }},
+	{"capture", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Exchanges: e.Exchanges} }},
+	{"log", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Log: e.Log} }},
+	{"counters", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Counts: e.Counts, Now: e.Now} }},
+	{"device+site", func(e evidence.Evidence) evidence.Evidence {
+		return evidence.Evidence{Traces: e.Traces, Log: e.Log, Counts: e.Counts, Site: e.Site, Keys: e.Keys}
 	}},
-	{"capture+site", func(e cause.Evidence) cause.Evidence {
-		return cause.Evidence{Exchanges: e.Exchanges, Site: e.Site, Keys: e.Keys}
+	{"capture+site", func(e evidence.Evidence) evidence.Evidence {
+		return evidence.Evidence{Exchanges: e.Exchanges, Site: e.Site, Keys: e.Keys}
 	}},
 }
 
@@ -146,7 +147,7 @@ func TestScore(t *testing.T) {
 			if !present(have) {
 				continue
 			}
-			v := cause.Explain(have, cause.Symptom{Device: c.Device, Person: c.Person})
+			v := diagnose.Explain(have, diagnose.Symptom{Device: c.Device, Person: c.Person})
 			g := gradeOf(c.Causes, v, k.name != "all")
 			count(what, k.name, g)
 			part := "ALL tuned"
@@ -206,6 +207,6 @@ func TestScore(t *testing.T) {
 	}
 }
 
-func present(e cause.Evidence) bool {
+func present(e evidence.Evidence) bool {
 	return len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log)+len(e.Counts) > 0
 }

@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/lab"
@@ -60,17 +60,17 @@ func TestSurprises(t *testing.T) {
 		fault := faults[r.IntN(len(faults))]
 		switch fault {
 		case "password":
-			secret, want = "wrong", cause.WrongPassword
+			secret, want = "wrong", diagnose.WrongPassword
 		case "unknown":
-			person, want = "ines.mrash", cause.UnknownPerson
+			person, want = "ines.mrash", diagnose.UnknownPerson
 		case "disabled":
-			person, secret, want = "odd.larsen", password("odd.larsen"), cause.DisabledOrExpired
+			person, secret, want = "odd.larsen", password("odd.larsen"), diagnose.DisabledOrExpired
 		case "local":
-			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), cause.LocalWhileServerAnswers
+			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), diagnose.LocalWhileServerAnswers
 		case "grant":
-			person, secret, want, way = "wren.auditor", password("wren.auditor"), cause.NoGrant, site.Console
+			person, secret, want, way = "wren.auditor", password("wren.auditor"), diagnose.NoGrant, site.Console
 		case "fallback":
-			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), cause.FallbackUsed
+			person, secret, want = d.Accounts[0].Name, password(d.Accounts[0].Name), diagnose.FallbackUsed
 			for _, v := range servers {
 				v0, err := lab.ParseFault(s, v.Name+" silent for "+d.Name)
 				require.NoError(t, err)
@@ -78,7 +78,7 @@ func TestSurprises(t *testing.T) {
 			}
 		case "well":
 		default:
-			want = map[string]string{"key-differs": cause.KeyDiffers, "asker-unknown": cause.AskerUnknown, "closed": cause.ServerOff, "silent": cause.Unreachable, "slow 900ms": cause.TooSlow}[fault]
+			want = map[string]string{"key-differs": diagnose.KeyDiffers, "asker-unknown": diagnose.AskerUnknown, "closed": diagnose.ServerOff, "silent": diagnose.Unreachable, "slow 900ms": diagnose.TooSlow}[fault]
 			for _, v := range servers {
 				f, err := lab.ParseFault(s, v.Name+" "+fault+" for "+d.Name)
 				require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestSurprises(t *testing.T) {
 		require.NoError(t, err)
 		e = e.After(before)
 		e.Site, e.Keys = s, keys
-		verdict := cause.Explain(e, cause.Symptom{Device: d.Name, Person: person})
+		verdict := diagnose.Explain(e, diagnose.Symptom{Device: d.Name, Person: person})
 		got := ""
 		if len(verdict.Causes) > 0 {
 			got = verdict.Causes[0].Cause

@@ -9,7 +9,7 @@ import (
 	"log/slog"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // Forms of a log.
@@ -56,7 +56,7 @@ func (j *Journal) Say(text string) {
 }
 
 // Event tells one decision, or what was dropped.
-func (j *Journal) Event(e cause.Event) {
+func (j *Journal) Event(e evidence.Event) {
 	if j.log != nil {
 		attributes := attributesOf(e)
 		j.log.LogAttrs(context.Background(), levels[e.Answer], "event", attributes...)
@@ -67,11 +67,11 @@ func (j *Journal) Event(e cause.Event) {
 }
 
 // levels is how grave an answer is in a log; 0 is Info.
-var levels = map[string]slog.Level{cause.Refuse: slog.LevelWarn, cause.Dropped: slog.LevelWarn, cause.Failed: slog.LevelError}
+var levels = map[string]slog.Level{evidence.Refuse: slog.LevelWarn, evidence.Dropped: slog.LevelWarn, evidence.Failed: slog.LevelError}
 
 // attributesOf gives the fields of an event that say something, in the order of
 // its JSON form, without its time.
-func attributesOf(e cause.Event) []slog.Attr {
+func attributesOf(e evidence.Event) []slog.Attr {
 	var all []slog.Attr
 	for _, f := range []struct{ name, value string }{{"server", e.Server}, {"protocol", e.Protocol}, {"client", e.Client}, {"device", e.Device}, {"access", e.Access},
 		{"person", e.Person}, {"question", e.Question}, {"command", e.Command}, {"answer", e.Answer}, {"reason", e.Reason}, {"text", e.Text}, {"place", e.Place},

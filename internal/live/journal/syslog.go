@@ -11,7 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 )
 
@@ -41,7 +41,7 @@ const (
 )
 
 // severities of events by their answer; the rest is info.
-var severities = map[string]int{cause.Failed: failed, cause.Dropped: warning, cause.Refuse: notice}
+var severities = map[string]int{evidence.Failed: failed, evidence.Dropped: warning, evidence.Refuse: notice}
 
 const (
 	mostQueued   = 4096
@@ -67,7 +67,7 @@ func (s *Syslog) Close() {
 	<-s.ended
 }
 
-func (s *Syslog) event(e cause.Event) {
+func (s *Syslog) event(e evidence.Event) {
 	severity, known := severities[e.Answer]
 	if !known {
 		severity = info

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/login"
@@ -29,7 +29,7 @@ func (r *rig) cause() string {
 	e, _, err := r.state.Evidence()
 	require.NoError(r.t, err)
 	e.Site, e.Keys = r.site, r.keys
-	v := cause.Explain(e, cause.Symptom{Person: person, Access: site.SSH})
+	v := diagnose.Explain(e, diagnose.Symptom{Person: person, Access: site.SSH})
 	require.True(r.t, v.Found)
 	if v.Healthy {
 		return ""
@@ -54,12 +54,12 @@ func takenAway(t *testing.T, security string) {
 	require.Equal(t, login.In, seen.Outcome, security)
 	require.Equal(t, 1, seen.Level)
 	require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "wrong").Outcome)
-	require.Equal(t, cause.WrongPassword, r.cause())
+	require.Equal(t, diagnose.WrongPassword, r.cause())
 	if security != "start" {
 		return
 	}
-	for fault, want := range map[string]string{"dunlin silent": cause.DirectoryDown, "dunlin closed": cause.DirectoryDown,
-		"dunlin error": cause.DirectoryDown, "dunlin key-differs": cause.DirectoryRefusesUs, "dunlin slow 5s": cause.DirectoryDown} {
+	for fault, want := range map[string]string{"dunlin silent": diagnose.DirectoryDown, "dunlin closed": diagnose.DirectoryDown,
+		"dunlin error": diagnose.DirectoryDown, "dunlin key-differs": diagnose.DirectoryRefusesUs, "dunlin slow 5s": diagnose.DirectoryDown} {
 		lift := r.set(fault)
 		require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
 		require.Equal(t, want, r.cause(), fault)

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
@@ -27,7 +27,7 @@ type Extra struct {
 
 // Extra makes the nth stand-in of a device, entered by one way; n is below
 // Config.Extras, and no two live at the same time.
-func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(cause.Trace)) (*Extra, error) {
+func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(evidence.Trace)) (*Extra, error) {
 	e := &Extra{lab: l, device: d, from: l.at.extras[d][n]}
 	targets, err := l.reaches(d, e.from)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory/played"
@@ -171,7 +171,7 @@ func (l *Lab) Set(f Fault) {
 	})
 	l.faults = append(l.faults, f)
 	l.apply(f, true)
-	l.config.State.Event(cause.Event{Time: l.now(), Question: cause.FaultQuestion, Answer: "set", Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: "set", Text: f.String()})
 }
 
 // Lift ends a fault. It is false when there is none like it.
@@ -184,7 +184,7 @@ func (l *Lab) Lift(f Fault) bool {
 	}
 	l.faults = slices.Delete(l.faults, i, i+1)
 	l.apply(f, false)
-	l.config.State.Event(cause.Event{Time: l.now(), Question: cause.FaultQuestion, Answer: "lifted", Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: "lifted", Text: f.String()})
 	return true
 }
 

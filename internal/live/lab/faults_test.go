@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
@@ -17,7 +17,7 @@ import (
 )
 
 // triesOf gives what came of each try of a login: server and reason.
-func triesOf(t cause.Trace) []string {
+func triesOf(t evidence.Trace) []string {
 	var all []string
 	for _, s := range t.Steps {
 		for _, try := range s.Tries {
@@ -76,7 +76,7 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 	require.NoError(t, err)
 	said := map[string]int{}
 	for _, e := range e.Events {
-		if e.Question == cause.FaultQuestion {
+		if e.Question == evidence.FaultQuestion {
 			said[e.Answer]++
 		}
 	}

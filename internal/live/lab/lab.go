@@ -21,7 +21,8 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/directory/played"
@@ -30,7 +31,6 @@ import (
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
 	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/words"
 )
 
 // Config is what a lab works from. Site, Keys and State are needed.
@@ -162,7 +162,7 @@ func (l *Lab) servers() (targets map[*site.Server]asker.Target, err error) {
 			}
 			place = got
 		}
-		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: words.Of(l.config.Site)}
+		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: attributes.Of(l.config.Site)}
 		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run || s.Protocol == site.LDAP))
 	}
 	return targets, nil
@@ -261,7 +261,7 @@ func (l *Lab) standIns() error {
 			return err
 		}
 		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
-			Log: l.config.State.Log, Counted: func(all []cause.Count) { l.config.State.Counters(d.Name, all) }, From: l.at.from(d)})
+			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) }, From: l.at.from(d)})
 		l.devices[d] = device
 		device.Started()
 		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),

@@ -18,7 +18,8 @@ import (
 	"go.uber.org/goleak"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -91,7 +92,7 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 			require.NoError(r.t, err)
 			ends := 0
 			for _, t := range e.Traces {
-				if t.Kind == cause.TraceGoodbye {
+				if t.Kind == evidence.TraceGoodbye {
 					ends++
 				}
 			}
@@ -136,7 +137,7 @@ func triesForeseen(steps []walk.Step) []string {
 }
 
 // triesDone gives what the device did, in the form of triesForeseen.
-func triesDone(steps []cause.TraceStep) []string {
+func triesDone(steps []evidence.TraceStep) []string {
 	all := []string{}
 	for _, s := range steps {
 		for _, t := range s.Tries {
@@ -147,13 +148,13 @@ func triesDone(steps []cause.TraceStep) []string {
 }
 
 // newest gives the newest trace of a login on a device.
-func (r *rig) newest(device string) cause.Trace {
+func (r *rig) newest(device string) evidence.Trace {
 	e, notes, err := r.state.Evidence()
 	require.NoError(r.t, err)
 	require.Empty(r.t, notes)
-	var found cause.Trace
+	var found evidence.Trace
 	for _, t := range e.Traces {
-		if t.Device == device && t.Kind == cause.TraceLogin && !t.Time.Before(found.Time) {
+		if t.Device == device && t.Kind == evidence.TraceLogin && !t.Time.Before(found.Time) {
 			found = t
 		}
 	}
@@ -173,7 +174,7 @@ func (r *rig) why(device, person string) []string {
 	e, _, err := r.state.Evidence()
 	require.NoError(r.t, err)
 	e.Site = r.site
-	v := cause.Explain(e, cause.Symptom{Device: device, Person: person})
+	v := diagnose.Explain(e, diagnose.Symptom{Device: device, Person: person})
 	require.True(r.t, v.Found)
 	names := []string{}
 	for _, c := range v.Causes {

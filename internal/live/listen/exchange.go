@@ -8,24 +8,24 @@ import (
 	"slices"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/words"
 	"mellowgate/internal/wire/radius"
 )
 
 // Exchange is one question and what became of it.
-type Exchange = cause.Exchange
+type Exchange = evidence.Exchange
 
 // NameValue is an attribute or an argument in readable form.
-type NameValue = cause.NameValue
+type NameValue = evidence.NameValue
 
 // Words for Exchange.Key.
 const (
-	KeyFits    = cause.KeyFits
-	KeyDiffers = cause.KeyUnfit
-	KeyUnknown = cause.KeyUnknown
+	KeyFits    = evidence.KeyFits
+	KeyDiffers = evidence.KeyUnfit
+	KeyUnknown = evidence.KeyUnknown
 )
 
 // Directory knows who is where, and the keys. The zero value knows only the
@@ -57,7 +57,7 @@ type port struct {
 
 // Designed is the directory of a site on its own addresses.
 func Designed(s *site.Site, keys site.Keys) Directory {
-	d := Directory{site: s, hosts: map[netip.Addr]*site.Server{}, servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: words.Of(s)}
+	d := Directory{site: s, hosts: map[netip.Addr]*site.Server{}, servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: attributes.Of(s)}
 	for _, v := range s.Servers {
 		if a, err := netip.ParseAddr(v.Address); err == nil {
 			d.server(v, a, v.Port, v.AuthenticationPort, v.AccountingPort)
@@ -156,13 +156,13 @@ func (d Directory) stranger(e *Exchange, client netip.AddrPort, p port) {
 		return
 	}
 	if p.strange {
-		mark(e, cause.MarkNoServer, p.server.Name+" does not listen on this port")
+		mark(e, evidence.MarkNoServer, p.server.Name+" does not listen on this port")
 		if at := netip.MustParseAddrPort(e.ServerAddress).Port(); at == 1645 || at == 1646 {
-			mark(e, cause.MarkLegacyPort, "this is a port of the older pair, 1645 and 1646")
+			mark(e, evidence.MarkLegacyPort, "this is a port of the older pair, 1645 and 1646")
 		}
 	}
 	if e.Device == "" && !p.tls && !slices.ContainsFunc(d.site.Clients, func(c *site.Client) bool { return c.Covers(client.Addr(), p.server) }) {
-		mark(e, cause.MarkUnknownAsker, "no device of the site has this address")
+		mark(e, evidence.MarkUnknownAsker, "no device of the site has this address")
 	}
 }
 

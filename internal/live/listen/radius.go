@@ -6,7 +6,7 @@ import (
 	"net/netip"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
@@ -90,7 +90,7 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 		if e.Answer, e.Question = "unreadable", "login"; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
 			e.Question = "record-sessions"
 		}
-		mark(e, cause.MarkMalformed, "the request is malformed: "+err.Error())
+		mark(e, evidence.MarkMalformed, "the request is malformed: "+err.Error())
 		l.emit(*e)
 		return
 	}
@@ -100,13 +100,13 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 			before.e.Retransmissions++
 			return
 		}
-		mark(before.e, cause.MarkReused, "its identifier was used again before an answer")
+		mark(before.e, evidence.MarkReused, "its identifier was used again before an answer")
 		l.finish(before)
 	}
 	e := l.directory.exchange(at, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
 	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS || p.server != nil && p.server.Protocol != site.RADIUS {
-		mark(e, cause.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.server.Protocol))
+		mark(e, evidence.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.server.Protocol))
 	} else {
 		l.directory.stranger(e, client, p)
 	}
@@ -189,7 +189,7 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 	if err != nil {
 		for k, w := range l.pairs.waiting { // it stays without an answer, as for the device
 			if k.client == client && k.server == server && len(b) > 1 && k.id == b[1] {
-				mark(w.e, cause.MarkMalformed, "an answer came that is malformed: "+err.Error())
+				mark(w.e, evidence.MarkMalformed, "an answer came that is malformed: "+err.Error())
 			}
 		}
 		return
@@ -203,23 +203,23 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		e.Answer, e.Response = answerOf(packet), l.attributes(packet)
 		remark(e, "an answer whose request is not in the capture, or was answered before")
 		if _, before := l.pairs.answered[pairKey{client, server, packet.ID}]; before {
-			mark(e, cause.MarkStray, "its request had another answer before")
+			mark(e, evidence.MarkStray, "its request had another answer before")
 		}
 		l.emit(*e)
 		return
 	}
 	if key, known := l.directory.key(p); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
-		mark(w.e, cause.MarkUnverified, "an answer came whose authenticator does not verify")
+		mark(w.e, evidence.MarkUnverified, "an answer came whose authenticator does not verify")
 		w.unverified = true
 		return // a device drops it, and goes on waiting
 	} else if known {
 		w.e.Key = KeyFits
 		if w.unverified {
-			mark(w.e, cause.MarkForged, "another one does verify: the first was forged or stale")
+			mark(w.e, evidence.MarkForged, "another one does verify: the first was forged or stale")
 		}
 	}
 	if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
-		mark(w.e, cause.MarkLate, fmt.Sprintf("the answer came after %.1f s, and the site lets askers wait %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
+		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and the site lets askers wait %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
 	}
 	if len(l.pairs.answered) >= mostAnswered {
 		clear(l.pairs.answered)
@@ -276,9 +276,9 @@ func (l *Listener) Unreachable(_ time.Time, from, to netip.AddrPort, udp bool, w
 	}
 	for k, w := range l.pairs.waiting {
 		if k.client == from && k.server == to {
-			word := cause.MarkNoWay
+			word := evidence.MarkNoWay
 			if why == "port unreachable" {
-				word = cause.MarkPortClosed
+				word = evidence.MarkPortClosed
 			}
 			mark(w.e, word, "ICMP says: "+why)
 		}

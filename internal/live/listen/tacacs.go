@@ -8,7 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/tacacs"
@@ -72,9 +72,9 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 			e.Protocol, e.Question, e.Answer = "tls", "connect", "unreadable"
 			switch {
 			case !v.port.tls:
-				mark(e, cause.MarkTLSOnClear, "TLS on a port for clear text")
+				mark(e, evidence.MarkTLSOnClear, "TLS on a port for clear text")
 			case b[0] != 0x16:
-				mark(e, cause.MarkClearOnTLS, "clear text on a port for TLS")
+				mark(e, evidence.MarkClearOnTLS, "clear text on a port for TLS")
 			}
 			l.emit(*e)
 			return
@@ -83,7 +83,7 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 			e := l.directory.exchange(at, v.client, v.server, v.port)
 			v.tls = true // and nothing of it is read
 			e.Question, e.Answer = "connect", "unreadable"
-			mark(e, cause.MarkMixed, "a TCP connection, and "+v.port.server.Name+" takes RADIUS over UDP on this port")
+			mark(e, evidence.MarkMixed, "a TCP connection, and "+v.port.server.Name+" takes RADIUS over UDP on this port")
 			l.emit(*e)
 			return
 		}
@@ -126,7 +126,7 @@ func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
 		return len(b) > 1
 	case errors.Is(err, tacacs.ErrClear):
 		v.buffers[side] = nil
-		l.unreadable(at, v, h, cause.MarkClearBody, "a body in clear, which section 4.5 of RFC 8907 refuses")
+		l.unreadable(at, v, h, evidence.MarkClearBody, "a body in clear, which section 4.5 of RFC 8907 refuses")
 		return false
 	case err != nil:
 		return false // not whole yet
@@ -154,7 +154,7 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 		l.directory.stranger(e, v.client, v.port)
 		e.Question = map[tacacs.Type]string{tacacs.Authentication: "login", tacacs.Authorization: "session", tacacs.Accounting: "record-sessions"}[h.Type]
 		if v.joined || h.Sequence != 1 {
-			mark(e, cause.MarkJoined, "the capture joins in the middle")
+			mark(e, evidence.MarkJoined, "the capture joins in the middle")
 		}
 		v.sessions[h.SessionID] = e
 	}
@@ -171,7 +171,7 @@ func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, wo
 // unknownKey follows a session by its headers alone.
 func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 	e := l.session(at, v, h)
-	mark(e, cause.MarkHidden, "the key is not known: give the site")
+	mark(e, evidence.MarkHidden, "the key is not known: give the site")
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
 		e.Answer = "unreadable"
 		l.over(at, v, h, e)
@@ -344,7 +344,7 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	delete(l.conns, *c)
 	for _, e := range v.sessions {
 		e.Seconds = at.Sub(e.Time).Seconds()
-		mark(e, cause.MarkEndedEarly, "the connection ended before the answer")
+		mark(e, evidence.MarkEndedEarly, "the connection ended before the answer")
 		l.emit(*e)
 	}
 	if how == capture.Closed {
@@ -357,11 +357,11 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	delete(l.unreached, *c)
 	switch {
 	case said:
-		mark(e, cause.MarkNoWay, "ICMP says: "+why)
+		mark(e, evidence.MarkNoWay, "ICMP says: "+why)
 	case how == capture.Refused:
-		mark(e, cause.MarkPortClosed, "the port refuses: the service does not run there")
+		mark(e, evidence.MarkPortClosed, "the port refuses: the service does not run there")
 	default:
-		mark(e, cause.MarkNoSynAck, "no answer to the first packet: the way is cut or filtered, or the host is down")
+		mark(e, evidence.MarkNoSynAck, "no answer to the first packet: the way is cut or filtered, or the host is down")
 	}
 	l.emit(*e)
 }

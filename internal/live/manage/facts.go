@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/drift"
-	"mellowgate/internal/wire/yang"
+	"mellowgate/internal/core/yang"
 )
 
 func names(all []yang.Identity) string {

@@ -20,9 +20,9 @@ import (
 	"mellowgate/internal/core/blueprint"
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // Target is a device to manage, and who manages it. All but Timeout is needed.

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // Models are the models that a device announces, of those that we write, and

@@ -9,9 +9,9 @@ import (
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {

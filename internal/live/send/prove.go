@@ -9,8 +9,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
 	"mellowgate/internal/core/drift"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
@@ -31,7 +31,7 @@ type Prover struct {
 	Lab *Lab
 	// Events gives the events since the last call of the servers that run here, and
 	// Ours tells which do; nil where none does.
-	Events func() ([]cause.Event, error)
+	Events func() ([]evidence.Event, error)
 	Ours   func(server string) bool
 }
 

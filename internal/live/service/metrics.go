@@ -12,7 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // Metrics counts what a service answers, and gives it to a monitor over HTTP:
@@ -41,7 +41,7 @@ func (m *Metrics) Waiting(now func() int64) {
 
 // Event counts an event. No name of a person or device becomes a label: there
 // are too many, and a monitor need not know them.
-func (m *Metrics) Event(e cause.Event) {
+func (m *Metrics) Event(e evidence.Event) {
 	m.answers.WithLabelValues(e.Server, e.Protocol, e.Question, e.Answer, e.Reason).Inc()
 }
 

@@ -14,7 +14,7 @@ import (
 	"syscall"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory"
@@ -29,9 +29,9 @@ import (
 // works.
 type Options struct {
 	// Explain is given how each decision came about. Default: nobody asks.
-	Explain func(*site.Site, cause.Event, []rights.Step)
+	Explain func(*site.Site, evidence.Event, []rights.Step)
 	// Event is given every event, beside events.jsonl. Default: nobody.
-	Event func(cause.Event)
+	Event func(evidence.Event)
 	// Passing is for a lab: its records do not wait for the disk itself.
 	Passing bool
 	// Now is the time; default time.Now.
@@ -80,7 +80,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
 		Explain: options.Explain, Now: options.Now,
-		Events: func(e cause.Event) {
+		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)
 			if options.Event != nil {

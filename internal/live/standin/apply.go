@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // applySystem makes the design be as ietf-system and its augmentation say, as

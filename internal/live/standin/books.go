@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
@@ -22,9 +22,9 @@ type books struct {
 	counts   map[countKey]*Count
 	down     map[string]bool // servers that gave no answer to the last question
 	sessions map[int64]*visitor
-	traced   map[string]bool // kinds of trace that are on
-	notes    []Note          // the newest last
-	log      []cause.LogLine // the newest last
+	traced   map[string]bool    // kinds of trace that are on
+	notes    []Note             // the newest last
+	log      []evidence.LogLine // the newest last
 }
 
 // countKey is a server and a kind of question.
@@ -35,7 +35,7 @@ type countKey struct {
 
 // Count is a counter with what makes the mean.
 type Count struct {
-	cause.Count
+	evidence.Count
 	sum time.Duration
 }
 
@@ -64,7 +64,7 @@ func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server, p}
 	c := d.books.counts[k]
 	if c == nil {
-		c = &Count{Count: cause.Count{Device: d.config.Device.Name, Server: server, Question: p.String(), Lost: map[string]int{}}}
+		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.String(), Lost: map[string]int{}}}
 		d.books.counts[k] = c
 	}
 	return c
@@ -131,7 +131,7 @@ func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 }
 
 // Counts gives the counters, by server and kind of question.
-func (d *Device) Counts() []cause.Count {
+func (d *Device) Counts() []evidence.Count {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	keys := slices.SortedFunc(maps.Keys(d.books.counts), func(a, b countKey) int {
@@ -140,7 +140,7 @@ func (d *Device) Counts() []cause.Count {
 		}
 		return int(a.question - b.question)
 	})
-	all := make([]cause.Count, 0, len(keys))
+	all := make([]evidence.Count, 0, len(keys))
 	for _, k := range keys {
 		c := d.books.counts[k].Count
 		c.Lost = maps.Clone(c.Lost)
@@ -189,10 +189,10 @@ func keepLast[T any](all []T, most int) []T {
 
 // logs writes a line of the system log.
 func (d *Device) logs(format string, args ...any) {
-	d.log(cause.LogLine{Text: fmt.Sprintf(format, args...)})
+	d.log(evidence.LogLine{Text: fmt.Sprintf(format, args...)})
 }
 
-func (d *Device) log(l cause.LogLine) {
+func (d *Device) log(l evidence.LogLine) {
 	d.mu.Lock()
 	l.Time, l.Device = d.config.Now(), d.current.Name
 	d.books.log = keepLast(append(d.books.log, l), mostLog)
@@ -215,10 +215,10 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			d.mu.Unlock()
 			switch {
 			case lost:
-				d.log(cause.LogLine{What: cause.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
+				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
 					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; tries: %d", name, t.Reply.Reason, s.Purpose, t.N)})
 			case was:
-				d.log(cause.LogLine{What: cause.LogAgain, Server: name, Text: name + " answers again"})
+				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
 			}
 		}
 	}
@@ -230,7 +230,7 @@ func (d *Device) joined(v *visitor) {
 	d.mu.Lock()
 	d.books.sessions[v.id] = v
 	d.mu.Unlock()
-	d.log(cause.LogLine{What: cause.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Level: v.entry.Level,
+	d.log(evidence.LogLine{What: evidence.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Level: v.entry.Level,
 		Text: fmt.Sprintf("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)})
 }
 
@@ -246,7 +246,7 @@ func (d *Device) gone(v *visitor) {
 
 // refusedLogin notes a login that came to nothing.
 func (d *Device) refusedLogin(v *visitor) {
-	d.log(cause.LogLine{What: cause.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: string(v.entry.Reason),
+	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: string(v.entry.Reason),
 		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)})
 }
 
@@ -281,7 +281,7 @@ func (d *Device) Notes() []Note {
 }
 
 // Log gives the system log.
-func (d *Device) Log() []cause.LogLine {
+func (d *Device) Log() []evidence.LogLine {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return slices.Clone(d.books.log)
@@ -289,10 +289,10 @@ func (d *Device) Log() []cause.LogLine {
 
 // Health is how a server is, as the device sees it.
 type Health struct {
-	Server  string        `json:"server"`
-	Rests   float64       `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
-	Counts  []cause.Count `json:"counts"`
-	Summary string        `json:"summary"`
+	Server  string           `json:"server"`
+	Rests   float64          `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
+	Counts  []evidence.Count `json:"counts"`
+	Summary string           `json:"summary"`
 }
 
 // Servers gives how every server is that the device can ask.
@@ -301,7 +301,7 @@ func (d *Device) Servers() []Health {
 	servers := askedBy(d.design())
 	all := []Health{}
 	for _, s := range servers {
-		h := Health{Server: s.Name, Counts: []cause.Count{}, Rests: d.restOf(s)}
+		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
 		sent, answered, refused, lost := 0, 0, 0, 0
 		for _, c := range counts {
 			if c.Server != s.Name {

@@ -8,10 +8,10 @@ import (
 
 	"mellowgate/internal/core/blueprint"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/vault"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // draft is a device's design while it is changed: a copy of the one in use, of

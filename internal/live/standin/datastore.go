@@ -10,8 +10,8 @@ import (
 	"github.com/beevik/etree"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // datastore is the configuration as NETCONF sees it, beside what runs.

@@ -14,8 +14,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // Namespaces and module names of the models that a stand-in is configured by.

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/vault"
@@ -195,7 +195,7 @@ func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 		t.Helper()
 		require.Eventually(t, func() bool { return port() == 49 }, 10*time.Second, 5*time.Millisecond)
 		require.Eventually(t, func() bool {
-			return slices.ContainsFunc(d.Log(), func(l cause.LogLine) bool { return strings.Contains(l.Text, why) })
+			return slices.ContainsFunc(d.Log(), func(l evidence.LogLine) bool { return strings.Contains(l.Text, why) })
 		}, 10*time.Second, 5*time.Millisecond, why)
 	}
 	change(p, `<confirm-timeout>1</confirm-timeout>`)

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // browser is an HTTPS client with cookies of its own.
@@ -109,7 +109,7 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 
 	status, _ = r.post(c, "/leave", url.Values{"form": {form}})
 	require.Equal(t, 200, status)
-	require.Equal(t, cause.TraceGoodbye, r.last().Kind)
+	require.Equal(t, evidence.TraceGoodbye, r.last().Kind)
 	status, _ = r.post(c, "/command", url.Values{"form": {form}, "command": {"save"}})
 	require.Equal(t, 403, status, "the session has ended")
 }

@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
@@ -31,11 +31,11 @@ type Config struct {
 	HostKey ssh.Signer
 	// Certificate is for the web pages and the API.
 	Certificate tls.Certificate
-	Only        *site.Way           // the one way in that everybody enters by; default: the one of the free line
-	Trace       func(cause.Trace)   // default: nowhere
-	Log         func(cause.LogLine) // default: nowhere
-	Counted     func([]cause.Count) // told the counters when a login or a session is over; default: nobody
-	Now         func() time.Time    // default: time.Now
+	Only        *site.Way              // the one way in that everybody enters by; default: the one of the free line
+	Trace       func(evidence.Trace)   // default: nowhere
+	Log         func(evidence.LogLine) // default: nowhere
+	Counted     func([]evidence.Count) // told the counters when a login or a session is over; default: nobody
+	Now         func() time.Time       // default: time.Now
 	// From gives the address from which it asks where it is configured to ask from
 	// another source; default: that source itself.
 	From func(source netip.Addr) netip.Addr
@@ -73,13 +73,13 @@ type board struct {
 // New makes a stand-in that has no way in open yet.
 func New(c Config) *Device {
 	if c.Trace == nil {
-		c.Trace = func(cause.Trace) {}
+		c.Trace = func(evidence.Trace) {}
 	}
 	if c.Log == nil {
-		c.Log = func(cause.LogLine) {}
+		c.Log = func(evidence.LogLine) {}
 	}
 	if c.Counted == nil {
-		c.Counted = func([]cause.Count) {}
+		c.Counted = func([]evidence.Count) {}
 	}
 	if c.Now == nil {
 		c.Now = time.Now
@@ -235,7 +235,7 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.entry = v.visit.Enter(person)
 	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
-	t := v.trace(cause.TraceLogin, v.visit.Steps)
+	t := v.trace(evidence.TraceLogin, v.visit.Steps)
 	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = "refused", v.entry.Level, v.entry.By, string(v.entry.Reason), v.entry.Wait.Seconds()
 	d.logServers(person, v.visit.Steps)
 	if v.entry.In {
@@ -255,7 +255,7 @@ func (v *visitor) command(line string, level int) walk.Verdict {
 	verdict := v.visit.Command(v.device.now(), line, level)
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	v.device.logServers(v.person, v.visit.Steps[before:])
-	t := v.trace(cause.TraceCommand, v.visit.Steps[before:])
+	t := v.trace(evidence.TraceCommand, v.visit.Steps[before:])
 	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
 	t.Outcome = "refused"
 	if verdict.Allowed {
@@ -294,7 +294,7 @@ func (v *visitor) leave() {
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	v.device.logServers(v.person, v.visit.Steps[before:])
 	v.device.config.Counted(v.device.Counts())
-	t := v.trace(cause.TraceGoodbye, v.visit.Steps[before:])
+	t := v.trace(evidence.TraceGoodbye, v.visit.Steps[before:])
 	t.Outcome, t.Level = "out", v.entry.Level
 	v.device.config.Trace(t)
 }
@@ -355,17 +355,17 @@ func (c counted) Try(n int) walk.Reply {
 	return r
 }
 
-func (v *visitor) trace(kind string, steps []walk.Step) cause.Trace {
-	t := cause.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(), Line: v.line,
-		Person: v.person, From: v.from, Kind: kind, Steps: []cause.TraceStep{}}
+func (v *visitor) trace(kind string, steps []walk.Step) evidence.Trace {
+	t := evidence.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(), Line: v.line,
+		Person: v.person, From: v.from, Kind: kind, Steps: []evidence.TraceStep{}}
 	for _, s := range steps {
 		t.Steps = append(t.Steps, traced(s))
 	}
 	return t
 }
 
-func traced(s walk.Step) cause.TraceStep {
-	step := cause.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason),
+func traced(s walk.Step) evidence.TraceStep {
+	step := evidence.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason),
 		By: s.By, Seconds: s.Took.Seconds()}
 	if s.List != nil {
 		step.List = s.List.Name
@@ -374,7 +374,7 @@ func traced(s walk.Step) cause.TraceStep {
 		step.Rested = append(step.Rested, r.Name)
 	}
 	for _, t := range s.Tries {
-		step.Tries = append(step.Tries, cause.TraceTry{Server: t.Server.Name, Try: t.N, Result: string(t.Reply.Result),
+		step.Tries = append(step.Tries, evidence.TraceTry{Server: t.Server.Name, Try: t.N, Result: string(t.Reply.Result),
 			Reason: string(t.Reply.Reason), Message: t.Reply.Message, Seconds: t.Reply.Took.Seconds()})
 	}
 	return step

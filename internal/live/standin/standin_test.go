@@ -17,7 +17,7 @@ import (
 	"go.uber.org/goleak"
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/vault"
@@ -36,7 +36,7 @@ type rig struct {
 	web, api     string
 	trusted      *x509.CertPool
 	mu           sync.Mutex
-	traces       []cause.Trace
+	traces       []evidence.Trace
 	clients      map[string]*ssh.Client
 }
 
@@ -76,7 +76,7 @@ devices:
 	identity, err := authority.Issue("sw", netip.MustParseAddr("127.0.0.1"), time.Now())
 	require.NoError(t, err)
 	r.trusted = identity.Trusted
-	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Certificate: identity.Certificate, Trace: func(trace cause.Trace) {
+	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Certificate: identity.Certificate, Trace: func(trace evidence.Trace) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.traces = append(r.traces, trace)
@@ -115,7 +115,7 @@ func (r *rig) exec(person, command string) (string, error) {
 	return string(out), err
 }
 
-func (r *rig) last() cause.Trace {
+func (r *rig) last() evidence.Trace {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.traces[len(r.traces)-1]

@@ -6,8 +6,8 @@ import (
 	"github.com/beevik/etree"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/wire/netconf"
-	"mellowgate/internal/wire/yang"
 )
 
 // What can go wrong with the configuration over NETCONF, on purpose.

@@ -10,22 +10,22 @@ import (
 	"path/filepath"
 	"strings"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // Evidence reads what devices and servers noted. A line that is damaged is
 // passed over, and said in the notes.
-func (f *Folder) Evidence() (e cause.Evidence, notes []string, err error) {
+func (f *Folder) Evidence() (e evidence.Evidence, notes []string, err error) {
 	f.mu.Lock()
 	f.flush()
 	f.mu.Unlock()
-	if e.Events, notes, err = Lines[cause.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
+	if e.Events, notes, err = Lines[evidence.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
 		return e, notes, err
 	}
-	if e.Traces, notes, err = all[cause.Trace](filepath.Join(f.Dir, tracesDir), notes); err != nil {
+	if e.Traces, notes, err = all[evidence.Trace](filepath.Join(f.Dir, tracesDir), notes); err != nil {
 		return e, notes, err
 	}
-	if e.Log, notes, err = all[cause.LogLine](filepath.Join(f.Dir, logsDir), notes); err != nil {
+	if e.Log, notes, err = all[evidence.LogLine](filepath.Join(f.Dir, logsDir), notes); err != nil {
 		return e, notes, err
 	}
 	names, err := filepath.Glob(filepath.Join(f.Dir, countersDir, "*.json"))
@@ -61,13 +61,13 @@ func all[T any](dir string, notes []string) (values []T, _ []string, err error) 
 
 // ReadCounters reads a file of counters, as a lab writes it and as the API of a
 // stand-in gives it.
-func ReadCounters(path string) ([]cause.Count, error) {
+func ReadCounters(path string) ([]evidence.Count, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
 	var file struct {
-		Counters []cause.Count `json:"counters"`
+		Counters []evidence.Count `json:"counters"`
 	}
 	if err := json.Unmarshal(text, &file); err != nil {
 		return nil, fmt.Errorf("%s holds no counters: %w", path, err)

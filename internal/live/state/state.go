@@ -18,7 +18,7 @@ import (
 	"sync"
 	"time"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // Places says where everything is.
@@ -338,7 +338,7 @@ const soon = 5 * time.Millisecond
 
 // Event appends what a server noted. An event by itself is written at once; in
 // a crowd of them each is written soon, with what else comes until then.
-func (f *Folder) Event(e cause.Event) {
+func (f *Folder) Event(e evidence.Event) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.events == nil {
@@ -368,10 +368,10 @@ func (f *Folder) flush() {
 }
 
 // Trace appends what a device noted.
-func (f *Folder) Trace(t cause.Trace) { f.append(filepath.Join(tracesDir, t.Device+lines), t) }
+func (f *Folder) Trace(t evidence.Trace) { f.append(filepath.Join(tracesDir, t.Device+lines), t) }
 
 // Log appends a line of a device's log.
-func (f *Folder) Log(l cause.LogLine) { f.append(filepath.Join(logsDir, l.Device+lines), l) }
+func (f *Folder) Log(l evidence.LogLine) { f.append(filepath.Join(logsDir, l.Device+lines), l) }
 
 // lines is what files with a value in each line end with.
 const lines = ".jsonl"
@@ -399,11 +399,11 @@ func (f *Folder) append(name string, v any) {
 }
 
 // Counters writes the counters of a device in place of those before.
-func (f *Folder) Counters(device string, all []cause.Count) {
+func (f *Folder) Counters(device string, all []evidence.Count) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	text, err := json.Marshal(struct {
-		Counters []cause.Count `json:"counters"`
+		Counters []evidence.Count `json:"counters"`
 	}{all})
 	path := filepath.Join(f.Dir, countersDir, device+".json")
 	if err != nil || f.open == nil || os.MkdirAll(filepath.Dir(path), 0o700) != nil {

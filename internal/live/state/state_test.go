@@ -9,20 +9,20 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 func run(t *testing.T, dir, person string) {
 	f, err := Create(dir)
 	require.NoError(t, err)
-	f.Event(cause.Event{Person: person})
-	f.Trace(cause.Trace{Device: "sw-1", Person: person})
-	f.Trace(cause.Trace{Device: "sw-2", Person: person})
+	f.Event(evidence.Event{Person: person})
+	f.Trace(evidence.Trace{Device: "sw-1", Person: person})
+	f.Trace(evidence.Trace{Device: "sw-2", Person: person})
 	require.NoError(t, f.WritePlaces(Places{Site: person, Devices: []DevicePlace{{Name: "sw-1"}}}))
 	require.NoError(t, os.WriteFile(f.Ledger(), []byte(person), 0o600))
 	require.NoError(t, f.Close())
-	f.Event(cause.Event{Person: "too late"}) // after Close: nowhere, and no panic
-	f.Trace(cause.Trace{Device: "sw-1"})
+	f.Event(evidence.Event{Person: "too late"}) // after Close: nowhere, and no panic
+	f.Trace(evidence.Trace{Device: "sw-1"})
 }
 
 func TestARunLeavesItsEvidenceAndTheOneBeforeIsKept(t *testing.T) {
@@ -57,7 +57,7 @@ func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
 	run(t, dir, "first")
 	f, err = Create(dir)
 	require.NoError(t, err)
-	f.Event(cause.Event{Person: "lost"})
+	f.Event(evidence.Event{Person: "lost"})
 	f.Abandon()
 	f, err = Open(dir)
 	require.NoError(t, err)

@@ -9,7 +9,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"mellowgate/internal/core/cause"
+	"mellowgate/internal/core/evidence"
 )
 
 // Watch gives the events of a folder from a moment on, while another program
@@ -30,7 +30,7 @@ func (f *Folder) Watch() *Watch {
 
 // Next gives the events since the last call. Lines that are not whole yet come
 // with the next one; those that are damaged are passed over.
-func (w *Watch) Next() ([]cause.Event, error) {
+func (w *Watch) Next() ([]evidence.Event, error) {
 	file, err := os.Open(w.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -51,9 +51,9 @@ func (w *Watch) Next() ([]cause.Event, error) {
 	}
 	whole := bytes.LastIndexByte(text, '\n') + 1
 	w.at += int64(whole)
-	var all []cause.Event
+	var all []evidence.Event
 	for line := range bytes.Lines(text[:whole]) {
-		var e cause.Event
+		var e evidence.Event
 		if json.Unmarshal(line, &e) == nil {
 			all = append(all, e)
 		}

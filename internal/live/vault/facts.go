@@ -10,7 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"mellowgate/internal/core/advice"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/site"
 )
 
@@ -23,7 +23,7 @@ var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein"
 // Facts finds out what cannot be seen in a site itself: accounts whose password
 // can be guessed, and files with secrets that others can read. Guessing ends
 // with ctx; untried is how many accounts were then left.
-func Facts(ctx context.Context, s *site.Site, base string) (f advice.Facts, untried int) {
+func Facts(ctx context.Context, s *site.Site, base string) (f findings.Facts, untried int) {
 	f.Exposed = exposed(s, base)
 	f.Guessed, untried = guess(ctx, s)
 	return f, untried
@@ -83,8 +83,8 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, 
 
 // exposed finds files with secrets that others can read: those of keys, and
 // site files with a key in clear.
-func exposed(s *site.Site, base string) []advice.Exposed {
-	var all []advice.Exposed
+func exposed(s *site.Site, base string) []findings.Exposed {
+	var all []findings.Exposed
 	seen := map[string]bool{}
 	look := func(path string, at site.Place) {
 		info, err := os.Stat(path)
@@ -92,7 +92,7 @@ func exposed(s *site.Site, base string) []advice.Exposed {
 			return
 		}
 		seen[path] = true
-		all = append(all, advice.Exposed{Path: path, Mode: info.Mode().String(), Place: at})
+		all = append(all, findings.Exposed{Path: path, Mode: info.Mode().String(), Place: at})
 	}
 	for _, k := range s.Keys {
 		switch k.Source {

@@ -1,0 +1,118 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+// pointsOfDesign finds what the site alone says of the login that a symptom
+// describes: how it goes with every server up and, where that is not what was
+// seen, in the smallest outage in which it is. It is false where the site does
+// not know the device.
+func (j *judging) pointsOfDesign() bool {
+	s := j.evidence.Site
+	d := s.Device(j.story.Device)
+	if d == nil {
+		return false
+	}
+	now := j.story.Time
+	if now.IsZero() {
+		now = time.Unix(0, 0)
+	}
+	r := foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: now}
+	for _, w := range d.Ways {
+		if j.story.Access != "" && w.Access != j.story.Access && w.Name() != j.story.Access {
+			continue
+		}
+		if j.symptom.Person == "" {
+			j.unheardByDesign(d, w)
+			continue
+		}
+		who, known := r.Find(d, j.symptom.Person)
+		if !known {
+			if who, known = r.Find(d, "unknown"); !known {
+				continue
+			}
+		}
+		cases := r.Cases(d, w, who)
+		if c, ok := fitting(cases, j.symptom); ok {
+			j.story.Access = w.Name()
+			j.ofCase(c)
+		}
+		return true
+	}
+	return true
+}
+
+// unheardByDesign finds servers that a way in can never hear.
+func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
+	for p, l := range w.Lists {
+		for _, server := range l.Servers() {
+			if (foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(d, server, site.Purpose(p)) != "" {
+				j.point(point{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).String()})
+			}
+		}
+	}
+}
+
+// fitting gives the case with the fewest silent servers that looks like the
+// symptom.
+func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
+	all := slices.Clone(cases)
+	slices.SortStableFunc(all, func(a, b foresee.Case) int { return len(a.Servers(foresee.Down)) - len(b.Servers(foresee.Down)) })
+	for _, c := range all {
+		fits := false
+		switch y.Saw {
+		case "", "refused":
+			fits = c.Outcome == foresee.Refused
+		case "slow", "no-prompt":
+			fits = c.Wait.Seconds() >= slowAfter
+		case "low-level":
+			fits = c.Outcome == foresee.Low
+		}
+		if fits {
+			return c, true
+		}
+	}
+	return foresee.Case{}, false
+}
+
+// ofCase makes the points of a foreseen login.
+func (j *judging) ofCase(c foresee.Case) {
+	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin, Outcome: "in", Level: c.Level, By: c.By, Reason: string(c.Reason), Seconds: c.Wait.Seconds()}
+	if c.Outcome == foresee.Refused {
+		t.Outcome = "refused"
+	}
+	for _, s := range c.Steps {
+		step := evidence.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason), By: s.By, Seconds: s.Took.Seconds()}
+		if s.List != nil {
+			step.List = s.List.Name
+		}
+		for _, y := range s.Tries {
+			step.Tries = append(step.Tries, evidence.TraceTry{Server: y.Server.Name, Try: y.N, Result: string(y.Reply.Result), Reason: string(y.Reply.Reason), Message: y.Reply.Message, Seconds: y.Reply.Took.Seconds()})
+		}
+		t.Steps = append(t.Steps, step)
+	}
+	at := j.story.Time
+	j.story.Login = &t
+	j.fromDevice()
+	j.story.Login, j.story.Time = nil, at
+	for i := range j.points {
+		for k := range j.points[i].signs {
+			sign := &j.points[i].signs[k]
+			sign.From, sign.Text = evidence.FromSite, fmt.Sprintf("foreseen from the site%s: %s", inCase(c), sign.Text)
+		}
+	}
+}
+
+func inCase(c foresee.Case) string {
+	if silent := c.Servers(foresee.Down); len(silent) > 0 {
+		return " with " + fmt.Sprint(silent) + " silent"
+	}
+	return ""
+}

@@ -1,0 +1,409 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Cause is one thing that went wrong, with what speaks for it and against it.
+type Cause struct {
+	Cause      string   `json:"cause"`
+	Where      string   `json:"where"`
+	Server     string   `json:"server"` // the server that it is about, "" for none
+	Layer      string   `json:"layer"`  // network | transport | protocol | identity | rights | records | design
+	Confidence float64  `json:"confidence"`
+	Says       string   `json:"says"` // one sentence
+	Evidence   []string `json:"evidence"`
+	Against    []string `json:"against"`
+	Repair     string   `json:"repair"`
+	Next       []string `json:"next"` // what to look at, where this is not sure
+	// Follows is set on what follows from another cause of the verdict.
+	Follows bool `json:"follows"`
+	// Instead is set on a cause that it may be in place of the one before.
+	Instead bool `json:"instead"`
+}
+
+// Verdict is what the evidence comes to.
+type Verdict struct {
+	Causes  []Cause  `json:"causes"`
+	Healthy bool     `json:"healthy"`
+	Clocks  []string `json:"clocks,omitempty"` // clocks that differ, and by how much
+	Story   Story    `json:"-"`
+	Found   bool     `json:"-"` // whether there was a login to judge
+	// LaterHealthy is when the same person was on the same device again, and
+	// all was well; nil when that was not seen.
+	LaterHealthy *time.Time `json:"later_healthy,omitempty"`
+}
+
+// Explain judges the newest login that fits the symptom and went wrong, else
+// the newest that fits.
+func Explain(e evidence.Evidence, symptom Symptom) Verdict {
+	e, clocks := aligned(e)
+	var newest *Verdict
+	x := newIndex(e)
+	for _, s := range slices.Backward(stories(e, x)) {
+		if !symptom.fits(s) {
+			continue
+		}
+		v := judge(e, x, s, symptom)
+		v.Clocks = clocks
+		if !v.Healthy {
+			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
+				v.LaterHealthy = &newest.Story.Time
+			}
+			return v
+		}
+		if newest == nil {
+			newest = &v
+		}
+	}
+	switch {
+	case newest != nil:
+		return *newest
+	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Probes) > 0:
+		// Counters know no single login: where logins were noted, and none is meant,
+		// they say nothing.
+		return withoutStory(e, symptom)
+	}
+	return Verdict{Causes: []Cause{}}
+}
+
+// judge weighs one story.
+func judge(e evidence.Evidence, x *index, s Story, symptom Symptom) Verdict {
+	j := &judging{evidence: e, index: x, story: s, symptom: symptom}
+	if s.Login == nil {
+		j.fromOthers()
+	} else {
+		j.fromDevice()
+	}
+	return j.verdict()
+}
+
+func (j *judging) verdict() Verdict {
+	v := Verdict{Causes: []Cause{}, Story: j.story, Found: true}
+	for i := range j.points {
+		j.look(&j.points[i])
+	}
+	slices.SortStableFunc(j.points, func(a, b point) int { // what others forge makes the rest doubtful
+		return strings.Compare(forgedFirst[b.signs.has(forgedSign)], forgedFirst[a.signs.has(forgedSign)])
+	})
+	roots := 0
+	for _, p := range j.points {
+		some := chosen(p)
+		if len(some) > 0 && some[0].confidence < faint {
+			j.unclear++
+			continue
+		}
+		for i, w := range some {
+			c := j.cause(p, w)
+			c.Follows, c.Instead = follows[p.kind] && roots > 0, i > 0
+			v.Causes = append(v.Causes, c)
+		}
+		roots++
+	}
+	v.Causes = together(v.Causes)
+	if len(v.Causes) == 0 && j.unclear+j.hidden > 0 {
+		v.Causes = append(v.Causes, j.notKnown())
+	}
+	v.Healthy = len(v.Causes) == 0
+	return v
+}
+
+var forgedFirst = map[bool]string{true: "forged"}
+
+// notKnown is what is said where the evidence does not tell.
+func (j *judging) notKnown() Cause {
+	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "something went wrong, and what is at hand does not tell why",
+		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first", Next: []string{}}
+	if j.unclear == 0 {
+		c.Says, c.Evidence = "what was asked and answered cannot be read without the key", []string{fmt.Sprintf("questions whose content the key hides: %d", j.hidden)}
+		c.Next = []string{"the same with the keys: name the site, or give -key-file FILE"}
+		return c
+	}
+	have := j.evidence.Sources()
+	for _, from := range nextOrder[unheardPoint] {
+		if !have[from] && len(c.Next) < 2 {
+			c.Next = append(c.Next, strings.ReplaceAll(next[from], "{device}", j.story.Device))
+		}
+	}
+	return c
+}
+
+// follows are points that come of others.
+var follows = map[string]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
+
+// together joins causes that are the same at the same place.
+func together(all []Cause) []Cause {
+	joined := []Cause{}
+	for _, c := range all {
+		i := slices.IndexFunc(joined, func(have Cause) bool { return have.Cause == c.Cause && have.Where == c.Where })
+		if i < 0 {
+			joined = append(joined, c)
+			continue
+		}
+		for _, text := range c.Evidence {
+			joined[i].Evidence = appendNew(joined[i].Evidence, text)
+		}
+		joined[i].Instead = joined[i].Instead && c.Instead
+		joined[i].Confidence = max(joined[i].Confidence, c.Confidence)
+	}
+	return joined
+}
+
+type judging struct {
+	evidence evidence.Evidence
+	index    *index
+	story    Story
+	symptom  Symptom
+	points   []point
+	unclear  int // a refusal that no point explains
+	hidden   int // packets that cannot be read without the key
+}
+
+// point adds a point, or more signs to one that there is.
+func (j *judging) point(p point) *point {
+	for i := range j.points {
+		have := &j.points[i]
+		if have.kind == p.kind && have.server == p.server && records(have.asked) == records(p.asked) && have.command == p.command {
+			have.signs = append(have.signs, p.signs...)
+			return have
+		}
+	}
+	j.points = append(j.points, p)
+	return &j.points[len(j.points)-1]
+}
+
+// where names the device and way in of the story.
+func (j *judging) where() string {
+	if j.story.Access == "" {
+		return j.story.Device
+	}
+	return j.story.Device + " by " + j.story.Access
+}
+
+func (j *judging) noted() string {
+	if j.story.Login == nil {
+		return "there is a refusal without a reason"
+	}
+	return "the device noted: " + j.story.Login.Reason
+}
+
+// fromDevice finds the points of a login that the device noted.
+func (j *judging) fromDevice() {
+	t := j.story.Login
+	last := evidence.TraceStep{}
+	if len(t.Steps) > 0 {
+		last = t.Steps[len(t.Steps)-1]
+	}
+	noted := func(what string) Sign {
+		return Sign{What: what, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + t.Reason}
+	}
+	decided := decidingStep(*t)
+	refused := t.Outcome == "refused"
+	switch {
+	case refused && t.Reason == string(walk.GivesUpFirst):
+		j.unanswered(t.Steps)
+		j.point(point{kind: patiencePoint, wait: t.Seconds, signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
+	case refused && decided.Result == "refused" && decided.Method == string(site.ByLocal):
+		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
+		j.unanswered(t.Steps)
+	case refused && decided.Result == "refused":
+		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By, Text: fmt.Sprintf("the server %s said no", decided.By)}}})
+		j.unanswered(t.Steps)
+	case refused && last.Purpose == "session" && last.Result != string(walk.Accepted):
+		j.unanswered(t.Steps)
+		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
+	case refused && t.Reason == string(walk.BelowLevel):
+		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
+	case refused && t.Reason == string(walk.TemplateMissing):
+		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
+	case refused && t.Reason == string(walk.NotRecorded):
+		j.unanswered(t.Steps)
+		j.point(point{kind: recordPoint, signs: signs{noted(notKeptSign)}})
+	case refused && t.Reason == string(walk.ListEnded):
+		j.unanswered(t.Steps)
+		j.ended(last)
+	case !refused && t.By == string(site.ByLocal):
+		j.fallback()
+	case !refused:
+		j.low()
+		j.unanswered(t.Steps) // in, and yet somebody waited
+	default:
+		j.unclear++
+	}
+	j.otherList(t.Steps)
+	entry := j.points
+	j.points = nil
+	for _, c := range j.story.Commands {
+		j.command(c)
+	}
+	if j.points = append(j.points, entry...); refused {
+		j.points = entry
+	}
+	for _, later := range j.story.Later {
+		j.unanswered(later.Steps)
+	}
+	if refused && len(j.points) == 0 {
+		j.unclear++
+	}
+}
+
+// decidingStep gives the login step that said no, if one did.
+func decidingStep(t evidence.Trace) evidence.TraceStep {
+	for _, s := range t.Steps {
+		if s.Purpose == "login" && t.Outcome == "refused" && s.Result == "refused" {
+			return s
+		}
+	}
+	return evidence.TraceStep{}
+}
+
+// localRefusal is what the device's own refusal shows.
+func (j *judging) localRefusal(t evidence.Trace) signs {
+	all := signs{{What: "local-refusal", From: evidence.FromTrace, Time: t.Time, Text: "the device compared it with its own account"}}
+	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == "login" && len(s.Tries)+len(s.Rested) > 0 })
+	if !asked && j.designAsks() {
+		all = append(all, Sign{What: notAsked, From: evidence.FromTrace, Time: t.Time, Text: "no server was asked, and the site says that this way in asks servers"})
+	}
+	return all
+}
+
+// ended is a login list that ended without yes or no.
+func (j *judging) ended(last evidence.TraceStep) {
+	if last.Method == string(site.ByLocal) || last.Reason == string(walk.NoSuchAccount) {
+		return // it fell back to local, and the person has no account there: the servers are the cause
+	}
+	if strings.HasPrefix(last.Method, "group ") {
+		j.point(point{kind: endedPoint, list: last.List, signs: signs{{What: noFallbackSign, From: evidence.FromTrace, Time: j.story.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
+	}
+}
+
+// fallback is a login by the local account.
+func (j *judging) fallback() {
+	t := j.story.Login
+	if !slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool {
+		return s.Purpose == "login" && strings.HasPrefix(s.Method, "group ") && s.Result == string(walk.Unavailable)
+	}) {
+		return // the list has local first: as designed
+	}
+	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
+	j.unanswered(t.Steps)
+}
+
+// low finds out whether someone who got in got their level.
+func (j *judging) low() {
+	t := j.story.Login
+	promised, says := -1, Sign{}
+	for _, e := range j.story.Events {
+		if e.Answer == evidence.Accept && e.Level != nil && *e.Level > promised {
+			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
+		}
+	}
+	if n, text, ok := j.promisedBySite(); promised < 0 && ok {
+		promised, says = n, Sign{What: levelPromised, From: evidence.FromSite, Time: t.Time, Text: text}
+	}
+	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == "session" })
+	if promised < 0 && j.symptom.Saw == "low-level" {
+		promised = 15
+	}
+	if promised <= t.Level {
+		return
+	}
+	p := point{kind: lowPoint, signs: signs{{What: "in-low", From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
+	if says.What != "" {
+		p.signs = append(p.signs, says)
+	}
+	if !asked {
+		p.signs = append(p.signs, Sign{What: sessionNotAsked, From: evidence.FromTrace, Time: t.Time, Text: "the device asked for no session authorization"})
+	} else {
+		p.signs = append(p.signs, Sign{What: noLevel, From: evidence.FromTrace, Time: t.Time, Text: "the session's answer carried no level that the device reads"})
+	}
+	j.point(p)
+}
+
+// command is a refused command.
+func (j *judging) command(t evidence.Trace) {
+	last := evidence.TraceStep{}
+	for _, s := range t.Steps {
+		if s.Purpose == "commands" {
+			last = s
+		}
+	}
+	if last.Result == string(walk.Refused) {
+		j.point(point{kind: commandPoint, command: t.Command, server: last.By, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: last.By, Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
+		return
+	}
+	j.point(point{kind: commandPoint, command: t.Command, list: last.List, signs: signs{{What: stuckSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
+	j.unanswered(t.Steps)
+}
+
+// unanswered finds every server that gave no answer, and those that were left
+// alone because they gave none before.
+func (j *judging) unanswered(steps []evidence.TraceStep) {
+	for _, step := range steps {
+		for i, t := range step.Tries {
+			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
+			if t.Result == string(walk.Unavailable) && lastOfServer {
+				came := "and got no answer"
+				if t.Reason == string(walk.ServerError) && !strings.HasPrefix(t.Message, "TLS") {
+					came = "and it answered that it cannot answer"
+				}
+				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
+				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose, signs: signs{tried(t, j.story.Time, text)}})
+			}
+		}
+		for _, r := range step.Rested {
+			j.rested(r, step.Purpose)
+		}
+	}
+}
+
+// said gives what a device noted of a try beyond that there was no answer.
+func said(message string) string {
+	if message == "" || message == "no answer" {
+		return ""
+	}
+	return ": " + message
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// rested finds out why a server was left alone. Where it answers again by now,
+// its rest itself is the cause.
+func (j *judging) rested(server, asked string) {
+	if slices.ContainsFunc(j.points, func(p point) bool { return p.kind == unheardPoint && p.server == server }) {
+		return // it rests since a moment ago
+	}
+	for _, t := range slices.Backward(j.story.Before) {
+		for _, step := range slices.Backward(t.Steps) {
+			for _, try := range slices.Backward(step.Tries) {
+				if try.Server != server || try.Result != string(walk.Unavailable) {
+					continue
+				}
+				text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(t.Time), said(try.Message))
+				if again, ok := j.upAgain(server, t.Time); ok {
+					j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: evidence.FromTrace, Time: t.Time, Server: server, Text: text}, again}})
+					return
+				}
+				j.point(point{kind: unheardPoint, server: server, asked: step.Purpose, signs: signs{tried(try, t.Time, text)}})
+				return
+			}
+		}
+	}
+	if again, ok := j.upAgain(server, time.Time{}); ok {
+		j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: evidence.FromTrace, Time: j.story.Time, Server: server, Text: j.story.Device + " left " + server + " alone"}, again}})
+	}
+}
+
+func clock(t time.Time) string { return t.Format("15:04:05") }

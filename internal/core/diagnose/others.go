@@ -1,0 +1,167 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/walk"
+)
+
+// fromOthers finds the points of a login that no device traced: from what
+// servers noted, from packets, from the device's log.
+func (j *judging) fromOthers() {
+	j.pointsOfPackets()
+	j.pointsOfEvents()
+	j.pointsOfLog()
+}
+
+// pointsOfEvents finds what servers refused, dropped or could not answer.
+func (j *judging) pointsOfEvents() {
+	for i, e := range j.story.Events {
+		_, dropped := eventWords[e.Reason]
+		left := e.Answer == evidence.Challenged && i == len(j.story.Events)-1 // nobody answered it
+		switch {
+		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && dropped:
+			j.point(point{kind: unheardPoint, server: e.Server, asked: e.Question})
+		case e.Answer == evidence.Refuse && e.Question == "commands":
+			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
+		case e.Answer == evidence.Refuse && e.Question == "session":
+			j.point(point{kind: sessionPoint, server: e.Server, signs: signs{{What: sessionAsked, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
+		case e.Answer == evidence.Refuse, left:
+			j.point(point{kind: refusedPoint, server: e.Server})
+		}
+	}
+}
+
+// pointsOfPackets finds what a capture shows without an answer, and every no.
+func (j *judging) pointsOfPackets() {
+	for i, x := range j.story.Exchanges {
+		switch {
+		case x.Hidden():
+			j.hidden++
+		case x.Unanswered() && !j.joined(x):
+			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
+		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray), slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != "none":
+			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question, signs: packetSigns(x, x.AskedOf())})
+		case x.Answer == evidence.Refuse && x.Question == "commands":
+			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command, signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
+		case x.Answer == evidence.Refuse && x.Question == "session":
+			j.point(point{kind: sessionPoint, server: x.AskedOf(), signs: signs{{What: sessionAsked, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
+		case x.Answer == evidence.Refuse, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
+			j.point(point{kind: refusedPoint, server: x.AskedOf()})
+		case x.Answer == evidence.Accept && x.Question == "login" && x.Protocol == "radius" && !j.levelIn(x):
+			j.point(point{kind: lowPoint, server: x.AskedOf(), signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor Service-Type", clock(x.Time), x.AskedOf())}}})
+		}
+	}
+}
+
+// joined tells whether an exchange has no answer only because the capture begins
+// or ends in its middle, or is a connection on which others were answered.
+func (j *judging) joined(x evidence.Exchange) bool {
+	return slices.Contains(x.Marks, evidence.MarkJoined) && len(x.Marks) == 1
+}
+
+// levelIn tells whether an accepting answer carries rights.
+func (j *judging) levelIn(x evidence.Exchange) bool {
+	return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
+		return a.Name == "Management-Privilege-Level" || a.Name == "Service-Type" || strings.Contains(a.Name, "Level")
+	})
+}
+
+// pointsOfLog finds what the device's log says of refusals and silence.
+func (j *judging) pointsOfLog() {
+	for _, l := range j.story.Lines {
+		at := signs{{What: "log-line", From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
+		switch {
+		case l.What == evidence.LogNoAnswer:
+			j.point(point{kind: unheardPoint, server: l.Server, asked: l.Asked})
+		case l.What == evidence.LogIn && l.By == "local" && len(j.points) > 0:
+			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+		case l.What != evidence.LogRefused:
+		case l.Reason == string(walk.RefusedByServer):
+			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
+				j.point(point{kind: refusedPoint, server: l.By, signs: at})
+			}
+		case l.Reason == string(walk.WrongPassword), l.Reason == LockedForNow:
+			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
+		case l.Reason == string(walk.BelowLevel):
+			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+		case l.Reason == string(walk.TemplateMissing):
+			j.point(point{kind: lowPoint, signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+		case l.Reason == string(walk.GivesUpFirst):
+			j.point(point{kind: patiencePoint, signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+		case l.Reason == string(walk.NotRecorded):
+			j.point(point{kind: recordPoint, signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+		case len(j.points) == 0:
+			j.unclear++
+		}
+	}
+}
+
+// withoutStory judges what shows no single login: counters, questions of our
+// own, or the design alone.
+func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
+	none := Verdict{Causes: []Cause{}}
+	devices, x := symptom.devices(e), newIndex(e)
+	var best Verdict
+	for _, d := range devices {
+		j := &judging{evidence: e, index: x, story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
+		seen := len(e.Counts) > 0 || len(e.Probes) > 0
+		for _, c := range e.Counts {
+			lost := 0
+			for _, n := range c.Lost {
+				lost += n
+			}
+			if (c.Device == "" || c.Device == d) && lost > 0 && lost >= c.Accepted+c.Refused {
+				j.point(point{kind: unheardPoint, server: c.Server, asked: c.Question})
+			}
+		}
+		for _, b := range e.Probes {
+			if b.As != "" && b.As != d {
+				continue
+			}
+			if b.Result != evidence.ProbeOpen && b.Result != evidence.ProbeAlive && b.Result != evidence.ProbeRefused {
+				asked := "login"
+				if b.Kind == evidence.ProbeAccountingStatus {
+					asked = "record-sessions"
+				}
+				j.point(point{kind: unheardPoint, server: b.Server, asked: asked})
+			}
+		}
+		if e.Site != nil {
+			seen = j.pointsOfDesign() || seen
+		}
+		if !seen {
+			continue
+		}
+		v := j.verdict()
+		if !best.Found || best.Healthy && !v.Healthy {
+			best = v
+		}
+	}
+	if !best.Found {
+		return none
+	}
+	return best
+}
+
+// devices gives the devices that a symptom can be about.
+func (y Symptom) devices(e evidence.Evidence) []string {
+	if y.Device != "" {
+		return []string{y.Device}
+	}
+	var all []string
+	for _, c := range e.Counts {
+		if !slices.Contains(all, c.Device) {
+			all = append(all, c.Device)
+		}
+	}
+	for _, b := range e.Probes {
+		if !slices.Contains(all, b.As) {
+			all = append(all, b.As)
+		}
+	}
+	return all
+}

@@ -1,0 +1,301 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/walk"
+)
+
+// look gathers what all evidence shows about a point.
+func (j *judging) look(p *point) {
+	switch p.kind {
+	case unheardPoint:
+		j.lookEvents(p)
+		j.lookPackets(p)
+		j.lookCounters(p)
+		j.lookLog(p)
+		j.lookProbes(p)
+		j.lookDesign(p)
+		if records(p.asked) { // an error in answer to a record: it was not kept
+			for i := range p.signs {
+				if p.signs[i].What == saidErrorSign {
+					p.signs[i].What = notKeptSign
+				}
+			}
+		}
+	case refusedPoint, localPoint, sessionPoint, commandPoint, lowPoint:
+		j.lookDecisions(p)
+		j.lookPerson(p)
+	case restedPoint:
+		j.lookProbes(p)
+	}
+}
+
+// tryWords are the signs of what a device noted of one try.
+var tryWords = map[walk.Reason]string{walk.Silent: silentSign, walk.Closed: closedSign, walk.KeyDiffers: unreadableSign, walk.AskerUnknown: unknownSign,
+	walk.ServerError: saidErrorSign, walk.Late: lateSign, walk.WrongPort: otherPortSign, walk.NotForThis: notForThisSign}
+
+// tried is the sign of a try that brought no answer.
+func tried(t evidence.TraceTry, at time.Time, text string) Sign {
+	s := Sign{What: tryWords[walk.Reason(t.Reason)], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
+	switch {
+	case strings.HasPrefix(t.Message, "TLS"):
+		s.What = tlsSign
+	case strings.Contains(t.Message, "no way to"):
+		s.What = noWaySign
+	}
+	return s
+}
+
+// eventWords are the signs of why a server gave no answer, as it noted it.
+var eventWords = map[string]string{KeyDiffers: unfitSign, AskerUnknown: unknownSign, Malformed: malformedSign, WrongPort: otherPortSign, "tls": tlsSign,
+	RecordNotKept: notKeptSign, "not-recorded": notKeptSign, DirectoryDown: dirDownSign, DirectoryRefusesUs: dirRefusesSign, MixedProtocol: mixedSign, "not-for-this": notForThisSign}
+
+// notedBy is what a server noted, in words.
+func notedBy(e evidence.Event) string {
+	text := fmt.Sprintf("%s noted at %s: %s", e.Server, clock(e.Time), e.Text)
+	if e.Place != "" {
+		text += " (" + e.Place + ")"
+	}
+	return text
+}
+
+// lookEvents adds what the server itself noted.
+func (j *judging) lookEvents(p *point) {
+	all := j.index.ofServer[p.server]
+	known, heard, others := len(all) > 0, false, 0
+	from, to := j.meanwhile()
+	for _, e := range between(all, eventTime, from, to) {
+		if e.Device != "" && e.Device != j.story.Device {
+			others++
+		}
+	}
+	for _, e := range slices.Backward(j.story.Events) {
+		if e.Server != p.server {
+			continue
+		}
+		what, failed := eventWords[e.Reason]
+		switch {
+		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && failed:
+			p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			heard = true
+		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed:
+			p.signs = append(p.signs, Sign{What: answeredSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer, j.story.Device)})
+			heard = true
+		case e.Answer != evidence.Dropped:
+			heard = true
+			if records(p.asked) && !records(e.Question) {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
+			}
+		}
+	}
+	if known && !heard {
+		p.signs = append(p.signs, Sign{What: heardNothingSign, From: evidence.FromEvents, Server: p.server, Text: fmt.Sprintf("%s noted nothing from %s in that time", p.server, j.story.Device)})
+	}
+	if others > 0 {
+		p.signs = append(p.signs, Sign{What: heardOthersSign, From: evidence.FromEvents, Server: p.server, Text: fmt.Sprintf("%s did hear other devices at that time or later: it runs", p.server)})
+	}
+	if records(p.asked) && j.story.Login != nil {
+		for _, s := range j.story.Login.Steps {
+			if s.By == p.server && s.Purpose == "login" {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time, Server: p.server, Text: fmt.Sprintf("%s answered the login itself", p.server)})
+			}
+		}
+	}
+	// Nobody knows the asker: the server noted an address that no device has.
+	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
+		if e.Device == "" && e.Reason == AskerUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			break
+		}
+	}
+}
+
+// meanwhile is the time of the story, and the minutes after it.
+func (j *judging) meanwhile() (from, to time.Time) {
+	began := j.story.Time.Add(-slack)
+	if l := j.story.Login; l != nil {
+		began = beginning(*l)
+	}
+	return began, j.story.Time.Add(5 * time.Minute)
+}
+
+func aQuestion(q string) string {
+	if q == "login" {
+		return "a login"
+	}
+	return "a question about " + q
+}
+
+// markWords are the signs of what a capture shows of one exchange.
+var markWords = map[string]string{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign, evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
+	evidence.MarkNoWay: noWaySign, evidence.MarkNoSynAck: noConnectionSign, evidence.MarkTLSOnClear: mixedSign, evidence.MarkClearOnTLS: mixedSign, evidence.MarkMixed: mixedSign, evidence.MarkLegacyPort: legacyPortSign,
+	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkUnknownAsker: unknownSign, evidence.MarkClearBody: malformedSign}
+
+// gaveUpAfter is from how many seconds on a connection without an answer was
+// ended by who asked, rather than closed at once by the server.
+const gaveUpAfter = 0.3
+
+// packetSigns are what one exchange shows about why it has no answer.
+func packetSigns(x evidence.Exchange, server string) signs {
+	var all signs
+	say := func(what, text string) {
+		all = append(all, Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: server, Asked: x.Question, Text: text})
+	}
+	question := fmt.Sprintf("%s: %s to %s", clock(x.Time), strings.TrimPrefix(aQuestion(x.Question), "a "), server)
+	if x.Question == "connect" {
+		question = fmt.Sprintf("%s: a connection to %s", clock(x.Time), server)
+	}
+	marked := false
+	for i, m := range x.Marks {
+		what, ok := markWords[m]
+		if !ok {
+			continue
+		}
+		marked = true
+		say(what, question+": "+x.Remarks[min(i, len(x.Remarks)-1)])
+	}
+	ended := slices.Contains(x.Marks, evidence.MarkEndedEarly)
+	switch {
+	case x.Key == evidence.KeyUnfit && !slices.Contains(x.Marks, evidence.MarkForged):
+		say(unfitSign, question+": it was not made with the key of "+server)
+	case x.Key == evidence.KeyFits:
+		say(fitsSign, question+": it was made with the right key")
+	}
+	switch {
+	case ended && x.Seconds < gaveUpAfter:
+		say(droppedConnSign, fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
+	case ended:
+		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question, x.Seconds))
+	case x.Answer == "none" && !marked && x.Protocol == "radius":
+		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
+	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit: // an error in answer to what it could not read is no word of its own
+		say(saidErrorSign, question+": it answers that it cannot answer")
+	case x.Answer == "unreadable" && x.Key == evidence.KeyUnfit:
+		say(unreadableSign, question+": the answer cannot be read")
+	}
+	return all
+}
+
+// lookPackets adds what a capture shows: of this question, and of what others
+// got from the same server.
+func (j *judging) lookPackets(p *point) {
+	if len(j.evidence.Exchanges) == 0 {
+		return
+	}
+	for _, x := range j.story.Exchanges {
+		if x.AskedOf() != p.server && evidence.Host(x.ServerAddress) != p.server {
+			continue
+		}
+		switch {
+		case x.Unanswered() && (x.Question == "connect" || records(x.Question) == records(p.asked)):
+			p.signs = append(p.signs, packetSigns(x, p.server)...)
+		case x.Answer != "none" && slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray):
+			p.signs = append(p.signs, packetSigns(x, p.server)...)
+		case records(p.asked) && !records(x.Question) && x.Question != "connect":
+			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
+		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil:
+			p.signs = append(p.signs, Sign{What: lateSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
+				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds, j.story.Device)})
+		}
+	}
+	of := j.index.askedOf[p.server]
+	answered, asked := 0, len(of)-j.index.asking[[2]string{p.server, j.story.Device}]
+	from, to := j.meanwhile()
+	for _, x := range between(of, exchangeTime, from, to) {
+		if x.AskedBy() != j.story.Device && !x.Unanswered() {
+			answered++
+		}
+	}
+	if answered > 0 {
+		p.signs = append(p.signs, Sign{What: othersAnswerSign, From: evidence.FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers others in this capture", p.server)})
+	} else if asked > 1 {
+		p.signs = append(p.signs, Sign{What: nobodyAnswerSign, From: evidence.FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers nobody in this capture", p.server)})
+	}
+}
+
+// lookCounters adds what the device counted.
+func (j *judging) lookCounters(p *point) {
+	for _, c := range j.evidence.Counts {
+		if c.Server != p.server || c.Device != "" && c.Device != j.story.Device {
+			continue
+		}
+		answers := c.Accepted + c.Refused
+		if c.Question != p.asked {
+			if records(p.asked) && c.Question == "login" && answers > 0 {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
+			}
+			continue
+		}
+		for reason, n := range c.Lost {
+			if what := tryWords[walk.Reason(reason)]; what != "" && n > 0 && answers < n {
+				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, reason)})
+			}
+		}
+	}
+}
+
+func portion(n, of int) string { return fmt.Sprintf("%d of %d", n, of) }
+
+// lookLog adds what the device's log says.
+func (j *judging) lookLog(p *point) {
+	for _, l := range j.story.Lines {
+		if l.What != evidence.LogNoAnswer || l.Server != p.server || records(l.Asked) != records(p.asked) {
+			continue
+		}
+		if what := tryWords[walk.Reason(l.Reason)]; what != "" {
+			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
+		}
+	}
+}
+
+// probeWords are the signs of what came of a question put on purpose.
+var probeWords = map[string]string{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign, evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign, evidence.ProbeRefused: siteKeySign,
+	evidence.ProbeUnfit: unfitSign, evidence.ProbeUnknown: unknownSign, evidence.ProbeError: saidErrorSign, evidence.ProbeTLS: tlsSign}
+
+// lookProbes adds what came of our own questions.
+func (j *judging) lookProbes(p *point) {
+	for _, b := range j.evidence.Probes {
+		if b.Server != p.server || b.As != "" && b.As != j.story.Device || records(p.asked) != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
+			if b.Server == p.server && records(p.asked) && b.Kind != evidence.ProbeReach && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+			}
+			continue
+		}
+		what := probeWords[b.Result]
+		if b.Kind == evidence.ProbeReach && b.Result == evidence.ProbeSilent {
+			what = noConnectionSign
+		}
+		p.signs = append(p.signs, Sign{What: what, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+	}
+}
+
+// upAgain tells whether a server answered somebody after a moment.
+func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
+	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
+		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == evidence.Accept || e.Answer == evidence.Refuse || e.Answer == evidence.Recorded) {
+			return Sign{What: upAgainSign, From: evidence.FromEvents, Time: e.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
+		}
+	}
+	for _, x := range between(j.index.askedOf[server], exchangeTime, since, j.story.Time.Add(slack)) {
+		if x.AskedBy() != j.story.Device && x.Time.After(since) && !x.Unanswered() {
+			return Sign{What: upAgainSign, From: evidence.FromCapture, Time: x.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, x.AskedBy(), clock(x.Time))}, true
+		}
+	}
+	for _, b := range j.evidence.Probes {
+		if b.Server == server && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused || b.Result == evidence.ProbeOpen) && b.Kind != evidence.ProbeAccountingStatus {
+			return Sign{What: upAgainSign, From: evidence.FromProbe, Time: b.Time, Server: server, Text: "asked now: " + b.Text}, true
+		}
+	}
+	return Sign{}, false
+}
+
+// decisionWords are the signs of what a server noted about a person.
+var decisionWords = map[rights.Reason]string{rights.WrongPassword: saidWrongPassword, rights.UnknownPerson: saidUnknown, rights.Disabled: saidDisabled, rights.SecondFactor: saidSecondFactor,
+	rights.CodeAsked: challengedSign, rights.NoGrant: saidNoGrant, rights.PasswordForm: saidForm, rights.NoEntry: saidNoEntry, rights.CommandRefused: saidCommand}

@@ -1,0 +1,210 @@
+package diagnose
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+)
+
+const designed = `
+keys: {k: file k}
+servers:
+  - {name: tern, protocol: tacacs, address: 192.0.2.9, key: k, wait: 1s}
+  - {name: gull, protocol: radius, address: 192.0.2.8, key: k, wait: 1s}
+groups: [{name: g, servers: [tern]}, {name: r, servers: [gull]}]
+lists:
+  - {name: l, authenticate: login, methods: [group g]}
+  - {name: lr, authenticate: login, methods: [group r, local]}
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+devices:
+  - {name: sw-1, addresses: [192.0.2.1], access: {ssh: {login: l}}}
+  - {name: ap-1, addresses: [192.0.2.2], accounts: [keeper], access: {ssh: {login: lr}}, holds: {ports: {gull: {authentication: 1645}}}}
+people: [{name: ines, teams: [net], password: $6$a$b}, {name: odd, teams: [net], password: $6$a$b, disabled: true}]
+roles: [{name: all, level: 15}]
+grants: [{who: team net, role: all}]
+`
+
+func parsedSite(t *testing.T, text string) *site.Site {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+	require.NoError(t, err)
+	return s
+}
+
+func names(v Verdict) []string {
+	all := []string{}
+	for _, c := range v.Causes {
+		all = append(all, c.Cause)
+	}
+	return all
+}
+
+// Every entry of the catalogue has its words, and can win by its own signs.
+func TestTheCatalogueIsWhole(t *testing.T) {
+	for _, k := range catalogue {
+		require.NotEmpty(t, k.says, k.cause)
+		require.NotEmpty(t, k.repair, k.cause)
+		require.NotEmpty(t, k.layer, k.cause)
+		p := point{kind: k.at, asked: "login"}
+		if k.cause == AccountingPort || k.cause == RecordNotKept {
+			p.asked = "record-sessions"
+		}
+		for what, weight := range k.signs {
+			if weight > 0 {
+				p.signs = append(p.signs, Sign{What: what, Text: what})
+			}
+		}
+		require.Equal(t, k.cause, weigh(p)[0].cause, "at %s with %v", k.at, p.signs)
+		require.Less(t, weigh(p)[0].confidence, 1.0)
+	}
+}
+
+func TestMoreEvidenceSharpensTheAnswer(t *testing.T) {
+	p := point{kind: unheardPoint, asked: "login", signs: signs{{What: silentSign}}}
+	before := weigh(p)[0]
+	p.signs = append(p.signs, Sign{What: heardNothingSign}, Sign{What: heardOthersSign})
+	after := weigh(p)[0]
+	require.Equal(t, Unreachable, after.cause)
+	require.Greater(t, after.confidence, before.confidence)
+	p.signs = append(p.signs, Sign{What: openSign}, Sign{What: unfitSign})
+	require.Equal(t, KeyDiffers, weigh(p)[0].cause)
+}
+
+func TestTheDesignAloneSaysWhatItMakesOfALogin(t *testing.T) {
+	s := parsedSite(t, designed)
+	e := evidence.Evidence{Site: s, Now: at}
+	for _, c := range []struct {
+		symptom Symptom
+		want    []string
+	}{
+		{Symptom{Device: "sw-1", Person: "odd", Access: "ssh", Saw: "refused"}, []string{DisabledOrExpired}},
+		{Symptom{Device: "sw-1", Person: "ines", Access: "ssh", Saw: "refused"}, []string{Unreachable, NoFallback}},
+		{Symptom{Device: "sw-1", Person: "inse", Access: "ssh"}, []string{UnknownPerson}},
+		{Symptom{Device: "ap-1"}, []string{WrongPort}},
+	} {
+		v := Explain(e, c.symptom)
+		require.True(t, v.Found)
+		require.Equal(t, c.want, names(v), "%+v", c.symptom)
+		require.Contains(t, v.Causes[0].Evidence[0], "site")
+	}
+	require.False(t, Explain(e, Symptom{Device: "none"}).Found)
+}
+
+func TestCountersAloneNameWhatTheyCan(t *testing.T) {
+	count := func(question string, sent, accepted int, lost map[string]int) evidence.Count {
+		return evidence.Count{Device: "sw-1", Server: "tern", Question: question, Sent: sent, Accepted: accepted, Lost: lost}
+	}
+	for _, c := range []struct {
+		counts []evidence.Count
+		want   []string
+	}{
+		{[]evidence.Count{count("login", 9, 9, nil)}, []string{}},
+		{[]evidence.Count{count("login", 100, 97, map[string]int{"silent": 3})}, []string{}}, // some loss is life
+		{[]evidence.Count{count("login", 4, 0, map[string]int{"closed": 4})}, []string{ServerOff}},
+		{[]evidence.Count{count("login", 4, 0, map[string]int{"key-differs": 4})}, []string{KeyDiffers}},
+		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[string]int{"silent": 8})}, []string{AccountingPort}},
+	} {
+		v := Explain(evidence.Evidence{Counts: c.counts, Now: at}, Symptom{})
+		require.True(t, v.Found)
+		require.Equal(t, c.want, names(v), "%+v", c.counts)
+	}
+}
+
+// Counters have no time: they are no answer to a question about one login that
+// was not seen.
+func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
+	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))}, Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4, Lost: map[string]int{"silent": 4}}}}
+	require.False(t, Explain(e, Symptom{At: at.Add(-24 * time.Hour)}).Found)
+	require.False(t, Explain(e, Symptom{Device: "sw-2"}).Found)
+	require.True(t, Explain(e, Symptom{}).Healthy)
+}
+
+func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
+	probe := func(kind, result string) evidence.Probe {
+		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result, Text: kind + " " + result}
+	}
+	for _, c := range []struct {
+		probes []evidence.Probe
+		want   []string
+	}{
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeRefused)}, []string{}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeSilent)}, []string{Unreachable}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeClosed)}, []string{ServerOff}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeUnfit)}, []string{KeyDiffers}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeAccountingStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeRefused)}, []string{AccountingPort}},
+	} {
+		v := Explain(evidence.Evidence{Probes: c.probes, Now: at}, Symptom{Device: "ap-1"})
+		require.True(t, v.Found)
+		require.Equal(t, c.want, names(v), "%+v", c.probes)
+	}
+	// What a device could not hear, and now answers with the site's key: the device's own is another.
+	silent := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))
+	v := Explain(evidence.Evidence{Traces: []evidence.Trace{silent}, Probes: []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: evidence.ProbeLogin, Result: evidence.ProbeRefused, Text: "it answers"}}}, Symptom{})
+	require.Equal(t, KeyDiffers, v.Causes[0].Cause)
+	require.Contains(t, v.Causes[0].Evidence, "asked now: it answers")
+}
+
+func TestClocksThatDifferAreMeasuredAndSaid(t *testing.T) {
+	bad := login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))
+	noted := event("ines", "login", evidence.Refuse, "wrong-password", "the password is wrong")
+	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login", Answer: evidence.Refuse, Key: evidence.KeyFits}
+	noted.Time, packet.Time = at.Add(-2*time.Hour-3*time.Second), at.Add(10*time.Minute)
+	v := Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted}, Exchanges: []evidence.Exchange{packet}}, Symptom{})
+	require.Equal(t, WrongPassword, v.Causes[0].Cause)
+	require.Equal(t, []string{"the servers' clock is 2h0m3s behind the devices'", "the clock of the capture is 10m0s ahead of the devices'"}, v.Clocks)
+	noted.Time = at
+	v = Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted}}, Symptom{})
+	require.Empty(t, v.Clocks)
+}
+
+func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
+	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))
+	second := login("ines", "refused", "list-ended", "", 0, evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable", Reason: "all-resting", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
+	second.Time = at.Add(30 * time.Second)
+	back := event("tobin", "login", evidence.Accept, "accepted", "tobin has the role lookout")
+	back.Time, back.Device = at.Add(20*time.Second), "sw-2"
+	v := Explain(evidence.Evidence{Traces: []evidence.Trace{first, second}, Events: []evidence.Event{back}}, Symptom{})
+	require.Equal(t, []string{Resting}, names(v))
+	require.Contains(t, v.Causes[0].Evidence, "tern answered sw-2 at 03:00:20")
+}
+
+func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
+	e := evidence.Evidence{}
+	for i, device := range []string{"sw-1", "sw-2", "sw-3"} {
+		bad := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")))
+		bad.Device, bad.Time = device, at.Add(time.Duration(i)*time.Minute)
+		e.Traces = append(e.Traces, bad, bad)
+	}
+	well := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
+	e.Traces = append(e.Traces, well)
+	s := All(e, Symptom{})
+	require.Equal(t, []int{7, 1}, []int{s.Logins, s.Healthy})
+	require.Len(t, s.Groups, 2)
+	require.Equal(t, []any{ServerOff, "server tern, for 3 devices", 6, "ines", false}, []any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
+	require.Equal(t, []any{NoFallback, true}, []any{s.Groups[1].Cause.Cause, s.Groups[1].Follows})
+	require.Equal(t, Summary{Groups: []Group{}, Logins: 1, Healthy: 1}, All(evidence.Evidence{Traces: []evidence.Trace{well}}, Symptom{}))
+}
+
+func TestPacketsThatNobodyCanReadAreNoFault(t *testing.T) {
+	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49", Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []string{evidence.MarkHidden}, Remarks: []string{"the key is not known"}}
+	v := Explain(evidence.Evidence{Exchanges: []evidence.Exchange{hidden}}, Symptom{})
+	require.Equal(t, []string{NotKnown}, names(v))
+	require.Contains(t, v.Causes[0].Next[0], "-key-file")
+}
+
+func TestASymptomChoosesByWhatWasSeenAndWhen(t *testing.T) {
+	slow := login("ines", "in", "", "tern", 15, group("accepted", "", "tern", try("gull", "silent")))
+	slow.Seconds = 6
+	low := login("ines", "in", "", "tern", 1, group("accepted", "", "tern"))
+	low.Time = at.Add(time.Hour)
+	refused := login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))
+	refused.Time = at.Add(2 * time.Hour)
+	e := evidence.Evidence{Traces: []evidence.Trace{slow, low, refused}}
+	require.Equal(t, Unreachable, Explain(e, Symptom{Saw: "slow"}).Causes[0].Cause)
+	require.Equal(t, NoRights, Explain(e, Symptom{Saw: "low-level"}).Causes[0].Cause)
+	require.Equal(t, WrongPassword, Explain(e, Symptom{Saw: "refused"}).Causes[0].Cause)
+	require.True(t, Explain(e, Symptom{At: at.Add(time.Hour)}).Healthy)
+}

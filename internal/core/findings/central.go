@@ -1,0 +1,384 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// localFirst looks for local accounts that pass servers by that are up.
+func localFirst(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		list := cs.Way.Lists[site.Login]
+		if cs.Who.Kind != foresee.Local || list == nil || cs.Outcome == foresee.Refused {
+			continue
+		}
+		step := lastStep(cs, site.Login)
+		at := slices.IndexFunc(list.Methods, func(m site.Method) bool { return m.Place == step.Method.Place })
+		later := at >= 0 && slices.ContainsFunc(list.Methods[at:], func(m site.Method) bool { return m.Kind == site.ByGroup })
+		if step.Method.Kind == site.ByLocal && later {
+			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
+				Text:   fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, unseen by them.", list.Name, cs.Who.Name),
+				Repair: "put local behind the groups"})
+		}
+	}
+}
+
+// linesLeftOut looks for lines whose login list is another one than that of
+// the lines beside them, because they name none.
+func linesLeftOut(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	for _, access := range []string{site.SSH, site.Telnet} {
+		var named *site.Way
+		for _, w := range d.Ways {
+			if w.Access == access && w.HasLines && w.Origins[site.Login] == site.Own {
+				named = w
+			}
+		}
+		if named == nil {
+			continue
+		}
+		covered := 0
+		for _, w := range d.Ways {
+			if w.Access != access || !w.HasLines {
+				continue
+			}
+			covered += w.Lines.High - w.Lines.Low + 1
+			if w.Origins[site.Login] != site.Own && w.Lists[site.Login] != named.Lists[site.Login] {
+				c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{w.Name()}, Place: w.Place,
+					Text:   fmt.Sprintf("Lines %s of %s name no login list and take %s, while lines %s use %s: who lands on which line decides who gets in.", w.Lines, access, takes(w, d), named.Lines, named.Lists[site.Login].Name),
+					Repair: "name the list at these lines too: login: " + named.Lists[site.Login].Name})
+			}
+		}
+		if all := d.Kind.Traits.Lines; covered < all.High-all.Low+1 {
+			c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{access}, Place: named.Place,
+				Text:   fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the others keep what is on the device.", d.Kind.Name, all, access, covered),
+				Repair: fmt.Sprintf("write lines: %s, or a second entry for the rest", all)})
+		}
+	}
+}
+
+func takes(w *site.Way, d *site.Device) string {
+	if l := w.Lists[site.Login]; l != nil {
+		return "the device-wide " + l.Name
+	}
+	return "the kind's built-in login (" + string(d.Kind.Traits.BuiltInLogin) + ")"
+}
+
+// defaultSurprise looks for consoles that a device-wide list governs, unsaid.
+func defaultSurprise(c *checker, sh foresee.Shape) {
+	w := sh.Devices[0].Way(site.Console)
+	if w == nil || w.Origins[site.Login] != site.Default || len(w.Lists[site.Login].Servers()) == 0 {
+		return
+	}
+	list := w.Lists[site.Login]
+	c.add(Finding{Code: "default-surprise", Devices: sh.Devices, Access: []string{w.Name()}, Place: list.Place,
+		Text:   fmt.Sprintf("The device-wide list %s also governs the console, which is the last way in, and nothing says that this is meant.", list.Name),
+		Repair: fmt.Sprintf("say it: console: {login: %s} under access; or give the console a list of its own", list.Name)})
+}
+
+// reach notes which methods of a list any case came to.
+func reach(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		for _, step := range cs.Steps {
+			if step.List == nil {
+				continue
+			}
+			for i, m := range step.List.Methods {
+				if m.Place == step.Method.Place && i < 64 {
+					c.reached[step.List] |= 1 << i
+				}
+			}
+		}
+	}
+}
+
+// deadMethods reports methods that no case came to, of lists that were walked.
+func deadMethods(c *checker) {
+	for _, l := range c.reckoner.Site.Lists {
+		walked, known := c.reached[l]
+		if !known {
+			continue
+		}
+		for i, m := range l.Methods {
+			if i > 0 && i < 64 && walked&(1<<i) == 0 && l.Methods[i-1].Kind != site.ByGroup {
+				c.add(Finding{Code: "dead-method", Place: m.Place,
+					Text:   fmt.Sprintf("The method %s of the list %s is never reached: %s before it always decides.", m, l.Name, l.Methods[i-1]),
+					Repair: "take it out, or put it before " + l.Methods[i-1].String()})
+			}
+		}
+	}
+}
+
+// badAcceptance reports acceptances of findings that do not exist.
+func badAcceptance(c *checker) {
+	for _, a := range c.reckoner.Site.Accepted {
+		if _, known := severities[a.Code]; !known {
+			c.add(Finding{Code: "unused", Place: a.Place, Text: fmt.Sprintf("accept names the finding %q, and there is none of that name.", a.Code),
+				Repair: "look the name up: mellowgate check -explain all"})
+		}
+	}
+}
+
+// grantsAndRules looks for people without a grant, grants that never match and
+// rules that never decide.
+func grantsAndRules(c *checker) {
+	c.ungranted()
+	s := c.reckoner.Site
+	for i, g := range s.Grants {
+		for _, l := range sortedLabels(g) {
+			bears := slices.ContainsFunc(s.Devices, func(d *site.Device) bool { return slices.Contains(g.Where[l], d.Labels[l]) })
+			if len(s.Devices) > 0 && !bears {
+				c.add(Finding{Code: "no-grant", Place: g.Place,
+					Text:   fmt.Sprintf("This grant never matches: no device has the label %s with %s.", l, strings.Join(g.Where[l], " or ")),
+					Repair: "give devices the label, or mend the grant"})
+			}
+		}
+		for _, earlier := range s.Grants[:i] {
+			if takesAll(earlier, g) {
+				c.add(Finding{Code: "no-grant", Place: g.Place,
+					Text:   fmt.Sprintf("This grant never matches: the one in %s comes first and holds wherever it does.", s.Where(earlier.Place)),
+					Repair: "put it before that one, or take it out"})
+				break
+			}
+		}
+	}
+	for _, r := range s.Roles {
+		for i, rule := range r.Commands {
+			for _, earlier := range r.Commands[:i] {
+				if covers(earlier.Words, rule.Words) {
+					c.add(Finding{Code: "rule-shadowed", Place: rule.Place,
+						Text:   fmt.Sprintf("The rule %q of the role %s never decides: %q before it matches all that it matches.", rule.Text, r.Name, earlier.Text),
+						Repair: "put it before that rule, or take it out"})
+					break
+				}
+			}
+		}
+	}
+}
+
+func sortedLabels(g *site.Grant) []string {
+	labels := make([]string, 0, len(g.Where))
+	for l := range g.Where {
+		labels = append(labels, l)
+	}
+	slices.Sort(labels)
+	return labels
+}
+
+// ungranted reports people whom no grant names, by team where it is a team's
+// want.
+func (c *checker) ungranted() {
+	s := c.reckoner.Site
+	teams, people := map[string]bool{}, map[string]bool{}
+	for _, g := range s.Grants {
+		for _, w := range g.Who {
+			teams[w.Team], people[w.Person] = true, true
+		}
+	}
+	said := map[string]bool{}
+	for _, p := range s.People {
+		granted := people[p.Name] || slices.ContainsFunc(p.Teams, func(t string) bool { return teams[t] })
+		if granted || p.Disabled {
+			continue
+		}
+		who := "person " + p.Name
+		if len(p.Teams) > 0 {
+			who = "team " + p.Teams[0]
+		}
+		if !said[who] {
+			said[who] = true
+			c.add(Finding{Code: "no-grant", Place: p.Place,
+				Text:   fmt.Sprintf("No grant names the %s: %s is refused everywhere.", who, p.Name),
+				Repair: "add a grant: - {who: [" + who + "], role: ROLE}"})
+		}
+	}
+}
+
+// takesAll tells whether a grant holds wherever another one does.
+func takesAll(first, g *site.Grant) bool {
+	for _, w := range g.Who {
+		if !slices.ContainsFunc(first.Who, func(f site.Who) bool { return f.Team == w.Team && f.Person == w.Person }) {
+			return false
+		}
+	}
+	for l, values := range first.Where {
+		have, said := g.Where[l]
+		if !said {
+			return false
+		}
+		for _, v := range have {
+			if !slices.Contains(values, v) {
+				return false
+			}
+		}
+	}
+	if len(first.Through) > 0 {
+		if len(g.Through) == 0 {
+			return false
+		}
+		for _, w := range g.Through {
+			if !slices.Contains(first.Through, w) {
+				return false
+			}
+		}
+	}
+	return len(first.From) == 0 && len(first.Hours) == 0
+}
+
+// covers tells whether the words of a rule match every line that other words
+// match.
+func covers(a, b []string) bool {
+	for i := 0; ; i++ {
+		switch {
+		case i < len(a) && a[i] == "**":
+			return true
+		case i < len(b) && b[i] == "**":
+			return false
+		case i == len(a) || i == len(b):
+			return len(a) == len(b)
+		case a[i] != "*" && a[i] != b[i]:
+			return false
+		}
+	}
+}
+
+// landsLow looks for people who arrive below the level of their role while
+// every server is up.
+func landsLow(c *checker, sh foresee.Shape) {
+	full := false
+	for _, cs := range sh.Cases {
+		full = full || cs.Who.Kind == foresee.Known && allUp(cs) && cs.Full()
+	}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != foresee.Low || cs.Raised >= cs.Promised {
+			continue
+		}
+		list := cs.Way.Lists[site.Session]
+		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Way.Place}
+		why, repair := "the way in has no session list, and this kind then gives level "+fmt.Sprint(cs.Level), "give it a session list that asks the servers"
+		if list != nil {
+			f.Place = list.Place
+			why, repair = "what the session list "+list.Name+" gets back names no level that this kind reads", "look at level-from of the kind and send of the role"
+			if step := lastStep(cs, site.Session); step.Method.Kind != site.ByGroup {
+				why, repair = fmt.Sprintf("the session list %s comes to %s, which names no level", list.Name, step.Method), "ask the servers in the session list"
+			}
+		}
+		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
+		f.Repair = repair
+		if !full {
+			f.Severity = Error
+		}
+		c.add(f)
+	}
+}
+
+func allUp(c foresee.Case) bool {
+	return !slices.ContainsFunc(c.When, func(w foresee.Condition) bool { return w.State != foresee.Up })
+}
+
+// ruleWithoutEffect looks for people whose role has command rules that nothing
+// asks about.
+func ruleWithoutEffect(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == foresee.Refused || cs.Outcome == foresee.Open {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil || limitless(role) {
+			continue
+		}
+		step := lastStep(cs, site.Commands)
+		if step.Method.Kind == site.ByGroup && step.Result != walk.Unavailable {
+			continue
+		}
+		why := "no list asks about commands there"
+		if list := cs.Way.Lists[site.Commands]; list != nil {
+			why = fmt.Sprintf("the list %s comes to %s", list.Name, step.Method)
+			if step.List == nil {
+				why = fmt.Sprintf("the list %s does not govern commands of level %d", list.Name, cs.Level)
+			}
+		}
+		c.add(Finding{Code: "rule-without-effect", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Place,
+			Text:   fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.", role.Name, cs.Who.Name, cs.Level, why),
+			Repair: "give the way in a command list that asks TACACS+ servers, or accept this for these devices"})
+	}
+}
+
+// limitless tells whether a role allows every command.
+func limitless(r *site.Role) bool {
+	return len(r.Commands) > 0 && r.Commands[0].Allow && len(r.Commands[0].Words) == 1 && r.Commands[0].Words[0] == "**"
+}
+
+// templateMissing looks for people whose rights are those of a local account
+// that the device does not have.
+func templateMissing(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		if cs.Reason != walk.TemplateMissing {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil {
+			continue
+		}
+		c.add(Finding{Code: "template-missing", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Template.Place,
+			Text:   fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these devices have no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
+			Repair: "add " + role.Template.Name + " to accounts of the devices or their profile"})
+	}
+}
+
+// notSupported looks for groups that a kind cannot ask at all.
+func notSupported(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	for _, cs := range sh.Cases {
+		for _, step := range cs.Steps {
+			if step.Reason != walk.NotSupported {
+				continue
+			}
+			p := step.Method.Group.Protocol()
+			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
+				Text:   fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
+				Repair: "ask a group of another protocol, or mend speaks of the kind"}
+			if d.Kind.Traits.Speaks(p) {
+				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use %s networks only: the group %s never answers.", d.Network, d.Kind.Name, d.Kind.Traits.Networks, step.Method.Ref.Name)
+				f.Repair = "use another network, or mend networks of the kind"
+				f.Place = d.Place
+			}
+			c.add(f)
+		}
+	}
+}
+
+// cannotVerify looks for people whose password a server cannot check in the
+// form in which the device sends it.
+func cannotVerify(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || cs.Outcome != foresee.Refused || !allUp(cs) {
+			continue
+		}
+		step := lastStep(cs, site.Login)
+		p := c.reckoner.Site.Person(cs.Who.Name)
+		if step.Method.Kind != site.ByGroup || step.Result != walk.Refused || p == nil {
+			continue
+		}
+		form := d.Kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
+		server := c.reckoner.Site.Server(step.By)
+		f := Finding{Code: "cannot-verify", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: p.Password.Place,
+			Text:   fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: the server cannot check it.", d.Kind.Name, form, p.Name),
+			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}
+		switch {
+		case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
+			f.Place = server.Place
+			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.", d.Kind.Name, form, server.Name, strings.Join(server.Forms, ", "))
+			f.Repair = "add " + form + " to password-forms of the server, or change password-as of the kind"
+		case site.OneWay(form) || p.Password.Key != nil:
+			continue
+		}
+		c.add(f)
+	}
+}

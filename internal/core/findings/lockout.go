@@ -1,0 +1,305 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// mostStates bounds how many servers of one device are combined in full.
+const mostStates = 10
+
+// outages gives the combinations of silent servers to look at, all up first:
+// every one for up to mostStates servers, else each server alone, each server
+// as the only one up, and none up.
+func outages(servers []*site.Server) []map[*site.Server]bool {
+	var all []map[*site.Server]bool
+	if len(servers) <= mostStates {
+		for bits := 0; bits < 1<<len(servers); bits++ {
+			o := map[*site.Server]bool{}
+			for i, s := range servers {
+				o[s] = bits&(1<<i) != 0
+			}
+			all = append(all, o)
+		}
+	} else {
+		all = append(all, map[*site.Server]bool{})
+		for _, one := range servers {
+			only := map[*site.Server]bool{}
+			for _, s := range servers {
+				only[s] = s != one
+			}
+			all = append(all, map[*site.Server]bool{one: true}, only)
+		}
+		dark := map[*site.Server]bool{}
+		for _, s := range servers {
+			dark[s] = true
+		}
+		all = append(all, dark)
+	}
+	slices.SortStableFunc(all, func(a, b map[*site.Server]bool) int { return silentIn(a) - silentIn(b) })
+	return all
+}
+
+func silentIn(o map[*site.Server]bool) int {
+	n := 0
+	for _, silent := range o {
+		if silent {
+			n++
+		}
+	}
+	return n
+}
+
+// lockedOut looks for an outage in which nobody has full rights by any way, or
+// by any way but the console.
+func lockedOut(c *checker, sh foresee.Shape) {
+	servers := sh.Servers()
+	var nobody, consoleOnly map[*site.Server]bool
+	for _, o := range outages(servers) {
+		console, remote, remoteWays := false, false, false
+		for _, cs := range sh.Cases {
+			remoteWays = remoteWays || cs.Way.Access != site.Console
+			if !cs.Full() || !cs.Holds(o) {
+				continue
+			}
+			if cs.Way.Access == site.Console {
+				console = true
+			} else {
+				remote = true
+			}
+		}
+		switch {
+		case !console && !remote && nobody == nil:
+			nobody = o
+		case console && !remote && remoteWays && consoleOnly == nil:
+			consoleOnly = o
+		}
+	}
+	d := sh.Devices[0]
+	if nobody != nil {
+		why, repair := shutBy(sh, nobody, "")
+		c.add(Finding{Code: "locked-out", Devices: sh.Devices, Place: placeOf(d),
+			Text:   fmt.Sprintf("%s nobody with full rights gets in by any way: %s.", upper(outageText(servers, nobody)), why),
+			Repair: repair})
+	}
+	if consoleOnly != nil {
+		why, repair := shutBy(sh, consoleOnly, site.Console)
+		c.add(Finding{Code: "locked-out-remotely", Devices: sh.Devices, Place: placeOf(d),
+			Text:   fmt.Sprintf("%s full rights are left on the console only, so someone must go there: %s.", upper(outageText(servers, consoleOnly)), why),
+			Repair: repair})
+	}
+}
+
+// shutBy says why the ways in, but for one, are shut in an outage for those
+// who should be the way back in, and what would open them.
+func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
+	reasons := []struct {
+		reason       walk.Reason
+		text, repair string
+	}{
+		{walk.GivesUpFirst, "the way in gives up before the fallback", "lower wait or tries of these servers, or give the kind a longer login-window"},
+		{walk.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
+		{walk.ListEnded, "a list ends with servers", "end the login and session lists with local"},
+		{walk.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
+		{"", "those who get in do not reach level 15", "give the session list, or the local account, level 15"},
+	}
+	for _, r := range reasons {
+		var ways []string
+		for _, cs := range sh.Cases {
+			relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
+			reason := cs.Reason
+			if last := lastStep(cs, site.Login); last.Reason == walk.NoAccounts {
+				reason = walk.NoAccounts
+			}
+			if relevant && cs.Holds(o) && reason == r.reason && cs.Way.Access != but && !slices.Contains(ways, cs.Way.Name()) {
+				ways = append(ways, cs.Way.Name())
+			}
+		}
+		if len(ways) == 0 {
+			continue
+		}
+		if why != "" {
+			why += "; "
+		}
+		why += fmt.Sprintf("by %s %s", join(ways), r.text)
+		if repair == "" {
+			repair = r.repair
+		}
+	}
+	if why == "" {
+		return "no person has a grant of level 15 here, and the device has no account of level 15", "give somebody a grant with level 15, end the login list with local, and give the device an account of level 15"
+	}
+	return why, repair
+}
+
+// placeOf points at what devices alike have in common.
+func placeOf(d *site.Device) site.Place { return d.Place }
+
+func upper(s string) string { return string(s[0]-'a'+'A') + s[1:] }
+
+func outageText(servers []*site.Server, o map[*site.Server]bool) string {
+	var silent []*site.Server
+	for _, s := range servers {
+		if o[s] {
+			silent = append(silent, s)
+		}
+	}
+	if len(silent) == 0 {
+		return "even when every server is up"
+	}
+	return are(serverNames(silent), "silent")
+}
+
+// hasLocal tells whether a list asks for local accounts anywhere, and the device
+// has some: then those get in, wherever the list ends.
+func hasLocal(l *site.List, d *site.Device) bool {
+	return len(d.Accounts) > 0 && slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
+}
+
+// deadEnds looks for lists that leave someone at a dead end: login lists that
+// end with servers, fallbacks without an account, and logins that fall back to
+// a session or commands that do not.
+func deadEnds(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}}
+		last := lastStep(cs, site.Login)
+		switch {
+		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == foresee.Refused && cs.Reason == walk.ListEnded:
+			list := cs.Way.Lists[site.Session]
+			f.Code, f.Place = "session-stuck", lastMethod(list)
+			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a server.", upper(when(cs)), list.Name)
+			f.Repair = "end the list with local: " + methodsText(list, "local")
+		case cs.Outcome == foresee.Refused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup && !hasLocal(cs.Way.Lists[site.Login], cs.Device):
+			list := cs.Way.Lists[site.Login]
+			f.Code, f.Place = "no-way-back", lastMethod(list)
+			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)
+			f.Repair = "end the list with local: " + methodsText(list, "local")
+		case last.Reason == walk.NoAccounts:
+			f.Code, f.Place = "no-account", placeOf(cs.Device)
+			f.Text = fmt.Sprintf("%s the login falls back to local, and the device has no local account.", upper(when(cs)))
+			f.Repair = "name an account of level 15 in accounts of the device or its profile"
+		case cs.Stuck && cs.StuckWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+			list := cs.Way.Lists[site.Commands]
+			f.Code, f.Place = "commands-stuck", lastMethod(list)
+			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
+			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
+		case cs.RaiseWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+			list := cs.Way.Lists[site.Elevation]
+			f.Code, f.Place = "elevation-stuck", lastMethod(list)
+			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
+			f.Repair = "end the list with a secret: " + methodsText(list, "secret NAME")
+		default:
+			continue
+		}
+		c.add(f)
+	}
+}
+
+// accountTooLow looks for devices whose local accounts get in, and none of them
+// to full rights, when every server is silent.
+func accountTooLow(c *checker, sh foresee.Shape) {
+	in := foresee.Case{}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Local || len(cs.When) == 0 || slices.ContainsFunc(cs.When, func(w foresee.Condition) bool { return w.State == foresee.Up }) {
+			continue
+		}
+		if cs.Full() {
+			return
+		}
+		if cs.Outcome == foresee.In || cs.Outcome == foresee.Low {
+			in = cs
+		}
+	}
+	if in.Device == nil {
+		return
+	}
+	a := in.Device.Account(in.Who.Name)
+	f := Finding{Code: "account-too-low", Devices: sh.Devices, Place: a.Place,
+		Text:   fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a server.", upper(when(in)), a.Name, in.Raised),
+		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a secret"}
+	c.add(f)
+}
+
+func whoText(w foresee.Who) string {
+	if w.Kind == foresee.Local {
+		return "the account " + w.Name
+	}
+	return w.Name
+}
+
+// lastStep gives the last step of a purpose.
+func lastStep(c foresee.Case, p site.Purpose) walk.Step {
+	for _, s := range slices.Backward(c.Steps) {
+		if s.Purpose == p {
+			return s
+		}
+	}
+	return walk.Step{}
+}
+
+func lastMethod(l *site.List) site.Place { return l.Methods[len(l.Methods)-1].Place }
+
+// givesUpFirst looks for logins that would succeed after the way in has lost
+// its patience.
+func givesUpFirst(c *checker, sh foresee.Shape) {
+	worst := map[*site.Way]foresee.Case{}
+	for _, cs := range sh.Cases {
+		if cs.Reason == walk.GivesUpFirst && cs.Wait > worst[cs.Way].Wait {
+			worst[cs.Way] = cs
+		}
+	}
+	for _, w := range sh.Devices[0].Ways {
+		cs, found := worst[w]
+		if !found {
+			continue
+		}
+		window := cs.Device.Kind.Traits.LoginWindow
+		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
+			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never reached (%s).",
+				upper(when(cs)), seconds(cs.Wait), seconds(window), waitSum(cs)),
+			Repair: "lower wait or tries of these servers, or give the kind a longer login-window"}
+		c.add(f)
+	}
+}
+
+// firstWait points at the first server that a login waits for, else at other.
+func firstWait(c foresee.Case, other site.Place) site.Place {
+	for _, s := range c.Steps {
+		for _, t := range s.Tries {
+			if t.Reply.Took > 0 {
+				return t.Server.Place
+			}
+		}
+	}
+	return other
+}
+
+// waitSum shows how the waiting adds up: "sanderling 2 tries x 10s + ...".
+func waitSum(c foresee.Case) string {
+	sum := ""
+	for _, s := range c.Steps {
+		if s.Purpose == site.Commands || s.Purpose == site.RecordCommands {
+			break // these come after the prompt
+		}
+		for i, t := range s.Tries {
+			if t.Reply.Took == 0 || i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {
+				continue
+			}
+			if sum != "" {
+				sum += " + "
+			}
+			sum += fmt.Sprintf("%s %d x %s", t.Server.Name, t.N, seconds(t.Reply.Took))
+		}
+	}
+	return sum
+}
+
+// seconds shows a wait: "20 s", "1.5 s".
+func seconds(d time.Duration) string {
+	return fmt.Sprintf("%g s", d.Round(100*time.Millisecond).Seconds())
+}

@@ -1,0 +1,242 @@
+package findings
+
+import "strings"
+
+// Page is what there is to know of one finding: what it means, and the smallest
+// change to the smallest site that shows it.
+type Page struct {
+	Code     string
+	Severity Severity
+	About    string
+	// Shows is how a part of the file is written where it is found, and Good how
+	// it is written where it is not.
+	Shows, Good string
+	Outside     string   // what shows it, where that is no part of the file
+	setup       []string // changes that Smallest needs before Good is in it: old, new, old, new
+}
+
+// Sites gives two whole sites: one in which the finding is found, and the same
+// one repaired. They are empty for what is no part of a file.
+func (p Page) Sites() (bad, good string) {
+	if p.Good == "" {
+		return "", ""
+	}
+	good = strings.NewReplacer(p.setup...).Replace(Smallest)
+	return strings.Replace(good, p.Good, p.Shows, 1), good
+}
+
+// Smallest is a small site in which nothing is found.
+const Smallest = `site: Test
+lab: {only: true}
+keys: {k: file k, k2: file k2}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 1s, rest: 1m}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k2, wait: 1s, rest: 1m}
+groups: [{name: t, servers: [t1, t2]}]
+kinds: [{name: switch, traits: {console-obeys-authorization: true}}]
+lists:
+  - {name: login, authenticate: login, methods: [group t, local]}
+  - {name: session, authorize: session, methods: [group t, local]}
+  - {name: commands, authorize: commands, methods: [group t, local]}
+  - {name: record, account: commands, methods: [group t]}
+profiles:
+  - name: p
+    defaults: {login: login, session: session, commands: commands, record-commands: record}
+    access: {console: {login: login}, ssh: {}}
+    accounts: [keeper]
+devices:
+  - {name: sw-1, kind: switch, profile: p, addresses: [192.0.2.11]}
+  - {name: sw-2, kind: switch, profile: p, addresses: [192.0.2.12]}
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+people: [{name: ines, teams: [net], password: $6$c$d}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+`
+
+// Changes to Smallest that several pages share.
+var (
+	withElevation = []string{
+		"  - {name: session, authorize: session, methods: [group t, local]}\n", "  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n",
+		"session: session", "elevation: raise",
+		"people:", "elevation-secrets: [{name: bridge, password: $6$e$f}]\npeople:",
+	}
+	withTemplate = []string{
+		"level: 15, commands", "level: 15, account: watch, commands",
+		"traits: {", "traits: {account-from: local-user, ",
+		"accounts: [{", "accounts: [{name: watch, level: 15, password: $6$e$f}, {",
+		"accounts: [keeper]", "accounts: [keeper, watch]",
+	}
+	withUnsessioned = []string{
+		"  - {name: session, authorize: session, methods: [group t, local]}\n", "",
+		"session: session, ", "",
+		"traits: {", "traits: {level-without-session: 15, ",
+	}
+	withBuiltin = []string{
+		"  - {name: session, authorize: session, methods: [group t, local]}\n", "",
+		"session: session, ", "",
+		"traits: {", "traits: {built-in-login: local, level-without-session: 15, ",
+		"defaults: {login: login, ", "defaults: {",
+	}
+	withLines = []string{
+		"lists:\n", "lists:\n  - {name: other, authenticate: login, methods: [group t, local]}\n",
+		"ssh: {}", "ssh: [{lines: 0-4, login: other}, {lines: 5-15, login: other}]",
+	}
+	withWatch = []string{
+		"people: [", "people: [{name: tobin, teams: [watch], password: $6$e$f}, ",
+		"[team net]", "[team net, team watch]",
+	}
+	withRules = []string{
+		"commands: [allow **]", "commands: [refuse look secrets, allow **]",
+	}
+	withRadius = []string{
+		"groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 1s, rest: 1m}\n  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, wait: 1s, rest: 1m}\ngroups: [{name: r, servers: [r1, r2]}, ",
+		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start-stop, methods: [group r]}\n",
+		"record-commands: record}", "record-commands: record, record-sessions: visits}",
+	}
+	withPlaces = []string{
+		"profile: p, addresses: [192.0.2.11]", "profile: p, labels: {place: near}, addresses: [192.0.2.11]",
+		"lab:", "labels: [{label: place, value: far, trusted: false}]\nlab:",
+	}
+	withVisits = []string{
+		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start-stop, methods: [group t]}\n",
+		"record-commands: record}", "record-commands: record, record-sessions: visits}",
+	}
+	withOneRecord = []string{
+		"groups: [", "groups: [{name: one, servers: [t1]}, ",
+		"account: commands, methods: [group t]", "account: commands, methods: [group one, group t]",
+	}
+	withOneLogin = []string{
+		"groups: [", "groups: [{name: one, servers: [t1]}, ",
+		"authenticate: login, methods: [group t, local]", "authenticate: login, methods: [group one, group t, local]",
+	}
+	withSame = []string{
+		"{name: t1,", "{name: t1, labels: {place: hq},",
+		"{name: t2,", "{name: t2, labels: {place: pier},",
+	}
+)
+
+// pages are the findings, in the order of the guide.
+var pages = []Page{
+	{Code: "locked-out", Severity: Error, About: "In some outage nobody with full rights gets in by any way, the console included. Someone must then reset the device by hand.",
+		Shows: "roles: [{name: all, level: 14,", Good: "roles: [{name: all, level: 15,"},
+	{Code: "locked-out-remotely", Severity: Warning, About: "In some outage full rights are left on the console only. Someone must travel to the device.",
+		Shows: "grants: [{who: [team net], through: [console], role: all}]", Good: "grants: [{who: [team net], role: all}]"},
+	{Code: "no-way-back", Severity: Error, About: "A login list ends with servers only. When they are silent, nobody gets in by the ways that use it.",
+		Shows: "authenticate: login, methods: [group t]", Good: "authenticate: login, methods: [group t, local]"},
+	{Code: "no-account", Severity: Error, About: "A login list falls back to local accounts, and the device has none. The fallback lets nobody in.",
+		Shows: "accounts: []", Good: "accounts: [keeper]"},
+	{Code: "account-too-low", Severity: Error, About: "The local account gets in when servers are silent, and reaches no full rights: one can look and not mend.",
+		Shows: "{name: keeper, level: 1,", Good: "{name: keeper, level: 15,"},
+	{Code: "session-stuck", Severity: Error, About: "The login falls back to a local account, and then the session still needs a server that is silent.",
+		Shows: "authorize: session, methods: [group t]", Good: "authorize: session, methods: [group t, local]"},
+	{Code: "commands-stuck", Severity: Error, About: "People get in when servers are silent, and no command works, because each one is asked of a server.",
+		Shows: "authorize: commands, methods: [group t]", Good: "authorize: commands, methods: [group t, local]"},
+	{Code: "elevation-stuck", Severity: Error, About: "People get in at a low level when servers are silent, and cannot reach a higher one without them.",
+		Shows: "authenticate: elevation, methods: [group t]", Good: "authenticate: elevation, methods: [group t, secret bridge]", setup: withElevation},
+	{Code: "gives-up-first", Severity: Error, About: "The waits for silent servers add up to more than the patience of the way in. The fallback exists and is never reached.",
+		Shows: "traits: {login-window: 1s, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+	{Code: "template-missing", Severity: Error, About: "A role gives people the rights of a local account that the device does not have. It refuses them.",
+		Shows: "accounts: [keeper]", Good: "accounts: [keeper, watch]", setup: withTemplate},
+	{Code: "not-supported", Severity: Error, About: "A list asks servers in a way that this kind of device does not have: a protocol, or a routing instance. It never gets an answer.",
+		Shows: "traits: {speaks: [radius], console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+	{Code: "cannot-verify", Severity: Error, About: "The device sends passwords as CHAP or MS-CHAPv2, and the server keeps one-way hashes: it cannot tell a right password from a wrong one, and refuses.",
+		Shows: "traits: {password-as: {tacacs: chap}, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+
+	{Code: "open-when-silent", Severity: Error, About: "When servers are silent, a list comes to none: anyone gets in with any name and any password.",
+		Shows: "authenticate: login, methods: [group t, none]", Good: "authenticate: login, methods: [group t, local]"},
+	{Code: "open-always", Severity: Error, About: "A list comes to none while servers are up: anyone gets in at any time.",
+		Shows: "authenticate: login, methods: [none]", Good: "authenticate: login, methods: [group t, local]", setup: withUnsessioned},
+	{Code: "open-built-in", Severity: Error, About: "A way in has no login list, and this kind of device then asks for nothing.",
+		Shows: "built-in-login: none,", Good: "built-in-login: local,", setup: withBuiltin},
+	{Code: "weak-account", Severity: Error, About: "The password of a local account is its name, the site's name or a password that everybody tries first.",
+		Outside: "an account with the hash of such a password"},
+	{Code: "shared-fallback", Severity: Note, About: "One account with one password is on very many devices. Whoever learns it from one opens all of them.",
+		Outside: "an account on more than 25 devices"},
+
+	{Code: "local-first", Severity: Warning, About: "A list asks local accounts before the servers. Whoever uses such an account is never seen by the servers.",
+		Shows: "authenticate: login, methods: [local, group t]", Good: "authenticate: login, methods: [group t, local]"},
+	{Code: "same-name", Severity: Warning, About: "A local account and a person have one name. Which of the two passwords works depends on whether servers answer.",
+		Shows: "people: [{name: keeper,", Good: "people: [{name: ines,"},
+	{Code: "lines-left-out", Severity: Warning, About: "Some lines of a way in have no login list of their own and take another one than the lines beside them.",
+		Shows: "ssh: [{lines: 0-4, login: other}, {lines: 5-15}]", Good: "ssh: [{lines: 0-4, login: other}, {lines: 5-15, login: other}]", setup: withLines},
+	{Code: "default-surprise", Severity: Warning, About: "The device-wide list also governs the console, the last way in, and nothing says that this is meant.",
+		Shows: "access: {ssh: {}}", Good: "access: {console: {login: login}, ssh: {}}"},
+	{Code: "dead-method", Severity: Warning, About: "A method of a list can never be reached, because one before it always decides.",
+		Shows: "authorize: commands, methods: [group t, signed-in, local]", Good: "authorize: commands, methods: [group t, local]"},
+	{Code: "unused", Severity: Warning, About: "A list, group, server, role, key or other part is used by nothing: it may be a slip, or a leftover.",
+		Shows: "keys: {spare: file spare, k: file k,", Good: "keys: {k: file k,"},
+	{Code: "clear-text-way", Severity: Warning, About: "Telnet is open: names, passwords and all that is typed cross the network in clear.",
+		Shows: "access: {telnet: {}, console: {login: login}, ssh: {}}", Good: "access: {console: {login: login}, ssh: {}}"},
+
+	{Code: "lands-low", Severity: Warning, About: "A person is granted a level and arrives below it: the session's level is not asked for, or not in a form that the device reads.",
+		Shows: "defaults: {login: login, commands", Good: "defaults: {login: login, session: session, commands"},
+	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
+		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]", setup: withWatch},
+	{Code: "rule-shadowed", Severity: Warning, About: "A command rule never decides, because an earlier one matches all that it matches.",
+		Shows: "commands: [allow **, refuse look secrets]", Good: "commands: [refuse look secrets, allow **]", setup: withRules},
+	{Code: "rule-without-effect", Severity: Warning, About: "A role limits commands, and on some devices nothing asks about commands: people may type any of their level.",
+		Shows: "session: session, record-commands", Good: "session: session, commands: commands, record-commands", setup: withRules},
+
+	{Code: "key-differs", Severity: Error, About: "The key on the device is not the key of the server. Neither can read the other, which looks like silence.",
+		Shows: "profile: p, addresses: [192.0.2.11], holds: {keys: {t1: k2}}", Good: "profile: p, addresses: [192.0.2.11]"},
+	{Code: "asker-unknown", Severity: Error, About: "The device's requests come from an address that the server knows nobody by. It does not answer them.",
+		Shows: "profile: p, addresses: [192.0.2.11], holds: {source: 192.0.2.99}", Good: "profile: p, addresses: [192.0.2.11]"},
+	{Code: "source-unset", Severity: Warning, About: "The device has several addresses and no fixed source for its requests. The server knows one of them.",
+		Shows: "profile: p, addresses: [192.0.2.11, 192.0.2.13]", Good: "profile: p, addresses: [192.0.2.11]"},
+	{Code: "ports-differ", Severity: Error, About: "The device asks at other ports than those at which the server listens: the old pair 1645 and 1646 against 1812 and 1813, or one of the two.",
+		Shows: "profile: p, addresses: [192.0.2.11], holds: {ports: {r1: {accounting: 1646}}}", Good: "profile: p, addresses: [192.0.2.11]", setup: withRadius},
+	{Code: "not-for-this", Severity: Error, About: "A list asks a server for what the server is not for, such as records. It never answers that.",
+		Shows: "{name: t1, for: [authentication, authorization],", Good: "{name: t1,"},
+	{Code: "key-weak", Severity: Warning, About: "A shared secret is short, of few different characters, or made of common words. Who records one exchange can find it by trying.",
+		Shows: "keys: {k: clear autumn,", Good: "keys: {k: file k,"},
+	{Code: "key-everywhere", Severity: Note, About: "All servers have one key. Who learns it on one device can play every server to every device.",
+		Outside: "three servers or more whose keys have one value"},
+	{Code: "clear-in-file", Severity: Error, About: "A key stands in clear in the site file. Whoever reads the file, or a copy of it, has it.",
+		Shows: "keys: {k: clear a-key-for-this-test,", Good: "keys: {k: file k,"},
+	{Code: "readable-by-others", Severity: Error, About: "Other users of this machine can read a file that holds secrets.",
+		Outside: "a key file with the mode 644"},
+
+	{Code: "forgeable", Severity: Warning, About: "RADIUS packets without a Message-Authenticator are taken. Who sits on the way can turn a refusal into an acceptance (found in 2024).",
+		Shows: "{name: r1, message-authenticator: if-present,", Good: "{name: r1,", setup: withRadius},
+	{Code: "readable-on-the-way", Severity: Warning, About: "A server is asked without TLS across a network that the site does not trust.",
+		Shows: "labels: {place: far}", Good: "labels: {place: near}", setup: withPlaces},
+
+	{Code: "not-recorded", Severity: Warning, About: "People type commands at a level, or by a way in, that nothing records.",
+		Shows: "account: commands, levels: 2-15,", Good: "account: commands,"},
+	{Code: "starts-without-stops", Severity: Warning, About: "Records say when sessions begin and not when they end.",
+		Shows: "when: start,", Good: "when: start-stop,", setup: withVisits},
+	{Code: "records-lost", Severity: Warning, About: "Only one server takes records. When it is silent, what people do leaves no trace, and nobody is told.",
+		Shows: "account: commands, methods: [group one]", Good: "account: commands, methods: [group one, group t]", setup: withOneRecord},
+	{Code: "recorded-in-clear", Severity: Note, About: "Commands are recorded as typed, with the passwords in them.",
+		Shows: "traits: {recorded-secrets: in-clear, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+
+	{Code: "one-server", Severity: Warning, About: "A login hangs on one server. With that one silent, only local accounts get in.",
+		Shows: "authenticate: login, methods: [group one, local]", Good: "authenticate: login, methods: [group one, group t, local]", setup: withOneLogin},
+	{Code: "same-place", Severity: Note, About: "All servers of a group are in one place, or share another label. What takes that away takes all of them.",
+		Shows: "{name: t2, labels: {place: hq},", Good: "{name: t2, labels: {place: pier},", setup: withSame},
+	{Code: "never-rests", Severity: Note, About: "A silent server is asked first by every login, again and again, because the site gives it no rest.",
+		Shows: "address: 192.0.2.1, key: k, wait: 1s}", Good: "address: 192.0.2.1, key: k, wait: 1s, rest: 1m}"},
+	{Code: "slow-fallback", Severity: Note, About: "A login succeeds after more than ten seconds of waiting. People will think that it is broken.",
+		Shows: "key: k, wait: 9s,", Good: "key: k, wait: 1s,"},
+}
+
+var severities = func() map[string]Severity {
+	all := make(map[string]Severity, len(pages))
+	for _, p := range pages {
+		all[p.Code] = p.Severity
+	}
+	return all
+}()
+
+// Pages gives the page of every finding.
+func Pages() []Page { return pages }
+
+// PageOf gives the page of a finding.
+func PageOf(code string) (Page, bool) {
+	for _, p := range pages {
+		if strings.EqualFold(p.Code, code) {
+			return p, true
+		}
+	}
+	return Page{}, false
+}

@@ -1,0 +1,134 @@
+package yang_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
+)
+
+// hash is a SHA-512 crypt hash of a made-up password.
+const hash = "$6$rounds=5000$saltsalt$" + "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789./abcdefghijklmnopqrstuv"
+
+const text = `site: Test
+keys: {k: file k, k2: file k2}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s, rest: 1m}
+  - {name: t2, protocol: tacacs, address: "2001:db8::2", port: 4949, key: k2, for: [authentication, accounting]}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 1500ms, tries: 3}
+  - {name: r2, protocol: radius, address: r2.example.net, key: k2, ports: {authentication: 1645, accounting: 1646}, wait: 2s, tries: 3}
+groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
+lists:
+  - {name: login, authenticate: login, methods: [group t, group r, local]}
+  - {name: overair, authenticate: login, methods: [group r, local]}
+  - {name: session, authorize: session, methods: [group t, local]}
+  - {name: commands, authorize: commands, levels: 1-15, methods: [group t, local]}
+  - {name: visits, account: sessions, when: start-stop, methods: [group t]}
+  - {name: typed, account: commands, methods: [group t]}
+profiles:
+  - name: p
+    defaults: {login: login, session: session, commands: commands, record-sessions: visits, record-commands: typed}
+    access: {console: {login: overair}, ssh: {}}
+    accounts: [keeper, looker]
+  - {name: air, defaults: {login: overair}, access: {ssh: {}}, accounts: [keeper]}
+devices:
+  - {name: sw, profile: p, addresses: [192.0.2.11]}
+  - {name: ap, profile: air, addresses: [192.0.2.12]}
+accounts: [{name: keeper, level: 15, password: ` + hash + `}, {name: looker, level: 1, password: '$argon2id$v=19$m=64,t=1,p=1$AAAA$BBBB'}]
+`
+
+func plan(t testing.TB, device string) blueprint.Blueprint {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+	require.NoError(t, err)
+	return blueprint.Of(s.Device(device))
+}
+
+func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
+	for _, device := range []string{"sw", "ap"} {
+		system, _ := yang.SystemOf(plan(t, device), yang.Placeholders)
+		open, _ := yang.OpenSystemOf(plan(t, device), yang.Placeholders)
+		for _, encode := range []func() ([]byte, error){system.JSON, system.XML} {
+			data, err := encode()
+			require.NoError(t, err)
+			got, err := yang.ReadSystem(data)
+			require.NoError(t, err)
+			require.Equal(t, system, got, string(data))
+		}
+		for _, encode := range []func() ([]byte, error){open.JSON, open.XML} {
+			data, err := encode()
+			require.NoError(t, err)
+			got, err := yang.ReadOpenSystem(data)
+			require.NoError(t, err)
+			require.Equal(t, open, got, string(data))
+		}
+	}
+	for _, bad := range []string{"", "{}", "[1]", "<a/>", "<system", `{"ietf-system:system": 3}`} {
+		_, err := yang.ReadSystem([]byte(bad))
+		require.ErrorIs(t, err, yang.ErrForm, bad)
+		_, err = yang.ReadOpenSystem([]byte(bad))
+		require.ErrorIs(t, err, yang.ErrForm, bad)
+	}
+}
+
+func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
+	system, left := yang.SystemOf(plan(t, "sw"), func(key string) string { return "value of " + key })
+	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"}, {Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
+	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2", Port: 4949, Secret: "value of k2", Source: "192.0.2.11", Timeout: 3}, system.TACACS.Servers[1])
+	require.Equal(t, yang.RADIUSOptions{Timeout: 2, Attempts: 3}, system.RADIUS.Options)
+	require.Equal(t, []yang.User{{Name: "keeper", Password: hash}}, system.Authentication.Users)
+	all := strings.Join(left, "\n")
+	for _, want := range []string{"t1: the model has no rest (1m0s)", "r1: the model counts whole seconds; the wait of 1.5s is written as 2", "r2: the model has no accounting port (1646)",
+		"other login lists: console (overair)", "session: the model has no session list", "commands: the model has no commands list", "visits: the model has no record-sessions list",
+		"keeper: the model has no level of a local account (15)", "looker: the model takes MD5, SHA-256 and SHA-512 crypt hashes only", "r1: the model has no source address for RADIUS"} {
+		require.Contains(t, all, want)
+	}
+	open, left := yang.OpenSystemOf(plan(t, "sw"), yang.Placeholders)
+	require.Equal(t, []yang.Identity{{Name: "t"}, {Name: "r"}, {Module: "openconfig-aaa-types", Name: "LOCAL"}}, open.AAA.Authentication.Config.Methods)
+	require.Len(t, open.AAA.Groups.Group, 2)
+	require.Equal(t, []any{1645, 1646, 3}, []any{open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AuthPort, open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AcctPort, open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.Attempts})
+	require.Len(t, open.AAA.Accounting.Events.Event, 2)
+	all = strings.Join(left, "\n")
+	for _, want := range []string{"commands: the model has no command levels (1-15)", "session: the model has no session list", "t2: the model does not say what a server is for", "looker: the model has no level 1"} {
+		require.Contains(t, all, want)
+	}
+	require.NotContains(t, all, "visits")
+}
+
+// modules are where Debian keeps the real modules.
+const modules = "/usr/share/yuma/modules/ietf"
+
+func TestIetfSystemDataIsValidAgainstTheRealModule(t *testing.T) {
+	lint, err := exec.LookPath("yanglint")
+	if _, missing := os.Stat(modules + "/ietf-system@2014-08-06.yang"); err != nil || missing != nil {
+		if os.Getenv("MELLOWGATE_PEERS") == "require" {
+			t.Fatal("yanglint (libyang2-tools) and the module (netconfd-module-ietf-system) are required")
+		}
+		t.Skip("no yanglint or no ietf-system module here")
+	}
+	system, _ := yang.SystemOf(plan(t, "ap"), yang.Placeholders)
+	check := func(form, name string, data []byte) (string, error) {
+		path := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		out, err := exec.Command(lint, "-p", modules, "-F", "ietf-system:radius,authentication,local-users,radius-authentication", "-t", "config", "-f", form,
+			modules+"/ietf-system@2014-08-06.yang", path).CombinedOutput()
+		return string(out), err
+	}
+	json, err := system.JSON()
+	require.NoError(t, err)
+	out, err := check("json", "data.json", json)
+	require.NoError(t, err, out)
+	require.Contains(t, out, `"user-authentication-order"`)
+	xml, err := system.XML()
+	require.NoError(t, err)
+	out, err = check("xml", "data.xml", xml)
+	require.NoError(t, err, out)
+	_, err = check("json", "bad.json", []byte(strings.Replace(string(json), `"attempts": 3`, `"attempts": 0`, 1)))
+	require.Error(t, err, "the module refuses what is out of its range")
+}
