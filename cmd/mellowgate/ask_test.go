@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 )
 
 func TestAskPutsEachQuestionInALab(t *testing.T) {

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
@@ -202,9 +202,9 @@ func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	hashed, err := vault.Hash("Wayback", 64, 1)
+	hashed, err := secrets.Hash("Wayback", 64, 1)
 	require.NoError(t, err)
-	weak, err := vault.Hash("wayback", 64, 1)
+	weak, err := secrets.Hash("wayback", 64, 1)
 	require.NoError(t, err)
 	replace := func(hash string) string {
 		at := strings.Index(string(text), "password: $argon2id") + len("password: ")

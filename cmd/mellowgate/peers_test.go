@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // peer finds a program that we did not write, or skips the test without it.
@@ -32,7 +32,7 @@ func peer(t *testing.T, names ...string) string {
 // enterable is a lab with one device that has every way in.
 func enterable(t *testing.T) (c call, at map[string]string) {
 	c = call{dir: t.TempDir()}
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Peers

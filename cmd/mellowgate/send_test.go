@@ -17,10 +17,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 // sending is a lab of the demo site, and sites that are to be sent to it.
@@ -192,13 +193,13 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 }
 
 // stranger is a session of somebody else on a device of the lab.
-func (c call) stranger(t *testing.T, device string) (*manage.Session, state.WayPlace) {
+func (c call) stranger(t *testing.T, device string) (*manage.Session, evidence.WayPlace) {
 	folder, err := state.Open(filepath.Join(c.dir, "st"))
 	require.NoError(t, err)
 	places, err := folder.Places()
 	require.NoError(t, err)
 	at, _ := places.Device(device)
-	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF })
+	i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF })
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 	require.NoError(t, err)
 	password, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/passwords/ines.marsh"))
@@ -337,7 +338,7 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 // and in their models.
 func TestSeveralDevicesOfDifferentKinds(t *testing.T) {
 	c := call{dir: t.TempDir()}
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	text := strings.ReplaceAll(`site: Kinds
 keys: {k: file k.key}

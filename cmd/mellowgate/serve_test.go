@@ -17,13 +17,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/ledger/pgtest"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // served starts serve for a small site with one TACACS+ server on loopback.
 func served(t *testing.T) (c call, b *background, change func(from, to string)) {
 	c = call{dir: t.TempDir()}
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	text := `site: Served
 keys: {k: file k.key}

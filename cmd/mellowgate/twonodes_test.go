@@ -11,14 +11,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // Two nodes run from one site. One is killed while devices log in: every login
 // is answered by the other, as foresee says, and both ledgers hold.
 func TestOneOfTwoNodesIsKilledUnderLoadAndNobodyIsRefused(t *testing.T) {
 	c := call{dir: t.TempDir()}
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Two nodes
 keys: {k: file k.key}

@@ -12,15 +12,16 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 func askCommand() *Command {
@@ -175,20 +176,20 @@ func answerStatus(answer string) error {
 }
 
 // places reads where a lab or serve listens, if there is one.
-func (f *askFlags) places() (state.Places, bool, error) {
+func (f *askFlags) places() (evidence.Places, bool, error) {
 	folder, err := state.Open(f.folder())
 	if err != nil {
 		if f.state != "" {
-			return state.Places{}, false, failure{ExitUsage, err}
+			return evidence.Places{}, false, failure{ExitUsage, err}
 		}
-		return state.Places{}, false, nil
+		return evidence.Places{}, false, nil
 	}
 	p, err := folder.Places()
 	return p, err == nil, err
 }
 
 // prepare finds the servers, the device and the password.
-func (f *askFlags) prepare(c *Call, l loaded, p state.Places, lab bool) (*asking, error) {
+func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*asking, error) {
 	a := &asking{name: f.question, way: &site.Way{Access: f.through}}
 	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Kind: &site.Kind{Traits: site.DefaultTraits()}}
 	var err error
@@ -246,7 +247,7 @@ func (f *askFlags) code(c *Call, l loaded) (func(string) (string, bool), error) 
 		return nil, wrong("-make-code needs a person with a one-time-code in the site, and %s has none there", f.person)
 	}
 	return func(string) (string, bool) {
-		code, err := vault.Code(l.Keys[p.OneTime.Name], vault.CodeStepAt(time.Now()))
+		code, err := secrets.Code(l.Keys[p.OneTime.Name], secrets.CodeStepAt(time.Now()))
 		return code, err == nil
 	}, nil
 }
@@ -298,7 +299,7 @@ func (f *askFlags) fits(s *site.Server) error {
 
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
-func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p state.Places, lab bool) (asker.Target, error) {
+func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (asker.Target, error) {
 	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
 	switch {
 	case s.Protocol == site.LDAP:
@@ -314,7 +315,7 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p s
 	}
 	from := ""
 	if lab {
-		i := slices.IndexFunc(p.Servers, func(at state.ServerPlace) bool { return at.Name == s.Name })
+		i := slices.IndexFunc(p.Servers, func(at evidence.ServerPlace) bool { return at.Name == s.Name })
 		if i < 0 {
 			return t, wrong("the server %s does not run there: the state folder does not name it", s.Name)
 		}

@@ -11,7 +11,7 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/sitefile"
 )
 
 func checkCommand() *Command {
@@ -64,7 +64,7 @@ what was applied to each device by default, and from which profile.`,
 // check finds everything in a site, and notes what could not be tried.
 func (c *Call) check(l loaded) findings.Report {
 	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
-	facts, untried := vault.Facts(c.Context, l.Site, l.Base)
+	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base)
 	if untried > 0 {
 		c.note("the passwords of %s were not tried: their hashes take too long", show.Count(untried, "account"))
 	}

@@ -23,7 +23,8 @@ import (
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
 )
 
 // Exit statuses.
@@ -263,13 +264,13 @@ func (c *Call) load(needKeys bool) (loaded, error) {
 }
 
 func (c *Call) loadFrom(path string, needKeys bool) (loaded, error) {
-	return c.loadBy(vault.Load, path, needKeys)
+	return c.loadBy(sitefile.Load, path, needKeys)
 }
 
 // loadDesign is load for the design alone: what devices are known to hold
 // besides is left out.
 func (c *Call) loadDesign(needKeys bool) (loaded, error) {
-	return c.loadBy(vault.LoadDesign, c.sitePath(), needKeys)
+	return c.loadBy(sitefile.LoadDesign, c.sitePath(), needKeys)
 }
 
 func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string, needKeys bool) (loaded, error) {
@@ -282,10 +283,10 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 		}
 		return loaded{}, failure{ExitUsage, err}
 	}
-	if bad := append(vault.CheckHashes(s), attributes.Check(s)...); len(bad) > 0 {
+	if bad := append(secrets.CheckHashes(s), attributes.Check(s)...); len(bad) > 0 {
 		return loaded{}, failure{ExitUsage, errors.Join(bad...)}
 	}
-	keys, missing := vault.Keys(s, base, vault.UnlockFromEnvironment(c.passphrase()))
+	keys, missing := secrets.Keys(s, base, secrets.UnlockFromEnvironment(c.passphrase()))
 	if len(missing) > 0 && needKeys {
 		return loaded{}, failure{ExitUsage, errors.Join(missing...)}
 	}

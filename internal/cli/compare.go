@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/sitefile"
 )
 
 func compareCommand() *Command {
@@ -227,7 +227,7 @@ func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, erro
 			r.Notes = append(r.Notes, "nothing was adopted: holds has no word for these differences; send puts the design there")
 			continue
 		}
-		if err := vault.Hold(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
+		if err := sitefile.Hold(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
 			return some, truth, cannot(err)
 		}
 		r.Adopted = h.YAML()

@@ -18,8 +18,8 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 func demoCommand() *Command {
@@ -204,7 +204,7 @@ func (s *story) login(device, person, password string, silent []string, commands
 		}
 	}
 	if password == "" {
-		if a.Password, err = vault.SecretFile(filepath.Join(s.dir, demo.AsReviewed, "passwords", person)); err != nil {
+		if a.Password, err = secrets.SecretFile(filepath.Join(s.dir, demo.AsReviewed, "passwords", person)); err != nil {
 			return err
 		}
 	}

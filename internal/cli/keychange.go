@@ -12,8 +12,10 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
 )
 
 // change leads a key from one value to another without an outage.
@@ -80,11 +82,11 @@ func (k *keysCall) begin(l loaded, key *site.Key) error {
 	if err != nil {
 		return err
 	}
-	edits := []vault.Edit{vault.EntryBefore(l.Site, key.Place, next+": "+source)}
+	edits := []sitefile.Edit{sitefile.EntryBefore(l.Site, key.Place, next+": "+source)}
 	for _, v := range servers {
-		edits = append(edits, vault.Edit{Place: v.KeyRef.Place, Old: key.Name, New: fmt.Sprintf("{now: %s, next: %s}", key.Name, next)})
+		edits = append(edits, sitefile.Edit{Place: v.KeyRef.Place, Old: key.Name, New: fmt.Sprintf("{now: %s, next: %s}", key.Name, next)})
 	}
-	if err := vault.Change(l.Site, l.Path, edits); err != nil {
+	if err := sitefile.Change(l.Site, l.Path, edits); err != nil {
 		undo()
 		return cannot(err)
 	}
@@ -107,7 +109,7 @@ func (k *keysCall) begin(l loaded, key *site.Key) error {
 // file beside it.
 func (k *keysCall) keep(l loaded, old *site.Key, name string, value site.Secret) (source string, undo func(), err error) {
 	if old.Source == site.KeySealed {
-		s, err := vault.OpenSealed(l.Base, k.unlock())
+		s, err := secrets.OpenSealed(l.Base, k.unlock())
 		if err != nil {
 			return "", nil, cannot(err)
 		}
@@ -125,10 +127,10 @@ func (k *keysCall) keep(l loaded, old *site.Key, name string, value site.Secret)
 		dir = filepath.Dir(old.From)
 	}
 	path := filepath.Join(dir, name+".key")
-	if err := k.write(vault.At(l.Base, path), value); err != nil {
+	if err := k.write(files.At(l.Base, path), value); err != nil {
 		return "", nil, err
 	}
-	return "file " + filepath.ToSlash(path), func() { _ = os.Remove(vault.At(l.Base, path)) }, nil
+	return "file " + filepath.ToSlash(path), func() { _ = os.Remove(files.At(l.Base, path)) }, nil
 }
 
 // seen is what the servers noted of a device while a key is changed.
@@ -232,12 +234,12 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 	if !changing {
 		return wrong("the key %s is not being changed", key.Name)
 	}
-	var edits []vault.Edit
+	var edits []sitefile.Edit
 	for _, v := range servers {
 		if v.NextKey == nil {
 			continue
 		}
-		line := vault.LineAt(l.Site, v.KeyRef.Place)
+		line := sitefile.LineAt(l.Site, v.KeyRef.Place)
 		open := strings.LastIndexByte(line[:min(len(line), int(v.KeyRef.Place.Column))], '{')
 		end := strings.IndexByte(line[max(open, 0):], '}')
 		if open < 0 || end < 0 || v.NextKeyRef.Place.Line != v.KeyRef.Place.Line {
@@ -245,10 +247,10 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 		}
 		at := v.KeyRef.Place
 		at.Column = int32(open + 1)
-		edits = append(edits, vault.Edit{Place: at, Old: line[open : open+end+1], New: v.NextKey.Name})
+		edits = append(edits, sitefile.Edit{Place: at, Old: line[open : open+end+1], New: v.NextKey.Name})
 	}
 	next := servers[0].NextKey
-	if err := vault.Change(l.Site, l.Path, edits); err != nil {
+	if err := sitefile.Change(l.Site, l.Path, edits); err != nil {
 		return cannot(err)
 	}
 	k.say("The servers take %s only. Start serve again, then take the key %s out of the site (%s) and away from where it is kept.\n", next.Name, key.Name, l.Where(key.Place))

@@ -18,7 +18,8 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func keysCommand() *Command {
@@ -112,7 +113,7 @@ func (k *keysCall) load(n int) (loaded, error) {
 	return l, err
 }
 
-func (k *keysCall) unlock() vault.Unlock { return vault.UnlockFromEnvironment(k.passphrase()) }
+func (k *keysCall) unlock() secrets.Unlock { return secrets.UnlockFromEnvironment(k.passphrase()) }
 
 // alphabet has the letters and digits that nobody mistakes for another, and
 // that need no quotes on any device.
@@ -181,10 +182,10 @@ func (k *keysCall) identity() error {
 }
 
 // sealed opens the sealed keys of a site, or begins with none.
-func (k *keysCall) sealed(l loaded) (*vault.Sealed, error) {
-	s, err := vault.OpenSealed(l.Base, k.unlock())
-	if _, missing := os.Stat(filepath.Join(l.Base, vault.SealedName)); errors.Is(missing, fs.ErrNotExist) {
-		return vault.NewSealed(), nil
+func (k *keysCall) sealed(l loaded) (*secrets.Sealed, error) {
+	s, err := secrets.OpenSealed(l.Base, k.unlock())
+	if _, missing := os.Stat(filepath.Join(l.Base, secrets.SealedName)); errors.Is(missing, fs.ErrNotExist) {
+		return secrets.NewSealed(), nil
 	}
 	return s, err
 }
@@ -218,7 +219,7 @@ func (k *keysCall) seal() error {
 	if err := s.Write(l.Base, k.unlock()); err != nil {
 		return cannot(err)
 	}
-	k.say("%s is sealed in %s, with %s.\n", name, filepath.Join(l.Base, vault.SealedName), from)
+	k.say("%s is sealed in %s, with %s.\n", name, filepath.Join(l.Base, secrets.SealedName), from)
 	if key.Source != site.KeySealed {
 		k.say("Now write  %s: sealed  in %s, and take away where it was kept before (%s %s).\n", name, l.Where(key.Place), key.Source, key.From)
 	}
@@ -251,7 +252,7 @@ func (k *keysCall) unseal() error {
 	if err != nil {
 		return err
 	}
-	s, err := vault.OpenSealed(l.Base, k.unlock())
+	s, err := secrets.OpenSealed(l.Base, k.unlock())
 	if err != nil {
 		return cannot(err)
 	}
@@ -275,19 +276,19 @@ func (k *keysCall) list() error {
 	if err != nil {
 		return err
 	}
-	var sealed *vault.Sealed
+	var sealed *secrets.Sealed
 	all := []keyJSON{}
 	for _, key := range l.Site.Keys {
 		j := keyJSON{Name: key.Name, Kept: strings.TrimSpace(string(key.Source) + " " + key.From), Used: usedBy(l.Site, key)}
 		_, j.Known = l.Keys[key.Name]
 		switch key.Source {
 		case site.KeyFile:
-			if info, err := os.Stat(vault.At(l.Base, key.From)); err == nil {
+			if info, err := os.Stat(files.At(l.Base, key.From)); err == nil {
 				j.Made = info.ModTime().UTC().Format(time.DateOnly)
 			}
 		case site.KeySealed:
 			if sealed == nil && j.Known {
-				sealed, _ = vault.OpenSealed(l.Base, k.unlock())
+				sealed, _ = secrets.OpenSealed(l.Base, k.unlock())
 			}
 			if sealed != nil {
 				if made, ok := sealed.Made(key.Name); ok {
@@ -420,9 +421,9 @@ func (k *keysCall) hash() error {
 	var made string
 	switch k.form {
 	case "argon2id":
-		made, err = vault.Hash(typed.Reveal(), 19456, 2)
+		made, err = secrets.Hash(typed.Reveal(), 19456, 2)
 	case "sha512-crypt":
-		made, err = vault.HashForDevices(typed.Reveal())
+		made, err = secrets.HashForDevices(typed.Reveal())
 	default:
 		return wrong("-form is %q; argon2id or sha512-crypt is wanted", k.form)
 	}

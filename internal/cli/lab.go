@@ -10,10 +10,11 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/live/pki"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/state"
 )
 
 // defaultState is the state folder where none is named.
@@ -164,7 +165,7 @@ func (c *Call) until(span time.Duration) {
 }
 
 // printPlaces says who is where and how to log in.
-func printPlaces(c *Call, p state.Places, dir string) {
+func printPlaces(c *Call, p evidence.Places, dir string) {
 	style := c.style()
 	var rows [][]string
 	for _, s := range p.Servers {
@@ -181,7 +182,7 @@ func printPlaces(c *Call, p state.Places, dir string) {
 		}
 		rows = append(rows, []string{s.Name, what, s.Address + " " + ports})
 	}
-	examples := map[string]state.WayPlace{} // the first of each way in
+	examples := map[string]evidence.WayPlace{} // the first of each way in
 	for _, d := range p.Devices {
 		var ways []string
 		for _, w := range d.Ways {
@@ -203,7 +204,7 @@ func printPlaces(c *Call, p state.Places, dir string) {
 		c.say("  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
 	}
 	for _, d := range p.Devices { // over NETCONF, the first that has it
-		if slices.ContainsFunc(d.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF }) {
+		if slices.ContainsFunc(d.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF }) {
 			c.say("  mellowgate compare -state %s -person NAME %s\n", dir, d.Name)
 			break
 		}

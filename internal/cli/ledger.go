@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 func ledgerCommand() *Command {

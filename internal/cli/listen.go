@@ -9,9 +9,12 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/live/client/listen"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -72,7 +75,7 @@ func (c *Call) listen(f listening) error {
 		return err
 	}
 	if f.key != "" {
-		key, err := vault.SecretFile(f.key)
+		key, err := secrets.SecretFile(f.key)
 		if err != nil {
 			return failure{ExitUsage, err}
 		}
@@ -90,20 +93,20 @@ func (c *Call) listen(f listening) error {
 }
 
 // places reads the state folder that a call means, if it means one.
-func (f listening) places() (state.Places, bool, error) {
+func (f listening) places() (evidence.Places, bool, error) {
 	dir := f.state
 	switch {
 	case f.file != "":
-		return state.Places{}, false, nil
+		return evidence.Places{}, false, nil
 	case dir == "":
 		dir = defaultState
 	}
 	folder, err := state.Open(dir)
 	if err != nil && f.on != "" {
-		return state.Places{}, false, nil
+		return evidence.Places{}, false, nil
 	}
 	if err != nil {
-		return state.Places{}, false, failure{ExitUsage, fmt.Errorf("%w\nor name a capture with -capture", err)}
+		return evidence.Places{}, false, failure{ExitUsage, fmt.Errorf("%w\nor name a capture with -capture", err)}
 	}
 	p, err := folder.Places()
 	if err != nil {
@@ -137,13 +140,13 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 		name = folder.Traffic()
 		packets, err := folder.Packets()
 		if err != nil {
-			return nil, "", nil, failure{ExitUsage, vault.Unreadable(name, err)}
+			return nil, "", nil, failure{ExitUsage, files.Unreadable(name, err)}
 		}
 		in, done = packets, func() { _ = packets.Close() }
 	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, "", nil, failure{ExitUsage, vault.Unreadable(name, err)}
+			return nil, "", nil, failure{ExitUsage, files.Unreadable(name, err)}
 		}
 		in, done = file, func() { _ = file.Close() }
 	}
@@ -156,13 +159,13 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 }
 
 // scrub writes a copy of a capture that can be shared.
-func (c *Call) scrub(d listen.Directory, source capture.Source, name, to string) error {
+func (c *Call) scrub(d exchange.Directory, source capture.Source, name, to string) error {
 	file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return wrong("%s cannot be made: it may be there already; name a new file with -scrub", to)
 	}
 	defer func() { _ = file.Close() }()
-	scrubber, err := listen.NewScrubber(d, file)
+	scrubber, err := exchange.NewScrubber(d, file)
 	if err != nil {
 		return cannot(err)
 	}
@@ -173,7 +176,7 @@ func (c *Call) scrub(d listen.Directory, source capture.Source, name, to string)
 	if closed := scrubber.Close(); closed != nil {
 		return cannot(closed)
 	}
-	c.say("%s has the copy of %s.\nIts stand-in key is %s; what was made with another key has %s.\n", to, show.Count(stats.Packets, "packet"), listen.StandInKey, listen.OtherKey)
+	c.say("%s has the copy of %s.\nIts stand-in key is %s; what was made with another key has %s.\n", to, show.Count(stats.Packets, "packet"), exchange.StandInKey, exchange.OtherKey)
 	if scrubber.Left > 0 {
 		c.say("%s could not be read, so only their form was kept: name the site, for its keys.\n", show.Count(scrubber.Left, "packet"))
 	}
@@ -182,28 +185,28 @@ func (c *Call) scrub(d listen.Directory, source capture.Source, name, to string)
 
 // directory is what is known of the site: the one named, or the one that the
 // state folder was made with.
-func (c *Call) directory(p state.Places, inState bool) (listen.Directory, error) {
+func (c *Call) directory(p evidence.Places, inState bool) (exchange.Directory, error) {
 	path := p.SitePath
 	if len(c.Args) > 0 {
 		path = c.Args[0]
 	} else if _, err := os.Stat(path); err != nil {
-		return listen.Directory{}, nil
+		return exchange.Directory{}, nil
 	}
 	l, err := c.loadFrom(path, false)
 	if err != nil {
-		return listen.Directory{}, err
+		return exchange.Directory{}, err
 	}
 	if inState {
-		return listen.InPlaces(l.Site, l.Keys, p), nil
+		return exchange.InPlaces(l.Site, l.Keys, p), nil
 	}
-	return listen.Designed(l.Site, l.Keys), nil
+	return exchange.Designed(l.Site, l.Keys), nil
 }
 
 // exchanges reads a capture and prints its exchanges.
-func (c *Call) exchanges(d listen.Directory, source capture.Source, file string, full bool) error {
+func (c *Call) exchanges(d exchange.Directory, source capture.Source, file string, full bool) error {
 	style := c.style()
 	n, printed := 0, error(nil)
-	l := listen.New(d, func(e listen.Exchange) {
+	l := exchange.New(d, func(e exchange.Exchange) {
 		if n == 0 && !*c.json {
 			c.say("%s\n", style.Paint(show.Strong, strings.TrimRight(fmt.Sprintf(exchangeLine, "TIME UTC", "DEVICE", "SERVER", "PERSON", "QUESTION", "ANSWER", "TOOK", ""), " ")))
 		}
@@ -227,7 +230,7 @@ func (c *Call) exchanges(d listen.Directory, source capture.Source, file string,
 
 const exchangeLine = "%-12s  %-14s  %-12s  %-14s  %-15s  %-10s  %8s  %s"
 
-func (c *Call) printExchange(style show.Style, e listen.Exchange, full bool) {
+func (c *Call) printExchange(style show.Style, e exchange.Exchange, full bool) {
 	or := func(name, address string) string {
 		if name != "" {
 			return show.Safe(name)
@@ -255,7 +258,7 @@ func (c *Call) printExchange(style show.Style, e listen.Exchange, full bool) {
 	c.say("    %s to %s, %s, key %s\n", e.Client, e.ServerAddress, e.Protocol, e.Key)
 	for _, side := range []struct {
 		mark string
-		all  []listen.NameValue
+		all  []exchange.NameValue
 	}{{">", e.Request}, {"<", e.Response}} {
 		for _, a := range side.all {
 			c.say("    %s %s = %s\n", side.mark, a.Name, show.Safe(a.Value))

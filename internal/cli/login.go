@@ -13,13 +13,14 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/pki"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 func loginCommand() *Command {
@@ -138,10 +139,10 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 }
 
 // attempt finds the device in the state folder.
-func (f loginFlags) attempt() (login.Attempt, state.Places, error) {
+func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	folder, err := state.Open(f.state)
 	if err != nil {
-		return login.Attempt{}, state.Places{}, failure{ExitUsage, err}
+		return login.Attempt{}, evidence.Places{}, failure{ExitUsage, err}
 	}
 	places, err := folder.Places()
 	if err != nil {
@@ -155,7 +156,7 @@ func (f loginFlags) attempt() (login.Attempt, state.Places, error) {
 		}
 		return login.Attempt{}, places, wrong("the lab in %s has no device %q%s", f.state, f.device, nearest.Suggest(f.device, known))
 	}
-	i := slices.IndexFunc(device.Ways, func(w state.WayPlace) bool { return w.Access == f.through })
+	i := slices.IndexFunc(device.Ways, func(w evidence.WayPlace) bool { return w.Access == f.through })
 	if i < 0 {
 		return login.Attempt{}, places, wrong("%s has no way in by %s in this lab", f.device, f.through)
 	}
@@ -176,7 +177,7 @@ func (f loginFlags) attempt() (login.Attempt, state.Places, error) {
 // aim gives the attempt to make, and what is expected of it.
 func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	var attempt login.Attempt
-	var places state.Places
+	var places evidence.Places
 	var err error
 	if f.address != "" {
 		attempt, err = c.realDevice(f)
@@ -270,7 +271,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		}
 		attempt.Password = site.NewSecret("not the password of anybody")
 		if k.Who.Kind != foresee.Anyone {
-			if attempt.Password, err = vault.SecretFile(filepath.Join(f.fromSite, g.person)); err != nil {
+			if attempt.Password, err = secrets.SecretFile(filepath.Join(f.fromSite, g.person)); err != nil {
 				return failure{ExitUsage, fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
 			}
 		}
@@ -357,7 +358,7 @@ func (e expected) fits(s login.Seen) bool {
 
 // expectation takes what is expected from -expect, else from the site: the one
 // named, else the one the lab was started with.
-func (c *Call) expectation(f loginFlags, p state.Places) (expected, error) {
+func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 	if f.expect != "" {
 		return expected{outcome: f.expect, level: -1}, nil
 	}

@@ -13,10 +13,10 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/login"
 	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/state"
 )
 
 // managing are the flags of commands that manage devices over NETCONF.
@@ -56,7 +56,7 @@ func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
 	}
 	if places, ok := f.lab(c); ok && f.address == "" {
 		at, has := places.Device(d.Name)
-		i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.NETCONF })
+		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF })
 		if !has || i < 0 {
 			return t, wrong("%s has no way in by netconf in this lab; give it one in the site (access: {netconf: {}})", d.Name)
 		}
@@ -83,10 +83,10 @@ func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
 }
 
 // lab gives the places of a lab that runs here.
-func (f *managing) lab(c *Call) (state.Places, bool) {
+func (f *managing) lab(c *Call) (evidence.Places, bool) {
 	folder, err := f.stateOf()
 	if err != nil {
-		return state.Places{}, false
+		return evidence.Places{}, false
 	}
 	p, err := folder.Places()
 	return p, err == nil && p.Control != nil

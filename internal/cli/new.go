@@ -10,7 +10,7 @@ import (
 	"text/template"
 
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 //go:embed starter/site.yaml
@@ -59,11 +59,11 @@ func writeStarter(dir string) error {
 		return wrong("%s is there already and not empty; name a new folder", dir)
 	}
 	account, person, key := freshWords(), freshWords(), rand.Text()
-	accountHash, err := vault.Hash(account, 19456, 2)
+	accountHash, err := secrets.Hash(account, 19456, 2)
 	if err != nil {
 		return err
 	}
-	personHash, err := vault.Hash(person, 19456, 2)
+	personHash, err := secrets.Hash(person, 19456, 2)
 	if err != nil {
 		return err
 	}

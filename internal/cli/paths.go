@@ -13,7 +13,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func absolute(path string) string {
@@ -42,7 +42,7 @@ func (c *Call) passwordOf(prefix, what string) (ask func(who string) (site.Secre
 		case *file == "-":
 			return c.passwordLine()
 		case *file != "":
-			s, err := vault.SecretFile(*file)
+			s, err := secrets.SecretFile(*file)
 			if err != nil {
 				return s, failure{ExitUsage, err}
 			}

@@ -11,7 +11,8 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // settled is how long files must be left alone before the site is read again:
@@ -62,26 +63,26 @@ func (s *serving) run() error {
 // watch watches the folders of the site's files, and gives the files that count.
 func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 	l := s.site
-	files := map[string]bool{filepath.Join(l.Base, vault.SealedName): true}
+	counted := map[string]bool{filepath.Join(l.Base, secrets.SealedName): true}
 	for _, name := range l.Files {
-		files[filepath.Clean(name)] = true
+		counted[filepath.Clean(name)] = true
 	}
 	for _, k := range l.Site.Keys {
 		if k.Source == "file" {
-			files[vault.At(l.Base, k.From)] = true
+			counted[files.At(l.Base, k.From)] = true
 		}
 	}
 	for _, server := range l.Servers {
 		for _, name := range []string{server.Certificates.Certificate, server.Certificates.Key, server.Certificates.Authorities} {
 			if name != "" {
-				files[vault.At(l.Base, name)] = true
+				counted[files.At(l.Base, name)] = true
 			}
 		}
 	}
-	for name := range files {
+	for name := range counted {
 		_ = watcher.Add(filepath.Dir(name)) // a folder that cannot be watched is read on SIGHUP
 	}
-	return files
+	return counted
 }
 
 // reload reads the site again and puts it in place of the old one, or says why

@@ -7,7 +7,7 @@ import (
 
 	"mellowgate/internal/core/blueprint"
 	"mellowgate/internal/core/yang"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/files"
 )
 
 func renderCommand() *Command {
@@ -85,12 +85,12 @@ func encode(format string, data encoder) ([]byte, error) {
 }
 
 // fill fills the user's own template with the view of a device.
-func (c *Call) fill(path string, plan blueprint.Blueprint, secrets yang.Secrets) error {
+func (c *Call) fill(path string, plan blueprint.Blueprint, keys yang.Secrets) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return failure{ExitUsage, vault.Unreadable(path, err)}
+		return failure{ExitUsage, files.Unreadable(path, err)}
 	}
-	t, err := template.New(path).Funcs(template.FuncMap{"key": secrets, "join": strings.Join}).Option("missingkey=error").Parse(string(text))
+	t, err := template.New(path).Funcs(template.FuncMap{"key": keys, "join": strings.Join}).Option("missingkey=error").Parse(string(text))
 	if err == nil {
 		err = t.Execute(c.Out, plan)
 	}

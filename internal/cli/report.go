@@ -14,13 +14,13 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/drawing"
+	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 //go:embed page/report.html
@@ -315,7 +315,7 @@ func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) e
 	r.State = dir
 	done := c.working("reading " + dir)
 	defer done()
-	e, notes, err := gather.Folder(folder, listen.InPlaces(l.Site, l.Keys, places))
+	e, notes, err := gather.Folder(folder, exchange.InPlaces(l.Site, l.Keys, places))
 	if err != nil {
 		return cannot(err)
 	}

@@ -13,7 +13,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/manage"
 	"mellowgate/internal/live/send"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 func sendCommand() *Command {

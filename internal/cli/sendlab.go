@@ -18,7 +18,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/send"
-	"mellowgate/internal/live/state"
 )
 
 // labOf is a device in the lab that runs here, and the servers that its design
@@ -27,7 +26,7 @@ type labOf struct {
 	d      *site.Device
 	l      loaded // the design that is sent
 	ran    loaded // the site that the lab runs
-	places state.Places
+	places evidence.Places
 }
 
 // watch lets a prover see the events of the servers that run here, in a lab or by
@@ -42,12 +41,12 @@ func (f *sendFlags) watch(p *send.Prover) {
 		return
 	}
 	p.Ours = func(server string) bool {
-		return slices.ContainsFunc(places.Servers, func(s state.ServerPlace) bool { return s.Name == server && s.Running })
+		return slices.ContainsFunc(places.Servers, func(s evidence.ServerPlace) bool { return s.Name == server && s.Running })
 	}
 	p.Events = folder.Watch().Next
 }
 
-func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places) (*labOf, error) {
+func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places evidence.Places) (*labOf, error) {
 	if f.ran == nil {
 		ran, err := c.loadFrom(places.SitePath, false)
 		if err != nil {
@@ -62,7 +61,7 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places state.Places
 func (b *labOf) proofs(password site.Secret) *send.Lab {
 	at, _ := b.places.Device(b.d.Name)
 	p := &send.Lab{Password: password}
-	i := slices.IndexFunc(at.Ways, func(w state.WayPlace) bool { return w.Access == site.SSH })
+	i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.SSH })
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {
 		p.SSH, p.HostKey = at.Ways[i].Address, key
@@ -96,7 +95,7 @@ func (b *labOf) reach(s *site.Server) asker.Target {
 		return t
 	}
 	has := b.ran.Servers[i]
-	j := slices.IndexFunc(b.places.Servers, func(p state.ServerPlace) bool { return p.Name == has.Name })
+	j := slices.IndexFunc(b.places.Servers, func(p evidence.ServerPlace) bool { return p.Name == has.Name })
 	if j < 0 {
 		return t
 	}

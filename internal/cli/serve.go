@@ -18,7 +18,7 @@ import (
 	"mellowgate/internal/live/journal"
 	"mellowgate/internal/live/manager"
 	"mellowgate/internal/live/service"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 func serveCommand() *Command {
@@ -88,12 +88,12 @@ type serving struct {
 	journal *journal.Journal
 	manager *manager.Manager
 	site    loaded // as it is in use
-	places  map[string]state.ServerPlace
+	places  map[string]evidence.ServerPlace
 }
 
 // serve runs servers until the end of the call, and tells whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
-	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: manager.FromEnvironment(), places: map[string]state.ServerPlace{}}
+	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: manager.FromEnvironment(), places: map[string]evidence.ServerPlace{}}
 	plain := func(text string) { c.note("%s", text) }
 	var syslog *journal.Syslog
 	if to := l.Service.Syslog; to.Network != "" {
@@ -199,8 +199,8 @@ func listens(c gate.Change) string {
 
 func (s *serving) writePlaces() error {
 	l := s.site
-	places := state.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []state.DevicePlace{}, Servers: []state.ServerPlace{},
-		Ledger: state.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
+	places := evidence.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []evidence.DevicePlace{}, Servers: []evidence.ServerPlace{},
+		Ledger: evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
 	for _, server := range l.Servers {
 		if p, runs := s.places[server.Name]; runs {
 			places.Servers = append(places.Servers, p)

@@ -12,12 +12,13 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/listen"
 	"mellowgate/internal/live/gather"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 func whyCommand() *Command {
@@ -121,7 +122,7 @@ func moment(text string, now time.Time) (time.Time, error) {
 type known struct {
 	evidence.Evidence
 	site   *loaded // nil without one
-	places state.Places
+	places evidence.Places
 	from   string // what was read, in words
 	lab    bool
 }
@@ -249,7 +250,7 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 	if len(c.Args) > 0 {
 		path = c.Args[0]
 	}
-	directory := listen.Directory{}
+	directory := exchange.Directory{}
 	if _, err := os.Stat(path); path != "" && (err == nil || len(c.Args) > 0) {
 		l, err := c.loadFrom(path, false)
 		if err != nil {
@@ -261,12 +262,12 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 			}
 		}
 		k.site = &l
-		if directory = listen.Designed(l.Site, l.Keys); len(k.places.Servers) > 0 {
-			directory = listen.InPlaces(l.Site, l.Keys, k.places)
+		if directory = exchange.Designed(l.Site, l.Keys); len(k.places.Servers) > 0 {
+			directory = exchange.InPlaces(l.Site, l.Keys, k.places)
 		}
 	}
 	if f.key != "" {
-		key, err := vault.SecretFile(f.key)
+		key, err := secrets.SecretFile(f.key)
 		if err != nil {
 			return nil, failure{ExitUsage, err}
 		}
@@ -282,7 +283,7 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 }
 
 // read reads the evidence itself.
-func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d listen.Directory) error {
+func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d exchange.Directory) error {
 	var notes []string
 	var err error
 	switch {
@@ -312,7 +313,7 @@ func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d listen.Direct
 }
 
 // overhear listens live for a time.
-func (c *Call) overhear(f *whyFlags, k *known, d listen.Directory) (notes []string, err error) {
+func (c *Call) overhear(f *whyFlags, k *known, d exchange.Directory) (notes []string, err error) {
 	ctx, cancel := context.WithTimeout(c.Context, f.span)
 	defer cancel()
 	source, done, err := listen.Interface(ctx, f.on)

@@ -16,7 +16,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/radius"
 )
 

@@ -17,7 +17,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )

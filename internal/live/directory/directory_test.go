@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory"
 	"mellowgate/internal/live/directory/ldaptest"
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 )
 
 // certificates are made before anything reads the system's authorities.

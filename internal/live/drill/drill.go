@@ -25,7 +25,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 // Options are what is tried and how. Site and Keys are a copy of the site that

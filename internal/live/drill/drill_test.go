@@ -13,7 +13,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -49,7 +49,7 @@ lab: {network: 127.91.0.0/16}
 `
 
 func parsed(t *testing.T) (*site.Site, site.Keys) {
-	hash, err := vault.Hash("something", 64, 1)
+	hash, err := secrets.Hash("something", 64, 1)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})
 	require.NoError(t, err)

@@ -7,7 +7,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // passwords are those of a rehearsed site.
@@ -42,7 +42,7 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	var b [12]byte
 	_, _ = rand.Read(b[:]) // never fails: crypto/rand ends the process instead
 	made := hex.EncodeToString(b[:])
-	hash, err := vault.Hash(made, 64, 1)
+	hash, err := secrets.Hash(made, 64, 1)
 	if err != nil {
 		return passwords{}, err
 	}

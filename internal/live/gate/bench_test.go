@@ -23,8 +23,8 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -32,7 +32,7 @@ import (
 // benchGate is a gate as serve runs it: every decision is an event on disk and,
 // with a ledger, a record as well.
 func benchGate(b *testing.B, withLedger bool) (tacacsAt, radiusAt netip.AddrPort) {
-	hash, err := vault.Hash("right", 19456, 2)
+	hash, err := secrets.Hash("right", 19456, 2)
 	require.NoError(b, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
@@ -361,7 +361,7 @@ func BenchmarkMemory(b *testing.B) {
 		devices, people int
 	}{{"small", 10, 10}, {"10000-devices-5000-people", 10_000, 5_000}} {
 		b.Run(c.name, func(b *testing.B) {
-			hash, err := vault.Hash("right", 64, 1)
+			hash, err := secrets.Hash("right", 64, 1)
 			require.NoError(b, err)
 			var text strings.Builder
 			text.WriteString("keys: {k: file k}\nservers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: k}, {name: r, protocol: radius, address: 127.0.0.1, key: k}]\nroles: [{name: all, level: 15, commands: [allow **]}]\ngrants: [{who: team net, role: all}]\ndevices:\n")

@@ -10,7 +10,7 @@ import (
 
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 const (
@@ -99,7 +99,7 @@ func rated(c rights.Code) rights.Credential {
 // splitCode takes the code off the end of a password. It is false where what
 // was typed does not end like a code.
 func splitCode(typed string) (password, code string, ok bool) {
-	at := len(typed) - vault.CodeDigits
+	at := len(typed) - secrets.CodeDigits
 	if at < 0 || strings.Trim(typed[at:], "0123456789") != "" {
 		return "", "", false
 	}
@@ -107,7 +107,7 @@ func splitCode(typed string) (password, code string, ok bool) {
 }
 
 func (s *server) passwordIs(p site.Password, typed string) bool {
-	ok, err := vault.PasswordIs(p, typed, s.Keys)
+	ok, err := secrets.PasswordIs(p, typed, s.Keys)
 	return err == nil && ok
 }
 
@@ -136,14 +136,14 @@ func (c *codes) take(person string, seed site.Secret, now time.Time, fits func(c
 	if c.used == nil {
 		c.used = map[string]int64{}
 	}
-	at := vault.CodeStepAt(now)
+	at := secrets.CodeStepAt(now)
 	for n := range 2*codeSearch + 1 { // 0, -1, 1, -2, 2 ...
 		steps := (n + 1) / 2
 		if n%2 == 1 {
 			steps = -steps
 		}
 		step := at + int64(steps)
-		code, err := vault.Code(seed, step)
+		code, err := secrets.Code(seed, step)
 		if err != nil || !fits(code) {
 			continue
 		}

@@ -25,8 +25,8 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/directory/ldaptest"
 	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -236,9 +236,9 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	}
 	require.Equal(t, tacacs.AuthenPass, pap("right"))
 
-	hash, err := vault.Hash("changed", 64, 1)
+	hash, err := secrets.Hash("changed", 64, 1)
 	require.NoError(t, err)
-	old, err := vault.Hash("right", 64, 1)
+	old, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	changed := func(text string) gate.Design {
 		text = strings.Replace(text, "{name: ines, teams: [net], password: 'HASH'}", "{name: ines, teams: [net], password: '"+hash+"'}", 1)

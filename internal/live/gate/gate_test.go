@@ -21,8 +21,8 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/pki"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -126,7 +126,7 @@ func startWith(t *testing.T, keys site.Keys, now func() time.Time, text string) 
 
 // startConfigured is startWith with more of the configuration given.
 func startConfigured(t *testing.T, config gate.Config, keys site.Keys, text string) *rig {
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	if !strings.Contains(text, "\nservice:") {
 		text += "\nservice: {limits: {failure-delay: 0s}}\n"

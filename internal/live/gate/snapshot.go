@@ -6,7 +6,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory"
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/radius"
 )
 

@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/pki"
+	"mellowgate/internal/live/store/pki"
 )
 
 func TestServersBeginMoveAndEndWithADesign(t *testing.T) {

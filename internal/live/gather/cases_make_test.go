@@ -20,8 +20,9 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
 )
 
 // The cases of testdata/cases are made by: go test ./internal/live/gather -run
@@ -122,9 +123,9 @@ func siteText(t *testing.T, parts map[string]string) string {
 func parse(t *testing.T, text string) (*site.Site, site.Keys) {
 	path := filepath.Join(t.TempDir(), "site.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	s, base, err := vault.Load(path)
+	s, base, err := sitefile.Load(path)
 	require.NoError(t, err)
-	keys, missing := vault.Keys(s, base, vault.Unlock{})
+	keys, missing := secrets.Keys(s, base, secrets.Unlock{})
 	require.Empty(t, missing)
 	return s, keys
 }

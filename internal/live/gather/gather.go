@@ -10,9 +10,9 @@ import (
 	"os"
 
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -30,7 +30,7 @@ func (f Files) None() bool { return f == Files{} }
 
 // Read reads the files. Lines that are damaged are passed over, and said in the
 // notes.
-func (f Files) Read(in io.Reader, d listen.Directory) (e evidence.Evidence, notes []string, err error) {
+func (f Files) Read(in io.Reader, d exchange.Directory) (e evidence.Evidence, notes []string, err error) {
 	if e.Events, notes, err = named[evidence.Event](f.Events, notes); err != nil {
 		return e, notes, err
 	}
@@ -42,7 +42,7 @@ func (f Files) Read(in io.Reader, d listen.Directory) (e evidence.Evidence, note
 	}
 	if f.Counters != "" {
 		if _, err := os.Stat(f.Counters); err != nil {
-			return e, notes, vault.Unreadable(f.Counters, err)
+			return e, notes, files.Unreadable(f.Counters, err)
 		}
 		if e.Counts, err = state.ReadCounters(f.Counters); err != nil {
 			return e, notes, err
@@ -52,7 +52,7 @@ func (f Files) Read(in io.Reader, d listen.Directory) (e evidence.Evidence, note
 		if f.Capture != "-" {
 			file, err := os.Open(f.Capture)
 			if err != nil {
-				return e, notes, vault.Unreadable(f.Capture, err)
+				return e, notes, files.Unreadable(f.Capture, err)
 			}
 			defer func() { _ = file.Close() }()
 			in = file
@@ -73,7 +73,7 @@ func named[T any](path string, notes []string) ([]T, []string, error) {
 		return nil, notes, nil
 	}
 	if _, err := os.Stat(path); err != nil {
-		return nil, notes, vault.Unreadable(path, err)
+		return nil, notes, files.Unreadable(path, err)
 	}
 	all, notes, err := state.Lines[T](path, notes)
 	if err == nil && len(all) == 0 {
@@ -87,7 +87,7 @@ const mostExchanges = 200000
 
 // Exchanges reads a capture. A capture that ends in the middle gives what it
 // has, and a note.
-func Exchanges(in io.Reader, name string, d listen.Directory) (all []evidence.Exchange, note string, err error) {
+func Exchanges(in io.Reader, name string, d exchange.Directory) (all []evidence.Exchange, note string, err error) {
 	source, err := capture.Open(in)
 	if err != nil {
 		return nil, "", fmt.Errorf("%s: %w", name, err)
@@ -97,8 +97,8 @@ func Exchanges(in io.Reader, name string, d listen.Directory) (all []evidence.Ex
 }
 
 // Listened reads exchanges from a source of packets until it ends.
-func Listened(source capture.Source, name string, d listen.Directory) (all []evidence.Exchange, note string) {
-	l := listen.New(d, func(x listen.Exchange) {
+func Listened(source capture.Source, name string, d exchange.Directory) (all []evidence.Exchange, note string) {
+	l := exchange.New(d, func(x exchange.Exchange) {
 		if len(all) >= 2*mostExchanges {
 			all = append(all[:0], all[mostExchanges:]...)
 		}
@@ -113,7 +113,7 @@ func Listened(source capture.Source, name string, d listen.Directory) (all []evi
 }
 
 // Folder reads a state folder: all that a lab, or serve, left there.
-func Folder(f *state.Folder, d listen.Directory) (evidence.Evidence, []string, error) {
+func Folder(f *state.Folder, d exchange.Directory) (evidence.Evidence, []string, error) {
 	e, notes, err := f.Evidence()
 	if err != nil {
 		return e, notes, err

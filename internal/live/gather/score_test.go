@@ -14,9 +14,9 @@ import (
 
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/live/gather"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 // refusals are causes that only servers' events, or the site, tell apart: to
@@ -85,9 +85,9 @@ func loadCase(t *testing.T, dir string) (aCase, evidence.Evidence) {
 	require.NoError(t, json.Unmarshal(text, &c))
 	s, keys := parse(t, siteText(t, c.Parts))
 	folder := &state.Folder{Dir: dir}
-	d := listen.Designed(s, keys)
+	d := exchange.Designed(s, keys)
 	if places, err := folder.Places(); err == nil {
-		d = listen.InPlaces(s, keys, places)
+		d = exchange.InPlaces(s, keys, places)
 	}
 	e, notes, err := gather.Folder(folder, d)
 	require.NoError(t, err)

@@ -15,12 +15,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/live/listen"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
 )
 
 // Faults at random on another site than that of the cases: on devices, ways in
@@ -28,9 +29,9 @@ import (
 func TestSurprises(t *testing.T) {
 	const draws = 120
 	const path = "../../../demo/as-reviewed/site.yaml"
-	s, _, err := vault.Load(path)
+	s, _, err := sitefile.Load(path)
 	require.NoError(t, err)
-	keys, missing := vault.Keys(s, "../../../demo", vault.Unlock{})
+	keys, missing := secrets.Keys(s, "../../../demo", secrets.Unlock{})
 	require.Empty(t, missing)
 	for _, v := range s.Servers {
 		v.Wait, v.Rest = v.Wait/5, 0
@@ -92,7 +93,7 @@ func TestSurprises(t *testing.T) {
 		}
 		v.lift()
 		time.Sleep(100 * time.Millisecond)
-		e, _, err := gather.Folder(folder, listen.InPlaces(s, keys, l.Places))
+		e, _, err := gather.Folder(folder, exchange.InPlaces(s, keys, l.Places))
 		require.NoError(t, err)
 		e = e.After(before)
 		e.Site, e.Keys = s, keys

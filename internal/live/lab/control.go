@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/core/evidence"
 )
 
 // control lets another program of the same user set and lift faults while the
@@ -23,7 +23,7 @@ import (
 // folder.
 type control struct {
 	server *http.Server
-	place  state.ControlPlace
+	place  evidence.ControlPlace
 	ended  chan struct{}
 }
 
@@ -52,7 +52,7 @@ func (l *Lab) openControl(at netip.Addr) error {
 	}
 	var token [16]byte
 	_, _ = rand.Read(token[:]) // never fails: crypto/rand ends the process instead
-	c := &control{ended: make(chan struct{}), place: state.ControlPlace{Address: listener.Addr().String(), Token: hex.EncodeToString(token[:])}}
+	c := &control{ended: make(chan struct{}), place: evidence.ControlPlace{Address: listener.Addr().String(), Token: hex.EncodeToString(token[:])}}
 	c.server = &http.Server{ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+c.place.Token)) != 1 {
 			http.Error(w, "the token is not that of this lab", http.StatusForbidden)
@@ -132,7 +132,7 @@ func (c *control) close() {
 var ErrNoLab = errors.New("no lab is running there")
 
 // Ask puts a question to a running lab.
-func Ask(ctx context.Context, at state.ControlPlace, change Change) (InEffect, error) {
+func Ask(ctx context.Context, at evidence.ControlPlace, change Change) (InEffect, error) {
 	var answer InEffect
 	body, err := json.Marshal(change)
 	if err != nil {

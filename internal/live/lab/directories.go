@@ -9,7 +9,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/directory"
 	"mellowgate/internal/live/directory/played"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // play starts a directory that knows the site's people and those of lab.people.
@@ -42,7 +42,7 @@ func (l *Lab) inDirectory(p *site.Person, password string) bool {
 	if p.Disabled || p.Expired(l.now()) {
 		return false
 	}
-	ok, err := vault.PasswordIs(p.Password, password, l.config.Keys)
+	ok, err := secrets.PasswordIs(p.Password, password, l.config.Keys)
 	return err == nil && ok
 }
 

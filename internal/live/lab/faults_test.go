@@ -13,7 +13,7 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 // triesOf gives what came of each try of a login: server and reason.

@@ -27,10 +27,10 @@ import (
 	"mellowgate/internal/live/asker"
 	"mellowgate/internal/live/directory/played"
 	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/pki"
 	"mellowgate/internal/live/service"
 	"mellowgate/internal/live/standin"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/state"
 )
 
 // Config is what a lab works from. Site, Keys and State are needed.
@@ -57,7 +57,7 @@ const (
 
 // Lab is a running lab.
 type Lab struct {
-	Places      state.Places
+	Places      evidence.Places
 	config      Config
 	at          addresses
 	links       *links
@@ -264,8 +264,8 @@ func (l *Lab) standIns() error {
 			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) }, From: l.at.from(d)})
 		l.devices[d] = device
 		device.Started()
-		place := state.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
-			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []state.WayPlace{}}
+		place := evidence.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
+			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []evidence.WayPlace{}}
 		for _, way := range ways {
 			if d.Way(way.access) == nil {
 				continue
@@ -276,7 +276,7 @@ func (l *Lab) standIns() error {
 				return cannotListen("the device "+d.Name, at, err)
 			}
 			device.Serve(way.access, listener)
-			place.Ways = append(place.Ways, state.WayPlace{Access: way.access, Address: listener.Addr().String()})
+			place.Ways = append(place.Ways, evidence.WayPlace{Access: way.access, Address: listener.Addr().String()})
 		}
 		l.Places.Devices = append(l.Places.Devices, place)
 	}

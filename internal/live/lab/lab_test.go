@@ -26,8 +26,9 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/ledger"
 	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
 )
 
 // rig is a lab of the reviewed demo site with short waits.
@@ -46,9 +47,9 @@ var network = netip.MustParsePrefix("127.90.0.0/16")
 // start starts the lab; change may change the site before.
 func start(t *testing.T, change ...func(*site.Site)) *rig {
 	const path = "../../../demo/as-reviewed/site.yaml"
-	s, _, err := vault.Load(path)
+	s, _, err := sitefile.Load(path)
 	require.NoError(t, err)
-	keys, missing := vault.Keys(s, "../../../demo", vault.Unlock{})
+	keys, missing := secrets.Keys(s, "../../../demo", secrets.Unlock{})
 	require.Empty(t, missing)
 	for _, server := range s.Servers {
 		server.Wait /= 5
@@ -74,11 +75,11 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 	require.True(r.t, ok)
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	require.NoError(r.t, err)
-	i := slices.IndexFunc(place.Ways, func(w state.WayPlace) bool { return w.Access == access })
+	i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == access })
 	require.GreaterOrEqual(r.t, i, 0)
 	secret := site.NewSecret(password)
 	if password == "" {
-		secret, err = vault.SecretFile(filepath.Join("../../../demo/passwords", person))
+		secret, err = secrets.SecretFile(filepath.Join("../../../demo/passwords", person))
 		require.NoError(r.t, err)
 	}
 	seen, err := login.Do(context.Background(), login.Attempt{Access: access, Address: place.Ways[i].Address, Person: person,
@@ -332,7 +333,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	place, _ := r.Places.Device("mv-curlew-rtr")
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	require.NoError(t, err)
-	password, err := vault.SecretFile("../../../demo/passwords/master")
+	password, err := secrets.SecretFile("../../../demo/passwords/master")
 	require.NoError(t, err)
 	seen, err := login.Do(context.Background(), login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
 	require.NoError(t, err)
@@ -413,7 +414,7 @@ func TestASecondLabOnTheSameAddressesIsToldWhyNot(t *testing.T) {
 }
 
 func TestALabWithTooManyDevicesForItsNetworkIsRefused(t *testing.T) {
-	s, _, err := vault.Load("../../../demo/as-reviewed/site.yaml")
+	s, _, err := sitefile.Load("../../../demo/as-reviewed/site.yaml")
 	require.NoError(t, err)
 	s.Devices = slices.Repeat(s.Devices, 40)
 	_, err = lab.Start(lab.Config{Site: s, Network: netip.MustParsePrefix("127.91.0.0/24")})

@@ -21,7 +21,7 @@ import (
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -308,7 +308,7 @@ func samePassword(want, have site.Secret) bool {
 }
 
 func same(hash, clear string) bool {
-	is, err := vault.PasswordIs(site.Password{Hash: hash}, clear, nil)
+	is, err := secrets.PasswordIs(site.Password{Hash: hash}, clear, nil)
 	return err == nil && is
 }
 

@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -69,7 +69,7 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper], access: {netconf
 }
 
 func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
-	hash, err := vault.Hash("clear", 64, 1)
+	hash, err := secrets.Hash("clear", 64, 1)
 	require.NoError(t, err)
 	require.True(t, samePassword(site.NewSecret("$0$clear"), site.NewSecret(hash)))
 	require.False(t, samePassword(site.NewSecret("$0$something else"), site.NewSecret(hash)))

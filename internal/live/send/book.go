@@ -15,7 +15,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/state"
 )
 
 // Book is the folder of what was sent: what was on each device before, what was

@@ -23,8 +23,8 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/manage"
 	"mellowgate/internal/live/send"
-	"mellowgate/internal/live/state"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/state"
 )
 
 const labText = `site: Sent
@@ -51,10 +51,10 @@ const password = "right of ines"
 // designs are what is on the device at first, a good other one, and one with
 // which nobody gets in by servers.
 func designs(t *testing.T) (first, other, broken *site.Site, keys site.Keys) {
-	hash, err := vault.Hash(password, 64, 1)
+	hash, err := secrets.Hash(password, 64, 1)
 	require.NoError(t, err)
 	parse := func(key, order string) *site.Site {
-		own, err := vault.Hash(password, 64, 1) // of each design another: accounts go first, in a step of their own
+		own, err := secrets.Hash(password, 64, 1) // of each design another: accounts go first, in a step of their own
 		require.NoError(t, err)
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.NewReplacer("OWN", own, "HASH", hash, "KEY", key, "ORDER", order).Replace(labText))})
 		require.NoError(t, err)

@@ -20,8 +20,8 @@ import (
 	"mellowgate/internal/live/directory"
 	"mellowgate/internal/live/gate"
 	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/pki"
-	"mellowgate/internal/live/state"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -165,8 +165,8 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 }
 
 // Written gives a place as it is written to places.json.
-func Written(p gate.Place, running bool) state.ServerPlace {
-	at := state.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
+func Written(p gate.Place, running bool) evidence.ServerPlace {
+	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
 	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
 		at.Port = p.Authentication.Port()
 	} else {

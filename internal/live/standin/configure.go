@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -254,7 +254,7 @@ func (w *draft) accounts(users []yang.User, level func(name string) int) error {
 	for _, u := range users {
 		a := &site.Account{Ref: site.Ref{Name: u.Name}, Level: level(u.Name)}
 		if clear, is := strings.CutPrefix(u.Password, "$0$"); is {
-			hash, err := vault.Hash(clear, 64, 1)
+			hash, err := secrets.Hash(clear, 64, 1)
 			if err != nil {
 				return netconf.Fail("operation-failed", "", "%v", err)
 			}

@@ -19,14 +19,14 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/netconf"
 )
 
 // configured is a device with two servers that nobody reaches, entered by
 // NETCONF with its local account.
 func configured(t *testing.T) (*Device, string) {
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}

@@ -20,7 +20,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // Config is what a stand-in works from.
@@ -323,13 +323,13 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 
 // PasswordIs checks a local account's password.
 func (v *visitor) PasswordIs(a *site.Account) bool {
-	ok, err := vault.PasswordIs(a.Password, v.password, v.device.config.Keys)
+	ok, err := secrets.PasswordIs(a.Password, v.password, v.device.config.Keys)
 	return err == nil && ok
 }
 
 // SecretIs checks the secret given for an elevation.
 func (v *visitor) SecretIs(e *site.ElevationSecret) bool {
-	ok, err := vault.PasswordIs(e.Password, v.password, v.device.config.Keys)
+	ok, err := secrets.PasswordIs(e.Password, v.password, v.device.config.Keys)
 	return err == nil && ok
 }
 

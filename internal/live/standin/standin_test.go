@@ -19,8 +19,8 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/pki"
-	"mellowgate/internal/live/vault"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -41,7 +41,7 @@ type rig struct {
 }
 
 func start(t *testing.T) *rig {
-	hash, err := vault.Hash("right", 64, 1)
+	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 lists:

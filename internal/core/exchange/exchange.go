@@ -1,7 +1,7 @@
 // Package listen turns captured packets into exchanges: one question with its
 // answer, decoded, paired, timed and judged. It needs no site; with one it knows
 // devices, servers and keys. It never shows a password.
-package listen
+package exchange
 
 import (
 	"net/netip"
@@ -11,7 +11,6 @@ import (
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/state"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -73,7 +72,7 @@ func Designed(s *site.Site, keys site.Keys) Directory {
 }
 
 // InPlaces is the directory of a site where a state folder says that it runs.
-func InPlaces(s *site.Site, keys site.Keys, p state.Places) Directory {
+func InPlaces(s *site.Site, keys site.Keys, p evidence.Places) Directory {
 	d := Designed(s, keys)
 	for _, at := range p.Servers {
 		if a, err := netip.ParseAddr(at.Address); err == nil && s.Server(at.Name) != nil {

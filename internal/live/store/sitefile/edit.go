@@ -1,4 +1,4 @@
-package vault
+package sitefile
 
 import (
 	"bytes"
@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/files"
 )
 
 // Edit is one change to a site's file: at a place, Old becomes New. An empty
@@ -20,17 +21,17 @@ type Edit struct {
 // Change edits the files of a site. What cannot be edited, or would be no site
 // afterwards, is left as it was.
 func Change(s *site.Site, path string, edits []Edit) error {
-	files := map[int32][]Edit{}
+	ofFile := map[int32][]Edit{}
 	for _, e := range edits {
-		files[e.Place.File] = append(files[e.Place.File], e)
+		ofFile[e.Place.File] = append(ofFile[e.Place.File], e)
 	}
 	before := map[string][]byte{}
 	undo := func() {
 		for name, text := range before {
-			_ = WriteWhole(name, text)
+			_ = files.WriteWhole(name, text)
 		}
 	}
-	for file, some := range files {
+	for file, some := range ofFile {
 		name := s.Files[file]
 		text, err := os.ReadFile(name)
 		if err != nil {
@@ -39,7 +40,7 @@ func Change(s *site.Site, path string, edits []Edit) error {
 		}
 		changed, err := apply(text, some, s)
 		if err == nil {
-			err = WriteWhole(name, changed)
+			err = files.WriteWhole(name, changed)
 		}
 		if err != nil {
 			undo()

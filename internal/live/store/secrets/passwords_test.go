@@ -1,4 +1,4 @@
-package vault
+package secrets
 
 import (
 	"fmt"
@@ -63,21 +63,4 @@ func TestKeysComeFromWhereTheSiteSays(t *testing.T) {
 	require.ErrorContains(t, missing[0], "s.yaml:6:3: the key e has no value here: "+filepath.Join(dir, "none.key")+": there is no such file")
 	require.ErrorContains(t, missing[1], "the file is empty")
 	require.ErrorContains(t, missing[2], "MELLOWGATE_NOT_SET is not set")
-}
-
-func TestASiteIsAFileOrAFolder(t *testing.T) {
-	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.yaml"), []byte("people:\n  - {name: ines, password: $6$a$b}\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("site: Both\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("not read"), 0o600))
-	s, base, err := Load(dir)
-	require.NoError(t, err)
-	require.Equal(t, []any{"Both", dir, 2}, []any{s.Name, base, len(s.Files)})
-	require.NotNil(t, s.Person("ines"))
-	s, base, err = Load(filepath.Join(dir, "a.yaml"))
-	require.NoError(t, err)
-	require.Equal(t, []any{"Both", dir, 1}, []any{s.Name, base, len(s.Files)})
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "c.yaml"), 0o700))
-	_, _, err = Load(dir)
-	require.ErrorContains(t, err, "c.yaml: this is not a file")
 }

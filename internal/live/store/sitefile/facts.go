@@ -1,4 +1,4 @@
-package vault
+package sitefile
 
 import (
 	"context"
@@ -12,6 +12,8 @@ import (
 
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // patience bounds how long passwords are guessed. Hashes are slow on purpose.
@@ -74,7 +76,7 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, 
 		if ctx.Err() != nil {
 			return "", false
 		}
-		if ok, err := PasswordIs(a.Password, t.password, nil); err == nil && ok {
+		if ok, err := secrets.PasswordIs(a.Password, t.password, nil); err == nil && ok {
 			return t.what, true
 		}
 	}
@@ -97,7 +99,7 @@ func exposed(s *site.Site, base string) []findings.Exposed {
 	for _, k := range s.Keys {
 		switch k.Source {
 		case site.KeyFile:
-			look(At(base, k.From), k.Place)
+			look(files.At(base, k.From), k.Place)
 		case site.KeyClear:
 			look(s.Files[k.Place.File], k.Place)
 		}

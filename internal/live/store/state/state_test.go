@@ -18,7 +18,7 @@ func run(t *testing.T, dir, person string) {
 	f.Event(evidence.Event{Person: person})
 	f.Trace(evidence.Trace{Device: "sw-1", Person: person})
 	f.Trace(evidence.Trace{Device: "sw-2", Person: person})
-	require.NoError(t, f.WritePlaces(Places{Site: person, Devices: []DevicePlace{{Name: "sw-1"}}}))
+	require.NoError(t, f.WritePlaces(evidence.Places{Site: person, Devices: []evidence.DevicePlace{{Name: "sw-1"}}}))
 	require.NoError(t, os.WriteFile(f.Ledger(), []byte(person), 0o600))
 	require.NoError(t, f.Close())
 	f.Event(evidence.Event{Person: "too late"}) // after Close: nowhere, and no panic

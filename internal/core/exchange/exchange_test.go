@@ -1,4 +1,4 @@
-package listen
+package exchange
 
 import (
 	"bytes"

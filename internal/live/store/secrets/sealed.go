@@ -1,4 +1,4 @@
-package vault
+package secrets
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 	"filippo.io/age/armor"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/files"
 )
 
 // SealedName is the name of the file of sealed keys, beside the site.
@@ -96,7 +97,7 @@ func NewSealed() *Sealed { return &Sealed{entries: map[string]sealedEntry{}} }
 // OpenSealed opens the sealed keys of a site's folder.
 func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	path := filepath.Join(base, SealedName)
-	text, err := readFile(path)
+	text, err := files.ReadFile(path)
 	if _, missing := os.Stat(path); errors.Is(missing, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys seal NAME", path)
 	}
@@ -111,7 +112,7 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: it cannot be opened: %s", path, whyClosed(err))
 	}
-	b, err := io.ReadAll(io.LimitReader(clear, MaxFile))
+	b, err := io.ReadAll(io.LimitReader(clear, files.MaxFile))
 	s := NewSealed()
 	if err == nil {
 		err = json.Unmarshal(b, &s.entries)
@@ -160,7 +161,7 @@ func (u Unlock) identities(text []byte) ([]age.Identity, error) {
 	}
 	file, err := os.Open(u.Identity)
 	if err != nil {
-		return nil, Unreadable(u.Identity, err)
+		return nil, files.Unreadable(u.Identity, err)
 	}
 	defer func() { _ = file.Close() }()
 	all, err := age.ParseIdentities(file)
@@ -219,22 +220,5 @@ func (s *Sealed) Write(base string, unlock Unlock) error {
 	if err := errors.Join(w.Close(), armored.Close()); err != nil {
 		return err
 	}
-	return WriteWhole(filepath.Join(base, SealedName), out.Bytes())
-}
-
-// WriteWhole writes a file that only its owner can read, all of it or none.
-func WriteWhole(path string, text []byte) error {
-	temporary, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = temporary.Write(text)
-	err = errors.Join(err, temporary.Sync(), temporary.Close())
-	if err == nil {
-		err = os.Rename(temporary.Name(), path)
-	}
-	if err != nil {
-		_ = os.Remove(temporary.Name())
-	}
-	return err
+	return files.WriteWhole(filepath.Join(base, SealedName), out.Bytes())
 }

@@ -1,0 +1,71 @@
+// Package files reads and writes whole files for the rooms of the store, and
+// says in plain words why a path cannot be read.
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// MaxFile bounds one file of a site, in octets. A site of 100,000 devices in
+// one file is below it.
+const MaxFile = 32 << 20
+
+// At gives a path as the site file means it: from the site's folder.
+func At(base, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(base, path)
+}
+
+// Unreadable says in plain words why a path cannot be read.
+func Unreadable(path string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s: there is no such file or folder", path)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s: it may not be read by this user; look at its owner and mode", path)
+	}
+	return fmt.Errorf("%s: it cannot be read: %w", path, err)
+}
+
+// ReadFile reads a file of at most MaxFile octets.
+func ReadFile(name string) ([]byte, error) {
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, Unreadable(name, err)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: this is not a file", name)
+	}
+	if info.Size() > MaxFile {
+		return nil, fmt.Errorf("%s: the file has %d MB and a site file may have %d; split the site into several files in a folder",
+			name, info.Size()>>20, MaxFile>>20)
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, Unreadable(name, err)
+	}
+	return text, nil
+}
+
+// WriteWhole writes a file that only its owner can read, all of it or none.
+func WriteWhole(path string, text []byte) error {
+	temporary, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = temporary.Write(text)
+	err = errors.Join(err, temporary.Sync(), temporary.Close())
+	if err == nil {
+		err = os.Rename(temporary.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(temporary.Name())
+	}
+	return err
+}

@@ -1,0 +1,54 @@
+package secrets
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/site"
+)
+
+func TestSealedKeysComeBackAndADamagedFileSaysWhatItIs(t *testing.T) {
+	dir := t.TempDir()
+	phrase := func(words string) Unlock {
+		return Unlock{Passphrase: func() (string, error) { return words, nil }}
+	}
+	s := NewSealed()
+	made := time.Date(2026, 11, 23, 3, 0, 0, 0, time.UTC)
+	s.Set("a", site.NewSecret("value of a"), made)
+	s.Set("b", site.NewSecret("value of b"), made)
+	require.True(t, s.Remove("b"))
+	require.False(t, s.Remove("b"))
+	require.NoError(t, s.Write(dir, phrase("four plain words here")))
+	back, err := OpenSealed(dir, phrase("four plain words here"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"a"}, back.Names())
+	value, err := back.Key("a")
+	require.NoError(t, err)
+	require.Equal(t, "value of a", value.Reveal())
+	at, known := back.Made("a")
+	require.True(t, known && at.Equal(made))
+	_, err = back.Key("b")
+	require.ErrorContains(t, err, "seal it with: mellowgate keys seal b")
+	_, err = OpenSealed(dir, phrase("other words"))
+	require.ErrorContains(t, err, "the passphrase is wrong")
+	_, err = OpenSealed(dir, phrase(""))
+	require.ErrorContains(t, err, "the passphrase is empty")
+	_, err = OpenSealed(t.TempDir(), phrase("x"))
+	require.ErrorContains(t, err, "there is no such file")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, SealedName), []byte("not an age file"), 0o600))
+	_, err = OpenSealed(dir, Unlock{Identity: filepath.Join(dir, SealedName)})
+	require.ErrorContains(t, err, "this is no age identity file")
+}
+
+func TestAHashThatIsNoneIsSaidWithItsPlace(t *testing.T) {
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: [{name: bridge, password: $9$a$b$c}]\n")})
+	require.NoError(t, err)
+	bad := CheckHashes(s)
+	require.Len(t, bad, 2)
+	require.ErrorContains(t, bad[0], "site.yaml:2:33: the password of ines is no hash in PHC or crypt form")
+	require.ErrorContains(t, bad[1], "the password of bridge is no hash")
+}
