@@ -19,7 +19,7 @@ import (
 	sshagent "golang.org/x/crypto/ssh/agent"
 
 	"mellowgate/internal/core/drift"
-	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/client/device"
 )
 
 // agent is a NETCONF agent that we did not write, with the module ietf-system,
@@ -209,7 +209,7 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 }
 
 // manages opens a session of the person of a call.
-func (c call) manages(t *testing.T, address string, as []string) *manage.Session {
+func (c call) manages(t *testing.T, address string, as []string) *device.Session {
 	text, err := os.ReadFile(as[5])
 	require.NoError(t, err)
 	signer, err := ssh.ParsePrivateKey(text)
@@ -218,7 +218,7 @@ func (c call) manages(t *testing.T, address string, as []string) *manage.Session
 	require.NoError(t, err)
 	key, _, _, _, err := ssh.ParseAuthorizedKey(host)
 	require.NoError(t, err)
-	s, err := manage.Open(context.Background(), manage.Target{Address: address, Person: as[3], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
+	s, err := device.Open(context.Background(), device.Target{Address: address, Person: as[3], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
 	require.NoError(t, err)
 	return s
 }

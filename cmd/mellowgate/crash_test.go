@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/wire/tacacs"
 )
 

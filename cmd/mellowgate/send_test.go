@@ -19,7 +19,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
 )
@@ -193,18 +193,18 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 }
 
 // stranger is a session of somebody else on a device of the lab.
-func (c call) stranger(t *testing.T, device string) (*manage.Session, evidence.WayPlace) {
+func (c call) stranger(t *testing.T, standIn string) (*device.Session, evidence.WayPlace) {
 	folder, err := state.Open(filepath.Join(c.dir, "st"))
 	require.NoError(t, err)
 	places, err := folder.Places()
 	require.NoError(t, err)
-	at, _ := places.Device(device)
+	at, _ := places.Device(standIn)
 	i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF })
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 	require.NoError(t, err)
 	password, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/passwords/ines.marsh"))
 	require.NoError(t, err)
-	s, err := manage.Open(context.Background(), manage.Target{Address: at.Ways[i].Address, Person: "ines.marsh", HostKey: key, Auth: []ssh.AuthMethod{ssh.Password(strings.TrimSpace(string(password)))}})
+	s, err := device.Open(context.Background(), device.Target{Address: at.Ways[i].Address, Person: "ines.marsh", HostKey: key, Auth: []ssh.AuthMethod{ssh.Password(strings.TrimSpace(string(password)))}})
 	require.NoError(t, err)
 	return s, at.Ways[i]
 }

@@ -16,7 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/ledger/pgtest"
+	"mellowgate/internal/live/server/ledger/pgtest"
 	"mellowgate/internal/live/store/secrets"
 )
 

@@ -17,8 +17,8 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/service"
+	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
@@ -114,7 +114,7 @@ func (f *askFlags) check() error {
 type asking struct {
 	group  *site.Group
 	device *site.Device
-	world  asker.World
+	world  aaa.World
 	q      walk.Question
 	way    *site.Way
 	name   string // of the question
@@ -201,8 +201,8 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 	if a.group, err = f.servers(l); err != nil {
 		return nil, err
 	}
-	a.world = asker.World{Context: c.Context, Targets: map[*site.Server]asker.Target{}, Status: f.question == "status",
-		Asker: asker.Asker{Device: a.device.Name, Port: f.through + "0", From: f.from, Session: "ask", Form: asker.Form(f.form)}}
+	a.world = aaa.World{Context: c.Context, Targets: map[*site.Server]aaa.Target{}, Status: f.question == "status",
+		Asker: aaa.Asker{Device: a.device.Name, Port: f.through + "0", From: f.from, Session: "ask", Form: aaa.Form(f.form)}}
 	for _, s := range a.group.Servers {
 		if err := f.fits(s); err != nil {
 			return nil, err
@@ -277,7 +277,7 @@ func (f *askFlags) servers(l loaded) (*site.Group, error) {
 
 // fits refuses what the server's protocol does not have.
 func (f *askFlags) fits(s *site.Server) error {
-	forms := asker.Forms(s.Protocol)
+	forms := aaa.Forms(s.Protocol)
 	switch {
 	case f.form != "" && !slices.Contains(forms, f.form):
 		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol, f.form, strings.Join(forms, ", "))
@@ -299,8 +299,8 @@ func (f *askFlags) fits(s *site.Server) error {
 
 // target gives a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
-func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (asker.Target, error) {
-	t := asker.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
+func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target, error) {
+	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
 	switch {
 	case s.Protocol == site.LDAP:
 		if s.Directory.Key != nil {

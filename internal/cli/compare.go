@@ -9,7 +9,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/sitefile"
 )
 
@@ -65,7 +65,7 @@ type compared struct {
 	Notes       []string     `json:"notes"`
 	Adopted     string       `json:"adopted"` // what was written into the site as holds
 
-	held manage.Held
+	held device.Held
 }
 
 // difference is one, and whether the site's holds say it.
@@ -134,7 +134,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 // compareAll reads devices, several at a time, and gives them in their order.
 func (c *Call) compareAll(f *compareFlags, l, truth loaded, devices []*site.Device) ([]compared, error) {
 	some := make([]compared, len(devices))
-	targets := make([]manage.Target, len(devices))
+	targets := make([]device.Target, len(devices))
 	for i, d := range devices { // what is asked for is asked for before anything is read
 		some[i] = compared{Device: d.Name, Differences: []difference{}, Unshown: []string{}, Notes: []string{}}
 		t, err := f.targetOf(c, d)
@@ -166,8 +166,8 @@ func (c *Call) compareAll(f *compareFlags, l, truth loaded, devices []*site.Devi
 }
 
 // compareOne reads one device.
-func (c *Call) compareOne(t manage.Target, l, truth loaded, d *site.Device, r *compared) error {
-	s, err := manage.Open(c.Context, t)
+func (c *Call) compareOne(t device.Target, l, truth loaded, d *site.Device, r *compared) error {
+	s, err := device.Open(c.Context, t)
 	if err != nil {
 		return err
 	}
@@ -183,9 +183,9 @@ func (c *Call) compareOne(t manage.Target, l, truth loaded, d *site.Device, r *c
 // judge compares what was read with the design, and with what the site knows.
 func (r *compared) judge(l, truth loaded, d *site.Device) {
 	r.Differences, r.Unshown, r.Notes = []difference{}, []string{}, []string{}
-	found := manage.Differences(l.Site, d, l.Keys, r.held)
+	found := device.Differences(l.Site, d, l.Keys, r.held)
 	now := truth.Device(d.Name)
-	unknown, stale := manage.Unknown(truth.Site, now, truth.Keys, r.held, found)
+	unknown, stale := device.Unknown(truth.Site, now, truth.Keys, r.held, found)
 	r.Notes = append(r.Notes, r.held.Models.Notes...)
 	if stale {
 		r.Notes = append(r.Notes, fmt.Sprintf("the site's holds (%s) says what is not so any more: take that out", truth.Where(now.Holds.Place)))

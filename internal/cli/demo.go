@@ -15,9 +15,9 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
 )

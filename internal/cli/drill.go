@@ -15,8 +15,8 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/drill"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/drill"
 )
 
 func drillCommand() *Command {

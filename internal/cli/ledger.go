@@ -9,7 +9,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
-	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
 )
 

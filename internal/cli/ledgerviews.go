@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/server/ledger"
 )
 
 var ledgerViews = []string{"failures", "sessions", "commands", "verify"}

@@ -17,7 +17,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"

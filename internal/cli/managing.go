@@ -15,8 +15,8 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/login"
-	"mellowgate/internal/live/manage"
+	"mellowgate/internal/live/client/device"
+	"mellowgate/internal/live/client/login"
 )
 
 // managing are the flags of commands that manage devices over NETCONF.
@@ -46,8 +46,8 @@ func (c *Call) managingFlags() *managing {
 
 // targetOf gives how a device is managed: in a running lab where it is there,
 // else at its own address.
-func (f *managing) targetOf(c *Call, d *site.Device) (manage.Target, error) {
-	t := manage.Target{Person: f.person, Address: f.address, Timeout: f.timeout}
+func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
+	t := device.Target{Person: f.person, Address: f.address, Timeout: f.timeout}
 	if f.timeout <= 0 {
 		return t, wrong("-timeout is above 0, such as 10s")
 	}
@@ -121,7 +121,7 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 		}
 		f.secret = &s
 	}
-	return manage.PasswordAuth(*f.secret), nil
+	return device.PasswordAuth(*f.secret), nil
 }
 
 // hostKey gives the SSH key that a device is known by: that of a file of known

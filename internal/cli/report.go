@@ -18,9 +18,9 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/gather"
-	"mellowgate/internal/live/ledger"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/task/gather"
 )
 
 //go:embed page/report.html

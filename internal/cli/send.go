@@ -11,9 +11,9 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/send"
+	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/task/rollout"
 )
 
 func sendCommand() *Command {
@@ -86,7 +86,7 @@ type sent struct {
 	Data        string      `json:"data"`
 	NotCarried  []string    `json:"not_carried"`
 	Causes      []sentCause `json:"causes"` // why a login did not go as foreseen, the most likely first
-	send.Report
+	rollout.Report
 }
 
 func (c *Call) send(f *sendFlags) error {
@@ -110,9 +110,9 @@ func (c *Call) send(f *sendFlags) error {
 			return err
 		}
 	}
-	var book *send.Book
+	var book *rollout.Book
 	if !f.dry {
-		if book, err = send.OpenBook(f.keep, f.person, time.Now()); err != nil {
+		if book, err = rollout.OpenBook(f.keep, f.person, time.Now()); err != nil {
 			return cannot(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
 		}
 		defer func() { _ = book.Close() }()
@@ -122,7 +122,7 @@ func (c *Call) send(f *sendFlags) error {
 	}
 	all := []sent{}
 	var failed error
-	left := send.Each(c.Context, devices, send.Order{Canary: canary, AtOnce: f.atOnce}, func(d *site.Device) bool {
+	left := rollout.Each(c.Context, devices, rollout.Order{Canary: canary, AtOnce: f.atOnce}, func(d *site.Device) bool {
 		r, err := c.sendOne(f, jobs[d], book)
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -130,7 +130,7 @@ func (c *Call) send(f *sendFlags) error {
 		if len(devices) > 1 {
 			c.note("%d of %d: %s: %s", len(all), len(devices), d.Name, r.Outcome)
 		}
-		ok := err == nil && (r.Outcome == send.Kept || r.Outcome == send.Same || f.dry && r.Outcome == send.Declined)
+		ok := err == nil && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same || f.dry && r.Outcome == rollout.Declined)
 		if !ok && failed == nil {
 			if failed = errNo; err != nil {
 				failed = err
@@ -171,11 +171,11 @@ func deviceNames(devices []*site.Device) []string {
 	return all
 }
 
-func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) {
+func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
 	d := s.d
 	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{}, Causes: []sentCause{}}
 	cannotSend := func(err error) (sent, error) {
-		r.Report = send.Report{Outcome: send.Stopped, Why: err.Error(), Proofs: []send.Proof{}}
+		r.Report = rollout.Report{Outcome: rollout.Stopped, Why: err.Error(), Proofs: []rollout.Proof{}}
 		c.noteSent(book, r)
 		return r, cannot(fmt.Errorf("%s: %w", d.Name, err))
 	}
@@ -188,10 +188,10 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 		}
 	}
 	began := time.Now()
-	config := send.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
-		Open: func(ctx context.Context) (send.Device, error) { return opened(manage.Open(ctx, s.t)) },
-		Keep: func(h manage.Held) (string, error) { return book.Keep(d.Name, h.Data) },
-		Agree: func(p send.Plan) bool {
+	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
+		Open: func(ctx context.Context) (rollout.Device, error) { return opened(device.Open(ctx, s.t)) },
+		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, h.Data) },
+		Agree: func(p rollout.Plan) bool {
 			for _, x := range p.Differences {
 				r.Differences = append(r.Differences, fmt.Sprintf("%s (%s)", x, x.Place))
 			}
@@ -203,8 +203,8 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 		Prove: s.prover.Prove, ProveFallback: s.prover.ProveFallback,
 	}
 	var err error
-	r.Report, err = send.Run(c.Context, config)
-	if f.dry && r.Outcome == send.Declined {
+	r.Report, err = rollout.Run(c.Context, config)
+	if f.dry && r.Outcome == rollout.Declined {
 		r.Why = "only shown (-dry-run)"
 	}
 	if failed := r.FailedLogin(); failed != nil {
@@ -217,7 +217,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *send.Book) (sent, error) 
 	return r, nil
 }
 
-func (c *Call) noteSent(book *send.Book, r sent) {
+func (c *Call) noteSent(book *rollout.Book, r sent) {
 	if book == nil {
 		return
 	}
@@ -227,7 +227,7 @@ func (c *Call) noteSent(book *send.Book, r sent) {
 }
 
 // opened keeps a nil session from becoming a Device that is not nil.
-func opened(s *manage.Session, err error) (send.Device, error) {
+func opened(s *device.Session, err error) (rollout.Device, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +235,7 @@ func opened(s *manage.Session, err error) (send.Device, error) {
 }
 
 // agree shows what would be changed, and asks.
-func (c *Call) agree(f *sendFlags, s *sending, p send.Plan) bool {
+func (c *Call) agree(f *sendFlags, s *sending, p rollout.Plan) bool {
 	c.printPlan(f, s, p)
 	switch {
 	case f.dry:
@@ -254,7 +254,7 @@ func (c *Call) agree(f *sendFlags, s *sending, p send.Plan) bool {
 }
 
 // causesOf asks why a login of a proof did not go as foreseen.
-func (c *Call) causesOf(f *sendFlags, s *sending, p send.Proof, began time.Time) []sentCause {
+func (c *Call) causesOf(f *sendFlags, s *sending, p rollout.Proof, began time.Time) []sentCause {
 	w := &whyFlags{state: f.state}
 	w.symptom.Person, w.symptom.Device, w.symptom.Access = p.Person, s.d.Name, p.Access
 	if p.Person == "" {

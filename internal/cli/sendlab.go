@@ -16,8 +16,8 @@ import (
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/send"
+	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/task/rollout"
 )
 
 // labOf is a device in the lab that runs here, and the servers that its design
@@ -31,7 +31,7 @@ type labOf struct {
 
 // watch lets a prover see the events of the servers that run here, in a lab or by
 // serve.
-func (f *sendFlags) watch(p *send.Prover) {
+func (f *sendFlags) watch(p *rollout.Prover) {
 	folder, err := f.stateOf()
 	if err != nil {
 		return
@@ -58,9 +58,9 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places evidence.Pla
 }
 
 // proofs is what more can be seen of a stand-in.
-func (b *labOf) proofs(password site.Secret) *send.Lab {
+func (b *labOf) proofs(password site.Secret) *rollout.Lab {
 	at, _ := b.places.Device(b.d.Name)
-	p := &send.Lab{Password: password}
+	p := &rollout.Lab{Password: password}
 	i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.SSH })
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {
@@ -76,7 +76,7 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 		password = *f.secret
 	}
 	var all []string
-	for _, s := range send.Unanswered(ctx, b.d, b.reach, f.person, password) {
+	for _, s := range rollout.Unanswered(ctx, b.d, b.reach, f.person, password) {
 		all = append(all, s.String())
 	}
 	if len(all) == 0 {
@@ -88,8 +88,8 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 // reach gives a server as the device would reach it in the lab: at the address of
 // the lab's server that has the design's one, at the port and with the key of the
 // design, from the address of the lab that has the design's source.
-func (b *labOf) reach(s *site.Server) asker.Target {
-	t := asker.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
+func (b *labOf) reach(s *site.Server) aaa.Target {
+	t := aaa.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
 	i := slices.IndexFunc(b.ran.Servers, func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
 	if i < 0 {
 		return t

@@ -10,8 +10,8 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/manage"
-	"mellowgate/internal/live/send"
+	"mellowgate/internal/live/client/device"
+	"mellowgate/internal/task/rollout"
 )
 
 // devicesToSend gives the devices that are named, or left of the last run.
@@ -19,11 +19,11 @@ func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 	if !f.resume {
 		return c.devicesOfSite(f.managing, false)
 	}
-	all, done, at, err := send.Last(c.Context, f.keep)
+	all, done, at, err := rollout.Last(c.Context, f.keep)
 	if err != nil {
 		return nil, loaded{}, failure{ExitUsage, fmt.Errorf("-resume: %w", err)}
 	}
-	left := send.Left(all, done)
+	left := rollout.Left(all, done)
 	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"), show.Count(len(all), "device"), len(done), leftWords(left))
 	if len(c.Args) > 1 {
 		return nil, loaded{}, wrong("-resume takes the devices of the last run: name none")
@@ -137,9 +137,9 @@ func windowOf(worst time.Duration) time.Duration {
 type sending struct {
 	d        *site.Device
 	l        loaded
-	t        manage.Target
+	t        device.Target
 	foreseen foreseen
-	prover   send.Prover
+	prover   rollout.Prover
 	lab      *labOf // nil outside of one
 }
 
@@ -154,7 +154,7 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	if s.t, err = f.targetOf(c, d); err != nil {
 		return nil, err
 	}
-	s.prover = send.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}
+	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err
 	}
@@ -174,7 +174,7 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 }
 
 // fallbackOf gives the local account to prove, nil for none.
-func (f *sendFlags) fallbackOf(d *site.Device) (*send.Fallback, error) {
+func (f *sendFlags) fallbackOf(d *site.Device) (*rollout.Fallback, error) {
 	if f.fallback == "" && !f.fallbackGiven() {
 		return nil, nil
 	}
@@ -200,5 +200,5 @@ func (f *sendFlags) fallbackOf(d *site.Device) (*send.Fallback, error) {
 		}
 		f.fallbackSecret = &s
 	}
-	return &send.Fallback{Name: name, Password: *f.fallbackSecret}, nil
+	return &rollout.Fallback{Name: name, Password: *f.fallbackSecret}, nil
 }

@@ -7,11 +7,11 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/send"
+	"mellowgate/internal/task/rollout"
 )
 
 // printPlan shows what would be changed on a device, and what is foreseen.
-func (c *Call) printPlan(f *sendFlags, s *sending, p send.Plan) {
+func (c *Call) printPlan(f *sendFlags, s *sending, p rollout.Plan) {
 	style := c.style()
 	var out bytes.Buffer // in one piece: others may say something at the same time
 	defer func() {
@@ -46,7 +46,7 @@ func (c *Call) printPlan(f *sendFlags, s *sending, p send.Plan) {
 }
 
 // tonesOfSent are the colours of outcomes.
-var tonesOfSent = map[string]show.Tone{send.Kept: show.Good, send.Same: show.Good, send.TakenBack: show.Bad, send.Stopped: show.Bad, send.Unsure: show.Bad}
+var tonesOfSent = map[string]show.Tone{rollout.Kept: show.Good, rollout.Same: show.Good, rollout.TakenBack: show.Bad, rollout.Stopped: show.Bad, rollout.Unsure: show.Bad}
 
 func (c *Call) printSent(all []sent, left []*site.Device) {
 	style := c.style()
@@ -81,7 +81,7 @@ func (c *Call) staleHolds(l loaded, all []sent) error {
 		return err
 	}
 	for _, r := range all {
-		if d := truth.Device(r.Device); d != nil && d.Holds.Place.Known() && (r.Outcome == send.Kept || r.Outcome == send.Same) {
+		if d := truth.Device(r.Device); d != nil && d.Holds.Place.Known() && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
 			c.say("%s: what the site's holds says (%s) is not so any more: take that out\n", d.Name, truth.Where(d.Holds.Place))
 		}
 	}

@@ -14,10 +14,10 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/journal"
-	"mellowgate/internal/live/manager"
-	"mellowgate/internal/live/service"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/journal"
+	"mellowgate/internal/live/server/sdnotify"
+	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/state"
 )
 
@@ -86,14 +86,14 @@ type serving struct {
 	folder  *state.Folder
 	service *service.Service
 	journal *journal.Journal
-	manager *manager.Manager
+	manager *sdnotify.Manager
 	site    loaded // as it is in use
 	places  map[string]evidence.ServerPlace
 }
 
 // serve runs servers until the end of the call, and tells whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
-	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: manager.FromEnvironment(), places: map[string]evidence.ServerPlace{}}
+	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: sdnotify.FromEnvironment(), places: map[string]evidence.ServerPlace{}}
 	plain := func(text string) { c.note("%s", text) }
 	var syslog *journal.Syslog
 	if to := l.Service.Syslog; to.Network != "" {

@@ -16,9 +16,9 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/listen"
-	"mellowgate/internal/live/gather"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/task/gather"
 )
 
 func whyCommand() *Command {

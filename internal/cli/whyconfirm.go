@@ -13,8 +13,8 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/gather"
-	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/task/gather"
 )
 
 // probe asks the servers that a device uses.

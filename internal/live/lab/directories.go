@@ -7,8 +7,8 @@ import (
 	"slices"
 
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/directory"
-	"mellowgate/internal/live/directory/played"
+	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/lab/directory"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -18,7 +18,7 @@ func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
 	if err != nil {
 		return at, err
 	}
-	config := played.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People), PasswordIs: l.inDirectory,
+	config := directory.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People), PasswordIs: l.inDirectory,
 		TLS: &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
 	if s.Directory.Key != nil {
 		config.Searcher = l.config.Keys[s.Directory.Key.Name]
@@ -30,7 +30,7 @@ func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
 	if err := l.authority.WriteAuthority(l.config.State.Certificates()); err != nil {
 		return at, err
 	}
-	d := played.New(config)
+	d := directory.New(config)
 	d.Serve(listener)
 	l.directories[s] = d
 	return listener.Addr().(*net.TCPAddr).AddrPort(), nil
@@ -47,12 +47,12 @@ func (l *Lab) inDirectory(p *site.Person, password string) bool {
 }
 
 // directory gives how everybody in the lab reaches a directory.
-func (l *Lab) directory(s *site.Server) directory.Reach {
+func (l *Lab) directory(s *site.Server) ldap.Reach {
 	identity, err := l.identity(s.Name, l.at.servers[s])
 	if err != nil {
-		return directory.Reach{} // the lab then does not start: play needs it too
+		return ldap.Reach{} // the lab then does not start: play needs it too
 	}
-	return directory.Reach{
+	return ldap.Reach{
 		TLS:  &tls.Config{RootCAs: identity.Trusted, ServerName: s.Name, MinVersion: tls.VersionTLS12},
 		Dial: l.links.directory(func() netip.AddrPort { return l.targets[s].Authentication }),
 	}

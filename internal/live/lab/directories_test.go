@@ -8,8 +8,8 @@ import (
 
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/live/login"
 )
 
 // person is somebody whom the directory alone knows. The password is another

@@ -9,9 +9,9 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/directory/played"
-	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/standin"
+	"mellowgate/internal/live/lab/directory"
+	"mellowgate/internal/live/lab/standin"
+	"mellowgate/internal/live/server/gate"
 )
 
 // Extra is a stand-in of a device that lives for one trial, at an address of
@@ -67,7 +67,7 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 		e.lab.links.set(at, func(c *condition) { c.closed = true })
 	case "key-differs", "error":
 		if d := e.lab.directories[s]; d != nil {
-			d.Fault(e.from, played.Fault{Refuses: state == "key-differs", Error: state == "error"})
+			d.Fault(e.from, directory.Fault{Refuses: state == "key-differs", Error: state == "error"})
 			return
 		}
 		if state == "error" {
@@ -87,7 +87,7 @@ func (e *Extra) Close() {
 		e.lab.links.set(link{e.from, e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
 		e.lab.service.Fault(s.Name, e.from, gate.Fault{})
 		if d := e.lab.directories[s]; d != nil {
-			d.Fault(e.from, played.Fault{})
+			d.Fault(e.from, directory.Fault{})
 		}
 	}
 }

@@ -14,9 +14,9 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/directory/played"
-	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/standin"
+	"mellowgate/internal/live/lab/directory"
+	"mellowgate/internal/live/lab/standin"
+	"mellowgate/internal/live/server/gate"
 )
 
 // Fault is one thing that is wrong in a lab, on purpose.
@@ -255,7 +255,7 @@ func (l *Lab) apply(f Fault, on bool) {
 		refuses := slices.ContainsFunc(l.faults, func(have Fault) bool {
 			return have.What == "key-differs" && have.Server == f.Server && have.Device == f.Device
 		})
-		d.Fault(from, played.Fault{Error: all.Error, Refuses: refuses, Delay: all.Delay})
+		d.Fault(from, directory.Fault{Error: all.Error, Refuses: refuses, Delay: all.Delay})
 		d.Drop() // who has bound before must bind again
 		return
 	}

@@ -10,9 +10,9 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/live/ledger"
-	"mellowgate/internal/live/login"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
 )
 

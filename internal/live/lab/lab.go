@@ -24,11 +24,11 @@ import (
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/asker"
-	"mellowgate/internal/live/directory/played"
-	"mellowgate/internal/live/gate"
-	"mellowgate/internal/live/service"
-	"mellowgate/internal/live/standin"
+	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/lab/directory"
+	"mellowgate/internal/live/lab/standin"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/state"
 )
@@ -63,10 +63,10 @@ type Lab struct {
 	links       *links
 	service     *service.Service
 	devices     map[*site.Device]*standin.Device
-	targets     map[*site.Server]asker.Target // where each server is asked, whoever asks
-	hostKey     ssh.Signer                    // of every extra stand-in
+	targets     map[*site.Server]aaa.Target // where each server is asked, whoever asks
+	hostKey     ssh.Signer                  // of every extra stand-in
 	control     *control
-	directories map[*site.Server]*played.Server
+	directories map[*site.Server]*directory.Server
 	mu          sync.Mutex
 	faults      []Fault
 	offset      atomic.Int64 // of the clock, in nanoseconds
@@ -84,7 +84,7 @@ func Start(c Config) (*Lab, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}, directories: map[*site.Server]*played.Server{}, links: &links{}}
+	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}, directories: map[*site.Server]*directory.Server{}, links: &links{}}
 	if err := l.start(); err != nil {
 		l.Shutdown()
 		return nil, err
@@ -133,8 +133,8 @@ func (l *Lab) start() (err error) {
 // servers starts the servers that the site says to run, and gives for each
 // server where it is asked. A server that does not run has an address at which
 // nobody answers.
-func (l *Lab) servers() (targets map[*site.Server]asker.Target, err error) {
-	targets = map[*site.Server]asker.Target{}
+func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
+	targets = map[*site.Server]aaa.Target{}
 	for _, s := range l.config.Site.Servers {
 		place := service.Where(s, l.at.servers[s])
 		if s.TLS {
@@ -162,7 +162,7 @@ func (l *Lab) servers() (targets map[*site.Server]asker.Target, err error) {
 			}
 			place = got
 		}
-		targets[s] = asker.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: attributes.Of(l.config.Site)}
+		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: attributes.Of(l.config.Site)}
 		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run || s.Protocol == site.LDAP))
 	}
 	return targets, nil
@@ -207,8 +207,8 @@ func newHostKey() (ssh.Signer, error) {
 }
 
 // reaches gives how a device reaches each server from an address.
-func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]asker.Target, error) {
-	targets := make(map[*site.Server]asker.Target, len(l.targets))
+func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Target, error) {
+	targets := make(map[*site.Server]aaa.Target, len(l.targets))
 	for s, t := range l.targets {
 		t.From, t.HeedsICMP = from, d.Kind.Traits.HeedsICMP
 		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's

@@ -11,7 +11,7 @@ import (
 	"syscall"
 	"time"
 
-	"mellowgate/internal/live/asker"
+	"mellowgate/internal/live/client/aaa"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -80,7 +80,7 @@ func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to ne
 		at = netip.AddrPortFrom(to.Addr(), nobodyThere)
 	}
 	if network == "udp" {
-		conn, err := asker.Net{}.Dial(ctx, network, from, at)
+		conn, err := aaa.Net{}.Dial(ctx, network, from, at)
 		if err != nil {
 			return nil, err
 		}
@@ -91,7 +91,7 @@ func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to ne
 		<-ctx.Done()
 		return nil, os.ErrDeadlineExceeded
 	}
-	conn, err := asker.Net{}.Dial(ctx, network, from, at)
+	conn, err := aaa.Net{}.Dial(ctx, network, from, at)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		l.capture.Refused(time.Now(), made, to)
 	}

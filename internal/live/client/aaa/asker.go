@@ -1,0 +1,197 @@
+// Package asker puts one question to one server with real packets: as a
+// device would, from its address, with its key, waiting as long as the server's
+// entry in the site says. What comes back is a walk.Reply.
+package aaa
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/wire/radius"
+)
+
+// Dialer opens connections from an address to another. Connections that nobody
+// answers fail with a timeout, refused ones with ECONNREFUSED.
+type Dialer interface {
+	Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error)
+}
+
+// Net is the Dialer of this host's network.
+type Net struct{}
+
+// Dial opens a connection; an invalid from leaves the choice to the system.
+func (Net) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	d := net.Dialer{}
+	if from.IsValid() {
+		if network == "udp" {
+			d.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		} else {
+			d.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		}
+	}
+	return d.DialContext(ctx, network, to.String())
+}
+
+// Target is a server as one asker reaches it.
+type Target struct {
+	Server         *site.Server
+	Authentication netip.AddrPort // for TACACS+, where everything is asked
+	Accounting     netip.AddrPort
+	From           netip.Addr // the asker's address
+	Key            site.Secret
+	HeedsICMP      bool // a closed UDP port ends a try at once
+	Dialer         Dialer
+	TLS            *tls.Config       // for a server over TLS
+	Words          radius.Dictionary // for the attributes of answers
+}
+
+// secure makes TLS on a connection, where the server speaks over TLS.
+func (t Target) secure(ctx context.Context, conn net.Conn) (net.Conn, error) {
+	if !t.Server.TLS {
+		return conn, nil
+	}
+	if t.TLS == nil {
+		_ = conn.Close()
+		return nil, errors.New("the server speaks over TLS, and there is no certificate to show it")
+	}
+	secured := tls.Client(conn, t.TLS)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
+		return nil, fmt.Errorf("TLS: %w", err)
+	}
+	return secured, nil
+}
+
+// Asker is who asks and on whose behalf.
+type Asker struct {
+	Device   string // the name sent as NAS-Identifier
+	Port     string // the device's port, such as ssh0
+	From     string // where the person comes from
+	Session  string // the device's name for the session
+	Password string // for a login
+	Form     Form   // for a login; "" is PAP with RADIUS and prompts with TACACS+
+	// Elevate, above 0, makes a login over TACACS+ the elevation to that level.
+	Elevate int
+	// Code answers a server that asks for a one-time code; it is false where
+	// there is none. Nil: a question for one is a refusal.
+	Code func(prompt string) (string, bool)
+	// Extra are RADIUS attributes to send beside the usual ones.
+	Extra []radius.Attribute
+}
+
+// Form is how a password is sent.
+type Form string
+
+const (
+	ASCII    Form = "ascii" // TACACS+ prompts
+	PAP      Form = "pap"
+	CHAP     Form = "chap"
+	MSCHAPv2 Form = "mschapv2"
+)
+
+// Forms gives the forms of a protocol, the usual one first.
+func Forms(p site.Protocol) []string {
+	if p == site.RADIUS {
+		return []string{string(PAP), string(CHAP), string(MSCHAPv2)}
+	}
+	return []string{string(ASCII), string(PAP), string(CHAP), string(MSCHAPv2)}
+}
+
+// Begin starts one exchange. The context ends it early.
+func Begin(ctx context.Context, t Target, q walk.Question, a Asker) walk.Exchange {
+	if t.Dialer == nil {
+		t.Dialer = Net{}
+	}
+	if t.Server.Protocol == site.RADIUS {
+		return newRADIUS(ctx, t, q, a)
+	}
+	if t.Server.Protocol == site.LDAP {
+		return newDirectory(ctx, t, q, a)
+	}
+	if q.Purpose == site.Elevation {
+		a.Elevate = q.Level
+	}
+	return &tacacsExchange{ctx: ctx, target: t, q: q, asker: a}
+}
+
+// Status asks a RADIUS server whether it is alive, RFC 5997, at its
+// authentication port or at its accounting port.
+func Status(ctx context.Context, t Target, a Asker, accounting bool) walk.Exchange {
+	if t.Dialer == nil {
+		t.Dialer = Net{}
+	}
+	if t.Server.TLS {
+		t.Key = site.NewSecret(pki.RADIUSKey)
+	}
+	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}
+	if accounting {
+		e.to = t.Accounting
+	}
+	if e.request, e.err = newRequest(radius.StatusServer); e.err == nil {
+		e.request.AddText(radius.NASIdentifier, a.Device)
+		e.bytes, e.err = e.request.EncodeRequest([]byte(t.Key.Reveal()))
+	}
+	return e
+}
+
+// World is a walk's world of real servers, for one asker. It has no local
+// accounts.
+type World struct {
+	Context context.Context
+	Targets map[*site.Server]Target
+	Asker   Asker
+	Status  bool // ask for the status in place of the walk's question
+}
+
+// Begin asks a server with a real packet.
+func (w World) Begin(s *site.Server, q walk.Question) walk.Exchange {
+	if w.Status {
+		return Status(w.Context, w.Targets[s], w.Asker, false)
+	}
+	return Begin(w.Context, w.Targets[s], q, w.Asker)
+}
+
+// PasswordIs is never true: there are no accounts here.
+func (World) PasswordIs(*site.Account) bool { return false }
+
+// SecretIs is never true: there are no secrets of elevation here.
+func (World) SecretIs(*site.ElevationSecret) bool { return false }
+
+// lost makes the reply of a try that brought no answer.
+func lost(r walk.Reason, message string, began time.Time) walk.Reply {
+	return walk.Reply{Result: walk.Unavailable, Reason: r, Message: message, Took: time.Since(began)}
+}
+
+// failure says why a connection gave nothing.
+func failure(err error) (walk.Reason, string) {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return walk.Closed, "the port refuses"
+	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
+		return walk.Silent, "no answer"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return walk.Silent, "there is no way to the server's address"
+	}
+	return walk.Silent, err.Error()
+}
+
+// isNetwork tells an error of the network from one of the question.
+func isNetwork(err error) bool {
+	var op *net.OpError
+	return isTimeout(err) || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &op)
+}
+
+func isTimeout(err error) bool {
+	var t interface{ Timeout() bool }
+	return errors.As(err, &t) && t.Timeout() || errors.Is(err, context.DeadlineExceeded)
+}

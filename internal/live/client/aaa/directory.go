@@ -1,0 +1,64 @@
+package aaa
+
+import (
+	"context"
+	"errors"
+	"net"
+	"time"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/ldap"
+)
+
+// directoryExchange asks an LDAP server: who is that, and is this the password?
+type directoryExchange struct {
+	ctx       context.Context
+	target    Target
+	q         walk.Question
+	asker     Asker
+	directory *ldap.Directory
+}
+
+func newDirectory(ctx context.Context, t Target, q walk.Question, a Asker) *directoryExchange {
+	at := t.Authentication
+	if !at.IsValid() { // as the site says, which may be a host name
+		return &directoryExchange{ctx, t, q, a, ldap.New(t.Server, t.Key, ldap.Reach{TLS: t.TLS})}
+	}
+	reach := ldap.Reach{TLS: t.TLS, Dial: func(ctx context.Context) (net.Conn, error) { return t.Dialer.Dial(ctx, "tcp", t.From, at) }}
+	return &directoryExchange{ctx, t, q, a, ldap.New(t.Server, t.Key, reach)}
+}
+
+// Close ends the connections.
+func (e *directoryExchange) Close() { e.directory.Close() }
+
+// Try asks once. Only logins are asked of a directory.
+func (e *directoryExchange) Try(int) walk.Reply {
+	began := time.Now()
+	if e.q.Purpose != site.Login {
+		return lost(walk.NotForThis, "a directory knows passwords only", began)
+	}
+	refused := func(message string) walk.Reply {
+		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: message, Answer: "reject", Took: time.Since(began)}
+	}
+	found, where, err := e.directory.Find(e.ctx, e.q.Person)
+	if err == nil && found == nil {
+		return refused(where)
+	}
+	ok := false
+	if err == nil {
+		ok, err = e.directory.PasswordIs(e.ctx, found, e.asker.Password)
+	}
+	switch {
+	case errors.Is(err, ldap.ErrRefusesUs):
+		return lost(walk.KeyDiffers, "it refuses who searches", began)
+	case errors.Is(err, ldap.ErrSays):
+		return lost(walk.ServerError, err.Error(), began)
+	case err != nil:
+		reason, message := failure(err)
+		return lost(reason, message, began)
+	case !ok:
+		return refused("the directory does not take the password of " + found.DN)
+	}
+	return walk.Reply{Result: walk.Accepted, Message: found.DN, Answer: "accept", Took: time.Since(began)}
+}

@@ -1,0 +1,359 @@
+package aaa
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	mathrand "math/rand/v2"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/wire/mschap"
+	"mellowgate/internal/wire/radius"
+)
+
+// radiusExchange is one RADIUS packet and its retransmissions, which repeat it
+// to the octet (RFC 5080, section 2.2.1).
+type radiusExchange struct {
+	ctx     context.Context
+	target  Target
+	to      netip.AddrPort
+	request *radius.Packet
+	bytes   []byte
+	conn    net.Conn
+	err     error
+	state   []byte // of a challenge that was the answer
+	q       walk.Question
+	asker   Asker
+	unread  int    // answers that came and did not verify
+	success string // what the server must prove with MS-CHAPv2
+}
+
+func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
+	if t.Server.TLS {
+		t.Key = site.NewSecret(pki.RADIUSKey)
+	}
+	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication, q: q, asker: a}
+	if q.Purpose.Records() {
+		e.to = t.Accounting
+	}
+	e.request, e.success, e.err = radiusRequest(t, q, a)
+	if e.err == nil {
+		key := []byte(t.Key.Reveal())
+		if q.Purpose.Records() {
+			e.bytes, e.err = e.request.EncodeAccountingRequest(key)
+		} else {
+			e.bytes, e.err = e.request.EncodeRequest(key)
+		}
+	}
+	return e
+}
+
+// newRequest begins a request with a random identifier and authenticator.
+func newRequest(code radius.Code) (*radius.Packet, error) {
+	var random [17]byte
+	if _, err := rand.Read(random[:]); err != nil {
+		return nil, err
+	}
+	return &radius.Packet{Code: code, ID: random[16], Authenticator: [16]byte(random[:16])}, nil
+}
+
+// addCredential appends a password in a form. With MS-CHAPv2 it gives what the
+// server must prove in return.
+func addCredential(p *radius.Packet, t Target, person string, a Asker) (success string, err error) {
+	var random [33]byte
+	if _, err := rand.Read(random[:]); err != nil {
+		return "", err
+	}
+	switch a.Form {
+	case CHAP:
+		p.Add(radius.CHAPPassword, radius.CHAP(random[32], random[:16], a.Password))
+		p.Add(radius.CHAPChallenge, random[:16])
+	case MSCHAPv2:
+		x := mschap.Exchange{User: person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
+		p.AddMSCHAP2(x, random[32], a.Password)
+		return x.Success(a.Password), nil
+	case PAP, "":
+		hidden, err := radius.HidePassword(a.Password, p.Authenticator, []byte(t.Key.Reveal()))
+		if err != nil {
+			return "", err
+		}
+		p.Add(radius.UserPassword, hidden)
+	default:
+		return "", fmt.Errorf("RADIUS has no form %q of a password", a.Form)
+	}
+	return "", nil
+}
+
+// radiusRequest builds an Access-Request or an Accounting-Request.
+func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, success string, err error) {
+	if p, err = newRequest(radius.AccessRequest); err != nil {
+		return nil, "", err
+	}
+	if q.Purpose != site.RecordSystem {
+		p.AddText(radius.UserName, q.Person)
+	}
+	switch q.Purpose {
+	case site.Login:
+		if success, err = addCredential(p, t, q.Person, a); err != nil {
+			return nil, "", err
+		}
+		p.AddInteger(radius.ServiceType, 7) // NAS-Prompt: a management login (RFC 2865, section 5.6)
+	case site.RecordSystem: // RFC 2866, section 5.1: Accounting-On and -Off
+		p.Code = radius.AccountingRequest
+		p.AddInteger(radius.AcctStatusType, either(q.Start, 7, 8))
+		p.AddText(radius.AcctSessionID, a.Session)
+		p.AddInteger(radius.AcctDelayTime, 0)
+	case site.RecordSessions:
+		p.Code = radius.AccountingRequest
+		p.AddInteger(radius.AcctStatusType, either(q.Start, 1, either(q.Update, 3, 2)))
+		p.AddText(radius.AcctSessionID, a.Session)
+		p.AddInteger(radius.AcctDelayTime, 0)
+		if !q.Start {
+			p.AddInteger(radius.AcctSessionTime, uint32(q.Elapsed.Seconds()))
+		}
+		if !q.Start && !q.Update {
+			p.AddInteger(radius.AcctTerminateCause, 1)
+		}
+		authentic := uint32(1)
+		if q.Method == site.ByLocal {
+			authentic = 2
+		}
+		p.AddInteger(radius.AcctAuthentic, authentic)
+		p.AddInteger(radius.ManagementPrivilegeLevel, uint32(q.Level))
+	default:
+		return nil, "", errors.New("RADIUS has no such question")
+	}
+	if t.From.IsValid() {
+		kind := radius.NASIPAddress
+		if !t.From.Is4() {
+			kind = radius.NASIPv6Address
+		}
+		p.Add(kind, t.From.AsSlice())
+	}
+	p.AddText(radius.NASIdentifier, a.Device)
+	p.AddText(radius.NASPortID, a.Port)
+	portType := uint32(5) // Virtual
+	if strings.HasPrefix(a.Port, site.Console) {
+		portType = 0 // Async
+	}
+	p.AddInteger(radius.NASPortType, portType)
+	if a.From != "" {
+		p.AddText(radius.CallingStationID, a.From)
+	}
+	p.Attributes = append(p.Attributes, a.Extra...)
+	return p, success, nil
+}
+
+func either(yes bool, a, b uint32) uint32 {
+	if yes {
+		return a
+	}
+	return b
+}
+
+// jittered spreads the waits of retransmissions by a twentieth either way, so
+// that devices which lost their server together do not ask it together
+// (RFC 5080, section 2.2.1).
+func jittered(wait time.Duration, n int) time.Duration {
+	if n < 2 {
+		return wait
+	}
+	return wait - wait/20 + mathrand.N(wait/10+1)
+}
+
+// Try sends the packet and waits for an answer that verifies. A challenge is
+// answered where the asker can, with a packet of its own (RFC 2865, section
+// 4.4).
+func (e *radiusExchange) Try(n int) walk.Reply {
+	reply := e.try(n)
+	for round := 0; round < mostChallenges && reply.Answer == "challenge" && e.asker.Code != nil; round++ {
+		code, ok := e.asker.Code(reply.Message)
+		if !ok {
+			break
+		}
+		before := reply.Took
+		if e.err = e.answerChallenge(code); e.err != nil {
+			break
+		}
+		for n := 1; n == 1 || n <= e.target.Server.Tries && reply.Result == walk.Unavailable; n++ {
+			reply = e.try(n)
+			before += reply.Took
+		}
+		reply.Took = before
+	}
+	return reply
+}
+
+// mostChallenges bounds how often a server may ask for more.
+const mostChallenges = 5
+
+// answerChallenge makes the request that brings an answer, and the State back.
+func (e *radiusExchange) answerChallenge(code string) (err error) {
+	a := e.asker
+	a.Password = code
+	if e.state != nil {
+		a.Extra = append([]radius.Attribute{{Type: radius.State, Value: e.state}}, a.Extra...)
+	}
+	if e.request, e.success, err = radiusRequest(e.target, e.q, a); err == nil {
+		e.bytes, err = e.request.EncodeRequest([]byte(e.target.Key.Reveal()))
+	}
+	return err
+}
+
+// try sends the packet once.
+func (e *radiusExchange) try(n int) walk.Reply {
+	began := time.Now()
+	if e.err != nil {
+		return lost(walk.ServerError, e.err.Error(), began)
+	}
+	deadline := began.Add(jittered(e.target.Server.Wait, n))
+	if e.conn == nil {
+		if reply, ok := e.dial(deadline, began); !ok {
+			return reply
+		}
+	}
+	reason, message := walk.Silent, "no answer"
+	if e.unread > 0 {
+		reason, message = walk.KeyDiffers, "answers came whose authenticator does not verify"
+	}
+	if _, err := e.conn.Write(e.bytes); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
+		r, m := failure(err)
+		return lost(r, m, began)
+	}
+	stop := context.AfterFunc(e.ctx, func() { _ = e.conn.SetReadDeadline(time.Now()) })
+	defer stop()
+	buffer := make([]byte, radius.MaxSize)
+	for {
+		_ = e.conn.SetReadDeadline(deadline)
+		if e.ctx.Err() != nil {
+			return lost(walk.Silent, "given up", began)
+		}
+		n, err := e.conn.Read(buffer)
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			reason, message = walk.Closed, "the port refuses"
+			if e.target.HeedsICMP {
+				return lost(reason, message, began)
+			}
+			continue // the error is given once; the device goes on waiting
+		}
+		if err != nil {
+			return lost(reason, message, began)
+		}
+		if reply, ok := e.answer(buffer[:n]); ok {
+			reply.Took = time.Since(began)
+			return reply
+		}
+		e.unread++
+		reason, message = walk.KeyDiffers, "an answer came whose authenticator does not verify"
+	}
+}
+
+// dial opens the way to the server: UDP, or TLS.
+func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
+	ctx, stop := context.WithDeadline(e.ctx, deadline)
+	defer stop()
+	network := "udp"
+	if e.target.Server.TLS {
+		network = "tcp"
+	}
+	conn, err := e.target.Dialer.Dial(ctx, network, e.target.From, e.to)
+	if err != nil {
+		e.err = err
+		r, m := failure(err)
+		return lost(r, m, began), false
+	}
+	if conn, err = e.target.secure(ctx, conn); err != nil {
+		e.err = err
+		return unsecured(err, began), false
+	}
+	if e.target.Server.TLS {
+		conn = framed{conn}
+	}
+	e.conn = conn
+	return walk.Reply{}, true
+}
+
+// framed gives whole packets of a stream, as if they were datagrams.
+type framed struct{ net.Conn }
+
+func (f framed) Read(b []byte) (int, error) {
+	packet, err := radius.ReadPacket(f.Conn)
+	return copy(b, packet), err
+}
+
+// answer reads an answer. One that is not authentic is none.
+func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
+	key := []byte(e.target.Key.Reveal())
+	p, err := radius.Decode(b)
+	if err != nil || p.ID != e.request.ID || !radius.CheckResponse(b, e.request.Authenticator, key) {
+		return walk.Reply{}, false
+	}
+	if p.Code != radius.AccountingResponse {
+		check := radius.CheckMessageAuthenticator(b, e.request.Authenticator, key)
+		if check == radius.Invalid || check == radius.Absent && e.target.Server.RequireMessageAuthenticator {
+			return walk.Reply{}, false
+		}
+	}
+	reply := walk.Reply{Result: walk.Accepted, Message: p.Text(radius.ReplyMessage)}
+	for _, a := range p.Attributes {
+		for _, n := range e.target.Words.Names(a) {
+			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: n.Name, Value: n.Value})
+		}
+	}
+	asked, status := e.request.Code, e.request.Code == radius.StatusServer
+	switch {
+	case status && (p.Code == radius.AccessAccept || p.Code == radius.AccountingResponse):
+		reply.Answer = "alive"
+	case asked == radius.AccountingRequest && p.Code == radius.AccountingResponse:
+		reply.Answer = "recorded"
+	case asked == radius.AccessRequest && p.Code == radius.AccessAccept:
+		if e.success != "" && !e.proved(p) { // RFC 2759, section 5: the server does not know the password
+			return walk.Reply{}, false
+		}
+		reply.Answer = "accept"
+	case asked == radius.AccessRequest && p.Code == radius.AccessReject:
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "reject"
+	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "challenge"
+		e.state, _ = p.Get(radius.State)
+		e.state = slices.Clone(e.state)
+	default:
+		return walk.Reply{}, false
+	}
+	return reply, true
+}
+
+// proved tells whether an accepting answer holds the server's proof of an
+// MS-CHAPv2 password, RFC 2548 section 2.3.3.
+func (e *radiusExchange) proved(p *radius.Packet) bool {
+	for _, a := range p.Attributes {
+		if a.Type != radius.VendorSpecific {
+			continue
+		}
+		vendor, subs, err := radius.DecodeVendor(a.Value)
+		for _, s := range subs {
+			if err == nil && vendor == radius.VendorMSCHAP && s.Type == radius.MSCHAP2Success && len(s.Value) > 1 {
+				return subtle.ConstantTimeCompare(s.Value[1:], []byte(e.success)) == 1
+			}
+		}
+	}
+	return false
+}
+
+// Close ends the exchange.
+func (e *radiusExchange) Close() {
+	if e.conn != nil {
+		_ = e.conn.Close()
+	}
+}

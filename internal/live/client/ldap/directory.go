@@ -1,0 +1,254 @@
+// Package directory asks LDAP servers (RFC 4511) who somebody is: a search for
+// the name, then a bind with the password. It knows nothing of grants.
+package ldap
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mellowgate/internal/core/site"
+)
+
+// Why a directory did not answer.
+var (
+	// ErrDown is a directory that cannot be reached, takes too long, or says
+	// that it is busy or in error.
+	ErrDown = errors.New("the directory does not answer")
+	// ErrRefusesUs is a directory that refuses who searches.
+	ErrRefusesUs = errors.New("the directory refuses who searches")
+	// ErrSays is a directory that says that it cannot answer. It is an ErrDown.
+	ErrSays = fmt.Errorf("%w: it says so", ErrDown)
+)
+
+// Found is an entry that a name leads to.
+type Found struct {
+	DN    string
+	Teams []string
+}
+
+// Directory is one LDAP server, with connections that are kept. Its zero value
+// is not usable.
+type Directory struct {
+	server   *site.Server
+	password site.Secret
+	reach    Reach
+	mu       sync.Mutex
+	idle     []*ldap.Conn // bound as who searches
+}
+
+// mostIdle bounds the connections that are kept.
+const mostIdle = 8
+
+// Reach is how a directory is reached, where that is not as its entry in the
+// site says. The zero value is by that entry.
+type Reach struct {
+	Dial func(context.Context) (net.Conn, error)
+	TLS  *tls.Config
+}
+
+// New makes a directory of a server; password is that of who searches.
+func New(server *site.Server, password site.Secret, r Reach) *Directory {
+	if r.TLS == nil {
+		r.TLS = &tls.Config{ServerName: server.Address, MinVersion: tls.VersionTLS12}
+	}
+	if r.Dial == nil {
+		at := net.JoinHostPort(server.Address, strconv.Itoa(int(server.Port)))
+		r.Dial = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", at) }
+	}
+	return &Directory{server: server, password: password, reach: r}
+}
+
+// Close closes the connections that are kept.
+func (d *Directory) Close() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, c := range d.idle {
+		_ = c.Close()
+	}
+	d.idle = nil
+}
+
+// Name is the name of the server.
+func (d *Directory) Name() string { return d.server.Name }
+
+// Find looks a name up. Without an entry, or with several, it gives nil; text
+// says where it looked and what it found. The error is ErrDown or
+// ErrRefusesUs.
+func (d *Directory) Find(ctx context.Context, name string) (found *Found, text string, err error) {
+	filter := strings.ReplaceAll(d.server.Directory.Find, "%u", ldap.EscapeFilter(name)) // RFC 4515, section 3
+	attributes := []string{"1.1"}                                                        // none, RFC 4511 section 4.5.1.8
+	if d.server.Directory.TeamsFrom != "" {
+		attributes = []string{d.server.Directory.TeamsFrom}
+	}
+	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, int(d.server.Wait/time.Second)+1, false, filter, attributes, nil)
+	var entries []*ldap.Entry
+	err = d.with(ctx, func(c *ldap.Conn) error {
+		result, err := c.Search(request)
+		if result != nil {
+			entries = result.Entries
+		}
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+			return nil
+		}
+		return err
+	})
+	where := fmt.Sprintf("%s, %s below %s", d.server.Name, filter, d.server.Directory.Base)
+	switch {
+	case err != nil:
+		return nil, where + ": " + err.Error(), err
+	case len(entries) == 0:
+		return nil, where + ": no entry", nil
+	case len(entries) > 1:
+		return nil, where + ": more than one entry, so nobody", nil
+	}
+	found = &Found{DN: entries[0].DN}
+	for _, v := range entries[0].GetAttributeValues(d.server.Directory.TeamsFrom) {
+		found.Teams = append(found.Teams, team(v))
+	}
+	return found, where + ": " + found.DN, nil
+}
+
+// team gives the name of a team: the first value of a group's name, or the
+// value itself where it is no name of an entry.
+func team(value string) string {
+	if dn, err := ldap.ParseDN(value); err == nil && len(dn.RDNs) > 1 && len(dn.RDNs[0].Attributes) > 0 {
+		return dn.RDNs[0].Attributes[0].Value
+	}
+	return value
+}
+
+// PasswordIs binds as an entry: the password is right when the directory takes
+// it. An empty password is never right: some directories take it as nobody's
+// (RFC 4513, section 5.1.2).
+func (d *Directory) PasswordIs(ctx context.Context, found *Found, password string) (bool, error) {
+	if password == "" {
+		return false, nil
+	}
+	c, err := d.dial(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = c.Close() }()
+	err = c.Bind(found.DN, password)
+	switch {
+	case err == nil:
+		return true, nil
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
+		return false, nil
+	}
+	return false, d.failed(err)
+}
+
+// with runs do on a connection that is bound as who searches. One that was kept
+// and has ended meanwhile is made anew, once.
+func (d *Directory) with(ctx context.Context, do func(*ldap.Conn) error) error {
+	for {
+		c, kept := d.take()
+		if c == nil {
+			var err error
+			if c, err = d.searcher(ctx); err != nil {
+				return err
+			}
+		}
+		err := do(c)
+		if err == nil {
+			d.keep(c)
+			return nil
+		}
+		_ = c.Close()
+		if kept && ldap.IsErrorWithCode(err, ldap.ErrorNetwork) {
+			continue
+		}
+		return d.failed(err)
+	}
+}
+
+func (d *Directory) take() (c *ldap.Conn, kept bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for len(d.idle) > 0 {
+		c = d.idle[len(d.idle)-1]
+		d.idle = d.idle[:len(d.idle)-1]
+		if !c.IsClosing() {
+			return c, true
+		}
+	}
+	return nil, false
+}
+
+func (d *Directory) keep(c *ldap.Conn) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.idle) >= mostIdle || c.IsClosing() {
+		_ = c.Close()
+		return
+	}
+	d.idle = append(d.idle, c)
+}
+
+// searcher opens a connection and binds as who searches.
+func (d *Directory) searcher(ctx context.Context) (*ldap.Conn, error) {
+	c, err := d.dial(ctx)
+	if err != nil || d.server.Directory.BindAs == "" {
+		return c, err
+	}
+	if err := c.Bind(d.server.Directory.BindAs, d.password.Reveal()); err != nil {
+		_ = c.Close()
+		return nil, d.failed(err)
+	}
+	return c, nil
+}
+
+// dial opens a connection, over TLS where the site says so.
+func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, d.server.Wait)
+	defer cancel()
+	conn, err := d.reach.Dial(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDown, err)
+	}
+	var c *ldap.Conn
+	if d.server.Directory.Security == "ldaps" {
+		secured := tls.Client(conn, d.reach.TLS)
+		_ = conn.SetDeadline(time.Now().Add(d.server.Wait))
+		if err := secured.HandshakeContext(ctx); err != nil {
+			_ = conn.Close()
+			return nil, fmt.Errorf("%w: the TLS handshake failed: %w", ErrDown, err)
+		}
+		_ = conn.SetDeadline(time.Time{})
+		c = ldap.NewConn(secured, true)
+	} else {
+		c = ldap.NewConn(conn, false)
+	}
+	c.Start()
+	c.SetTimeout(d.server.Wait)
+	if d.server.Directory.Security == "start" {
+		if err := c.StartTLS(d.reach.TLS); err != nil {
+			_ = c.Close()
+			return nil, fmt.Errorf("%w: StartTLS failed: %v", ErrDown, err)
+		}
+	}
+	return c, nil
+}
+
+// failed gives an error of the protocol as one of ours.
+func (d *Directory) failed(err error) error {
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultInappropriateAuthentication,
+		ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired) {
+		return fmt.Errorf("%w: %w", ErrRefusesUs, err)
+	}
+	var said *ldap.Error
+	if errors.As(err, &said) && said.ResultCode < ldap.ErrorNetwork { // a code of RFC 4511, and none of the library
+		return fmt.Errorf("%w: %w", ErrSays, err)
+	}
+	return fmt.Errorf("%w: %w", ErrDown, err)
+}

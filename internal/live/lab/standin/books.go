@@ -1,0 +1,375 @@
+package standin
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/aaa"
+)
+
+// books is what a device writes down about itself, under the device's lock.
+type books struct {
+	counts   map[countKey]*Count
+	down     map[string]bool // servers that gave no answer to the last question
+	sessions map[int64]*visitor
+	traced   map[string]bool    // kinds of trace that are on
+	notes    []Note             // the newest last
+	log      []evidence.LogLine // the newest last
+}
+
+// countKey is a server and a kind of question.
+type countKey struct {
+	server   string
+	question site.Purpose
+}
+
+// Count is a counter with what makes the mean.
+type Count struct {
+	evidence.Count
+	sum time.Duration
+}
+
+// Note is one line of the trace that can be switched on.
+type Note struct {
+	Time time.Time `json:"time"`
+	Kind string    `json:"kind"` // authentication | authorization | accounting | packets
+	Text string    `json:"text"`
+}
+
+// TraceKinds are the kinds of trace.
+var TraceKinds = []string{"authentication", "authorization", "accounting", "packets"}
+
+const (
+	mostNotes = 500
+	mostLog   = 500
+)
+
+func newBooks() books {
+	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
+}
+
+// counter gives the counter of a server and a kind of question. The device is
+// locked.
+func (d *Device) counter(server string, p site.Purpose) *Count {
+	k := countKey{server, p}
+	c := d.books.counts[k]
+	if c == nil {
+		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.String(), Lost: map[string]int{}}}
+		d.books.counts[k] = c
+	}
+	return c
+}
+
+// countedDialer counts what is opened for one kind of question, and closed.
+type countedDialer struct {
+	aaa.Dialer
+	device   *Device
+	server   string
+	question site.Purpose
+}
+
+// Dial opens a connection.
+func (c countedDialer) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	conn, err := c.Dialer.Dial(ctx, network, from, to)
+	if err != nil {
+		return conn, err
+	}
+	c.device.mu.Lock()
+	c.device.counter(c.server, c.question).Opens++
+	c.device.mu.Unlock()
+	return &countedConn{Conn: conn, closed: func() {
+		c.device.mu.Lock()
+		defer c.device.mu.Unlock()
+		c.device.counter(c.server, c.question).Closes++
+	}}, nil
+}
+
+type countedConn struct {
+	net.Conn
+	once   sync.Once
+	closed func()
+}
+
+func (c *countedConn) Close() error {
+	c.once.Do(c.closed)
+	return c.Conn.Close()
+}
+
+// count notes one transmission and what came of it.
+func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c := d.counter(s.Name, p)
+	c.Sent++
+	switch r.Result {
+	case walk.Accepted:
+		c.Accepted++
+	case walk.Refused:
+		c.Refused++
+	default:
+		c.Lost[string(r.Reason)]++
+		d.note("packets", "%s, %s: no answer after %s (%s)", s.Name, p, r.Took.Round(time.Millisecond), r.Reason)
+		return
+	}
+	took := r.Took.Seconds()
+	if answers := c.Accepted + c.Refused; answers == 1 || took < c.Least {
+		c.Least = took
+	}
+	c.sum += r.Took
+	c.Most, c.Mean = max(c.Most, took), c.sum.Seconds()/float64(c.Accepted+c.Refused)
+	d.note("packets", "%s, %s: %s after %s", s.Name, p, r.Result, r.Took.Round(10*time.Microsecond))
+}
+
+// Counts gives the counters, by server and kind of question.
+func (d *Device) Counts() []evidence.Count {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	keys := slices.SortedFunc(maps.Keys(d.books.counts), func(a, b countKey) int {
+		if c := strings.Compare(a.server, b.server); c != 0 {
+			return c
+		}
+		return int(a.question - b.question)
+	})
+	all := make([]evidence.Count, 0, len(keys))
+	for _, k := range keys {
+		c := d.books.counts[k].Count
+		c.Lost = maps.Clone(c.Lost)
+		all = append(all, c)
+	}
+	return all
+}
+
+// note writes a line of trace where that kind is on. The device is locked.
+func (d *Device) note(kind, format string, args ...any) {
+	if !d.books.traced[kind] {
+		return
+	}
+	d.books.notes = keepLast(append(d.books.notes, Note{d.config.Now(), kind, fmt.Sprintf(format, args...)}), mostNotes)
+}
+
+// noteSteps writes what the walker did to the trace that is on for it.
+func (d *Device) noteSteps(person string, steps []walk.Step) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range steps {
+		kind := "authentication"
+		switch {
+		case s.Purpose == site.Session || s.Purpose == site.Commands:
+			kind = "authorization"
+		case s.Purpose.Records():
+			kind = "accounting"
+		}
+		text := fmt.Sprintf("%s, %s: %s %s", person, s.Purpose, s.Method, s.Result)
+		if s.Reason != "" {
+			text += " (" + string(s.Reason) + ")"
+		}
+		if s.By != "" && s.By != s.Method.String() {
+			text += " by " + s.By
+		}
+		d.note(kind, "%s", text)
+	}
+}
+
+func keepLast[T any](all []T, most int) []T {
+	if len(all) > most {
+		all = slices.Delete(all, 0, len(all)-most)
+	}
+	return all
+}
+
+// logs writes a line of the system log.
+func (d *Device) logs(format string, args ...any) {
+	d.log(evidence.LogLine{Text: fmt.Sprintf(format, args...)})
+}
+
+func (d *Device) log(l evidence.LogLine) {
+	d.mu.Lock()
+	l.Time, l.Device = d.config.Now(), d.current.Name
+	d.books.log = keepLast(append(d.books.log, l), mostLog)
+	d.mu.Unlock()
+	d.config.Log(l)
+}
+
+// logServers writes to the log which servers gave no answer to the questions
+// of some steps, and which answer again.
+func (d *Device) logServers(person string, steps []walk.Step) {
+	for _, s := range steps {
+		for i, t := range s.Tries {
+			if i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {
+				continue
+			}
+			name, lost := t.Server.Name, t.Reply.Result == walk.Unavailable
+			d.mu.Lock()
+			was := d.books.down[name]
+			d.books.down[name] = lost
+			d.mu.Unlock()
+			switch {
+			case lost:
+				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; tries: %d", name, t.Reply.Reason, s.Purpose, t.N)})
+			case was:
+				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
+			}
+		}
+	}
+}
+
+// joined and gone note the begin and the end of a session.
+func (d *Device) joined(v *visitor) {
+	v.id = d.next.Add(1)
+	d.mu.Lock()
+	d.books.sessions[v.id] = v
+	d.mu.Unlock()
+	d.log(evidence.LogLine{What: evidence.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Level: v.entry.Level,
+		Text: fmt.Sprintf("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)})
+}
+
+func (d *Device) gone(v *visitor) {
+	d.mu.Lock()
+	_, was := d.books.sessions[v.id]
+	delete(d.books.sessions, v.id)
+	d.mu.Unlock()
+	if was {
+		d.logs("%s is out of line %s after %s", printed(v.person), v.line, d.config.Now().Sub(v.entered).Round(time.Second))
+	}
+}
+
+// refusedLogin notes a login that came to nothing.
+func (d *Device) refusedLogin(v *visitor) {
+	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: string(v.entry.Reason),
+		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)})
+}
+
+// Session is one open session.
+type Session struct {
+	Person string    `json:"person"`
+	Access string    `json:"access"`
+	Line   string    `json:"line"`
+	From   string    `json:"from"`
+	Level  int       `json:"level"`
+	By     string    `json:"by"`
+	Since  time.Time `json:"since"`
+}
+
+// Sessions gives the open sessions, the oldest first.
+func (d *Device) Sessions() []Session {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	all := []Session{}
+	for _, id := range slices.Sorted(maps.Keys(d.books.sessions)) {
+		v := d.books.sessions[id]
+		all = append(all, Session{v.person, v.visit.Way.Name(), v.line, v.from, v.level, v.entry.By, v.entered})
+	}
+	return all
+}
+
+// Notes gives the trace that was switched on, and Log the system log.
+func (d *Device) Notes() []Note {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.books.notes)
+}
+
+// Log gives the system log.
+func (d *Device) Log() []evidence.LogLine {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.books.log)
+}
+
+// Health is how a server is, as the device sees it.
+type Health struct {
+	Server  string           `json:"server"`
+	Rests   float64          `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
+	Counts  []evidence.Count `json:"counts"`
+	Summary string           `json:"summary"`
+}
+
+// Servers gives how every server is that the device can ask.
+func (d *Device) Servers() []Health {
+	counts := d.Counts()
+	servers := askedBy(d.design())
+	all := []Health{}
+	for _, s := range servers {
+		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
+		sent, answered, refused, lost := 0, 0, 0, 0
+		for _, c := range counts {
+			if c.Server != s.Name {
+				continue
+			}
+			h.Counts = append(h.Counts, c)
+			sent, answered, refused = sent+c.Sent, answered+c.Accepted+c.Refused, refused+c.Refused
+			for _, n := range c.Lost {
+				lost += n
+			}
+		}
+		h.Summary = fmt.Sprintf("asked %d, answered %d (refused %d), no answer %d", sent, answered, refused, lost)
+		switch {
+		case h.Rests < 0:
+			h.Summary += ", rests until all do"
+		case h.Rests > 0:
+			h.Summary += fmt.Sprintf(", rests for %s more", time.Duration(h.Rests*float64(time.Second)).Round(time.Second))
+		}
+		all = append(all, h)
+	}
+	return all
+}
+
+// askedBy gives the servers that the lists of a device name, by their names.
+func askedBy(d *site.Device) []*site.Server {
+	var all []*site.Server
+	for _, way := range d.Ways {
+		for _, l := range way.Lists {
+			for _, s := range l.Servers() {
+				if !slices.Contains(all, s) {
+					all = append(all, s)
+				}
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// restOf gives for how long a server is still left alone, in seconds.
+func (d *Device) restOf(s *site.Server) float64 {
+	byTime := !d.design().Kind.Traits.RestEndsWithLast
+	until, rests := d.rests.Until(s, d.now(), byTime)
+	switch {
+	case !rests:
+		return 0
+	case !byTime:
+		return -1
+	}
+	return (until - d.now()).Seconds()
+}
+
+// SetTrace switches a kind of trace on or off. It is false for a kind that
+// there is not.
+func (d *Device) SetTrace(kind string, on bool) bool {
+	if !slices.Contains(TraceKinds, kind) {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.books.traced[kind] = on
+	return true
+}
+
+// printed makes a name fit for lines that people read.
+func printed(name string) string {
+	if name == "" || strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		return fmt.Sprintf("%q", name)
+	}
+	return name
+}

@@ -1,0 +1,268 @@
+package standin
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
+	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/wire/netconf"
+)
+
+// draft is a device's design while it is changed: a copy of the one in use, of
+// which no part is shared with it, and how each server of it is reached.
+type draft struct {
+	device  *site.Device
+	targets map[*site.Server]aaa.Target
+	servers []*site.Server
+	groups  []*site.Group
+	known   []aaa.Target // every server of the surroundings, by the address that the site gives it
+	from    func(source netip.Addr) netip.Addr
+}
+
+// draft copies the design in use.
+func (d *Device) draft() *draft {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	old := d.current
+	fresh := *old
+	w := &draft{device: &fresh, targets: map[*site.Server]aaa.Target{}, known: d.known, from: d.config.From}
+	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{}, map[*site.List]*site.List{}
+	server := func(s *site.Server) *site.Server {
+		if servers[s] == nil {
+			c := *s
+			servers[s] = &c
+			w.servers = append(w.servers, &c)
+			if t, reached := d.config.Targets[s]; reached {
+				t.Server = &c
+				w.targets[&c] = t
+			}
+		}
+		return servers[s]
+	}
+	group := func(g *site.Group) *site.Group {
+		if groups[g] == nil {
+			c := *g
+			c.Servers = nil
+			for _, s := range g.Servers {
+				c.Servers = append(c.Servers, server(s))
+			}
+			groups[g] = &c
+			w.groups = append(w.groups, &c)
+		}
+		return groups[g]
+	}
+	fresh.Ways = nil
+	for _, way := range old.Ways {
+		c := *way
+		for p, l := range way.Lists {
+			if l == nil {
+				continue
+			}
+			if lists[l] == nil {
+				list := *l
+				list.Methods = slices.Clone(l.Methods)
+				for i, m := range list.Methods {
+					if m.Group != nil {
+						list.Methods[i].Group = group(m.Group)
+					}
+				}
+				lists[l] = &list
+			}
+			c.Lists[p] = lists[l]
+		}
+		fresh.Ways = append(fresh.Ways, &c)
+	}
+	fresh.Accounts = nil
+	for _, a := range old.Accounts {
+		c := *a
+		fresh.Accounts = append(fresh.Accounts, &c)
+	}
+	fresh.Holds.Keys, fresh.Holds.Ports = nil, nil
+	return w
+}
+
+// use puts a draft in place of the design in use. Sessions keep their lists,
+// and ask the servers as they are configured now.
+func (d *Device) use(w *draft) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.current, d.config.Targets = w.device, w.targets
+}
+
+// secretOf gives what a blueprint names as keys: the secrets of servers, and
+// the kept passwords of accounts.
+func (w *draft) secretOf(keys site.Keys) yang.Secrets {
+	return func(name string) string {
+		if server, is := strings.CutPrefix(name, "server "); is {
+			for s, t := range w.targets {
+				if s.Name == server {
+					return t.Key.Reveal()
+				}
+			}
+			return ""
+		}
+		return keys[name].Reveal()
+	}
+}
+
+// models gives the design of a draft as data of the two models.
+func (w *draft) models(keys site.Keys) (yang.System, yang.OpenSystem) {
+	b := blueprint.Of(w.device)
+	for i := range b.Servers {
+		b.Servers[i].Key = "server " + b.Servers[i].Name
+	}
+	system, _ := yang.SystemOf(b, w.secretOf(keys))
+	open, _ := yang.OpenSystemOf(b, w.secretOf(keys))
+	return system, open
+}
+
+func (w *draft) server(name string) *site.Server {
+	i := slices.IndexFunc(w.servers, func(s *site.Server) bool { return s.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return w.servers[i]
+}
+
+// asked is a server as a model describes it.
+type asked struct {
+	name, address, secret      string
+	source                     string
+	protocol                   site.Protocol
+	port, accounting           int
+	wait, tries                int
+	authenticates, autho, acct bool
+	saysUses                   bool
+}
+
+// put makes a server be as it is described, a new one where there is none of
+// the name.
+func (w *draft) put(a asked, path string) (*site.Server, error) {
+	if a.address == "" || strings.ContainsAny(a.address, " \t\n/") {
+		return nil, netconf.Fail("invalid-value", path+"/address", "%q is no address", a.address)
+	}
+	if a.port < 1 || a.port > 65535 || a.accounting < 0 || a.accounting > 65535 {
+		return nil, netconf.Fail("invalid-value", path+"/port", "a port is from 1 to 65535")
+	}
+	if a.wait < 1 || a.wait > 255 {
+		return nil, netconf.Fail("invalid-value", path+"/timeout", "a timeout is from 1 to 255 seconds")
+	}
+	if a.secret == "" {
+		return nil, netconf.Fail("missing-element", path+"/shared-secret", "a server has a shared secret")
+	}
+	s := w.server(a.name)
+	if s == nil || s.Protocol != a.protocol {
+		s = &site.Server{Ref: site.Ref{Name: a.name}, Protocol: a.protocol, Tries: 1}
+		w.servers = append(w.servers, s)
+	}
+	s.Address = a.address
+	if seconds := int((s.Wait + time.Second - 1) / time.Second); seconds != a.wait { // a wait of the site may be finer than the model
+		s.Wait = time.Duration(a.wait) * time.Second
+	}
+	if a.tries > 0 {
+		s.Tries = a.tries
+	}
+	if a.protocol == site.RADIUS {
+		s.AuthenticationPort = uint16(a.port)
+		if a.accounting > 0 {
+			s.AccountingPort = uint16(a.accounting)
+		} else if s.AccountingPort == 0 {
+			s.AccountingPort = 1813
+		}
+	} else {
+		s.Port = uint16(a.port)
+	}
+	if a.saysUses {
+		s.For = site.Uses{Authentication: a.authenticates, Authorization: a.autho, Accounting: a.acct}
+	}
+	t := w.reach(s, a.secret)
+	if source, err := netip.ParseAddr(a.source); err == nil && source != w.device.Source {
+		w.device.Source, w.device.Holds.Source = source, netip.Addr{} // one source holds for all: the others follow
+	}
+	if t.From.IsValid() && w.from != nil && a.source != "" {
+		t.From = w.from(w.device.Source)
+	}
+	w.targets[s] = t
+	return s, nil
+}
+
+// reach gives how a server is reached: as the surroundings have the one of that
+// address, at the port that is asked for.
+func (w *draft) reach(s *site.Server, secret string) aaa.Target {
+	t := aaa.Target{Dialer: nowhereDialer{}}
+	for _, k := range w.known {
+		if k.Server.Address == s.Address && k.Server.Protocol == s.Protocol {
+			t = k
+			t.Authentication = atPort(k.Authentication, s.Port, k.Server.Port)
+			if s.Protocol == site.RADIUS {
+				t.Authentication = atPort(k.Authentication, s.AuthenticationPort, k.Server.AuthenticationPort)
+				t.Accounting = atPort(k.Accounting, s.AccountingPort, k.Server.AccountingPort)
+			}
+		}
+	}
+	t.Server, t.Key = s, site.NewSecret(secret)
+	return t
+}
+
+// atPort gives the place of a server for the port that the device asks at: the
+// one in use for the server's own, else that port itself.
+func atPort(place netip.AddrPort, asked, own uint16) netip.AddrPort {
+	if asked == own {
+		return place
+	}
+	return netip.AddrPortFrom(place.Addr(), asked)
+}
+
+// group gives the group of a name, a new one where there is none.
+func (w *draft) group(name string) *site.Group {
+	for _, g := range w.groups {
+		if g.Name == name {
+			return g
+		}
+	}
+	g := &site.Group{Ref: site.Ref{Name: name}}
+	w.groups = append(w.groups, g)
+	return g
+}
+
+// bind makes a list of methods hold for a purpose at every way in that has one,
+// or at all.
+func (w *draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
+	for _, way := range w.device.Ways {
+		old := way.Lists[p]
+		if old == nil && !everywhere {
+			continue
+		}
+		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods, Levels: site.Range{High: 15}}
+		if old != nil {
+			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
+		}
+		way.Lists[p] = list
+	}
+}
+
+// accounts puts local accounts in place of those there are. Those that stay
+// keep their level where the model has none.
+func (w *draft) accounts(users []yang.User, level func(name string) int) error {
+	var all []*site.Account
+	for _, u := range users {
+		a := &site.Account{Ref: site.Ref{Name: u.Name}, Level: level(u.Name)}
+		if clear, is := strings.CutPrefix(u.Password, "$0$"); is {
+			hash, err := secrets.Hash(clear, 64, 1)
+			if err != nil {
+				return netconf.Fail("operation-failed", "", "%v", err)
+			}
+			u.Password = hash
+		}
+		a.Password.Hash = u.Password
+		all = append(all, a)
+	}
+	w.device.Accounts = all
+	return nil
+}

@@ -1,0 +1,249 @@
+package gate
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/ledger"
+)
+
+// question is what a listener understood of a packet.
+type question struct {
+	rights.Question
+	at     time.Time
+	client netip.AddrPort
+	typed  string // the password, for a login by PAP or prompts
+	warm   bool   // the password is known to be right
+	// challenged: what is given answers the question for a one-time code; late:
+	// it would, and there is no such question.
+	challenged, late bool
+	matched          string // for a proof, what it proves
+	// proves, for CHAP and MS-CHAPv2, tells whether a password is the one
+	// that the asker proves to know.
+	proves  func(password string) bool
+	key     string        // the name of the key that was used, while it is being changed
+	hold    time.Duration // how long the refusal is held back
+	form    string        // of the password: ascii, pap, chap or mschapv2
+	from    string        // where the person comes from
+	level   int
+	session string
+	kind    ledger.Kind   // of a record
+	detail  string        // of a record: what the device adds
+	ago     time.Duration // how long ago a record happened
+}
+
+// decide answers a login, a session or a command, and notes it.
+func (s *server) decide(q *question) rights.Decision {
+	g := s.gate
+	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
+		return s.refuseForm(*q)
+	}
+	looked, failure := "", error(nil)
+	switch {
+	case s.outside(q):
+		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), q)
+	case q.Purpose == site.Login:
+		q.Credential = s.credential(q)
+	}
+	q.at = g.config.Now() // a password hash takes its time
+	d := rights.Decide(s.Site, q.Question, q.at)
+	switch {
+	case d.Reason != rights.UnknownPerson:
+	case failure != nil:
+		d = unsure(failure, looked)
+	default:
+		like := rights.LikeName(s.Site, q.Person)
+		if d.Text += like; looked != "" {
+			d.Text += "; looked in " + looked
+			if like == "" {
+				d.Reason = rights.NoEntry
+			}
+		}
+	}
+	if q.Purpose == site.Login {
+		if q.hold = s.heldFor(q, d); q.hold > 0 {
+			d.Text += fmt.Sprintf("; answered %s later, after so many failures", q.hold)
+		}
+	}
+	e := s.event(*q)
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
+	switch {
+	case d.Allow:
+		e.Answer, e.Level = evidence.Accept, &d.Role.Level
+	case d.Unsure:
+		e.Answer = evidence.Failed
+	case d.Asks:
+		e.Answer = evidence.Challenged
+	}
+	g.config.Events(e)
+	if g.config.Explain != nil {
+		steps, _ := rights.Explain(s.Site, q.Question, q.at)
+		g.config.Explain(s.Site, e, steps)
+	}
+	if !d.Asks { // the decision comes with the code
+		s.keepDecision(*q, d)
+	}
+	return d
+}
+
+// refuseForm refuses a password in a form that the server does not take.
+func (s *server) refuseForm(q question) rights.Decision {
+	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
+		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text, e.Place = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
+	s.gate.config.Events(e)
+	s.keepDecision(q, d)
+	return d
+}
+
+// credential checks a password, or the proof of one. An unknown name costs as
+// much time as a wrong password.
+func (s *server) credential(q *question) rights.Credential {
+	person := s.Site.Person(q.Person)
+	if person != nil && person.OneTime != nil {
+		if q.late {
+			return rights.LateCode
+		}
+		return s.withCode(q, person)
+	}
+	if q.proves != nil {
+		return s.proven(q, person)
+	}
+	if q.warm || person != nil && s.warm.knows(person, q.typed, q.at) {
+		return rights.Right
+	}
+	password := s.dummy
+	if person != nil {
+		password = person.Password
+	}
+	if s.passwordIs(password, q.typed) && person != nil {
+		s.warm.remember(person, q.typed, q.at)
+		return rights.Right
+	}
+	if some, _, like := splitCode(q.typed); like && s.codesUsed { // as long as for those who have a code
+		s.passwordIs(s.dummy, some)
+	}
+	return rights.Wrong
+}
+
+// quick tells whether a login is let in without a slow hash, by a password that
+// was right not long ago. It notes what it found.
+func (s *server) quick(q *question) bool {
+	if s.outside(q) || q.proves != nil {
+		return false
+	}
+	person := s.Site.Person(q.Person)
+	q.warm = person != nil && person.OneTime == nil && s.warm.knows(person, q.typed, q.at)
+	return q.warm
+}
+
+// proven checks a proof, for which the password itself must be known.
+func (s *server) proven(q *question, person *site.Person) rights.Credential {
+	if person == nil {
+		q.proves("no password at all")
+		return rights.Wrong
+	}
+	if person.Password.Key == nil {
+		return rights.Uncheckable
+	}
+	value, known := s.Keys[person.Password.Key.Name]
+	if known && q.proves(value.Reveal()) {
+		q.matched = value.Reveal()
+		return rights.Right
+	}
+	return rights.Wrong
+}
+
+// keepDecision writes a login, or a refusal, to the ledger. Its loss does not
+// change the answer, but it is an event.
+func (s *server) keepDecision(q question, d rights.Decision) {
+	r := s.record(q)
+	switch {
+	case q.Purpose == site.Login:
+		r.Kind = ledger.Login
+	case d.Allow:
+		return // the record of what follows says it
+	default:
+		r.Kind = ledger.Decision
+	}
+	switch {
+	case d.Allow:
+		r.Result, r.Level = evidence.Accept, d.Role.Level
+	case d.Unsure: // nobody was refused
+		r.Result, r.Reason = evidence.Failed, string(d.Reason)+": "+d.Text
+	default:
+		r.Result, r.Reason = evidence.Refuse, string(d.Reason)+": "+d.Text
+	}
+	if err := s.gate.config.Ledger.Note(r); err != nil {
+		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
+	}
+}
+
+// keepsFor is how long a record may take to be safe on disk.
+const keepsFor = 10 * time.Second
+
+// keep writes an accounting record to the ledger. Only after a nil error may it
+// be answered.
+func (s *server) keep(q question) error {
+	r := s.record(q)
+	r.Result, r.Kind, r.Reason, r.Time = evidence.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor) // what was asked before the end is kept
+	defer cancel()
+	err := s.gate.config.Ledger.Keep(ctx, r)
+	q.at = s.gate.config.Now()
+	e := s.event(q)
+	e.Answer, e.Reason = evidence.Recorded, "recorded"
+	if err != nil {
+		e.Answer, e.Reason, e.Text = evidence.Failed, "record-not-kept", err.Error()
+	}
+	s.gate.config.Events(e)
+	return err
+}
+
+func (s *server) record(q question) ledger.Record {
+	return ledger.Record{Time: q.at, Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
+		From: q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
+}
+
+func deviceName(d *site.Device) string {
+	if d == nil {
+		return ""
+	}
+	return d.Name
+}
+
+func (s *server) event(q question) evidence.Event {
+	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line, Key: q.key}
+}
+
+// drop notes a packet that gets no answer.
+func (s *server) drop(q question, reason, text string) {
+	if q.at.IsZero() {
+		q.at = s.gate.config.Now()
+	}
+	if floods[reason] {
+		more, yes := s.gate.hushed.say(complaint{q.client.Addr(), reason}, q.at)
+		if !yes {
+			return
+		}
+		text += more
+	}
+	e := s.event(q)
+	e.Answer, e.Reason, e.Text = evidence.Dropped, reason, text
+	s.gate.config.Events(e)
+}
+
+// source reads where a person comes from, as a device says it.
+func source(text string) netip.Addr {
+	a, _ := netip.ParseAddr(text)
+	return a
+}

@@ -1,0 +1,98 @@
+// Package gate is the AAA service: RADIUS and TACACS+ listeners in front of
+// one decision. The listeners translate; rights.Decide decides. Every decision
+// is an event with its reason, and an accounting record is answered only once
+// the ledger has it on disk.
+package gate
+
+import (
+	"context"
+	"crypto/tls"
+	"maps"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/wire/capture"
+)
+
+// Keeper keeps records: Keep returns once a record is safe, Note soon writes it.
+type Keeper interface {
+	Keep(ctx context.Context, r ledger.Record) error
+	Note(r ledger.Record) error
+}
+
+// Config is what a gate works from. Design and Ledger are needed.
+type Config struct {
+	Design
+	Ledger  Keeper
+	Events  func(evidence.Event) // default: nowhere
+	Capture *capture.Writer      // default: none
+	// UsedCodes are the newest one-time codes that were used before, by person and
+	// time step; KeepCodes is given them again with each one that is used, and the
+	// code is taken only when it has kept them. Default: none, and nowhere.
+	UsedCodes map[string]int64
+	KeepCodes func(map[string]int64) error
+	// Explain is given how each decision came about. Default: nobody asks.
+	Explain func(*site.Site, evidence.Event, []rights.Step)
+	Now     func() time.Time // default: time.Now
+}
+
+// Place is where one server of the site listens. A port of 0 takes any free one.
+type Place struct {
+	Server         *site.Server
+	Authentication netip.AddrPort // for TACACS+, where everything is asked
+	Accounting     netip.AddrPort // RADIUS only
+	TLS            *tls.Config    // for a server over TLS
+}
+
+// Gate is a running service.
+type Gate struct {
+	config   Config
+	design   atomic.Pointer[snapshot]
+	faults   atomic.Pointer[map[afflicted]Fault]
+	codes    codes
+	asked    challenges
+	hushed   hushed
+	rates    rates
+	failures failures
+	turns    *turns
+	mu       sync.Mutex
+	ports    map[string]*port // by the name of the server
+	ctx      context.Context
+	stop     context.CancelFunc
+	running  sync.WaitGroup
+}
+
+// New makes a gate that listens nowhere yet.
+func New(c Config) *Gate {
+	if c.Events == nil {
+		c.Events = func(evidence.Event) {}
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	g := &Gate{config: c, ports: map[string]*port{}, turns: newTurns()}
+	g.failures.start()
+	g.codes.used, g.codes.keep = maps.Clone(c.UsedCodes), c.KeepCodes
+	g.design.Store(snapshotOf(c.Design))
+	g.ctx, g.stop = context.WithCancel(context.Background())
+	return g
+}
+
+// Shutdown takes no more questions, answers those that it has, closes every
+// port and waits until everything has ended.
+func (g *Gate) Shutdown() {
+	g.stop()
+	g.mu.Lock()
+	for _, o := range g.ports {
+		o.drain()
+	}
+	g.mu.Unlock()
+	g.running.Wait()
+	g.design.Load().books.close()
+}

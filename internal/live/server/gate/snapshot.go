@@ -1,0 +1,79 @@
+package gate
+
+import (
+	"fmt"
+	"net/netip"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/wire/radius"
+)
+
+// Design is what the service decides by.
+type Design struct {
+	Site    *site.Site
+	Keys    site.Keys
+	Clients map[netip.Addr]*site.Device // the devices, by the address their requests come from
+	// Directory gives where a directory is asked, in place of the address that
+	// the site says. Nil: there.
+	Directory func(*site.Server) ldap.Reach
+}
+
+// snapshot is a design with what is made of it once. It is never changed; a new
+// design is a new snapshot, and with it every remembered password is forgotten.
+type snapshot struct {
+	Design
+	granted map[granted][]radius.Attribute // what RADIUS returns
+	dummy   site.Password                  // checked for unknown names, so that they take as long
+	// codesUsed tells whether anybody here has a second factor.
+	codesUsed bool
+	warm      *warm
+	books     *books
+}
+
+func snapshotOf(d Design) *snapshot {
+	s := &snapshot{Design: d, granted: grants(d.Site), warm: newWarm(), books: newBooks(d)}
+	for _, p := range d.Site.People {
+		if s.dummy.Hash == "" && p.Password.Hash != "" {
+			s.dummy = p.Password
+		}
+		s.codesUsed = s.codesUsed || p.OneTime != nil
+	}
+	return s
+}
+
+// server is one server of a design. It is never changed.
+type server struct {
+	gate *Gate
+	port *port
+	*snapshot
+	site *site.Server
+	// keys are those that devices may use: the one in use now and, while it is
+	// being changed, the next. One nil key where TACACS+ runs over TLS.
+	keys [][]byte
+}
+
+// server makes a server of the design; over TLS it has the fixed key.
+func (d *snapshot) server(g *Gate, of *site.Server) (*server, error) {
+	s := &server{gate: g, snapshot: d, site: of}
+	switch {
+	case of.TLS && of.Protocol == site.TACACS:
+		s.keys = [][]byte{nil}
+		return s, nil
+	case of.TLS:
+		s.keys = [][]byte{[]byte(pki.RADIUSKey)}
+		return s, nil
+	}
+	for _, key := range []*site.Key{of.Key, of.NextKey} {
+		if key == nil {
+			continue
+		}
+		value, known := d.Keys[key.Name]
+		if !known {
+			return nil, fmt.Errorf("the server %s cannot run: its key %s has no value here", of.Name, key.Name)
+		}
+		s.keys = append(s.keys, []byte(value.Reveal()))
+	}
+	return s, nil
+}

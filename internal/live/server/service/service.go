@@ -1,0 +1,230 @@
+// Package service is a gate with everything that it writes to: the ledger, the
+// events and the capture of one state folder. `serve` runs one on the site's
+// own addresses, a lab runs one on loopback.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/wire/capture"
+)
+
+// Options are how a service is run, beside what its site says. The zero value
+// works.
+type Options struct {
+	// Explain is given how each decision came about. Default: nobody asks.
+	Explain func(*site.Site, evidence.Event, []rights.Step)
+	// Event is given every event, beside events.jsonl. Default: nobody.
+	Event func(evidence.Event)
+	// Passing is for a lab: its records do not wait for the disk itself.
+	Passing bool
+	// Now is the time; default time.Now.
+	Now func() time.Time
+	// Directory gives how a directory is reached. Default: as the site says.
+	Directory func(*site.Server) ldap.Reach
+	// Say is told what an administrator should know of the service itself.
+	// Default: nobody is.
+	Say func(string)
+}
+
+// book is where the service keeps its records.
+type book interface {
+	gate.Keeper
+	Close() error
+}
+
+// Service is a gate and what it writes to.
+type Service struct {
+	*gate.Gate
+	Capture *capture.Writer
+	Metrics *Metrics
+	ledger  book
+	traffic *os.File
+}
+
+// Open opens the ledger and the capture of a state folder, and a gate that
+// listens nowhere yet. The clients are the site's devices by the address that
+// their requests come from.
+func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder, options Options) (*Service, error) {
+	if options.Say == nil {
+		options.Say = func(string) {}
+	}
+	v := &Service{Metrics: NewMetrics()}
+	var err error
+	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
+		return nil, err
+	}
+	if err := v.record(folder, s.Service.Traffic); err != nil {
+		return nil, errors.Join(err, v.ledger.Close())
+	}
+	used, err := folder.UsedCodes()
+	if err != nil {
+		return nil, errors.Join(err, v.closeTraffic(), v.ledger.Close())
+	}
+	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
+		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
+		Explain: options.Explain, Now: options.Now,
+		Events: func(e evidence.Event) {
+			v.Metrics.Event(e)
+			folder.Event(e)
+			if options.Event != nil {
+				options.Event(e)
+			}
+		}})
+	return v, nil
+}
+
+// openLedger opens the ledger that the site wants: a file, or a database with a
+// spool before it.
+func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder, options Options) (book, error) {
+	o := ledger.Options{Passing: options.Passing, Lost: func(n int, err error) {
+		options.Say(fmt.Sprintf("%d decisions could not be written to the ledger: %v", n, err))
+	}}
+	as := s.Service.Ledger
+	if as.Database == "" {
+		return ledger.Open(folder.LedgerFile(as.File), o)
+	}
+	to := ledger.Database{URL: as.Database}
+	if as.Key != nil {
+		to.Password = keys[as.Key.Name]
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		return nil, err
+	}
+	o.Most = int64(as.Spool)
+	spool, err := ledger.OpenSpool(folder.Spool(), o, to, host, options.Say)
+	if err == nil {
+		v.Metrics.Waiting(spool.Holds)
+	}
+	return spool, err
+}
+
+// Close ends the gate, and then closes what it wrote to.
+func (v *Service) Close() error {
+	v.Shutdown()
+	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
+}
+
+func (v *Service) closeTraffic() error {
+	if v.traffic == nil {
+		return nil
+	}
+	return v.traffic.Close()
+}
+
+// record begins the capture of what is sent and received: the last packets, in
+// two parts of half the size each. A size of 0 is none.
+func (v *Service) record(folder *state.Folder, size int64) error {
+	if size == 0 {
+		return nil
+	}
+	var err error
+	if v.traffic, err = folder.OpenTraffic(); err != nil {
+		return err
+	}
+	if v.Capture, err = capture.NewWriter(v.traffic); err != nil {
+		return errors.Join(err, v.traffic.Close())
+	}
+	v.Capture.Bound(size/2, func() (io.Writer, error) {
+		next, err := folder.OpenTraffic()
+		if err != nil {
+			return nil, err
+		}
+		_ = v.traffic.Close()
+		v.traffic = next
+		return next, nil
+	})
+	return nil
+}
+
+// Where gives the place of a server at an address, on the site's ports.
+func Where(s *site.Server, address netip.Addr) gate.Place {
+	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
+	if s.Protocol != site.RADIUS || s.TLS {
+		p.Authentication = netip.AddrPortFrom(address, s.Port)
+		p.Accounting = p.Authentication
+	}
+	return p
+}
+
+// Written gives a place as it is written to places.json.
+func Written(p gate.Place, running bool) evidence.ServerPlace {
+	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
+	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
+		at.Port = p.Authentication.Port()
+	} else {
+		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()
+	}
+	return at
+}
+
+// Resolve gives the address of a server, which the site may give as a host name.
+func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
+	if address, err := netip.ParseAddr(s.Address); err == nil {
+		return address, nil
+	}
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
+	if err != nil || len(found) == 0 {
+		return netip.Addr{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
+	}
+	return found[0].Unmap(), nil
+}
+
+// Take puts a design in place of the one in use, and lets just these servers
+// of it listen, on the addresses that the site gives them; over TLS with the
+// certificates that the site names, read anew, whose paths start from base. It
+// gives what changed. After an error nothing has.
+func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
+	places := make([]gate.Place, len(servers))
+	for i, s := range servers {
+		address, err := Resolve(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		places[i] = Where(s, address)
+		if s.TLS {
+			identity, err := pki.Of(s, base)
+			if err != nil {
+				return nil, err
+			}
+			places[i].TLS = identity.Server(s.Protocol)
+		}
+	}
+	changes, err := v.Gate.Take(d, places)
+	return changes, advised(err)
+}
+
+// advised adds the next step to an error of listening.
+func advised(err error) error {
+	var at *gate.ListenError
+	if !errors.As(err, &at) {
+		return err
+	}
+	name, place := at.Place.Server.Name, at.Place.Authentication
+	switch {
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host that has, or try the site with: mellowgate lab", name, place.Addr())
+	case errors.Is(err, syscall.EADDRINUSE):
+		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in the site", name, place)
+	case errors.Is(err, syscall.EACCES):
+		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the program CAP_NET_BIND_SERVICE", name, place)
+	}
+	return err
+}
