@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -441,7 +442,7 @@ func (a *asking) once() askJSON {
 		r.Message = t.Reply.Message
 		if t.Reply.Answer != "" {
 			r.Answer = t.Reply.Answer
-		} else if t.Reply.Reason == walk.ServerError {
+		} else if t.Reply.Reason == reason.ServerError {
 			r.Answer = "error"
 		}
 		if len(t.Reply.Attributes) > 0 {

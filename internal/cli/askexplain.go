@@ -10,6 +10,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 )
@@ -80,7 +81,7 @@ func (c *Call) explainAnswer(f *askFlags) error {
 		}
 	}
 	steps, d := rights.Explain(l.Site, q, at)
-	if d.Reason == rights.UnknownPerson {
+	if d.Reason == reason.UnknownPerson {
 		d.Text += rights.LikeName(l.Site, f.person)
 		if len(l.Directories) > 0 && q.Known == nil {
 			d.Text += "; a directory may know the name: say with -teams what it would say"

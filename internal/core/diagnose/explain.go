@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -207,7 +208,7 @@ func (j *judging) fromDevice() {
 	decided := decidingStep(*t)
 	refused := t.Outcome == "refused"
 	switch {
-	case refused && t.Reason == string(walk.GivesUpFirst):
+	case refused && t.Reason == string(reason.GivesUpFirst):
 		j.unanswered(t.Steps)
 		j.point(point{kind: patiencePoint, wait: t.Seconds, signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
 	case refused && decided.Result == "refused" && decided.Method == string(site.ByLocal):
@@ -219,14 +220,14 @@ func (j *judging) fromDevice() {
 	case refused && last.Purpose == "session" && last.Result != string(walk.Accepted):
 		j.unanswered(t.Steps)
 		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
-	case refused && t.Reason == string(walk.BelowLevel):
+	case refused && t.Reason == string(reason.BelowLevel):
 		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
-	case refused && t.Reason == string(walk.TemplateMissing):
+	case refused && t.Reason == string(reason.TemplateMissing):
 		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
-	case refused && t.Reason == string(walk.NotRecorded):
+	case refused && t.Reason == string(reason.NotRecorded):
 		j.unanswered(t.Steps)
 		j.point(point{kind: recordPoint, signs: signs{noted(notKeptSign)}})
-	case refused && t.Reason == string(walk.ListEnded):
+	case refused && t.Reason == string(reason.ListEnded):
 		j.unanswered(t.Steps)
 		j.ended(last)
 	case !refused && t.By == string(site.ByLocal):
@@ -276,7 +277,7 @@ func (j *judging) localRefusal(t evidence.Trace) signs {
 
 // ended is a login list that ended without yes or no.
 func (j *judging) ended(last evidence.TraceStep) {
-	if last.Method == string(site.ByLocal) || last.Reason == string(walk.NoSuchAccount) {
+	if last.Method == string(site.ByLocal) || last.Reason == string(reason.NoSuchAccount) {
 		return // it fell back to local, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
@@ -351,7 +352,7 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
 			if t.Result == string(walk.Unavailable) && lastOfServer {
 				came := "and got no answer"
-				if t.Reason == string(walk.ServerError) && !strings.HasPrefix(t.Message, "TLS") {
+				if t.Reason == string(reason.ServerError) && !strings.HasPrefix(t.Message, "TLS") {
 					came = "and it answered that it cannot answer"
 				}
 				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/core/walk"
+	"mellowgate/internal/core/reason"
 )
 
 // fromOthers finds the points of a login that no device traced: from what
@@ -80,19 +80,19 @@ func (j *judging) pointsOfLog() {
 		case l.What == evidence.LogIn && l.By == "local" && len(j.points) > 0:
 			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.What != evidence.LogRefused:
-		case l.Reason == string(walk.RefusedByServer):
+		case l.Reason == string(reason.RefusedByServer):
 			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
 				j.point(point{kind: refusedPoint, server: l.By, signs: at})
 			}
-		case l.Reason == string(walk.WrongPassword), l.Reason == LockedForNow:
+		case l.Reason == string(reason.WrongPassword), l.Reason == LockedForNow:
 			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
-		case l.Reason == string(walk.BelowLevel):
+		case l.Reason == string(reason.BelowLevel):
 			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(walk.TemplateMissing):
+		case l.Reason == string(reason.TemplateMissing):
 			j.point(point{kind: lowPoint, signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(walk.GivesUpFirst):
+		case l.Reason == string(reason.GivesUpFirst):
 			j.point(point{kind: patiencePoint, signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(walk.NotRecorded):
+		case l.Reason == string(reason.NotRecorded):
 			j.point(point{kind: recordPoint, signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case len(j.points) == 0:
 			j.unclear++

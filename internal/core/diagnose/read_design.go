@@ -5,8 +5,8 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 )
 
 // lookDesign adds what the site knows of why a device cannot hear a server: the
@@ -23,16 +23,16 @@ func (j *judging) lookDesign(p *point) {
 	switch (foresee.Reckoner{Site: s, Keys: j.evidence.Keys}).Unheard(d, server, purposeOf(p.asked)) {
 	case "":
 		say(asDesignedSign, "the site has the same key and ports on both sides, and knows the address of %s", d.Name)
-	case walk.KeyDiffers:
+	case reason.KeyDiffers:
 		if how, place := j.heldKey(p.server); how != "" {
 			say(heldKeySign, "the site says that %s holds another key (%s): %s", d.Name, place, how)
 		}
-	case walk.WrongPort:
+	case reason.WrongPort:
 		authentication, accounting, place := d.Ports(server)
 		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d", d.Name, server.Name, authentication, accounting, s.Where(place), server.AuthenticationPort, server.AccountingPort)
-	case walk.AskerUnknown:
+	case reason.ClientUnknown:
 		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(), s.Where(d.Holds.Place))
-	case walk.NotForThis:
+	case reason.NotForThis:
 		say(notForThisSign, "the site says that %s is not for this kind of question (%s)", server.Name, s.Where(server.Place))
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 )
@@ -17,7 +18,7 @@ var questionsOf = map[string][]string{refusedPoint: {"login"}, sessionPoint: {"s
 func (j *judging) lookDecisions(p *point) {
 	for i := len(j.story.Events) - 1; i >= 0; i-- {
 		e := j.story.Events[i]
-		what := decisionWords[rights.Reason(e.Reason)]
+		what := decisionWords[reason.Reason(e.Reason)]
 		answered := e.Answer == evidence.Challenged && slices.ContainsFunc(j.story.Events[i+1:], func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
 		if what == "" || e.Answer == evidence.Accept || answered || !slices.Contains(questionsOf[p.kind], e.Question) || p.command != "" && e.Command != p.command {
 			continue
@@ -100,9 +101,9 @@ func (j *judging) lookPerson(p *point) {
 	switch {
 	case d.Allow:
 		say(grantSign, text)
-	case d.Reason == rights.Disabled:
+	case d.Reason == reason.Disabled:
 		say(notAllowedSign, text)
-	case d.Reason == rights.NoGrant:
+	case d.Reason == reason.NoGrant:
 		say(noGrantSign, text)
 	}
 	server := s.Server(p.server)

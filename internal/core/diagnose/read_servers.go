@@ -7,8 +7,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/core/rights"
-	"mellowgate/internal/core/walk"
+	"mellowgate/internal/core/reason"
 )
 
 // look gathers what all evidence shows about a point.
@@ -37,12 +36,12 @@ func (j *judging) look(p *point) {
 }
 
 // tryWords are the signs of what a device noted of one try.
-var tryWords = map[walk.Reason]string{walk.Silent: silentSign, walk.Closed: closedSign, walk.KeyDiffers: unreadableSign, walk.AskerUnknown: unknownSign,
-	walk.ServerError: saidErrorSign, walk.Late: lateSign, walk.WrongPort: otherPortSign, walk.NotForThis: notForThisSign}
+var tryWords = map[reason.Reason]string{reason.Silent: silentSign, reason.Closed: closedSign, reason.KeyDiffers: unreadableSign, reason.ClientUnknown: unknownSign,
+	reason.ServerError: saidErrorSign, reason.Late: lateSign, reason.WrongPort: otherPortSign, reason.NotForThis: notForThisSign}
 
 // tried is the sign of a try that brought no answer.
 func tried(t evidence.TraceTry, at time.Time, text string) Sign {
-	s := Sign{What: tryWords[walk.Reason(t.Reason)], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
+	s := Sign{What: tryWords[reason.Reason(t.Reason)], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
 	switch {
 	case strings.HasPrefix(t.Message, "TLS"):
 		s.What = tlsSign
@@ -233,9 +232,9 @@ func (j *judging) lookCounters(p *point) {
 			}
 			continue
 		}
-		for reason, n := range c.Lost {
-			if what := tryWords[walk.Reason(reason)]; what != "" && n > 0 && answers < n {
-				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, reason)})
+		for why, n := range c.Lost {
+			if what := tryWords[reason.Reason(why)]; what != "" && n > 0 && answers < n {
+				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, why)})
 			}
 		}
 	}
@@ -249,7 +248,7 @@ func (j *judging) lookLog(p *point) {
 		if l.What != evidence.LogNoAnswer || l.Server != p.server || records(l.Asked) != records(p.asked) {
 			continue
 		}
-		if what := tryWords[walk.Reason(l.Reason)]; what != "" {
+		if what := tryWords[reason.Reason(l.Reason)]; what != "" {
 			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
@@ -297,5 +296,5 @@ func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 }
 
 // decisionWords are the signs of what a server noted about a person.
-var decisionWords = map[rights.Reason]string{rights.WrongPassword: saidWrongPassword, rights.UnknownPerson: saidUnknown, rights.Disabled: saidDisabled, rights.SecondFactor: saidSecondFactor,
-	rights.CodeAsked: challengedSign, rights.NoGrant: saidNoGrant, rights.PasswordForm: saidForm, rights.NoEntry: saidNoEntry, rights.CommandRefused: saidCommand}
+var decisionWords = map[reason.Reason]string{reason.WrongPassword: saidWrongPassword, reason.UnknownPerson: saidUnknown, reason.Disabled: saidDisabled, reason.SecondFactor: saidSecondFactor,
+	reason.CodeAsked: challengedSign, reason.NoGrant: saidNoGrant, reason.PasswordForm: saidForm, reason.NoEntry: saidNoEntry, reason.CommandRefused: saidCommand}

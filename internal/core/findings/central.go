@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -318,7 +319,7 @@ func limitless(r *site.Role) bool {
 // that the device does not have.
 func templateMissing(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		if cs.Reason != walk.TemplateMissing {
+		if cs.Reason != reason.TemplateMissing {
 			continue
 		}
 		role := c.reckoner.RoleOf(cs)
@@ -336,7 +337,7 @@ func notSupported(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
 	for _, cs := range sh.Cases {
 		for _, step := range cs.Steps {
-			if step.Reason != walk.NotSupported {
+			if step.Reason != reason.NotSupported {
 				continue
 			}
 			p := step.Method.Group.Protocol()

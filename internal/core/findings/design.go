@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -72,7 +73,7 @@ func levelsText(r site.Range) string {
 // because the protocol does not carry it.
 func cannotRecord(c foresee.Case) bool {
 	last := lastStep(c, site.RecordCommands)
-	return last.Result == walk.Unavailable && last.Reason == walk.NotCarried
+	return last.Result == walk.Unavailable && last.Reason == reason.NotCarried
 }
 
 // oneServer looks for logins that hang on one server: with that one silent

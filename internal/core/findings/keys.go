@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -33,11 +34,11 @@ func state(cs foresee.Case, s *site.Server) foresee.State {
 	return foresee.Up
 }
 
-func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Step, s *site.Server, why walk.Reason) {
+func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Step, s *site.Server, why reason.Reason) {
 	d := cs.Device
 	f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}}
 	switch why {
-	case walk.KeyDiffers:
+	case reason.KeyDiffers:
 		held := d.Key(s)
 		f.Code, f.Place = "key-differs", d.Holds.Keys[s].KeyRef.Place
 		how := c.reckoner.Keys[held.Name].Difference(c.reckoner.Keys[s.Key.Name])
@@ -46,17 +47,17 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 		}
 		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this device in a way that it can read.", held.Name, s.Name, s.Key.Name, how)
 		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of holds", s.Key.Name, s.Name+": "+held.Name)
-	case walk.AskerUnknown:
+	case reason.ClientUnknown:
 		f.Code, f.Place = "asker-unknown", d.Holds.Place
 		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that it does not know.", d.Asks(), s.Name, d.Source)
 		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of holds", d.Source, d.Asks())
-	case walk.WrongPort:
+	case reason.WrongPort:
 		authentication, accounting, at := d.Ports(s)
 		f.Code, f.Place = "ports-differ", at
 		f.Text = fmt.Sprintf("The device asks %s at the ports %d and %d, and the server listens at %d and %d: %s is never answered.",
 			s.Name, authentication, accounting, s.AuthenticationPort, s.AccountingPort, asks(step.Purpose))
 		f.Repair = fmt.Sprintf("write ports: {authentication: %d, accounting: %d} at the server and set them on the device, or change the server's", s.AuthenticationPort, s.AccountingPort)
-	case walk.NotForThis:
+	case reason.NotForThis:
 		f.Code, f.Place = "not-for-this", s.Place
 		f.Text = fmt.Sprintf("The list %s asks %s, which is not for %s: it never answers that.", listName(step.List), s.Name, asks(step.Purpose))
 		f.Repair = fmt.Sprintf("add the use to for: of %s, or ask a group without it", s.Name)

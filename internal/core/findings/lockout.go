@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -99,24 +100,24 @@ func lockedOut(c *checker, sh foresee.Shape) {
 // who should be the way back in, and what would open them.
 func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
 	reasons := []struct {
-		reason       walk.Reason
+		why          reason.Reason
 		text, repair string
 	}{
-		{walk.GivesUpFirst, "the way in gives up before the fallback", "lower wait or tries of these servers, or give the kind a longer login-window"},
-		{walk.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
-		{walk.ListEnded, "a list ends with servers", "end the login and session lists with local"},
-		{walk.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
+		{reason.GivesUpFirst, "the way in gives up before the fallback", "lower wait or tries of these servers, or give the kind a longer login-window"},
+		{reason.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
+		{reason.ListEnded, "a list ends with servers", "end the login and session lists with local"},
+		{reason.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
 		{"", "those who get in do not reach level 15", "give the session list, or the local account, level 15"},
 	}
 	for _, r := range reasons {
 		var ways []string
 		for _, cs := range sh.Cases {
 			relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
-			reason := cs.Reason
-			if last := lastStep(cs, site.Login); last.Reason == walk.NoAccounts {
-				reason = walk.NoAccounts
+			why := cs.Reason
+			if last := lastStep(cs, site.Login); last.Reason == reason.NoAccounts {
+				why = reason.NoAccounts
 			}
-			if relevant && cs.Holds(o) && reason == r.reason && cs.Way.Access != but && !slices.Contains(ways, cs.Way.Name()) {
+			if relevant && cs.Holds(o) && why == r.why && cs.Way.Access != but && !slices.Contains(ways, cs.Way.Name()) {
 				ways = append(ways, cs.Way.Name())
 			}
 		}
@@ -169,7 +170,7 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}}
 		last := lastStep(cs, site.Login)
 		switch {
-		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == foresee.Refused && cs.Reason == walk.ListEnded:
+		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == foresee.Refused && cs.Reason == reason.ListEnded:
 			list := cs.Way.Lists[site.Session]
 			f.Code, f.Place = "session-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a server.", upper(when(cs)), list.Name)
@@ -179,16 +180,16 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			f.Code, f.Place = "no-way-back", lastMethod(list)
 			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
-		case last.Reason == walk.NoAccounts:
+		case last.Reason == reason.NoAccounts:
 			f.Code, f.Place = "no-account", placeOf(cs.Device)
 			f.Text = fmt.Sprintf("%s the login falls back to local, and the device has no local account.", upper(when(cs)))
 			f.Repair = "name an account of level 15 in accounts of the device or its profile"
-		case cs.Stuck && cs.StuckWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+		case cs.Stuck && cs.StuckWhy == reason.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
 			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
-		case cs.RaiseWhy == walk.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+		case cs.RaiseWhy == reason.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
 			list := cs.Way.Lists[site.Elevation]
 			f.Code, f.Place = "elevation-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
@@ -249,7 +250,7 @@ func lastMethod(l *site.List) site.Place { return l.Methods[len(l.Methods)-1].Pl
 func givesUpFirst(c *checker, sh foresee.Shape) {
 	worst := map[*site.Way]foresee.Case{}
 	for _, cs := range sh.Cases {
-		if cs.Reason == walk.GivesUpFirst && cs.Wait > worst[cs.Way].Wait {
+		if cs.Reason == reason.GivesUpFirst && cs.Wait > worst[cs.Way].Wait {
 			worst[cs.Way] = cs
 		}
 	}

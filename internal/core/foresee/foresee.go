@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -34,8 +35,8 @@ const (
 var faults = []State{Closed, KeyDiffers, AskerUnknown, InError}
 
 // reasons are why a server in a state gives no answer.
-var reasons = map[State]walk.Reason{Down: walk.Silent, Closed: walk.Closed, KeyDiffers: walk.KeyDiffers,
-	AskerUnknown: walk.AskerUnknown, InError: walk.ServerError}
+var reasons = map[State]reason.Reason{Down: reason.Silent, Closed: reason.Closed, KeyDiffers: reason.KeyDiffers,
+	AskerUnknown: reason.ClientUnknown, InError: reason.ServerError}
 
 // States gives the states that a server can be in: up and silent, and with
 // faults those that its protocol has besides.
@@ -81,17 +82,17 @@ type Case struct {
 	Outcome  Outcome
 	Level    int
 	By       string
-	Reason   walk.Reason
+	Reason   reason.Reason
 	Wait     time.Duration // from the password to the prompt
 	Steps    []walk.Step
-	Stuck    bool        // in, and no command works
-	StuckWhy walk.Reason // why the command did not
-	Promised int         // the level that the role or the account promises
+	Stuck    bool          // in, and no command works
+	StuckWhy reason.Reason // why the command did not
+	Promised int           // the level that the role or the account promises
 	// Raised is the level after asking for level 15, where the way in has an
 	// elevation list and the person is below it; else Level. RaiseWhy is why
 	// it was not given.
 	Raised   int
-	RaiseWhy walk.Reason
+	RaiseWhy reason.Reason
 	Rests    bool // a server that gave no answer rests after the login
 	// Again is the same login once more, a moment later, while servers rest.
 	// It is nil where nothing rests, and when the reckoner works briefly.
@@ -103,7 +104,7 @@ type Again struct {
 	Outcome Outcome
 	Level   int
 	By      string
-	Reason  walk.Reason
+	Reason  reason.Reason
 	Wait    time.Duration
 }
 
@@ -326,7 +327,7 @@ func (f Reckoner) device(d *site.Device, crowd [][]Who) []Case {
 // classKey is equal for people whose logins on one way in go the same.
 type classKey struct {
 	kind   WhoKind
-	reason rights.Reason
+	reason reason.Reason
 	role   *site.Role
 	local  *site.Account
 }

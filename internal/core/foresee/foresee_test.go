@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 )
 
 func reckoner(t testing.TB, path string) Reckoner {
@@ -82,10 +82,10 @@ func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
 	require.Equal(t, Open, find(t, f, "ashore-ap-1", "ssh", "unknown", "sanderling").Outcome)
 	require.Equal(t, Open, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome, "no valid credentials: disabled")
 	require.Equal(t, Refused, find(t, f, "ashore-ap-1", "ssh", "unknown").Outcome)
-	require.Equal(t, walk.GivesUpFirst, find(t, f, "mv-avocet-rtr", "ssh", "master", "sanderling", "tern", "plover").Reason)
+	require.Equal(t, reason.GivesUpFirst, find(t, f, "mv-avocet-rtr", "ssh", "master", "sanderling", "tern", "plover").Reason)
 	stuck := find(t, f, "mv-avocet-rtr", "ssh", "ines.marsh", "tern", "plover")
 	require.True(t, stuck.Stuck)
-	require.Equal(t, walk.ListEnded, stuck.StuckWhy)
+	require.Equal(t, reason.ListEnded, stuck.StuckWhy)
 	held := find(t, f, "mv-curlew-rtr", "ssh", "ines.marsh")
 	require.Equal(t, "tern", held.By, "sanderling cannot read the key that the device holds")
 	require.Equal(t, 15*time.Second, held.Wait)

@@ -3,6 +3,7 @@ package foresee
 import (
 	"slices"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -22,7 +23,7 @@ func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) r
 	}
 	decision := rights.Decide(f.Site, q, f.Now)
 	if p == site.Commands && decision.Allow && !rights.MayDoSomething(decision.Role) {
-		decision.Allow, decision.Reason = false, rights.CommandRefused
+		decision.Allow, decision.Reason = false, reason.CommandRefused
 	}
 	return decision
 }
@@ -35,9 +36,9 @@ func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p 
 	person := f.Site.Person(who.typed)
 	switch {
 	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
-		return rights.Decision{Reason: rights.PasswordForm, Text: s.Name + " does not take passwords as " + form}
+		return rights.Decision{Reason: reason.PasswordForm, Text: s.Name + " does not take passwords as " + form}
 	case who.Kind == Known && person != nil && person.Password.Key == nil && !site.OneWay(form):
-		return rights.Decision{Reason: rights.PasswordForm, Text: "the password of " + person.Name + " is a one-way hash"}
+		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + person.Name + " is a one-way hash"}
 	case s.Protocol == site.LDAP && who.Kind == Known:
 		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Credential: rights.Right}, f.Now)
 		d.Allow = d.Reason == ""
@@ -89,12 +90,12 @@ func (e imaginedExchange) Close() {}
 // Try gives the answer that a server in this state gives.
 func (e imaginedExchange) Try(int) walk.Reply {
 	w := e.world
-	reason, none := reasons[e.state]
+	why, none := reasons[e.state]
 	if !none {
-		reason = w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
+		why = w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
 	}
-	if reason != "" {
-		return walk.Reply{Result: walk.Unavailable, Reason: reason, Took: walk.Lost(e.server, reason, w.device.Kind.Traits)}
+	if why != "" {
+		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(e.server, why, w.device.Kind.Traits)}
 	}
 	if e.q.Purpose.Records() {
 		return walk.Reply{Result: walk.Accepted}
@@ -106,23 +107,23 @@ func (e imaginedExchange) Try(int) walk.Reply {
 		decision = w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
 	}
 	if !decision.Allow {
-		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: decision.Text}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: decision.Text}
 	}
 	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Kind)}
 }
 
 // Unheard tells why a device gets no answer from a server that is up: "" when
 // it does.
-func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) walk.Reason {
+func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason.Reason {
 	switch {
 	case !s.Serves(p):
-		return walk.NotForThis
+		return reason.NotForThis
 	case s.Protocol == site.LDAP:
 		return ""
 	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):
-		return walk.WrongPort
+		return reason.WrongPort
 	case !f.known(d, s):
-		return walk.AskerUnknown
+		return reason.ClientUnknown
 	case s.TLS:
 		return ""
 	}
@@ -130,7 +131,7 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) walk.R
 	if f.Keys.Same(held, s.Key) || s.NextKey != nil && f.Keys.Same(held, s.NextKey) || f.coveredWith(d, s, held) {
 		return ""
 	}
-	return walk.KeyDiffers
+	return reason.KeyDiffers
 }
 
 func (f Reckoner) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bool {

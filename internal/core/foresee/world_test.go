@@ -5,8 +5,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 )
 
 // held is a small site with a device that holds something other than designed.
@@ -33,21 +33,21 @@ func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
 	for _, c := range []struct {
 		holds, servers, device, server string
 		purpose                        site.Purpose
-		want                           walk.Reason
+		want                           reason.Reason
 	}{
 		{"", "", "d", "t", site.Login, ""},
 		{"keys: {t: k2}", "", "d", "t", site.Login, ""}, // the next key is taken already
-		{"keys: {t: k3}", "", "d", "t", site.Login, walk.KeyDiffers},
-		{"keys: {r: k2}", "", "d", "r", site.Login, walk.KeyDiffers},
-		{"source: 192.0.2.77", "", "d", "t", site.Login, walk.AskerUnknown},
+		{"keys: {t: k3}", "", "d", "t", site.Login, reason.KeyDiffers},
+		{"keys: {r: k2}", "", "d", "r", site.Login, reason.KeyDiffers},
+		{"source: 192.0.2.77", "", "d", "t", site.Login, reason.ClientUnknown},
 		{"source: 192.0.2.10", "", "d", "t", site.Login, ""},                                   // it is taken for another device
 		{"source: 198.51.100.7", "", "d", "t", site.Login, ""},                                 // a client entry covers it, with the same key
 		{"source: 198.51.100.7, keys: {t: k3}", "", "d", "t", site.Login, ""},                  // or with the entry's own
-		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, walk.WrongPort},       // one of the pair
+		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, reason.WrongPort},     // one of the pair
 		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.RecordSessions, ""},          // the other one is right
-		{"", "", "aged", "r", site.Login, walk.WrongPort},                                      // the kind's own ports
+		{"", "", "aged", "r", site.Login, reason.WrongPort},                                    // the kind's own ports
 		{"", ", ports: {authentication: 1812, accounting: 1813}", "aged", "r", site.Login, ""}, // said, so set on the device
-		{"", ", for: authentication", "d", "r", site.RecordSessions, walk.NotForThis},          //
+		{"", ", for: authentication", "d", "r", site.RecordSessions, reason.NotForThis},        //
 		{"", ", for: authentication", "d", "r", site.Session, ""},                              // the rights come with the login
 		{"source: 192.0.2.77", "", "d", "l", site.Login, ""},                                   // a directory knows no askers
 	} {

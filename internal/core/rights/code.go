@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -42,11 +43,11 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 	switch q.Credential {
 	case CodeWanted:
 		if q.Prompts {
-			return Decision{Asks: true, Reason: CodeAsked, Place: p.Place, Text: "the password of " + p.Name + " is right; the one-time code is asked for"}, true
+			return Decision{Asks: true, Reason: reason.CodeAsked, Place: p.Place, Text: "the password of " + p.Name + " is right; the one-time code is asked for"}, true
 		}
-		return refuse(SecondFactor, p.Place, "the password of %s is right, and the one-time code is missing; this device sends passwords in a form that cannot be asked for more, so type the code right after the password", p.Name), true
+		return refuse(reason.SecondFactor, p.Place, "the password of %s is right, and the one-time code is missing; this device sends passwords in a form that cannot be asked for more, so type the code right after the password", p.Name), true
 	case LateCode:
-		return refuse(SecondFactor, p.Place, "the answer of %s is for a question that is not open here: it came too late, a second time, or was put by another server", p.Name), true
+		return refuse(reason.SecondFactor, p.Place, "the answer of %s is for a question that is not open here: it came too late, a second time, or was put by another server", p.Name), true
 	case WrongCode:
 		why := "the one-time code is wrong"
 		switch {
@@ -57,7 +58,7 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 		case q.Code.Found:
 			why = "the one-time code is one of another time" + q.Code.drift() + "; set that clock, or this server's"
 		}
-		return refuse(SecondFactor, p.Place, "the password of %s is right: %s", p.Name, why), true
+		return refuse(reason.SecondFactor, p.Place, "the password of %s is right: %s", p.Name, why), true
 	}
 	return Decision{}, false
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -57,7 +58,7 @@ func TestGrantsHoldFromTheirPlacesAndAtTheirHours(t *testing.T) {
 		d := Decide(s, q, c.at)
 		require.Equal(t, c.says == "", d.Allow, "%v: %s", c, d.Text)
 		if c.says != "" {
-			require.Equal(t, NoGrant, d.Reason)
+			require.Equal(t, reason.NoGrant, d.Reason)
 			require.Contains(t, d.Text, c.says)
 		}
 	}
@@ -67,18 +68,18 @@ func TestAPersonWhomADirectoryFoundIsDecidedAboutLikeAnyOther(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(limited)})
 	require.NoError(t, err)
 	q := Question{Purpose: site.Login, Person: "ebba", Credential: Right}
-	require.Equal(t, UnknownPerson, Decide(s, q, time.Time{}).Reason)
+	require.Equal(t, reason.UnknownPerson, Decide(s, q, time.Time{}).Reason)
 	q.Known = &site.Person{Ref: site.Ref{Name: "ebba"}, Teams: []string{"abroad"}}
 	require.True(t, Decide(s, q, time.Time{}).Allow)
 	q.Credential = Wrong
-	require.Equal(t, WrongPassword, Decide(s, q, time.Time{}).Reason)
+	require.Equal(t, reason.WrongPassword, Decide(s, q, time.Time{}).Reason)
 	q.Credential = WrongCode
-	require.Equal(t, SecondFactor, Decide(s, q, time.Time{}).Reason)
+	require.Equal(t, reason.SecondFactor, Decide(s, q, time.Time{}).Reason)
 	q.Known.Teams = nil
 	q.Credential = Right
-	require.Equal(t, NoGrant, Decide(s, q, time.Time{}).Reason)
+	require.Equal(t, reason.NoGrant, Decide(s, q, time.Time{}).Reason)
 	q.Known, q.Person, q.Credential = &site.Person{Ref: site.Ref{Name: "near"}, Teams: []string{"abroad"}}, "near", Wrong
-	require.Equal(t, WrongPassword, Decide(s, q, time.Time{}).Reason, "the site's own person comes first")
+	require.Equal(t, reason.WrongPassword, Decide(s, q, time.Time{}).Reason, "the site's own person comes first")
 }
 
 func TestAnswersCarryWhatTheKindOfDeviceReads(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -27,26 +28,6 @@ const (
 	WrongCode   // the password is right, the one-time code is not
 	LateCode    // a code for a challenge that is not known, or not any more
 	Uncheckable // CHAP or MS-CHAPv2 for a person whose password is only a one-way hash
-)
-
-// Reason names why a decision fell as it did. The names of refusals are those
-// of the causes that `why` reports.
-type Reason string
-
-const (
-	Accepted       Reason = "accepted"
-	UnknownPerson  Reason = "unknown-person"
-	WrongPassword  Reason = "wrong-password"
-	Disabled       Reason = "disabled-or-expired"
-	NoGrant        Reason = "no-grant"
-	CommandRefused Reason = "command-refused"
-	PasswordForm   Reason = "password-form"
-	SecondFactor   Reason = "second-factor"
-	CodeAsked      Reason = "code-asked" // no refusal: the login goes on with a one-time code
-	NoEntry        Reason = "directory-no-entry"
-	// The service could not find out: no yes and no no.
-	DirectoryDown    Reason = "directory-down"
-	DirectoryRefuses Reason = "directory-refuses-us"
 )
 
 // Question is what a server is asked about a person.
@@ -72,7 +53,7 @@ type Decision struct {
 	Allow  bool
 	Asks   bool // the password is right, and the person is to be asked for a one-time code
 	Unsure bool // the service could not find out: it must give no answer, so that the device goes on
-	Reason Reason
+	Reason reason.Reason
 	Text   string      // one sentence, plain words
 	Place  site.Place  // the grant or the command rule that decided, or came nearest
 	Role   *site.Role  // when a grant matched
@@ -91,9 +72,9 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return nearest
 	}
 	if q.Wants > g.Role.Level {
-		return refuse(NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
+		return refuse(reason.NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
 	}
-	d := Decision{Allow: true, Reason: Accepted, Role: g.Role, Grant: g, Place: g.Place,
+	d := Decision{Allow: true, Reason: reason.Accepted, Role: g.Role, Grant: g, Place: g.Place,
 		Text: p.Name + " has the role " + g.Role.Name + " here, level " + levelOf(g.Role) + q.Code.drift()}
 	if q.Purpose != site.Commands {
 		return d
@@ -111,27 +92,27 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 		p = q.Known
 	}
 	if p == nil {
-		return nil, refuse(UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
+		return nil, refuse(reason.UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
 	}
 	if q.Purpose == site.Login && q.Credential == Uncheckable {
-		return nil, refuse(PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
+		return nil, refuse(reason.PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
 	}
 	if d, decided := secondFactor(p, q); decided {
 		return nil, d
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
-		return nil, refuse(WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
+		return nil, refuse(reason.WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
 	}
 	if p.Disabled {
-		return nil, refuse(Disabled, p.Place, "%s is disabled", p.Name)
+		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
 	}
 	if p.Expired(now) {
-		return nil, refuse(Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
+		return nil, refuse(reason.Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
 	}
 	return p, Decision{}
 }
 
-func refuse(r Reason, at site.Place, format string, args ...any) Decision {
+func refuse(r reason.Reason, at site.Place, format string, args ...any) Decision {
 	return Decision{Reason: r, Place: at, Text: fmt.Sprintf(format, args...)}
 }
 
@@ -177,9 +158,9 @@ func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant
 		where += " by " + q.Access
 	}
 	if nearParts < 0 {
-		return nil, refuse(NoGrant, p.Place, "no grant names %s or a team of theirs%s", p.Name, teamsOf(p))
+		return nil, refuse(reason.NoGrant, p.Place, "no grant names %s or a team of theirs%s", p.Name, teamsOf(p))
 	}
-	return nil, refuse(NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where, near)
+	return nil, refuse(reason.NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where, near)
 }
 
 func teamsOf(p *site.Person) string {
@@ -285,12 +266,12 @@ func command(d Decision, p *site.Person, line string) Decision {
 		d.Allow, d.Place, d.Rule = r.Allow, r.Place, r.Text
 		d.Text = fmt.Sprintf("the rule %q of the role %s allows it", r.Text, d.Role.Name)
 		if !r.Allow {
-			d.Reason = CommandRefused
+			d.Reason = reason.CommandRefused
 			d.Text = fmt.Sprintf("the rule %q of the role %s refuses it", r.Text, d.Role.Name)
 		}
 		return d
 	}
-	d.Allow, d.Reason, d.Place = false, CommandRefused, d.Role.Place
+	d.Allow, d.Reason, d.Place = false, reason.CommandRefused, d.Role.Place
 	d.Text = fmt.Sprintf("no rule of the role %s allows it", d.Role.Name)
 	return d
 }

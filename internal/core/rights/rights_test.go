@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -41,33 +42,33 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 	for _, c := range []struct {
 		name       string
 		q          Question
-		reason     Reason
+		reason     reason.Reason
 		says, rule string
 		at         string
 	}{
-		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, Accepted, "has the role all here, level 15", "", "site.yaml:12:5"},
-		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, WrongPassword, "is wrong", "", "site.yaml:3:12"},
-		{"unchecked login", Question{Person: "ines.marsh"}, WrongPassword, "", "", ""},
-		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, PasswordForm, "cannot be checked for ines.marsh", "", "site.yaml:3:52"},
-		{"unknown", Question{Person: "nobody", Credential: Wrong}, UnknownPerson, `nobody is called "nobody" here`, "", ""},
-		{"disabled", Question{Person: "odd.larsen", Credential: Right}, Disabled, "is disabled", "", ""},
-		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong}, WrongPassword, "", "", ""},
-		{"expired", Question{Person: "past.person", Credential: Right}, Disabled, "was allowed until 2026-01-31", "", ""},
-		{"no team", Question{Person: "no.team", Credential: Right}, NoGrant, "no grant names no.team or a team of theirs (in no team)", "", ""},
-		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, NoGrant, "it is for ssh, console, not for web", "", "site.yaml:13:5"},
-		{"way not said", Question{Person: "tobin.reed", Credential: Right}, NoGrant, "does not say by which way", "", ""},
-		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15}, Accepted, "", "", ""},
-		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, NoGrant, "has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
-		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, Accepted, "role lookout here, level 1", "", ""},
-		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"}, Accepted, "", "allow look **", "site.yaml:10:66"},
-		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"}, CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **", "site.yaml:10:42"},
-		{"no rule", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "save"}, CommandRefused, "no rule of the role lookout allows it", "", "site.yaml:10:12"},
+		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, reason.Accepted, "has the role all here, level 15", "", "site.yaml:12:5"},
+		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, reason.WrongPassword, "is wrong", "", "site.yaml:3:12"},
+		{"unchecked login", Question{Person: "ines.marsh"}, reason.WrongPassword, "", "", ""},
+		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, reason.PasswordForm, "cannot be checked for ines.marsh", "", "site.yaml:3:52"},
+		{"unknown", Question{Person: "nobody", Credential: Wrong}, reason.UnknownPerson, `nobody is called "nobody" here`, "", ""},
+		{"disabled", Question{Person: "odd.larsen", Credential: Right}, reason.Disabled, "is disabled", "", ""},
+		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong}, reason.WrongPassword, "", "", ""},
+		{"expired", Question{Person: "past.person", Credential: Right}, reason.Disabled, "was allowed until 2026-01-31", "", ""},
+		{"no team", Question{Person: "no.team", Credential: Right}, reason.NoGrant, "no grant names no.team or a team of theirs (in no team)", "", ""},
+		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, reason.NoGrant, "it is for ssh, console, not for web", "", "site.yaml:13:5"},
+		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which way", "", ""},
+		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15}, reason.Accepted, "", "", ""},
+		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, reason.NoGrant, "has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
+		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, reason.Accepted, "role lookout here, level 1", "", ""},
+		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"}, reason.Accepted, "", "allow look **", "site.yaml:10:66"},
+		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"}, reason.CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **", "site.yaml:10:42"},
+		{"no rule", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "save"}, reason.CommandRefused, "no rule of the role lookout allows it", "", "site.yaml:10:12"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.q.Device = s.Device("north-sw")
 			d := Decide(s, c.q, noon)
 			require.Equal(t, c.reason, d.Reason)
-			require.Equal(t, c.reason == Accepted, d.Allow)
+			require.Equal(t, c.reason == reason.Accepted, d.Allow)
 			require.Contains(t, d.Text, c.says)
 			require.Equal(t, c.rule, d.Rule)
 			if c.at != "" {

@@ -186,35 +186,6 @@ type Group struct {
 // Protocol is the one protocol of the group's servers.
 func (g *Group) Protocol() Protocol { return g.Servers[0].Protocol }
 
-// Purpose is what a method list is for.
-type Purpose int
-
-const (
-	Login Purpose = iota
-	Elevation
-	Session
-	Commands
-	RecordSessions
-	RecordCommands
-	RecordSystem
-	PurposeCount
-)
-
-var purposeNames = [PurposeCount]string{"login", "elevation", "session", "commands", "record-sessions", "record-commands", "record-system"}
-
-// String gives the name of a purpose, "" for what is none.
-func (p Purpose) String() string {
-	if p < 0 || p >= PurposeCount {
-		return ""
-	}
-	return purposeNames[p]
-}
-
-// Records tells whether lists of this purpose keep records rather than decide.
-func (p Purpose) Records() bool {
-	return p == RecordSessions || p == RecordCommands || p == RecordSystem
-}
-
 // MethodKind is one way to get an answer.
 type MethodKind string
 

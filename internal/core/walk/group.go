@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -60,12 +61,12 @@ func (v *Visit) Ask(g *site.Group, q Question) Step {
 // first answer decides.
 func (v *Visit) group(g *site.Group, q Question) Step {
 	if traits := v.Device.Kind.Traits; !traits.Speaks(g.Protocol()) || !traits.Reaches(v.Device.Network) {
-		return Step{Result: Unavailable, Reason: NotSupported}
+		return Step{Result: Unavailable, Reason: reason.NotSupported}
 	}
 	if step, done := v.notCarried(g, q); done {
 		return step
 	}
-	step := Step{Result: Unavailable, Reason: NoAnswer}
+	step := Step{Result: Unavailable, Reason: reason.NoAnswer}
 	awake := make([]*site.Server, 0, len(g.Servers))
 	for _, s := range g.Servers {
 		if _, resting := v.Rests.Until(s, v.Now, !v.Device.Kind.Traits.RestEndsWithLast); resting {
@@ -79,7 +80,7 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 		case v.Device.Kind.Traits.RestEndsWithLast: // all rest: so no rest holds
 			v.Rests.Wake(g.Servers...)
 		case v.Device.Kind.Traits.AllRestingPasses:
-			step.Reason = AllResting
+			step.Reason = reason.AllResting
 			return step
 		}
 		awake, step.Rested = g.Servers, nil
@@ -102,7 +103,7 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 // the rights of a session come with the login, and there is none for a command;
 // a directory knows passwords only.
 func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
-	none := Step{Result: Unavailable, Reason: NotCarried}
+	none := Step{Result: Unavailable, Reason: reason.NotCarried}
 	switch {
 	case g.Protocol() == site.TACACS:
 		return Step{}, false
@@ -141,18 +142,20 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 
 // Lost gives how long one try at a server takes that gives no answer for the
 // given reason.
-func Lost(s *site.Server, r Reason, t site.Traits) time.Duration {
+func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
 	if s.Protocol == site.RADIUS && !s.TLS {
 		if closed(r) && t.HeedsICMP {
 			return 0
 		}
 		return s.Wait // nothing valid ever comes
 	}
-	if r == Silent || r == Late {
+	if r == reason.Silent || r == reason.Late {
 		return s.Wait
 	}
 	return 0 // refused, closed, unreadable or said: known at once
 }
 
 // closed tells whether nothing listens where the question goes.
-func closed(r Reason) bool { return r == Closed || r == WrongPort || r == NotForThis }
+func closed(r reason.Reason) bool {
+	return r == reason.Closed || r == reason.WrongPort || r == reason.NotForThis
+}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 )
@@ -52,16 +53,16 @@ func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
 		level           int
 		allowed         bool
 		by              string
-		reason          Reason
+		reason          reason.Reason
 		wait            time.Duration
 	}{
 		{"a server says yes", "t-raise", "ines", map[string]string{"t1": "yes"}, false, 15, true, "t1", "", 0},
-		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12, false, "t1", RefusedByServer, 0},
+		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12, false, "t1", reason.RefusedByServer, 0},
 		{"silent: the secret", "t-raise", "ines", map[string]string{"t1": "silent"}, true, 12, true, "secret bridge", "", 2 * time.Second},
-		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15, false, "secret bridge", WrongSecret, 0},
-		{"a wrong secret", "secret-raise", "ines", nil, false, 15, false, "secret top", WrongSecret, 0},
+		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15, false, "secret bridge", reason.WrongSecret, 0},
+		{"a wrong secret", "secret-raise", "ines", nil, false, 15, false, "secret top", reason.WrongSecret, 0},
 		{"local: the account's own password and level", "local-raise", "keeper", nil, false, 15, true, "local", "", 0},
-		{"local: an account below the level", "local-raise", "watch", nil, false, 15, false, "local", BelowLevel, 0},
+		{"local: an account below the level", "local-raise", "watch", nil, false, 15, false, "local", reason.BelowLevel, 0},
 		{"RADIUS has no elevation", "r-raise", "ines", map[string]string{"r1": "yes"}, false, 15, true, "none", "", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -79,7 +80,7 @@ func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
 	}
 	d := full(t, "", "login: t-local", "")
 	_, v := enter(d, &world{answers: map[string]string{"t1": "yes"}}, "ines")
-	require.Equal(t, NoList, v.Elevate(0, 15).Reason)
+	require.Equal(t, reason.NoList, v.Elevate(0, 15).Reason)
 }
 
 func TestAKindThatInsistsOnRecordsLetsNobodyInWithoutThem(t *testing.T) {
@@ -89,13 +90,13 @@ func TestAKindThatInsistsOnRecordsLetsNobodyInWithoutThem(t *testing.T) {
 	require.True(t, e.In, "a failure is ignored unless the kind insists")
 	d := full(t, "record-failure: blocks", binds, "")
 	e, _ = enter(d, &world{answers: down}, "ines")
-	require.Equal(t, []any{false, NotRecorded}, []any{e.In, e.Reason})
+	require.Equal(t, []any{false, reason.NotRecorded}, []any{e.In, e.Reason})
 	w := &world{answers: up}
 	e, v := enter(d, w, "ines")
 	require.True(t, e.In)
 	require.True(t, v.Command(0, "look", 1).Allowed)
 	w.answers = down
-	require.Equal(t, NotRecorded, v.Command(time.Hour, "look", 1).Reason)
+	require.Equal(t, reason.NotRecorded, v.Command(time.Hour, "look", 1).Reason)
 }
 
 func TestAListOfStartsAloneRecordsNoStop(t *testing.T) {
@@ -133,12 +134,12 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 		attributes          []rights.Attribute
 		in                  bool
 		level               int
-		reason              Reason
+		reason              reason.Reason
 	}{
 		{"a vendor's attribute", "level-from: Example-Level", "login: r-local, session: r-session", []rights.Attribute{{Name: "Example-Level", Value: "9"}, {Name: rights.ServiceType, Value: "Administrative"}}, true, 9, ""},
 		{"and nothing else", "level-from: Example-Level", "login: r-local, session: r-session", []rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "15"}}, true, 1, ""},
 		{"a template account", "account-from: local-user", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "watch"}, {Name: rights.PrivLvl, Value: "15"}}, true, 3, ""},
-		{"a template account that is not there", "account-from: local-user", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "gone"}}, false, 0, TemplateMissing},
+		{"a template account that is not there", "account-from: local-user", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "gone"}}, false, 0, reason.TemplateMissing},
 		{"an attribute that the kind does not read", "", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "gone"}, {Name: rights.PrivLvl, Value: "7"}}, true, 7, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -155,7 +156,7 @@ func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 		w := &world{answers: map[string]string{"t1": "yes"}, right: "keeper"}
 		e, v := enter(full(t, c.traits, "login: t-local", c.holds), w, "keeper")
 		require.Equal(t, []any{true, "local", time.Duration(0)}, []any{e.In, e.By, e.Wait}, c.traits)
-		require.Equal(t, NotSupported, v.Steps[0].Reason)
+		require.Equal(t, reason.NotSupported, v.Steps[0].Reason)
 		require.Empty(t, w.asked)
 	}
 	w := &world{answers: map[string]string{"t1": "yes"}}
@@ -166,8 +167,8 @@ func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 func TestADirectoryKnowsPasswordsAndNothingMore(t *testing.T) {
 	e, v := enter(full(t, "", "login: l-local, session: l-session, commands: r-commands", ""), &world{answers: map[string]string{"l1": "yes"}}, "ines")
 	require.Equal(t, []any{true, "l1", 1}, []any{e.In, e.By, e.Level})
-	require.Equal(t, ListEnded, v.Command(0, "look", 1).Reason)
-	require.Equal(t, NotCarried, v.Steps[len(v.Steps)-1].Reason)
+	require.Equal(t, reason.ListEnded, v.Command(0, "look", 1).Reason)
+	require.Equal(t, reason.NotCarried, v.Steps[len(v.Steps)-1].Reason)
 	e, _ = enter(full(t, "", "login: l-local", ""), &world{answers: map[string]string{"l1": "silent"}, right: "keeper"}, "keeper")
 	require.Equal(t, []any{"local", 4 * time.Second}, []any{e.By, e.Wait})
 	e, _ = enter(full(t, "", "login: l-local", ""), &world{answers: map[string]string{"l1": "key-differs"}, right: "keeper"}, "keeper")
@@ -184,7 +185,7 @@ func TestRulesThatTheDeviceHoldsByNameNeedNoQuestion(t *testing.T) {
 
 func TestALinePasswordKnowsNoNames(t *testing.T) {
 	e, _ := enter(full(t, "built-in-login: line-password", "", ""), &world{right: "keeper"}, "keeper")
-	require.Equal(t, []any{false, LinePassword}, []any{e.In, e.Reason})
+	require.Equal(t, []any{false, reason.LinePassword}, []any{e.In, e.Reason})
 }
 
 func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {

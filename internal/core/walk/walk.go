@@ -8,6 +8,7 @@ package walk
 import (
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 )
@@ -19,41 +20,6 @@ const (
 	Accepted    Result = "accepted"
 	Refused     Result = "refused"
 	Unavailable Result = "unavailable"
-)
-
-// Reason says why a result is what it is.
-type Reason string
-
-// Why a server gave no answer.
-const (
-	Silent       Reason = "silent"        // nothing came back
-	Closed       Reason = "closed"        // the port refuses
-	KeyDiffers   Reason = "key-differs"   // what came back could not be read, or nothing valid came
-	AskerUnknown Reason = "asker-unknown" // the server does not know who asks
-	ServerError  Reason = "error"         // the server says that it cannot answer
-	Late         Reason = "late"          // the answer came after the wait
-	WrongPort    Reason = "wrong-port"    // the server listens at another port
-	NotForThis   Reason = "not-for-this"  // the server does not take questions of this kind
-)
-
-// Why a method or a login ended as it did.
-const (
-	RefusedByServer Reason = "refused-by-server"
-	WrongPassword   Reason = "wrong-password"
-	NoSuchAccount   Reason = "no-such-account"
-	NoAccounts      Reason = "no-accounts"
-	NoAnswer        Reason = "no-answer"   // every server of the group gave none
-	AllResting      Reason = "all-resting" // the servers all rest and are passed over
-	NotCarried      Reason = "not-carried" // the protocol has no such question
-	ListEnded       Reason = "list-ended"  // no method of the list said yes or no
-	GivesUpFirst    Reason = "gives-up-first"
-	BelowLevel      Reason = "below-level"
-	NoList          Reason = "no-list"
-	NotSupported    Reason = "not-supported"    // the kind does not speak the protocol, or not through its network
-	TemplateMissing Reason = "template-missing" // the account whose rights the person takes on is not on the device
-	NotRecorded     Reason = "not-recorded"     // the session's start could not be recorded, and the kind insists
-	WrongSecret     Reason = "wrong-secret"     // for an elevation
-	LinePassword    Reason = "line-password"    // the way in asks for a password of its own, without a name
 )
 
 // Question is what a device asks a server.
@@ -73,7 +39,7 @@ type Question struct {
 // Reply is what came of one transmission to one server.
 type Reply struct {
 	Result     Result // Unavailable when there was no valid answer
-	Reason     Reason
+	Reason     reason.Reason
 	Message    string // the server's message, or what went wrong
 	Answer     string // the answer in a word, "" for none: accept, reject, challenge, pass, fail, error, recorded, alive
 	Took       time.Duration
@@ -110,7 +76,7 @@ type Step struct {
 	List    *site.List // nil: the built-in login
 	Method  site.Method
 	Result  Result
-	Reason  Reason
+	Reason  reason.Reason
 	By      string // who answered: a server's name, or the method
 	Took    time.Duration
 	Tries   []Try
@@ -140,7 +106,7 @@ type Entry struct {
 	Level  int
 	By     string          // who let the person in, or refused
 	Method site.MethodKind // by which method
-	Reason Reason          // why not
+	Reason reason.Reason   // why not
 	Wait   time.Duration   // from the password to the prompt
 }
 
@@ -155,7 +121,7 @@ func (v *Visit) Enter(person string) Entry {
 	}
 	v.entry.Open = login.Method.Kind == site.ByNone
 	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
-		return v.leaveWith(GivesUpFirst)
+		return v.leaveWith(reason.GivesUpFirst)
 	}
 	level, session := v.session(login)
 	if session.Result == Refused || session.Result == Unavailable {
@@ -164,19 +130,19 @@ func (v *Visit) Enter(person string) Entry {
 	}
 	v.entry.Level = level
 	if need := v.neededLevel(); level < need && !v.Device.Kind.Traits.BelowLevelReads {
-		return v.leaveWith(BelowLevel)
+		return v.leaveWith(reason.BelowLevel)
 	}
 	if !v.record(site.RecordSessions, Question{Start: true}) {
-		return v.leaveWith(NotRecorded)
+		return v.leaveWith(reason.NotRecorded)
 	}
 	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
-		return v.leaveWith(GivesUpFirst)
+		return v.leaveWith(reason.GivesUpFirst)
 	}
 	v.entry.In, v.entry.Reason, v.entry.Wait = true, "", v.elapsed
 	return v.entry
 }
 
-func (v *Visit) leaveWith(r Reason) Entry {
+func (v *Visit) leaveWith(r reason.Reason) Entry {
 	v.entry.In, v.entry.Level, v.entry.Reason, v.entry.Wait = false, 0, r, v.elapsed
 	return v.entry
 }
@@ -200,7 +166,7 @@ func (v *Visit) session(login Step) (int, Step) {
 		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil && !kind.Traits.LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
-		return kind.Traits.LevelWithoutSession, Step{Result: Accepted, Reason: NoList}
+		return kind.Traits.LevelWithoutSession, Step{Result: Accepted, Reason: reason.NoList}
 	}
 	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
 	if step.Result != Accepted {
@@ -209,7 +175,7 @@ func (v *Visit) session(login Step) (int, Step) {
 	if name := rights.Template(step.reply.Attributes, kind); name != "" {
 		a := v.Device.Account(name)
 		if a == nil {
-			step.Result, step.Reason = Refused, TemplateMissing
+			step.Result, step.Reason = Refused, reason.TemplateMissing
 			return 0, step
 		}
 		return a.Level, step
@@ -237,7 +203,7 @@ func (v *Visit) neededLevel() int {
 type Verdict struct {
 	Allowed bool
 	By      string
-	Reason  Reason
+	Reason  reason.Reason
 	Message string
 	Wait    time.Duration
 }
@@ -258,7 +224,7 @@ func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
 			kept = v.record(site.RecordCommands, Question{Line: line, Start: true})
 		}
 		if !v.record(site.RecordCommands, Question{Line: line}) || !kept {
-			verdict.Allowed, verdict.Reason = false, NotRecorded
+			verdict.Allowed, verdict.Reason = false, reason.NotRecorded
 		}
 	}
 	verdict.Wait = v.elapsed - before
@@ -271,7 +237,7 @@ func (v *Visit) Elevate(now time.Duration, level int) Verdict {
 	v.Now = now
 	list := v.Way.Lists[site.Elevation]
 	if list == nil {
-		return Verdict{Reason: NoList}
+		return Verdict{Reason: reason.NoList}
 	}
 	before := v.elapsed
 	step := v.list(list, Question{Purpose: site.Elevation, Level: level, Method: v.entry.Method})
@@ -337,7 +303,7 @@ func (v *Visit) list(l *site.List, q Question) Step {
 	if refused != nil {
 		return *refused
 	}
-	last.Result, last.Reason, last.By = Unavailable, ListEnded, ""
+	last.Result, last.Reason, last.By = Unavailable, reason.ListEnded, ""
 	return last
 }
 
@@ -351,9 +317,9 @@ func (v *Visit) method(m site.Method, q Question) Step {
 		if v.World.SecretIs(m.Secret) && q.Level <= m.Secret.Level {
 			return Step{Result: Accepted, By: m.String()}
 		}
-		return Step{Result: Refused, Reason: WrongSecret, By: m.String()}
+		return Step{Result: Refused, Reason: reason.WrongSecret, By: m.String()}
 	case site.LinePassword:
-		return Step{Result: Refused, Reason: LinePassword, By: string(m.Kind)}
+		return Step{Result: Refused, Reason: reason.LinePassword, By: string(m.Kind)}
 	}
 	return Step{Result: Accepted, By: string(m.Kind)} // none, and signed-in: whoever asks has logged in
 }
@@ -363,15 +329,15 @@ func (v *Visit) local(q Question) Step {
 	a := v.Device.Account(v.Person)
 	switch {
 	case len(v.Device.Accounts) == 0:
-		step.Result, step.Reason = Unavailable, NoAccounts
+		step.Result, step.Reason = Unavailable, reason.NoAccounts
 	case a == nil && v.Device.Kind.Traits.UnknownAccountEnds:
-		step.Result, step.Reason = Refused, NoSuchAccount
+		step.Result, step.Reason = Refused, reason.NoSuchAccount
 	case a == nil:
-		step.Result, step.Reason = Unavailable, NoSuchAccount
+		step.Result, step.Reason = Unavailable, reason.NoSuchAccount
 	case (q.Purpose == site.Login || q.Purpose == site.Elevation) && !v.World.PasswordIs(a):
-		step.Result, step.Reason = Refused, WrongPassword
+		step.Result, step.Reason = Refused, reason.WrongPassword
 	case q.Purpose == site.Elevation && a.Level < q.Level:
-		step.Result, step.Reason = Refused, BelowLevel
+		step.Result, step.Reason = Refused, reason.BelowLevel
 	default:
 		step.Result = Accepted
 	}

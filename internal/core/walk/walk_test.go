@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 )
@@ -49,9 +50,9 @@ func (e exchange) Try(n int) Reply {
 		}
 		return r
 	case "no":
-		return Reply{Result: Refused, Reason: RefusedByServer}
+		return Reply{Result: Refused, Reason: reason.RefusedByServer}
 	}
-	return Reply{Result: Unavailable, Reason: Reason(word), Took: Lost(e.s, Reason(word), e.w.traits)}
+	return Reply{Result: Unavailable, Reason: reason.Reason(word), Took: Lost(e.s, reason.Reason(word), e.w.traits)}
 }
 
 // device makes a device with TACACS+ servers t1 and t2, RADIUS servers r1 and
@@ -97,30 +98,30 @@ func TestWalkingALoginList(t *testing.T) {
 		right                   string
 		in                      bool
 		by                      string
-		reason                  Reason
+		reason                  reason.Reason
 		wait                    time.Duration
 	}{
 		{"a yes ends the walk", "", "t-local", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
-		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", false, "t1", RefusedByServer, 0},
+		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", false, "t1", reason.RefusedByServer, 0},
 		{"with refusal: tries-next it goes on", "refusal: tries-next", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", true, "local", "", 0},
-		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "", false, "t1", RefusedByServer, 0},
+		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "", false, "t1", reason.RefusedByServer, 0},
 		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
 		{"a closed TACACS+ port is known at once", "", "t-local", "ines", map[string]string{"t1": "closed", "t2": "yes"}, "", true, "t2", "", 0},
-		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines", map[string]string{"t1": "key-differs", "t2": "asker-unknown"}, "", false, "", ListEnded, 0},
+		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines", map[string]string{"t1": "key-differs", "t2": "asker-unknown"}, "", false, "", reason.ListEnded, 0},
 		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "", true, "t2", "", 0},
 		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
 		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", true, "local", "", 5 * time.Second},
-		{"all silent, no such account: the list ends", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "", ListEnded, 5 * time.Second},
-		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "local", WrongPassword, 5 * time.Second},
-		{"no fallback", "", "t-only", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", false, "", ListEnded, 5 * time.Second},
+		{"all silent, no such account: the list ends", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "", reason.ListEnded, 5 * time.Second},
+		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "local", reason.WrongPassword, 5 * time.Second},
+		{"no fallback", "", "t-only", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", false, "", reason.ListEnded, 5 * time.Second},
 		{"none lets anyone in", "", "t-none", "whoever", map[string]string{"t1": "silent", "t2": "silent"}, "", true, "none", "", 5 * time.Second},
 		{"local first, unknown there", "", "local-t", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
-		{"local first, with unknown-account: ends-list", "unknown-account: ends-list", "local-t", "ines", map[string]string{"t1": "yes"}, "", false, "local", NoSuchAccount, 0},
+		{"local first, with unknown-account: ends-list", "unknown-account: ends-list", "local-t", "ines", map[string]string{"t1": "yes"}, "", false, "local", reason.NoSuchAccount, 0},
 		{"RADIUS tries cost each its wait", "", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"}, "keeper", true, "local", "", 13 * time.Second},
 		{"another RADIUS key looks like silence", "", "r-local", "keeper", map[string]string{"r1": "key-differs", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
 		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
 		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
-		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", GivesUpFirst, 13 * time.Second},
+		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 13 * time.Second},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: "+c.list+"}", "keeper")
@@ -135,7 +136,7 @@ func TestADeviceWithoutAccountsHasNoLocalMethod(t *testing.T) {
 	d := device(t, "", loginLists, "ssh: {login: t-local}", "")
 	e, v := enter(d, &world{answers: map[string]string{"t1": "closed", "t2": "closed"}}, "keeper")
 	require.False(t, e.In)
-	require.Equal(t, NoAccounts, v.Steps[len(v.Steps)-1].Reason)
+	require.Equal(t, reason.NoAccounts, v.Steps[len(v.Steps)-1].Reason)
 }
 
 func TestAWayWithoutALoginListDoesWhatItsKindHasBuiltIn(t *testing.T) {
@@ -249,7 +250,7 @@ func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
 
 	w.asked, w.answers = nil, map[string]string{"t1": "no"}
 	verdict := v.Command(3*time.Second, "save", 15)
-	require.Equal(t, Verdict{By: "t1", Reason: RefusedByServer}, verdict)
+	require.Equal(t, Verdict{By: "t1", Reason: reason.RefusedByServer}, verdict)
 	require.Equal(t, []string{"commands t1 1"}, w.asked, "a refused command is not recorded")
 	w.asked = nil
 	require.True(t, v.Command(4*time.Second, "help", 0).Allowed)

@@ -71,12 +71,12 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 			return
 		}
 		if state == "error" {
-			e.lab.service.Fault(s.Name, e.from, gate.Fault{Error: true})
+			e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Failing: true})
 			return
 		}
 		e.stand.SetKey(s, anotherKey())
 	case "asker-unknown":
-		e.lab.service.Fault(s.Name, e.from, gate.Fault{Unknown: true})
+		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Stranger: true})
 	}
 }
 
@@ -85,7 +85,7 @@ func (e *Extra) Close() {
 	e.stand.Shutdown()
 	for _, s := range e.afflicted {
 		e.lab.links.set(link{e.from, e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
-		e.lab.service.Fault(s.Name, e.from, gate.Fault{})
+		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{})
 		if d := e.lab.directories[s]; d != nil {
 			d.Fault(e.from, directory.Fault{})
 		}

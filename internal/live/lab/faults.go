@@ -255,11 +255,11 @@ func (l *Lab) apply(f Fault, on bool) {
 		refuses := slices.ContainsFunc(l.faults, func(have Fault) bool {
 			return have.What == "key-differs" && have.Server == f.Server && have.Device == f.Device
 		})
-		d.Fault(from, directory.Fault{Error: all.Error, Refuses: refuses, Delay: all.Delay})
+		d.Fault(from, directory.Fault{Error: all.Failing, Refuses: refuses, Delay: all.Delay})
 		d.Drop() // who has bound before must bind again
 		return
 	}
-	l.service.Fault(f.Server.Name, from, all)
+	l.hindrances.put(f.Server.Name, from, all)
 }
 
 // drop ends the connections to a directory, which are kept: they would outlive
@@ -271,8 +271,8 @@ func (l *Lab) drop(s *site.Server) {
 }
 
 // together gives what all faults of a server for a device, or for all, come to.
-func (l *Lab) together(s *site.Server, d *site.Device) gate.Fault {
-	var all gate.Fault
+func (l *Lab) together(s *site.Server, d *site.Device) gate.Hindrance {
+	var all gate.Hindrance
 	for _, f := range l.faults {
 		if f.Server != s || f.Device != d {
 			continue
@@ -281,9 +281,9 @@ func (l *Lab) together(s *site.Server, d *site.Device) gate.Fault {
 		case "slow":
 			all.Delay = f.By
 		case "asker-unknown":
-			all.Unknown = true
+			all.Stranger = true
 		case "error":
-			all.Error = true
+			all.Failing = true
 		case "silent", "closed", "key-differs": // of the link, and of keys
 		default:
 			all.Not = append(all.Not, kindsOff[f.What]...)

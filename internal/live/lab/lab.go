@@ -61,6 +61,7 @@ type Lab struct {
 	config      Config
 	at          addresses
 	links       *links
+	hindrances  hindrances
 	service     *service.Service
 	devices     map[*site.Device]*standin.Device
 	targets     map[*site.Server]aaa.Target // where each server is asked, whoever asks
@@ -104,7 +105,7 @@ func (l *Lab) start() (err error) {
 			}
 		}
 	}
-	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now, Passing: true,
+	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true,
 		Directory: l.directory}); err != nil {
 		return err
 	}

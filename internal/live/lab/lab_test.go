@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
@@ -329,7 +330,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	curlew := r.site.Device("mv-curlew-rtr")
 	r.Cut(curlew, true)
 	want := r.foreseen("mv-curlew-rtr", site.SSH, "master", "sanderling", "tern", "plover")
-	require.Equal(t, []any{foresee.Refused, walk.GivesUpFirst}, []any{want.Outcome, want.Reason})
+	require.Equal(t, []any{foresee.Refused, reason.GivesUpFirst}, []any{want.Outcome, want.Reason})
 	place, _ := r.Places.Device("mv-curlew-rtr")
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	require.NoError(t, err)
@@ -339,7 +340,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, login.Refused, seen.Outcome)
 	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
-	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == string(walk.GivesUpFirst) }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == string(reason.GivesUpFirst) }, 5*time.Second, 10*time.Millisecond)
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
@@ -77,8 +78,8 @@ func (p *prober) reach() {
 }
 
 // results of replies that are no answer.
-var results = map[walk.Reason]string{walk.Silent: evidence.ProbeSilent, walk.Closed: evidence.ProbeClosed, walk.KeyDiffers: evidence.ProbeUnfit,
-	walk.AskerUnknown: evidence.ProbeUnknown, walk.ServerError: evidence.ProbeError, walk.Late: evidence.ProbeSilent}
+var results = map[reason.Reason]string{reason.Silent: evidence.ProbeSilent, reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
+	reason.ClientUnknown: evidence.ProbeUnknown, reason.ServerError: evidence.ProbeError, reason.Late: evidence.ProbeSilent}
 
 func result(r walk.Reply) string {
 	if found, ok := results[r.Reason]; ok {

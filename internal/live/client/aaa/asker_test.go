@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/wire/radius"
@@ -103,7 +104,7 @@ func TestARetransmissionIsTheSameToTheOctet(t *testing.T) {
 	e := login(target(site.RADIUS, at, 300*time.Millisecond))
 	defer e.Close()
 	first := e.Try(1)
-	require.Equal(t, walk.Silent, first.Reason)
+	require.Equal(t, reason.Silent, first.Reason)
 	require.GreaterOrEqual(t, first.Took, 300*time.Millisecond)
 	require.Equal(t, walk.Accepted, e.Try(2).Result)
 	require.Equal(t, <-seen, <-seen)
@@ -113,7 +114,7 @@ func TestAnotherKeyOnTheServerIsSeenAsAnswersThatDoNotVerify(t *testing.T) {
 	at, _ := radiusServer(t, func(r *radius.Packet, _ int) [][]byte { return [][]byte{accept(r, "another key")} })
 	e := login(target(site.RADIUS, at, 200*time.Millisecond))
 	defer e.Close()
-	require.Equal(t, walk.KeyDiffers, e.Try(1).Reason)
+	require.Equal(t, reason.KeyDiffers, e.Try(1).Reason)
 }
 
 // closedPort gives a port that nobody listens on.
@@ -129,14 +130,14 @@ func TestAClosedPort(t *testing.T) {
 	e := login(target(site.TACACS, at, 5*time.Second))
 	reply := e.Try(1)
 	e.Close()
-	require.Equal(t, walk.Closed, reply.Reason)
+	require.Equal(t, reason.Closed, reply.Reason)
 	require.Less(t, reply.Took, time.Second, "known at once")
 
 	waits := target(site.RADIUS, at, 300*time.Millisecond)
 	e = login(waits)
 	reply = e.Try(1)
 	e.Close()
-	require.Equal(t, walk.Closed, reply.Reason)
+	require.Equal(t, reason.Closed, reply.Reason)
 	require.GreaterOrEqual(t, reply.Took, 300*time.Millisecond, "the device waits all the same")
 
 	heeds := target(site.RADIUS, at, 5*time.Second)
@@ -144,7 +145,7 @@ func TestAClosedPort(t *testing.T) {
 	e = login(heeds)
 	reply = e.Try(1)
 	e.Close()
-	require.Equal(t, walk.Closed, reply.Reason)
+	require.Equal(t, reason.Closed, reply.Reason)
 	require.Less(t, reply.Took, time.Second)
 }
 
@@ -179,16 +180,16 @@ func TestWhatATACACSServerMaySay(t *testing.T) {
 		name   string
 		body   []byte
 		result walk.Result
-		reason walk.Reason
+		reason reason.Reason
 	}{
 		{"PASS", tacacs.AuthenReply{Status: tacacs.AuthenPass}.Append(nil), walk.Accepted, ""},
-		{"FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil), walk.Refused, walk.RefusedByServer},
-		{"FOLLOW counts as FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFollow, Data: "elsewhere"}.Append(nil), walk.Refused, walk.RefusedByServer},
-		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(nil), walk.Refused, walk.RefusedByServer},
-		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil), walk.Unavailable, walk.ServerError},
-		{"RESTART again and again", tacacs.AuthenReply{Status: tacacs.AuthenRestart}.Append(nil), walk.Unavailable, walk.AskerUnknown},
-		{"a body that does not add up", []byte{1, 0, 0, 9, 0, 0}, walk.Unavailable, walk.KeyDiffers},
-		{"nothing", nil, walk.Unavailable, walk.Silent},
+		{"FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil), walk.Refused, reason.RefusedByServer},
+		{"FOLLOW counts as FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFollow, Data: "elsewhere"}.Append(nil), walk.Refused, reason.RefusedByServer},
+		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(nil), walk.Refused, reason.RefusedByServer},
+		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil), walk.Unavailable, reason.ServerError},
+		{"RESTART again and again", tacacs.AuthenReply{Status: tacacs.AuthenRestart}.Append(nil), walk.Unavailable, reason.ClientUnknown},
+		{"a body that does not add up", []byte{1, 0, 0, 9, 0, 0}, walk.Unavailable, reason.KeyDiffers},
+		{"nothing", nil, walk.Unavailable, reason.Silent},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := login(target(site.TACACS, tacacsServer(t, c.body), 300*time.Millisecond))

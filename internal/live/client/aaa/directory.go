@@ -6,6 +6,7 @@ import (
 	"net"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/ldap"
@@ -36,10 +37,10 @@ func (e *directoryExchange) Close() { e.directory.Close() }
 func (e *directoryExchange) Try(int) walk.Reply {
 	began := time.Now()
 	if e.q.Purpose != site.Login {
-		return lost(walk.NotForThis, "a directory knows passwords only", began)
+		return lost(reason.NotForThis, "a directory knows passwords only", began)
 	}
 	refused := func(message string) walk.Reply {
-		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: message, Answer: "reject", Took: time.Since(began)}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: "reject", Took: time.Since(began)}
 	}
 	found, where, err := e.directory.Find(e.ctx, e.q.Person)
 	if err == nil && found == nil {
@@ -51,12 +52,12 @@ func (e *directoryExchange) Try(int) walk.Reply {
 	}
 	switch {
 	case errors.Is(err, ldap.ErrRefusesUs):
-		return lost(walk.KeyDiffers, "it refuses who searches", began)
+		return lost(reason.KeyDiffers, "it refuses who searches", began)
 	case errors.Is(err, ldap.ErrSays):
-		return lost(walk.ServerError, err.Error(), began)
+		return lost(reason.ServerError, err.Error(), began)
 	case err != nil:
-		reason, message := failure(err)
-		return lost(reason, message, began)
+		why, message := failure(err)
+		return lost(why, message, began)
 	case !ok:
 		return refused("the directory does not take the password of " + found.DN)
 	}

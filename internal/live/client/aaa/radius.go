@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -215,7 +216,7 @@ func (e *radiusExchange) answerChallenge(code string) (err error) {
 func (e *radiusExchange) try(n int) walk.Reply {
 	began := time.Now()
 	if e.err != nil {
-		return lost(walk.ServerError, e.err.Error(), began)
+		return lost(reason.ServerError, e.err.Error(), began)
 	}
 	deadline := began.Add(jittered(e.target.Server.Wait, n))
 	if e.conn == nil {
@@ -223,9 +224,9 @@ func (e *radiusExchange) try(n int) walk.Reply {
 			return reply
 		}
 	}
-	reason, message := walk.Silent, "no answer"
+	why, message := reason.Silent, "no answer"
 	if e.unread > 0 {
-		reason, message = walk.KeyDiffers, "answers came whose authenticator does not verify"
+		why, message = reason.KeyDiffers, "answers came whose authenticator does not verify"
 	}
 	if _, err := e.conn.Write(e.bytes); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
 		r, m := failure(err)
@@ -237,25 +238,25 @@ func (e *radiusExchange) try(n int) walk.Reply {
 	for {
 		_ = e.conn.SetReadDeadline(deadline)
 		if e.ctx.Err() != nil {
-			return lost(walk.Silent, "given up", began)
+			return lost(reason.Silent, "given up", began)
 		}
 		n, err := e.conn.Read(buffer)
 		if errors.Is(err, syscall.ECONNREFUSED) {
-			reason, message = walk.Closed, "the port refuses"
+			why, message = reason.Closed, "the port refuses"
 			if e.target.HeedsICMP {
-				return lost(reason, message, began)
+				return lost(why, message, began)
 			}
 			continue // the error is given once; the device goes on waiting
 		}
 		if err != nil {
-			return lost(reason, message, began)
+			return lost(why, message, began)
 		}
 		if reply, ok := e.answer(buffer[:n]); ok {
 			reply.Took = time.Since(began)
 			return reply
 		}
 		e.unread++
-		reason, message = walk.KeyDiffers, "an answer came whose authenticator does not verify"
+		why, message = reason.KeyDiffers, "an answer came whose authenticator does not verify"
 	}
 }
 
@@ -323,9 +324,9 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		}
 		reply.Answer = "accept"
 	case asked == radius.AccessRequest && p.Code == radius.AccessReject:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "reject"
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, "reject"
 	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, walk.RefusedByServer, "challenge"
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, "challenge"
 		e.state, _ = p.Get(radius.State)
 		e.state = slices.Clone(e.state)
 	default:

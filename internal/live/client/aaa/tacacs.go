@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -30,9 +31,9 @@ type tacacsExchange struct {
 // unsecured is the reply of a try that ended in the TLS handshake.
 func unsecured(err error, began time.Time) walk.Reply {
 	if isTimeout(err) {
-		return lost(walk.Silent, "no answer in the TLS handshake", began)
+		return lost(reason.Silent, "no answer in the TLS handshake", began)
 	}
-	return lost(walk.ServerError, err.Error(), began)
+	return lost(reason.ServerError, err.Error(), began)
 }
 
 // patient gives every read of a connection the server's wait anew.
@@ -75,16 +76,16 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 		reply.Took = time.Since(began)
 		return reply
 	case errors.Is(err, tacacs.ErrBody), errors.Is(err, tacacs.ErrClear):
-		return lost(walk.KeyDiffers, "the answer cannot be read", began)
+		return lost(reason.KeyDiffers, "the answer cannot be read", began)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
-		return lost(walk.AskerUnknown, "the connection was closed without an answer", began)
+		return lost(reason.ClientUnknown, "the connection was closed without an answer", began)
 	case errors.Is(err, tacacs.ErrHeader):
-		return lost(walk.ServerError, err.Error(), began)
+		return lost(reason.ServerError, err.Error(), began)
 	}
 	if r, m := failure(err); isNetwork(err) {
 		return lost(r, m, began)
 	}
-	return lost(walk.ServerError, err.Error(), began) // it could not even be asked
+	return lost(reason.ServerError, err.Error(), began) // it could not even be asked
 }
 
 func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
@@ -113,7 +114,7 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	}
 	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: r})
 	if err == nil && reply.Status != tacacs.AcctSuccess {
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: reply.Message, Answer: "error"}, nil
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: reply.Message, Answer: "error"}, nil
 	}
 	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: "recorded"}, err
 }
@@ -161,11 +162,11 @@ func authenticated(r tacacs.AuthenReply) walk.Reply {
 	case tacacs.AuthenPass:
 		return walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
 	case tacacs.AuthenError, tacacs.AuthenRestart:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message, Answer: "error"}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: "error"}
 	case tacacs.AuthenGetData:
-		return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "challenge"}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "challenge"}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "fail"}
+	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "fail"}
 }
 
 func authorized(r tacacs.AuthorResponse) walk.Reply {
@@ -178,9 +179,9 @@ func authorized(r tacacs.AuthorResponse) walk.Reply {
 		}
 		return reply
 	case tacacs.AuthorError:
-		return walk.Reply{Result: walk.Unavailable, Reason: walk.ServerError, Message: r.Message, Answer: "error"}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: "error"}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: walk.RefusedByServer, Message: r.Message, Answer: "fail"}
+	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "fail"}
 }
 
 // request builds the authorization of a session, or of one command.

@@ -4,6 +4,7 @@
 package directory
 
 import (
+	"context"
 	"crypto/tls"
 	"io"
 	"net"
@@ -16,6 +17,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 )
 
 // Config is what a played directory works from.
@@ -39,7 +41,8 @@ type Fault struct {
 type Server struct {
 	config  Config
 	entries []entry
-	ctx     chan struct{} // closed at the end
+	ctx     context.Context
+	stop    context.CancelFunc
 	running sync.WaitGroup
 	mu      sync.Mutex
 	faults  map[netip.Addr]Fault
@@ -57,7 +60,8 @@ type entry struct {
 // New makes a directory that listens nowhere yet. The filter of the site must
 // be one that LDAP knows; with another nobody is found.
 func New(c Config) *Server {
-	s := &Server{config: c, ctx: make(chan struct{}), faults: map[netip.Addr]Fault{}, closers: map[io.Closer]bool{}}
+	s := &Server{config: c, faults: map[netip.Addr]Fault{}, closers: map[io.Closer]bool{}}
+	s.ctx, s.stop = context.WithCancel(context.Background())
 	for _, p := range c.People {
 		s.entries = append(s.entries, entryOf(c.Server.Directory, p))
 	}
@@ -104,13 +108,13 @@ func (s *Server) fault(client netip.Addr) Fault {
 func (s *Server) Serve(l net.Listener) {
 	s.closing(l)
 	s.running.Go(func() {
-		for {
+		guard.Retry(s.ctx, func() error {
 			c, err := l.Accept()
-			if err != nil {
-				return
+			if err == nil {
+				s.running.Go(func() { s.converse(c) })
 			}
-			s.running.Go(func() { s.converse(c) })
-		}
+			return err
+		}, func(error) {}) // nobody reads what a played directory has to say
 	})
 }
 
@@ -119,7 +123,7 @@ func (s *Server) closing(c io.Closer) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	select {
-	case <-s.ctx:
+	case <-s.ctx.Done():
 		_ = c.Close()
 		return false
 	default:
@@ -142,7 +146,7 @@ func (s *Server) Drop() {
 // Close ends the directory and waits for its connections.
 func (s *Server) Close() {
 	s.mu.Lock()
-	close(s.ctx)
+	s.stop()
 	for c := range s.closers {
 		_ = c.Close()
 	}
@@ -200,7 +204,7 @@ func (v *session) late(d time.Duration) {
 	defer timer.Stop()
 	select {
 	case <-timer.C:
-	case <-v.server.ctx:
+	case <-v.server.ctx.Done():
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/walk"
 )
@@ -111,9 +112,9 @@ func (sh *shell) one(line string) bool {
 
 func whyNot(v walk.Verdict) string {
 	switch v.Reason {
-	case walk.RefusedByServer:
+	case reason.RefusedByServer:
 		return "the server " + v.By + " does not allow this command"
-	case walk.ListEnded:
+	case reason.ListEnded:
 		return "no server answered, and nothing else may decide"
 	}
 	return "this command is not allowed (" + string(v.Reason) + ")"
@@ -240,9 +241,9 @@ func (sh *shell) raise(args []string) bool {
 
 func whyNoLevel(v walk.Verdict) string {
 	switch v.Reason {
-	case walk.NoList:
+	case reason.NoList:
 		return "this way in has no list for a higher level"
-	case walk.RefusedByServer:
+	case reason.RefusedByServer:
 		return "the server " + v.By + " does not allow it"
 	}
 	return "no higher level (" + string(v.Reason) + ")"

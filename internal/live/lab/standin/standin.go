@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
@@ -337,7 +338,7 @@ func (v *visitor) SecretIs(e *site.ElevationSecret) bool {
 type nowhere struct{ server *site.Server }
 
 func (n nowhere) Try(int) walk.Reply {
-	return walk.Reply{Result: walk.Unavailable, Reason: walk.Silent, Message: "the server's address leads nowhere"}
+	return walk.Reply{Result: walk.Unavailable, Reason: reason.Silent, Message: "the server's address leads nowhere"}
 }
 func (n nowhere) Close() {}
 

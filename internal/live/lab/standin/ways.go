@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 )
 
 // ServeSSH takes SSH connections (RFC 4253, 4254) until Shutdown. Each holds
@@ -53,13 +54,10 @@ func (d *Device) Serve(access string, listener net.Listener) bool {
 func (d *Device) serve(listener net.Listener, handle func(net.Conn)) {
 	d.closing(listener.Close)
 	d.running.Go(func() {
-		for {
+		guard.Retry(d.ctx, func() error {
 			conn, err := listener.Accept()
 			if err != nil {
-				if errors.Is(err, net.ErrClosed) || d.ctx.Err() != nil {
-					return
-				}
-				continue
+				return err
 			}
 			d.running.Go(func() {
 				stop := context.AfterFunc(d.ctx, func() { _ = conn.Close() })
@@ -67,7 +65,8 @@ func (d *Device) serve(listener net.Listener, handle func(net.Conn)) {
 				defer func() { _ = conn.Close() }()
 				handle(conn)
 			})
-		}
+			return nil
+		}, func(err error) { d.logs("no connection can be taken at %s just now: %v", listener.Addr(), err) })
 	})
 }
 

@@ -3,6 +3,8 @@ package gate
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"time"
 
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/rights"
@@ -15,23 +17,26 @@ import (
 type asker struct {
 	device *site.Device // nil: another client
 	keys   [][]byte
+	// hindrance is what a lab puts in the way of this server for it.
+	hindrance Hindrance
 }
 
 // asker gives who asks from an address. It is false for nobody known.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap()
-	if s.fault(a).Unknown {
+	hindrance := s.gate.config.Hinder(s.site.Name, a)
+	if hindrance.Stranger {
 		return asker{}, false
 	}
 	if d, ok := s.Clients[a]; ok {
-		return asker{d, s.keys}, true
+		return asker{device: d, keys: s.keys, hindrance: hindrance}, true
 	}
 	for _, c := range s.Site.Clients {
 		if !c.Covers(a, s.site) {
 			continue
 		}
 		if value, known := s.Keys[c.Key.Name]; known {
-			return asker{nil, [][]byte{[]byte(value.Reveal())}}, true
+			return asker{keys: [][]byte{[]byte(value.Reveal())}, hindrance: hindrance}, true
 		}
 	}
 	return asker{}, false
@@ -40,7 +45,7 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 // question begins a question of somebody who asks with the first of their keys.
 func (s *server) question(p site.Purpose, client netip.AddrPort, who asker) question {
 	q := question{client: client, at: s.gate.config.Now()}
-	q.Purpose, q.Device = p, who.device
+	q.Purpose, q.Device, q.hindrance = p, who.device, who.hindrance
 	if who.device != nil {
 		q.key = s.keyName(who.keys[0])
 	}
@@ -92,4 +97,38 @@ func kindOf(d *site.Device) *site.Kind {
 		return nil
 	}
 	return d.Kind
+}
+
+// hindered waits as long as the answer to a question is made late, and reports
+// why the server does not answer it, if it does not.
+func (s *server) hindered(q *question) (why string, hindered bool) {
+	if !s.site.Serves(q.Purpose) || slices.Contains(q.hindrance.Not, q.Purpose) {
+		return notForThis, true
+	}
+	if q.hindrance.Delay > 0 {
+		timer := time.NewTimer(q.hindrance.Delay)
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-s.gate.ctx.Done():
+		}
+	}
+	return failing, q.hindrance.Failing
+}
+
+// notForThis and failing are why a server does not answer what it understood.
+const (
+	notForThis = "not-for-this"
+	failing    = "error"
+)
+
+// hinderedText says it in a sentence.
+func (s *server) hinderedText(why string, q *question) string {
+	switch {
+	case !s.site.Serves(q.Purpose):
+		return fmt.Sprintf("the site says that %s is not for %s", s.site.Name, q.Purpose.Service())
+	case why == notForThis:
+		return fmt.Sprintf("a fault that was set keeps %s from %s", s.site.Name, q.Purpose.Service())
+	}
+	return "a fault that was set makes this server say that it cannot answer"
 }

@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"strings"
-	"sync"
-	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/server/guard"
 )
 
 // books are the directories of a design, asked in order for names that the
@@ -17,22 +17,11 @@ import (
 // that asks about each command need not wait for a search each time.
 type books struct {
 	all   []*ldap.Directory
-	mu    sync.Mutex
-	known map[string]remembrance
+	known guard.People
 }
-
-type remembrance struct {
-	person *site.Person
-	until  time.Time
-}
-
-const (
-	mostKnown = 4096
-	knownFor  = time.Minute
-)
 
 func newBooks(d Design) *books {
-	b := &books{known: map[string]remembrance{}}
+	b := &books{}
 	for _, s := range d.Site.Directories {
 		password := site.Secret{}
 		if s.Directory.Key != nil {
@@ -53,24 +42,6 @@ func (b *books) close() {
 	}
 }
 
-func (b *books) recall(name string, now time.Time) *site.Person {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if r, ok := b.known[name]; ok && lasts(r.until, now, knownFor) {
-		return r.person
-	}
-	return nil
-}
-
-func (b *books) remember(p *site.Person, now time.Time) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if len(b.known) >= mostKnown {
-		clear(b.known)
-	}
-	b.known[p.Name] = remembrance{p, now.Add(knownFor)}
-}
-
 // outside tells whether a question is about a name that only a directory could
 // know, and that must be looked up.
 func (s *server) outside(q *question) bool {
@@ -78,7 +49,7 @@ func (s *server) outside(q *question) bool {
 		return false
 	}
 	if q.Purpose != site.Login {
-		q.Known = s.books.recall(q.Person, q.at)
+		q.Known = s.books.known.Recall(q.Person, q.at)
 	}
 	return q.Known == nil
 }
@@ -105,7 +76,7 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 			}
 		}
 		q.Known = &site.Person{Ref: site.Ref{Name: q.Person}, Teams: found.Teams}
-		s.books.remember(q.Known, q.at)
+		s.books.known.Remember(q.Known, q.at)
 		return where, nil
 	}
 	if err == nil && q.Purpose == site.Login && len(s.books.all) > 0 { // an unknown name takes as long as a wrong password
@@ -132,9 +103,9 @@ func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found,
 
 // unsure is the decision where directories did not answer.
 func unsure(err error, text string) rights.Decision {
-	reason := rights.DirectoryDown
+	why := reason.DirectoryDown
 	if errors.Is(err, ldap.ErrRefusesUs) {
-		reason = rights.DirectoryRefuses
+		why = reason.DirectoryRefuses
 	}
-	return rights.Decision{Unsure: true, Reason: reason, Text: text}
+	return rights.Decision{Unsure: true, Reason: why, Text: text}
 }

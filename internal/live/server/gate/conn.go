@@ -2,13 +2,13 @@ package gate
 
 import (
 	"crypto/tls"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"time"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -18,29 +18,34 @@ const idle = 60 * time.Second
 
 // accept takes TCP connections until the listener is closed.
 func (o *port) accept(listener net.Listener) {
-	taken := &shares{of: map[netip.Addr]int{}}
-	for {
+	var taken guard.Shares
+	guard.Retry(o.ctx, func() error {
 		conn, err := listener.Accept()
 		if err != nil {
-			if errors.Is(err, net.ErrClosed) || o.ctx.Err() != nil {
-				return
-			}
-			continue
+			return err
 		}
 		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 		s := o.server()
-		if most := s.Site.Service.Limits; !taken.take(from.Addr(), most.Connections, most.ConnectionsPerClient) {
+		if most := s.Site.Service.Limits; !taken.Take(from.Addr(), most.Connections, most.ConnectionsPerClient) {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
 			s.drop(q, "too-many", fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
-			continue
+			return nil
 		}
 		o.gate.running.Go(func() {
-			defer taken.give(from.Addr())
+			defer taken.Give(from.Addr())
 			o.connection(conn)
 		})
-	}
+		return nil
+	}, o.trouble)
+}
+
+// trouble notes that the server cannot take what comes to its port just now.
+func (o *port) trouble(err error) {
+	q := question{}
+	q.Purpose = site.PurposeCount
+	o.server().drop(q, "cannot-take", "nothing is taken at the port just now, and it is tried again: "+err.Error())
 }
 
 // connection serves one connection of a device of the site, over TLS where the

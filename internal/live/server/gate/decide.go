@@ -9,8 +9,10 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/server/ledger"
 )
 
@@ -34,9 +36,11 @@ type question struct {
 	from    string        // where the person comes from
 	level   int
 	session string
-	kind    ledger.Kind   // of a record
-	detail  string        // of a record: what the device adds
-	ago     time.Duration // how long ago a record happened
+	kind    ledger.Kind // of a record
+	detail  string      // of a record: what the device adds
+	// hindrance is what a lab puts in the way of the answer.
+	hindrance Hindrance
+	ago       time.Duration // how long ago a record happened
 }
 
 // decide answers a login, a session or a command, and notes it.
@@ -55,7 +59,7 @@ func (s *server) decide(q *question) rights.Decision {
 	q.at = g.config.Now() // a password hash takes its time
 	d := rights.Decide(s.Site, q.Question, q.at)
 	switch {
-	case d.Reason != rights.UnknownPerson:
+	case d.Reason != reason.UnknownPerson:
 	case failure != nil:
 		d = unsure(failure, looked)
 	default:
@@ -63,7 +67,7 @@ func (s *server) decide(q *question) rights.Decision {
 		if d.Text += like; looked != "" {
 			d.Text += "; looked in " + looked
 			if like == "" {
-				d.Reason = rights.NoEntry
+				d.Reason = reason.NoEntry
 			}
 		}
 	}
@@ -95,7 +99,7 @@ func (s *server) decide(q *question) rights.Decision {
 
 // refuseForm refuses a password in a form that the server does not take.
 func (s *server) refuseForm(q question) rights.Decision {
-	d := rights.Decision{Reason: rights.PasswordForm, Place: s.site.Place,
+	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text, e.Place = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
@@ -117,7 +121,7 @@ func (s *server) credential(q *question) rights.Credential {
 	if q.proves != nil {
 		return s.proven(q, person)
 	}
-	if q.warm || person != nil && s.warm.knows(person, q.typed, q.at) {
+	if q.warm || person != nil && s.verified.Knows(person, q.typed, q.at) {
 		return rights.Right
 	}
 	password := s.dummy
@@ -125,7 +129,7 @@ func (s *server) credential(q *question) rights.Credential {
 		password = person.Password
 	}
 	if s.passwordIs(password, q.typed) && person != nil {
-		s.warm.remember(person, q.typed, q.at)
+		s.verified.Remember(person, q.typed, q.at)
 		return rights.Right
 	}
 	if some, _, like := splitCode(q.typed); like && s.codesUsed { // as long as for those who have a code
@@ -141,7 +145,7 @@ func (s *server) quick(q *question) bool {
 		return false
 	}
 	person := s.Site.Person(q.Person)
-	q.warm = person != nil && person.OneTime == nil && s.warm.knows(person, q.typed, q.at)
+	q.warm = person != nil && person.OneTime == nil && s.verified.Knows(person, q.typed, q.at)
 	return q.warm
 }
 
@@ -231,7 +235,7 @@ func (s *server) drop(q question, reason, text string) {
 		q.at = s.gate.config.Now()
 	}
 	if floods[reason] {
-		more, yes := s.gate.hushed.say(complaint{q.client.Addr(), reason}, q.at)
+		more, yes := s.gate.floods.Say(q.client.Addr(), reason, q.at)
 		if !yes {
 			return
 		}
@@ -246,4 +250,29 @@ func (s *server) drop(q question, reason, text string) {
 func source(text string) netip.Addr {
 	a, _ := netip.ParseAddr(text)
 	return a
+}
+
+// floods are the reasons of which there can be very many from one asker.
+var floods = map[string]bool{"asker-unknown": true, "malformed": true, "key-differs": true, "no-message-authenticator": true, "too-many": true, "tls": true, "wrong-port": true}
+
+// guesses are the refusals by which somebody who guesses learns something.
+var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true, reason.NoEntry: true}
+
+// heldFor counts a login that failed, and returns how long its refusal is to be
+// held back: never for longer than half of what the device waits, so that no
+// device takes the server for silent.
+func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
+	switch {
+	case d.Allow:
+		s.gate.failures.Forget(q.Person)
+		return 0
+	case !guesses[d.Reason]:
+		return 0
+	}
+	source := q.client.Addr().String()
+	if q.From.IsValid() {
+		source = q.From.String()
+	}
+	before := s.gate.failures.Note(q.Person, source, q.at)
+	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Wait/2))
 }

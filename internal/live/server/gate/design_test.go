@@ -19,6 +19,7 @@ import (
 
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -91,7 +92,7 @@ func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
 	r, _ := startDesigned(t)
 	record := walk.Question{Purpose: site.RecordSessions, Person: "ines"}
 	reply := r.ask("t", record, "")
-	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason})
+	require.Equal(t, []any{walk.Unavailable, reason.ServerError}, []any{reply.Result, reply.Reason})
 	require.Contains(t, r.eventually("not-for-this").Text, "t is not for accounting")
 	require.Equal(t, walk.Unavailable, r.ask("r", record, "").Result)
 	require.Equal(t, walk.Refused, r.askIn("chap", "r", login("ines"), "right").Result)
@@ -329,7 +330,7 @@ grants: [{who: team network, role: all}]
 
 	dir.Stop()
 	reply := r.ask("t", login("ebba.lind"), ldaptest.Password)
-	require.Equal(t, []any{walk.Unavailable, walk.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
+	require.Equal(t, []any{walk.Unavailable, reason.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
 	r.eventually("directory-down")
 	kept := r.book.kept()
 	require.Equal(t, evidence.Failed, kept[len(kept)-1].Result, "the ledger does not call it a refusal")

@@ -7,7 +7,6 @@ package gate
 import (
 	"context"
 	"crypto/tls"
-	"maps"
 	"net/netip"
 	"sync"
 	"sync/atomic"
@@ -16,6 +15,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/wire/capture"
 )
@@ -40,6 +40,18 @@ type Config struct {
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, evidence.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
+	// Hinder gives what a lab puts in the way of a server, by its name, as a
+	// client meets it. Default: nothing.
+	Hinder func(server string, client netip.Addr) Hindrance
+}
+
+// Hindrance is what keeps a server from answering a client as it should, on
+// purpose. The zero value is nothing.
+type Hindrance struct {
+	Stranger bool           // the client is not known
+	Failing  bool           // it says that it cannot answer; RADIUS has no such answer, and gives none
+	Delay    time.Duration  // every answer is so late
+	Not      []site.Purpose // questions that it does not take
 }
 
 // Place is where one server of the site listens. A port of 0 takes any free one.
@@ -54,13 +66,12 @@ type Place struct {
 type Gate struct {
 	config   Config
 	design   atomic.Pointer[snapshot]
-	faults   atomic.Pointer[map[afflicted]Fault]
-	codes    codes
-	asked    challenges
-	hushed   hushed
-	rates    rates
-	failures failures
-	turns    *turns
+	codes    *guard.Codes
+	asked    guard.Challenges
+	floods   guard.Floods[string]
+	rates    guard.Rates
+	failures *guard.Failures
+	turns    *guard.Turns
 	mu       sync.Mutex
 	ports    map[string]*port // by the name of the server
 	ctx      context.Context
@@ -76,9 +87,11 @@ func New(c Config) *Gate {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	g := &Gate{config: c, ports: map[string]*port{}, turns: newTurns()}
-	g.failures.start()
-	g.codes.used, g.codes.keep = maps.Clone(c.UsedCodes), c.KeepCodes
+	if c.Hinder == nil {
+		c.Hinder = func(string, netip.Addr) Hindrance { return Hindrance{} }
+	}
+	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), failures: guard.NewFailures(),
+		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
 	g.design.Store(snapshotOf(c.Design))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g

@@ -16,6 +16,7 @@ import (
 	"go.uber.org/goleak"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
@@ -276,28 +277,28 @@ func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
 	require.Equal(t, ledger.Record{Time: r.book.kept()[2].Time, Node: "t", Kind: ledger.Command, Person: "ines", Device: "sw", Access: "ssh", From: "198.51.100.7",
 		Level: 15, Result: "recorded", Command: "set port 3 off", Session: "s1", Protocol: "tacacs"}, r.book.kept()[2])
 	r.book.fail()
-	require.Equal(t, walk.ServerError, r.ask("t", q, "").Reason)
-	require.Equal(t, walk.Silent, r.ask("r", q, "").Reason, "no answer: the device will send it again")
+	require.Equal(t, reason.ServerError, r.ask("t", q, "").Reason)
+	require.Equal(t, reason.Silent, r.ask("r", q, "").Reason, "no answer: the device will send it again")
 	require.Equal(t, "record-not-kept", r.eventually("record-not-kept").Reason)
 }
 
 func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
 	r := start(t)
 	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"}, {Purpose: site.RecordSessions, Person: "ines"}} {
-		require.Equal(t, walk.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
+		require.Equal(t, reason.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
 		r.eventually("key-differs")
-		require.Equal(t, walk.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
+		require.Equal(t, reason.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
 		require.Equal(t, evidence.Dropped, r.eventually("key-differs").Answer)
 	}
-	require.Equal(t, walk.KeyDiffers, r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
+	require.Equal(t, reason.KeyDiffers, r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
 }
 
 func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
 	r := start(t)
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
-	require.Equal(t, walk.AskerUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
+	require.Equal(t, reason.ClientUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
 	require.Equal(t, "127.0.0.2", r.eventually("asker-unknown").Client)
-	require.Equal(t, walk.Silent, r.ask("r", q, "right", from("127.0.0.2")).Reason)
+	require.Equal(t, reason.Silent, r.ask("r", q, "right", from("127.0.0.2")).Reason)
 	r.eventually("asker-unknown")
 	require.Empty(t, r.book.kept())
 }

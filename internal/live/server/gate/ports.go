@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 )
 
 // Listen starts a server and gives the place with the ports in use.
@@ -193,7 +194,7 @@ type port struct {
 	place   Place // with the ports in use
 	secured atomic.Pointer[tls.Config]
 	current atomic.Pointer[server]
-	seen    duplicates
+	seen    guard.Duplicates
 	mu      sync.Mutex
 	closer  []func() error
 	quiet   []func() error // end reading, and leave what is open open

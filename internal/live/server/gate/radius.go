@@ -15,6 +15,7 @@ import (
 
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
@@ -63,13 +64,10 @@ func (r *radiusPort) read() {
 	for i := range got {
 		got[i].Buffers = [][]byte{make([]byte, radius.MaxSize+1)}
 	}
-	for {
+	guard.Retry(r.on.ctx, func() error {
 		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
-			if r.on.ctx.Err() == nil && isTemporary(err) {
-				continue
-			}
-			return
+			return err
 		}
 		answers = answers[:0]
 		for i := range got[:n] {
@@ -84,7 +82,8 @@ func (r *radiusPort) read() {
 			}
 			rest = rest[n:]
 		}
-	}
+		return nil
+	}, r.on.trouble)
 }
 
 // answer gives the answer to a packet, or nil when there is none or when it
@@ -99,19 +98,19 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	case request == nil:
 	case request.quick():
 		answer = request.finish(request.answer())
-	case !s.gate.turns.enter(from.Addr()):
-		s.drop(request.question, "too-many", fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", mostWaitingOfOne, from.Addr(), mostWaiting))
+	case !s.gate.turns.Enter(from.Addr()):
+		s.drop(request.question, "too-many", fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne, from.Addr(), guard.MostWaiting))
 		request.finish(nil)
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
 		r.answering.Go(func() {
 			if r.accounting { // it waits for the disk, the longer together the better
 				answer = request.answer()
-				s.gate.turns.leaveLine(from.Addr())
+				s.gate.turns.Leave(from.Addr())
 			} else {
-				s.gate.turns.run(from.Addr(), func() { answer = request.answer() })
+				s.gate.turns.Run(from.Addr(), func() { answer = request.answer() })
 			}
-			s.gate.failures.hold(s.gate.ctx, from.Addr(), request.hold)
+			s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
 			if answer := request.finish(answer); answer != nil {
 				s.captureUDP(r.local, from, answer)
 				_, _ = r.conn.WriteToUDPAddrPort(answer, from)
@@ -158,7 +157,7 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 		switch {
 		case request != nil && request.hold > 0:
 			held.Go(func() {
-				s.gate.failures.hold(s.gate.ctx, from.Addr(), request.hold)
+				s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
 				if request.finish(answer) != nil {
 					_ = send()
 				}
@@ -182,10 +181,6 @@ func (s *server) captureUDP(from, to netip.AddrPort, b []byte) {
 	}
 }
 
-// isTemporary tells whether reading a UDP port goes on after an error, such as
-// an ICMP message about an answer sent earlier.
-func isTemporary(err error) bool { return !errors.Is(err, net.ErrClosed) }
-
 // radiusRequest is one authentic request that is not answered yet.
 type radiusRequest struct {
 	server *server
@@ -193,7 +188,7 @@ type radiusRequest struct {
 	question
 	accounting bool
 	secret     []byte // the key that the asker uses
-	key        duplicate
+	key        guard.Duplicate
 	mschap     *mschap.Exchange // when the server is to prove itself too
 	ident      byte
 	malformed  error // the credential cannot be read
@@ -214,7 +209,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		s.drop(q, "asker-unknown", s.nobody(from.Addr()))
 		return nil, nil
 	}
-	q.Device = client.device
+	q.Device, q.hindrance = client.device, client.hindrance
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, "malformed", err.Error())
@@ -225,13 +220,13 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	if !ok {
 		return nil, nil
 	}
-	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.allow(from.Addr(), most) {
+	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.Allow(from.Addr(), most) {
 		s.drop(q, "too-many", fmt.Sprintf("more than %d questions in a second", most))
 		return nil, nil
 	}
-	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: duplicateOf(from, p.ID, p.Authenticator)}
+	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: guard.DuplicateOf(from, p.ID, p.Authenticator)}
 	r.at = s.gate.config.Now()
-	if answer, fresh := s.port.seen.begin(r.key, r.at); !fresh {
+	if answer, fresh := s.port.seen.Begin(r.key, r.at); !fresh {
 		return nil, answer
 	}
 	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
@@ -249,7 +244,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 // without waiting for the disk.
 func (r *radiusRequest) quick() bool {
 	switch {
-	case r.server.fault(r.client.Addr()).Delay > 0:
+	case r.hindrance.Delay > 0:
 		return false
 	case r.packet.Code == radius.AccountingRequest && r.accounting:
 		return false
@@ -262,7 +257,7 @@ func (r *radiusRequest) quick() bool {
 // finish gives the answer to send, and remembers it for when the request comes
 // again.
 func (r *radiusRequest) finish(answer []byte) []byte {
-	r.server.port.seen.end(r.key, answer)
+	r.server.port.seen.End(r.key, answer)
 	return answer
 }
 
@@ -270,13 +265,8 @@ func (r *radiusRequest) finish(answer []byte) []byte {
 // followed by finish.
 func (r *radiusRequest) answer() []byte {
 	s, p := r.server, r.packet
-	s.linger(r.client.Addr())
-	kind := site.Login
-	if r.accounting {
-		kind = site.RecordSessions
-	}
-	if !s.serves(kind, r.client.Addr()) || s.fault(r.client.Addr()).Error {
-		s.drop(r.question, "not-for-this", "a fault, or the site, keeps this server from answering "+r.Purpose.String())
+	if why, hindered := s.hindered(&r.question); hindered {
+		s.drop(r.question, why, s.hinderedText(why, &r.question))
 		return nil
 	}
 	var answer *radius.Packet
@@ -366,7 +356,7 @@ func (r *radiusRequest) readCredential() {
 	r.malformed = err
 	r.Prompts = true // an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
 	if state, given := p.Get(radius.State); given && r.Person != "" {
-		r.challenged = r.server.gate.asked.answered(state, r.Person, r.client.Addr(), r.at)
+		r.challenged = r.server.gate.asked.Answered(state, r.Person, r.client.Addr(), r.at)
 		r.late = !r.challenged
 	}
 }
@@ -388,8 +378,8 @@ func (r *radiusRequest) access() *radius.Packet {
 	case d.Asks:
 		challenge := &radius.Packet{Code: radius.AccessChallenge, ID: p.ID}
 		challenge.AddText(radius.ReplyMessage, codePrompt)
-		challenge.Add(radius.State, s.gate.asked.put(r.Person, r.client.Addr(), r.at))
-		challenge.AddInteger(radius.SessionTimeout, uint32(challengeLasts.Seconds()))
+		challenge.Add(radius.State, s.gate.asked.Put(r.Person, r.client.Addr(), r.at))
+		challenge.AddInteger(radius.SessionTimeout, uint32(guard.ChallengeLasts.Seconds()))
 		return challenge
 	case d.Unsure:
 		return nil // no answer: the device asks another server

@@ -6,6 +6,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/radius"
 )
@@ -28,12 +29,12 @@ type snapshot struct {
 	dummy   site.Password                  // checked for unknown names, so that they take as long
 	// codesUsed tells whether anybody here has a second factor.
 	codesUsed bool
-	warm      *warm
+	verified  *guard.Verified
 	books     *books
 }
 
 func snapshotOf(d Design) *snapshot {
-	s := &snapshot{Design: d, granted: grants(d.Site), warm: newWarm(), books: newBooks(d)}
+	s := &snapshot{Design: d, granted: grants(d.Site), verified: guard.NewVerified(), books: newBooks(d)}
 	for _, p := range d.Site.People {
 		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password

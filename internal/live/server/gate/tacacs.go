@@ -14,17 +14,19 @@ import (
 // tacacsSession is one session. Its methods stand in the order of RFC 8907.
 type tacacsSession struct {
 	*tacacsConn
-	server  *server // as it was when the session began
-	device  *site.Device
-	header  tacacs.Header
-	first   received
-	packets <-chan received // what comes after the first; nil while the reader serves it
+	server *server // as it was when the session began
+	device *site.Device
+	header tacacs.Header
+	first  received
+	// hindrance is what a lab puts in the way of this session.
+	hindrance Hindrance
+	packets   <-chan received // what comes after the first; nil while the reader serves it
 }
 
 // quick tells whether a session is answered without a password hash, without
 // waiting for the disk and without another packet.
 func (t *tacacsSession) quick() bool {
-	if t.server.fault(t.client.Addr()).Delay > 0 {
+	if t.hindrance.Delay > 0 {
 		return false
 	}
 	switch t.first.header.Type {
@@ -45,7 +47,7 @@ func (t *tacacsSession) quick() bool {
 // question begins a question of the session. It is not the connection's, whose
 // reader may take a new design meanwhile.
 func (t *tacacsSession) question(p site.Purpose) question {
-	return t.server.question(p, t.client, asker{t.device, t.keys})
+	return t.server.question(p, t.client, asker{device: t.device, keys: t.keys, hindrance: t.hindrance})
 }
 
 // read waits for the session's next packet and checks its order, RFC 8907
@@ -80,12 +82,6 @@ func (t *tacacsSession) write(body []byte) bool {
 // asked is a purpose that stands for the kind of question of a packet's type.
 var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session, tacacs.Accounting: site.RecordSessions}
 
-// notForThis answers a kind of question that the server is not for.
-func (t *tacacsSession) notForThis() {
-	t.server.drop(t.question(purposeOf(t.header.Type)), "not-for-this", fmt.Sprintf("the site says that %s is not for %s", t.server.site.Name, t.header.Type))
-	t.sayError()
-}
-
 // unreadable notes a body that does not add up, and answers ERROR as RFC 8907
 // section 4.6 asks: the same for every such body.
 func (t *tacacsSession) unreadable() {
@@ -104,22 +100,17 @@ func (t *tacacsSession) sayError() {
 	}
 }
 
+// serve answers the session, step by step.
 func (t *tacacsSession) serve() {
-	if !t.server.serves(asked[t.first.header.Type], t.client.Addr()) {
-		t.header = t.first.header
-		t.notForThis()
-		return
-	}
-	t.server.linger(t.client.Addr())
-	if t.server.fault(t.client.Addr()).Error {
-		t.header = t.first.header
-		t.server.drop(t.question(purposeOf(t.header.Type)), "error-on-purpose", "a fault makes this server say that it cannot answer")
+	t.header = t.first.header
+	q := t.question(asked[t.header.Type])
+	if why, hindered := t.server.hindered(&q); hindered {
+		t.server.drop(t.question(purposeOf(t.header.Type)), why, t.server.hinderedText(why, &q))
 		t.sayError()
 		return
 	}
 	var err error
 	body := t.first.body
-	t.header = t.first.header
 	switch t.header.Type {
 	case tacacs.Authentication:
 		err = t.authenticate(body)
@@ -189,7 +180,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		q.challenged = true
 		d = t.server.decide(&q)
 	}
-	t.server.gate.failures.hold(t.server.gate.ctx, t.client.Addr(), q.hold)
+	t.server.gate.failures.Hold(t.server.gate.ctx, t.client.Addr(), q.hold)
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
 	switch {
 	case d.Allow:

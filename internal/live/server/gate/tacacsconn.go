@@ -20,15 +20,18 @@ import (
 // reader; a session that waits, for a person or for a password hash, has a
 // goroutine of its own, and its packets reach it by their session id.
 type tacacsConn struct {
-	server  *server
-	conn    io.ReadWriter
-	client  netip.AddrPort
-	device  *site.Device
-	keys    [][]byte // that the asker may use; once one fits, that one
-	single  bool
-	sending sync.Mutex
-	mu      sync.Mutex
-	open    map[uint32]chan received
+	server *server
+	conn   io.ReadWriter
+	client netip.AddrPort
+	device *site.Device
+	// hindrance is what a lab puts in the way of this client, as of the last
+	// session that began.
+	hindrance Hindrance
+	keys      [][]byte // that the asker may use; once one fits, that one
+	single    bool
+	sending   sync.Mutex
+	mu        sync.Mutex
+	open      map[uint32]chan received
 }
 
 // received is a packet on its way to its session.
@@ -43,7 +46,7 @@ const mostSessions = 64
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
 func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker) {
-	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, open: map[uint32]chan received{}}
+	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance, open: map[uint32]chan received{}}
 	c.serve(conn.SetDeadline, conn.Close)
 }
 
@@ -83,11 +86,11 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 		if !first && !c.renew() {
 			return
 		}
-		if most := c.server.Site.Service.Limits.QuestionsPerClient; !c.server.gate.rates.allow(c.client.Addr(), most) {
+		if most := c.server.Site.Service.Limits.QuestionsPerClient; !c.server.gate.rates.Allow(c.client.Addr(), most) {
 			c.server.drop(c.question(purposeOf(h.Type)), "too-many", fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
-		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, first: received{h, body}}
+		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance, first: received{h, body}}
 		if session.quick() {
 			session.serve()
 			if !c.single { // one session and no more
@@ -111,6 +114,9 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 // known any more, or its key is another one now.
 func (c *tacacsConn) renew() bool {
 	s := c.server.port.server()
+	if c.hindrance = s.gate.config.Hinder(s.site.Name, c.client.Addr()); c.hindrance.Stranger {
+		return false
+	}
 	if s == c.server {
 		return true
 	}
@@ -198,7 +204,7 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 }
 
 func (c *tacacsConn) question(p site.Purpose) question {
-	return c.server.question(p, c.client, asker{c.device, c.keys})
+	return c.server.question(p, c.client, asker{device: c.device, keys: c.keys})
 }
 
 // purposeOf is what a packet's type is about, for events.

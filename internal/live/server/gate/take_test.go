@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/server/gate"
@@ -46,7 +47,7 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 	changes, err = r.gate.Take(design, []gate.Place{at("r", elsewhere)})
 	require.NoError(t, err)
 	require.True(t, changes[0].Ended)
-	require.Equal(t, walk.Closed, r.ask("t", login("ines"), "right").Reason)
+	require.Equal(t, reason.Closed, r.ask("t", login("ines"), "right").Reason)
 }
 
 func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {

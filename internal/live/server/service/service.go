@@ -38,6 +38,8 @@ type Options struct {
 	Now func() time.Time
 	// Directory gives how a directory is reached. Default: as the site says.
 	Directory func(*site.Server) ldap.Reach
+	// Hinder is for a lab: what it puts in the way of a server. Default: nothing.
+	Hinder func(server string, client netip.Addr) gate.Hindrance
 	// Say is told what an administrator should know of the service itself.
 	// Default: nobody is.
 	Say func(string)
@@ -79,7 +81,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	}
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
-		Explain: options.Explain, Now: options.Now,
+		Explain: options.Explain, Now: options.Now, Hinder: options.Hinder,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)

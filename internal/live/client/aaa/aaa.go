@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/pki"
@@ -168,21 +169,21 @@ func (World) PasswordIs(*site.Account) bool { return false }
 func (World) SecretIs(*site.ElevationSecret) bool { return false }
 
 // lost makes the reply of a try that brought no answer.
-func lost(r walk.Reason, message string, began time.Time) walk.Reply {
+func lost(r reason.Reason, message string, began time.Time) walk.Reply {
 	return walk.Reply{Result: walk.Unavailable, Reason: r, Message: message, Took: time.Since(began)}
 }
 
 // failure says why a connection gave nothing.
-func failure(err error) (walk.Reason, string) {
+func failure(err error) (reason.Reason, string) {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return walk.Closed, "the port refuses"
+		return reason.Closed, "the port refuses"
 	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
-		return walk.Silent, "no answer"
+		return reason.Silent, "no answer"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return walk.Silent, "there is no way to the server's address"
+		return reason.Silent, "there is no way to the server's address"
 	}
-	return walk.Silent, err.Error()
+	return reason.Silent, err.Error()
 }
 
 // isNetwork tells an error of the network from one of the question.

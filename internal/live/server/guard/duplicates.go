@@ -1,4 +1,4 @@
-package gate
+package guard
 
 import (
 	"encoding/binary"
@@ -7,21 +7,22 @@ import (
 	"time"
 )
 
-// duplicates remembers RADIUS requests for a while, so that a retransmission
+// Duplicates remembers RADIUS requests for a while, so that a retransmission
 // gets the same answer again instead of a second decision (RFC 5080, section
-// 2.2.2). It is bounded in number and in time.
-type duplicates struct {
+// 2.2.2). It is bounded in number and in time. The zero value is ready.
+type Duplicates struct {
 	mu    sync.Mutex
-	known map[duplicate]answered
-	order []duplicate // a ring of mostRemembered, oldest at next
+	known map[Duplicate]answered
+	order []Duplicate // a ring of mostRemembered, oldest at next
 	next  int
 }
 
-// duplicate is what makes two requests the same: address and port, identifier,
+// Duplicate is what makes two requests the same: address and port, identifier,
 // authenticator.
-type duplicate [16 + 2 + 1 + 16]byte
+type Duplicate [16 + 2 + 1 + 16]byte
 
-func duplicateOf(from netip.AddrPort, id byte, authenticator [16]byte) (d duplicate) {
+// DuplicateOf returns what a request is remembered by.
+func DuplicateOf(from netip.AddrPort, id byte, authenticator [16]byte) (d Duplicate) {
 	address := from.Addr().As16()
 	copy(d[:], address[:])
 	binary.BigEndian.PutUint16(d[16:], from.Port())
@@ -40,16 +41,16 @@ const (
 	remembered     = 30 * time.Second
 )
 
-// begin tells whether a request is new. For a known one it gives the answer,
-// which is nil while there is none yet.
-func (d *duplicates) begin(k duplicate, now time.Time) (answer []byte, fresh bool) {
+// Begin reports whether a request is new. For a known one it returns the
+// answer, which is nil while there is none yet.
+func (d *Duplicates) Begin(k Duplicate, now time.Time) (answer []byte, fresh bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if a, ok := d.known[k]; ok && lasts(a.at.Add(remembered), now, remembered) {
 		return a.answer, false
 	}
 	if d.known == nil {
-		d.known = make(map[duplicate]answered, mostRemembered)
+		d.known = make(map[Duplicate]answered, mostRemembered)
 	}
 	if len(d.order) < mostRemembered {
 		d.order = append(d.order, k)
@@ -62,8 +63,8 @@ func (d *duplicates) begin(k duplicate, now time.Time) (answer []byte, fresh boo
 	return nil, true
 }
 
-// end notes the answer to a request; nil forgets the request.
-func (d *duplicates) end(k duplicate, answer []byte) {
+// End notes the answer to a request; nil forgets the request.
+func (d *Duplicates) End(k Duplicate, answer []byte) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	a, ok := d.known[k]

@@ -1,0 +1,76 @@
+package guard
+
+import (
+	"maps"
+	"sync"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/secrets"
+)
+
+const (
+	codeDrift  = 1  // steps that the clocks may differ by, either way
+	codeSearch = 20 // steps within which a code is found that came by a wrong clock
+)
+
+// Codes remembers the newest one-time code of each person that was used: none
+// is taken twice (RFC 6238, section 5.2).
+type Codes struct {
+	mu   sync.Mutex
+	used map[string]int64 // the time step, by person
+	keep func(map[string]int64) error
+}
+
+// NewCodes returns a memory of the codes that were used before, by person and
+// time step. keep is given them again with each one that is used, and a code is
+// taken only when it has kept them; nil keeps nothing.
+func NewCodes(used map[string]int64, keep func(map[string]int64) error) *Codes {
+	c := &Codes{used: maps.Clone(used), keep: keep}
+	if c.used == nil {
+		c.used = map[string]int64{}
+	}
+	return c
+}
+
+// Take finds the code that fits, the nearest in time first, and uses it up where
+// the clocks are near enough and it was not used before.
+func (c *Codes) Take(person string, seed site.Secret, now time.Time, fits func(code string) bool) rights.Code {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	at := secrets.CodeStepAt(now)
+	for n := range 2*codeSearch + 1 { // 0, -1, 1, -2, 2 ...
+		steps := (n + 1) / 2
+		if n%2 == 1 {
+			steps = -steps
+		}
+		step := at + int64(steps)
+		code, err := secrets.Code(seed, step)
+		if err != nil || !fits(code) {
+			continue
+		}
+		last, any := c.used[person]
+		found := rights.Code{Found: true, Steps: steps, Used: any && step <= last}
+		if !found.Used && max(steps, -steps) <= codeDrift {
+			found.Taken = c.use(person, step)
+			found.Lost = !found.Taken
+		}
+		return found
+	}
+	return rights.Code{}
+}
+
+// use notes a code as used. It is false when that could not be kept: a code that
+// might be taken again after a restart is not taken at all.
+func (c *Codes) use(person string, step int64) bool {
+	before, had := c.used[person]
+	c.used[person] = step
+	if c.keep == nil || c.keep(c.used) == nil {
+		return true
+	}
+	if delete(c.used, person); had {
+		c.used[person] = before
+	}
+	return false
+}
