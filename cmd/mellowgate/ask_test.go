@@ -171,6 +171,6 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 	}
 	r := c.run(t, "ask", "-explain", "-json", "-as", "north-sw-1", "-person", "tobin.reed", "-question", "commands", "-command", "look secrets", "-at", "2026-11-23T03:00", "demo/as-reviewed")
 	strictly(t, r.out, &got)
-	require.Equal(t, []string{"refuse", "command-refused", "decides"}, []string{got.Answer, got.Reason, got.Steps[3].Result})
+	require.Equal(t, []string{"refused", "command-refused", "decides"}, []string{got.Answer, got.Reason, got.Steps[3].Result})
 	require.Nil(t, got.Level)
 }

@@ -129,7 +129,7 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 
 	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-through", "ssh", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
-	require.Contains(t, r.out, "tern error, asker-unknown,")
+	require.Contains(t, r.out, "tern error, client-unknown,")
 	require.Equal(t, 2, c.run(t, "foresee", "-label", "place=nowhere", "demo/as-reviewed").status)
 	require.Equal(t, 2, c.run(t, "foresee", "-matrix", "-faults", "demo/as-reviewed").status)
 }

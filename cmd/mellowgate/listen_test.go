@@ -71,7 +71,7 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 	for line := range strings.SplitSeq(strings.TrimSpace(r.out), "\n") {
 		var e struct{ Time, Device, Server, Person, Question, Answer, Key string }
 		strictly(t, line, &e)
-		require.Equal(t, "fits", e.Key)
+		require.EqualValues(t, "fits", e.Key)
 	}
 	require.Zero(t, c.run(t, "listen", "-scrub", "shared.pcapng").status)
 	shared, err := os.ReadFile(filepath.Join(c.dir, "shared.pcapng"))

@@ -120,7 +120,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	strictly(t, r.out, &got)
 	require.Len(t, got.Devices, 1, "it stops at the first that fails")
 	require.Equal(t, []string{"north-sw-1"}, got.Left)
-	require.Equal(t, "taken-back", got.Devices[0].Outcome)
+	require.EqualValues(t, "taken-back", got.Devices[0].Outcome)
 	var causes []string
 	for _, cause := range got.Devices[0].Causes {
 		causes = append(causes, cause.Cause)
@@ -289,7 +289,7 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs", ""},
 		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: key-differs", "taken-back"},
 		{"key-differs, RADIUS", ship, "key: ship-key", "key: shore-key", "", 3, "sanderling: silent", ""},
-		{"asker-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: asker-unknown", "taken-back"},
+		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: client-unknown", "taken-back"},
 		{"wrong-port", sw, "192.0.2.22\n", "192.0.2.22\n    port: 4949\n", "", 3, "plover: closed", ""},
 		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "", 3, "sanderling: closed", ""},
 		{"accounting-port, and so record-not-kept", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3, "sanderling (accounting): closed", ""},

@@ -154,19 +154,19 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Zero(t, c.asks(t))
 	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file", "right").status)
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second, 10*time.Millisecond)
-	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accept - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accept`, received())
+	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`, received())
 	require.Regexp(t, `<85>1 .* refuse - .*person="\\"odd\\\\nname\\"" question=login`, received(), "a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
 	lines := strings.Split(strings.TrimSpace(b.said()), "\n")
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &line))
-	require.Equal(t, []string{"WARN", "event", "t", "refuse", "unknown-person"}, []string{line.Level, line.Msg, line.Server, line.Answer, line.Reason})
+	require.Equal(t, []string{"WARN", "event", "t", "refused", "unknown-person"}, []string{line.Level, line.Msg, line.Server, line.Answer, line.Reason})
 
 	for range 60 {
 		require.Zero(t, c.asks(t))
 	}
 	older := filepath.Join(c.dir, "mellowgate-state", "traffic-older.pcapng")
 	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond, "the capture is bounded")
-	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accept"`)
+	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
 	require.Contains(t, told(), "STOPPING=1")
@@ -211,6 +211,6 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	}
 	require.Equal(t, "running\n", get("/health"))
 	text := get("/metrics")
-	require.Contains(t, text, `mellowgate_answers_total{answer="accept",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
+	require.Contains(t, text, `mellowgate_answers_total{answer="accepted",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
 	require.NotContains(t, text, `"ines"`, "nobody's name is a label")
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
@@ -34,7 +35,7 @@ type explainJSON struct {
 	Question   string             `json:"question"`
 	Command    string             `json:"command"`
 	At         time.Time          `json:"at"`
-	Answer     string             `json:"answer"` // accept | refuse
+	Answer     evidence.Answer    `json:"answer"` // accepted | refused
 	Reason     string             `json:"reason"`
 	Text       string             `json:"text"`
 	Level      *int               `json:"level"` // null for a refusal
@@ -124,10 +125,10 @@ func assumed(l loaded, f *askFlags) (*site.Person, error) {
 }
 
 func explained(l loaded, f *askFlags, q rights.Question, d rights.Decision, steps []rights.Step, at time.Time) explainJSON {
-	r := explainJSON{Device: q.Device.Name, Access: q.Access, Person: q.Person, Question: f.question, Command: q.Line, At: at, Answer: "refuse",
+	r := explainJSON{Device: q.Device.Name, Access: q.Access, Person: q.Person, Question: f.question, Command: q.Line, At: at, Answer: evidence.Refused,
 		Reason: string(d.Reason), Text: d.Text, Steps: []explainStepJSON{}, Attributes: []rights.Attribute{}}
 	if d.Allow {
-		r.Answer, r.Level = "accept", &d.Role.Level
+		r.Answer, r.Level = evidence.Accepted, &d.Role.Level
 		r.Attributes = append(r.Attributes, answerAttributes(q, d)...)
 	}
 	for _, s := range steps {

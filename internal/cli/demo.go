@@ -15,6 +15,7 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/server/ledger"
@@ -212,8 +213,8 @@ func (s *story) login(device, person, password string, silent []string, commands
 	if err != nil {
 		return err
 	}
-	outcome := seen.Outcome
-	if outcome == login.In {
+	outcome := string(seen.Outcome)
+	if seen.Outcome == walk.OutcomeIn {
 		outcome = fmt.Sprintf("in at level %d", seen.Level)
 	}
 	s.say("   %-14s at %-14s %s after %.1f s%s\n", person, device, s.style.Paint(show.OutcomeTone(seen.Outcome), fmt.Sprintf("%-14s", outcome)),

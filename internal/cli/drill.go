@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"slices"
@@ -12,9 +13,12 @@ import (
 	"golang.org/x/term"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/lab/drill"
 )
@@ -57,20 +61,12 @@ type drillFlags struct {
 }
 
 type storyJSON struct {
-	Outcome     string          `json:"outcome"`
-	Level       int             `json:"level"`
-	By          string          `json:"by"`
-	Reason      string          `json:"reason"`
-	WaitSeconds float64         `json:"wait_seconds"`
-	Steps       []storyStepJSON `json:"steps"`
-}
-
-type storyStepJSON struct {
-	Purpose string `json:"purpose"`
-	Method  string `json:"method"`
-	Result  string `json:"result"`
-	Reason  string `json:"reason"`
-	By      string `json:"by"`
+	Outcome     walk.Outcome         `json:"outcome"`
+	Level       int                  `json:"level"`
+	By          string               `json:"by"`
+	Reason      reason.Reason        `json:"reason"`
+	WaitSeconds float64              `json:"wait_seconds"`
+	Steps       []evidence.TraceStep `json:"steps"`
 }
 
 type drillRunJSON struct {
@@ -194,9 +190,9 @@ func faultOf(k foresee.Case) string {
 
 func drillJSON(r drill.Report) any {
 	story := func(s drill.Story) storyJSON {
-		j := storyJSON{s.Outcome, s.Level, s.By, s.Reason, secondsOf(time.Duration(s.Wait * float64(time.Second))), []storyStepJSON{}}
+		j := storyJSON{s.Outcome, s.Level, s.By, s.Reason, secondsOf(time.Duration(s.Wait * float64(time.Second))), []evidence.TraceStep{}}
 		for _, step := range s.Steps {
-			j.Steps = append(j.Steps, storyStepJSON(step))
+			j.Steps = append(j.Steps, step)
 		}
 		return j
 	}
@@ -288,14 +284,14 @@ func (c *Call) printMismatch(style show.Style, run drill.Run) {
 	style.Table(c.Out, []string{"foreseen", "seen"}, rows, 0, 1)
 }
 
-func stepText(steps []drill.StoryStep, i int) string {
+func stepText(steps []evidence.TraceStep, i int) string {
 	if i >= len(steps) {
 		return ""
 	}
 	s := steps[i]
-	text := s.Purpose + ": " + s.Method + " " + s.Result
+	text := fmt.Sprintf("%s: %s %s", s.Purpose, s.Method, s.Result)
 	if s.Reason != "" {
-		text += " (" + s.Reason + ")"
+		text += " (" + string(s.Reason) + ")"
 	}
 	if s.By != "" && s.By != s.Method {
 		text += " by " + s.By
@@ -304,12 +300,12 @@ func stepText(steps []drill.StoryStep, i int) string {
 }
 
 func storyText(s drill.Story) string {
-	text := s.Outcome
+	text := string(s.Outcome)
 	if s.Level > 0 {
 		text += fmt.Sprintf(" at level %d", s.Level)
 	}
-	if s.Reason != "" {
-		text += " (" + s.Reason + ")"
+	if why := cmp.Or(string(s.Reason), s.Detail); why != "" {
+		text += " (" + why + ")"
 	}
 	return text + fmt.Sprintf(" after %.1f s", s.Wait)
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
@@ -163,14 +164,6 @@ func everybody(s *site.Site) []string {
 	return names
 }
 
-type stepJSON struct {
-	Purpose string  `json:"purpose"`
-	Method  string  `json:"method"`
-	Result  string  `json:"result"`
-	Seconds float64 `json:"seconds"`
-	Reason  string  `json:"reason"`
-}
-
 type conditionJSON struct {
 	Server string `json:"server"`
 	State  string `json:"state"`
@@ -185,19 +178,19 @@ type againJSON struct {
 }
 
 type caseJSON struct {
-	Device      string          `json:"device"`
-	Access      string          `json:"access"`
-	Person      string          `json:"person"`
-	When        []conditionJSON `json:"when"`
-	Outcome     string          `json:"outcome"`
-	Level       int             `json:"level"`
-	By          string          `json:"by"`
-	Reason      string          `json:"reason"`
-	Stuck       bool            `json:"stuck"`
-	WaitSeconds float64         `json:"wait_seconds"`
-	Raised      int             `json:"raised_level"`
-	Again       *againJSON      `json:"again"`
-	Steps       []stepJSON      `json:"steps"`
+	Device      string               `json:"device"`
+	Access      string               `json:"access"`
+	Person      string               `json:"person"`
+	When        []conditionJSON      `json:"when"`
+	Outcome     string               `json:"outcome"`
+	Level       int                  `json:"level"`
+	By          string               `json:"by"`
+	Reason      string               `json:"reason"`
+	Stuck       bool                 `json:"stuck"`
+	WaitSeconds float64              `json:"wait_seconds"`
+	Raised      int                  `json:"raised_level"`
+	Again       *againJSON           `json:"again"`
+	Steps       []evidence.TraceStep `json:"steps"`
 }
 
 func casesJSON(s *site.Site, shapes []foresee.Shape) any {
@@ -229,7 +222,7 @@ func casesJSON(s *site.Site, shapes []foresee.Shape) any {
 
 func caseOf(c foresee.Case) caseJSON {
 	j := caseJSON{Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name, When: []conditionJSON{}, Outcome: string(c.Outcome),
-		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Steps: []stepJSON{}}
+		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Steps: []evidence.TraceStep{}}
 	j.Raised = c.Raised
 	if a := c.Again; a != nil {
 		j.Again = &againJSON{string(a.Outcome), a.Level, a.By, string(a.Reason), secondsOf(a.Wait)}
@@ -238,7 +231,7 @@ func caseOf(c foresee.Case) caseJSON {
 		j.When = append(j.When, conditionJSON{w.Server.Name, string(w.State)})
 	}
 	for _, s := range c.Steps {
-		j.Steps = append(j.Steps, stepJSON{s.Purpose.String(), s.Method.String(), string(s.Result), secondsOf(s.Took), string(s.Reason)})
+		j.Steps = append(j.Steps, evidence.StepOf(s))
 	}
 	return j
 }

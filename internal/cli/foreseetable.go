@@ -8,6 +8,8 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/walk"
 )
 
 // printCases prints a table for each device. Devices whose tables are the same
@@ -204,7 +206,7 @@ func namedText(when []foresee.Named) string {
 }
 
 func levelText(c foresee.Case) string {
-	if c.Outcome == foresee.Refused {
+	if c.Outcome == walk.OutcomeRefused {
 		return "-"
 	}
 	text := fmt.Sprint(c.Level)
@@ -235,7 +237,7 @@ func byText(c foresee.Case) string {
 	if c.By == "" {
 		return "nobody (" + string(c.Reason) + ")"
 	}
-	if c.Outcome == foresee.Refused && c.Reason != "" && c.Reason != "refused-by-server" {
+	if c.Outcome == walk.OutcomeRefused && c.Reason != "" && c.Reason != reason.RefusedByServer {
 		return c.By + " (" + string(c.Reason) + ")"
 	}
 	return c.By

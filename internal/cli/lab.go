@@ -41,7 +41,7 @@ SERVER silent               what devices send is lost
 SERVER closed               its ports refuse
 SERVER slow 3s              every answer comes so late
 SERVER key-differs          the devices have another key; a directory refuses who searches
-SERVER asker-unknown        it does not know the devices
+SERVER client-unknown        it does not know the devices
 SERVER error                it says that it cannot answer
 SERVER no-authentication    it does not take this kind of question; also no-authorization, no-accounting
 DEVICE loses 30%            so much of what it sends is lost

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/server/ledger"
 )
 
@@ -213,15 +214,15 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 			what = strings.TrimPrefix(what+": "+code, ": ")
 		}
 		level := fmt.Sprint(r.Level)
-		if r.Result == "refuse" {
+		if r.Result == evidence.Refused {
 			level = "-"
 		}
-		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level), r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
+		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level), string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
 		if v.follow && s.csv == nil && !*c.json {
 			c.recordLine(short(r.Time), r.Node, r.Kind, show.Safe(r.Person), r.Device, r.Access, r.Result, show.Safe(what))
 			return nil
 		}
-		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access, style.Paint(show.OutcomeTone(r.Result), r.Result), level, show.Safe(what)})
+		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access, style.Paint(show.OutcomeTone(r.Result), string(r.Result)), level, show.Safe(what)})
 	}
 	if v.follow {
 		if s.csv == nil && !*c.json {

@@ -239,7 +239,7 @@ func (c *Call) printExchange(style show.Style, e exchange.Exchange, full bool) {
 		return host
 	}
 	took := "-"
-	if e.Answer != "none" {
+	if e.Answer != evidence.None {
 		took = milliseconds(e.Seconds)
 	}
 	remarks := e.Remarks

@@ -17,6 +17,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
@@ -86,7 +87,7 @@ func (f loginFlags) check() error {
 		return wrong("there is no way in %q here%s; %s are", f.through, nearest.Suggest(f.through, ways), strings.Join(ways, ", "))
 	case f.address != "" && f.through != site.SSH && f.through != site.Telnet && f.through != site.Console:
 		return wrong("a real device is entered by ssh or telnet, or by console where its serial line is reached over TCP; pages and APIs differ from make to make")
-	case f.expect != "" && f.expect != login.In && f.expect != login.Refused:
+	case f.expect != "" && f.expect != string(walk.OutcomeIn) && f.expect != string(walk.OutcomeRefused):
 		return wrong("-expect takes in or refused, not %q", f.expect)
 	case f.level > 15 || f.level < -1:
 		return wrong("-level is from 0 to 15")
@@ -130,7 +131,7 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	switch {
 	case err != nil:
 		return err
-	case seen.Outcome == login.NoAnswer:
+	case seen.Outcome == walk.OutcomeNoAnswer:
 		return failure{ExitCannot, errors.New("")}
 	case !result.AsExpected:
 		return errNo
@@ -187,18 +188,18 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	if err != nil {
 		return attempt, expected{}, err
 	}
-	want := expected{f.expect, f.level, f.allows, f.refuses}
+	want := expected{walk.Outcome(f.expect), f.level, f.allows, f.refuses}
 	if f.address == "" && f.expect == "" && f.level < 0 {
 		if want, err = c.expectation(f, places); err != nil {
 			return attempt, want, err
 		}
 		want.allows, want.refuses = f.allows, f.refuses
 	}
-	if want.outcome == login.Refused && f.expect == "" && len(f.allows)+len(f.refuses) > 0 {
-		want.outcome, want.level = login.In, -1 // who is to try commands is to be in
+	if want.outcome == walk.OutcomeRefused && f.expect == "" && len(f.allows)+len(f.refuses) > 0 {
+		want.outcome, want.level = walk.OutcomeIn, -1 // who is to try commands is to be in
 	}
 	if want.outcome == "" && (want.level >= 0 || len(f.allows)+len(f.refuses) > 0) {
-		want.outcome = login.In
+		want.outcome = walk.OutcomeIn
 	}
 	return attempt, want, nil
 }
@@ -315,7 +316,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 
 // expected is what a login should come to.
 type expected struct {
-	outcome         string
+	outcome         walk.Outcome
 	level           int // -1: any
 	allows, refuses []string
 }
@@ -327,10 +328,10 @@ func (e expected) String() string {
 	switch {
 	case e.outcome == "":
 		return ""
-	case e.outcome == login.In && e.level >= 0:
+	case e.outcome == walk.OutcomeIn && e.level >= 0:
 		return fmt.Sprintf("in at level %d", e.level) + e.orders()
 	}
-	return e.outcome + e.orders()
+	return string(e.outcome) + e.orders()
 }
 
 func (e expected) orders() string {
@@ -346,21 +347,21 @@ func (e expected) orders() string {
 
 func (e expected) fits(s login.Seen) bool {
 	for _, c := range s.Commands {
-		if slices.Contains(e.allows, c.Command) && c.Result != "allowed" || slices.Contains(e.refuses, c.Command) && c.Result != "refused" {
+		if slices.Contains(e.allows, c.Command) && c.Result != walk.OutcomeAllowed || slices.Contains(e.refuses, c.Command) && c.Result != walk.OutcomeRefused {
 			return false
 		}
 	}
 	if len(s.Commands) < len(e.allows)+len(e.refuses) {
 		return false
 	}
-	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != login.In || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
+	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != walk.OutcomeIn || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
 }
 
 // expectation takes what is expected from -expect, else from the site: the one
 // named, else the one the lab was started with.
 func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 	if f.expect != "" {
-		return expected{outcome: f.expect, level: -1}, nil
+		return expected{outcome: walk.Outcome(f.expect), level: -1}, nil
 	}
 	path := p.SitePath
 	if len(c.Args) > 0 {
@@ -402,17 +403,17 @@ func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 }
 
 func expectedOf(c foresee.Case) expected {
-	if c.Outcome == foresee.Refused {
-		return expected{outcome: login.Refused, level: -1}
+	if c.Outcome == walk.OutcomeRefused {
+		return expected{outcome: walk.OutcomeRefused, level: -1}
 	}
-	return expected{outcome: login.In, level: c.Level}
+	return expected{outcome: walk.OutcomeIn, level: c.Level}
 }
 
 type loginJSON struct {
 	Device     string          `json:"device"`
 	Access     string          `json:"access"`
 	Person     string          `json:"person"`
-	Outcome    string          `json:"outcome"`
+	Outcome    walk.Outcome    `json:"outcome"`
 	Level      int             `json:"level"`
 	Seconds    float64         `json:"seconds"`
 	Commands   []login.Command `json:"commands"`
@@ -423,8 +424,8 @@ type loginJSON struct {
 
 func printLogin(c *Call, r loginJSON) {
 	style := c.style()
-	outcome := style.Paint(show.OutcomeTone(r.Outcome), r.Outcome)
-	if r.Outcome == login.In && r.Level != login.UnknownLevel {
+	outcome := style.Paint(show.OutcomeTone(r.Outcome), string(r.Outcome))
+	if r.Outcome == walk.OutcomeIn && r.Level != login.UnknownLevel {
 		outcome += fmt.Sprintf(" at level %d", r.Level)
 	}
 	c.say("%s at %s by %s: %s after %.1f s\n", r.Person, r.Device, r.Access, outcome, r.Seconds)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
 )
@@ -68,7 +69,7 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 		counted[filepath.Clean(name)] = true
 	}
 	for _, k := range l.Site.Keys {
-		if k.Source == "file" {
+		if k.Source == site.KeyFile {
 			counted[files.At(l.Base, k.From)] = true
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/task/rollout"
 )
@@ -87,7 +88,7 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 	for _, k := range r.Cases(d, way, who) {
 		f.worst = max(f.worst, k.Wait)
 		if k.Holds(nil) {
-			in, f.person = k.Outcome == foresee.In, k
+			in, f.person = k.Outcome == walk.OutcomeIn, k
 		}
 	}
 	if !in {

@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/task/gather"
 )
@@ -68,12 +69,12 @@ func (c *Call) probe(f *whyFlags, k *known) error {
 
 // proof is what came of repeating a login.
 type proof struct {
-	Time    time.Time `json:"time"`
-	Works   bool      `json:"works"`
-	Outcome string    `json:"outcome"`
-	Level   int       `json:"level"`
-	Seconds float64   `json:"seconds"`
-	Detail  string    `json:"detail,omitempty"`
+	Time    time.Time    `json:"time"`
+	Works   bool         `json:"works"`
+	Outcome walk.Outcome `json:"outcome"`
+	Level   int          `json:"level"`
+	Seconds float64      `json:"seconds"`
+	Detail  string       `json:"detail,omitempty"`
 }
 
 func (p *proof) String() string {
@@ -123,7 +124,7 @@ func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error
 	if err != nil {
 		return nil, cannot(err)
 	}
-	return &proof{time.Now().UTC(), seen.Outcome == login.In, seen.Outcome, seen.Level, seen.Took.Seconds(), seen.Detail}, nil
+	return &proof{time.Now().UTC(), seen.Outcome == walk.OutcomeIn, seen.Outcome, seen.Level, seen.Took.Seconds(), seen.Detail}, nil
 }
 
 // notMade says why a new file cannot be written.

@@ -11,6 +11,8 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // printVerdict prints the causes, and then the login as it went.
@@ -103,7 +105,7 @@ func storyLine(s diagnose.Story) string {
 	}
 	switch {
 	case s.Login == nil:
-	case s.Login.Outcome == "in":
+	case s.Login.Outcome == walk.OutcomeIn:
 		line += fmt.Sprintf(": in at level %d by %s after %.1f s", s.Login.Level, s.Login.By, s.Login.Seconds)
 	default:
 		line += fmt.Sprintf(": refused after %.1f s", s.Login.Seconds)
@@ -122,18 +124,18 @@ func timeline(s diagnose.Story) [][]string {
 	}
 	var all []line
 	for _, e := range s.Events {
-		all = append(all, line{e.Time, []string{e.Server, e.Question, e.Answer + ": " + cmp.Or(e.Text, e.Reason)}})
+		all = append(all, line{e.Time, []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
 	}
 	for _, x := range s.Exchanges {
 		server := cmp.Or(x.Server, x.ServerAddress)
 		what := fmt.Sprintf("%s after %.2f s", x.Answer, x.Seconds)
-		if x.Answer == "none" {
+		if x.Answer == evidence.None {
 			what = "no answer"
 		}
-		all = append(all, line{x.Time, []string{"packets to " + server, x.Question, strings.Join(append([]string{what}, x.Remarks...), "; ")}})
+		all = append(all, line{x.Time, []string{"packets to " + server, string(x.Question), strings.Join(append([]string{what}, x.Remarks...), "; ")}})
 	}
 	for _, l := range s.Lines {
-		all = append(all, line{l.Time, []string{"log of " + l.Device, cmp.Or(l.Asked, "login"), l.Text}})
+		all = append(all, line{l.Time, []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
 	}
 	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
 	var rows [][]string
@@ -148,14 +150,14 @@ func printSteps(c *Call, t evidence.Trace) {
 	var rows [][]string
 	for i, s := range t.Steps {
 		mark := " "
-		if t.Outcome == "refused" && i == len(t.Steps)-1 {
+		if t.Outcome == walk.OutcomeRefused && i == len(t.Steps)-1 {
 			mark = ">"
 		}
-		result := s.Result
+		result := string(s.Result)
 		if s.Reason != "" {
-			result += " (" + s.Reason + ")"
+			result += " (" + string(s.Reason) + ")"
 		}
-		rows = append(rows, []string{mark + " " + s.Purpose, s.List, s.Method, result, fmt.Sprintf("%.1f s", s.Seconds), show.Safe(triesText(s))})
+		rows = append(rows, []string{mark + " " + string(s.Purpose), s.List, s.Method, result, fmt.Sprintf("%.1f s", s.Seconds), show.Safe(triesText(s))})
 	}
 	c.style().Table(c.Out, []string{"  purpose", "list", "method", "result", "took", "servers"}, rows, 5)
 }
@@ -167,8 +169,8 @@ func triesText(s evidence.TraceStep) string {
 		if i+1 < len(s.Tries) && s.Tries[i+1].Server == t.Server {
 			continue
 		}
-		word := t.Result
-		if t.Result == "unavailable" {
+		word := string(t.Result)
+		if t.Result == walk.Unavailable {
 			word = t.Message
 		}
 		tries := ""

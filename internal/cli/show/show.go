@@ -12,6 +12,9 @@ import (
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/walk"
+
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
@@ -65,16 +68,14 @@ func (s Style) Paint(t Tone, text string) string {
 }
 
 // OutcomeTone gives the tone of an outcome or an answer.
-func OutcomeTone(word string) Tone {
-	switch word {
-	case "in", "accept", "allowed", "recorded", "yes":
-		return Good
-	case "open", "error", "no-answer":
-		return Bad
-	case "low", "refused", "refuse", "dropped", "warning":
-		return Careful
-	}
-	return Plain
+func OutcomeTone[Word ~string](word Word) Tone { return toneOf[string(word)] }
+
+// toneOf is the tone of outcomes and answers; the rest is plain.
+var toneOf = map[string]Tone{
+	string(walk.OutcomeIn): Good, string(walk.OutcomeAllowed): Good, string(evidence.Accepted): Good,
+	string(evidence.Recorded): Good, string(walk.OutcomeOpen): Bad, string(evidence.Failed): Bad,
+	string(walk.OutcomeNoAnswer): Bad, string(walk.OutcomeLow): Careful, string(walk.OutcomeRefused): Careful,
+	string(evidence.Dropped): Careful,
 }
 
 // Table writes rows under a header. The columns are as wide as they need; the

@@ -16,13 +16,13 @@ func busy(logins int) evidence.Evidence {
 		when := at.Add(time.Duration(i) * 86400 * time.Second / time.Duration(logins))
 		device, person := fmt.Sprintf("sw-%d", i%200), fmt.Sprintf("person-%d", i%400)
 		t := login(person, "in", "", "tern", 15, group("accepted", "", "tern"))
-		v := event(person, "login", evidence.Accept, "accepted", "a role")
+		v := event(person, "login", evidence.Accepted, "accepted", "a role")
 		if i%50 == 0 {
 			t = login(person, "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "silent")))
 			v = event("", "login", evidence.Dropped, KeyDiffers, "another key")
 		}
 		t.Device, t.Time, v.Device, v.Time = device, when, device, when
-		x := evidence.Exchange{Time: when, Protocol: "tacacs", Device: device, Server: "tern", Person: person, Question: "login", Answer: evidence.Accept, Key: evidence.KeyFits}
+		x := evidence.Exchange{Time: when, Protocol: "tacacs", Device: device, Server: "tern", Person: person, Question: "login", Answer: evidence.Accepted, Key: evidence.KeyFits}
 		e.Traces, e.Events, e.Exchanges = append(e.Traces, t), append(e.Events, v), append(e.Exchanges, x)
 	}
 	return e

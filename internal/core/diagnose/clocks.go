@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
 )
 
 // tick is one moment that two of the evidence's sources noted.
@@ -28,12 +29,12 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 	}
 	var events, packets []tick
 	for _, v := range e.Events {
-		if v.Question == "login" && v.Answer != evidence.Challenged && v.Person != "" {
+		if v.Question == site.AskLogin && v.Answer != evidence.Challenged && v.Person != "" {
 			events = append(events, tick{v.Device + " " + v.Person, v.Time})
 		}
 	}
 	for _, v := range e.Exchanges {
-		if v.Question == "login" && v.Person != "" && (v.Answer == evidence.Accept || v.Answer == evidence.Refuse) {
+		if v.Question == site.AskLogin && v.Person != "" && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused) {
 			packets = append(packets, tick{v.AskedBy() + " " + v.Person, v.Time.Add(time.Duration(v.Seconds * float64(time.Second)))})
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // pointsOfDesign finds what the site alone says of the login that a symptom
@@ -54,7 +55,7 @@ func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
 	for p, l := range w.Lists {
 		for _, server := range l.Servers() {
 			if (foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(d, server, site.Purpose(p)) != "" {
-				j.point(point{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).String()})
+				j.point(point{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).Question()})
 			}
 		}
 	}
@@ -69,11 +70,11 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 		fits := false
 		switch y.Saw {
 		case "", "refused":
-			fits = c.Outcome == foresee.Refused
+			fits = c.Outcome == walk.OutcomeRefused
 		case "slow", "no-prompt":
 			fits = c.Wait.Seconds() >= slowAfter
 		case "low-level":
-			fits = c.Outcome == foresee.Low
+			fits = c.Outcome == walk.OutcomeLow
 		}
 		if fits {
 			return c, true
@@ -84,17 +85,17 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 
 // ofCase makes the points of a foreseen login.
 func (j *judging) ofCase(c foresee.Case) {
-	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin, Outcome: "in", Level: c.Level, By: c.By, Reason: string(c.Reason), Seconds: c.Wait.Seconds()}
-	if c.Outcome == foresee.Refused {
-		t.Outcome = "refused"
+	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin, Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
+	if c.Outcome == walk.OutcomeRefused {
+		t.Outcome = walk.OutcomeRefused
 	}
 	for _, s := range c.Steps {
-		step := evidence.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason), By: s.By, Seconds: s.Took.Seconds()}
+		step := evidence.TraceStep{Purpose: s.Purpose.Question(), Method: s.Method.String(), Result: s.Result, Reason: s.Reason, By: s.By, Seconds: s.Took.Seconds()}
 		if s.List != nil {
 			step.List = s.List.Name
 		}
 		for _, y := range s.Tries {
-			step.Tries = append(step.Tries, evidence.TraceTry{Server: y.Server.Name, Try: y.N, Result: string(y.Reply.Result), Reason: string(y.Reply.Reason), Message: y.Reply.Message, Seconds: y.Reply.Took.Seconds()})
+			step.Tries = append(step.Tries, evidence.TraceTry{Server: y.Server.Name, Try: y.N, Result: y.Reply.Result, Reason: y.Reply.Reason, Message: y.Reply.Message, Seconds: y.Reply.Took.Seconds()})
 		}
 		t.Steps = append(t.Steps, step)
 	}

@@ -171,7 +171,7 @@ type judging struct {
 func (j *judging) point(p point) *point {
 	for i := range j.points {
 		have := &j.points[i]
-		if have.kind == p.kind && have.server == p.server && records(have.asked) == records(p.asked) && have.command == p.command {
+		if have.kind == p.kind && have.server == p.server && have.asked.Records() == p.asked.Records() && have.command == p.command {
 			have.signs = append(have.signs, p.signs...)
 			return have
 		}
@@ -192,7 +192,7 @@ func (j *judging) noted() string {
 	if j.story.Login == nil {
 		return "there is a refusal without a reason"
 	}
-	return "the device noted: " + j.story.Login.Reason
+	return "the device noted: " + string(j.story.Login.Reason)
 }
 
 // fromDevice finds the points of a login that the device noted.
@@ -202,32 +202,32 @@ func (j *judging) fromDevice() {
 	if len(t.Steps) > 0 {
 		last = t.Steps[len(t.Steps)-1]
 	}
-	noted := func(what string) Sign {
-		return Sign{What: what, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + t.Reason}
+	noted := func(what Shows) Sign {
+		return Sign{What: what, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + string(t.Reason)}
 	}
 	decided := decidingStep(*t)
-	refused := t.Outcome == "refused"
+	refused := t.Outcome == walk.OutcomeRefused
 	switch {
-	case refused && t.Reason == string(reason.GivesUpFirst):
+	case refused && t.Reason == reason.GivesUpFirst:
 		j.unanswered(t.Steps)
 		j.point(point{kind: patiencePoint, wait: t.Seconds, signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
-	case refused && decided.Result == "refused" && decided.Method == string(site.ByLocal):
+	case refused && decided.Result == walk.Refused && decided.Method == string(site.ByLocal):
 		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
 		j.unanswered(t.Steps)
-	case refused && decided.Result == "refused":
+	case refused && decided.Result == walk.Refused:
 		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By, Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 		j.unanswered(t.Steps)
-	case refused && last.Purpose == "session" && last.Result != string(walk.Accepted):
+	case refused && last.Purpose == site.AskSession && last.Result != walk.Accepted:
 		j.unanswered(t.Steps)
 		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
-	case refused && t.Reason == string(reason.BelowLevel):
+	case refused && t.Reason == reason.BelowLevel:
 		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
-	case refused && t.Reason == string(reason.TemplateMissing):
+	case refused && t.Reason == reason.TemplateMissing:
 		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
-	case refused && t.Reason == string(reason.NotRecorded):
+	case refused && t.Reason == reason.NotRecorded:
 		j.unanswered(t.Steps)
 		j.point(point{kind: recordPoint, signs: signs{noted(notKeptSign)}})
-	case refused && t.Reason == string(reason.ListEnded):
+	case refused && t.Reason == reason.ListEnded:
 		j.unanswered(t.Steps)
 		j.ended(last)
 	case !refused && t.By == string(site.ByLocal):
@@ -258,7 +258,7 @@ func (j *judging) fromDevice() {
 // decidingStep gives the login step that said no, if one did.
 func decidingStep(t evidence.Trace) evidence.TraceStep {
 	for _, s := range t.Steps {
-		if s.Purpose == "login" && t.Outcome == "refused" && s.Result == "refused" {
+		if s.Purpose == site.AskLogin && t.Outcome == walk.OutcomeRefused && s.Result == walk.Refused {
 			return s
 		}
 	}
@@ -267,8 +267,8 @@ func decidingStep(t evidence.Trace) evidence.TraceStep {
 
 // localRefusal is what the device's own refusal shows.
 func (j *judging) localRefusal(t evidence.Trace) signs {
-	all := signs{{What: "local-refusal", From: evidence.FromTrace, Time: t.Time, Text: "the device compared it with its own account"}}
-	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == "login" && len(s.Tries)+len(s.Rested) > 0 })
+	all := signs{{What: localRefused, From: evidence.FromTrace, Time: t.Time, Text: "the device compared it with its own account"}}
+	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == site.AskLogin && len(s.Tries)+len(s.Rested) > 0 })
 	if !asked && j.designAsks() {
 		all = append(all, Sign{What: notAsked, From: evidence.FromTrace, Time: t.Time, Text: "no server was asked, and the site says that this way in asks servers"})
 	}
@@ -277,7 +277,7 @@ func (j *judging) localRefusal(t evidence.Trace) signs {
 
 // ended is a login list that ended without yes or no.
 func (j *judging) ended(last evidence.TraceStep) {
-	if last.Method == string(site.ByLocal) || last.Reason == string(reason.NoSuchAccount) {
+	if last.Method == string(site.ByLocal) || last.Reason == reason.NoSuchAccount {
 		return // it fell back to local, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
@@ -289,7 +289,7 @@ func (j *judging) ended(last evidence.TraceStep) {
 func (j *judging) fallback() {
 	t := j.story.Login
 	if !slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool {
-		return s.Purpose == "login" && strings.HasPrefix(s.Method, "group ") && s.Result == string(walk.Unavailable)
+		return s.Purpose == site.AskLogin && strings.HasPrefix(s.Method, "group ") && s.Result == walk.Unavailable
 	}) {
 		return // the list has local first: as designed
 	}
@@ -302,21 +302,21 @@ func (j *judging) low() {
 	t := j.story.Login
 	promised, says := -1, Sign{}
 	for _, e := range j.story.Events {
-		if e.Answer == evidence.Accept && e.Level != nil && *e.Level > promised {
+		if e.Answer == evidence.Accepted && e.Level != nil && *e.Level > promised {
 			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
 		}
 	}
 	if n, text, ok := j.promisedBySite(); promised < 0 && ok {
 		promised, says = n, Sign{What: levelPromised, From: evidence.FromSite, Time: t.Time, Text: text}
 	}
-	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == "session" })
+	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == site.AskSession })
 	if promised < 0 && j.symptom.Saw == "low-level" {
 		promised = 15
 	}
 	if promised <= t.Level {
 		return
 	}
-	p := point{kind: lowPoint, signs: signs{{What: "in-low", From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
+	p := point{kind: lowPoint, signs: signs{{What: inLow, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
 	if says.What != "" {
 		p.signs = append(p.signs, says)
 	}
@@ -332,11 +332,11 @@ func (j *judging) low() {
 func (j *judging) command(t evidence.Trace) {
 	last := evidence.TraceStep{}
 	for _, s := range t.Steps {
-		if s.Purpose == "commands" {
+		if s.Purpose == site.AskCommands {
 			last = s
 		}
 	}
-	if last.Result == string(walk.Refused) {
+	if last.Result == walk.Refused {
 		j.point(point{kind: commandPoint, command: t.Command, server: last.By, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: last.By, Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
 		return
 	}
@@ -350,9 +350,9 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 	for _, step := range steps {
 		for i, t := range step.Tries {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
-			if t.Result == string(walk.Unavailable) && lastOfServer {
+			if t.Result == walk.Unavailable && lastOfServer {
 				came := "and got no answer"
-				if t.Reason == string(reason.ServerError) && !strings.HasPrefix(t.Message, "TLS") {
+				if t.Reason == reason.ServerError {
 					came = "and it answered that it cannot answer"
 				}
 				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
@@ -382,19 +382,19 @@ func times(n int) string {
 
 // rested finds out why a server was left alone. Where it answers again by now,
 // its rest itself is the cause.
-func (j *judging) rested(server, asked string) {
+func (j *judging) rested(server string, asked site.Question) {
 	if slices.ContainsFunc(j.points, func(p point) bool { return p.kind == unheardPoint && p.server == server }) {
 		return // it rests since a moment ago
 	}
 	for _, t := range slices.Backward(j.story.Before) {
 		for _, step := range slices.Backward(t.Steps) {
 			for _, try := range slices.Backward(step.Tries) {
-				if try.Server != server || try.Result != string(walk.Unavailable) {
+				if try.Server != server || try.Result != walk.Unavailable {
 					continue
 				}
 				text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(t.Time), said(try.Message))
 				if again, ok := j.upAgain(server, t.Time); ok {
-					j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: evidence.FromTrace, Time: t.Time, Server: server, Text: text}, again}})
+					j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: t.Time, Server: server, Text: text}, again}})
 					return
 				}
 				j.point(point{kind: unheardPoint, server: server, asked: step.Purpose, signs: signs{tried(try, t.Time, text)}})
@@ -403,7 +403,7 @@ func (j *judging) rested(server, asked string) {
 		}
 	}
 	if again, ok := j.upAgain(server, time.Time{}); ok {
-		j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: "left-alone", From: evidence.FromTrace, Time: j.story.Time, Server: server, Text: j.story.Device + " left " + server + " alone"}, again}})
+		j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: j.story.Time, Server: server, Text: j.story.Device + " left " + server + " alone"}, again}})
 	}
 }
 

@@ -7,33 +7,35 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 var at = time.Date(2026, 11, 23, 3, 0, 0, 0, time.UTC)
 
 func level(n int) *int { return &n }
 
-func try(server, reason string) evidence.TraceTry {
-	return evidence.TraceTry{Server: server, Try: 1, Result: "unavailable", Reason: reason, Message: "no answer", Seconds: 1}
+func try(server string, why reason.Reason) evidence.TraceTry {
+	return evidence.TraceTry{Server: server, Try: 1, Result: "unavailable", Reason: why, Message: "no answer", Seconds: 1}
 }
 
-func group(result, reason, by string, tries ...evidence.TraceTry) evidence.TraceStep {
-	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: reason, By: by, Tries: tries}
+func group(result walk.Result, why reason.Reason, by string, tries ...evidence.TraceTry) evidence.TraceStep {
+	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: why, By: by, Tries: tries}
 }
 
-func local(result, reason string) evidence.TraceStep {
-	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "local", Result: result, Reason: reason, By: "local"}
+func local(result walk.Result, why reason.Reason) evidence.TraceStep {
+	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "local", Result: result, Reason: why, By: "local"}
 }
 
-func login(person, outcome, reason, by string, lvl int, steps ...evidence.TraceStep) evidence.Trace {
-	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: evidence.TraceLogin, Outcome: outcome, Reason: reason, By: by,
+func login(person string, outcome walk.Outcome, why reason.Reason, by string, lvl int, steps ...evidence.TraceStep) evidence.Trace {
+	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: evidence.TraceLogin, Outcome: outcome, Reason: why, By: by,
 		Level: lvl, Seconds: 1, Steps: steps}
 }
 
-func event(person, question, answer, reason, text string) evidence.Event {
+func event(person string, question site.Question, answer evidence.Answer, why reason.Reason, text string) evidence.Event {
 	return evidence.Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1", Access: "ssh", Person: person,
-		Question: question, Answer: answer, Reason: reason, Text: text}
+		Question: question, Answer: answer, Reason: why, Text: text}
 }
 
 func theSite(t *testing.T) *site.Site {
@@ -59,20 +61,20 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		all, dev, server []string
 	}{
 		{"healthy", []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
-			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accept, Level: level(15)}},
+			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accepted, Level: level(15)}},
 			[]string{}, []string{}, []string{}},
 		{"wrong password", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ines", "login", evidence.Refuse, "wrong-password", "the password given for ines is wrong")},
+			[]evidence.Event{event("ines", "login", evidence.Refused, "wrong-password", "the password given for ines is wrong")},
 			[]string{WrongPassword}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{WrongPassword}},
 		{"unknown person", []evidence.Trace{login("inse", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("inse", "login", evidence.Refuse, "unknown-person", "nobody is called inse")},
+			[]evidence.Event{event("inse", "login", evidence.Refused, "unknown-person", "nobody is called inse")},
 			[]string{UnknownPerson}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{UnknownPerson}},
 		{"disabled", []evidence.Trace{login("odd", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("odd", "login", evidence.Refuse, "disabled-or-expired", "odd is disabled")}, []string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
+			[]evidence.Event{event("odd", "login", evidence.Refused, "disabled-or-expired", "odd is disabled")}, []string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
 		{"no grant", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Refuse, "no-grant", "no grant lets tobin in")}, []string{NoGrant}, nil, []string{NoGrant}},
+			[]evidence.Event{event("tobin", "login", evidence.Refused, "no-grant", "no grant lets tobin in")}, []string{NoGrant}, nil, []string{NoGrant}},
 		{"a local account while a server answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("keeper", "login", evidence.Refuse, "unknown-person", "nobody is called keeper")},
+			[]evidence.Event{event("keeper", "login", evidence.Refused, "unknown-person", "nobody is called keeper")},
 			[]string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}},
 		{"unreachable", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))}, []evidence.Event{},
 			[]string{Unreachable}, []string{Unreachable}, nil},
@@ -89,13 +91,13 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		{"another RADIUS key is silence to the device, and known to the server", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("ines", "login", evidence.Dropped, "key-differs", "the Message-Authenticator does not verify")},
 			[]string{KeyDiffers}, []string{Unreachable}, []string{KeyDiffers}},
-		{"asker unknown", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "asker-unknown")), local("unavailable", "no-such-account"))},
-			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: evidence.Dropped, Reason: "asker-unknown", Text: "no device has the address"}},
-			[]string{AskerUnknown}, []string{AskerUnknown}, []string{AskerUnknown}},
+		{"asker unknown", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "client-unknown")), local("unavailable", "no-such-account"))},
+			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: evidence.Dropped, Reason: "client-unknown", Text: "no device has the address"}},
+			[]string{ClientUnknown}, []string{ClientUnknown}, []string{ClientUnknown}},
 		{"in and yet one server unreadable", []evidence.Trace{login("ines", "in", "", "plover", 15, group("accepted", "", "plover", try("tern", "key-differs")))}, []evidence.Event{},
 			[]string{KeyDiffers}, []string{KeyDiffers}, nil},
 		{"no rights", []evidence.Trace{login("ines", "in", "", "tern", 1, group("accepted", "", "tern"))},
-			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accept, Level: level(15), Text: "ines has the role all"}},
+			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accepted, Level: level(15), Text: "ines has the role all"}},
 			[]string{NoRights}, []string{}, []string{}},
 		{"session refused", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("accepted", "", "tern"),
 			evidence.TraceStep{Purpose: "session", List: "s", Method: "group shore", Result: "refused", Reason: "refused-by-server", By: "tern"})}, []evidence.Event{},
@@ -103,19 +105,19 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		{"the server says error", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{}, []string{ServerSaysError}, []string{ServerSaysError}, nil},
 		{"a certificate is refused", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
-			group("unavailable", "no-answer", "", evidence.TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "error", Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
+			group("unavailable", "no-answer", "", evidence.TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "tls", Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("", "", evidence.Dropped, "tls", "the TLS handshake failed")}, []string{TLSRefused}, []string{TLSRefused}, []string{TLSRefused}},
 		{"below the level of a page", []evidence.Trace{login("ines", "refused", "below-level", "tern", 0, group("accepted", "", "tern"))}, []evidence.Event{}, []string{NoRights}, []string{NoRights}, nil},
 		{"second factor", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Refuse, "second-factor", "the one-time code is wrong")}, []string{SecondFactor}, nil, []string{SecondFactor}},
+			[]evidence.Event{event("tobin", "login", evidence.Refused, "second-factor", "the one-time code is wrong")}, []string{SecondFactor}, nil, []string{SecondFactor}},
 		{"a code that was asked for and not given", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("tobin", "login", evidence.Challenged, "code-asked", "the password of tobin is right")}, []string{SecondFactor}, nil, []string{SecondFactor}},
 		{"password form", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ines", "login", evidence.Refuse, "password-form", "CHAP cannot be checked")}, []string{PasswordForm}, nil, []string{PasswordForm}},
+			[]evidence.Event{event("ines", "login", evidence.Refused, "password-form", "CHAP cannot be checked")}, []string{PasswordForm}, nil, []string{PasswordForm}},
 		{"no entry in the directory", []evidence.Trace{login("ebba", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ebba", "login", evidence.Refuse, "directory-no-entry", "nobody is called ebba")}, []string{DirectoryNoEntry}, nil, []string{DirectoryNoEntry}},
+			[]evidence.Event{event("ebba", "login", evidence.Refused, "directory-no-entry", "nobody is called ebba")}, []string{DirectoryNoEntry}, nil, []string{DirectoryNoEntry}},
 		{"a local account while a directory answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("keeper", "login", evidence.Refuse, "directory-no-entry", "nobody is called keeper")}, []string{LocalWhileServerAnswers}, nil, []string{LocalWhileServerAnswers}},
+			[]evidence.Event{event("keeper", "login", evidence.Refused, "directory-no-entry", "nobody is called keeper")}, []string{LocalWhileServerAnswers}, nil, []string{LocalWhileServerAnswers}},
 		{"the directory is down", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-down", "dunlin does not answer")}, []string{DirectoryDown}, []string{ServerSaysError}, []string{DirectoryDown}},
 		{"the directory refuses us", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
@@ -159,16 +161,16 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 	}
 }
 
-func command(line, outcome, reason, by string, step evidence.TraceStep) evidence.Trace {
+func command(line string, outcome walk.Outcome, why reason.Reason, by string, step evidence.TraceStep) evidence.Trace {
 	step.Purpose = "commands"
 	return evidence.Trace{Time: at.Add(time.Second), Device: "sw-1", Access: "ssh", Line: "ssh0", Person: "tobin", Kind: evidence.TraceCommand, Command: line,
-		Outcome: outcome, Reason: reason, By: by, Level: 1, Steps: []evidence.TraceStep{step}}
+		Outcome: outcome, Reason: why, By: by, Level: 1, Steps: []evidence.TraceStep{step}}
 }
 
 func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	in := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
 	refused := command("look secrets", "refused", "refused-by-server", "tern", evidence.TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
-	e := event("tobin", "commands", evidence.Refuse, "command-refused", `the rule "refuse look secrets **" refuses it`)
+	e := event("tobin", "commands", evidence.Refused, "command-refused", `the rule "refuse look secrets **" refuses it`)
 	e.Command, e.Place, e.Time = "look secrets", "site.yaml:9:9", refused.Time
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}, Events: []evidence.Event{e}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)

@@ -7,6 +7,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
 )
 
 // fromOthers finds the points of a login that no device traced: from what
@@ -25,11 +26,11 @@ func (j *judging) pointsOfEvents() {
 		switch {
 		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && dropped:
 			j.point(point{kind: unheardPoint, server: e.Server, asked: e.Question})
-		case e.Answer == evidence.Refuse && e.Question == "commands":
+		case e.Answer == evidence.Refused && e.Question == site.AskCommands:
 			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
-		case e.Answer == evidence.Refuse && e.Question == "session":
+		case e.Answer == evidence.Refused && e.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: e.Server, signs: signs{{What: sessionAsked, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
-		case e.Answer == evidence.Refuse, left:
+		case e.Answer == evidence.Refused, left:
 			j.point(point{kind: refusedPoint, server: e.Server})
 		}
 	}
@@ -43,15 +44,15 @@ func (j *judging) pointsOfPackets() {
 			j.hidden++
 		case x.Unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
-		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray), slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != "none":
+		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray), slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != evidence.None:
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question, signs: packetSigns(x, x.AskedOf())})
-		case x.Answer == evidence.Refuse && x.Question == "commands":
+		case x.Answer == evidence.Refused && x.Question == site.AskCommands:
 			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command, signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
-		case x.Answer == evidence.Refuse && x.Question == "session":
+		case x.Answer == evidence.Refused && x.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: x.AskedOf(), signs: signs{{What: sessionAsked, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
-		case x.Answer == evidence.Refuse, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
+		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
 			j.point(point{kind: refusedPoint, server: x.AskedOf()})
-		case x.Answer == evidence.Accept && x.Question == "login" && x.Protocol == "radius" && !j.levelIn(x):
+		case x.Answer == evidence.Accepted && x.Question == site.AskLogin && x.Protocol == "radius" && !j.levelIn(x):
 			j.point(point{kind: lowPoint, server: x.AskedOf(), signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor Service-Type", clock(x.Time), x.AskedOf())}}})
 		}
 	}
@@ -73,26 +74,26 @@ func (j *judging) levelIn(x evidence.Exchange) bool {
 // pointsOfLog finds what the device's log says of refusals and silence.
 func (j *judging) pointsOfLog() {
 	for _, l := range j.story.Lines {
-		at := signs{{What: "log-line", From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
+		at := signs{{What: logLine, From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
 		switch {
 		case l.What == evidence.LogNoAnswer:
 			j.point(point{kind: unheardPoint, server: l.Server, asked: l.Asked})
 		case l.What == evidence.LogIn && l.By == "local" && len(j.points) > 0:
 			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.What != evidence.LogRefused:
-		case l.Reason == string(reason.RefusedByServer):
+		case l.Reason == reason.RefusedByServer:
 			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
 				j.point(point{kind: refusedPoint, server: l.By, signs: at})
 			}
-		case l.Reason == string(reason.WrongPassword), l.Reason == LockedForNow:
+		case l.Reason == reason.WrongPassword, l.Reason == LockedForNow:
 			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
-		case l.Reason == string(reason.BelowLevel):
+		case l.Reason == reason.BelowLevel:
 			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(reason.TemplateMissing):
+		case l.Reason == reason.TemplateMissing:
 			j.point(point{kind: lowPoint, signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(reason.GivesUpFirst):
+		case l.Reason == reason.GivesUpFirst:
 			j.point(point{kind: patiencePoint, signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
-		case l.Reason == string(reason.NotRecorded):
+		case l.Reason == reason.NotRecorded:
 			j.point(point{kind: recordPoint, signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case len(j.points) == 0:
 			j.unclear++
@@ -123,9 +124,9 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 				continue
 			}
 			if b.Result != evidence.ProbeOpen && b.Result != evidence.ProbeAlive && b.Result != evidence.ProbeRefused {
-				asked := "login"
+				asked := site.AskLogin
 				if b.Kind == evidence.ProbeAccountingStatus {
-					asked = "record-sessions"
+					asked = site.AskRecordSessions
 				}
 				j.point(point{kind: unheardPoint, server: b.Server, asked: asked})
 			}

@@ -17,7 +17,7 @@ func (j *judging) lookDesign(p *point) {
 		return
 	}
 	d, server := s.Device(j.story.Device), s.Server(p.server)
-	say := func(what, format string, args ...any) {
+	say := func(what Shows, format string, args ...any) {
 		p.signs = append(p.signs, Sign{What: what, From: evidence.FromSite, Server: p.server, Text: fmt.Sprintf(format, args...)})
 	}
 	switch (foresee.Reckoner{Site: s, Keys: j.evidence.Keys}).Unheard(d, server, purposeOf(p.asked)) {
@@ -37,10 +37,10 @@ func (j *judging) lookDesign(p *point) {
 	}
 }
 
-// purposeOf gives a purpose by its name; what is none counts as a login.
-func purposeOf(name string) site.Purpose {
+// purposeOf returns the purpose of a question; what is none counts as a login.
+func purposeOf(q site.Question) site.Purpose {
 	for p := site.Login; p < site.PurposeCount; p++ {
-		if p.String() == name {
+		if p.Question() == q {
 			return p
 		}
 	}

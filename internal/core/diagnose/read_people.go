@@ -9,18 +9,19 @@ import (
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // questionsOf are the questions whose answers decide a kind of point.
-var questionsOf = map[string][]string{refusedPoint: {"login"}, sessionPoint: {"session", "login"}, commandPoint: {"commands"}, localPoint: {}, lowPoint: {}}
+var questionsOf = map[string][]site.Question{refusedPoint: {site.AskLogin}, sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
 
 // lookDecisions adds what servers noted of their decision.
 func (j *judging) lookDecisions(p *point) {
 	for i := len(j.story.Events) - 1; i >= 0; i-- {
 		e := j.story.Events[i]
-		what := decisionWords[reason.Reason(e.Reason)]
+		what := decisionWords[e.Reason]
 		answered := e.Answer == evidence.Challenged && slices.ContainsFunc(j.story.Events[i+1:], func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
-		if what == "" || e.Answer == evidence.Accept || answered || !slices.Contains(questionsOf[p.kind], e.Question) || p.command != "" && e.Command != p.command {
+		if what == "" || e.Answer == evidence.Accepted || answered || !slices.Contains(questionsOf[p.kind], e.Question) || p.command != "" && e.Command != p.command {
 			continue
 		}
 		text := notedBy(e)
@@ -35,12 +36,12 @@ func (j *judging) lookDecisions(p *point) {
 		}
 		switch {
 		case x.Answer == evidence.Challenged && !slices.ContainsFunc(j.story.Exchanges, func(after evidence.Exchange) bool {
-			return after.Question == "login" && after.Time.After(x.Time) && !after.Unanswered()
+			return after.Question == site.AskLogin && after.Time.After(x.Time) && !after.Unanswered()
 		}):
 			p.signs = append(p.signs, Sign{What: challengedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s asked for a code, and none was given", clock(x.Time), x.AskedOf())})
 		case x.Answer == evidence.Challenged:
 			p.signs = append(p.signs, Sign{What: hasCodeSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s asked for a code", clock(x.Time), x.AskedOf())})
-		case x.Answer == evidence.Refuse:
+		case x.Answer == evidence.Refused:
 			p.signs = append(p.signs, Sign{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: an authentic no by %s", clock(x.Time), x.AskedOf())})
 		}
 	}
@@ -60,7 +61,7 @@ func (j *judging) lookDecisions(p *point) {
 // rightBefore tells whether the same name was let in by a server before.
 func (j *judging) rightBefore() bool {
 	return slices.ContainsFunc(j.story.Before, func(t evidence.Trace) bool {
-		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == "in" && t.By != string(site.ByLocal)
+		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == walk.OutcomeIn && t.By != string(site.ByLocal)
 	})
 }
 
@@ -74,7 +75,7 @@ func (j *judging) lookPerson(p *point) {
 	if s == nil || name == "" || p.kind != refusedPoint {
 		return
 	}
-	say := func(what, text string) {
+	say := func(what Shows, text string) {
 		p.signs = append(p.signs, Sign{What: what, From: evidence.FromSite, Text: text})
 	}
 	person := s.Person(name)
@@ -139,7 +140,7 @@ func (j *judging) isLocal() bool {
 		}
 	}
 	return slices.ContainsFunc(j.story.Before, func(t evidence.Trace) bool {
-		return t.Person == j.story.Person && t.By == string(site.ByLocal) && t.Outcome == "in"
+		return t.Person == j.story.Person && t.By == string(site.ByLocal) && t.Outcome == walk.OutcomeIn
 	})
 }
 
@@ -174,7 +175,7 @@ func (j *judging) otherList(steps []evidence.TraceStep) {
 	}
 	for _, step := range steps {
 		for p := site.Login; p < site.PurposeCount; p++ {
-			if p.String() != step.Purpose || p == site.Commands || p == site.RecordCommands {
+			if p.Question() != step.Purpose || p == site.Commands || p == site.RecordCommands {
 				continue
 			}
 			meant, wanted := w.Lists[p], ""
@@ -186,7 +187,7 @@ func (j *judging) otherList(steps []evidence.TraceStep) {
 			}
 			text := fmt.Sprintf("the device used the list %s for %s, and the site says %s", named(step.List), p, named(wanted))
 			sign := Sign{What: otherListSign, From: evidence.FromTrace, Time: j.story.Time, Text: text}
-			if len(j.points) > 0 && j.points[0].kind != unheardPoint || j.story.Login.Outcome == "refused" {
+			if len(j.points) > 0 && j.points[0].kind != unheardPoint || j.story.Login.Outcome == walk.OutcomeRefused {
 				j.points = slices.Insert(j.points, 0, point{kind: listPoint, list: step.List, signs: signs{sign}})
 			}
 			return

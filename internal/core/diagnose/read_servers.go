@@ -8,6 +8,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
 )
 
 // look gathers what all evidence shows about a point.
@@ -20,7 +21,7 @@ func (j *judging) look(p *point) {
 		j.lookLog(p)
 		j.lookProbes(p)
 		j.lookDesign(p)
-		if records(p.asked) { // an error in answer to a record: it was not kept
+		if p.asked.Records() { // an error in answer to a record: it was not kept
 			for i := range p.signs {
 				if p.signs[i].What == saidErrorSign {
 					p.signs[i].What = notKeptSign
@@ -36,24 +37,17 @@ func (j *judging) look(p *point) {
 }
 
 // tryWords are the signs of what a device noted of one try.
-var tryWords = map[reason.Reason]string{reason.Silent: silentSign, reason.Closed: closedSign, reason.KeyDiffers: unreadableSign, reason.ClientUnknown: unknownSign,
-	reason.ServerError: saidErrorSign, reason.Late: lateSign, reason.WrongPort: otherPortSign, reason.NotForThis: notForThisSign}
+var tryWords = map[reason.Reason]Shows{reason.Silent: silentSign, reason.Closed: closedSign, reason.KeyDiffers: unreadableSign, reason.ClientUnknown: unknownSign,
+	reason.ServerError: saidErrorSign, reason.Late: lateSign, reason.WrongPort: otherPortSign, reason.NotForThis: notForThisSign, reason.NoWay: noWaySign, reason.TLS: tlsSign}
 
 // tried is the sign of a try that brought no answer.
 func tried(t evidence.TraceTry, at time.Time, text string) Sign {
-	s := Sign{What: tryWords[reason.Reason(t.Reason)], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
-	switch {
-	case strings.HasPrefix(t.Message, "TLS"):
-		s.What = tlsSign
-	case strings.Contains(t.Message, "no way to"):
-		s.What = noWaySign
-	}
-	return s
+	return Sign{What: tryWords[t.Reason], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
 }
 
 // eventWords are the signs of why a server gave no answer, as it noted it.
-var eventWords = map[string]string{KeyDiffers: unfitSign, AskerUnknown: unknownSign, Malformed: malformedSign, WrongPort: otherPortSign, "tls": tlsSign,
-	RecordNotKept: notKeptSign, "not-recorded": notKeptSign, DirectoryDown: dirDownSign, DirectoryRefusesUs: dirRefusesSign, MixedProtocol: mixedSign, "not-for-this": notForThisSign}
+var eventWords = map[reason.Reason]Shows{KeyDiffers: unfitSign, ClientUnknown: unknownSign, Malformed: malformedSign, WrongPort: otherPortSign, reason.TLS: tlsSign,
+	RecordNotKept: notKeptSign, reason.NotRecorded: notKeptSign, DirectoryDown: dirDownSign, DirectoryRefusesUs: dirRefusesSign, MixedProtocol: mixedSign, reason.NotForThis: notForThisSign}
 
 // notedBy is what a server noted, in words.
 func notedBy(e evidence.Event) string {
@@ -89,7 +83,7 @@ func (j *judging) lookEvents(p *point) {
 			heard = true
 		case e.Answer != evidence.Dropped:
 			heard = true
-			if records(p.asked) && !records(e.Question) {
+			if p.asked.Records() && !e.Question.Records() {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
 			}
 		}
@@ -100,16 +94,16 @@ func (j *judging) lookEvents(p *point) {
 	if others > 0 {
 		p.signs = append(p.signs, Sign{What: heardOthersSign, From: evidence.FromEvents, Server: p.server, Text: fmt.Sprintf("%s did hear other devices at that time or later: it runs", p.server)})
 	}
-	if records(p.asked) && j.story.Login != nil {
+	if p.asked.Records() && j.story.Login != nil {
 		for _, s := range j.story.Login.Steps {
-			if s.By == p.server && s.Purpose == "login" {
+			if s.By == p.server && s.Purpose == site.AskLogin {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time, Server: p.server, Text: fmt.Sprintf("%s answered the login itself", p.server)})
 			}
 		}
 	}
 	// Nobody knows the asker: the server noted an address that no device has.
 	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
-		if e.Device == "" && e.Reason == AskerUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+		if e.Device == "" && e.Reason == ClientUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
 			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
@@ -125,17 +119,17 @@ func (j *judging) meanwhile() (from, to time.Time) {
 	return began, j.story.Time.Add(5 * time.Minute)
 }
 
-func aQuestion(q string) string {
-	if q == "login" {
+func aQuestion(q site.Question) string {
+	if q == site.AskLogin {
 		return "a login"
 	}
-	return "a question about " + q
+	return "a question about " + string(q)
 }
 
 // markWords are the signs of what a capture shows of one exchange.
-var markWords = map[string]string{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign, evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
+var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign, evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
 	evidence.MarkNoWay: noWaySign, evidence.MarkNoSynAck: noConnectionSign, evidence.MarkTLSOnClear: mixedSign, evidence.MarkClearOnTLS: mixedSign, evidence.MarkMixed: mixedSign, evidence.MarkLegacyPort: legacyPortSign,
-	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkUnknownAsker: unknownSign, evidence.MarkClearBody: malformedSign}
+	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkClientUnknown: unknownSign, evidence.MarkClearBody: malformedSign}
 
 // gaveUpAfter is from how many seconds on a connection without an answer was
 // ended by who asked, rather than closed at once by the server.
@@ -144,11 +138,11 @@ const gaveUpAfter = 0.3
 // packetSigns are what one exchange shows about why it has no answer.
 func packetSigns(x evidence.Exchange, server string) signs {
 	var all signs
-	say := func(what, text string) {
+	say := func(what Shows, text string) {
 		all = append(all, Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: server, Asked: x.Question, Text: text})
 	}
 	question := fmt.Sprintf("%s: %s to %s", clock(x.Time), strings.TrimPrefix(aQuestion(x.Question), "a "), server)
-	if x.Question == "connect" {
+	if x.Question == site.AskConnect {
 		question = fmt.Sprintf("%s: a connection to %s", clock(x.Time), server)
 	}
 	marked := false
@@ -172,11 +166,11 @@ func packetSigns(x evidence.Exchange, server string) signs {
 		say(droppedConnSign, fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
 	case ended:
 		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question, x.Seconds))
-	case x.Answer == "none" && !marked && x.Protocol == "radius":
+	case x.Answer == evidence.None && !marked && x.Protocol == "radius":
 		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
 	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit: // an error in answer to what it could not read is no word of its own
 		say(saidErrorSign, question+": it answers that it cannot answer")
-	case x.Answer == "unreadable" && x.Key == evidence.KeyUnfit:
+	case x.Answer == evidence.Unreadable && x.Key == evidence.KeyUnfit:
 		say(unreadableSign, question+": the answer cannot be read")
 	}
 	return all
@@ -193,11 +187,11 @@ func (j *judging) lookPackets(p *point) {
 			continue
 		}
 		switch {
-		case x.Unanswered() && (x.Question == "connect" || records(x.Question) == records(p.asked)):
+		case x.Unanswered() && (x.Question == site.AskConnect || x.Question.Records() == p.asked.Records()):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
-		case x.Answer != "none" && slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray):
+		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
-		case records(p.asked) && !records(x.Question) && x.Question != "connect":
+		case p.asked.Records() && !x.Question.Records() && x.Question != site.AskConnect:
 			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
 		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil:
 			p.signs = append(p.signs, Sign{What: lateSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
@@ -227,13 +221,13 @@ func (j *judging) lookCounters(p *point) {
 		}
 		answers := c.Accepted + c.Refused
 		if c.Question != p.asked {
-			if records(p.asked) && c.Question == "login" && answers > 0 {
+			if p.asked.Records() && c.Question == site.AskLogin && answers > 0 {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
 			}
 			continue
 		}
 		for why, n := range c.Lost {
-			if what := tryWords[reason.Reason(why)]; what != "" && n > 0 && answers < n {
+			if what := tryWords[why]; what != "" && n > 0 && answers < n {
 				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, why)})
 			}
 		}
@@ -245,24 +239,24 @@ func portion(n, of int) string { return fmt.Sprintf("%d of %d", n, of) }
 // lookLog adds what the device's log says.
 func (j *judging) lookLog(p *point) {
 	for _, l := range j.story.Lines {
-		if l.What != evidence.LogNoAnswer || l.Server != p.server || records(l.Asked) != records(p.asked) {
+		if l.What != evidence.LogNoAnswer || l.Server != p.server || l.Asked.Records() != p.asked.Records() {
 			continue
 		}
-		if what := tryWords[reason.Reason(l.Reason)]; what != "" {
+		if what := tryWords[l.Reason]; what != "" {
 			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
 }
 
 // probeWords are the signs of what came of a question put on purpose.
-var probeWords = map[string]string{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign, evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign, evidence.ProbeRefused: siteKeySign,
-	evidence.ProbeUnfit: unfitSign, evidence.ProbeUnknown: unknownSign, evidence.ProbeError: saidErrorSign, evidence.ProbeTLS: tlsSign}
+var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign, evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign, evidence.ProbeRefused: siteKeySign,
+	evidence.ProbeUnfit: unfitSign, evidence.ProbeClientUnknown: unknownSign, evidence.ProbeError: saidErrorSign, evidence.ProbeTLS: tlsSign}
 
 // lookProbes adds what came of our own questions.
 func (j *judging) lookProbes(p *point) {
 	for _, b := range j.evidence.Probes {
-		if b.Server != p.server || b.As != "" && b.As != j.story.Device || records(p.asked) != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
-			if b.Server == p.server && records(p.asked) && b.Kind != evidence.ProbeReach && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
+		if b.Server != p.server || b.As != "" && b.As != j.story.Device || p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
+			if b.Server == p.server && p.asked.Records() && b.Kind != evidence.ProbeReach && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
 			}
 			continue
@@ -278,7 +272,7 @@ func (j *judging) lookProbes(p *point) {
 // upAgain tells whether a server answered somebody after a moment.
 func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
-		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == evidence.Accept || e.Answer == evidence.Refuse || e.Answer == evidence.Recorded) {
+		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == evidence.Accepted || e.Answer == evidence.Refused || e.Answer == evidence.Recorded) {
 			return Sign{What: upAgainSign, From: evidence.FromEvents, Time: e.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
 		}
 	}
@@ -296,5 +290,5 @@ func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 }
 
 // decisionWords are the signs of what a server noted about a person.
-var decisionWords = map[reason.Reason]string{reason.WrongPassword: saidWrongPassword, reason.UnknownPerson: saidUnknown, reason.Disabled: saidDisabled, reason.SecondFactor: saidSecondFactor,
+var decisionWords = map[reason.Reason]Shows{reason.WrongPassword: saidWrongPassword, reason.UnknownPerson: saidUnknown, reason.Disabled: saidDisabled, reason.SecondFactor: saidSecondFactor,
 	reason.CodeAsked: challengedSign, reason.NoGrant: saidNoGrant, reason.PasswordForm: saidForm, reason.NoEntry: saidNoEntry, reason.CommandRefused: saidCommand}

@@ -5,105 +5,113 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
 )
 
 // Sign is one thing that evidence shows. It speaks for some causes and against
 // others; how much stands in the catalogue, under What.
 type Sign struct {
-	What   string
+	What   Shows
 	From   evidence.Source
 	Time   time.Time
-	Server string // "" where it is about no server
-	Asked  string // the purpose that it is about, "" for every one
-	Text   string // for people
-	Place  string // file:line:column of the site, where the text is about one
+	Server string        // "" where it is about no server
+	Asked  site.Question // what it is about, "" for every one
+	Text   string        // for people
+	Place  string        // file:line:column of the site, where the text is about one
 	Rule   string
 }
 
+// Shows is what a sign shows, in a word.
+type Shows string
+
 // What signs show about a server and its answers.
 const (
-	silentSign       = "silent"           // nothing came back
-	closedSign       = "closed"           // the port refuses
-	noWaySign        = "no-way"           // lower layers say that there is no path
-	noConnectionSign = "no-connection"    // a SYN without SYN-ACK
-	unfitSign        = "key-unfit"        // something was made with another key
-	fitsSign         = "key-fits"         // something was made with the right key
-	unreadableSign   = "unreadable"       // what came back could not be read
-	unknownSign      = "asker-unknown"    // the server does not know the address
-	droppedConnSign  = "closed-by-server" // the connection was closed before the answer
-	saidErrorSign    = "said-error"       // it says that it cannot answer
-	lateSign         = "late"             // the answer came after the device gave up
-	tlsSign          = "tls-failed"       //
-	otherPortSign    = "other-port"       // the question goes to a port that is not the server's
-	legacyPortSign   = "legacy-port"      // 1645 or 1646
-	malformedSign    = "malformed"        //
-	mixedSign        = "other-protocol"   //
-	forgedSign       = "forged"           // a wrong answer beside a right one, or an answer to nothing
-	notForThisSign   = "not-for-this"     // it does not take this kind of question
-	notKeptSign      = "not-kept"         // a record was not written
-	heardNothingSign = "heard-nothing"    // the server noted nothing of this device
-	heardOthersSign  = "heard-others"     // it noted questions of others
-	answeredSign     = "answered"         // the server did answer this
-	othersAnswerSign = "others-are-answered"
-	nobodyAnswerSign = "nobody-is-answered"  // nothing that anybody asked it was answered
-	loginsAnswered   = "logins-are-answered" // of this device, while records are not
-	dirDownSign      = "directory-down"
-	dirRefusesSign   = "directory-refuses-us"
-	aliveSign        = "alive"        // it answered a question put on purpose
-	probeSilentSign  = "probe-silent" // and this is when it did not
-	openSign         = "port-open"
-	heldKeySign      = "held-key"    // the site knows that the device holds another key
-	heldPortSign     = "held-port"   // or asks another port
-	heldSourceSign   = "held-source" // or asks from an unknown address
-	asDesignedSign   = "as-designed"
-	siteKeySign      = "site-key-works" // asked now with the site's key, it answers
-	upAgainSign      = "up-again"       // it answers now
+	silentSign       Shows = "silent"           // nothing came back
+	closedSign       Shows = "closed"           // the port refuses
+	noWaySign        Shows = "no-way"           // lower layers say that there is no path
+	noConnectionSign Shows = "no-connection"    // a SYN without SYN-ACK
+	unfitSign        Shows = "key-unfit"        // something was made with another key
+	fitsSign         Shows = "key-fits"         // something was made with the right key
+	unreadableSign   Shows = "unreadable"       // what came back could not be read
+	unknownSign      Shows = "client-unknown"   // the server does not know the address
+	droppedConnSign  Shows = "closed-by-server" // the connection was closed before the answer
+	saidErrorSign    Shows = "said-error"       // it says that it cannot answer
+	lateSign         Shows = "late"             // the answer came after the device gave up
+	tlsSign          Shows = "tls-failed"       //
+	otherPortSign    Shows = "other-port"       // the question goes to a port that is not the server's
+	legacyPortSign   Shows = "legacy-port"      // 1645 or 1646
+	malformedSign    Shows = "malformed"        //
+	mixedSign        Shows = "other-protocol"   //
+	forgedSign       Shows = "forged"           // a wrong answer beside a right one, or an answer to nothing
+	notForThisSign   Shows = "not-for-this"     // it does not take this kind of question
+	notKeptSign      Shows = "not-kept"         // a record was not written
+	heardNothingSign Shows = "heard-nothing"    // the server noted nothing of this device
+	heardOthersSign  Shows = "heard-others"     // it noted questions of others
+	answeredSign     Shows = "answered"         // the server did answer this
+	othersAnswerSign Shows = "others-are-answered"
+	nobodyAnswerSign Shows = "nobody-is-answered"  // nothing that anybody asked it was answered
+	loginsAnswered   Shows = "logins-are-answered" // of this device, while records are not
+	dirDownSign      Shows = "directory-down"
+	dirRefusesSign   Shows = "directory-refuses-us"
+	leftAlone        Shows = "left-alone" // the device passed the server over
+	localRefused     Shows = "local-refusal"
+	inLow            Shows = "in-low"
+	logLine          Shows = "log-line"
+	aliveSign        Shows = "alive"        // it answered a question put on purpose
+	probeSilentSign  Shows = "probe-silent" // and this is when it did not
+	openSign         Shows = "port-open"
+	heldKeySign      Shows = "held-key"    // the site knows that the device holds another key
+	heldPortSign     Shows = "held-port"   // or asks another port
+	heldSourceSign   Shows = "held-source" // or asks from an unknown address
+	asDesignedSign   Shows = "as-designed"
+	siteKeySign      Shows = "site-key-works" // asked now with the site's key, it answers
+	upAgainSign      Shows = "up-again"       // it answers now
 )
 
 // What signs show about a person, a session, a command.
 const (
-	saidWrongPassword = "says-wrong-password" // the server noted it; and so on
-	saidUnknown       = "says-unknown-person"
-	saidDisabled      = "says-disabled"
-	saidSecondFactor  = "says-second-factor"
-	saidNoGrant       = "says-no-grant"
-	saidForm          = "says-password-form"
-	saidNoEntry       = "says-no-entry"
-	saidCommand       = "says-command-refused"
-	refusedSign       = "refused"    // an authentic no
-	challengedSign    = "challenged" // a code was asked for and not given
-	localNameSign     = "local-name" // the name is a local account of the device
-	notInSiteSign     = "name-not-in-site"
-	likeNameSign      = "name-alike"
-	inSiteSign        = "name-in-site"
-	notAllowedSign    = "not-allowed-any-more"
-	noGrantSign       = "no-grant-in-site"
-	grantSign         = "grant-in-site"
-	wrongFormSign     = "form-cannot-be-checked"
-	hasCodeSign       = "has-one-time-code"
-	lockedSign        = "device-holds-back"  // the device says that it holds the name back
-	notAsked          = "no-server-asked"    // although servers would answer
-	wasRightBefore    = "password-was-right" // the same name was let in shortly before or after
-	sessionNotAsked   = "no-session-asked"
-	sessionAsked      = "session-asked"
-	noLevel           = "no-level-in-answer"
-	levelPromised     = "level-promised" // the server or the site gives more
-	templateSign      = "account-not-on-device"
-	noFallbackSign    = "list-ends-with-servers"
-	localInSign       = "in-by-local"
-	stuckSign         = "command-had-no-server"
-	otherListSign     = "other-list" // the device used another list than the site says
-	gaveUpSign        = "gave-up-first"
+	saidWrongPassword Shows = "says-wrong-password" // the server noted it; and so on
+	saidUnknown       Shows = "says-unknown-person"
+	saidDisabled      Shows = "says-disabled"
+	saidSecondFactor  Shows = "says-second-factor"
+	saidNoGrant       Shows = "says-no-grant"
+	saidForm          Shows = "says-password-form"
+	saidNoEntry       Shows = "says-no-entry"
+	saidCommand       Shows = "says-command-refused"
+	refusedSign       Shows = "refused"    // an authentic no
+	challengedSign    Shows = "challenged" // a code was asked for and not given
+	localNameSign     Shows = "local-name" // the name is a local account of the device
+	notInSiteSign     Shows = "name-not-in-site"
+	likeNameSign      Shows = "name-alike"
+	inSiteSign        Shows = "name-in-site"
+	notAllowedSign    Shows = "not-allowed-any-more"
+	noGrantSign       Shows = "no-grant-in-site"
+	grantSign         Shows = "grant-in-site"
+	wrongFormSign     Shows = "form-cannot-be-checked"
+	hasCodeSign       Shows = "has-one-time-code"
+	lockedSign        Shows = "device-holds-back"  // the device says that it holds the name back
+	notAsked          Shows = "no-server-asked"    // although servers would answer
+	wasRightBefore    Shows = "password-was-right" // the same name was let in shortly before or after
+	sessionNotAsked   Shows = "no-session-asked"
+	sessionAsked      Shows = "session-asked"
+	noLevel           Shows = "no-level-in-answer"
+	levelPromised     Shows = "level-promised" // the server or the site gives more
+	templateSign      Shows = "account-not-on-device"
+	noFallbackSign    Shows = "list-ends-with-servers"
+	localInSign       Shows = "in-by-local"
+	stuckSign         Shows = "command-had-no-server"
+	otherListSign     Shows = "other-list" // the device used another list than the site says
+	gaveUpSign        Shows = "gave-up-first"
 )
 
 // signs are those of one point.
 type signs []Sign
 
-func (s signs) of(what string) (Sign, bool) {
+func (s signs) of(what Shows) (Sign, bool) {
 	if i := slices.IndexFunc(s, func(v Sign) bool { return v.What == what }); i >= 0 {
 		return s[i], true
 	}
 	return Sign{}, false
 }
 
-func (s signs) has(what string) bool { _, ok := s.of(what); return ok }
+func (s signs) has(what Shows) bool { _, ok := s.of(what); return ok }

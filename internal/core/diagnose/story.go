@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // Symptom chooses which login is meant. Empty fields choose any.
@@ -36,11 +38,11 @@ func (y Symptom) fits(s Story) bool {
 	}
 	switch y.Saw {
 	case "refused":
-		return s.Login.Outcome == "refused" || len(s.Commands) > 0
+		return s.Login.Outcome == walk.OutcomeRefused || len(s.Commands) > 0
 	case "slow", "no-prompt":
 		return s.Login.Seconds >= slowAfter
 	case "low-level":
-		return s.Login.Outcome == "in" && s.Login.Level < 15
+		return s.Login.Outcome == walk.OutcomeIn && s.Login.Level < 15
 	}
 	return true
 }
@@ -89,7 +91,7 @@ func stories(e evidence.Evidence, x *index) []Story {
 			if s.Device != t.Device || s.Login.Line != t.Line || s.Person != t.Person {
 				continue
 			}
-			if t.Kind == evidence.TraceCommand && t.Outcome != "allowed" {
+			if t.Kind == evidence.TraceCommand && t.Outcome != walk.OutcomeAllowed {
 				s.Commands = append(s.Commands, t)
 			} else {
 				s.Later = append(s.Later, t)
@@ -181,28 +183,28 @@ const pause = 30 * time.Second
 func gathered(e evidence.Evidence) []Story {
 	var all []found
 	for _, v := range e.Events {
-		if v.Question == evidence.FaultQuestion || v.Answer == evidence.Recorded && v.Question == "record-system" {
+		if v.Question == evidence.FaultQuestion || v.Answer == evidence.Recorded && v.Question == site.AskRecordSystem {
 			continue
 		}
 		device := v.Device
 		if device == "" {
 			device = v.Client
 		}
-		all = append(all, found{v.Time, device, v.Person, v.Access, evidence.FromEvents, v.Question == "login" || v.Question == "" || v.Answer == evidence.Dropped,
-			v.Question == "login" && (v.Answer == evidence.Accept || v.Answer == evidence.Refuse), func(s *Story) { s.Events = append(s.Events, v) }})
+		all = append(all, found{v.Time, device, v.Person, v.Access, evidence.FromEvents, v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
+			v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), func(s *Story) { s.Events = append(s.Events, v) }})
 	}
 	for _, v := range e.Exchanges {
-		if v.Question == "status" || v.Question == "record-system" {
+		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem {
 			continue
 		}
-		all = append(all, found{v.Time, v.AskedBy(), v.Person, "", evidence.FromCapture, v.Question == "login" || v.Question == "connect",
-			v.Question == "login" && (v.Answer == evidence.Accept || v.Answer == evidence.Refuse), func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
+		all = append(all, found{v.Time, v.AskedBy(), v.Person, "", evidence.FromCapture, v.Question == site.AskLogin || v.Question == site.AskConnect,
+			v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
 	}
 	for _, v := range e.Log {
 		if v.What == "" || v.What == evidence.LogAgain {
 			continue
 		}
-		all = append(all, found{v.Time, v.Device, v.Person, v.Access, evidence.FromLog, !records(v.Asked), v.What == evidence.LogIn || v.What == evidence.LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
+		all = append(all, found{v.Time, v.Device, v.Person, v.Access, evidence.FromLog, !v.Asked.Records(), v.What == evidence.LogIn || v.What == evidence.LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}
 	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
 	var made []*gathering

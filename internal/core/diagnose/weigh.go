@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
 )
 
 // point is one thing that went wrong, before it is known why.
 type point struct {
 	kind    string
 	server  string
-	asked   string // the purpose
+	asked   site.Question
 	list    string
 	command string
 	wait    float64 // seconds
@@ -32,11 +33,11 @@ type weighed struct {
 func weigh(p point) []weighed {
 	var all []weighed
 	for _, k := range catalogue {
-		if k.at != p.kind || k.cause == AccountingPort && !records(p.asked) {
+		if k.at != p.kind || k.cause == AccountingPort && !p.asked.Records() {
 			continue
 		}
 		w := weighed{knowledge: k, score: k.prior}
-		counted := map[string]bool{}
+		counted := map[Shows]bool{}
 		for _, s := range p.signs {
 			if !counted[s.What] {
 				counted[s.What] = true
@@ -77,8 +78,6 @@ func elsewhere(k knowledge, s Sign) float64 {
 	}
 	return 0
 }
-
-func records(purpose string) bool { return strings.HasPrefix(purpose, "record") }
 
 // sure is from which confidence on one cause stands alone.
 const sure = 0.6
@@ -156,7 +155,7 @@ func (j *judging) cause(p point, w weighed) Cause {
 const ownWords = 2.5
 
 // decidedBy is the sign whose server decided, for causes of the person.
-var decidedBy = map[string]string{WrongPassword: saidWrongPassword, UnknownPerson: saidUnknown, DisabledOrExpired: saidDisabled, SecondFactor: saidSecondFactor,
+var decidedBy = map[string]Shows{WrongPassword: saidWrongPassword, UnknownPerson: saidUnknown, DisabledOrExpired: saidDisabled, SecondFactor: saidSecondFactor,
 	NoGrant: saidNoGrant, PasswordForm: saidForm, DirectoryNoEntry: saidNoEntry, CommandRefused: saidCommand}
 
 // rank orders sources by how near they are to the reason.
@@ -200,7 +199,7 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 		list = "for this"
 	}
 	r := strings.NewReplacer("{device}", j.story.Device, "{server}", server, "{person}", person, "{way}", j.story.Access, "{list}", list,
-		"{command}", p.command, "{asked}", p.asked, "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}", key)
+		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}", key)
 	return func(text string) string { return strings.TrimSuffix(r.Replace(text), ": ") }
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 )
 
@@ -54,7 +55,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 		}
 		for what, weight := range k.signs {
 			if weight > 0 {
-				p.signs = append(p.signs, Sign{What: what, Text: what})
+				p.signs = append(p.signs, Sign{What: what, Text: string(what)})
 			}
 		}
 		require.Equal(t, k.cause, weigh(p)[0].cause, "at %s with %v", k.at, p.signs)
@@ -94,7 +95,7 @@ func TestTheDesignAloneSaysWhatItMakesOfALogin(t *testing.T) {
 }
 
 func TestCountersAloneNameWhatTheyCan(t *testing.T) {
-	count := func(question string, sent, accepted int, lost map[string]int) evidence.Count {
+	count := func(question site.Question, sent, accepted int, lost map[reason.Reason]int) evidence.Count {
 		return evidence.Count{Device: "sw-1", Server: "tern", Question: question, Sent: sent, Accepted: accepted, Lost: lost}
 	}
 	for _, c := range []struct {
@@ -102,10 +103,10 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		want   []string
 	}{
 		{[]evidence.Count{count("login", 9, 9, nil)}, []string{}},
-		{[]evidence.Count{count("login", 100, 97, map[string]int{"silent": 3})}, []string{}}, // some loss is life
-		{[]evidence.Count{count("login", 4, 0, map[string]int{"closed": 4})}, []string{ServerOff}},
-		{[]evidence.Count{count("login", 4, 0, map[string]int{"key-differs": 4})}, []string{KeyDiffers}},
-		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[string]int{"silent": 8})}, []string{AccountingPort}},
+		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{}}, // some loss is life
+		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"closed": 4})}, []string{ServerOff}},
+		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"key-differs": 4})}, []string{KeyDiffers}},
+		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})}, []string{AccountingPort}},
 	} {
 		v := Explain(evidence.Evidence{Counts: c.counts, Now: at}, Symptom{})
 		require.True(t, v.Found)
@@ -116,15 +117,15 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 // Counters have no time: they are no answer to a question about one login that
 // was not seen.
 func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
-	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))}, Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4, Lost: map[string]int{"silent": 4}}}}
+	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))}, Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4, Lost: map[reason.Reason]int{"silent": 4}}}}
 	require.False(t, Explain(e, Symptom{At: at.Add(-24 * time.Hour)}).Found)
 	require.False(t, Explain(e, Symptom{Device: "sw-2"}).Found)
 	require.True(t, Explain(e, Symptom{}).Healthy)
 }
 
 func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
-	probe := func(kind, result string) evidence.Probe {
-		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result, Text: kind + " " + result}
+	probe := func(kind evidence.ProbeKind, result evidence.ProbeResult) evidence.Probe {
+		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result, Text: string(kind) + " " + string(result)}
 	}
 	for _, c := range []struct {
 		probes []evidence.Probe
@@ -149,8 +150,8 @@ func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 
 func TestClocksThatDifferAreMeasuredAndSaid(t *testing.T) {
 	bad := login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))
-	noted := event("ines", "login", evidence.Refuse, "wrong-password", "the password is wrong")
-	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login", Answer: evidence.Refuse, Key: evidence.KeyFits}
+	noted := event("ines", "login", evidence.Refused, "wrong-password", "the password is wrong")
+	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login", Answer: evidence.Refused, Key: evidence.KeyFits}
 	noted.Time, packet.Time = at.Add(-2*time.Hour-3*time.Second), at.Add(10*time.Minute)
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted}, Exchanges: []evidence.Exchange{packet}}, Symptom{})
 	require.Equal(t, WrongPassword, v.Causes[0].Cause)
@@ -164,7 +165,7 @@ func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
 	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))
 	second := login("ines", "refused", "list-ended", "", 0, evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable", Reason: "all-resting", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
 	second.Time = at.Add(30 * time.Second)
-	back := event("tobin", "login", evidence.Accept, "accepted", "tobin has the role lookout")
+	back := event("tobin", "login", evidence.Accepted, "accepted", "tobin has the role lookout")
 	back.Time, back.Device = at.Add(20*time.Second), "sw-2"
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{first, second}, Events: []evidence.Event{back}}, Symptom{})
 	require.Equal(t, []string{Resting}, names(v))
@@ -189,7 +190,7 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 }
 
 func TestPacketsThatNobodyCanReadAreNoFault(t *testing.T) {
-	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49", Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []string{evidence.MarkHidden}, Remarks: []string{"the key is not known"}}
+	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49", Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []evidence.Mark{evidence.MarkHidden}, Remarks: []string{"the key is not known"}}
 	v := Explain(evidence.Evidence{Exchanges: []evidence.Exchange{hidden}}, Symptom{})
 	require.Equal(t, []string{NotKnown}, names(v))
 	require.Contains(t, v.Causes[0].Next[0], "-key-file")

@@ -1,39 +1,52 @@
 package evidence
 
-import "time"
+import (
+	"time"
+
+	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
+)
 
 // Event is what a server noted about one question. It is one line of a file
 // events.jsonl.
 type Event struct {
-	Time     time.Time `json:"time"`
-	Server   string    `json:"server"`
-	Protocol string    `json:"protocol"`
-	Client   string    `json:"client"` // the address the question came from
-	Device   string    `json:"device,omitempty"`
-	Access   string    `json:"access,omitempty"`
-	Person   string    `json:"person,omitempty"`
-	Question string    `json:"question"` // login | session | commands | record-sessions | record-commands
-	Command  string    `json:"command,omitempty"`
-	Answer   string    `json:"answer"` // accept | refuse | challenge | error | recorded | dropped
-	Reason   string    `json:"reason"`
-	Text     string    `json:"text,omitempty"`
-	Place    string    `json:"place,omitempty"`
-	Rule     string    `json:"rule,omitempty"` // the command rule that decided
-	Level    *int      `json:"level,omitempty"`
-	Key      string    `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
+	Time     time.Time     `json:"time"`
+	Server   string        `json:"server"`
+	Protocol site.Protocol `json:"protocol"`
+	Client   string        `json:"client"` // the address the question came from
+	Device   string        `json:"device,omitempty"`
+	Access   string        `json:"access,omitempty"`
+	Person   string        `json:"person,omitempty"`
+	Question site.Question `json:"question"`
+	Command  string        `json:"command,omitempty"`
+	Answer   Answer        `json:"answer"`
+	Reason   reason.Reason `json:"reason"`
+	Text     string        `json:"text,omitempty"`
+	Place    string        `json:"place,omitempty"`
+	Rule     string        `json:"rule,omitempty"` // the command rule that decided
+	Level    *int          `json:"level,omitempty"`
+	Key      string        `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
 }
 
 // FaultQuestion marks an event that is no question at all: a fault was set or
 // lifted in a lab. Its Text says which.
-const FaultQuestion = "fault"
+const FaultQuestion site.Question = "fault"
 
-// Answers of an Event.
+// Answer is what became of a question, in a word.
+type Answer string
+
+// The answers. An event has the first six, a captured exchange all but Dropped.
 const (
-	Accept   = "accept"
-	Refuse   = "refuse"
-	Failed   = "error"
-	Recorded = "recorded"
-	Dropped  = "dropped"
-	// Challenged: a one-time code was asked for; the login goes on with it.
-	Challenged = "challenge"
+	Accepted   Answer = "accepted"
+	Refused    Answer = "refused"
+	Challenged Answer = "challenged" // a one-time code was asked for; the login goes on with it
+	Failed     Answer = "error"      // the server said that it cannot answer
+	Recorded   Answer = "recorded"
+	Dropped    Answer = "dropped" // nothing was answered
+	Alive      Answer = "alive"   // to a status question
+	None       Answer = "none"    // no answer was seen
+	Unreadable Answer = "unreadable"
+	// FaultSet and FaultLifted are of an event that is no question.
+	FaultSet    Answer = "set"
+	FaultLifted Answer = "lifted"
 )

@@ -13,26 +13,53 @@ func (e Event) AppendLine(b []byte) []byte {
 	b = append(b, `{"time":"`...)
 	b = e.Time.AppendFormat(b, time.RFC3339Nano)
 	b = append(b, '"')
-	for _, f := range [...]struct {
-		name, value string
-		always      bool
-	}{
-		{`,"server":`, e.Server, true}, {`,"protocol":`, e.Protocol, true}, {`,"client":`, e.Client, true},
-		{`,"device":`, e.Device, false}, {`,"access":`, e.Access, false}, {`,"person":`, e.Person, false},
-		{`,"question":`, e.Question, true}, {`,"command":`, e.Command, false}, {`,"answer":`, e.Answer, true},
-		{`,"reason":`, e.Reason, true}, {`,"text":`, e.Text, false}, {`,"place":`, e.Place, false}, {`,"rule":`, e.Rule, false},
-	} {
-		if f.always || f.value != "" {
-			b = appendString(append(b, f.name...), f.value)
+	for _, f := range e.Fields() {
+		switch {
+		case f.Name == levelField:
+			if e.Level != nil {
+				b = strconv.AppendInt(append(b, `,"level":`...), int64(*e.Level), 10)
+			}
+		case f.Always || f.Value != "":
+			b = append(append(append(b, `,"`...), f.Name...), `":`...)
+			b = appendString(b, f.Value)
 		}
 	}
-	if e.Level != nil {
-		b = strconv.AppendInt(append(b, `,"level":`...), int64(*e.Level), 10)
-	}
-	if e.Key != "" {
-		b = appendString(append(b, `,"key":`...), e.Key)
-	}
 	return append(b, '}', '\n')
+}
+
+// Field is one value of an event with its name.
+type Field struct {
+	Name, Value string
+	Always      bool // written though it is empty
+}
+
+// levelField is the one field that is a number, and has no value without one.
+const levelField = "level"
+
+// Fields returns what an event says, by the names of its JSON form and in its
+// order, without the time. A level is in it as text, "" for none.
+func (e Event) Fields() [15]Field {
+	level := ""
+	if e.Level != nil {
+		level = strconv.Itoa(*e.Level)
+	}
+	return [...]Field{
+		{Name: "server", Value: e.Server, Always: true},
+		{Name: "protocol", Value: string(e.Protocol), Always: true},
+		{Name: "client", Value: e.Client, Always: true},
+		{Name: "device", Value: e.Device},
+		{Name: "access", Value: e.Access},
+		{Name: "person", Value: e.Person},
+		{Name: "question", Value: string(e.Question), Always: true},
+		{Name: "command", Value: e.Command},
+		{Name: "answer", Value: string(e.Answer), Always: true},
+		{Name: "reason", Value: string(e.Reason), Always: true},
+		{Name: "text", Value: e.Text},
+		{Name: "place", Value: e.Place},
+		{Name: "rule", Value: e.Rule},
+		{Name: levelField, Value: level},
+		{Name: "key", Value: e.Key},
+	}
 }
 
 // appendString appends a string as JSON. Plain text is copied; the rest is left

@@ -46,35 +46,41 @@ func (e Evidence) Sources() map[Source]bool {
 
 // Probe is what came of one question put on purpose.
 type Probe struct {
-	Time   time.Time `json:"time"`
-	Server string    `json:"server"`
-	As     string    `json:"as"`   // the device whose address and key were used, "" for this host
-	Kind   string    `json:"kind"` // reach | status | accounting-status | login
-	Result string    `json:"result"`
-	Text   string    `json:"text"`
+	Time   time.Time   `json:"time"`
+	Server string      `json:"server"`
+	As     string      `json:"as"` // the device whose address and key were used, "" for this host
+	Kind   ProbeKind   `json:"kind"`
+	Result ProbeResult `json:"result"`
+	Text   string      `json:"text"`
 }
+
+// ProbeKind is what was asked on purpose.
+type ProbeKind string
 
 // Kinds of probes: is the port open, is RADIUS alive, a login with a name that
 // nobody has.
 const (
-	ProbeReach            = "reach"
-	ProbeStatus           = "status"
-	ProbeAccountingStatus = "accounting-status"
-	ProbeLogin            = "login"
+	ProbeReach            ProbeKind = "reach"
+	ProbeStatus           ProbeKind = "status"
+	ProbeAccountingStatus ProbeKind = "accounting-status"
+	ProbeLogin            ProbeKind = "login"
 )
+
+// ProbeResult is what came of a probe.
+type ProbeResult string
 
 // Results of probes.
 const (
-	ProbeOpen    = "open"
-	ProbeClosed  = "closed"
-	ProbeSilent  = "silent"
-	ProbeNoWay   = "no-way"
-	ProbeAlive   = "alive"
-	ProbeRefused = "refused" // an authentic no: the key fits and the server knows who asks
-	ProbeUnfit   = "key-differs"
-	ProbeUnknown = "asker-unknown"
-	ProbeError   = "error"
-	ProbeTLS     = "tls"
+	ProbeOpen          ProbeResult = "open"
+	ProbeClosed        ProbeResult = "closed"
+	ProbeSilent        ProbeResult = "silent"
+	ProbeNoWay         ProbeResult = "no-way"
+	ProbeAlive         ProbeResult = "alive"
+	ProbeRefused       ProbeResult = "refused" // an authentic no: the key fits and the server knows who asks
+	ProbeUnfit         ProbeResult = "key-differs"
+	ProbeClientUnknown ProbeResult = "client-unknown"
+	ProbeError         ProbeResult = "error"
+	ProbeTLS           ProbeResult = "tls"
 )
 
 // After gives the part of the evidence that is from a time on; counters have

@@ -4,27 +4,29 @@ import (
 	"net/netip"
 	"slices"
 	"time"
+
+	"mellowgate/internal/core/site"
 )
 
 // Exchange is one captured question and what became of it.
 type Exchange struct {
-	Time            time.Time   `json:"time"`
-	Protocol        string      `json:"protocol"` // radius | tacacs | tls
-	Client          string      `json:"client"`   // address:port
-	ServerAddress   string      `json:"server_address"`
-	Device          string      `json:"device"` // "" when the site does not know the address
-	Server          string      `json:"server"`
-	Person          string      `json:"person"`
-	Question        string      `json:"question"` // login | session | commands | record-sessions | record-commands | status | connect
-	Command         string      `json:"command"`
-	Answer          string      `json:"answer"` // accept | refuse | challenge | error | recorded | alive | none | unreadable
-	Seconds         float64     `json:"seconds"`
-	Retransmissions int         `json:"retransmissions"`
-	Key             string      `json:"key"` // fits | differs | unknown
-	Remarks         []string    `json:"remarks"`
-	Marks           []string    `json:"marks"` // the remarks as words for programs
-	Request         []NameValue `json:"request"`
-	Response        []NameValue `json:"response"`
+	Time            time.Time     `json:"time"`
+	Protocol        string        `json:"protocol"` // radius | tacacs | tls
+	Client          string        `json:"client"`   // address:port
+	ServerAddress   string        `json:"server_address"`
+	Device          string        `json:"device"` // "" when the site does not know the address
+	Server          string        `json:"server"`
+	Person          string        `json:"person"`
+	Question        site.Question `json:"question"`
+	Command         string        `json:"command"`
+	Answer          Answer        `json:"answer"`
+	Seconds         float64       `json:"seconds"`
+	Retransmissions int           `json:"retransmissions"`
+	Key             KeyFit        `json:"key"`
+	Remarks         []string      `json:"remarks"`
+	Marks           []Mark        `json:"marks"` // the remarks as words for programs
+	Request         []NameValue   `json:"request"`
+	Response        []NameValue   `json:"response"`
 }
 
 // NameValue is an attribute or an argument in readable form.
@@ -33,34 +35,40 @@ type NameValue struct {
 	Value string `json:"value"`
 }
 
-// Words for Exchange.Key.
+// KeyFit is what a capture shows of the key with which an exchange was made.
+type KeyFit string
+
+// What it can show.
 const (
-	KeyFits    = "fits"
-	KeyUnfit   = "differs"
-	KeyUnknown = "unknown"
+	KeyFits    KeyFit = "fits"
+	KeyUnfit   KeyFit = "differs"
+	KeyUnknown KeyFit = "unknown"
 )
 
-// Words for Exchange.Marks.
+// Mark is a remark on an exchange in a word.
+type Mark string
+
+// The marks.
 const (
-	MarkMalformed    = "malformed"
-	MarkUnverified   = "unverified-answer" // an answer came that the key did not make
-	MarkForged       = "forged-answer"     // and beside it one that the key did make
-	MarkStray        = "stray-answer"      // an answer to nothing
-	MarkReused       = "identifier-reused"
-	MarkPortClosed   = "port-closed" // the port refuses, or ICMP says so
-	MarkNoWay        = "no-way"      // ICMP: host or net unreachable
-	MarkNoSynAck     = "no-connection"
-	MarkEndedEarly   = "ended-before-answer"
-	MarkTLSOnClear   = "tls-on-clear"
-	MarkClearOnTLS   = "clear-on-tls"
-	MarkMixed        = "other-protocol" // RADIUS on a TACACS+ port, or the other way round
-	MarkLegacyPort   = "legacy-port"    // 1645 or 1646
-	MarkLate         = "late-answer"    // after the question had been sent again
-	MarkNoServer     = "no-server-port" // a server's address, and none of its ports
-	MarkUnknownAsker = "unknown-asker"  // no device of the site has the address
-	MarkJoined       = "joined"         // the capture begins in the middle
-	MarkClearBody    = "clear-body"
-	MarkHidden       = "key-not-known" // answered or not, its content cannot be read here
+	MarkMalformed     Mark = "malformed"
+	MarkUnverified    Mark = "unverified-answer" // an answer came that the key did not make
+	MarkForged        Mark = "forged-answer"     // and beside it one that the key did make
+	MarkStray         Mark = "stray-answer"      // an answer to nothing
+	MarkReused        Mark = "identifier-reused"
+	MarkPortClosed    Mark = "port-closed" // the port refuses, or ICMP says so
+	MarkNoWay         Mark = "no-way"      // ICMP: host or net unreachable
+	MarkNoSynAck      Mark = "no-connection"
+	MarkEndedEarly    Mark = "ended-before-answer"
+	MarkTLSOnClear    Mark = "tls-on-clear"
+	MarkClearOnTLS    Mark = "clear-on-tls"
+	MarkMixed         Mark = "other-protocol" // RADIUS on a TACACS+ port, or the other way round
+	MarkLegacyPort    Mark = "legacy-port"    // 1645 or 1646
+	MarkLate          Mark = "late-answer"    // after the question had been sent again
+	MarkNoServer      Mark = "no-server-port" // a server's address, and none of its ports
+	MarkClientUnknown Mark = "client-unknown" // no device of the site has the address
+	MarkJoined        Mark = "joined"         // the capture begins in the middle
+	MarkClearBody     Mark = "clear-body"
+	MarkHidden        Mark = "key-not-known" // answered or not, its content cannot be read here
 )
 
 // AskedBy names who asked: the device, or the address where the site knows none.
@@ -93,11 +101,11 @@ func (x Exchange) Unanswered() bool {
 	if x.Hidden() {
 		return false
 	}
-	return x.Answer == "none" || x.Answer == "unreadable" || x.Answer == Failed
+	return x.Answer == None || x.Answer == Unreadable || x.Answer == Failed
 }
 
 // Hidden reports whether an exchange cannot be read for want of the key, and
 // came to some answer.
 func (x Exchange) Hidden() bool {
-	return x.Answer == "unreadable" && slices.Contains(x.Marks, MarkHidden)
+	return x.Answer == Unreadable && slices.Contains(x.Marks, MarkHidden)
 }

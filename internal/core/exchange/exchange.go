@@ -135,8 +135,8 @@ func (d Directory) key(p port) ([]byte, bool) {
 
 // exchange begins an exchange between two places.
 func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
-	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(), Answer: "none", Key: KeyUnknown,
-		Remarks: []string{}, Marks: []string{}, Request: []NameValue{}, Response: []NameValue{}}
+	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(), Answer: evidence.None, Key: KeyUnknown,
+		Remarks: []string{}, Marks: []evidence.Mark{}, Request: []NameValue{}, Response: []NameValue{}}
 	if p.tls {
 		e.Protocol = "tls"
 	}
@@ -161,7 +161,7 @@ func (d Directory) stranger(e *Exchange, client netip.AddrPort, p port) {
 		}
 	}
 	if e.Device == "" && !p.tls && !slices.ContainsFunc(d.site.Clients, func(c *site.Client) bool { return c.Covers(client.Addr(), p.server) }) {
-		mark(e, evidence.MarkUnknownAsker, "no device of the site has this address")
+		mark(e, evidence.MarkClientUnknown, "no device of the site has this address")
 	}
 }
 
@@ -172,7 +172,7 @@ func remark(e *Exchange, text string) {
 }
 
 // mark remarks something in words for people and in one for programs.
-func mark(e *Exchange, word, text string) {
+func mark(e *Exchange, word evidence.Mark, text string) {
 	remark(e, text)
 	if !slices.Contains(e.Marks, word) {
 		e.Marks = append(e.Marks, word)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
@@ -103,15 +104,15 @@ func TestRADIUSExchanges(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		film   func(f *film)
-		answer string
-		key    string
+		answer evidence.Answer
+		key    evidence.KeyFit
 		again  int
 		remark string
 	}{
-		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, "accept", KeyFits, 0, ""},
-		{"refused", func(f *film) { f.answer(f.access(1, key), radius.AccessReject, key) }, "refuse", KeyFits, 0, ""},
-		{"challenged", func(f *film) { f.answer(f.access(1, key), radius.AccessChallenge, key) }, "challenge", KeyFits, 0, ""},
-		{"sent again", func(f *film) { f.access(1, key); f.answer(f.access(1, key), radius.AccessAccept, key) }, "accept", KeyFits, 1, ""},
+		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 0, ""},
+		{"refused", func(f *film) { f.answer(f.access(1, key), radius.AccessReject, key) }, evidence.Refused, KeyFits, 0, ""},
+		{"challenged", func(f *film) { f.answer(f.access(1, key), radius.AccessChallenge, key) }, evidence.Challenged, KeyFits, 0, ""},
+		{"sent again", func(f *film) { f.access(1, key); f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 1, ""},
 		{"no answer", func(f *film) { f.access(1, key) }, "none", KeyFits, 0, ""},
 		{"another key", func(f *film) { f.access(1, "another") }, "none", KeyDiffers, 0, "the request was not made with the server's key"},
 		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") }, "none", KeyDiffers, 0, "an answer came whose authenticator does not verify"},
@@ -119,10 +120,10 @@ func TestRADIUSExchanges(t *testing.T) {
 			p := f.access(1, key)
 			f.answer(p, radius.AccessAccept, "forged")
 			f.answer(p, radius.AccessReject, key)
-		}, "refuse", KeyFits, 0, "the first was forged or stale"},
+		}, evidence.Refused, KeyFits, 0, "the first was forged or stale"},
 		{"an answer alone", func(f *film) {
 			f.answer(&radius.Packet{ID: 9}, radius.AccessAccept, key)
-		}, "accept", KeyUnknown, 0, "whose request is not in the capture"},
+		}, evidence.Accepted, KeyUnknown, 0, "whose request is not in the capture"},
 		{"malformed", func(f *film) { f.UDP(f.tick(), device, rad, []byte{1, 2, 3}) }, "unreadable", KeyUnknown, 0, "the request is malformed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -150,7 +151,7 @@ func TestAnIdentifierUsedAgainEndsTheFirstExchange(t *testing.T) {
 	all := f.exchanges(directory(t))
 	require.Len(t, all, 2)
 	require.Contains(t, all[0].Remarks[0], "its identifier was used again")
-	require.Equal(t, "accept", all[1].Answer)
+	require.EqualValues(t, "accepted", all[1].Answer)
 	require.InDelta(t, 0.001, all[1].Seconds, 0.0001)
 }
 
@@ -201,20 +202,22 @@ func TestTACACSExchanges(t *testing.T) {
 	for _, c := range []struct {
 		name                     string
 		film                     func(f *film)
-		question, answer, key    string
+		question                 site.Question
+		answer                   evidence.Answer
+		key                      evidence.KeyFit
 		command, person, remarks string
 	}{
-		{"prompts", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenPass) }, "login", "accept", KeyFits, "", "ines.marsh", ""},
-		{"refused", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail) }, "login", "refuse", KeyFits, "", "ines.marsh", ""},
+		{"prompts", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenPass) }, "login", evidence.Accepted, KeyFits, "", "ines.marsh", ""},
+		{"refused", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail) }, "login", evidence.Refused, KeyFits, "", "ines.marsh", ""},
 		{"error", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenError) }, "login", "error", KeyFits, "", "ines.marsh", ""},
 		{"a command", func(f *film) {
 			f.talk(tacacs.Authorization, 0, key).say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
-		}, "commands", "refuse", KeyFits, "set port 3", "ines.marsh", ""},
+		}, "commands", evidence.Refused, KeyFits, "set port 3", "ines.marsh", ""},
 		{"a session", func(f *film) {
 			r := command
 			r.Args = []string{"service=shell", "cmd="}
 			f.talk(tacacs.Authorization, 0, key).say(r.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil))
-		}, "session", "accept", KeyFits, "", "ines.marsh", ""},
+		}, "session", evidence.Accepted, KeyFits, "", "ines.marsh", ""},
 		{"a record", func(f *film) {
 			f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil), tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
 		}, "record-commands", "recorded", KeyFits, "set port 3", "ines.marsh", ""},
@@ -226,7 +229,7 @@ func TestTACACSExchanges(t *testing.T) {
 			k := f.talk(tacacs.Authorization, 0, key)
 			k.tcp.Data(f.tick(), true, []byte("the end of something else"))
 			k.say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd}.Append(nil))
-		}, "commands", "accept", KeyFits, "set port 3", "ines.marsh", "joins in the middle"},
+		}, "commands", evidence.Accepted, KeyFits, "set port 3", "ines.marsh", "joins in the middle"},
 		{"TLS on the clear port", func(f *film) {
 			f.Connect(f.tick(), device, tac).Data(f.tick(), true, []byte{0x16, 3, 1, 0, 50, 1, 0, 0, 46, 3, 3})
 		}, "connect", "unreadable", KeyUnknown, "", "", "TLS on a port for clear text"},
@@ -239,7 +242,7 @@ func TestTACACSExchanges(t *testing.T) {
 			all := f.exchanges(directory(t))
 			require.Len(t, all, 1, "%+v", all)
 			e := all[0]
-			require.Equal(t, []string{c.question, c.answer, c.key, c.command, c.person}, []string{e.Question, e.Answer, e.Key, e.Command, e.Person})
+			require.Equal(t, []any{c.question, c.answer, c.key, c.command, c.person}, []any{e.Question, e.Answer, e.Key, e.Command, e.Person})
 			require.Contains(t, strings.Join(e.Remarks, "; "), c.remarks)
 			require.NotContains(t, fmt.Sprint(e), "a-secret-password")
 		})
@@ -253,11 +256,11 @@ func TestWithoutASiteTheStandardPortsAreKnown(t *testing.T) {
 	f.UDP(f.tick(), device, netip.AddrPortFrom(rad.Addr(), 53), []byte("something else"))
 	all := f.exchanges(Directory{})
 	require.Len(t, all, 2)
-	require.Equal(t, []string{"accept", KeyUnknown, "ines.marsh"}, []string{all[0].Answer, all[0].Key, all[0].Person})
-	require.Equal(t, []string{"unreadable", KeyUnknown}, []string{all[1].Answer, all[1].Key})
+	require.Equal(t, []any{evidence.Accepted, KeyUnknown, "ines.marsh"}, []any{all[0].Answer, all[0].Key, all[0].Person})
+	require.Equal(t, []any{evidence.Unreadable, KeyUnknown}, []any{all[1].Answer, all[1].Key})
 	require.Contains(t, all[1].Remarks[0], "the key is not known")
 	f2 := exchangesOf(t, f.file.Bytes(), Directory{}.WithKey(site.NewSecret(key)))
-	require.Equal(t, []string{"accept", KeyFits, "ines.marsh"}, []string{f2[1].Answer, f2[1].Key, f2[1].Person})
+	require.Equal(t, []any{evidence.Accepted, KeyFits, "ines.marsh"}, []any{f2[1].Answer, f2[1].Key, f2[1].Person})
 }
 
 func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {

@@ -70,7 +70,7 @@ func isRequest(b []byte) bool {
 // Datagram takes a UDP payload; what is no RADIUS of a known port is passed over.
 func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 	l.expire(at)
-	if p, ok := l.directory.at(to); ok && p.protocol == "radius" && !p.tls {
+	if p, ok := l.directory.at(to); ok && p.protocol == site.RADIUS && !p.tls {
 		l.request(at, from, to, p, b)
 		return
 	}
@@ -78,7 +78,7 @@ func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 		l.request(at, from, to, p, b)
 		return
 	}
-	if p, ok := l.directory.at(from); ok && p.protocol == "radius" && !p.tls {
+	if p, ok := l.directory.at(from); ok && p.protocol == site.RADIUS && !p.tls {
 		l.response(at, to, from, p, b)
 	}
 }
@@ -87,8 +87,8 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
 		e := l.directory.exchange(at, client, server, p)
-		if e.Answer, e.Question = "unreadable", "login"; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
-			e.Question = "record-sessions"
+		if e.Answer, e.Question = evidence.Unreadable, site.AskLogin; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
+			e.Question = site.AskRecordSessions
 		}
 		mark(e, evidence.MarkMalformed, "the request is malformed: "+err.Error())
 		l.emit(*e)
@@ -122,16 +122,16 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	}
 }
 
-func questionOf(p *radius.Packet) string {
+func questionOf(p *radius.Packet) site.Question {
 	switch p.Code {
 	case radius.AccessRequest:
-		return "login"
+		return site.AskLogin
 	case radius.AccountingRequest:
-		return "record-sessions"
+		return site.AskRecordSessions
 	case radius.StatusServer:
-		return "status"
+		return site.AskStatus
 	}
-	return p.Code.String()
+	return site.Question(p.Code.String())
 }
 
 func (l *Listener) attributes(p *radius.Packet) []NameValue {
@@ -229,28 +229,28 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 	l.finish(w)
 }
 
-func answerOf(p *radius.Packet) string {
+func answerOf(p *radius.Packet) evidence.Answer {
 	switch p.Code {
 	case radius.AccessAccept:
-		return "accept"
+		return evidence.Accepted
 	case radius.AccessReject:
-		return "refuse"
+		return evidence.Refused
 	case radius.AccessChallenge:
-		return "challenge"
+		return evidence.Challenged
 	case radius.AccountingResponse:
-		return "recorded"
+		return evidence.Recorded
 	}
-	return p.Code.String()
+	return evidence.Answer(p.Code.String())
 }
 
 func (l *Listener) finish(w *pending) {
 	delete(l.pairs.waiting, w.key)
 	l.pairs.order.Remove(w.place)
-	if w.unverified && w.e.Answer == "none" {
+	if w.unverified && w.e.Answer == evidence.None {
 		w.e.Key = KeyDiffers
 	}
-	if w.e.Question == "status" && w.e.Answer != "none" {
-		w.e.Answer = "alive"
+	if w.e.Question == site.AskStatus && w.e.Answer != evidence.None {
+		w.e.Answer = evidence.Alive
 	}
 	l.emit(*w.e)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
@@ -97,8 +98,8 @@ func (s *Scrubber) name(kind, text string) string {
 func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 	p, request := s.directory.at(to)
 	client, server := from, to
-	if !request || p.protocol != "radius" {
-		if p, request = s.directory.at(from); !request || p.protocol != "radius" {
+	if !request || p.protocol != site.RADIUS {
+		if p, request = s.directory.at(from); !request || p.protocol != site.RADIUS {
 			return
 		}
 		client, server, request = to, from, false
@@ -222,7 +223,7 @@ func (s *Scrubber) conn(at time.Time, c *capture.Conn) *scrubbedConn {
 		return v
 	}
 	p, ok := s.directory.at(c.Server)
-	if !ok || p.protocol != "tacacs" || p.tls || len(s.conns) >= mostConns {
+	if !ok || p.protocol != site.TACACS || p.tls || len(s.conns) >= mostConns {
 		return nil
 	}
 	v := &scrubbedConn{port: p, tcp: s.out.Connect(at, s.place(c.Client), s.place(c.Server))}
@@ -295,7 +296,7 @@ func (s *Scrubber) asked(r tacacs.AuthorRequest) tacacs.AuthorRequest {
 // Ended copies the end of a connection.
 func (s *Scrubber) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	p, ok := s.directory.at(c.Server)
-	if !ok || p.protocol != "tacacs" {
+	if !ok || p.protocol != site.TACACS {
 		return
 	}
 	switch how {

@@ -69,7 +69,7 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 		if v.port.tls || len(b) > 2 && b[0] == 0x16 && b[1] == 3 { // a TLS hello, RFC 8446 section 5.1
 			v.tls = true
 			e := l.directory.exchange(at, v.client, v.server, v.port)
-			e.Protocol, e.Question, e.Answer = "tls", "connect", "unreadable"
+			e.Protocol, e.Question, e.Answer = "tls", site.AskConnect, evidence.Unreadable
 			switch {
 			case !v.port.tls:
 				mark(e, evidence.MarkTLSOnClear, "TLS on a port for clear text")
@@ -82,7 +82,7 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 		if v.port.protocol != site.TACACS {
 			e := l.directory.exchange(at, v.client, v.server, v.port)
 			v.tls = true // and nothing of it is read
-			e.Question, e.Answer = "connect", "unreadable"
+			e.Question, e.Answer = site.AskConnect, evidence.Unreadable
 			mark(e, evidence.MarkMixed, "a TCP connection, and "+v.port.server.Name+" takes RADIUS over UDP on this port")
 			l.emit(*e)
 			return
@@ -105,7 +105,7 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 		return v
 	}
 	p, ok := l.directory.at(c.Server)
-	if !ok || p.protocol != "tacacs" && !p.tls && (p.server == nil || p.strange) || len(l.conns) >= mostConns {
+	if !ok || p.protocol != site.TACACS && !p.tls && (p.server == nil || p.strange) || len(l.conns) >= mostConns {
 		return nil
 	}
 	v := &conversation{port: p, client: c.Client, server: c.Server, sessions: map[uint32]*Exchange{}}
@@ -152,7 +152,7 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 		}
 		e = l.directory.exchange(at, v.client, v.server, v.port)
 		l.directory.stranger(e, v.client, v.port)
-		e.Question = map[tacacs.Type]string{tacacs.Authentication: "login", tacacs.Authorization: "session", tacacs.Accounting: "record-sessions"}[h.Type]
+		e.Question = map[tacacs.Type]site.Question{tacacs.Authentication: site.AskLogin, tacacs.Authorization: site.AskSession, tacacs.Accounting: site.AskRecordSessions}[h.Type]
 		if v.joined || h.Sequence != 1 {
 			mark(e, evidence.MarkJoined, "the capture joins in the middle")
 		}
@@ -161,9 +161,9 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 	return e
 }
 
-func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, word, why string) {
+func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, word evidence.Mark, why string) {
 	e := l.session(at, v, h)
-	e.Answer = "unreadable"
+	e.Answer = evidence.Unreadable
 	mark(e, word, why)
 	l.over(at, v, h, e)
 }
@@ -173,7 +173,7 @@ func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 	e := l.session(at, v, h)
 	mark(e, evidence.MarkHidden, "the key is not known: give the site")
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
-		e.Answer = "unreadable"
+		e.Answer = evidence.Unreadable
 		l.over(at, v, h, e)
 	}
 }
@@ -205,7 +205,7 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 		over, err = recorded(e, body)
 	}
 	if err != nil {
-		e.Key, e.Answer = KeyDiffers, "unreadable"
+		e.Key, e.Answer = KeyDiffers, evidence.Unreadable
 		if request {
 			remark(e, "the request was not made with the server's key")
 		} else {
@@ -229,7 +229,7 @@ func start(e *Exchange, body []byte) error {
 	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap", tacacs.MSCHAPv2: "mschapv2"}[s.Type]
 	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port}, {Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
 	if s.Service == tacacs.ServiceEnable {
-		e.Question = "elevation"
+		e.Question = site.AskElevation
 	}
 	return nil
 }
@@ -239,7 +239,7 @@ func start(e *Exchange, body []byte) error {
 func goOn(e *Exchange, body []byte) (over bool, err error) {
 	c, err := tacacs.DecodeAuthenContinue(body)
 	if err == nil && c.Flags&tacacs.FlagAbort != 0 {
-		e.Answer = "none"
+		e.Answer = evidence.None
 		remark(e, "the client ended it (ABORT)")
 		return true, nil
 	}
@@ -259,11 +259,11 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 	case tacacs.AuthenGetData, tacacs.AuthenGetUser, tacacs.AuthenGetPass:
 		return false, nil
 	case tacacs.AuthenPass:
-		e.Answer = "accept"
+		e.Answer = evidence.Accepted
 	case tacacs.AuthenError, tacacs.AuthenRestart:
-		e.Answer = "error"
+		e.Answer = evidence.Failed
 	default:
-		e.Answer = "refuse"
+		e.Answer = evidence.Refused
 	}
 	return true, nil
 }
@@ -289,7 +289,7 @@ func ask(e *Exchange, body []byte) error {
 	}
 	requested(e, r)
 	if e.Command != "" {
-		e.Question = "commands"
+		e.Question = site.AskCommands
 	}
 	return nil
 }
@@ -304,9 +304,9 @@ func respond(e *Exchange, body []byte) (bool, error) {
 		name, value, _ := tacacs.Arg(a)
 		e.Response = append(e.Response, NameValue{Name: name, Value: value})
 	}
-	e.Answer = map[tacacs.AuthorStatus]string{tacacs.AuthorPassAdd: "accept", tacacs.AuthorPassRepl: "accept", tacacs.AuthorError: "error"}[r.Status]
+	e.Answer = map[tacacs.AuthorStatus]evidence.Answer{tacacs.AuthorPassAdd: evidence.Accepted, tacacs.AuthorPassRepl: evidence.Accepted, tacacs.AuthorError: evidence.Failed}[r.Status]
 	if e.Answer == "" {
-		e.Answer = "refuse"
+		e.Answer = evidence.Refused
 	}
 	return true, nil
 }
@@ -318,7 +318,7 @@ func record(e *Exchange, body []byte) error {
 	}
 	requested(e, r.AuthorRequest)
 	if e.Command != "" {
-		e.Question = "record-commands"
+		e.Question = site.AskRecordCommands
 	}
 	return nil
 }
@@ -328,9 +328,9 @@ func recorded(e *Exchange, body []byte) (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	e.Answer = "error"
+	e.Answer = evidence.Failed
 	if r.Status == tacacs.AcctSuccess {
-		e.Answer = "recorded"
+		e.Answer = evidence.Recorded
 	}
 	return true, nil
 }
@@ -352,7 +352,7 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)
 	l.directory.stranger(e, v.client, v.port)
-	e.Question = "connect"
+	e.Question = site.AskConnect
 	why, said := l.unreached[*c]
 	delete(l.unreached, *c)
 	switch {

@@ -119,7 +119,7 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 		"template-missing":    "people take on the rights of the local account watch, and these devices have no such account: ines is refused",
 		"open-when-silent":    "When t1 and t2 are silent anyone gets in with any name and password: the list login comes to none.",
 		"key-differs":         "The device holds the key k2 for t1, and the server has k: different lengths, 18 against 19 characters.",
-		"asker-unknown":       "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
+		"client-unknown":      "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
 		"ports-differ":        "The device asks r1 at the ports 1812 and 1646, and the server listens at 1812 and 1813: accounting is never answered.",
 		"not-for-this":        "The list record asks t1, which is not for accounting",
 		"lands-low":           "ines is granted level 15 and arrives at level 1: the way in has no session list",

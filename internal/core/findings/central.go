@@ -15,7 +15,7 @@ import (
 func localFirst(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
 		list := cs.Way.Lists[site.Login]
-		if cs.Who.Kind != foresee.Local || list == nil || cs.Outcome == foresee.Refused {
+		if cs.Who.Kind != foresee.Local || list == nil || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
 		step := lastStep(cs, site.Login)
@@ -256,7 +256,7 @@ func landsLow(c *checker, sh foresee.Shape) {
 		full = full || cs.Who.Kind == foresee.Known && allUp(cs) && cs.Full()
 	}
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != foresee.Low || cs.Raised >= cs.Promised {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != walk.OutcomeLow || cs.Raised >= cs.Promised {
 			continue
 		}
 		list := cs.Way.Lists[site.Session]
@@ -286,7 +286,7 @@ func allUp(c foresee.Case) bool {
 // asks about.
 func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == foresee.Refused || cs.Outcome == foresee.Open {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused || cs.Outcome == walk.OutcomeOpen {
 			continue
 		}
 		role := c.reckoner.RoleOf(cs)
@@ -359,7 +359,7 @@ func notSupported(c *checker, sh foresee.Shape) {
 func cannotVerify(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Known || cs.Outcome != foresee.Refused || !allUp(cs) {
+		if cs.Who.Kind != foresee.Known || cs.Outcome != walk.OutcomeRefused || !allUp(cs) {
 			continue
 		}
 		step := lastStep(cs, site.Login)

@@ -15,7 +15,7 @@ import (
 func sameName(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
 		p := c.reckoner.Site.Person(cs.Who.Name)
-		if cs.Who.Kind != foresee.Local || p == nil || cs.Outcome == foresee.Refused {
+		if cs.Who.Kind != foresee.Local || p == nil || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
 		c.add(Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Device.Account(cs.Who.Name).Place,
@@ -30,7 +30,7 @@ func notRecorded(c *checker, sh foresee.Shape) {
 	reached := map[*site.Way]int{}
 	noted := map[*site.Way]bool{}
 	for _, cs := range sh.Cases {
-		if cs.Outcome == foresee.Refused || cs.Stuck || cs.Who.Kind != foresee.Known {
+		if cs.Outcome == walk.OutcomeRefused || cs.Stuck || cs.Who.Kind != foresee.Known {
 			continue
 		}
 		reached[cs.Way] = max(reached[cs.Way], cs.Level)
@@ -86,7 +86,7 @@ func oneServer(c *checker, sh foresee.Shape) {
 			continue
 		}
 		hangs := slices.ContainsFunc(sh.Cases, func(cs foresee.Case) bool {
-			return cs.Way == w && cs.Who.Kind == foresee.Known && cs.Outcome == foresee.Refused &&
+			return cs.Way == w && cs.Who.Kind == foresee.Known && cs.Outcome == walk.OutcomeRefused &&
 				slices.Contains(cs.When, foresee.Condition{Server: servers[0], State: foresee.Down})
 		})
 		if hangs {

@@ -48,7 +48,7 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this device in a way that it can read.", held.Name, s.Name, s.Key.Name, how)
 		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of holds", s.Key.Name, s.Name+": "+held.Name)
 	case reason.ClientUnknown:
-		f.Code, f.Place = "asker-unknown", d.Holds.Place
+		f.Code, f.Place = "client-unknown", d.Holds.Place
 		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that it does not know.", d.Asks(), s.Name, d.Source)
 		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of holds", d.Source, d.Asks())
 	case reason.WrongPort:

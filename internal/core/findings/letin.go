@@ -6,13 +6,14 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // open looks for logins without valid credentials.
 func open(c *checker, sh foresee.Shape) {
 	always := map[*site.Way]bool{} // no need to say that it is open in outages too
 	for _, cs := range sh.Cases {
-		if cs.Outcome != foresee.Open || always[cs.Way] {
+		if cs.Outcome != walk.OutcomeOpen || always[cs.Way] {
 			continue
 		}
 		step := lastStep(cs, site.Login)
@@ -42,7 +43,7 @@ func open(c *checker, sh foresee.Shape) {
 // clearTextWay looks for a way in that sends passwords in clear.
 func clearTextWay(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		if cs.Way.Access == site.Telnet && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low) {
+		if cs.Way.Access == site.Telnet && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow) {
 			c.add(Finding{Code: "clear-text-way", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Way.Place,
 				Text:   "Telnet is open: names, passwords and everything typed cross the network in clear.",
 				Repair: "write telnet: off, and use ssh"})

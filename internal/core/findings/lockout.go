@@ -170,12 +170,12 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}}
 		last := lastStep(cs, site.Login)
 		switch {
-		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == foresee.Refused && cs.Reason == reason.ListEnded:
+		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == walk.OutcomeRefused && cs.Reason == reason.ListEnded:
 			list := cs.Way.Lists[site.Session]
 			f.Code, f.Place = "session-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a server.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
-		case cs.Outcome == foresee.Refused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup && !hasLocal(cs.Way.Lists[site.Login], cs.Device):
+		case cs.Outcome == walk.OutcomeRefused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup && !hasLocal(cs.Way.Lists[site.Login], cs.Device):
 			list := cs.Way.Lists[site.Login]
 			f.Code, f.Place = "no-way-back", lastMethod(list)
 			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)
@@ -184,12 +184,12 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			f.Code, f.Place = "no-account", placeOf(cs.Device)
 			f.Text = fmt.Sprintf("%s the login falls back to local, and the device has no local account.", upper(when(cs)))
 			f.Repair = "name an account of level 15 in accounts of the device or its profile"
-		case cs.Stuck && cs.StuckWhy == reason.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+		case cs.Stuck && cs.StuckWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
 			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
-		case cs.RaiseWhy == reason.ListEnded && (cs.Outcome == foresee.In || cs.Outcome == foresee.Low):
+		case cs.RaiseWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Elevation]
 			f.Code, f.Place = "elevation-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
@@ -212,7 +212,7 @@ func accountTooLow(c *checker, sh foresee.Shape) {
 		if cs.Full() {
 			return
 		}
-		if cs.Outcome == foresee.In || cs.Outcome == foresee.Low {
+		if cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow {
 			in = cs
 		}
 	}

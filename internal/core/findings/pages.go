@@ -179,7 +179,7 @@ var pages = []Page{
 
 	{Code: "key-differs", Severity: Error, About: "The key on the device is not the key of the server. Neither can read the other, which looks like silence.",
 		Shows: "profile: p, addresses: [192.0.2.11], holds: {keys: {t1: k2}}", Good: "profile: p, addresses: [192.0.2.11]"},
-	{Code: "asker-unknown", Severity: Error, About: "The device's requests come from an address that the server knows nobody by. It does not answer them.",
+	{Code: "client-unknown", Severity: Error, About: "The device's requests come from an address that the server knows nobody by. It does not answer them.",
 		Shows: "profile: p, addresses: [192.0.2.11], holds: {source: 192.0.2.99}", Good: "profile: p, addresses: [192.0.2.11]"},
 	{Code: "source-unset", Severity: Warning, About: "The device has several addresses and no fixed source for its requests. The server knows one of them.",
 		Shows: "profile: p, addresses: [192.0.2.11, 192.0.2.13]", Good: "profile: p, addresses: [192.0.2.11]"},

@@ -6,6 +6,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // forgeable looks for RADIUS over UDP in which a missing Message-Authenticator
@@ -112,7 +113,7 @@ func slow(c *checker, sh foresee.Shape) {
 	worst := map[*site.Way]foresee.Case{}
 	said := map[tired]bool{}
 	for _, cs := range sh.Cases {
-		if cs.Outcome == foresee.Refused {
+		if cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
 		if cs.Wait > slowAbove && cs.Wait > worst[cs.Way].Wait {

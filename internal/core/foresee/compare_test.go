@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // versions gives the reviewed demo site, and the same with one change.
@@ -72,5 +73,5 @@ func TestASummarySaysHowALoginComesOut(t *testing.T) {
 	f := reckoner(t, reviewed)
 	require.Equal(t, "in, level 15, by plover, after 1s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern").Summary())
 	require.Equal(t, "refused, list-ended, after 2s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern", "plover").Summary())
-	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t", Case{Outcome: Low, Level: 1, Raised: 15, Stuck: true, By: "t"}.Summary())
+	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t", Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15, Stuck: true, By: "t"}.Summary())
 }

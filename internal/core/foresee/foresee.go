@@ -25,10 +25,10 @@ type State string
 const (
 	Up           State = "up"
 	Down         State = "silent"
-	Closed       State = "closed"        // its port refuses
-	KeyDiffers   State = "key-differs"   // it has another key than the device
-	AskerUnknown State = "asker-unknown" // it does not know the device
-	InError      State = "error"         // it says that it cannot answer
+	Closed       State = "closed"         // its port refuses
+	KeyDiffers   State = "key-differs"    // it has another key than the device
+	AskerUnknown State = "client-unknown" // it does not know the device
+	InError      State = "error"          // it says that it cannot answer
 )
 
 // faults are the states that count only when they are asked for.
@@ -62,16 +62,6 @@ type Condition struct {
 	State  State
 }
 
-// Outcome is how a login comes out.
-type Outcome string
-
-const (
-	In      Outcome = "in"      // with at least the level that the role or account promises
-	Low     Outcome = "low"     // in, but below that level
-	Refused Outcome = "refused" // not in
-	Open    Outcome = "open"    // in without valid credentials
-)
-
 // Case is one foreseen login.
 type Case struct {
 	Device   *site.Device
@@ -79,7 +69,7 @@ type Case struct {
 	Who      Who
 	Alike    []Who       // everybody for whom the login goes the same, Who first
 	When     []Condition // the servers asked, each in one state; other servers do not matter
-	Outcome  Outcome
+	Outcome  walk.Outcome
 	Level    int
 	By       string
 	Reason   reason.Reason
@@ -101,7 +91,7 @@ type Case struct {
 
 // Again is how a second login comes out.
 type Again struct {
-	Outcome Outcome
+	Outcome walk.Outcome
 	Level   int
 	By      string
 	Reason  reason.Reason
@@ -110,12 +100,14 @@ type Again struct {
 
 // Full tells whether the person has full rights: level 15, at once or by an
 // elevation.
-func (c Case) Full() bool { return (c.Outcome == In || c.Outcome == Low) && c.Raised == 15 }
+func (c Case) Full() bool {
+	return (c.Outcome == walk.OutcomeIn || c.Outcome == walk.OutcomeLow) && c.Raised == 15
+}
 
 // Summary is a case in a few words: "in, level 15, by tern, after 2s".
 func (c Case) Summary() string {
 	text := string(c.Outcome)
-	if c.Outcome != Refused {
+	if c.Outcome != walk.OutcomeRefused {
 		text += fmt.Sprintf(", level %d", c.Level)
 		if c.Raised > c.Level {
 			text += fmt.Sprintf(" (%d by elevation)", c.Raised)
@@ -413,14 +405,14 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 // anyCommand stands for a command that the person's role allows.
 const anyCommand = "(an allowed command)"
 
-func outcome(e walk.Entry, who Who, session rights.Decision, promised int) Outcome {
+func outcome(e walk.Entry, who Who, session rights.Decision, promised int) walk.Outcome {
 	switch {
 	case !e.In:
-		return Refused
+		return walk.OutcomeRefused
 	case who.Kind == Unknown || who.Kind == Anyone || e.Open && who.Kind == Known && !session.Allow:
-		return Open
+		return walk.OutcomeOpen
 	case e.Level < promised:
-		return Low
+		return walk.OutcomeLow
 	}
-	return In
+	return walk.OutcomeIn
 }

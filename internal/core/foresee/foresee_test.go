@@ -10,6 +10,7 @@ import (
 
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 func reckoner(t testing.TB, path string) Reckoner {
@@ -50,27 +51,27 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 	for _, c := range []struct {
 		device, way, person string
 		silent              []string
-		outcome             Outcome
+		outcome             walk.Outcome
 		level               int
 		by                  string
 		wait                time.Duration
 	}{
-		{"north-sw-1", "ssh", "ines.marsh", nil, In, 15, "tern", 0},
-		{"north-sw-1", "ssh", "ines.marsh", []string{"tern"}, In, 15, "plover", time.Second},
-		{"north-sw-1", "ssh", "ines.marsh", []string{"tern", "plover"}, Refused, 0, "", 2 * time.Second},
-		{"north-sw-1", "ssh", "harbourmaster", nil, Refused, 0, "tern", 0},
-		{"north-sw-1", "ssh", "harbourmaster", []string{"tern", "plover"}, In, 15, "local", 2 * time.Second},
-		{"north-sw-1", "console", "harbourmaster", []string{"tern", "plover"}, In, 15, "local", 2 * time.Second},
-		{"north-sw-1", "ssh", "tobin.reed", nil, In, 1, "tern", 0},
-		{"north-sw-1", "web", "tobin.reed", nil, Refused, 0, "tern", 0},
-		{"north-sw-1", "web", "ines.marsh", nil, In, 15, "tern", 0},
-		{"north-sw-1", "ssh", "odd.larsen", nil, Refused, 0, "tern", 0},
-		{"mv-avocet-rtr", "ssh", "ines.marsh", nil, In, 15, "sanderling", 0},
-		{"mv-avocet-rtr", "ssh", "ines.marsh", []string{"sanderling"}, In, 15, "tern", 2 * time.Second},
-		{"mv-avocet-rtr", "ssh", "master", all, In, 15, "local", 4 * time.Second},
-		{"mv-avocet-rtr", "ssh", "unknown", all, Refused, 0, "", 4 * time.Second},
-		{"mv-avocet-rtr", "ssh", "anyone", all, Refused, 0, "local", 4 * time.Second},
-		{"mv-avocet-rtr", "ssh", "wren.auditor", nil, Refused, 0, "sanderling", 0},
+		{"north-sw-1", "ssh", "ines.marsh", nil, walk.OutcomeIn, 15, "tern", 0},
+		{"north-sw-1", "ssh", "ines.marsh", []string{"tern"}, walk.OutcomeIn, 15, "plover", time.Second},
+		{"north-sw-1", "ssh", "ines.marsh", []string{"tern", "plover"}, walk.OutcomeRefused, 0, "", 2 * time.Second},
+		{"north-sw-1", "ssh", "harbourmaster", nil, walk.OutcomeRefused, 0, "tern", 0},
+		{"north-sw-1", "ssh", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local", 2 * time.Second},
+		{"north-sw-1", "console", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local", 2 * time.Second},
+		{"north-sw-1", "ssh", "tobin.reed", nil, walk.OutcomeIn, 1, "tern", 0},
+		{"north-sw-1", "web", "tobin.reed", nil, walk.OutcomeRefused, 0, "tern", 0},
+		{"north-sw-1", "web", "ines.marsh", nil, walk.OutcomeIn, 15, "tern", 0},
+		{"north-sw-1", "ssh", "odd.larsen", nil, walk.OutcomeRefused, 0, "tern", 0},
+		{"mv-avocet-rtr", "ssh", "ines.marsh", nil, walk.OutcomeIn, 15, "sanderling", 0},
+		{"mv-avocet-rtr", "ssh", "ines.marsh", []string{"sanderling"}, walk.OutcomeIn, 15, "tern", 2 * time.Second},
+		{"mv-avocet-rtr", "ssh", "master", all, walk.OutcomeIn, 15, "local", 4 * time.Second},
+		{"mv-avocet-rtr", "ssh", "unknown", all, walk.OutcomeRefused, 0, "", 4 * time.Second},
+		{"mv-avocet-rtr", "ssh", "anyone", all, walk.OutcomeRefused, 0, "local", 4 * time.Second},
+		{"mv-avocet-rtr", "ssh", "wren.auditor", nil, walk.OutcomeRefused, 0, "sanderling", 0},
 	} {
 		got := find(t, f, c.device, c.way, c.person, c.silent...)
 		require.Equal(t, []any{c.outcome, c.level, c.by, c.wait}, []any{got.Outcome, got.Level, got.By, got.Wait}, "%v", c)
@@ -79,9 +80,9 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 
 func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
 	f := reckoner(t, drafted)
-	require.Equal(t, Open, find(t, f, "ashore-ap-1", "ssh", "unknown", "sanderling").Outcome)
-	require.Equal(t, Open, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome, "no valid credentials: disabled")
-	require.Equal(t, Refused, find(t, f, "ashore-ap-1", "ssh", "unknown").Outcome)
+	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "unknown", "sanderling").Outcome)
+	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome, "no valid credentials: disabled")
+	require.Equal(t, walk.OutcomeRefused, find(t, f, "ashore-ap-1", "ssh", "unknown").Outcome)
 	require.Equal(t, reason.GivesUpFirst, find(t, f, "mv-avocet-rtr", "ssh", "master", "sanderling", "tern", "plover").Reason)
 	stuck := find(t, f, "mv-avocet-rtr", "ssh", "ines.marsh", "tern", "plover")
 	require.True(t, stuck.Stuck)
@@ -162,8 +163,8 @@ func TestPropertySilenceNeverOpensTheReviewedSite(t *testing.T) {
 	f := reckoner(t, reviewed)
 	for _, sh := range f.Shapes(f.Site.Devices) {
 		for _, c := range sh.Cases {
-			require.NotEqual(t, Open, c.Outcome)
-			require.NotEqual(t, Low, c.Outcome)
+			require.NotEqual(t, walk.OutcomeOpen, c.Outcome)
+			require.NotEqual(t, walk.OutcomeLow, c.Outcome)
 			require.False(t, c.Stuck, "%s %s %s %v", c.Device.Name, c.Way.Name(), c.Who.Name, c.When)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // Standing is how a device stands in one outage: by whom and by what way full
@@ -57,7 +58,7 @@ func (sh Shape) Standing(o Outage) Standing {
 			continue
 		}
 		switch {
-		case c.Outcome == Open:
+		case c.Outcome == walk.OutcomeOpen:
 			return Ajar
 		case !c.Full() || c.Stuck:
 		case c.Way.Access == site.Console:

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // drawn is a random site, as text with a place for one more server.
@@ -142,7 +143,7 @@ func TestPropertyASilentServerMoreNeverTurnsRefusedIntoOpen(t *testing.T) {
 		was := outcomes(before, names)
 		after := d.reckoner(t, d.grown(rapid.Bool().Draw(t, "first")))
 		for key, c := range outcomes(after, names, "more") {
-			require.False(t, was[key].Outcome == Refused && c.Outcome == Open, "%s\n%s", key, d.text)
+			require.False(t, was[key].Outcome == walk.OutcomeRefused && c.Outcome == walk.OutcomeOpen, "%s\n%s", key, d.text)
 		}
 	})
 }
@@ -168,7 +169,7 @@ func TestPropertyAListThatEndsInLocalNeverLocksItsAccountOutWhenAllAreSilent(t *
 			}
 			for _, c := range f.Cases(device, w, who) {
 				if c.Holds(dark) {
-					require.NotEqual(t, Refused, c.Outcome, "%s %s\n%s", w.Name(), c.Reason, d.text)
+					require.NotEqual(t, walk.OutcomeRefused, c.Outcome, "%s %s\n%s", w.Name(), c.Reason, d.text)
 				}
 			}
 		}

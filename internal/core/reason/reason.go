@@ -62,9 +62,9 @@ const (
 // Why a server did not take a question, or could not answer it.
 const (
 	Malformed              Reason = "malformed"
-	NoMessageAuthenticator Reason = "no-message-authenticator"
+	NoMessageAuthenticator Reason = "message-authenticator-missing"
 	TooMany                Reason = "too-many"
-	Unreadable             Reason = "unreadable-kind"
+	RecordUnknown          Reason = "record-unknown"
 	CannotTake             Reason = "cannot-take"
 	RecordNotKept          Reason = "record-not-kept"
 	DecisionNotKept        Reason = "decision-not-kept"
@@ -121,7 +121,7 @@ var All = []Known{
 	{Reason: Malformed, Text: "The packet breaks the protocol."},
 	{Reason: NoMessageAuthenticator, Text: "The request has no Message-Authenticator, which the server requires."},
 	{Reason: TooMany, Text: "There were more questions or connections than the limits of the service allow."},
-	{Reason: Unreadable, Text: "The server does not know this kind of record."},
+	{Reason: RecordUnknown, Text: "The server does not know this kind of record."},
 	{Reason: CannotTake, Text: "The server could take nothing at its port for a moment."},
 	{Reason: RecordNotKept, Text: "The record could not be written, and was not answered as kept."},
 	{Reason: DecisionNotKept, Text: "The decision was given, and could not be written to the ledger."},

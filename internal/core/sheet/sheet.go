@@ -12,6 +12,7 @@ import (
 	"mellowgate/internal/core/blueprint"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // Sheet is a change sheet.
@@ -273,7 +274,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 	known := func(c foresee.Case) bool { return c.Who.Kind == foresee.Known }
 	add("right", func(c foresee.Case) bool { return known(c) && c.Promised == 15 && (c.Full() || len(silent) > 0) })
 	add("right", func(c foresee.Case) bool {
-		return known(c) && c.Promised > 0 && c.Promised < 15 && c.Outcome == foresee.In
+		return known(c) && c.Promised > 0 && c.Promised < 15 && c.Outcome == walk.OutcomeIn
 	})
 	add("wrong", func(c foresee.Case) bool { return c.Who.Kind == foresee.Anyone })
 	for _, a := range m.device.Accounts {
@@ -290,12 +291,12 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 // expectation puts a case into words for a sheet.
 func expectation(c foresee.Case) string {
 	switch c.Outcome {
-	case foresee.Refused:
+	case walk.OutcomeRefused:
 		if c.By != "" {
 			return "refused, by " + c.By
 		}
 		return "refused, nobody answers (" + string(c.Reason) + ")"
-	case foresee.Open:
+	case walk.OutcomeOpen:
 		return "IN WITHOUT VALID CREDENTIALS: stop, and look at check"
 	}
 	text := fmt.Sprintf("in, level %d, by %s", c.Level, c.By)

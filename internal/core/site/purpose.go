@@ -65,4 +65,3 @@ func (p Purpose) Service() string {
 func (p Purpose) Records() bool {
 	return p == RecordSessions || p == RecordCommands || p == RecordSystem
 }
-

@@ -107,7 +107,7 @@ func TestWalkingALoginList(t *testing.T) {
 		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "", false, "t1", reason.RefusedByServer, 0},
 		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
 		{"a closed TACACS+ port is known at once", "", "t-local", "ines", map[string]string{"t1": "closed", "t2": "yes"}, "", true, "t2", "", 0},
-		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines", map[string]string{"t1": "key-differs", "t2": "asker-unknown"}, "", false, "", reason.ListEnded, 0},
+		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines", map[string]string{"t1": "key-differs", "t2": "client-unknown"}, "", false, "", reason.ListEnded, 0},
 		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "", true, "t2", "", 0},
 		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
 		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", true, "local", "", 5 * time.Second},
@@ -268,7 +268,7 @@ func TestRADIUSHasNoQuestionAboutCommands(t *testing.T) {
 
 // worlds draws any combination of answers.
 func worlds(t *rapid.T) map[string]string {
-	answer := rapid.SampledFrom([]string{"yes 15", "no", "silent", "closed", "key-differs", "asker-unknown", "error", "late"})
+	answer := rapid.SampledFrom([]string{"yes 15", "no", "silent", "closed", "key-differs", "client-unknown", "error", "late"})
 	all := map[string]string{}
 	for _, s := range []string{"t1", "t2", "r1", "r2"} {
 		all[s] = answer.Draw(t, s)

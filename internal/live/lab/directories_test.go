@@ -8,7 +8,7 @@ import (
 
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 )
 
@@ -51,9 +51,9 @@ func takenAway(t *testing.T, security string) {
 		}
 	})
 	seen := r.login("north-sw-1", site.SSH, person, "")
-	require.Equal(t, login.In, seen.Outcome, security)
+	require.Equal(t, walk.OutcomeIn, seen.Outcome, security)
 	require.Equal(t, 1, seen.Level)
-	require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "wrong").Outcome)
+	require.Equal(t, walk.OutcomeRefused, r.login("north-sw-1", site.SSH, person, "wrong").Outcome)
 	require.Equal(t, diagnose.WrongPassword, r.cause())
 	if security != "start" {
 		return
@@ -61,17 +61,17 @@ func takenAway(t *testing.T, security string) {
 	for fault, want := range map[string]string{"dunlin silent": diagnose.DirectoryDown, "dunlin closed": diagnose.DirectoryDown,
 		"dunlin error": diagnose.DirectoryDown, "dunlin key-differs": diagnose.DirectoryRefusesUs, "dunlin slow 5s": diagnose.DirectoryDown} {
 		lift := r.set(fault)
-		require.Equal(t, login.Refused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
+		require.Equal(t, walk.OutcomeRefused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
 		require.Equal(t, want, r.cause(), fault)
-		require.Equal(t, login.In, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "people of the site need no directory")
+		require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "people of the site need no directory")
 		lift()
-		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == login.In }, 10*time.Second, 10*time.Millisecond, fault)
+		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == walk.OutcomeIn }, 10*time.Second, 10*time.Millisecond, fault)
 	}
 }
 
 func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
 	r := start(t)
-	_, err := lab.ParseFault(r.site, "dunlin asker-unknown")
+	_, err := lab.ParseFault(r.site, "dunlin client-unknown")
 	require.ErrorContains(t, err, "dunlin is a directory, which can be silent, closed, slow, key-differs, error")
 }
 
@@ -83,13 +83,13 @@ func TestADeviceAsksADirectoryItself(t *testing.T) {
 			way.Lists[site.Login] = &site.List{Ref: site.Ref{Name: "by-book"}, Purpose: site.Login, Methods: []site.Method{{Kind: site.ByGroup, Group: group}, {Kind: site.ByLocal}}}
 		}
 	})
-	require.Equal(t, login.In, r.login("hq-fw-1", site.SSH, person, "").Outcome)
-	require.Equal(t, login.Refused, r.login("hq-fw-1", site.SSH, person, "wrong").Outcome)
-	require.Equal(t, login.Refused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, "the directory answers, and does not know the name")
+	require.Equal(t, walk.OutcomeIn, r.login("hq-fw-1", site.SSH, person, "").Outcome)
+	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, person, "wrong").Outcome)
+	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, "the directory answers, and does not know the name")
 	for _, fault := range []string{"dunlin silent", "dunlin closed", "dunlin error", "dunlin key-differs"} {
 		r.Wake(r.site.Device("hq-fw-1"))
 		lift := r.set(fault)
-		require.Equal(t, login.In, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, fault)
+		require.Equal(t, walk.OutcomeIn, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, fault)
 		lift()
 	}
 }

@@ -56,7 +56,7 @@ func (e *Extra) Trusted() *x509.CertPool { return e.lab.Trusted() }
 func (e *Extra) HostKey() ssh.PublicKey { return e.lab.hostKey.PublicKey() }
 
 // Afflict makes a server be in a state for this stand-in: silent, closed,
-// key-differs, asker-unknown or error.
+// key-differs, client-unknown or error.
 func (e *Extra) Afflict(s *site.Server, state string) {
 	e.afflicted = append(e.afflicted, s)
 	at := link{e.from, e.lab.at.servers[s]}
@@ -75,7 +75,7 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 			return
 		}
 		e.stand.SetKey(s, anotherKey())
-	case "asker-unknown":
+	case "client-unknown":
 		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Stranger: true})
 	}
 }

@@ -21,7 +21,7 @@ import (
 
 // Fault is one thing that is wrong in a lab, on purpose.
 type Fault struct {
-	What   string // silent, closed, slow, key-differs, asker-unknown, error, no-authentication, no-authorization, no-accounting, loses, clock, or a trouble of a stand-in
+	What   string // silent, closed, slow, key-differs, client-unknown, error, no-authentication, no-authorization, no-accounting, loses, clock, or a trouble of a stand-in
 	Server *site.Server
 	Device *site.Device // nil: for every device; with loses, for every server
 	By     time.Duration
@@ -37,14 +37,14 @@ var kindsOff = map[string][]site.Purpose{
 	"no-accounting":     {site.RecordSessions, site.RecordCommands, site.RecordSystem},
 }
 
-var serverFaults = []string{"silent", "closed", "slow", "key-differs", "asker-unknown", "error", "no-authentication", "no-authorization", "no-accounting"}
+var serverFaults = []string{"silent", "closed", "slow", "key-differs", "client-unknown", "error", "no-authentication", "no-authorization", "no-accounting"}
 
 // directoryFaults are those that a directory can have; key-differs is that it
 // refuses who searches.
 var directoryFaults = []string{"silent", "closed", "slow", "key-differs", "error"}
 
 // FaultForms are the ways to write a fault.
-var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs", "SERVER asker-unknown", "SERVER error",
+var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs", "SERVER client-unknown", "SERVER error",
 	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%", "DEVICE hangs OPERATION", "DEVICE drops OPERATION", "DEVICE warns OPERATION", "DEVICE refuses ELEMENT", "DEVICE lacks MODEL", "clock +2h"}
 
 // ParseFault reads a fault: "tern silent", "tern slow 3s for north-sw-1",
@@ -171,7 +171,7 @@ func (l *Lab) Set(f Fault) {
 	})
 	l.faults = append(l.faults, f)
 	l.apply(f, true)
-	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: "set", Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultSet, Text: f.String()})
 }
 
 // Lift ends a fault. It is false when there is none like it.
@@ -184,7 +184,7 @@ func (l *Lab) Lift(f Fault) bool {
 	}
 	l.faults = slices.Delete(l.faults, i, i+1)
 	l.apply(f, false)
-	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: "lifted", Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultLifted, Text: f.String()})
 	return true
 }
 
@@ -280,7 +280,7 @@ func (l *Lab) together(s *site.Server, d *site.Device) gate.Hindrance {
 		switch f.What {
 		case "slow":
 			all.Delay = f.By
-		case "asker-unknown":
+		case "client-unknown":
 			all.Stranger = true
 		case "error":
 			all.Failing = true

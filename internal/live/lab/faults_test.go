@@ -10,7 +10,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
@@ -21,7 +21,7 @@ func triesOf(t evidence.Trace) []string {
 	var all []string
 	for _, s := range t.Steps {
 		for _, try := range s.Tries {
-			all = append(all, s.Purpose+" "+try.Server+" "+try.Reason)
+			all = append(all, string(s.Purpose)+" "+try.Server+" "+string(try.Reason))
 		}
 	}
 	return all
@@ -37,7 +37,7 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 		{"tern closed", []string{"login tern closed", "login plover "}},
 		{"tern silent for north-sw-1", []string{"login tern silent", "login plover "}},
 		{"tern key-differs", []string{"login tern key-differs", "login plover "}},
-		{"tern asker-unknown for north-sw-1", []string{"login tern asker-unknown", "login plover "}},
+		{"tern client-unknown for north-sw-1", []string{"login tern client-unknown", "login plover "}},
 		{"tern error", []string{"login tern error", "login plover "}},
 		{"tern slow 5s", []string{"login tern silent", "login plover "}},
 		{"tern no-authentication", []string{"login tern error", "login plover "}},
@@ -47,13 +47,13 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 		require.Equal(t, c.fault, f.String())
 		r.Set(f)
 		r.Wake(north)
-		require.Equal(t, login.In, r.login("north-sw-1", site.SSH, "tobin.reed", "").Outcome, c.fault)
+		require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "tobin.reed", "").Outcome, c.fault)
 		require.Equal(t, c.tries, triesOf(r.newest("north-sw-1"))[:2], c.fault)
 		require.True(t, r.Lift(f))
 		require.False(t, r.Lift(f))
 	}
 	r.Wake(north)
-	require.Equal(t, login.In, r.login("north-sw-1", site.SSH, "tobin.reed", "").Outcome)
+	require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "tobin.reed", "").Outcome)
 	require.Equal(t, "login tern ", triesOf(r.newest("north-sw-1"))[0], "all is well again")
 
 	set := func(text string) lab.Fault {
@@ -63,7 +63,7 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 		return f
 	}
 	loses := set("north-sw-1 loses 100%")
-	require.Equal(t, login.In, r.login("north-sw-1", site.SSH, "harbourmaster", "").Outcome, "nothing arrives: the local account")
+	require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "harbourmaster", "").Outcome, "nothing arrives: the local account")
 	r.Lift(loses)
 	clock := set("clock -48h")
 	r.Wake(north)
@@ -74,13 +74,13 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 
 	e, _, err := r.state.Evidence()
 	require.NoError(t, err)
-	said := map[string]int{}
+	said := map[evidence.Answer]int{}
 	for _, e := range e.Events {
 		if e.Question == evidence.FaultQuestion {
 			said[e.Answer]++
 		}
 	}
-	require.Equal(t, map[string]int{"set": 9, "lifted": 9}, said, "each change is an event")
+	require.Equal(t, map[evidence.Answer]int{evidence.FaultSet: 9, evidence.FaultLifted: 9}, said, "each change is an event")
 }
 
 func TestFaultsThatMakeNoSenseAreRefused(t *testing.T) {

@@ -87,7 +87,7 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 		Password: secret, Commands: commands, HostKey: key, Patience: 20 * time.Second})
 	require.NoError(r.t, err)
 	require.Empty(r.t, seen.Detail)
-	if seen.Outcome == login.In { // the record of the session's end may rest servers: it is waited for
+	if seen.Outcome == walk.OutcomeIn { // the record of the session's end may rest servers: it is waited for
 		r.ins++
 		require.Eventually(r.t, func() bool {
 			e, _, err := r.state.Evidence()
@@ -212,7 +212,7 @@ func TestEveryLoginComesOutAsForeseen(t *testing.T) {
 					want := r.foreseen(device, access, person, silent...)
 					seen := r.login(device, access, person, "")
 					trace := r.newest(device)
-					require.Equal(t, want.Outcome == foresee.In, seen.Outcome == login.In, name)
+					require.Equal(t, want.Outcome == walk.OutcomeIn, seen.Outcome == walk.OutcomeIn, name)
 					require.Equal(t, want.Level, seen.Level, name)
 					require.Equal(t, want.By, trace.By, name)
 					require.Equal(t, triesForeseen(want.Steps), triesDone(trace.Steps), name)
@@ -272,7 +272,7 @@ func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 func results(s login.Seen) []string {
 	var all []string
 	for _, c := range s.Commands {
-		all = append(all, c.Result)
+		all = append(all, string(c.Result))
 	}
 	return all
 }
@@ -280,7 +280,7 @@ func results(s login.Seen) []string {
 func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	r := start(t)
 	sw := "north-sw-1"
-	require.Equal(t, "in", r.login(sw, site.SSH, "ines.marsh", "").Outcome)
+	require.EqualValues(t, "in", r.login(sw, site.SSH, "ines.marsh", "").Outcome)
 	require.Empty(t, r.why(sw, "ines.marsh"), "healthy")
 	r.login(sw, site.SSH, "ines.marsh", "wrong")
 	require.Equal(t, []string{"wrong-password"}, r.why(sw, "ines.marsh"))
@@ -295,11 +295,11 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	for _, name := range []string{"tern", "plover"} {
 		r.DeviceKey(south, r.site.Server(name), site.NewSecret("not the key of this server"))
 	}
-	require.Equal(t, "refused", r.login("south-sw-1", site.SSH, "ines.marsh", "").Outcome)
+	require.EqualValues(t, "refused", r.login("south-sw-1", site.SSH, "ines.marsh", "").Outcome)
 	require.Equal(t, []string{"key-differs", "key-differs"}, r.why("south-sw-1", "ines.marsh"))
 
 	r.Set(lab.Fault{What: "key-differs", Server: r.site.Server("sanderling")})
-	require.Equal(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome, "by tern, after the wait for sanderling")
+	require.EqualValues(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome, "by tern, after the wait for sanderling")
 	require.Equal(t, []string{"key-differs"}, r.why("mv-curlew-rtr", "ines.marsh"))
 
 	avocet := r.site.Device("mv-avocet-rtr")
@@ -314,13 +314,13 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	}
 	north := r.site.Device(sw)
 	r.Wake(north)
-	require.Equal(t, "refused", r.login(sw, site.SSH, "tobin.reed", "").Outcome)
+	require.EqualValues(t, "refused", r.login(sw, site.SSH, "tobin.reed", "").Outcome)
 	require.Equal(t, []string{"server-off", "server-off"}, r.why(sw, "tobin.reed"))
 	for _, name := range []string{"tern", "plover"} {
 		require.True(t, r.Lift(lab.Fault{What: "closed", Server: r.site.Server(name)}))
 	}
 	r.Wake(north)
-	require.Equal(t, "in", r.login(sw, site.SSH, "tobin.reed", "").Outcome, "and they are back")
+	require.EqualValues(t, "in", r.login(sw, site.SSH, "tobin.reed", "").Outcome, "and they are back")
 }
 
 func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
@@ -330,7 +330,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	curlew := r.site.Device("mv-curlew-rtr")
 	r.Cut(curlew, true)
 	want := r.foreseen("mv-curlew-rtr", site.SSH, "master", "sanderling", "tern", "plover")
-	require.Equal(t, []any{foresee.Refused, reason.GivesUpFirst}, []any{want.Outcome, want.Reason})
+	require.Equal(t, []any{walk.OutcomeRefused, reason.GivesUpFirst}, []any{want.Outcome, want.Reason})
 	place, _ := r.Places.Device("mv-curlew-rtr")
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	require.NoError(t, err)
@@ -338,9 +338,9 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	require.NoError(t, err)
 	seen, err := login.Do(context.Background(), login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
 	require.NoError(t, err)
-	require.Equal(t, login.Refused, seen.Outcome)
+	require.Equal(t, walk.OutcomeRefused, seen.Outcome)
 	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
-	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == string(reason.GivesUpFirst) }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 5*time.Second, 10*time.Millisecond)
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }
 
@@ -354,15 +354,15 @@ func TestServersOverTLS(t *testing.T) {
 		}
 	})
 	seen := r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "", "save")
-	require.Equal(t, []any{"in", 15, "allowed"}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, []any{walk.OutcomeIn, 15, walk.OutcomeAllowed}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
 	require.Equal(t, "sanderling", r.newest("mv-avocet-rtr").By)
 	seen = r.login("north-sw-1", site.SSH, "tobin.reed", "", "look secrets")
-	require.Equal(t, []any{"in", 1, "refused"}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, []any{walk.OutcomeIn, 1, walk.OutcomeRefused}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
 	require.Equal(t, "tern", r.newest("north-sw-1").By)
-	require.Equal(t, "refused", r.login("north-sw-1", site.SSH, "ines.marsh", "wrong").Outcome)
+	require.EqualValues(t, "refused", r.login("north-sw-1", site.SSH, "ines.marsh", "wrong").Outcome)
 	require.Equal(t, []string{"wrong-password"}, r.why("north-sw-1", "ines.marsh"))
 	r.Set(lab.Fault{What: "closed", Server: r.site.Server("tern")})
-	require.Equal(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "by plover, which speaks without TLS")
+	require.EqualValues(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "by plover, which speaks without TLS")
 	require.Equal(t, []string{"server-off"}, r.why("north-sw-1", "ines.marsh"))
 
 	traffic, err := os.ReadFile(r.state.Traffic())
@@ -432,6 +432,6 @@ func TestALoginThatHangsUpHalfWayLeavesTheDeviceWell(t *testing.T) {
 			hangUp(t, w.Address, half)
 		}
 	}
-	require.Equal(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome)
-	require.Equal(t, "in", r.login("north-sw-1", site.Console, "ines.marsh", "").Outcome)
+	require.EqualValues(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome)
+	require.EqualValues(t, "in", r.login("north-sw-1", site.Console, "ines.marsh", "").Outcome)
 }

@@ -194,7 +194,7 @@ func casesByHand(t *testing.T) {
 			require.NoError(h.t, err)
 			h.w.UDP(h.tick(time.Millisecond), apAddress, r1Records, b)
 			h.e.Events = append(h.e.Events,
-				evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "login", Answer: evidence.Accept, Reason: "accepted", Text: "ines has the role all"},
+				evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Text: "ines has the role all"},
 				evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "record-sessions", Answer: evidence.Failed, Reason: "record-not-kept", Text: "the record could not be written: no space left on device"})
 		})
 	}
@@ -210,7 +210,7 @@ func casesByHand(t *testing.T) {
 			h.w.UDP(h.tick(time.Millisecond), r1Login, apAddress, b)
 			level := 15
 			if n > 0 {
-				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accept, Reason: "accepted", Level: &level, Text: "ines has the role all"})
+				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Level: &level, Text: "ines has the role all"})
 			}
 			if n < 2 {
 				h.e.Traces = append(h.e.Traces, evidence.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines", Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []evidence.TraceStep{

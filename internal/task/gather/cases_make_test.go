@@ -18,6 +18,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/secrets"
@@ -204,7 +205,7 @@ func (v *studio) login(device, way, person, password string, commands ...string)
 		seen, err := login.Do(context.Background(), login.Attempt{Access: way, Address: w.Address, Person: person, Password: site.NewSecret(password), Commands: commands,
 			HostKey: key, Trusted: v.Trusted(), ServerName: device, Patience: 20 * time.Second})
 		require.NoError(v.t, err)
-		if seen.Outcome == login.In { // the goodbye is waited for
+		if seen.Outcome == walk.OutcomeIn { // the goodbye is waited for
 			require.Eventually(v.t, func() bool {
 				e, _, err := v.folder.Evidence()
 				require.NoError(v.t, err)

@@ -34,7 +34,7 @@ func TestMakeCases(t *testing.T) {
 
 func casesOfServers(t *testing.T) {
 	enter := func(s *studio, v variant) { s.login(v.device, v.way, "ines", "") }
-	for name, fault := range map[string]string{diagnose.KeyDiffers: "key-differs", diagnose.AskerUnknown: "asker-unknown", diagnose.ServerOff: "closed", diagnose.Unreachable: "silent"} {
+	for name, fault := range map[string]string{diagnose.KeyDiffers: "key-differs", diagnose.ClientUnknown: "client-unknown", diagnose.ServerOff: "closed", diagnose.Unreachable: "silent"} {
 		every(t, variants, name, "a lab; the servers are "+fault+" for this device alone", []string{name}, "ines", nil, func(s *studio, v variant, n int) {
 			s.login(v.device+"-2", "ssh", "ines", "")
 			s.set(forDevice(v, both(v, fault))...)
@@ -51,7 +51,7 @@ func casesOfServers(t *testing.T) {
 	held := map[string]string{"APHOLDS": ", holds: {keys: {r1: kx}}"}
 	every(t, radiuses[:2], diagnose.KeyDiffers+"-held", "a lab; the device holds a key with two letters swapped, and the site knows it", []string{diagnose.KeyDiffers}, "ines", held, func(s *studio, v variant, n int) { enter(s, v) })
 	source := map[string]string{"APHOLDS": ", holds: {source: 192.0.2.99}", "SWHOLDS": ", holds: {source: 192.0.2.98}"}
-	every(t, variants[:2], diagnose.AskerUnknown+"-held", "a lab; the device asks from another address, and the site knows it", []string{diagnose.AskerUnknown}, "ines", source, func(s *studio, v variant, n int) { enter(s, v) })
+	every(t, variants[:2], diagnose.ClientUnknown+"-held", "a lab; the device asks from another address, and the site knows it", []string{diagnose.ClientUnknown}, "ines", source, func(s *studio, v variant, n int) { enter(s, v) })
 	for n, ports := range []string{"{authentication: 1645}", "{authentication: 1912}"} {
 		parts := map[string]string{"APHOLDS": ", holds: {ports: {r1: " + ports + "}}"}
 		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.WrongPort, n), "a lab; the device asks another port: "+ports, []string{diagnose.WrongPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })

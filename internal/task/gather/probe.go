@@ -47,7 +47,7 @@ type prober struct {
 	found  []evidence.Probe
 }
 
-func (p *prober) say(kind, result, format string, args ...any) {
+func (p *prober) say(kind evidence.ProbeKind, result evidence.ProbeResult, format string, args ...any) {
 	p.found = append(p.found, evidence.Probe{Time: time.Now(), Server: p.target.Server.Name, As: p.as, Kind: kind, Result: result, Text: fmt.Sprintf(format, args...)})
 }
 
@@ -78,10 +78,11 @@ func (p *prober) reach() {
 }
 
 // results of replies that are no answer.
-var results = map[reason.Reason]string{reason.Silent: evidence.ProbeSilent, reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
-	reason.ClientUnknown: evidence.ProbeUnknown, reason.ServerError: evidence.ProbeError, reason.Late: evidence.ProbeSilent}
+var results = map[reason.Reason]evidence.ProbeResult{reason.Silent: evidence.ProbeSilent, reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
+	reason.ClientUnknown: evidence.ProbeClientUnknown, reason.ServerError: evidence.ProbeError, reason.Late: evidence.ProbeSilent,
+	reason.NoWay: evidence.ProbeNoWay, reason.TLS: evidence.ProbeTLS}
 
-func result(r walk.Reply) string {
+func result(r walk.Reply) evidence.ProbeResult {
 	if found, ok := results[r.Reason]; ok {
 		return found
 	}
@@ -89,7 +90,7 @@ func result(r walk.Reply) string {
 }
 
 // status asks a RADIUS server whether it is alive (RFC 5997).
-func (p *prober) status(kind string, accounting bool) {
+func (p *prober) status(kind evidence.ProbeKind, accounting bool) {
 	x := aaa.Status(p.ctx, p.target, aaa.Asker{Device: name(p.as)}, accounting)
 	defer x.Close()
 	at, port := p.target.Authentication, "logins"

@@ -24,7 +24,7 @@ import (
 var refusals = []string{diagnose.WrongPassword, diagnose.UnknownPerson, diagnose.DisabledOrExpired, diagnose.SecondFactor, diagnose.NoGrant, diagnose.PasswordForm, diagnose.DirectoryNoEntry, diagnose.LocalWhileServerAnswers}
 
 // silences are causes that look alike to who sees only that nothing comes back.
-var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDiffers, diagnose.AskerUnknown, diagnose.WrongPort, diagnose.TooSlow, diagnose.DirectoryDown, diagnose.DirectoryRefusesUs,
+var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDiffers, diagnose.ClientUnknown, diagnose.WrongPort, diagnose.TooSlow, diagnose.DirectoryDown, diagnose.DirectoryRefusesUs,
 	diagnose.ServerSaysError, diagnose.Resting, diagnose.MixedProtocol}
 
 // A device's own refusal looks the same whether its list is the one meant or not,

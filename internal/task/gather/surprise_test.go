@@ -57,7 +57,7 @@ func TestSurprises(t *testing.T) {
 		for _, v := range d.Way(way).Lists[site.Login].Servers() {
 			servers = append(servers, v)
 		}
-		faults := []string{"key-differs", "asker-unknown", "closed", "silent", "slow 900ms", "password", "unknown", "disabled", "local", "grant", "fallback", "well"}
+		faults := []string{"key-differs", "client-unknown", "closed", "silent", "slow 900ms", "password", "unknown", "disabled", "local", "grant", "fallback", "well"}
 		fault := faults[r.IntN(len(faults))]
 		switch fault {
 		case "password":
@@ -79,7 +79,7 @@ func TestSurprises(t *testing.T) {
 			}
 		case "well":
 		default:
-			want = map[string]string{"key-differs": diagnose.KeyDiffers, "asker-unknown": diagnose.AskerUnknown, "closed": diagnose.ServerOff, "silent": diagnose.Unreachable, "slow 900ms": diagnose.TooSlow}[fault]
+			want = map[string]string{"key-differs": diagnose.KeyDiffers, "client-unknown": diagnose.ClientUnknown, "closed": diagnose.ServerOff, "silent": diagnose.Unreachable, "slow 900ms": diagnose.TooSlow}[fault]
 			for _, v := range servers {
 				f, err := lab.ParseFault(s, v.Name+" "+fault+" for "+d.Name)
 				require.NoError(t, err)

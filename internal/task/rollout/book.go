@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
@@ -106,7 +107,7 @@ func (b *Book) Note(device string, r Report, all any) error {
 
 func (b *Book) keep(device, result, why string) error {
 	return b.ledger.Keep(context.Background(), ledger.Record{Time: time.Now().UTC(), Node: b.node, Kind: ledger.Command, Person: b.person, Device: device,
-		Access: site.NETCONF, Level: 15, Result: result, Command: sendCommand, Reason: why, Session: b.run, Protocol: site.NETCONF})
+		Access: site.NETCONF, Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run, Protocol: site.NETCONF})
 }
 
 // Last gives the devices of the newest run in a folder: all that it named, and

@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/wire/netconf"
@@ -157,7 +158,7 @@ func (p Prover) fallbackAsDesigned(ctx context.Context) *Proof {
 	if p.Fallback == nil {
 		return nil
 	}
-	if c := p.foreseen(p.Fallback.Name, site.NETCONF); c == nil || c.Outcome == foresee.Refused {
+	if c := p.foreseen(p.Fallback.Name, site.NETCONF); c == nil || c.Outcome == walk.OutcomeRefused {
 		return nil // as designed, while servers answer
 	}
 	return p.account(ctx)
@@ -189,14 +190,14 @@ func (p Prover) labLogin(ctx context.Context) *Proof {
 		return nil
 	}
 	want := inAt(c.Level)
-	if c.Outcome == foresee.Refused {
-		want = login.Refused
+	if c.Outcome == walk.OutcomeRefused {
+		want = string(walk.OutcomeRefused)
 	}
 	seen, err := login.Do(ctx, login.Attempt{Access: site.SSH, Address: p.Lab.SSH, Person: p.Target.Person, Password: p.Lab.Password, HostKey: p.Lab.HostKey, ServerName: p.Device.Name, Patience: time.Minute})
-	saw := seen.Outcome
+	saw := string(seen.Outcome)
 	if err != nil {
 		saw = err.Error()
-	} else if seen.Outcome == login.In {
+	} else if seen.Outcome == walk.OutcomeIn {
 		saw = inAt(seen.Level)
 	}
 	return &Proof{What: fmt.Sprintf("%s by ssh: %s", p.Target.Person, want), OK: err == nil && saw == want, Saw: saw, Person: p.Target.Person, Access: site.SSH}
@@ -224,7 +225,7 @@ func (p Prover) event(ctx context.Context, began time.Time) *Proof {
 			return proof
 		}
 		for _, e := range events {
-			if e.Device == p.Device.Name && e.Person == p.Target.Person && e.Answer == "accept" && e.Time.After(began) {
+			if e.Device == p.Device.Name && e.Person == p.Target.Person && e.Answer == evidence.Accepted && e.Time.After(began) {
 				proof.OK, proof.Saw = true, e.Server+" accepted it"
 				return proof
 			}

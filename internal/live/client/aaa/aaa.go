@@ -181,7 +181,7 @@ func failure(err error) (reason.Reason, string) {
 	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
 		return reason.Silent, "no answer"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return reason.Silent, "there is no way to the server's address"
+		return reason.NoWay, "there is no way to the server's address"
 	}
 	return reason.Silent, err.Error()
 }

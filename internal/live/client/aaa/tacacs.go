@@ -33,7 +33,7 @@ func unsecured(err error, began time.Time) walk.Reply {
 	if isTimeout(err) {
 		return lost(reason.Silent, "no answer in the TLS handshake", began)
 	}
-	return lost(reason.ServerError, err.Error(), began)
+	return lost(reason.TLS, err.Error(), began)
 }
 
 // patient gives every read of a connection the server's wait anew.

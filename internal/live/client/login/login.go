@@ -19,13 +19,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/core/site"
-)
-
-// Outcomes of a login.
-const (
-	In       = "in"
-	Refused  = "refused"
-	NoAnswer = "no-answer"
+	"mellowgate/internal/core/walk"
 )
 
 // Attempt is one login to make.
@@ -53,14 +47,14 @@ var (
 
 // Command is one command as it went.
 type Command struct {
-	Command string `json:"command"`
-	Result  string `json:"result"` // allowed | refused
-	Output  string `json:"output"`
+	Command string       `json:"command"`
+	Result  walk.Outcome `json:"result"` // allowed | refused
+	Output  string       `json:"output"`
 }
 
 // Seen is what came of an attempt.
 type Seen struct {
-	Outcome  string
+	Outcome  walk.Outcome
 	Level    int
 	Took     time.Duration // from the password to the answer
 	Commands []Command
@@ -92,7 +86,7 @@ func Do(ctx context.Context, a Attempt) (Seen, error) {
 	}
 	conn, err := (&net.Dialer{Timeout: a.Patience}).DialContext(ctx, "tcp", a.Address)
 	if err != nil {
-		return Seen{Outcome: NoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
@@ -141,21 +135,21 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	case errors.Is(err, ErrHostKey):
 		return Seen{}, fmt.Errorf("%s: %w; if the device was renewed on purpose, give its new key", a.Address, ErrHostKey)
 	case err != nil && asked.IsZero():
-		return Seen{Outcome: NoAnswer, Detail: "the device hung up before it asked for a password"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "the device hung up before it asked for a password"}, nil
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-		return Seen{Outcome: Refused, Took: took}, nil
+		return Seen{Outcome: walk.OutcomeRefused, Took: took}, nil
 	case err != nil:
-		return Seen{Outcome: Refused, Took: took, Detail: "the device hung up while the password was checked"}, nil
+		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: "the device hung up while the password was checked"}, nil
 	}
 	_ = conn.SetDeadline(time.Time{})
 	c := ssh.NewClient(client, channels, requests)
 	defer func() { _ = c.Close() }()
 	if a.Access == site.NETCONF {
-		return a.netconf(c, Seen{Outcome: In, Took: took})
+		return a.netconf(c, Seen{Outcome: walk.OutcomeIn, Took: took})
 	}
 	session, err := c.NewSession()
 	if err != nil {
-		return Seen{Outcome: In, Took: took, Detail: "the device gives no session"}, nil
+		return Seen{Outcome: walk.OutcomeIn, Took: took, Detail: "the device gives no session"}, nil
 	}
 	in, err := session.StdinPipe()
 	if err != nil {
@@ -166,10 +160,10 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 		return Seen{}, err
 	}
 	if err := session.Shell(); err != nil {
-		return Seen{Outcome: In, Took: took, Detail: "the device gives no shell"}, nil
+		return Seen{Outcome: walk.OutcomeIn, Took: took, Detail: "the device gives no shell"}, nil
 	}
 	talk := &talk{Attempt: a, conn: conn, in: in, out: out}
-	return talk.commands(Seen{Outcome: In, Took: took})
+	return talk.commands(Seen{Outcome: walk.OutcomeIn, Took: took})
 }
 
 // talk is a conversation with a shell.

@@ -15,6 +15,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/walk"
 )
 
 // client is an HTTPS client with the session's cookies, which trusts only whom
@@ -32,7 +34,7 @@ func unreached(err error) (Seen, error) {
 	if errors.As(err, &unknown) {
 		return Seen{}, errors.New("the certificate that the device shows is not trusted: " + unknown.Err.Error())
 	}
-	return Seen{Outcome: NoAnswer, Detail: "no answer: " + err.Error()}, nil
+	return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "no answer: " + err.Error()}, nil
 }
 
 var (
@@ -54,16 +56,16 @@ func (a Attempt) web(ctx context.Context) (Seen, error) {
 	}
 	began := time.Now()
 	page, status, err := send("/login", url.Values{"name": {a.Person}, "password": {a.Password.Reveal()}})
-	seen := Seen{Outcome: Refused, Took: time.Since(began)}
+	seen := Seen{Outcome: walk.OutcomeRefused, Took: time.Since(began)}
 	switch level := pageLevel.FindStringSubmatch(page); {
 	case err != nil:
 		return unreached(err)
 	case status == http.StatusForbidden:
 		return seen, nil
 	case level == nil:
-		return Seen{Outcome: NoAnswer, Detail: "these pages are not those of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "these pages are not those of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
 	default:
-		seen.Outcome = In
+		seen.Outcome = walk.OutcomeIn
 		seen.Level, _ = strconv.Atoi(level[1])
 	}
 	form := ""
@@ -123,16 +125,16 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 	}
 	began := time.Now()
 	status, err := send("/api/login", map[string]string{"name": a.Person, "password": a.Password.Reveal()}, &in)
-	seen := Seen{Outcome: Refused, Took: time.Since(began)}
+	seen := Seen{Outcome: walk.OutcomeRefused, Took: time.Since(began)}
 	switch {
 	case err != nil:
 		return unreached(err)
 	case status == http.StatusForbidden:
 		return seen, nil
 	case status != http.StatusOK:
-		return Seen{Outcome: NoAnswer, Detail: "this is not the API of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "this is not the API of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
 	}
-	seen.Outcome, seen.Level, token = In, in.Level, in.Token
+	seen.Outcome, seen.Level, token = walk.OutcomeIn, in.Level, in.Token
 	for _, command := range a.Commands {
 		var ran struct{ Output string }
 		if _, err := send("/api/command", map[string]string{"command": command}, &ran); err != nil {
@@ -146,9 +148,9 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 }
 
 // judge tells from what a command printed whether it was allowed.
-func (a Attempt) judge(output string) string {
+func (a Attempt) judge(output string) walk.Outcome {
 	if a.Refusal.MatchString(output) {
-		return "refused"
+		return walk.OutcomeRefused
 	}
-	return "allowed"
+	return walk.OutcomeAllowed
 }

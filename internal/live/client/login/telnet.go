@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/walk"
 )
 
 // Commands and options of telnet, RFC 854.
@@ -107,11 +109,11 @@ var (
 func (a Attempt) plain(conn net.Conn, what string) (Seen, error) {
 	t := &talk{Attempt: a, conn: conn, in: conn, out: conn}
 	if _, err := t.until(namePrompt); err != nil {
-		return Seen{Outcome: NoAnswer, Detail: what + " asked for no name"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: what + " asked for no name"}, nil
 	}
 	t.send(a.Person)
 	if _, err := t.until(passwordPrompt); err != nil {
-		return Seen{Outcome: NoAnswer, Detail: what + " asked for no password"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: what + " asked for no password"}, nil
 	}
 	began := time.Now()
 	t.send(a.Password.Reveal())
@@ -120,10 +122,10 @@ func (a Attempt) plain(conn net.Conn, what string) (Seen, error) {
 	took := time.Since(began)
 	switch {
 	case err != nil:
-		return Seen{Outcome: Refused, Took: took, Detail: what + " hung up while the password was checked"}, nil
+		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: what + " hung up while the password was checked"}, nil
 	case refused.MatchString(text):
-		return Seen{Outcome: Refused, Took: took}, nil
+		return Seen{Outcome: walk.OutcomeRefused, Took: took}, nil
 	}
 	t.pending = text
-	return t.commands(Seen{Outcome: In, Took: took})
+	return t.commands(Seen{Outcome: walk.OutcomeIn, Took: took})
 }

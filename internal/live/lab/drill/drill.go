@@ -22,7 +22,9 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/state"
@@ -47,17 +49,13 @@ type Options struct {
 
 // Story is how a login went: foreseen, or seen.
 type Story struct {
-	Outcome string      // in | refused
-	Level   int         // of one who is in
-	By      string      // who let the person in, or refused
-	Reason  string      // why not
-	Wait    float64     // seconds, unscaled
-	Steps   []StoryStep // what was asked, in order
-}
-
-// StoryStep is one method, as it went.
-type StoryStep struct {
-	Purpose, Method, Result, Reason, By string
+	Outcome walk.Outcome         // in or refused
+	Level   int                  // of one who is in
+	By      string               // who let the person in, or refused
+	Reason  reason.Reason        // why not
+	Wait    float64              // seconds, unscaled
+	Detail  string               // what a client says of it, where no device noted anything
+	Steps   []evidence.TraceStep // what was asked, in order
 }
 
 // Run is one login that was tried.
@@ -308,7 +306,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 		case trace := <-traces:
 			r.Seen = d.seen(seen, trace)
 		case <-late.C:
-			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Reason: seen.Detail}
+			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Detail: seen.Detail}
 		}
 		r.Why = mismatch(r.Foreseen, r.Seen, d.Factor)
 		r.Match = r.Why == ""
@@ -320,7 +318,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	}
 	// The record of the end of the first session may itself find servers silent:
 	// what rests then is not what the second login was foreseen with.
-	if first.Seen.Outcome == login.In && t.c.Way.Lists[site.RecordSessions] != nil {
+	if first.Seen.Outcome == walk.OutcomeIn && t.c.Way.Lists[site.RecordSessions] != nil {
 		return []Run{first}, nil
 	}
 	second, err := one(d.foreseenAgain(t.c), true)
@@ -329,39 +327,36 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 
 // foreseen puts a case into a story, unscaled.
 func (d *drill) foreseen(c foresee.Case) Story {
-	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: string(c.Reason), Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
-	if s.Outcome == login.In {
+	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: c.Reason, Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
+	if s.Outcome == walk.OutcomeIn {
 		s.Level = c.Level
 	}
 	for _, step := range c.Steps {
-		s.Steps = append(s.Steps, StoryStep{step.Purpose.String(), step.Method.String(), string(step.Result), string(step.Reason), step.By})
+		s.Steps = append(s.Steps, evidence.StepOf(step))
 	}
 	return s
 }
 
 func (d *drill) foreseenAgain(c foresee.Case) Story {
 	a := c.Again
-	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: string(a.Reason), Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
-	if s.Outcome == login.In {
+	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: a.Reason, Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
+	if s.Outcome == walk.OutcomeIn {
 		s.Level = a.Level
 	}
 	return s
 }
 
 // outcomeOf is what a client can see of an outcome.
-func outcomeOf(o foresee.Outcome) string {
-	if o == foresee.Refused {
-		return login.Refused
+func outcomeOf(o walk.Outcome) walk.Outcome {
+	if o == walk.OutcomeRefused {
+		return walk.OutcomeRefused
 	}
-	return login.In
+	return walk.OutcomeIn
 }
 
 // seen puts what the client saw, and what the device noted, into a story.
 func (d *drill) seen(seen login.Seen, t evidence.Trace) Story {
-	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor)}
-	for _, step := range t.Steps {
-		s.Steps = append(s.Steps, StoryStep{step.Purpose, step.Method, step.Result, step.Reason, step.By})
-	}
+	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor), Steps: t.Steps}
 	return s
 }
 
@@ -381,7 +376,7 @@ func mismatch(foreseen, seen Story, factor int) string {
 	switch {
 	case foreseen.Outcome != seen.Outcome:
 		return fmt.Sprintf("%s was foreseen, and %s was seen", foreseen.Outcome, seen.Outcome)
-	case foreseen.Outcome == login.In && foreseen.Level != seen.Level && seen.Level != login.UnknownLevel:
+	case foreseen.Outcome == walk.OutcomeIn && foreseen.Level != seen.Level && seen.Level != login.UnknownLevel:
 		return fmt.Sprintf("level %d was foreseen, and level %d was seen", foreseen.Level, seen.Level)
 	case foreseen.By != seen.By:
 		return fmt.Sprintf("%s was foreseen to decide, and %s did", nobody(foreseen.By), nobody(seen.By))

@@ -11,7 +11,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/secrets"
 )
@@ -102,11 +102,11 @@ func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
 }
 
 func TestAMismatchNamesWhatDiffers(t *testing.T) {
-	in := Story{Outcome: login.In, Level: 15, By: "t1", Wait: 4}
+	in := Story{Outcome: walk.OutcomeIn, Level: 15, By: "t1", Wait: 4}
 	with := func(change func(*Story)) Story { s := in; change(&s); return s }
 	for want, seen := range map[string]Story{
 		"":                                      in,
-		"in was foreseen, and refused was seen": with(func(s *Story) { s.Outcome = login.Refused }),
+		"in was foreseen, and refused was seen": with(func(s *Story) { s.Outcome = walk.OutcomeRefused }),
 		"level 15 was foreseen, and level 1 was seen":       with(func(s *Story) { s.Level = 1 }),
 		"t1 was foreseen to decide, and nobody did":         with(func(s *Story) { s.By = "" }),
 		"a wait of 4.0 s was foreseen, and 2.0 s were seen": with(func(s *Story) { s.Wait = 2 }),

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
@@ -64,7 +65,7 @@ func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server, p}
 	c := d.books.counts[k]
 	if c == nil {
-		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.String(), Lost: map[string]int{}}}
+		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.Question(), Lost: map[reason.Reason]int{}}}
 		d.books.counts[k] = c
 	}
 	return c
@@ -117,7 +118,7 @@ func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 	case walk.Refused:
 		c.Refused++
 	default:
-		c.Lost[string(r.Reason)]++
+		c.Lost[r.Reason]++
 		d.note("packets", "%s, %s: no answer after %s (%s)", s.Name, p, r.Took.Round(time.Millisecond), r.Reason)
 		return
 	}
@@ -215,7 +216,7 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			d.mu.Unlock()
 			switch {
 			case lost:
-				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.String(), Reason: string(t.Reply.Reason),
+				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.Question(), Reason: t.Reply.Reason,
 					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; tries: %d", name, t.Reply.Reason, s.Purpose, t.N)})
 			case was:
 				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
@@ -246,7 +247,7 @@ func (d *Device) gone(v *visitor) {
 
 // refusedLogin notes a login that came to nothing.
 func (d *Device) refusedLogin(v *visitor) {
-	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: string(v.entry.Reason),
+	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: v.entry.Reason,
 		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)})
 }
 

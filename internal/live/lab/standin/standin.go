@@ -237,10 +237,10 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
 	t := v.trace(evidence.TraceLogin, v.visit.Steps)
-	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = "refused", v.entry.Level, v.entry.By, string(v.entry.Reason), v.entry.Wait.Seconds()
+	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = walk.OutcomeRefused, v.entry.Level, v.entry.By, v.entry.Reason, v.entry.Wait.Seconds()
 	d.logServers(person, v.visit.Steps)
 	if v.entry.In {
-		t.Outcome = "in"
+		t.Outcome = walk.OutcomeIn
 	} else {
 		d.refusedLogin(v)
 	}
@@ -257,10 +257,10 @@ func (v *visitor) command(line string, level int) walk.Verdict {
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	v.device.logServers(v.person, v.visit.Steps[before:])
 	t := v.trace(evidence.TraceCommand, v.visit.Steps[before:])
-	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, string(verdict.Reason), verdict.Wait.Seconds()
-	t.Outcome = "refused"
+	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, verdict.Reason, verdict.Wait.Seconds()
+	t.Outcome = walk.OutcomeRefused
 	if verdict.Allowed {
-		t.Outcome = "allowed"
+		t.Outcome = walk.OutcomeAllowed
 	}
 	v.device.config.Trace(t)
 	return verdict
@@ -296,7 +296,7 @@ func (v *visitor) leave() {
 	v.device.logServers(v.person, v.visit.Steps[before:])
 	v.device.config.Counted(v.device.Counts())
 	t := v.trace(evidence.TraceGoodbye, v.visit.Steps[before:])
-	t.Outcome, t.Level = "out", v.entry.Level
+	t.Outcome, t.Level = walk.OutcomeOut, v.entry.Level
 	v.device.config.Trace(t)
 }
 
@@ -356,27 +356,11 @@ func (c counted) Try(n int) walk.Reply {
 	return r
 }
 
-func (v *visitor) trace(kind string, steps []walk.Step) evidence.Trace {
+func (v *visitor) trace(kind evidence.TraceKind, steps []walk.Step) evidence.Trace {
 	t := evidence.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(), Line: v.line,
 		Person: v.person, From: v.from, Kind: kind, Steps: []evidence.TraceStep{}}
 	for _, s := range steps {
-		t.Steps = append(t.Steps, traced(s))
+		t.Steps = append(t.Steps, evidence.StepOf(s))
 	}
 	return t
-}
-
-func traced(s walk.Step) evidence.TraceStep {
-	step := evidence.TraceStep{Purpose: s.Purpose.String(), Method: s.Method.String(), Result: string(s.Result), Reason: string(s.Reason),
-		By: s.By, Seconds: s.Took.Seconds()}
-	if s.List != nil {
-		step.List = s.List.Name
-	}
-	for _, r := range s.Rested {
-		step.Rested = append(step.Rested, r.Name)
-	}
-	for _, t := range s.Tries {
-		step.Tries = append(step.Tries, evidence.TraceTry{Server: t.Server.Name, Try: t.N, Result: string(t.Reply.Result),
-			Reason: string(t.Reply.Reason), Message: t.Reply.Message, Seconds: t.Reply.Took.Seconds()})
-	}
-	return step
 }

@@ -184,11 +184,11 @@ func TestAWrongPasswordIsRefusedAndTraced(t *testing.T) {
 	r := start(t)
 	_, err := r.dial("keeper", "wrong")
 	require.ErrorContains(t, err, "unable to authenticate")
-	require.Equal(t, []string{"refused", "wrong-password", "local"}, []string{r.last().Outcome, r.last().Reason, r.last().By})
+	require.Equal(t, []string{"refused", "wrong-password", "local"}, []string{string(r.last().Outcome), string(r.last().Reason), r.last().By})
 	_, err = r.dial("nobody", "right")
 	require.Error(t, err)
-	require.Equal(t, "list-ended", r.last().Reason)
-	require.Equal(t, "no-such-account", r.last().Steps[0].Reason)
+	require.EqualValues(t, "list-ended", r.last().Reason)
+	require.EqualValues(t, "no-such-account", r.last().Steps[0].Reason)
 }
 
 func TestTheConsoleAsksAgainAndThenHangsUp(t *testing.T) {

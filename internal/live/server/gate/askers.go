@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/attributes"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/radius"
@@ -101,9 +102,9 @@ func kindOf(d *site.Device) *site.Kind {
 
 // hindered waits as long as the answer to a question is made late, and reports
 // why the server does not answer it, if it does not.
-func (s *server) hindered(q *question) (why string, hindered bool) {
+func (s *server) hindered(q *question) (why reason.Reason, hindered bool) {
 	if !s.site.Serves(q.Purpose) || slices.Contains(q.hindrance.Not, q.Purpose) {
-		return notForThis, true
+		return reason.NotForThis, true
 	}
 	if q.hindrance.Delay > 0 {
 		timer := time.NewTimer(q.hindrance.Delay)
@@ -113,21 +114,15 @@ func (s *server) hindered(q *question) (why string, hindered bool) {
 		case <-s.gate.ctx.Done():
 		}
 	}
-	return failing, q.hindrance.Failing
+	return reason.ServerError, q.hindrance.Failing
 }
 
-// notForThis and failing are why a server does not answer what it understood.
-const (
-	notForThis = "not-for-this"
-	failing    = "error"
-)
-
 // hinderedText says it in a sentence.
-func (s *server) hinderedText(why string, q *question) string {
+func (s *server) hinderedText(why reason.Reason, q *question) string {
 	switch {
 	case !s.site.Serves(q.Purpose):
 		return fmt.Sprintf("the site says that %s is not for %s", s.site.Name, q.Purpose.Service())
-	case why == notForThis:
+	case why == reason.NotForThis:
 		return fmt.Sprintf("a fault that was set keeps %s from %s", s.site.Name, q.Purpose.Service())
 	}
 	return "a fault that was set makes this server say that it cannot answer"

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/wire/capture"
@@ -30,7 +31,7 @@ func (o *port) accept(listener net.Listener) {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, "too-many", fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
+			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
 			return nil
 		}
 		o.gate.running.Go(func() {
@@ -45,7 +46,7 @@ func (o *port) accept(listener net.Listener) {
 func (o *port) trouble(err error) {
 	q := question{}
 	q.Purpose = site.PurposeCount
-	o.server().drop(q, "cannot-take", "nothing is taken at the port just now, and it is tried again: "+err.Error())
+	o.server().drop(q, reason.CannotTake, "nothing is taken at the port just now, and it is tried again: "+err.Error())
 }
 
 // connection serves one connection of a device of the site, over TLS where the
@@ -74,7 +75,7 @@ func (o *port) connection(conn net.Conn) {
 	q.Purpose = site.PurposeCount
 	client, known := s.asker(from.Addr())
 	if !known {
-		s.drop(q, "asker-unknown", s.nobody(from.Addr()))
+		s.drop(q, reason.ClientUnknown, s.nobody(from.Addr()))
 		return
 	}
 	q.Device = client.device
@@ -82,7 +83,7 @@ func (o *port) connection(conn net.Conn) {
 		secured := tls.Server(through, o.secured.Load())
 		_ = secured.SetDeadline(time.Now().Add(idle))
 		if err := secured.Handshake(); err != nil {
-			s.drop(q, "tls", "the TLS handshake failed: "+err.Error())
+			s.drop(q, reason.TLS, "the TLS handshake failed: "+err.Error())
 			return
 		}
 		through = secured

@@ -77,10 +77,10 @@ func (s *server) decide(q *question) rights.Decision {
 		}
 	}
 	e := s.event(*q)
-	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place), d.Rule
+	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place), d.Rule
 	switch {
 	case d.Allow:
-		e.Answer, e.Level = evidence.Accept, &d.Role.Level
+		e.Answer, e.Level = evidence.Accepted, &d.Role.Level
 	case d.Unsure:
 		e.Answer = evidence.Failed
 	case d.Asks:
@@ -102,7 +102,7 @@ func (s *server) refuseForm(q question) rights.Decision {
 	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text, e.Place = evidence.Refuse, string(d.Reason), d.Text, s.Site.Where(d.Place)
+	e.Answer, e.Reason, e.Text, e.Place = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
 	s.keepDecision(q, d)
 	return d
@@ -180,14 +180,14 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	}
 	switch {
 	case d.Allow:
-		r.Result, r.Level = evidence.Accept, d.Role.Level
+		r.Result, r.Level = evidence.Accepted, d.Role.Level
 	case d.Unsure: // nobody was refused
 		r.Result, r.Reason = evidence.Failed, string(d.Reason)+": "+d.Text
 	default:
-		r.Result, r.Reason = evidence.Refuse, string(d.Reason)+": "+d.Text
+		r.Result, r.Reason = evidence.Refused, string(d.Reason)+": "+d.Text
 	}
 	if err := s.gate.config.Ledger.Note(r); err != nil {
-		s.drop(q, "not-recorded", "the decision could not be written to the ledger: "+err.Error())
+		s.note(q, evidence.Failed, reason.DecisionNotKept, "the decision could not be written to the ledger: "+err.Error())
 	}
 }
 
@@ -204,9 +204,9 @@ func (s *server) keep(q question) error {
 	err := s.gate.config.Ledger.Keep(ctx, r)
 	q.at = s.gate.config.Now()
 	e := s.event(q)
-	e.Answer, e.Reason = evidence.Recorded, "recorded"
+	e.Answer, e.Reason = evidence.Recorded, reason.Recorded
 	if err != nil {
-		e.Answer, e.Reason, e.Text = evidence.Failed, "record-not-kept", err.Error()
+		e.Answer, e.Reason, e.Text = evidence.Failed, reason.RecordNotKept, err.Error()
 	}
 	s.gate.config.Events(e)
 	return err
@@ -225,24 +225,29 @@ func deviceName(d *site.Device) string {
 }
 
 func (s *server) event(q question) evidence.Event {
-	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: string(s.site.Protocol), Client: q.client.Addr().String(),
-		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.String(), Command: q.Line, Key: q.key}
+	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: q.client.Addr().String(),
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.Question(), Command: q.Line, Key: q.key}
 }
 
 // drop notes a packet that gets no answer.
-func (s *server) drop(q question, reason, text string) {
+func (s *server) drop(q question, why reason.Reason, text string) {
+	s.note(q, evidence.Dropped, why, text)
+}
+
+// note notes what became of a packet on which nothing was decided.
+func (s *server) note(q question, answer evidence.Answer, why reason.Reason, text string) {
 	if q.at.IsZero() {
 		q.at = s.gate.config.Now()
 	}
-	if floods[reason] {
-		more, yes := s.gate.floods.Say(q.client.Addr(), reason, q.at)
+	if floods[why] {
+		more, yes := s.gate.floods.Say(q.client.Addr(), why, q.at)
 		if !yes {
 			return
 		}
 		text += more
 	}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text = evidence.Dropped, reason, text
+	e.Answer, e.Reason, e.Text = answer, why, text
 	s.gate.config.Events(e)
 }
 
@@ -253,7 +258,8 @@ func source(text string) netip.Addr {
 }
 
 // floods are the reasons of which there can be very many from one asker.
-var floods = map[string]bool{"asker-unknown": true, "malformed": true, "key-differs": true, "no-message-authenticator": true, "too-many": true, "tls": true, "wrong-port": true}
+var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed: true, reason.KeyDiffers: true,
+	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true, reason.CannotTake: true}
 
 // guesses are the refusals by which somebody who guesses learns something.
 var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true, reason.NoEntry: true}

@@ -71,9 +71,9 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 	r, _ := startDesigned(t)
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
-		require.Equal(t, "k", r.last().Key)
+		require.EqualValues(t, "k", r.last().Key)
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result, server)
-		require.Equal(t, "k2", r.last().Key)
+		require.EqualValues(t, "k2", r.last().Key)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result, server)
 	}
 }
@@ -84,7 +84,7 @@ func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.9")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.10")).Result, server)
-		require.Contains(t, r.eventually("asker-unknown").Text, "no device or client of the site has the address 127.0.0.10")
+		require.Contains(t, r.eventually("client-unknown").Text, "no device or client of the site has the address 127.0.0.10")
 	}
 }
 
@@ -209,14 +209,14 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 		require.Equal(t, []any{walk.Accepted, ""}, []any{reply.Result, asked}, "%v: with the code after the password nothing is asked", c)
 	}
 	kept := r.book.kept()
-	require.Equal(t, evidence.Accept, kept[len(kept)-1].Result)
+	require.Equal(t, evidence.Accepted, kept[len(kept)-1].Result)
 	for _, record := range kept {
 		require.NotContains(t, record.Reason, "code-asked", "a question is no decision")
 	}
 
 	clock.Add(60)
 	reply, _ := in("r", "", "tobin", "right", "")
-	require.Equal(t, "challenge", reply.Answer)
+	require.EqualValues(t, "challenge", reply.Answer)
 	late := r.askWith("r", login("tobin"), aaa.Asker{Password: "right", Code: func(string) (string, bool) {
 		clock.Add(200)
 		return code(), true
@@ -378,7 +378,7 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		defer r.mu.Unlock()
 		n := 0
 		for _, e := range r.events {
-			if e.Reason == "asker-unknown" {
+			if e.Reason == "client-unknown" {
 				n++
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
@@ -68,7 +69,7 @@ type Gate struct {
 	design   atomic.Pointer[snapshot]
 	codes    *guard.Codes
 	asked    guard.Challenges
-	floods   guard.Floods[string]
+	floods   guard.Floods[reason.Reason]
 	rates    guard.Rates
 	failures *guard.Failures
 	turns    *guard.Turns

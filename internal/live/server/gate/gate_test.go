@@ -214,20 +214,20 @@ func (r *rig) last() evidence.Event {
 }
 
 // eventually waits for an event with a reason, after those waited for before.
-func (r *rig) eventually(reason string) evidence.Event {
+func (r *rig) eventually(why reason.Reason) evidence.Event {
 	r.Helper()
 	var found evidence.Event
 	require.Eventually(r, func() bool {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		for i := r.waited; i < len(r.events); i++ {
-			if r.events[i].Reason == reason {
+			if r.events[i].Reason == why {
 				found, r.waited = r.events[i], i+1
 				return true
 			}
 		}
 		return false
-	}, 5*time.Second, 2*time.Millisecond, "no event with the reason %s", reason)
+	}, 5*time.Second, 2*time.Millisecond, "no event with the reason %s", why)
 	return found
 }
 
@@ -235,8 +235,9 @@ func TestBothProtocolsGetTheSameDecision(t *testing.T) {
 	r := start(t)
 	for _, server := range []string{"t", "r"} {
 		for _, c := range []struct {
-			person, password, reason string
-			want                     walk.Result
+			person, password string
+			reason           reason.Reason
+			want             walk.Result
 		}{
 			{"ines", "right", "accepted", walk.Accepted},
 			{"ines", "wrong", "wrong-password", walk.Refused},
@@ -247,7 +248,7 @@ func TestBothProtocolsGetTheSameDecision(t *testing.T) {
 			reply := r.ask(server, walk.Question{Purpose: site.Login, Person: c.person}, c.password)
 			require.Equal(t, c.want, reply.Result, "%s %v", server, c)
 			e := r.eventually(c.reason)
-			require.Equal(t, []string{server, "sw", c.person, "ssh", "login"}, []string{e.Server, e.Device, e.Person, e.Access, e.Question})
+			require.Equal(t, []string{server, "sw", c.person, "ssh", "login"}, []string{e.Server, e.Device, e.Person, e.Access, string(e.Question)})
 			require.Empty(t, reply.Message, "the person is told nothing about why")
 		}
 	}
@@ -279,7 +280,7 @@ func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
 	r.book.fail()
 	require.Equal(t, reason.ServerError, r.ask("t", q, "").Reason)
 	require.Equal(t, reason.Silent, r.ask("r", q, "").Reason, "no answer: the device will send it again")
-	require.Equal(t, "record-not-kept", r.eventually("record-not-kept").Reason)
+	require.EqualValues(t, "record-not-kept", r.eventually("record-not-kept").Reason)
 }
 
 func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
@@ -297,9 +298,9 @@ func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
 	r := start(t)
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
 	require.Equal(t, reason.ClientUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
-	require.Equal(t, "127.0.0.2", r.eventually("asker-unknown").Client)
+	require.Equal(t, "127.0.0.2", r.eventually("client-unknown").Client)
 	require.Equal(t, reason.Silent, r.ask("r", q, "right", from("127.0.0.2")).Reason)
-	r.eventually("asker-unknown")
+	r.eventually("client-unknown")
 	require.Empty(t, r.book.kept())
 }
 
@@ -342,7 +343,7 @@ func TestARequestWithoutMessageAuthenticatorIsDropped(t *testing.T) {
 	b, err := p.Append(nil)
 	require.NoError(t, err)
 	r.send(r.radius.Authentication, b)
-	require.Equal(t, evidence.Dropped, r.eventually("no-message-authenticator").Answer)
+	require.Equal(t, evidence.Dropped, r.eventually("message-authenticator-missing").Answer)
 }
 
 func (r *rig) send(to netip.AddrPort, b []byte) {
@@ -419,7 +420,7 @@ func TestElevationGoesUpToTheLevelOfTheRole(t *testing.T) {
 		person string
 		level  byte
 		want   tacacs.AuthenStatus
-		reason string
+		reason reason.Reason
 	}{{"ines", 15, tacacs.AuthenPass, "accepted"}, {"ines", 7, tacacs.AuthenPass, "accepted"}, {"tobin", 15, tacacs.AuthenFail, "no-grant"},
 		{"tobin", 1, tacacs.AuthenPass, "accepted"}, {"ines", 16, tacacs.AuthenFail, "password-form"}} {
 		client, _ := r.dial()

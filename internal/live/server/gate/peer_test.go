@@ -37,7 +37,7 @@ func TestADatabaseServerThatAsksByRADIUSIsServed(t *testing.T) {
 
 	require.NoError(t, in("ines", "right"))
 	e := r.eventually("accepted")
-	require.Equal(t, []string{"ines", "login", "r"}, []string{e.Person, e.Question, e.Server})
+	require.Equal(t, []string{"ines", "login", "r"}, []string{e.Person, string(e.Question), e.Server})
 	require.ErrorContains(t, in("ines", "wrong"), "RADIUS authentication failed")
 	r.eventually("wrong-password")
 	require.ErrorContains(t, in("nobody.here", "right"), "RADIUS authentication failed")

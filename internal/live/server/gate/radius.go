@@ -13,6 +13,8 @@ import (
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
 
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
@@ -99,7 +101,7 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	case request.quick():
 		answer = request.finish(request.answer())
 	case !s.gate.turns.Enter(from.Addr()):
-		s.drop(request.question, "too-many", fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne, from.Addr(), guard.MostWaiting))
+		s.drop(request.question, reason.TooMany, fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne, from.Addr(), guard.MostWaiting))
 		request.finish(nil)
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
@@ -140,7 +142,7 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 		if err != nil {
 			if errors.Is(err, radius.ErrLength) {
 				q := question{client: from}
-				s.drop(q, "malformed", err.Error())
+				s.drop(q, reason.Malformed, err.Error())
 			}
 			return
 		}
@@ -206,13 +208,13 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	}
 	client, known := s.asker(from.Addr())
 	if !known {
-		s.drop(q, "asker-unknown", s.nobody(from.Addr()))
+		s.drop(q, reason.ClientUnknown, s.nobody(from.Addr()))
 		return nil, nil
 	}
 	q.Device, q.hindrance = client.device, client.hindrance
 	p, err := radius.Decode(b)
 	if err != nil {
-		s.drop(q, "malformed", err.Error())
+		s.drop(q, reason.Malformed, err.Error())
 		return nil, nil
 	}
 	q.Person = printable(p.Text(radius.UserName))
@@ -221,7 +223,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	if most := s.Site.Service.Limits.QuestionsPerClient; !s.gate.rates.Allow(from.Addr(), most) {
-		s.drop(q, "too-many", fmt.Sprintf("more than %d questions in a second", most))
+		s.drop(q, reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 		return nil, nil
 	}
 	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: guard.DuplicateOf(from, p.ID, p.Authenticator)}
@@ -280,7 +282,7 @@ func (r *radiusRequest) answer() []byte {
 	case p.Code == radius.AccountingRequest && r.accounting:
 		answer = r.record()
 	default:
-		s.drop(r.question, "wrong-port", fmt.Sprintf("%s came to the port for the other kind", p.Code))
+		s.drop(r.question, reason.WrongPort, fmt.Sprintf("%s came to the port for the other kind", p.Code))
 	}
 	if answer == nil {
 		return nil
@@ -292,7 +294,7 @@ func (r *radiusRequest) answer() []byte {
 	}
 	encoded, err := answer.EncodeResponse(p.Authenticator, r.secret)
 	if err != nil {
-		s.drop(r.question, "malformed", err.Error())
+		s.drop(r.question, reason.Malformed, err.Error())
 		encoded = nil
 	}
 	return encoded
@@ -314,7 +316,7 @@ func (s *server) authentic(b []byte, p *radius.Packet, q question, keys [][]byte
 			return key, true
 		case radius.Absent:
 			if s.site.RequireMessageAuthenticator {
-				s.drop(q, "no-message-authenticator", "the request has no Message-Authenticator, which this server requires")
+				s.drop(q, reason.NoMessageAuthenticator, "the request has no Message-Authenticator, which this server requires")
 				return nil, false
 			}
 			return key, true
@@ -324,7 +326,7 @@ func (s *server) authentic(b []byte, p *radius.Packet, q question, keys [][]byte
 	if p.Code == radius.AccountingRequest {
 		what = "the Accounting-Request's authenticator"
 	}
-	s.drop(q, "key-differs", what+" does not verify under the key of this server")
+	s.drop(q, reason.KeyDiffers, what+" does not verify under the key of this server")
 	return nil, false
 }
 
@@ -366,11 +368,11 @@ func (r *radiusRequest) access() *radius.Packet {
 	s, p := r.server, r.packet
 	reject := &radius.Packet{Code: radius.AccessReject, ID: p.ID}
 	if r.malformed != nil {
-		s.drop(r.question, "malformed", r.malformed.Error())
+		s.drop(r.question, reason.Malformed, r.malformed.Error())
 		return nil
 	}
 	if r.refused != "" {
-		s.drop(r.question, "password-form", r.refused)
+		s.note(r.question, evidence.Refused, reason.PasswordForm, r.refused)
 		return reject
 	}
 	d := s.decide(&r.question)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/wire/radius"
@@ -44,7 +45,7 @@ func (r *radiusRequest) record() *radius.Packet {
 		r.Purpose, r.kind = site.RecordSystem, ledger.System
 		r.Line = map[uint32]string{statusOn: "accounting on", statusOff: "accounting off"}[status]
 	default:
-		r.server.drop(r.question, "not-supported", fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
+		r.server.drop(r.question, reason.RecordUnknown, fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
 		return nil
 	}
 	if r.server.keep(r.question) != nil {

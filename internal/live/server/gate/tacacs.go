@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/tacacs"
@@ -58,7 +60,7 @@ func (t *tacacsSession) read() ([]byte, bool) {
 		return nil, false
 	}
 	if p.header.Sequence != t.header.Sequence+1 || p.header.Type != t.header.Type {
-		t.server.drop(t.question(purposeOf(p.header.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
+		t.server.drop(t.question(purposeOf(p.header.Type)), reason.Malformed, fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
 		return nil, false
 	}
 	t.header = p.header
@@ -85,7 +87,7 @@ var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, taca
 // unreadable notes a body that does not add up, and answers ERROR as RFC 8907
 // section 4.6 asks: the same for every such body.
 func (t *tacacsSession) unreadable() {
-	t.server.drop(t.question(purposeOf(t.header.Type)), "key-differs", tacacs.ErrBody.Error())
+	t.server.note(t.question(purposeOf(t.header.Type)), evidence.Failed, reason.KeyDiffers, tacacs.ErrBody.Error())
 	t.sayError()
 }
 
@@ -105,7 +107,7 @@ func (t *tacacsSession) serve() {
 	t.header = t.first.header
 	q := t.question(asked[t.header.Type])
 	if why, hindered := t.server.hindered(&q); hindered {
-		t.server.drop(t.question(purposeOf(t.header.Type)), why, t.server.hinderedText(why, &q))
+		t.server.note(t.question(purposeOf(t.header.Type)), evidence.Failed, why, t.server.hinderedText(why, &q))
 		t.sayError()
 		return
 	}
@@ -138,7 +140,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		q.Wants = int(start.PrivLvl)
 	}
 	refuse := func(why string) {
-		t.server.drop(q, "password-form", why)
+		t.server.note(q, evidence.Refused, reason.PasswordForm, why)
 		t.write(tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil))
 	}
 	switch {
@@ -235,7 +237,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 		q.Purpose, q.Line = site.Commands, args.command
 	}
 	if args.values["service"] != "shell" {
-		t.server.drop(q, "not-supported", fmt.Sprintf("the service %q is not known here; shell is", args.values["service"]))
+		t.server.note(q, evidence.Refused, reason.NotSupported, fmt.Sprintf("the service %q is not known here; shell is", args.values["service"]))
 		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		return nil
 	}

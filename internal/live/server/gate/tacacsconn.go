@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -73,12 +74,12 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			c.single = h.Flags&tacacs.FlagSingleConnect != 0
 		}
 		if !c.fits(h, first) {
-			c.server.drop(c.question(purposeOf(h.Type)), "malformed", fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
+			c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed, fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
 			return
 		}
 		if h.Sequence != 1 {
 			if !c.pass(received{h, body}) { // a client sends the next packet only after the answer to the last
-				c.server.drop(c.question(purposeOf(h.Type)), "malformed", "packets of a session before its answers (RFC 8907, section 4.3)")
+				c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed, "packets of a session before its answers (RFC 8907, section 4.3)")
 				return
 			}
 			continue
@@ -87,7 +88,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			return
 		}
 		if most := c.server.Site.Service.Limits.QuestionsPerClient; !c.server.gate.rates.Allow(c.client.Addr(), most) {
-			c.server.drop(c.question(purposeOf(h.Type)), "too-many", fmt.Sprintf("more than %d questions in a second", most))
+			c.server.drop(c.question(purposeOf(h.Type)), reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
 		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance, first: received{h, body}}
@@ -197,9 +198,9 @@ func (c *tacacsConn) unread(h tacacs.Header, err error) {
 	q := c.question(purposeOf(h.Type))
 	switch {
 	case errors.Is(err, tacacs.ErrHeader), errors.Is(err, tacacs.ErrClear):
-		c.server.drop(q, "malformed", err.Error())
+		c.server.drop(q, reason.Malformed, err.Error())
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		c.server.drop(q, "malformed", "the packet was never finished")
+		c.server.drop(q, reason.Malformed, "the packet was never finished")
 	}
 }
 

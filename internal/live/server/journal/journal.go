@@ -67,21 +67,16 @@ func (j *Journal) Event(e evidence.Event) {
 }
 
 // levels is how grave an answer is in a log; 0 is Info.
-var levels = map[string]slog.Level{evidence.Refuse: slog.LevelWarn, evidence.Dropped: slog.LevelWarn, evidence.Failed: slog.LevelError}
+var levels = map[evidence.Answer]slog.Level{evidence.Refused: slog.LevelWarn, evidence.Dropped: slog.LevelWarn, evidence.Failed: slog.LevelError}
 
 // attributesOf gives the fields of an event that say something, in the order of
 // its JSON form, without its time.
 func attributesOf(e evidence.Event) []slog.Attr {
 	var all []slog.Attr
-	for _, f := range []struct{ name, value string }{{"server", e.Server}, {"protocol", e.Protocol}, {"client", e.Client}, {"device", e.Device}, {"access", e.Access},
-		{"person", e.Person}, {"question", e.Question}, {"command", e.Command}, {"answer", e.Answer}, {"reason", e.Reason}, {"text", e.Text}, {"place", e.Place},
-		{"rule", e.Rule}, {"key", e.Key}} {
-		if f.value != "" {
-			all = append(all, slog.String(f.name, f.value))
+	for _, f := range e.Fields() {
+		if f.Value != "" {
+			all = append(all, slog.String(f.Name, f.Value))
 		}
-	}
-	if e.Level != nil {
-		all = append(all, slog.Int("level", *e.Level))
 	}
 	return all
 }

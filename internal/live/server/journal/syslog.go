@@ -41,7 +41,7 @@ const (
 )
 
 // severities of events by their answer; the rest is info.
-var severities = map[string]int{evidence.Failed: failed, evidence.Dropped: warning, evidence.Refuse: notice}
+var severities = map[evidence.Answer]int{evidence.Failed: failed, evidence.Dropped: warning, evidence.Refused: notice}
 
 const (
 	mostQueued   = 4096
@@ -82,7 +82,7 @@ func (s *Syslog) event(e evidence.Event) {
 	r := slog.NewRecord(e.Time, 0, "", 0)
 	r.AddAttrs(attributesOf(e)...)
 	if fields.Handle(context.Background(), r) == nil {
-		s.send(e.Time, severity, e.Answer, strings.TrimSuffix(b.String(), "\n"))
+		s.send(e.Time, severity, string(e.Answer), strings.TrimSuffix(b.String(), "\n"))
 	}
 }
 

@@ -115,7 +115,7 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 	columns := make([][]any, 16)
 	for _, r := range records {
 		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, int32(r.Level),
-			r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash} {
+			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash} {
 			columns[i] = append(columns[i], v)
 		}
 	}

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"mellowgate/internal/core/evidence"
+
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
@@ -85,7 +87,7 @@ CREATE INDEX records_sessions ON records (time) WHERE ` + sessions + `;`
 // refused and sessions choose the records of these indexes. A question must hold
 // them in these words to make use of one.
 const (
-	refused  = `result = 'refuse'`
+	refused  = `result = '` + string(evidence.Refused) + `'`
 	sessions = `kind IN ('session-start', 'session-stop', 'system')`
 )
 
@@ -371,7 +373,7 @@ func (l *Ledger) commit(batch []entry) error {
 		r.Hash = Hash(last, r)
 		last = r.Hash
 		values = append(values, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-			r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
+			r.Level, string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
 	}
 	for rest := values; len(rest) > 0; {
 		statement, n := many, rowsTogether*fields

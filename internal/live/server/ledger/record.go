@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/evidence"
 )
 
 // Kind is what a record is about.
@@ -29,22 +31,22 @@ func Kinds() []string {
 // Record is one record. Chain, Sequence and Hash are given by the
 // ledger.
 type Record struct {
-	Time     time.Time `json:"time"`
-	Node     string    `json:"node"` // the server that wrote it
-	Kind     Kind      `json:"kind"`
-	Person   string    `json:"person"`
-	Device   string    `json:"device"`
-	Access   string    `json:"access"`
-	From     string    `json:"from"` // where the person came from
-	Level    int       `json:"level"`
-	Result   string    `json:"result"`
-	Command  string    `json:"command"`
-	Reason   string    `json:"reason"`
-	Session  string    `json:"session"`
-	Protocol string    `json:"protocol"`
-	Chain    string    `json:"chain"` // the run of records that it belongs to: one for each place that writes
-	Sequence int64     `json:"sequence"`
-	Hash     string    `json:"hash"`
+	Time     time.Time       `json:"time"`
+	Node     string          `json:"node"` // the server that wrote it
+	Kind     Kind            `json:"kind"`
+	Person   string          `json:"person"`
+	Device   string          `json:"device"`
+	Access   string          `json:"access"`
+	From     string          `json:"from"` // where the person came from
+	Level    int             `json:"level"`
+	Result   evidence.Answer `json:"result"`
+	Command  string          `json:"command"`
+	Reason   string          `json:"reason"`
+	Session  string          `json:"session"`
+	Protocol string          `json:"protocol"`
+	Chain    string          `json:"chain"` // the run of records that it belongs to: one for each place that writes
+	Sequence int64           `json:"sequence"`
+	Hash     string          `json:"hash"`
 }
 
 // Hash gives the hash of a record that follows the one with the hash before:
@@ -53,7 +55,7 @@ type Record struct {
 func Hash(before string, r Record) string {
 	b := make([]byte, 0, 512)
 	for _, field := range []string{before, strconv.FormatInt(r.Time.UnixNano(), 10), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-		strconv.Itoa(r.Level), r.Result, r.Command, r.Reason, r.Session, r.Protocol, strconv.FormatInt(r.Sequence, 10)} {
+		strconv.Itoa(r.Level), string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, strconv.FormatInt(r.Sequence, 10)} {
 		b = strconv.AppendInt(b, int64(len(field)), 10)
 		b = append(append(b, ':'), field...)
 	}
@@ -71,8 +73,9 @@ func text(s string) string {
 
 // tidy makes all texts of a record fit for every database.
 func (r Record) tidy() Record {
-	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Result, &r.Command, &r.Reason, &r.Session, &r.Protocol} {
+	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Command, &r.Reason, &r.Session, &r.Protocol} {
 		*field = text(*field)
 	}
+	r.Result = evidence.Answer(text(string(r.Result)))
 	return r
 }

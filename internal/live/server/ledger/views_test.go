@@ -49,10 +49,10 @@ func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
 }
 
 func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
-	wrong := Record{Kind: Login, Result: "refuse", Person: "ines", Device: "sw", From: "192.0.2.7", Reason: "wrong-password: the password is wrong"}
+	wrong := Record{Kind: Login, Result: "refused", Person: "ines", Device: "sw", From: "192.0.2.7", Reason: "wrong-password: the password is wrong"}
 	other := wrong
 	other.Reason = "no-grant: no grant"
-	from := written(t, wrong, other, Record{Kind: Login, Result: "accept", Person: "ines", Device: "sw"}, wrong)
+	from := written(t, wrong, other, Record{Kind: Login, Result: "accepted", Person: "ines", Device: "sw"}, wrong)
 	all, err := Failures(context.Background(), from, Filter{})
 	require.NoError(t, err)
 	require.Len(t, all, 2)
@@ -64,7 +64,7 @@ func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
 
 func TestCommandsAreCountedAcrossDevices(t *testing.T) {
 	from := written(t, Record{Kind: Command, Person: "ines", Device: "sw", Command: "look"}, Record{Kind: Command, Person: "ines", Device: "ap", Command: "save"},
-		Record{Kind: Decision, Result: "refuse", Person: "ines", Device: "ap", Command: "set"}, Record{Kind: Command, Person: "tobin", Device: "ap", Command: "look"})
+		Record{Kind: Decision, Result: "refused", Person: "ines", Device: "ap", Command: "set"}, Record{Kind: Command, Person: "tobin", Device: "ap", Command: "look"})
 	all, err := Works(context.Background(), from, Filter{})
 	require.NoError(t, err)
 	require.Equal(t, Work{Person: "ines", Commands: 2, Refused: 1, Devices: []string{"ap", "sw"}, First: viewTime, Last: viewTime.Add(2 * time.Minute), Newest: "set"}, all[0])

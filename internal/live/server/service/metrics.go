@@ -42,7 +42,7 @@ func (m *Metrics) Waiting(now func() int64) {
 // Event counts an event. No name of a person or device becomes a label: there
 // are too many, and a monitor need not know them.
 func (m *Metrics) Event(e evidence.Event) {
-	m.answers.WithLabelValues(e.Server, e.Protocol, e.Question, e.Answer, e.Reason).Inc()
+	m.answers.WithLabelValues(e.Server, string(e.Protocol), string(e.Question), string(e.Answer), string(e.Reason)).Inc()
 }
 
 // Listen serves the counters at an address until Close.
