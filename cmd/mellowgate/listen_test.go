@@ -47,7 +47,7 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	_ = dump.Wait()
 	text := heard()
 	require.Contains(t, text, `commands         accept`)
-	require.Regexp(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accept`, text)
+	require.Regexp(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accepted`, text)
 }
 
 func TestListenReadsTheTrafficOfALab(t *testing.T) {
@@ -60,8 +60,8 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 
 	r := c.run(t, "listen")
 	require.Zero(t, r.status, r.err)
-	require.Regexp(t, `north-sw-1 +tern +ines.marsh +commands +accept +[\d.]+ ms +"set port 3 off"`, r.out)
-	require.Regexp(t, `mv-avocet-rtr +sanderling +ines.marsh +login +accept`, r.out)
+	require.Regexp(t, `north-sw-1 +tern +ines.marsh +commands +accepted +[\d.]+ ms +"set port 3 off"`, r.out)
+	require.Regexp(t, `mv-avocet-rtr +sanderling +ines.marsh +login +accepted`, r.out)
 	r = c.run(t, "listen", "-full", "-state", "mellowgate-state")
 	require.Contains(t, r.out, "< Management-Privilege-Level = 15")
 	require.Contains(t, r.out, "> User-Password = (32 octets, not shown)")
@@ -83,7 +83,7 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 	piped := c
 	piped.stdin = string(traffic)
 	r = piped.run(t, "listen", "-capture", "-", "-key-file", "stand-in")
-	require.Regexp(t, `person-\d+ +commands +accept +[\d.]+ ms +"set words-\d+ words-\d+ words-\d+"`, r.out)
+	require.Regexp(t, `person-\d+ +commands +accepted +[\d.]+ ms +"set words-\d+ words-\d+ words-\d+"`, r.out)
 
 	for args, says := range map[string]string{
 		"-capture none.pcap":                  "none.pcap: there is no such file",

@@ -87,7 +87,7 @@ func TestServeExplainsEachDecision(t *testing.T) {
 	b = c.start(t, "serve", "-explain")
 	require.Zero(t, c.asks(t))
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") }, 5*time.Second, 10*time.Millisecond, b.said())
-	require.Contains(t, b.said(), "t accept: login by sw for ines: ines has the role all here, level 15")
+	require.Contains(t, b.said(), "t accepted: login by sw for ines: ines has the role all here, level 15")
 	require.Contains(t, b.said(), "grant   team net: all holds (site.yaml:7:")
 }
 
@@ -155,7 +155,7 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file", "right").status)
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second, 10*time.Millisecond)
 	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`, received())
-	require.Regexp(t, `<85>1 .* refuse - .*person="\\"odd\\\\nname\\"" question=login`, received(), "a name cannot begin a line of its own")
+	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(), "a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
 	lines := strings.Split(strings.TrimSpace(b.said()), "\n")
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &line))

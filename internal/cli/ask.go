@@ -152,7 +152,7 @@ func (c *Call) ask(f *askFlags) error {
 		err = show.JSON(c.Out, result)
 	} else {
 		printAnswer(c, result)
-		if result.Answer == "challenge" {
+		if result.Answer == walk.SaidChallenge {
 			c.say("  type the answer at a terminal, or let it be made from the site's key with -make-code\n")
 		}
 		if f.as == "" && result.By == "" {
@@ -166,9 +166,9 @@ func (c *Call) ask(f *askFlags) error {
 }
 
 // answerStatus is the exit status of an answer.
-func answerStatus(answer string) error {
+func answerStatus(answer walk.Said) error {
 	switch answer {
-	case "accept", "pass", "recorded", "alive":
+	case walk.SaidAccept, walk.SaidPass, walk.SaidRecorded, walk.SaidAlive:
 		return nil
 	case "silent", "error":
 		return failure{ExitCannot, errors.New("")}
@@ -423,7 +423,7 @@ type askJSON struct {
 	Server     string             `json:"server"`
 	Protocol   site.Protocol      `json:"protocol"`
 	Question   string             `json:"question"`
-	Answer     string             `json:"answer"`
+	Answer     walk.Said          `json:"answer"`
 	By         string             `json:"by"`
 	Attributes []rights.Attribute `json:"attributes"`
 	Seconds    float64            `json:"seconds"`
@@ -435,7 +435,7 @@ type askJSON struct {
 func (a *asking) once() askJSON {
 	visit := &walk.Visit{Device: a.device, Way: a.way, World: a.world, Rests: new(walk.Rests), Person: a.q.Person}
 	step := visit.Ask(a.group, a.q)
-	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: "silent", By: step.By,
+	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: walk.SaidNothing, By: step.By,
 		Attributes: []rights.Attribute{}, Seconds: step.Took.Seconds(), Tries: []tryJSON{}}
 	for _, t := range step.Tries {
 		r.Tries = append(r.Tries, tryJSON{t.Server.Name, t.Reply.Took.Seconds(), string(t.Reply.Result), string(t.Reply.Reason), t.Reply.Message})
@@ -443,7 +443,7 @@ func (a *asking) once() askJSON {
 		if t.Reply.Answer != "" {
 			r.Answer = t.Reply.Answer
 		} else if t.Reply.Reason == reason.ServerError {
-			r.Answer = "error"
+			r.Answer = walk.SaidError
 		}
 		if len(t.Reply.Attributes) > 0 {
 			r.Attributes = t.Reply.Attributes
@@ -452,13 +452,18 @@ func (a *asking) once() askJSON {
 	return r
 }
 
-// answerWords puts an answer into words.
-var answerWords = map[string]string{"accept": "accepted", "pass": "accepted", "reject": "refused", "fail": "refused", "recorded": "recorded",
-	"alive": "alive", "challenge": "asked for more", "error": "cannot answer", "silent": "no answer"}
+// answerWords puts what a server said into words.
+var answerWords = map[walk.Said]string{walk.SaidAccept: "accepted", walk.SaidPass: "accepted", walk.SaidReject: "refused",
+	walk.SaidFail: "refused", walk.SaidRecorded: "recorded", walk.SaidAlive: "alive", walk.SaidChallenge: "asked for more",
+	walk.SaidError: "cannot answer", walk.SaidNothing: "no answer"}
+
+// answerTones are how it is shown; the rest is careful.
+var answerTones = map[walk.Said]show.Tone{walk.SaidAccept: show.Good, walk.SaidPass: show.Good, walk.SaidRecorded: show.Good,
+	walk.SaidAlive: show.Good, walk.SaidNothing: show.Bad, walk.SaidError: show.Bad}
 
 func printAnswer(c *Call, r askJSON) {
 	style := c.style()
-	tone := map[string]show.Tone{"accept": show.Good, "pass": show.Good, "recorded": show.Good, "alive": show.Good, "silent": show.Bad, "error": show.Bad}[r.Answer]
+	tone := answerTones[r.Answer]
 	if tone == show.Plain {
 		tone = show.Careful
 	}

@@ -11,6 +11,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/latency"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // mostAtOnce bounds the questions that are on their way at the same time.
@@ -22,13 +23,13 @@ type bucketJSON struct {
 }
 
 type askManyJSON struct {
-	Server    string         `json:"server"`
-	Protocol  site.Protocol  `json:"protocol"`
-	Question  string         `json:"question"`
-	Count     int            `json:"count"`
-	Answers   map[string]int `json:"answers"`
-	Seconds   secondsJSON    `json:"seconds"`
-	Histogram []bucketJSON   `json:"histogram"`
+	Server    string            `json:"server"`
+	Protocol  site.Protocol     `json:"protocol"`
+	Question  string            `json:"question"`
+	Count     int               `json:"count"`
+	Answers   map[walk.Said]int `json:"answers"`
+	Seconds   secondsJSON       `json:"seconds"`
+	Histogram []bucketJSON      `json:"histogram"`
 }
 
 type secondsJSON struct {
@@ -45,7 +46,7 @@ func (c *Call) askMany(a *asking, count, rate int) error {
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	var times []time.Duration
-	answers := map[string]int{}
+	answers := map[walk.Said]int{}
 	slots := make(chan struct{}, mostAtOnce)
 	tick := time.NewTicker(time.Second / time.Duration(rate))
 	defer tick.Stop()
@@ -64,7 +65,7 @@ func (c *Call) askMany(a *asking, count, rate int) error {
 			mu.Lock()
 			defer mu.Unlock()
 			answers[r.Answer]++
-			if r.Answer != "silent" {
+			if r.Answer != walk.SaidNothing {
 				times = append(times, time.Duration(r.Seconds*float64(time.Second)))
 			}
 		})
@@ -94,7 +95,7 @@ func (c *Call) askMany(a *asking, count, rate int) error {
 	return nil
 }
 
-func printTimes(c *Call, question string, answers map[string]int, s latency.Summary) {
+func printTimes(c *Call, question string, answers map[walk.Said]int, s latency.Summary) {
 	style := c.style()
 	var rows [][]string
 	for _, answer := range slices.Sorted(maps.Keys(answers)) {

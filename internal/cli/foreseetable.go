@@ -188,7 +188,7 @@ func whenText(c foresee.Case) string {
 // namedText puts states into words, those that are not up first.
 func namedText(when []foresee.Named) string {
 	var parts []string
-	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.AskerUnknown, foresee.InError, foresee.Up} {
+	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.ClientUnknown, foresee.InError, foresee.Up} {
 		var servers []string
 		for _, w := range when {
 			if w.State == state {

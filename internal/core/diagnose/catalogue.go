@@ -6,56 +6,62 @@ import (
 
 // Names of causes.
 const (
-	KeyDiffers              = "key-differs"
-	ClientUnknown           = "client-unknown"
-	WrongPort               = "wrong-port"
-	ServerOff               = "server-off"
-	Unreachable             = "unreachable"
-	AccountingPort          = "accounting-port"
-	WrongPassword           = "wrong-password"
-	UnknownPerson           = "unknown-person"
-	DisabledOrExpired       = "disabled-or-expired"
-	SecondFactor            = "second-factor"
-	NoGrant                 = "no-grant"
-	NoRights                = "no-rights"
-	SessionRefused          = "session-refused"
-	CommandRefused          = "command-refused"
-	CommandStuck            = "command-stuck"
-	TemplateMissing         = "template-missing"
-	LocalWhileServerAnswers = "local-while-server-answers"
-	FallbackUsed            = "fallback-used"
-	NoFallback              = "no-fallback"
-	WrongList               = "wrong-list"
-	PasswordForm            = "password-form"
-	TooSlow                 = "too-slow"
-	Resting                 = "resting"
-	LockedForNow            = "locked-for-now"
-	DirectoryDown           = "directory-down"
-	DirectoryRefusesUs      = "directory-refuses-us"
-	DirectoryNoEntry        = "directory-no-entry"
-	ForgedOrStale           = "forged-or-stale"
-	Malformed               = "malformed"
-	MixedProtocol           = "mixed-protocol"
-	RecordNotKept           = "record-not-kept"
-	TLSRefused              = "tls-refused"
-	ServerSaysError         = "server-error"
-	NotKnown                = "not-known" // the evidence does not tell
+	KeyDiffers                  = "key-differs"
+	ClientUnknown               = "client-unknown"
+	WrongPort                   = "wrong-port"
+	ServerOff                   = "server-off"
+	Unreachable                 = "unreachable"
+	AccountingPort              = "accounting-port"
+	WrongPassword               = "wrong-password"
+	UnknownPerson               = "unknown-person"
+	DisabledOrExpired           = "disabled-or-expired"
+	SecondFactor                = "second-factor"
+	NoGrant                     = "no-grant"
+	NoRights                    = "no-rights"
+	SessionRefused              = "session-refused"
+	CommandRefused              = "command-refused"
+	CommandStuck                = "command-stuck"
+	TemplateMissing             = "template-missing"
+	LocalWhileServerAnswers     = "local-while-server-answers"
+	FallbackUsed                = "fallback-used"
+	NoFallback                  = "no-fallback"
+	WrongList                   = "wrong-list"
+	PasswordForm                = "password-form"
+	TooSlow                     = "too-slow"
+	Resting                     = "resting"
+	LockedForNow                = "locked-for-now"
+	DirectoryDown               = "directory-down"
+	DirectoryRefusesUs          = "directory-refuses-us"
+	DirectoryNoEntry            = "directory-no-entry"
+	ForgedOrStale               = "forged-or-stale"
+	Malformed                   = "malformed"
+	MixedProtocol               = "mixed-protocol"
+	RecordNotKept               = "record-not-kept"
+	TLSRefused                  = "tls-refused"
+	ServerSaysError             = "server-error"
+	MessageAuthenticatorMissing = "message-authenticator-missing"
+	RateLimited                 = "rate-limited"
+	ServerOverloaded            = "server-overloaded"
+	NotKnown                    = "not-known" // the evidence does not tell
 )
+
+// pointKind is what went wrong, before it is known why.
+type pointKind string
 
 // Kinds of points: what went wrong, before it is known why.
 const (
-	unheardPoint  = "unheard"  // a server gave no answer
-	refusedPoint  = "refused"  // an authentic no to a login
-	localPoint    = "local"    // the device's own account said no
-	sessionPoint  = "session"  // the session was refused
-	lowPoint      = "low"      // in, and without the rights
-	commandPoint  = "command"  // a command was refused
-	endedPoint    = "ended"    // the list ended
-	fallbackPoint = "fallback" // in by the local account
-	patiencePoint = "patience" // the way in gave up
-	restedPoint   = "rested"   // a server was left alone
-	recordPoint   = "record"   // a record was not kept, and nobody let in for that
-	listPoint     = "list"     // another list than the site says
+	unheardPoint  pointKind = "unheard"  // a server gave no answer
+	refusedPoint  pointKind = "refused"  // an authentic no to a login
+	localPoint    pointKind = "local"    // the device's own account said no
+	sessionPoint  pointKind = "session"  // the session was refused
+	lowPoint      pointKind = "low"      // in, and without the rights
+	commandPoint  pointKind = "command"  // a command was refused
+	endedPoint    pointKind = "ended"    // the list ended
+	fallbackPoint pointKind = "fallback" // in by the local account
+	patiencePoint pointKind = "patience" // the way in gave up
+	restedPoint   pointKind = "rested"   // a server was left alone
+	recordPoint   pointKind = "record"   // a record was not kept, and nobody let in for that
+	listPoint     pointKind = "list"     // another list than the site says
 )
 
 // knowledge is what is known of one cause at one kind of point: how likely it is
@@ -65,7 +71,7 @@ const (
 // {text}, what the strongest sign says.
 type knowledge struct {
 	cause  string
-	at     string
+	at     pointKind
 	layer  string // network | transport | protocol | identity | rights | records | design
 	prior  float64
 	signs  map[Shows]float64
@@ -154,6 +160,19 @@ var catalogue = []knowledge{
 		signs:  map[Shows]float64{notKeptSign: 8, loginsAnswered: 0.5},
 		says:   "{server} could not keep a record, and says so: {text}",
 		repair: "look at the disk of {server}, and at its ledger: records are answered only once they are safe"},
+
+	{cause: MessageAuthenticatorMissing, at: unheardPoint, layer: "protocol", prior: -1, place: "{device} and server {server}",
+		signs:  map[Shows]float64{unsignedSign: 9},
+		says:   "{device} sends requests without a Message-Authenticator, and {server} drops them: {text}",
+		repair: "let {device} send a Message-Authenticator with each request; if it cannot: message-authenticator: if-present for {server}"},
+	{cause: RateLimited, at: unheardPoint, layer: "transport", prior: -1, place: "{device} and server {server}",
+		signs:  map[Shows]float64{tooManySign: 9},
+		says:   "{device} asks {server} more than the service takes, and the rest is dropped: {text}",
+		repair: "find what asks so often on {device}; if it must: service: limits: questions-per-client, connections-per-client"},
+	{cause: ServerOverloaded, at: unheardPoint, layer: "transport", prior: -1,
+		signs:  map[Shows]float64{overloadedSign: 8},
+		says:   "{server} could take nothing at its port: {text}",
+		repair: "give the service of {server} more open files; then look in its events for who holds many connections"},
 
 	// An authentic no.
 	{cause: WrongPassword, at: refusedPoint, layer: "identity", prior: 1.2,

@@ -137,7 +137,7 @@ func (j *judging) notKnown() Cause {
 }
 
 // follows are points that come of others.
-var follows = map[string]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
+var follows = map[pointKind]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
 
 // together joins causes that are the same at the same place.
 func together(all []Cause) []Cause {

@@ -21,7 +21,7 @@ func (j *judging) fromOthers() {
 // pointsOfEvents finds what servers refused, dropped or could not answer.
 func (j *judging) pointsOfEvents() {
 	for i, e := range j.story.Events {
-		_, dropped := eventWords[e.Reason]
+		dropped := signsOf[e.Reason].dropped != ""
 		left := e.Answer == evidence.Challenged && i == len(j.story.Events)-1 // nobody answered it
 		switch {
 		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && dropped:
@@ -85,7 +85,7 @@ func (j *judging) pointsOfLog() {
 			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
 				j.point(point{kind: refusedPoint, server: l.By, signs: at})
 			}
-		case l.Reason == reason.WrongPassword, l.Reason == LockedForNow:
+		case l.Reason == reason.WrongPassword, l.Reason == reason.LockedForNow:
 			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
 		case l.Reason == reason.BelowLevel:
 			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})

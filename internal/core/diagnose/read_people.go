@@ -13,13 +13,13 @@ import (
 )
 
 // questionsOf are the questions whose answers decide a kind of point.
-var questionsOf = map[string][]site.Question{refusedPoint: {site.AskLogin}, sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
+var questionsOf = map[pointKind][]site.Question{refusedPoint: {site.AskLogin}, sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
 
 // lookDecisions adds what servers noted of their decision.
 func (j *judging) lookDecisions(p *point) {
 	for i := len(j.story.Events) - 1; i >= 0; i-- {
 		e := j.story.Events[i]
-		what := decisionWords[e.Reason]
+		what := signsOf[e.Reason].decided
 		answered := e.Answer == evidence.Challenged && slices.ContainsFunc(j.story.Events[i+1:], func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
 		if what == "" || e.Answer == evidence.Accepted || answered || !slices.Contains(questionsOf[p.kind], e.Question) || p.command != "" && e.Command != p.command {
 			continue
@@ -46,12 +46,12 @@ func (j *judging) lookDecisions(p *point) {
 		}
 	}
 	for _, l := range j.story.Lines {
-		if l.Reason == LockedForNow {
+		if l.Reason == reason.LockedForNow {
 			p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
-	if t := j.story.Login; t != nil && t.Reason == LockedForNow {
-		p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + LockedForNow})
+	if t := j.story.Login; t != nil && t.Reason == reason.LockedForNow {
+		p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + string(reason.LockedForNow)})
 	}
 	if p.kind == refusedPoint && j.rightBefore() {
 		p.signs = append(p.signs, Sign{What: wasRightBefore, From: evidence.FromTrace, Text: fmt.Sprintf("%s was let in by a server before", j.story.Person)})

@@ -36,18 +36,10 @@ func (j *judging) look(p *point) {
 	}
 }
 
-// tryWords are the signs of what a device noted of one try.
-var tryWords = map[reason.Reason]Shows{reason.Silent: silentSign, reason.Closed: closedSign, reason.KeyDiffers: unreadableSign, reason.ClientUnknown: unknownSign,
-	reason.ServerError: saidErrorSign, reason.Late: lateSign, reason.WrongPort: otherPortSign, reason.NotForThis: notForThisSign, reason.NoWay: noWaySign, reason.TLS: tlsSign}
-
 // tried is the sign of a try that brought no answer.
 func tried(t evidence.TraceTry, at time.Time, text string) Sign {
-	return Sign{What: tryWords[t.Reason], From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
+	return Sign{What: signsOf[t.Reason].try, From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
 }
-
-// eventWords are the signs of why a server gave no answer, as it noted it.
-var eventWords = map[reason.Reason]Shows{KeyDiffers: unfitSign, ClientUnknown: unknownSign, Malformed: malformedSign, WrongPort: otherPortSign, reason.TLS: tlsSign,
-	RecordNotKept: notKeptSign, reason.NotRecorded: notKeptSign, DirectoryDown: dirDownSign, DirectoryRefusesUs: dirRefusesSign, MixedProtocol: mixedSign, reason.NotForThis: notForThisSign}
 
 // notedBy is what a server noted, in words.
 func notedBy(e evidence.Event) string {
@@ -72,9 +64,9 @@ func (j *judging) lookEvents(p *point) {
 		if e.Server != p.server {
 			continue
 		}
-		what, failed := eventWords[e.Reason]
+		what := signsOf[e.Reason].dropped
 		switch {
-		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && failed:
+		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && what != "":
 			p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			heard = true
 		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed:
@@ -101,9 +93,16 @@ func (j *judging) lookEvents(p *point) {
 			}
 		}
 	}
+	// The server had no room for anybody: it does not know whose question it was.
+	for _, e := range between(all, eventTime, from, to) {
+		if e.Reason == reason.CannotTake {
+			p.signs = append(p.signs, Sign{What: overloadedSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			break
+		}
+	}
 	// Nobody knows the asker: the server noted an address that no device has.
 	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
-		if e.Device == "" && e.Reason == ClientUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+		if e.Device == "" && e.Reason == reason.ClientUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
 			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
@@ -227,7 +226,7 @@ func (j *judging) lookCounters(p *point) {
 			continue
 		}
 		for why, n := range c.Lost {
-			if what := tryWords[why]; what != "" && n > 0 && answers < n {
+			if what := signsOf[why].try; what != "" && n > 0 && answers < n {
 				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, why)})
 			}
 		}
@@ -242,7 +241,7 @@ func (j *judging) lookLog(p *point) {
 		if l.What != evidence.LogNoAnswer || l.Server != p.server || l.Asked.Records() != p.asked.Records() {
 			continue
 		}
-		if what := tryWords[l.Reason]; what != "" {
+		if what := signsOf[l.Reason].try; what != "" {
 			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
@@ -288,7 +287,3 @@ func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 	}
 	return Sign{}, false
 }
-
-// decisionWords are the signs of what a server noted about a person.
-var decisionWords = map[reason.Reason]Shows{reason.WrongPassword: saidWrongPassword, reason.UnknownPerson: saidUnknown, reason.Disabled: saidDisabled, reason.SecondFactor: saidSecondFactor,
-	reason.CodeAsked: challengedSign, reason.NoGrant: saidNoGrant, reason.PasswordForm: saidForm, reason.NoEntry: saidNoEntry, reason.CommandRefused: saidCommand}

@@ -56,6 +56,9 @@ const (
 	leftAlone        Shows = "left-alone" // the device passed the server over
 	localRefused     Shows = "local-refusal"
 	inLow            Shows = "in-low"
+	unsignedSign     Shows = "no-message-authenticator"
+	tooManySign      Shows = "too-many"
+	overloadedSign   Shows = "overloaded"
 	logLine          Shows = "log-line"
 	aliveSign        Shows = "alive"        // it answered a question put on purpose
 	probeSilentSign  Shows = "probe-silent" // and this is when it did not

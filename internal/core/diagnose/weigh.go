@@ -12,7 +12,7 @@ import (
 
 // point is one thing that went wrong, before it is known why.
 type point struct {
-	kind    string
+	kind    pointKind
 	server  string
 	asked   site.Question
 	list    string
@@ -220,7 +220,7 @@ func (j *judging) next(w weighed) []string {
 }
 
 // nextOrder is which evidence tells most at a kind of point.
-var nextOrder = map[string][]evidence.Source{
+var nextOrder = map[pointKind][]evidence.Source{
 	unheardPoint: {evidence.FromEvents, evidence.FromProbe, evidence.FromCapture, evidence.FromTrace}, refusedPoint: {evidence.FromEvents, evidence.FromSite, evidence.FromTrace}, localPoint: {evidence.FromTrace, evidence.FromSite},
 	sessionPoint: {evidence.FromEvents, evidence.FromTrace}, lowPoint: {evidence.FromTrace, evidence.FromSite, evidence.FromEvents}, commandPoint: {evidence.FromEvents, evidence.FromTrace}, endedPoint: {evidence.FromSite},
 	restedPoint: {evidence.FromProbe, evidence.FromEvents},

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"os"
 	"testing"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 const designed = `
@@ -208,4 +210,48 @@ func TestASymptomChoosesByWhatWasSeenAndWhen(t *testing.T) {
 	require.Equal(t, NoRights, Explain(e, Symptom{Saw: "low-level"}).Causes[0].Cause)
 	require.Equal(t, WrongPassword, Explain(e, Symptom{Saw: "refused"}).Causes[0].Cause)
 	require.True(t, Explain(e, Symptom{At: at.Add(time.Hour)}).Healthy)
+}
+
+// Every reason that a device, a server, a directory or an asker can give has a
+// sign and a sentence, and the pages list it.
+func TestEveryReasonHasASignASentenceAndAPage(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile("../../../docs/json.md")
+	require.NoError(t, err)
+	for _, k := range reason.All {
+		require.Equal(t, k.Text, k.Reason.Sentence())
+		require.Regexp(t, `^[A-Z].*\.$`, k.Text)
+		require.Contains(t, string(page), "| `"+string(k.Reason)+"` | "+k.Text+" |")
+		if k.Well {
+			continue
+		}
+		require.NotEqual(t, shown{}, signsOf[k.Reason], "%s has no sign", k.Reason)
+	}
+	require.Len(t, signsOf, len(reason.All)-2, "all but accepted and recorded")
+	require.Empty(t, reason.Reason("made-up").Sentence())
+}
+
+// Every cause of the catalogue is on the page that begins with a symptom.
+func TestEveryCauseHasAPage(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile("../../../docs/a-login-fails.md")
+	require.NoError(t, err)
+	for _, k := range catalogue {
+		require.Contains(t, string(page), "`"+k.cause+"`")
+	}
+}
+
+// What a server drops without an answer is never called a healthy login, and it
+// is named for what it is.
+func TestADroppedRequestIsNamed(t *testing.T) {
+	t.Parallel()
+	for why, want := range map[reason.Reason]string{
+		reason.NoMessageAuthenticator: MessageAuthenticatorMissing, reason.TooMany: RateLimited, reason.Malformed: Malformed,
+		reason.TLS: TLSRefused, reason.KeyDiffers: KeyDiffers, reason.WrongPort: WrongPort, reason.CannotTake: ServerOverloaded,
+	} {
+		e := event("ines", site.AskLogin, evidence.Dropped, why, "a text")
+		require.Equal(t, []string{want}, names(Explain(evidence.Evidence{Events: []evidence.Event{e}}, Symptom{})), "by events alone")
+		v := login("ines", walk.OutcomeRefused, reason.ListEnded, "", 0, group(walk.Unavailable, reason.NoAnswer, "", try("tern", reason.Silent)))
+		require.Contains(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{v}, Events: []evidence.Event{e}}, Symptom{})), want, "beside what the device noted")
+	}
 }

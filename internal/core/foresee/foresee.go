@@ -23,20 +23,20 @@ import (
 type State string
 
 const (
-	Up           State = "up"
-	Down         State = "silent"
-	Closed       State = "closed"         // its port refuses
-	KeyDiffers   State = "key-differs"    // it has another key than the device
-	AskerUnknown State = "client-unknown" // it does not know the device
-	InError      State = "error"          // it says that it cannot answer
+	Up            State = "up"
+	Down          State = State(reason.Silent)
+	Closed        State = State(reason.Closed)        // its port refuses
+	KeyDiffers    State = State(reason.KeyDiffers)    // it has another key than the device
+	ClientUnknown State = State(reason.ClientUnknown) // it does not know the device
+	InError       State = State(reason.ServerError)   // it says that it cannot answer
 )
 
 // faults are the states that count only when they are asked for.
-var faults = []State{Closed, KeyDiffers, AskerUnknown, InError}
+var faults = []State{Closed, KeyDiffers, ClientUnknown, InError}
 
 // reasons are why a server in a state gives no answer.
 var reasons = map[State]reason.Reason{Down: reason.Silent, Closed: reason.Closed, KeyDiffers: reason.KeyDiffers,
-	AskerUnknown: reason.ClientUnknown, InError: reason.ServerError}
+	ClientUnknown: reason.ClientUnknown, InError: reason.ServerError}
 
 // States gives the states that a server can be in: up and silent, and with
 // faults those that its protocol has besides.
@@ -48,7 +48,7 @@ func States(s *site.Server, withFaults bool) []State {
 		case !withFaults,
 			f == InError && radius,
 			f == KeyDiffers && s.TLS,
-			f == AskerUnknown && s.Protocol == site.LDAP:
+			f == ClientUnknown && s.Protocol == site.LDAP:
 			continue
 		}
 		all = append(all, f)

@@ -41,7 +41,7 @@ type Reply struct {
 	Result     Result // Unavailable when there was no valid answer
 	Reason     reason.Reason
 	Message    string // the server's message, or what went wrong
-	Answer     string // the answer in a word, "" for none: accept, reject, challenge, pass, fail, error, recorded, alive
+	Answer     Said   // what the server said, "" for nothing
 	Took       time.Duration
 	Attributes []rights.Attribute
 }

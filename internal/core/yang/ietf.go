@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
 )
 
 // Namespaces of the models.
@@ -202,7 +203,7 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 	if len(others) > 0 {
 		left.say("one order of authentication holds for the whole device; other login lists: %s", strings.Join(others, ", "))
 	}
-	for _, purpose := range []string{"session", "commands", "elevation", "record-sessions", "record-commands", "record-system"} {
+	for _, purpose := range []string{site.Session.String(), site.Commands.String(), site.Elevation.String(), site.RecordSessions.String(), site.RecordCommands.String(), site.RecordSystem.String()} {
 		if l, _ := b.Main(purpose); l != nil {
 			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
 )
 
 // OpenSystem is the part of OpenConfig's system model that carries AAA: the
@@ -151,7 +152,7 @@ func OpenSystemOf(b blueprint.Blueprint, secrets Secrets) (OpenSystem, []string)
 		}
 	}
 	s.records(b, &left)
-	for _, purpose := range []string{"session", "elevation", "record-system"} {
+	for _, purpose := range []string{site.Session.String(), site.Elevation.String(), site.RecordSystem.String()} {
 		if l, _ := b.Main(purpose); l != nil {
 			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
 		}
@@ -198,7 +199,7 @@ func event(name, record string) OpenEvent {
 }
 
 func (s *OpenSystem) records(b blueprint.Blueprint, left *notes) {
-	for _, r := range []struct{ purpose, event string }{{"record-sessions", "AAA_ACCOUNTING_EVENT_LOGIN"}, {"record-commands", "AAA_ACCOUNTING_EVENT_COMMAND"}} {
+	for _, r := range []struct{ purpose, event string }{{site.RecordSessions.String(), "AAA_ACCOUNTING_EVENT_LOGIN"}, {site.RecordCommands.String(), "AAA_ACCOUNTING_EVENT_COMMAND"}} {
 		l, others := b.Main(r.purpose)
 		if l == nil {
 			continue

@@ -81,7 +81,7 @@ func answered(e walk.Exchange, tries int) string {
 	why := ""
 	for n := 1; n <= max(tries, 1); n++ {
 		r := e.Try(n)
-		if r.Result != walk.Unavailable || r.Answer == "alive" || r.Answer == "challenge" {
+		if r.Result != walk.Unavailable || r.Answer == walk.SaidAlive || r.Answer == walk.SaidChallenge {
 			return ""
 		}
 		why = string(r.Reason)

@@ -40,7 +40,7 @@ func (e *directoryExchange) Try(int) walk.Reply {
 		return lost(reason.NotForThis, "a directory knows passwords only", began)
 	}
 	refused := func(message string) walk.Reply {
-		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: "reject", Took: time.Since(began)}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: walk.SaidReject, Took: time.Since(began)}
 	}
 	found, where, err := e.directory.Find(e.ctx, e.q.Person)
 	if err == nil && found == nil {
@@ -61,5 +61,5 @@ func (e *directoryExchange) Try(int) walk.Reply {
 	case !ok:
 		return refused("the directory does not take the password of " + found.DN)
 	}
-	return walk.Reply{Result: walk.Accepted, Message: found.DN, Answer: "accept", Took: time.Since(began)}
+	return walk.Reply{Result: walk.Accepted, Message: found.DN, Answer: walk.SaidAccept, Took: time.Since(began)}
 }

@@ -178,7 +178,7 @@ func jittered(wait time.Duration, n int) time.Duration {
 // 4.4).
 func (e *radiusExchange) Try(n int) walk.Reply {
 	reply := e.try(n)
-	for round := 0; round < mostChallenges && reply.Answer == "challenge" && e.asker.Code != nil; round++ {
+	for round := 0; round < mostChallenges && reply.Answer == walk.SaidChallenge && e.asker.Code != nil; round++ {
 		code, ok := e.asker.Code(reply.Message)
 		if !ok {
 			break
@@ -315,18 +315,18 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 	asked, status := e.request.Code, e.request.Code == radius.StatusServer
 	switch {
 	case status && (p.Code == radius.AccessAccept || p.Code == radius.AccountingResponse):
-		reply.Answer = "alive"
+		reply.Answer = walk.SaidAlive
 	case asked == radius.AccountingRequest && p.Code == radius.AccountingResponse:
-		reply.Answer = "recorded"
+		reply.Answer = walk.SaidRecorded
 	case asked == radius.AccessRequest && p.Code == radius.AccessAccept:
 		if e.success != "" && !e.proved(p) { // RFC 2759, section 5: the server does not know the password
 			return walk.Reply{}, false
 		}
-		reply.Answer = "accept"
+		reply.Answer = walk.SaidAccept
 	case asked == radius.AccessRequest && p.Code == radius.AccessReject:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, "reject"
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, walk.SaidReject
 	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, "challenge"
+		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, walk.SaidChallenge
 		e.state, _ = p.Get(radius.State)
 		e.state = slices.Clone(e.state)
 	default:

@@ -114,9 +114,9 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	}
 	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: r})
 	if err == nil && reply.Status != tacacs.AcctSuccess {
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: reply.Message, Answer: "error"}, nil
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: reply.Message, Answer: walk.SaidError}, nil
 	}
-	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: "recorded"}, err
+	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: walk.SaidRecorded}, err
 }
 
 // fits refuses what the packet could only carry in part: a server must never
@@ -160,28 +160,28 @@ func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, err
 func authenticated(r tacacs.AuthenReply) walk.Reply {
 	switch r.Status {
 	case tacacs.AuthenPass:
-		return walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
+		return walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: walk.SaidPass}
 	case tacacs.AuthenError, tacacs.AuthenRestart:
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: "error"}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: walk.SaidError}
 	case tacacs.AuthenGetData:
-		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "challenge"}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidChallenge}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "fail"}
+	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidFail}
 }
 
 func authorized(r tacacs.AuthorResponse) walk.Reply {
 	switch r.Status {
 	case tacacs.AuthorPassAdd, tacacs.AuthorPassRepl:
-		reply := walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: "pass"}
+		reply := walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: walk.SaidPass}
 		for _, arg := range r.Args {
 			name, value, mandatory := tacacs.Arg(arg)
 			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value, Optional: !mandatory})
 		}
 		return reply
 	case tacacs.AuthorError:
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: "error"}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: walk.SaidError}
 	}
-	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: "fail"}
+	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidFail}
 }
 
 // request builds the authorization of a session, or of one command.

@@ -225,7 +225,7 @@ func deviceName(d *site.Device) string {
 }
 
 func (s *server) event(q question) evidence.Event {
-	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: q.client.Addr().String(),
+	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: clientText(q.client),
 		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.Question(), Command: q.Line, Key: q.key}
 }
 
@@ -281,4 +281,13 @@ func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 	}
 	before := s.gate.failures.Note(q.Person, source, q.at)
 	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Wait/2))
+}
+
+// clientText returns the address that a question came from, "" where it is of
+// nobody.
+func clientText(from netip.AddrPort) string {
+	if !from.IsValid() {
+		return ""
+	}
+	return from.Addr().String()
 }

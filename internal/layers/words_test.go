@@ -1,0 +1,137 @@
+package layers
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// wordTypes are the types whose values are the vocabulary between the rooms.
+var wordTypes = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Result": true, "KeyFit": true,
+	"Mark": true, "TraceKind": true, "LogEvent": true, "ProbeKind": true, "ProbeResult": true}
+
+// wordFields are the names of what holds a value of the vocabulary.
+var wordFields = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Purpose": true, "Result": true,
+	"Asked": true, "Marks": true}
+
+// otherWords are places with words of their own that are spelled like one of
+// the vocabulary: the names of causes and of findings, the traits and faults of
+// a site, and the answers of the protocols, which `ask` shows as they are.
+var otherWords = []string{"core/diagnose/catalogue.go", "core/diagnose/sign.go", "core/findings/", "core/site/", "live/lab/faults.go",
+	"live/lab/extra.go"}
+
+// parsed gives the files of the program that are no tests.
+func parsed(t *testing.T) (*token.FileSet, map[string]*ast.File) {
+	set, files := token.NewFileSet(), map[string]*ast.File{}
+	root := ".."
+	require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+		files[filepath.ToSlash(strings.TrimPrefix(path, "../"))] = f
+		return err
+	}))
+	return set, files
+}
+
+// declarations gives the words of the vocabulary, and where each literal of a
+// declaration stands.
+func declarations(files map[string]*ast.File) (words map[string]string, at map[token.Pos]bool) {
+	words, at = map[string]string{}, map[token.Pos]bool{}
+	for _, f := range files {
+		ast.Inspect(f, func(n ast.Node) bool {
+			v, ok := n.(*ast.ValueSpec)
+			if !ok {
+				return true
+			}
+			kind := ""
+			switch e := v.Type.(type) {
+			case *ast.Ident:
+				kind = e.Name
+			case *ast.SelectorExpr:
+				kind = e.Sel.Name
+			}
+			for _, value := range v.Values {
+				if lit, ok := value.(*ast.BasicLit); ok && lit.Kind == token.STRING && wordTypes[kind] {
+					word, _ := strconv.Unquote(lit.Value)
+					words[word], at[lit.Pos()] = kind, true
+				}
+			}
+			return true
+		})
+	}
+	return words, at
+}
+
+// A word of the vocabulary is written once, in its declaration. Elsewhere its
+// constant stands: rooms that share words by hand drift apart.
+func TestNoWordIsWrittenTwice(t *testing.T) {
+	t.Parallel()
+	set, files := parsed(t)
+	words, declared := declarations(files)
+	require.Greater(t, len(words), 60)
+	for path, f := range files {
+		if strings.HasPrefix(path, "cli/") && strings.HasSuffix(path, "help.go") {
+			continue
+		}
+		other := false
+		for _, place := range otherWords {
+			other = other || strings.HasPrefix(path, place)
+		}
+		report := func(e ast.Expr, always bool) {
+			lit, ok := e.(*ast.BasicLit)
+			if !ok || lit.Kind != token.STRING || declared[lit.Pos()] {
+				return
+			}
+			word, _ := strconv.Unquote(lit.Value)
+			if kind, is := words[word]; is && (always || strings.Contains(word, "-") && !other) {
+				t.Errorf("%s: %q is a word of %s: use its constant", set.Position(lit.Pos()), word, kind)
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch v := n.(type) {
+			case *ast.BasicLit:
+				report(v, false)
+			case *ast.BinaryExpr:
+				if holdsWord(v.X) {
+					report(v.Y, true)
+				}
+			case *ast.KeyValueExpr:
+				if id, ok := v.Key.(*ast.Ident); ok && wordFields[id.Name] {
+					report(v.Value, true)
+				}
+			case *ast.SwitchStmt:
+				if !holdsWord(v.Tag) {
+					return true
+				}
+				for _, c := range v.Body.List {
+					for _, e := range c.(*ast.CaseClause).List {
+						report(e, true)
+					}
+				}
+			case *ast.AssignStmt:
+				for i, left := range v.Lhs {
+					if holdsWord(left) && i < len(v.Rhs) {
+						report(v.Rhs[i], true)
+					}
+				}
+			}
+			return true
+		})
+	}
+}
+
+// holdsWord reports whether an expression is a field with a value of the
+// vocabulary.
+func holdsWord(e ast.Expr) bool {
+	s, ok := e.(*ast.SelectorExpr)
+	return ok && wordFields[s.Sel.Name]
+}
