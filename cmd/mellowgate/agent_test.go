@@ -94,8 +94,8 @@ func (c call) site(t *testing.T, name, person, servers, methods string) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, name, "site.yaml"), []byte(strings.NewReplacer("PERSON", person, "SERVERS", servers, "METHODS", methods, "HASH", hash).Replace(`site: Agent
 keys: {k: file k.key}
 servers:
-  - {name: r1, protocol: radius, address: 192.0.2.1, key: k, wait: 1s, tries: 2}
-  - {name: r2, protocol: radius, address: 192.0.2.2, key: k, wait: 1s, tries: 2}
+  - {name: r1, protocol: radius, address: 192.0.2.1, key: k, timeout: 1s, attempts: 2}
+  - {name: r2, protocol: radius, address: 192.0.2.2, key: k, timeout: 1s, attempts: 2}
 groups: [{name: g, servers: [SERVERS]}]
 lists: [{name: l, authenticate: login, methods: METHODS}]
 kinds: [{name: host, traits: {level-without-session: 15, refusal: tries-next}}]

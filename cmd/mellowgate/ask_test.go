@@ -71,7 +71,7 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 const servedSite = `site: Served
 keys: {k: file k, kept: file kept}
 servers:
-  - {name: r-udp, protocol: radius, address: 127.95.1.1, ports: {authentication: 11812, accounting: 11813}, key: k, wait: 2s, run: true}
+  - {name: r-udp, protocol: radius, address: 127.95.1.1, ports: {authentication: 11812, accounting: 11813}, key: k, timeout: 2s, run: true}
   - {name: r-tls, protocol: radius, address: 127.95.1.1, transport: tls, port: 12083, tls: {certificate: c/server.pem, key: c/server.key, authorities: c/authority.pem}, run: true}
   - {name: t-tcp, protocol: tacacs, address: 127.95.1.1, port: 10049, key: k, run: true}
   - {name: t-tls, protocol: tacacs, address: 127.95.1.1, transport: tls, port: 10300, tls: {certificate: c/server.pem, key: c/server.key, authorities: c/authority.pem}, run: true}
@@ -148,7 +148,7 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 		{"-as north-sw-1 -person ines.marsh", 0, []string{"accepted: ines.marsh has the role deck-officer here, level 15", "Management-Privilege-Level = 15"}},
 		{"-as north-sw-1 -person ines.marsh -question session", 0, []string{"priv-lvl = 15"}},
 		{"-as north-sw-1 -person tobin.reed -question commands -command save", 1, []string{"refused (command-refused)", "no rule of the role lookout allows it"}},
-		{"-as north-sw-1 -person wren.auditor -through web", 1, []string{"refused (no-grant)", "comes nearest"}},
+		{"-as north-sw-1 -person wren.auditor -access web", 1, []string{"refused (no-grant)", "comes nearest"}},
 		{"-as north-sw-1 -person ines.marhs", 1, []string{"ines.marsh is one typing slip away"}},
 		{"-as north-sw-1 -person new.hand -teams watch", 0, []string{"new.hand (watch)", "lookout, level 1"}},
 		{"-as north-sw-1 -person new.hand -teams wach", 2, []string{`did you mean "watch"?`}},

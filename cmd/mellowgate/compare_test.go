@@ -31,7 +31,7 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	}
 	r = as("ines.marsh", "-all", "other")
 	require.Equal(t, 1, r.status, r.err)
-	for _, part := range []string{"north-rtr-1: ", "server plover: address is 192.0.2.22, and should be 192.0.2.29 (other/site.yaml:", "server tern: key is another: the same but for two characters swapped",
+	for _, part := range []string{"north-rtr-1: ", "server plover: address is 192.0.2.22, and should be 192.0.2.29 (other/site.yaml:", "server tern: key is another: the same except for two characters swapped",
 		"group shore: servers in order is tern, plover, and should be plover, tern"} {
 		require.Contains(t, r.out, part)
 	}
@@ -85,11 +85,11 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 	require.Contains(t, c.run(t, "check", "truth").out, "nothing found")
 	r = run("compare", "-all", "-adopt", "truth")
 	require.Zero(t, r.status, r.out+r.err)
-	require.Contains(t, unwrapped(r.out), "adopted: holds: {keys: {plover: held-north-sw-1-plover}, accounts: [harbourmaster, mate], groups: {shore: [plover, tern]}}")
+	require.Contains(t, unwrapped(r.out), "adopted: found: {keys: {plover: held-north-sw-1-plover}, accounts: [harbourmaster, mate], groups: {shore: [plover, tern]}}")
 	require.NotContains(t, r.out+r.err, "another-key-of-the-demo")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	require.Contains(t, string(text), "{name: north-sw-1, holds: {keys:")
+	require.Contains(t, string(text), "{name: north-sw-1, found: {keys:")
 	require.Contains(t, string(text), "{name: mate, level: 15, password: '$")
 	key, err := os.ReadFile(filepath.Join(c.dir, "truth/keys/held-north-sw-1-plover.key"))
 	require.NoError(t, err)
@@ -108,7 +108,7 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 
 	r = run("send", "-yes", "north-sw-1", "truth")
 	require.Zero(t, r.status, "what holds says is not sent: "+r.out+r.err)
-	require.Contains(t, r.out, "north-sw-1: what the site's holds says (truth/site.yaml:")
+	require.Contains(t, r.out, "north-sw-1: what found says in the site (truth/site.yaml:")
 	r = run("compare", "north-sw-1", "truth")
 	require.Contains(t, unwrapped(r.out), "says what is not so any more: take that out")
 	require.Equal(t, 130, lab.end(t))

@@ -19,7 +19,7 @@ func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
 	r = c.run(t, "check", "demo/as-drafted/site.yaml")
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out, "error    open-when-silent  demo/as-drafted/site.yaml:")
-	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "the same but for two characters swapped")
+	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "the same except for two characters swapped")
 	require.LessOrEqual(t, widest(r.out), 100)
 
 	r = c.run(t, "check", "-json", "demo/as-drafted")
@@ -42,7 +42,7 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	r := c.run(t, "foresee", "demo/as-reviewed")
 	require.Zero(t, r.status)
 	require.LessOrEqual(t, widest(r.out), 100)
-	r = c.run(t, "foresee", "-json", "-device", "mv-avocet-rtr", "-through", "ssh", "-person", "master", "-silent", "sanderling,tern,plover", "demo/as-reviewed")
+	r = c.run(t, "foresee", "-json", "-device", "mv-avocet-rtr", "-access", "ssh", "-person", "master", "-silent", "sanderling,tern,plover", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	var cases struct {
 		Cases []struct {
@@ -62,7 +62,7 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	require.Equal(t, []any{"in", 15, "local", 4.0, 3}, []any{one.Outcome, one.Level, one.By, one.WaitSeconds, len(one.When)})
 	require.Equal(t, "group sea", one.Steps[0].Method)
 
-	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-through", "shh"}, {"-silent", "trn"}} {
+	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-access", "shh"}, {"-silent", "trn"}} {
 		r := c.run(t, append(append([]string{"foresee"}, bad...), "demo/as-reviewed")...)
 		require.Equal(t, 2, r.status, bad)
 		require.NotEmpty(t, r.err)
@@ -127,7 +127,7 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 	strictly(t, c.run(t, "foresee", "-matrix", "-json", "-label", "duty=router", "-label", "place=north-pier", "demo/as-reviewed").out, &matrix)
 	require.Len(t, matrix.Matrix, 4, "one device, two servers")
 
-	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-through", "ssh", "demo/as-reviewed")
+	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-access", "ssh", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "tern error, client-unknown,")
 	require.Equal(t, 2, c.run(t, "foresee", "-label", "place=nowhere", "demo/as-reviewed").status)
@@ -136,7 +136,7 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 
 func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
 	c := demoSite(t)
-	r := c.run(t, "foresee", "-compare", "demo/as-drafted", "-through", "ssh", "demo/as-reviewed")
+	r := c.run(t, "foresee", "-compare", "demo/as-drafted", "-access", "ssh", "demo/as-reviewed")
 	require.Zero(t, r.status, "the review takes nothing from anybody who earned it by ssh: %s", r.out)
 	require.Contains(t, r.out, "nobody with full rights loses a way in")
 	r = c.run(t, "foresee", "-compare", "demo/as-drafted", "demo/as-reviewed")
@@ -155,7 +155,7 @@ func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
 	without := strings.Replace(string(text), "  - {name: mv-godwit-rtr,", "  - {name: mv-new-rtr,", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other.yaml"), []byte(without), 0o600))
 	require.NoError(t, os.CopyFS(filepath.Join(c.dir, "keys"), os.DirFS(filepath.Join(c.dir, "demo/as-reviewed/keys"))))
-	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "-json", "-person", "ines.marsh", "-through", "ssh", "other.yaml")
+	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "-json", "-person", "ines.marsh", "-access", "ssh", "other.yaml")
 	require.Equal(t, 1, r.status, r.err)
 	var changes struct {
 		Changes []struct {

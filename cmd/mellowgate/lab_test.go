@@ -31,7 +31,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Equal(t, []any{"in", 15, true, "allowed"}, []any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
 	require.Contains(t, seen.Commands[1].Output, "port 3   off")
 
-	r = c.run(t, "why", "-state", "st", "-who", "ines.marsh")
+	r = c.run(t, "why", "-state", "st", "-person", "ines.marsh")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "healthy: ines.marsh at north-sw-1 by ssh")
 
@@ -60,7 +60,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Equal(t, "wrong-password", verdict.Causes[0].Cause)
 	require.False(t, verdict.Healthy)
 
-	r = c.run(t, "login", "-state", "st", "-device", "hq-fw-1", "-person", "harbourmaster", "-through", "console", "-password-file", password("harbourmaster"))
+	r = c.run(t, "login", "-state", "st", "-device", "hq-fw-1", "-person", "harbourmaster", "-access", "console", "-password-file", password("harbourmaster"))
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "as expected: refused")
 	require.Contains(t, c.run(t, "why", "-state", "st").out, "local-while-server-answers: hq-fw-1 by console")
@@ -205,11 +205,11 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 		require.Greater(t, got.Total, 600)
 		require.Len(t, got.Runs, got.Total)
 	}
-	r := c.run(t, "drill", "-device", "north-sw-1", "-through", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	r := c.run(t, "drill", "-device", "north-sw-1", "-access", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "logins came out as foreseen, in ")
 	for args, says := range map[string]string{"-device nort-sw-1": `did you mean "north-sw-1"?`, "-person ines.marhs": `did you mean "ines.marsh"?`,
-		"-through tlnet": `did you mean "telnet"?`, "-factor 99": "from 1 to 20", "-device hq-fw-1 -through web": "no login of the site fits"} {
+		"-access tlnet": `did you mean "telnet"?`, "-factor 99": "from 1 to 20", "-device hq-fw-1 -access web": "no login of the site fits"} {
 		r := c.run(t, append(append([]string{"drill"}, strings.Fields(args)...), "demo/as-reviewed")...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, says)
@@ -232,7 +232,7 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 	require.Zero(t, r.status, r.out+r.err)
 	for _, way := range []string{"console", "ssh", "telnet", "web", "api"} {
 		require.Contains(t, r.out, way)
-		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-through", way, "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh",
+		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-access", way, "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh",
 			"-expect", "in", "-level", "15", "-allows", "look session", "-refuses", "no such command")
 		require.Equal(t, 1, r.status, "a command that is not known is not refused\n%s%s", r.out, r.err)
 		require.Contains(t, r.out, `"level": 15`)

@@ -140,14 +140,14 @@ func (c call) start(t *testing.T, args ...string) *background {
 	return b
 }
 
-// said gives what a background call wrote to standard error.
+// said returns what a background call wrote to standard error.
 func (b *background) said() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.err.String()
 }
 
-// end ends a background call as Ctrl-C does, and gives its exit status.
+// end ends a background call as Ctrl-C does, and returns its exit status.
 func (b *background) end(t *testing.T) int {
 	require.NoError(t, b.Process.Signal(os.Interrupt))
 	_ = b.Wait()

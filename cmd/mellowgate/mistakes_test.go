@@ -63,7 +63,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"ledger", "-kind", "comand"}, 2, `did you mean "command"?`},
 		{[]string{"ledger", "-since", "yesterday"}, 2, "2h, 03:10, 2026-11-23 or"},
 		{[]string{"login"}, 2, "login needs -device or -address, and -person"},
-		{[]string{"login", "-device", "a", "-person", "b", "-through", "shh"}, 2, `did you mean "ssh"?`},
+		{[]string{"login", "-device", "a", "-person", "b", "-access", "shh"}, 2, `did you mean "ssh"?`},
 		{[]string{"login", "-device", "a", "-person", "b", "-state", "nothing"}, 2, "is not a state folder"},
 		{[]string{"demo", "-write", "demo"}, 2, "is there already"},
 		{[]string{"new"}, 2, "new needs the name of a folder"},

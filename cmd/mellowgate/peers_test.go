@@ -37,7 +37,7 @@ func enterable(t *testing.T) (c call, at map[string]string) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Peers
 keys: {k: file k.key}
-servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, wait: 5s, run: true}]
+servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 5s, run: true}]
 groups: [{name: g, servers: [t]}]
 lists:
   - {name: l, authenticate: login, methods: [group g, local]}
@@ -177,10 +177,10 @@ func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
 	out, err := exec.Command(python, "-W", "ignore", "-c", aNETCONFClient, at["netconf"]).CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "done")
-	r := c.run(t, "login", "-device", "sw", "-through", "netconf", "-person", "ines", "-password-file", "-", "-expect", "in")
+	r := c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "-", "-expect", "in")
 	require.NotZero(t, r.status, "no password on standard input")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
-	r = c.run(t, "login", "-device", "sw", "-through", "netconf", "-person", "ines", "-password-file", "right")
+	r = c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "right")
 	require.Zero(t, r.status, r.out+r.err)
 	require.Contains(t, r.out, "ines at sw by netconf: in after ")
 }

@@ -284,7 +284,7 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		fault, device string
 		from, to, in  string // what is wrong in the design; a fault of the lab besides
 		status        int
-		says, without string // without the questions to the servers: what comes of it
+		says, without string // without the questions to the servers: the result of it
 	}{
 		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs", ""},
 		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: key-differs", "taken-back"},
@@ -343,8 +343,8 @@ func TestSeveralDevicesOfDifferentKinds(t *testing.T) {
 	text := strings.ReplaceAll(`site: Kinds
 keys: {k: file k.key}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 1s, run: true}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, wait: 1s, run: true}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 1s, run: true}
 groups: [{name: g, servers: [t1, t2]}]
 lists:
   - {name: l, authenticate: login, methods: [group g, local]}

@@ -13,7 +13,7 @@ import (
 
 func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testing.T) {
 	c := demoSite(t)
-	r := c.run(t, "steps", "mv-avocet-rtr", "demo/as-reviewed")
+	r := c.run(t, "sheet", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	last := 0
 	for _, part := range []string{"Keep a session open", "timed way back", "Make the local account master with level 15", "Server sanderling: radius, 192.0.2.23, ports 1812 and 1813, the key ship-key",
@@ -25,15 +25,15 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 		require.Greater(t, at, last, part)
 		last = at
 	}
-	r = c.run(t, "steps", "mv-avocet-rtr", "demo/as-drafted")
+	r = c.run(t, "sheet", "mv-avocet-rtr", "demo/as-drafted")
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.err, "check finds 2 errors for mv-avocet-rtr (gives-up-first, commands-stuck)")
-	r = c.run(t, "steps", "mv-avocet", "demo/as-reviewed")
+	r = c.run(t, "sheet", "mv-avocet", "demo/as-reviewed")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, `did you mean "mv-avocet-rtr"?`)
 	require.Equal(t, 2, c.run(t, "steps").status)
 
-	r = c.run(t, "steps", "-html", "mv-avocet-rtr", "demo/as-reviewed")
+	r = c.run(t, "sheet", "-html", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Zero(t, r.status)
 	require.NotContains(t, r.out, "http", "the page needs nothing from elsewhere")
 	require.Contains(t, r.out, `<input type="checkbox"`)

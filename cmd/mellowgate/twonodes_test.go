@@ -23,10 +23,10 @@ func TestOneOfTwoNodesIsKilledUnderLoadAndNobodyIsRefused(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Two nodes
 keys: {k: file k.key}
 servers:
-  - {name: t1, protocol: tacacs, address: 127.95.0.1, port: 4949, key: k, wait: 2s, run: true}
-  - {name: t2, protocol: tacacs, address: 127.95.0.2, port: 4949, key: k, wait: 2s, run: true}
-  - {name: r1, protocol: radius, address: 127.95.0.1, key: k, wait: 300ms, tries: 2, run: true}
-  - {name: r2, protocol: radius, address: 127.95.0.2, key: k, wait: 2s, tries: 2, run: true}
+  - {name: t1, protocol: tacacs, address: 127.95.0.1, port: 4949, key: k, timeout: 2s, run: true}
+  - {name: t2, protocol: tacacs, address: 127.95.0.2, port: 4949, key: k, timeout: 2s, run: true}
+  - {name: r1, protocol: radius, address: 127.95.0.1, key: k, timeout: 300ms, attempts: 2, run: true}
+  - {name: r2, protocol: radius, address: 127.95.0.2, key: k, timeout: 2s, attempts: 2, run: true}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
 lists: [{name: all-t, authenticate: login, methods: [group t]}, {name: all-r, authenticate: login, methods: [group r]}]
 profiles:
@@ -46,7 +46,7 @@ service: {limits: {failure-delay: 0s}}
 	var foreseen struct {
 		Cases []struct{ Person, Outcome, By string }
 	}
-	strictly(t, c.run(t, "foresee", "-json", "-person", "ines", "-through", "ssh", "-silent", "t1,r1").out, &foreseen)
+	strictly(t, c.run(t, "foresee", "-json", "-person", "ines", "-access", "ssh", "-silent", "t1,r1").out, &foreseen)
 	require.NotEmpty(t, foreseen.Cases)
 	for _, f := range foreseen.Cases {
 		require.NotEqual(t, "refused", f.Outcome, "%v", f)

@@ -64,7 +64,7 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	require.Len(t, all.Groups, 3)
 	require.Contains(t, c.run(t, "why", "-state", "st", "-all", "-device", "north-sw-1").out, "healthy: 1 login, and nothing is wrong with any")
 
-	r = c.run(t, "why", "-who", "odd.larsen", "-device", "north-sw-1", "-through", "ssh", "-saw", "refused", "demo/as-reviewed")
+	r = c.run(t, "why", "-person", "odd.larsen", "-device", "north-sw-1", "-access", "ssh", "-saw", "refused", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "disabled-or-expired: north-sw-1 by ssh")
 
@@ -83,7 +83,7 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-through", "shh"}, `did you mean "ssh"?`}, {[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
+		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-access", "shh"}, `did you mean "ssh"?`}, {[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
 		{[]string{"-all", "-confirm"}, "-all is about all"}, {[]string{"-at", "noon"}, "03:10 or 2026-11-23T03:10 is wanted"}, {[]string{"-capture", "demo/as-reviewed/site.yaml"}, "this is no pcap or pcapng capture"},
 		{[]string{"-counters", "demo/as-reviewed/site.yaml"}, "holds no counters"}, {[]string{"-events", "demo/as-reviewed/site.yaml"}, "holds no line that can be read"},
 		{[]string{"-log", "none"}, "none"}, {[]string{"-device", "south-sw-2", "demo/as-reviewed"}, `did you mean "south-sw-1"?`},
@@ -92,7 +92,7 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 		require.Equal(t, 2, r.status, "%v: %s", bad.args, r.err)
 		require.Contains(t, r.err, bad.says, "%v", bad.args)
 	}
-	r = c.run(t, "why", "-state", "st", "-who", "ines.mrash")
+	r = c.run(t, "why", "-state", "st", "-person", "ines.mrash")
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.err, `did you mean "ines.marsh"?`)
 	require.Equal(t, 130, lab.end(t))

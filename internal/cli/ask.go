@@ -57,7 +57,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 			c.Flags.StringVar(&f.form, "form", "", "how a password is sent: pap, chap or mschapv2; with TACACS+ also ascii, by prompts, the usual `form` there")
 			c.Flags.StringVar(&f.command, "command", "", "the `command`, for commands and records")
 			c.Flags.IntVar(&f.level, "level", 1, "the `level` that the person has, from 0 to 15, for records and commands, or wants, for an elevation")
-			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in that the device names")
+			c.Flags.StringVar(&f.access, "access", site.SSH, "the `access` that the device names: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.from, "from", "", "the `address` that the person comes from")
 			c.Flags.Var(&f.attributes, "attribute", "a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
 			c.Flags.IntVar(&f.count, "count", 1, "ask `N` times, at most 100000")
@@ -78,7 +78,7 @@ Exit status 1 when the answer is no, 3 when there was none.`,
 var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-update", "record-stop", "record-on", "record-off", "status"}
 
 type askFlags struct {
-	state, server, group, as, question, person, form, command, through, from string
+	state, server, group, as, question, person, form, command, access, from string
 	certificate, certificateKey, authorities                                 string
 	level, count, rate                                                       int
 	attributes                                                               names
@@ -101,8 +101,8 @@ func (f *askFlags) check() error {
 		return wrong("-question commands needs the -command")
 	case f.level < 0 || f.level > 15:
 		return wrong("-level is from 0 to 15")
-	case !slices.Contains(site.Accesses(), f.through):
-		return wrong("there is no way in %q%s; they are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	case !slices.Contains(site.Accesses(), f.access):
+		return wrong("there is no way in %q%s; they are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
 	case f.count < 1 || f.count > 100000:
 		return wrong("-count is from 1 to 100000")
 	case f.rate < 1 || f.rate > 2000:
@@ -191,7 +191,7 @@ func (f *askFlags) places() (evidence.Places, bool, error) {
 
 // prepare finds the servers, the device and the password.
 func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*asking, error) {
-	a := &asking{name: f.question, way: &site.Way{Access: f.through}}
+	a := &asking{name: f.question, way: &site.Way{Access: f.access}}
 	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Kind: &site.Kind{Traits: site.DefaultTraits()}}
 	var err error
 	if f.as != "" {
@@ -203,7 +203,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 		return nil, err
 	}
 	a.world = aaa.World{Context: c.Context, Targets: map[*site.Server]aaa.Target{}, Status: f.question == "status",
-		Asker: aaa.Asker{Device: a.device.Name, Port: f.through + "0", From: f.from, Session: "ask", Form: aaa.Form(f.form)}}
+		Asker: aaa.Asker{Device: a.device.Name, Port: f.access + "0", From: f.from, Session: "ask", Form: aaa.Form(f.form)}}
 	for _, s := range a.group.Servers {
 		if err := f.fits(s); err != nil {
 			return nil, err
@@ -237,7 +237,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 	return a, nil
 }
 
-// code gives who answers a question for a one-time code: the site's key of the
+// code returns who answers a question for a one-time code: the site's key of the
 // person, whoever sits at the terminal, or nobody.
 func (f *askFlags) code(c *Call, l loaded) (func(string) (string, bool), error) {
 	if !f.makeCode {
@@ -253,7 +253,7 @@ func (f *askFlags) code(c *Call, l loaded) (func(string) (string, bool), error) 
 	}, nil
 }
 
-// servers gives the group to ask; one server is a group of its own.
+// servers returns the group to ask; one server is a group of its own.
 func (f *askFlags) servers(l loaded) (*site.Group, error) {
 	if f.server != "" {
 		some, err := l.servers(f.server)
@@ -298,7 +298,7 @@ func (f *askFlags) fits(s *site.Server) error {
 	return nil
 }
 
-// target gives a server as the asker reaches it: in a lab at its loopback
+// target returns a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target, error) {
 	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
@@ -352,7 +352,7 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p e
 	return t, nil
 }
 
-// trusting gives the TLS with which a directory is asked: of the authorities
+// trusting returns the TLS with which a directory is asked: of the authorities
 // named by a flag, else of those of a lab.
 func (f *askFlags) trusting(s *site.Server) (*tls.Config, error) {
 	file, name := f.authorities, s.Address
@@ -371,7 +371,7 @@ func (f *askFlags) folder() string {
 	return f.state
 }
 
-// identity gives the certificate to ask with over TLS: the one named by flags,
+// identity returns the certificate to ask with over TLS: the one named by flags,
 // else the one that a lab made for the device.
 func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	switch {

@@ -67,7 +67,7 @@ func (c *Call) explainAnswer(f *askFlags) error {
 			return err
 		}
 	}
-	q := rights.Question{Purpose: purpose, Device: device, Access: f.through, Person: f.person, Credential: rights.Right, Line: f.command}
+	q := rights.Question{Purpose: purpose, Device: device, Access: f.access, Person: f.person, Credential: rights.Right, Line: f.command}
 	if f.from != "" {
 		if q.From, err = netip.ParseAddr(f.from); err != nil {
 			return wrong("-from is %q; an address is wanted", f.from)

@@ -29,7 +29,7 @@ what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
 			{"mellowgate check demo/as-drafted", "the mistakes of the demo's first draft"},
 			{"mellowgate check -explain gives-up-first", "what one finding means"},
-			{"mellowgate check -explain defaults demo/as-reviewed", "what nobody wrote and holds all the same"},
+			{"mellowgate check -explain defaults demo/as-reviewed", "the defaults that apply though nobody wrote them"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()

@@ -91,9 +91,9 @@ func cannot(err error) error {
 	return failure{ExitCannot, err}
 }
 
-// commands gives every command in the order of the work.
+// commands returns every command in the order of the work.
 func commands() []*Command {
-	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), stepsCommand(), renderCommand(), sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(), drillCommand(),
+	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(), sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(), drillCommand(),
 		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), versionCommand(), helpCommand()}
 }
 
@@ -231,7 +231,7 @@ func (c *Call) note(format string, args ...any) {
 	_, _ = fmt.Fprintln(c.Err, text)
 }
 
-// sitePath gives the site that a call means: its argument, else
+// sitePath returns the site that a call means: its argument, else
 // $MELLOWGATE_SITE, else site.yaml, else the folder site.
 func (c *Call) sitePath() string {
 	if len(c.Args) > 0 {
@@ -333,7 +333,7 @@ func (c *Call) working(what string) (done func()) {
 	}
 }
 
-// device gives a device of the site by name.
+// device returns a device of the site by name.
 func (l loaded) device(name string) (*site.Device, error) {
 	if d := l.Device(name); d != nil {
 		return d, nil
@@ -345,7 +345,7 @@ func (l loaded) device(name string) (*site.Device, error) {
 	return nil, wrong("the site %s has no device %q%s", l.Path, name, nearest.Suggest(name, names))
 }
 
-// servers gives the servers of a list of names such as "tern,plover".
+// servers returns the servers of a list of names such as "tern,plover".
 func (l loaded) servers(list string) (map[*site.Server]bool, error) {
 	some := map[*site.Server]bool{}
 	for name := range strings.SplitSeq(list, ",") {

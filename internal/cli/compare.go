@@ -38,7 +38,7 @@ Exit status 1 when something differs that the site does not know of, 3 when a de
 			c.report()
 			f := &compareFlags{managing: c.managingFlags()}
 			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf")
-			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as holds")
+			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")
 			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
 			return func() error { return c.compareDevices(f) }
 		},
@@ -74,7 +74,7 @@ type difference struct {
 	Known bool `json:"known"`
 }
 
-// drifted tells whether something differs that the site does not know of.
+// drifted reports whether something differs that the site does not know of.
 func (r compared) drifted() bool {
 	return slices.ContainsFunc(r.Differences, func(d difference) bool { return !d.Known })
 }
@@ -131,7 +131,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 	return nil
 }
 
-// compareAll reads devices, several at a time, and gives them in their order.
+// compareAll reads devices, several at a time, and returns them in their order.
 func (c *Call) compareAll(f *compareFlags, l, truth loaded, devices []*site.Device) ([]compared, error) {
 	some := make([]compared, len(devices))
 	targets := make([]device.Target, len(devices))
@@ -188,7 +188,7 @@ func (r *compared) judge(l, truth loaded, d *site.Device) {
 	unknown, stale := device.Unknown(truth.Site, now, truth.Keys, r.held, found)
 	r.Notes = append(r.Notes, r.held.Models.Notes...)
 	if stale {
-		r.Notes = append(r.Notes, fmt.Sprintf("the site's holds (%s) says what is not so any more: take that out", truth.Where(now.Holds.Place)))
+		r.Notes = append(r.Notes, fmt.Sprintf("found (%s) in the site says what is not so any more: take that out", truth.Where(now.Found.Place)))
 	}
 	for _, x := range found {
 		if x.Kind == drift.Unread {
@@ -224,10 +224,10 @@ func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, erro
 			return name
 		})
 		if h.Empty() {
-			r.Notes = append(r.Notes, "nothing was adopted: holds has no word for these differences; send puts the design there")
+			r.Notes = append(r.Notes, "nothing was adopted: found has no word for these differences; send puts the design there")
 			continue
 		}
-		if err := sitefile.Hold(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
+		if err := sitefile.WriteFound(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
 			return some, truth, cannot(err)
 		}
 		r.Adopted = h.YAML()
@@ -235,7 +235,7 @@ func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, erro
 			return some, truth, err
 		}
 		if r.judge(l, truth, l.Device(r.Device)); r.drifted() {
-			r.Notes = append(r.Notes, "holds has no word for what is not marked as known; send puts the design there")
+			r.Notes = append(r.Notes, "found has no word for what is not marked as known; send puts the design there")
 		}
 	}
 	return some, truth, nil
@@ -266,7 +266,7 @@ func (c *Call) printCompared(all []compared) {
 			style.Item(c.Out, "  note:      ", show.Safe(text))
 		}
 		if r.Adopted != "" {
-			style.Item(c.Out, "  adopted:   ", show.Safe("holds: "+r.Adopted))
+			style.Item(c.Out, "  adopted:   ", show.Safe("found: "+r.Adopted))
 		}
 	}
 	if len(all) > 1 {

@@ -170,7 +170,7 @@ func (s *story) outage() error {
 	s.title("What will happen when a ship loses its link?", "foresee says who gets in, at what level, by whom, and after how long. The steps below will show the same with real packets.")
 	var shown foresee.Shape
 	for _, person := range []string{"ines.marsh", "master", "anyone"} {
-		shapes, err := narrowing{device: ship, through: site.SSH, person: person}.shapes(s.site, s.site.reckoner())
+		shapes, err := narrowing{device: ship, access: site.SSH, person: person}.shapes(s.site, s.site.reckoner())
 		if err != nil {
 			return err
 		}
@@ -304,7 +304,7 @@ func (s *story) wrongKey() error {
 	return s.why(diagnose.Symptom{Device: broken, Person: "ines.marsh"})
 }
 
-// swapTwo gives a key with two of its letters swapped.
+// swapTwo returns a key with two of its letters swapped.
 func swapTwo(key site.Secret) site.Secret {
 	b := []byte(key.Reveal())
 	for i := len(b) / 2; i+1 < len(b); i++ {
@@ -324,7 +324,7 @@ func (s *story) why(symptom diagnose.Symptom) error {
 	}
 	e.Site, e.Keys = s.site.Site, s.site.Keys
 	v := diagnose.Explain(e, symptom)
-	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -who "+symptom.Person))
+	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
 	for i, found := range v.Causes {
 		if i == 2 {
 			break

@@ -25,25 +25,25 @@ import (
 
 func drillCommand() *Command {
 	return &Command{
-		Name: "drill", Args: "[SITE]", Short: "break it on purpose, and hold every login against what was foreseen",
+		Name: "drill", Args: "[SITE]", Short: "break it on purpose, and compare every login with what was foreseen",
 		Long: `Runs the site's servers on loopback addresses, and for each login that foresee tells apart a stand-in of the device;
 puts the servers into the state of the case (up or silent, and with -faults closed, with another key, not knowing the
 device, in error, alone and together); logs in with real packets as an ordinary client; and holds outcome, level, who
-decided and the wait against what was foreseen. Where servers rest afterwards, a second login is held against foresee too.
+decided and the wait against what was foreseen. Where servers rest afterwards, a second login is compared with foresee too.
 
 Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the site. Passwords
 are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried again.
 Exit status 1 when any does not match.`,
 		Examples: []Example{
 			{"mellowgate drill demo/as-reviewed", "every login in every outage"},
-			{"mellowgate drill -faults -device mv-avocet-rtr -through ssh demo/as-reviewed", "one device with every fault, alone and in pairs"},
+			{"mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed", "one device with every fault, alone and in pairs"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			var f drillFlags
 			c.Flags.StringVar(&f.device, "device", "", "only this `device`")
 			c.Flags.StringVar(&f.person, "person", "", "only this `name`: a person, a local account, unknown or anyone")
-			c.Flags.StringVar(&f.through, "through", "", "only this `way` in: console, ssh, telnet, web, api or netconf")
+			c.Flags.StringVar(&f.access, "access", "", "only this `access`: console, ssh, telnet, web, api or netconf")
 			c.Flags.Var(&f.labels, "label", "only devices with this `LABEL=VALUE`; may be given several times")
 			c.Flags.BoolVar(&f.faults, "faults", false, "every state of a server, not only up and silent")
 			c.Flags.IntVar(&f.factor, "factor", 10, "scale time down by `N`, from 1 to 20")
@@ -119,14 +119,14 @@ func (c *Call) drill(f drillFlags) error {
 	return err
 }
 
-// choose gives the filter of the flags.
+// choose returns the filter of the flags.
 func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
 	devices, err := f.devices(l)
 	if err != nil {
 		return nil, err
 	}
-	if f.through != "" && !slices.Contains(site.Accesses(), f.through) {
-		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	if f.access != "" && !slices.Contains(site.Accesses(), f.access) {
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
 	}
 	if f.person != "" {
 		var known []string
@@ -144,7 +144,7 @@ func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
 		chosen[d] = true
 	}
 	return func(k foresee.Case) bool {
-		return chosen[k.Device] && (f.through == "" || k.Way.Access == f.through) && (f.person == "" || k.Who.Name == f.person)
+		return chosen[k.Device] && (f.access == "" || k.Way.Access == f.access) && (f.person == "" || k.Who.Name == f.person)
 	}, nil
 }
 

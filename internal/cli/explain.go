@@ -54,17 +54,17 @@ func printDefaults(w io.Writer, style show.Style, l loaded) {
 			port = fmt.Sprintf("ports %d and %d", s.AuthenticationPort, s.AccountingPort)
 		}
 		rest := "never rests"
-		if s.Rest > 0 {
-			rest = "rests " + s.Rest.String()
+		if s.DeadTime > 0 {
+			rest = "rests " + s.DeadTime.String()
 		}
-		rows = append(rows, []string{s.Name, string(s.Protocol), port, "waits " + s.Wait.String(), show.Count(s.Tries, "try"), rest})
+		rows = append(rows, []string{s.Name, string(s.Protocol), port, "waits " + s.Timeout.String(), show.Count(s.Attempts, "try"), rest})
 	}
-	style.Table(w, []string{"server", "protocol", "asked at", "each try", "tries", "after no answer"}, rows)
+	style.Table(w, []string{"server", "protocol", "asked at", "timeout", "attempts", "dead-time"}, rows)
 	_, _ = fmt.Fprintln(w)
-	style.Table(w, []string{"devices", "way in", "because of", "holds"}, defaultRows(l.Devices), 0, 1, 2, 3)
+	style.Table(w, []string{"devices", "access", "because of", "holds"}, defaultRows(l.Devices), 0, 1, 2, 3)
 }
 
-// defaultRows gives a row for each set of devices, ways in and origin.
+// defaultRows returns a row for each set of devices, ways in and origin.
 func defaultRows(devices []*site.Device) [][]string {
 	type line struct{ device, way, from, holds string }
 	var lines []line

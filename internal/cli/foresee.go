@@ -40,7 +40,7 @@ rights loses a way in, in any state.`,
 			c.Flags.StringVar(&f.device, "device", "", "only this `device`")
 			c.Flags.Var(&f.labels, "label", "only devices with this `LABEL=VALUE`; may be given several times")
 			c.Flags.StringVar(&f.person, "person", "", "only this `name`: a person, a local account, unknown or anyone")
-			c.Flags.StringVar(&f.through, "through", "", "only this `way` in: console, ssh, telnet, web, api or netconf")
+			c.Flags.StringVar(&f.access, "access", "", "only this `access`: console, ssh, telnet, web, api or netconf")
 			c.Flags.StringVar(&f.silent, "silent", "", "only the outage in which these `servers` are silent and all others up: tern,plover; none: all up")
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
@@ -57,7 +57,7 @@ rights loses a way in, in any state.`,
 					return wrong("give one of -compare, -matrix and -faults")
 				case *before != "":
 					return c.compare(*before, l, f)
-				case *matrix && (*faults || f.person != "" || f.through != "" || f.silent != ""):
+				case *matrix && (*faults || f.person != "" || f.access != "" || f.silent != ""):
 					return wrong("-matrix shows every person, way in and outage; narrow it with -device or -label only")
 				case *faults && f.silent != "":
 					return wrong("-silent chooses one outage of servers up and silent, and -faults shows other states too; give one of them")
@@ -86,11 +86,11 @@ rights loses a way in, in any state.`,
 
 // narrowing chooses some of the cases.
 type narrowing struct {
-	device, person, through, silent string
+	device, person, access, silent string
 	labels                          names
 }
 
-// devices gives the devices that are chosen.
+// devices returns the devices that are chosen.
 func (f narrowing) devices(l loaded) ([]*site.Device, error) {
 	devices := l.Devices
 	if f.device != "" {
@@ -118,8 +118,8 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 	if err != nil {
 		return nil, err
 	}
-	if f.through != "" && !slices.Contains(site.Accesses(), f.through) {
-		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.through, nearest.Suggest(f.through, site.Accesses()), strings.Join(site.Accesses(), ", "))
+	if f.access != "" && !slices.Contains(site.Accesses(), f.access) {
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
 	}
 	var silent map[*site.Server]bool
 	if f.silent != "" {
@@ -144,7 +144,7 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 			shapes[i].Cases = of
 		}
 		shapes[i].Cases = slices.DeleteFunc(slices.Clone(shapes[i].Cases), func(c foresee.Case) bool {
-			return f.through != "" && c.Way.Access != f.through || silent != nil && !c.Holds(silent)
+			return f.access != "" && c.Way.Access != f.access || silent != nil && !c.Holds(silent)
 		})
 	}
 	if !known {

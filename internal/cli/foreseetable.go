@@ -40,7 +40,7 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 			_, _ = fmt.Fprintln(w)
 		}
 		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
-		style.Table(w, []string{"way in", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1, 2, 5)
+		style.Table(w, []string{"access", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1, 2, 5)
 	}
 }
 
@@ -164,7 +164,7 @@ func orList(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// statesOf gives the state of each server of a case, as sets of one.
+// statesOf returns the state of each server of a case, as sets of one.
 func statesOf(c foresee.Case) [][]string {
 	states := make([][]string, len(c.When))
 	for i, w := range c.When {

@@ -24,7 +24,7 @@ type column struct {
 	heading string
 }
 
-// columns gives the outages of the servers that matter to any of the shapes.
+// columns returns the outages of the servers that matter to any of the shapes.
 func columns(shapes []foresee.Shape) []column {
 	var servers []*site.Server
 	for _, sh := range shapes {
@@ -126,7 +126,7 @@ func matrixJSON(shapes []foresee.Shape) any {
 // compare prints what changes from another version of the site to this one.
 func (c *Call) compare(path string, l loaded, f narrowing) error {
 	if f.silent != "" {
-		return wrong("-compare looks at every state; narrow it with -device, -label, -through or -person")
+		return wrong("-compare looks at every state; narrow it with -device, -label, -access or -person")
 	}
 	before, err := c.loadFrom(path, false)
 	if err != nil {
@@ -154,7 +154,7 @@ func (c *Call) compare(path string, l loaded, f narrowing) error {
 			ch.People = slices.DeleteFunc(slices.Clone(ch.People), func(name string) bool { return name != f.person })
 		}
 		access, _, _ := strings.Cut(ch.Way, " ")
-		if len(ch.Devices) > 0 && len(ch.People) > 0 && (f.through == "" || f.through == access) {
+		if len(ch.Devices) > 0 && len(ch.People) > 0 && (f.access == "" || f.access == access) {
 			changes = append(changes, ch)
 		}
 	}
@@ -181,7 +181,7 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 	flush := func() {
 		if len(rows) > 0 {
 			style.Wrap(w, "", style.Paint(show.Strong, last))
-			style.Table(w, []string{"way in", "person", "when", "before", "after"}, rows, 0, 1, 2, 3, 4)
+			style.Table(w, []string{"access", "person", "when", "before", "after"}, rows, 0, 1, 2, 3, 4)
 			_, _ = fmt.Fprintln(w)
 		}
 		rows = nil

@@ -72,7 +72,7 @@ func usage(c *Command) string {
 	return strings.Join(parts, " ")
 }
 
-// newProbe gives the flags of a command without calling it.
+// newProbe returns the flags of a command without calling it.
 func newProbe(c *Command) *flag.FlagSet {
 	call := &Call{Flags: flag.NewFlagSet(c.Name, flag.ContinueOnError)}
 	c.Prepare(call)

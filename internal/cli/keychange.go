@@ -40,7 +40,7 @@ func (k *keysCall) change() error {
 	return wrong("keys change NAME takes begin, status or finish, and not %q", k.Args[2])
 }
 
-// serversOf gives the servers that use a key, and whether it is being changed.
+// serversOf returns the servers that use a key, and whether it is being changed.
 func serversOf(s *site.Site, key *site.Key) (servers []*site.Server, changing bool) {
 	for _, v := range s.Servers {
 		if v.Key == key {
@@ -51,7 +51,7 @@ func serversOf(s *site.Site, key *site.Key) (servers []*site.Server, changing bo
 	return servers, changing
 }
 
-// nextName gives the name of the key that follows: shore-key, shore-key-2, ...
+// nextName returns the name of the key that follows: shore-key, shore-key-2, ...
 func nextName(s *site.Site, name string) string {
 	stem := name
 	if at := strings.LastIndexByte(name, '-'); at > 0 && strings.Trim(name[at+1:], "0123456789") == "" && at+1 < len(name) {
@@ -174,7 +174,7 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]seen, error) {
 	return all, nil
 }
 
-// uses tells whether a device may ask any of the servers.
+// uses reports whether a device may ask any of the servers.
 func uses(d *site.Device, servers []*site.Server) bool {
 	for _, w := range d.Ways {
 		for _, list := range w.Lists {
@@ -226,7 +226,7 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 		}
 		for _, s := range all {
 			if s.key == key.Name || s.key == "" {
-				return wrong("%s still uses the old key, or was never seen with the new one; look with: mellowgate keys change %s status; or finish all the same with -anyway", s.device, key.Name)
+				return wrong("%s still uses the old key, or was never seen with the new one; look with: mellowgate keys change %s status; or finish anyway with -anyway", s.device, key.Name)
 			}
 		}
 	}

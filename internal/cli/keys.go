@@ -26,7 +26,7 @@ func keysCommand() *Command {
 	return &Command{
 		Name: "keys", Args: "VERB [NAME...] [SITE]", Short: "shared secrets: make, seal, list, compare, hash, change without an outage", MaxArgs: 4,
 		Long: `make                       prints a new key, or writes it with -into; letters and digits that no device misreads
-seal NAME [SITE]           puts a key into keys.sealed beside the site: its value of now (file, env), or else a new one
+seal NAME [SITE]           puts a key into keys.sealed beside the site: its present value (file, env), or else a new one
 unseal NAME [SITE]         writes the value of a sealed key into the file of -into; - for standard output
 list [SITE]                every key by name: where it is kept, how old it is, who uses it
 compare NAME NAME [SITE]   says how two keys differ, without showing them; exit status 1 when they do
@@ -201,7 +201,7 @@ func (k *keysCall) seal() error {
 		return wrong("the site has no key %q%s\nwrite  %s: sealed  under keys first", name, nearest.Suggest(name, l.keyNames()), name)
 	}
 	value, have := l.Keys[name]
-	from := "its value of now"
+	from := "its present value"
 	switch {
 	case !have && key.Source != site.KeySealed: // devices have that value: a new one would shut them out
 		return wrong("the key %s has no value here (%s %s), so there is nothing to seal; run this where it has one", name, key.Source, key.From)
@@ -226,7 +226,7 @@ func (k *keysCall) seal() error {
 	return nil
 }
 
-// key gives a key of the site by name, or nil.
+// key returns a key of the site by name, or nil.
 func (l loaded) key(name string) *site.Key {
 	for _, k := range l.Site.Keys {
 		if k.Name == name {
@@ -348,7 +348,7 @@ func usedBy(s *site.Site, key *site.Key) []string {
 		}
 	}
 	for _, d := range s.Devices {
-		for v, h := range d.Holds.Keys {
+		for v, h := range d.Found.Keys {
 			if h.Key == key {
 				used = append(used, d.Name+" for "+v.Name)
 			}

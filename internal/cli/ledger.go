@@ -32,7 +32,7 @@ are read from it. Those that still wait on a server's disk are not among them.
 
 ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before, so that a
 record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is. Somebody who may write
-everything could make a whole chain anew; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
+everything could write a whole chain again; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
 		Examples: []Example{
 			{"mellowgate ledger -person ines.marsh -kind command", "the commands of one person"},
 			{"mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20", "what was typed on a device in the minutes before"},
@@ -97,7 +97,7 @@ everything could make a whole chain anew; that shows to who kept the hash of a n
 	}
 }
 
-// ledgerSource gives the ledger of a state folder, or of a site's database.
+// ledgerSource returns the ledger of a state folder, or of a site's database.
 func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 	if path == "" {
 		folder, err := state.Open(dir)

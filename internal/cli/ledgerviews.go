@@ -170,7 +170,7 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 		case x.End != nil:
 			end = short(*x.End)
 		case x.Lost:
-			end = "lost: the device began anew"
+			end = "lost: the device started again"
 		}
 		took := "-"
 		if x.Start != nil && !x.Lost {

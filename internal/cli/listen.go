@@ -26,7 +26,7 @@ server, who, what was asked, what came back, after how long, and what is remarka
 Passwords are never shown.
 
 -scrub writes a copy of the capture that can be shared: passwords, names, texts and addresses are replaced, the same by
-the same, and what a key makes is made anew with the stand-in key that it prints. -interface listens live, which needs a
+the same, and what a key makes is made again with the stand-in key that it prints. -interface listens live, which needs a
 privilege.
 
 Without a site it knows the ports of the standards. With one it knows the names, and with the keys it reads what TACACS+

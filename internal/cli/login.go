@@ -49,7 +49,7 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 			c.Flags.StringVar(&f.state, "state", defaultState, "the state `folder` of the running lab")
 			c.Flags.StringVar(&f.device, "device", "", "the `device` to log in to")
 			c.Flags.StringVar(&f.person, "person", "", "the `name` to log in with")
-			c.Flags.StringVar(&f.through, "through", site.SSH, "the `way` in: ssh, telnet, console, web, api or netconf")
+			c.Flags.StringVar(&f.access, "access", site.SSH, "the `access`: ssh, telnet, console, web, api or netconf")
 			c.Flags.StringVar(&f.expect, "expect", "", "the expected `outcome`: in or refused")
 			c.Flags.IntVar(&f.level, "level", -1, "the expected `level`, from 0 to 15")
 			c.Flags.Var(&f.allows, "allows", "a `command` to try that must be allowed; may be given several times")
@@ -69,7 +69,7 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 }
 
 type loginFlags struct {
-	state, device, person, through, expect, silent string
+	state, device, person, access, expect, silent string
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
 	acceptKey                                      bool
@@ -83,9 +83,9 @@ func (f loginFlags) check() error {
 		return wrong("-from-site needs -device")
 	case f.fromSite == "" && (f.device == "") == (f.address == "") || f.fromSite == "" && f.person == "":
 		return wrong("login needs -device or -address, and -person\nusage: %s", usage(loginCommand()))
-	case !slices.Contains(ways, f.through):
-		return wrong("there is no way in %q here%s; %s are", f.through, nearest.Suggest(f.through, ways), strings.Join(ways, ", "))
-	case f.address != "" && f.through != site.SSH && f.through != site.Telnet && f.through != site.Console:
+	case !slices.Contains(ways, f.access):
+		return wrong("there is no way in %q here%s; %s are", f.access, nearest.Suggest(f.access, ways), strings.Join(ways, ", "))
+	case f.address != "" && f.access != site.SSH && f.access != site.Telnet && f.access != site.Console:
 		return wrong("a real device is entered by ssh or telnet, or by console where its serial line is reached over TCP; pages and APIs differ from make to make")
 	case f.expect != "" && f.expect != string(walk.OutcomeIn) && f.expect != string(walk.OutcomeRefused):
 		return wrong("-expect takes in or refused, not %q", f.expect)
@@ -118,7 +118,7 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	if err != nil {
 		return cannot(err)
 	}
-	result := loginJSON{Device: f.device + f.address, Access: f.through, Person: f.person, Outcome: seen.Outcome, Level: seen.Level,
+	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome, Level: seen.Level,
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(), Detail: seen.Detail}
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
@@ -157,17 +157,17 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 		}
 		return login.Attempt{}, places, wrong("the lab in %s has no device %q%s", f.state, f.device, nearest.Suggest(f.device, known))
 	}
-	i := slices.IndexFunc(device.Ways, func(w evidence.WayPlace) bool { return w.Access == f.through })
+	i := slices.IndexFunc(device.Ways, func(w evidence.WayPlace) bool { return w.Access == f.access })
 	if i < 0 {
-		return login.Attempt{}, places, wrong("%s has no way in by %s in this lab", f.device, f.through)
+		return login.Attempt{}, places, wrong("%s has no way in by %s in this lab", f.device, f.access)
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(device.HostKey))
 	if err != nil {
 		return login.Attempt{}, places, failure{ExitUsage, fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
 	}
-	a := login.Attempt{Access: f.through, Address: device.Ways[i].Address, Person: f.person, HostKey: key, ServerName: f.device,
+	a := login.Attempt{Access: f.access, Address: device.Ways[i].Address, Person: f.person, HostKey: key, ServerName: f.device,
 		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
-	if f.through == site.Web || f.through == site.API {
+	if f.access == site.Web || f.access == site.API {
 		if a.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
 			return a, places, failure{ExitUsage, err}
 		}
@@ -175,7 +175,7 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	return a, places, nil
 }
 
-// aim gives the attempt to make, and what is expected of it.
+// aim returns the attempt to make, and what is expected of it.
 func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	var attempt login.Attempt
 	var places evidence.Places
@@ -204,9 +204,9 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	return attempt, want, nil
 }
 
-// realDevice gives an attempt at a device outside any lab.
+// realDevice returns an attempt at a device outside any lab.
 func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
-	a := login.Attempt{Access: f.through, Address: f.address, Person: f.person, Commands: slices.Concat(f.commands, f.allows, f.refuses)}
+	a := login.Attempt{Access: f.access, Address: f.address, Person: f.person, Commands: slices.Concat(f.commands, f.allows, f.refuses)}
 	if _, _, err := net.SplitHostPort(f.address); err != nil {
 		return a, wrong("-address is %q; an address and a port are wanted, such as 192.0.2.101:22", f.address)
 	}
@@ -223,7 +223,7 @@ func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
 		}
 		*p.to = r
 	}
-	if f.through != site.SSH {
+	if f.access != site.SSH {
 		return a, nil
 	}
 	var err error
@@ -265,7 +265,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 			continue
 		}
 		g := f
-		g.through, g.person, g.level = k.Way.Access, k.Who.Typed(), -1
+		g.access, g.person, g.level = k.Way.Access, k.Who.Typed(), -1
 		attempt, _, err := g.attempt()
 		if err != nil {
 			return err
@@ -290,13 +290,13 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 			who = g.person + ", wrong password"
 		}
 		saw := expected{outcome: seen.Outcome, level: seen.Level}
-		all = append(all, loginJSON{Device: f.device, Access: g.through, Person: who, Outcome: seen.Outcome, Level: seen.Level, Seconds: secondsOf(seen.Took),
+		all = append(all, loginJSON{Device: f.device, Access: g.access, Person: who, Outcome: seen.Outcome, Level: seen.Level, Seconds: secondsOf(seen.Took),
 			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Detail: seen.Detail})
 		mark := style.Paint(show.Good, "as expected")
 		if !fits {
 			mark = style.Paint(show.Bad, "not as expected")
 		}
-		rows = append(rows, []string{g.through, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()), mark})
+		rows = append(rows, []string{g.access, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()), mark})
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {
@@ -305,7 +305,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 			Total   int         `json:"total"`
 		}{all, matched, len(all)})
 	} else {
-		style.Table(c.Out, []string{"way in", "who", "expected", "seen", "after", ""}, rows, 1)
+		style.Table(c.Out, []string{"access", "who", "expected", "seen", "after", ""}, rows, 1)
 		c.say("\n%d of %d logins of %s were as expected\n", matched, len(all), f.device)
 	}
 	if err == nil && matched < len(all) {
@@ -381,9 +381,9 @@ func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 	if err != nil {
 		return expected{}, err
 	}
-	way := d.Way(f.through)
+	way := d.Way(f.access)
 	if way == nil {
-		return expected{}, wrong("in the site %s, %s has no way in by %s", path, f.device, f.through)
+		return expected{}, wrong("in the site %s, %s has no way in by %s", path, f.device, f.access)
 	}
 	r := l.reckoner()
 	who, known := r.Find(d, f.person)

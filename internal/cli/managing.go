@@ -44,7 +44,7 @@ func (c *Call) managingFlags() *managing {
 	return f
 }
 
-// targetOf gives how a device is managed: in a running lab where it is there,
+// targetOf returns how a device is managed: in a running lab where it is there,
 // else at its own address.
 func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 	t := device.Target{Person: f.person, Address: f.address, Timeout: f.timeout}
@@ -82,7 +82,7 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 	return t, err
 }
 
-// lab gives the places of a lab that runs here.
+// lab returns the places of a lab that runs here.
 func (f *managing) lab(c *Call) (evidence.Places, bool) {
 	folder, err := f.stateOf()
 	if err != nil {
@@ -92,7 +92,7 @@ func (f *managing) lab(c *Call) (evidence.Places, bool) {
 	return p, err == nil && p.Control != nil
 }
 
-// auth gives the ways to prove who logs in.
+// auth returns the ways to prove who logs in.
 func (f *managing) auth() ([]ssh.AuthMethod, error) {
 	switch {
 	case f.agent && f.sshKey != "":
@@ -124,7 +124,7 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 	return device.PasswordAuth(*f.secret), nil
 }
 
-// hostKey gives the SSH key that a device is known by: that of a file of known
+// hostKey returns the SSH key that a device is known by: that of a file of known
 // hosts, or, where that may be, the one that it shows the first time.
 func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error) {
 	if file == "" {
@@ -151,7 +151,7 @@ func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error)
 	return shown, nil
 }
 
-// devicesOfSite gives the devices that the arguments name, the last of which may
+// devicesOfSite returns the devices that the arguments name, the last of which may
 // be the site; with all, every device that has a way in by NETCONF.
 func (c *Call) devicesOfSite(f *managing, all bool) ([]*site.Device, loaded, error) {
 	names := slices.Clone(c.Args)

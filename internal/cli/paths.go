@@ -66,7 +66,7 @@ func (c *Call) passwordOf(prefix, what string) (ask func(who string) (site.Secre
 	}, func() bool { return *file != "" || *env != "" }
 }
 
-// typed gives a way to ask for a secret, which is not shown as it is typed; nil
+// typed returns a way to ask for a secret, which is not shown as it is typed; nil
 // where nobody is there to be asked.
 func (c *Call) typed() func(prompt string) (string, error) {
 	f, ok := c.In.(*os.File)
@@ -81,7 +81,7 @@ func (c *Call) typed() func(prompt string) (string, error) {
 	}
 }
 
-// passphrase gives a way to ask for the passphrase of sealed keys, nil where
+// passphrase returns a way to ask for the passphrase of sealed keys, nil where
 // nobody is there to be asked.
 func (c *Call) passphrase() func() (string, error) {
 	ask := c.typed()
@@ -91,7 +91,7 @@ func (c *Call) passphrase() func() (string, error) {
 	return func() (string, error) { return ask("passphrase of the sealed keys: ") }
 }
 
-// typedCode gives a way to answer what a server asks for beside the password.
+// typedCode returns a way to answer what a server asks for beside the password.
 func (c *Call) typedCode() func(prompt string) (string, bool) {
 	ask := c.typed()
 	if ask == nil {

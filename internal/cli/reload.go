@@ -61,7 +61,7 @@ func (s *serving) run() error {
 	}
 }
 
-// watch watches the folders of the site's files, and gives the files that count.
+// watch watches the folders of the site's files, and returns the files that count.
 func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 	l := s.site
 	counted := map[string]bool{filepath.Join(l.Base, secrets.SealedName): true}

@@ -197,7 +197,7 @@ func sentence(text string) string {
 	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
-// plural gives the bare noun for a number.
+// plural returns the bare noun for a number.
 func plural(n int, one string) string {
 	_, noun, _ := strings.Cut(show.Count(n, one), " ")
 	return noun

@@ -77,7 +77,7 @@ type sendFlags struct {
 // mostTogether bounds the devices that are worked on at the same time.
 const mostTogether = 50
 
-// sent is what came of one device.
+// sent is the result of one device.
 type sent struct {
 	Time        time.Time   `json:"time"`
 	Device      string      `json:"device"`

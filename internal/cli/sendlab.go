@@ -82,10 +82,10 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 	if len(all) == 0 {
 		return nil
 	}
-	return fmt.Errorf("asked as the design has the device ask, %s without an answer (%s); with -servers-may-be-down it is sent all the same", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
+	return fmt.Errorf("asked as the design has the device ask, %s without an answer (%s); with -servers-may-be-down it is sent anyway", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
 }
 
-// reach gives a server as the device would reach it in the lab: at the address of
+// reach returns a server as the device would reach it in the lab: at the address of
 // the lab's server that has the design's one, at the port and with the key of the
 // design, from the address of the lab that has the design's source.
 func (b *labOf) reach(s *site.Server) aaa.Target {
@@ -118,7 +118,7 @@ func (b *labOf) reach(s *site.Server) aaa.Target {
 	return t
 }
 
-// from gives the lab's address for the source of the design; one that no device
+// from returns the lab's address for the source of the design; one that no device
 // has where no device has that source.
 func (b *labOf) from() netip.Addr {
 	for _, d := range b.ran.Devices {
@@ -152,7 +152,7 @@ type sentCause struct {
 	Confidence float64 `json:"confidence"`
 }
 
-// causesOf gives the causes of the newest login that went wrong since a time, the
+// causesOf returns the causes of the newest login that went wrong since a time, the
 // most likely first; none where it is not known.
 func causesOf(k *known, y diagnose.Symptom, began time.Time) []sentCause {
 	all := []sentCause{}

@@ -15,7 +15,7 @@ import (
 	"mellowgate/internal/task/rollout"
 )
 
-// devicesToSend gives the devices that are named, or left of the last run.
+// devicesToSend returns the devices that are named, or left of the last run.
 func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 	if !f.resume {
 		return c.devicesOfSite(f.managing, false)
@@ -64,7 +64,7 @@ func (f *sendFlags) order(l loaded, devices []*site.Device) (canary *site.Device
 	return d, nil
 }
 
-// foreseenIn gives what is foreseen of a login by netconf after the change with
+// foreseenIn returns what is foreseen of a login by netconf after the change with
 // every server up, and an error where the person would not get in.
 func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 	if person == "" {
@@ -105,7 +105,7 @@ type foreseen struct {
 	silent []string // who gets in with full rights when every server is silent, and by which ways in
 }
 
-// whenSilent gives who gets in with full rights when all servers are silent.
+// whenSilent returns who gets in with full rights when all servers are silent.
 func whenSilent(r foresee.Reckoner, d *site.Device) []string {
 	var all []string
 	for _, sh := range r.Shapes([]*site.Device{d}) {
@@ -174,7 +174,7 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	return s, nil
 }
 
-// fallbackOf gives the local account to prove, nil for none.
+// fallbackOf returns the local account to prove, nil for none.
 func (f *sendFlags) fallbackOf(d *site.Device) (*rollout.Fallback, error) {
 	if f.fallback == "" && !f.fallbackGiven() {
 		return nil, nil

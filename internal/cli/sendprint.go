@@ -60,7 +60,7 @@ func (c *Call) printSent(all []sent, left []*site.Device) {
 	}
 	for _, r := range all {
 		if len(r.Causes) == 0 && r.FailedLogin() != nil {
-			c.say("\n%s: look for the cause with: mellowgate why -device %s -who %s\n", r.Device, r.Device, r.Person)
+			c.say("\n%s: look for the cause with: mellowgate why -device %s -person %s\n", r.Device, r.Device, r.Person)
 		}
 		for _, f := range r.Causes {
 			c.say("\n%s: %s: %s\n", r.Device, style.Paint(show.Bad, f.Cause), show.Safe(f.Where))
@@ -81,8 +81,8 @@ func (c *Call) staleHolds(l loaded, all []sent) error {
 		return err
 	}
 	for _, r := range all {
-		if d := truth.Device(r.Device); d != nil && d.Holds.Place.Known() && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
-			c.say("%s: what the site's holds says (%s) is not so any more: take that out\n", d.Name, truth.Where(d.Holds.Place))
+		if d := truth.Device(r.Device); d != nil && d.Found.Place.Known() && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
+			c.say("%s: what found says in the site (%s) is not so any more: take that out\n", d.Name, truth.Where(d.Found.Place))
 		}
 	}
 	return nil

@@ -91,7 +91,7 @@ type serving struct {
 	places  map[string]evidence.ServerPlace
 }
 
-// serve runs servers until the end of the call, and tells whether they started.
+// serve runs servers until the end of the call, and reports whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
 	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: sdnotify.FromEnvironment(), places: map[string]evidence.ServerPlace{}}
 	plain := func(text string) { c.note("%s", text) }
@@ -135,7 +135,7 @@ func (s *serving) status() string {
 	return fmt.Sprintf("%s of %s", show.Count(len(s.places), "server"), s.site.Name)
 }
 
-// options gives how the service is to run. What it says goes line by line.
+// options returns how the service is to run. What it says goes line by line.
 func (s *serving) options() service.Options {
 	o := service.Options{Say: s.journal.Say, Event: s.journal.Event}
 	if !s.flags.explain {

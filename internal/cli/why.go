@@ -28,7 +28,7 @@ func whyCommand() *Command {
 serve; or give any of -capture, -interface, -events, -trace, -counters and -log. Any one kind alone is enough for the best answer that
 it allows; more of them sharpen it. With a SITE it knows names, keys and the design.
 
-It judges the newest login that went wrong; -who, -device, -through, -at and -saw choose another. The first line is the
+It judges the newest login that went wrong; -person, -device, -access, -at and -saw choose another. The first line is the
 cause and the place; then follow what speaks for it and against it, the repair, and what to look at where it is not sure.
 With a site and these flags alone it says what the design makes of such a login.
 
@@ -39,9 +39,9 @@ that nobody has. -all lists everything that is wrong, by cause. -write makes a r
 Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
 		Examples: []Example{
 			{"mellowgate why", "the newest login that went wrong in the lab that runs here"},
-			{"mellowgate why -who tobin.reed -device north-sw-1", "the newest one of this person on this device"},
+			{"mellowgate why -person tobin.reed -device north-sw-1", "the newest one of this person on this device"},
 			{"mellowgate why -capture traffic.pcapng -all demo/as-reviewed", "everything that is wrong in a capture"},
-			{"mellowgate why -who odd.larsen -device north-sw-1 -through ssh -saw refused demo/as-reviewed", "no evidence at all: what the design says"},
+			{"mellowgate why -person odd.larsen -device north-sw-1 -access ssh -saw refused demo/as-reviewed", "no evidence at all: what the design says"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -55,9 +55,9 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device, JSON")
 			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with the log of a device, JSON Lines")
 			c.Flags.StringVar(&f.key, "key-file", "", "for a capture: a `file` with the key of servers that the site does not know")
-			c.Flags.StringVar(&f.symptom.Person, "who", "", "the `name` that was used")
+			c.Flags.StringVar(&f.symptom.Person, "person", "", "the `name` that was used")
 			c.Flags.StringVar(&f.symptom.Device, "device", "", "the `device`")
-			c.Flags.StringVar(&f.symptom.Access, "through", "", "the `way` in: "+strings.Join(site.Accesses(), ", "))
+			c.Flags.StringVar(&f.symptom.Access, "access", "", "the `access`: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
 			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(diagnose.Saws, ", "))
 			c.Flags.BoolVar(&f.probe, "probe", false, "ask the servers now, with questions that change nothing; needs a site and -device")
@@ -369,7 +369,7 @@ func (c *Call) everything(f *whyFlags, k *known) error {
 	return nil
 }
 
-// some gives the first names of a list, and how many more there are.
+// some returns the first names of a list, and how many more there are.
 func some(all []string, most int) []string {
 	switch {
 	case len(all) == 0:

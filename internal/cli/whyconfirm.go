@@ -67,7 +67,7 @@ func (c *Call) probe(f *whyFlags, k *known) error {
 	return nil
 }
 
-// proof is what came of repeating a login.
+// proof is the result of repeating a login.
 type proof struct {
 	Time    time.Time    `json:"time"`
 	Works   bool         `json:"works"`
@@ -113,7 +113,7 @@ func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error
 	if dir == "" {
 		dir = defaultState
 	}
-	attempt, _, err := loginFlags{state: dir, device: v.Story.Device, person: v.Story.Person, through: access}.attempt()
+	attempt, _, err := loginFlags{state: dir, device: v.Story.Device, person: v.Story.Person, access: access}.attempt()
 	if err != nil {
 		return nil, err
 	}
@@ -199,7 +199,7 @@ func incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []b
 	}
 	line("\n## Proof that it works now\n")
 	if p == nil {
-		line("Not repeated yet: mellowgate why -device %s -who %s -confirm", v.Story.Device, v.Story.Person)
+		line("Not repeated yet: mellowgate why -device %s -person %s -confirm", v.Story.Device, v.Story.Person)
 	} else {
 		line("%s", show.Safe(p.String()))
 	}

@@ -162,7 +162,7 @@ func printSteps(c *Call, t evidence.Trace) {
 	c.style().Table(c.Out, []string{"  purpose", "list", "method", "result", "took", "servers"}, rows, 5)
 }
 
-// triesText says what came of each server of a step.
+// triesText says the result of each server of a step.
 func triesText(s evidence.TraceStep) string {
 	var parts []string
 	for i, t := range s.Tries {

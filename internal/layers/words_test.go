@@ -27,7 +27,7 @@ var wordFields = map[string]bool{"Reason": true, "Answer": true, "Outcome": true
 var otherWords = []string{"core/diagnose/catalogue.go", "core/diagnose/sign.go", "core/findings/", "core/site/", "live/lab/faults.go",
 	"live/lab/extra.go"}
 
-// parsed gives the files of the program that are no tests.
+// parsed returns the files of the program that are no tests.
 func parsed(t *testing.T) (*token.FileSet, map[string]*ast.File) {
 	set, files := token.NewFileSet(), map[string]*ast.File{}
 	root := ".."
@@ -42,7 +42,7 @@ func parsed(t *testing.T) (*token.FileSet, map[string]*ast.File) {
 	return set, files
 }
 
-// declarations gives the words of the vocabulary, and where each literal of a
+// declarations returns the words of the vocabulary, and where each literal of a
 // declaration stands.
 func declarations(files map[string]*ast.File) (words map[string]string, at map[token.Pos]bool) {
 	words, at = map[string]string{}, map[token.Pos]bool{}

@@ -29,7 +29,7 @@ type Style struct {
 // DefaultWidth is the width where there is no terminal to ask.
 const DefaultWidth = 100
 
-// For gives the style for a writer: colour only on a terminal, and neither
+// For returns the style for a writer: colour only on a terminal, and neither
 // with plain nor with NO_COLOR set.
 func For(w io.Writer, plain bool) Style {
 	s := Style{Width: DefaultWidth}
@@ -67,7 +67,7 @@ func (s Style) Paint(t Tone, text string) string {
 	return "\x1b[" + tones[t] + "m" + text + "\x1b[0m"
 }
 
-// OutcomeTone gives the tone of an outcome or an answer.
+// OutcomeTone returns the tone of an outcome or an answer.
 func OutcomeTone[Word ~string](word Word) Tone { return toneOf[string(word)] }
 
 // toneOf is the tone of outcomes and answers; the rest is plain.
@@ -112,7 +112,7 @@ func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible ...
 // long.
 const narrowest = 16
 
-// shares gives the flexible columns their widths: what each needs, or an equal
+// shares returns the flexible columns their widths: what each needs, or an equal
 // share of what is left.
 func (s Style) shares(widths, words, flexible []int) []table.ColumnConfig {
 	left := s.Width - 2*len(widths)
@@ -180,7 +180,7 @@ func Safe(text string) string {
 	}, text)
 }
 
-// Count gives "1 error", "2 errors".
+// Count returns "1 error", "2 errors".
 func Count(n int, one string) string {
 	if n == 1 {
 		return "1 " + one

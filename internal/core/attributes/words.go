@@ -13,7 +13,7 @@ import (
 var forms = map[string]radius.Form{"text": radius.Text, "integer": radius.Integer, "octets": radius.Octets,
 	"address": radius.Address, "address6": radius.Address6}
 
-// Of gives the dictionary of a site.
+// Of returns the dictionary of a site.
 func Of(s *site.Site) radius.Dictionary {
 	var d radius.Dictionary
 	for _, v := range s.Vendors {

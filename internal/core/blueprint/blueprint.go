@@ -1,4 +1,4 @@
-// Package blueprint is what one device is to hold, in plain values: the servers
+// Package blueprint is what one device should have, in plain values: the servers
 // it asks, its groups, lists, ways in and accounts. The change sheet, the
 // data models and a user's own templates are made from it.
 package blueprint
@@ -35,9 +35,9 @@ type Server struct {
 	AccountingPort       int // RADIUS
 	TLS                  bool
 	Key                  string // the name of its key, "" over TLS
-	Wait                 time.Duration
-	Tries                int
-	Rest                 time.Duration
+	Timeout              time.Duration
+	Attempts             int
+	DeadTime             time.Duration
 	Authentication       bool // what it is for
 	Authorization        bool
 	Accounting           bool
@@ -56,7 +56,7 @@ type List struct {
 	Name    string
 	Purpose string // login, elevation, session, commands, record-sessions, record-commands, record-system
 	Levels  string // such as 1-15, for commands
-	When    string // start-stop, stop or start, for records
+	When    string // start and stop, stop or start, for records
 	Methods []string
 }
 
@@ -84,7 +84,7 @@ type Secret struct {
 	Key   string
 }
 
-// Of gives the blueprint of a device.
+// Of returns the blueprint of a device.
 func Of(d *site.Device) Blueprint {
 	b := Blueprint{Name: d.Name, Kind: d.Kind.Name, Network: d.Network, Source: d.Source.String()}
 	for _, a := range d.Addresses {
@@ -109,17 +109,17 @@ func Of(d *site.Device) Blueprint {
 	return b
 }
 
-// Now gives what a device is known to hold now, where the site says that this
+// Now returns what a device is known to hold now, where the site says that this
 // differs from the design: its lists, groups and accounts are those anyway.
 func Now(d *site.Device) Blueprint {
 	b := Of(d)
 	b.Source = d.Asks().String()
-	for s := range d.Holds.Keys {
+	for s := range d.Found.Keys {
 		if v := b.server(s.Name); v != nil {
 			v.Key = keyName(d.Key(s))
 		}
 	}
-	for s := range d.Holds.Ports {
+	for s := range d.Found.Ports {
 		if v := b.server(s.Name); v != nil {
 			authentication, accounting, _ := d.Ports(s)
 			v.AuthenticationPort, v.AccountingPort = int(authentication), int(accounting)
@@ -157,7 +157,7 @@ func (b *Blueprint) list(l *site.List) {
 		case l.NoStop:
 			list.When = "start"
 		case l.Start:
-			list.When = "start-stop"
+			list.When = "start and stop"
 		}
 	}
 	for _, m := range l.Methods {
@@ -190,11 +190,11 @@ func server(s *site.Server) Server {
 	all := s.For == site.Uses{}
 	return Server{Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
 		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(s.Key),
-		Wait: s.Wait, Tries: s.Tries, Rest: s.Rest, MessageAuthenticator: s.RequireMessageAuthenticator,
+		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime, MessageAuthenticator: s.RequireMessageAuthenticator,
 		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization, Accounting: all || s.For.Accounting}
 }
 
-// List gives a list by name, or nil.
+// List returns a list by name, or nil.
 func (b Blueprint) List(name string) *List {
 	for i := range b.Lists {
 		if b.Lists[i].Name == name {
@@ -204,7 +204,7 @@ func (b Blueprint) List(name string) *List {
 	return nil
 }
 
-// Group gives a group by name, or nil.
+// Group returns a group by name, or nil.
 func (b Blueprint) Group(name string) *Group {
 	for i := range b.Groups {
 		if b.Groups[i].Name == name {
@@ -214,7 +214,7 @@ func (b Blueprint) Group(name string) *Group {
 	return nil
 }
 
-// Main gives the list of a purpose that a model with one list for the whole
+// Main returns the list of a purpose that a model with one list for the whole
 // device takes: that of the first way in that is not the console, else of the
 // console. The others differ from it, by name.
 func (b Blueprint) Main(purpose string) (list *List, others []string) {

@@ -12,7 +12,7 @@ import (
 const text = `site: x
 keys: {k: file k, seed: file s}
 servers:
-  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s, rest: 1m, for: [authentication, accounting]}
+  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, dead-time: 1m, for: [authentication, accounting]}
   - {name: r, protocol: radius, address: 192.0.2.2, transport: tls}
   - {name: idle, protocol: tacacs, address: 192.0.2.3, key: k}
 groups: [{name: gt, servers: [t]}, {name: gr, servers: [r]}, {name: gi, servers: [idle]}]
@@ -45,8 +45,8 @@ func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
 	require.Equal(t, []string{"192.0.2.9", "2001:db8::9"}, b.Addresses)
 	require.Equal(t, []string{"management", "192.0.2.9", "plain"}, []string{b.Network, b.Source, b.Kind})
 	require.Equal(t, []Server{
-		{Name: "t", Protocol: "tacacs", Address: "192.0.2.1", Port: 49, Key: "k", Wait: 2 * time.Second, Tries: 1, Rest: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true},
-		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083, AccountingPort: 2083, TLS: true, Wait: 3 * time.Second, Tries: 1,
+		{Name: "t", Protocol: "tacacs", Address: "192.0.2.1", Port: 49, Key: "k", Timeout: 2 * time.Second, Attempts: 1, DeadTime: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true},
+		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083, AccountingPort: 2083, TLS: true, Timeout: 3 * time.Second, Attempts: 1,
 			Authentication: true, Authorization: true, Accounting: true, MessageAuthenticator: true},
 	}, b.Servers, "in the order in which the lists ask them; idle is asked by none")
 	require.Equal(t, []Account{{"keeper", 15, "$6$a$b", ""}, {"kept", 3, "", "seed"}}, b.Accounts)

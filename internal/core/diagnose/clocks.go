@@ -15,7 +15,7 @@ type tick struct {
 	at   time.Time
 }
 
-// aligned gives the evidence with all times on one clock, that of the devices
+// aligned returns the evidence with all times on one clock, that of the devices
 // where they noted anything, and says which clocks differ. How far two clocks
 // are apart is the middle of the differences between what both noted in the
 // same order; where these differ much among themselves, nothing is said.

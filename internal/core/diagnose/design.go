@@ -61,7 +61,7 @@ func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
 	}
 }
 
-// fitting gives the case with the fewest silent servers that looks like the
+// fitting returns the case with the fewest silent servers that looks like the
 // symptom.
 func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 	all := slices.Clone(cases)

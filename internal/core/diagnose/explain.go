@@ -30,7 +30,7 @@ type Cause struct {
 	Instead bool `json:"instead"`
 }
 
-// Verdict is what the evidence comes to.
+// Verdict is what the evidence shows.
 type Verdict struct {
 	Causes  []Cause  `json:"causes"`
 	Healthy bool     `json:"healthy"`
@@ -255,7 +255,7 @@ func (j *judging) fromDevice() {
 	}
 }
 
-// decidingStep gives the login step that said no, if one did.
+// decidingStep returns the login step that said no, if one did.
 func decidingStep(t evidence.Trace) evidence.TraceStep {
 	for _, s := range t.Steps {
 		if s.Purpose == site.AskLogin && t.Outcome == walk.OutcomeRefused && s.Result == walk.Refused {
@@ -365,7 +365,7 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 	}
 }
 
-// said gives what a device noted of a try beyond that there was no answer.
+// said returns what a device noted of a try beyond that there was no answer.
 func said(message string) string {
 	if message == "" || message == "no answer" {
 		return ""

@@ -214,13 +214,13 @@ func TestHowKeysDifferIsSaidWhenTheSiteKnowsBoth(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k, typed: file t}
 servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k}]
-devices: [{name: sw-1, addresses: [192.0.2.1], holds: {keys: {tern: typed}}}]
+devices: [{name: sw-1, addresses: [192.0.2.1], found: {keys: {tern: typed}}}]
 `)})
 	require.NoError(t, err)
 	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")))}, Site: s,
 		Keys: site.Keys{"k": site.NewSecret("a-good-key"), "typed": site.NewSecret("a-good-kye")}}
 	v := Explain(e, Symptom{})
-	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same but for two characters swapped", v.Causes[0].Evidence[1])
+	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same except for two characters swapped", v.Causes[0].Evidence[1])
 	e.Keys = nil
 	require.Contains(t, Explain(e, Symptom{}).Causes[0].Evidence[1], "its value is not known here")
 }

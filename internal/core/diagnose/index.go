@@ -56,7 +56,7 @@ func inOrder[T any](all map[string][]T, at func(T) time.Time) {
 	}
 }
 
-// between gives the part of a sorted list that lies in a time, ends included.
+// between returns the part of a sorted list that lies in a time, ends included.
 func between[T any](all []T, at func(T) time.Time, from, to time.Time) []T {
 	first := sort.Search(len(all), func(i int) bool { return !at(all[i]).Before(from) })
 	last := sort.Search(len(all), func(i int) bool { return at(all[i]).After(to) })

@@ -58,13 +58,13 @@ func (j *judging) pointsOfPackets() {
 	}
 }
 
-// joined tells whether an exchange has no answer only because the capture begins
+// joined reports whether an exchange has no answer only because the capture begins
 // or ends in its middle, or is a connection on which others were answered.
 func (j *judging) joined(x evidence.Exchange) bool {
 	return slices.Contains(x.Marks, evidence.MarkJoined) && len(x.Marks) == 1
 }
 
-// levelIn tells whether an accepting answer carries rights.
+// levelIn reports whether an accepting answer carries rights.
 func (j *judging) levelIn(x evidence.Exchange) bool {
 	return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
 		return a.Name == "Management-Privilege-Level" || a.Name == "Service-Type" || strings.Contains(a.Name, "Level")
@@ -148,7 +148,7 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 	return best
 }
 
-// devices gives the devices that a symptom can be about.
+// devices returns the devices that a symptom can be about.
 func (y Symptom) devices(e evidence.Evidence) []string {
 	if y.Device != "" {
 		return []string{y.Device}

@@ -31,7 +31,7 @@ func (j *judging) lookDesign(p *point) {
 		authentication, accounting, place := d.Ports(server)
 		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d", d.Name, server.Name, authentication, accounting, s.Where(place), server.AuthenticationPort, server.AccountingPort)
 	case reason.ClientUnknown:
-		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(), s.Where(d.Holds.Place))
+		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(), s.Where(d.Found.Place))
 	case reason.NotForThis:
 		say(notForThisSign, "the site says that %s is not for this kind of question (%s)", server.Name, s.Where(server.Place))
 	}
@@ -51,7 +51,7 @@ func purposeOf(q site.Question) site.Purpose {
 // the server's, "" when it knows of none.
 func (j *judging) heldKey(server string) (how, place string) {
 	s := j.evidence.Site
-	held, ok := s.Device(j.story.Device).Holds.Keys[s.Server(server)]
+	held, ok := s.Device(j.story.Device).Found.Keys[s.Server(server)]
 	if !ok || j.evidence.Keys.Same(held.Key, s.Server(server).Key) {
 		return "", ""
 	}

@@ -58,7 +58,7 @@ func (j *judging) lookDecisions(p *point) {
 	}
 }
 
-// rightBefore tells whether the same name was let in by a server before.
+// rightBefore reports whether the same name was let in by a server before.
 func (j *judging) rightBefore() bool {
 	return slices.ContainsFunc(j.story.Before, func(t evidence.Trace) bool {
 		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == walk.OutcomeIn && t.By != string(site.ByLocal)
@@ -132,7 +132,7 @@ func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.D
 	return last
 }
 
-// isLocal tells whether the name is known to be a local account of the device.
+// isLocal reports whether the name is known to be a local account of the device.
 func (j *judging) isLocal() bool {
 	if s := j.evidence.Site; s != nil {
 		if d := s.Device(j.story.Device); d != nil {
@@ -144,7 +144,7 @@ func (j *judging) isLocal() bool {
 	})
 }
 
-// way gives the way in of the story by the site, nil where it knows none. A line
+// way returns the way in of the story by the site, nil where it knows none. A line
 // says which range of lines it was.
 func (j *judging) way() *site.Way {
 	s := j.evidence.Site
@@ -161,7 +161,7 @@ func (j *judging) way() *site.Way {
 	return d.Way(access)
 }
 
-// designAsks tells whether the site has the way in ask servers at a login.
+// designAsks reports whether the site has the way in ask servers at a login.
 func (j *judging) designAsks() bool {
 	w := j.way()
 	return w != nil && w.Lists[site.Login] != nil && len(w.Lists[site.Login].Servers()) > 0
@@ -202,7 +202,7 @@ func named(list string) string {
 	return list
 }
 
-// promisedBySite gives the level that the site promises to who got in by a
+// promisedBySite returns the level that the site promises to who got in by a
 // server.
 func (j *judging) promisedBySite() (int, string, bool) {
 	s, t := j.evidence.Site, j.story.Login

@@ -247,11 +247,11 @@ func (j *judging) lookLog(p *point) {
 	}
 }
 
-// probeWords are the signs of what came of a question put on purpose.
+// probeWords are the signs of the result of a question put on purpose.
 var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign, evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign, evidence.ProbeRefused: siteKeySign,
 	evidence.ProbeUnfit: unfitSign, evidence.ProbeClientUnknown: unknownSign, evidence.ProbeError: saidErrorSign, evidence.ProbeTLS: tlsSign}
 
-// lookProbes adds what came of our own questions.
+// lookProbes adds the result of our own questions.
 func (j *judging) lookProbes(p *point) {
 	for _, b := range j.evidence.Probes {
 		if b.Server != p.server || b.As != "" && b.As != j.story.Device || p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
@@ -268,7 +268,7 @@ func (j *judging) lookProbes(p *point) {
 	}
 }
 
-// upAgain tells whether a server answered somebody after a moment.
+// upAgain reports whether a server answered somebody after a moment.
 func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
 		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == evidence.Accepted || e.Answer == evidence.Refused || e.Answer == evidence.Recorded) {

@@ -159,7 +159,7 @@ func (s *Story) add(x *index, from, to time.Time) {
 // mostBefore is how many traces of a device before a login are kept with it.
 const mostBefore = 64
 
-// last gives the last values of a list, of which nothing can be overwritten
+// last returns the last values of a list, of which nothing can be overwritten
 // through it.
 func last[T any](all []T, most int) []T {
 	return all[max(0, len(all)-most):len(all):len(all)]
@@ -231,7 +231,7 @@ type gathering struct {
 	decided map[evidence.Source]bool
 }
 
-// takes tells whether something belongs to the story.
+// takes reports whether something belongs to the story.
 func (g *gathering) takes(f found) bool {
 	switch {
 	case f.time.Sub(g.Time) > pause, f.person != "" && g.Person != "" && f.person != g.Person, f.begins && g.decided[f.source]:

@@ -28,7 +28,7 @@ type weighed struct {
 	confidence float64
 }
 
-// weigh gives the causes that a point can have, the most likely first: the sum
+// weigh returns the causes that a point can have, the most likely first: the sum
 // of what the signs count for each, on top of its prior, made into shares.
 func weigh(p point) []weighed {
 	var all []weighed
@@ -88,7 +88,7 @@ const faint = 0.2
 // alternatives is how many causes of a point are given where none is sure.
 const alternatives = 3
 
-// chosen gives the causes of a point that are worth saying.
+// chosen returns the causes of a point that are worth saying.
 func chosen(p point) []weighed {
 	all := weigh(p)
 	switch {

@@ -16,8 +16,8 @@ import (
 const designed = `
 keys: {k: file k}
 servers:
-  - {name: tern, protocol: tacacs, address: 192.0.2.9, key: k, wait: 1s}
-  - {name: gull, protocol: radius, address: 192.0.2.8, key: k, wait: 1s}
+  - {name: tern, protocol: tacacs, address: 192.0.2.9, key: k, timeout: 1s}
+  - {name: gull, protocol: radius, address: 192.0.2.8, key: k, timeout: 1s}
 groups: [{name: g, servers: [tern]}, {name: r, servers: [gull]}]
 lists:
   - {name: l, authenticate: login, methods: [group g]}
@@ -25,7 +25,7 @@ lists:
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 devices:
   - {name: sw-1, addresses: [192.0.2.1], access: {ssh: {login: l}}}
-  - {name: ap-1, addresses: [192.0.2.2], accounts: [keeper], access: {ssh: {login: lr}}, holds: {ports: {gull: {authentication: 1645}}}}
+  - {name: ap-1, addresses: [192.0.2.2], accounts: [keeper], access: {ssh: {login: lr}}, found: {ports: {gull: {authentication: 1645}}}}
 people: [{name: ines, teams: [net], password: $6$a$b}, {name: odd, teams: [net], password: $6$a$b, disabled: true}]
 roles: [{name: all, level: 15}]
 grants: [{who: team net, role: all}]

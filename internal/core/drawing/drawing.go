@@ -42,7 +42,7 @@ type Line struct {
 	Text                   string
 }
 
-// Path gives the line as the path of an SVG: a curve that leaves and arrives
+// Path returns the line as the path of an SVG: a curve that leaves and arrives
 // level.
 func (l Line) Path() string {
 	middle := (l.FromX + l.ToX) / 2
@@ -191,7 +191,7 @@ func spoken(s *site.Server) string {
 	return name
 }
 
-// groupsOf gives the groups that a device's lists name, each once.
+// groupsOf returns the groups that a device's lists name, each once.
 func groupsOf(d *site.Device) []*site.Group {
 	var all []*site.Group
 	for _, w := range d.Ways {

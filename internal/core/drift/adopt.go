@@ -11,7 +11,7 @@ import (
 )
 
 // Holding is what a device is found to hold, in the words of the site's holds.
-type Holding struct {
+type Found struct {
 	Keys     map[string]string // by server, the name of a key
 	Ports    map[string]Ports  // by server
 	Source   string
@@ -43,8 +43,8 @@ var pseudo = map[string]site.Protocol{AllRADIUS: site.RADIUS, AllTACACS: site.TA
 // Adopt says in the words of holds what a device is found to hold otherwise than
 // its design, as far as holds has words for it. It is given the design, what the
 // device holds, and a function that names the key with a value.
-func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, keyOf func(server string, value site.Secret) string) Holding {
-	a := adoption{s, d, held, Holding{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
+func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, keyOf func(server string, value site.Secret) string) Found {
+	a := adoption{s, d, held, Found{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
 	for _, x := range differences {
 		value := held[Key{x.About, x.Name, x.What}]
 		switch x.About {
@@ -62,14 +62,14 @@ func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, k
 			}
 		}
 	}
-	return a.Holding
+	return a.Found
 }
 
 type adoption struct {
 	site   *site.Site
 	device *site.Device
 	held   Facts
-	Holding
+	Found
 }
 
 func (a *adoption) server(x Difference, value Value, keyOf func(string, site.Secret) string) {
@@ -160,7 +160,7 @@ func (a *adoption) list(purpose, methods string) {
 	})
 }
 
-// method gives what a model's method is in a list, nil where it has no name.
+// method returns what a model's method is in a list, nil where it has no name.
 func (a *adoption) method(l *site.List, word string) []string {
 	if word == "local" || word == "local-users" {
 		return []string{"local"}
@@ -207,13 +207,13 @@ func (a *adoption) account(x Difference) {
 	a.Accounts = append(a.Accounts, x.Name)
 }
 
-// Empty tells whether there is nothing to write.
-func (h Holding) Empty() bool {
+// Empty reports whether there is nothing to write.
+func (h Found) Empty() bool {
 	return len(h.Keys)+len(h.Ports)+len(h.Lists)+len(h.Groups) == 0 && h.Source == "" && h.Accounts == nil
 }
 
-// YAML gives the holding as the value of holds, in one line.
-func (h Holding) YAML() string {
+// YAML returns the holding as the value of holds, in one line.
+func (h Found) YAML() string {
 	var parts []string
 	add := func(name string, inner []string) {
 		if len(inner) > 0 {

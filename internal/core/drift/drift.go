@@ -64,7 +64,7 @@ func (f Facts) Hide(about About, name, what, value string) {
 	}
 }
 
-// Join adds facts of another model: those that are there stay, but for a secret
+// Join adds facts of another model: those that are there stay, except a secret
 // that only the other one shows.
 func (f Facts) Join(other Facts) {
 	for k, v := range other {
@@ -83,7 +83,7 @@ func (f Facts) Forget(about About, name string) {
 	}
 }
 
-// Shows tells whether any secret could be read.
+// Shows reports whether any secret could be read.
 func (f Facts) Shows() bool {
 	for _, v := range f {
 		if v.hidden && !v.unread {
@@ -150,7 +150,7 @@ func shown(value string) string {
 	return value
 }
 
-// Compare gives every difference, by kind of thing and name. Something that is
+// Compare returns every difference, by kind of thing and name. Something that is
 // missing, or extra, as a whole is one difference. Where gives the place in the
 // site of what a difference is about.
 func Compare(want, have Facts, where func(About, string) string) []Difference {

@@ -32,7 +32,7 @@ func TestDifferencesAreSaidInWordsAndSecretsByHowTheyDifferOnly(t *testing.T) {
 	require.Equal(t, []string{
 		"server plover is missing",
 		"server tern: for is authentication, and the site sets none",
-		"server tern: key is another: the same but for two characters swapped",
+		"server tern: key is another: the same except for two characters swapped",
 		"server tern: port is 4949, and should be 49",
 		"server tern: source should be 192.0.2.1, and none is set",
 		"list login: methods is local, and should be tacacs-all, local",

@@ -60,7 +60,7 @@ const (
 	TraceGoodbye TraceKind = "goodbye"
 )
 
-// Count is what came of a device's asking a server one kind of question.
+// Count is the result of a device's asking a server one kind of question.
 type Count struct {
 	Device   string                `json:"device"`
 	Server   string                `json:"server"`

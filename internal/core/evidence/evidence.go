@@ -44,7 +44,7 @@ func (e Evidence) Sources() map[Source]bool {
 		FromCounters: len(e.Counts) > 0, FromLog: len(e.Log) > 0, FromSite: e.Site != nil, FromProbe: len(e.Probes) > 0}
 }
 
-// Probe is what came of one question put on purpose.
+// Probe is the result of one question put on purpose.
 type Probe struct {
 	Time   time.Time   `json:"time"`
 	Server string      `json:"server"`
@@ -66,7 +66,7 @@ const (
 	ProbeLogin            ProbeKind = "login"
 )
 
-// ProbeResult is what came of a probe.
+// ProbeResult is the result of a probe.
 type ProbeResult string
 
 // Results of probes.
@@ -83,7 +83,7 @@ const (
 	ProbeTLS           ProbeResult = "tls"
 )
 
-// After gives the part of the evidence that is from a time on; counters have
+// After returns the part of the evidence that is from a time on; counters have
 // none, and stay.
 func (e Evidence) After(since time.Time) Evidence {
 	e.Traces = after(e.Traces, since, func(v Trace) time.Time { return v.Time })

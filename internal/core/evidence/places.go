@@ -52,7 +52,7 @@ type WayPlace struct {
 	Address string `json:"address"` // address:port
 }
 
-// Device gives the place of a device by name.
+// Device returns the place of a device by name.
 func (p Places) Device(name string) (DevicePlace, bool) {
 	i := slices.IndexFunc(p.Devices, func(d DevicePlace) bool { return d.Name == name })
 	if i < 0 {

@@ -39,7 +39,7 @@ type Directory struct {
 	other   site.Secret // the key of servers that the site does not know
 }
 
-// WithKey gives the directory with a key for the servers whose key it does not
+// WithKey returns the directory with a key for the servers whose key it does not
 // know.
 func (d Directory) WithKey(key site.Secret) Directory {
 	d.other = key
@@ -123,7 +123,7 @@ func (d Directory) host(p netip.AddrPort) (port, bool) {
 	return port{server: s, protocol: s.Protocol, strange: true}, true
 }
 
-// key gives the server's key, false when it is not known.
+// key returns the server's key, false when it is not known.
 func (d Directory) key(p port) ([]byte, bool) {
 	if p.server != nil && p.server.Key != nil {
 		if v, ok := d.keys[p.server.Key.Name]; ok {

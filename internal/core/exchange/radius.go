@@ -44,7 +44,7 @@ type radiusPairs struct {
 // mostAnswered bounds what is remembered of answers.
 const mostAnswered = 1 << 14
 
-// repeats tells whether an answer is one that was given before.
+// repeats reports whether an answer is one that was given before.
 func (l *Listener) repeats(k pairKey, p *radius.Packet) bool {
 	before, ok := l.pairs.answered[k]
 	return ok && before == p.Authenticator
@@ -55,10 +55,10 @@ func waitOf(p port) time.Duration {
 	if p.server == nil {
 		return 0
 	}
-	return p.server.Wait * time.Duration(max(1, p.server.Tries))
+	return p.server.Timeout * time.Duration(max(1, p.server.Attempts))
 }
 
-// isRequest tells whether octets are a RADIUS request.
+// isRequest reports whether octets are a RADIUS request.
 func isRequest(b []byte) bool {
 	if len(b) < 20 || radius.Code(b[0]) != radius.AccessRequest && radius.Code(b[0]) != radius.AccountingRequest {
 		return false
@@ -144,7 +144,7 @@ func (l *Listener) attributes(p *radius.Packet) []NameValue {
 	return all
 }
 
-// judgeRequest tells whether the server's key fits a request.
+// judgeRequest reports whether the server's key fits a request.
 func (l *Listener) judgeRequest(e *Exchange, p port, packet *radius.Packet, b []byte) {
 	key, known := l.directory.key(p)
 	if !known {
@@ -219,7 +219,7 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		}
 	}
 	if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
-		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and the site lets askers wait %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
+		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and its timeout in the site is %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
 	}
 	if len(l.pairs.answered) >= mostAnswered {
 		clear(l.pairs.answered)

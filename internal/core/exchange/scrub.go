@@ -26,7 +26,7 @@ const scrubbedPassword = "scrubbed"
 
 // Scrubber writes a copy of a capture that can be shared: passwords, names,
 // texts and addresses are replaced, the same by the same, and everything that
-// a key makes is made anew with a stand-in key. It is a capture.Handler.
+// a key makes is made again with a stand-in key. It is a capture.Handler.
 type Scrubber struct {
 	directory Directory
 	out       *capture.Writer
@@ -55,7 +55,7 @@ func NewScrubber(d Directory, out io.Writer) (*Scrubber, error) {
 // Close ends the copy.
 func (s *Scrubber) Close() error { return s.out.Close() }
 
-// place gives the address that stands for another, from the documentation
+// place returns the address that stands for another, from the documentation
 // ranges (RFC 5737 has three of 254; beyond them 100.64.0.0/10 serves).
 func (s *Scrubber) place(p netip.AddrPort) netip.AddrPort {
 	return netip.AddrPortFrom(s.address(p.Addr()), p.Port())
@@ -78,7 +78,7 @@ func (s *Scrubber) address(a netip.Addr) netip.Addr {
 	return made
 }
 
-// name gives the word that stands for another, "" for "".
+// name returns the word that stands for another, "" for "".
 func (s *Scrubber) name(kind, text string) string {
 	if text == "" {
 		return ""

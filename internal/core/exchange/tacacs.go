@@ -113,7 +113,7 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 	return v
 }
 
-// packet takes one packet from a side's octets, and tells whether there may be
+// packet takes one packet from a side's octets, and reports whether there may be
 // another. Where the capture joins in the middle, octets that begin no packet
 // are passed over.
 func (l *Listener) packet(at time.Time, v *conversation, side int) bool {

@@ -61,7 +61,7 @@ type Report struct {
 // Proof counts what was worked out.
 type Proof struct{ Devices, Ways, States, Cases int }
 
-// Count gives the number of findings of a severity.
+// Count returns the number of findings of a severity.
 func (r Report) Count(s Severity) int {
 	n := 0
 	for _, f := range r.Findings {
@@ -195,7 +195,7 @@ func (c *checker) join() {
 	c.findings = kept
 }
 
-// explained tells whether every device of a finding has a cause among the
+// explained reports whether every device of a finding has a cause among the
 // others, and notes the consequence there.
 func (c *checker) explained(f Finding, causes map[*site.Device]int) bool {
 	at := map[int]bool{}

@@ -21,7 +21,7 @@ var keys = site.Keys{"k": site.NewSecret("a-key-for-this-test"), "k2": site.NewS
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-// keysOf gives the keys of the test, and those that stand in the site.
+// keysOf returns the keys of the test, and those that stand in the site.
 func keysOf(s *site.Site) site.Keys {
 	all := site.Keys{}
 	for _, k := range s.Keys {
@@ -117,7 +117,7 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 		"gives-up-first":      "the login waits 2 s, and the way in gives up after 1 s: the fallback is never reached (t1 1 x 1 s + t2 1 x 1 s)",
 		"account-too-low":     "the account keeper gets in, and reaches level 1 at most",
 		"template-missing":    "people take on the rights of the local account watch, and these devices have no such account: ines is refused",
-		"open-when-silent":    "When t1 and t2 are silent anyone gets in with any name and password: the list login comes to none.",
+		"open-when-silent":    "When t1 and t2 are silent anyone gets in with any name and password: the list login reaches none.",
 		"key-differs":         "The device holds the key k2 for t1, and the server has k: different lengths, 18 against 19 characters.",
 		"client-unknown":      "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
 		"ports-differ":        "The device asks r1 at the ports 1812 and 1646, and the server listens at 1812 and 1813: accounting is never answered.",
@@ -153,7 +153,7 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 	bad := strings.Replace(base, "devices:\n", "devices:\n"+strings.Join(manyDevices(), ""), 1)
 	r, _ = check(t, bad)
 	require.Equal(t, []string{"shared-fallback"}, codesOf(r))
-	third := strings.NewReplacer("groups: [{name: t, servers: [t1, t2]}]", "  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, wait: 1s, rest: 1m}\ngroups: [{name: t, servers: [t1, t2, t3]}]").Replace(base)
+	third := strings.NewReplacer("groups: [{name: t, servers: [t1, t2]}]", "  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: t, servers: [t1, t2, t3]}]").Replace(base)
 	s, err = site.Parse(site.Source{Name: "site.yaml", Text: []byte(third)})
 	require.NoError(t, err)
 	r = Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now}, Facts{})
@@ -218,7 +218,7 @@ func TestAClearKeyIsAnErrorOutsideALab(t *testing.T) {
 }
 
 func TestTwoNamesOfOneValueAreOneKey(t *testing.T) {
-	text := strings.Replace(base, "192.0.2.12]}", "192.0.2.12], holds: {keys: {t2: k}}}", 1)
+	text := strings.Replace(base, "192.0.2.12]}", "192.0.2.12], found: {keys: {t2: k}}}", 1)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	same := site.Keys{"k": site.NewSecret("the-same-for-both"), "k2": site.NewSecret("the-same-for-both")}
@@ -236,7 +236,7 @@ func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
 	var servers, names []string
 	for i := range 40 {
 		name := "s" + string(rune('a'+i%26)) + string(rune('a'+i/26))
-		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2.3, key: k, wait: 1ms}")
+		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1ms}")
 		names = append(names, name)
 	}
 	text := strings.Replace(base, "groups: [{name: t, servers: [t1, t2]}]", strings.Join(servers, "\n")+"\ngroups: [{name: t, servers: [t1, t2, "+strings.Join(names, ", ")+"]}]", 1)

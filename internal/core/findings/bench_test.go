@@ -20,7 +20,7 @@ func bigSite(n int) []byte {
 	var b strings.Builder
 	b.WriteString("site: Big\nkeys: {k: file k}\nservers:\n")
 	for i := range 6 {
-		fmt.Fprintf(&b, "  - {name: s%d, protocol: tacacs, address: 192.0.2.%d, key: k, wait: 2s}\n", i, i+1)
+		fmt.Fprintf(&b, "  - {name: s%d, protocol: tacacs, address: 192.0.2.%d, key: k, timeout: 2s}\n", i, i+1)
 	}
 	b.WriteString("groups:\n  - {name: g0, servers: [s0, s1]}\n  - {name: g1, servers: [s2, s3, s4]}\n  - {name: g2, servers: [s5, s0]}\nlists:\n")
 	for i := range 3 {

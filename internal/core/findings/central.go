@@ -200,7 +200,7 @@ func (c *checker) ungranted() {
 	}
 }
 
-// takesAll tells whether a grant holds wherever another one does.
+// takesAll reports whether a grant holds wherever another one does.
 func takesAll(first, g *site.Grant) bool {
 	for _, w := range g.Who {
 		if !slices.ContainsFunc(first.Who, func(f site.Who) bool { return f.Team == w.Team && f.Person == w.Person }) {
@@ -231,7 +231,7 @@ func takesAll(first, g *site.Grant) bool {
 	return len(first.From) == 0 && len(first.Hours) == 0
 }
 
-// covers tells whether the words of a rule match every line that other words
+// covers reports whether the words of a rule match every line that other words
 // match.
 func covers(a, b []string) bool {
 	for i := 0; ; i++ {
@@ -266,7 +266,7 @@ func landsLow(c *checker, sh foresee.Shape) {
 			f.Place = list.Place
 			why, repair = "what the session list "+list.Name+" gets back names no level that this kind reads", "look at level-from of the kind and send of the role"
 			if step := lastStep(cs, site.Session); step.Method.Kind != site.ByGroup {
-				why, repair = fmt.Sprintf("the session list %s comes to %s, which names no level", list.Name, step.Method), "ask the servers in the session list"
+				why, repair = fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method), "ask the servers in the session list"
 			}
 		}
 		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
@@ -299,7 +299,7 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 		}
 		why := "no list asks about commands there"
 		if list := cs.Way.Lists[site.Commands]; list != nil {
-			why = fmt.Sprintf("the list %s comes to %s", list.Name, step.Method)
+			why = fmt.Sprintf("the list %s ends at %s", list.Name, step.Method)
 			if step.List == nil {
 				why = fmt.Sprintf("the list %s does not govern commands of level %d", list.Name, cs.Level)
 			}
@@ -310,7 +310,7 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 	}
 }
 
-// limitless tells whether a role allows every command.
+// limitless reports whether a role allows every command.
 func limitless(r *site.Role) bool {
 	return len(r.Commands) > 0 && r.Commands[0].Allow && len(r.Commands[0].Words) == 1 && r.Commands[0].Words[0] == "**"
 }

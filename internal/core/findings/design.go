@@ -69,7 +69,7 @@ func levelsText(r site.Range) string {
 	return "levels " + r.String()
 }
 
-// cannotRecord tells whether all servers are up and the record still fails
+// cannotRecord reports whether all servers are up and the record still fails
 // because the protocol does not carry it.
 func cannotRecord(c foresee.Case) bool {
 	last := lastStep(c, site.RecordCommands)
@@ -103,10 +103,10 @@ func unused(c *checker) {
 	used := map[any]bool{}
 	for _, d := range s.Devices {
 		used[d.Kind], used[d.Profile] = true, true
-		for _, h := range d.Holds.Keys {
+		for _, h := range d.Found.Keys {
 			used[h.Key] = true
 		}
-		for v := range d.Holds.Ports {
+		for v := range d.Found.Ports {
 			used[v] = true
 		}
 		for _, a := range d.Accounts {

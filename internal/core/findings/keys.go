@@ -40,17 +40,17 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 	switch why {
 	case reason.KeyDiffers:
 		held := d.Key(s)
-		f.Code, f.Place = "key-differs", d.Holds.Keys[s].KeyRef.Place
+		f.Code, f.Place = "key-differs", d.Found.Keys[s].KeyRef.Place
 		how := c.reckoner.Keys[held.Name].Difference(c.reckoner.Keys[s.Key.Name])
 		if _, known := c.reckoner.Keys[held.Name]; !known || how == "" {
 			how = "its value cannot be read here, so it counts as another key"
 		}
 		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this device in a way that it can read.", held.Name, s.Name, s.Key.Name, how)
-		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of holds", s.Key.Name, s.Name+": "+held.Name)
+		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of found", s.Key.Name, s.Name+": "+held.Name)
 	case reason.ClientUnknown:
-		f.Code, f.Place = "client-unknown", d.Holds.Place
+		f.Code, f.Place = "client-unknown", d.Found.Place
 		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that it does not know.", d.Asks(), s.Name, d.Source)
-		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of holds", d.Source, d.Asks())
+		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of found", d.Source, d.Asks())
 	case reason.WrongPort:
 		authentication, accounting, at := d.Ports(s)
 		f.Code, f.Place = "ports-differ", at

@@ -28,11 +28,11 @@ func open(c *checker, sh foresee.Shape) {
 			always[cs.Way] = true
 		case outage:
 			f.Code = "open-when-silent"
-			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s comes to none.", upper(when(cs)), list.Name)
+			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)), list.Name)
 			f.Repair = "put local in place of none, and a local account on the device"
 		default:
 			f.Code = "open-always"
-			f.Text = fmt.Sprintf("Anyone gets in, with every server up: the list %s comes to none.", list.Name)
+			f.Text = fmt.Sprintf("Anyone gets in, with every server up: the list %s reaches none.", list.Name)
 			f.Repair = "take none out of the list"
 			always[cs.Way] = true
 		}

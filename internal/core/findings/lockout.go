@@ -14,7 +14,7 @@ import (
 // mostStates bounds how many servers of one device are combined in full.
 const mostStates = 10
 
-// outages gives the combinations of silent servers to look at, all up first:
+// outages returns the combinations of silent servers to look at, all up first:
 // every one for up to mostStates servers, else each server alone, each server
 // as the only one up, and none up.
 func outages(servers []*site.Server) []map[*site.Server]bool {
@@ -96,14 +96,14 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	}
 }
 
-// shutBy says why the ways in, but for one, are shut in an outage for those
+// shutBy says why the ways in, except one, are shut in an outage for those
 // who should be the way back in, and what would open them.
 func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
 	reasons := []struct {
 		why          reason.Reason
 		text, repair string
 	}{
-		{reason.GivesUpFirst, "the way in gives up before the fallback", "lower wait or tries of these servers, or give the kind a longer login-window"},
+		{reason.GivesUpFirst, "the way in gives up before the fallback", "lower timeout or attempts of these servers, or give the kind a longer login-window"},
 		{reason.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
 		{reason.ListEnded, "a list ends with servers", "end the login and session lists with local"},
 		{reason.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
@@ -156,7 +156,7 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 	return are(serverNames(silent), "silent")
 }
 
-// hasLocal tells whether a list asks for local accounts anywhere, and the device
+// hasLocal reports whether a list asks for local accounts anywhere, and the device
 // has some: then those get in, wherever the list ends.
 func hasLocal(l *site.List, d *site.Device) bool {
 	return len(d.Accounts) > 0 && slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
@@ -233,7 +233,7 @@ func whoText(w foresee.Who) string {
 	return w.Name
 }
 
-// lastStep gives the last step of a purpose.
+// lastStep returns the last step of a purpose.
 func lastStep(c foresee.Case, p site.Purpose) walk.Step {
 	for _, s := range slices.Backward(c.Steps) {
 		if s.Purpose == p {
@@ -263,7 +263,7 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
 			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never reached (%s).",
 				upper(when(cs)), seconds(cs.Wait), seconds(window), waitSum(cs)),
-			Repair: "lower wait or tries of these servers, or give the kind a longer login-window"}
+			Repair: "lower timeout or attempts of these servers, or give the kind a longer login-window"}
 		c.add(f)
 	}
 }

@@ -15,7 +15,7 @@ type Page struct {
 	setup       []string // changes that Smallest needs before Good is in it: old, new, old, new
 }
 
-// Sites gives two whole sites: one in which the finding is found, and the same
+// Sites returns two whole sites: one in which the finding is found, and the same
 // one repaired. They are empty for what is no part of a file.
 func (p Page) Sites() (bad, good string) {
 	if p.Good == "" {
@@ -30,8 +30,8 @@ const Smallest = `site: Test
 lab: {only: true}
 keys: {k: file k, k2: file k2}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 1s, rest: 1m}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k2, wait: 1s, rest: 1m}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s, dead-time: 1m}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k2, timeout: 1s, dead-time: 1m}
 groups: [{name: t, servers: [t1, t2]}]
 kinds: [{name: switch, traits: {console-obeys-authorization: true}}]
 lists:
@@ -89,8 +89,8 @@ var (
 		"commands: [allow **]", "commands: [refuse look secrets, allow **]",
 	}
 	withRadius = []string{
-		"groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 1s, rest: 1m}\n  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, wait: 1s, rest: 1m}\ngroups: [{name: r, servers: [r1, r2]}, ",
-		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start-stop, methods: [group r]}\n",
+		"groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\n  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: r, servers: [r1, r2]}, ",
+		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group r]}\n",
 		"record-commands: record}", "record-commands: record, record-sessions: visits}",
 	}
 	withPlaces = []string{
@@ -98,7 +98,7 @@ var (
 		"lab:", "labels: [{label: place, value: far, trusted: false}]\nlab:",
 	}
 	withVisits = []string{
-		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start-stop, methods: [group t]}\n",
+		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n",
 		"record-commands: record}", "record-commands: record, record-sessions: visits}",
 	}
 	withOneRecord = []string{
@@ -142,9 +142,9 @@ var pages = []Page{
 	{Code: "cannot-verify", Severity: Error, About: "The device sends passwords as CHAP or MS-CHAPv2, and the server keeps one-way hashes: it cannot tell a right password from a wrong one, and refuses.",
 		Shows: "traits: {password-as: {tacacs: chap}, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
 
-	{Code: "open-when-silent", Severity: Error, About: "When servers are silent, a list comes to none: anyone gets in with any name and any password.",
+	{Code: "open-when-silent", Severity: Error, About: "When servers are silent, a list reaches none: anyone gets in with any name and any password.",
 		Shows: "authenticate: login, methods: [group t, none]", Good: "authenticate: login, methods: [group t, local]"},
-	{Code: "open-always", Severity: Error, About: "A list comes to none while servers are up: anyone gets in at any time.",
+	{Code: "open-always", Severity: Error, About: "A list reaches none while servers are up: anyone gets in at any time.",
 		Shows: "authenticate: login, methods: [none]", Good: "authenticate: login, methods: [group t, local]", setup: withUnsessioned},
 	{Code: "open-built-in", Severity: Error, About: "A way in has no login list, and this kind of device then asks for nothing.",
 		Shows: "built-in-login: none,", Good: "built-in-login: local,", setup: withBuiltin},
@@ -178,13 +178,13 @@ var pages = []Page{
 		Shows: "session: session, record-commands", Good: "session: session, commands: commands, record-commands", setup: withRules},
 
 	{Code: "key-differs", Severity: Error, About: "The key on the device is not the key of the server. Neither can read the other, which looks like silence.",
-		Shows: "profile: p, addresses: [192.0.2.11], holds: {keys: {t1: k2}}", Good: "profile: p, addresses: [192.0.2.11]"},
+		Shows: "profile: p, addresses: [192.0.2.11], found: {keys: {t1: k2}}", Good: "profile: p, addresses: [192.0.2.11]"},
 	{Code: "client-unknown", Severity: Error, About: "The device's requests come from an address that the server knows nobody by. It does not answer them.",
-		Shows: "profile: p, addresses: [192.0.2.11], holds: {source: 192.0.2.99}", Good: "profile: p, addresses: [192.0.2.11]"},
+		Shows: "profile: p, addresses: [192.0.2.11], found: {source: 192.0.2.99}", Good: "profile: p, addresses: [192.0.2.11]"},
 	{Code: "source-unset", Severity: Warning, About: "The device has several addresses and no fixed source for its requests. The server knows one of them.",
 		Shows: "profile: p, addresses: [192.0.2.11, 192.0.2.13]", Good: "profile: p, addresses: [192.0.2.11]"},
 	{Code: "ports-differ", Severity: Error, About: "The device asks at other ports than those at which the server listens: the old pair 1645 and 1646 against 1812 and 1813, or one of the two.",
-		Shows: "profile: p, addresses: [192.0.2.11], holds: {ports: {r1: {accounting: 1646}}}", Good: "profile: p, addresses: [192.0.2.11]", setup: withRadius},
+		Shows: "profile: p, addresses: [192.0.2.11], found: {ports: {r1: {accounting: 1646}}}", Good: "profile: p, addresses: [192.0.2.11]", setup: withRadius},
 	{Code: "not-for-this", Severity: Error, About: "A list asks a server for what the server is not for, such as records. It never answers that.",
 		Shows: "{name: t1, for: [authentication, authorization],", Good: "{name: t1,"},
 	{Code: "key-weak", Severity: Warning, About: "A shared secret is short, of few different characters, or made of common words. Who records one exchange can find it by trying.",
@@ -204,7 +204,7 @@ var pages = []Page{
 	{Code: "not-recorded", Severity: Warning, About: "People type commands at a level, or by a way in, that nothing records.",
 		Shows: "account: commands, levels: 2-15,", Good: "account: commands,"},
 	{Code: "starts-without-stops", Severity: Warning, About: "Records say when sessions begin and not when they end.",
-		Shows: "when: start,", Good: "when: start-stop,", setup: withVisits},
+		Shows: "when: start,", Good: "when: start and stop,", setup: withVisits},
 	{Code: "records-lost", Severity: Warning, About: "Only one server takes records. When it is silent, what people do leaves no trace, and nobody is told.",
 		Shows: "account: commands, methods: [group one]", Good: "account: commands, methods: [group one, group t]", setup: withOneRecord},
 	{Code: "recorded-in-clear", Severity: Note, About: "Commands are recorded as typed, with the passwords in them.",
@@ -214,10 +214,10 @@ var pages = []Page{
 		Shows: "authenticate: login, methods: [group one, local]", Good: "authenticate: login, methods: [group one, group t, local]", setup: withOneLogin},
 	{Code: "same-place", Severity: Note, About: "All servers of a group are in one place, or share another label. What takes that away takes all of them.",
 		Shows: "{name: t2, labels: {place: hq},", Good: "{name: t2, labels: {place: pier},", setup: withSame},
-	{Code: "never-rests", Severity: Note, About: "A silent server is asked first by every login, again and again, because the site gives it no rest.",
-		Shows: "address: 192.0.2.1, key: k, wait: 1s}", Good: "address: 192.0.2.1, key: k, wait: 1s, rest: 1m}"},
+	{Code: "never-rests", Severity: Note, About: "A silent server is asked first by every login, again and again, because its dead-time is 0.",
+		Shows: "address: 192.0.2.1, key: k, timeout: 1s}", Good: "address: 192.0.2.1, key: k, timeout: 1s, dead-time: 1m}"},
 	{Code: "slow-fallback", Severity: Note, About: "A login succeeds after more than ten seconds of waiting. People will think that it is broken.",
-		Shows: "key: k, wait: 9s,", Good: "key: k, wait: 1s,"},
+		Shows: "key: k, timeout: 9s,", Good: "key: k, timeout: 1s,"},
 }
 
 var severities = func() map[string]Severity {
@@ -228,10 +228,10 @@ var severities = func() map[string]Severity {
 	return all
 }()
 
-// Pages gives the page of every finding.
+// Pages returns the page of every finding.
 func Pages() []Page { return pages }
 
-// PageOf gives the page of a finding.
+// PageOf returns the page of a finding.
 func PageOf(code string) (Page, bool) {
 	for _, p := range pages {
 		if strings.EqualFold(p.Code, code) {

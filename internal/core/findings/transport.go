@@ -48,7 +48,7 @@ func startsWithoutStops(c *checker, sh foresee.Shape) {
 		if l := w.Lists[site.RecordSessions]; l != nil && l.Start && l.NoStop {
 			c.add(Finding{Code: "starts-without-stops", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
 				Text:   fmt.Sprintf("The list %s records that sessions begin and never that they end: nobody can tell later who was still in.", l.Name),
-				Repair: "write when: start-stop"})
+				Repair: "write when: start and stop"})
 		}
 	}
 }
@@ -127,7 +127,7 @@ func slow(c *checker, sh foresee.Shape) {
 		if cs, found := worst[w]; found {
 			c.add(Finding{Code: "slow-fallback", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
 				Text:   fmt.Sprintf("%s a login waits %s (%s): people will think that it is broken.", upper(when(cs)), seconds(cs.Wait), waitSum(cs)),
-				Repair: "lower wait or tries of these servers"})
+				Repair: "lower timeout or attempts of these servers"})
 		}
 	}
 }
@@ -144,11 +144,11 @@ func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]b
 		return
 	}
 	first := step.Tries[0].Server
-	if first.Rest > 0 || state(cs, first) != foresee.Down || said[tired{cs.Way, first}] {
+	if first.DeadTime > 0 || state(cs, first) != foresee.Down || said[tired{cs.Way, first}] {
 		return
 	}
 	said[tired{cs.Way, first}] = true
 	c.add(Finding{Code: "never-rests", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: first.Place,
-		Text:   fmt.Sprintf("%s every login waits %s for it first: the site gives %s no rest.", upper(when(cs)), seconds(cs.Wait), first.Name),
-		Repair: "write rest: 1m (or longer) at the servers of the group " + step.Method.Group.Name})
+		Text:   fmt.Sprintf("%s every login waits %s for it first: the dead-time of %s is 0.", upper(when(cs)), seconds(cs.Wait), first.Name),
+		Repair: "write dead-time: 1m (or longer) at the servers of the group " + step.Method.Group.Name})
 }

@@ -25,7 +25,7 @@ type Named struct {
 	State  State
 }
 
-// Compare gives what changes from one version of a site to another, devices
+// Compare returns what changes from one version of a site to another, devices
 // that change alike together.
 func Compare(before, after Reckoner) []Change {
 	type pair struct{ a, b int }
@@ -136,11 +136,11 @@ func compareCases(old, fresh []Case) []Change {
 	return all
 }
 
-// earned tells whether somebody has full rights by showing who they are: what
+// earned reports whether somebody has full rights by showing who they are: what
 // none gives to anyone is no loss.
 func (c Case) earned() bool { return c.Full() && c.By != string(site.ByNone) }
 
-// WaitOnly tells whether a change is in the waiting alone.
+// WaitOnly reports whether a change is in the waiting alone.
 func (c Change) WaitOnly() bool {
 	a, b := c.Before, c.After
 	return a != nil && b != nil && a.Outcome == b.Outcome && a.Level == b.Level && a.By == b.By && a.Stuck == b.Stuck && a.Raised == b.Raised

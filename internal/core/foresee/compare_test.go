@@ -11,7 +11,7 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-// versions gives the reviewed demo site, and the same with one change.
+// versions returns the reviewed demo site, and the same with one change.
 func versions(t *testing.T, from, to string) (before, after Reckoner) {
 	text, err := os.ReadFile(reviewed)
 	require.NoError(t, err)
@@ -37,7 +37,7 @@ func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {
 }
 
 func TestALongerWaitIsAChangeOfTheWaitAlone(t *testing.T) {
-	before, after := versions(t, "wait: 1s\n    rest: 1m\n    run: true\n  - name: plover", "wait: 2s\n    rest: 1m\n    run: true\n  - name: plover")
+	before, after := versions(t, "timeout: 1s\n    dead-time: 1m\n    run: true\n  - name: plover", "timeout: 2s\n    dead-time: 1m\n    run: true\n  - name: plover")
 	changes := Compare(before, after)
 	require.NotEmpty(t, changes)
 	for _, c := range changes {

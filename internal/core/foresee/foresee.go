@@ -38,7 +38,7 @@ var faults = []State{Closed, KeyDiffers, ClientUnknown, InError}
 var reasons = map[State]reason.Reason{Down: reason.Silent, Closed: reason.Closed, KeyDiffers: reason.KeyDiffers,
 	ClientUnknown: reason.ClientUnknown, InError: reason.ServerError}
 
-// States gives the states that a server can be in: up and silent, and with
+// States returns the states that a server can be in: up and silent, and with
 // faults those that its protocol has besides.
 func States(s *site.Server, withFaults bool) []State {
 	all := []State{Up, Down}
@@ -98,7 +98,7 @@ type Again struct {
 	Wait    time.Duration
 }
 
-// Full tells whether the person has full rights: level 15, at once or by an
+// Full reports whether the person has full rights: level 15, at once or by an
 // elevation.
 func (c Case) Full() bool {
 	return (c.Outcome == walk.OutcomeIn || c.Outcome == walk.OutcomeLow) && c.Raised == 15
@@ -127,7 +127,7 @@ func (c Case) Summary() string {
 	return text
 }
 
-// Holds tells whether every condition of the case is met when the servers of
+// Holds reports whether every condition of the case is met when the servers of
 // silent are silent and all others are up.
 func (c Case) Holds(silent map[*site.Server]bool) bool {
 	for _, w := range c.When {
@@ -138,11 +138,11 @@ func (c Case) Holds(silent map[*site.Server]bool) bool {
 	return true
 }
 
-// Split gives the names of the servers that are silent in the case, and of
+// Split returns the names of the servers that are silent in the case, and of
 // those that are up. Servers with another fault are in neither.
 func (c Case) Split() (silent, up []string) { return c.Servers(Down), c.Servers(Up) }
 
-// Servers gives the names of the servers that are in a state.
+// Servers returns the names of the servers that are in a state.
 func (c Case) Servers(in State) []string {
 	var names []string
 	for _, w := range c.When {
@@ -160,7 +160,7 @@ type Shape struct {
 	Cases   []Case
 }
 
-// For gives the cases of the shape for one of its devices, one for each person,
+// For returns the cases of the shape for one of its devices, one for each person,
 // by way in and then by person.
 func (sh Shape) For(d *site.Device) []Case {
 	var all []Case
@@ -180,7 +180,7 @@ func (sh Shape) For(d *site.Device) []Case {
 	return all
 }
 
-// Servers gives the servers whose state matters to the shape, in the order of
+// Servers returns the servers whose state matters to the shape, in the order of
 // the site file.
 func (sh Shape) Servers() []*site.Server {
 	var all []*site.Server
@@ -258,15 +258,15 @@ func shapeKey(d *site.Device, wheres []where) string {
 		b.WriteString(" " + a.Name)
 	}
 	b.WriteString(" | " + d.Network)
-	if d.Holds.Place.Known() { // ways, lists and accounts are held in what is written above
-		held := make([]string, 0, len(d.Holds.Keys)+len(d.Holds.Ports)+1)
-		for s, h := range d.Holds.Keys {
+	if d.Found.Place.Known() { // ways, lists and accounts are held in what is written above
+		held := make([]string, 0, len(d.Found.Keys)+len(d.Found.Ports)+1)
+		for s, h := range d.Found.Keys {
 			held = append(held, s.Name+"="+h.Key.Name)
 		}
-		for s, h := range d.Holds.Ports {
+		for s, h := range d.Found.Ports {
 			held = append(held, fmt.Sprint(s.Name, h.Authentication, h.Accounting))
 		}
-		if d.Holds.Source.IsValid() {
+		if d.Found.Source.IsValid() {
 			held = append(held, d.Name)
 		}
 		slices.Sort(held)

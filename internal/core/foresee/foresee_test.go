@@ -26,7 +26,7 @@ const (
 	reviewed = "../../../demo/as-reviewed/site.yaml"
 )
 
-// find gives the one case of a person that holds when the servers are silent.
+// find returns the one case of a person that holds when the servers are silent.
 func find(t *testing.T, f Reckoner, device, way, person string, silent ...string) Case {
 	d := f.Site.Device(device)
 	who, ok := f.Find(d, person)

@@ -25,7 +25,7 @@ type Outage map[*site.Server]bool
 // mostCombined is up to how many servers every combination is shown.
 const mostCombined = 3
 
-// Outages gives the outages worth a column: all up first. Up to three servers
+// Outages returns the outages worth a column: all up first. Up to three servers
 // these are all combinations; above, each server alone, and all.
 func Outages(servers []*site.Server) []Outage {
 	all := []Outage{{}}
@@ -50,7 +50,7 @@ func Outages(servers []*site.Server) []Outage {
 	return all
 }
 
-// Standing gives how the devices of a shape stand in an outage.
+// Standing returns how the devices of a shape stand in an outage.
 func (sh Shape) Standing(o Outage) Standing {
 	people, account, console := false, false, false
 	for _, c := range sh.Cases {

@@ -34,7 +34,7 @@ func draw(t *rapid.T) drawn {
 		for i := range count[protocol] {
 			name := fmt.Sprintf("%s%d", protocol[:1], i)
 			names = append(names, name)
-			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, wait: %s, rest: %s}\n", name, protocol, len(all)+len(names),
+			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, timeout: %s, dead-time: %s}\n", name, protocol, len(all)+len(names),
 				one("wait", "1s", "5s"), one("rest", "0", "1m"))
 		}
 		if len(names) > 0 {
@@ -58,7 +58,7 @@ func draw(t *rapid.T) drawn {
 	fmt.Fprintf(&b, "  - {name: session, authorize: session, methods: [%s]}\n", methods("session", "local", "signed-in", "none"))
 	fmt.Fprintf(&b, "  - {name: commands, authorize: commands, methods: [%s]}\n", methods("commands", "local", "signed-in"))
 	fmt.Fprintf(&b, "  - {name: raise, authenticate: elevation, methods: [%s]}\n", methods("raise", "secret bridge", "local"))
-	fmt.Fprintf(&b, "  - {name: visits, account: sessions, when: start-stop, methods: [%s]}\n", methods("visits"))
+	fmt.Fprintf(&b, "  - {name: visits, account: sessions, when: start and stop, methods: [%s]}\n", methods("visits"))
 	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: %s, heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, login-window: 5m}}]\n",
 		one("refusal", "ends-list", "tries-next"), one("unknown", "tries-next", "ends-list"), one("resting", "asks-first", "passes"), one("rest-ends", "by-time", "with-last"),
 		rapid.Bool().Draw(t, "icmp"), rapid.IntRange(0, 15).Draw(t, "level"), rapid.Bool().Draw(t, "needs"), one("failure", "ignores", "blocks"))
@@ -70,7 +70,7 @@ func draw(t *rapid.T) drawn {
 	}
 	holds := ""
 	if rapid.Bool().Draw(t, "held") {
-		holds = ", holds: {keys: {t0: k2}}"
+		holds = ", found: {keys: {t0: k2}}"
 	}
 	fmt.Fprintf(&b, "profiles: [{name: p, defaults: {%s}, access: {ssh: {}}, accounts: [keeper]}]\n", strings.Join(binds, ", "))
 	fmt.Fprintf(&b, "devices: [{name: d, kind: kind, profile: p, addresses: [198.51.100.1]%s}]\n", holds)
@@ -91,7 +91,7 @@ func (d drawn) reckoner(t require.TestingT, text string) Reckoner {
 // grown is the site with one more server, first or last in a group.
 func (d drawn) grown(first bool) string {
 	protocol := d.group
-	text := strings.Replace(d.text, "#MORE\n", fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, wait: 1s, rest: 1m}\n", protocol), 1)
+	text := strings.Replace(d.text, "#MORE\n", fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, timeout: 1s, dead-time: 1m}\n", protocol), 1)
 	start := "{name: " + protocol + ", servers: ["
 	if first {
 		return strings.Replace(text, start, start+"more, ", 1)
@@ -101,7 +101,7 @@ func (d drawn) grown(first bool) string {
 	return text[:end] + ", more" + text[end:]
 }
 
-// outcomes gives, for each way in, person and outage by names, how it comes out.
+// outcomes returns, for each way in, person and outage by names, how it comes out.
 func outcomes(f Reckoner, of []string, also ...string) map[string]Case {
 	all := map[string]Case{}
 	d := f.Site.Devices[0]

@@ -27,7 +27,7 @@ type Who struct {
 	order   int    // in which people are shown
 }
 
-// Typed gives the name as it is typed at the prompt.
+// Typed returns the name as it is typed at the prompt.
 func (w Who) Typed() string { return w.typed }
 
 // crowd groups the people of the site by all that a decision can depend on.
@@ -61,7 +61,7 @@ func (f Reckoner) crowd() [][]Who {
 	return groups
 }
 
-// others gives the local accounts, unknown and anyone, each a group of its own.
+// others returns the local accounts, unknown and anyone, each a group of its own.
 func (f Reckoner) others(d *site.Device) [][]Who {
 	var groups [][]Who
 	add := func(w Who) {
@@ -83,7 +83,7 @@ func (f Reckoner) others(d *site.Device) [][]Who {
 	return groups
 }
 
-// Whos gives those for whom logins on d are foreseen.
+// Whos returns those for whom logins on d are foreseen.
 func (f Reckoner) Whos(d *site.Device) []Who {
 	var whos []Who
 	for _, g := range append(f.crowd(), f.others(d)...) {
@@ -93,7 +93,7 @@ func (f Reckoner) Whos(d *site.Device) []Who {
 	return whos
 }
 
-// Find gives the Who of a name on d, or false.
+// Find returns the Who of a name on d, or false.
 func (f Reckoner) Find(d *site.Device, name string) (Who, bool) {
 	for _, w := range f.Whos(d) {
 		if w.Name == name {

@@ -87,7 +87,7 @@ type imaginedExchange struct {
 
 func (e imaginedExchange) Close() {}
 
-// Try gives the answer that a server in this state gives.
+// Try returns the answer that a server in this state gives.
 func (e imaginedExchange) Try(int) walk.Reply {
 	w := e.world
 	why, none := reasons[e.state]
@@ -142,7 +142,7 @@ func (f Reckoner) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bo
 	return authentication != s.AuthenticationPort
 }
 
-// known tells whether a server knows the address that a device asks from: that
+// known reports whether a server knows the address that a device asks from: that
 // of a device of the site, or of another client.
 func (f Reckoner) known(d *site.Device, s *site.Server) bool {
 	from := d.Asks()
@@ -157,7 +157,7 @@ func (f Reckoner) known(d *site.Device, s *site.Server) bool {
 	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(from, s) })
 }
 
-// coveredWith tells whether a device asks from an address that another client
+// coveredWith reports whether a device asks from an address that another client
 // entry covers, with the key of that entry.
 func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bool {
 	if d.Asks() == d.Source {
@@ -166,7 +166,7 @@ func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bo
 	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(d.Asks(), s) && f.Keys.Same(held, c.Key) })
 }
 
-// RoleOf gives the role that a person has where a case happens, nil for none.
+// RoleOf returns the role that a person has where a case happens, nil for none.
 func (f Reckoner) RoleOf(c Case) *site.Role {
 	d := f.decide(c.Device, c.Way, c.Who, site.Session)
 	if !d.Allow {

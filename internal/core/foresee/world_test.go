@@ -19,7 +19,7 @@ servers:
   - {name: l, protocol: ldap, address: 192.0.2.3, base: o=x}
 kinds: [{name: old, traits: {default-ports: legacy}}]
 devices:
-  - {name: d, addresses: [192.0.2.9], holds: {` + holds + `}}
+  - {name: d, addresses: [192.0.2.9], found: {` + holds + `}}
   - {name: other, addresses: [192.0.2.10]}
   - {name: aged, kind: old, addresses: [192.0.2.11]}
 clients: [{from: 198.51.100.0/24, servers: [t, r], key: k3}]

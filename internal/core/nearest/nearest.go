@@ -26,7 +26,7 @@ func Word(typed string, known []string) (string, bool) {
 	return best, true
 }
 
-// begun gives the one word that typed is the beginning of.
+// begun returns the one word that typed is the beginning of.
 func begun(low string, known []string) (string, bool) {
 	found := ""
 	for _, w := range known {

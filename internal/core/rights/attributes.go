@@ -22,7 +22,7 @@ const (
 	PrivLvl                  = "priv-lvl"                   // RFC 8907, section 8.2
 )
 
-// Attributes gives what a server returns with an accepting decision to a device
+// Attributes returns what a server returns with an accepting decision to a device
 // of a kind. RADIUS carries the rights with the login; TACACS+ with the
 // session's authorization.
 func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.Kind) []Attribute {
@@ -81,7 +81,7 @@ func Level(all []Attribute, kind *site.Kind) (int, bool) {
 	return level, found
 }
 
-// Template gives the local account that the attributes of an answer name for a
+// Template returns the local account that the attributes of an answer name for a
 // kind that reads one, "" for none.
 func Template(all []Attribute, kind *site.Kind) string {
 	for _, a := range all {

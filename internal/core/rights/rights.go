@@ -170,7 +170,7 @@ func teamsOf(p *site.Person) string {
 	return " (" + strings.Join(p.Teams, ", ") + ")"
 }
 
-// names tells whether a grant is for p.
+// names reports whether a grant is for p.
 func names(g *site.Grant, p *site.Person) bool {
 	for _, w := range g.Who {
 		if w.Person == p.Name || w.Team != "" && slices.Contains(p.Teams, w.Team) {
@@ -276,7 +276,7 @@ func command(d Decision, p *site.Person, line string) Decision {
 	return d
 }
 
-// MayDoSomething tells whether a role's rules allow any command at all.
+// MayDoSomething reports whether a role's rules allow any command at all.
 func MayDoSomething(r *site.Role) bool {
 	if r == nil {
 		return false
@@ -292,7 +292,7 @@ func MayDoSomething(r *site.Role) bool {
 	return false
 }
 
-// Matches tells whether a command line fits the words of a rule: * is one
+// Matches reports whether a command line fits the words of a rule: * is one
 // word, ** any number of words at the end. Words compare as typed.
 func Matches(words []string, line string) bool {
 	typed := SplitLine(line)

@@ -188,14 +188,14 @@ func (m *maker) asks() Section {
 			key = "certificates"
 		}
 		rest := ""
-		if v.Rest > 0 {
-			rest = ", rest " + span(v.Rest)
+		if v.DeadTime > 0 {
+			rest = ", dead-time " + span(v.DeadTime)
 		}
 		tries := ""
-		if v.Tries > 1 {
-			tries = fmt.Sprintf(", %d tries", v.Tries)
+		if v.Attempts > 1 {
+			tries = fmt.Sprintf(", %d attempts", v.Attempts)
 		}
-		s.Items = append(s.Items, Item{fmt.Sprintf("Server %s: %s, %s, %s, %s, wait %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Wait), tries, rest), ""})
+		s.Items = append(s.Items, Item{fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Timeout), tries, rest), ""})
 	}
 	if len(m.plan.Servers) == 0 {
 		return Section{}
@@ -258,7 +258,7 @@ func (m *maker) bindFirst() Section {
 	}}
 }
 
-// tests gives the logins at a way in that are worth trying in a state: one
+// tests returns the logins at a way in that are worth trying in a state: one
 // person with full rights, one with less, a wrong password, and each local
 // account.
 func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
@@ -327,7 +327,7 @@ func (m *maker) outage() Section {
 		Items: []Item{
 			{"Make every server silent for this device: a filter for " + strings.Join(names, ", ") + " that drops, near the device.", ""},
 		}, Tests: m.tests(m.first, m.dark)}
-	s.Then = []Item{{"Take the filter away, and wait until the servers' rest is over: " + span(m.longestRest()) + ".", ""},
+	s.Then = []Item{{"Take the filter away, and wait until the dead-time of the servers is over: " + span(m.longestRest()) + ".", ""},
 		{"Log in once more with a person with full rights: as in the step before.", ""}}
 	return s
 }
@@ -335,7 +335,7 @@ func (m *maker) outage() Section {
 func (m *maker) longestRest() time.Duration {
 	var longest time.Duration
 	for _, s := range m.servers {
-		longest = max(longest, s.Rest)
+		longest = max(longest, s.DeadTime)
 	}
 	return longest
 }

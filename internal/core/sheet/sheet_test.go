@@ -57,7 +57,7 @@ func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
 
 func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {
 	require.Contains(t, section(t, of(t, reviewed(t), "hq-fw-1"), "timed way back").Items[0].Text, "10m from now")
-	slow := strings.ReplaceAll(reviewed(t), "wait: 1s", "wait: 20s")
+	slow := strings.ReplaceAll(reviewed(t), "timeout: 1s", "timeout: 20s")
 	require.Contains(t, section(t, of(t, slow, "hq-fw-1"), "timed way back").Items[0].Text, "18m from now", "two waits of 20 s, twenty times, and five minutes")
 }
 

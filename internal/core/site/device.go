@@ -17,7 +17,7 @@ const (
 // Accesses are the ways in, in the order in which they are shown.
 var accesses = []string{Console, SSH, Telnet, Web, API, NETCONF}
 
-// Accesses gives the names of all ways in, in the order in which they are shown.
+// Accesses returns the names of all ways in, in the order in which they are shown.
 func Accesses() []string { return accesses }
 
 // Binds says which list each purpose uses; an empty name is none.
@@ -88,33 +88,33 @@ type Device struct {
 	Own        Profile // the device's own keys, which win over its profile's
 	Ways       []*Way
 	Accounts   []*Account
-	Holds      Holds
+	Found      Found
 }
 
 // Holds is what is known to be on a device now where it differs from the
 // design. Zero fields do not differ.
-type Holds struct {
+type Found struct {
 	Place    Place
-	Keys     map[*Server]HeldKey
-	Ports    map[*Server]HeldPorts
+	Keys     map[*Server]FoundKey
+	Ports    map[*Server]FoundPorts
 	Source   netip.Addr
 	accounts []Ref
-	keys     []HeldKey
-	ports    []HeldPorts
+	keys     []FoundKey
+	ports    []FoundPorts
 	lists    []heldList
 	groups   []heldGroup
 	differs  bool // in accounts, though there are none
 }
 
 // HeldKey is a key that a device holds for a server, and where that is said.
-type HeldKey struct {
+type FoundKey struct {
 	Server Ref
 	KeyRef Ref
 	Key    *Key
 }
 
 // HeldPorts are the ports at which a device asks a server. 0 is as designed.
-type HeldPorts struct {
+type FoundPorts struct {
 	Server                     Ref
 	Authentication, Accounting uint16
 	Place                      Place
@@ -130,30 +130,30 @@ type heldGroup struct {
 	servers []Ref
 }
 
-// Key gives the key that the device holds for s now.
+// Key returns the key that the device holds for s now.
 func (d *Device) Key(s *Server) *Key {
-	if h, ok := d.Holds.Keys[s]; ok {
+	if h, ok := d.Found.Keys[s]; ok {
 		return h.Key
 	}
 	return s.Key
 }
 
-// Asks gives the address that the device's requests come from now.
+// Asks returns the address that the device's requests come from now.
 func (d *Device) Asks() netip.Addr {
-	if d.Holds.Source.IsValid() {
-		return d.Holds.Source
+	if d.Found.Source.IsValid() {
+		return d.Found.Source
 	}
 	return d.Source
 }
 
-// Ports gives the ports at which the device asks a RADIUS server now, and
+// Ports returns the ports at which the device asks a RADIUS server now, and
 // where that is said. Ports that the site file does not say are the kind's own.
 func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) {
 	authentication, accounting, at = s.AuthenticationPort, s.AccountingPort, s.Place
 	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.Protocol == RADIUS && !s.TLS {
 		authentication, accounting = 1645, 1646
 	}
-	if h, ok := d.Holds.Ports[s]; ok {
+	if h, ok := d.Found.Ports[s]; ok {
 		at = h.Place
 		if h.Authentication != 0 {
 			authentication = h.Authentication
@@ -165,7 +165,7 @@ func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) 
 	return authentication, accounting, at
 }
 
-// Account gives the device's local account of that name, or nil.
+// Account returns the device's local account of that name, or nil.
 func (d *Device) Account(name string) *Account {
 	for _, a := range d.Accounts {
 		if a.Name == name {
@@ -175,7 +175,7 @@ func (d *Device) Account(name string) *Account {
 	return nil
 }
 
-// Way gives the first way in of that name: "ssh" or, with lines, "ssh 0-15".
+// Way returns the first way in of that name: "ssh" or, with lines, "ssh 0-15".
 func (d *Device) Way(name string) *Way {
 	for _, w := range d.Ways {
 		if w.Name() == name {
@@ -190,7 +190,7 @@ func (d *Device) Way(name string) *Way {
 	return nil
 }
 
-// WayOfLine gives the way in of an access that has the given line, or nil.
+// WayOfLine returns the way in of an access that has the given line, or nil.
 func (d *Device) WayOfLine(access string, line int) *Way {
 	for _, w := range d.Ways {
 		if w.Access == access && (!w.HasLines || w.Lines.Has(line)) {

@@ -17,7 +17,7 @@ type Hours struct {
 
 func (h Hours) String() string { return h.text }
 
-// Hold tells whether t is within the hours. Hours that end before they begin
+// Hold reports whether t is within the hours. Hours that end before they begin
 // go on past midnight and belong to the day on which they began.
 func (h Hours) Hold(t time.Time) bool {
 	t = t.In(h.zone)

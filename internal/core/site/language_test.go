@@ -31,7 +31,7 @@ lists:
   - {name: crew, authenticate: login, methods: [group shore, group book, local]}
   - {name: up, authenticate: elevation, methods: [group shore, secret bridge]}
   - {name: rights, authorize: session, methods: [group shore, signed-in]}
-  - {name: events, account: system, when: start-stop, methods: [group sea]}
+  - {name: events, account: system, when: start and stop, methods: [group sea]}
 kinds:
   - name: switch
     traits: {level-from: Example-Level, account-from: Filter-Id, record-failure: blocks, speaks: [radius, tacacs], password-as: {tacacs: chap},
@@ -47,7 +47,7 @@ devices:
     profile: pier
     addresses: [192.0.2.100]
     network: management
-    holds: {keys: {tern: k2}, ports: {sanderling: {accounting: 1646}}, source: 192.0.2.200, accounts: [spare], groups: {shore: [plover, tern]}, lists: {rights: [local]}}
+    found: {keys: {tern: k2}, ports: {sanderling: {accounting: 1646}}, source: 192.0.2.200, accounts: [spare], groups: {shore: [plover, tern]}, lists: {rights: [local]}}
 accounts: [{name: spare, level: 1, password: $6$salt$hash}]
 elevation-secrets: [{name: bridge, password: key k}]
 people: [{name: ines, teams: [network], password: $6$salt$hash, one-time-code: key otp}]
@@ -180,7 +180,7 @@ func TestHoursHoldInTheirZoneAndPastMidnight(t *testing.T) {
 	}
 }
 
-// instance gives a YAML text as a JSON Schema validator wants it.
+// instance returns a YAML text as a JSON Schema validator wants it.
 func instance(t *testing.T, text string) any {
 	var v any
 	require.NoError(t, yaml.Unmarshal([]byte(text), &v))

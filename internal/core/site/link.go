@@ -192,7 +192,7 @@ func (l *linker) devices() {
 		}
 		sources[d.Source] = d
 		if l.design {
-			d.Holds = Holds{}
+			d.Found = Found{}
 		}
 		l.holds(d)
 		l.deviceAccounts(d)
@@ -205,8 +205,8 @@ func (l *linker) deviceAccounts(d *Device) {
 	if d.Own.HasAccounts {
 		refs = d.Own.AccountRefs
 	}
-	if d.Holds.differs {
-		refs = d.Holds.accounts
+	if d.Found.differs {
+		refs = d.Found.accounts
 	}
 	for _, ref := range refs {
 		a := find(l, "account", l.accounts, ref)
@@ -227,7 +227,7 @@ type wayKey struct {
 // ways works out the ways in of a device, once for all devices alike.
 func (l *linker) ways(d *Device) []*Way {
 	key := wayKey{profile: d.Profile, kind: d.Kind}
-	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) || len(d.Holds.lists) > 0 || len(d.Holds.groups) > 0 {
+	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) || len(d.Found.lists) > 0 || len(d.Found.groups) > 0 {
 		key.own = d
 	}
 	if ways, ok := l.shared[key]; ok {

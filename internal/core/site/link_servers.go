@@ -124,15 +124,15 @@ func (l *linker) radius(s *Server) {
 	}
 	orDefault(&s.AuthenticationPort, 1812)
 	orDefault(&s.AccountingPort, 1813)
-	orDefault(&s.Tries, 2)
+	orDefault(&s.Attempts, 2)
 }
 
 // once holds a server over TCP to one try.
 func (l *linker) once(s *Server, what string) {
-	if s.Tries > 1 {
-		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take tries out or make it 1", what, s.Name)
+	if s.Attempts > 1 {
+		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take attempts out or make it 1", what, s.Name)
 	}
-	orDefault(&s.Tries, 1)
+	orDefault(&s.Attempts, 1)
 }
 
 func orDefault[T uint16 | int](v *T, d T) {

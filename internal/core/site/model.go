@@ -46,7 +46,7 @@ type Site struct {
 	servers map[string]*Server
 }
 
-// Where gives a place as file:line:column, or "" for nowhere.
+// Where returns a place as file:line:column, or "" for nowhere.
 func (s *Site) Where(p Place) string {
 	if !p.Known() || int(p.File) >= len(s.Files) {
 		return ""
@@ -54,13 +54,13 @@ func (s *Site) Where(p Place) string {
 	return s.Files[p.File] + ":" + strconv.Itoa(int(p.Line)) + ":" + strconv.Itoa(int(p.Column))
 }
 
-// Person gives the person of that name, or nil.
+// Person returns the person of that name, or nil.
 func (s *Site) Person(name string) *Person { return s.people[name] }
 
-// Device gives the device of that name, or nil.
+// Device returns the device of that name, or nil.
 func (s *Site) Device(name string) *Device { return s.devices[name] }
 
-// Server gives the server of that name, or nil.
+// Server returns the server of that name, or nil.
 func (s *Site) Server(name string) *Server { return s.servers[name] }
 
 // KeySource tells where the value of a key is kept.
@@ -86,7 +86,7 @@ type Key struct {
 // whose value could not be read here.
 type Keys map[string]Secret
 
-// Same tells whether a and b have the same value. Where a value is not known
+// Same reports whether a and b have the same value. Where a value is not known
 // here, two names count as two values.
 func (ks Keys) Same(a, b *Key) bool {
 	if a == b || a == nil || b == nil {
@@ -125,9 +125,9 @@ type Server struct {
 	TLS          bool // RADIUS over TLS (RFC 6614), TACACS+ over TLS (RFC 9887)
 	Certificates Certificates
 	transport    Ref
-	Wait         time.Duration // for one try; above 0
-	Tries        int           // transmissions, the first included; at least 1
-	Rest         time.Duration // after no answer; 0: never rests
+	Timeout      time.Duration // for one try; above 0
+	Attempts     int           // transmissions, the first included; at least 1
+	DeadTime     time.Duration // after no answer; 0: never rests
 	Run          bool          // `serve` and `lab` run it
 	// RequireMessageAuthenticator drops RADIUS requests and answers without
 	// a Message-Authenticator (RFC 3579, section 3.2).
@@ -141,7 +141,7 @@ type Server struct {
 // Uses are the kinds of question that a server is for.
 type Uses struct{ Authentication, Authorization, Accounting bool }
 
-// Serves tells whether a server is for questions of a purpose. One that says
+// Serves reports whether a server is for questions of a purpose. One that says
 // nothing is for all.
 func (s *Server) Serves(p Purpose) bool {
 	switch {
@@ -219,7 +219,7 @@ func (m Method) String() string {
 // Range is a closed range of small numbers: levels 0-15 or lines 0-97.
 type Range struct{ Low, High int }
 
-// Has tells whether n lies in the range.
+// Has reports whether n lies in the range.
 func (r Range) Has(n int) bool { return n >= r.Low && n <= r.High }
 
 func (r Range) String() string {
@@ -239,7 +239,7 @@ type List struct {
 	Methods []Method
 }
 
-// Servers gives every server that the list may ask, in order, each once.
+// Servers returns every server that the list may ask, in order, each once.
 func (l *List) Servers() []*Server {
 	if l == nil {
 		return nil

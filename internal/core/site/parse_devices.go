@@ -115,9 +115,9 @@ var deviceShape = func() shape[Device] {
 	fields["source"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }, textForm()}
 	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
 	fields["labels"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) }, mapForm(textForm())}
-	fields["holds"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) {
-		d.Holds.Place = r.place(n)
-		holdsShape.read(r, n, &d.Holds)
+	fields["found"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) {
+		d.Found.Place = r.place(n)
+		holdsShape.read(r, n, &d.Found)
 	}, holdsShape.form()}
 	return shape[Device]{what: "a device", fields: fields, must: []string{"name", "addresses"}}
 }()
@@ -138,41 +138,41 @@ func (r *reader) labels(n *yaml.Node) map[string]string {
 const mostLine = 4095
 
 // holdsShape reads what is known to be on a device where it differs.
-var holdsShape = shape[Holds]{
-	what: "holds",
-	fields: map[string]field[Holds]{
-		"keys": {func(r *reader, n *yaml.Node, h *Holds) {
+var holdsShape = shape[Found]{
+	what: "found",
+	fields: map[string]field[Found]{
+		"keys": {func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "keys", "SERVER: KEY for each server", func(key, value *yaml.Node) {
 				server, ok1 := r.name(key, "a server")
 				name, ok2 := r.name(value, "a key")
 				if ok1 && ok2 {
-					h.keys = append(h.keys, HeldKey{Server: server, KeyRef: name})
+					h.keys = append(h.keys, FoundKey{Server: server, KeyRef: name})
 				}
 			})
 		}, mapForm(nameForm())},
-		"ports": {func(r *reader, n *yaml.Node, h *Holds) {
+		"ports": {func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "ports", "SERVER: {authentication: PORT, accounting: PORT}", func(key, value *yaml.Node) {
 				server, ok := r.name(key, "a server")
-				ports := HeldPorts{Server: server, Place: r.place(key)}
+				ports := FoundPorts{Server: server, Place: r.place(key)}
 				heldPortsShape.read(r, value, &ports)
 				if ok {
 					h.ports = append(h.ports, ports)
 				}
 			})
 		}, mapForm(heldPortsShape.form())},
-		"source": {func(r *reader, n *yaml.Node, h *Holds) { h.Source, _ = r.address(n, "source") }, textForm()},
-		"accounts": {func(r *reader, n *yaml.Node, h *Holds) {
+		"source": {func(r *reader, n *yaml.Node, h *Found) { h.Source, _ = r.address(n, "source") }, textForm()},
+		"accounts": {func(r *reader, n *yaml.Node, h *Found) {
 			h.differs = true
-			refsField("accounts", func(h *Holds) *[]Ref { return &h.accounts }).read(r, n, h)
+			refsField("accounts", func(h *Found) *[]Ref { return &h.accounts }).read(r, n, h)
 		}, oneOrMore(nameForm())},
-		"lists": {func(r *reader, n *yaml.Node, h *Holds) {
+		"lists": {func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "lists", "LIST: [methods]", func(key, value *yaml.Node) {
 				if ref, ok := r.name(key, "a list"); ok {
 					h.lists = append(h.lists, heldList{ref, r.methods(value)})
 				}
 			})
 		}, mapForm(oneOrMore(textForm()))},
-		"groups": {func(r *reader, n *yaml.Node, h *Holds) {
+		"groups": {func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "groups", "GROUP: [servers]", func(key, value *yaml.Node) {
 				g := heldGroup{Ref: r.ref(key)}
 				refsField("servers", func(g *heldGroup) *[]Ref { return &g.servers }).read(r, value, &g)
@@ -182,11 +182,11 @@ var holdsShape = shape[Holds]{
 	},
 }
 
-var heldPortsShape = shape[HeldPorts]{
+var heldPortsShape = shape[FoundPorts]{
 	what: "ports",
-	fields: map[string]field[HeldPorts]{
-		"authentication": {func(r *reader, n *yaml.Node, h *HeldPorts) { r.port(n, "the authentication port", &h.Authentication) }, intForm(1, 65535)},
-		"accounting":     {func(r *reader, n *yaml.Node, h *HeldPorts) { r.port(n, "the accounting port", &h.Accounting) }, intForm(1, 65535)},
+	fields: map[string]field[FoundPorts]{
+		"authentication": {func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the authentication port", &h.Authentication) }, intForm(1, 65535)},
+		"accounting":     {func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the accounting port", &h.Accounting) }, intForm(1, 65535)},
 	},
 }
 

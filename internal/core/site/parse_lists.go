@@ -39,7 +39,7 @@ var listShape = shape[List]{
 				l.Levels = span
 			}
 		}, rangeForm()},
-		"when": wordField("when", []string{"start-stop", "stop", "start"}, func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
+		"when": wordField("when", []string{"start and stop", "stop", "start"}, func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
 		"methods": {func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
 			oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
 	},

@@ -8,7 +8,7 @@ import (
 )
 
 func freshServer(*reader, *yaml.Node) Server {
-	return Server{Wait: 3 * time.Second, RequireMessageAuthenticator: true, For: Uses{true, true, true}, Directory: Directory{Find: "(uid=%u)"}}
+	return Server{Timeout: 3 * time.Second, RequireMessageAuthenticator: true, For: Uses{true, true, true}, Directory: Directory{Find: "(uid=%u)"}}
 }
 
 var serverShape = shape[Server]{
@@ -36,10 +36,10 @@ var serverShape = shape[Server]{
 			}
 			s.KeyRef, _ = r.name(n, "key")
 		}, form{"anyOf": []any{nameForm(), changeShape.form()}}},
-		"wait":  durationField("wait", time.Millisecond, 5*time.Minute, func(s *Server) *time.Duration { return &s.Wait }),
-		"tries": intField("tries", 1, 20, func(s *Server) *int { return &s.Tries }),
-		"rest":  durationField("rest", 0, 24*time.Hour, func(s *Server) *time.Duration { return &s.Rest }),
-		"run":   boolField("run", func(s *Server) *bool { return &s.Run }),
+		"timeout":   durationField("timeout", time.Millisecond, 5*time.Minute, func(s *Server) *time.Duration { return &s.Timeout }),
+		"attempts":  intField("attempts", 1, 20, func(s *Server) *int { return &s.Attempts }),
+		"dead-time": durationField("dead-time", 0, 24*time.Hour, func(s *Server) *time.Duration { return &s.DeadTime }),
+		"run":       boolField("run", func(s *Server) *bool { return &s.Run }),
 		"transport": {func(r *reader, n *yaml.Node, s *Server) {
 			s.transport = r.ref(n)
 			s.TLS = r.oneOf(n, "transport", "udp", "tcp", "tls") == "tls"

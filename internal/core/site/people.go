@@ -94,7 +94,7 @@ type Client struct {
 	Place      Place
 }
 
-// Covers tells whether a client entry lets an address ask a server.
+// Covers reports whether a client entry lets an address ask a server.
 func (c *Client) Covers(a netip.Addr, s *Server) bool {
 	for _, p := range c.From {
 		if p.Contains(a) {
@@ -108,5 +108,5 @@ func (c *Client) Covers(a netip.Addr, s *Server) bool {
 	return false
 }
 
-// Expired tells whether a person's last day is over at t.
+// Expired reports whether a person's last day is over at t.
 func (p *Person) Expired(t time.Time) bool { return !p.Until.IsZero() && !t.Before(p.Until) }

@@ -10,7 +10,7 @@ import (
 // Site.Files, the line and the column, both from 1. The zero Place is nowhere.
 type Place struct{ File, Line, Column int32 }
 
-// Known tells whether the place is somewhere.
+// Known reports whether the place is somewhere.
 func (p Place) Known() bool { return p.Line > 0 }
 
 // Before orders places by file, line and column.
@@ -39,7 +39,7 @@ type Problem struct {
 	place Place
 }
 
-// Error gives the problem as it is printed: the place, what is wrong, and
+// Error returns the problem as it is printed: the place, what is wrong, and
 // under it the line with a mark below the column.
 func (p Problem) Error() string {
 	head := p.Where + ": " + p.What

@@ -61,7 +61,7 @@ func (p Purpose) Service() string {
 	return "authorization"
 }
 
-// Records tells whether lists of this purpose keep records rather than decide.
+// Records reports whether lists of this purpose keep records rather than decide.
 func (p Purpose) Records() bool {
 	return p == RecordSessions || p == RecordCommands || p == RecordSystem
 }

@@ -51,7 +51,7 @@ func (r *reader) wrongAt(p Place, what string) {
 	})
 }
 
-// lineOf gives line number n of text, from 1, without its end, or "" where it
+// lineOf returns line number n of text, from 1, without its end, or "" where it
 // is not printable. What may be a secret is taken out of it: see hidden.
 func lineOf(text []byte, n int) string {
 	for ; n > 1; n-- {
@@ -97,7 +97,7 @@ type shape[T any] struct {
 	must   []string
 }
 
-// form gives the schema of the mapping.
+// form returns the schema of the mapping.
 func (s shape[T]) form() form {
 	properties := form{}
 	for name, f := range s.fields {
@@ -164,7 +164,7 @@ func (r *reader) is(n *yaml.Node, kind yaml.Kind, what, wanted string) bool {
 	return false
 }
 
-// scalar gives the text of a single value.
+// scalar returns the text of a single value.
 func (r *reader) scalar(n *yaml.Node, what string) (string, bool) {
 	if !r.is(n, yaml.ScalarNode, what, "a single value") {
 		return "", false

@@ -39,7 +39,7 @@ func mapForm(value form) form {
 	return form{"type": "object", "propertyNames": form{"pattern": namePattern}, "additionalProperties": value}
 }
 
-// Schema gives the JSON Schema of a site file, for editors.
+// Schema returns the JSON Schema of a site file, for editors.
 func Schema() []byte {
 	top := siteShape().form()
 	top["$schema"] = "https://json-schema.org/draft/2020-12/schema"

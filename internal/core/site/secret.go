@@ -13,10 +13,10 @@ type Secret struct{ value string }
 // NewSecret keeps value as a secret.
 func NewSecret(value string) Secret { return Secret{value} }
 
-// Reveal gives the value, for use in a protocol and nowhere else.
+// Reveal returns the value, for use in a protocol and nowhere else.
 func (s Secret) Reveal() string { return s.value }
 
-// Empty tells whether there is no value.
+// Empty reports whether there is no value.
 func (s Secret) Empty() bool { return s.value == "" }
 
 // Equal compares two secrets in constant time.
@@ -37,7 +37,7 @@ func (s Secret) Difference(t Secret) string {
 	case a == b:
 		return ""
 	case trimBlanks(a) == trimBlanks(b):
-		return "the same but for blanks at an end"
+		return "the same except for blanks at an end"
 	case foldCase(a) == foldCase(b):
 		return "they differ in upper and lower case only"
 	case len(a) != len(b):
@@ -51,7 +51,7 @@ func (s Secret) Difference(t Secret) string {
 	}
 	switch {
 	case len(at) == 2 && a[at[0]] == b[at[1]] && a[at[1]] == b[at[0]]:
-		return "the same but for two characters swapped"
+		return "the same except for two characters swapped"
 	case len(at) <= 2:
 		return fmt.Sprintf("the same length, and all but %d of the characters agree", len(at))
 	}

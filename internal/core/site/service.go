@@ -48,7 +48,7 @@ type Limits struct {
 	FailureDelay time.Duration
 }
 
-// DefaultService gives what holds where a site says nothing.
+// DefaultService returns what holds where a site says nothing.
 func DefaultService() Service {
 	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: 64 << 20,
 		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second}}

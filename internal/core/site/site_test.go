@@ -15,7 +15,7 @@ import (
 const small = `site: Test
 keys: {k: clear a-key-for-this-test}
 servers:
-  - {name: tern, protocol: tacacs, address: 192.0.2.21, key: k, wait: 2s, rest: 1m}
+  - {name: tern, protocol: tacacs, address: 192.0.2.21, key: k, timeout: 2s, dead-time: 1m}
   - {name: plover, protocol: tacacs, address: 192.0.2.22, key: k}
   - {name: sanderling, protocol: radius, address: 192.0.2.23, key: k}
 groups:
@@ -43,7 +43,7 @@ devices:
     source: 2001:db8::2
     access: {ssh: {login: crew}, web: {}}
     accounts: []
-    holds: {keys: {tern: k}}
+    found: {keys: {tern: k}}
 accounts:
   - {name: harbourmaster, level: 15, password: $6$salt$hash}
 people:
@@ -64,9 +64,9 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	s := parse(t, small)
 	require.Equal(t, "Test", s.Name)
 	tern, sanderling := s.Server("tern"), s.Server("sanderling")
-	require.Equal(t, []any{uint16(49), 2 * time.Second, 1, time.Minute}, []any{tern.Port, tern.Wait, tern.Tries, tern.Rest})
+	require.Equal(t, []any{uint16(49), 2 * time.Second, 1, time.Minute}, []any{tern.Port, tern.Timeout, tern.Attempts, tern.DeadTime})
 	require.Equal(t, []any{uint16(1812), uint16(1813), 2, true},
-		[]any{sanderling.AuthenticationPort, sanderling.AccountingPort, sanderling.Tries, sanderling.RequireMessageAuthenticator})
+		[]any{sanderling.AuthenticationPort, sanderling.AccountingPort, sanderling.Attempts, sanderling.RequireMessageAuthenticator})
 	require.Equal(t, "site.yaml:4:12", s.Where(tern.Place))
 
 	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
@@ -84,7 +84,7 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	require.True(t, sw1.Kind.Traits.RefusalTriesNext)
 	require.Equal(t, 45*time.Second, sw1.Kind.Traits.LoginWindow)
 	require.Equal(t, DefaultTraits(), sw2.Kind.Traits)
-	require.Equal(t, "k", sw2.Holds.Keys[tern].Key.Name)
+	require.Equal(t, "k", sw2.Found.Keys[tern].Key.Name)
 	require.True(t, s.Person("ines.marsh").Expired(time.Date(2027, 4, 1, 0, 0, 0, 0, time.UTC)))
 	require.False(t, s.Person("ines.marsh").Expired(time.Date(2027, 3, 31, 23, 0, 0, 0, time.UTC)))
 }
@@ -107,23 +107,23 @@ func TestFilesOfAFolderAreJoined(t *testing.T) {
 	require.ErrorContains(t, err, `b.yaml:2:12: the person "ines.marsh" stands already in a.yaml:36:12`)
 }
 
-// Each mistake is one change to the small site, and gives exactly one message.
+// Each mistake is one change to the small site, and returns exactly one message.
 func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 	for _, m := range []struct{ from, to, want string }{
-		{"wait: 2s", "wiat: 2s", `site.yaml:4:65: unknown key "wiat" in a server; did you mean "wait"?`},
-		{"wait: 2s", "wait: soon", `wait is "soon"; a duration from 1ms to 5m0s is wanted`},
-		{"wait: 2s", "wait: 2s, wait: 3s", `the key "wait" stands twice in a server, first in line 4`},
-		{"wait: 2s", "for: [counting]", `for is "counting"; authentication, authorization or accounting is wanted; did you mean "accounting"?`},
-		{"wait: 2s", "base: dc=example", "are for protocol: ldap; tern is tacacs"},
-		{"wait: 2s", "password-forms: [clear]", `password-forms is "clear"; ascii, pap, chap or mschapv2 is wanted`},
+		{"timeout: 2s", "wiat: 2s", `site.yaml:4:65: unknown key "wiat" in a server; did you mean "wait"?`},
+		{"timeout: 2s", "wait: soon", `wait is "soon"; a duration from 1ms to 5m0s is wanted`},
+		{"timeout: 2s", "timeout: 2s, timeout: 3s", `the key "wait" stands twice in a server, first in line 4`},
+		{"timeout: 2s", "for: [counting]", `for is "counting"; authentication, authorization or accounting is wanted; did you mean "accounting"?`},
+		{"timeout: 2s", "base: dc=example", "are for protocol: ldap; tern is tacacs"},
+		{"timeout: 2s", "password-forms: [clear]", `password-forms is "clear"; ascii, pap, chap or mschapv2 is wanted`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, key: {now: k}", `key needs the key "next"`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, key: {now: k, next: m}", `there is no key "m"`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, transport: tls, key: k", "needs no key: over TLS certificates take its place"},
-		{"rest: 1m", "transport: udp", "tacacs does not run over udp"},
-		{"rest: 1m", "tls: {certificate: c, key: k, authorities: a}", "has tls and not transport: tls"},
-		{"rest: 1m", "transport: quic", `transport is "quic"; udp, tcp or tls is wanted`},
-		{"rest: 1m", "tries: 3", "is asked once: TCP repeats what is lost"},
-		{"rest: 1m", "port: 99999", `port is "99999"; a whole number from 1 to 65535`},
+		{"dead-time: 1m", "transport: udp", "tacacs does not run over udp"},
+		{"dead-time: 1m", "tls: {certificate: c, key: k, authorities: a}", "has tls and not transport: tls"},
+		{"dead-time: 1m", "transport: quic", `transport is "quic"; udp, tcp or tls is wanted`},
+		{"dead-time: 1m", "attempts: 3", "is asked once: TCP repeats what is lost"},
+		{"dead-time: 1m", "port: 99999", `port is "99999"; a whole number from 1 to 65535`},
 		{"address: 192.0.2.23", "port: 1812, address: 192.0.2.23", "has two ports: write ports:"},
 		{"protocol: radius", "protocol: raduis", `protocol is "raduis"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
 		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, address: 192.0.2.23", "the directory sanderling needs the key \"base\""},
@@ -210,7 +210,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 }
 
 func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
-	text := strings.NewReplacer("wait: 2s", "wait: x", "level: 15, password: $6", "level: x, password: $6").Replace(small)
+	text := strings.NewReplacer("timeout: 2s", "wait: x", "level: 15, password: $6", "level: x, password: $6").Replace(small)
 	_, err := Parse(Source{"site.yaml", []byte(text)})
 	require.Len(t, err, 2)
 	require.Regexp(t, `(?s)^site\.yaml:4:.*\nsite\.yaml:34:`, err.Error())
@@ -257,9 +257,9 @@ func TestSecretsNeverReachMessages(t *testing.T) {
 func TestKeysAreComparedWithoutShowingThem(t *testing.T) {
 	for _, c := range []struct{ a, b, want string }{
 		{"abcdef", "abcdef", ""},
-		{"abcdef", "abdcef", "the same but for two characters swapped"},
+		{"abcdef", "abdcef", "the same except for two characters swapped"},
 		{"abcdef", "ABCdef", "they differ in upper and lower case only"},
-		{"abcdef", "abcdef ", "the same but for blanks at an end"},
+		{"abcdef", "abcdef ", "the same except for blanks at an end"},
 		{"abcdef", "abcde", "different lengths, 6 against 5 characters"},
 		{"abcdef", "abcdex", "the same length, and all but 1 of the characters agree"},
 		{"abcdef", "uvwxyz", "the same length, otherwise different"},

@@ -42,7 +42,7 @@ type Traits struct {
 // ascii, pap, chap or mschapv2.
 type PasswordForms struct{ RADIUS, TACACS string }
 
-// Of gives the form for a protocol; LDAP has one only.
+// Of returns the form for a protocol; LDAP has one only.
 func (f PasswordForms) Of(p Protocol) string {
 	switch p {
 	case RADIUS:
@@ -53,10 +53,10 @@ func (f PasswordForms) Of(p Protocol) string {
 	return "pap"
 }
 
-// OneWay tells whether a form can be checked against a one-way hash.
+// OneWay reports whether a form can be checked against a one-way hash.
 func OneWay(form string) bool { return form != "chap" && form != "mschapv2" }
 
-// Speaks tells whether devices of the kind speak a protocol.
+// Speaks reports whether devices of the kind speak a protocol.
 func (t Traits) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
 
 // Networks that a kind can send its requests through.
@@ -66,7 +66,7 @@ const (
 	DefaultAndOneMore = "default-and-management"
 )
 
-// Reaches tells whether the kind can use servers through a routing instance.
+// Reaches reports whether the kind can use servers through a routing instance.
 func (t Traits) Reaches(network string) bool {
 	switch {
 	case network == "" || network == "default" || t.Networks == AnyNetwork:
@@ -88,7 +88,7 @@ const (
 	NoCandidate          = "no-candidate"           // what is written runs at once
 )
 
-// HasModel tells whether devices of the kind have a model.
+// HasModel reports whether devices of the kind have a model.
 func (t Traits) HasModel(name string) bool { return !slices.Contains(t.LacksModels, name) }
 
 // Kind is a make of device.
@@ -97,7 +97,7 @@ type Kind struct {
 	Traits Traits
 }
 
-// DefaultTraits gives the traits of a kind that says nothing.
+// DefaultTraits returns the traits of a kind that says nothing.
 func DefaultTraits() Traits {
 	return Traits{
 		LevelWithoutSession: 1, LocalLevelNeedsSession: true,

@@ -15,7 +15,7 @@ type Rests struct {
 	until map[*site.Server]time.Duration
 }
 
-// Until gives the time until which s rests, and whether it rests at now.
+// Until returns the time until which s rests, and whether it rests at now.
 func (r *Rests) Until(s *site.Server, now time.Duration, byTime bool) (time.Duration, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -32,7 +32,7 @@ func (r *Rests) rest(s *site.Server, until time.Duration) {
 	r.until[s] = until
 }
 
-// Some tells whether any server was sent to rest.
+// Some reports whether any server was sent to rest.
 func (r *Rests) Some() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -49,7 +49,7 @@ func (r *Rests) Wake(servers ...*site.Server) {
 }
 
 // Ask puts one question to a group, as the device would in the middle of a
-// walk, and gives the step with its tries.
+// walk, and returns the step with its tries.
 func (v *Visit) Ask(g *site.Group, q Question) Step {
 	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
 	step := v.group(g, q)
@@ -92,8 +92,8 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 			step.Result, step.Reason, step.By, step.reply = reply.Result, reply.Reason, s.Name, reply
 			return step
 		}
-		if s.Rest > 0 {
-			v.Rests.rest(s, v.Now+step.Took+s.Rest)
+		if s.DeadTime > 0 {
+			v.Rests.rest(s, v.Now+step.Took+s.DeadTime)
 		}
 	}
 	return step
@@ -129,7 +129,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 	exchange := v.World.Begin(s, q)
 	defer exchange.Close()
 	var reply Reply
-	for n := 1; n <= s.Tries; n++ {
+	for n := 1; n <= s.Attempts; n++ {
 		reply = exchange.Try(n)
 		step.Took += reply.Took
 		step.Tries = append(step.Tries, Try{Server: s, N: n, Reply: reply})
@@ -140,22 +140,22 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 	return reply
 }
 
-// Lost gives how long one try at a server takes that gives no answer for the
+// Lost returns how long one try at a server takes that gives no answer for the
 // given reason.
 func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
 	if s.Protocol == site.RADIUS && !s.TLS {
 		if closed(r) && t.HeedsICMP {
 			return 0
 		}
-		return s.Wait // nothing valid ever comes
+		return s.Timeout // nothing valid ever comes
 	}
 	if r == reason.Silent || r == reason.Late {
-		return s.Wait
+		return s.Timeout
 	}
 	return 0 // refused, closed, unreadable or said: known at once
 }
 
-// closed tells whether nothing listens where the question goes.
+// closed reports whether nothing listens where the question goes.
 func closed(r reason.Reason) bool {
 	return r == reason.Closed || r == reason.WrongPort || r == reason.NotForThis
 }

@@ -16,9 +16,9 @@ func full(t testing.TB, traits, more, holds string) *site.Device {
 	s, err := site.Parse(site.Source{Name: "s", Text: []byte(`
 keys: {k: clear a-key-for-this-test}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 5s, tries: 2}
-  - {name: l1, protocol: ldap, address: 192.0.2.5, base: o=x, wait: 4s}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
+  - {name: l1, protocol: ldap, address: 192.0.2.5, base: o=x, timeout: 4s}
 groups: [{name: t, servers: [t1]}, {name: r, servers: [r1]}, {name: l, servers: [l1]}]
 kinds: [{name: k, traits: {` + traits + `}}]
 elevation-secrets: [{name: bridge, level: 12, password: $6$a$b}, {name: top, password: $6$a$b}]
@@ -36,9 +36,9 @@ lists:
   - {name: secret-raise, authenticate: elevation, methods: [secret top]}
   - {name: local-raise, authenticate: elevation, methods: [local]}
   - {name: r-raise, authenticate: elevation, methods: [group r, none]}
-  - {name: visits, account: sessions, when: start-stop, methods: [group t]}
+  - {name: visits, account: sessions, when: start and stop, methods: [group t]}
   - {name: starts, account: sessions, when: start, methods: [group t]}
-  - {name: typed, account: commands, when: start-stop, methods: [group t]}
+  - {name: typed, account: commands, when: start and stop, methods: [group t]}
 devices: [{name: d, kind: k, addresses: [192.0.2.9], accounts: [keeper, watch], access: {ssh: {` + more + `}}` + holds + `}]
 `)})
 	require.NoError(t, err)

@@ -36,7 +36,7 @@ type Question struct {
 	Method  site.MethodKind // by which method the person was let in
 }
 
-// Reply is what came of one transmission to one server.
+// Reply is the result of one transmission to one server.
 type Reply struct {
 	Result     Result // Unavailable when there was no valid answer
 	Reason     reason.Reason
@@ -231,7 +231,7 @@ func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
 	return verdict
 }
 
-// Elevate walks the elevation list for a higher level, and gives what came of
+// Elevate walks the elevation list for a higher level, and returns what came of
 // it. Without such a list the level stays.
 func (v *Visit) Elevate(now time.Duration, level int) Verdict {
 	v.Now = now

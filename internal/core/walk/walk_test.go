@@ -61,10 +61,10 @@ func device(t testing.TB, traits, lists, ways, accounts string) *site.Device {
 	s, err := site.Parse(site.Source{Name: "s", Text: []byte(`
 keys: {k: clear a-key-for-this-test}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s, rest: 1m}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, wait: 3s, rest: 1m}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 5s, tries: 2}
-  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, wait: 1s, tries: 3}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, dead-time: 1m}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 3s, dead-time: 1m}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
+  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 1s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
 kinds: [{name: k, traits: {` + traits + `}}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
@@ -234,8 +234,8 @@ const commandLists = sessionLists + `
   - {name: c-t, authorize: commands, levels: 1-15, methods: [group t]}
   - {name: c-t-in, authorize: commands, levels: 15, methods: [group t, signed-in]}
   - {name: c-r, authorize: commands, methods: [group r, signed-in]}
-  - {name: rec-c, account: commands, when: start-stop, methods: [group t]}
-  - {name: rec-s, account: sessions, when: start-stop, methods: [group t]}
+  - {name: rec-c, account: commands, when: start and stop, methods: [group t]}
+  - {name: rec-s, account: sessions, when: start and stop, methods: [group t]}
 `
 
 func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {

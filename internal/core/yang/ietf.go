@@ -119,7 +119,7 @@ type Identity struct{ Module, Name string }
 var identitySpaces = map[string]string{"ietf-system": SystemNS, "ietf-system-tacacs-plus": TACACSNS,
 	"openconfig-aaa": "http://openconfig.net/yang/aaa", "openconfig-aaa-types": "http://openconfig.net/yang/aaa/types"}
 
-// MarshalText gives module:name, RFC 7951 section 6.8; without a module, plain
+// MarshalText returns module:name, RFC 7951 section 6.8; without a module, plain
 // text.
 func (i Identity) MarshalText() ([]byte, error) {
 	if i.Module == "" {
@@ -138,7 +138,7 @@ func (i *Identity) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// MarshalXML gives a qualified name with its prefix declared, RFC 7950 section
+// MarshalXML returns a qualified name with its prefix declared, RFC 7950 section
 // 9.10.3.
 func (i Identity) MarshalXML(e *xml.Encoder, start xml.StartElement) error {
 	text := i.Name
@@ -190,7 +190,7 @@ type notes []string
 
 func (n *notes) say(format string, args ...any) { *n = append(*n, fmt.Sprintf(format, args...)) }
 
-// SystemOf gives the part of a blueprint that ietf-system and its augmentation
+// SystemOf returns the part of a blueprint that ietf-system and its augmentation
 // carry, and names the parts that they do not.
 func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 	var s System
@@ -220,8 +220,8 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 // common names what neither model carries.
 func (n *notes) common(b blueprint.Blueprint) {
 	for _, v := range b.Servers {
-		if v.Rest > 0 {
-			n.say("%s: the model has no rest (%s) after no answer", v.Name, v.Rest)
+		if v.DeadTime > 0 {
+			n.say("%s: the model has no dead-time (%s)", v.Name, v.DeadTime)
 		}
 		if v.TLS {
 			n.say("%s: the model has no TLS for this server; it is left out", v.Name)
@@ -229,8 +229,8 @@ func (n *notes) common(b blueprint.Blueprint) {
 		if v.Protocol == "ldap" {
 			n.say("%s: the model has no directories; it is left out", v.Name)
 		}
-		if v.Wait%time.Second != 0 {
-			n.say("%s: the model counts whole seconds; the wait of %s is written as %d", v.Name, v.Wait, seconds(v.Wait))
+		if v.Timeout%time.Second != 0 {
+			n.say("%s: the model counts whole seconds; the timeout of %s is written as %d", v.Name, v.Timeout, seconds(v.Timeout))
 		}
 		if v.Protocol == "radius" && v.MessageAuthenticator && !v.TLS {
 			n.say("%s: the model does not say that Message-Authenticator is required", v.Name)
@@ -275,10 +275,10 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 	case v.TLS:
 	case v.Protocol == "radius":
 		if s.RADIUS == nil {
-			s.RADIUS = &RADIUS{Options: RADIUSOptions{seconds(v.Wait), v.Tries}}
+			s.RADIUS = &RADIUS{Options: RADIUSOptions{seconds(v.Timeout), v.Attempts}}
 		}
-		if o := s.RADIUS.Options; o.Timeout != seconds(v.Wait) || o.Attempts != v.Tries {
-			left.say("%s: the model has one wait and one number of tries for all RADIUS servers, %d s and %d", v.Name, o.Timeout, o.Attempts)
+		if o := s.RADIUS.Options; o.Timeout != seconds(v.Timeout) || o.Attempts != v.Attempts {
+			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d", v.Name, o.Timeout, o.Attempts)
 		}
 		if v.AccountingPort != 1813 {
 			left.say("%s: the model has no accounting port (%d)", v.Name, v.AccountingPort)
@@ -291,7 +291,7 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		if s.TACACS == nil {
 			s.TACACS = &TACACS{}
 		}
-		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{v.Name, bits(v), v.Address, v.Port, secrets(v.Key), b.Source, b.Network, seconds(v.Wait)})
+		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{v.Name, bits(v), v.Address, v.Port, secrets(v.Key), b.Source, b.Network, seconds(v.Timeout)})
 	}
 }
 
@@ -321,12 +321,12 @@ func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 	}
 }
 
-// JSON gives the data as RFC 7951 has it.
+// JSON returns the data as RFC 7951 has it.
 func (s System) JSON() ([]byte, error) {
 	return indentJSON(map[string]System{"ietf-system:system": s})
 }
 
-// XML gives the data as XML.
+// XML returns the data as XML.
 func (s System) XML() ([]byte, error) { return indentXML(s) }
 
 // ErrForm is data that is not of the model.

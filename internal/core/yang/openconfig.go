@@ -132,7 +132,7 @@ type OpenRADIUS struct {
 
 func kind(name string) Identity { return Identity{"openconfig-aaa-types", name} }
 
-// OpenSystemOf gives the part of a blueprint that OpenConfig's system model
+// OpenSystemOf returns the part of a blueprint that OpenConfig's system model
 // carries, and names the parts that it does not.
 func OpenSystemOf(b blueprint.Blueprint, secrets Secrets) (OpenSystem, []string) {
 	var s OpenSystem
@@ -175,7 +175,7 @@ func (n *notes) others(what string, others []string) {
 	}
 }
 
-// methods gives the methods of a list: LOCAL, or the name of a group.
+// methods returns the methods of a list: LOCAL, or the name of a group.
 func (n *notes) methods(l *blueprint.List) []Identity {
 	var all []Identity
 	for _, m := range l.Methods {
@@ -212,7 +212,7 @@ func (s *OpenSystem) records(b blueprint.Blueprint, left *notes) {
 		} else if !sameMethods(methods, s.AAA.Accounting.Config.Methods) {
 			left.say("%s: the model has one order of methods for all records", l.Name)
 		}
-		record := map[string]string{"start-stop": "START_STOP", "stop": "STOP"}[l.When]
+		record := map[string]string{"start and stop": "START_STOP", "stop": "STOP"}[l.When]
 		if record == "" {
 			left.say("%s: the model has no records of starts alone; written as START_STOP", l.Name)
 			record = "START_STOP"
@@ -249,14 +249,14 @@ func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Sec
 			continue
 		}
 		var o OpenServer
-		o.Address, o.Config.Name, o.Config.Address, o.Config.Timeout = v.Address, v.Name, v.Address, seconds(v.Wait)
+		o.Address, o.Config.Name, o.Config.Address, o.Config.Timeout = v.Address, v.Name, v.Address, seconds(v.Timeout)
 		if v.Protocol == "tacacs" {
 			o.TACACS = &OpenTACACS{}
 			o.TACACS.Config.Port, o.TACACS.Config.Secret, o.TACACS.Config.Source = v.Port, secrets(v.Key), b.Source
 		} else {
 			o.RADIUS = &OpenRADIUS{}
 			c := &o.RADIUS.Config
-			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key), b.Source, v.Tries
+			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key), b.Source, v.Attempts
 		}
 		if !v.Authentication || !v.Authorization || !v.Accounting {
 			left.say("%s: the model does not say what a server is for (%s)", v.Name, bits(v))
@@ -285,12 +285,12 @@ func (s *OpenSystem) user(a blueprint.Account, secrets Secrets, left *notes) {
 	s.AAA.Authentication.Users.User = append(s.AAA.Authentication.Users.User, u)
 }
 
-// JSON gives the data as RFC 7951 has it.
+// JSON returns the data as RFC 7951 has it.
 func (s OpenSystem) JSON() ([]byte, error) {
 	return indentJSON(map[string]OpenSystem{"openconfig-system:system": s})
 }
 
-// XML gives the data as XML.
+// XML returns the data as XML.
 func (s OpenSystem) XML() ([]byte, error) { return indentXML(s) }
 
 // ReadOpenSystem reads data of OpenConfig's system model, JSON or XML.

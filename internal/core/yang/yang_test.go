@@ -20,17 +20,17 @@ const hash = "$6$rounds=5000$saltsalt$" + "abcdefghijklmnopqrstuvwxyzABCDEFGHIJK
 const text = `site: Test
 keys: {k: file k, k2: file k2}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s, rest: 1m}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, dead-time: 1m}
   - {name: t2, protocol: tacacs, address: "2001:db8::2", port: 4949, key: k2, for: [authentication, accounting]}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, wait: 1500ms, tries: 3}
-  - {name: r2, protocol: radius, address: r2.example.net, key: k2, ports: {authentication: 1645, accounting: 1646}, wait: 2s, tries: 3}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 1500ms, attempts: 3}
+  - {name: r2, protocol: radius, address: r2.example.net, key: k2, ports: {authentication: 1645, accounting: 1646}, timeout: 2s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
 lists:
   - {name: login, authenticate: login, methods: [group t, group r, local]}
   - {name: overair, authenticate: login, methods: [group r, local]}
   - {name: session, authorize: session, methods: [group t, local]}
   - {name: commands, authorize: commands, levels: 1-15, methods: [group t, local]}
-  - {name: visits, account: sessions, when: start-stop, methods: [group t]}
+  - {name: visits, account: sessions, when: start and stop, methods: [group t]}
   - {name: typed, account: commands, methods: [group t]}
 profiles:
   - name: p

@@ -75,7 +75,7 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 	return a, nil
 }
 
-// from gives the address of the lab for a source that a device is configured to
+// from returns the address of the lab for a source that a device is configured to
 // ask from: that of the device which has it, or one that no server knows.
 func (a addresses) from(of *site.Device) func(netip.Addr) netip.Addr {
 	return func(source netip.Addr) netip.Addr {

@@ -36,7 +36,7 @@ func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
 	return listener.Addr().(*net.TCPAddr).AddrPort(), nil
 }
 
-// inDirectory tells whether a directory takes a password: who is disabled, or
+// inDirectory reports whether a directory takes a password: who is disabled, or
 // whose time is over, has none there.
 func (l *Lab) inDirectory(p *site.Person, password string) bool {
 	if p.Disabled || p.Expired(l.now()) {
@@ -46,7 +46,7 @@ func (l *Lab) inDirectory(p *site.Person, password string) bool {
 	return err == nil && ok
 }
 
-// directory gives how everybody in the lab reaches a directory.
+// directory returns how everybody in the lab reaches a directory.
 func (l *Lab) directory(s *site.Server) ldap.Reach {
 	identity, err := l.identity(s.Name, l.at.servers[s])
 	if err != nil {

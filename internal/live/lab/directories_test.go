@@ -16,7 +16,7 @@ import (
 // one each time that what a server remembers must not help.
 const person = "ebba.lind"
 
-// set puts a fault into effect, and gives what lifts it.
+// set puts a fault into effect, and returns what lifts it.
 func (r *rig) set(text string) func() {
 	f, err := lab.ParseFault(r.site, text)
 	require.NoError(r.t, err)
@@ -24,7 +24,7 @@ func (r *rig) set(text string) func() {
 	return func() { require.True(r.t, r.Lift(f)) }
 }
 
-// cause gives the first cause of the newest login.
+// cause returns the first cause of the newest login.
 func (r *rig) cause() string {
 	e, _, err := r.state.Evidence()
 	require.NoError(r.t, err)
@@ -47,7 +47,7 @@ func takenAway(t *testing.T, security string) {
 	r := start(t, func(s *site.Site) {
 		s.Server("dunlin").Directory.Security = security
 		for _, v := range s.Servers {
-			v.Rest = 0
+			v.DeadTime = 0
 		}
 	})
 	seen := r.login("north-sw-1", site.SSH, person, "")

@@ -139,7 +139,7 @@ func names[T any](all []T, name func(T) string) []string {
 	return some
 }
 
-// String gives the fault as ParseFault reads it.
+// String returns the fault as ParseFault reads it.
 func (f Fault) String() string {
 	text := f.What
 	switch {
@@ -188,7 +188,7 @@ func (l *Lab) Lift(f Fault) bool {
 	return true
 }
 
-// Faults gives what is in effect.
+// Faults returns what is in effect.
 func (l *Lab) Faults() []Fault {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -270,7 +270,7 @@ func (l *Lab) drop(s *site.Server) {
 	}
 }
 
-// together gives what all faults of a server for a device, or for all, come to.
+// together returns what all faults of a server for a device, or for all, come to.
 func (l *Lab) together(s *site.Server, d *site.Device) gate.Hindrance {
 	var all gate.Hindrance
 	for _, f := range l.faults {

@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/live/store/state"
 )
 
-// triesOf gives what came of each try of a login: server and reason.
+// triesOf returns the result of each try of a login: server and reason.
 func triesOf(t evidence.Trace) []string {
 	var all []string
 	for _, s := range t.Steps {
@@ -133,7 +133,7 @@ func TestARunningLabTakesFaultsFromOutside(t *testing.T) {
 func TestDevicesSayThatTheyStartAndStop(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: Recorded
 keys: {k: file k}
-servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, wait: 5s, run: true}, {name: r, protocol: radius, address: 192.0.2.2, key: k, wait: 5s, run: true}]
+servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 5s, run: true}, {name: r, protocol: radius, address: 192.0.2.2, key: k, timeout: 5s, run: true}]
 groups: [{name: g, servers: [t]}, {name: h, servers: [r]}]
 lists: [{name: y, account: system, methods: [group g]}, {name: z, account: system, methods: [group h]}]
 devices:

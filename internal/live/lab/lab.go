@@ -131,7 +131,7 @@ func (l *Lab) start() (err error) {
 	return l.config.State.WritePlaces(l.Places)
 }
 
-// servers starts the servers that the site says to run, and gives for each
+// servers starts the servers that the site says to run, and returns for each
 // server where it is asked. A server that does not run has an address at which
 // nobody answers.
 func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
@@ -185,7 +185,7 @@ func cannotListen(what string, at netip.AddrPort, err error) error {
 	return fmt.Errorf("%w: %s on %s: %s", ErrListen, what, at, why)
 }
 
-// as gives the device as which a device is known to the servers: itself, or
+// as returns the device as which a device is known to the servers: itself, or
 // the one whose address it asks from; nil where they do not know that address.
 func (l *Lab) as(d *site.Device) *site.Device {
 	if d.Asks() == d.Source {
@@ -207,7 +207,7 @@ func newHostKey() (ssh.Signer, error) {
 	return ssh.NewSignerFromKey(private)
 }
 
-// reaches gives how a device reaches each server from an address.
+// reaches returns how a device reaches each server from an address.
 func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Target, error) {
 	targets := make(map[*site.Server]aaa.Target, len(l.targets))
 	for s, t := range l.targets {
@@ -304,7 +304,7 @@ func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
 	return i, err
 }
 
-// pageCertificate gives the certificate of a device's pages, where it has some.
+// pageCertificate returns the certificate of a device's pages, where it has some.
 func (l *Lab) pageCertificate(d *site.Device) (tls.Certificate, error) {
 	if d.Way(site.Web) == nil && d.Way(site.API) == nil {
 		return tls.Certificate{}, nil
@@ -316,7 +316,7 @@ func (l *Lab) pageCertificate(d *site.Device) (tls.Certificate, error) {
 	return i.Certificate, err
 }
 
-// client gives what a device needs to ask a server over TLS. Its certificate is
+// client returns what a device needs to ask a server over TLS. Its certificate is
 // left in the state folder too, for other programs that ask in its name.
 func (l *Lab) client(d *site.Device, s *site.Server) (*tls.Config, error) {
 	i, err := l.identity(d.Name, l.at.devices[d])
@@ -386,7 +386,7 @@ func (l *Lab) toggle(f Fault, on bool) {
 	}
 }
 
-// DeviceKey gives a device another key for a server.
+// DeviceKey returns a device another key for a server.
 func (l *Lab) DeviceKey(d *site.Device, s *site.Server, key site.Secret) { l.devices[d].SetKey(s, key) }
 
 // Wake ends the rest of every server on a device.

@@ -53,7 +53,7 @@ func start(t *testing.T, change ...func(*site.Site)) *rig {
 	keys, missing := secrets.Keys(s, "../../../demo", secrets.Unlock{})
 	require.Empty(t, missing)
 	for _, server := range s.Servers {
-		server.Wait /= 5
+		server.Timeout /= 5
 	}
 	for _, c := range change {
 		c(s)
@@ -104,7 +104,7 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 	return seen
 }
 
-// foreseen gives what foresee says of a login.
+// foreseen returns what foresee says of a login.
 func (r *rig) foreseen(device, access, person string, silent ...string) foresee.Case {
 	f := foresee.Reckoner{Site: r.site, Keys: r.keys, Now: time.Now()}
 	d := r.site.Device(device)
@@ -123,7 +123,7 @@ func (r *rig) foreseen(device, access, person string, silent ...string) foresee.
 	return foresee.Case{}
 }
 
-// triesForeseen gives what each method was to ask of whom during the login, and
+// triesForeseen returns what each method was to ask of whom during the login, and
 // how it ends. A case goes on with a first command, which is not the login's.
 func triesForeseen(steps []walk.Step) []string {
 	all := []string{}
@@ -138,7 +138,7 @@ func triesForeseen(steps []walk.Step) []string {
 	return all
 }
 
-// triesDone gives what the device did, in the form of triesForeseen.
+// triesDone returns what the device did, in the form of triesForeseen.
 func triesDone(steps []evidence.TraceStep) []string {
 	all := []string{}
 	for _, s := range steps {
@@ -149,7 +149,7 @@ func triesDone(steps []evidence.TraceStep) []string {
 	return all
 }
 
-// newest gives the newest trace of a login on a device.
+// newest returns the newest trace of a login on a device.
 func (r *rig) newest(device string) evidence.Trace {
 	e, notes, err := r.state.Evidence()
 	require.NoError(r.t, err)
@@ -348,7 +348,7 @@ func TestServersOverTLS(t *testing.T) {
 	r := start(t, func(s *site.Site) {
 		for _, name := range []string{"tern", "sanderling"} {
 			server := s.Server(name)
-			server.TLS, server.Key, server.Tries = true, nil, 1
+			server.TLS, server.Key, server.Attempts = true, nil, 1
 			server.Port = map[string]uint16{"tern": 300, "sanderling": 2083}[name]
 			server.AuthenticationPort, server.AccountingPort = 0, 0
 		}

@@ -33,7 +33,7 @@ type condition struct {
 	loses  int  // percent of the packets, or of the connections
 }
 
-// directory gives how the servers of the lab reach a directory.
+// directory returns how the servers of the lab reach a directory.
 func (l *links) directory(at func() netip.AddrPort) func(context.Context) (net.Conn, error) {
 	return func(ctx context.Context) (net.Conn, error) { return l.Dial(ctx, "tcp", netip.Addr{}, at()) }
 }
@@ -56,7 +56,7 @@ func (l *links) set(k link, change func(*condition)) {
 	}
 }
 
-// of gives what is wrong on the way from a device to a server.
+// of returns what is wrong on the way from a device to a server.
 func (l *links) of(device, server netip.Addr) condition {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -68,7 +68,7 @@ func (l *links) of(device, server netip.Addr) condition {
 	return all
 }
 
-// lost tells whether a packet, or the opening of a connection, gets lost.
+// lost reports whether a packet, or the opening of a connection, gets lost.
 func (c condition) lost() bool { return c.cut || c.loses > 0 && rand.IntN(100) < c.loses }
 
 // Dial opens a connection over the lab's network.

@@ -51,19 +51,19 @@ type aCase struct {
 const casesSite = `site: Cases
 keys: {kt: clear lab-only-key-of-t-12345, kr: clear lab-only-key-of-r-67890, kx: clear lab-only-key-of-r-68790, kd: clear lab-only-reader-of-d, otp: clear JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: kt, wait: 300ms, rest: @REST@, run: true}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: kt, wait: 300ms, rest: @REST@, run: true}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: kr, wait: 200ms, tries: 2, rest: @REST@, run: true}
-  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: kd}, find: (uid=%u), teams-from: memberOf, tls: none, wait: 250ms}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: kt, timeout: 300ms, rest: @REST@, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: kt, timeout: 300ms, rest: @REST@, run: true}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: kr, timeout: 200ms, attempts: 2, rest: @REST@, run: true}
+  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: kd}, find: (uid=%u), teams-from: memberOf, tls: none, timeout: 250ms}
 groups: [{name: tac, servers: [t1, t2]}, {name: rad, servers: [r1]}]
 lists:
   - {name: tl, authenticate: login, methods: @TL@}
   - {name: ts, authorize: session, methods: @TS@}
   - {name: tc, authorize: commands, levels: 0-15, methods: @TC@}
-  - {name: tr, account: sessions, when: start-stop, methods: [group tac]}
+  - {name: tr, account: sessions, when: start and stop, methods: [group tac]}
   - {name: rl, authenticate: login, methods: @RL@}
   - {name: rs, authorize: session, methods: [group rad, local]}
-  - {name: rr, account: sessions, when: start-stop, methods: [group rad]}
+  - {name: rr, account: sessions, when: start and stop, methods: [group rad]}
   - {name: own, authenticate: login, methods: [local]}
 kinds:
   - {name: a-switch, traits: {console-obeys-authorization: true, web-needs-level: 1, all-resting: passes @TRAITS@}}
@@ -109,7 +109,7 @@ const rightPassword = "right of all"
 // hash is that of rightPassword: $argon2id of little cost, for tests.
 const hash = "$argon2id$v=19$m=64,t=1,p=1$SBMlHQ06foH3B2kceCebgA$G8owWyNYJvFJpafyT9q7fcCQdxap8uIVErRV8sr4ZXg"
 
-// siteText gives the site with some parts replaced.
+// siteText returns the site with some parts replaced.
 func siteText(t *testing.T, parts map[string]string) string {
 	pairs := []string{"@HASH@", hash}
 	for name, usual := range standard {

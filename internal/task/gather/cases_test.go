@@ -48,16 +48,16 @@ func casesOfServers(t *testing.T) {
 			enter(s, v)
 		})
 	}
-	held := map[string]string{"APHOLDS": ", holds: {keys: {r1: kx}}"}
+	held := map[string]string{"APHOLDS": ", found: {keys: {r1: kx}}"}
 	every(t, radiuses[:2], diagnose.KeyDiffers+"-held", "a lab; the device holds a key with two letters swapped, and the site knows it", []string{diagnose.KeyDiffers}, "ines", held, func(s *studio, v variant, n int) { enter(s, v) })
-	source := map[string]string{"APHOLDS": ", holds: {source: 192.0.2.99}", "SWHOLDS": ", holds: {source: 192.0.2.98}"}
+	source := map[string]string{"APHOLDS": ", found: {source: 192.0.2.99}", "SWHOLDS": ", found: {source: 192.0.2.98}"}
 	every(t, variants[:2], diagnose.ClientUnknown+"-held", "a lab; the device asks from another address, and the site knows it", []string{diagnose.ClientUnknown}, "ines", source, func(s *studio, v variant, n int) { enter(s, v) })
 	for n, ports := range []string{"{authentication: 1645}", "{authentication: 1912}"} {
-		parts := map[string]string{"APHOLDS": ", holds: {ports: {r1: " + ports + "}}"}
+		parts := map[string]string{"APHOLDS": ", found: {ports: {r1: " + ports + "}}"}
 		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.WrongPort, n), "a lab; the device asks another port: "+ports, []string{diagnose.WrongPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
 	}
 	for n, ports := range []string{"{accounting: 1646}", "{accounting: 1913}"} {
-		parts := map[string]string{"APHOLDS": ", holds: {ports: {r1: " + ports + "}}"}
+		parts := map[string]string{"APHOLDS": ", found: {ports: {r1: " + ports + "}}"}
 		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.AccountingPort, n), "a lab; the device sends its records to another port: "+ports, []string{diagnose.AccountingPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
 	}
 	every(t, radiuses[:2], diagnose.AccountingPort+"-off", "a lab; the server takes no records", []string{diagnose.AccountingPort}, "ines", nil, func(s *studio, v variant, _ int) {

@@ -25,7 +25,7 @@ type Files struct {
 	Log      string // JSON Lines, or the JSON of a stand-in's API
 }
 
-// None tells whether no file is named.
+// None reports whether no file is named.
 func (f Files) None() bool { return f == Files{} }
 
 // Read reads the files. Lines that are damaged are passed over, and said in the

@@ -53,7 +53,7 @@ func (p *prober) say(kind evidence.ProbeKind, result evidence.ProbeResult, forma
 
 // reach opens a TCP connection and closes it again.
 func (p *prober) reach() {
-	ctx, cancel := context.WithTimeout(p.ctx, p.target.Server.Wait)
+	ctx, cancel := context.WithTimeout(p.ctx, p.target.Server.Timeout)
 	defer cancel()
 	dialer := p.target.Dialer
 	if dialer == nil {
@@ -71,7 +71,7 @@ func (p *prober) reach() {
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		p.say(evidence.ProbeReach, evidence.ProbeNoWay, "there is no way to %s", at)
 	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s does not answer within %s", at, p.target.Server.Wait)
+		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s does not answer within %s", at, p.target.Server.Timeout)
 	default:
 		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s cannot be reached: %v", at, err)
 	}

@@ -30,7 +30,7 @@ var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDi
 // A device's own refusal looks the same whether its list is the one meant or not,
 // and who got in by the local account shows in nothing but the device's notes.
 
-// alike tells whether one kind of evidence alone cannot tell two causes apart.
+// alike reports whether one kind of evidence alone cannot tell two causes apart.
 func alike(want, got string) bool {
 	for _, class := range [][]string{refusals, silences, {diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.CommandStuck, diagnose.FallbackUsed, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.WrongList, diagnose.WrongPassword}} {
 		if slices.Contains(class, want) && slices.Contains(class, got) {

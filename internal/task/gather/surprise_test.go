@@ -34,7 +34,7 @@ func TestSurprises(t *testing.T) {
 	keys, missing := secrets.Keys(s, "../../../demo", secrets.Unlock{})
 	require.Empty(t, missing)
 	for _, v := range s.Servers {
-		v.Wait, v.Rest = v.Wait/5, 0
+		v.Timeout, v.DeadTime = v.Timeout/5, 0
 	}
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)

@@ -68,7 +68,7 @@ func unanswered(ctx context.Context, d *site.Device, w *site.Way, t aaa.Target, 
 		if exchanges[port] == nil {
 			continue
 		}
-		if why := answered(exchanges[port](), t.Server.Tries); why != "" {
+		if why := answered(exchanges[port](), t.Server.Attempts); why != "" {
 			silent = append(silent, Silent{t.Server, port, why})
 		}
 	}

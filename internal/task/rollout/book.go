@@ -89,7 +89,7 @@ func (b *Book) Name(devices []*site.Device) error {
 	return nil
 }
 
-// Note notes what came of a device; all is written beside what was there before.
+// Note notes the result of a device; all is written beside what was there before.
 func (b *Book) Note(device string, r Report, all any) error {
 	text, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
@@ -110,7 +110,7 @@ func (b *Book) keep(device, result, why string) error {
 		Access: site.NETCONF, Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run, Protocol: site.NETCONF})
 }
 
-// Last gives the devices of the newest run in a folder: all that it named, and
+// Last returns the devices of the newest run in a folder: all that it named, and
 // those of them that hold the design since.
 func Last(ctx context.Context, dir string) (all, done []string, at time.Time, err error) {
 	run := ""
@@ -135,12 +135,12 @@ func Last(ctx context.Context, dir string) (all, done []string, at time.Time, er
 	return all, done, at, nil
 }
 
-// Left gives the names of a run that are not done.
+// Left returns the names of a run that are not done.
 func Left(all, done []string) []string {
 	return slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(done, name) })
 }
 
-// FailedLogin gives the proof that failed because a login, or an open session,
+// FailedLogin returns the proof that failed because a login, or an open session,
 // did not go as it should; nil where there was none.
 func (r Report) FailedLogin() *Proof {
 	for _, p := range r.Proofs {
@@ -151,7 +151,7 @@ func (r Report) FailedLogin() *Proof {
 	return nil
 }
 
-// Summary says in few words what came of a device.
+// Summary says in few words the result of a device.
 func (r Report) Summary() string {
 	switch r.Outcome {
 	case Kept:

@@ -16,7 +16,7 @@ var ordered = []string{"user-authentication-order", "authentication-method", "au
 // replaced are containers that are the design's alone: they are put there whole.
 var replaced = []string{"radius", "tacacs-plus", "server-groups"}
 
-// edits gives what is sent for the whole design, one after the other. First go
+// edits returns what is sent for the whole design, one after the other. First go
 // the orders of methods that are there, which a merge would only add to. Servers
 // and groups are replaced as a whole; accounts that the site does not have stay.
 func edits(held device.Held, config *etree.Element) []*etree.Element {
@@ -32,7 +32,7 @@ func outdated(held device.Held) *etree.Element {
 	return parts(dataOf(held), ordered, func(x *etree.Element) { operate(x, "remove") })
 }
 
-// onlyUsers gives the part of a design that is about local accounts.
+// onlyUsers returns the part of a design that is about local accounts.
 func onlyUsers(config *etree.Element) *etree.Element {
 	return parts(config, []string{"user"}, func(*etree.Element) {})
 }
@@ -54,7 +54,7 @@ func asBefore(held device.Held) *etree.Element {
 	return config
 }
 
-// dataOf gives what a device held as elements.
+// dataOf returns what a device held as elements.
 func dataOf(held device.Held) *etree.Element {
 	doc := etree.NewDocument()
 	if doc.ReadFromBytes(held.Data) != nil || doc.Root() == nil {
@@ -75,7 +75,7 @@ func parts(from *etree.Element, names []string, do func(*etree.Element)) *etree.
 	return config
 }
 
-// part gives the part of a tree that leads to elements of some names, nil where
+// part returns the part of a tree that leads to elements of some names, nil where
 // there is none.
 func part(x *etree.Element, names []string, do func(*etree.Element)) *etree.Element {
 	if slices.Contains(names, x.Tag) {
@@ -109,7 +109,7 @@ func operate(x *etree.Element, operation string) {
 // hidden are leaves with secrets.
 var hidden = []string{"shared-secret", "secret-key", "password", "password-hashed"}
 
-// shown gives edits as data to read, without their secrets.
+// shown returns edits as data to read, without their secrets.
 func shown(edits []*etree.Element) string {
 	doc := etree.NewDocument()
 	for _, e := range edits {

@@ -22,7 +22,7 @@ type Order struct {
 
 // Each works on several devices: one alone first, the others then in steps, and
 // never two at the same time that back each other up. After the first that goes
-// wrong none is begun; those that run go on to their end. It gives the devices
+// wrong none is begun; those that run go on to their end. It returns the devices
 // that were not begun.
 func Each(ctx context.Context, devices []*site.Device, o Order, do func(*site.Device) bool) []*site.Device {
 	waiting := slices.Clone(devices)
@@ -75,7 +75,7 @@ func Each(ctx context.Context, devices []*site.Device, o Order, do func(*site.De
 	}
 }
 
-// pair tells whether two devices back each other up.
+// pair reports whether two devices back each other up.
 func pair(a, b *site.Device) bool {
 	return a.Labels[PairLabel] != "" && a.Labels[PairLabel] == b.Labels[PairLabel]
 }

@@ -22,11 +22,11 @@ func (r *run) plan(held device.Held) {
 	}
 }
 
-// stays tells whether a difference is left alone: an account that the site does
+// stays reports whether a difference is left alone: an account that the site does
 // not have may be somebody's way in.
 func stays(d drift.Difference) bool { return d.Kind == drift.Extra && d.About == drift.Account }
 
-// lacks gives the differences that are left to the design, of those that can be
+// lacks returns the differences that are left to the design, of those that can be
 // seen.
 func (r *run) lacks(held device.Held, about func(drift.Difference) bool) []drift.Difference {
 	return slices.DeleteFunc(device.Differences(r.Site, r.Device, r.Keys, held), func(d drift.Difference) bool {
@@ -34,7 +34,7 @@ func (r *run) lacks(held device.Held, about func(drift.Difference) bool) []drift
 	})
 }
 
-// same tells whether two readings of a device are equal.
+// same reports whether two readings of a device are equal.
 func same(a, b drift.Facts) bool {
 	return len(drift.Compare(a, b, func(drift.About, string) string { return "" })) == 0
 }

@@ -164,7 +164,7 @@ func (p Prover) fallbackAsDesigned(ctx context.Context) *Proof {
 	return p.account(ctx)
 }
 
-// foreseen gives what is foreseen of a login with every server up, nil where it
+// foreseen returns what is foreseen of a login with every server up, nil where it
 // is not known.
 func (p Prover) foreseen(person, access string) *foresee.Case {
 	way := p.Device.Way(access)

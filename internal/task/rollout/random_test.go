@@ -30,8 +30,8 @@ import (
 const labText = `site: Sent
 keys: {k: file k, wrong: file w}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: KEY, wait: 1s, run: true}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: KEY, wait: 1s, run: true}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: KEY, timeout: 1s, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: KEY, timeout: 1s, run: true}
 groups: [{name: g, servers: [ORDER]}]
 lists:
   - {name: l, authenticate: login, methods: [group g, local]}
@@ -76,7 +76,7 @@ type mishap struct {
 
 var errMishap = errors.New("a mishap of the test")
 
-// step tells whether a call is made, and whether its answer is lost.
+// step reports whether a call is made, and whether its answer is lost.
 func (m *mishap) step() (made, answered bool) {
 	if m.calls++; m.dead {
 		return false, false

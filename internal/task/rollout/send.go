@@ -97,7 +97,7 @@ const (
 	Unsure    = "unsure"     // it ran, and whether it was taken back could not be seen
 )
 
-// Report is what came of it.
+// Report is the result of it.
 type Report struct {
 	Outcome string  `json:"outcome"`
 	Why     string  `json:"why"` // of every outcome but same and kept
@@ -208,7 +208,7 @@ type stage struct {
 func ofAccounts(d drift.Difference) bool { return d.About == drift.Account }
 func ofAll(drift.Difference) bool        { return true }
 
-// stages gives the steps to the design: the local accounts first, for they are
+// stages returns the steps to the design: the local accounts first, for they are
 // the way back in, and then the rest.
 func (r *run) stages(held device.Held) []stage {
 	_, config, _ := device.Wanted(r.Device, r.Keys, held.Models)
@@ -320,7 +320,7 @@ func lockedBy(err error) error {
 
 // prepare puts a part of the design where it can be committed, and lets the
 // device check it. Some devices take the candidate for unchanged once they have
-// validated it, and a commit then does nothing: it is filled anew after that.
+// validated it, and a commit then does nothing: it is filled again after that.
 func (r *run) prepare(s stage) error {
 	if r.way.direct {
 		return nil // what is written runs at once: that comes later

@@ -42,7 +42,7 @@ func wayOf(d Device, withoutWayBack bool) (way, error) {
 	return w, nil
 }
 
-// putsBack tells whether it is this program that puts back what was there.
+// putsBack reports whether it is this program that puts back what was there.
 func (w way) putsBack() bool { return !w.confirmed }
 
 // stores are the datastores that are locked.

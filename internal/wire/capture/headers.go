@@ -65,7 +65,7 @@ func ordinary6(b []byte) (inner, bool) {
 	return inner{netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40])), b[6], b[40:total]}, true
 }
 
-// datagram gives the ports and the payload of a whole UDP datagram.
+// datagram returns the ports and the payload of a whole UDP datagram.
 func (i inner) datagram() (from, to netip.AddrPort, payload []byte, ok bool) {
 	b := i.payload
 	if i.protocol != protoUDP || len(b) < 8 {

@@ -82,7 +82,7 @@ func (x Exchange) Success(password string) string {
 	return "S=" + strings.ToUpper(hex.EncodeToString(h.Sum(nil)))
 }
 
-// Check tells whether a response of 24 octets fits a password.
+// Check reports whether a response of 24 octets fits a password.
 func (x Exchange) Check(response []byte, password string) bool {
 	want := x.NTResponse(password)
 	return subtle.ConstantTimeCompare(want[:], response) == 1

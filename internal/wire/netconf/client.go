@@ -52,7 +52,7 @@ func Open(conn *Conn) (*Client, error) {
 	return c, nil
 }
 
-// Has tells whether the device announces a capability, with any parameters.
+// Has reports whether the device announces a capability, with any parameters.
 func (c *Client) Has(capability string) bool {
 	return slices.ContainsFunc(c.Capabilities, func(have string) bool {
 		name, _, _ := strings.Cut(have, "?")
@@ -71,7 +71,7 @@ type Module struct {
 // 7950 section 5.6.4.
 const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:"
 
-// Modules gives what the device announces, by namespace: in its hello (RFC 6020,
+// Modules returns what the device announces, by namespace: in its hello (RFC 6020,
 // section 5.6.4), and, where it has one, in its YANG library (RFC 7895 and 8525),
 // the only place for modules of YANG 1.1. The error says that the library could
 // not be read; the modules of the hello are there all the same.

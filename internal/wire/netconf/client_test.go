@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// device answers a client with given texts, each to one message, and gives what
+// device answers a client with given texts, each to one message, and returns what
 // it was sent. MESSAGE-ID stands for the id of the question.
 func device(t *testing.T, hello []string, chunked bool, answers ...string) (*Client, func() []string, error) {
 	near, far := net.Pipe()

@@ -27,7 +27,7 @@ func Edit(into, config *etree.Element, operation string, shape Shape) error {
 	return nil
 }
 
-// operationOf gives the operation of an element, from its attribute, else that
+// operationOf returns the operation of an element, from its attribute, else that
 // of its parent.
 func operationOf(x *etree.Element, inherited string) (string, error) {
 	for _, a := range x.Attr {
@@ -99,7 +99,7 @@ func copyLeaf(to, from *etree.Element) {
 	}
 }
 
-// prefixOf gives the prefix of a qualified value and its namespace, "" where the
+// prefixOf returns the prefix of a qualified value and its namespace, "" where the
 // value has none that is declared.
 func prefixOf(x *etree.Element) (prefix, space string) {
 	prefix, _, qualified := strings.Cut(strings.TrimSpace(x.Text()), ":")
@@ -116,7 +116,7 @@ func prefixOf(x *etree.Element) (prefix, space string) {
 	return "", ""
 }
 
-// value gives the value of a leaf, whatever prefix it is written with (RFC 7950,
+// value returns the value of a leaf, whatever prefix it is written with (RFC 7950,
 // section 9.10.3).
 func value(x *etree.Element) string {
 	text := strings.TrimSpace(x.Text())
@@ -126,7 +126,7 @@ func value(x *etree.Element) string {
 	return text
 }
 
-// find gives the element of a parent that an element of an edit means, nil for
+// find returns the element of a parent that an element of an edit means, nil for
 // none.
 func find(parent, x *etree.Element, shape Shape, path []string) (*etree.Element, error) {
 	keys, leaves := shape.Keys(path)
@@ -151,7 +151,7 @@ func find(parent, x *etree.Element, shape Shape, path []string) (*etree.Element,
 	return nil, nil
 }
 
-// Filter gives what a subtree filter chooses of a configuration, RFC 6241
+// Filter returns what a subtree filter chooses of a configuration, RFC 6241
 // section 6. Without a filter it is everything.
 func Filter(config, filter *etree.Element) []*etree.Element {
 	if filter == nil {
@@ -173,7 +173,7 @@ func Filter(config, filter *etree.Element) []*etree.Element {
 	return all
 }
 
-// choose gives what one node of a filter chooses of an element.
+// choose returns what one node of a filter chooses of an element.
 func choose(x, f *etree.Element) *etree.Element {
 	if x.Tag != f.Tag || f.NamespaceURI() != "" && f.NamespaceURI() != Base && f.NamespaceURI() != x.NamespaceURI() {
 		return nil

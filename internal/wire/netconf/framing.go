@@ -40,7 +40,7 @@ func (c *Conn) Chunked() { c.chunked = true }
 
 var endMark = []byte("]]>]]>")
 
-// Read gives the next message. At the end of the stream the error is io.EOF, in
+// Read returns the next message. At the end of the stream the error is io.EOF, in
 // the middle of a message io.ErrUnexpectedEOF.
 func (c *Conn) Read() ([]byte, error) {
 	if c.chunked {

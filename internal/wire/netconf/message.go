@@ -97,7 +97,7 @@ func Hello(capabilities []string, session uint32) []byte {
 	return Bytes(root)
 }
 
-// ReadHello gives the capabilities of a hello, and the session's number where a
+// ReadHello returns the capabilities of a hello, and the session's number where a
 // server says one.
 func ReadHello(message []byte) (capabilities []string, session string, err error) {
 	root, err := Parse(message, "hello")
@@ -168,10 +168,10 @@ func addError(reply *etree.Element, e *Error, severity string) {
 	}
 }
 
-// Errors gives the errors of a reply.
+// Errors returns the errors of a reply.
 func Errors(reply *etree.Element) []*Error { return errorsOf(reply, false) }
 
-// Warnings gives the warnings of a reply.
+// Warnings returns the warnings of a reply.
 func Warnings(reply *etree.Element) []*Error { return errorsOf(reply, true) }
 
 func errorsOf(reply *etree.Element, warnings bool) []*Error {

@@ -131,7 +131,7 @@ var dictionary = []Entry{
 	{ManagementPrivilegeLevel, "Management-Privilege-Level", Integer, "RFC 5607, section 6.4", nil},
 }
 
-// Lookup gives the dictionary's entry for a number.
+// Lookup returns the dictionary's entry for a number.
 func Lookup(t Type) (Entry, bool) {
 	for _, e := range dictionary {
 		if e.Type == t {
@@ -141,7 +141,7 @@ func Lookup(t Type) (Entry, bool) {
 	return Entry{}, false
 }
 
-// Find gives the dictionary's entry for a name, in any case.
+// Find returns the dictionary's entry for a name, in any case.
 func Find(name string) (Entry, bool) {
 	for i := range dictionary { // nearly always it is written as it stands here
 		if dictionary[i].Name == name {
@@ -170,7 +170,7 @@ type Dictionary struct{ Vendors []Vendor }
 // Named is an attribute in readable form.
 type Named struct{ Name, Value string }
 
-// Names gives an attribute in readable form: one name and value, or one for
+// Names returns an attribute in readable form: one name and value, or one for
 // each sub-attribute of a Vendor-Specific of a vendor that is known.
 func (d Dictionary) Names(a Attribute) []Named {
 	if a.Type == VendorSpecific {
@@ -220,7 +220,7 @@ func (d Dictionary) Make(name, value string) (Attribute, error) {
 	return Attribute{e.Type, b}, err
 }
 
-// Format gives an attribute's name and its value in readable form. A hidden
+// Format returns an attribute's name and its value in readable form. A hidden
 // value is not shown.
 func Format(a Attribute) (name, value string) {
 	e, known := Lookup(a.Type)

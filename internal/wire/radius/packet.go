@@ -140,7 +140,7 @@ func (p *Packet) append(dst []byte, signed bool) ([]byte, error) {
 	return dst, nil
 }
 
-// Get gives the value of the first attribute of a type, or nil and false.
+// Get returns the value of the first attribute of a type, or nil and false.
 func (p *Packet) Get(t Type) ([]byte, bool) {
 	for _, a := range p.Attributes {
 		if a.Type == t {
@@ -150,7 +150,7 @@ func (p *Packet) Get(t Type) ([]byte, bool) {
 	return nil, false
 }
 
-// Text gives the value of the first attribute of a type as text, or "".
+// Text returns the value of the first attribute of a type as text, or "".
 func (p *Packet) Text(t Type) string {
 	v, _ := p.Get(t)
 	return string(v)
@@ -170,7 +170,7 @@ func (p *Packet) AddText(t Type, s string) {
 // AddInteger appends an attribute of type integer, RFC 8044 section 3.1.
 func (p *Packet) AddInteger(t Type, n uint32) { p.Add(t, binary.BigEndian.AppendUint32(nil, n)) }
 
-// Integer gives the first attribute of a type as an integer.
+// Integer returns the first attribute of a type as an integer.
 func (p *Packet) Integer(t Type) (uint32, bool) {
 	v, ok := p.Get(t)
 	if !ok || len(v) != 4 {

@@ -67,7 +67,7 @@ func CHAP(ident byte, challenge []byte, password string) []byte {
 	return h.Sum([]byte{ident})
 }
 
-// CheckCHAP tells whether a CHAP-Password fits a password, RFC 2865 section
+// CheckCHAP reports whether a CHAP-Password fits a password, RFC 2865 section
 // 5.3. The challenge is CHAP-Challenge, or the request's Authenticator where
 // there is none.
 func CheckCHAP(chap []byte, challenge []byte, password string) bool {

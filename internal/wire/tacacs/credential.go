@@ -24,7 +24,7 @@ func chap(ident byte, challenge []byte, password string) []byte {
 	return h.Sum(nil)
 }
 
-// CheckCHAP tells whether the data of a CHAP START fits a password.
+// CheckCHAP reports whether the data of a CHAP START fits a password.
 func CheckCHAP(data, password string) bool {
 	n := len(data) - chapResponse
 	if n < 2 {
@@ -42,7 +42,7 @@ func MSCHAP2Data(ident byte, x mschap.Exchange, password string) string {
 	return string(append(append(data, response[:]...), 0))
 }
 
-// CheckMSCHAP2 tells whether the data of an MS-CHAPv2 START fits a password.
+// CheckMSCHAP2 reports whether the data of an MS-CHAPv2 START fits a password.
 func CheckMSCHAP2(user, data, password string) bool {
 	if len(data) != 1+16+49 {
 		return false

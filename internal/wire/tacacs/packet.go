@@ -171,7 +171,7 @@ func Obfuscate(h Header, body, key []byte) {
 	}
 }
 
-// Readable tells whether the lengths in the first body of a session add up: with
+// Readable reports whether the lengths in the first body of a session add up: with
 // another key they nearly never do (RFC 8907, section 4.6).
 func Readable(h Header, body []byte) bool {
 	var err error
@@ -210,7 +210,7 @@ func (f *fields) end() error {
 	return nil
 }
 
-// cut gives s with at most 255, or 65535, octets: what its length field holds.
+// cut returns s with at most 255, or 65535, octets: what its length field holds.
 func cut(s string, most int) string { return s[:min(len(s), most)] }
 
 const (

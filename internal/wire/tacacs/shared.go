@@ -35,11 +35,11 @@ func Share(conn io.ReadWriteCloser, key []byte) *Shared {
 	return s
 }
 
-// Client gives a client whose sessions all go over the shared connection. It
+// Client returns a client whose sessions all go over the shared connection. It
 // may be used from many goroutines.
 func (s *Shared) Client() *Client { return &Client{shared: s} }
 
-// Agreed tells whether the server took up single-connection mode.
+// Agreed reports whether the server took up single-connection mode.
 func (s *Shared) Agreed() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -100,7 +100,7 @@ const (
 	MSCHAPv2 Form = "mschapv2"
 )
 
-// Forms gives the forms of a protocol, the usual one first.
+// Forms returns the forms of a protocol, the usual one first.
 func Forms(p site.Protocol) []string {
 	if p == site.RADIUS {
 		return []string{string(PAP), string(CHAP), string(MSCHAPv2)}

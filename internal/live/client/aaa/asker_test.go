@@ -22,7 +22,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 const key = "a-key-for-these-tests"
 
 func target(p site.Protocol, at netip.AddrPort, wait time.Duration) Target {
-	return Target{Server: &site.Server{Protocol: p, Wait: wait, Tries: 2, RequireMessageAuthenticator: true}, Authentication: at, Accounting: at, Key: site.NewSecret(key)}
+	return Target{Server: &site.Server{Protocol: p, Timeout: wait, Attempts: 2, RequireMessageAuthenticator: true}, Authentication: at, Accounting: at, Key: site.NewSecret(key)}
 }
 
 func login(t Target) walk.Exchange {
@@ -117,7 +117,7 @@ func TestAnotherKeyOnTheServerIsSeenAsAnswersThatDoNotVerify(t *testing.T) {
 	require.Equal(t, reason.KeyDiffers, e.Try(1).Reason)
 }
 
-// closedPort gives a port that nobody listens on.
+// closedPort returns a port that nobody listens on.
 func closedPort(t *testing.T) netip.AddrPort {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

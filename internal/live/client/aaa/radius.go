@@ -187,7 +187,7 @@ func (e *radiusExchange) Try(n int) walk.Reply {
 		if e.err = e.answerChallenge(code); e.err != nil {
 			break
 		}
-		for n := 1; n == 1 || n <= e.target.Server.Tries && reply.Result == walk.Unavailable; n++ {
+		for n := 1; n == 1 || n <= e.target.Server.Attempts && reply.Result == walk.Unavailable; n++ {
 			reply = e.try(n)
 			before += reply.Took
 		}
@@ -218,7 +218,7 @@ func (e *radiusExchange) try(n int) walk.Reply {
 	if e.err != nil {
 		return lost(reason.ServerError, e.err.Error(), began)
 	}
-	deadline := began.Add(jittered(e.target.Server.Wait, n))
+	deadline := began.Add(jittered(e.target.Server.Timeout, n))
 	if e.conn == nil {
 		if reply, ok := e.dial(deadline, began); !ok {
 			return reply
@@ -335,7 +335,7 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 	return reply, true
 }
 
-// proved tells whether an accepting answer holds the server's proof of an
+// proved reports whether an accepting answer holds the server's proof of an
 // MS-CHAPv2 password, RFC 2548 section 2.3.3.
 func (e *radiusExchange) proved(p *radius.Packet) bool {
 	for _, a := range p.Attributes {

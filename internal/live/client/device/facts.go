@@ -16,7 +16,7 @@ func names(all []yang.Identity) string {
 	return strings.Join(some, ", ")
 }
 
-// systemFacts gives data of ietf-system as facts that can be compared.
+// systemFacts returns data of ietf-system as facts that can be compared.
 func systemFacts(s yang.System) drift.Facts {
 	f := drift.Facts{}
 	if len(s.Authentication.Order) > 0 {
@@ -32,8 +32,8 @@ func systemFacts(s yang.System) drift.Facts {
 			f.Say(drift.Server, v.Name, "address", v.UDP.Address)
 			f.Say(drift.Server, v.Name, "authentication port", or(v.UDP.Port, 1812))
 			secret(f, v.Name, v.UDP.Secret)
-			f.Say(drift.Server, v.Name, "wait", or(s.RADIUS.Options.Timeout, 5)+" s")
-			f.Say(drift.Server, v.Name, "tries", or(s.RADIUS.Options.Attempts, 2))
+			f.Say(drift.Server, v.Name, "timeout", or(s.RADIUS.Options.Timeout, 5)+" s")
+			f.Say(drift.Server, v.Name, "attempts", or(s.RADIUS.Options.Attempts, 2))
 		}
 	}
 	if s.TACACS != nil {
@@ -44,7 +44,7 @@ func systemFacts(s yang.System) drift.Facts {
 			secret(f, v.Name, v.Secret)
 			f.Say(drift.Server, v.Name, "for", v.Type)
 			f.Say(drift.Server, v.Name, "source", v.Source)
-			f.Say(drift.Server, v.Name, "wait", or(v.Timeout, 5)+" s")
+			f.Say(drift.Server, v.Name, "timeout", or(v.Timeout, 5)+" s")
 		}
 		var order []string
 		for _, v := range s.TACACS.Servers {
@@ -85,7 +85,7 @@ func shy(f drift.Facts) {
 	}
 }
 
-// or gives a number, or the default of the model.
+// or returns a number, or the default of the model.
 func or(n, usual int) string {
 	if n == 0 {
 		n = usual
@@ -93,7 +93,7 @@ func or(n, usual int) string {
 	return fmt.Sprint(n)
 }
 
-// openFacts gives data of OpenConfig's system model as facts that can be compared.
+// openFacts returns data of OpenConfig's system model as facts that can be compared.
 func openFacts(s yang.OpenSystem) drift.Facts {
 	f := drift.Facts{}
 	a := s.AAA
@@ -129,7 +129,7 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 			}
 			order = append(order, name)
 			f.Say(drift.Server, name, "address", v.Address)
-			f.Say(drift.Server, name, "wait", fmt.Sprintf("%d s", v.Config.Timeout))
+			f.Say(drift.Server, name, "timeout", fmt.Sprintf("%d s", v.Config.Timeout))
 			if t := v.TACACS; t != nil {
 				f.Say(drift.Server, name, "protocol", "tacacs")
 				f.Say(drift.Server, name, "port", or(t.Config.Port, 49))
@@ -141,7 +141,7 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 				f.Say(drift.Server, name, "authentication port", or(r.Config.AuthPort, 1812))
 				f.Say(drift.Server, name, "accounting port", or(r.Config.AcctPort, 1813))
 				f.Say(drift.Server, name, "source", r.Config.Source)
-				f.Say(drift.Server, name, "tries", or(r.Config.Attempts, 1))
+				f.Say(drift.Server, name, "attempts", or(r.Config.Attempts, 1))
 				secret(f, name, r.Config.Secret)
 			}
 		}

@@ -180,7 +180,7 @@ func (s *Session) Read(store string) (Held, error) {
 	return h, err
 }
 
-// Warned gives the warnings of the last answer.
+// Warned returns the warnings of the last answer.
 func (s *Session) Warned() []string {
 	var all []string
 	for _, w := range s.Warnings {
@@ -197,7 +197,7 @@ func (s *Session) Edit(store string, config *etree.Element) error {
 	return nil
 }
 
-// FactsOf gives the facts of data as a device gives it; none where it cannot be
+// FactsOf returns the facts of data as a device gives it; none where it cannot be
 // read.
 func FactsOf(data []byte) drift.Facts {
 	doc := etree.NewDocument()
@@ -234,7 +234,7 @@ func factsOf(data *etree.Element) (drift.Facts, error) {
 	return facts, nil
 }
 
-// Wanted gives what a device should hold, in the models that it announces, and
+// Wanted returns what a device should hold, in the models that it announces, and
 // names what these cannot carry.
 func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
 	return wanted(blueprint.Of(d), keys, m)
@@ -272,7 +272,7 @@ func Differences(s *site.Site, d *site.Device, keys site.Keys, held Held) []drif
 	return differences(s, d, blueprint.Of(d), keys, held)
 }
 
-// Unknown gives the differences, of those from the design, that the site does not
+// Unknown returns the differences, of those from the design, that the site does not
 // know of: d is the device with what holds says of it. It is stale where the
 // device does not hold what holds says.
 func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held, fromDesign []drift.Difference) (unknown []drift.Difference, stale bool) {
@@ -281,7 +281,7 @@ func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held, fromDesign
 		return slices.ContainsFunc(all, func(n drift.Difference) bool { return n.About == x.About && n.Name == x.Name && n.What == x.What })
 	}
 	for _, x := range now {
-		stale = stale || d.Holds.Place.Known() && !among(fromDesign, x)
+		stale = stale || d.Found.Place.Known() && !among(fromDesign, x)
 	}
 	return slices.DeleteFunc(slices.Clone(fromDesign), func(x drift.Difference) bool { return !among(now, x) }), stale
 }
@@ -300,7 +300,7 @@ func differences(s *site.Site, d *site.Device, b blueprint.Blueprint, keys site.
 	return drift.Compare(want, have, Where(s, d))
 }
 
-// samePassword tells whether a password that the design has in clear ($0$, RFC
+// samePassword reports whether a password that the design has in clear ($0$, RFC
 // 7317 section 4.3) is the one that a device shows as a hash.
 func samePassword(want, have site.Secret) bool {
 	clear, is := strings.CutPrefix(want.Reveal(), "$0$")
@@ -312,7 +312,7 @@ func same(hash, clear string) bool {
 	return err == nil && is
 }
 
-// common gives what none of the models carries.
+// common returns what none of the models carries.
 func common(all [][]string) []string {
 	if len(all) == 0 {
 		return nil
@@ -335,7 +335,7 @@ func common(all [][]string) []string {
 	return some
 }
 
-// Where gives the place in the site of what a difference is about.
+// Where returns the place in the site of what a difference is about.
 func Where(s *site.Site, d *site.Device) func(drift.About, string) string {
 	return func(about drift.About, name string) string {
 		switch about {

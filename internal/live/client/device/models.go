@@ -19,7 +19,7 @@ type Models struct {
 	Notes []string
 }
 
-// has gives the mark of a model.
+// has returns the mark of a model.
 func (m *Models) has(namespace string) *bool {
 	return map[string]*bool{yang.SystemNS: &m.System, yang.TACACSNS: &m.TACACS, yang.OpenNS: &m.Open}[namespace]
 }

@@ -89,7 +89,7 @@ func (d *Directory) Find(ctx context.Context, name string) (found *Found, text s
 	if d.server.Directory.TeamsFrom != "" {
 		attributes = []string{d.server.Directory.TeamsFrom}
 	}
-	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, int(d.server.Wait/time.Second)+1, false, filter, attributes, nil)
+	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, int(d.server.Timeout/time.Second)+1, false, filter, attributes, nil)
 	var entries []*ldap.Entry
 	err = d.with(ctx, func(c *ldap.Conn) error {
 		result, err := c.Search(request)
@@ -117,7 +117,7 @@ func (d *Directory) Find(ctx context.Context, name string) (found *Found, text s
 	return found, where + ": " + found.DN, nil
 }
 
-// team gives the name of a team: the first value of a group's name, or the
+// team returns the name of a team: the first value of a group's name, or the
 // value itself where it is no name of an entry.
 func team(value string) string {
 	if dn, err := ldap.ParseDN(value); err == nil && len(dn.RDNs) > 1 && len(dn.RDNs[0].Attributes) > 0 {
@@ -149,7 +149,7 @@ func (d *Directory) PasswordIs(ctx context.Context, found *Found, password strin
 }
 
 // with runs do on a connection that is bound as who searches. One that was kept
-// and has ended meanwhile is made anew, once.
+// and has ended meanwhile is made again, once.
 func (d *Directory) with(ctx context.Context, do func(*ldap.Conn) error) error {
 	for {
 		c, kept := d.take()
@@ -210,7 +210,7 @@ func (d *Directory) searcher(ctx context.Context) (*ldap.Conn, error) {
 
 // dial opens a connection, over TLS where the site says so.
 func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, d.server.Wait)
+	ctx, cancel := context.WithTimeout(ctx, d.server.Timeout)
 	defer cancel()
 	conn, err := d.reach.Dial(ctx)
 	if err != nil {
@@ -219,7 +219,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	var c *ldap.Conn
 	if d.server.Directory.Security == "ldaps" {
 		secured := tls.Client(conn, d.reach.TLS)
-		_ = conn.SetDeadline(time.Now().Add(d.server.Wait))
+		_ = conn.SetDeadline(time.Now().Add(d.server.Timeout))
 		if err := secured.HandshakeContext(ctx); err != nil {
 			_ = conn.Close()
 			return nil, fmt.Errorf("%w: the TLS handshake failed: %w", ErrDown, err)
@@ -230,7 +230,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 		c = ldap.NewConn(conn, false)
 	}
 	c.Start()
-	c.SetTimeout(d.server.Wait)
+	c.SetTimeout(d.server.Timeout)
 	if d.server.Directory.Security == "start" {
 		if err := c.StartTLS(d.reach.TLS); err != nil {
 			_ = c.Close()
@@ -240,7 +240,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	return c, nil
 }
 
-// failed gives an error of the protocol as one of ours.
+// failed returns an error of the protocol as one of ours.
 func (d *Directory) failed(err error) error {
 	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultInappropriateAuthentication,
 		ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired) {

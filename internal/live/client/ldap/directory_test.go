@@ -48,7 +48,7 @@ func issue(dir string) error {
 }
 
 func at(port uint16, security, teams string) *site.Server {
-	return &site.Server{Ref: site.Ref{Name: "dunlin"}, Protocol: site.LDAP, Address: "127.0.0.1", Port: port, Wait: time.Second,
+	return &site.Server{Ref: site.Ref{Name: "dunlin"}, Protocol: site.LDAP, Address: "127.0.0.1", Port: port, Timeout: time.Second,
 		Directory: site.Directory{Base: ldaptest.Base, BindAs: ldaptest.Searcher, Find: "(uid=%u)", TeamsFrom: teams, Security: security}}
 }
 
@@ -114,7 +114,7 @@ func TestADirectoryThatIsSlowOrTalksGarbageIsDown(t *testing.T) {
 			}
 		}()
 		server := at(uint16(l.Addr().(*net.TCPAddr).Port), "none", "")
-		server.Wait = 200 * time.Millisecond
+		server.Timeout = 200 * time.Millisecond
 		_, _, err = ldap.New(server, site.NewSecret("x"), ldap.Reach{}).Find(context.Background(), "ebba.lind")
 		require.ErrorIs(t, err, ldap.ErrDown, name)
 		_ = l.Close()

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 )
 
-// KnownHost asks a device for its SSH host key, and tells whether a file of
+// KnownHost asks a device for its SSH host key, and reports whether a file of
 // known hosts has it. The error is ErrHostKey when it has another.
 func KnownHost(ctx context.Context, address, file string) (shown ssh.PublicKey, known bool, err error) {
 	check, err := knownhosts.New(file)

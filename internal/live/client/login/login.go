@@ -52,7 +52,7 @@ type Command struct {
 	Output  string       `json:"output"`
 }
 
-// Seen is what came of an attempt.
+// Seen is the result of an attempt.
 type Seen struct {
 	Outcome  walk.Outcome
 	Level    int
@@ -61,7 +61,7 @@ type Seen struct {
 	Detail   string // why there was no answer
 }
 
-// Has tells whether a way in can be tried from here.
+// Has reports whether a way in can be tried from here.
 func Has(access string) bool {
 	return slices.Contains([]string{site.SSH, site.Console, site.Telnet, site.Web, site.API, site.NETCONF}, access)
 }

@@ -27,7 +27,7 @@ type telnet struct {
 	pending []byte // a command that has not come whole
 }
 
-// Read gives text.
+// Read returns text.
 func (t *telnet) Read(b []byte) (int, error) {
 	buffer := make([]byte, len(b))
 	for {

@@ -22,7 +22,7 @@ func collect(f *ber.Packet, each func(attribute, value string)) {
 	}
 }
 
-// matches tells whether an entry is one that a filter (RFC 4511, section
+// matches reports whether an entry is one that a filter (RFC 4511, section
 // 4.5.1.7) chooses. Parts that ask for an order, or for rules of matching, choose
 // nobody.
 func matches(f *ber.Packet, attributes map[string][]string) bool {
@@ -47,7 +47,7 @@ func matches(f *ber.Packet, attributes map[string][]string) bool {
 	return false
 }
 
-// holds tells whether a value is made of the parts of a substring filter, in
+// holds reports whether a value is made of the parts of a substring filter, in
 // their order.
 func holds(v string, parts []*ber.Packet) bool {
 	for _, p := range parts {

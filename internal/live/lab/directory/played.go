@@ -272,7 +272,7 @@ func (v *session) bind(op *ber.Packet, f Fault) uint16 {
 	return ldap.LDAPResultInvalidCredentials
 }
 
-// search gives the entries that a filter chooses, each as a response.
+// search returns the entries that a filter chooses, each as a response.
 func (v *session) search(op *ber.Packet, f Fault) ([]*ber.Packet, uint16) {
 	d := v.server.config.Server.Directory
 	switch {

@@ -23,7 +23,7 @@ const searcher = "cn=gate,dc=example"
 
 // play runs a directory of two people and gives how it is asked.
 func play(t *testing.T, find string) (*Server, *site.Server, string) {
-	s := &site.Server{Ref: site.Ref{Name: "d"}, Protocol: site.LDAP, Wait: 2 * time.Second,
+	s := &site.Server{Ref: site.Ref{Name: "d"}, Protocol: site.LDAP, Timeout: 2 * time.Second,
 		Directory: site.Directory{Base: "ou=people,dc=example", BindAs: searcher, Find: find, TeamsFrom: "memberOf", Security: "none"}}
 	played := New(Config{Server: s, Searcher: site.NewSecret("reader"), PasswordIs: func(p *site.Person, password string) bool { return password == "of "+p.Name },
 		People: []*site.Person{{Ref: site.Ref{Name: "ebba"}, Teams: []string{"watch", "net, and more"}}, {Ref: site.Ref{Name: "per"}}}})
@@ -103,7 +103,7 @@ func TestFaultsAreForOneAskerOrForAll(t *testing.T) {
 	require.ErrorIs(t, find(), client.ErrRefusesUs)
 	played.Fault(netip.MustParseAddr("127.0.0.1"), Fault{})
 	played.Fault(netip.Addr{}, Fault{Delay: time.Hour})
-	s.Wait = 50 * time.Millisecond
+	s.Timeout = 50 * time.Millisecond
 	err := find()
 	require.ErrorIs(t, err, client.ErrDown)
 	require.False(t, errors.Is(err, client.ErrSays))

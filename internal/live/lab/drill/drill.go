@@ -1,6 +1,6 @@
 // Package drill tries what was foreseen: it runs a site's servers, and for each
 // login and each state of the servers a stand-in of the device, and logs in
-// with real packets. What is seen is held against what foresee said.
+// with real packets. What is seen is compared with what foresee said.
 //
 // Time is scaled down: waits, rests and patience of the copy of the site that
 // is run are a fraction of the real ones, and what is foreseen is foreseen for
@@ -137,7 +137,7 @@ func Start(ctx context.Context, o Options) (Report, error) {
 	return d.report, ctx.Err()
 }
 
-// roomFor gives how many trials at the same time have addresses of their own.
+// roomFor returns how many trials at the same time have addresses of their own.
 func roomFor(network netip.Prefix, s *site.Site) int {
 	if !network.IsValid() {
 		network = s.Lab.Network
@@ -153,7 +153,7 @@ type drill struct {
 	report    Report
 }
 
-// trials gives every login that is to be tried, in the order of the site.
+// trials returns every login that is to be tried, in the order of the site.
 func (d *drill) trials() []trial {
 	f := foresee.Reckoner{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults}
 	var all []trial

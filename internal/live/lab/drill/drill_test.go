@@ -21,10 +21,10 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 const text = `site: Drilled
 keys: {a: file a, b: file b}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: a, wait: 2s, rest: 1m, run: true}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: a, wait: 2s, rest: 1m, run: true}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: b, wait: 2s, tries: 2, run: true, message-authenticator: required}
-  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: b}, find: "(&(objectClass=person)(uid=%u))", tls: start, wait: 2s, rest: 1m}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: a, timeout: 2s, dead-time: 1m, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: a, timeout: 2s, dead-time: 1m, run: true}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: b, timeout: 2s, attempts: 2, run: true, message-authenticator: required}
+  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: b}, find: "(&(objectClass=person)(uid=%u))", tls: start, timeout: 2s, dead-time: 1m}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1]}, {name: d, servers: [d1]}]
 lists:
   - {name: l, authenticate: login, methods: [group t, local]}

@@ -18,7 +18,7 @@ type passwords struct {
 	local  map[string]string      // an account's key
 }
 
-// of gives the password with which somebody logs in.
+// of returns the password with which somebody logs in.
 func (p passwords) of(w foresee.Who) site.Secret {
 	switch w.Kind {
 	case foresee.Known:
@@ -70,8 +70,8 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	}
 	faster := func(d *time.Duration) { *d /= time.Duration(factor) }
 	for _, v := range s.Servers {
-		faster(&v.Wait)
-		faster(&v.Rest)
+		faster(&v.Timeout)
+		faster(&v.DeadTime)
 	}
 	windows := map[*site.Kind]bool{}
 	for _, d := range s.Devices {

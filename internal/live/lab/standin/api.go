@@ -133,7 +133,7 @@ func (d *Device) apiLogin(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// apiToken gives the token of a call: a bearer's, or that of the cookie.
+// apiToken returns the token of a call: a bearer's, or that of the cookie.
 func apiToken(r *http.Request) string {
 	if token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); bearer {
 		return token

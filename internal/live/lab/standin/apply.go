@@ -81,7 +81,7 @@ func byGroup(g *site.Group) site.Method {
 	return site.Method{Kind: site.ByGroup, Group: g, Ref: g.Ref}
 }
 
-// systemServers gives the names of the servers of a model, by protocol.
+// systemServers returns the names of the servers of a model, by protocol.
 func systemServers(s yang.System) map[site.Protocol][]string {
 	all := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
 	if s.RADIUS != nil {
@@ -125,7 +125,7 @@ func (w *draft) regroup(p site.Protocol, names []string) {
 	slices.SortStableFunc(first.Servers, func(a, b *site.Server) int { return slices.Index(names, a.Name) - slices.Index(names, b.Name) })
 }
 
-// groupOf gives a group of a protocol, with all its servers where there is none.
+// groupOf returns a group of a protocol, with all its servers where there is none.
 func (w *draft) groupOf(p site.Protocol, names []string) *site.Group {
 	for _, g := range w.groups {
 		if len(g.Servers) > 0 && g.Protocol() == p {

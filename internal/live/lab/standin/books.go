@@ -59,7 +59,7 @@ func newBooks() books {
 	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
 }
 
-// counter gives the counter of a server and a kind of question. The device is
+// counter returns the counter of a server and a kind of question. The device is
 // locked.
 func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server, p}
@@ -106,7 +106,7 @@ func (c *countedConn) Close() error {
 	return c.Conn.Close()
 }
 
-// count notes one transmission and what came of it.
+// count notes one transmission and the result of it.
 func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -131,7 +131,7 @@ func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 	d.note("packets", "%s, %s: %s after %s", s.Name, p, r.Result, r.Took.Round(10*time.Microsecond))
 }
 
-// Counts gives the counters, by server and kind of question.
+// Counts returns the counters, by server and kind of question.
 func (d *Device) Counts() []evidence.Count {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -217,7 +217,7 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			switch {
 			case lost:
 				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.Question(), Reason: t.Reply.Reason,
-					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; tries: %d", name, t.Reply.Reason, s.Purpose, t.N)})
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; attempts: %d", name, t.Reply.Reason, s.Purpose, t.N)})
 			case was:
 				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
 			}
@@ -262,7 +262,7 @@ type Session struct {
 	Since  time.Time `json:"since"`
 }
 
-// Sessions gives the open sessions, the oldest first.
+// Sessions returns the open sessions, the oldest first.
 func (d *Device) Sessions() []Session {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -274,14 +274,14 @@ func (d *Device) Sessions() []Session {
 	return all
 }
 
-// Notes gives the trace that was switched on, and Log the system log.
+// Notes returns the trace that was switched on, and Log the system log.
 func (d *Device) Notes() []Note {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return slices.Clone(d.books.notes)
 }
 
-// Log gives the system log.
+// Log returns the system log.
 func (d *Device) Log() []evidence.LogLine {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -296,7 +296,7 @@ type Health struct {
 	Summary string           `json:"summary"`
 }
 
-// Servers gives how every server is that the device can ask.
+// Servers returns how every server is that the device can ask.
 func (d *Device) Servers() []Health {
 	counts := d.Counts()
 	servers := askedBy(d.design())
@@ -326,7 +326,7 @@ func (d *Device) Servers() []Health {
 	return all
 }
 
-// askedBy gives the servers that the lists of a device name, by their names.
+// askedBy returns the servers that the lists of a device name, by their names.
 func askedBy(d *site.Device) []*site.Server {
 	var all []*site.Server
 	for _, way := range d.Ways {
@@ -342,7 +342,7 @@ func askedBy(d *site.Device) []*site.Server {
 	return all
 }
 
-// restOf gives for how long a server is still left alone, in seconds.
+// restOf returns for how long a server is still left alone, in seconds.
 func (d *Device) restOf(s *site.Server) float64 {
 	byTime := !d.design().Kind.Traits.RestEndsWithLast
 	until, rests := d.rests.Until(s, d.now(), byTime)

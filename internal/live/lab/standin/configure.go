@@ -83,7 +83,7 @@ func (d *Device) draft() *draft {
 		c := *a
 		fresh.Accounts = append(fresh.Accounts, &c)
 	}
-	fresh.Holds.Keys, fresh.Holds.Ports = nil, nil
+	fresh.Found.Keys, fresh.Found.Ports = nil, nil
 	return w
 }
 
@@ -95,7 +95,7 @@ func (d *Device) use(w *draft) {
 	d.current, d.config.Targets = w.device, w.targets
 }
 
-// secretOf gives what a blueprint names as keys: the secrets of servers, and
+// secretOf returns what a blueprint names as keys: the secrets of servers, and
 // the kept passwords of accounts.
 func (w *draft) secretOf(keys site.Keys) yang.Secrets {
 	return func(name string) string {
@@ -111,7 +111,7 @@ func (w *draft) secretOf(keys site.Keys) yang.Secrets {
 	}
 }
 
-// models gives the design of a draft as data of the two models.
+// models returns the design of a draft as data of the two models.
 func (w *draft) models(keys site.Keys) (yang.System, yang.OpenSystem) {
 	b := blueprint.Of(w.device)
 	for i := range b.Servers {
@@ -158,15 +158,15 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 	}
 	s := w.server(a.name)
 	if s == nil || s.Protocol != a.protocol {
-		s = &site.Server{Ref: site.Ref{Name: a.name}, Protocol: a.protocol, Tries: 1}
+		s = &site.Server{Ref: site.Ref{Name: a.name}, Protocol: a.protocol, Attempts: 1}
 		w.servers = append(w.servers, s)
 	}
 	s.Address = a.address
-	if seconds := int((s.Wait + time.Second - 1) / time.Second); seconds != a.wait { // a wait of the site may be finer than the model
-		s.Wait = time.Duration(a.wait) * time.Second
+	if seconds := int((s.Timeout + time.Second - 1) / time.Second); seconds != a.wait { // a wait of the site may be finer than the model
+		s.Timeout = time.Duration(a.wait) * time.Second
 	}
 	if a.tries > 0 {
-		s.Tries = a.tries
+		s.Attempts = a.tries
 	}
 	if a.protocol == site.RADIUS {
 		s.AuthenticationPort = uint16(a.port)
@@ -183,7 +183,7 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 	}
 	t := w.reach(s, a.secret)
 	if source, err := netip.ParseAddr(a.source); err == nil && source != w.device.Source {
-		w.device.Source, w.device.Holds.Source = source, netip.Addr{} // one source holds for all: the others follow
+		w.device.Source, w.device.Found.Source = source, netip.Addr{} // one source holds for all: the others follow
 	}
 	if t.From.IsValid() && w.from != nil && a.source != "" {
 		t.From = w.from(w.device.Source)
@@ -192,7 +192,7 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 	return s, nil
 }
 
-// reach gives how a server is reached: as the surroundings have the one of that
+// reach returns how a server is reached: as the surroundings have the one of that
 // address, at the port that is asked for.
 func (w *draft) reach(s *site.Server, secret string) aaa.Target {
 	t := aaa.Target{Dialer: nowhereDialer{}}
@@ -210,7 +210,7 @@ func (w *draft) reach(s *site.Server, secret string) aaa.Target {
 	return t
 }
 
-// atPort gives the place of a server for the port that the device asks at: the
+// atPort returns the place of a server for the port that the device asks at: the
 // one in use for the server's own, else that port itself.
 func atPort(place netip.AddrPort, asked, own uint16) netip.AddrPort {
 	if asked == own {
@@ -219,7 +219,7 @@ func atPort(place netip.AddrPort, asked, own uint16) netip.AddrPort {
 	return netip.AddrPortFrom(place.Addr(), asked)
 }
 
-// group gives the group of a name, a new one where there is none.
+// group returns the group of a name, a new one where there is none.
 func (w *draft) group(name string) *site.Group {
 	for _, g := range w.groups {
 		if g.Name == name {

@@ -35,7 +35,7 @@ type draftState struct {
 	draft  *draft
 }
 
-// configuration gives the design in use as data of both models.
+// configuration returns the design in use as data of both models.
 func (d *Device) configuration() *etree.Element {
 	system, open := d.draft().models(d.config.Keys)
 	config := etree.NewElement("config")
@@ -65,7 +65,7 @@ func tidy(x *etree.Element) {
 	}
 }
 
-// planned gives the design that a configuration comes to, or what is wrong with
+// planned returns the design that a configuration comes to, or what is wrong with
 // it. What differs from what runs is what counts, of each model.
 func (d *Device) planned(config *etree.Element) (*draft, error) {
 	w := d.draft()

@@ -142,7 +142,7 @@ func (d *Device) netconf(v *visitor, channel ssh.Channel) {
 	}
 }
 
-// end gives back what the session held. A confirmed commit of it that has no
+// end returns back what the session held. A confirmed commit of it that has no
 // persist id is taken back (RFC 6241, section 8.4.1).
 func (s *netconfSession) end() {
 	store := &s.device.store
@@ -252,7 +252,7 @@ func storeOf(x *etree.Element, name string) (string, error) {
 	return which, nil
 }
 
-// content gives a datastore. The candidate begins as what runs.
+// content returns a datastore. The candidate begins as what runs.
 func (s *netconfSession) content(which string) *etree.Element {
 	store := &s.device.store
 	if which == "running" {

@@ -31,8 +31,8 @@ func configured(t *testing.T) (*Device, string) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, wait: 2s}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, wait: 2s}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 2s}
 groups: [{name: t, servers: [t1, t2]}]
 lists:
   - {name: l, authenticate: login, methods: [group t, local]}

@@ -157,7 +157,7 @@ func randomToken() string {
 	return hex.EncodeToString(b[:])
 }
 
-// page gives the open session of a token, locked; the caller unlocks it. A token
+// page returns the open session of a token, locked; the caller unlocks it. A token
 // is compared with every one there is, so that its time tells nothing.
 func (d *Device) page(token, access string) *pageSession {
 	d.pages.mu.Lock()
@@ -200,14 +200,14 @@ func (d *Device) endPage(token string) {
 	d.freeLine(s.access, s.line)
 }
 
-// run runs a command of the shell for a session, and gives what it printed.
+// run runs a command of the shell for a session, and returns what it printed.
 func (s *pageSession) run(line string) (done bool, output string) {
 	var out bytes.Buffer
 	done = newShell(s.visitor, &terminal{out: &out}).one(line)
 	return done, out.String()
 }
 
-// readsOnly tells whether the person is below the level that the way in needs,
+// readsOnly reports whether the person is below the level that the way in needs,
 // and so may only read.
 func (s *pageSession) readsOnly() bool {
 	traits := s.visitor.device.design().Kind.Traits
@@ -218,7 +218,7 @@ func (s *pageSession) readsOnly() bool {
 	return s.visitor.level < need
 }
 
-// mayRun tells whether a session may run a command at all: one who only reads
+// mayRun reports whether a session may run a command at all: one who only reads
 // may only look.
 func (s *pageSession) mayRun(line string) bool {
 	return !s.readsOnly() || len(line) >= 4 && line[:4] == "look"

@@ -178,7 +178,7 @@ func TestTheAPIIsAuthorizedLikeTheCommands(t *testing.T) {
 	require.Equal(t, 401, status)
 }
 
-// talkTelnet reads until a text comes, and gives everything so far.
+// talkTelnet reads until a text comes, and returns everything so far.
 func talkTelnet(t *testing.T, conn net.Conn, until string) string {
 	var all strings.Builder
 	b := make([]byte, 1024)

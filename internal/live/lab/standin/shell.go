@@ -29,7 +29,7 @@ func commands() []command {
 	return []command{
 		{[]string{"look", "session"}, "", 1, "who you are here and at what level", (*shell).lookSession},
 		{[]string{"look", "sessions"}, "", 1, "who is in", (*shell).lookSessions},
-		{[]string{"look", "servers"}, "", 1, "the AAA servers and what came of asking them", (*shell).lookServers},
+		{[]string{"look", "servers"}, "", 1, "the AAA servers and the results of asking them", (*shell).lookServers},
 		{[]string{"look", "counters"}, "", 1, "each server and kind of question, with round-trip times", (*shell).lookCounters},
 		{[]string{"look", "trace"}, "", 1, "what the trace noted; trace switches it on", (*shell).lookTrace},
 		{[]string{"look", "log"}, "", 1, "the system log", (*shell).lookLog},

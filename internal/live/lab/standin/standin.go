@@ -94,14 +94,14 @@ func New(c Config) *Device {
 	return d
 }
 
-// design gives the device as it is configured now.
+// design returns the device as it is configured now.
 func (d *Device) design() *site.Device {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.current
 }
 
-// SetKey gives the device another key for a server.
+// SetKey returns the device another key for a server.
 func (d *Device) SetKey(s *site.Server, key site.Secret) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -174,7 +174,7 @@ func (d *Device) closing(f func() error) {
 	d.closers = append(d.closers, f)
 }
 
-// takeLine gives the lowest free line of a way in, and the way that holds on it.
+// takeLine returns the lowest free line of a way in, and the way that holds on it.
 func (d *Device) takeLine(access string) (int, *site.Way, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -342,7 +342,7 @@ func (n nowhere) Try(int) walk.Reply {
 }
 func (n nowhere) Close() {}
 
-// counted counts what comes of the tries.
+// counted counts the result of the tries.
 type counted struct {
 	walk.Exchange
 	device   *Device

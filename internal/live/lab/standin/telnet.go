@@ -34,7 +34,7 @@ const (
 )
 
 // telnetConn is the text of a telnet connection: what is typed line by line, and
-// what is printed. The server echoes, but for passwords.
+// what is printed. The server echoes, except passwords.
 type telnetConn struct {
 	conn   net.Conn
 	in     *bufio.Reader
@@ -106,7 +106,7 @@ func (t *telnetConn) readLine() (string, error) {
 	}
 }
 
-// next gives the next octet of text; commands are answered.
+// next returns the next octet of text; commands are answered.
 func (t *telnetConn) next() (byte, error) {
 	for {
 		b, err := t.in.ReadByte()

@@ -22,7 +22,7 @@ const (
 // Troubles are the words above.
 var Troubles = []string{Hangs, Drops, Refuses, Lacks, Warns}
 
-// TroubleTakes tells whether a trouble can be with something: an operation, an
+// TroubleTakes reports whether a trouble can be with something: an operation, an
 // element or a model. The choices are nil where any name may do.
 func TroubleTakes(what string) (choices []string) {
 	switch what {
@@ -80,7 +80,7 @@ func (d *Device) troubles(x *etree.Element) troubled {
 	return all
 }
 
-// inside tells whether an element, or one within it, is of a namespace.
+// inside reports whether an element, or one within it, is of a namespace.
 func inside(x *etree.Element, space string) bool {
 	return x.NamespaceURI() == space || slices.ContainsFunc(x.ChildElements(), func(c *etree.Element) bool { return inside(c, space) })
 }

@@ -22,7 +22,7 @@ type asker struct {
 	hindrance Hindrance
 }
 
-// asker gives who asks from an address. It is false for nobody known.
+// asker returns who asks from an address. It is false for nobody known.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap()
 	hindrance := s.gate.config.Hinder(s.site.Name, a)

@@ -42,7 +42,7 @@ func (b *books) close() {
 	}
 }
 
-// outside tells whether a question is about a name that only a directory could
+// outside reports whether a question is about a name that only a directory could
 // know, and that must be looked up.
 func (s *server) outside(q *question) bool {
 	if len(s.books.all) == 0 || s.Site.Person(q.Person) != nil {

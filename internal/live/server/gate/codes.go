@@ -67,7 +67,7 @@ func keyName(k *site.Key) string {
 	return k.Name
 }
 
-// answers tells whether what was given is a code, whatever its form.
+// answers reports whether what was given is a code, whatever its form.
 func (q *question) answers(code string) bool {
 	if q.proves == nil {
 		return same(q.typed, code)

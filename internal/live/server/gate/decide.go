@@ -138,7 +138,7 @@ func (s *server) credential(q *question) rights.Credential {
 	return rights.Wrong
 }
 
-// quick tells whether a login is let in without a slow hash, by a password that
+// quick reports whether a login is let in without a slow hash, by a password that
 // was right not long ago. It notes what it found.
 func (s *server) quick(q *question) bool {
 	if s.outside(q) || q.proves != nil {
@@ -280,7 +280,7 @@ func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 		source = q.From.String()
 	}
 	before := s.gate.failures.Note(q.Person, source, q.at)
-	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Wait/2))
+	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Timeout/2))
 }
 
 // clientText returns the address that a question came from, "" where it is of

@@ -34,9 +34,9 @@ import (
 const designed = `
 keys: {k: file k, k2: file k2, other: file other, seed: file seed, kept: file kept}
 servers:
-  - {name: t, protocol: tacacs, address: 127.0.0.1, key: {now: k, next: k2}, wait: 5s, for: [authentication, authorization]}
-  - {name: r, protocol: radius, address: 127.0.0.1, key: {now: k, next: k2}, wait: 300ms, tries: 2, password-forms: [pap], for: authentication}
-  - {name: r2, protocol: radius, address: 127.0.0.1, key: k, wait: 700ms, for: authentication}
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: {now: k, next: k2}, timeout: 5s, for: [authentication, authorization]}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: {now: k, next: k2}, timeout: 300ms, attempts: 2, password-forms: [pap], for: authentication}
+  - {name: r2, protocol: radius, address: 127.0.0.1, key: k, timeout: 700ms, for: authentication}
 kinds: [{name: odd, traits: {level-from: Example-Level, account-from: Filter-Id}}]
 devices: [{name: sw, kind: odd, addresses: [127.0.0.1]}]
 people:
@@ -302,10 +302,10 @@ func TestPeopleWhoOnlyADirectoryKnows(t *testing.T) {
 	r := startWith(t, site.Keys{"dir": site.NewSecret(ldaptest.Secret)}, time.Now, fmt.Sprintf(`
 keys: {k: file k, dir: file dir}
 servers:
-  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
-  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 700ms}
-  - {name: down, protocol: ldap, address: 127.0.0.1, port: 1, base: o=x, tls: none, wait: 1s}
-  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {as: "%s", key: dir}, teams-from: seeAlso, tls: none, wait: 2s}
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 5s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 700ms}
+  - {name: down, protocol: ldap, address: 127.0.0.1, port: 1, base: o=x, tls: none, timeout: 1s}
+  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {as: "%s", key: dir}, teams-from: seeAlso, tls: none, timeout: 2s}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 directories: [dunlin]
 people: [{name: ines, teams: [network], password: 'HASH'}]

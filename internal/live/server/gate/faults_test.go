@@ -20,8 +20,8 @@ import (
 const crowded = `
 keys: {k: file k}
 servers:
-  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 20s}
-  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 2s, tries: 3}
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 20s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 2s, attempts: 3}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 clients: [{from: 127.1.0.0/24, servers: [t, r], key: k}]
 people: [{name: ines, password: 'HASH'}]

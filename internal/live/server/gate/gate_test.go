@@ -103,8 +103,8 @@ func start(t *testing.T) *rig {
 	return startWith(t, site.Keys{}, time.Now, `
 keys: {k: file k, kept: file kept}
 servers:
-  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 5s}
-  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 300ms, tries: 2}
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 5s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 300ms, attempts: 2}
 devices: [{name: sw, addresses: [127.0.0.1], labels: {place: north}}]
 people:
   - {name: ines, teams: [net], password: 'HASH'}
@@ -391,7 +391,7 @@ func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
 	}
 }
 
-// dial gives a TACACS+ client on a connection of its own.
+// dial returns a TACACS+ client on a connection of its own.
 func (r *rig) dial() (*tacacs.Client, net.Conn) {
 	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
 	require.NoError(r, err)
@@ -619,7 +619,7 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 	}
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Wait: 5 * time.Second, Tries: 1, RequireMessageAuthenticator: true}
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second, Attempts: 1, RequireMessageAuthenticator: true}
 		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
 		require.ErrorContains(t, err, "was given no certificate")
 		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: any, TLS: issue(ours).Server(p)})

@@ -20,8 +20,8 @@ func limited(t *testing.T, limits string) *rig {
 	return startWith(t, site.Keys{"other": site.NewSecret("a-key-for-another-one")}, time.Now, `
 keys: {k: file k, other: file other}
 servers:
-  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, wait: 30s}
-  - {name: r, protocol: radius, address: 127.0.0.1, key: k, wait: 1s, message-authenticator: if-present}
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 30s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 1s, message-authenticator: if-present}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 clients: [{from: 127.0.0.9, servers: [t, r], key: other}]
 people: [{name: ines, password: 'HASH'}, {name: tobin, password: 'HASH'}]

@@ -166,7 +166,7 @@ func (g *Gate) sort(places []Place) (ends []*port, stays []*port) {
 	return ends, stays
 }
 
-// as tells whether two places are the same to a listener.
+// as reports whether two places are the same to a listener.
 func (p Place) as(q Place) bool {
 	a, b := p.Server, q.Server
 	return p.Authentication == q.Authentication && p.Accounting == q.Accounting && a.Protocol == b.Protocol && a.TLS == b.TLS &&
@@ -184,7 +184,7 @@ func (g *Gate) back(opened map[int]*port, ended []*port) {
 	}
 }
 
-// port is where one server listens. What is known of the server is taken anew
+// port is where one server listens. What is known of the server is taken again
 // for each question.
 type port struct {
 	gate    *Gate
@@ -200,7 +200,7 @@ type port struct {
 	quiet   []func() error // end reading, and leave what is open open
 }
 
-// server gives the server as the design in use has it.
+// server returns the server as the design in use has it.
 func (o *port) server() *server { return o.current.Load() }
 
 // roomForPackets is how many octets may wait at a RADIUS port.

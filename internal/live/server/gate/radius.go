@@ -88,7 +88,7 @@ func (r *radiusPort) read() {
 	}, r.on.trouble)
 }
 
-// answer gives the answer to a packet, or nil when there is none or when it
+// answer returns the answer to a packet, or nil when there is none or when it
 // comes later.
 func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	s, packet := r.on.server(), m.Buffers[0][:m.N]
@@ -198,7 +198,7 @@ type radiusRequest struct {
 }
 
 // receive takes a packet in: it gives a request that is to be answered, or the
-// answer at once where the packet repeats an answered request. It gives neither
+// answer at once where the packet repeats an answered request. It returns neither
 // for a packet that gets no answer.
 func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiusRequest, []byte) {
 	q := question{client: from}
@@ -242,7 +242,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	return r, nil
 }
 
-// quick tells whether a request is answered without a password hash and
+// quick reports whether a request is answered without a password hash and
 // without waiting for the disk.
 func (r *radiusRequest) quick() bool {
 	switch {
@@ -256,14 +256,14 @@ func (r *radiusRequest) quick() bool {
 	return true
 }
 
-// finish gives the answer to send, and remembers it for when the request comes
+// finish returns the answer to send, and remembers it for when the request comes
 // again.
 func (r *radiusRequest) finish(answer []byte) []byte {
 	r.server.port.seen.End(r.key, answer)
 	return answer
 }
 
-// answer gives the encoded answer, or nil where there must be none. It is
+// answer returns the encoded answer, or nil where there must be none. It is
 // followed by finish.
 func (r *radiusRequest) answer() []byte {
 	s, p := r.server, r.packet
@@ -300,7 +300,7 @@ func (r *radiusRequest) answer() []byte {
 	return encoded
 }
 
-// authentic gives the key with which a request was made. It is false when none
+// authentic returns the key with which a request was made. It is false when none
 // of the asker's keys fits. Where nothing in the request proves a key, the first
 // is taken.
 func (s *server) authentic(b []byte, p *radius.Packet, q question, keys [][]byte) ([]byte, bool) {

@@ -25,7 +25,7 @@ type tacacsSession struct {
 	packets   <-chan received // what comes after the first; nil while the reader serves it
 }
 
-// quick tells whether a session is answered without a password hash, without
+// quick reports whether a session is answered without a password hash, without
 // waiting for the disk and without another packet.
 func (t *tacacsSession) quick() bool {
 	if t.hindrance.Delay > 0 {

@@ -146,7 +146,7 @@ func (c *tacacsConn) chooseKey(h tacacs.Header, body []byte) {
 	c.keys = c.keys[:1]
 }
 
-// fits tells whether a packet goes to a session that is open, or opens one.
+// fits reports whether a packet goes to a session that is open, or opens one.
 func (c *tacacsConn) fits(h tacacs.Header, first bool) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()

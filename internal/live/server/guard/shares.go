@@ -28,7 +28,7 @@ func (s *Shares) Take(a netip.Addr, most, mostOfOne int) bool {
 	return true
 }
 
-// Give gives back what Take took.
+// Give returns back what Take took.
 func (s *Shares) Give(a netip.Addr) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

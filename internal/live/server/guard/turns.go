@@ -37,7 +37,7 @@ func NewTurns() *Turns {
 // It is followed by Run, or by Leave.
 func (t *Turns) Enter(a netip.Addr) bool { return t.waiting.Take(a, MostWaiting, MostWaitingOfOne) }
 
-// Leave gives up the place of Enter, without Run.
+// Leave returns up the place of Enter, without Run.
 func (t *Turns) Leave(a netip.Addr) { t.waiting.Give(a) }
 
 // Run does something when the client has its turn, after Enter.

@@ -19,7 +19,7 @@ const (
 	JSON  = "json"  // everything, an object a line
 )
 
-// Forms gives the forms, the usual one first.
+// Forms returns the forms, the usual one first.
 func Forms() []string { return []string{Plain, Text, JSON} }
 
 // Journal takes what happens. The zero value drops it.
@@ -69,7 +69,7 @@ func (j *Journal) Event(e evidence.Event) {
 // levels is how grave an answer is in a log; 0 is Info.
 var levels = map[evidence.Answer]slog.Level{evidence.Refused: slog.LevelWarn, evidence.Dropped: slog.LevelWarn, evidence.Failed: slog.LevelError}
 
-// attributesOf gives the fields of an event that say something, in the order of
+// attributesOf returns the fields of an event that say something, in the order of
 // its JSON form, without its time.
 func attributesOf(e evidence.Event) []slog.Attr {
 	var all []slog.Attr

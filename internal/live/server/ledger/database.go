@@ -44,7 +44,7 @@ const lock = 0x6d656c6c6f77
 // answersIn is how long the database may take for one thing.
 const answersIn = 10 * time.Second
 
-// connect opens a connection, and gives the version of the tables.
+// connect opens a connection, and returns the version of the tables.
 func (d Database) connect(ctx context.Context) (*pgx.Conn, int, error) {
 	config, err := pgx.ParseConfig(d.URL)
 	if err != nil {
@@ -170,7 +170,7 @@ func (d Database) Read(ctx context.Context, f Filter, do func(Record) error) err
 	return rows.Err()
 }
 
-// Heads gives the newest record of each chain, as noted beside the records.
+// Heads returns the newest record of each chain, as noted beside the records.
 func (d Database) Heads(ctx context.Context) ([]Head, error) {
 	conn, version, err := d.connect(ctx)
 	if err != nil || version == 0 {

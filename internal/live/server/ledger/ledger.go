@@ -103,17 +103,17 @@ type Options struct {
 	Lost func(n int, err error)
 }
 
-// Chain gives the name of the ledger's chain.
+// Chain returns the name of the ledger's chain.
 func (l *Ledger) Chain() string { return l.chain }
 
-// Holds gives how many records are kept here, where they are bounded.
+// Holds returns how many records are kept here, where they are bounded.
 func (l *Ledger) Holds() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.holds
 }
 
-// oldest gives the oldest records that are kept here, at most n.
+// oldest returns the oldest records that are kept here, at most n.
 func (l *Ledger) oldest(ctx context.Context, n int) ([]Record, error) {
 	rows, err := l.db.QueryContext(ctx, `SELECT ?, `+columns+` FROM records ORDER BY sequence LIMIT ?`, l.chain, n)
 	if err != nil {
@@ -327,7 +327,7 @@ func (l *Ledger) write() {
 	}
 }
 
-// tell tells what came of writing records.
+// tell tells the result of writing records.
 func (l *Ledger) tell(part []entry, err error) {
 	lost := 0
 	for _, e := range part {

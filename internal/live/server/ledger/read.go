@@ -144,7 +144,7 @@ func (f File) Read(ctx context.Context, which Filter, do func(Record) error) err
 	return rows.Err()
 }
 
-// Heads gives the newest record as the file notes it; none for a file of before
+// Heads returns the newest record as the file notes it; none for a file of before
 // that was noted.
 func (f File) Heads(ctx context.Context) ([]Head, error) {
 	db, err := f.open()
@@ -164,7 +164,7 @@ func (f File) Heads(ctx context.Context) ([]Head, error) {
 	return []Head{h}, err
 }
 
-// versionOf gives the version of a file's tables.
+// versionOf returns the version of a file's tables.
 func versionOf(db *sql.DB) (version int, err error) {
 	err = db.QueryRow(`PRAGMA user_version`).Scan(&version)
 	return version, err

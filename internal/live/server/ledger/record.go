@@ -23,7 +23,7 @@ const (
 	Decision     Kind = "decision"
 )
 
-// Kinds gives every kind of record.
+// Kinds returns every kind of record.
 func Kinds() []string {
 	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command), string(System), string(Decision)}
 }
@@ -49,7 +49,7 @@ type Record struct {
 	Hash     string          `json:"hash"`
 }
 
-// Hash gives the hash of a record that follows the one with the hash before:
+// Hash returns the hash of a record that follows the one with the hash before:
 // SHA-256 over that hash and every field of the record but its own hash, each
 // with its length before it, in the order of the struct.
 func Hash(before string, r Record) string {

@@ -120,7 +120,7 @@ func (s *Spool) pause(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-// pass takes some records to the database, and gives how many, and the
+// pass takes some records to the database, and returns how many, and the
 // connection to go on with, nil after a failure.
 func (s *Spool) pass(ctx context.Context, conn *pgx.Conn) (*pgx.Conn, int, error) {
 	ctx, stop := context.WithTimeout(ctx, answersIn)

@@ -34,7 +34,7 @@ func (s Session) Seconds(now time.Time) float64 {
 }
 
 // Sessions reads the sessions that the filter chooses, the oldest first. A
-// device that begins anew ends those that it had.
+// device that starts again ends those that it had.
 func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 	f.Sessions, f.Last = true, 0
 	type key struct{ device, session, person string }

@@ -41,7 +41,7 @@ func (m *Manager) Stopping() { m.tell("STOPPING=1") }
 // Status says in a line how the service is.
 func (m *Manager) Status(status string) { m.tell("STATUS=" + status) }
 
-// Lives gives how often Alive is to be called; 0: never.
+// Lives returns how often Alive is to be called; 0: never.
 func (m *Manager) Lives() time.Duration {
 	if m.address == "" {
 		return 0

@@ -156,7 +156,7 @@ func (v *Service) record(folder *state.Folder, size int64) error {
 	return nil
 }
 
-// Where gives the place of a server at an address, on the site's ports.
+// Where returns the place of a server at an address, on the site's ports.
 func Where(s *site.Server, address netip.Addr) gate.Place {
 	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
 	if s.Protocol != site.RADIUS || s.TLS {
@@ -166,7 +166,7 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 	return p
 }
 
-// Written gives a place as it is written to places.json.
+// Written returns a place as it is written to places.json.
 func Written(p gate.Place, running bool) evidence.ServerPlace {
 	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
 	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
@@ -177,7 +177,7 @@ func Written(p gate.Place, running bool) evidence.ServerPlace {
 	return at
 }
 
-// Resolve gives the address of a server, which the site may give as a host name.
+// Resolve returns the address of a server, which the site may give as a host name.
 func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
 	if address, err := netip.ParseAddr(s.Address); err == nil {
 		return address, nil
@@ -191,7 +191,7 @@ func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
 
 // Take puts a design in place of the one in use, and lets just these servers
 // of it listen, on the addresses that the site gives them; over TLS with the
-// certificates that the site names, read anew, whose paths start from base. It
+// certificates that the site names, read again, whose paths start from base. It
 // gives what changed. After an error nothing has.
 func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
 	places := make([]gate.Place, len(servers))

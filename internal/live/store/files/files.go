@@ -14,7 +14,7 @@ import (
 // one file is below it.
 const MaxFile = 32 << 20
 
-// At gives a path as the site file means it: from the site's folder.
+// At returns a path as the site file means it: from the site's folder.
 func At(base, path string) string {
 	if filepath.IsAbs(path) {
 		return path

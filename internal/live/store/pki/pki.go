@@ -32,7 +32,7 @@ type Identity struct {
 	Trusted     *x509.CertPool
 }
 
-// lowest gives the lowest version of TLS for a protocol: RFC 9887 wants 1.3.
+// lowest returns the lowest version of TLS for a protocol: RFC 9887 wants 1.3.
 func lowest(p site.Protocol) uint16 {
 	if p == site.TACACS {
 		return tls.VersionTLS13
@@ -40,13 +40,13 @@ func lowest(p site.Protocol) uint16 {
 	return tls.VersionTLS12
 }
 
-// Server gives the configuration of a server: it asks for a certificate and
+// Server returns the configuration of a server: it asks for a certificate and
 // takes only one that it trusts.
 func (i Identity) Server(p site.Protocol) *tls.Config {
 	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted}
 }
 
-// Client gives the configuration of an asker for a server at an address or of
+// Client returns the configuration of an asker for a server at an address or of
 // a name.
 func (i Identity) Client(p site.Protocol, server string) *tls.Config {
 	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, RootCAs: i.Trusted, ServerName: server}

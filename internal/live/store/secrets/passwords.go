@@ -26,7 +26,7 @@ func decodeHash(hash string) (algorithm.Digest, error) {
 	return forms.Decode(hash)
 }
 
-// PasswordIs tells whether typed is the password. A hash in a form that is not
+// PasswordIs reports whether typed is the password. A hash in a form that is not
 // known is an error.
 func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
 	if p.Key != nil {

@@ -54,7 +54,7 @@ type sealedEntry struct {
 	Made  time.Time `json:"made"`
 }
 
-// Key gives the value of a key.
+// Key returns the value of a key.
 func (s *Sealed) Key(name string) (site.Secret, error) {
 	e, ok := s.entries[name]
 	if !ok {
@@ -63,13 +63,13 @@ func (s *Sealed) Key(name string) (site.Secret, error) {
 	return site.NewSecret(e.Value), nil
 }
 
-// Made gives the time at which a key was sealed.
+// Made returns the time at which a key was sealed.
 func (s *Sealed) Made(name string) (time.Time, bool) {
 	e, ok := s.entries[name]
 	return e.Made, ok
 }
 
-// Names gives the names of the sealed keys, sorted.
+// Names returns the names of the sealed keys, sorted.
 func (s *Sealed) Names() []string {
 	names := make([]string, 0, len(s.entries))
 	for n := range s.entries {
@@ -84,14 +84,14 @@ func (s *Sealed) Set(name string, value site.Secret, made time.Time) {
 	s.entries[name] = sealedEntry{value.Reveal(), made.UTC().Truncate(time.Second)}
 }
 
-// Remove takes a key out, and tells whether it was there.
+// Remove takes a key out, and reports whether it was there.
 func (s *Sealed) Remove(name string) bool {
 	_, ok := s.entries[name]
 	delete(s.entries, name)
 	return ok
 }
 
-// NewSealed gives a sealed file with no key in it.
+// NewSealed returns a sealed file with no key in it.
 func NewSealed() *Sealed { return &Sealed{entries: map[string]sealedEntry{}} }
 
 // OpenSealed opens the sealed keys of a site's folder.
@@ -137,7 +137,7 @@ func unarmored(text []byte) io.Reader {
 	return bytes.NewReader(text)
 }
 
-// ByPassphrase tells whether an age file is sealed with a passphrase.
+// ByPassphrase reports whether an age file is sealed with a passphrase.
 func ByPassphrase(text []byte) bool {
 	head := make([]byte, 64)
 	n, _ := io.ReadFull(unarmored(text), head)
@@ -171,7 +171,7 @@ func (u Unlock) identities(text []byte) ([]age.Identity, error) {
 	return all, nil
 }
 
-// recipients gives for whom a file is sealed.
+// recipients returns for whom a file is sealed.
 func (u Unlock) recipients() ([]age.Recipient, error) {
 	if u.Identity == "" {
 		passphrase, err := u.Passphrase()

@@ -75,7 +75,7 @@ func apply(text []byte, edits []Edit, s *site.Site) ([]byte, error) {
 	return bytes.Join(lines, nil), nil
 }
 
-// LineAt gives the line of a place, and "" where it cannot be read.
+// LineAt returns the line of a place, and "" where it cannot be read.
 func LineAt(s *site.Site, p site.Place) string {
 	text, err := os.ReadFile(s.Files[p.File])
 	if err != nil {

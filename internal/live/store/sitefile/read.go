@@ -12,7 +12,7 @@ import (
 	"mellowgate/internal/live/store/files"
 )
 
-// Load reads a site from a file, or from every *.yaml of a folder, and gives
+// Load reads a site from a file, or from every *.yaml of a folder, and returns
 // the folder that paths in it start from.
 func Load(path string) (*site.Site, string, error) { return load(path, site.ParseWith) }
 

@@ -84,7 +84,7 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	return f, nil
 }
 
-// isKept tells whether a file is one of those kept, or a ledger under another
+// isKept reports whether a file is one of those kept, or a ledger under another
 // name, which the site has given it once; or lies beside one as a database does
 // it.
 func isKept(name string, kept []string) bool {
@@ -144,14 +144,14 @@ func Open(dir string) (*Folder, error) {
 	return f, nil
 }
 
-// Ledger gives the path of the ledger, where the site names no other.
+// Ledger returns the path of the ledger, where the site names no other.
 func (f *Folder) Ledger() string { return f.LedgerFile("") }
 
-// LedgerIn gives the path of the ledger that a folder holds, be it one of a run
+// LedgerIn returns the path of the ledger that a folder holds, be it one of a run
 // or another one.
 func LedgerIn(dir string) string { return filepath.Join(dir, ledgerFile) }
 
-// LedgerFile gives the path of the ledger in a file that a site names: within
+// LedgerFile returns the path of the ledger in a file that a site names: within
 // the folder, unless the path is absolute.
 func (f *Folder) LedgerFile(name string) string {
 	switch {
@@ -193,10 +193,10 @@ func (f *Folder) KeepCodes(used map[string]int64) error {
 	return os.Rename(path+".new", path)
 }
 
-// Spool gives the path of the records that wait for a database.
+// Spool returns the path of the records that wait for a database.
 func (f *Folder) Spool() string { return filepath.Join(f.Dir, spoolFile) }
 
-// Traffic gives the path of the capture.
+// Traffic returns the path of the capture.
 func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
 
 // OpenTraffic begins the capture anew. What there was of it becomes the older
@@ -245,11 +245,11 @@ func (p parts) Close() error {
 	return errors.Join(errs...)
 }
 
-// KnownHosts gives the path of the devices' SSH keys, in the form that an SSH
+// KnownHosts returns the path of the devices' SSH keys, in the form that an SSH
 // client reads.
 func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, hostsFile) }
 
-// Certificates gives the path of the folder with a lab's certificates.
+// Certificates returns the path of the folder with a lab's certificates.
 func (f *Folder) Certificates() string { return filepath.Join(f.Dir, certificatesDir) }
 
 // WritePlaces writes where everything is.

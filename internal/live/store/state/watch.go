@@ -28,7 +28,7 @@ func (f *Folder) Watch() *Watch {
 	return w
 }
 
-// Next gives the events since the last call. Lines that are not whole yet come
+// Next returns the events since the last call. Lines that are not whole yet come
 // with the next one; those that are damaged are passed over.
 func (w *Watch) Next() ([]evidence.Event, error) {
 	file, err := os.Open(w.path)

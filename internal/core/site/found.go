@@ -4,7 +4,7 @@ import "slices"
 
 // holds leads what is known to be on a device to its values.
 func (l *linker) holds(d *Device) {
-	h := &d.Holds
+	h := &d.Found
 	for _, held := range h.keys {
 		server := find(l, "server", l.site.servers, held.Server)
 		held.Key = find(l, "key", l.keys, held.KeyRef)
@@ -16,7 +16,7 @@ func (l *linker) holds(d *Device) {
 			continue
 		}
 		if h.Keys == nil {
-			h.Keys = map[*Server]HeldKey{}
+			h.Keys = map[*Server]FoundKey{}
 		}
 		h.Keys[server] = held
 	}
@@ -26,7 +26,7 @@ func (l *linker) holds(d *Device) {
 			continue
 		}
 		if h.Ports == nil {
-			h.Ports = map[*Server]HeldPorts{}
+			h.Ports = map[*Server]FoundPorts{}
 		}
 		h.Ports[server] = held
 	}
@@ -35,11 +35,11 @@ func (l *linker) holds(d *Device) {
 // heldLists puts the lists that a device is known to have in place of those of
 // the design: lists with other methods, and groups with other servers.
 func (l *linker) heldLists(d *Device, ways []*Way) {
-	if len(d.Holds.lists) == 0 && len(d.Holds.groups) == 0 {
+	if len(d.Found.lists) == 0 && len(d.Found.groups) == 0 {
 		return
 	}
 	groups := map[*Group]*Group{}
-	for _, held := range d.Holds.groups {
+	for _, held := range d.Found.groups {
 		if g := find(l, "group", l.groups, held.Ref); g != nil {
 			other := &Group{Ref: g.Ref, ServerRefs: held.servers}
 			l.group(other)
@@ -49,7 +49,7 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 		}
 	}
 	lists := map[*List]*List{}
-	for _, held := range d.Holds.lists {
+	for _, held := range d.Found.lists {
 		if have := find(l, "list", l.lists, held.Ref); have != nil {
 			other := *have
 			other.Methods = held.methods

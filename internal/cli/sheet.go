@@ -13,12 +13,12 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-//go:embed page/steps.html
-var stepsPage string
+//go:embed page/sheet.html
+var sheetPage string
 
-func stepsCommand() *Command {
+func sheetCommand() *Command {
 	return &Command{
-		Name: "steps", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order", MaxArgs: 2,
+		Name: "sheet", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order", MaxArgs: 2,
 		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session open, set a timed way
 back, make the local account, then servers, groups and lists; one way in, not the console; the logins to try from a
 second session with what each must show; the outage, on purpose; the other ways in; records; and only then save.
@@ -26,8 +26,8 @@ second session with what each must show; the outage, on purpose; the other ways 
 The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is foreseen
 from the site. Exit status 1 when check finds an error for this device: repair that first.`,
 		Examples: []Example{
-			{"mellowgate steps mv-avocet-rtr demo/as-reviewed", "the sheet of a ship's router"},
-			{"mellowgate steps -html north-sw-1 demo/as-reviewed > sheet.html", "the same for a switch, to print"},
+			{"mellowgate sheet mv-avocet-rtr demo/as-reviewed", "the sheet of a ship's router"},
+			{"mellowgate sheet -html north-sw-1 demo/as-reviewed > sheet.html", "the same for a switch, to print"},
 		},
 		Prepare: func(c *Call) func() error {
 			html := c.Flags.Bool("html", false, "an HTML page in place of Markdown")
@@ -38,7 +38,7 @@ from the site. Exit status 1 when check finds an error for this device: repair t
 				}
 				s := sheet.Of(l.reckoner(), d)
 				if *html {
-					page, err := template.New("steps").Parse(stepsPage)
+					page, err := template.New("sheet").Parse(sheetPage)
 					if err == nil {
 						err = page.Execute(c.Out, s)
 					}
@@ -74,7 +74,7 @@ func (c *Call) deviceOfSite() (*site.Device, loaded, error) {
 	return d, l, err
 }
 
-// errorsFor gives the codes of the errors that hold for a device.
+// errorsFor returns the codes of the errors that hold for a device.
 func errorsFor(r findings.Report, d *site.Device) []string {
 	var codes []string
 	for _, f := range r.Findings {
@@ -113,7 +113,7 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 			if len(section.Items) > 0 {
 				say("\n")
 			}
-			say("| | way in | name | password | must show | wait | seen |\n|---|---|---|---|---|---|---|\n")
+			say("| | access | name | password | must show | wait | seen |\n|---|---|---|---|---|---|---|\n")
 			for _, t := range section.Tests {
 				say("| [ ] | %s | %s | %s | %s | %s | |\n", t.Way, t.Person, t.Password, t.Expect, t.Wait)
 			}

@@ -16,10 +16,10 @@ var ErrByHand = errors.New("write it by hand")
 
 // Hold writes into a site's file what a device is found to hold. New keys are
 // written to files of their own, each with its value.
-func Hold(s *site.Site, path, base string, d *site.Device, h drift.Holding, fresh map[string]site.Secret) error {
+func WriteFound(s *site.Site, path, base string, d *site.Device, h drift.Found, fresh map[string]site.Secret) error {
 	edits, err := holdEdits(s, d, h, fresh)
 	if err != nil {
-		return fmt.Errorf("%s: %w: holds: %s", s.Where(d.Place), err, h.YAML())
+		return fmt.Errorf("%s: %w: found: %s", s.Where(d.Place), err, h.YAML())
 	}
 	var made []string
 	undo := func() {
@@ -56,7 +56,7 @@ func newFile(path, text string) error {
 
 func keyFile(name string) string { return "keys/" + name + ".key" }
 
-func holdEdits(s *site.Site, d *site.Device, h drift.Holding, fresh map[string]site.Secret) ([]Edit, error) {
+func holdEdits(s *site.Site, d *site.Device, h drift.Found, fresh map[string]site.Secret) ([]Edit, error) {
 	edit, err := holdsEdit(s, d, h.YAML())
 	if err != nil {
 		return nil, err
@@ -83,7 +83,7 @@ func holdEdits(s *site.Site, d *site.Device, h drift.Holding, fresh map[string]s
 
 // holdsEdit puts holds after the name of a device, or in place of what is there.
 func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
-	if p := d.Holds.Place; p.Known() {
+	if p := d.Found.Place; p.Known() {
 		old := LineAt(s, p)[p.Column-1:]
 		end := closing(old)
 		if end < 0 {
@@ -92,7 +92,7 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 		return Edit{Place: p, Old: old[:end+1], New: value}, nil
 	}
 	if !strings.HasSuffix(s.Files[d.Place.File], ".yaml") {
-		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no holds; move it to the site's file, with", ErrByHand)
+		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's file, with", ErrByHand)
 	}
 	line := LineAt(s, d.Place)
 	before, after := line[:d.Place.Column-1], line[d.Place.Column-1:]
@@ -108,10 +108,10 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 	if strings.Contains(before[:key], "{") {
 		between = ", "
 	}
-	return Edit{Place: d.Place, Old: name, New: name + between + "holds: " + value}, nil
+	return Edit{Place: d.Place, Old: name, New: name + between + "found: " + value}, nil
 }
 
-// closing gives where the braces that a text begins with end, -1 where they do
+// closing returns where the braces that a text begins with end, -1 where they do
 // not.
 func closing(text string) int {
 	deep := 0
