@@ -301,11 +301,11 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		{"no-fallback", sw, "authenticate: login\n    methods: [group shore, local]", "authenticate: login\n    methods: [group shore]", "", 2, "check finds", ""},
 		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds", ""},
 		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds", ""},
-		{"password-form", sw, "console-obeys-authorization: true,", "console-obeys-authorization: true, password-as: {tacacs: chap},", "", 2, "check finds", ""},
+		{"password-form", sw, "refusal: ends-list, all-resting: passes, local", "refusal: ends-list, all-resting: passes, password-as: {tacacs: chap}, local", "", 2, "check finds", ""},
 		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "check finds", ""},
 		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2, "check finds", ""},
 		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "nobody called ines.marsh", ""},
-		{"template-missing", ship, "local-level-needs-session: false", "local-level-needs-session: false, account-from: Filter-Id", "", 2, "check finds", ""},
+		{"template-missing", ship, "all-resting: passes}", "all-resting: passes, account-from: Filter-Id}", "", 2, "check finds", ""},
 	} {
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")
 		pairs := []string{k.from, k.to}
@@ -351,16 +351,17 @@ lists:
   - {name: s, authorize: session, methods: [group g, local]}
   - {name: c, authorize: commands, levels: 0-15, methods: [group g, signed-in]}
 kinds:
-  - {name: first, traits: {takes-back: first-confirmed-commit, models: [ietf-system, ietf-system-tacacs-plus]}}
-  - {name: plain, traits: {takes-back: nothing, models: [openconfig-system]}}
-  - {name: direct, traits: {takes-back: no-candidate}}
+  - {name: usual, traits: {refusal: ends-list}}
+  - {name: first, traits: {refusal: ends-list, takes-back: first-confirmed-commit, models: [ietf-system, ietf-system-tacacs-plus]}}
+  - {name: plain, traits: {refusal: ends-list, takes-back: nothing, models: [openconfig-system]}}
+  - {name: direct, traits: {refusal: ends-list, takes-back: no-candidate}}
   - {name: local-too, traits: {refusal: tries-next, local-level-needs-session: false}}
   - {name: bare, traits: {models: [ietf-system]}}
 profiles: [{name: p, defaults: {login: l, session: s, commands: c}, access: {console: {}, netconf: {}}, accounts: [keeper]}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}, {name: mate, level: 15, password: 'HASH'}]
 devices:
-  - {name: usual-1, profile: p, addresses: [192.0.2.11], labels: {pair: core}}
-  - {name: usual-2, profile: p, addresses: [192.0.2.12], labels: {pair: core}}
+  - {name: usual-1, kind: usual, profile: p, addresses: [192.0.2.11], labels: {pair: core}}
+  - {name: usual-2, kind: usual, profile: p, addresses: [192.0.2.12], labels: {pair: core}}
   - {name: first-1, kind: first, profile: p, addresses: [192.0.2.13]}
   - {name: plain-1, kind: plain, profile: p, addresses: [192.0.2.14]}
   - {name: direct-1, kind: direct, profile: p, addresses: [192.0.2.15]}

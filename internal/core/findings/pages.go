@@ -33,7 +33,7 @@ servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s, dead-time: 1m}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k2, timeout: 1s, dead-time: 1m}
 groups: [{name: t, servers: [t1, t2]}]
-kinds: [{name: switch, traits: {console-obeys-authorization: true}}]
+kinds: [{name: switch, traits: {refusal: ends-list}}]
 lists:
   - {name: login, authenticate: login, methods: [group t, local]}
   - {name: session, authorize: session, methods: [group t, local]}
@@ -59,6 +59,7 @@ var (
 		"  - {name: session, authorize: session, methods: [group t, local]}\n", "  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n",
 		"session: session", "elevation: raise",
 		"people:", "elevation-secrets: [{name: bridge, password: $6$e$f}]\npeople:",
+		"traits: {", "traits: {local-level-needs-session: true, ",
 	}
 	withTemplate = []string{
 		"level: 15, commands", "level: 15, account: watch, commands",
@@ -134,13 +135,13 @@ var pages = []Page{
 	{Code: "elevation-stuck", Severity: Error, About: "People get in at a low level when servers are silent, and cannot reach a higher one without them.",
 		Shows: "authenticate: elevation, methods: [group t]", Good: "authenticate: elevation, methods: [group t, secret bridge]", setup: withElevation},
 	{Code: "gives-up-first", Severity: Error, About: "The waits for silent servers add up to more than the patience of the way in. The fallback exists and is never reached.",
-		Shows: "traits: {login-window: 1s, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+		Shows: "traits: {login-window: 1s, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
 	{Code: "template-missing", Severity: Error, About: "A role gives people the rights of a local account that the device does not have. It refuses them.",
 		Shows: "accounts: [keeper]", Good: "accounts: [keeper, watch]", setup: withTemplate},
 	{Code: "not-supported", Severity: Error, About: "A list asks servers in a way that this kind of device does not have: a protocol, or a routing instance. It never gets an answer.",
-		Shows: "traits: {speaks: [radius], console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+		Shows: "traits: {speaks: [radius], refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
 	{Code: "cannot-verify", Severity: Error, About: "The device sends passwords as CHAP or MS-CHAPv2, and the server keeps one-way hashes: it cannot tell a right password from a wrong one, and refuses.",
-		Shows: "traits: {password-as: {tacacs: chap}, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+		Shows: "traits: {password-as: {tacacs: chap}, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
 
 	{Code: "open-when-silent", Severity: Error, About: "When servers are silent, a list reaches none: anyone gets in with any name and any password.",
 		Shows: "authenticate: login, methods: [group t, none]", Good: "authenticate: login, methods: [group t, local]"},
@@ -208,7 +209,7 @@ var pages = []Page{
 	{Code: "records-lost", Severity: Warning, About: "Only one server takes records. When it is silent, what people do leaves no trace, and nobody is told.",
 		Shows: "account: commands, methods: [group one]", Good: "account: commands, methods: [group one, group t]", setup: withOneRecord},
 	{Code: "recorded-in-clear", Severity: Note, About: "Commands are recorded as typed, with the passwords in them.",
-		Shows: "traits: {recorded-secrets: in-clear, console-obeys-authorization: true}", Good: "traits: {console-obeys-authorization: true}"},
+		Shows: "traits: {recorded-secrets: in-clear, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
 
 	{Code: "one-server", Severity: Warning, About: "A login hangs on one server. With that one silent, only local accounts get in.",
 		Shows: "authenticate: login, methods: [group one, local]", Good: "authenticate: login, methods: [group one, group t, local]", setup: withOneLogin},

@@ -52,7 +52,7 @@ func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
 	outage := section(t, s, "The outage")
 	require.Equal(t, Test{"ssh", "harbourmaster", "right", "in, level 15, by local", "2s (0s while servers rest)"}, outage.Tests[2])
 	require.Contains(t, outage.Items[0].Text, "a filter for tern, plover that drops")
-	require.Contains(t, outage.Then[0].Text, "rest is over: 1m.")
+	require.Contains(t, outage.Then[0].Text, "dead-time of the servers is over: 1m.")
 }
 
 func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {

@@ -25,7 +25,7 @@ lists:
   - {name: other, authenticate: login, methods: [local]}
   - {name: rights, authorize: session, methods: [group shore, local]}
 kinds:
-  - {name: switch, traits: {refusal: tries-next, login-window: 45s}}
+  - {name: switch, traits: {refusal: tries-next, login-window: 45s, console-obeys-authorization: false}}
 profiles:
   - name: pier
     defaults: {login: crew, session: rights}
@@ -75,7 +75,7 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	require.Equal(t, "other", sw1.WayOfLine(SSH, 3).Lists[Login].Name)
 	require.Equal(t, "crew", sw1.WayOfLine(SSH, 16).Lists[Login].Name)
 	require.Equal(t, Default, sw1.WayOfLine(SSH, 16).Origins[Login])
-	require.Nil(t, sw1.Way(Console).Lists[Session], "the console does not obey authorization unless the kind does")
+	require.Nil(t, sw1.Way(Console).Lists[Session], "the console does not obey authorization where the kind does not")
 	require.Equal(t, Unobeyed, sw1.Way(Console).Origins[Session])
 	require.Len(t, sw1.Accounts, 1)
 	require.Empty(t, sw2.Accounts, "an empty list of its own wins")
@@ -110,9 +110,9 @@ func TestFilesOfAFolderAreJoined(t *testing.T) {
 // Each mistake is one change to the small site, and returns exactly one message.
 func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 	for _, m := range []struct{ from, to, want string }{
-		{"timeout: 2s", "wiat: 2s", `site.yaml:4:65: unknown key "wiat" in a server; did you mean "wait"?`},
-		{"timeout: 2s", "wait: soon", `wait is "soon"; a duration from 1ms to 5m0s is wanted`},
-		{"timeout: 2s", "timeout: 2s, timeout: 3s", `the key "wait" stands twice in a server, first in line 4`},
+		{"timeout: 2s", "timeuot: 2s", `site.yaml:4:65: unknown key "timeuot" in a server; did you mean "timeout"?`},
+		{"timeout: 2s", "timeout: soon", `timeout is "soon"; a duration from 1ms to 5m0s is wanted`},
+		{"timeout: 2s", "timeout: 2s, timeout: 3s", `the key "timeout" stands twice in a server, first in line 4`},
 		{"timeout: 2s", "for: [counting]", `for is "counting"; authentication, authorization or accounting is wanted; did you mean "accounting"?`},
 		{"timeout: 2s", "base: dc=example", "are for protocol: ldap; tern is tacacs"},
 		{"timeout: 2s", "password-forms: [clear]", `password-forms is "clear"; ascii, pap, chap or mschapv2 is wanted`},
@@ -210,7 +210,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 }
 
 func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
-	text := strings.NewReplacer("timeout: 2s", "wait: x", "level: 15, password: $6", "level: x, password: $6").Replace(small)
+	text := strings.NewReplacer("timeout: 2s", "timeout: x", "level: 15, password: $6", "level: x, password: $6").Replace(small)
 	_, err := Parse(Source{"site.yaml", []byte(text)})
 	require.Len(t, err, 2)
 	require.Regexp(t, `(?s)^site\.yaml:4:.*\nsite\.yaml:34:`, err.Error())

@@ -97,14 +97,52 @@ type Kind struct {
 	Traits Traits
 }
 
-// DefaultTraits returns the traits of a kind that says nothing.
+// DefaultTraits returns the traits of a kind that says nothing: each is what an
+// open standard says or, where none speaks of it, what is safe to assume. What a
+// make really does is for its kind to say.
 func DefaultTraits() Traits {
 	return Traits{
-		LevelWithoutSession: 1, LocalLevelNeedsSession: true,
-		WebNeedsLevel: 15, APINeedsLevel: 15,
-		LoginWindow: 30 * time.Second, BuiltInLogin: ByLocal, LoginTries: 3,
-		TakesBack:  ConfirmedCommit,
-		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"}, Networks: AnyNetwork, Lines: Range{0, 15},
+		// RFC 7317, user-authentication-order: "If authentication with one method
+		// fails, the next method is used." The same in the OpenConfig model of AAA.
+		RefusalTriesNext: true,
+		// The same: a name without a local account is a method that fails.
+		UnknownAccountEnds: false,
+		// No standard. Safe: it is waited for the servers, which may be up again.
+		AllRestingPasses: false,
+		// No standard. Safe: a dead-time ends as late as it says.
+		RestEndsWithLast: false,
+		// RFC 1122, section 4.1.3.3, lets an application see it, and asks for no more.
+		// Safe: the device waits all its attempts.
+		HeedsICMP: false,
+		// RFC 8907, section 9: TAC_PLUS_PRIV_LVL_USER is 1, the least that a user has.
+		LevelWithoutSession: 1,
+		// RFC 7317 has no list for sessions: an account has its own rights.
+		LocalLevelNeedsSession: false,
+		// RFC 8907 makes no exception for a console.
+		ConsoleObeys: true,
+		// No standard asks for a level on pages: who is let in may look, and the role
+		// decides the rest.
+		WebNeedsLevel: 0, APINeedsLevel: 0, BelowLevelReads: false,
+		// No standard for all ways in (RFC 4252, section 4, recommends ten minutes for
+		// SSH). Safe: a short patience is found where waiting could be longer.
+		LoginWindow: 30 * time.Second,
+		// RFC 7317: without an order, local users are authenticated.
+		BuiltInLogin: ByLocal,
+		// No standard below the 20 of RFC 4252, section 4. Safe: few.
+		LoginTries: 3,
+		// RFC 5607, section 6.4, and RFC 2865, section 5.6.
+		LevelFrom: "", AccountFrom: "",
+		// RFC 2866 and RFC 8907 let a session begin without its record.
+		RecordFailureBlocks: false,
+		// RFC 2865, section 2: PAP; RFC 8907, section 5.4.2.1: ASCII.
+		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"},
+		Networks:   AnyNetwork,
+		// No standard. Ten sessions at a time.
+		Lines: Range{0, 9},
+		// RFC 2865, section 3: 1645 is of old, 1812 is right.
+		LegacyPorts: false,
+		// RFC 6241, section 8.4.
+		TakesBack: ConfirmedCommit,
 	}
 }
 

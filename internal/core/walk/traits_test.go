@@ -20,7 +20,7 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: l1, protocol: ldap, address: 192.0.2.5, base: o=x, timeout: 4s}
 groups: [{name: t, servers: [t1]}, {name: r, servers: [r1]}, {name: l, servers: [l1]}]
-kinds: [{name: k, traits: {` + traits + `}}]
+kinds: [{name: k, traits: {` + endsList(traits) + `}}]
 elevation-secrets: [{name: bridge, level: 12, password: $6$a$b}, {name: top, password: $6$a$b}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: watch, level: 3, password: $6$a$b}]
 lists:

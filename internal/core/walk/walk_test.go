@@ -55,6 +55,15 @@ func (e exchange) Try(n int) Reply {
 	return Reply{Result: Unavailable, Reason: reason.Reason(word), Took: Lost(e.s, reason.Reason(word), e.w.traits)}
 }
 
+// endsList adds to traits that a refusal ends a list, where they say nothing of
+// refusals.
+func endsList(traits string) string {
+	if strings.Contains(traits, "refusal:") {
+		return traits
+	}
+	return strings.TrimSuffix("refusal: ends-list, "+traits, ", ")
+}
+
 // device makes a device with TACACS+ servers t1 and t2, RADIUS servers r1 and
 // r2, an account keeper of level 15, and the given lists on ssh and console.
 func device(t testing.TB, traits, lists, ways, accounts string) *site.Device {
@@ -66,7 +75,7 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 1s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
-kinds: [{name: k, traits: {` + traits + `}}]
+kinds: [{name: k, traits: {` + endsList(traits) + `}}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 lists:
   - {name: l-none, authenticate: login, methods: [none]}
@@ -171,8 +180,8 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 		{"signed-in gives none: 1", "", "ssh: {login: t-local, session: s-in}", "ines", up, true, 1},
 		{"local gives the account's", "", "ssh: {login: t-local, session: s-t-local}", "keeper", dark, true, 15},
 		{"a session without a fallback refuses the local account", "", "ssh: {login: t-local, session: s-t}", "keeper", dark, false, 0},
-		{"a local account without a session list is low", "", "ssh: {login: t-local}", "keeper", dark, true, 1},
-		{"unless its level needs no session", "local-level-needs-session: false", "ssh: {login: t-local}", "keeper", dark, true, 15},
+		{"a local account has its own level without a session list", "", "ssh: {login: t-local}", "keeper", dark, true, 15},
+		{"unless its level needs one", "local-level-needs-session: true", "ssh: {login: t-local}", "keeper", dark, true, 1},
 		{"a page needs its level", "web-needs-level: 15, login-window: 1m", "ssh: {login: t-local}, web: {login: t-local}", "ines", up, false, 0},
 		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}", "ines", up, true, 1},
 	} {

@@ -84,7 +84,7 @@ func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 	require.Equal(t, yang.RADIUSOptions{Timeout: 2, Attempts: 3}, system.RADIUS.Options)
 	require.Equal(t, []yang.User{{Name: "keeper", Password: hash}}, system.Authentication.Users)
 	all := strings.Join(left, "\n")
-	for _, want := range []string{"t1: the model has no rest (1m0s)", "r1: the model counts whole seconds; the wait of 1.5s is written as 2", "r2: the model has no accounting port (1646)",
+	for _, want := range []string{"t1: the model has no dead-time (1m0s)", "r1: the model counts whole seconds; the timeout of 1.5s is written as 2", "r2: the model has no accounting port (1646)",
 		"other login lists: console (overair)", "session: the model has no session list", "commands: the model has no commands list", "visits: the model has no record-sessions list",
 		"keeper: the model has no level of a local account (15)", "looker: the model takes MD5, SHA-256 and SHA-512 crypt hashes only", "r1: the model has no source address for RADIUS"} {
 		require.Contains(t, all, want)

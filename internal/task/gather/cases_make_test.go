@@ -51,9 +51,9 @@ type aCase struct {
 const casesSite = `site: Cases
 keys: {kt: clear lab-only-key-of-t-12345, kr: clear lab-only-key-of-r-67890, kx: clear lab-only-key-of-r-68790, kd: clear lab-only-reader-of-d, otp: clear JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP}
 servers:
-  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: kt, timeout: 300ms, rest: @REST@, run: true}
-  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: kt, timeout: 300ms, rest: @REST@, run: true}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: kr, timeout: 200ms, attempts: 2, rest: @REST@, run: true}
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: kt, timeout: 300ms, dead-time: @REST@, run: true}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: kt, timeout: 300ms, dead-time: @REST@, run: true}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: kr, timeout: 200ms, attempts: 2, dead-time: @REST@, run: true}
   - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: kd}, find: (uid=%u), teams-from: memberOf, tls: none, timeout: 250ms}
 groups: [{name: tac, servers: [t1, t2]}, {name: rad, servers: [r1]}]
 lists:
@@ -66,7 +66,7 @@ lists:
   - {name: rr, account: sessions, when: start and stop, methods: [group rad]}
   - {name: own, authenticate: login, methods: [local]}
 kinds:
-  - {name: a-switch, traits: {console-obeys-authorization: true, web-needs-level: 1, all-resting: passes @TRAITS@}}
+  - {name: a-switch, traits: {refusal: ends-list, local-level-needs-session: true, web-needs-level: 1, all-resting: passes @TRAITS@}}
 devices:
   - {name: sw, kind: a-switch, addresses: [192.0.2.11], accounts: [keeper], labels: {place: pier}, defaults: {login: tl, @SWSESSION@ commands: tc, record-sessions: tr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @SWHOLDS@}
   - {name: ap, kind: a-switch, addresses: [192.0.2.12], accounts: [keeper], labels: {place: ship}, defaults: {login: rl, session: rs, record-sessions: rr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @APHOLDS@}

@@ -48,7 +48,7 @@ lists:
   - {name: l, authenticate: login, methods: [local]}
   - {name: s, authorize: session, methods: [local]}
   - {name: e, authenticate: elevation, methods: [secret bridge]}
-kinds: [{name: k, traits: {console-obeys-authorization: true, login-tries: 2, below-level: reads}}]
+kinds: [{name: k, traits: {refusal: ends-list, local-level-needs-session: true, web-needs-level: 15, api-needs-level: 15, login-tries: 2, below-level: reads}}]
 elevation-secrets: [{name: bridge, password: '` + hash + `'}]
 accounts:
   - {name: keeper, level: 15, password: '` + hash + `'}

@@ -536,7 +536,7 @@ func TestStatusIsAnswered(t *testing.T) {
 		e := aaa.Status(context.Background(), target, aaa.Asker{Device: "sw"}, accounting)
 		reply := e.Try(1)
 		e.Close()
-		require.Equal(t, []any{walk.Accepted, "alive"}, []any{reply.Result, reply.Answer})
+		require.Equal(t, []any{walk.Accepted, walk.SaidAlive}, []any{reply.Result, reply.Answer})
 	}
 	require.Empty(t, r.book.kept())
 }
