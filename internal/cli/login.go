@@ -40,7 +40,7 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 		Examples: []Example{
 			{"mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file demo/as-reviewed/passwords/ines.marsh", "one login with one command, in a lab of the demo site"},
 			{"mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords", "every login of the device's change sheet"},
-			{"mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt '[>#] ?$' -refusal 'not allowed' -allows 'show clock'", "a real device"},
+			{"mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt 'ready: $' -refusal 'no right' -allows 'list ports'", "a real device"},
 			{"mellowgate login -device mv-avocet-rtr -person master -expect refused", "a local account while the servers answer; the password is asked for"},
 		},
 		Prepare: func(c *Call) func() error {

@@ -68,13 +68,13 @@ type Count struct {
 	Sent     int                   `json:"sent"`     // transmissions
 	Accepted int                   `json:"accepted"` // answers
 	Refused  int                   `json:"refused"`
-	Lost     map[reason.Reason]int `json:"lost"`  // no answer, by reason
-	Opens    int                   `json:"opens"` // connections, and for RADIUS ports of its own, that were opened
-	Closes   int                   `json:"closes"`
-	Least    float64               `json:"least_seconds"`
-	Mean     float64               `json:"mean_seconds"`
-	Most     float64               `json:"most_seconds"` // round-trip times of the answers
-	Rests    float64               `json:"rests_seconds,omitempty"`
+	Lost     map[reason.Reason]int `json:"lost"` // no answer, by reason
+	// Connections is how many were opened: for RADIUS, ports of the device.
+	Connections int     `json:"connections"`
+	Least       float64 `json:"least_seconds"`
+	Mean        float64 `json:"mean_seconds"`
+	Most        float64 `json:"most_seconds"` // round-trip times of the answers
+	Rests       float64 `json:"rests_seconds,omitempty"`
 }
 
 // LogLine is one line of a device's system log. What it is about stands beside

@@ -80,7 +80,7 @@ var (
 	}
 	withLines = []string{
 		"lists:\n", "lists:\n  - {name: other, authenticate: login, methods: [group t, local]}\n",
-		"ssh: {}", "ssh: [{lines: 0-4, login: other}, {lines: 5-15, login: other}]",
+		"ssh: {}", "ssh: [{lines: 0-3, login: other}, {lines: 4-9, login: other}]",
 	}
 	withWatch = []string{
 		"people: [", "people: [{name: tobin, teams: [watch], password: $6$e$f}, ",
@@ -159,7 +159,7 @@ var pages = []Page{
 	{Code: "same-name", Severity: Warning, About: "A local account and a person have one name. Which of the two passwords works depends on whether servers answer.",
 		Shows: "people: [{name: keeper,", Good: "people: [{name: ines,"},
 	{Code: "lines-left-out", Severity: Warning, About: "Some lines of a way in have no login list of their own and take another one than the lines beside them.",
-		Shows: "ssh: [{lines: 0-4, login: other}, {lines: 5-15}]", Good: "ssh: [{lines: 0-4, login: other}, {lines: 5-15, login: other}]", setup: withLines},
+		Shows: "ssh: [{lines: 0-3, login: other}, {lines: 4-9}]", Good: "ssh: [{lines: 0-3, login: other}, {lines: 4-9, login: other}]", setup: withLines},
 	{Code: "default-surprise", Severity: Warning, About: "The device-wide list also governs the console, the last way in, and nothing says that this is meant.",
 		Shows: "access: {ssh: {}}", Good: "access: {console: {login: login}, ssh: {}}"},
 	{Code: "dead-method", Severity: Warning, About: "A method of a list can never be reached, because one before it always decides.",

@@ -216,7 +216,7 @@ func (m Method) String() string {
 	return string(m.Kind)
 }
 
-// Range is a closed range of small numbers: levels 0-15 or lines 0-97.
+// Range is a closed range of small numbers: levels 0-15 or lines 0-9.
 type Range struct{ Low, High int }
 
 // Has reports whether n lies in the range.

@@ -147,7 +147,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"refusal: tries-next", "speaks: [radios]", `speaks is "radios"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
 		{"refusal: tries-next", "password-as: {radius: ascii}", `radius is "ascii"; pap, chap or mschapv2 is wanted`},
 		{"refusal: tries-next", "lines: 5", ""},
-		{"refusal: tries-next", "lines: 9-5", `lines is "9-5"; a range such as 0-97 is wanted`},
+		{"refusal: tries-next", "lines: 9-5", `lines is "9-5"; a range such as 0-9 is wanted`},
 		{"session: rights", "session: crew", `the list "crew" is for login and is used here for session`},
 		{"lines: 16-97", "lines: 9-97", "lines 9-97 of ssh overlap lines 0-15"},
 		{"telnet: off", "console: off", "the console cannot be off"},

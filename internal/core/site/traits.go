@@ -203,7 +203,7 @@ var traits = map[string]trait{
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
 	}},
-	"lines": {"a range such as 0-97", func(t *Traits, text string) bool {
+	"lines": {"a range such as 0-9", func(t *Traits, text string) bool {
 		var ok bool
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok

@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -86,24 +85,9 @@ func (c countedDialer) Dial(ctx context.Context, network string, from netip.Addr
 		return conn, err
 	}
 	c.device.mu.Lock()
-	c.device.counter(c.server, c.question).Opens++
-	c.device.mu.Unlock()
-	return &countedConn{Conn: conn, closed: func() {
-		c.device.mu.Lock()
-		defer c.device.mu.Unlock()
-		c.device.counter(c.server, c.question).Closes++
-	}}, nil
-}
-
-type countedConn struct {
-	net.Conn
-	once   sync.Once
-	closed func()
-}
-
-func (c *countedConn) Close() error {
-	c.once.Do(c.closed)
-	return c.Conn.Close()
+	defer c.device.mu.Unlock()
+	c.device.counter(c.server, c.question).Connections++
+	return conn, nil
 }
 
 // count notes one transmission and the result of it.

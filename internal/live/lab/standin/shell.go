@@ -175,7 +175,7 @@ func (sh *shell) lookCounters([]string) bool {
 		if c.Accepted+c.Refused > 0 {
 			times = fmt.Sprintf("; answers in %.1f to %.1f ms, %.1f on average", c.Least*1000, c.Most*1000, c.Mean*1000)
 		}
-		sh.say("%-12s %-15s sent %d, accepted %d, refused %d%s; opened %d, closed %d%s", c.Server, c.Question, c.Sent, c.Accepted, c.Refused, lost, c.Opens, c.Closes, times)
+		sh.say("%-12s %-15s sent %d, accepted %d, refused %d%s; connections %d%s", c.Server, c.Question, c.Sent, c.Accepted, c.Refused, lost, c.Connections, times)
 	}
 	return true
 }
