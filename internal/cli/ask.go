@@ -40,10 +40,10 @@ Where a lab or serve runs here, its state folder says where the servers are; els
 
 Exit status 1 when the answer is no, 3 when there was none.`,
 		Examples: []Example{
-			{"mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh", "a login, in a lab of the demo site"},
-			{"mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'", "may this person use this command?"},
-			{"mellowgate ask -explain -as north-sw-1 -person tobin.reed -question commands -command 'look secrets' demo/as-reviewed", "which rule decides? No packet, no password"},
-			{"mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200", "is it alive, and how fast?"},
+			{Call: "mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh", Shows: "a login, in a lab of the demo site"},
+			{Call: "mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'", Shows: "may this person use this command?"},
+			{Call: "mellowgate ask -explain -as north-sw-1 -person tobin.reed -question commands -command 'look secrets' demo/as-reviewed", Shows: "which rule decides? No packet, no password"},
+			{Call: "mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200", Shows: "is it alive, and how fast?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -79,12 +79,12 @@ var questions = []string{"login", "elevation", "session", "commands", "record-st
 
 type askFlags struct {
 	state, server, group, as, question, person, form, command, access, from string
-	certificate, certificateKey, authorities                                 string
-	level, count, rate                                                       int
-	attributes                                                               names
-	makeCode, explain                                                        bool
-	at, teams                                                                string
-	password                                                                 func(string) (site.Secret, error)
+	certificate, certificateKey, authorities                                string
+	level, count, rate                                                      int
+	attributes                                                              names
+	makeCode, explain                                                       bool
+	at, teams                                                               string
+	password                                                                func(string) (site.Secret, error)
 }
 
 func (f *askFlags) check() error {
@@ -171,7 +171,7 @@ func answerStatus(answer walk.Said) error {
 	case walk.SaidAccept, walk.SaidPass, walk.SaidRecorded, walk.SaidAlive:
 		return nil
 	case "silent", "error":
-		return failure{ExitCannot, errors.New("")}
+		return failure{status: ExitCannot, err: errors.New("")}
 	}
 	return errNo
 }
@@ -181,7 +181,7 @@ func (f *askFlags) places() (evidence.Places, bool, error) {
 	folder, err := state.Open(f.folder())
 	if err != nil {
 		if f.state != "" {
-			return evidence.Places{}, false, failure{ExitUsage, err}
+			return evidence.Places{}, false, failure{status: ExitUsage, err: err}
 		}
 		return evidence.Places{}, false, nil
 	}
@@ -339,7 +339,7 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p e
 	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
 	if s.Protocol == site.LDAP && (lab || f.authorities != "") {
 		if t.TLS, err = f.trusting(s); err != nil {
-			return t, failure{ExitUsage, err}
+			return t, failure{status: ExitUsage, err: err}
 		}
 	}
 	if s.TLS {
@@ -378,7 +378,7 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	case f.certificate != "" && f.certificateKey != "" && f.authorities != "":
 		i, err := pki.Load(f.certificate, f.certificateKey, f.authorities)
 		if err != nil {
-			return i, failure{ExitUsage, err}
+			return i, failure{status: ExitUsage, err: err}
 		}
 		return i, nil
 	case f.certificate+f.certificateKey+f.authorities != "":
@@ -388,7 +388,7 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	}
 	i, err := pki.Written((&state.Folder{Dir: f.folder()}).Certificates(), f.as)
 	if err != nil {
-		return i, failure{ExitUsage, err}
+		return i, failure{status: ExitUsage, err: err}
 	}
 	return i, nil
 }
@@ -438,7 +438,7 @@ func (a *asking) once() askJSON {
 	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: walk.SaidNothing, By: step.By,
 		Attributes: []rights.Attribute{}, Seconds: step.Took.Seconds(), Tries: []tryJSON{}}
 	for _, t := range step.Tries {
-		r.Tries = append(r.Tries, tryJSON{t.Server.Name, t.Reply.Took.Seconds(), string(t.Reply.Result), string(t.Reply.Reason), t.Reply.Message})
+		r.Tries = append(r.Tries, tryJSON{Server: t.Server.Name, Seconds: t.Reply.Took.Seconds(), Result: string(t.Reply.Result), Reason: string(t.Reply.Reason), Message: t.Reply.Message})
 		r.Message = t.Reply.Message
 		if t.Reply.Answer != "" {
 			r.Answer = t.Reply.Answer

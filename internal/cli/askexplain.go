@@ -132,7 +132,7 @@ func explained(l loaded, f *askFlags, q rights.Question, d rights.Decision, step
 		r.Attributes = append(r.Attributes, answerAttributes(q, d)...)
 	}
 	for _, s := range steps {
-		r.Steps = append(r.Steps, explainStepJSON{s.Part, l.Where(s.Place), s.Text, s.Result, s.Why})
+		r.Steps = append(r.Steps, explainStepJSON{Part: s.Part, Place: l.Where(s.Place), Text: s.Text, Result: s.Result, Why: s.Why})
 	}
 	return r
 }

@@ -74,12 +74,12 @@ func (c *Call) askMany(a *asking, count, rate int) error {
 	s := latency.Of(times)
 	if *c.json {
 		r := askManyJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answers: answers, Histogram: []bucketJSON{},
-			Seconds: secondsJSON{s.Min.Seconds(), s.P50.Seconds(), s.P90.Seconds(), s.P99.Seconds(), s.Max.Seconds()}}
+			Seconds: secondsJSON{Min: s.Min.Seconds(), P50: s.P50.Seconds(), P90: s.P90.Seconds(), P99: s.P99.Seconds(), Max: s.Max.Seconds()}}
 		for _, n := range answers {
 			r.Count += n
 		}
 		for _, b := range s.Buckets {
-			r.Histogram = append(r.Histogram, bucketJSON{b.UpTo.Seconds(), b.Count})
+			r.Histogram = append(r.Histogram, bucketJSON{UpToSeconds: b.UpTo.Seconds(), Count: b.Count})
 		}
 		if err := show.JSON(c.Out, r); err != nil {
 			return err

@@ -27,9 +27,9 @@ status 1 when there is an error among the findings.
 With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain defaults
 what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
-			{"mellowgate check demo/as-drafted", "the mistakes of the demo's first draft"},
-			{"mellowgate check -explain gives-up-first", "what one finding means"},
-			{"mellowgate check -explain defaults demo/as-reviewed", "the defaults that apply though nobody wrote them"},
+			{Call: "mellowgate check demo/as-drafted", Shows: "the mistakes of the demo's first draft"},
+			{Call: "mellowgate check -explain gives-up-first", Shows: "what one finding means"},
+			{Call: "mellowgate check -explain defaults demo/as-reviewed", Shows: "the defaults that apply though nobody wrote them"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()

@@ -78,17 +78,17 @@ func (f failure) Unwrap() error { return f.err }
 var ErrTerminated = errors.New("terminated")
 
 // errNo is the answer no, already printed.
-var errNo = failure{ExitNo, errors.New("")}
+var errNo = failure{status: ExitNo, err: errors.New("")}
 
 func wrong(format string, args ...any) error {
-	return failure{ExitUsage, fmt.Errorf(format, args...)}
+	return failure{status: ExitUsage, err: fmt.Errorf(format, args...)}
 }
 
 func cannot(err error) error {
 	if err == nil {
 		return nil
 	}
-	return failure{ExitCannot, err}
+	return failure{status: ExitCannot, err: err}
 }
 
 // commands returns every command in the order of the work.
@@ -137,7 +137,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 func run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) error {
 	if len(args) == 0 {
 		overview(out)
-		return failure{ExitUsage, errors.New("")}
+		return failure{status: ExitUsage, err: errors.New("")}
 	}
 	name := args[0]
 	switch name {
@@ -281,14 +281,14 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 		if len(c.Args) == 0 {
 			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: mellowgate new DIR", err)
 		}
-		return loaded{}, failure{ExitUsage, err}
+		return loaded{}, failure{status: ExitUsage, err: err}
 	}
 	if bad := append(secrets.CheckHashes(s), attributes.Check(s)...); len(bad) > 0 {
-		return loaded{}, failure{ExitUsage, errors.Join(bad...)}
+		return loaded{}, failure{status: ExitUsage, err: errors.Join(bad...)}
 	}
 	keys, missing := secrets.Keys(s, base, secrets.UnlockFromEnvironment(c.passphrase()))
 	if len(missing) > 0 && needKeys {
-		return loaded{}, failure{ExitUsage, errors.Join(missing...)}
+		return loaded{}, failure{status: ExitUsage, err: errors.Join(missing...)}
 	}
 	for _, m := range missing {
 		c.note("%v; keys are then compared by name only", m)

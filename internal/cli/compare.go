@@ -30,9 +30,9 @@ shown as known, and is no drift. What holds has no word for stays a difference.
 
 Exit status 1 when something differs that the site does not know of, 3 when a device could not be read.`,
 		Examples: []Example{
-			{"mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", "a device of the lab that runs here"},
-			{"mellowgate compare -person ines.marsh -agent -all my-site", "every device that has a way in by netconf"},
-			{"mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site", "take what is on it for true, until send"},
+			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", Shows: "a device of the lab that runs here"},
+			{Call: "mellowgate compare -person ines.marsh -agent -all my-site", Shows: "every device that has a way in by netconf"},
+			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site", Shows: "take what is on it for true, until send"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -124,7 +124,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 	case err != nil:
 		return err
 	case unread > 0:
-		return failure{ExitCannot, errors.New("")}
+		return failure{status: ExitCannot, err: errors.New("")}
 	case drifted > 0:
 		return errNo
 	}
@@ -195,7 +195,7 @@ func (r *compared) judge(l, truth loaded, d *site.Device) {
 			r.Unshown = append(r.Unshown, x.String())
 			continue
 		}
-		r.Differences = append(r.Differences, difference{x, !slices.Contains(unknown, x)})
+		r.Differences = append(r.Differences, difference{Difference: x, Known: !slices.Contains(unknown, x)})
 	}
 }
 

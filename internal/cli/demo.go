@@ -31,9 +31,9 @@ servers and devices on loopback addresses; logs in as several people; loses the 
 and shows what was recorded. Everything is real: the packets, the logins, the records. It needs no privilege and leaves
 nothing behind.`,
 		Examples: []Example{
-			{"mellowgate demo", "the story, and then the end"},
-			{"mellowgate demo -keep", "the same, and the lab stays up to log in to, until Ctrl-C"},
-			{"mellowgate demo -write my-demo", "the two states of the demo site, to read and to change"},
+			{Call: "mellowgate demo", Shows: "the story, and then the end"},
+			{Call: "mellowgate demo -keep", Shows: "the same, and the lab stays up to log in to, until Ctrl-C"},
+			{Call: "mellowgate demo -write my-demo", Shows: "the two states of the demo site, to read and to change"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.plain = c.Flags.Bool("plain", false, "no colour")
@@ -52,7 +52,7 @@ nothing behind.`,
 
 func (c *Call) writeDemo(dir string) error {
 	if err := demo.Write(dir); err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	c.say(`%[1]s/as-drafted and %[1]s/as-reviewed are the two states of the demo site.
 Try: mellowgate check %[1]s/as-drafted
@@ -76,7 +76,7 @@ type story struct {
 
 func (c *Call) demo(network string, keep bool) error {
 	if _, err := site.ParseLabNetwork(network); err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	dir, err := os.MkdirTemp("", "mellowgate-demo-")
 	if err != nil {

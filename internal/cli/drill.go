@@ -35,8 +35,8 @@ Time is scaled down: waits, rests and patience are a tenth of the site's (-facto
 are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried again.
 Exit status 1 when any does not match.`,
 		Examples: []Example{
-			{"mellowgate drill demo/as-reviewed", "every login in every outage"},
-			{"mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed", "one device with every fault, alone and in pairs"},
+			{Call: "mellowgate drill demo/as-reviewed", Shows: "every login in every outage"},
+			{Call: "mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed", Shows: "one device with every fault, alone and in pairs"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -96,7 +96,7 @@ func (c *Call) drill(f drillFlags) error {
 	config := lab.Config{SitePath: absolute(l.Path), Network: l.Lab.Network}
 	if f.network != "" {
 		if config.Network, err = site.ParseLabNetwork(f.network); err != nil {
-			return failure{ExitUsage, err}
+			return failure{status: ExitUsage, err: err}
 		}
 	}
 	done := c.progress("logins tried")
@@ -190,7 +190,7 @@ func faultOf(k foresee.Case) string {
 
 func drillJSON(r drill.Report) any {
 	story := func(s drill.Story) storyJSON {
-		j := storyJSON{s.Outcome, s.Level, s.By, s.Reason, secondsOf(time.Duration(s.Wait * float64(time.Second))), []evidence.TraceStep{}}
+		j := storyJSON{Outcome: s.Outcome, Level: s.Level, By: s.By, Reason: s.Reason, WaitSeconds: secondsOf(time.Duration(s.Wait * float64(time.Second))), Steps: []evidence.TraceStep{}}
 		for _, step := range s.Steps {
 			j.Steps = append(j.Steps, step)
 		}
@@ -204,8 +204,8 @@ func drillJSON(r drill.Report) any {
 		Seconds float64        `json:"seconds"`
 	}{[]drillRunJSON{}, r.Matched, len(r.Runs), r.Skipped, secondsOf(r.Took)}
 	for _, run := range r.Runs {
-		all.Runs = append(all.Runs, drillRunJSON{run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name, faultOf(run.Case), run.Again,
-			story(run.Foreseen), story(run.Seen), run.Match, run.Why})
+		all.Runs = append(all.Runs, drillRunJSON{Device: run.Case.Device.Name, Access: run.Case.Way.Name(), Person: run.Case.Who.Name, Fault: faultOf(run.Case), Again: run.Again,
+			Foreseen: story(run.Foreseen), Seen: story(run.Seen), Match: run.Match, Why: run.Why})
 	}
 	return all
 }

@@ -82,7 +82,7 @@ func defaultRows(devices []*site.Device) [][]string {
 					continue
 				}
 				at[from] = len(lines)
-				lines = append(lines, line{d.Name, way.Name(), from, text})
+				lines = append(lines, line{device: d.Name, way: way.Name(), from: from, holds: text})
 			}
 		}
 	}

@@ -30,9 +30,9 @@ only, or by nobody.
 -compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with full
 rights loses a way in, in any state.`,
 		Examples: []Example{
-			{"mellowgate foresee -device mv-avocet-rtr demo/as-reviewed", "one ship's router, in every outage"},
-			{"mellowgate foresee -matrix demo/as-drafted", "where full rights are left, by device and outage"},
-			{"mellowgate foresee -compare demo/as-drafted demo/as-reviewed", "what the review changes, and for whom"},
+			{Call: "mellowgate foresee -device mv-avocet-rtr demo/as-reviewed", Shows: "one ship's router, in every outage"},
+			{Call: "mellowgate foresee -matrix demo/as-drafted", Shows: "where full rights are left, by device and outage"},
+			{Call: "mellowgate foresee -compare demo/as-drafted demo/as-reviewed", Shows: "what the review changes, and for whom"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -87,7 +87,7 @@ rights loses a way in, in any state.`,
 // narrowing chooses some of the cases.
 type narrowing struct {
 	device, person, access, silent string
-	labels                          names
+	labels                         names
 }
 
 // devices returns the devices that are chosen.
@@ -207,7 +207,7 @@ func casesJSON(s *site.Site, shapes []foresee.Shape) any {
 	for _, sh := range shapes {
 		for _, d := range sh.Devices {
 			for _, c := range sh.For(d) {
-				all = append(all, one{at[d], c})
+				all = append(all, one{device: at[d], c: c})
 			}
 		}
 	}
@@ -225,10 +225,10 @@ func caseOf(c foresee.Case) caseJSON {
 		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Steps: []evidence.TraceStep{}}
 	j.Raised = c.Raised
 	if a := c.Again; a != nil {
-		j.Again = &againJSON{string(a.Outcome), a.Level, a.By, string(a.Reason), secondsOf(a.Wait)}
+		j.Again = &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason), WaitSeconds: secondsOf(a.Wait)}
 	}
 	for _, w := range c.When {
-		j.When = append(j.When, conditionJSON{w.Server.Name, string(w.State)})
+		j.When = append(j.When, conditionJSON{Server: w.Server.Name, State: string(w.State)})
 	}
 	for _, s := range c.Steps {
 		j.Steps = append(j.Steps, evidence.StepOf(s))

@@ -55,7 +55,7 @@ func columns(shapes []foresee.Shape) []column {
 		case len(silent) == len(servers) && len(servers) > 1:
 			heading = "all silent"
 		}
-		all = append(all, column{o, heading})
+		all = append(all, column{outage: o, heading: heading})
 	}
 	return all
 }
@@ -114,7 +114,7 @@ func matrixJSON(shapes []foresee.Shape) any {
 		slices.Sort(silent)
 		for _, sh := range shapes {
 			for _, d := range sh.Devices {
-				all = append(all, standingJSON{d.Name, silent, sh.Standing(c.outage)})
+				all = append(all, standingJSON{Device: d.Name, Silent: silent, Standing: sh.Standing(c.outage)})
 			}
 		}
 	}
@@ -254,7 +254,7 @@ func changesJSON(changes []foresee.Change) any {
 	for _, ch := range changes {
 		j := changeJSON{Devices: ch.Devices, Access: ch.Way, People: ch.People, When: []conditionJSON{}, Before: one(ch.Before), After: one(ch.After), Loses: ch.Loses}
 		for _, n := range ch.When {
-			j.When = append(j.When, conditionJSON{n.Server, string(n.State)})
+			j.When = append(j.When, conditionJSON{Server: n.Server, State: string(n.State)})
 		}
 		all = append(all, j)
 	}

@@ -16,8 +16,8 @@ func helpCommand() *Command {
 		Name: "help", Args: "[COMMAND]", Short: "this list, or the manual page of a command",
 		Long: "Without a command it lists the commands in the order of the work; with one it prints its manual page.",
 		Examples: []Example{
-			{"mellowgate help", "the commands"},
-			{"mellowgate help check", "the manual page of check"},
+			{Call: "mellowgate help", Shows: "the commands"},
+			{Call: "mellowgate help check", Shows: "the manual page of check"},
 		},
 		Prepare: func(c *Call) func() error {
 			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so")

@@ -151,7 +151,7 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]seen, error) {
 	}
 	folder, err := state.Open(dir)
 	if err != nil {
-		return nil, failure{ExitUsage, err}
+		return nil, failure{status: ExitUsage, err: err}
 	}
 	noted, _, err := folder.Evidence()
 	if err != nil {
@@ -168,7 +168,7 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]seen, error) {
 	for _, d := range l.Devices {
 		if uses(d, servers) {
 			e := newest[d.Name]
-			all = append(all, seen{d.Name, e.Time, e.Key})
+			all = append(all, seen{device: d.Name, at: e.Time, key: e.Key})
 		}
 	}
 	return all, nil

@@ -39,9 +39,9 @@ change NAME finish [SITE]  takes the old key out, when no device uses it any mor
 Sealed keys are in the age format (age-encryption.org), for the identity file in $MELLOWGATE_IDENTITY, or else with a
 passphrase: from the file in $MELLOWGATE_PASSPHRASE_FILE, or typed.`,
 		Examples: []Example{
-			{"mellowgate keys make -length 40", "a new key"},
-			{"mellowgate keys list demo/as-reviewed", "what keys there are, and who uses them"},
-			{"mellowgate keys compare shore-key ship-key demo/as-reviewed", "how two keys differ"},
+			{Call: "mellowgate keys make -length 40", Shows: "a new key"},
+			{Call: "mellowgate keys list demo/as-reviewed", Shows: "what keys there are, and who uses them"},
+			{Call: "mellowgate keys compare shore-key ship-key demo/as-reviewed", Shows: "how two keys differ"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()

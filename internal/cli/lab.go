@@ -52,9 +52,9 @@ clock +2h                   the clock of servers and devices is off
 One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory can be
 silent, closed, slow, key-differs or error; it knows the site's people and those of lab.people.`,
 		Examples: []Example{
-			{"mellowgate lab demo/as-reviewed", "the demo site, until Ctrl-C"},
-			{"mellowgate lab -set 'tern silent' -set 'plover slow 3s'", "break a running lab; -lift all mends it"},
-			{"mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed", "for five minutes, with its evidence in /tmp/lab"},
+			{Call: "mellowgate lab demo/as-reviewed", Shows: "the demo site, until Ctrl-C"},
+			{Call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s'", Shows: "break a running lab; -lift all mends it"},
+			{Call: "mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed", Shows: "for five minutes, with its evidence in /tmp/lab"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -101,11 +101,11 @@ silent, closed, slow, key-differs or error; it knows the site's people and those
 func (c *Call) changeLab(dir string, set, lift names) error {
 	folder, err := state.Open(dir)
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	places, err := folder.Places()
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	if places.Control == nil {
 		return wrong("%s is the state folder of serve, and faults are for a lab", dir)
@@ -138,12 +138,12 @@ func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
 	if network != "" {
 		var err error
 		if prefix, err = site.ParseLabNetwork(network); err != nil {
-			return nil, nil, failure{ExitUsage, err}
+			return nil, nil, failure{status: ExitUsage, err: err}
 		}
 	}
 	folder, err := state.Create(dir)
 	if err != nil {
-		return nil, nil, failure{ExitUsage, err}
+		return nil, nil, failure{status: ExitUsage, err: err}
 	}
 	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: absolute(l.Path), Keys: l.Keys, State: folder, Network: prefix})
 	if err != nil {

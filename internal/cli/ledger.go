@@ -34,13 +34,13 @@ ledger verify checks the chains, one for each place that writes: each record hol
 record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is. Somebody who may write
 everything could write a whole chain again; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
 		Examples: []Example{
-			{"mellowgate ledger -person ines.marsh -kind command", "the commands of one person"},
-			{"mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20", "what was typed on a device in the minutes before"},
-			{"mellowgate ledger sessions -open", "who is on which device now"},
-			{"mellowgate ledger failures -since 1h", "failed logins of the last hour, by reason and source"},
-			{"mellowgate ledger -since 1h -json", "the last hour as JSON Lines"},
-			{"mellowgate ledger -last 20 -site my-site", "the newest records in the site's database"},
-			{"mellowgate ledger verify", "is every record as it was written?"},
+			{Call: "mellowgate ledger -person ines.marsh -kind command", Shows: "the commands of one person"},
+			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20", Shows: "what was typed on a device in the minutes before"},
+			{Call: "mellowgate ledger sessions -open", Shows: "who is on which device now"},
+			{Call: "mellowgate ledger failures -since 1h", Shows: "failed logins of the last hour, by reason and source"},
+			{Call: "mellowgate ledger -since 1h -json", Shows: "the last hour as JSON Lines"},
+			{Call: "mellowgate ledger -last 20 -site my-site", Shows: "the newest records in the site's database"},
+			{Call: "mellowgate ledger verify", Shows: "is every record as it was written?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -106,11 +106,11 @@ func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 			if _, missing := os.Stat(file); missing == nil { // the folder of send
 				return ledger.File(file), nil
 			}
-			return nil, failure{ExitUsage, fmt.Errorf("%w, or send with -keep", err)}
+			return nil, failure{status: ExitUsage, err: fmt.Errorf("%w, or send with -keep", err)}
 		}
 		places, err := folder.Places()
 		if err != nil {
-			return nil, failure{ExitUsage, err}
+			return nil, failure{status: ExitUsage, err: err}
 		}
 		if places.Ledger.Database == "" {
 			return ledger.File(folder.LedgerFile(places.Ledger.File)), nil

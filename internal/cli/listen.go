@@ -32,8 +32,8 @@ privilege.
 Without a site it knows the ports of the standards. With one it knows the names, and with the keys it reads what TACACS+
 hides and judges whether each packet was made with the right key. Its memory does not grow with the file.`,
 		Examples: []Example{
-			{"mellowgate listen", "the traffic of the lab that runs here"},
-			{"mellowgate listen -full -capture traffic.pcap demo/as-reviewed", "a capture file, with the site's names and keys, and every attribute"},
+			{Call: "mellowgate listen", Shows: "the traffic of the lab that runs here"},
+			{Call: "mellowgate listen -full -capture traffic.pcap demo/as-reviewed", Shows: "a capture file, with the site's names and keys, and every attribute"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -44,7 +44,9 @@ hides and judges whether each packet was made with the right key. Its memory doe
 			span := c.Flags.Duration("for", 0, "with -interface: end after this `time`, such as 5m")
 			key := c.Flags.String("key-file", "", "a `file` with the key of servers that the site does not know")
 			full := c.Flags.Bool("full", false, "every attribute of the question and of the answer")
-			return func() error { return c.listen(listening{*dir, *file, *scrub, *on, *key, *span, *full}) }
+			return func() error {
+				return c.listen(listening{state: *dir, file: *file, scrub: *scrub, on: *on, key: *key, span: *span, full: *full})
+			}
 		},
 	}
 }
@@ -77,7 +79,7 @@ func (c *Call) listen(f listening) error {
 	if f.key != "" {
 		key, err := secrets.SecretFile(f.key)
 		if err != nil {
-			return failure{ExitUsage, err}
+			return failure{status: ExitUsage, err: err}
 		}
 		directory = directory.WithKey(key)
 	}
@@ -106,11 +108,11 @@ func (f listening) places() (evidence.Places, bool, error) {
 		return evidence.Places{}, false, nil
 	}
 	if err != nil {
-		return evidence.Places{}, false, failure{ExitUsage, fmt.Errorf("%w\nor name a capture with -capture", err)}
+		return evidence.Places{}, false, failure{status: ExitUsage, err: fmt.Errorf("%w\nor name a capture with -capture", err)}
 	}
 	p, err := folder.Places()
 	if err != nil {
-		return p, false, failure{ExitUsage, err}
+		return p, false, failure{status: ExitUsage, err: err}
 	}
 	return p, true, nil
 }
@@ -140,20 +142,20 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 		name = folder.Traffic()
 		packets, err := folder.Packets()
 		if err != nil {
-			return nil, "", nil, failure{ExitUsage, files.Unreadable(name, err)}
+			return nil, "", nil, failure{status: ExitUsage, err: files.Unreadable(name, err)}
 		}
 		in, done = packets, func() { _ = packets.Close() }
 	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, "", nil, failure{ExitUsage, files.Unreadable(name, err)}
+			return nil, "", nil, failure{status: ExitUsage, err: files.Unreadable(name, err)}
 		}
 		in, done = file, func() { _ = file.Close() }
 	}
 	source, err := capture.Open(in)
 	if err != nil {
 		done()
-		return nil, "", nil, failure{ExitUsage, fmt.Errorf("%s: %w", name, err)}
+		return nil, "", nil, failure{status: ExitUsage, err: fmt.Errorf("%s: %w", name, err)}
 	}
 	return source, name, done, nil
 }
@@ -171,7 +173,7 @@ func (c *Call) scrub(d exchange.Directory, source capture.Source, name, to strin
 	}
 	stats, err := capture.Read(source, scrubber)
 	if err != nil {
-		err = failure{ExitUsage, fmt.Errorf("%s: %w", name, err)}
+		err = failure{status: ExitUsage, err: fmt.Errorf("%s: %w", name, err)}
 	}
 	if closed := scrubber.Close(); closed != nil {
 		return cannot(closed)
@@ -223,7 +225,7 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file, show.Count(stats.Packets, "packet"))
 	}
 	if err != nil {
-		return failure{ExitUsage, fmt.Errorf("%s: %w", file, err)}
+		return failure{status: ExitUsage, err: fmt.Errorf("%s: %w", file, err)}
 	}
 	return printed
 }

@@ -38,10 +38,10 @@ A real device is reached with -address, over SSH or telnet. -prompt and -refusal
 looks like (a group in it is the level) and what a refused command prints. Its SSH host key is checked against -known-hosts;
 -accept-host-key writes it there the first time, after showing its fingerprint.`,
 		Examples: []Example{
-			{"mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file demo/as-reviewed/passwords/ines.marsh", "one login with one command, in a lab of the demo site"},
-			{"mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords", "every login of the device's change sheet"},
-			{"mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt 'ready: $' -refusal 'no right' -allows 'list ports'", "a real device"},
-			{"mellowgate login -device mv-avocet-rtr -person master -expect refused", "a local account while the servers answer; the password is asked for"},
+			{Call: "mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file demo/as-reviewed/passwords/ines.marsh", Shows: "one login with one command, in a lab of the demo site"},
+			{Call: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords", Shows: "every login of the device's change sheet"},
+			{Call: "mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt 'ready: $' -refusal 'no right' -allows 'list ports'", Shows: "a real device"},
+			{Call: "mellowgate login -device mv-avocet-rtr -person master -expect refused", Shows: "a local account while the servers answer; the password is asked for"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -69,7 +69,7 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 }
 
 type loginFlags struct {
-	state, device, person, access, expect, silent string
+	state, device, person, access, expect, silent  string
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
 	acceptKey                                      bool
@@ -132,7 +132,7 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	case err != nil:
 		return err
 	case seen.Outcome == walk.OutcomeNoAnswer:
-		return failure{ExitCannot, errors.New("")}
+		return failure{status: ExitCannot, err: errors.New("")}
 	case !result.AsExpected:
 		return errNo
 	}
@@ -143,11 +143,11 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	folder, err := state.Open(f.state)
 	if err != nil {
-		return login.Attempt{}, evidence.Places{}, failure{ExitUsage, err}
+		return login.Attempt{}, evidence.Places{}, failure{status: ExitUsage, err: err}
 	}
 	places, err := folder.Places()
 	if err != nil {
-		return login.Attempt{}, places, failure{ExitUsage, err}
+		return login.Attempt{}, places, failure{status: ExitUsage, err: err}
 	}
 	device, found := places.Device(f.device)
 	if !found {
@@ -163,13 +163,13 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(device.HostKey))
 	if err != nil {
-		return login.Attempt{}, places, failure{ExitUsage, fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
+		return login.Attempt{}, places, failure{status: ExitUsage, err: fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
 	}
 	a := login.Attempt{Access: f.access, Address: device.Ways[i].Address, Person: f.person, HostKey: key, ServerName: f.device,
 		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
 	if f.access == site.Web || f.access == site.API {
 		if a.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
-			return a, places, failure{ExitUsage, err}
+			return a, places, failure{status: ExitUsage, err: err}
 		}
 	}
 	return a, places, nil
@@ -188,7 +188,7 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	if err != nil {
 		return attempt, expected{}, err
 	}
-	want := expected{walk.Outcome(f.expect), f.level, f.allows, f.refuses}
+	want := expected{outcome: walk.Outcome(f.expect), level: f.level, allows: f.allows, refuses: f.refuses}
 	if f.address == "" && f.expect == "" && f.level < 0 {
 		if want, err = c.expectation(f, places); err != nil {
 			return attempt, want, err
@@ -235,11 +235,11 @@ func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
 func (c *Call) loginsOfSheet(f loginFlags) error {
 	folder, err := state.Open(f.state)
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	places, err := folder.Places()
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	path := places.SitePath
 	if len(c.Args) > 0 {
@@ -273,7 +273,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		attempt.Password = site.NewSecret("not the password of anybody")
 		if k.Who.Kind != foresee.Anyone {
 			if attempt.Password, err = secrets.SecretFile(filepath.Join(f.fromSite, g.person)); err != nil {
-				return failure{ExitUsage, fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
+				return failure{status: ExitUsage, err: fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
 			}
 		}
 		seen, err := login.Do(c.Context, attempt)

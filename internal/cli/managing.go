@@ -62,7 +62,7 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 		}
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 		if err != nil {
-			return t, failure{ExitUsage, fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
+			return t, failure{status: ExitUsage, err: fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
 		}
 		t.Address, t.HostKey = at.Ways[i].Address, key
 	} else {
@@ -106,7 +106,7 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 	case f.sshKey != "":
 		text, err := os.ReadFile(f.sshKey)
 		if err != nil {
-			return nil, failure{ExitUsage, fmt.Errorf("the SSH key cannot be read: %w", err)}
+			return nil, failure{status: ExitUsage, err: fmt.Errorf("the SSH key cannot be read: %w", err)}
 		}
 		signer, err := ssh.ParsePrivateKey(text)
 		if err != nil {

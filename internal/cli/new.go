@@ -24,8 +24,8 @@ in files that only you can read. It overwrites nothing.
 
 -schema prints the JSON Schema of the site file: an editor that knows it completes and checks while you type.`,
 		Examples: []Example{
-			{"mellowgate new my-site", "a starter site in the folder my-site"},
-			{"mellowgate new my-site && mellowgate check my-site", "the same, and the proof that it is safe"},
+			{Call: "mellowgate new my-site", Shows: "a starter site in the folder my-site"},
+			{Call: "mellowgate new my-site && mellowgate check my-site", Shows: "the same, and the proof that it is safe"},
 		},
 		Prepare: func(c *Call) func() error {
 			schema := c.Flags.Bool("schema", false, "print the JSON Schema of a site file, for editors, and make nothing")

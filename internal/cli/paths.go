@@ -44,7 +44,7 @@ func (c *Call) passwordOf(prefix, what string) (ask func(who string) (site.Secre
 		case *file != "":
 			s, err := secrets.SecretFile(*file)
 			if err != nil {
-				return s, failure{ExitUsage, err}
+				return s, failure{status: ExitUsage, err: err}
 			}
 			return s, nil
 		case *env != "":

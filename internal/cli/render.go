@@ -20,8 +20,8 @@ user's own text/template over the view that docs/templates.md describes, for dev
 Every part of the design that the model cannot carry is named on standard error. Keys stand as placeholders unless
 -with-keys puts their values in.`,
 		Examples: []Example{
-			{"mellowgate render north-sw-1 demo/as-reviewed", "a switch, as data of ietf-system"},
-			{"mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed", "a ship's router, as OpenConfig XML"},
+			{Call: "mellowgate render north-sw-1 demo/as-reviewed", Shows: "a switch, as data of ietf-system"},
+			{Call: "mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed", Shows: "a ship's router, as OpenConfig XML"},
 		},
 		Prepare: func(c *Call) func() error {
 			model := c.Flags.String("model", "ietf", "the `model`: ietf or openconfig")
@@ -88,7 +88,7 @@ func encode(format string, data encoder) ([]byte, error) {
 func (c *Call) fill(path string, plan blueprint.Blueprint, keys yang.Secrets) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return failure{ExitUsage, files.Unreadable(path, err)}
+		return failure{status: ExitUsage, err: files.Unreadable(path, err)}
 	}
 	t, err := template.New(path).Funcs(template.FuncMap{"key": keys, "join": strings.Join}).Option("missingkey=error").Parse(string(text))
 	if err == nil {

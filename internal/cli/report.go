@@ -36,8 +36,8 @@ With -state also what went wrong lately, by cause, and which records are kept, w
 The page loads nothing from elsewhere, is fit for print, and follows the light or dark of the reader's system. It holds no
 secret: keys and passwords are not in it.`,
 		Examples: []Example{
-			{"mellowgate report demo/as-drafted > report.html", "the design alone"},
-			{"mellowgate report -state mellowgate-state -write report.html demo/as-reviewed", "with what was noted in a lab, into a file"},
+			{Call: "mellowgate report demo/as-drafted > report.html", Shows: "the design alone"},
+			{Call: "mellowgate report -state mellowgate-state -write report.html demo/as-reviewed", Shows: "with what was noted in a lab, into a file"},
 		},
 		Prepare: func(c *Call) func() error {
 			dir := c.Flags.String("state", "", "the state `folder` of serve or of a lab, for failures and records")
@@ -123,7 +123,7 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 	r := c.reportOf(l)
 	if drilled != "" {
 		if r.Drill, err = reportDrill(drilled); err != nil {
-			return failure{ExitUsage, err}
+			return failure{status: ExitUsage, err: err}
 		}
 	}
 	if dir != "" {
@@ -173,11 +173,11 @@ func (c *Call) reportOf(l loaded) reported {
 	if errors > 0 {
 		tone = "bad"
 	}
-	r.Tiles = []tile{{fmt.Sprint(errors), plural(errors, "error") + " in the design", tone}, {fmt.Sprint(found.Count(findings.Warning)), plural(found.Count(findings.Warning), "warning"), ""},
-		{fmt.Sprint(len(l.Devices)), plural(len(l.Devices), "device"), ""}, {fmt.Sprint(len(l.Servers)), plural(len(l.Servers), "server"), ""}, {fmt.Sprint(len(l.Site.People)), "people", ""}}
+	r.Tiles = []tile{{Number: fmt.Sprint(errors), Text: plural(errors, "error") + " in the design", Tone: tone}, {Number: fmt.Sprint(found.Count(findings.Warning)), Text: plural(found.Count(findings.Warning), "warning"), Tone: ""},
+		{Number: fmt.Sprint(len(l.Devices)), Text: plural(len(l.Devices), "device"), Tone: ""}, {Number: fmt.Sprint(len(l.Servers)), Text: plural(len(l.Servers), "server"), Tone: ""}, {Number: fmt.Sprint(len(l.Site.People)), Text: "people", Tone: ""}}
 	r.Matrix = matrixOf(shapes)
 	for _, f := range found.Findings {
-		r.Findings = append(r.Findings, reportedFinding{f.Code, string(f.Severity), l.Where(f.Place), f.Text, holdsFor(f), f.Repair, tones[severityTone[f.Severity]]})
+		r.Findings = append(r.Findings, reportedFinding{Code: f.Code, Severity: string(f.Severity), Where: l.Where(f.Place), Text: f.Text, Holds: holdsFor(f), Repair: f.Repair, Tone: tones[severityTone[f.Severity]]})
 	}
 	for _, g := range l.Grants {
 		r.Grants = append(r.Grants, grantOf(g))
@@ -306,11 +306,11 @@ func reportDrill(file string) (*reportedDrill, error) {
 func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) error {
 	folder, err := state.Open(dir)
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	places, err := folder.Places()
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	r.State = dir
 	done := c.working("reading " + dir)
@@ -326,9 +326,9 @@ func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) e
 	s := diagnose.All(e.After(since), diagnose.Symptom{})
 	r.Causes = &reportedCauses{Text: fmt.Sprintf("Since %s: %s, %d of them with nothing wrong.", since.Local().Format("2006-01-02 15:04 MST"), show.Count(s.Logins, "login"), s.Healthy)}
 	for _, g := range s.Groups {
-		r.Causes.Groups = append(r.Causes.Groups, reportedCause{g.Cause.Cause, g.Where, g.Says, g.Last.Local().Format("01-02 15:04"), g.Logins})
+		r.Causes.Groups = append(r.Causes.Groups, reportedCause{Cause: g.Cause.Cause, Where: g.Where, Says: g.Says, Last: g.Last.Local().Format("01-02 15:04"), Logins: g.Logins})
 	}
-	r.Tiles = append(r.Tiles, tile{fmt.Sprint(s.Logins - s.Healthy), "logins with something wrong", map[bool]string{true: "careful"}[s.Logins > s.Healthy]})
+	r.Tiles = append(r.Tiles, tile{Number: fmt.Sprint(s.Logins - s.Healthy), Text: "logins with something wrong", Tone: map[bool]string{true: "careful"}[s.Logins > s.Healthy]})
 	return c.reportRecords(r, dir)
 }
 

@@ -38,10 +38,10 @@ After the first that fails none is begun; -resume goes on with those that are le
 
 Exit status 1 when a change was taken back or nobody agreed, 3 when nothing could be sent.`,
 		Examples: []Example{
-			{"mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", "what would be changed, on a device of the lab that runs here"},
-			{"mellowgate send -person ines.marsh -agent switch-1 my-site", "a real device, asked about before"},
-			{"mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 my-site", "switch-9 alone first, then the others"},
-			{"mellowgate send -yes -person ines.marsh -agent -resume my-site", "go on where the last run stopped"},
+			{Call: "mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", Shows: "what would be changed, on a device of the lab that runs here"},
+			{Call: "mellowgate send -person ines.marsh -agent switch-1 my-site", Shows: "a real device, asked about before"},
+			{Call: "mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 my-site", Shows: "switch-9 alone first, then the others"},
+			{Call: "mellowgate send -yes -person ines.marsh -agent -resume my-site", Shows: "go on where the last run stopped"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -149,7 +149,7 @@ func (c *Call) send(f *sendFlags) error {
 			return err
 		}
 		if failed != nil && !errors.Is(failed, errNo) && c.Context.Err() == nil {
-			failed = failure{ExitCannot, errors.New("")}
+			failed = failure{status: ExitCannot, err: errors.New("")}
 		}
 		return failed
 	}
@@ -158,7 +158,7 @@ func (c *Call) send(f *sendFlags) error {
 		return err
 	}
 	if failed != nil && !errors.Is(failed, errNo) && c.Context.Err() == nil {
-		return failure{ExitCannot, errors.New("")} // the table says why
+		return failure{status: ExitCannot, err: errors.New("")} // the table says why
 	}
 	return failed
 }

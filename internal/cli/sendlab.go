@@ -54,7 +54,7 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places evidence.Pla
 		}
 		f.ran = &ran
 	}
-	return &labOf{d, l, *f.ran, places}, nil
+	return &labOf{d: d, l: l, ran: *f.ran, places: places}, nil
 }
 
 // proofs is what more can be seen of a stand-in.
@@ -161,7 +161,7 @@ func causesOf(k *known, y diagnose.Symptom, began time.Time) []sentCause {
 	v := diagnose.Explain(k.Evidence, y)
 	for _, f := range v.Causes {
 		if v.Found && !v.Healthy && !f.Instead && f.Cause != diagnose.NotKnown {
-			all = append(all, sentCause{f.Cause, f.Where, f.Says, f.Repair, f.Confidence})
+			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair, Confidence: f.Confidence})
 		}
 	}
 	return all

@@ -22,7 +22,7 @@ func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 	}
 	all, done, at, err := rollout.Last(c.Context, f.keep)
 	if err != nil {
-		return nil, loaded{}, failure{ExitUsage, fmt.Errorf("-resume: %w", err)}
+		return nil, loaded{}, failure{status: ExitUsage, err: fmt.Errorf("-resume: %w", err)}
 	}
 	left := rollout.Left(all, done)
 	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"), show.Count(len(all), "device"), len(done), leftWords(left))

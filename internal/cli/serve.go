@@ -35,9 +35,9 @@ changes nothing: the old one stays in use, and the mistake is said. On SIGTERM i
 An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them. Where the
 ledger, the monitor, the syslog receiver and the limits are stands under service: in the site; docs/serve.md has it all.`,
 		Examples: []Example{
-			{"mellowgate serve -only gate-1 my-site", "one of the site's servers"},
-			{"mellowgate serve -state /var/lib/mellowgate my-site", "all of them, with events and ledger in a folder of their own"},
-			{"mellowgate serve -unit /etc/mellowgate/site.yaml", "print a systemd unit that runs it as a user without privileges"},
+			{Call: "mellowgate serve -only gate-1 my-site", Shows: "one of the site's servers"},
+			{Call: "mellowgate serve -state /var/lib/mellowgate my-site", Shows: "all of them, with events and ledger in a folder of their own"},
+			{Call: "mellowgate serve -unit /etc/mellowgate/site.yaml", Shows: "print a systemd unit that runs it as a user without privileges"},
 		},
 		Prepare: func(c *Call) func() error {
 			f := &serveFlags{}
@@ -60,7 +60,7 @@ ledger, the monitor, the syslog receiver and the limits are stands under service
 				}
 				folder, err := state.Create(*dir, l.Service.Ledger.File)
 				if err != nil {
-					return failure{ExitUsage, err}
+					return failure{status: ExitUsage, err: err}
 				}
 				started, err := c.serve(l, folder, f)
 				if !started {

@@ -26,8 +26,8 @@ second session with what each must show; the outage, on purpose; the other ways 
 The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is foreseen
 from the site. Exit status 1 when check finds an error for this device: repair that first.`,
 		Examples: []Example{
-			{"mellowgate sheet mv-avocet-rtr demo/as-reviewed", "the sheet of a ship's router"},
-			{"mellowgate sheet -html north-sw-1 demo/as-reviewed > sheet.html", "the same for a switch, to print"},
+			{Call: "mellowgate sheet mv-avocet-rtr demo/as-reviewed", Shows: "the sheet of a ship's router"},
+			{Call: "mellowgate sheet -html north-sw-1 demo/as-reviewed > sheet.html", Shows: "the same for a switch, to print"},
 		},
 		Prepare: func(c *Call) func() error {
 			html := c.Flags.Bool("html", false, "an HTML page in place of Markdown")

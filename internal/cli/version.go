@@ -13,8 +13,8 @@ func versionCommand() *Command {
 		Name: "version", Short: "the version of the program", NoArgs: true,
 		Long: "Prints the version, the revision it was built from where that is known, and what it was built with.",
 		Examples: []Example{
-			{"mellowgate version", "one line"},
-			{"mellowgate version | cut -d' ' -f2", "the number alone"},
+			{Call: "mellowgate version", Shows: "one line"},
+			{Call: "mellowgate version | cut -d' ' -f2", Shows: "the number alone"},
 		},
 		Prepare: func(c *Call) func() error {
 			return func() error {

@@ -38,10 +38,10 @@ that nobody has. -all lists everything that is wrong, by cause. -write makes a r
 
 Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
 		Examples: []Example{
-			{"mellowgate why", "the newest login that went wrong in the lab that runs here"},
-			{"mellowgate why -person tobin.reed -device north-sw-1", "the newest one of this person on this device"},
-			{"mellowgate why -capture traffic.pcapng -all demo/as-reviewed", "everything that is wrong in a capture"},
-			{"mellowgate why -person odd.larsen -device north-sw-1 -access ssh -saw refused demo/as-reviewed", "no evidence at all: what the design says"},
+			{Call: "mellowgate why", Shows: "the newest login that went wrong in the lab that runs here"},
+			{Call: "mellowgate why -person tobin.reed -device north-sw-1", Shows: "the newest one of this person on this device"},
+			{Call: "mellowgate why -capture traffic.pcapng -all demo/as-reviewed", Shows: "everything that is wrong in a capture"},
+			{Call: "mellowgate why -person odd.larsen -device north-sw-1 -access ssh -saw refused demo/as-reviewed", Shows: "no evidence at all: what the design says"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -235,11 +235,11 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 	if dir != "" {
 		var err error
 		if folder, err = state.Open(dir); err != nil && !alone {
-			return nil, failure{ExitUsage, fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
+			return nil, failure{status: ExitUsage, err: fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
 		}
 		if err == nil {
 			if k.places, err = folder.Places(); err != nil {
-				return nil, failure{ExitUsage, err}
+				return nil, failure{status: ExitUsage, err: err}
 			}
 			k.lab, k.from = k.places.Control != nil, dir
 		} else {
@@ -269,7 +269,7 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 	if f.key != "" {
 		key, err := secrets.SecretFile(f.key)
 		if err != nil {
-			return nil, failure{ExitUsage, err}
+			return nil, failure{status: ExitUsage, err: err}
 		}
 		directory = directory.WithKey(key)
 	}
@@ -294,7 +294,7 @@ func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d exchange.Dire
 		k.Evidence, notes, err = gather.Folder(folder, d)
 	}
 	if err != nil {
-		return failure{ExitUsage, err}
+		return failure{status: ExitUsage, err: err}
 	}
 	if f.on != "" {
 		note, err := c.overhear(f, k, d)

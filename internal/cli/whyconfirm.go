@@ -124,7 +124,7 @@ func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error
 	if err != nil {
 		return nil, cannot(err)
 	}
-	return &proof{time.Now().UTC(), seen.Outcome == walk.OutcomeIn, seen.Outcome, seen.Level, seen.Took.Seconds(), seen.Detail}, nil
+	return &proof{Time: time.Now().UTC(), Works: seen.Outcome == walk.OutcomeIn, Outcome: seen.Outcome, Level: seen.Level, Seconds: seen.Took.Seconds(), Detail: seen.Detail}, nil
 }
 
 // notMade says why a new file cannot be written.

@@ -124,7 +124,7 @@ func timeline(s diagnose.Story) [][]string {
 	}
 	var all []line
 	for _, e := range s.Events {
-		all = append(all, line{e.Time, []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
+		all = append(all, line{at: e.Time, cols: []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
 	}
 	for _, x := range s.Exchanges {
 		server := cmp.Or(x.Server, x.ServerAddress)
@@ -132,10 +132,10 @@ func timeline(s diagnose.Story) [][]string {
 		if x.Answer == evidence.None {
 			what = "no answer"
 		}
-		all = append(all, line{x.Time, []string{"packets to " + server, string(x.Question), strings.Join(append([]string{what}, x.Remarks...), "; ")}})
+		all = append(all, line{at: x.Time, cols: []string{"packets to " + server, string(x.Question), strings.Join(append([]string{what}, x.Remarks...), "; ")}})
 	}
 	for _, l := range s.Lines {
-		all = append(all, line{l.Time, []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
+		all = append(all, line{at: l.Time, cols: []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
 	}
 	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
 	var rows [][]string

@@ -104,7 +104,7 @@ func Of(d *site.Device) Blueprint {
 		b.Ways = append(b.Ways, way)
 	}
 	for _, a := range d.Accounts {
-		b.Accounts = append(b.Accounts, Account{a.Name, a.Level, a.Password.Hash, keyName(a.Password.Key)})
+		b.Accounts = append(b.Accounts, Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
 	}
 	return b
 }
@@ -166,7 +166,7 @@ func (b *Blueprint) list(l *site.List) {
 			b.group(m.Group)
 		}
 		if e := m.Secret; e != nil && !slices.ContainsFunc(b.Secrets, func(s Secret) bool { return s.Name == e.Name }) {
-			b.Secrets = append(b.Secrets, Secret{e.Name, e.Level, e.Password.Hash, keyName(e.Password.Key)})
+			b.Secrets = append(b.Secrets, Secret{Name: e.Name, Level: e.Level, Hash: e.Password.Hash, Key: keyName(e.Password.Key)})
 		}
 	}
 	b.Lists = append(b.Lists, list)

@@ -24,18 +24,18 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 	var base []tick
 	for _, t := range e.Traces {
 		if t.Kind == evidence.TraceLogin {
-			base = append(base, tick{t.Device + " " + t.Person, t.Time})
+			base = append(base, tick{what: t.Device + " " + t.Person, at: t.Time})
 		}
 	}
 	var events, packets []tick
 	for _, v := range e.Events {
 		if v.Question == site.AskLogin && v.Answer != evidence.Challenged && v.Person != "" {
-			events = append(events, tick{v.Device + " " + v.Person, v.Time})
+			events = append(events, tick{what: v.Device + " " + v.Person, at: v.Time})
 		}
 	}
 	for _, v := range e.Exchanges {
 		if v.Question == site.AskLogin && v.Person != "" && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused) {
-			packets = append(packets, tick{v.AskedBy() + " " + v.Person, v.Time.Add(time.Duration(v.Seconds * float64(time.Second)))})
+			packets = append(packets, tick{what: v.AskedBy() + " " + v.Person, at: v.Time.Add(time.Duration(v.Seconds * float64(time.Second)))})
 		}
 	}
 	to := "the devices'"

@@ -190,21 +190,21 @@ func gathered(e evidence.Evidence) []Story {
 		if device == "" {
 			device = v.Client
 		}
-		all = append(all, found{v.Time, device, v.Person, v.Access, evidence.FromEvents, v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
-			v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), func(s *Story) { s.Events = append(s.Events, v) }})
+		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access, source: evidence.FromEvents, begins: v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
+			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), put: func(s *Story) { s.Events = append(s.Events, v) }})
 	}
 	for _, v := range e.Exchanges {
 		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem {
 			continue
 		}
-		all = append(all, found{v.Time, v.AskedBy(), v.Person, "", evidence.FromCapture, v.Question == site.AskLogin || v.Question == site.AskConnect,
-			v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
+		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "", source: evidence.FromCapture, begins: v.Question == site.AskLogin || v.Question == site.AskConnect,
+			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), put: func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
 	}
 	for _, v := range e.Log {
 		if v.What == "" || v.What == evidence.LogAgain {
 			continue
 		}
-		all = append(all, found{v.Time, v.Device, v.Person, v.Access, evidence.FromLog, !v.Asked.Records(), v.What == evidence.LogIn || v.What == evidence.LogRefused, func(s *Story) { s.Lines = append(s.Lines, v) }})
+		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access, source: evidence.FromLog, begins: !v.Asked.Records(), decides: v.What == evidence.LogIn || v.What == evidence.LogRefused, put: func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}
 	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
 	var made []*gathering

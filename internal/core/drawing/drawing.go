@@ -66,7 +66,7 @@ var columns = [3]struct{ x, width int }{{0, 390}, {500, 170}, {770, 230}}
 
 // Of draws a site, whose devices are given by shape: equal ones are one box.
 func Of(s *site.Site, shapes []foresee.Shape) Drawing {
-	d := Drawing{Width: width, Columns: []Label{{columns[0].x, 16, "devices and their ways in"}, {columns[1].x, 16, "groups"}, {columns[2].x, 16, "servers"}}}
+	d := Drawing{Width: width, Columns: []Label{{X: columns[0].x, Y: 16, Text: "devices and their ways in"}, {X: columns[1].x, Y: 16, Text: "groups"}, {X: columns[2].x, Y: 16, Text: "servers"}}}
 	var bottoms [3]int
 	for i := range bottoms {
 		bottoms[i] = top
@@ -129,7 +129,7 @@ func (d *Drawing) center(column, bottom int) {
 
 func (d *Drawing) join(from, to int, text string) {
 	a, b := d.Boxes[from], d.Boxes[to]
-	d.Lines = append(d.Lines, Line{a.X + a.Width, a.Y + a.Height/2, b.X, b.Y + b.Height/2, text})
+	d.Lines = append(d.Lines, Line{FromX: a.X + a.Width, FromY: a.Y + a.Height/2, ToX: b.X, ToY: b.Y + b.Height/2, Text: text})
 }
 
 // titleOf names the devices of a shape.

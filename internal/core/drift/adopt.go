@@ -44,9 +44,9 @@ var pseudo = map[string]site.Protocol{AllRADIUS: site.RADIUS, AllTACACS: site.TA
 // its design, as far as holds has words for it. It is given the design, what the
 // device holds, and a function that names the key with a value.
 func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, keyOf func(server string, value site.Secret) string) Found {
-	a := adoption{s, d, held, Found{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
+	a := adoption{site: s, device: d, held: held, Found: Found{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
 	for _, x := range differences {
-		value := held[Key{x.About, x.Name, x.What}]
+		value := held[Key{About: x.About, Name: x.Name, What: x.What}]
 		switch x.About {
 		case Server:
 			a.server(x, value, keyOf)
@@ -99,7 +99,7 @@ func (a *adoption) server(x Difference, value Value, keyOf func(string, site.Sec
 // group notes the servers of a group, as the device has them; of all groups of a
 // protocol, where the model has none.
 func (a *adoption) group(name string) {
-	order := strings.Split(a.held[Key{Group, name, "servers in order"}].Text, ", ")
+	order := strings.Split(a.held[Key{About: Group, Name: name, What: "servers in order"}].Text, ", ")
 	for _, g := range a.groups() {
 		if g.Name != name && g.Protocol() != pseudo[name] {
 			continue
@@ -193,16 +193,16 @@ func (a *adoption) account(x Difference) {
 	}
 	known := slices.ContainsFunc(a.site.Accounts, func(have *site.Account) bool { return have.Name == x.Name })
 	if !known {
-		password := a.held[Key{Account, x.Name, "password"}]
+		password := a.held[Key{About: Account, Name: x.Name, What: "password"}]
 		if !strings.HasPrefix(password.Secret.Reveal(), "$") || strings.HasPrefix(password.Secret.Reveal(), "$0$") {
 			return // nothing that a site could keep
 		}
-		role, said := a.held[Key{Account, x.Name, "role"}]
+		role, said := a.held[Key{About: Account, Name: x.Name, What: "role"}]
 		level := 15 // a model without roles: the worst is taken
 		if said && role.Text != "SYSTEM_ROLE_ADMIN" {
 			level = 1
 		}
-		a.New = append(a.New, NewAccount{x.Name, level, password.Secret.Reveal()})
+		a.New = append(a.New, NewAccount{Name: x.Name, Level: level, Hash: password.Secret.Reveal()})
 	}
 	a.Accounts = append(a.Accounts, x.Name)
 }

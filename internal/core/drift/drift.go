@@ -42,25 +42,25 @@ type Facts map[Key]Value
 
 // Note notes that something is there at all.
 func (f Facts) Note(about About, name string) {
-	f[Key{about, name, ""}] = Value{}
+	f[Key{About: about, Name: name, What: ""}] = Value{}
 }
 
 // Unread notes a secret that is there, and that the device does not show.
 func (f Facts) Unread(about About, name, what string) {
-	f[Key{about, name, what}] = Value{hidden: true, unread: true}
+	f[Key{About: about, Name: name, What: what}] = Value{hidden: true, unread: true}
 }
 
 // Say notes a plain fact; an empty value is none.
 func (f Facts) Say(about About, name, what, value string) {
 	if value != "" {
-		f[Key{about, name, what}] = Value{Text: value}
+		f[Key{About: about, Name: name, What: what}] = Value{Text: value}
 	}
 }
 
 // Hide notes a secret; an empty one is none.
 func (f Facts) Hide(about About, name, what, value string) {
 	if value != "" {
-		f[Key{about, name, what}] = Value{Secret: site.NewSecret(value), hidden: true}
+		f[Key{About: about, Name: name, What: what}] = Value{Secret: site.NewSecret(value), hidden: true}
 	}
 }
 
@@ -160,10 +160,10 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 	}
 	wanted, held := map[thing]bool{}, map[thing]bool{}
 	for k := range want {
-		wanted[thing{k.About, k.Name}] = true
+		wanted[thing{about: k.About, name: k.Name}] = true
 	}
 	for k := range have {
-		held[thing{k.About, k.Name}] = true
+		held[thing{about: k.About, name: k.Name}] = true
 	}
 	var all []Difference
 	add := func(d Difference) {
@@ -181,7 +181,7 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		}
 	}
 	for k, w := range want {
-		if k.What == "" || !held[thing{k.About, k.Name}] {
+		if k.What == "" || !held[thing{about: k.About, name: k.Name}] {
 			continue
 		}
 		h, have := have[k]
@@ -203,7 +203,7 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		}
 	}
 	for k, h := range have {
-		if _, also := want[k]; !also && k.What != "" && wanted[thing{k.About, k.Name}] {
+		if _, also := want[k]; !also && k.What != "" && wanted[thing{about: k.About, name: k.Name}] {
 			add(Difference{About: k.About, Name: k.Name, What: k.What, Kind: Extra, Have: h.Text})
 		}
 	}

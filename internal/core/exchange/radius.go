@@ -94,7 +94,7 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 		l.emit(*e)
 		return
 	}
-	key := pairKey{client, server, packet.ID}
+	key := pairKey{client: client, server: server, id: packet.ID}
 	if before, ok := l.pairs.waiting[key]; ok {
 		if before.request.Authenticator == packet.Authenticator {
 			before.e.Retransmissions++
@@ -194,15 +194,15 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		}
 		return
 	}
-	w, ok := l.pairs.waiting[pairKey{client, server, packet.ID}]
-	if !ok && l.repeats(pairKey{client, server, packet.ID}, packet) {
+	w, ok := l.pairs.waiting[pairKey{client: client, server: server, id: packet.ID}]
+	if !ok && l.repeats(pairKey{client: client, server: server, id: packet.ID}, packet) {
 		return // to each transmission the same answer (RFC 5080, section 2.2.2)
 	}
 	if !ok {
 		e := l.directory.exchange(at, client, server, p)
 		e.Answer, e.Response = answerOf(packet), l.attributes(packet)
 		remark(e, "an answer whose request is not in the capture, or was answered before")
-		if _, before := l.pairs.answered[pairKey{client, server, packet.ID}]; before {
+		if _, before := l.pairs.answered[pairKey{client: client, server: server, id: packet.ID}]; before {
 			mark(e, evidence.MarkStray, "its request had another answer before")
 		}
 		l.emit(*e)

@@ -113,7 +113,7 @@ func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 		clear(s.requests)
 		clear(s.made)
 	}
-	copied, err := s.radius(packet, pairKey{client, server, packet.ID}, p, b, request)
+	copied, err := s.radius(packet, pairKey{client: client, server: server, id: packet.ID}, p, b, request)
 	if err != nil {
 		s.Left++
 		return

@@ -124,7 +124,7 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 		"not-for-this":        "The list record asks t1, which is not for accounting",
 		"lands-low":           "ines is granted level 15 and arrives at level 1: the way in has no session list",
 		"no-grant":            "No grant names the team watch: tobin is refused everywhere.",
-		"lines-left-out":      "Lines 4-9 of ssh name no login list and take the device-wide login, while lines 0-4 use other",
+		"lines-left-out":      "Lines 4-9 of ssh name no login list and take the device-wide login, while lines 0-3 use other",
 		"not-recorded":        "the list record records only commands of levels 2-15",
 		"never-rests":         "When t1 is silent every login waits 2 s for it first",
 		"slow-fallback":       "When t1 and t2 are silent a login waits 20 s (t1 1 x 9 s + t2 1 x 1 s + ",

@@ -144,10 +144,10 @@ func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]b
 		return
 	}
 	first := step.Tries[0].Server
-	if first.DeadTime > 0 || state(cs, first) != foresee.Down || said[tired{cs.Way, first}] {
+	if first.DeadTime > 0 || state(cs, first) != foresee.Down || said[tired{way: cs.Way, server: first}] {
 		return
 	}
-	said[tired{cs.Way, first}] = true
+	said[tired{way: cs.Way, server: first}] = true
 	c.add(Finding{Code: "never-rests", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: first.Place,
 		Text:   fmt.Sprintf("%s every login waits %s for it first: the dead-time of %s is 0.", upper(when(cs)), seconds(cs.Wait), first.Name),
 		Repair: "write dead-time: 1m (or longer) at the servers of the group " + step.Method.Group.Name})

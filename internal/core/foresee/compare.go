@@ -34,7 +34,7 @@ func Compare(before, after Reckoner) []Change {
 	var order []string
 	for i, sh := range olds {
 		for _, d := range sh.Devices {
-			at[d.Name] = pair{i, -1}
+			at[d.Name] = pair{a: i, b: -1}
 			order = append(order, d.Name)
 		}
 	}
@@ -82,7 +82,7 @@ func compareShapes(a, b Shape) []Change {
 		cases, order := map[place][]Case{}, []place{}
 		for _, c := range sh.Cases {
 			for _, who := range c.Alike {
-				p := place{c.Way.Name(), who.Name}
+				p := place{way: c.Way.Name(), who: who.Name}
 				if cases[p] == nil {
 					order = append(order, p)
 				}
@@ -149,7 +149,7 @@ func (c Change) WaitOnly() bool {
 func named(when []Condition) []Named {
 	all := make([]Named, len(when))
 	for i, c := range when {
-		all[i] = Named{c.Server.Name, c.State}
+		all[i] = Named{Server: c.Server.Name, State: c.State}
 	}
 	return all
 }

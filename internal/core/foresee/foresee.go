@@ -241,7 +241,7 @@ func (f Reckoner) wheres() []where {
 	var all []where
 	for _, g := range f.Site.Grants {
 		for l, values := range g.Where {
-			all = append(all, where{l, values})
+			all = append(all, where{label: l, values: values})
 		}
 	}
 	return all
@@ -326,7 +326,7 @@ type classKey struct {
 
 func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 	decision := f.decide(d, w, who, site.Session)
-	return classKey{who.Kind, decision.Reason, decision.Role, d.Account(who.typed)}
+	return classKey{kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed)}
 }
 
 // Cases foresees one person at one way in, in every state that matters.
@@ -340,7 +340,7 @@ func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case {
 		all = append(all, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
 			for _, state := range States(c.When[i].Server, f.Faults)[1:] {
-				pending = append(pending, append(slices.Clone(c.When[:i]), Condition{c.When[i].Server, state}))
+				pending = append(pending, append(slices.Clone(c.When[:i]), Condition{Server: c.When[i].Server, State: state}))
 			}
 		}
 	}

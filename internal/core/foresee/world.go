@@ -73,9 +73,9 @@ func (w *imagined) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	if i := slices.IndexFunc(w.when, func(c Condition) bool { return c.Server == s }); i >= 0 {
 		state = w.when[i].State
 	} else {
-		w.when = append(w.when, Condition{s, Up})
+		w.when = append(w.when, Condition{Server: s, State: Up})
 	}
-	return imaginedExchange{w, s, q, state}
+	return imaginedExchange{world: w, server: s, q: q, state: state}
 }
 
 type imaginedExchange struct {

@@ -51,7 +51,7 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		all = append(all, Attribute{Name: kind.Traits.AccountFrom, Value: d.Role.Template.Name})
 	}
 	for _, a := range sent {
-		all = append(all, Attribute{a.Name, a.Value, a.Optional})
+		all = append(all, Attribute{Name: a.Name, Value: a.Value, Optional: a.Optional})
 	}
 	return all
 }

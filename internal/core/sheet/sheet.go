@@ -118,20 +118,20 @@ func (m *maker) timerFor() time.Duration {
 }
 
 func (m *maker) about() []Fact {
-	all := []Fact{{"device", m.device.Name + " (" + m.plan.Kind + ")"}, {"addresses", strings.Join(m.plan.Addresses, ", ")},
-		{"requests come from", m.plan.Source}, {"longest wait of a login", span(m.worst())}}
+	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"}, {Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
+		{Name: "requests come from", Value: m.plan.Source}, {Name: "longest wait of a login", Value: span(m.worst())}}
 	if m.plan.Network != "" {
-		all = append(all, Fact{"network of requests", m.plan.Network})
+		all = append(all, Fact{Name: "network of requests", Value: m.plan.Network})
 	}
 	return all
 }
 
 func (m *maker) before() Section {
 	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.", Items: []Item{
-		{"The design has no error for this device.", "mellowgate check"},
-		{"Somebody is at the console, or it is reachable by another network.", ""},
-		{"The password of the local account is at hand, on paper: " + m.accountNames() + ".", ""},
-		{"What is on the device now is saved elsewhere.", ""},
+		{Text: "The design has no error for this device.", Command: "mellowgate check"},
+		{Text: "Somebody is at the console, or it is reachable by another network.", Command: ""},
+		{Text: "The password of the local account is at hand, on paper: " + m.accountNames() + ".", Command: ""},
+		{Text: "What is on the device now is saved elsewhere.", Command: ""},
 	}}
 }
 
@@ -148,15 +148,15 @@ func (m *maker) accountNames() string {
 
 func (m *maker) keepOpen() Section {
 	return Section{Title: "Keep a session open", Why: "A session that is in stays in: nothing below takes its rights away.", Items: []Item{
-		{"Open a session with full rights, and leave it open until the end. Do all changes in it.", ""},
-		{"See to it that it does not end by being idle.", ""},
+		{Text: "Open a session with full rights, and leave it open until the end. Do all changes in it.", Command: ""},
+		{Text: "See to it that it does not end by being idle.", Command: ""},
 	}}
 }
 
 func (m *maker) timer() Section {
 	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.", Items: []Item{
-		{fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), ""},
-		{"Save nothing before the last step.", ""},
+		{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
+		{Text: "Save nothing before the last step.", Command: ""},
 	}}
 }
 
@@ -167,11 +167,11 @@ func (m *maker) account() Section {
 		if a.Hash == "" {
 			how = "with the password kept as the key " + a.Key
 		}
-		s.Items = append(s.Items, Item{fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), ""},
-			Item{fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level), ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), Command: ""},
+			Item{Text: fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level), Command: ""})
 	}
 	for _, e := range m.plan.Secrets {
-		s.Items = append(s.Items, Item{fmt.Sprintf("Set the elevation secret %s for level %d.", e.Name, e.Level), ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Set the elevation secret %s for level %d.", e.Name, e.Level), Command: ""})
 	}
 	return s
 }
@@ -195,18 +195,18 @@ func (m *maker) asks() Section {
 		if v.Attempts > 1 {
 			tries = fmt.Sprintf(", %d attempts", v.Attempts)
 		}
-		s.Items = append(s.Items, Item{fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Timeout), tries, rest), ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Timeout), tries, rest), Command: ""})
 	}
 	if len(m.plan.Servers) == 0 {
 		return Section{}
 	}
-	s.Items = append(s.Items, Item{"Requests come from " + m.plan.Source + ".", ""})
+	s.Items = append(s.Items, Item{Text: "Requests come from " + m.plan.Source + ".", Command: ""})
 	for _, g := range m.plan.Groups {
-		s.Items = append(s.Items, Item{fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), Command: ""})
 	}
 	for _, g := range m.plan.Groups {
 		if g.Protocol != "ldap" {
-			s.Items = append(s.Items, Item{"Ask the group as the device will, from this program.", fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
+			s.Items = append(s.Items, Item{Text: "Ask the group as the device will, from this program.", Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
 		}
 	}
 	return s
@@ -231,7 +231,7 @@ func (m *maker) lists() Section {
 		if l.When != "" {
 			more += ", " + l.When
 		}
-		s.Items = append(s.Items, Item{fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more, strings.Join(l.Methods, ", then ")), ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more, strings.Join(l.Methods, ", then ")), Command: ""})
 	}
 	return s
 }
@@ -253,8 +253,8 @@ func (m *maker) bindFirst() Section {
 		return Section{}
 	}
 	return Section{Title: "One way in, not the console", Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{
-		{fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), ""},
-		{"Do not close the open session.", ""},
+		{Text: fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), Command: ""},
+		{Text: "Do not close the open session.", Command: ""},
 	}}
 }
 
@@ -266,7 +266,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 	add := func(password string, fits func(foresee.Case) bool) {
 		for _, c := range m.cases {
 			if c.Way == w && c.Holds(silent) && fits(c) {
-				all = append(all, Test{w.Name(), c.Who.Name, password, expectation(c), waitOf(c)})
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: password, Expect: expectation(c), Wait: waitOf(c)})
 				return
 			}
 		}
@@ -310,7 +310,7 @@ func (m *maker) try() Section {
 	s := Section{Title: "Try it, from a second session", Why: "Each login must come out as it is written here. One that does not: take the change back, and ask why.",
 		Tests: m.tests(m.first, nil)}
 	if len(m.servers) > 0 {
-		s.Then = append(s.Then, Item{"A login is not as written here? Find the cause before you go on.", "mellowgate why -device " + m.device.Name})
+		s.Then = append(s.Then, Item{Text: "A login is not as written here? Find the cause before you go on.", Command: "mellowgate why -device " + m.device.Name})
 	}
 	return s
 }
@@ -325,10 +325,10 @@ func (m *maker) outage() Section {
 	}
 	s := Section{Title: "The outage, on purpose", Why: "The fallback that was never tried is the one that does not work.",
 		Items: []Item{
-			{"Make every server silent for this device: a filter for " + strings.Join(names, ", ") + " that drops, near the device.", ""},
+			{Text: "Make every server silent for this device: a filter for " + strings.Join(names, ", ") + " that drops, near the device.", Command: ""},
 		}, Tests: m.tests(m.first, m.dark)}
-	s.Then = []Item{{"Take the filter away, and wait until the dead-time of the servers is over: " + span(m.longestRest()) + ".", ""},
-		{"Log in once more with a person with full rights: as in the step before.", ""}}
+	s.Then = []Item{{Text: "Take the filter away, and wait until the dead-time of the servers is over: " + span(m.longestRest()) + ".", Command: ""},
+		{Text: "Log in once more with a person with full rights: as in the step before.", Command: ""}}
 	return s
 }
 
@@ -346,7 +346,7 @@ func (m *maker) bindRest() Section {
 	slices.SortStableFunc(ways, func(a, b *site.Way) int { return console(a) - console(b) })
 	for _, w := range ways {
 		if bound := m.bound(w, false); w != m.first && bound != "" {
-			s.Items = append(s.Items, Item{fmt.Sprintf("Let %s use: %s.", w.Name(), bound), ""})
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Let %s use: %s.", w.Name(), bound), Command: ""})
 			s.Tests = append(s.Tests, m.tests(w, nil)...)
 		}
 	}
@@ -364,20 +364,20 @@ func (m *maker) records() Section {
 	s := Section{Title: "Records", Why: "Last, because they let nobody in and shut nobody out."}
 	for _, w := range m.device.Ways {
 		if bound := m.bound(w, true); bound != "" {
-			s.Items = append(s.Items, Item{fmt.Sprintf("Let %s use: %s.", w.Name(), bound), ""})
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Let %s use: %s.", w.Name(), bound), Command: ""})
 		}
 	}
 	if len(s.Items) > 0 {
-		s.Items = append(s.Items, Item{"Log in, type one harmless command, log out, and see all three in the ledger.", "mellowgate ledger -device " + m.device.Name})
+		s.Items = append(s.Items, Item{Text: "Log in, type one harmless command, log out, and see all three in the ledger.", Command: "mellowgate ledger -device " + m.device.Name})
 	}
 	return s
 }
 
 func (m *maker) save() Section {
 	return Section{Title: "Keep it", Why: "Only now: what is saved comes back after a restart.", Items: []Item{
-		{"Save on the device.", ""},
-		{"End the timer.", ""},
-		{"Log in once more, and only then close the session that was open.", ""},
-		{"Put the password of the local account back where it is kept.", ""},
+		{Text: "Save on the device.", Command: ""},
+		{Text: "End the timer.", Command: ""},
+		{Text: "Log in once more, and only then close the session that was open.", Command: ""},
+		{Text: "Put the password of the local account back where it is kept.", Command: ""},
 	}}
 }

@@ -41,20 +41,20 @@ func (r *reader) inventory(s *Site) {
 		}
 		line, _ := rows.FieldPos(0)
 		if len(cells) != len(header) {
-			r.wrongAt(Place{r.file, int32(line), 1}, fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
+			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1}, fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
 			continue
 		}
-		d := &Device{Own: Profile{place: Place{r.file, int32(line), 1}}}
+		d := &Device{Own: Profile{place: Place{File: r.file, Line: int32(line), Column: 1}}}
 		for i, cell := range cells {
 			line, column := rows.FieldPos(i)
 			r.cell(d, header[i], &yaml.Node{Kind: yaml.ScalarNode, Value: strings.TrimSpace(cell), Line: line, Column: column})
 		}
 		if d.Name == "" {
-			d.Place = Place{r.file, int32(line), 1}
+			d.Place = Place{File: r.file, Line: int32(line), Column: 1}
 			r.wrongAt(d.Place, "a device needs a name")
 		}
 		if len(d.Addresses) == 0 {
-			r.wrongAt(Place{r.file, int32(line), 1}, "a device needs an address")
+			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1}, "a device needs an address")
 		}
 		s.Devices = append(s.Devices, d)
 	}
@@ -69,16 +69,18 @@ func (r *reader) row(rows *csv.Reader) ([]string, bool) {
 	var bad *csv.ParseError
 	switch {
 	case errors.As(err, &bad):
-		r.wrongAt(Place{r.file, int32(bad.Line), int32(max(bad.Column, 1))}, fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes", bad.Err))
+		r.wrongAt(Place{File: r.file, Line: int32(bad.Line), Column: int32(max(bad.Column, 1))}, fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes", bad.Err))
 	case !errors.Is(err, io.EOF):
-		r.wrongAt(Place{r.file, 1, 1}, err.Error())
+		r.wrongAt(Place{File: r.file, Line: 1, Column: 1}, err.Error())
 	}
 	return nil, false
 }
 
 // header checks the header row.
 func (r *reader) header(header []string) bool {
-	at := func(i int) Place { return Place{r.file, 1, int32(1 + len(strings.Join(header[:i], ",")) + min(i, 1))} }
+	at := func(i int) Place {
+		return Place{File: r.file, Line: 1, Column: int32(1 + len(strings.Join(header[:i], ",")) + min(i, 1))}
+	}
 	good := true
 	for i, column := range header {
 		column = strings.TrimSpace(column)

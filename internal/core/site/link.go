@@ -117,7 +117,7 @@ func (l *linker) link() {
 		g.Role = find(l, "role", l.roles, g.RoleRef)
 		for _, w := range g.Who {
 			if w.Person != "" {
-				find(l, "person", s.people, Ref{w.Person, w.Place})
+				find(l, "person", s.people, Ref{Name: w.Person, Place: w.Place})
 			}
 		}
 	}

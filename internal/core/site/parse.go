@@ -92,14 +92,14 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 		fields: map[string]field[Site]{
 			"site":              topText("site", func(s *Site) *string { return &s.Name }),
 			"about":             topText("about", func(s *Site) *string { return &s.About }),
-			"keys":              {readKeys, mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
+			"keys":              {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
 			"servers":           list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
 			"groups":            list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
 			"lists":             list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
 			"kinds":             list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
 			"profiles":          list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
 			"devices":           list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
-			"devices-from":      {readInventories, oneOrMore(textForm())},
+			"devices-from":      {read: readInventories, form: oneOrMore(textForm())},
 			"accounts":          list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
 			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations }, freshElevation),
 			"people":            list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
@@ -110,8 +110,8 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 			"vendors":           list(&vendorShape, func(s *Site) *[]*Vendor { return &s.Vendors }, blank[Vendor]),
 			"accept":            list(&acceptanceShape, func(s *Site) *[]*Acceptance { return &s.Accepted }, freshAcceptance),
 			"labels":            list(&labelShape, func(s *Site) *[]*LabelValue { return &s.LabelValues }, freshLabel),
-			"service":           {readService, serviceShape.form()},
-			"lab":               {readLab, labShape.form()},
+			"service":           {read: readService, form: serviceShape.form()},
+			"lab":               {read: readLab, form: labShape.form()},
 		},
 	}
 })
@@ -151,7 +151,7 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 func readInventories(r *reader, n *yaml.Node, s *Site) {
 	r.each(n, "devices-from", func(item *yaml.Node) {
 		if text, ok := r.scalar(item, "devices-from"); ok {
-			s.Inventories = append(s.Inventories, Ref{text, r.place(item)})
+			s.Inventories = append(s.Inventories, Ref{Name: text, Place: r.place(item)})
 		}
 	})
 }
@@ -164,7 +164,7 @@ var acceptanceShape = shape[Acceptance]{
 		"code":   textOf("code", func(a *Acceptance) *string { return &a.Code }),
 		"device": nameField("device", func(a *Acceptance) *Ref { return &a.Device }),
 		"why":    textOf("why", func(a *Acceptance) *string { return &a.Why }),
-		"until":  {func(r *reader, n *yaml.Node, a *Acceptance) { r.day(n, &a.Until) }, dayForm()},
+		"until":  {read: func(r *reader, n *yaml.Node, a *Acceptance) { r.day(n, &a.Until) }, form: dayForm()},
 	},
 	must: []string{"code", "why"},
 }
@@ -194,7 +194,7 @@ func readLab(r *reader, n *yaml.Node, s *Site) {
 var labShape = shape[Lab]{
 	what: "lab",
 	fields: map[string]field[Lab]{
-		"network": {func(r *reader, n *yaml.Node, l *Lab) {
+		"network": {read: func(r *reader, n *yaml.Node, l *Lab) {
 			text, ok := r.scalar(n, "network")
 			if !ok {
 				return
@@ -205,7 +205,7 @@ var labShape = shape[Lab]{
 				return
 			}
 			l.Network = p
-		}, textForm()},
+		}, form: textForm()},
 		"only":   boolField("only", func(l *Lab) *bool { return &l.Only }),
 		"people": list(&personShape, func(l *Lab) *[]*Person { return &l.People }, blank[Person]),
 	},

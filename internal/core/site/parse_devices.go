@@ -22,12 +22,12 @@ var defaultsShape = shape[Profile]{
 
 var entryShape = func() shape[Entry] {
 	fields := bindFields(func(e *Entry) *Binds { return &e.Binds })
-	fields["lines"] = field[Entry]{func(r *reader, n *yaml.Node, e *Entry) {
+	fields["lines"] = field[Entry]{read: func(r *reader, n *yaml.Node, e *Entry) {
 		e.Lines, e.HasLines = r.span(n, "lines", mostLine)
 		if e.HasLines && e.Access != SSH && e.Access != Telnet {
 			r.wrong(n, "lines are for ssh and telnet; %s has none", e.Access)
 		}
-	}, rangeForm()}
+	}, form: rangeForm()}
 	return shape[Entry]{what: "a way in", fields: fields}
 }()
 
@@ -35,12 +35,12 @@ var entryShape = func() shape[Entry] {
 var accessShape = func() shape[Profile] {
 	fields := map[string]field[Profile]{}
 	for _, access := range accesses {
-		fields[access] = field[Profile]{func(r *reader, n *yaml.Node, p *Profile) {
+		fields[access] = field[Profile]{read: func(r *reader, n *yaml.Node, p *Profile) {
 			if p.Access == nil {
 				p.Access = map[string][]Entry{}
 			}
 			p.Access[access] = r.entries(n, access)
-		}, orNothing(form{"anyOf": []any{wordsForm("off"), entryShape.form(), listForm(entryShape.form())}})}
+		}, form: orNothing(form{"anyOf": []any{wordsForm("off"), entryShape.form(), listForm(entryShape.form())}})}
 	}
 	return shape[Profile]{what: "access", fields: fields}
 }()
@@ -85,10 +85,10 @@ func sharedFields[T any](at func(*T) *Profile) map[string]field[T] {
 	return map[string]field[T]{
 		"defaults": inner(&defaultsShape, at),
 		"access":   inner(&accessShape, at),
-		"accounts": {func(r *reader, n *yaml.Node, v *T) {
+		"accounts": {read: func(r *reader, n *yaml.Node, v *T) {
 			at(v).HasAccounts = true
 			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs }).read(r, n, at(v))
-		}, oneOrMore(nameForm())},
+		}, form: oneOrMore(nameForm())},
 	}
 }
 
@@ -112,13 +112,13 @@ var deviceShape = func() shape[Device] {
 			d.Addresses = append(d.Addresses, a)
 		}
 	})
-	fields["source"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }, textForm()}
+	fields["source"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }, form: textForm()}
 	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
-	fields["labels"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) }, mapForm(textForm())}
-	fields["found"] = field[Device]{func(r *reader, n *yaml.Node, d *Device) {
+	fields["labels"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) }, form: mapForm(textForm())}
+	fields["found"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {
 		d.Found.Place = r.place(n)
 		holdsShape.read(r, n, &d.Found)
-	}, holdsShape.form()}
+	}, form: holdsShape.form()}
 	return shape[Device]{what: "a device", fields: fields, must: []string{"name", "addresses"}}
 }()
 
@@ -141,7 +141,7 @@ const mostLine = 4095
 var holdsShape = shape[Found]{
 	what: "found",
 	fields: map[string]field[Found]{
-		"keys": {func(r *reader, n *yaml.Node, h *Found) {
+		"keys": {read: func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "keys", "SERVER: KEY for each server", func(key, value *yaml.Node) {
 				server, ok1 := r.name(key, "a server")
 				name, ok2 := r.name(value, "a key")
@@ -149,8 +149,8 @@ var holdsShape = shape[Found]{
 					h.keys = append(h.keys, FoundKey{Server: server, KeyRef: name})
 				}
 			})
-		}, mapForm(nameForm())},
-		"ports": {func(r *reader, n *yaml.Node, h *Found) {
+		}, form: mapForm(nameForm())},
+		"ports": {read: func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "ports", "SERVER: {authentication: PORT, accounting: PORT}", func(key, value *yaml.Node) {
 				server, ok := r.name(key, "a server")
 				ports := FoundPorts{Server: server, Place: r.place(key)}
@@ -159,34 +159,34 @@ var holdsShape = shape[Found]{
 					h.ports = append(h.ports, ports)
 				}
 			})
-		}, mapForm(heldPortsShape.form())},
-		"source": {func(r *reader, n *yaml.Node, h *Found) { h.Source, _ = r.address(n, "source") }, textForm()},
-		"accounts": {func(r *reader, n *yaml.Node, h *Found) {
+		}, form: mapForm(heldPortsShape.form())},
+		"source": {read: func(r *reader, n *yaml.Node, h *Found) { h.Source, _ = r.address(n, "source") }, form: textForm()},
+		"accounts": {read: func(r *reader, n *yaml.Node, h *Found) {
 			h.differs = true
 			refsField("accounts", func(h *Found) *[]Ref { return &h.accounts }).read(r, n, h)
-		}, oneOrMore(nameForm())},
-		"lists": {func(r *reader, n *yaml.Node, h *Found) {
+		}, form: oneOrMore(nameForm())},
+		"lists": {read: func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "lists", "LIST: [methods]", func(key, value *yaml.Node) {
 				if ref, ok := r.name(key, "a list"); ok {
-					h.lists = append(h.lists, heldList{ref, r.methods(value)})
+					h.lists = append(h.lists, heldList{Ref: ref, methods: r.methods(value)})
 				}
 			})
-		}, mapForm(oneOrMore(textForm()))},
-		"groups": {func(r *reader, n *yaml.Node, h *Found) {
+		}, form: mapForm(oneOrMore(textForm()))},
+		"groups": {read: func(r *reader, n *yaml.Node, h *Found) {
 			r.pairs(n, "groups", "GROUP: [servers]", func(key, value *yaml.Node) {
 				g := heldGroup{Ref: r.ref(key)}
 				refsField("servers", func(g *heldGroup) *[]Ref { return &g.servers }).read(r, value, &g)
 				h.groups = append(h.groups, g)
 			})
-		}, mapForm(oneOrMore(nameForm()))},
+		}, form: mapForm(oneOrMore(nameForm()))},
 	},
 }
 
 var heldPortsShape = shape[FoundPorts]{
 	what: "ports",
 	fields: map[string]field[FoundPorts]{
-		"authentication": {func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the authentication port", &h.Authentication) }, intForm(1, 65535)},
-		"accounting":     {func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the accounting port", &h.Accounting) }, intForm(1, 65535)},
+		"authentication": {read: func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the authentication port", &h.Authentication) }, form: intForm(1, 65535)},
+		"accounting":     {read: func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the accounting port", &h.Accounting) }, form: intForm(1, 65535)},
 	},
 }
 

@@ -10,7 +10,9 @@ import (
 	"mellowgate/internal/core/nearest"
 )
 
-func freshList(*reader, *yaml.Node) List { return List{Purpose: PurposeCount, Levels: Range{0, 15}} }
+func freshList(*reader, *yaml.Node) List {
+	return List{Purpose: PurposeCount, Levels: Range{Low: 0, High: 15}}
+}
 
 // purposeField reads one of the three keys that say what a list is for.
 func purposeField(verb string, words []string, purposes ...Purpose) field[List] {
@@ -34,14 +36,14 @@ var listShape = shape[List]{
 		"authenticate": purposeField("authenticate", []string{"login", "elevation"}, Login, Elevation),
 		"authorize":    purposeField("authorize", []string{"session", "commands"}, Session, Commands),
 		"account":      purposeField("account", []string{"sessions", "commands", "system"}, RecordSessions, RecordCommands, RecordSystem),
-		"levels": {func(r *reader, n *yaml.Node, l *List) {
+		"levels": {read: func(r *reader, n *yaml.Node, l *List) {
 			if span, ok := r.span(n, "levels", 15); ok {
 				l.Levels = span
 			}
-		}, rangeForm()},
+		}, form: rangeForm()},
 		"when": wordField("when", []string{"start and stop", "stop", "start"}, func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
-		"methods": {func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
-			oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
+		"methods": {read: func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
+			form: oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
 	},
 	must: []string{"name", "methods"},
 }
@@ -68,7 +70,7 @@ func (r *reader) method(n *yaml.Node) (Method, bool) {
 	m := Method{Kind: MethodKind(word), Place: r.place(n)}
 	switch {
 	case (m.Kind == ByGroup || m.Kind == BySecret) && isName(rest):
-		m.Ref = Ref{rest, m.Place}
+		m.Ref = Ref{Name: rest, Place: m.Place}
 	case (m.Kind == ByLocal || m.Kind == SignedIn || m.Kind == ByNone) && rest == "":
 	default:
 		r.wrong(n, "%q is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted%s", shorten(text),
@@ -84,11 +86,11 @@ var kindShape = shape[Kind]{
 	what: "a kind",
 	fields: map[string]field[Kind]{
 		"name": nameField("a kind's name", func(k *Kind) *Ref { return &k.Ref }),
-		"traits": {func(r *reader, n *yaml.Node, k *Kind) {
+		"traits": {read: func(r *reader, n *yaml.Node, k *Kind) {
 			if n.Tag != "!!null" {
 				traitShape().read(r, n, k)
 			}
-		}, orNothing(traitShape().form())},
+		}, form: orNothing(traitShape().form())},
 	},
 	must: []string{"name"},
 }
@@ -96,26 +98,26 @@ var kindShape = shape[Kind]{
 var traitShape = sync.OnceValue(func() *shape[Kind] {
 	fields := make(map[string]field[Kind], len(traits)+2)
 	for name, t := range traits {
-		fields[name] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+		fields[name] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
 			if text, ok := r.scalar(n, name); ok && !t.set(&k.Traits, text) {
 				r.wrong(n, "%s is %q; %s is wanted", name, shorten(text), t.takes)
 			}
-		}, traitForm(t)}
+		}, form: traitForm(t)}
 	}
-	fields["speaks"] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+	fields["speaks"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
 		k.Traits.Unspoken = []Protocol{RADIUS, TACACS, LDAP}
 		r.each(n, "speaks", func(item *yaml.Node) {
 			spoken := Protocol(r.oneOf(item, "speaks", "radius", "tacacs", "ldap"))
 			k.Traits.Unspoken = slices.DeleteFunc(k.Traits.Unspoken, func(p Protocol) bool { return p == spoken })
 		})
-	}, oneOrMore(wordsForm("radius", "tacacs", "ldap"))}
-	fields["models"] = field[Kind]{func(r *reader, n *yaml.Node, k *Kind) {
+	}, form: oneOrMore(wordsForm("radius", "tacacs", "ldap"))}
+	fields["models"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
 		k.Traits.LacksModels = slices.Clone(Models)
 		r.each(n, "models", func(item *yaml.Node) {
 			has := r.oneOf(item, "models", Models...)
 			k.Traits.LacksModels = slices.DeleteFunc(k.Traits.LacksModels, func(m string) bool { return m == has })
 		})
-	}, oneOrMore(wordsForm(Models...))}
+	}, form: oneOrMore(wordsForm(Models...))}
 	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
 	return &shape[Kind]{what: "traits", fields: fields}
 })

@@ -18,7 +18,7 @@ func (r *reader) password(n *yaml.Node, to *Password) {
 	}
 	to.Place = r.place(n)
 	if name, ok := strings.CutPrefix(n.Value, "key "); ok && isName(strings.TrimSpace(name)) {
-		to.ref = Ref{strings.TrimSpace(name), to.Place}
+		to.ref = Ref{Name: strings.TrimSpace(name), Place: to.Place}
 		return
 	}
 	if !strings.HasPrefix(n.Value, "$") || strings.Count(n.Value, "$") < 3 {
@@ -39,7 +39,7 @@ var accountShape = shape[Account]{
 }
 
 func passwordField[T any](at func(*T) *Password) field[T] {
-	return field[T]{func(r *reader, n *yaml.Node, v *T) { r.password(n, at(v)) }, patternForm(`^(\$.+|key .+)$`)}
+	return field[T]{read: func(r *reader, n *yaml.Node, v *T) { r.password(n, at(v)) }, form: patternForm(`^(\$.+|key .+)$`)}
 }
 
 func freshElevation(*reader, *yaml.Node) ElevationSecret { return ElevationSecret{Level: 15} }
@@ -64,16 +64,16 @@ var personShape = shape[Person]{
 			}
 		}),
 		"password": passwordField(func(p *Person) *Password { return &p.Password }),
-		"one-time-code": {func(r *reader, n *yaml.Node, p *Person) {
+		"one-time-code": {read: func(r *reader, n *yaml.Node, p *Person) {
 			text, ok := r.scalar(n, "one-time-code")
 			name, cut := strings.CutPrefix(text, "key ")
 			if name = strings.TrimSpace(name); ok && (!cut || !isName(name)) {
 				r.wrong(n, "one-time-code must be \"key NAME\": the seed is a secret and stays with the keys")
 			}
-			p.oneTime = Ref{name, r.place(n)}
-		}, patternForm("^key .+$")},
+			p.oneTime = Ref{Name: name, Place: r.place(n)}
+		}, form: patternForm("^key .+$")},
 		"disabled": boolField("disabled", func(p *Person) *bool { return &p.Disabled }),
-		"until":    {func(r *reader, n *yaml.Node, p *Person) { r.day(n, &p.Until) }, dayForm()},
+		"until":    {read: func(r *reader, n *yaml.Node, p *Person) { r.day(n, &p.Until) }, form: dayForm()},
 	},
 	must: []string{"name", "password"},
 }
@@ -99,7 +99,7 @@ var sendShape = shape[Role]{
 }
 
 func sentField(sh *shape[SentAttribute], at func(*Role) *[]SentAttribute) field[Role] {
-	return field[Role]{func(r *reader, n *yaml.Node, o *Role) {
+	return field[Role]{read: func(r *reader, n *yaml.Node, o *Role) {
 		if !r.is(n, yaml.SequenceNode, "this", "a list of attributes") {
 			return
 		}
@@ -108,7 +108,7 @@ func sentField(sh *shape[SentAttribute], at func(*Role) *[]SentAttribute) field[
 			sh.read(r, item, &a)
 			*at(o) = append(*at(o), a)
 		}
-	}, listForm(sh.form())}
+	}, form: listForm(sh.form())}
 }
 
 var sentRADIUSShape = shape[SentAttribute]{
@@ -170,7 +170,7 @@ var grantShape = shape[Grant]{
 			}
 			g.Who = append(g.Who, w)
 		}),
-		"where": {func(r *reader, n *yaml.Node, g *Grant) {
+		"where": {read: func(r *reader, n *yaml.Node, g *Grant) {
 			g.Where = map[string][]string{}
 			r.pairs(n, "where", "labels and their values", func(key, value *yaml.Node) {
 				r.each(value, "the label "+key.Value, func(item *yaml.Node) {
@@ -179,7 +179,7 @@ var grantShape = shape[Grant]{
 					}
 				})
 			})
-		}, mapForm(oneOrMore(textForm()))},
+		}, form: mapForm(oneOrMore(textForm()))},
 		"through": itemsField("through", wordsForm(accesses...), func(r *reader, n *yaml.Node, _ string, g *Grant) {
 			if w := r.oneOf(n, "through", accesses...); w != "" {
 				g.Through = append(g.Through, w)

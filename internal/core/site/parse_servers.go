@@ -8,7 +8,7 @@ import (
 )
 
 func freshServer(*reader, *yaml.Node) Server {
-	return Server{Timeout: 3 * time.Second, RequireMessageAuthenticator: true, For: Uses{true, true, true}, Directory: Directory{Find: "(uid=%u)"}}
+	return Server{Timeout: 3 * time.Second, RequireMessageAuthenticator: true, For: Uses{Authentication: true, Authorization: true, Accounting: true}, Directory: Directory{Find: "(uid=%u)"}}
 }
 
 var serverShape = shape[Server]{
@@ -16,46 +16,46 @@ var serverShape = shape[Server]{
 	fields: map[string]field[Server]{
 		"name":     nameField("a server's name", func(s *Server) *Ref { return &s.Ref }),
 		"protocol": wordField("protocol", []string{"radius", "tacacs", "ldap"}, func(s *Server, w string) { s.Protocol = Protocol(w) }),
-		"address": {func(r *reader, n *yaml.Node, s *Server) {
+		"address": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if text, ok := r.scalar(n, "address"); ok {
 				if _, err := netip.ParseAddr(text); err != nil && !isHost(text) {
 					r.wrong(n, "address is %q; an IP address or a host name is wanted", shorten(text))
 				}
 				s.Address = text
 			}
-		}, form{"type": "string"}},
-		"port": {func(r *reader, n *yaml.Node, s *Server) { r.port(n, "port", &s.Port) }, intForm(1, 65535)},
-		"ports": {func(r *reader, n *yaml.Node, s *Server) {
+		}, form: form{"type": "string"}},
+		"port": {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "port", &s.Port) }, form: intForm(1, 65535)},
+		"ports": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.PortsSaid = true
 			portsShape.read(r, n, s)
-		}, portsShape.form()},
-		"key": {func(r *reader, n *yaml.Node, s *Server) {
+		}, form: portsShape.form()},
+		"key": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if n.Kind == yaml.MappingNode {
 				changeShape.read(r, n, s)
 				return
 			}
 			s.KeyRef, _ = r.name(n, "key")
-		}, form{"anyOf": []any{nameForm(), changeShape.form()}}},
+		}, form: form{"anyOf": []any{nameForm(), changeShape.form()}}},
 		"timeout":   durationField("timeout", time.Millisecond, 5*time.Minute, func(s *Server) *time.Duration { return &s.Timeout }),
 		"attempts":  intField("attempts", 1, 20, func(s *Server) *int { return &s.Attempts }),
 		"dead-time": durationField("dead-time", 0, 24*time.Hour, func(s *Server) *time.Duration { return &s.DeadTime }),
 		"run":       boolField("run", func(s *Server) *bool { return &s.Run }),
-		"transport": {func(r *reader, n *yaml.Node, s *Server) {
+		"transport": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.transport = r.ref(n)
 			s.TLS = r.oneOf(n, "transport", "udp", "tcp", "tls") == "tls"
-		}, wordsForm("udp", "tcp", "tls")},
-		"tls": {func(r *reader, n *yaml.Node, s *Server) {
+		}, form: wordsForm("udp", "tcp", "tls")},
+		"tls": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
 				s.Directory.Security = r.oneOf(n, "tls", "start", "ldaps", "none")
 				return
 			}
 			s.Certificates.Place = r.place(n)
 			certificatesShape.read(r, n, &s.Certificates)
-		}, form{"anyOf": []any{wordsForm("start", "ldaps", "none"), certificatesShape.form()}}},
+		}, form: form{"anyOf": []any{wordsForm("start", "ldaps", "none"), certificatesShape.form()}}},
 		"message-authenticator": wordField("message-authenticator", []string{"required", "if-present"}, func(s *Server, w string) {
 			s.RequireMessageAuthenticator = w == "required"
 		}),
-		"for": {func(r *reader, n *yaml.Node, s *Server) {
+		"for": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.For = Uses{}
 			r.each(n, "for", func(item *yaml.Node) {
 				switch r.oneOf(item, "for", "authentication", "authorization", "accounting") {
@@ -67,15 +67,15 @@ var serverShape = shape[Server]{
 					s.For.Accounting = true
 				}
 			})
-		}, oneOrMore(wordsForm("authentication", "authorization", "accounting"))},
-		"password-forms": {func(r *reader, n *yaml.Node, s *Server) {
+		}, form: oneOrMore(wordsForm("authentication", "authorization", "accounting"))},
+		"password-forms": {read: func(r *reader, n *yaml.Node, s *Server) {
 			r.each(n, "password-forms", func(item *yaml.Node) {
 				if w := r.oneOf(item, "password-forms", passwordForms...); w != "" {
 					s.Forms = append(s.Forms, w)
 				}
 			})
-		}, oneOrMore(wordsForm(passwordForms...))},
-		"labels":     {func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) }, mapForm(textForm())},
+		}, form: oneOrMore(wordsForm(passwordForms...))},
+		"labels":     {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) }, form: mapForm(textForm())},
 		"base":       textOf("base", func(s *Server) *string { return &s.Directory.Base }),
 		"bind":       inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
 		"find":       textOf("find", func(s *Server) *string { return &s.Directory.Find }),
@@ -118,8 +118,8 @@ var certificatesShape = shape[Certificates]{
 var portsShape = shape[Server]{
 	what: "ports",
 	fields: map[string]field[Server]{
-		"authentication": {func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the authentication port", &s.AuthenticationPort) }, intForm(1, 65535)},
-		"accounting":     {func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the accounting port", &s.AccountingPort) }, intForm(1, 65535)},
+		"authentication": {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the authentication port", &s.AuthenticationPort) }, form: intForm(1, 65535)},
+		"accounting":     {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the accounting port", &s.AccountingPort) }, form: intForm(1, 65535)},
 	},
 }
 

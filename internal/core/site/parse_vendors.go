@@ -11,7 +11,7 @@ var vendorShape = shape[Vendor]{
 	fields: map[string]field[Vendor]{
 		"name":   nameField("a vendor's name", func(v *Vendor) *Ref { return &v.Ref }),
 		"number": intField("number", 1, highestNumber, func(v *Vendor) *int { return &v.Number }),
-		"attributes": {func(r *reader, n *yaml.Node, v *Vendor) {
+		"attributes": {read: func(r *reader, n *yaml.Node, v *Vendor) {
 			if !r.is(n, yaml.SequenceNode, "attributes", "a list") {
 				return
 			}
@@ -20,7 +20,7 @@ var vendorShape = shape[Vendor]{
 				vendorAttributeShape.read(r, item, &a)
 				v.Attributes = append(v.Attributes, a)
 			}
-		}, listForm(vendorAttributeShape.form())},
+		}, form: listForm(vendorAttributeShape.form())},
 	},
 	must: []string{"name", "number", "attributes"},
 }

@@ -11,7 +11,7 @@ import (
 type Secret struct{ value string }
 
 // NewSecret keeps value as a secret.
-func NewSecret(value string) Secret { return Secret{value} }
+func NewSecret(value string) Secret { return Secret{value: value} }
 
 // Reveal returns the value, for use in a protocol and nowhere else.
 func (s Secret) Reveal() string { return s.value }

@@ -62,19 +62,19 @@ func readService(r *reader, n *yaml.Node, s *Site) {
 var serviceShape = shape[Service]{
 	what: "service",
 	fields: map[string]field[Service]{
-		"ledger":     {readLedger, patternForm("^(sqlite|postgres) .+$")},
+		"ledger":     {read: readLedger, form: patternForm("^(sqlite|postgres) .+$")},
 		"ledger-key": nameField("ledger-key", func(v *Service) *Ref { return &v.Ledger.key }),
 		"spool":      intField("spool", 1000, 100_000_000, func(v *Service) *int { return &v.Ledger.Spool }),
-		"metrics": {func(r *reader, n *yaml.Node, v *Service) {
+		"metrics": {read: func(r *reader, n *yaml.Node, v *Service) {
 			text, ok := r.scalar(n, "metrics")
 			if _, err := netip.ParseAddrPort(text); ok && err != nil {
 				r.wrong(n, "metrics is %q; an address and a port are wanted, such as 127.0.0.1:9470", shorten(text))
 				return
 			}
 			v.Metrics = text
-		}, textForm()},
-		"syslog": {readSyslog, patternForm("^(udp|tcp|unix) .+$")},
-		"traffic": {func(r *reader, n *yaml.Node, v *Service) {
+		}, form: textForm()},
+		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|unix) .+$")},
+		"traffic": {read: func(r *reader, n *yaml.Node, v *Service) {
 			if text, ok := r.scalar(n, "traffic"); ok {
 				size, err := octets(text)
 				if err != nil {
@@ -82,7 +82,7 @@ var serviceShape = shape[Service]{
 				}
 				v.Traffic = size
 			}
-		}, form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}},
+		}, form: form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}},
 		"limits": inner(&limitsShape, func(v *Service) *Limits { return &v.Limits }),
 	},
 }
@@ -149,7 +149,7 @@ func readSyslog(r *reader, n *yaml.Node, v *Service) {
 	default:
 		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"unix PATH\" is wanted", shorten(text))
 	}
-	v.Syslog = SyslogSink{network, address}
+	v.Syslog = SyslogSink{Network: network, Address: address}
 }
 
 func cutLast(s, sep string) (before, after string, found bool) {

@@ -138,7 +138,7 @@ func DefaultTraits() Traits {
 		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"},
 		Networks:   AnyNetwork,
 		// No standard. Ten sessions at a time.
-		Lines: Range{0, 9},
+		Lines: Range{Low: 0, High: 9},
 		// RFC 2865, section 3: 1645 is of old, 1812 is right.
 		LegacyPorts: false,
 		// RFC 6241, section 8.4.
@@ -154,21 +154,21 @@ type trait struct {
 
 // choice makes a trait of two words: the first is the zero behaviour.
 func choice(first, second string, at func(*Traits) *bool) trait {
-	return trait{first + " or " + second, func(t *Traits, text string) bool {
+	return trait{takes: first + " or " + second, set: func(t *Traits, text string) bool {
 		*at(t) = text == second
 		return text == first || text == second
 	}}
 }
 
 func yesNo(at func(*Traits) *bool) trait {
-	return trait{"true or false", func(t *Traits, text string) bool {
+	return trait{takes: "true or false", set: func(t *Traits, text string) bool {
 		*at(t) = text == "true"
 		return text == "true" || text == "false"
 	}}
 }
 
 func number(low, high int, at func(*Traits) *int) trait {
-	return trait{fmt.Sprintf("a whole number from %d to %d", low, high), func(t *Traits, text string) bool {
+	return trait{takes: fmt.Sprintf("a whole number from %d to %d", low, high), set: func(t *Traits, text string) bool {
 		n, err := strconv.Atoi(text)
 		*at(t) = n
 		return err == nil && n >= low && n <= high
@@ -188,7 +188,7 @@ var traits = map[string]trait{
 	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),
 	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
 	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
-	"login-window": {"a duration such as 30s, up to 10m", func(t *Traits, text string) bool {
+	"login-window": {takes: "a duration such as 30s, up to 10m", set: func(t *Traits, text string) bool {
 		d, err := time.ParseDuration(text)
 		t.LoginWindow = d
 		return err == nil && d > 0 && d <= 10*time.Minute
@@ -199,20 +199,20 @@ var traits = map[string]trait{
 	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
 	"level-from":                attributeTrait("radius-standard", func(t *Traits) *string { return &t.LevelFrom }),
 	"account-from":              attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
-	"networks": {"any, default-only or default-and-management", func(t *Traits, text string) bool {
+	"networks": {takes: "any, default-only or default-and-management", set: func(t *Traits, text string) bool {
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
 	}},
-	"lines": {"a range such as 0-9", func(t *Traits, text string) bool {
+	"lines": {takes: "a range such as 0-9", set: func(t *Traits, text string) bool {
 		var ok bool
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
 	}},
-	"takes-back": {ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate, func(t *Traits, text string) bool {
+	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate, set: func(t *Traits, text string) bool {
 		t.TakesBack = text
 		return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
 	}},
-	"built-in-login": {"local, none or line-password", func(t *Traits, text string) bool {
+	"built-in-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
 	}},
@@ -220,7 +220,7 @@ var traits = map[string]trait{
 
 // attributeTrait makes a trait that is an attribute's name, or a word for none.
 func attributeTrait(none string, at func(*Traits) *string) trait {
-	return trait{none + ", or the name of an attribute", func(t *Traits, text string) bool {
+	return trait{takes: none + ", or the name of an attribute", set: func(t *Traits, text string) bool {
 		*at(t) = text
 		if text == none {
 			*at(t) = ""

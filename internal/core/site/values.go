@@ -193,5 +193,5 @@ func parseRange(text string, high int) (Range, bool) {
 	}
 	l, err1 := strconv.Atoi(strings.TrimSpace(lo))
 	h, err2 := strconv.Atoi(strings.TrimSpace(hi))
-	return Range{l, h}, err1 == nil && err2 == nil && l >= 0 && h <= high && l <= h
+	return Range{Low: l, High: h}, err1 == nil && err2 == nil && l >= 0 && h <= high && l <= h
 }

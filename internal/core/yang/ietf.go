@@ -134,7 +134,7 @@ func (i *Identity) UnmarshalText(text []byte) error {
 	if !ok {
 		module, name = "", module
 	}
-	*i = Identity{module, name}
+	*i = Identity{Module: module, Name: name}
 	return nil
 }
 
@@ -164,7 +164,7 @@ func (i *Identity) UnmarshalXML(d *xml.Decoder, start xml.StartElement) error {
 		if a.Name.Space == "xmlns" && a.Name.Local == prefix {
 			for module, space := range identitySpaces {
 				if space == a.Value {
-					*i = Identity{module, name}
+					*i = Identity{Module: module, Name: name}
 				}
 			}
 		}
@@ -177,9 +177,9 @@ func (i *Identity) UnmarshalXML(d *xml.Decoder, start xml.StartElement) error {
 
 // The identities of the order of authentication.
 var (
-	byRADIUS = Identity{"ietf-system", "radius"}
-	byTACACS = Identity{"ietf-system-tacacs-plus", "tacacs-plus"}
-	byLocal  = Identity{"ietf-system", "local-users"}
+	byRADIUS = Identity{Module: "ietf-system", Name: "radius"}
+	byTACACS = Identity{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"}
+	byLocal  = Identity{Module: "ietf-system", Name: "local-users"}
 )
 
 // cryptHash is the type crypt-hash of RFC 7317 section 5.
@@ -275,7 +275,7 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 	case v.TLS:
 	case v.Protocol == "radius":
 		if s.RADIUS == nil {
-			s.RADIUS = &RADIUS{Options: RADIUSOptions{seconds(v.Timeout), v.Attempts}}
+			s.RADIUS = &RADIUS{Options: RADIUSOptions{Timeout: seconds(v.Timeout), Attempts: v.Attempts}}
 		}
 		if o := s.RADIUS.Options; o.Timeout != seconds(v.Timeout) || o.Attempts != v.Attempts {
 			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d", v.Name, o.Timeout, o.Attempts)
@@ -286,12 +286,12 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		if b.Source != "" {
 			left.say("%s: the model has no source address for RADIUS (%s)", v.Name, b.Source)
 		}
-		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{v.Name, RADIUSUDP{v.Address, v.AuthenticationPort, secrets(v.Key)}, Identity{"ietf-system", "radius-pap"}})
+		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{Name: v.Name, UDP: RADIUSUDP{Address: v.Address, Port: v.AuthenticationPort, Secret: secrets(v.Key)}, Type: Identity{Module: "ietf-system", Name: "radius-pap"}})
 	case v.Protocol == "tacacs":
 		if s.TACACS == nil {
 			s.TACACS = &TACACS{}
 		}
-		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{v.Name, bits(v), v.Address, v.Port, secrets(v.Key), b.Source, b.Network, seconds(v.Timeout)})
+		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{Name: v.Name, Type: bits(v), Address: v.Address, Port: v.Port, Secret: secrets(v.Key), Source: b.Source, Network: b.Network, Timeout: seconds(v.Timeout)})
 	}
 }
 
@@ -313,9 +313,9 @@ func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 	left.say("%s: the model has no level of a local account (%d)", a.Name, a.Level)
 	switch {
 	case a.Key != "":
-		s.Authentication.Users = append(s.Authentication.Users, User{a.Name, "$0$" + secrets(a.Key)})
+		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name, Password: "$0$" + secrets(a.Key)})
 	case cryptHash.MatchString(a.Hash):
-		s.Authentication.Users = append(s.Authentication.Users, User{a.Name, a.Hash})
+		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name, Password: a.Hash})
 	default:
 		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
 	}

@@ -130,7 +130,7 @@ type OpenRADIUS struct {
 	} `xml:"config" json:"config"`
 }
 
-func kind(name string) Identity { return Identity{"openconfig-aaa-types", name} }
+func kind(name string) Identity { return Identity{Module: "openconfig-aaa-types", Name: name} }
 
 // OpenSystemOf returns the part of a blueprint that OpenConfig's system model
 // carries, and names the parts that it does not.
@@ -239,7 +239,7 @@ func sameMethods(a, b []Identity) bool {
 func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Secrets, left *notes) {
 	var group OpenGroup
 	group.Name, group.Config.Name = g.Name, g.Name
-	group.Config.Type = Identity{"openconfig-aaa", strings.ToUpper(g.Protocol)}
+	group.Config.Type = Identity{Module: "openconfig-aaa", Name: strings.ToUpper(g.Protocol)}
 	for _, v := range b.Servers {
 		in := false
 		for _, name := range g.Servers {

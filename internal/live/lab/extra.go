@@ -59,7 +59,7 @@ func (e *Extra) HostKey() ssh.PublicKey { return e.lab.hostKey.PublicKey() }
 // key-differs, client-unknown or error.
 func (e *Extra) Afflict(s *site.Server, state string) {
 	e.afflicted = append(e.afflicted, s)
-	at := link{e.from, e.lab.at.servers[s]}
+	at := link{device: e.from, server: e.lab.at.servers[s]}
 	switch state {
 	case "silent":
 		e.lab.links.set(at, func(c *condition) { c.cut = true })
@@ -84,7 +84,7 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 func (e *Extra) Close() {
 	e.stand.Shutdown()
 	for _, s := range e.afflicted {
-		e.lab.links.set(link{e.from, e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
+		e.lab.links.set(link{device: e.from, server: e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
 		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{})
 		if d := e.lab.directories[s]; d != nil {
 			d.Fault(e.from, directory.Fault{})

@@ -207,10 +207,10 @@ func (l *Lab) apply(f Fault, on bool) {
 	}
 	switch f.What {
 	case "silent":
-		l.links.set(link{from, l.at.servers[f.Server]}, func(c *condition) { c.cut = on })
+		l.links.set(link{device: from, server: l.at.servers[f.Server]}, func(c *condition) { c.cut = on })
 		return
 	case "closed":
-		l.links.set(link{from, l.at.servers[f.Server]}, func(c *condition) { c.closed = on })
+		l.links.set(link{device: from, server: l.at.servers[f.Server]}, func(c *condition) { c.closed = on })
 		return
 	case "loses":
 		loses := 0

@@ -61,9 +61,9 @@ func (l *links) of(device, server netip.Addr) condition {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var all condition
-	for _, k := range []link{{device, server}, {server: server}, {device: device}} {
+	for _, k := range []link{{device: device, server: server}, {server: server}, {device: device}} {
 		c := l.state[k]
-		all = condition{all.cut || c.cut, all.closed || c.closed, max(all.loses, c.loses)}
+		all = condition{cut: all.cut || c.cut, closed: all.closed || c.closed, loses: max(all.loses, c.loses)}
 	}
 	return all
 }

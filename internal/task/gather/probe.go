@@ -24,7 +24,7 @@ import (
 // address are right, without any real password. As is "" where the questions
 // come from this host and not from the device.
 func Probe(ctx context.Context, t aaa.Target, as string) []evidence.Probe {
-	p := prober{ctx, t, as, nil}
+	p := prober{ctx: ctx, target: t, as: as, found: nil}
 	switch {
 	case t.Server.Protocol == site.RADIUS && !t.Server.TLS:
 		p.status(evidence.ProbeStatus, false)

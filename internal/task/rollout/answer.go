@@ -69,7 +69,7 @@ func unanswered(ctx context.Context, d *site.Device, w *site.Way, t aaa.Target, 
 			continue
 		}
 		if why := answered(exchanges[port](), t.Server.Attempts); why != "" {
-			silent = append(silent, Silent{t.Server, port, why})
+			silent = append(silent, Silent{Server: t.Server, Port: port, Why: why})
 		}
 	}
 	return silent

@@ -218,7 +218,7 @@ func (r *run) stages(held device.Held) []stage {
 		}
 		return r.ProveFallback(ctx, h)
 	}
-	whole := stage{"the design", ofAll, edits(held, config), func(ctx context.Context, _ device.Held) []Proof { return r.Prove(ctx) }}
+	whole := stage{what: "the design", about: ofAll, edits: edits(held, config), prove: func(ctx context.Context, _ device.Held) []Proof { return r.Prove(ctx) }}
 	accounts := slices.ContainsFunc(r.report.Plan.Differences, ofAccounts)
 	only := !slices.ContainsFunc(r.report.Plan.Differences, func(d drift.Difference) bool { return !ofAccounts(d) })
 	switch {
@@ -234,7 +234,7 @@ func (r *run) stages(held device.Held) []stage {
 		}
 		return []stage{whole}
 	}
-	return []stage{{"the part with the local accounts", ofAccounts, []*etree.Element{onlyUsers(config)}, fallback}, whole}
+	return []stage{{what: "the part with the local accounts", about: ofAccounts, edits: []*etree.Element{onlyUsers(config)}, prove: fallback}, whole}
 }
 
 // stage puts one part there, proves it, and confirms it or takes it back. The

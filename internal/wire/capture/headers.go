@@ -51,7 +51,7 @@ func ordinary4(b []byte) (inner, bool) {
 	if header < 20 || total < header || total > len(b) {
 		return inner{}, false
 	}
-	return inner{netip.AddrFrom4([4]byte(b[12:16])), netip.AddrFrom4([4]byte(b[16:20])), b[9], b[header:total]}, true
+	return inner{from: netip.AddrFrom4([4]byte(b[12:16])), to: netip.AddrFrom4([4]byte(b[16:20])), protocol: b[9], payload: b[header:total]}, true
 }
 
 func ordinary6(b []byte) (inner, bool) {
@@ -62,7 +62,7 @@ func ordinary6(b []byte) (inner, bool) {
 	if total > len(b) {
 		return inner{}, false
 	}
-	return inner{netip.AddrFrom16([16]byte(b[8:24])), netip.AddrFrom16([16]byte(b[24:40])), b[6], b[40:total]}, true
+	return inner{from: netip.AddrFrom16([16]byte(b[8:24])), to: netip.AddrFrom16([16]byte(b[24:40])), protocol: b[6], payload: b[40:total]}, true
 }
 
 // datagram returns the ports and the payload of a whole UDP datagram.

@@ -269,9 +269,9 @@ func (r *reader) icmp6(icmp *layers.ICMPv6) {
 // New makes the stream of a connection that is seen for the first time.
 func (r *reader) New(network, transport gopacket.Flow, tcp *layers.TCP, _ reassembly.AssemblerContext) reassembly.Stream {
 	from, to := ends(network, uint16(tcp.SrcPort), uint16(tcp.DstPort))
-	s := &stream{reader: r, conn: Conn{from, to}, firstFromClient: true}
+	s := &stream{reader: r, conn: Conn{Client: from, Server: to}, firstFromClient: true}
 	if tcp.SYN && tcp.ACK || !tcp.SYN && from.Port() < to.Port() { // the first packet is the server's
-		s.conn, s.firstFromClient = Conn{to, from}, false
+		s.conn, s.firstFromClient = Conn{Client: to, Server: from}, false
 	}
 	return s
 }

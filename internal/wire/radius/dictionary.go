@@ -66,69 +66,69 @@ type Entry struct {
 
 // dictionary lists the attributes known by name.
 var dictionary = []Entry{
-	{UserName, "User-Name", Text, "RFC 2865, section 5.1", nil},
-	{UserPassword, "User-Password", Hidden, "RFC 2865, section 5.2", nil},
-	{CHAPPassword, "CHAP-Password", Hidden, "RFC 2865, section 5.3", nil},
-	{NASIPAddress, "NAS-IP-Address", Address, "RFC 2865, section 5.4", nil},
-	{NASPort, "NAS-Port", Integer, "RFC 2865, section 5.5", nil},
-	{ServiceType, "Service-Type", Integer, "RFC 2865, section 5.6", map[uint32]string{1: "Login", 2: "Framed", 3: "Callback-Login", 4: "Callback-Framed", 5: "Outbound", 6: "Administrative", 7: "NAS-Prompt", 8: "Authenticate-Only", 9: "Callback-NAS-Prompt", 10: "Call-Check", 11: "Callback-Administrative", 18: "Framed-Management"}},
-	{7, "Framed-Protocol", Integer, "RFC 2865, section 5.7", map[uint32]string{1: "PPP", 2: "SLIP"}},
-	{8, "Framed-IP-Address", Address, "RFC 2865, section 5.8", nil},
-	{9, "Framed-IP-Netmask", Address, "RFC 2865, section 5.9", nil},
-	{10, "Framed-Routing", Integer, "RFC 2865, section 5.10", nil},
-	{11, "Filter-Id", Text, "RFC 2865, section 5.11", nil},
-	{12, "Framed-MTU", Integer, "RFC 2865, section 5.12", nil},
-	{13, "Framed-Compression", Integer, "RFC 2865, section 5.13", nil},
-	{14, "Login-IP-Host", Address, "RFC 2865, section 5.14", nil},
-	{15, "Login-Service", Integer, "RFC 2865, section 5.15", map[uint32]string{0: "Telnet", 1: "Rlogin", 2: "TCP-Clear"}},
-	{16, "Login-TCP-Port", Integer, "RFC 2865, section 5.16", nil},
-	{ReplyMessage, "Reply-Message", Text, "RFC 2865, section 5.18", nil},
-	{19, "Callback-Number", Text, "RFC 2865, section 5.19", nil},
-	{20, "Callback-Id", Text, "RFC 2865, section 5.20", nil},
-	{22, "Framed-Route", Text, "RFC 2865, section 5.22", nil},
-	{State, "State", Octets, "RFC 2865, section 5.24", nil},
-	{Class, "Class", Octets, "RFC 2865, section 5.25", nil},
-	{VendorSpecific, "Vendor-Specific", Octets, "RFC 2865, section 5.26", nil},
-	{SessionTimeout, "Session-Timeout", Integer, "RFC 2865, section 5.27", nil},
-	{28, "Idle-Timeout", Integer, "RFC 2865, section 5.28", nil},
-	{29, "Termination-Action", Integer, "RFC 2865, section 5.29", map[uint32]string{0: "Default", 1: "RADIUS-Request"}},
-	{30, "Called-Station-Id", Text, "RFC 2865, section 5.30", nil},
-	{CallingStationID, "Calling-Station-Id", Text, "RFC 2865, section 5.31", nil},
-	{NASIdentifier, "NAS-Identifier", Text, "RFC 2865, section 5.32", nil},
-	{ProxyState, "Proxy-State", Octets, "RFC 2865, section 5.33", nil},
-	{AcctStatusType, "Acct-Status-Type", Integer, "RFC 2866, section 5.1", map[uint32]string{1: "Start", 2: "Stop", 3: "Interim-Update", 7: "Accounting-On", 8: "Accounting-Off"}},
-	{AcctDelayTime, "Acct-Delay-Time", Integer, "RFC 2866, section 5.2", nil},
-	{42, "Acct-Input-Octets", Integer, "RFC 2866, section 5.3", nil},
-	{43, "Acct-Output-Octets", Integer, "RFC 2866, section 5.4", nil},
-	{AcctSessionID, "Acct-Session-Id", Text, "RFC 2866, section 5.5", nil},
-	{AcctAuthentic, "Acct-Authentic", Integer, "RFC 2866, section 5.6", map[uint32]string{1: "RADIUS", 2: "Local", 3: "Remote"}},
-	{AcctSessionTime, "Acct-Session-Time", Integer, "RFC 2866, section 5.7", nil},
-	{47, "Acct-Input-Packets", Integer, "RFC 2866, section 5.8", nil},
-	{48, "Acct-Output-Packets", Integer, "RFC 2866, section 5.9", nil},
-	{AcctTerminateCause, "Acct-Terminate-Cause", Integer, "RFC 2866, section 5.10", map[uint32]string{1: "User-Request", 2: "Lost-Carrier", 3: "Lost-Service", 4: "Idle-Timeout", 5: "Session-Timeout", 6: "Admin-Reset", 7: "Admin-Reboot", 8: "Port-Error", 9: "NAS-Error", 10: "NAS-Request", 11: "NAS-Reboot"}},
-	{50, "Acct-Multi-Session-Id", Text, "RFC 2866, section 5.11", nil},
-	{51, "Acct-Link-Count", Integer, "RFC 2866, section 5.12", nil},
-	{52, "Acct-Input-Gigawords", Integer, "RFC 2869, section 5.1", nil},
-	{53, "Acct-Output-Gigawords", Integer, "RFC 2869, section 5.2", nil},
-	{55, "Event-Timestamp", Integer, "RFC 2869, section 5.3", nil},
-	{CHAPChallenge, "CHAP-Challenge", Octets, "RFC 2865, section 5.40", nil},
-	{NASPortType, "NAS-Port-Type", Integer, "RFC 2865, section 5.41", map[uint32]string{0: "Async", 1: "Sync", 2: "ISDN-Sync", 5: "Virtual", 15: "Ethernet", 19: "Wireless-802.11"}},
-	{62, "Port-Limit", Integer, "RFC 2865, section 5.42", nil},
-	{76, "Prompt", Integer, "RFC 2869, section 5.10", map[uint32]string{0: "No-Echo", 1: "Echo"}},
-	{77, "Connect-Info", Text, "RFC 2869, section 5.11", nil},
-	{79, "EAP-Message", Octets, "RFC 3579, section 3.1", nil},
-	{MessageAuthenticator, "Message-Authenticator", Octets, "RFC 3579, section 3.2", nil},
-	{85, "Acct-Interim-Interval", Integer, "RFC 2869, section 5.16", nil},
-	{NASPortID, "NAS-Port-Id", Text, "RFC 2869, section 5.17", nil},
-	{88, "Framed-Pool", Text, "RFC 2869, section 5.18", nil},
-	{NASIPv6Address, "NAS-IPv6-Address", Address6, "RFC 3162, section 2.1", nil},
-	{96, "Framed-Interface-Id", Octets, "RFC 3162, section 2.2", nil},
-	{97, "Framed-IPv6-Prefix", Octets, "RFC 3162, section 2.3", nil},
-	{98, "Login-IPv6-Host", Address6, "RFC 3162, section 2.4", nil},
-	{133, "Framed-Management-Protocol", Integer, "RFC 5607, section 6.1", map[uint32]string{1: "SNMP", 2: "Web-based", 3: "NETCONF", 4: "FTP", 5: "TFTP", 6: "SFTP", 7: "RCP", 8: "SCP"}},
-	{134, "Management-Transport-Protection", Integer, "RFC 5607, section 6.2", map[uint32]string{1: "No-Protection", 2: "Integrity-Protection", 3: "Integrity-Confidentiality-Protection"}},
-	{ManagementPolicyID, "Management-Policy-Id", Text, "RFC 5607, section 6.3", nil},
-	{ManagementPrivilegeLevel, "Management-Privilege-Level", Integer, "RFC 5607, section 6.4", nil},
+	{Type: UserName, Name: "User-Name", Form: Text, Section: "RFC 2865, section 5.1", Values: nil},
+	{Type: UserPassword, Name: "User-Password", Form: Hidden, Section: "RFC 2865, section 5.2", Values: nil},
+	{Type: CHAPPassword, Name: "CHAP-Password", Form: Hidden, Section: "RFC 2865, section 5.3", Values: nil},
+	{Type: NASIPAddress, Name: "NAS-IP-Address", Form: Address, Section: "RFC 2865, section 5.4", Values: nil},
+	{Type: NASPort, Name: "NAS-Port", Form: Integer, Section: "RFC 2865, section 5.5", Values: nil},
+	{Type: ServiceType, Name: "Service-Type", Form: Integer, Section: "RFC 2865, section 5.6", Values: map[uint32]string{1: "Login", 2: "Framed", 3: "Callback-Login", 4: "Callback-Framed", 5: "Outbound", 6: "Administrative", 7: "NAS-Prompt", 8: "Authenticate-Only", 9: "Callback-NAS-Prompt", 10: "Call-Check", 11: "Callback-Administrative", 18: "Framed-Management"}},
+	{Type: 7, Name: "Framed-Protocol", Form: Integer, Section: "RFC 2865, section 5.7", Values: map[uint32]string{1: "PPP", 2: "SLIP"}},
+	{Type: 8, Name: "Framed-IP-Address", Form: Address, Section: "RFC 2865, section 5.8", Values: nil},
+	{Type: 9, Name: "Framed-IP-Netmask", Form: Address, Section: "RFC 2865, section 5.9", Values: nil},
+	{Type: 10, Name: "Framed-Routing", Form: Integer, Section: "RFC 2865, section 5.10", Values: nil},
+	{Type: 11, Name: "Filter-Id", Form: Text, Section: "RFC 2865, section 5.11", Values: nil},
+	{Type: 12, Name: "Framed-MTU", Form: Integer, Section: "RFC 2865, section 5.12", Values: nil},
+	{Type: 13, Name: "Framed-Compression", Form: Integer, Section: "RFC 2865, section 5.13", Values: nil},
+	{Type: 14, Name: "Login-IP-Host", Form: Address, Section: "RFC 2865, section 5.14", Values: nil},
+	{Type: 15, Name: "Login-Service", Form: Integer, Section: "RFC 2865, section 5.15", Values: map[uint32]string{0: "Telnet", 1: "Rlogin", 2: "TCP-Clear"}},
+	{Type: 16, Name: "Login-TCP-Port", Form: Integer, Section: "RFC 2865, section 5.16", Values: nil},
+	{Type: ReplyMessage, Name: "Reply-Message", Form: Text, Section: "RFC 2865, section 5.18", Values: nil},
+	{Type: 19, Name: "Callback-Number", Form: Text, Section: "RFC 2865, section 5.19", Values: nil},
+	{Type: 20, Name: "Callback-Id", Form: Text, Section: "RFC 2865, section 5.20", Values: nil},
+	{Type: 22, Name: "Framed-Route", Form: Text, Section: "RFC 2865, section 5.22", Values: nil},
+	{Type: State, Name: "State", Form: Octets, Section: "RFC 2865, section 5.24", Values: nil},
+	{Type: Class, Name: "Class", Form: Octets, Section: "RFC 2865, section 5.25", Values: nil},
+	{Type: VendorSpecific, Name: "Vendor-Specific", Form: Octets, Section: "RFC 2865, section 5.26", Values: nil},
+	{Type: SessionTimeout, Name: "Session-Timeout", Form: Integer, Section: "RFC 2865, section 5.27", Values: nil},
+	{Type: 28, Name: "Idle-Timeout", Form: Integer, Section: "RFC 2865, section 5.28", Values: nil},
+	{Type: 29, Name: "Termination-Action", Form: Integer, Section: "RFC 2865, section 5.29", Values: map[uint32]string{0: "Default", 1: "RADIUS-Request"}},
+	{Type: 30, Name: "Called-Station-Id", Form: Text, Section: "RFC 2865, section 5.30", Values: nil},
+	{Type: CallingStationID, Name: "Calling-Station-Id", Form: Text, Section: "RFC 2865, section 5.31", Values: nil},
+	{Type: NASIdentifier, Name: "NAS-Identifier", Form: Text, Section: "RFC 2865, section 5.32", Values: nil},
+	{Type: ProxyState, Name: "Proxy-State", Form: Octets, Section: "RFC 2865, section 5.33", Values: nil},
+	{Type: AcctStatusType, Name: "Acct-Status-Type", Form: Integer, Section: "RFC 2866, section 5.1", Values: map[uint32]string{1: "Start", 2: "Stop", 3: "Interim-Update", 7: "Accounting-On", 8: "Accounting-Off"}},
+	{Type: AcctDelayTime, Name: "Acct-Delay-Time", Form: Integer, Section: "RFC 2866, section 5.2", Values: nil},
+	{Type: 42, Name: "Acct-Input-Octets", Form: Integer, Section: "RFC 2866, section 5.3", Values: nil},
+	{Type: 43, Name: "Acct-Output-Octets", Form: Integer, Section: "RFC 2866, section 5.4", Values: nil},
+	{Type: AcctSessionID, Name: "Acct-Session-Id", Form: Text, Section: "RFC 2866, section 5.5", Values: nil},
+	{Type: AcctAuthentic, Name: "Acct-Authentic", Form: Integer, Section: "RFC 2866, section 5.6", Values: map[uint32]string{1: "RADIUS", 2: "Local", 3: "Remote"}},
+	{Type: AcctSessionTime, Name: "Acct-Session-Time", Form: Integer, Section: "RFC 2866, section 5.7", Values: nil},
+	{Type: 47, Name: "Acct-Input-Packets", Form: Integer, Section: "RFC 2866, section 5.8", Values: nil},
+	{Type: 48, Name: "Acct-Output-Packets", Form: Integer, Section: "RFC 2866, section 5.9", Values: nil},
+	{Type: AcctTerminateCause, Name: "Acct-Terminate-Cause", Form: Integer, Section: "RFC 2866, section 5.10", Values: map[uint32]string{1: "User-Request", 2: "Lost-Carrier", 3: "Lost-Service", 4: "Idle-Timeout", 5: "Session-Timeout", 6: "Admin-Reset", 7: "Admin-Reboot", 8: "Port-Error", 9: "NAS-Error", 10: "NAS-Request", 11: "NAS-Reboot"}},
+	{Type: 50, Name: "Acct-Multi-Session-Id", Form: Text, Section: "RFC 2866, section 5.11", Values: nil},
+	{Type: 51, Name: "Acct-Link-Count", Form: Integer, Section: "RFC 2866, section 5.12", Values: nil},
+	{Type: 52, Name: "Acct-Input-Gigawords", Form: Integer, Section: "RFC 2869, section 5.1", Values: nil},
+	{Type: 53, Name: "Acct-Output-Gigawords", Form: Integer, Section: "RFC 2869, section 5.2", Values: nil},
+	{Type: 55, Name: "Event-Timestamp", Form: Integer, Section: "RFC 2869, section 5.3", Values: nil},
+	{Type: CHAPChallenge, Name: "CHAP-Challenge", Form: Octets, Section: "RFC 2865, section 5.40", Values: nil},
+	{Type: NASPortType, Name: "NAS-Port-Type", Form: Integer, Section: "RFC 2865, section 5.41", Values: map[uint32]string{0: "Async", 1: "Sync", 2: "ISDN-Sync", 5: "Virtual", 15: "Ethernet", 19: "Wireless-802.11"}},
+	{Type: 62, Name: "Port-Limit", Form: Integer, Section: "RFC 2865, section 5.42", Values: nil},
+	{Type: 76, Name: "Prompt", Form: Integer, Section: "RFC 2869, section 5.10", Values: map[uint32]string{0: "No-Echo", 1: "Echo"}},
+	{Type: 77, Name: "Connect-Info", Form: Text, Section: "RFC 2869, section 5.11", Values: nil},
+	{Type: 79, Name: "EAP-Message", Form: Octets, Section: "RFC 3579, section 3.1", Values: nil},
+	{Type: MessageAuthenticator, Name: "Message-Authenticator", Form: Octets, Section: "RFC 3579, section 3.2", Values: nil},
+	{Type: 85, Name: "Acct-Interim-Interval", Form: Integer, Section: "RFC 2869, section 5.16", Values: nil},
+	{Type: NASPortID, Name: "NAS-Port-Id", Form: Text, Section: "RFC 2869, section 5.17", Values: nil},
+	{Type: 88, Name: "Framed-Pool", Form: Text, Section: "RFC 2869, section 5.18", Values: nil},
+	{Type: NASIPv6Address, Name: "NAS-IPv6-Address", Form: Address6, Section: "RFC 3162, section 2.1", Values: nil},
+	{Type: 96, Name: "Framed-Interface-Id", Form: Octets, Section: "RFC 3162, section 2.2", Values: nil},
+	{Type: 97, Name: "Framed-IPv6-Prefix", Form: Octets, Section: "RFC 3162, section 2.3", Values: nil},
+	{Type: 98, Name: "Login-IPv6-Host", Form: Address6, Section: "RFC 3162, section 2.4", Values: nil},
+	{Type: 133, Name: "Framed-Management-Protocol", Form: Integer, Section: "RFC 5607, section 6.1", Values: map[uint32]string{1: "SNMP", 2: "Web-based", 3: "NETCONF", 4: "FTP", 5: "TFTP", 6: "SFTP", 7: "RCP", 8: "SCP"}},
+	{Type: 134, Name: "Management-Transport-Protection", Form: Integer, Section: "RFC 5607, section 6.2", Values: map[uint32]string{1: "No-Protection", 2: "Integrity-Protection", 3: "Integrity-Confidentiality-Protection"}},
+	{Type: ManagementPolicyID, Name: "Management-Policy-Id", Form: Text, Section: "RFC 5607, section 6.3", Values: nil},
+	{Type: ManagementPrivilegeLevel, Name: "Management-Privilege-Level", Form: Integer, Section: "RFC 5607, section 6.4", Values: nil},
 }
 
 // Lookup returns the dictionary's entry for a number.
@@ -182,7 +182,7 @@ func (d Dictionary) Names(a Attribute) []Named {
 		}
 	}
 	name, value := Format(a)
-	return []Named{{name, value}}
+	return []Named{{Name: name, Value: value}}
 }
 
 func (v Vendor) names(subs []Attribute) []Named {
@@ -194,7 +194,7 @@ func (v Vendor) names(subs []Attribute) []Named {
 				e = known
 			}
 		}
-		all = append(all, Named{e.Name, e.format(s.Value)})
+		all = append(all, Named{Name: e.Name, Value: e.format(s.Value)})
 	}
 	return all
 }
@@ -208,7 +208,7 @@ func (d Dictionary) Make(name, value string) (Attribute, error) {
 				if err == nil && len(b) > 247 {
 					err = fmt.Errorf("%s has at most 247 octets", e.Name)
 				}
-				return Attribute{VendorSpecific, AppendVendor(nil, v.Number, Attribute{e.Type, b})}, err
+				return Attribute{Type: VendorSpecific, Value: AppendVendor(nil, v.Number, Attribute{Type: e.Type, Value: b})}, err
 			}
 		}
 	}
@@ -217,7 +217,7 @@ func (d Dictionary) Make(name, value string) (Attribute, error) {
 		return Attribute{}, fmt.Errorf("no RADIUS attribute is called %q here", name)
 	}
 	b, err := e.parse(value)
-	return Attribute{e.Type, b}, err
+	return Attribute{Type: e.Type, Value: b}, err
 }
 
 // Format returns an attribute's name and its value in readable form. A hidden

@@ -56,6 +56,6 @@ func (p *Packet) AddMSCHAP2(x mschap.Exchange, ident byte, password string) {
 	response := x.NTResponse(password)
 	answer := append([]byte{ident, 0}, x.PeerChallenge[:]...)
 	answer = append(append(answer, make([]byte, 8)...), response[:]...)
-	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{MSCHAPChallenge, x.AuthenticatorChallenge[:]}))
-	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{MSCHAP2Response, answer}))
+	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{Type: MSCHAPChallenge, Value: x.AuthenticatorChallenge[:]}))
+	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{Type: MSCHAP2Response, Value: answer}))
 }

@@ -87,7 +87,7 @@ func Decode(b []byte) (*Packet, error) {
 			return nil, ErrOverrun
 		}
 		n := int(rest[1])
-		p.Attributes = append(p.Attributes, Attribute{Type(rest[0]), rest[2:n:n]})
+		p.Attributes = append(p.Attributes, Attribute{Type: Type(rest[0]), Value: rest[2:n:n]})
 		rest = rest[n:]
 	}
 	return p, nil
@@ -157,7 +157,9 @@ func (p *Packet) Text(t Type) string {
 }
 
 // Add appends an attribute.
-func (p *Packet) Add(t Type, value []byte) { p.Attributes = append(p.Attributes, Attribute{t, value}) }
+func (p *Packet) Add(t Type, value []byte) {
+	p.Attributes = append(p.Attributes, Attribute{Type: t, Value: value})
+}
 
 // AddText appends an attribute of text, cut at 253 octets.
 func (p *Packet) AddText(t Type, s string) {

@@ -21,7 +21,7 @@ func DecodeVendor(value []byte) (number uint32, subs []Attribute, err error) {
 			return number, nil, ErrVendor
 		}
 		n := int(rest[1])
-		subs = append(subs, Attribute{Type(rest[0]), rest[2:n:n]})
+		subs = append(subs, Attribute{Type: Type(rest[0]), Value: rest[2:n:n]})
 		rest = rest[n:]
 	}
 	return number, subs, nil

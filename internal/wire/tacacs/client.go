@@ -46,7 +46,7 @@ func (c *Client) begin(t Type, minor byte) (*session, error) {
 	if _, err := rand.Read(id[:]); err != nil {
 		return nil, err
 	}
-	return &session{c, Header{Version: majorVersion<<4 | minor, Type: t, SessionID: binary.BigEndian.Uint32(id[:])}}, nil
+	return &session{client: c, header: Header{Version: majorVersion<<4 | minor, Type: t, SessionID: binary.BigEndian.Uint32(id[:])}}, nil
 }
 
 // ask sends one body and reads the next one of the session.

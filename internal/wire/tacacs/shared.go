@@ -73,7 +73,7 @@ func (s *Shared) read() {
 		}
 		if w, ok := s.waiting[h.SessionID]; ok { // an answer that nobody waits for is dropped
 			delete(s.waiting, h.SessionID)
-			w <- answer{h, body}
+			w <- answer{header: h, body: body}
 		}
 		s.mu.Unlock()
 	}

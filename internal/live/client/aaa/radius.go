@@ -279,7 +279,7 @@ func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
 		return unsecured(err, began), false
 	}
 	if e.target.Server.TLS {
-		conn = framed{conn}
+		conn = framed{Conn: conn}
 	}
 	e.conn = conn
 	return walk.Reply{}, true

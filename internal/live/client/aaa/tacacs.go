@@ -69,7 +69,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 	if e.target.Server.TLS {
 		key = nil
 	}
-	client := &tacacs.Client{Conn: patient{conn, e.target.Server.Timeout}, Key: key}
+	client := &tacacs.Client{Conn: patient{Conn: conn, wait: e.target.Server.Timeout}, Key: key}
 	reply, err := e.ask(client)
 	switch {
 	case err == nil:

@@ -114,7 +114,7 @@ func (s *Session) subsystem() error {
 	s.Client, err = netconf.Open(netconf.NewConn(struct {
 		io.Reader
 		io.Writer
-	}{out, &paced{in, s}}))
+	}{out, &paced{Writer: in, session: s}}))
 	return err
 }
 

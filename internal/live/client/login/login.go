@@ -223,7 +223,7 @@ func (t *talk) commands(seen Seen) (Seen, error) {
 		}
 		output := strings.TrimSpace(t.Prompt.ReplaceAllString(text, ""))
 		output = strings.TrimSpace(strings.TrimPrefix(output, c)) // some devices echo what is typed
-		seen.Commands = append(seen.Commands, Command{c, t.judge(output), output})
+		seen.Commands = append(seen.Commands, Command{Command: c, Result: t.judge(output), Output: output})
 	}
 	t.send("leave")
 	_, _ = io.Copy(io.Discard, io.LimitReader(t.out, mostOutput)) // until the device has closed the session

@@ -82,7 +82,7 @@ func (a Attempt) web(ctx context.Context) (Seen, error) {
 		if m := pageOutput.FindStringSubmatch(page); m != nil {
 			output = html.UnescapeString(m[1])
 		}
-		seen.Commands = append(seen.Commands, Command{command, a.judge(output), output})
+		seen.Commands = append(seen.Commands, Command{Command: command, Result: a.judge(output), Output: output})
 	}
 	_, _, _ = send("/leave", url.Values{"form": {form}})
 	return seen, nil
@@ -141,7 +141,7 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 			seen.Detail = "the device hung up during \"" + command + "\""
 			return seen, nil
 		}
-		seen.Commands = append(seen.Commands, Command{command, a.judge(ran.Output), ran.Output})
+		seen.Commands = append(seen.Commands, Command{Command: command, Result: a.judge(ran.Output), Output: ran.Output})
 	}
 	_, _ = send("/api/leave", map[string]string{}, &struct{}{})
 	return seen, nil

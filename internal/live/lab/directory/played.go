@@ -101,7 +101,7 @@ func (s *Server) fault(client netip.Addr) Fault {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	one, every := s.faults[client], s.faults[netip.Addr{}]
-	return Fault{one.Error || every.Error, one.Refuses || every.Refuses, max(one.Delay, every.Delay)}
+	return Fault{Error: one.Error || every.Error, Refuses: one.Refuses || every.Refuses, Delay: max(one.Delay, every.Delay)}
 }
 
 // Serve answers on a listener until Close.

@@ -166,7 +166,7 @@ func (d *drill) trials() []trial {
 				d.report.Skipped[why]++
 				continue
 			}
-			all = append(all, trial{c})
+			all = append(all, trial{c: c})
 		}
 	}
 	return all

@@ -61,7 +61,7 @@ func newBooks() books {
 // counter returns the counter of a server and a kind of question. The device is
 // locked.
 func (d *Device) counter(server string, p site.Purpose) *Count {
-	k := countKey{server, p}
+	k := countKey{server: server, question: p}
 	c := d.books.counts[k]
 	if c == nil {
 		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.Question(), Lost: map[reason.Reason]int{}}}
@@ -139,7 +139,7 @@ func (d *Device) note(kind, format string, args ...any) {
 	if !d.books.traced[kind] {
 		return
 	}
-	d.books.notes = keepLast(append(d.books.notes, Note{d.config.Now(), kind, fmt.Sprintf(format, args...)}), mostNotes)
+	d.books.notes = keepLast(append(d.books.notes, Note{Time: d.config.Now(), Kind: kind, Text: fmt.Sprintf(format, args...)}), mostNotes)
 }
 
 // noteSteps writes what the walker did to the trace that is on for it.
@@ -253,7 +253,7 @@ func (d *Device) Sessions() []Session {
 	all := []Session{}
 	for _, id := range slices.Sorted(maps.Keys(d.books.sessions)) {
 		v := d.books.sessions[id]
-		all = append(all, Session{v.person, v.visit.Way.Name(), v.line, v.from, v.level, v.entry.By, v.entered})
+		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from, Level: v.level, By: v.entry.By, Since: v.entered})
 	}
 	return all
 }

@@ -27,21 +27,21 @@ type command struct {
 // level 15 change something; level 0 is for everyone and asks nobody.
 func commands() []command {
 	return []command{
-		{[]string{"look", "session"}, "", 1, "who you are here and at what level", (*shell).lookSession},
-		{[]string{"look", "sessions"}, "", 1, "who is in", (*shell).lookSessions},
-		{[]string{"look", "servers"}, "", 1, "the AAA servers and the results of asking them", (*shell).lookServers},
-		{[]string{"look", "counters"}, "", 1, "each server and kind of question, with round-trip times", (*shell).lookCounters},
-		{[]string{"look", "trace"}, "", 1, "what the trace noted; trace switches it on", (*shell).lookTrace},
-		{[]string{"look", "log"}, "", 1, "the system log", (*shell).lookLog},
-		{[]string{"look", "settings"}, "", 1, "the banner and the ports", (*shell).lookSettings},
-		{[]string{"look", "secrets"}, "", 1, "which keys are set, not their values", (*shell).lookSecrets},
-		{[]string{"set", "port"}, "NUMBER on|off", 15, "switch a port", (*shell).setPort},
-		{[]string{"set", "banner"}, "TEXT", 15, "the text before the login", (*shell).setBanner},
-		{[]string{"save"}, "", 15, "keep the settings over a restart", (*shell).save},
-		{[]string{"trace"}, "KIND on|off", 15, "authentication, authorization, accounting or packets", (*shell).setTrace},
-		{[]string{"raise"}, "[LEVEL]", 0, "to a higher level, 15 unless said; asks for a password", (*shell).raise},
-		{[]string{"help"}, "", 0, "this list", (*shell).help},
-		{[]string{"leave"}, "", 0, "end the session", nil},
+		{words: []string{"look", "session"}, args: "", level: 1, about: "who you are here and at what level", run: (*shell).lookSession},
+		{words: []string{"look", "sessions"}, args: "", level: 1, about: "who is in", run: (*shell).lookSessions},
+		{words: []string{"look", "servers"}, args: "", level: 1, about: "the AAA servers and the results of asking them", run: (*shell).lookServers},
+		{words: []string{"look", "counters"}, args: "", level: 1, about: "each server and kind of question, with round-trip times", run: (*shell).lookCounters},
+		{words: []string{"look", "trace"}, args: "", level: 1, about: "what the trace noted; trace switches it on", run: (*shell).lookTrace},
+		{words: []string{"look", "log"}, args: "", level: 1, about: "the system log", run: (*shell).lookLog},
+		{words: []string{"look", "settings"}, args: "", level: 1, about: "the banner and the ports", run: (*shell).lookSettings},
+		{words: []string{"look", "secrets"}, args: "", level: 1, about: "which keys are set, not their values", run: (*shell).lookSecrets},
+		{words: []string{"set", "port"}, args: "NUMBER on|off", level: 15, about: "switch a port", run: (*shell).setPort},
+		{words: []string{"set", "banner"}, args: "TEXT", level: 15, about: "the text before the login", run: (*shell).setBanner},
+		{words: []string{"save"}, args: "", level: 15, about: "keep the settings over a restart", run: (*shell).save},
+		{words: []string{"trace"}, args: "KIND on|off", level: 15, about: "authentication, authorization, accounting or packets", run: (*shell).setTrace},
+		{words: []string{"raise"}, args: "[LEVEL]", level: 0, about: "to a higher level, 15 unless said; asks for a password", run: (*shell).raise},
+		{words: []string{"help"}, args: "", level: 0, about: "this list", run: (*shell).help},
+		{words: []string{"leave"}, args: "", level: 0, about: "end the session", run: nil},
 	}
 }
 
@@ -51,7 +51,7 @@ type shell struct {
 	t *terminal
 }
 
-func newShell(v *visitor, t *terminal) *shell { return &shell{v, t} }
+func newShell(v *visitor, t *terminal) *shell { return &shell{v: v, t: t} }
 
 func (sh *shell) say(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)

@@ -311,15 +311,15 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	}
 	v.device.mu.Unlock()
 	if !known {
-		return nowhere{s}
+		return nowhere{server: s}
 	}
 	as := v.asker
 	as.Form = aaa.Form(v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol))
 	if target.Dialer == nil {
 		target.Dialer = aaa.Net{}
 	}
-	target.Dialer = countedDialer{target.Dialer, v.device, s.Name, q.Purpose}
-	return counted{aaa.Begin(v.device.ctx, target, q, as), v.device, s, q.Purpose}
+	target.Dialer = countedDialer{Dialer: target.Dialer, device: v.device, server: s.Name, question: q.Purpose}
+	return counted{Exchange: aaa.Begin(v.device.ctx, target, q, as), device: v.device, server: s, question: q.Purpose}
 }
 
 // PasswordIs checks a local account's password.

@@ -65,7 +65,7 @@ func (d *Device) askToLogIn(w http.ResponseWriter, status int, said string) {
 	d.mu.Lock()
 	banner := d.board.Banner
 	d.mu.Unlock()
-	show(w, status, "login.html", loginView{d.design().Name, banner, said})
+	show(w, status, "login.html", loginView{Device: d.design().Name, Banner: banner, Said: said})
 }
 
 func (d *Device) webHome(w http.ResponseWriter, r *http.Request) {
@@ -100,7 +100,7 @@ func (d *Device) webView(s *pageSession) *webView {
 		defer d.mu.Unlock()
 		v.Banner = d.board.Banner
 		for n := 1; n <= len(d.board.Ports); n++ {
-			v.Ports = append(v.Ports, portView{n, d.board.Ports[n]})
+			v.Ports = append(v.Ports, portView{Number: n, On: d.board.Ports[n]})
 		}
 	}
 	return v

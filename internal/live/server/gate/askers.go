@@ -85,7 +85,7 @@ func grants(s *site.Site) map[granted][]radius.Attribute {
 		for k := range kinds {
 			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {
 				if made, err := dictionary.Make(a.Name, a.Value); err == nil {
-					all[granted{r, k}] = append(all[granted{r, k}], made)
+					all[granted{role: r, kind: k}] = append(all[granted{role: r, kind: k}], made)
 				}
 			}
 		}

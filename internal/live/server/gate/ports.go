@@ -47,7 +47,7 @@ func (g *Gate) listen(p Place, s *server) (*port, error) {
 	on.secured.Store(p.TLS)
 	if err := on.open(); err != nil {
 		on.stop()
-		return nil, &ListenError{p, err}
+		return nil, &ListenError{Place: p, Err: err}
 	}
 	return on, nil
 }
@@ -128,7 +128,7 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 	for _, on := range ends {
 		on.stop()
 		delete(g.ports, on.place.Server.Name)
-		changes = append(changes, Change{on.place, true})
+		changes = append(changes, Change{Place: on.place, Ended: true})
 	}
 	old := g.design.Swap(fresh)
 	defer old.books.close()
@@ -137,7 +137,7 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 		if on == nil {
 			on = opened[i]
 			g.ports[p.Server.Name] = on
-			changes = append(changes, Change{on.place, false})
+			changes = append(changes, Change{Place: on.place, Ended: false})
 			continue
 		}
 		next[i].port = on

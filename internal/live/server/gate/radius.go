@@ -389,7 +389,7 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
-	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{d.Role, kindOf(r.Device)}]...)
+	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
 		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))

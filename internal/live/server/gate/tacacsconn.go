@@ -78,7 +78,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			return
 		}
 		if h.Sequence != 1 {
-			if !c.pass(received{h, body}) { // a client sends the next packet only after the answer to the last
+			if !c.pass(received{header: h, body: body}) { // a client sends the next packet only after the answer to the last
 				c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed, "packets of a session before its answers (RFC 8907, section 4.3)")
 				return
 			}
@@ -91,7 +91,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			c.server.drop(c.question(purposeOf(h.Type)), reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
-		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance, first: received{h, body}}
+		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance, first: received{header: h, body: body}}
 		if session.quick() {
 			session.serve()
 			if !c.single { // one session and no more

@@ -240,7 +240,7 @@ var (
 // Keep writes a record and returns once it is safe on disk.
 func (l *Ledger) Keep(ctx context.Context, r Record) error {
 	kept := make(chan error, 1)
-	if err := l.add(entry{r, kept}); err != nil {
+	if err := l.add(entry{record: r, kept: kept}); err != nil {
 		return err
 	}
 	select {
@@ -253,7 +253,7 @@ func (l *Ledger) Keep(ctx context.Context, r Record) error {
 
 // Note writes a record soon, and does not wait for it. It waits only while the
 // ledger has more to write than it can hold.
-func (l *Ledger) Note(r Record) error { return l.add(entry{r, nil}) }
+func (l *Ledger) Note(r Record) error { return l.add(entry{record: r, kept: nil}) }
 
 func (l *Ledger) add(e entry) error {
 	e.record = e.record.tidy()

@@ -26,7 +26,7 @@ type Proof struct {
 func Verify(ctx context.Context, s Source) (Proof, error) {
 	p := Proof{Breaks: []Break{}, Chains: []Head{}}
 	say := func(chain string, at int64, format string, args ...any) {
-		p.Breaks = append(p.Breaks, Break{chain, at, fmt.Sprintf(format, args...)})
+		p.Breaks = append(p.Breaks, Break{Chain: chain, Sequence: at, What: fmt.Sprintf(format, args...)})
 	}
 	heads, err := s.Heads(ctx) // before the records, of which there may be more meanwhile
 	if err != nil {

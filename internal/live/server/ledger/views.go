@@ -54,7 +54,7 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 		if person != "" && r.Person != person && r.Kind != System {
 			return nil
 		}
-		k, at := key{r.Device, r.Session, r.Person}, r.Time
+		k, at := key{device: r.Device, session: r.Session, person: r.Person}, r.Time
 		switch r.Kind {
 		case System:
 			if strings.HasSuffix(r.Command, " on") || strings.Contains(r.Command, "start") || strings.Contains(r.Command, "reload") {
@@ -96,7 +96,7 @@ func Failures(ctx context.Context, from Source, f Filter) ([]Failure, error) {
 	all := map[key]*Failure{}
 	err := from.Read(ctx, f, func(r Record) error {
 		reason, _, _ := strings.Cut(r.Reason, ":")
-		k := key{r.Person, r.Device, r.Access, r.From, reason}
+		k := key{person: r.Person, device: r.Device, access: r.Access, from: r.From, reason: reason}
 		v := all[k]
 		if v == nil {
 			v = &Failure{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Reason: reason, First: r.Time}
@@ -178,7 +178,7 @@ func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) e
 	seen := map[id]time.Time{}
 	newest, oldest := f.Since, time.Time{}
 	each := func(r Record) error {
-		k := id{r.Chain, r.Sequence}
+		k := id{chain: r.Chain, sequence: r.Sequence}
 		if _, before := seen[k]; before || r.Time.Before(oldest) {
 			return nil
 		}

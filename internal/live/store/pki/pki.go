@@ -59,7 +59,7 @@ func Load(certificate, key, authorities string) (Identity, error) {
 		return Identity{}, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certificate, key, err)
 	}
 	pool, err := Authorities(authorities)
-	return Identity{pair, pool}, err
+	return Identity{Certificate: pair, Trusted: pool}, err
 }
 
 // Authorities reads the authorities of a PEM file.
@@ -117,7 +117,7 @@ func NewAuthority(name string, now time.Time) (*Authority, error) {
 		return nil, err
 	}
 	certificate, err := x509.ParseCertificate(der)
-	return &Authority{certificate, key, 1}, err
+	return &Authority{certificate: certificate, key: key, serial: 1}, err
 }
 
 // Issue makes an identity for a name at an address, for both sides of TLS.
@@ -136,7 +136,7 @@ func (a *Authority) Issue(name string, at netip.Addr, now time.Time) (Identity, 
 	}
 	pool := x509.NewCertPool()
 	pool.AddCert(a.certificate)
-	return Identity{tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, pool}, nil
+	return Identity{Certificate: tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, Trusted: pool}, nil
 }
 
 // Names of the files that Write makes.

@@ -81,7 +81,7 @@ func (s *Sealed) Names() []string {
 
 // Set puts a key in, and Remove takes one out.
 func (s *Sealed) Set(name string, value site.Secret, made time.Time) {
-	s.entries[name] = sealedEntry{value.Reveal(), made.UTC().Truncate(time.Second)}
+	s.entries[name] = sealedEntry{Value: value.Reveal(), Made: made.UTC().Truncate(time.Second)}
 }
 
 // Remove takes a key out, and reports whether it was there.

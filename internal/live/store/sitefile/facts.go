@@ -65,12 +65,12 @@ func guess(ctx context.Context, s *site.Site) (map[*site.Account]string, int) {
 // the time was over before.
 func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, done bool) {
 	type try struct{ password, what string }
-	tries := []try{{a.Name, "its own name"}, {"", "empty"}}
+	tries := []try{{password: a.Name, what: "its own name"}, {password: "", what: "empty"}}
 	for _, word := range append(strings.Fields(s.Name), s.Name) {
-		tries = append(tries, try{word, "the site's name"}, try{strings.ToLower(word), "the site's name"})
+		tries = append(tries, try{password: word, what: "the site's name"}, try{password: strings.ToLower(word), what: "the site's name"})
 	}
 	for _, p := range badPasswords {
-		tries = append(tries, try{p, "one that everybody tries first"})
+		tries = append(tries, try{password: p, what: "one that everybody tries first"})
 	}
 	for _, t := range tries {
 		if ctx.Err() != nil {
