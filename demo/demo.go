@@ -30,7 +30,8 @@ func Write(dir string) error {
 	}
 	for _, state := range []string{AsDrafted, AsReviewed} {
 		to := filepath.Join(dir, state)
-		for _, part := range []struct{ from, to string }{{state, to}, {"keys", filepath.Join(to, "keys")}, {"passwords", filepath.Join(to, "passwords")}} {
+		for _, part := range []struct{ from, to string }{{state, to}, {"keys", filepath.Join(to, "keys")},
+			{"passwords", filepath.Join(to, "passwords")}} {
 			if err := write(part.from, part.to); err != nil {
 				return err
 			}

@@ -69,7 +69,8 @@ Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
 		require.NoError(t, cmd.Start())
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 	}
-	start(netconfd, "--module=ietf-system", "--no-startup", "--port="+port, "--ncxserver-sockname="+dir+"/socket", "--superuser="+me.Username, "--access-control=off", "--datapath="+dir)
+	start(netconfd, "--module=ietf-system", "--no-startup", "--port="+port, "--ncxserver-sockname="+dir+"/socket",
+		"--superuser="+me.Username, "--access-control=off", "--datapath="+dir)
 	start(sshd, "-D", "-e", "-f", dir+"/sshd_config")
 	require.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", address)
@@ -80,7 +81,8 @@ Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
 		return err == nil && strings.Contains(string(log), "Running netconfd server")
 	}, 20*time.Second, 20*time.Millisecond, "the agent starts")
 	c = call{dir: t.TempDir()}
-	as = []string{"-state", "none", "-person", me.Username, "-ssh-key", filepath.Join(dir, "person"), "-known-hosts", "hosts", "-accept-host-key", "-address", address}
+	as = []string{"-state", "none", "-person", me.Username, "-ssh-key", filepath.Join(dir, "person"), "-known-hosts",
+		"hosts", "-accept-host-key", "-address", address}
 	c.site(t, "first", me.Username, "r1, r2", "[group g, local]")
 	c.site(t, "other", me.Username, "r2, r1", "[local, group g]")
 	return c, address, as
@@ -119,7 +121,9 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 	for i, name := range []string{"first", "other"} {
 		r = run("send", "-yes", "agent", name)
 		require.Zero(t, r.status, r.out+r.err)
-		for _, step := range []string{"is kept in mellowgate-sent/agent-", "gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "confirmed: the design stays"} {
+		for _, step := range []string{"is kept in mellowgate-sent/agent-",
+			"gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused",
+			"confirmed: the design stays"} {
 			require.Contains(t, r.err, step)
 		}
 		require.Equal(t, i == 0, strings.Contains(r.err, "confirmed: the part with the local accounts stays"))
@@ -127,21 +131,24 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 		require.Zero(t, r.status, r.out+r.err)
 		require.Contains(t, r.out, "agent: as the site has it (ietf-system)")
 	}
-	require.Contains(t, run("compare", "agent", "first").out, "list login: methods is local-users, radius, and should be radius, local-users")
+	require.Contains(t, run("compare", "agent", "first").out,
+		"list login: methods is local-users, radius, and should be radius, local-users")
 
 	// A part that is confirmed stays, and what comes after it is taken back.
 	end := func(site string, signal syscall.Signal) string {
-		return strings.Join(c.steps(t, append(append([]string{"send"}, as...), "-yes", "agent", site), func(step string, p *os.Process) {
-			if strings.Contains(step, "the design runs from now on") {
-				_ = p.Signal(signal)
-			}
-		}), "\n")
+		return strings.Join(c.steps(t, append(append([]string{"send"}, as...), "-yes", "agent", site),
+			func(step string, p *os.Process) {
+				if strings.Contains(step, "the design runs from now on") {
+					_ = p.Signal(signal)
+				}
+			}), "\n")
 	}
 	c.site(t, "third", as[3], "r2, r1", "[local, group g]")
 	path := filepath.Join(c.dir, "third", "site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(path, []byte(strings.NewReplacer("keeper", "warden", "192.0.2.2", "192.0.2.9").Replace(string(text))), 0o600))
+	require.NoError(t, os.WriteFile(path,
+		[]byte(strings.NewReplacer("keeper", "warden", "192.0.2.2", "192.0.2.9").Replace(string(text))), 0o600))
 	said := end("third", syscall.SIGINT)
 	require.Contains(t, said, "confirmed: the part with the local accounts stays")
 	require.Contains(t, said, "taken back: a new connection finds the device as it was")
@@ -218,7 +225,8 @@ func (c call) manages(t *testing.T, address string, as []string) *device.Session
 	require.NoError(t, err)
 	key, _, _, _, err := ssh.ParseAuthorizedKey(host)
 	require.NoError(t, err)
-	s, err := device.Open(context.Background(), device.Target{Address: address, Person: as[3], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
+	s, err := device.Open(context.Background(), device.Target{Address: address, Person: as[3],
+		Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
 	require.NoError(t, err)
 	return s
 }

@@ -50,7 +50,8 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 		require.Equal(t, q.status, r.status, "%s\n%s%s", q.args, r.out, r.err)
 		require.Contains(t, r.out+r.err, q.says, q.args)
 	}
-	r := c.run(t, "ask", "-json", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "50", "-rate", "1000")
+	r := c.run(t, "ask", "-json", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "50",
+		"-rate", "1000")
 	require.Zero(t, r.status, r.err)
 	var many struct {
 		Count   int
@@ -62,7 +63,8 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 	require.Equal(t, map[string]int{"alive": 50}, many.Answers)
 	require.Positive(t, many.Seconds.Min)
 	require.LessOrEqual(t, many.Seconds.P50, many.Seconds.Max)
-	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "20", "-rate", "1000").out, "HALF WITHIN")
+	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count",
+		"20", "-rate", "1000").out, "HALF WITHIN")
 	require.Equal(t, 130, lab.end(t))
 }
 
@@ -102,7 +104,8 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	require.Contains(t, serve.err.String(), "r-tls: RADIUS over TLS on 127.95.1.1:12083")
 	require.Contains(t, serve.err.String(), "t-tls: TACACS+ over TLS on 127.95.1.1:10300")
 	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities", "c/authority.pem"}
-	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"}, "r-tls": {"pap", "chap", "mschapv2"},
+	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"},
+		"r-tls": {"pap", "chap", "mschapv2"},
 		"t-tcp": {"ascii", "pap", "chap", "mschapv2"}, "t-tls": {"ascii", "pap", "chap", "mschapv2"}} {
 		ask := func(args ...string) result {
 			args = append([]string{"ask", "-server", server, "-as", "sw", "-person", "ines", "-password-file", "kept"}, args...)
@@ -126,13 +129,16 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	}
 	named := strings.ReplaceAll(servedSite, "127.95.1.1, port: 10049", "localhost, port: 10048")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "named.yaml"), []byte(named), 0o600))
-	r := c.run(t, "ask", "-state", "nowhere", "-server", "t-tcp", "-person", "ines", "-password-file", "kept", "named.yaml")
+	r := c.run(t, "ask", "-state", "nowhere", "-server", "t-tcp", "-person", "ines", "-password-file", "kept",
+		"named.yaml")
 	require.Equal(t, 2, r.status, "a state folder that is named must be there")
 	elsewhere := call{dir: t.TempDir()}
-	r = elsewhere.run(t, "ask", "-server", "t-tcp", "-person", "ines", "-password-file", filepath.Join(c.dir, "kept"), filepath.Join(c.dir, "named.yaml"))
+	r = elsewhere.run(t, "ask", "-server", "t-tcp", "-person", "ines", "-password-file", filepath.Join(c.dir, "kept"),
+		filepath.Join(c.dir, "named.yaml"))
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "closed: the port refuses", "a host name is looked up")
-	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file", "kept").err, "give -certificate, -certificate-key and -authorities")
+	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file", "kept").err,
+		"give -certificate, -certificate-key and -authorities")
 	r = c.run(t, "ledger", "-state", "st", "-kind", "session-start", "-json")
 	require.Equal(t, 4, strings.Count(r.out, "\n"))
 	require.Equal(t, 130, serve.end(t))
@@ -145,9 +151,11 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{"-as north-sw-1 -person ines.marsh", 0, []string{"accepted: ines.marsh has the role deck-officer here, level 15", "Management-Privilege-Level = 15"}},
+		{"-as north-sw-1 -person ines.marsh", 0,
+			[]string{"accepted: ines.marsh has the role deck-officer here, level 15", "Management-Privilege-Level = 15"}},
 		{"-as north-sw-1 -person ines.marsh -question session", 0, []string{"priv-lvl = 15"}},
-		{"-as north-sw-1 -person tobin.reed -question commands -command save", 1, []string{"refused (command-refused)", "no rule of the role lookout allows it"}},
+		{"-as north-sw-1 -person tobin.reed -question commands -command save", 1,
+			[]string{"refused (command-refused)", "no rule of the role lookout allows it"}},
 		{"-as north-sw-1 -person wren.auditor -access web", 1, []string{"refused (no-grant)", "comes nearest"}},
 		{"-as north-sw-1 -person ines.marhs", 1, []string{"ines.marsh is one typing slip away"}},
 		{"-as north-sw-1 -person new.hand -teams watch", 0, []string{"new.hand (watch)", "lookout, level 1"}},
@@ -169,8 +177,10 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 		Steps                                                               []struct{ Part, Place, Text, Result, Why string }
 		Attributes                                                          []struct{ Name, Value string }
 	}
-	r := c.run(t, "ask", "-explain", "-json", "-as", "north-sw-1", "-person", "tobin.reed", "-question", "commands", "-command", "look secrets", "-at", "2026-11-23T03:00", "demo/as-reviewed")
+	r := c.run(t, "ask", "-explain", "-json", "-as", "north-sw-1", "-person", "tobin.reed", "-question", "commands",
+		"-command", "look secrets", "-at", "2026-11-23T03:00", "demo/as-reviewed")
 	strictly(t, r.out, &got)
-	require.Equal(t, []string{"refused", "command-refused", "decides"}, []string{got.Answer, got.Reason, got.Steps[3].Result})
+	require.Equal(t, []string{"refused", "command-refused", "decides"},
+		[]string{got.Answer, got.Reason, got.Steps[3].Result})
 	require.Nil(t, got.Level)
 }

@@ -13,7 +13,8 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-state", "st", "-network", "127.85.0.0/16", "demo/as-reviewed")
 	as := func(person string, args ...string) result {
-		return c.run(t, append([]string{"compare", "-state", "st", "-person", person, "-password-file", "demo/as-reviewed/passwords/" + person}, args...)...)
+		return c.run(t, append([]string{"compare", "-state", "st", "-person", person, "-password-file",
+			"demo/as-reviewed/passwords/" + person}, args...)...)
 	}
 	r := as("ines.marsh", "north-sw-1", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
@@ -23,15 +24,19 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	other := strings.NewReplacer("address: 192.0.2.22", "address: 192.0.2.29", "servers: [tern, plover]", "servers: [plover, tern]").Replace(string(text))
+	other := strings.NewReplacer("address: 192.0.2.22", "address: 192.0.2.29", "servers: [tern, plover]",
+		"servers: [plover, tern]").Replace(string(text))
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "other/keys"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other/site.yaml"), []byte(other), 0o600))
-	for name, value := range map[string]string{"shore": "demo-only-Tidemill-Lantenr-41-cairn", "ship": "x-a-key-of-the-ships", "directory": "y-the-key-of-the-book"} {
+	for name, value := range map[string]string{"shore": "demo-only-Tidemill-Lantenr-41-cairn",
+		"ship": "x-a-key-of-the-ships", "directory": "y-the-key-of-the-book"} {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other/keys", name+".key"), []byte(value+"\n"), 0o600))
 	}
 	r = as("ines.marsh", "-all", "other")
 	require.Equal(t, 1, r.status, r.err)
-	for _, part := range []string{"north-rtr-1: ", "server plover: address is 192.0.2.22, and should be 192.0.2.29 (other/site.yaml:", "server tern: key is another: the same except for two characters swapped",
+	for _, part := range []string{"north-rtr-1: ",
+		"server plover: address is 192.0.2.22, and should be 192.0.2.29 (other/site.yaml:",
+		"server tern: key is another: the same except for two characters swapped",
 		"group shore: servers in order is tern, plover, and should be plover, tern"} {
 		require.Contains(t, r.out, part)
 	}
@@ -58,13 +63,17 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	r = as("tobin.reed", "north-sw-1", "demo/as-reviewed")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "north-sw-1: the device refuses the login")
-	for args, says := range map[string]string{"nort-sw-1 demo/as-reviewed": `did you mean "north-sw-1"?`, "demo/as-reviewed": "the name of a device is wanted", "hq-fw-1 demo/as-reviewed": "no way in by netconf in this lab",
-		"-all north-sw-1 demo/as-reviewed": "give one of the two", "north-sw-1 none.yaml": "there is no file or folder none.yaml", "-ssh-key demo/as-reviewed/site.yaml north-sw-1 demo/as-reviewed": "holds no private SSH key"} {
+	for args, says := range map[string]string{"nort-sw-1 demo/as-reviewed": `did you mean "north-sw-1"?`,
+		"demo/as-reviewed": "the name of a device is wanted", "hq-fw-1 demo/as-reviewed": "no way in by netconf in this lab",
+		"-all north-sw-1 demo/as-reviewed":                                "give one of the two",
+		"north-sw-1 none.yaml":                                            "there is no file or folder none.yaml",
+		"-ssh-key demo/as-reviewed/site.yaml north-sw-1 demo/as-reviewed": "holds no private SSH key"} {
 		r := as("ines.marsh", strings.Fields(args)...)
 		require.Equal(t, 2, r.status, "%s: %s", args, r.err)
 		require.Contains(t, r.err, says, args)
 	}
-	r = c.run(t, "compare", "-state", "none", "-person", "ines.marsh", "-password-file", "demo/as-reviewed/passwords/ines.marsh", "-address", "127.85.0.99:830", "north-sw-1", "demo/as-reviewed")
+	r = c.run(t, "compare", "-state", "none", "-person", "ines.marsh", "-password-file",
+		"demo/as-reviewed/passwords/ines.marsh", "-address", "127.85.0.99:830", "north-sw-1", "demo/as-reviewed")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "cannot be reached")
 	require.Equal(t, 130, lab.end(t))
@@ -75,8 +84,10 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 	run := func(command string, args ...string) result {
 		return c.run(t, append(append([]string{command}, as...), args...)...)
 	}
-	variant("old", "servers: [tern, plover]", "servers: [plover, tern]", "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  ship-key: file",
-		"accounts: [harbourmaster]", "accounts: [harbourmaster, mate]", "accounts:\n  - name", "accounts:\n  - {name: mate, level: 15, password: key old-key}\n  - name")
+	variant("old", "servers: [tern, plover]", "servers: [plover, tern]", "192.0.2.22\n    key: shore-key",
+		"192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  ship-key: file",
+		"accounts: [harbourmaster]", "accounts: [harbourmaster, mate]", "accounts:\n  - name",
+		"accounts:\n  - {name: mate, level: 15, password: key old-key}\n  - name")
 	r := run("send", "-yes", "-servers-may-be-down", "north-sw-1", "old")
 	require.Zero(t, r.status, r.out+r.err)
 
@@ -85,7 +96,9 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 	require.Contains(t, c.run(t, "check", "truth").out, "nothing found")
 	r = run("compare", "-all", "-adopt", "truth")
 	require.Zero(t, r.status, r.out+r.err)
-	require.Contains(t, unwrapped(r.out), "adopted: found: {keys: {plover: held-north-sw-1-plover}, accounts: [harbourmaster, mate], groups: {shore: [plover, tern]}}")
+	require.Contains(t, unwrapped(r.out),
+		"adopted: found: {keys: {plover: held-north-sw-1-plover}, accounts: [harbourmaster, mate], groups: {shore: "+
+			"[plover, tern]}}")
 	require.NotContains(t, r.out+r.err, "another-key-of-the-demo")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)

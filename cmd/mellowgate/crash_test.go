@@ -39,8 +39,9 @@ func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) 
 				defer func() { _ = shared.Close() }()
 				for n := 0; ; n++ {
 					command := fmt.Sprintf("set port %d.%d.%d", round, i, n)
-					reply, err := shared.Client().Account(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: tacacs.AuthorRequest{
-						User: "ines", Port: "ssh0", Args: []string{"task_id=1", "service=shell", "cmd=" + command}}})
+					reply, err := shared.Client().Account(tacacs.AcctRequest{Flags: tacacs.AcctStop,
+						AuthorRequest: tacacs.AuthorRequest{
+							User: "ines", Port: "ssh0", Args: []string{"task_id=1", "service=shell", "cmd=" + command}}})
 					if err != nil || reply.Status != tacacs.AcctSuccess {
 						return
 					}

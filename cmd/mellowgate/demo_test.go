@@ -20,8 +20,10 @@ func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
 	require.Equal(t, 8, strings.Count(r.out, "as foreseen\n"), r.out)
 	require.NotContains(t, r.out, "foreseen was")
 	require.Contains(t, r.out, "Every login came out as foreseen.")
-	for _, want := range []string{"gives-up-first", "key-differs", "nothing found: 8 devices", "command-refused: north-sw-1", "wrong-password: north-sw-1",
-		"fallback-used: mv-avocet-rtr", "unreachable: mv-avocet-rtr to server sanderling", "key-differs: south-sw-1 and server tern", "set port 3 off", "session-start"} {
+	for _, want := range []string{"gives-up-first", "key-differs", "nothing found: 8 devices",
+		"command-refused: north-sw-1", "wrong-password: north-sw-1",
+		"fallback-used: mv-avocet-rtr", "unreachable: mv-avocet-rtr to server sanderling",
+		"key-differs: south-sw-1 and server tern", "set port 3 off", "session-start"} {
 		require.Contains(t, r.out, want)
 	}
 	require.Regexp(t, `ines\.marsh +at mv-avocet-rtr +refused +after 4\.\d s`, r.out)

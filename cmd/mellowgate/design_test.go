@@ -42,7 +42,8 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	r := c.run(t, "foresee", "demo/as-reviewed")
 	require.Zero(t, r.status)
 	require.LessOrEqual(t, widest(r.out), 100)
-	r = c.run(t, "foresee", "-json", "-device", "mv-avocet-rtr", "-access", "ssh", "-person", "master", "-silent", "sanderling,tern,plover", "demo/as-reviewed")
+	r = c.run(t, "foresee", "-json", "-device", "mv-avocet-rtr", "-access", "ssh", "-person", "master", "-silent",
+		"sanderling,tern,plover", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	var cases struct {
 		Cases []struct {
@@ -59,7 +60,8 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	strictly(t, r.out, &cases)
 	require.Len(t, cases.Cases, 1)
 	one := cases.Cases[0]
-	require.Equal(t, []any{"in", 15, "local", 4.0, 3}, []any{one.Outcome, one.Level, one.By, one.WaitSeconds, len(one.When)})
+	require.Equal(t, []any{"in", 15, "local", 4.0, 3},
+		[]any{one.Outcome, one.Level, one.By, one.WaitSeconds, len(one.When)})
 	require.Equal(t, "group sea", one.Steps[0].Method)
 
 	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-access", "shh"}, {"-silent", "trn"}} {
@@ -67,7 +69,8 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 		require.Equal(t, 2, r.status, bad)
 		require.NotEmpty(t, r.err)
 	}
-	require.Contains(t, c.run(t, "foresee", "-silent", "trn", "demo/as-reviewed").err, `no server "trn"; did you mean "tern"?`)
+	require.Contains(t, c.run(t, "foresee", "-silent", "trn", "demo/as-reviewed").err,
+		`no server "trn"; did you mean "tern"?`)
 }
 
 func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
@@ -84,7 +87,8 @@ func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
 	require.Contains(t, again.err, "there already")
 
 	lab := c.start(t, "lab", "-state", "st", "-network", "127.96.0.0/24", "my site")
-	r = c.run(t, "login", "-state", "st", "-device", "switch-1", "-person", "first.admin", "-password-file", "my site/passwords/first.admin", "-command", "save")
+	r = c.run(t, "login", "-state", "st", "-device", "switch-1", "-person", "first.admin", "-password-file",
+		"my site/passwords/first.admin", "-command", "save")
 	require.Zero(t, r.status, r.out+r.err)
 	require.Contains(t, r.out, "as expected: in at level 15")
 	require.Equal(t, 130, lab.end(t))
@@ -124,7 +128,8 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 			Silent           []string
 		}
 	}
-	strictly(t, c.run(t, "foresee", "-matrix", "-json", "-label", "duty=router", "-label", "place=north-pier", "demo/as-reviewed").out, &matrix)
+	strictly(t, c.run(t, "foresee", "-matrix", "-json", "-label", "duty=router", "-label", "place=north-pier",
+		"demo/as-reviewed").out, &matrix)
 	require.Len(t, matrix.Matrix, 4, "one device, two servers")
 
 	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-access", "ssh", "demo/as-reviewed")
@@ -155,7 +160,8 @@ func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
 	without := strings.Replace(string(text), "  - {name: mv-godwit-rtr,", "  - {name: mv-new-rtr,", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other.yaml"), []byte(without), 0o600))
 	require.NoError(t, os.CopyFS(filepath.Join(c.dir, "keys"), os.DirFS(filepath.Join(c.dir, "demo/as-reviewed/keys"))))
-	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "-json", "-person", "ines.marsh", "-access", "ssh", "other.yaml")
+	r = c.run(t, "foresee", "-compare", "demo/as-reviewed", "-json", "-person", "ines.marsh", "-access", "ssh",
+		"other.yaml")
 	require.Equal(t, 1, r.status, r.err)
 	var changes struct {
 		Changes []struct {

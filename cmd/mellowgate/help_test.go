@@ -12,7 +12,8 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	c := call{dir: t.TempDir()}
 	overview := c.run(t, "help")
 	require.Zero(t, overview.status)
-	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "listen", "why", "ledger", "version", "help"} {
+	for _, name := range []string{"demo", "new", "check", "foresee", "serve", "lab", "ask", "login", "listen", "why",
+		"ledger", "version", "help"} {
 		require.Contains(t, overview.out, "\n  "+name+" ")
 		page := c.run(t, "help", name)
 		require.Zero(t, page.status)
@@ -25,6 +26,7 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	}
 	want, err := os.ReadFile("../../docs/commands.md")
 	require.NoError(t, err)
-	require.Equal(t, string(want), c.run(t, "help", "-reference").out, "make it again: go run ./cmd/mellowgate help -reference > docs/commands.md")
+	require.Equal(t, string(want), c.run(t, "help", "-reference").out,
+		"make it again: go run ./cmd/mellowgate help -reference > docs/commands.md")
 	require.Regexp(t, `^mellowgate \d+\.\d+\.\d+`, c.run(t, "version").out)
 }

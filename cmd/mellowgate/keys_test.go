@@ -55,7 +55,8 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out, "shore-key and ship-key differ: ")
 	require.Zero(t, c.run(t, "keys", "compare", "ship-key", "ship-key", "demo/as-reviewed").status)
-	require.Contains(t, c.run(t, "keys", "compare", "ship-key", "shp-key", "demo/as-reviewed").err, `did you mean "ship-key"?`)
+	require.Contains(t, c.run(t, "keys", "compare", "ship-key", "shp-key", "demo/as-reviewed").err,
+		`did you mean "ship-key"?`)
 	require.Equal(t, 2, c.run(t, "keys", "lst").status)
 }
 
@@ -123,7 +124,8 @@ func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
 	require.Regexp(t, `north-rtr-1 +01-01 00:03:20 +the new key shore-key-2`, r.out)
 	require.Regexp(t, `north-sw-1 +- +not seen yet`, r.out)
 	require.Equal(t, 2, change("finish", "-state", "st").status)
-	for _, d := range []string{"hq-fw-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr", "mv-curlew-rtr", "mv-godwit-rtr"} {
+	for _, d := range []string{"hq-fw-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr", "mv-curlew-rtr",
+		"mv-godwit-rtr"} {
 		note(d, "shore-key-2", 300)
 	}
 	require.Zero(t, change("status", "-state", "st").status)
@@ -142,7 +144,8 @@ func TestMistakesWithKeysLoseNothing(t *testing.T) {
 	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "file keys/ship.key", "env SHIP_KEY_OF_NOBODY", 1)), 0o600))
+	require.NoError(t, os.WriteFile(path,
+		[]byte(strings.Replace(string(text), "file keys/ship.key", "env SHIP_KEY_OF_NOBODY", 1)), 0o600))
 	for _, m := range []struct {
 		args, says string
 		status     int

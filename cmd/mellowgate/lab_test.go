@@ -18,7 +18,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	lab := c.start(t, "lab", "-state", "st", "-network", "127.93.0.0/16", "demo/as-reviewed")
 	password := func(person string) string { return "demo/as-reviewed/passwords/" + person }
 
-	r := c.run(t, "login", "-json", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "set port 3 off", "-command", "look settings", "-password-file", password("ines.marsh"))
+	r := c.run(t, "login", "-json", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-command",
+		"set port 3 off", "-command", "look settings", "-password-file", password("ines.marsh"))
 	require.Zero(t, r.status, r.err)
 	var seen struct {
 		Device, Access, Person, Outcome string
@@ -28,7 +29,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 		AsExpected                      bool `json:"as_expected"`
 	}
 	strictly(t, r.out, &seen)
-	require.Equal(t, []any{"in", 15, true, "allowed"}, []any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
+	require.Equal(t, []any{"in", 15, true, "allowed"},
+		[]any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
 	require.Contains(t, seen.Commands[1].Output, "port 3   off")
 
 	r = c.run(t, "why", "-state", "st", "-person", "ines.marsh")
@@ -60,7 +62,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Equal(t, "wrong-password", verdict.Causes[0].Cause)
 	require.False(t, verdict.Healthy)
 
-	r = c.run(t, "login", "-state", "st", "-device", "hq-fw-1", "-person", "harbourmaster", "-access", "console", "-password-file", password("harbourmaster"))
+	r = c.run(t, "login", "-state", "st", "-device", "hq-fw-1", "-person", "harbourmaster", "-access", "console",
+		"-password-file", password("harbourmaster"))
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "as expected: refused")
 	require.Contains(t, c.run(t, "why", "-state", "st").out, "local-while-server-answers: hq-fw-1 by console")
@@ -71,7 +74,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(r.out), "\n")
 	require.Len(t, lines, 2)
 	require.NoError(t, json.Unmarshal([]byte(lines[0]), &record))
-	for _, name := range []string{"time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason", "session", "protocol", "sequence", "hash"} {
+	for _, name := range []string{"time", "node", "kind", "person", "device", "access", "from", "level", "result",
+		"command", "reason", "session", "protocol", "sequence", "hash"} {
 		require.Contains(t, record, name)
 	}
 	require.Equal(t, "set port 3 off", record["command"])
@@ -80,7 +84,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "every record is as it was written: ")
 
-	for _, file := range []string{"events.jsonl", "traces/north-sw-1.jsonl", "places.json", "traffic.pcapng", "ledger.db"} {
+	for _, file := range []string{"events.jsonl", "traces/north-sw-1.jsonl", "places.json", "traffic.pcapng",
+		"ledger.db"} {
 		text, err := os.ReadFile(filepath.Join(c.dir, "st", file))
 		require.NoError(t, err)
 		for _, secret := range []string{"heron-over", "harbour-light", "not the password", "demo-only-"} {
@@ -95,7 +100,8 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 
 	require.Equal(t, 130, lab.end(t))
 	require.Contains(t, lab.out.String(), "log in with any client, for instance:")
-	r = c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file", password("ines.marsh"))
+	r = c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file",
+		password("ines.marsh"))
 	require.Equal(t, 3, r.status, "the lab has ended")
 	require.Contains(t, r.out, "cannot be reached")
 	require.Zero(t, c.run(t, "why", "-state", "st").status, "its evidence stays")
@@ -132,7 +138,8 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
 	client := func(person string, stdin string, command ...string) (string, error) {
-		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o", "UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
+		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o",
+			"UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
 			"-o", "PubkeyAuthentication=no", "-p", port, person + "@" + host}, command...)
 		cmd := exec.Command("sshpass", args...)
 		cmd.Dir, cmd.Stdin = c.dir, strings.NewReader(stdin)
@@ -157,7 +164,8 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 	path := filepath.Join(c.dir, "s", "site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	site := strings.NewReplacer("192.0.2.11", "127.95.0.11\n    port: 10490", "192.0.2.12", "127.95.0.12\n    port: 10491", "192.0.2.101", "127.95.0.101").Replace(string(text))
+	site := strings.NewReplacer("192.0.2.11", "127.95.0.11\n    port: 10490", "192.0.2.12", "127.95.0.12\n    port: 10491",
+		"192.0.2.101", "127.95.0.101").Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(site), 0o600))
 
 	serve := c.start(t, "serve", "-state", "st", "s")
@@ -205,11 +213,14 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 		require.Greater(t, got.Total, 600)
 		require.Len(t, got.Runs, got.Total)
 	}
-	r := c.run(t, "drill", "-device", "north-sw-1", "-access", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	r := c.run(t, "drill", "-device", "north-sw-1", "-access", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16",
+		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "logins came out as foreseen, in ")
-	for args, says := range map[string]string{"-device nort-sw-1": `did you mean "north-sw-1"?`, "-person ines.marhs": `did you mean "ines.marsh"?`,
-		"-access tlnet": `did you mean "telnet"?`, "-factor 99": "from 1 to 20", "-device hq-fw-1 -access web": "no login of the site fits"} {
+	for args, says := range map[string]string{"-device nort-sw-1": `did you mean "north-sw-1"?`,
+		"-person ines.marhs": `did you mean "ines.marsh"?`,
+		"-access tlnet":      `did you mean "telnet"?`, "-factor 99": "from 1 to 20",
+		"-device hq-fw-1 -access web": "no login of the site fits"} {
 		r := c.run(t, append(append([]string{"drill"}, strings.Fields(args)...), "demo/as-reviewed")...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, says)
@@ -232,7 +243,8 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 	require.Zero(t, r.status, r.out+r.err)
 	for _, way := range []string{"console", "ssh", "telnet", "web", "api"} {
 		require.Contains(t, r.out, way)
-		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-access", way, "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh",
+		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-access", way, "-person", "ines.marsh", "-password-file",
+			"demo/as-drafted/passwords/ines.marsh",
 			"-expect", "in", "-level", "15", "-allows", "look session", "-refuses", "no such command")
 		require.Equal(t, 1, r.status, "a command that is not known is not refused\n%s%s", r.out, r.err)
 		require.Contains(t, r.out, `"level": 15`)
@@ -255,16 +267,20 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 		address[w.Access] = w.Address
 	}
 	real := func(args ...string) result {
-		return c.run(t, append([]string{"login", "-address", address["ssh"], "-known-hosts", "hosts", "-person", "ines.marsh", "-password-file", "demo/as-drafted/passwords/ines.marsh"}, args...)...)
+		return c.run(t, append([]string{"login", "-address", address["ssh"], "-known-hosts", "hosts", "-person", "ines.marsh",
+			"-password-file", "demo/as-drafted/passwords/ines.marsh"}, args...)...)
 	}
 	r = real()
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "is not known: SHA256:")
-	r = real("-accept-host-key", "-expect", "in", "-allows", "look session", "-refuses", "look secrets", "-prompt", `\[\S+ level (\d+)\] $`, "-refusal", "way in")
+	r = real("-accept-host-key", "-expect", "in", "-allows", "look session", "-refuses", "look secrets", "-prompt",
+		`\[\S+ level (\d+)\] $`, "-refusal", "way in")
 	require.Equal(t, 1, r.status, r.out+r.err)
 	require.Contains(t, r.err, "is now in hosts: SHA256:")
 	require.Zero(t, real("-level", "15").status)
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"), []byte("["+strings.Replace(address["ssh"], ":", "]:", 1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0uH3wA3m9e0dQ5l3o7m2s1c5j4k8h6g7f9d0s1a2b3\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"),
+		[]byte("["+strings.Replace(address["ssh"], ":", "]:",
+			1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0uH3wA3m9e0dQ5l3o7m2s1c5j4k8h6g7f9d0s1a2b3\n"), 0o600))
 	if r = real(); r.status != 3 && r.status != 2 {
 		require.Fail(t, "another key is never taken", r.out+r.err)
 	}

@@ -21,7 +21,8 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	}
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", "127.89.0.0/16", "demo/as-reviewed")
-	dump := exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", "127.89.0.0/16", "and", "(port 49 or port 1812 or port 1813)")
+	dump := exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", "127.89.0.0/16", "and",
+		"(port 49 or port 1812 or port 1813)")
 	dump.Dir = c.dir
 	said, err := dump.StderrPipe()
 	require.NoError(t, err)
@@ -33,8 +34,10 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 		}
 	}
 	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
-	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "save"}, password...)...).status)
-	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command",
+		"save"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person",
+		"ines.marsh"}, password...)...).status)
 	heard := func() string {
 		stand := c.run(t, "listen", "-capture", "other.pcap", "-key-file", "demo/as-reviewed/keys/shore.key")
 		return stand.out
@@ -54,8 +57,10 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", "127.99.0.0/16", "demo/as-reviewed")
 	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
-	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command", "set port 3 off"}, password...)...).status)
-	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person", "ines.marsh"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command",
+		"set port 3 off"}, password...)...).status)
+	require.Zero(t, c.run(t, append([]string{"ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-person",
+		"ines.marsh"}, password...)...).status)
 	require.Equal(t, 130, lab.end(t))
 
 	r := c.run(t, "listen")

@@ -31,7 +31,8 @@ func TestMain(m *testing.M) {
 	// The program is built from these files; looking at them makes a cached
 	// result of the tests stale when one of them changes.
 	_ = filepath.WalkDir("../..", func(path string, _ fs.DirEntry, err error) error {
-		if err == nil && (strings.HasSuffix(path, ".go") || strings.HasSuffix(path, ".yaml") || strings.HasSuffix(path, ".html")) {
+		if err == nil && (strings.HasSuffix(path, ".go") || strings.HasSuffix(path, ".yaml") ||
+			strings.HasSuffix(path, ".html")) {
 			_, err = os.Stat(path)
 		}
 		return err

@@ -21,7 +21,8 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 	write("binary.yaml", "\x00\x01\x02\xff")
 	write("words.yaml", "not a site at all")
 	write("env.yaml", strings.Replace(string(good), "file keys/shore.key", "env NOT_SET_HERE", 1))
-	write("hash.yaml", strings.Replace(string(good), "$argon2id$v=19$m=1024,t=1,p=1$3B1Q", "$nosuchform$v=19$m=1024,t=1,p=1$3B1Q", 1))
+	write("hash.yaml", strings.Replace(string(good), "$argon2id$v=19$m=1024,t=1,p=1$3B1Q",
+		"$nosuchform$v=19$m=1024,t=1,p=1$3B1Q", 1))
 	big, err := os.Create(filepath.Join(c.dir, "big.yaml"))
 	require.NoError(t, err)
 	require.NoError(t, big.Truncate(50<<20))
@@ -51,8 +52,10 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"check", "big.yaml"}, 2, "the file has 50 MB and a site file may have 32"},
 		{[]string{"check", "nothing"}, 2, "no *.yaml file in this folder"},
 		{[]string{"check", "hash.yaml"}, 2, "the password of ines.marsh is no hash in PHC or crypt form"},
-		{[]string{"lab", "env.yaml"}, 2, "the key shore-key has no value here: the environment variable NOT_SET_HERE is not set"},
-		{[]string{"lab", "-network", "10.0.0.0/8", "demo/as-reviewed"}, 2, "a loopback network such as 127.77.0.0/16 is wanted"},
+		{[]string{"lab", "env.yaml"}, 2,
+			"the key shore-key has no value here: the environment variable NOT_SET_HERE is not set"},
+		{[]string{"lab", "-network", "10.0.0.0/8", "demo/as-reviewed"}, 2,
+			"a loopback network such as 127.77.0.0/16 is wanted"},
 		{[]string{"lab", "-state", "demo", "demo/as-reviewed"}, 2, "demo is not a state folder: it holds as-drafted"},
 		{[]string{"serve", "demo/as-reviewed"}, 3, "this host does not have that address"},
 		{[]string{"serve", "-only", "trn", "demo/as-reviewed"}, 2, `did you mean "tern"?`},

@@ -101,7 +101,8 @@ func TestAnOrdinaryTelnetClientLogsIn(t *testing.T) {
 			}
 		}
 	}
-	for _, step := range []struct{ until, say string }{{"name: ", "ines"}, {"password: ", "right"}, {"[sw level 15] ", "look session"}, {"let in   by t", "leave"}} {
+	for _, step := range []struct{ until, say string }{{"name: ", "ines"}, {"password: ", "right"},
+		{"[sw level 15] ", "look session"}, {"let in   by t", "leave"}} {
 		until(step.until)
 		_, err := io.WriteString(in, step.say+"\n")
 		require.NoError(t, err)
@@ -116,7 +117,8 @@ func TestCurlUsesTheAPI(t *testing.T) {
 	curl := peer(t, "curl")
 	c, at := enterable(t)
 	run := func(args ...string) map[string]any {
-		cmd := exec.Command(curl, append([]string{"--silent", "--show-error", "--max-time", "20", "--cacert", "mellowgate-state/certificates/authority.pem", "-H", "Content-Type: application/json"}, args...)...)
+		cmd := exec.Command(curl, append([]string{"--silent", "--show-error", "--max-time", "20", "--cacert",
+			"mellowgate-state/certificates/authority.pem", "-H", "Content-Type: application/json"}, args...)...)
 		cmd.Dir = c.dir
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -128,7 +130,8 @@ func TestCurlUsesTheAPI(t *testing.T) {
 	token, _ := run("-d", `{"name": "ines", "password": "right"}`, api+"login")["token"].(string)
 	require.NotEmpty(t, token)
 	require.Equal(t, 15.0, run("-H", "Authorization: Bearer "+token, api+"session")["level"])
-	require.Equal(t, false, run("-X", "PUT", "-H", "Authorization: Bearer "+token, "-d", `{"on": false}`, api+"ports/2")["ports"].(map[string]any)["2"])
+	require.Equal(t, false, run("-X", "PUT", "-H", "Authorization: Bearer "+token, "-d", `{"on": false}`,
+		api+"ports/2")["ports"].(map[string]any)["2"])
 	require.Equal(t, "refused", run("-d", `{"name": "ines", "password": "wrong"}`, api+"login")["error"])
 	require.Contains(t, run("-b", "standin-session="+token, api+"session")["person"], "ines", "the cookie works too")
 }
@@ -177,7 +180,8 @@ func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
 	out, err := exec.Command(python, "-W", "ignore", "-c", aNETCONFClient, at["netconf"]).CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "done")
-	r := c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "-", "-expect", "in")
+	r := c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "-", "-expect",
+		"in")
 	require.NotZero(t, r.status, "no password on standard input")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
 	r = c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "right")

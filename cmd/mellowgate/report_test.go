@@ -36,7 +36,8 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	r := c.run(t, "report", "demo/as-drafted")
 	require.Zero(t, r.status, r.err)
 	text := page(t, c, r.out)
-	for _, part := range []string{"Saltmarsh Ferries: who gets in", "open-when-silent", `<b class="bad">5</b>errors in the design`, "mv-curlew-rtr", `class="edge bad"`, "<td class=\"bad\">nobody</td>",
+	for _, part := range []string{"Saltmarsh Ferries: who gets in", "open-when-silent",
+		`<b class="bad">5</b>errors in the design`, "mv-curlew-rtr", `class="edge bad"`, "<td class=\"bad\">nobody</td>",
 		"team network", "5 errors, 4 warnings, 2 notes"} {
 		require.Contains(t, text, part)
 	}
@@ -47,7 +48,8 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	wrong := c
 	wrong.stdin = "not the password\n"
 	require.Equal(t, 1, wrong.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh").status)
-	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network", "127.87.0.0/16", "demo/as-reviewed")
+	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network", "127.87.0.0/16",
+		"demo/as-reviewed")
 	require.Zero(t, drilled.status, drilled.err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "drill.json"), []byte(drilled.out), 0o600))
 	r = c.run(t, "report", "-state", "st", "-drill", "drill.json", "-write", "report.html", "demo/as-reviewed")
@@ -55,11 +57,14 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	written, err := os.ReadFile(filepath.Join(c.dir, "report.html"))
 	require.NoError(t, err)
 	text = page(t, c, string(written))
-	for _, part := range []string{"Nothing found: 8 devices", "1 login, 0 of them with nothing wrong", "wrong-password", "logins came out as foreseen, with real packets", "Every one is as it was written", "newest record 1, "} {
+	for _, part := range []string{"Nothing found: 8 devices", "1 login, 0 of them with nothing wrong", "wrong-password",
+		"logins came out as foreseen, with real packets", "Every one is as it was written", "newest record 1, "} {
 		require.Contains(t, text, part)
 	}
-	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "is there already; name a new file", "-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
-		"-drill none demo/as-reviewed": "the drill cannot be read", "-state none demo/as-reviewed": "none is not a state folder", "-since soon demo/as-reviewed": "-since is \"soon\""} {
+	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "is there already; name a new file",
+		"-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
+		"-drill none demo/as-reviewed":                       "the drill cannot be read",
+		"-state none demo/as-reviewed":                       "none is not a state folder", "-since soon demo/as-reviewed": "-since is \"soon\""} {
 		r := c.run(t, append([]string{"report"}, strings.Fields(args)...)...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, says)

@@ -25,13 +25,15 @@ import (
 )
 
 // sending is a lab of the demo site, and sites that are to be sent to it.
-func sending(t *testing.T, network string) (c call, lab *background, variant func(name string, pairs ...string), as []string) {
+func sending(t *testing.T, network string) (c call, lab *background, variant func(name string, pairs ...string),
+	as []string) {
 	c = demoSite(t)
 	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	// No delay after a refusal, and NETCONF also on a device that asks by RADIUS.
-	text = []byte(strings.Replace(string(text), "addresses: [198.51.100.11],", "addresses: [198.51.100.11], access: {netconf: {}},", 1) + "service: {limits: {failure-delay: 0s}}\n")
+	text = []byte(strings.Replace(string(text), "addresses: [198.51.100.11],",
+		"addresses: [198.51.100.11], access: {netconf: {}},", 1) + "service: {limits: {failure-delay: 0s}}\n")
 	require.NoError(t, os.WriteFile(path, text, 0o600))
 	lab = c.start(t, "lab", "-state", "st", "-network", network, "demo/as-reviewed")
 	variant = func(name string, pairs ...string) {
@@ -76,7 +78,9 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 
 	r = send("-yes", "north-rtr-1", "north-sw-1", "other")
 	require.Zero(t, r.status, r.err)
-	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15", "(plover accepted it)", "the old session is still open", "confirmed: the design stays"} {
+	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the " +
+		"configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15",
+		"(plover accepted it)", "the old session is still open", "confirmed: the design stays"} {
 		require.Contains(t, r.err, proof)
 	}
 	require.True(t, c.holds(t, as, "north-sw-1", "other"))
@@ -89,7 +93,8 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	require.Contains(t, send("-yes", "north-rtr-1", "other").out, "it holds the design already")
 
 	variant("broken", "address: 192.0.2.21", "address: 192.0.2.22", "address: 192.0.2.22", "address: 192.0.2.21")
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "broken/keys/shore.key"), []byte("a-key-that-no-server-has-1"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "broken/keys/shore.key"), []byte("a-key-that-no-server-has-1"),
+		0o600))
 	r = send("-yes", "north-rtr-1", "broken")
 	require.Equal(t, 3, r.status, r.err)
 	require.Contains(t, unwrapped(r.out), "2 server ports stayed without an answer")
@@ -130,12 +135,14 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 	require.True(t, c.holds(t, as, "north-rtr-1", "other"), "as it was")
 
 	variant("locked", "methods: [group shore, local]", "methods: [group shore]")
-	for args, says := range map[string]string{"-yes hq-fw-1 demo/as-reviewed": "no way in by netconf", "-yes north-rtr-1 locked": "check finds"} {
+	for args, says := range map[string]string{"-yes hq-fw-1 demo/as-reviewed": "no way in by netconf",
+		"-yes north-rtr-1 locked": "check finds"} {
 		r := send(strings.Fields(args)...)
 		require.Equal(t, 2, r.status, "%s: %s", args, r.err)
 		require.Contains(t, r.err, says)
 	}
-	r = c.run(t, "send", "-state", "st", "-person", "tobin.reed", "-password-file", "demo/as-reviewed/passwords/tobin.reed", "-yes", "north-rtr-1", "other")
+	r = c.run(t, "send", "-state", "st", "-person", "tobin.reed", "-password-file",
+		"demo/as-reviewed/passwords/tobin.reed", "-yes", "north-rtr-1", "other")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "foresee says that tobin.reed will not get into north-rtr-1 by netconf after the change")
 	require.Equal(t, 130, lab.end(t))
@@ -162,8 +169,10 @@ func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Proc
 // by itself, until the change is confirmed; then it holds the change.
 func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 	c, lab, variant, as := sending(t, "127.83.0.0/16")
-	variant("other", "servers: [tern, plover]", "servers: [plover, tern]", "accounts: [harbourmaster]", "accounts: [harbourmaster, master]")
-	args := append(append([]string{"send"}, as...), "-yes", "-fallback-password-file", "demo/as-reviewed/passwords/harbourmaster", "north-rtr-1", "other")
+	variant("other", "servers: [tern, plover]", "servers: [plover, tern]", "accounts: [harbourmaster]",
+		"accounts: [harbourmaster, master]")
+	args := append(append([]string{"send"}, as...), "-yes", "-fallback-password-file",
+		"demo/as-reviewed/passwords/harbourmaster", "north-rtr-1", "other")
 	back := append(append([]string{"send"}, as...), "-yes", "-keep", "back", "north-rtr-1", "demo/as-reviewed")
 	all := c.steps(t, args, func(string, *os.Process) {})
 	require.Contains(t, strings.Join(all, "\n"), "confirmed: the part with the local accounts stays")
@@ -176,7 +185,8 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 			}
 			require.Zero(t, c.run(t, back...).status)
 			said := c.steps(t, args, func(step string, p *os.Process) {
-				if step == all[i] || strings.HasPrefix(step, "north-rtr-1: what is on it is kept") && strings.HasPrefix(all[i], "north-rtr-1: what is on it is kept") {
+				if step == all[i] || strings.HasPrefix(step, "north-rtr-1: what is on it is kept") &&
+					strings.HasPrefix(all[i], "north-rtr-1: what is on it is kept") {
 					_ = p.Signal(signal)
 				}
 			})
@@ -185,7 +195,8 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 			require.Eventually(t, func() bool {
 				is := c.holds(t, as, "north-rtr-1", "other")
 				was := c.run(t, append(append([]string{"compare"}, as...), "north-rtr-1", "demo/as-reviewed")...)
-				return is && (confirmed || i >= len(all)-2) || was.status == 0 || strings.Count(was.out, "\n  - ") == 1 && strings.Contains(was.out, "account master is on the device")
+				return is && (confirmed || i >= len(all)-2) || was.status == 0 || strings.Count(was.out, "\n  - ") == 1 &&
+					strings.Contains(was.out, "account master is on the device")
 			}, 20*time.Second, 50*time.Millisecond, story)
 		}
 	}
@@ -204,7 +215,8 @@ func (c call) stranger(t *testing.T, standIn string) (*device.Session, evidence.
 	require.NoError(t, err)
 	password, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/passwords/ines.marsh"))
 	require.NoError(t, err)
-	s, err := device.Open(context.Background(), device.Target{Address: at.Ways[i].Address, Person: "ines.marsh", HostKey: key, Auth: []ssh.AuthMethod{ssh.Password(strings.TrimSpace(string(password)))}})
+	s, err := device.Open(context.Background(), device.Target{Address: at.Ways[i].Address, Person: "ines.marsh",
+		HostKey: key, Auth: []ssh.AuthMethod{ssh.Password(strings.TrimSpace(string(password)))}})
 	require.NoError(t, err)
 	return s, at.Ways[i]
 }
@@ -228,7 +240,8 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 		{"drops get-config", "stopped", "its configuration cannot be read", 3},
 		{"drops edit-config", "stopped", "does not take the design", 3},
 		{"drops commit", "taken-back", "the commit failed: the connection ended without an answer", 1},
-		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker recommends", 0},
+		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker recommends",
+			0},
 	} {
 		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "north-sw-1 "+k.fault).status, k.fault)
 		r := c.run(t, append(append([]string{"send"}, as...), "-yes", "north-sw-1", "other")...)
@@ -262,8 +275,11 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 	sends("changes wait there that nobody has committed")
 	require.NoError(t, other.Discard())
 	other.End()
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"), []byte("["+strings.Replace(place.Address, ":", "]:", 1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ1Bk0hQ3bRQmWmHfPbUqVWWkTgqZ2lZ2PvF5v8m8c0D\n"), 0o600))
-	r = c.run(t, append(append([]string{"send"}, as...), "-yes", "-known-hosts", "hosts", "-address", place.Address, "north-rtr-1", "other")...)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "hosts"),
+		[]byte("["+strings.Replace(place.Address, ":", "]:",
+			1)+" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ1Bk0hQ3bRQmWmHfPbUqVWWkTgqZ2lZ2PvF5v8m8c0D\n"), 0o600))
+	r = c.run(t, append(append([]string{"send"}, as...), "-yes", "-known-hosts", "hosts", "-address", place.Address,
+		"north-rtr-1", "other")...)
 	require.Equal(t, 3, r.status, r.err)
 	require.Contains(t, r.err, "if the device was renewed on purpose, take the old line out")
 
@@ -286,31 +302,42 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		status        int
 		says, without string // without the questions to the servers: the result of it
 	}{
-		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs", ""},
+		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs",
+			""},
 		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: key-differs", "taken-back"},
 		{"key-differs, RADIUS", ship, "key: ship-key", "key: shore-key", "", 3, "sanderling: silent", ""},
-		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: client-unknown", "taken-back"},
+		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: client-unknown",
+			"taken-back"},
 		{"wrong-port", sw, "192.0.2.22\n", "192.0.2.22\n    port: 4949\n", "", 3, "plover: closed", ""},
-		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "", 3, "sanderling: closed", ""},
-		{"accounting-port, and so record-not-kept", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3, "sanderling (accounting): closed", ""},
+		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "",
+			3, "sanderling: closed", ""},
+		{"accounting-port, and so record-not-kept", ship, "192.0.2.23\n",
+			"192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3, "sanderling (accounting): closed", ""},
 		{"unreachable", sw, "192.0.2.22\n", "192.0.2.99\n", "", 3, "plover: ", ""},
 		{"server-off", sw, "192.0.2.21\n", "192.0.2.25\n", "", 3, "tern: ", ""},
 		{"mixed-protocol", sw, "192.0.2.22\n", "192.0.2.23\n    port: 1812\n", "", 3, "plover: ", ""},
 		{"too-slow", sw, "servers: [tern, plover]", "servers: [plover, tern]", "plover slow 2s", 3, "plover: ", ""},
-		{"wrong-list", sw, "- name: crew\n    authenticate: login\n    methods: [group shore, local]", "- name: crew\n    authenticate: login\n    methods: [group sea, local]", "", 2, "check finds", ""},
-		{"no-fallback", sw, "authenticate: login\n    methods: [group shore, local]", "authenticate: login\n    methods: [group shore]", "", 2, "check finds", ""},
-		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds", ""},
+		{"wrong-list", sw, "- name: crew\n    authenticate: login\n    methods: [group shore, local]",
+			"- name: crew\n    authenticate: login\n    methods: [group sea, local]", "", 2, "check finds", ""},
+		{"no-fallback", sw, "authenticate: login\n    methods: [group shore, local]",
+			"authenticate: login\n    methods: [group shore]", "", 2, "check finds", ""},
+		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds",
+			""},
 		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds", ""},
-		{"password-form", sw, "refusal: ends-list, all-resting: passes, local", "refusal: ends-list, all-resting: passes, password-as: {tacacs: chap}, local", "", 2, "check finds", ""},
+		{"password-form", sw, "refusal: ends-list, all-resting: passes, local",
+			"refusal: ends-list, all-resting: passes, password-as: {tacacs: chap}, local", "", 2, "check finds", ""},
 		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "check finds", ""},
-		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2, "check finds", ""},
+		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2, "check finds",
+			""},
 		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "nobody called ines.marsh", ""},
-		{"template-missing", ship, "all-resting: passes}", "all-resting: passes, account-from: Filter-Id}", "", 2, "check finds", ""},
+		{"template-missing", ship, "all-resting: passes}", "all-resting: passes, account-from: Filter-Id}", "", 2,
+			"check finds", ""},
 	} {
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")
 		pairs := []string{k.from, k.to}
 		if k.fault == "template-missing" { // the role names an account that is not there
-			pairs = append(pairs, "- name: deck-officer\n", "- name: deck-officer\n    account: watchkeeper\n", "accounts:\n", "accounts:\n  - {name: watchkeeper, level: 15, password: key shore-key}\n")
+			pairs = append(pairs, "- name: deck-officer\n", "- name: deck-officer\n    account: watchkeeper\n", "accounts:\n",
+				"accounts:\n  - {name: watchkeeper, level: 15, password: key shore-key}\n")
 		}
 		variant(name, pairs...)
 		if k.in != "" {
@@ -373,8 +400,10 @@ grants: [{who: team net, role: all}]
 service: {limits: {failure-delay: 0s}}
 lab: {network: 127.70.0.0/16}
 `, "HASH", hash)
-	for name, content := range map[string]string{"site.yaml": text, "k.key": "a-key-of-this-test-only\n", "password": "right\n", "wrong": "not right\n",
-		"other.yaml": strings.NewReplacer("[t1, t2]", "[t2, t1]", "accounts: [keeper]", "accounts: [keeper, mate]").Replace(text)} {
+	for name, content := range map[string]string{"site.yaml": text, "k.key": "a-key-of-this-test-only\n",
+		"password": "right\n", "wrong": "not right\n",
+		"other.yaml": strings.NewReplacer("[t1, t2]", "[t2, t1]", "accounts: [keeper]",
+			"accounts: [keeper, mate]").Replace(text)} {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(content), 0o600))
 	}
 	lab := c.start(t, "lab", "-state", "st")
@@ -383,15 +412,21 @@ lab: {network: 127.70.0.0/16}
 		return c.run(t, append(append([]string{"send", "-yes"}, as...), args...)...)
 	}
 
-	for args, says := range map[string]string{"-canary nobody-1 usual-1 other.yaml": "nobody-1", "-canary usual-2 usual-1 other.yaml": "name it among the devices too", "-at-once 0 usual-1 other.yaml": "-at-once is from 1 to 50",
-		"-resume other.yaml": "holds no record of an earlier run", "-fallback master usual-1 other.yaml": "has no local account master", "-timeout 0s usual-1 other.yaml": "-timeout is above 0"} {
+	for args, says := range map[string]string{"-canary nobody-1 usual-1 other.yaml": "nobody-1",
+		"-canary usual-2 usual-1 other.yaml":  "name it among the devices too",
+		"-at-once 0 usual-1 other.yaml":       "-at-once is from 1 to 50",
+		"-resume other.yaml":                  "holds no record of an earlier run",
+		"-fallback master usual-1 other.yaml": "has no local account master",
+		"-timeout 0s usual-1 other.yaml":      "-timeout is above 0"} {
 		r := send(strings.Fields(args)...)
 		require.Equal(t, 2, r.status, "%s: %s", args, r.err)
 		require.Contains(t, r.err, says, args)
 	}
 	r := send("plain-1", "other.yaml")
 	require.Equal(t, 3, r.status, r.err)
-	require.Contains(t, unwrapped(r.out), "it cannot take a change back by itself: it offers no confirmed commit (RFC 6241, section 8.4); with -without-way-back")
+	require.Contains(t, unwrapped(r.out),
+		"it cannot take a change back by itself: it offers no confirmed commit (RFC 6241, section 8.4); with "+
+			"-without-way-back")
 
 	// The canary fails: none of the others is begun.
 	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "first-1 refuses shared-secret").status)
@@ -402,7 +437,8 @@ lab: {network: 127.70.0.0/16}
 	r = send("-at-once", "4", "-fallback-password-file", "password", "-resume", "other.yaml")
 	require.Zero(t, r.status, r.out+r.err)
 	require.Contains(t, r.err, "named 4 devices; 0 of them hold the design")
-	for _, said := range []string{"4 of 4: ", "local-1: proven: the local account keeper gets in by netconf", "usual-1: the local account keeper cannot be tried now: the device asks tacacs-plus first"} {
+	for _, said := range []string{"4 of 4: ", "local-1: proven: the local account keeper gets in by netconf",
+		"usual-1: the local account keeper cannot be tried now: the device asks tacacs-plus first"} {
 		require.Contains(t, r.err, said)
 	}
 	one, other := strings.Index(r.err, "usual-1: confirmed: the design stays"), strings.Index(r.err, "usual-2: reading")
@@ -436,6 +472,7 @@ lab: {network: 127.70.0.0/16}
 	// What the models do not carry is said before anything is sent.
 	r = c.run(t, append(append([]string{"send", "-dry-run"}, as...), "bare-1", "other.yaml")...)
 	require.Zero(t, r.status, r.err)
-	require.Contains(t, unwrapped(r.out), "not carried: its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
+	require.Contains(t, unwrapped(r.out),
+		"not carried: its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
 	require.Equal(t, 130, lab.end(t))
 }

@@ -53,15 +53,18 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	c, b, change := served(t)
 	require.Zero(t, c.asks(t))
 	change("teams: [net]", "teams: [net], disabled: true")
-	require.Eventually(t, func() bool { return c.asks(t) == 1 }, 10*time.Second, 50*time.Millisecond, "a change of the file is taken by itself")
+	require.Eventually(t, func() bool { return c.asks(t) == 1 }, 10*time.Second, 50*time.Millisecond,
+		"a change of the file is taken by itself")
 	change("disabled: true", "disabled: ture")
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 10*time.Second,
+		20*time.Millisecond)
 	require.Contains(t, b.said(), `did you mean "true"?`)
 	change("disabled: ture", "disabled: false")
 	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
 	change("port: 4949", "port: 4950")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "t: TACACS+ on 127.93.0.1:4950") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "t: TACACS+ on 127.93.0.1:4950") },
+		10*time.Second, 20*time.Millisecond)
 	require.Contains(t, b.said(), "t: ended on 127.93.0.1:4949")
 	require.Zero(t, c.asks(t), "it has moved, and ask finds it by the state folder")
 	change("run: true}]", "run: true}, {name: r, protocol: radius, address: 127.93.0.1, key: k, run: true}]")
@@ -70,10 +73,12 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.run(t, "ask", "-server", "r", "-as", "sw", "-person", "ines", "-password-file", "right").status)
 	change("key: k, run: true}]", "key: k}]")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "r: ended on 127.93.0.1:1812") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "r: ended on 127.93.0.1:1812") }, 10*time.Second,
+		20*time.Millisecond)
 	change("port: 4950", "port: 4951")
 	change("address: 127.93.0.1,", "address: 192.0.2.77,")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "this host does not have that address") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "this host does not have that address") },
+		10*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.asks(t), "it stays where it was")
 
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
@@ -86,7 +91,8 @@ func TestServeExplainsEachDecision(t *testing.T) {
 	b.end(t)
 	b = c.start(t, "serve", "-explain")
 	require.Zero(t, c.asks(t))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") }, 5*time.Second, 10*time.Millisecond, b.said())
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") },
+		5*time.Second, 10*time.Millisecond, b.said())
 	require.Contains(t, b.said(), "t accepted: login by sw for ines: ines has the role all here, level 15")
 	require.Contains(t, b.said(), "grant   team net: all holds (site.yaml:7:")
 }
@@ -105,7 +111,10 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	require.Equal(t, listed(), listed("-site", "site.yaml"))
 	server.Stop()
 	require.Zero(t, c.asks(t), "the database is no part of a login")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "records wait on this disk, up to 5000 of them") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(b.said(),
+			"records wait on this disk, up to 5000 of them")
+	}, 10*time.Second, 20*time.Millisecond)
 	require.NotContains(t, b.said(), "made-up")
 	r := c.run(t, "ledger")
 	require.Equal(t, []any{3, true}, []any{r.status, strings.Contains(r.err, "the ledger's database: ")}, r.err)
@@ -152,20 +161,25 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 		return strings.Contains(told(), "READY=1\nSTATUS=1 server of Served\n") && strings.Contains(told(), "WATCHDOG=1")
 	}, 5*time.Second, 10*time.Millisecond)
 	require.Zero(t, c.asks(t))
-	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file", "right").status)
-	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second, 10*time.Millisecond)
+	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file",
+		"right").status)
+	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
+		10*time.Millisecond)
 	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`, received())
-	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(), "a name cannot begin a line of its own")
+	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(),
+		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
 	lines := strings.Split(strings.TrimSpace(b.said()), "\n")
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &line))
-	require.Equal(t, []string{"WARN", "event", "t", "refused", "unknown-person"}, []string{line.Level, line.Msg, line.Server, line.Answer, line.Reason})
+	require.Equal(t, []string{"WARN", "event", "t", "refused", "unknown-person"},
+		[]string{line.Level, line.Msg, line.Server, line.Answer, line.Reason})
 
 	for range 60 {
 		require.Zero(t, c.asks(t))
 	}
 	older := filepath.Join(c.dir, "mellowgate-state", "traffic-older.pcapng")
-	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond, "the capture is bounded")
+	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond,
+		"the capture is bounded")
 	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
@@ -177,7 +191,8 @@ func TestServePrintsAUnit(t *testing.T) {
 	b.end(t)
 	r := c.run(t, "serve", "-unit")
 	require.Zero(t, r.status)
-	require.Contains(t, r.out, "ExecStart="+program+" serve -log text -state /var/lib/mellowgate "+filepath.Join(c.dir, "site.yaml")+"\n")
+	require.Contains(t, r.out,
+		"ExecStart="+program+" serve -log text -state /var/lib/mellowgate "+filepath.Join(c.dir, "site.yaml")+"\n")
 	require.NotContains(t, r.out, "{{")
 	require.Equal(t, 2, c.run(t, "serve", "-unit", "none.yaml").status)
 	require.Equal(t, 2, c.run(t, "serve", "-log", "jsn").status)
@@ -211,6 +226,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	}
 	require.Equal(t, "running\n", get("/health"))
 	text := get("/metrics")
-	require.Contains(t, text, `mellowgate_answers_total{answer="accepted",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
+	require.Contains(t, text,
+		`mellowgate_answers_total{answer="accepted",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
 	require.NotContains(t, text, `"ines"`, "nobody's name is a label")
 }

@@ -16,10 +16,14 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 	r := c.run(t, "sheet", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	last := 0
-	for _, part := range []string{"Keep a session open", "timed way back", "Make the local account master with level 15", "Server sanderling: radius, 192.0.2.23, ports 1812 and 1813, the key ship-key",
-		"Group shore, in this order: tern, plover.", "List deck for login: group sea, then group shore, then local.", "Let ssh use: login deck",
-		"| [ ] | ssh | ines.marsh | right | in, level 15, by sanderling |", "| [ ] | ssh | tobin.reed | right | in, level 1,", "| [ ] | ssh | any name | wrong | refused,",
-		"| [ ] | ssh | master | right | refused, by sanderling |", "The outage, on purpose", "| [ ] | ssh | master | right | in, level 15, by local | 4s (0s while servers rest) |",
+	for _, part := range []string{"Keep a session open", "timed way back", "Make the local account master with level 15",
+		"Server sanderling: radius, 192.0.2.23, ports 1812 and 1813, the key ship-key",
+		"Group shore, in this order: tern, plover.", "List deck for login: group sea, then group shore, then local.",
+		"Let ssh use: login deck",
+		"| [ ] | ssh | ines.marsh | right | in, level 15, by sanderling |", "| [ ] | ssh | tobin.reed | right | in, level 1,",
+		"| [ ] | ssh | any name | wrong | refused,",
+		"| [ ] | ssh | master | right | refused, by sanderling |", "The outage, on purpose",
+		"| [ ] | ssh | master | right | in, level 15, by local | 4s (0s while servers rest) |",
 		"Let console use: login deck", "Records", "Save on the device.", "End the timer."} {
 		at := strings.Index(r.out, part)
 		require.Greater(t, at, last, part)
@@ -62,7 +66,9 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	require.NotContains(t, r.err, strings.TrimSpace(string(key)))
 
 	own := filepath.Join(c.dir, "own.tmpl")
-	require.NoError(t, os.WriteFile(own, []byte("device {{.Name}}\n{{range .Servers}}server {{.Name}} {{.Address}} key {{key .Key}}\n{{end}}{{range .Lists}}{{.Name}}: {{join .Methods \", \"}}\n{{end}}"), 0o600))
+	require.NoError(t, os.WriteFile(own,
+		[]byte("device {{.Name}}\n{{range .Servers}}server {{.Name}} {{.Address}} key {{key .Key}}\n{{end}}{{range "+
+			".Lists}}{{.Name}}: {{join .Methods \", \"}}\n{{end}}"), 0o600))
 	r = c.run(t, "render", "-template", own, "north-sw-1", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "device north-sw-1\nserver tern 192.0.2.21 key the-value-of-the-key-shore-key\n")
@@ -72,7 +78,8 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "own.tmpl:1:")
 	for _, bad := range [][]string{{"-model", "other"}, {"-format", "yaml"}, {"-template", "none.tmpl"}} {
-		require.Equal(t, 2, c.run(t, append(append([]string{"render"}, bad...), "north-sw-1", "demo/as-reviewed")...).status, bad)
+		require.Equal(t, 2, c.run(t, append(append([]string{"render"}, bad...), "north-sw-1", "demo/as-reviewed")...).status,
+			bad)
 	}
 	r = c.run(t, "new", "-schema")
 	require.Zero(t, r.status)

@@ -59,13 +59,15 @@ service: {limits: {failure-delay: 0s}}
 		done := make(chan result, 1)
 		load[group] = done
 		go func() {
-			done <- c.run(t, "ask", "-json", "-group", group, "-as", device, "-person", "ines", "-password-file", "right", "-count", "400", "-rate", "100")
+			done <- c.run(t, "ask", "-json", "-group", group, "-as", device, "-person", "ines", "-password-file", "right",
+				"-count", "400", "-rate", "100")
 		}()
 	}
 	events := filepath.Join(c.dir, "node-1", "events.jsonl")
 	require.Eventually(t, func() bool {
 		text, err := os.ReadFile(events)
-		return err == nil && bytes.Count(text, []byte(`"server":"t1"`)) > 50 && bytes.Count(text, []byte(`"server":"r1"`)) > 50
+		return err == nil && bytes.Count(text, []byte(`"server":"t1"`)) > 50 &&
+			bytes.Count(text, []byte(`"server":"r1"`)) > 50
 	}, 20*time.Second, 5*time.Millisecond)
 	require.NoError(t, first.Process.Kill())
 	for group, done := range load {

@@ -16,13 +16,17 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	try := func(device string) {
 		c.run(t, append([]string{"login", "-state", "st", "-device", device, "-person", "ines.marsh"}, password...)...)
 	}
-	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "tern key-differs for south-sw-1", "-set", "plover key-differs for south-sw-1", "-set", "sanderling closed for mv-avocet-rtr").status)
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "tern key-differs for south-sw-1", "-set",
+		"plover key-differs for south-sw-1", "-set", "sanderling closed for mv-avocet-rtr").status)
 	try("mv-avocet-rtr")
 	try("north-sw-1")
 	try("south-sw-1")
 
-	for _, evidence := range [][]string{{"-state", "st"}, {"-capture", "st/traffic.pcapng", "-device", "south-sw-1", "demo/as-reviewed"}, {"-events", "st/events.jsonl", "-device", "south-sw-1"},
-		{"-trace", "st/traces/south-sw-1.jsonl"}, {"-log", "st/logs/south-sw-1.jsonl"}, {"-counters", "st/counters/south-sw-1.json"}} {
+	for _, evidence := range [][]string{{"-state", "st"},
+		{"-capture", "st/traffic.pcapng", "-device", "south-sw-1", "demo/as-reviewed"},
+		{"-events", "st/events.jsonl", "-device", "south-sw-1"},
+		{"-trace", "st/traces/south-sw-1.jsonl"}, {"-log", "st/logs/south-sw-1.jsonl"},
+		{"-counters", "st/counters/south-sw-1.json"}} {
 		r := c.run(t, append([]string{"why"}, evidence...)...)
 		require.Zero(t, r.status, "%v: %s", evidence, r.err)
 		require.Regexp(t, `^key-differs: south-sw-1 and server (tern|plover)\n`, r.out, "%v", evidence)
@@ -34,13 +38,17 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	r := stdin.run(t, "why", "-capture", "-", "-key-file", "demo/as-reviewed/keys/shore.key")
 	require.Zero(t, r.status, r.err)
 
-	r = c.run(t, append([]string{"why", "-state", "st", "-probe", "-device", "south-sw-1", "-write", "incident.md", "-confirm"}, password...)...)
+	r = c.run(t, append([]string{"why", "-state", "st", "-probe", "-device", "south-sw-1", "-write", "incident.md",
+		"-confirm"}, password...)...)
 	require.Equal(t, 1, r.status, "it still fails")
-	require.Contains(t, r.err, "asked: tern refuses a name that nobody has, asked as south-sw-1: with the site's key it answers")
+	require.Contains(t, r.err,
+		"asked: tern refuses a name that nobody has, asked as south-sw-1: with the site's key it answers")
 	require.Contains(t, r.out, "it still fails: repeated at")
 	written, err := os.ReadFile(filepath.Join(c.dir, "incident.md"))
 	require.NoError(t, err)
-	for _, part := range []string{"# key-differs: south-sw-1 and server tern\n", "- Symptom: ines.marsh at south-sw-1 by ssh", "Repair: put the key shore-key on south-sw-1", "| login | crew | group shore |", "repeated at"} {
+	for _, part := range []string{"# key-differs: south-sw-1 and server tern\n",
+		"- Symptom: ines.marsh at south-sw-1 by ssh", "Repair: put the key shore-key on south-sw-1",
+		"| login | crew | group shore |", "repeated at"} {
 		require.Contains(t, string(written), part)
 	}
 	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err, "is there already; name a new file")
@@ -62,20 +70,24 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	}
 	strictly(t, c.run(t, "why", "-state", "st", "-all", "-json").out, &all)
 	require.Len(t, all.Groups, 3)
-	require.Contains(t, c.run(t, "why", "-state", "st", "-all", "-device", "north-sw-1").out, "healthy: 1 login, and nothing is wrong with any")
+	require.Contains(t, c.run(t, "why", "-state", "st", "-all", "-device", "north-sw-1").out,
+		"healthy: 1 login, and nothing is wrong with any")
 
-	r = c.run(t, "why", "-person", "odd.larsen", "-device", "north-sw-1", "-access", "ssh", "-saw", "refused", "demo/as-reviewed")
+	r = c.run(t, "why", "-person", "odd.larsen", "-device", "north-sw-1", "-access", "ssh", "-saw", "refused",
+		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "disabled-or-expired: north-sw-1 by ssh")
 
 	r = c.run(t, "why", "-state", "st", "-at", "2020-01-01T03:10")
 	require.Equal(t, 1, r.status, "nobody logged in then: %s", r.out)
 	require.Empty(t, r.out)
-	require.Contains(t, c.run(t, "why", "-state", "st", "-device", "hq-fw-1").out, "nothing that is at hand speaks of a fault at hq-fw-1")
+	require.Contains(t, c.run(t, "why", "-state", "st", "-device", "hq-fw-1").out,
+		"nothing that is at hand speaks of a fault at hq-fw-1")
 
 	// Of somebody whom only a directory knows nothing is foreseen, in or refused.
 	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "dunlin closed").status)
-	r = c.run(t, "login", "-state", "st", "-device", "north-rtr-1", "-person", "ebba.lind", "-password-file", "demo/as-reviewed/passwords/ebba.lind")
+	r = c.run(t, "login", "-state", "st", "-device", "north-rtr-1", "-person", "ebba.lind", "-password-file",
+		"demo/as-reviewed/passwords/ebba.lind")
 	require.Zero(t, r.status, r.out)
 	require.Contains(t, r.out, "nothing was foreseen; say what you expect with -expect")
 
@@ -83,10 +95,14 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-access", "shh"}, `did you mean "ssh"?`}, {[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
-		{[]string{"-all", "-confirm"}, "-all is about all"}, {[]string{"-at", "noon"}, "03:10 or 2026-11-23T03:10 is wanted"}, {[]string{"-capture", "demo/as-reviewed/site.yaml"}, "this is no pcap or pcapng capture"},
-		{[]string{"-counters", "demo/as-reviewed/site.yaml"}, "holds no counters"}, {[]string{"-events", "demo/as-reviewed/site.yaml"}, "holds no line that can be read"},
-		{[]string{"-log", "none"}, "none"}, {[]string{"-device", "south-sw-2", "demo/as-reviewed"}, `did you mean "south-sw-1"?`},
+		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-access", "shh"}, `did you mean "ssh"?`},
+		{[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
+		{[]string{"-all", "-confirm"}, "-all is about all"}, {[]string{"-at", "noon"}, "03:10 or 2026-11-23T03:10 is wanted"},
+		{[]string{"-capture", "demo/as-reviewed/site.yaml"}, "this is no pcap or pcapng capture"},
+		{[]string{"-counters", "demo/as-reviewed/site.yaml"}, "holds no counters"},
+		{[]string{"-events", "demo/as-reviewed/site.yaml"}, "holds no line that can be read"},
+		{[]string{"-log", "none"}, "none"},
+		{[]string{"-device", "south-sw-2", "demo/as-reviewed"}, `did you mean "south-sw-1"?`},
 	} {
 		r := c.run(t, append([]string{"why"}, bad.args...)...)
 		require.Equal(t, 2, r.status, "%v: %s", bad.args, r.err)

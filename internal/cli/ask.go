@@ -40,42 +40,57 @@ Where a lab or serve runs here, its state folder says where the servers are; els
 
 Exit status 1 when the answer is no, 3 when there was none.`,
 		Examples: []Example{
-			{Call: "mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh", Shows: "a login, in a lab of the demo site"},
-			{Call: "mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'", Shows: "may this person use this command?"},
-			{Call: "mellowgate ask -explain -as north-sw-1 -person tobin.reed -question commands -command 'look secrets' demo/as-reviewed", Shows: "which rule decides? No packet, no password"},
-			{Call: "mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200", Shows: "is it alive, and how fast?"},
+			{Call: "mellowgate ask -server tern -as north-sw-1 -person ines.marsh -password-file " +
+				"demo/as-reviewed/passwords/ines.marsh", Shows: "a login, in a lab of the demo site"},
+			{Call: "mellowgate ask -group shore -as north-sw-1 -person tobin.reed -question commands -command 'look secrets'",
+				Shows: "may this person use this command?"},
+			{Call: "mellowgate ask -explain -as north-sw-1 -person tobin.reed -question commands -command 'look secrets' " +
+				"demo/as-reviewed", Shows: "which rule decides? No packet, no password"},
+			{Call: "mellowgate ask -server sanderling -as mv-avocet-rtr -question status -count 200",
+				Shows: "is it alive, and how fast?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			f := &askFlags{}
-			c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab or serve (default "+defaultState+", where there is one)")
+			c.Flags.StringVar(&f.state, "state", "",
+				"the state `folder` of a lab or serve (default "+defaultState+", where there is one)")
 			c.Flags.StringVar(&f.server, "server", "", "the `server` to ask")
 			c.Flags.StringVar(&f.group, "group", "", "the `group` to ask, its servers in order")
 			c.Flags.StringVar(&f.as, "as", "", "ask as this `device`")
 			c.Flags.StringVar(&f.question, "question", "login", "the `question`: "+strings.Join(questions, ", "))
 			c.Flags.StringVar(&f.person, "person", "", "the `name` of the person")
-			c.Flags.StringVar(&f.form, "form", "", "how a password is sent: pap, chap or mschapv2; with TACACS+ also ascii, by prompts, the usual `form` there")
+			c.Flags.StringVar(&f.form, "form", "",
+				"how a password is sent: pap, chap or mschapv2; with TACACS+ also ascii, by prompts, the usual `form` there")
 			c.Flags.StringVar(&f.command, "command", "", "the `command`, for commands and records")
-			c.Flags.IntVar(&f.level, "level", 1, "the `level` that the person has, from 0 to 15, for records and commands, or wants, for an elevation")
-			c.Flags.StringVar(&f.access, "access", site.SSH, "the `access` that the device names: "+strings.Join(site.Accesses(), ", "))
+			c.Flags.IntVar(&f.level, "level", 1,
+				"the `level` that the person has, from 0 to 15, for records and commands, or wants, for an elevation")
+			c.Flags.StringVar(&f.access, "access", site.SSH,
+				"the `access` that the device names: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.from, "from", "", "the `address` that the person comes from")
-			c.Flags.Var(&f.attributes, "attribute", "a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
+			c.Flags.Var(&f.attributes, "attribute",
+				"a RADIUS attribute to send too, as `NAME=VALUE`; may be given several times")
 			c.Flags.IntVar(&f.count, "count", 1, "ask `N` times, at most 100000")
 			c.Flags.IntVar(&f.rate, "rate", 20, "with -count: at most `N` questions a second, 2000 at most")
-			c.Flags.StringVar(&f.certificate, "certificate", "", "for a server over TLS: the `file` with the certificate to show")
+			c.Flags.StringVar(&f.certificate, "certificate", "",
+				"for a server over TLS: the `file` with the certificate to show")
 			c.Flags.StringVar(&f.certificateKey, "certificate-key", "", "the `file` with its key")
-			c.Flags.StringVar(&f.authorities, "authorities", "", "the `file` with the authorities that the server's certificate must come from")
-			c.Flags.BoolVar(&f.makeCode, "make-code", false, "answer a question for a one-time code with one made from the person's key in the site; it is then used up")
-			c.Flags.BoolVar(&f.explain, "explain", false, "send nothing: say from the site what the answer would be, and why, rule by rule")
+			c.Flags.StringVar(&f.authorities, "authorities", "",
+				"the `file` with the authorities that the server's certificate must come from")
+			c.Flags.BoolVar(&f.makeCode, "make-code", false,
+				"answer a question for a one-time code with one made from the person's key in the site; it is then used up")
+			c.Flags.BoolVar(&f.explain, "explain", false,
+				"send nothing: say from the site what the answer would be, and why, rule by rule")
 			c.Flags.StringVar(&f.at, "at", "", "with -explain: at this `time`, such as 03:00 or 2026-11-23T03:00 (default now)")
-			c.Flags.StringVar(&f.teams, "teams", "", "with -explain: the `teams` that a directory would give, where the site has nobody of that name")
+			c.Flags.StringVar(&f.teams, "teams", "",
+				"with -explain: the `teams` that a directory would give, where the site has nobody of that name")
 			f.password = c.passwordFlags()
 			return func() error { return c.ask(f) }
 		},
 	}
 }
 
-var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-update", "record-stop", "record-on", "record-off", "status"}
+var questions = []string{"login", "elevation", "session", "commands", "record-start", "record-update", "record-stop",
+	"record-on", "record-off", "status"}
 
 type askFlags struct {
 	state, server, group, as, question, person, form, command, access, from string
@@ -94,7 +109,8 @@ func (f *askFlags) check() error {
 	case !f.explain && (f.server == "") == (f.group == ""):
 		return wrong("ask needs -server or -group, one of them\nusage: %s", usage(askCommand()))
 	case !slices.Contains(questions, f.question):
-		return wrong("there is no question %q%s; they are %s", f.question, nearest.Suggest(f.question, questions), strings.Join(questions, ", "))
+		return wrong("there is no question %q%s; they are %s", f.question, nearest.Suggest(f.question, questions),
+			strings.Join(questions, ", "))
 	case !slices.Contains([]string{"status", "record-on", "record-off"}, f.question) && f.person == "":
 		return wrong("this question is about a person: name one with -person")
 	case f.question == "commands" && len(rights.SplitLine(f.command)) == 0:
@@ -102,7 +118,8 @@ func (f *askFlags) check() error {
 	case f.level < 0 || f.level > 15:
 		return wrong("-level is from 0 to 15")
 	case !slices.Contains(site.Accesses(), f.access):
-		return wrong("there is no way in %q%s; they are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+		return wrong("there is no way in %q%s; they are %s", f.access, nearest.Suggest(f.access, site.Accesses()),
+			strings.Join(site.Accesses(), ", "))
 	case f.count < 1 || f.count > 100000:
 		return wrong("-count is from 1 to 100000")
 	case f.rate < 1 || f.rate > 2000:
@@ -285,7 +302,8 @@ func (f *askFlags) fits(s *site.Server) error {
 	case s.Protocol == site.LDAP && (f.question != "login" || len(f.attributes) > 0):
 		return wrong("%s is a directory: it can be asked for a login, and for nothing else", s.Name)
 	case s.Protocol == site.RADIUS && (f.question == "session" || f.question == "commands"):
-		return wrong("%s speaks RADIUS, which has no question of its own about %s: the rights come with the login", s.Name, f.question)
+		return wrong("%s speaks RADIUS, which has no question of its own about %s: the rights come with the login", s.Name,
+			f.question)
 	case s.Protocol == site.RADIUS && f.command != "":
 		return wrong("%s speaks RADIUS, which has no records of commands", s.Name)
 	case s.Protocol == site.RADIUS && f.question == "elevation":
@@ -300,7 +318,8 @@ func (f *askFlags) fits(s *site.Server) error {
 
 // target returns a server as the asker reaches it: in a lab at its loopback
 // address and from the device's, else at the site's addresses.
-func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target, error) {
+func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target,
+	error) {
 	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
 	switch {
 	case s.Protocol == site.LDAP:
@@ -384,7 +403,9 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	case f.certificate+f.certificateKey+f.authorities != "":
 		return pki.Identity{}, wrong("-certificate, -certificate-key and -authorities go together")
 	case !lab || f.as == "":
-		return pki.Identity{}, wrong("this server speaks over TLS: give -certificate, -certificate-key and -authorities, or in a lab the device with -as")
+		return pki.Identity{},
+			wrong("this server speaks over TLS: give -certificate, -certificate-key and -authorities, or in a lab the device " +
+				"with -as")
 	}
 	i, err := pki.Written((&state.Folder{Dir: f.folder()}).Certificates(), f.as)
 	if err != nil {
@@ -394,7 +415,8 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 }
 
 func (f *askFlags) walkQuestion() walk.Question {
-	q := walk.Question{Person: f.person, Level: f.level, Line: f.command, Method: site.ByGroup, Start: f.question == "record-start" || f.question == "record-on", Update: f.question == "record-update"}
+	q := walk.Question{Person: f.person, Level: f.level, Line: f.command, Method: site.ByGroup,
+		Start: f.question == "record-start" || f.question == "record-on", Update: f.question == "record-update"}
 	switch f.question {
 	case "session":
 		q.Purpose = site.Session
@@ -435,10 +457,12 @@ type askJSON struct {
 func (a *asking) once() askJSON {
 	visit := &walk.Visit{Device: a.device, Way: a.way, World: a.world, Rests: new(walk.Rests), Person: a.q.Person}
 	step := visit.Ask(a.group, a.q)
-	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: walk.SaidNothing, By: step.By,
+	r := askJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answer: walk.SaidNothing,
+		By:         step.By,
 		Attributes: []rights.Attribute{}, Seconds: step.Took.Seconds(), Tries: []tryJSON{}}
 	for _, t := range step.Tries {
-		r.Tries = append(r.Tries, tryJSON{Server: t.Server.Name, Seconds: t.Reply.Took.Seconds(), Result: string(t.Reply.Result), Reason: string(t.Reply.Reason), Message: t.Reply.Message})
+		r.Tries = append(r.Tries, tryJSON{Server: t.Server.Name, Seconds: t.Reply.Took.Seconds(),
+			Result: string(t.Reply.Result), Reason: string(t.Reply.Reason), Message: t.Reply.Message})
 		r.Message = t.Reply.Message
 		if t.Reply.Answer != "" {
 			r.Answer = t.Reply.Answer
@@ -453,13 +477,15 @@ func (a *asking) once() askJSON {
 }
 
 // answerWords puts what a server said into words.
-var answerWords = map[walk.Said]string{walk.SaidAccept: "accepted", walk.SaidPass: "accepted", walk.SaidReject: "refused",
-	walk.SaidFail: "refused", walk.SaidRecorded: "recorded", walk.SaidAlive: "alive", walk.SaidChallenge: "asked for more",
+var answerWords = map[walk.Said]string{walk.SaidAccept: "accepted", walk.SaidPass: "accepted",
+	walk.SaidReject: "refused",
+	walk.SaidFail:   "refused", walk.SaidRecorded: "recorded", walk.SaidAlive: "alive", walk.SaidChallenge: "asked for more",
 	walk.SaidError: "cannot answer", walk.SaidNothing: "no answer"}
 
 // answerTones are how it is shown; the rest is careful.
-var answerTones = map[walk.Said]show.Tone{walk.SaidAccept: show.Good, walk.SaidPass: show.Good, walk.SaidRecorded: show.Good,
-	walk.SaidAlive: show.Good, walk.SaidNothing: show.Bad, walk.SaidError: show.Bad}
+var answerTones = map[walk.Said]show.Tone{walk.SaidAccept: show.Good, walk.SaidPass: show.Good,
+	walk.SaidRecorded: show.Good,
+	walk.SaidAlive:    show.Good, walk.SaidNothing: show.Bad, walk.SaidError: show.Bad}
 
 func printAnswer(c *Call, r askJSON) {
 	style := c.style()
@@ -471,7 +497,8 @@ func printAnswer(c *Call, r askJSON) {
 	if r.By != "" {
 		by = " by " + r.By
 	}
-	c.say("%s%s after %s (%s, %s)\n", style.Paint(tone, answerWords[r.Answer]), by, milliseconds(r.Seconds), r.Question, r.Protocol)
+	c.say("%s%s after %s (%s, %s)\n", style.Paint(tone, answerWords[r.Answer]), by, milliseconds(r.Seconds), r.Question,
+		r.Protocol)
 	if r.Message != "" && r.By != "" {
 		c.say("  the server says: %s\n", show.Safe(r.Message))
 	}

@@ -18,7 +18,8 @@ import (
 
 // explainQuestions are the questions that have an explanation, and what each is
 // to the decision.
-var explainQuestions = map[string]site.Purpose{"login": site.Login, "elevation": site.Login, "session": site.Session, "commands": site.Commands}
+var explainQuestions = map[string]site.Purpose{"login": site.Login, "elevation": site.Login, "session": site.Session,
+	"commands": site.Commands}
 
 type explainStepJSON struct {
 	Part   string `json:"part"`
@@ -49,7 +50,8 @@ func (c *Call) explainAnswer(f *askFlags) error {
 	purpose, known := explainQuestions[f.question]
 	switch {
 	case !known:
-		return wrong("-explain is for the questions login, elevation, session and commands; nobody decides about %s", f.question)
+		return wrong("-explain is for the questions login, elevation, session and commands; nobody decides about %s",
+			f.question)
 	case f.as == "":
 		return wrong("-explain needs the device: name it with -as")
 	}
@@ -67,7 +69,8 @@ func (c *Call) explainAnswer(f *askFlags) error {
 			return err
 		}
 	}
-	q := rights.Question{Purpose: purpose, Device: device, Access: f.access, Person: f.person, Credential: rights.Right, Line: f.command}
+	q := rights.Question{Purpose: purpose, Device: device, Access: f.access, Person: f.person, Credential: rights.Right,
+		Line: f.command}
 	if f.from != "" {
 		if q.From, err = netip.ParseAddr(f.from); err != nil {
 			return wrong("-from is %q; an address is wanted", f.from)
@@ -124,15 +127,18 @@ func assumed(l loaded, f *askFlags) (*site.Person, error) {
 	return p, nil
 }
 
-func explained(l loaded, f *askFlags, q rights.Question, d rights.Decision, steps []rights.Step, at time.Time) explainJSON {
-	r := explainJSON{Device: q.Device.Name, Access: q.Access, Person: q.Person, Question: f.question, Command: q.Line, At: at, Answer: evidence.Refused,
+func explained(l loaded, f *askFlags, q rights.Question, d rights.Decision, steps []rights.Step,
+	at time.Time) explainJSON {
+	r := explainJSON{Device: q.Device.Name, Access: q.Access, Person: q.Person, Question: f.question, Command: q.Line,
+		At: at, Answer: evidence.Refused,
 		Reason: string(d.Reason), Text: d.Text, Steps: []explainStepJSON{}, Attributes: []rights.Attribute{}}
 	if d.Allow {
 		r.Answer, r.Level = evidence.Accepted, &d.Role.Level
 		r.Attributes = append(r.Attributes, answerAttributes(q, d)...)
 	}
 	for _, s := range steps {
-		r.Steps = append(r.Steps, explainStepJSON{Part: s.Part, Place: l.Where(s.Place), Text: s.Text, Result: s.Result, Why: s.Why})
+		r.Steps = append(r.Steps,
+			explainStepJSON{Part: s.Part, Place: l.Where(s.Place), Text: s.Text, Result: s.Result, Why: s.Why})
 	}
 	return r
 }
@@ -160,7 +166,8 @@ func (c *Call) printExplained(l loaded, q rights.Question, d rights.Decision, st
 	c.say("worked out from the site for %s; nothing was sent\n\n", at.Format("Mon 2006-01-02 15:04 MST"))
 	var rows [][]string
 	for _, s := range steps {
-		rows = append(rows, []string{s.Part, l.Where(s.Place), show.Safe(s.Text), style.Paint(stepTone[s.Result], stepWords[s.Result]), show.Safe(s.Why)})
+		rows = append(rows, []string{s.Part, l.Where(s.Place), show.Safe(s.Text),
+			style.Paint(stepTone[s.Result], stepWords[s.Result]), show.Safe(s.Why)})
 	}
 	style.Table(c.Out, []string{"part", "place", "what it says", "here it", "because"}, rows, 2, 4)
 	if carried := answerAttributes(q, d); len(carried) > 0 {
@@ -176,7 +183,8 @@ func (c *Call) printExplained(l loaded, q rights.Question, d rights.Decision, st
 }
 
 // stepWords puts what a step did into words.
-var stepWords = map[string]string{rights.Holds: "holds", rights.Fails: "does not fit", rights.Nearest: "comes nearest", rights.Decides: "decides", rights.NotReached: "is not reached"}
+var stepWords = map[string]string{rights.Holds: "holds", rights.Fails: "does not fit", rights.Nearest: "comes nearest",
+	rights.Decides: "decides", rights.NotReached: "is not reached"}
 
 var stepTone = map[string]show.Tone{rights.Holds: show.Good, rights.Decides: show.Strong, rights.Nearest: show.Careful}
 

@@ -73,8 +73,10 @@ func (c *Call) askMany(a *asking, count, rate int) error {
 	wait.Wait()
 	s := latency.Of(times)
 	if *c.json {
-		r := askManyJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answers: answers, Histogram: []bucketJSON{},
-			Seconds: secondsJSON{Min: s.Min.Seconds(), P50: s.P50.Seconds(), P90: s.P90.Seconds(), P99: s.P99.Seconds(), Max: s.Max.Seconds()}}
+		r := askManyJSON{Server: a.group.Name, Protocol: a.group.Protocol(), Question: a.name, Answers: answers,
+			Histogram: []bucketJSON{},
+			Seconds: secondsJSON{Min: s.Min.Seconds(), P50: s.P50.Seconds(), P90: s.P90.Seconds(), P99: s.P99.Seconds(),
+				Max: s.Max.Seconds()}}
 		for _, n := range answers {
 			r.Count += n
 		}

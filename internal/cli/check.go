@@ -29,11 +29,13 @@ what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
 			{Call: "mellowgate check demo/as-drafted", Shows: "the mistakes of the demo's first draft"},
 			{Call: "mellowgate check -explain gives-up-first", Shows: "what one finding means"},
-			{Call: "mellowgate check -explain defaults demo/as-reviewed", Shows: "the defaults that apply though nobody wrote them"},
+			{Call: "mellowgate check -explain defaults demo/as-reviewed",
+				Shows: "the defaults that apply though nobody wrote them"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
-			explain := c.Flags.String("explain", "", "print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
+			explain := c.Flags.String("explain", "",
+				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
 			return func() error {
 				if *explain != "" && *explain != "defaults" {
 					return c.explainFinding(*explain)
@@ -75,7 +77,8 @@ func (l loaded) reckoner() foresee.Reckoner {
 	return foresee.Reckoner{Site: l.Site, Keys: l.Keys, Now: time.Now()}
 }
 
-var severityTone = map[findings.Severity]show.Tone{findings.Error: show.Bad, findings.Warning: show.Careful, findings.Note: show.Faint}
+var severityTone = map[findings.Severity]show.Tone{findings.Error: show.Bad, findings.Warning: show.Careful,
+	findings.Note: show.Faint}
 
 // printReport prints findings for a person, errors first.
 func printReport(w io.Writer, style show.Style, s *site.Site, r findings.Report) {
@@ -97,7 +100,8 @@ func reportSummary(r findings.Report) string {
 	scope := fmt.Sprintf("%s, %s in, %s, %s worked out", show.Count(r.Proven.Devices, "device"), waysText(r.Proven.Ways),
 		show.Count(r.Proven.States, "state"), show.Count(r.Proven.Cases, "login"))
 	if r.Proven.Devices == 0 {
-		return fmt.Sprintf("the site has no device, so nothing is proven about who gets in; %s", show.Count(len(r.Findings), "other finding"))
+		return fmt.Sprintf("the site has no device, so nothing is proven about who gets in; %s",
+			show.Count(len(r.Findings), "other finding"))
 	}
 	if r.Accepted > 0 {
 		scope += ", " + show.Count(r.Accepted, "finding") + " accepted by the site"
@@ -105,7 +109,8 @@ func reportSummary(r findings.Report) string {
 	if len(r.Findings) == 0 {
 		return "nothing found: " + scope + "; nobody is locked out, and nobody is let in without valid credentials"
 	}
-	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(findings.Error), "error"), show.Count(r.Count(findings.Warning), "warning"),
+	return fmt.Sprintf("%s, %s, %s (%s)", show.Count(r.Count(findings.Error), "error"),
+		show.Count(r.Count(findings.Warning), "warning"),
 		show.Count(r.Count(findings.Note), "note"), scope)
 }
 
@@ -161,7 +166,8 @@ type checkJSON struct {
 }
 
 func reportJSON(s *site.Site, r findings.Report) checkJSON {
-	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(findings.Error), Warnings: r.Count(findings.Warning), Notes: r.Count(findings.Note),
+	out := checkJSON{Findings: []findingJSON{}, Errors: r.Count(findings.Error), Warnings: r.Count(findings.Warning),
+		Notes:   r.Count(findings.Note),
 		Devices: r.Proven.Devices, Ways: r.Proven.Ways, States: r.Proven.States, Accepted: r.Accepted, Logins: r.Proven.Cases}
 	for _, f := range r.Findings {
 		j := findingJSON{Code: f.Code, Severity: f.Severity, Devices: []string{}, Accesses: slices.Clone(f.Access),

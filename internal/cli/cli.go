@@ -93,7 +93,9 @@ func cannot(err error) error {
 
 // commands returns every command in the order of the work.
 func commands() []*Command {
-	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(), sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(), drillCommand(),
+	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(),
+		sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(),
+		drillCommand(),
 		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), versionCommand(), helpCommand()}
 }
 
@@ -279,7 +281,8 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 	done()
 	if err != nil {
 		if len(c.Args) == 0 {
-			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: mellowgate new DIR", err)
+			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: "+
+				"mellowgate new DIR", err)
 		}
 		return loaded{}, failure{status: ExitUsage, err: err}
 	}

@@ -15,7 +15,8 @@ import (
 
 func compareCommand() *Command {
 	return &Command{
-		Name: "compare", Args: "DEVICE... [SITE]", Short: "what is on a device against the site, in the site's words", MaxArgs: manyDevices,
+		Name: "compare", Args: "DEVICE... [SITE]", Short: "what is on a device against the site, in the site's words",
+		MaxArgs: manyDevices,
 		Long: `Reads the configuration of devices over NETCONF (RFC 6241, over SSH) and says what is not as the site has it: servers,
 ports, keys, order, lists, accounts. Keys are compared and never shown: only how they differ. Each difference has the place
 in the site.
@@ -30,9 +31,12 @@ shown as known, and is no drift. What holds has no word for stays a difference.
 
 Exit status 1 when something differs that the site does not know of, 3 when a device could not be read.`,
 		Examples: []Example{
-			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", Shows: "a device of the lab that runs here"},
-			{Call: "mellowgate compare -person ines.marsh -agent -all my-site", Shows: "every device that has a way in by netconf"},
-			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site", Shows: "take what is on it for true, until send"},
+			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 " +
+				"demo/as-reviewed", Shows: "a device of the lab that runs here"},
+			{Call: "mellowgate compare -person ines.marsh -agent -all my-site",
+				Shows: "every device that has a way in by netconf"},
+			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site",
+				Shows: "take what is on it for true, until send"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -188,7 +192,8 @@ func (r *compared) judge(l, truth loaded, d *site.Device) {
 	unknown, stale := device.Unknown(truth.Site, now, truth.Keys, r.held, found)
 	r.Notes = append(r.Notes, r.held.Models.Notes...)
 	if stale {
-		r.Notes = append(r.Notes, fmt.Sprintf("found (%s) in the site says what is not so any more: take that out", truth.Where(now.Found.Place)))
+		r.Notes = append(r.Notes,
+			fmt.Sprintf("found (%s) in the site says what is not so any more: take that out", truth.Where(now.Found.Place)))
 	}
 	for _, x := range found {
 		if x.Kind == drift.Unread {

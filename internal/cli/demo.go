@@ -91,7 +91,8 @@ func (c *Call) demo(network string, keep bool) error {
 		return err
 	}
 	began := time.Now()
-	for _, part := range []func() error{s.draft, s.reviewed, s.outage, func() error { return s.start(network) }, s.people, s.wrongPassword,
+	for _, part := range []func() error{s.draft, s.reviewed, s.outage, func() error { return s.start(network) }, s.people,
+		s.wrongPassword,
 		s.lostLink, s.wrongKey, s.records} {
 		if err := part(); err != nil {
 			s.end()
@@ -130,7 +131,9 @@ func (s *story) title(what, why string) {
 
 func (s *story) draft() error {
 	s.say("Saltmarsh Ferries: a head office, two piers, and three ships that lose the link at sea.\n")
-	s.title("Is the first draft safe?", "check works out every login in every outage, before a device is touched. This is the worst of what it finds; mellowgate check prints all of it, with the repairs.")
+	s.title("Is the first draft safe?",
+		"check works out every login in every outage, before a device is touched. This is the worst of what it finds; "+
+			"mellowgate check prints all of it, with the repairs.")
 	l, err := s.loadFrom(filepath.Join(s.dir, demo.AsDrafted, "site.yaml"), true)
 	if err != nil {
 		return err
@@ -167,7 +170,9 @@ const (
 )
 
 func (s *story) outage() error {
-	s.title("What will happen when a ship loses its link?", "foresee says who gets in, at what level, by whom, and after how long. The steps below will show the same with real packets.")
+	s.title("What will happen when a ship loses its link?",
+		"foresee says who gets in, at what level, by whom, and after how long. The steps below will show the same with "+
+			"real packets.")
 	var shown foresee.Shape
 	for _, person := range []string{"ines.marsh", "master", "anyone"} {
 		shapes, err := narrowing{device: ship, access: site.SSH, person: person}.shapes(s.site, s.site.reckoner())
@@ -186,7 +191,8 @@ func (s *story) start(network string) error {
 	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network); err != nil {
 		return err
 	}
-	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"), show.Count(len(s.lab.Places.Devices), "device"))
+	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"),
+		show.Count(len(s.lab.Places.Devices), "device"))
 	return nil
 }
 
@@ -198,7 +204,8 @@ func (s *story) login(device, person, password string, silent []string, commands
 	if err != nil {
 		return err
 	}
-	a := login.Attempt{Access: site.SSH, Person: person, HostKey: key, Commands: commands, Password: site.NewSecret(password)}
+	a := login.Attempt{Access: site.SSH, Person: person, HostKey: key, Commands: commands,
+		Password: site.NewSecret(password)}
 	for _, w := range d.Ways {
 		if w.Access == site.SSH {
 			a.Address = w.Address
@@ -217,10 +224,12 @@ func (s *story) login(device, person, password string, silent []string, commands
 	if seen.Outcome == walk.OutcomeIn {
 		outcome = fmt.Sprintf("in at level %d", seen.Level)
 	}
-	s.say("   %-14s at %-14s %s after %.1f s%s\n", person, device, s.style.Paint(show.OutcomeTone(seen.Outcome), fmt.Sprintf("%-14s", outcome)),
+	s.say("   %-14s at %-14s %s after %.1f s%s\n", person, device,
+		s.style.Paint(show.OutcomeTone(seen.Outcome), fmt.Sprintf("%-14s", outcome)),
 		seen.Took.Seconds(), s.foreseen(device, person, password, silent, seen))
 	for _, command := range seen.Commands {
-		s.say("      %s  %s\n", s.style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)), command.Command)
+		s.say("      %s  %s\n", s.style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)),
+			command.Command)
 	}
 	return nil
 }
@@ -252,7 +261,9 @@ func (s *story) foreseen(device, person, password string, silent []string, seen 
 }
 
 func (s *story) people() error {
-	s.title("Three people at a pier switch", "Real SSH, then TACACS+ from the switch to the server. Each command is asked about, and recorded. The looks-only person is refused one command by a rule. Odd, who left the company, does not get in.")
+	s.title("Three people at a pier switch",
+		"Real SSH, then TACACS+ from the switch to the server. Each command is asked about, and recorded. The looks-only "+
+			"person is refused one command by a rule. Odd, who left the company, does not get in.")
 	if err := s.login(pier, "ines.marsh", "", nil, "look session", "set port 3 off"); err != nil {
 		return err
 	}
@@ -274,12 +285,16 @@ func (s *story) wrongPassword() error {
 }
 
 func (s *story) lostLink() error {
-	s.title("The link to a ship is lost", "No packet gets through, and nothing says so. The router waits for each server in turn. Ines is known to the servers only, and is refused; the ship's own account saves the day. The servers then rest for a minute, so the second login does not wait.")
+	s.title("The link to a ship is lost",
+		"No packet gets through, and nothing says so. The router waits for each server in turn. Ines is known to the "+
+			"servers only, and is refused; the ship's own account saves the day. The servers then rest for a minute, so the "+
+			"second login does not wait.")
 	everyServer := []string{"sanderling", "tern", "plover"}
 	if err := s.login(ship, "master", "", nil); err != nil {
 		return err
 	}
-	s.say("   %s\n\n", s.style.Paint(show.Faint, "while servers answer the local account is refused: as designed. Now the link goes down."))
+	s.say("   %s\n\n", s.style.Paint(show.Faint,
+		"while servers answer the local account is refused: as designed. Now the link goes down."))
 	s.lab.Cut(s.site.Device(ship), true)
 	if err := s.login(ship, "ines.marsh", "", everyServer); err != nil {
 		return err
@@ -291,7 +306,9 @@ func (s *story) lostLink() error {
 }
 
 func (s *story) wrongKey() error {
-	s.title("Somebody typed a key wrong", "Two letters are swapped in the key on one switch. Its servers run and its link works, and nobody gets in with a good password. What is it?")
+	s.title("Somebody typed a key wrong",
+		"Two letters are swapped in the key on one switch. Its servers run and its link works, and nobody gets in with a "+
+			"good password. What is it?")
 	d := s.site.Device(broken)
 	typed := swapTwo(s.site.Keys["shore-key"])
 	for _, name := range []string{"tern", "plover"} {
@@ -337,7 +354,9 @@ func (s *story) why(symptom diagnose.Symptom) error {
 }
 
 func (s *story) records() error {
-	s.title("What was done?", "The ledger: every login as a server decided it, and every session and command that a device reported. A record is answered only once it is on disk.")
+	s.title("What was done?",
+		"The ledger: every login as a server decided it, and every session and command that a device reported. A record is "+
+			"answered only once it is on disk.")
 	no := false
 	s.json = &no
 	return s.plainRecords(ledgerView{}, ledger.File(s.state.Ledger()), ledger.Filter{})
@@ -348,14 +367,17 @@ func (s *story) closing(took time.Duration, keep bool) {
 	if s.mismatches == 0 {
 		s.say("%s", s.style.Paint(show.Good, "Every login came out as foreseen."))
 	} else {
-		s.say("%s", s.style.Paint(show.Bad, fmt.Sprintf("%s did not come out as foreseen.", show.Count(s.mismatches, "login"))))
+		s.say("%s", s.style.Paint(show.Bad,
+			fmt.Sprintf("%s did not come out as foreseen.", show.Count(s.mismatches, "login"))))
 	}
 	s.say(" The demo took %.0f s.\n", took.Seconds())
 	if keep {
 		stateDir := s.state.Dir
 		d, _ := s.lab.Places.Device(pier)
-		s.say("\nThe lab stays up until Ctrl-C. From a second terminal:\n  %s\n", sshCall(d.Ways[len(d.Ways)-1].Address, stateDir, "ines.marsh"))
-		s.say("  mellowgate login -state %s -device %s -person ines.marsh -password-file %s\n", stateDir, pier, filepath.Join(s.dir, demo.AsReviewed, "passwords", "ines.marsh"))
+		s.say("\nThe lab stays up until Ctrl-C. From a second terminal:\n  %s\n",
+			sshCall(d.Ways[len(d.Ways)-1].Address, stateDir, "ines.marsh"))
+		s.say("  mellowgate login -state %s -device %s -person ines.marsh -password-file %s\n", stateDir, pier,
+			filepath.Join(s.dir, demo.AsReviewed, "passwords", "ines.marsh"))
 		s.say("  mellowgate why -state %s\n  mellowgate ledger -state %s\n", stateDir, stateDir)
 		s.say("The passwords are in %s.\n", filepath.Join(s.dir, demo.AsReviewed, "passwords"))
 		return

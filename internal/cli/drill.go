@@ -36,7 +36,8 @@ are made up for the drill, and nobody has a second factor. A login that does not
 Exit status 1 when any does not match.`,
 		Examples: []Example{
 			{Call: "mellowgate drill demo/as-reviewed", Shows: "every login in every outage"},
-			{Call: "mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed", Shows: "one device with every fault, alone and in pairs"},
+			{Call: "mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed",
+				Shows: "one device with every fault, alone and in pairs"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -47,7 +48,8 @@ Exit status 1 when any does not match.`,
 			c.Flags.Var(&f.labels, "label", "only devices with this `LABEL=VALUE`; may be given several times")
 			c.Flags.BoolVar(&f.faults, "faults", false, "every state of a server, not only up and silent")
 			c.Flags.IntVar(&f.factor, "factor", 10, "scale time down by `N`, from 1 to 20")
-			c.Flags.StringVar(&f.network, "network", "", "other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			c.Flags.StringVar(&f.network, "network", "",
+				"other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
 			return func() error { return c.drill(f) }
 		},
 	}
@@ -100,7 +102,8 @@ func (c *Call) drill(f drillFlags) error {
 		}
 	}
 	done := c.progress("logins tried")
-	r, err := drill.Start(c.Context, drill.Options{Site: l.Site, Keys: l.Keys, Choose: choose, Faults: f.faults, Factor: f.factor, Lab: config, Done: done})
+	r, err := drill.Start(c.Context, drill.Options{Site: l.Site, Keys: l.Keys, Choose: choose, Faults: f.faults,
+		Factor: f.factor, Lab: config, Done: done})
 	done(0, 0)
 	if err != nil {
 		return cannot(err)
@@ -126,7 +129,8 @@ func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
 		return nil, err
 	}
 	if f.access != "" && !slices.Contains(site.Accesses(), f.access) {
-		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()),
+			strings.Join(site.Accesses(), ", "))
 	}
 	if f.person != "" {
 		var known []string
@@ -165,7 +169,8 @@ func (c *Call) progress(what string) func(done, total int) {
 			_ = bar.Finish()
 		case total == 0:
 		case bar == nil:
-			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription(what),
+				progressbar.OptionShowCount(),
 				progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
 			fallthrough
 		default:
@@ -190,7 +195,8 @@ func faultOf(k foresee.Case) string {
 
 func drillJSON(r drill.Report) any {
 	story := func(s drill.Story) storyJSON {
-		j := storyJSON{Outcome: s.Outcome, Level: s.Level, By: s.By, Reason: s.Reason, WaitSeconds: secondsOf(time.Duration(s.Wait * float64(time.Second))), Steps: []evidence.TraceStep{}}
+		j := storyJSON{Outcome: s.Outcome, Level: s.Level, By: s.By, Reason: s.Reason,
+			WaitSeconds: secondsOf(time.Duration(s.Wait * float64(time.Second))), Steps: []evidence.TraceStep{}}
 		for _, step := range s.Steps {
 			j.Steps = append(j.Steps, step)
 		}
@@ -204,7 +210,8 @@ func drillJSON(r drill.Report) any {
 		Seconds float64        `json:"seconds"`
 	}{[]drillRunJSON{}, r.Matched, len(r.Runs), r.Skipped, secondsOf(r.Took)}
 	for _, run := range r.Runs {
-		all.Runs = append(all.Runs, drillRunJSON{Device: run.Case.Device.Name, Access: run.Case.Way.Name(), Person: run.Case.Who.Name, Fault: faultOf(run.Case), Again: run.Again,
+		all.Runs = append(all.Runs, drillRunJSON{Device: run.Case.Device.Name, Access: run.Case.Way.Name(),
+			Person: run.Case.Who.Name, Fault: faultOf(run.Case), Again: run.Again,
 			Foreseen: story(run.Foreseen), Seen: story(run.Seen), Match: run.Match, Why: run.Why})
 	}
 	return all
@@ -240,7 +247,8 @@ func (c *Call) printDrill(r drill.Report) {
 		if l.matched < l.tried {
 			tone = show.Bad
 		}
-		rows = append(rows, []string{name, fmt.Sprint(l.tried), fmt.Sprint(l.outages), style.Paint(tone, fmt.Sprint(l.matched))})
+		rows = append(rows, []string{name, fmt.Sprint(l.tried), fmt.Sprint(l.outages),
+			style.Paint(tone, fmt.Sprint(l.matched))})
 	}
 	style.Table(c.Out, []string{"device", "logins tried", "in an outage", "as foreseen"}, rows)
 	for _, run := range r.Runs {
@@ -274,7 +282,8 @@ func (c *Call) printMismatch(style show.Style, run drill.Run) {
 	if run.Again {
 		second = ", the second login"
 	}
-	c.say("\n%s\n", style.Paint(show.Bad, fmt.Sprintf("%s by %s, %s, fault: %s%s", run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name, faultOf(run.Case), second)))
+	c.say("\n%s\n", style.Paint(show.Bad, fmt.Sprintf("%s by %s, %s, fault: %s%s", run.Case.Device.Name,
+		run.Case.Way.Name(), run.Case.Who.Name, faultOf(run.Case), second)))
 	c.say("  %s\n", run.Why)
 	var rows [][]string
 	for i := range max(len(run.Foreseen.Steps), len(run.Seen.Steps)) {

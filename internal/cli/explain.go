@@ -37,7 +37,8 @@ func (c *Call) explainFinding(code string) error {
 	} else {
 		c.say("\nIt is found here:\n    %s\nand not here:\n    %s\n", indented(p.Shows), indented(p.Good))
 	}
-	c.say("\nTo keep it and not be told of it again, with the reason, in the site file:\n    accept: [{code: %s, why: \"...\", until: 2027-12-31}]\n", p.Code)
+	c.say("\nTo keep it and not be told of it again, with the reason, in the site file:\n    accept: [{code: %s, why: "+
+		"\"...\", until: 2027-12-31}]\n", p.Code)
 	return nil
 }
 
@@ -57,7 +58,8 @@ func printDefaults(w io.Writer, style show.Style, l loaded) {
 		if s.DeadTime > 0 {
 			rest = "rests " + s.DeadTime.String()
 		}
-		rows = append(rows, []string{s.Name, string(s.Protocol), port, "waits " + s.Timeout.String(), show.Count(s.Attempts, "try"), rest})
+		rows = append(rows, []string{s.Name, string(s.Protocol), port, "waits " + s.Timeout.String(),
+			show.Count(s.Attempts, "try"), rest})
 	}
 	style.Table(w, []string{"server", "protocol", "asked at", "timeout", "attempts", "dead-time"}, rows)
 	_, _ = fmt.Fprintln(w)

@@ -32,7 +32,8 @@ rights loses a way in, in any state.`,
 		Examples: []Example{
 			{Call: "mellowgate foresee -device mv-avocet-rtr demo/as-reviewed", Shows: "one ship's router, in every outage"},
 			{Call: "mellowgate foresee -matrix demo/as-drafted", Shows: "where full rights are left, by device and outage"},
-			{Call: "mellowgate foresee -compare demo/as-drafted demo/as-reviewed", Shows: "what the review changes, and for whom"},
+			{Call: "mellowgate foresee -compare demo/as-drafted demo/as-reviewed",
+				Shows: "what the review changes, and for whom"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -41,7 +42,8 @@ rights loses a way in, in any state.`,
 			c.Flags.Var(&f.labels, "label", "only devices with this `LABEL=VALUE`; may be given several times")
 			c.Flags.StringVar(&f.person, "person", "", "only this `name`: a person, a local account, unknown or anyone")
 			c.Flags.StringVar(&f.access, "access", "", "only this `access`: console, ssh, telnet, web, api or netconf")
-			c.Flags.StringVar(&f.silent, "silent", "", "only the outage in which these `servers` are silent and all others up: tern,plover; none: all up")
+			c.Flags.StringVar(&f.silent, "silent", "",
+				"only the outage in which these `servers` are silent and all others up: tern,plover; none: all up")
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
@@ -60,7 +62,8 @@ rights loses a way in, in any state.`,
 				case *matrix && (*faults || f.person != "" || f.access != "" || f.silent != ""):
 					return wrong("-matrix shows every person, way in and outage; narrow it with -device or -label only")
 				case *faults && f.silent != "":
-					return wrong("-silent chooses one outage of servers up and silent, and -faults shows other states too; give one of them")
+					return wrong("-silent chooses one outage of servers up and silent, and -faults shows other states too; give one " +
+						"of them")
 				}
 				done := c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))
 				shapes, err := f.shapes(l, r)
@@ -119,7 +122,8 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 		return nil, err
 	}
 	if f.access != "" && !slices.Contains(site.Accesses(), f.access) {
-		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+		return nil, wrong("there is no way in %q%s\nthe ways in are %s", f.access, nearest.Suggest(f.access, site.Accesses()),
+			strings.Join(site.Accesses(), ", "))
 	}
 	var silent map[*site.Server]bool
 	if f.silent != "" {
@@ -148,7 +152,8 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 		})
 	}
 	if !known {
-		return nil, wrong("nobody is called %q: no person, and no local account of these devices%s", f.person, nearest.Suggest(f.person, everybody(l.Site)))
+		return nil, wrong("nobody is called %q: no person, and no local account of these devices%s", f.person,
+			nearest.Suggest(f.person, everybody(l.Site)))
 	}
 	return shapes, nil
 }
@@ -221,11 +226,14 @@ func casesJSON(s *site.Site, shapes []foresee.Shape) any {
 }
 
 func caseOf(c foresee.Case) caseJSON {
-	j := caseJSON{Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name, When: []conditionJSON{}, Outcome: string(c.Outcome),
-		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Steps: []evidence.TraceStep{}}
+	j := caseJSON{Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name, When: []conditionJSON{},
+		Outcome: string(c.Outcome),
+		Level:   c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait),
+		Steps: []evidence.TraceStep{}}
 	j.Raised = c.Raised
 	if a := c.Again; a != nil {
-		j.Again = &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason), WaitSeconds: secondsOf(a.Wait)}
+		j.Again = &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason),
+			WaitSeconds: secondsOf(a.Wait)}
 	}
 	for _, w := range c.When {
 		j.When = append(j.When, conditionJSON{Server: w.Server.Name, State: string(w.State)})

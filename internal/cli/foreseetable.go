@@ -40,7 +40,8 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 			_, _ = fmt.Fprintln(w)
 		}
 		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
-		style.Table(w, []string{"access", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1, 2, 5)
+		style.Table(w, []string{"access", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1,
+			2, 5)
 	}
 }
 
@@ -49,7 +50,8 @@ func caseRows(style show.Style, cases []foresee.Case) [][]string {
 	for _, r := range merge(cases) {
 		c := r.example
 		outcome := style.Paint(show.OutcomeTone(string(c.Outcome)), string(c.Outcome))
-		rows = append(rows, []string{strings.Join(r.ways, ", "), strings.Join(r.people, ", "), r.when, outcome, levelText(c), byText(c), show.Seconds(c.Wait), againText(c)})
+		rows = append(rows, []string{strings.Join(r.ways, ", "), strings.Join(r.people, ", "), r.when, outcome, levelText(c),
+			byText(c), show.Seconds(c.Wait), againText(c)})
 	}
 	return rows
 }
@@ -188,7 +190,8 @@ func whenText(c foresee.Case) string {
 // namedText puts states into words, those that are not up first.
 func namedText(when []foresee.Named) string {
 	var parts []string
-	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.ClientUnknown, foresee.InError, foresee.Up} {
+	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.ClientUnknown,
+		foresee.InError, foresee.Up} {
 		var servers []string
 		for _, w := range when {
 			if w.State == state {

@@ -13,8 +13,9 @@ import (
 
 // standingTone is the colour of each standing, and standingText what the legend
 // says.
-var standingTone = map[foresee.Standing]show.Tone{foresee.ByPeople: show.Good, foresee.ByAccount: show.Careful, foresee.ByConsole: show.Careful,
-	foresee.Nobody: show.Bad, foresee.Ajar: show.Bad}
+var standingTone = map[foresee.Standing]show.Tone{foresee.ByPeople: show.Good, foresee.ByAccount: show.Careful,
+	foresee.ByConsole: show.Careful,
+	foresee.Nobody:    show.Bad, foresee.Ajar: show.Bad}
 
 const standingLegend = `people: people with full rights get in remotely; local: only a local account does; console: full rights on the console only; nobody: nobody reaches full rights; open: anyone gets in`
 
@@ -216,7 +217,8 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 	}
 	flush()
 	if shorter+longer > 0 {
-		_, _ = fmt.Fprintf(w, "in %s only the wait changes: %d shorter, %d longer; -json has them\n", show.Count(shorter+longer, "login"), shorter, longer)
+		_, _ = fmt.Fprintf(w, "in %s only the wait changes: %d shorter, %d longer; -json has them\n",
+			show.Count(shorter+longer, "login"), shorter, longer)
 	}
 	if losing == 0 {
 		_, _ = fmt.Fprintln(w, style.Paint(show.Good, "nobody with full rights loses a way in"))
@@ -252,7 +254,8 @@ func changesJSON(changes []foresee.Change) any {
 		return &j
 	}
 	for _, ch := range changes {
-		j := changeJSON{Devices: ch.Devices, Access: ch.Way, People: ch.People, When: []conditionJSON{}, Before: one(ch.Before), After: one(ch.After), Loses: ch.Loses}
+		j := changeJSON{Devices: ch.Devices, Access: ch.Way, People: ch.People, When: []conditionJSON{},
+			Before: one(ch.Before), After: one(ch.After), Loses: ch.Loses}
 		for _, n := range ch.When {
 			j.When = append(j.When, conditionJSON{Server: n.Server, State: string(n.State)})
 		}

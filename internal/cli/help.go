@@ -30,7 +30,8 @@ func helpCommand() *Command {
 				default:
 					command := findCommand(c.Args[0])
 					if command == nil {
-						return wrong("there is no command %q%s\nhelp lists the commands", c.Args[0], nearest.Suggest(c.Args[0], commandNames()))
+						return wrong("there is no command %q%s\nhelp lists the commands", c.Args[0],
+							nearest.Suggest(c.Args[0], commandNames()))
 					}
 					manual(c.Out, command)
 				}
@@ -147,7 +148,8 @@ func defaultText(f *flag.Flag) string {
 
 // reference prints every manual page as Markdown.
 func reference(w io.Writer) {
-	_, _ = fmt.Fprint(w, "# Commands\n\nMade from the help texts by `go run ./cmd/mellowgate help -reference > docs/commands.md`.\n")
+	_, _ = fmt.Fprint(w,
+		"# Commands\n\nMade from the help texts by `go run ./cmd/mellowgate help -reference > docs/commands.md`.\n")
 	for _, c := range commands() {
 		_, _ = fmt.Fprintf(w, "\n## %s\n\n```\n", c.Name)
 		manual(w, c)

@@ -54,7 +54,8 @@ func serversOf(s *site.Site, key *site.Key) (servers []*site.Server, changing bo
 // nextName returns the name of the key that follows: shore-key, shore-key-2, ...
 func nextName(s *site.Site, name string) string {
 	stem := name
-	if at := strings.LastIndexByte(name, '-'); at > 0 && strings.Trim(name[at+1:], "0123456789") == "" && at+1 < len(name) {
+	if at := strings.LastIndexByte(name, '-'); at > 0 && strings.Trim(name[at+1:], "0123456789") == "" &&
+		at+1 < len(name) {
 		stem = name[:at]
 	}
 	for n := 2; ; n++ {
@@ -84,7 +85,8 @@ func (k *keysCall) begin(l loaded, key *site.Key) error {
 	}
 	edits := []sitefile.Edit{sitefile.EntryBefore(l.Site, key.Place, next+": "+source)}
 	for _, v := range servers {
-		edits = append(edits, sitefile.Edit{Place: v.KeyRef.Place, Old: key.Name, New: fmt.Sprintf("{now: %s, next: %s}", key.Name, next)})
+		edits = append(edits,
+			sitefile.Edit{Place: v.KeyRef.Place, Old: key.Name, New: fmt.Sprintf("{now: %s, next: %s}", key.Name, next)})
 	}
 	if err := sitefile.Change(l.Site, l.Path, edits); err != nil {
 		undo()
@@ -107,7 +109,8 @@ func (k *keysCall) begin(l loaded, key *site.Key) error {
 
 // keep puts the value of a new key where the old one is kept: sealed, or in a
 // file beside it.
-func (k *keysCall) keep(l loaded, old *site.Key, name string, value site.Secret) (source string, undo func(), err error) {
+func (k *keysCall) keep(l loaded, old *site.Key, name string, value site.Secret) (source string, undo func(),
+	err error) {
 	if old.Source == site.KeySealed {
 		s, err := secrets.OpenSealed(l.Base, k.unlock())
 		if err != nil {
@@ -226,7 +229,8 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 		}
 		for _, s := range all {
 			if s.key == key.Name || s.key == "" {
-				return wrong("%s still uses the old key, or was never seen with the new one; look with: mellowgate keys change %s status; or finish anyway with -anyway", s.device, key.Name)
+				return wrong("%s still uses the old key, or was never seen with the new one; look with: mellowgate keys change "+
+					"%s status; or finish anyway with -anyway", s.device, key.Name)
 			}
 		}
 	}
@@ -243,7 +247,8 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 		open := strings.LastIndexByte(line[:min(len(line), int(v.KeyRef.Place.Column))], '{')
 		end := strings.IndexByte(line[max(open, 0):], '}')
 		if open < 0 || end < 0 || v.NextKeyRef.Place.Line != v.KeyRef.Place.Line {
-			return wrong("%s: write  key: %s  here by hand, and take the key %s out", l.Where(v.KeyRef.Place), v.NextKey.Name, key.Name)
+			return wrong("%s: write  key: %s  here by hand, and take the key %s out", l.Where(v.KeyRef.Place), v.NextKey.Name,
+				key.Name)
 		}
 		at := v.KeyRef.Place
 		at.Column = int32(open + 1)
@@ -253,6 +258,7 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 	if err := sitefile.Change(l.Site, l.Path, edits); err != nil {
 		return cannot(err)
 	}
-	k.say("The servers take %s only. Start serve again, then take the key %s out of the site (%s) and away from where it is kept.\n", next.Name, key.Name, l.Where(key.Place))
+	k.say("The servers take %s only. Start serve again, then take the key %s out of the site (%s) and away from where "+
+		"it is kept.\n", next.Name, key.Name, l.Where(key.Place))
 	return nil
 }

@@ -24,7 +24,8 @@ import (
 
 func keysCommand() *Command {
 	return &Command{
-		Name: "keys", Args: "VERB [NAME...] [SITE]", Short: "shared secrets: make, seal, list, compare, hash, change without an outage", MaxArgs: 4,
+		Name: "keys", Args: "VERB [NAME...] [SITE]",
+		Short: "shared secrets: make, seal, list, compare, hash, change without an outage", MaxArgs: 4,
 		Long: `make                       prints a new key, or writes it with -into; letters and digits that no device misreads
 seal NAME [SITE]           puts a key into keys.sealed beside the site: its present value (file, env), or else a new one
 unseal NAME [SITE]         writes the value of a sealed key into the file of -into; - for standard output
@@ -76,7 +77,8 @@ func (k *keysCall) run() error {
 		"make": {"make [-length N] [-into FILE]", 0, false, k.make}, "seal": {"seal NAME [SITE]", 1, true, k.seal},
 		"unseal": {"unseal -into FILE NAME [SITE]", 1, true, k.unseal}, "list": {"list [SITE]", 0, true, k.list},
 		"compare": {"compare NAME NAME [SITE]", 2, true, k.compare}, "hash": {"hash [-form FORM]", 0, false, k.hash},
-		"identity": {"identity FILE", 1, false, k.identity}, "change": {"change NAME begin|status|finish [SITE]", 2, true, k.change},
+		"identity": {"identity FILE", 1, false, k.identity},
+		"change":   {"change NAME begin|status|finish [SITE]", 2, true, k.change},
 	}
 	verb := ""
 	if len(k.Args) > 0 {
@@ -89,7 +91,8 @@ func (k *keysCall) run() error {
 			names = append(names, n)
 		}
 		slices.Sort(names)
-		return wrong("keys needs one of the verbs %s%s\nusage: %s", strings.Join(names, ", "), nearest.Suggest(verb, names), usage(keysCommand()))
+		return wrong("keys needs one of the verbs %s%s\nusage: %s", strings.Join(names, ", "), nearest.Suggest(verb, names),
+			usage(keysCommand()))
 	}
 	most := 1 + v.names
 	if v.site {
@@ -133,7 +136,9 @@ func newKey(length int) (site.Secret, error) {
 
 func (k *keysCall) fresh() (site.Secret, error) {
 	if k.length < 16 || k.length > 64 {
-		return site.Secret{}, wrong("-length is %d; 16 to 64 is wanted: shorter keys can be found by trying, and many devices take no longer ones", k.length)
+		return site.Secret{},
+			wrong("-length is %d; 16 to 64 is wanted: shorter keys can be found by trying, and many devices take no longer ones",
+				k.length)
 	}
 	return newKey(k.length)
 }
@@ -177,7 +182,8 @@ func (k *keysCall) identity() error {
 	if err := os.WriteFile(path, []byte(fmt.Sprintf("# public key: %s\n%s\n", i.Recipient(), i)), 0o600); err != nil {
 		return cannot(err)
 	}
-	k.say("%s is an identity that opens what is sealed for it. Keep a copy of it in a safe place.\n  export MELLOWGATE_IDENTITY=%s\n", path, absolute(path))
+	k.say("%s is an identity that opens what is sealed for it. Keep a copy of it in a safe place.\n  export "+
+		"MELLOWGATE_IDENTITY=%s\n", path, absolute(path))
 	return nil
 }
 
@@ -198,13 +204,15 @@ func (k *keysCall) seal() error {
 	name := k.Args[1]
 	key := l.key(name)
 	if key == nil {
-		return wrong("the site has no key %q%s\nwrite  %s: sealed  under keys first", name, nearest.Suggest(name, l.keyNames()), name)
+		return wrong("the site has no key %q%s\nwrite  %s: sealed  under keys first", name,
+			nearest.Suggest(name, l.keyNames()), name)
 	}
 	value, have := l.Keys[name]
 	from := "its present value"
 	switch {
 	case !have && key.Source != site.KeySealed: // devices have that value: a new one would shut them out
-		return wrong("the key %s has no value here (%s %s), so there is nothing to seal; run this where it has one", name, key.Source, key.From)
+		return wrong("the key %s has no value here (%s %s), so there is nothing to seal; run this where it has one", name,
+			key.Source, key.From)
 	case !have:
 		from = "a new value"
 		if value, err = k.fresh(); err != nil {
@@ -221,7 +229,8 @@ func (k *keysCall) seal() error {
 	}
 	k.say("%s is sealed in %s, with %s.\n", name, filepath.Join(l.Base, secrets.SealedName), from)
 	if key.Source != site.KeySealed {
-		k.say("Now write  %s: sealed  in %s, and take away where it was kept before (%s %s).\n", name, l.Where(key.Place), key.Source, key.From)
+		k.say("Now write  %s: sealed  in %s, and take away where it was kept before (%s %s).\n", name, l.Where(key.Place),
+			key.Source, key.From)
 	}
 	return nil
 }

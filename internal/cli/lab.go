@@ -54,13 +54,15 @@ silent, closed, slow, key-differs or error; it knows the site's people and those
 		Examples: []Example{
 			{Call: "mellowgate lab demo/as-reviewed", Shows: "the demo site, until Ctrl-C"},
 			{Call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s'", Shows: "break a running lab; -lift all mends it"},
-			{Call: "mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed", Shows: "for five minutes, with its evidence in /tmp/lab"},
+			{Call: "mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed",
+				Shows: "for five minutes, with its evidence in /tmp/lab"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			dir := c.stateFlag()
 			span := c.Flags.Duration("for", 0, "end after this `time`, such as 5m")
-			network := c.Flags.String("network", "", "other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			network := c.Flags.String("network", "",
+				"other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
 			var set, lift names
 			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
 			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
@@ -111,7 +113,9 @@ func (c *Call) changeLab(dir string, set, lift names) error {
 		return wrong("%s is the state folder of serve, and faults are for a lab", dir)
 	}
 	all := slices.Contains(lift, "all")
-	answer, err := lab.Ask(c.Context, *places.Control, lab.Change{Set: set, Lift: slices.DeleteFunc(slices.Clone(lift), func(f string) bool { return f == "all" }), LiftAll: all})
+	answer, err := lab.Ask(c.Context, *places.Control,
+		lab.Change{Set: set, Lift: slices.DeleteFunc(slices.Clone(lift), func(f string) bool { return f == "all" }),
+			LiftAll: all})
 	if err != nil {
 		return cannot(fmt.Errorf("%w: %s; start one with: mellowgate lab -state %s", err, dir, dir))
 	}
@@ -145,7 +149,8 @@ func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
 	if err != nil {
 		return nil, nil, failure{status: ExitUsage, err: err}
 	}
-	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: absolute(l.Path), Keys: l.Keys, State: folder, Network: prefix})
+	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: absolute(l.Path), Keys: l.Keys, State: folder,
+		Network: prefix})
 	if err != nil {
 		folder.Abandon()
 		return nil, nil, cannot(err)
@@ -221,7 +226,8 @@ func clientCall(way, address, dir string) string {
 	case site.Web:
 		return "a browser at https://" + address + "/ (its certificate comes from " + authority + ")"
 	case site.API:
-		return `curl --cacert ` + authority + ` -H 'Content-Type: application/json' -d '{"name": "NAME", "password": "..."}' https://` + address + `/api/login`
+		return `curl --cacert ` + authority +
+			` -H 'Content-Type: application/json' -d '{"name": "NAME", "password": "..."}' https://` + address + `/api/login`
 	}
 	return sshCall(address, dir, "NAME")
 }

@@ -35,7 +35,8 @@ record that was changed, taken out, put in, moved or cut off is found. Exit stat
 everything could write a whole chain again; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
 		Examples: []Example{
 			{Call: "mellowgate ledger -person ines.marsh -kind command", Shows: "the commands of one person"},
-			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20", Shows: "what was typed on a device in the minutes before"},
+			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20",
+				Shows: "what was typed on a device in the minutes before"},
 			{Call: "mellowgate ledger sessions -open", Shows: "who is on which device now"},
 			{Call: "mellowgate ledger failures -since 1h", Shows: "failed logins of the last hour, by reason and source"},
 			{Call: "mellowgate ledger -since 1h -json", Shows: "the last hour as JSON Lines"},
@@ -45,14 +46,19 @@ everything could write a whole chain again; that shows to who kept the hash of a
 		Prepare: func(c *Call) func() error {
 			c.report()
 			dir := c.Flags.String("state", defaultState, "the state `folder` to read")
-			of := c.Flags.String("site", "", "read the database that this `site` names for its ledger, in place of a state folder")
+			of := c.Flags.String("site", "",
+				"read the database that this `site` names for its ledger, in place of a state folder")
 			var f ledger.Filter
 			var kinds names
 			c.Flags.StringVar(&f.Person, "person", "", "only this `name`")
 			c.Flags.StringVar(&f.Device, "device", "", "only this `device`")
-			c.Flags.Var(&kinds, "kind", "only this `kind`: login, session-start, session-update, session-stop, command, system or decision; may be given several times")
-			since := c.Flags.String("since", "", "only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
-			until := c.Flags.String("until", "", "only before this `time`: 10m for ten minutes ago, 03:10, 2026-11-23, or 2026-11-23T14:00:00Z")
+			c.Flags.Var(&kinds, "kind",
+				"only this `kind`: login, session-start, session-update, session-stop, command, system or decision; may be given "+
+					"several times")
+			since := c.Flags.String("since", "",
+				"only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
+			until := c.Flags.String("until", "",
+				"only before this `time`: 10m for ten minutes ago, 03:10, 2026-11-23, or 2026-11-23T14:00:00Z")
 			c.Flags.IntVar(&f.Last, "last", 0, "only the newest `N` records")
 			v := ledgerView{}
 			c.Flags.BoolVar(&v.open, "open", false, "with sessions: only those that are open now")
@@ -63,7 +69,8 @@ everything could write a whole chain again; that shows to who kept the hash of a
 					v.name = c.Args[0]
 				}
 				if !slices.Contains(append(ledgerViews, ""), v.name) {
-					return wrong("ledger has no view %q%s; they are %s", v.name, nearest.Suggest(v.name, ledgerViews), strings.Join(ledgerViews, ", "))
+					return wrong("ledger has no view %q%s; they are %s", v.name, nearest.Suggest(v.name, ledgerViews),
+						strings.Join(ledgerViews, ", "))
 				}
 				if err := v.check(*c.json, f); err != nil {
 					return err

@@ -176,7 +176,8 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 		if x.Start != nil && !x.Lost {
 			took = (time.Duration(x.Seconds(now)) * time.Second).String()
 		}
-		if err := s.add(x, []string{x.Person, x.Device, x.Access, x.From, fmt.Sprint(x.Level), stamp(x.Start), stamp(x.End), fmt.Sprintf("%.0f", x.Seconds(now)), fmt.Sprint(x.Lost)},
+		if err := s.add(x, []string{x.Person, x.Device, x.Access, x.From, fmt.Sprint(x.Level), stamp(x.Start), stamp(x.End),
+			fmt.Sprintf("%.0f", x.Seconds(now)), fmt.Sprint(x.Lost)},
 			[]string{show.Safe(x.Person), x.Device, x.Access, x.From, fmt.Sprint(x.Level), start, end, took}); err != nil {
 			return err
 		}
@@ -191,8 +192,10 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	}
 	s := c.rowsOut(v, "person", "commands", "refused", "devices", "first", "last", "newest")
 	for _, x := range all {
-		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "), stamp(&x.First), stamp(&x.Last), x.Newest},
-			[]string{show.Safe(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "), short(x.First), short(x.Last), show.Safe(x.Newest)}); err != nil {
+		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "),
+			stamp(&x.First), stamp(&x.Last), x.Newest},
+			[]string{show.Safe(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "),
+				short(x.First), short(x.Last), show.Safe(x.Newest)}); err != nil {
 			return err
 		}
 	}
@@ -206,7 +209,8 @@ func (c *Call) recordLine(cells ...any) {
 
 // plainRecords prints records themselves.
 func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) error {
-	s := c.rowsOut(v, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason", "session", "protocol", "chain", "sequence")
+	s := c.rowsOut(v, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason",
+		"session", "protocol", "chain", "sequence")
 	style := c.style()
 	one := func(r ledger.Record) error {
 		what := r.Command
@@ -217,12 +221,14 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 		if r.Result == evidence.Refused {
 			level = "-"
 		}
-		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level), string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
+		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
+			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
 		if v.follow && s.csv == nil && !*c.json {
 			c.recordLine(short(r.Time), r.Node, r.Kind, show.Safe(r.Person), r.Device, r.Access, r.Result, show.Safe(what))
 			return nil
 		}
-		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access, style.Paint(show.OutcomeTone(r.Result), string(r.Result)), level, show.Safe(what)})
+		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access,
+			style.Paint(show.OutcomeTone(r.Result), string(r.Result)), level, show.Safe(what)})
 	}
 	if v.follow {
 		if s.csv == nil && !*c.json {

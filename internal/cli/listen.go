@@ -33,11 +33,13 @@ Without a site it knows the ports of the standards. With one it knows the names,
 hides and judges whether each packet was made with the right key. Its memory does not grow with the file.`,
 		Examples: []Example{
 			{Call: "mellowgate listen", Shows: "the traffic of the lab that runs here"},
-			{Call: "mellowgate listen -full -capture traffic.pcap demo/as-reviewed", Shows: "a capture file, with the site's names and keys, and every attribute"},
+			{Call: "mellowgate listen -full -capture traffic.pcap demo/as-reviewed",
+				Shows: "a capture file, with the site's names and keys, and every attribute"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
-			dir := c.Flags.String("state", "", "the state `folder` whose traffic to read (default "+defaultState+", where no capture is named)")
+			dir := c.Flags.String("state", "",
+				"the state `folder` whose traffic to read (default "+defaultState+", where no capture is named)")
 			file := c.Flags.String("capture", "", "the capture `file` to read; - for standard input")
 			scrub := c.Flags.String("scrub", "", "write a copy that can be shared to this `file`, and print nothing else")
 			on := c.Flags.String("interface", "", "listen live on this network `interface`, until Ctrl-C or -for")
@@ -108,7 +110,8 @@ func (f listening) places() (evidence.Places, bool, error) {
 		return evidence.Places{}, false, nil
 	}
 	if err != nil {
-		return evidence.Places{}, false, failure{status: ExitUsage, err: fmt.Errorf("%w\nor name a capture with -capture", err)}
+		return evidence.Places{}, false,
+			failure{status: ExitUsage, err: fmt.Errorf("%w\nor name a capture with -capture", err)}
 	}
 	p, err := folder.Places()
 	if err != nil {
@@ -178,9 +181,11 @@ func (c *Call) scrub(d exchange.Directory, source capture.Source, name, to strin
 	if closed := scrubber.Close(); closed != nil {
 		return cannot(closed)
 	}
-	c.say("%s has the copy of %s.\nIts stand-in key is %s; what was made with another key has %s.\n", to, show.Count(stats.Packets, "packet"), exchange.StandInKey, exchange.OtherKey)
+	c.say("%s has the copy of %s.\nIts stand-in key is %s; what was made with another key has %s.\n", to,
+		show.Count(stats.Packets, "packet"), exchange.StandInKey, exchange.OtherKey)
 	if scrubber.Left > 0 {
-		c.say("%s could not be read, so only their form was kept: name the site, for its keys.\n", show.Count(scrubber.Left, "packet"))
+		c.say("%s could not be read, so only their form was kept: name the site, for its keys.\n",
+			show.Count(scrubber.Left, "packet"))
 	}
 	return err
 }
@@ -210,7 +215,8 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 	n, printed := 0, error(nil)
 	l := exchange.New(d, func(e exchange.Exchange) {
 		if n == 0 && !*c.json {
-			c.say("%s\n", style.Paint(show.Strong, strings.TrimRight(fmt.Sprintf(exchangeLine, "TIME UTC", "DEVICE", "SERVER", "PERSON", "QUESTION", "ANSWER", "TOOK", ""), " ")))
+			c.say("%s\n", style.Paint(show.Strong, strings.TrimRight(fmt.Sprintf(exchangeLine, "TIME UTC", "DEVICE", "SERVER",
+				"PERSON", "QUESTION", "ANSWER", "TOOK", ""), " ")))
 		}
 		n++
 		if *c.json {
@@ -222,7 +228,8 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 	stats, err := capture.Read(source, l)
 	l.Close()
 	if n == 0 && err == nil {
-		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file, show.Count(stats.Packets, "packet"))
+		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file,
+			show.Count(stats.Packets, "packet"))
 	}
 	if err != nil {
 		return failure{status: ExitUsage, err: fmt.Errorf("%s: %w", file, err)}
@@ -252,7 +259,8 @@ func (c *Call) printExchange(style show.Style, e exchange.Exchange, full bool) {
 		remarks = append(remarks, "sent again "+times(e.Retransmissions))
 	}
 	answer := style.Paint(show.OutcomeTone(e.Answer), fmt.Sprintf("%-10s", e.Answer))
-	line := fmt.Sprintf(exchangeLine, e.Time.Format("15:04:05.000"), or(e.Device, e.Client), or(e.Server, e.ServerAddress), show.Safe(e.Person), e.Question, "\x00", took, strings.Join(remarks, "; "))
+	line := fmt.Sprintf(exchangeLine, e.Time.Format("15:04:05.000"), or(e.Device, e.Client), or(e.Server, e.ServerAddress),
+		show.Safe(e.Person), e.Question, "\x00", took, strings.Join(remarks, "; "))
 	c.say("%s\n", strings.TrimRight(strings.Replace(line, "\x00         ", answer, 1), " "))
 	if !full {
 		return

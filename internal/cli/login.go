@@ -38,10 +38,14 @@ A real device is reached with -address, over SSH or telnet. -prompt and -refusal
 looks like (a group in it is the level) and what a refused command prints. Its SSH host key is checked against -known-hosts;
 -accept-host-key writes it there the first time, after showing its fingerprint.`,
 		Examples: []Example{
-			{Call: "mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file demo/as-reviewed/passwords/ines.marsh", Shows: "one login with one command, in a lab of the demo site"},
-			{Call: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords", Shows: "every login of the device's change sheet"},
-			{Call: "mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt 'ready: $' -refusal 'no right' -allows 'list ports'", Shows: "a real device"},
-			{Call: "mellowgate login -device mv-avocet-rtr -person master -expect refused", Shows: "a local account while the servers answer; the password is asked for"},
+			{Call: "mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file " +
+				"demo/as-reviewed/passwords/ines.marsh", Shows: "one login with one command, in a lab of the demo site"},
+			{Call: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords",
+				Shows: "every login of the device's change sheet"},
+			{Call: "mellowgate login -address 192.0.2.101:22 -accept-host-key -person ines.marsh -prompt 'ready: $' -refusal " +
+				"'no right' -allows 'list ports'", Shows: "a real device"},
+			{Call: "mellowgate login -device mv-avocet-rtr -person master -expect refused",
+				Shows: "a local account while the servers answer; the password is asked for"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -54,12 +58,16 @@ looks like (a group in it is the level) and what a refused command prints. Its S
 			c.Flags.IntVar(&f.level, "level", -1, "the expected `level`, from 0 to 15")
 			c.Flags.Var(&f.allows, "allows", "a `command` to try that must be allowed; may be given several times")
 			c.Flags.Var(&f.refuses, "refuses", "a `command` to try that must be refused; may be given several times")
-			c.Flags.StringVar(&f.fromSite, "from-site", "", "try every login of the device's change sheet; the passwords are files in this `folder`, each named as its person")
+			c.Flags.StringVar(&f.fromSite, "from-site", "",
+				"try every login of the device's change sheet; the passwords are files in this `folder`, each named as its person")
 			c.Flags.StringVar(&f.address, "address", "", "a real device, at this `address:port`, in place of one of a lab")
-			c.Flags.StringVar(&f.knownHosts, "known-hosts", "", "the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
-			c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "write a host key that is not known yet to the file, after showing it")
+			c.Flags.StringVar(&f.knownHosts, "known-hosts", "",
+				"the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
+			c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false,
+				"write a host key that is not known yet to the file, after showing it")
 			c.Flags.StringVar(&f.prompt, "prompt", "", "what the prompt of a real device looks like, a regular `expression`")
-			c.Flags.StringVar(&f.refusal, "refusal", "", "what a refused command of a real device prints, a regular `expression`")
+			c.Flags.StringVar(&f.refusal, "refusal", "",
+				"what a refused command of a real device prints, a regular `expression`")
 			c.Flags.StringVar(&f.silent, "silent", "", "foresee with these `servers` silent: tern,plover")
 			c.Flags.Var(&f.commands, "command", "a `command` to try once in; may be given several times")
 			password := c.passwordFlags()
@@ -84,9 +92,11 @@ func (f loginFlags) check() error {
 	case f.fromSite == "" && (f.device == "") == (f.address == "") || f.fromSite == "" && f.person == "":
 		return wrong("login needs -device or -address, and -person\nusage: %s", usage(loginCommand()))
 	case !slices.Contains(ways, f.access):
-		return wrong("there is no way in %q here%s; %s are", f.access, nearest.Suggest(f.access, ways), strings.Join(ways, ", "))
+		return wrong("there is no way in %q here%s; %s are", f.access, nearest.Suggest(f.access, ways),
+			strings.Join(ways, ", "))
 	case f.address != "" && f.access != site.SSH && f.access != site.Telnet && f.access != site.Console:
-		return wrong("a real device is entered by ssh or telnet, or by console where its serial line is reached over TCP; pages and APIs differ from make to make")
+		return wrong("a real device is entered by ssh or telnet, or by console where its serial line is reached over TCP; " +
+			"pages and APIs differ from make to make")
 	case f.expect != "" && f.expect != string(walk.OutcomeIn) && f.expect != string(walk.OutcomeRefused):
 		return wrong("-expect takes in or refused, not %q", f.expect)
 	case f.level > 15 || f.level < -1:
@@ -118,8 +128,10 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	if err != nil {
 		return cannot(err)
 	}
-	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome, Level: seen.Level,
-		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(), Detail: seen.Detail}
+	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome,
+		Level:   seen.Level,
+		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(),
+		Detail: seen.Detail}
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
 	}
@@ -155,7 +167,8 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 		for _, d := range places.Devices {
 			known = append(known, d.Name)
 		}
-		return login.Attempt{}, places, wrong("the lab in %s has no device %q%s", f.state, f.device, nearest.Suggest(f.device, known))
+		return login.Attempt{}, places,
+			wrong("the lab in %s has no device %q%s", f.state, f.device, nearest.Suggest(f.device, known))
 	}
 	i := slices.IndexFunc(device.Ways, func(w evidence.WayPlace) bool { return w.Access == f.access })
 	if i < 0 {
@@ -163,10 +176,12 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(device.HostKey))
 	if err != nil {
-		return login.Attempt{}, places, failure{status: ExitUsage, err: fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
+		return login.Attempt{}, places,
+			failure{status: ExitUsage, err: fmt.Errorf("the host key of %s in %s is damaged", f.device, f.state)}
 	}
-	a := login.Attempt{Access: f.access, Address: device.Ways[i].Address, Person: f.person, HostKey: key, ServerName: f.device,
-		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
+	a := login.Attempt{Access: f.access, Address: device.Ways[i].Address, Person: f.person, HostKey: key,
+		ServerName: f.device,
+		Commands:   slices.Concat(f.commands, f.allows, f.refuses)}
 	if f.access == site.Web || f.access == site.API {
 		if a.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
 			return a, places, failure{status: ExitUsage, err: err}
@@ -206,7 +221,8 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 
 // realDevice returns an attempt at a device outside any lab.
 func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
-	a := login.Attempt{Access: f.access, Address: f.address, Person: f.person, Commands: slices.Concat(f.commands, f.allows, f.refuses)}
+	a := login.Attempt{Access: f.access, Address: f.address, Person: f.person,
+		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
 	if _, _, err := net.SplitHostPort(f.address); err != nil {
 		return a, wrong("-address is %q; an address and a port are wanted, such as 192.0.2.101:22", f.address)
 	}
@@ -261,7 +277,8 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		return err
 	}
 	for _, k := range l.reckoner().Device(device) {
-		if !login.Has(k.Way.Access) || !k.Holds(silent) || k.Way != device.Way(k.Way.Access) || k.Who.Kind == foresee.Unknown {
+		if !login.Has(k.Way.Access) || !k.Holds(silent) || k.Way != device.Way(k.Way.Access) ||
+			k.Who.Kind == foresee.Unknown {
 			continue
 		}
 		g := f
@@ -290,13 +307,15 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 			who = g.person + ", wrong password"
 		}
 		saw := expected{outcome: seen.Outcome, level: seen.Level}
-		all = append(all, loginJSON{Device: f.device, Access: g.access, Person: who, Outcome: seen.Outcome, Level: seen.Level, Seconds: secondsOf(seen.Took),
+		all = append(all, loginJSON{Device: f.device, Access: g.access, Person: who, Outcome: seen.Outcome, Level: seen.Level,
+			Seconds:  secondsOf(seen.Took),
 			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Detail: seen.Detail})
 		mark := style.Paint(show.Good, "as expected")
 		if !fits {
 			mark = style.Paint(show.Bad, "not as expected")
 		}
-		rows = append(rows, []string{g.access, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()), mark})
+		rows = append(rows, []string{g.access, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()),
+			mark})
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {
@@ -347,14 +366,16 @@ func (e expected) orders() string {
 
 func (e expected) fits(s login.Seen) bool {
 	for _, c := range s.Commands {
-		if slices.Contains(e.allows, c.Command) && c.Result != walk.OutcomeAllowed || slices.Contains(e.refuses, c.Command) && c.Result != walk.OutcomeRefused {
+		if slices.Contains(e.allows, c.Command) && c.Result != walk.OutcomeAllowed || slices.Contains(e.refuses, c.Command) &&
+			c.Result != walk.OutcomeRefused {
 			return false
 		}
 	}
 	if len(s.Commands) < len(e.allows)+len(e.refuses) {
 		return false
 	}
-	return e.outcome == "" || e.outcome == s.Outcome && (s.Outcome != walk.OutcomeIn || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
+	return e.outcome == "" || e.outcome == s.Outcome &&
+		(s.Outcome != walk.OutcomeIn || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
 }
 
 // expectation takes what is expected from -expect, else from the site: the one
@@ -433,7 +454,8 @@ func printLogin(c *Call, r loginJSON) {
 		c.say("  %s\n", show.Safe(r.Detail))
 	}
 	for _, command := range r.Commands {
-		c.say("  %s  %s\n", style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)), command.Command)
+		c.say("  %s  %s\n", style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)),
+			command.Command)
 		for line := range strings.SplitSeq(show.Safe(command.Output), "\n") {
 			c.say("           %s\n", style.Paint(show.Faint, line))
 		}

@@ -32,14 +32,18 @@ const netconfPort = "830"
 
 func (c *Call) managingFlags() *managing {
 	f := &managing{}
-	c.Flags.StringVar(&f.state, "state", "", "the state `folder` of a lab (default "+defaultState+", where one runs); where no site is here, the lab's is taken")
+	c.Flags.StringVar(&f.state, "state", "",
+		"the state `folder` of a lab (default "+defaultState+", where one runs); where no site is here, the lab's is taken")
 	c.Flags.StringVar(&f.person, "person", "", "log in with this `name`")
-	c.Flags.StringVar(&f.address, "address", "", "the `address` and port of the device's NETCONF, such as 192.0.2.101:830; by default the first one of the site, at port "+netconfPort)
+	c.Flags.StringVar(&f.address, "address", "",
+		"the `address` and port of the device's NETCONF, such as 192.0.2.101:830; by default the first one of the site, at "+
+			"port "+netconfPort)
 	c.Flags.StringVar(&f.knownHosts, "known-hosts", "", "the `file` of known SSH host keys (default ~/.ssh/known_hosts)")
 	c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "take a host key that is not known yet, and remember it")
 	c.Flags.StringVar(&f.sshKey, "ssh-key", "", "log in with the private SSH key of this `file`, in place of a password")
 	c.Flags.BoolVar(&f.agent, "agent", false, "log in with the SSH agent, in place of a password")
-	c.Flags.DurationVar(&f.timeout, "timeout", 30*time.Second, "how long to wait for a connection and for each answer, a `time` such as 10s")
+	c.Flags.DurationVar(&f.timeout, "timeout", 30*time.Second,
+		"how long to wait for a connection and for each answer, a `time` such as 10s")
 	f.password = c.passwordFlags()
 	return f
 }
@@ -110,7 +114,8 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 		}
 		signer, err := ssh.ParsePrivateKey(text)
 		if err != nil {
-			return nil, wrong("%s holds no private SSH key that can be used without a passphrase; use -agent for one with", f.sshKey)
+			return nil, wrong("%s holds no private SSH key that can be used without a passphrase; use -agent for one with",
+				f.sshKey)
 		}
 		return []ssh.AuthMethod{ssh.PublicKeys(signer)}, nil
 	}
@@ -137,11 +142,13 @@ func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error)
 	shown, known, err := login.KnownHost(c.Context, address, file)
 	switch {
 	case errors.Is(err, login.ErrHostKey):
-		return nil, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", address, err, file))
+		return nil, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", address,
+			err, file))
 	case err != nil:
 		return nil, cannot(err)
 	case !known && !accept:
-		return nil, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once", address, ssh.FingerprintSHA256(shown))
+		return nil, wrong("the host key of %s is not known: %s\nif that is the key of the device, give -accept-host-key once",
+			address, ssh.FingerprintSHA256(shown))
 	case !known:
 		if err := login.Remember(address, file, shown); err != nil {
 			return nil, cannot(err)

@@ -107,7 +107,8 @@ func (c *Call) typedCode() func(prompt string) (string, bool) {
 func (c *Call) passwordLine() (site.Secret, error) {
 	line, err := bufio.NewReader(io.LimitReader(c.In, 4096)).ReadString('\n')
 	if err != nil && !errors.Is(err, io.EOF) || line == "" {
-		return site.Secret{}, wrong("no password on standard input; use -password-file, -password-env, or type it at a terminal")
+		return site.Secret{},
+			wrong("no password on standard input; use -password-file, -password-env, or type it at a terminal")
 	}
 	return site.NewSecret(strings.TrimRight(line, "\r\n")), nil
 }

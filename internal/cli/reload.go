@@ -74,7 +74,8 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 		}
 	}
 	for _, server := range l.Servers {
-		for _, name := range []string{server.Certificates.Certificate, server.Certificates.Key, server.Certificates.Authorities} {
+		for _, name := range []string{server.Certificates.Certificate, server.Certificates.Key,
+			server.Certificates.Authorities} {
 			if name != "" {
 				counted[files.At(l.Base, name)] = true
 			}
@@ -109,8 +110,10 @@ func (s *serving) reload() {
 	}
 	s.manager.Status(s.status())
 	after := l.Service
-	for what, changed := range map[string]bool{"ledger": before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
-		"metrics": before.Metrics != after.Metrics, "syslog": before.Syslog != after.Syslog, "traffic": before.Traffic != after.Traffic} {
+	for what, changed := range map[string]bool{"ledger": before.Ledger.File != after.Ledger.File ||
+		before.Ledger.Database != after.Ledger.Database,
+		"metrics": before.Metrics != after.Metrics, "syslog": before.Syslog != after.Syslog,
+		"traffic": before.Traffic != after.Traffic} {
 		if changed {
 			s.say("service.%s is taken when serve starts: end it and start it again for that", what)
 		}

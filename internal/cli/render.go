@@ -12,7 +12,8 @@ import (
 
 func renderCommand() *Command {
 	return &Command{
-		Name: "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model", MaxArgs: 2,
+		Name: "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model",
+		MaxArgs: 2,
 		Long: `Prints what one device should have, as data: -model ietf is ietf-system (RFC 7317) with ietf-system-tacacs-plus
 (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML. With -template FILE it is the
 user's own text/template over the view that docs/templates.md describes, for devices that speak neither.
@@ -21,7 +22,8 @@ Every part of the design that the model cannot carry is named on standard error.
 -with-keys puts their values in.`,
 		Examples: []Example{
 			{Call: "mellowgate render north-sw-1 demo/as-reviewed", Shows: "a switch, as data of ietf-system"},
-			{Call: "mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed", Shows: "a ship's router, as OpenConfig XML"},
+			{Call: "mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed",
+				Shows: "a ship's router, as OpenConfig XML"},
 		},
 		Prepare: func(c *Call) func() error {
 			model := c.Flags.String("model", "ietf", "the `model`: ietf or openconfig")
@@ -90,7 +92,8 @@ func (c *Call) fill(path string, plan blueprint.Blueprint, keys yang.Secrets) er
 	if err != nil {
 		return failure{status: ExitUsage, err: files.Unreadable(path, err)}
 	}
-	t, err := template.New(path).Funcs(template.FuncMap{"key": keys, "join": strings.Join}).Option("missingkey=error").Parse(string(text))
+	t, err := template.New(path).Funcs(template.FuncMap{"key": keys,
+		"join": strings.Join}).Option("missingkey=error").Parse(string(text))
 	if err == nil {
 		err = t.Execute(c.Out, plan)
 	}

@@ -37,7 +37,8 @@ The page loads nothing from elsewhere, is fit for print, and follows the light o
 secret: keys and passwords are not in it.`,
 		Examples: []Example{
 			{Call: "mellowgate report demo/as-drafted > report.html", Shows: "the design alone"},
-			{Call: "mellowgate report -state mellowgate-state -write report.html demo/as-reviewed", Shows: "with what was noted in a lab, into a file"},
+			{Call: "mellowgate report -state mellowgate-state -write report.html demo/as-reviewed",
+				Shows: "with what was noted in a lab, into a file"},
 		},
 		Prepare: func(c *Call) func() error {
 			dir := c.Flags.String("state", "", "the state `folder` of serve or of a lab, for failures and records")
@@ -162,7 +163,8 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 func (c *Call) reportOf(l loaded) reported {
 	found := c.check(l)
 	shapes := l.reckoner().Shapes(l.Devices)
-	r := reported{Site: l.Name, About: l.About, Made: time.Now().Format("2006-01-02 15:04 MST"), From: l.Path, Version: Version, Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}
+	r := reported{Site: l.Name, About: l.About, Made: time.Now().Format("2006-01-02 15:04 MST"), From: l.Path,
+		Version: Version, Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}
 	if r.Site == "" {
 		r.Site = "This site"
 	}
@@ -173,11 +175,15 @@ func (c *Call) reportOf(l loaded) reported {
 	if errors > 0 {
 		tone = "bad"
 	}
-	r.Tiles = []tile{{Number: fmt.Sprint(errors), Text: plural(errors, "error") + " in the design", Tone: tone}, {Number: fmt.Sprint(found.Count(findings.Warning)), Text: plural(found.Count(findings.Warning), "warning"), Tone: ""},
-		{Number: fmt.Sprint(len(l.Devices)), Text: plural(len(l.Devices), "device"), Tone: ""}, {Number: fmt.Sprint(len(l.Servers)), Text: plural(len(l.Servers), "server"), Tone: ""}, {Number: fmt.Sprint(len(l.Site.People)), Text: "people", Tone: ""}}
+	r.Tiles = []tile{{Number: fmt.Sprint(errors), Text: plural(errors, "error") + " in the design", Tone: tone},
+		{Number: fmt.Sprint(found.Count(findings.Warning)), Text: plural(found.Count(findings.Warning), "warning"), Tone: ""},
+		{Number: fmt.Sprint(len(l.Devices)), Text: plural(len(l.Devices), "device"), Tone: ""},
+		{Number: fmt.Sprint(len(l.Servers)), Text: plural(len(l.Servers), "server"), Tone: ""},
+		{Number: fmt.Sprint(len(l.Site.People)), Text: "people", Tone: ""}}
 	r.Matrix = matrixOf(shapes)
 	for _, f := range found.Findings {
-		r.Findings = append(r.Findings, reportedFinding{Code: f.Code, Severity: string(f.Severity), Where: l.Where(f.Place), Text: f.Text, Holds: holdsFor(f), Repair: f.Repair, Tone: tones[severityTone[f.Severity]]})
+		r.Findings = append(r.Findings, reportedFinding{Code: f.Code, Severity: string(f.Severity), Where: l.Where(f.Place),
+			Text: f.Text, Holds: holdsFor(f), Repair: f.Repair, Tone: tones[severityTone[f.Severity]]})
 	}
 	for _, g := range l.Grants {
 		r.Grants = append(r.Grants, grantOf(g))
@@ -236,7 +242,8 @@ func matrixOf(shapes []foresee.Shape) reportedMatrix {
 }
 
 func grantOf(g *site.Grant) reportedGrant {
-	r := reportedGrant{Where: "everywhere", Through: "every way in", From: "anywhere", Hours: "always", Role: g.RoleRef.Name}
+	r := reportedGrant{Where: "everywhere", Through: "every way in", From: "anywhere", Hours: "always",
+		Role: g.RoleRef.Name}
 	var who, hours, from, where []string
 	for _, w := range g.Who {
 		if w.Team != "" {
@@ -290,7 +297,8 @@ func reportDrill(file string) (*reportedDrill, error) {
 	if err := json.Unmarshal(text, &d); err != nil || d.Total == 0 {
 		return nil, fmt.Errorf("%s holds no drill; make one with: mellowgate drill -json SITE > FILE", file)
 	}
-	r := &reportedDrill{Text: fmt.Sprintf("%d of %d logins came out as foreseen, with real packets, in %.0f s.", d.Matched, d.Total, d.Seconds), Tone: "good"}
+	r := &reportedDrill{Text: fmt.Sprintf("%d of %d logins came out as foreseen, with real packets, in %.0f s.", d.Matched,
+		d.Total, d.Seconds), Tone: "good"}
 	if d.Matched < d.Total {
 		r.Tone = "bad"
 	}
@@ -324,11 +332,14 @@ func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) e
 	}
 	e.Site, e.Keys = l.Site, l.Keys
 	s := diagnose.All(e.After(since), diagnose.Symptom{})
-	r.Causes = &reportedCauses{Text: fmt.Sprintf("Since %s: %s, %d of them with nothing wrong.", since.Local().Format("2006-01-02 15:04 MST"), show.Count(s.Logins, "login"), s.Healthy)}
+	r.Causes = &reportedCauses{Text: fmt.Sprintf("Since %s: %s, %d of them with nothing wrong.",
+		since.Local().Format("2006-01-02 15:04 MST"), show.Count(s.Logins, "login"), s.Healthy)}
 	for _, g := range s.Groups {
-		r.Causes.Groups = append(r.Causes.Groups, reportedCause{Cause: g.Cause.Cause, Where: g.Where, Says: g.Says, Last: g.Last.Local().Format("01-02 15:04"), Logins: g.Logins})
+		r.Causes.Groups = append(r.Causes.Groups, reportedCause{Cause: g.Cause.Cause, Where: g.Where, Says: g.Says,
+			Last: g.Last.Local().Format("01-02 15:04"), Logins: g.Logins})
 	}
-	r.Tiles = append(r.Tiles, tile{Number: fmt.Sprint(s.Logins - s.Healthy), Text: "logins with something wrong", Tone: map[bool]string{true: "careful"}[s.Logins > s.Healthy]})
+	r.Tiles = append(r.Tiles, tile{Number: fmt.Sprint(s.Logins - s.Healthy), Text: "logins with something wrong",
+		Tone: map[bool]string{true: "careful"}[s.Logins > s.Healthy]})
 	return c.reportRecords(r, dir)
 }
 
@@ -353,7 +364,8 @@ func (c *Call) reportRecords(r *reported, dir string) error {
 	if err != nil {
 		return cannot(err)
 	}
-	r.Records = &reportedRecords{Text: show.Count(total, "record") + " are kept.", Proof: "Every one is as it was written.", Tone: "good"}
+	r.Records = &reportedRecords{Text: show.Count(total, "record") + " are kept.",
+		Proof: "Every one is as it was written.", Tone: "good"}
 	for _, name := range ledger.Kinds() {
 		if k := kinds[ledger.Kind(name)]; k != nil {
 			r.Records.Kinds = append(r.Records.Kinds, *k)

@@ -18,7 +18,8 @@ import (
 
 func sendCommand() *Command {
 	return &Command{
-		Name: "send", Args: "DEVICE... [SITE]", Short: "put the design on devices, with proof, or have it taken back", MaxArgs: manyDevices,
+		Name: "send", Args: "DEVICE... [SITE]", Short: "put the design on devices, with proof, or have it taken back",
+		MaxArgs: manyDevices,
 		Long: `Puts the site's design on devices over NETCONF so that nobody is locked out. For each device:
 
 1.  check finds no error for it, and foresee says that whoever logs in here will get in afterwards too. In a lab every server of the design must answer with its key, at its ports.
@@ -38,9 +39,11 @@ After the first that fails none is begun; -resume goes on with those that are le
 
 Exit status 1 when a change was taken back or nobody agreed, 3 when nothing could be sent.`,
 		Examples: []Example{
-			{Call: "mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 demo/as-reviewed", Shows: "what would be changed, on a device of the lab that runs here"},
+			{Call: "mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh " +
+				"north-sw-1 demo/as-reviewed", Shows: "what would be changed, on a device of the lab that runs here"},
 			{Call: "mellowgate send -person ines.marsh -agent switch-1 my-site", Shows: "a real device, asked about before"},
-			{Call: "mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 my-site", Shows: "switch-9 alone first, then the others"},
+			{Call: "mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 " +
+				"my-site", Shows: "switch-9 alone first, then the others"},
 			{Call: "mellowgate send -yes -person ines.marsh -agent -resume my-site", Shows: "go on where the last run stopped"},
 		},
 		Prepare: func(c *Call) func() error {
@@ -49,13 +52,18 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			c.Flags.BoolVar(&f.yes, "yes", false, "agree to the change; for scripts")
 			c.Flags.BoolVar(&f.dry, "dry-run", false, "show what would be changed, and change nothing")
 			c.Flags.BoolVar(&f.data, "data", false, "show also what is sent, as data, without its secrets")
-			c.Flags.StringVar(&f.keep, "keep", "mellowgate-sent", "the `folder` for what was on the devices, and for the record of what was sent")
+			c.Flags.StringVar(&f.keep, "keep", "mellowgate-sent",
+				"the `folder` for what was on the devices, and for the record of what was sent")
 			c.Flags.StringVar(&f.canary, "canary", "", "the `device` that goes first, alone (default the first one named)")
-			c.Flags.IntVar(&f.atOnce, "at-once", 1, "how many devices, `N`, after the first one are worked on at the same time, up to 50")
-			c.Flags.BoolVar(&f.resume, "resume", false, "go on with the last run of the folder -keep: the devices that it named and that do not hold the design yet")
-			c.Flags.StringVar(&f.fallback, "fallback", "", "the local `account` to prove by a login (default the first one of level 15)")
+			c.Flags.IntVar(&f.atOnce, "at-once", 1,
+				"how many devices, `N`, after the first one are worked on at the same time, up to 50")
+			c.Flags.BoolVar(&f.resume, "resume", false,
+				"go on with the last run of the folder -keep: the devices that it named and that do not hold the design yet")
+			c.Flags.StringVar(&f.fallback, "fallback", "",
+				"the local `account` to prove by a login (default the first one of level 15)")
 			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
-			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false, "also change devices that cannot take a change back by themselves")
+			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false,
+				"also change devices that cannot take a change back by themselves")
 			c.Flags.BoolVar(&f.mayBeDown, "servers-may-be-down", false, "in a lab: send though a server does not answer")
 			return func() error { return c.send(f) }
 		},
@@ -101,7 +109,8 @@ func (c *Call) send(f *sendFlags) error {
 	found := c.check(l)
 	for _, d := range devices {
 		if errors := errorsFor(found, d); len(errors) > 0 {
-			return wrong("check finds %s for %s (%s): repair that first; nothing was sent", show.Count(len(errors), "error"), d.Name, strings.Join(errors, ", "))
+			return wrong("check finds %s for %s (%s): repair that first; nothing was sent", show.Count(len(errors), "error"),
+				d.Name, strings.Join(errors, ", "))
 		}
 	}
 	jobs := map[*site.Device]*sending{}
@@ -173,7 +182,8 @@ func deviceNames(devices []*site.Device) []string {
 
 func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
 	d := s.d
-	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{}, Causes: []sentCause{}}
+	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{},
+		Causes: []sentCause{}}
 	cannotSend := func(err error) (sent, error) {
 		r.Report = rollout.Report{Outcome: rollout.Stopped, Why: err.Error(), Proofs: []rollout.Proof{}}
 		c.noteSent(book, r)
@@ -188,7 +198,8 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 		}
 	}
 	began := time.Now()
-	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
+	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say,
+		Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
 		Open: func(ctx context.Context) (rollout.Device, error) { return opened(device.Open(ctx, s.t)) },
 		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, h.Data) },
 		Agree: func(p rollout.Plan) bool {

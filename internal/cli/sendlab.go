@@ -82,15 +82,18 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 	if len(all) == 0 {
 		return nil
 	}
-	return fmt.Errorf("asked as the design has the device ask, %s without an answer (%s); with -servers-may-be-down it is sent anyway", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
+	return fmt.Errorf("asked as the design has the device ask, %s without an answer (%s); with -servers-may-be-down it "+
+		"is sent anyway", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
 }
 
 // reach returns a server as the device would reach it in the lab: at the address of
 // the lab's server that has the design's one, at the port and with the key of the
 // design, from the address of the lab that has the design's source.
 func (b *labOf) reach(s *site.Server) aaa.Target {
-	t := aaa.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(), Dialer: nobody{}}
-	i := slices.IndexFunc(b.ran.Servers, func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
+	t := aaa.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(),
+		Dialer: nobody{}}
+	i := slices.IndexFunc(b.ran.Servers,
+		func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
 	if i < 0 {
 		return t
 	}
@@ -113,7 +116,8 @@ func (b *labOf) reach(s *site.Server) aaa.Target {
 	t.Dialer = nil
 	t.Authentication = port(s.Port, has.Port, p.Port)
 	if s.Protocol == site.RADIUS {
-		t.Authentication, t.Accounting = port(s.AuthenticationPort, has.AuthenticationPort, p.Authentication), port(s.AccountingPort, has.AccountingPort, p.Accounting)
+		t.Authentication, t.Accounting = port(s.AuthenticationPort, has.AuthenticationPort, p.Authentication),
+			port(s.AccountingPort, has.AccountingPort, p.Accounting)
 	}
 	return t
 }
@@ -161,7 +165,8 @@ func causesOf(k *known, y diagnose.Symptom, began time.Time) []sentCause {
 	v := diagnose.Explain(k.Evidence, y)
 	for _, f := range v.Causes {
 		if v.Found && !v.Healthy && !f.Instead && f.Cause != diagnose.NotKnown {
-			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair, Confidence: f.Confidence})
+			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair,
+				Confidence: f.Confidence})
 		}
 	}
 	return all

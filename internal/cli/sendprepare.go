@@ -25,7 +25,8 @@ func (c *Call) devicesToSend(f *sendFlags) ([]*site.Device, loaded, error) {
 		return nil, loaded{}, failure{status: ExitUsage, err: fmt.Errorf("-resume: %w", err)}
 	}
 	left := rollout.Left(all, done)
-	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"), show.Count(len(all), "device"), len(done), leftWords(left))
+	c.note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"),
+		show.Count(len(all), "device"), len(done), leftWords(left))
 	if len(c.Args) > 1 {
 		return nil, loaded{}, wrong("-resume takes the devices of the last run: name none")
 	}
@@ -81,7 +82,8 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 		for i, p := range l.Site.People {
 			names[i] = p.Name
 		}
-		return foreseen{}, wrong("after the change nobody could confirm it: the site has nobody called %s%s", person, nearest.Suggest(person, names))
+		return foreseen{}, wrong("after the change nobody could confirm it: the site has nobody called %s%s", person,
+			nearest.Suggest(person, names))
 	}
 	f := foreseen{}
 	in := false
@@ -92,7 +94,8 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 		}
 	}
 	if !in {
-		return f, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it", person, d.Name)
+		return f, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it",
+			person, d.Name)
 	}
 	f.silent = whenSilent(r, d)
 	return f, nil
@@ -155,7 +158,8 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	if s.t, err = f.targetOf(c, d); err != nil {
 		return nil, err
 	}
-	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Say: func(step string) { c.note("%s: %s", d.Name, step) }}
+	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t,
+		Say: func(step string) { c.note("%s: %s", d.Name, step) }}
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err
 	}

@@ -46,7 +46,8 @@ func (c *Call) printPlan(f *sendFlags, s *sending, p rollout.Plan) {
 }
 
 // tonesOfSent are the colours of outcomes.
-var tonesOfSent = map[string]show.Tone{rollout.Kept: show.Good, rollout.Same: show.Good, rollout.TakenBack: show.Bad, rollout.Stopped: show.Bad, rollout.Unsure: show.Bad}
+var tonesOfSent = map[string]show.Tone{rollout.Kept: show.Good, rollout.Same: show.Good, rollout.TakenBack: show.Bad,
+	rollout.Stopped: show.Bad, rollout.Unsure: show.Bad}
 
 func (c *Call) printSent(all []sent, left []*site.Device) {
 	style := c.style()
@@ -81,7 +82,8 @@ func (c *Call) staleHolds(l loaded, all []sent) error {
 		return err
 	}
 	for _, r := range all {
-		if d := truth.Device(r.Device); d != nil && d.Found.Place.Known() && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
+		if d := truth.Device(r.Device); d != nil && d.Found.Place.Known() &&
+			(r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
 			c.say("%s: what found says in the site (%s) is not so any more: take that out\n", d.Name, truth.Where(d.Found.Place))
 		}
 	}

@@ -36,8 +36,10 @@ An accounting record is answered only once it is safe on disk. Ports below 1024 
 ledger, the monitor, the syslog receiver and the limits are stands under service: in the site; docs/serve.md has it all.`,
 		Examples: []Example{
 			{Call: "mellowgate serve -only gate-1 my-site", Shows: "one of the site's servers"},
-			{Call: "mellowgate serve -state /var/lib/mellowgate my-site", Shows: "all of them, with events and ledger in a folder of their own"},
-			{Call: "mellowgate serve -unit /etc/mellowgate/site.yaml", Shows: "print a systemd unit that runs it as a user without privileges"},
+			{Call: "mellowgate serve -state /var/lib/mellowgate my-site",
+				Shows: "all of them, with events and ledger in a folder of their own"},
+			{Call: "mellowgate serve -unit /etc/mellowgate/site.yaml",
+				Shows: "print a systemd unit that runs it as a user without privileges"},
 		},
 		Prepare: func(c *Call) func() error {
 			f := &serveFlags{}
@@ -45,7 +47,9 @@ ledger, the monitor, the syslog receiver and the limits are stands under service
 			c.Flags.StringVar(&f.only, "only", "", "only these `servers`: tern,plover")
 			c.Flags.DurationVar(&f.span, "for", 0, "end after this `time`, such as 5m")
 			c.Flags.BoolVar(&f.explain, "explain", false, "say for each decision how it came about, rule by rule")
-			c.Flags.StringVar(&f.log, "log", journal.Plain, "the `form` of what is written to standard error: plain (sentences about the service), text or json (events too, for a log)")
+			c.Flags.StringVar(&f.log, "log", journal.Plain,
+				"the `form` of what is written to standard error: plain (sentences about the service), text or json (events too, "+
+					"for a log)")
 			unit := c.Flags.Bool("unit", false, "print a systemd unit for this site, and do not run")
 			return func() error {
 				if !slices.Contains(journal.Forms(), f.log) {
@@ -93,7 +97,8 @@ type serving struct {
 
 // serve runs servers until the end of the call, and reports whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
-	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: sdnotify.FromEnvironment(), places: map[string]evidence.ServerPlace{}}
+	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: sdnotify.FromEnvironment(),
+		places: map[string]evidence.ServerPlace{}}
 	plain := func(text string) { c.note("%s", text) }
 	var syslog *journal.Syslog
 	if to := l.Service.Syslog; to.Network != "" {
@@ -145,7 +150,8 @@ func (s *serving) options() service.Options {
 	o.Explain = func(of *site.Site, e evidence.Event, steps []rights.Step) {
 		mu.Lock()
 		defer mu.Unlock()
-		s.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device, show.Safe(e.Person), show.Safe(e.Text))
+		s.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device,
+			show.Safe(e.Person), show.Safe(e.Text))
 		writeSteps(s.Err, of.Where, steps)
 	}
 	return o
@@ -164,9 +170,11 @@ func (s *serving) take(l loaded) error {
 		}
 	}
 	if len(run) == 0 {
-		return wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only", l.Path)
+		return wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only",
+			l.Path)
 	}
-	changes, err := s.service.Take(s.Context, gate.Design{Site: l.Site, Keys: l.Keys, Clients: clientsOf(l.Site)}, run, l.Base)
+	changes, err := s.service.Take(s.Context, gate.Design{Site: l.Site, Keys: l.Keys, Clients: clientsOf(l.Site)}, run,
+		l.Base)
 	if err != nil {
 		return cannot(err)
 	}
@@ -199,8 +207,9 @@ func listens(c gate.Change) string {
 
 func (s *serving) writePlaces() error {
 	l := s.site
-	places := evidence.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []evidence.DevicePlace{}, Servers: []evidence.ServerPlace{},
-		Ledger: evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
+	places := evidence.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []evidence.DevicePlace{},
+		Servers: []evidence.ServerPlace{},
+		Ledger:  evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
 	for _, server := range l.Servers {
 		if p, runs := s.places[server.Name]; runs {
 			places.Servers = append(places.Servers, p)

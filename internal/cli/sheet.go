@@ -18,7 +18,8 @@ var sheetPage string
 
 func sheetCommand() *Command {
 	return &Command{
-		Name: "sheet", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order", MaxArgs: 2,
+		Name: "sheet", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order",
+		MaxArgs: 2,
 		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session open, set a timed way
 back, make the local account, then servers, groups and lists; one way in, not the console; the logins to try from a
 second session with what each must show; the outage, on purpose; the other ways in; records; and only then save.
@@ -52,7 +53,8 @@ from the site. Exit status 1 when check finds an error for this device: repair t
 				if len(errors) == 0 {
 					return nil
 				}
-				c.note("check finds %s for %s (%s): repair that before you follow this sheet", show.Count(len(errors), "error"), d.Name, strings.Join(errors, ", "))
+				c.note("check finds %s for %s (%s): repair that before you follow this sheet", show.Count(len(errors), "error"),
+					d.Name, strings.Join(errors, ", "))
 				return errNo
 			}
 		},
@@ -62,7 +64,8 @@ from the site. Exit status 1 when check finds an error for this device: repair t
 // deviceOfSite reads the arguments DEVICE [SITE].
 func (c *Call) deviceOfSite() (*site.Device, loaded, error) {
 	if len(c.Args) == 0 {
-		return nil, loaded{}, wrong("the name of a device is wanted\nusage: %s", "mellowgate "+c.Flags.Name()+" DEVICE [SITE]")
+		return nil, loaded{},
+			wrong("the name of a device is wanted\nusage: %s", "mellowgate "+c.Flags.Name()+" DEVICE [SITE]")
 	}
 	name := c.Args[0]
 	c.Args = c.Args[1:]

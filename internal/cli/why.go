@@ -39,28 +39,35 @@ that nobody has. -all lists everything that is wrong, by cause. -write makes a r
 Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
 		Examples: []Example{
 			{Call: "mellowgate why", Shows: "the newest login that went wrong in the lab that runs here"},
-			{Call: "mellowgate why -person tobin.reed -device north-sw-1", Shows: "the newest one of this person on this device"},
-			{Call: "mellowgate why -capture traffic.pcapng -all demo/as-reviewed", Shows: "everything that is wrong in a capture"},
-			{Call: "mellowgate why -person odd.larsen -device north-sw-1 -access ssh -saw refused demo/as-reviewed", Shows: "no evidence at all: what the design says"},
+			{Call: "mellowgate why -person tobin.reed -device north-sw-1",
+				Shows: "the newest one of this person on this device"},
+			{Call: "mellowgate why -capture traffic.pcapng -all demo/as-reviewed",
+				Shows: "everything that is wrong in a capture"},
+			{Call: "mellowgate why -person odd.larsen -device north-sw-1 -access ssh -saw refused demo/as-reviewed",
+				Shows: "no evidence at all: what the design says"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			f := &whyFlags{}
-			c.Flags.StringVar(&f.state, "state", "", "the state `folder` to read (default "+defaultState+", where no file is named)")
+			c.Flags.StringVar(&f.state, "state", "",
+				"the state `folder` to read (default "+defaultState+", where no file is named)")
 			c.Flags.StringVar(&f.files.Capture, "capture", "", "a capture `file`, pcap or pcapng; - for standard input")
-			c.Flags.StringVar(&f.on, "interface", "", "listen live on this network `interface` for the time of -for; needs a privilege")
+			c.Flags.StringVar(&f.on, "interface", "",
+				"listen live on this network `interface` for the time of -for; needs a privilege")
 			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface: how long, such as 30s")
 			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
 			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
 			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device, JSON")
 			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with the log of a device, JSON Lines")
-			c.Flags.StringVar(&f.key, "key-file", "", "for a capture: a `file` with the key of servers that the site does not know")
+			c.Flags.StringVar(&f.key, "key-file", "",
+				"for a capture: a `file` with the key of servers that the site does not know")
 			c.Flags.StringVar(&f.symptom.Person, "person", "", "the `name` that was used")
 			c.Flags.StringVar(&f.symptom.Device, "device", "", "the `device`")
 			c.Flags.StringVar(&f.symptom.Access, "access", "", "the `access`: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
 			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(diagnose.Saws, ", "))
-			c.Flags.BoolVar(&f.probe, "probe", false, "ask the servers now, with questions that change nothing; needs a site and -device")
+			c.Flags.BoolVar(&f.probe, "probe", false,
+				"ask the servers now, with questions that change nothing; needs a site and -device")
 			c.Flags.BoolVar(&f.all, "all", false, "everything that is wrong, by cause, the worst first")
 			c.Flags.StringVar(&f.write, "write", "", "write a record of the incident into this new `file`, as Markdown")
 			c.Flags.BoolVar(&f.confirm, "confirm", false, "repeat the login in the lab, and say whether it works now")
@@ -85,9 +92,11 @@ func (f *whyFlags) check() error {
 	var err error
 	switch {
 	case y.Saw != "" && !slices.Contains(diagnose.Saws, y.Saw):
-		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, diagnose.Saws), strings.Join(diagnose.Saws, ", "))
+		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, diagnose.Saws),
+			strings.Join(diagnose.Saws, ", "))
 	case y.Access != "" && !slices.Contains(site.Accesses(), y.Access):
-		return wrong("there is no way in %q%s; they are %s", y.Access, nearest.Suggest(y.Access, site.Accesses()), strings.Join(site.Accesses(), ", "))
+		return wrong("there is no way in %q%s; they are %s", y.Access, nearest.Suggest(y.Access, site.Accesses()),
+			strings.Join(site.Accesses(), ", "))
 	case f.on != "" && f.files.Capture != "":
 		return wrong("give one of -capture and -interface")
 	case f.probe && y.Device == "":
@@ -235,7 +244,8 @@ func (c *Call) evidence(f *whyFlags) (*known, error) {
 	if dir != "" {
 		var err error
 		if folder, err = state.Open(dir); err != nil && !alone {
-			return nil, failure{status: ExitUsage, err: fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
+			return nil, failure{status: ExitUsage,
+				err: fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
 		}
 		if err == nil {
 			if k.places, err = folder.Places(); err != nil {
@@ -289,7 +299,8 @@ func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d exchange.Dire
 	switch {
 	case !f.files.None():
 		k.Evidence, notes, err = f.files.Read(c.In, d)
-		k.from = strings.Join(slices.DeleteFunc([]string{f.files.Capture, f.files.Events, f.files.Trace, f.files.Counters, f.files.Log}, func(s string) bool { return s == "" }), ", ")
+		k.from = strings.Join(slices.DeleteFunc([]string{f.files.Capture, f.files.Events, f.files.Trace, f.files.Counters,
+			f.files.Log}, func(s string) bool { return s == "" }), ", ")
 	case folder != nil:
 		k.Evidence, notes, err = gather.Folder(folder, d)
 	}
@@ -362,7 +373,9 @@ func (c *Call) everything(f *whyFlags, k *known) error {
 		if len(g.Devices) > 1 {
 			on = " on " + strings.Join(some(g.Devices, 5), ", ")
 		}
-		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s%s, from %s to %s", show.Count(g.Logins, "login"), strings.Join(some(g.People, 5), ", "), on, g.First.Local().Format("15:04:05"), g.Last.Local().Format("15:04:05 MST"))))
+		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s%s, from %s to %s", show.Count(g.Logins, "login"),
+			strings.Join(some(g.People, 5), ", "), on, g.First.Local().Format("15:04:05"),
+			g.Last.Local().Format("15:04:05 MST"))))
 		style.Item(c.Out, "  repair   ", show.Safe(g.Repair))
 	}
 	c.say("\n%s, %d of them healthy; %s\n", show.Count(s.Logins, "login"), s.Healthy, show.Count(len(s.Groups), "cause"))

@@ -44,7 +44,8 @@ func (c *Call) probe(f *whyFlags, k *known) error {
 	as := d.Name
 	if !k.lab { // this host does not have the device's address
 		as, ask.as = "", ""
-		c.note("the questions come from this host and not from %s: they tell whether the servers are up, and nothing of keys", d.Name)
+		c.note("the questions come from this host and not from %s: they tell whether the servers are up, and nothing of keys",
+			d.Name)
 	}
 	for _, s := range servers {
 		if s.TLS && as == "" {
@@ -79,7 +80,8 @@ type proof struct {
 
 func (p *proof) String() string {
 	if p.Works {
-		return fmt.Sprintf("repeated at %s: in at level %d after %.1f s", p.Time.Local().Format("15:04:05 MST"), p.Level, p.Seconds)
+		return fmt.Sprintf("repeated at %s: in at level %d after %.1f s", p.Time.Local().Format("15:04:05 MST"), p.Level,
+			p.Seconds)
 	}
 	text := fmt.Sprintf("repeated at %s: %s after %.1f s", p.Time.Local().Format("15:04:05 MST"), p.Outcome, p.Seconds)
 	if p.Detail != "" {
@@ -103,7 +105,8 @@ func (p *proof) print(c *Call) {
 // confirm repeats the login that was judged, in the lab.
 func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error) {
 	if !k.lab {
-		return nil, wrong("-confirm repeats a login in a lab; on a real device use: mellowgate login -address ADDRESS:22 -person %s", v.Story.Person)
+		return nil, wrong("-confirm repeats a login in a lab; on a real device use: mellowgate login -address ADDRESS:22 "+
+			"-person %s", v.Story.Person)
 	}
 	access, _, _ := strings.Cut(v.Story.Access, " ")
 	if access == "" {
@@ -124,7 +127,8 @@ func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error
 	if err != nil {
 		return nil, cannot(err)
 	}
-	return &proof{Time: time.Now().UTC(), Works: seen.Outcome == walk.OutcomeIn, Outcome: seen.Outcome, Level: seen.Level, Seconds: seen.Took.Seconds(), Detail: seen.Detail}, nil
+	return &proof{Time: time.Now().UTC(), Works: seen.Outcome == walk.OutcomeIn, Outcome: seen.Outcome, Level: seen.Level,
+		Seconds: seen.Took.Seconds(), Detail: seen.Detail}, nil
 }
 
 // notMade says why a new file cannot be written.
@@ -175,7 +179,8 @@ func incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []b
 	}
 	for i, found := range v.Causes {
 		line("\n## Cause %d: %s\n", i+1, found.Cause)
-		line("%s (%s; layer: %s; %.0f %% sure).\n", show.Safe(found.Says), show.Safe(found.Where), found.Layer, 100*found.Confidence)
+		line("%s (%s; layer: %s; %.0f %% sure).\n", show.Safe(found.Says), show.Safe(found.Where), found.Layer,
+			100*found.Confidence)
 		for _, e := range found.Evidence {
 			line("- for: %s", show.Safe(e))
 		}
@@ -188,7 +193,8 @@ func incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []b
 		line("\n## The login, step by step\n")
 		line("| purpose | list | method | result | took | servers |\n|---|---|---|---|---|---|")
 		for _, s := range v.Story.Login.Steps {
-			line("| %s | %s | %s | %s %s | %.1f s | %s |", s.Purpose, s.List, s.Method, s.Result, s.Reason, s.Seconds, cell(triesText(s)))
+			line("| %s | %s | %s | %s %s | %.1f s | %s |", s.Purpose, s.List, s.Method, s.Result, s.Reason, s.Seconds,
+				cell(triesText(s)))
 		}
 	} else if rows := timeline(v.Story); len(rows) > 0 {
 		line("\n## What was noted\n")

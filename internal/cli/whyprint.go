@@ -34,7 +34,8 @@ func printVerdict(c *Call, v diagnose.Verdict) {
 		case i > 0:
 			c.say("\n%s\n", style.Paint(show.Strong, "and:"))
 		}
-		if slices.ContainsFunc(v.Causes[:i], func(before diagnose.Cause) bool { return before.Cause == found.Cause && !found.Instead }) {
+		if slices.ContainsFunc(v.Causes[:i],
+			func(before diagnose.Cause) bool { return before.Cause == found.Cause && !found.Instead }) {
 			c.say("%s: %s, for the same reasons\n", style.Paint(show.Bad, found.Cause), show.Safe(found.Where))
 			style.Item(c.Out, "  repair   ", show.Safe(found.Repair))
 			continue
@@ -124,7 +125,8 @@ func timeline(s diagnose.Story) [][]string {
 	}
 	var all []line
 	for _, e := range s.Events {
-		all = append(all, line{at: e.Time, cols: []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
+		all = append(all, line{at: e.Time,
+			cols: []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
 	}
 	for _, x := range s.Exchanges {
 		server := cmp.Or(x.Server, x.ServerAddress)
@@ -132,15 +134,18 @@ func timeline(s diagnose.Story) [][]string {
 		if x.Answer == evidence.None {
 			what = "no answer"
 		}
-		all = append(all, line{at: x.Time, cols: []string{"packets to " + server, string(x.Question), strings.Join(append([]string{what}, x.Remarks...), "; ")}})
+		all = append(all, line{at: x.Time, cols: []string{"packets to " + server, string(x.Question),
+			strings.Join(append([]string{what}, x.Remarks...), "; ")}})
 	}
 	for _, l := range s.Lines {
-		all = append(all, line{at: l.Time, cols: []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
+		all = append(all, line{at: l.Time,
+			cols: []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
 	}
 	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
 	var rows [][]string
 	for _, l := range all[max(0, len(all)-mostNoted):] {
-		rows = append(rows, []string{l.at.Local().Format("15:04:05.0"), show.Safe(l.cols[0]), l.cols[1], show.Safe(l.cols[2])})
+		rows = append(rows, []string{l.at.Local().Format("15:04:05.0"), show.Safe(l.cols[0]), l.cols[1],
+			show.Safe(l.cols[2])})
 	}
 	return rows
 }
@@ -157,7 +162,8 @@ func printSteps(c *Call, t evidence.Trace) {
 		if s.Reason != "" {
 			result += " (" + string(s.Reason) + ")"
 		}
-		rows = append(rows, []string{mark + " " + string(s.Purpose), s.List, s.Method, result, fmt.Sprintf("%.1f s", s.Seconds), show.Safe(triesText(s))})
+		rows = append(rows, []string{mark + " " + string(s.Purpose), s.List, s.Method, result,
+			fmt.Sprintf("%.1f s", s.Seconds), show.Safe(triesText(s))})
 	}
 	c.style().Table(c.Out, []string{"  purpose", "list", "method", "result", "took", "servers"}, rows, 5)
 }

@@ -14,17 +14,20 @@ import (
 )
 
 // wordTypes are the types whose values are the vocabulary between the rooms.
-var wordTypes = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Result": true, "KeyFit": true,
-	"Mark": true, "TraceKind": true, "LogEvent": true, "ProbeKind": true, "ProbeResult": true}
+var wordTypes = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Result": true,
+	"KeyFit": true,
+	"Mark":   true, "TraceKind": true, "LogEvent": true, "ProbeKind": true, "ProbeResult": true}
 
 // wordFields are the names of what holds a value of the vocabulary.
-var wordFields = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Purpose": true, "Result": true,
-	"Asked": true, "Marks": true}
+var wordFields = map[string]bool{"Reason": true, "Answer": true, "Outcome": true, "Question": true, "Purpose": true,
+	"Result": true,
+	"Asked":  true, "Marks": true}
 
 // otherWords are places with words of their own that are spelled like one of
 // the vocabulary: the names of causes and of findings, the traits and faults of
 // a site, and the answers of the protocols, which `ask` shows as they are.
-var otherWords = []string{"core/diagnose/catalogue.go", "core/diagnose/sign.go", "core/findings/", "core/site/", "live/lab/faults.go",
+var otherWords = []string{"core/diagnose/catalogue.go", "core/diagnose/sign.go", "core/findings/", "core/site/",
+	"live/lab/faults.go",
 	"live/lab/extra.go"}
 
 // parsed returns the files of the program that are no tests.

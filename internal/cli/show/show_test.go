@@ -12,7 +12,8 @@ import (
 func TestATableFitsItsWidth(t *testing.T) {
 	var out bytes.Buffer
 	long := strings.Repeat("words that wrap ", 12)
-	Style{Width: 60}.Table(&out, []string{"name", "what", "where"}, [][]string{{"a", long, "here"}, {"b", "short", long}}, 1, 2)
+	Style{Width: 60}.Table(&out, []string{"name", "what", "where"}, [][]string{{"a", long, "here"}, {"b", "short", long}},
+		1, 2)
 	for line := range strings.SplitSeq(out.String(), "\n") {
 		require.LessOrEqual(t, len(line), 60, line)
 		require.Equal(t, strings.TrimRight(line, " "), line)
@@ -31,6 +32,7 @@ func TestTextFromElsewhereCannotSteerATerminal(t *testing.T) {
 }
 
 func TestSmallWords(t *testing.T) {
-	require.Equal(t, []string{"0 s", "1.5 s", "31 s"}, []string{Seconds(0), Seconds(1500 * time.Millisecond), Seconds(31 * time.Second)})
+	require.Equal(t, []string{"0 s", "1.5 s", "31 s"},
+		[]string{Seconds(0), Seconds(1500 * time.Millisecond), Seconds(31 * time.Second)})
 	require.Equal(t, []string{"1 error", "0 errors"}, []string{Count(1, "error"), Count(0, "error")})
 }

@@ -104,7 +104,8 @@ func Of(d *site.Device) Blueprint {
 		b.Ways = append(b.Ways, way)
 	}
 	for _, a := range d.Accounts {
-		b.Accounts = append(b.Accounts, Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
+		b.Accounts = append(b.Accounts,
+			Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
 	}
 	return b
 }
@@ -166,7 +167,8 @@ func (b *Blueprint) list(l *site.List) {
 			b.group(m.Group)
 		}
 		if e := m.Secret; e != nil && !slices.ContainsFunc(b.Secrets, func(s Secret) bool { return s.Name == e.Name }) {
-			b.Secrets = append(b.Secrets, Secret{Name: e.Name, Level: e.Level, Hash: e.Password.Hash, Key: keyName(e.Password.Key)})
+			b.Secrets = append(b.Secrets,
+				Secret{Name: e.Name, Level: e.Level, Hash: e.Password.Hash, Key: keyName(e.Password.Key)})
 		}
 	}
 	b.Lists = append(b.Lists, list)
@@ -191,7 +193,8 @@ func server(s *site.Server) Server {
 	return Server{Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
 		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(s.Key),
 		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime, MessageAuthenticator: s.RequireMessageAuthenticator,
-		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization, Accounting: all || s.For.Accounting}
+		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization,
+		Accounting: all || s.For.Accounting}
 }
 
 // List returns a list by name, or nil.
@@ -219,7 +222,8 @@ func (b Blueprint) Group(name string) *Group {
 // console. The others differ from it, by name.
 func (b Blueprint) Main(purpose string) (list *List, others []string) {
 	order := slices.Clone(b.Ways)
-	slices.SortStableFunc(order, func(x, y Way) int { return boolToInt(x.Access == site.Console) - boolToInt(y.Access == site.Console) })
+	slices.SortStableFunc(order,
+		func(x, y Way) int { return boolToInt(x.Access == site.Console) - boolToInt(y.Access == site.Console) })
 	for _, w := range order {
 		name := w.Lists[purpose]
 		switch {

@@ -45,15 +45,18 @@ func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
 	require.Equal(t, []string{"192.0.2.9", "2001:db8::9"}, b.Addresses)
 	require.Equal(t, []string{"management", "192.0.2.9", "plain"}, []string{b.Network, b.Source, b.Kind})
 	require.Equal(t, []Server{
-		{Name: "t", Protocol: "tacacs", Address: "192.0.2.1", Port: 49, Key: "k", Timeout: 2 * time.Second, Attempts: 1, DeadTime: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true},
-		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083, AccountingPort: 2083, TLS: true, Timeout: 3 * time.Second, Attempts: 1,
+		{Name: "t", Protocol: "tacacs", Address: "192.0.2.1", Port: 49, Key: "k", Timeout: 2 * time.Second, Attempts: 1,
+			DeadTime: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true},
+		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083, AccountingPort: 2083,
+			TLS: true, Timeout: 3 * time.Second, Attempts: 1,
 			Authentication: true, Authorization: true, Accounting: true, MessageAuthenticator: true},
 	}, b.Servers, "in the order in which the lists ask them; idle is asked by none")
 	require.Equal(t, []Account{{"keeper", 15, "$6$a$b", ""}, {"kept", 3, "", "seed"}}, b.Accounts)
 	require.Equal(t, []Secret{{"bridge", 12, "", "k"}}, b.Secrets)
 	require.Nil(t, b.List("nowhere"))
 	require.Nil(t, b.Group("gi"))
-	require.Equal(t, &List{Name: "rules", Purpose: "commands", Levels: "2-15", Methods: []string{"group gt"}}, b.List("rules"))
+	require.Equal(t, &List{Name: "rules", Purpose: "commands", Levels: "2-15", Methods: []string{"group gt"}},
+		b.List("rules"))
 	require.Equal(t, "start", b.List("visits").When)
 	require.Equal(t, []string{"group gt", "secret bridge"}, b.List("raise").Methods)
 }
@@ -68,5 +71,6 @@ func TestTheMainListIsThatOfTheFirstWayInThatIsNotTheConsole(t *testing.T) {
 	require.Empty(t, others)
 	list, _ = b.Main("session")
 	require.Nil(t, list)
-	require.Equal(t, map[string]string{"login": "login", "elevation": "raise", "commands": "rules", "record-sessions": "visits"}, b.Ways[2].Lists)
+	require.Equal(t, map[string]string{"login": "login", "elevation": "raise", "commands": "rules",
+		"record-sessions": "visits"}, b.Ways[2].Lists)
 }

@@ -52,7 +52,8 @@ func All(e evidence.Evidence, symptom Symptom) Summary {
 		}
 	}
 	slices.SortStableFunc(s.Groups, func(a, b Group) int {
-		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(len(b.Devices), len(a.Devices)), cmp.Compare(b.Logins, a.Logins))
+		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(len(b.Devices), len(a.Devices)),
+			cmp.Compare(b.Logins, a.Logins))
 	})
 	return s
 }
@@ -78,7 +79,8 @@ func weight(g Group) int {
 
 // ofOneServer are causes that are most often the same for every device that asks
 // a server.
-var ofOneServer = []string{ServerOff, Unreachable, TooSlow, ServerSaysError, DirectoryDown, DirectoryRefusesUs, RecordNotKept}
+var ofOneServer = []string{ServerOff, Unreachable, TooSlow, ServerSaysError, DirectoryDown, DirectoryRefusesUs,
+	RecordNotKept}
 
 func (s *Summary) add(c Cause, story Story) {
 	i := slices.IndexFunc(s.Groups, func(g Group) bool {

@@ -65,7 +65,8 @@ func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
 // symptom.
 func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 	all := slices.Clone(cases)
-	slices.SortStableFunc(all, func(a, b foresee.Case) int { return len(a.Servers(foresee.Down)) - len(b.Servers(foresee.Down)) })
+	slices.SortStableFunc(all,
+		func(a, b foresee.Case) int { return len(a.Servers(foresee.Down)) - len(b.Servers(foresee.Down)) })
 	for _, c := range all {
 		fits := false
 		switch y.Saw {
@@ -85,17 +86,20 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 
 // ofCase makes the points of a foreseen login.
 func (j *judging) ofCase(c foresee.Case) {
-	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin, Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
+	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin,
+		Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
 	if c.Outcome == walk.OutcomeRefused {
 		t.Outcome = walk.OutcomeRefused
 	}
 	for _, s := range c.Steps {
-		step := evidence.TraceStep{Purpose: s.Purpose.Question(), Method: s.Method.String(), Result: s.Result, Reason: s.Reason, By: s.By, Seconds: s.Took.Seconds()}
+		step := evidence.TraceStep{Purpose: s.Purpose.Question(), Method: s.Method.String(), Result: s.Result,
+			Reason: s.Reason, By: s.By, Seconds: s.Took.Seconds()}
 		if s.List != nil {
 			step.List = s.List.Name
 		}
 		for _, y := range s.Tries {
-			step.Tries = append(step.Tries, evidence.TraceTry{Server: y.Server.Name, Try: y.N, Result: y.Reply.Result, Reason: y.Reply.Reason, Message: y.Reply.Message, Seconds: y.Reply.Took.Seconds()})
+			step.Tries = append(step.Tries, evidence.TraceTry{Server: y.Server.Name, Try: y.N, Result: y.Reply.Result,
+				Reason: y.Reply.Reason, Message: y.Reply.Message, Seconds: y.Reply.Took.Seconds()})
 		}
 		t.Steps = append(t.Steps, step)
 	}

@@ -120,10 +120,13 @@ var forgedFirst = map[bool]string{true: "forged"}
 
 // notKnown is what is said where the evidence does not tell.
 func (j *judging) notKnown() Cause {
-	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Says: "something went wrong, and what is at hand does not tell why",
-		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first", Next: []string{}}
+	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1,
+		Says:     "something went wrong, and what is at hand does not tell why",
+		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first",
+		Next: []string{}}
 	if j.unclear == 0 {
-		c.Says, c.Evidence = "what was asked and answered cannot be read without the key", []string{fmt.Sprintf("questions whose content the key hides: %d", j.hidden)}
+		c.Says, c.Evidence = "what was asked and answered cannot be read without the key",
+			[]string{fmt.Sprintf("questions whose content the key hides: %d", j.hidden)}
 		c.Next = []string{"the same with the keys: name the site, or give -key-file FILE"}
 		return c
 	}
@@ -171,7 +174,8 @@ type judging struct {
 func (j *judging) point(p point) *point {
 	for i := range j.points {
 		have := &j.points[i]
-		if have.kind == p.kind && have.server == p.server && have.asked.Records() == p.asked.Records() && have.command == p.command {
+		if have.kind == p.kind && have.server == p.server && have.asked.Records() == p.asked.Records() &&
+			have.command == p.command {
 			have.signs = append(have.signs, p.signs...)
 			return have
 		}
@@ -210,16 +214,22 @@ func (j *judging) fromDevice() {
 	switch {
 	case refused && t.Reason == reason.GivesUpFirst:
 		j.unanswered(t.Steps)
-		j.point(point{kind: patiencePoint, wait: t.Seconds, signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
+		j.point(point{kind: patiencePoint, wait: t.Seconds,
+			signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time,
+				Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
 	case refused && decided.Result == walk.Refused && decided.Method == string(site.ByLocal):
 		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
 		j.unanswered(t.Steps)
 	case refused && decided.Result == walk.Refused:
-		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By, Text: fmt.Sprintf("the server %s said no", decided.By)}}})
+		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List,
+			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By,
+				Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 		j.unanswered(t.Steps)
 	case refused && last.Purpose == site.AskSession && last.Result != walk.Accepted:
 		j.unanswered(t.Steps)
-		j.point(point{kind: sessionPoint, list: last.List, signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
+		j.point(point{kind: sessionPoint, list: last.List,
+			signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time,
+				Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
 	case refused && t.Reason == reason.BelowLevel:
 		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
 	case refused && t.Reason == reason.TemplateMissing:
@@ -267,10 +277,13 @@ func decidingStep(t evidence.Trace) evidence.TraceStep {
 
 // localRefusal is what the device's own refusal shows.
 func (j *judging) localRefusal(t evidence.Trace) signs {
-	all := signs{{What: localRefused, From: evidence.FromTrace, Time: t.Time, Text: "the device compared it with its own account"}}
-	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == site.AskLogin && len(s.Tries)+len(s.Rested) > 0 })
+	all := signs{{What: localRefused, From: evidence.FromTrace, Time: t.Time,
+		Text: "the device compared it with its own account"}}
+	asked := slices.ContainsFunc(t.Steps,
+		func(s evidence.TraceStep) bool { return s.Purpose == site.AskLogin && len(s.Tries)+len(s.Rested) > 0 })
 	if !asked && j.designAsks() {
-		all = append(all, Sign{What: notAsked, From: evidence.FromTrace, Time: t.Time, Text: "no server was asked, and the site says that this way in asks servers"})
+		all = append(all, Sign{What: notAsked, From: evidence.FromTrace, Time: t.Time,
+			Text: "no server was asked, and the site says that this way in asks servers"})
 	}
 	return all
 }
@@ -281,7 +294,9 @@ func (j *judging) ended(last evidence.TraceStep) {
 		return // it fell back to local, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
-		j.point(point{kind: endedPoint, list: last.List, signs: signs{{What: noFallbackSign, From: evidence.FromTrace, Time: j.story.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
+		j.point(point{kind: endedPoint, list: last.List,
+			signs: signs{{What: noFallbackSign, From: evidence.FromTrace, Time: j.story.Time,
+				Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	}
 }
 
@@ -293,7 +308,8 @@ func (j *judging) fallback() {
 	}) {
 		return // the list has local first: as designed
 	}
-	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
+	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time,
+		Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
 	j.unanswered(t.Steps)
 }
 
@@ -303,7 +319,8 @@ func (j *judging) low() {
 	promised, says := -1, Sign{}
 	for _, e := range j.story.Events {
 		if e.Answer == evidence.Accepted && e.Level != nil && *e.Level > promised {
-			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
+			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+				Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
 		}
 	}
 	if n, text, ok := j.promisedBySite(); promised < 0 && ok {
@@ -316,14 +333,17 @@ func (j *judging) low() {
 	if promised <= t.Level {
 		return
 	}
-	p := point{kind: lowPoint, signs: signs{{What: inLow, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
+	p := point{kind: lowPoint, signs: signs{{What: inLow, From: evidence.FromTrace, Time: t.Time,
+		Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
 	if says.What != "" {
 		p.signs = append(p.signs, says)
 	}
 	if !asked {
-		p.signs = append(p.signs, Sign{What: sessionNotAsked, From: evidence.FromTrace, Time: t.Time, Text: "the device asked for no session authorization"})
+		p.signs = append(p.signs, Sign{What: sessionNotAsked, From: evidence.FromTrace, Time: t.Time,
+			Text: "the device asked for no session authorization"})
 	} else {
-		p.signs = append(p.signs, Sign{What: noLevel, From: evidence.FromTrace, Time: t.Time, Text: "the session's answer carried no level that the device reads"})
+		p.signs = append(p.signs, Sign{What: noLevel, From: evidence.FromTrace, Time: t.Time,
+			Text: "the session's answer carried no level that the device reads"})
 	}
 	j.point(p)
 }
@@ -337,10 +357,14 @@ func (j *judging) command(t evidence.Trace) {
 		}
 	}
 	if last.Result == walk.Refused {
-		j.point(point{kind: commandPoint, command: t.Command, server: last.By, signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: last.By, Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
+		j.point(point{kind: commandPoint, command: t.Command, server: last.By,
+			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: last.By,
+				Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
 		return
 	}
-	j.point(point{kind: commandPoint, command: t.Command, list: last.List, signs: signs{{What: stuckSign, From: evidence.FromTrace, Time: t.Time, Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
+	j.point(point{kind: commandPoint, command: t.Command, list: last.List,
+		signs: signs{{What: stuckSign, From: evidence.FromTrace, Time: t.Time,
+			Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	j.unanswered(t.Steps)
 }
 
@@ -355,8 +379,10 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 				if t.Reason == reason.ServerError {
 					came = "and it answered that it cannot answer"
 				}
-				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message), t.Seconds*float64(t.Try))
-				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose, signs: signs{tried(t, j.story.Time, text)}})
+				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message),
+					t.Seconds*float64(t.Try))
+				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose,
+					signs: signs{tried(t, j.story.Time, text)}})
 			}
 		}
 		for _, r := range step.Rested {
@@ -392,9 +418,11 @@ func (j *judging) rested(server string, asked site.Question) {
 				if try.Server != server || try.Result != walk.Unavailable {
 					continue
 				}
-				text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(t.Time), said(try.Message))
+				text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(t.Time),
+					said(try.Message))
 				if again, ok := j.upAgain(server, t.Time); ok {
-					j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: t.Time, Server: server, Text: text}, again}})
+					j.point(point{kind: restedPoint, server: server, asked: asked,
+						signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: t.Time, Server: server, Text: text}, again}})
 					return
 				}
 				j.point(point{kind: unheardPoint, server: server, asked: step.Purpose, signs: signs{tried(try, t.Time, text)}})
@@ -403,7 +431,9 @@ func (j *judging) rested(server string, asked site.Question) {
 		}
 	}
 	if again, ok := j.upAgain(server, time.Time{}); ok {
-		j.point(point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: j.story.Time, Server: server, Text: j.story.Device + " left " + server + " alone"}, again}})
+		j.point(point{kind: restedPoint, server: server, asked: asked,
+			signs: signs{{What: leftAlone, From: evidence.FromTrace, Time: j.story.Time, Server: server,
+				Text: j.story.Device + " left " + server + " alone"}, again}})
 	}
 }
 

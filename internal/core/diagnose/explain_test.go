@@ -21,20 +21,25 @@ func try(server string, why reason.Reason) evidence.TraceTry {
 }
 
 func group(result walk.Result, why reason.Reason, by string, tries ...evidence.TraceTry) evidence.TraceStep {
-	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: why, By: by, Tries: tries}
+	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: why, By: by,
+		Tries: tries}
 }
 
 func local(result walk.Result, why reason.Reason) evidence.TraceStep {
 	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "local", Result: result, Reason: why, By: "local"}
 }
 
-func login(person string, outcome walk.Outcome, why reason.Reason, by string, lvl int, steps ...evidence.TraceStep) evidence.Trace {
-	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: evidence.TraceLogin, Outcome: outcome, Reason: why, By: by,
+func login(person string, outcome walk.Outcome, why reason.Reason, by string, lvl int,
+	steps ...evidence.TraceStep) evidence.Trace {
+	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: evidence.TraceLogin,
+		Outcome: outcome, Reason: why, By: by,
 		Level: lvl, Seconds: 1, Steps: steps}
 }
 
-func event(person string, question site.Question, answer evidence.Answer, why reason.Reason, text string) evidence.Event {
-	return evidence.Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1", Access: "ssh", Person: person,
+func event(person string, question site.Question, answer evidence.Answer, why reason.Reason,
+	text string) evidence.Event {
+	return evidence.Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1", Access: "ssh",
+		Person:   person,
 		Question: question, Answer: answer, Reason: why, Text: text}
 }
 
@@ -61,73 +66,121 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		all, dev, server []string
 	}{
 		{"healthy", []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
-			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accepted, Level: level(15)}},
+			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login",
+				Answer: evidence.Accepted, Level: level(15)}},
 			[]string{}, []string{}, []string{}},
-		{"wrong password", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+		{"wrong password", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("ines", "login", evidence.Refused, "wrong-password", "the password given for ines is wrong")},
 			[]string{WrongPassword}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{WrongPassword}},
-		{"unknown person", []evidence.Trace{login("inse", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+		{"unknown person", []evidence.Trace{login("inse", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("inse", "login", evidence.Refused, "unknown-person", "nobody is called inse")},
 			[]string{UnknownPerson}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{UnknownPerson}},
-		{"disabled", []evidence.Trace{login("odd", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("odd", "login", evidence.Refused, "disabled-or-expired", "odd is disabled")}, []string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
-		{"no grant", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Refused, "no-grant", "no grant lets tobin in")}, []string{NoGrant}, nil, []string{NoGrant}},
-		{"a local account while a server answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
+		{"disabled", []evidence.Trace{login("odd", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("odd", "login", evidence.Refused, "disabled-or-expired", "odd is disabled")},
+			[]string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
+		{"no grant", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("tobin", "login", evidence.Refused, "no-grant", "no grant lets tobin in")}, []string{NoGrant},
+			nil, []string{NoGrant}},
+		{"a local account while a server answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("keeper", "login", evidence.Refused, "unknown-person", "nobody is called keeper")},
 			[]string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}},
-		{"unreachable", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))}, []evidence.Event{},
+		{"unreachable", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent,
+			local("unavailable", "no-such-account"))}, []evidence.Event{},
 			[]string{Unreachable}, []string{Unreachable}, nil},
-		{"no fallback", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent)}, []evidence.Event{}, []string{Unreachable, NoFallback}, []string{Unreachable, NoFallback}, nil},
-		{"server off", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))},
+		{"no fallback", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent)}, []evidence.Event{},
+			[]string{Unreachable, NoFallback}, []string{Unreachable, NoFallback}, nil},
+		{"server off", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{}, []string{ServerOff}, []string{ServerOff}, nil},
-		{"fallback used", []evidence.Trace{login("keeper", "in", "", "local", 15, silent, local("accepted", ""))}, []evidence.Event{},
+		{"fallback used", []evidence.Trace{login("keeper", "in", "", "local", 15, silent, local("accepted", ""))},
+			[]evidence.Event{},
 			[]string{FallbackUsed, Unreachable}, []string{FallbackUsed, Unreachable}, nil},
-		{"local account, wrong password", []evidence.Trace{login("keeper", "refused", "wrong-password", "local", 0, silent, local("refused", "wrong-password"))}, []evidence.Event{},
+		{"local account, wrong password", []evidence.Trace{login("keeper", "refused", "wrong-password", "local", 0, silent,
+			local("refused", "wrong-password"))}, []evidence.Event{},
 			[]string{WrongPassword, Unreachable}, []string{WrongPassword, Unreachable}, nil},
-		{"another TACACS+ key", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))},
+		{"another TACACS+ key", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("", "login", evidence.Dropped, "key-differs", "the lengths in the body do not add up")},
 			[]string{KeyDiffers}, []string{KeyDiffers}, []string{KeyDiffers}},
-		{"another RADIUS key is silence to the device, and known to the server", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("ines", "login", evidence.Dropped, "key-differs", "the Message-Authenticator does not verify")},
+		{"another RADIUS key is silence to the device, and known to the server",
+			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("ines", "login", evidence.Dropped, "key-differs",
+				"the Message-Authenticator does not verify")},
 			[]string{KeyDiffers}, []string{Unreachable}, []string{KeyDiffers}},
-		{"asker unknown", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "client-unknown")), local("unavailable", "no-such-account"))},
-			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: evidence.Dropped, Reason: "client-unknown", Text: "no device has the address"}},
+		{"asker unknown", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "client-unknown")), local("unavailable", "no-such-account"))},
+			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: evidence.Dropped,
+				Reason: "client-unknown", Text: "no device has the address"}},
 			[]string{ClientUnknown}, []string{ClientUnknown}, []string{ClientUnknown}},
-		{"in and yet one server unreadable", []evidence.Trace{login("ines", "in", "", "plover", 15, group("accepted", "", "plover", try("tern", "key-differs")))}, []evidence.Event{},
+		{"in and yet one server unreadable", []evidence.Trace{login("ines", "in", "", "plover", 15,
+			group("accepted", "", "plover", try("tern", "key-differs")))}, []evidence.Event{},
 			[]string{KeyDiffers}, []string{KeyDiffers}, nil},
 		{"no rights", []evidence.Trace{login("ines", "in", "", "tern", 1, group("accepted", "", "tern"))},
-			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login", Answer: evidence.Accepted, Level: level(15), Text: "ines has the role all"}},
+			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login",
+				Answer: evidence.Accepted, Level: level(15), Text: "ines has the role all"}},
 			[]string{NoRights}, []string{}, []string{}},
-		{"session refused", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("accepted", "", "tern"),
-			evidence.TraceStep{Purpose: "session", List: "s", Method: "group shore", Result: "refused", Reason: "refused-by-server", By: "tern"})}, []evidence.Event{},
+		{"session refused", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0,
+			group("accepted", "", "tern"),
+			evidence.TraceStep{Purpose: "session", List: "s", Method: "group shore", Result: "refused",
+				Reason: "refused-by-server", By: "tern"})}, []evidence.Event{},
 			[]string{SessionRefused}, []string{SessionRefused}, nil},
-		{"the server says error", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
+		{"the server says error", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{}, []string{ServerSaysError}, []string{ServerSaysError}, nil},
 		{"a certificate is refused", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
-			group("unavailable", "no-answer", "", evidence.TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "tls", Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("", "", evidence.Dropped, "tls", "the TLS handshake failed")}, []string{TLSRefused}, []string{TLSRefused}, []string{TLSRefused}},
-		{"below the level of a page", []evidence.Trace{login("ines", "refused", "below-level", "tern", 0, group("accepted", "", "tern"))}, []evidence.Event{}, []string{NoRights}, []string{NoRights}, nil},
-		{"second factor", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Refused, "second-factor", "the one-time code is wrong")}, []string{SecondFactor}, nil, []string{SecondFactor}},
-		{"a code that was asked for and not given", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Challenged, "code-asked", "the password of tobin is right")}, []string{SecondFactor}, nil, []string{SecondFactor}},
-		{"password form", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ines", "login", evidence.Refused, "password-form", "CHAP cannot be checked")}, []string{PasswordForm}, nil, []string{PasswordForm}},
-		{"no entry in the directory", []evidence.Trace{login("ebba", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ebba", "login", evidence.Refused, "directory-no-entry", "nobody is called ebba")}, []string{DirectoryNoEntry}, nil, []string{DirectoryNoEntry}},
-		{"a local account while a directory answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("keeper", "login", evidence.Refused, "directory-no-entry", "nobody is called keeper")}, []string{LocalWhileServerAnswers}, nil, []string{LocalWhileServerAnswers}},
-		{"the directory is down", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-down", "dunlin does not answer")}, []string{DirectoryDown}, []string{ServerSaysError}, []string{DirectoryDown}},
-		{"the directory refuses us", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-refuses-us", "dunlin refuses who searches")}, []string{DirectoryRefusesUs}, []string{Unreachable}, []string{DirectoryRefusesUs}},
-		{"questions to the port for the other kind", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("ines", "login", evidence.Dropped, "wrong-port", "Access-Request came to the port for the other kind")}, []string{WrongPort}, []string{Unreachable}, []string{WrongPort}},
-		{"a template account that is not there", []evidence.Trace{login("ines", "refused", "template-missing", "tern", 0, group("accepted", "", "tern"))}, []evidence.Event{}, []string{TemplateMissing}, []string{TemplateMissing}, nil},
-		{"no record, no session", []evidence.Trace{login("ines", "refused", "not-recorded", "tern", 0, group("accepted", "", "tern"))}, []evidence.Event{}, []string{RecordNotKept}, []string{RecordNotKept}, nil},
-		{"nothing tells", []evidence.Trace{login("ines", "refused", "", "tern", 0, group("accepted", "", "tern"))}, []evidence.Event{}, []string{NotKnown}, []string{NotKnown}, nil},
-		{"gives up first", []evidence.Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent, local("accepted", ""))}, []evidence.Event{},
+			group("unavailable", "no-answer", "", evidence.TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "tls",
+				Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("", "", evidence.Dropped, "tls", "the TLS handshake failed")}, []string{TLSRefused},
+			[]string{TLSRefused}, []string{TLSRefused}},
+		{"below the level of a page", []evidence.Trace{login("ines", "refused", "below-level", "tern", 0,
+			group("accepted", "", "tern"))}, []evidence.Event{}, []string{NoRights}, []string{NoRights}, nil},
+		{"second factor", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("tobin", "login", evidence.Refused, "second-factor", "the one-time code is wrong")},
+			[]string{SecondFactor}, nil, []string{SecondFactor}},
+		{"a code that was asked for and not given", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("tobin", "login", evidence.Challenged, "code-asked", "the password of tobin is right")},
+			[]string{SecondFactor}, nil, []string{SecondFactor}},
+		{"password form", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("ines", "login", evidence.Refused, "password-form", "CHAP cannot be checked")},
+			[]string{PasswordForm}, nil, []string{PasswordForm}},
+		{"no entry in the directory", []evidence.Trace{login("ebba", "refused", "refused-by-server", "tern", 0,
+			group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("ebba", "login", evidence.Refused, "directory-no-entry", "nobody is called ebba")},
+			[]string{DirectoryNoEntry}, nil, []string{DirectoryNoEntry}},
+		{"a local account while a directory answers",
+			[]evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0,
+				group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("keeper", "login", evidence.Refused, "directory-no-entry", "nobody is called keeper")},
+			[]string{LocalWhileServerAnswers}, nil, []string{LocalWhileServerAnswers}},
+		{"the directory is down", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-down", "dunlin does not answer")},
+			[]string{DirectoryDown}, []string{ServerSaysError}, []string{DirectoryDown}},
+		{"the directory refuses us",
+			[]evidence.Trace{login("ebba", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-refuses-us", "dunlin refuses who searches")},
+			[]string{DirectoryRefusesUs}, []string{Unreachable}, []string{DirectoryRefusesUs}},
+		{"questions to the port for the other kind",
+			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("ines", "login", evidence.Dropped, "wrong-port",
+				"Access-Request came to the port for the other kind")}, []string{WrongPort}, []string{Unreachable},
+			[]string{WrongPort}},
+		{"a template account that is not there", []evidence.Trace{login("ines", "refused", "template-missing", "tern", 0,
+			group("accepted", "", "tern"))}, []evidence.Event{}, []string{TemplateMissing}, []string{TemplateMissing}, nil},
+		{"no record, no session", []evidence.Trace{login("ines", "refused", "not-recorded", "tern", 0,
+			group("accepted", "", "tern"))}, []evidence.Event{}, []string{RecordNotKept}, []string{RecordNotKept}, nil},
+		{"nothing tells", []evidence.Trace{login("ines", "refused", "", "tern", 0, group("accepted", "", "tern"))},
+			[]evidence.Event{}, []string{NotKnown}, []string{NotKnown}, nil},
+		{"gives up first", []evidence.Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent,
+			local("accepted", ""))}, []evidence.Event{},
 			[]string{Unreachable, TooSlow}, []string{Unreachable, TooSlow}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -137,7 +190,9 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 				have evidence.Evidence
 				want []string
 			}{
-				{"all", evidence.Evidence{Traces: c.traces, Events: c.events, Site: s}, c.all}, {"device", evidence.Evidence{Traces: c.traces, Site: s}, c.dev}, {"server", evidence.Evidence{Events: c.events, Site: s}, c.server},
+				{"all", evidence.Evidence{Traces: c.traces, Events: c.events, Site: s}, c.all},
+				{"device", evidence.Evidence{Traces: c.traces, Site: s}, c.dev},
+				{"server", evidence.Evidence{Events: c.events, Site: s}, c.server},
 			} {
 				if e.want == nil {
 					continue
@@ -163,13 +218,15 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 
 func command(line string, outcome walk.Outcome, why reason.Reason, by string, step evidence.TraceStep) evidence.Trace {
 	step.Purpose = "commands"
-	return evidence.Trace{Time: at.Add(time.Second), Device: "sw-1", Access: "ssh", Line: "ssh0", Person: "tobin", Kind: evidence.TraceCommand, Command: line,
+	return evidence.Trace{Time: at.Add(time.Second), Device: "sw-1", Access: "ssh", Line: "ssh0", Person: "tobin",
+		Kind: evidence.TraceCommand, Command: line,
 		Outcome: outcome, Reason: why, By: by, Level: 1, Steps: []evidence.TraceStep{step}}
 }
 
 func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	in := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
-	refused := command("look secrets", "refused", "refused-by-server", "tern", evidence.TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
+	refused := command("look secrets", "refused", "refused-by-server", "tern",
+		evidence.TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
 	e := event("tobin", "commands", evidence.Refused, "command-refused", `the rule "refuse look secrets **" refuses it`)
 	e.Command, e.Place, e.Time = "look secrets", "site.yaml:9:9", refused.Time
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}, Events: []evidence.Event{e}}, Symptom{})
@@ -177,19 +234,25 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	require.Contains(t, v.Causes[0].Evidence[1], "site.yaml:9:9")
 	require.Contains(t, v.Causes[0].Repair, "add an allow rule to the role", "no rule decided")
 	e.Rule = "refuse look secrets **"
-	require.Contains(t, Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}, Events: []evidence.Event{e}}, Symptom{}).Causes[0].Repair, "before this one")
+	require.Contains(t, Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}, Events: []evidence.Event{e}},
+		Symptom{}).Causes[0].Repair, "before this one")
 	v = Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.NotEmpty(t, v.Causes[0].Against)
 
-	stuck := command("save", "refused", "list-ended", "", evidence.TraceStep{List: "c", Method: "group shore", Result: "unavailable", Tries: []evidence.TraceTry{try("tern", "silent")}})
+	stuck := command("save", "refused", "list-ended", "",
+		evidence.TraceStep{List: "c", Method: "group shore", Result: "unavailable",
+			Tries: []evidence.TraceTry{try("tern", "silent")}})
 	v = Explain(evidence.Evidence{Traces: []evidence.Trace{in, stuck}}, Symptom{})
 	require.Equal(t, []string{CommandStuck, Unreachable}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
 }
 
 func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
-	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))
-	second := login("keeper", "in", "", "local", 15, evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable", Reason: "all-resting", Rested: []string{"tern"}}, local("accepted", ""))
+	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")),
+		local("unavailable", "no-such-account"))
+	second := login("keeper", "in", "", "local", 15,
+		evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable",
+			Reason: "all-resting", Rested: []string{"tern"}}, local("accepted", ""))
 	second.Time = at.Add(10 * time.Second)
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{second, first}}, Symptom{})
 	require.Equal(t, []string{FallbackUsed, ServerOff}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
@@ -217,10 +280,12 @@ servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k}]
 devices: [{name: sw-1, addresses: [192.0.2.1], found: {keys: {tern: typed}}}]
 `)})
 	require.NoError(t, err)
-	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")))}, Site: s,
+	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
+		group("unavailable", "no-answer", "", try("tern", "key-differs")))}, Site: s,
 		Keys: site.Keys{"k": site.NewSecret("a-good-key"), "typed": site.NewSecret("a-good-kye")}}
 	v := Explain(e, Symptom{})
-	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same except for two characters swapped", v.Causes[0].Evidence[1])
+	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same except for two characters "+
+		"swapped", v.Causes[0].Evidence[1])
 	e.Keys = nil
 	require.Contains(t, Explain(e, Symptom{}).Causes[0].Evidence[1], "its value is not known here")
 }

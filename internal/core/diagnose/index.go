@@ -18,7 +18,9 @@ type index struct {
 }
 
 func newIndex(e evidence.Evidence) *index {
-	x := &index{ofDevice: map[string][]evidence.Event{}, ofServer: map[string][]evidence.Event{}, asked: map[string][]evidence.Exchange{}, askedOf: map[string][]evidence.Exchange{}, asking: map[[2]string]int{}, lines: map[string][]evidence.LogLine{}}
+	x := &index{ofDevice: map[string][]evidence.Event{}, ofServer: map[string][]evidence.Event{},
+		asked: map[string][]evidence.Exchange{}, askedOf: map[string][]evidence.Exchange{}, asking: map[[2]string]int{},
+		lines: map[string][]evidence.LogLine{}}
 	for _, v := range e.Events {
 		if v.Question == evidence.FaultQuestion {
 			continue

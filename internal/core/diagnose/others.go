@@ -29,7 +29,8 @@ func (j *judging) pointsOfEvents() {
 		case e.Answer == evidence.Refused && e.Question == site.AskCommands:
 			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
 		case e.Answer == evidence.Refused && e.Question == site.AskSession:
-			j.point(point{kind: sessionPoint, server: e.Server, signs: signs{{What: sessionAsked, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
+			j.point(point{kind: sessionPoint, server: e.Server,
+				signs: signs{{What: sessionAsked, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
 		case e.Answer == evidence.Refused, left:
 			j.point(point{kind: refusedPoint, server: e.Server})
 		}
@@ -44,16 +45,24 @@ func (j *judging) pointsOfPackets() {
 			j.hidden++
 		case x.Unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
-		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray), slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != evidence.None:
+		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),
+			slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != evidence.None:
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question, signs: packetSigns(x, x.AskedOf())})
 		case x.Answer == evidence.Refused && x.Question == site.AskCommands:
-			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command, signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
+			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command,
+				signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+					Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
 		case x.Answer == evidence.Refused && x.Question == site.AskSession:
-			j.point(point{kind: sessionPoint, server: x.AskedOf(), signs: signs{{What: sessionAsked, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
+			j.point(point{kind: sessionPoint, server: x.AskedOf(),
+				signs: signs{{What: sessionAsked, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
 		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
 			j.point(point{kind: refusedPoint, server: x.AskedOf()})
 		case x.Answer == evidence.Accepted && x.Question == site.AskLogin && x.Protocol == "radius" && !j.levelIn(x):
-			j.point(point{kind: lowPoint, server: x.AskedOf(), signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor Service-Type", clock(x.Time), x.AskedOf())}}})
+			j.point(point{kind: lowPoint, server: x.AskedOf(),
+				signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+					Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor Service-Type",
+						clock(x.Time), x.AskedOf())}}})
 		}
 	}
 }
@@ -74,12 +83,14 @@ func (j *judging) levelIn(x evidence.Exchange) bool {
 // pointsOfLog finds what the device's log says of refusals and silence.
 func (j *judging) pointsOfLog() {
 	for _, l := range j.story.Lines {
-		at := signs{{What: logLine, From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
+		at := signs{{What: logLine, From: evidence.FromLog, Time: l.Time,
+			Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
 		switch {
 		case l.What == evidence.LogNoAnswer:
 			j.point(point{kind: unheardPoint, server: l.Server, asked: l.Asked})
 		case l.What == evidence.LogIn && l.By == "local" && len(j.points) > 0:
-			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint,
+				signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.What != evidence.LogRefused:
 		case l.Reason == reason.RefusedByServer:
 			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
@@ -90,11 +101,14 @@ func (j *judging) pointsOfLog() {
 		case l.Reason == reason.BelowLevel:
 			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.TemplateMissing:
-			j.point(point{kind: lowPoint, signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+			j.point(point{kind: lowPoint,
+				signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.GivesUpFirst:
-			j.point(point{kind: patiencePoint, signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+			j.point(point{kind: patiencePoint,
+				signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.NotRecorded:
-			j.point(point{kind: recordPoint, signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+			j.point(point{kind: recordPoint,
+				signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case len(j.points) == 0:
 			j.unclear++
 		}
@@ -108,7 +122,8 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 	devices, x := symptom.devices(e), newIndex(e)
 	var best Verdict
 	for _, d := range devices {
-		j := &judging{evidence: e, index: x, story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
+		j := &judging{evidence: e, index: x,
+			story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
 		seen := len(e.Counts) > 0 || len(e.Probes) > 0
 		for _, c := range e.Counts {
 			lost := 0

@@ -18,7 +18,8 @@ func (j *judging) lookDesign(p *point) {
 	}
 	d, server := s.Device(j.story.Device), s.Server(p.server)
 	say := func(what Shows, format string, args ...any) {
-		p.signs = append(p.signs, Sign{What: what, From: evidence.FromSite, Server: p.server, Text: fmt.Sprintf(format, args...)})
+		p.signs = append(p.signs,
+			Sign{What: what, From: evidence.FromSite, Server: p.server, Text: fmt.Sprintf(format, args...)})
 	}
 	switch (foresee.Reckoner{Site: s, Keys: j.evidence.Keys}).Unheard(d, server, purposeOf(p.asked)) {
 	case "":
@@ -29,9 +30,11 @@ func (j *judging) lookDesign(p *point) {
 		}
 	case reason.WrongPort:
 		authentication, accounting, place := d.Ports(server)
-		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d", d.Name, server.Name, authentication, accounting, s.Where(place), server.AuthenticationPort, server.AccountingPort)
+		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d", d.Name,
+			server.Name, authentication, accounting, s.Where(place), server.AuthenticationPort, server.AccountingPort)
 	case reason.ClientUnknown:
-		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(), s.Where(d.Found.Place))
+		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(),
+			s.Where(d.Found.Place))
 	case reason.NotForThis:
 		say(notForThisSign, "the site says that %s is not for this kind of question (%s)", server.Name, s.Where(server.Place))
 	}
@@ -58,7 +61,8 @@ func (j *judging) heldKey(server string) (how, place string) {
 	if _, known := j.evidence.Keys[held.Key.Name]; !known {
 		return "its value is not known here", s.Where(held.KeyRef.Place)
 	}
-	return j.evidence.Keys[held.Key.Name].Difference(j.evidence.Keys[s.Server(server).Key.Name]), s.Where(held.KeyRef.Place)
+	return j.evidence.Keys[held.Key.Name].Difference(j.evidence.Keys[s.Server(server).Key.Name]),
+		s.Where(held.KeyRef.Place)
 }
 
 // detail adds to a cause what only this site or this event can say.

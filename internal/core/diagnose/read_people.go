@@ -13,22 +13,28 @@ import (
 )
 
 // questionsOf are the questions whose answers decide a kind of point.
-var questionsOf = map[pointKind][]site.Question{refusedPoint: {site.AskLogin}, sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
+var questionsOf = map[pointKind][]site.Question{refusedPoint: {site.AskLogin},
+	sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
 
 // lookDecisions adds what servers noted of their decision.
 func (j *judging) lookDecisions(p *point) {
 	for i := len(j.story.Events) - 1; i >= 0; i-- {
 		e := j.story.Events[i]
 		what := signsOf[e.Reason].decided
-		answered := e.Answer == evidence.Challenged && slices.ContainsFunc(j.story.Events[i+1:], func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
-		if what == "" || e.Answer == evidence.Accepted || answered || !slices.Contains(questionsOf[p.kind], e.Question) || p.command != "" && e.Command != p.command {
+		answered := e.Answer == evidence.Challenged &&
+			slices.ContainsFunc(j.story.Events[i+1:],
+				func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
+		if what == "" || e.Answer == evidence.Accepted || answered || !slices.Contains(questionsOf[p.kind], e.Question) ||
+			p.command != "" && e.Command != p.command {
 			continue
 		}
 		text := notedBy(e)
 		if what == challengedSign {
-			text = fmt.Sprintf("%s noted at %s: %s asked for a one-time code, and none was given", e.Server, clock(e.Time), e.Server)
+			text = fmt.Sprintf("%s noted at %s: %s asked for a one-time code, and none was given", e.Server, clock(e.Time),
+				e.Server)
 		}
-		p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: text, Place: e.Place, Rule: e.Rule})
+		p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: text,
+			Place: e.Place, Rule: e.Rule})
 	}
 	for _, x := range j.story.Exchanges {
 		if !slices.Contains(questionsOf[p.kind], x.Question) {
@@ -38,30 +44,37 @@ func (j *judging) lookDecisions(p *point) {
 		case x.Answer == evidence.Challenged && !slices.ContainsFunc(j.story.Exchanges, func(after evidence.Exchange) bool {
 			return after.Question == site.AskLogin && after.Time.After(x.Time) && !after.Unanswered()
 		}):
-			p.signs = append(p.signs, Sign{What: challengedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s asked for a code, and none was given", clock(x.Time), x.AskedOf())})
+			p.signs = append(p.signs, Sign{What: challengedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+				Text: fmt.Sprintf("%s: %s asked for a code, and none was given", clock(x.Time), x.AskedOf())})
 		case x.Answer == evidence.Challenged:
-			p.signs = append(p.signs, Sign{What: hasCodeSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: %s asked for a code", clock(x.Time), x.AskedOf())})
+			p.signs = append(p.signs, Sign{What: hasCodeSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+				Text: fmt.Sprintf("%s: %s asked for a code", clock(x.Time), x.AskedOf())})
 		case x.Answer == evidence.Refused:
-			p.signs = append(p.signs, Sign{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(), Text: fmt.Sprintf("%s: an authentic no by %s", clock(x.Time), x.AskedOf())})
+			p.signs = append(p.signs, Sign{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+				Text: fmt.Sprintf("%s: an authentic no by %s", clock(x.Time), x.AskedOf())})
 		}
 	}
 	for _, l := range j.story.Lines {
 		if l.Reason == reason.LockedForNow {
-			p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromLog, Time: l.Time, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
+			p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromLog, Time: l.Time,
+				Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
 	if t := j.story.Login; t != nil && t.Reason == reason.LockedForNow {
-		p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromTrace, Time: t.Time, Text: "the device noted: " + string(reason.LockedForNow)})
+		p.signs = append(p.signs, Sign{What: lockedSign, From: evidence.FromTrace, Time: t.Time,
+			Text: "the device noted: " + string(reason.LockedForNow)})
 	}
 	if p.kind == refusedPoint && j.rightBefore() {
-		p.signs = append(p.signs, Sign{What: wasRightBefore, From: evidence.FromTrace, Text: fmt.Sprintf("%s was let in by a server before", j.story.Person)})
+		p.signs = append(p.signs, Sign{What: wasRightBefore, From: evidence.FromTrace,
+			Text: fmt.Sprintf("%s was let in by a server before", j.story.Person)})
 	}
 }
 
 // rightBefore reports whether the same name was let in by a server before.
 func (j *judging) rightBefore() bool {
 	return slices.ContainsFunc(j.story.Before, func(t evidence.Trace) bool {
-		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == walk.OutcomeIn && t.By != string(site.ByLocal)
+		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == walk.OutcomeIn &&
+			t.By != string(site.ByLocal)
 	})
 }
 
@@ -69,7 +82,8 @@ func (j *judging) rightBefore() bool {
 func (j *judging) lookPerson(p *point) {
 	name := j.story.Person
 	if p.kind == refusedPoint && j.isLocal() {
-		p.signs = append(p.signs, Sign{What: localNameSign, From: evidence.FromSite, Text: fmt.Sprintf("%s is a local account of %s", name, j.story.Device)})
+		p.signs = append(p.signs, Sign{What: localNameSign, From: evidence.FromSite,
+			Text: fmt.Sprintf("%s is a local account of %s", name, j.story.Device)})
 	}
 	s := j.evidence.Site
 	if s == nil || name == "" || p.kind != refusedPoint {
@@ -112,7 +126,8 @@ func (j *judging) lookPerson(p *point) {
 		return
 	}
 	if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !site.OneWay(form) {
-		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)", device.Name, form, name, s.Where(person.Password.Place)))
+		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)", device.Name,
+			form, name, s.Where(person.Password.Place)))
 	}
 }
 
@@ -124,7 +139,8 @@ func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.D
 		if access != "" && w.Access != access {
 			continue
 		}
-		last = rights.Decide(s, rights.Question{Purpose: site.Login, Device: d, Access: w.Access, Person: j.story.Person, Credential: rights.Right}, j.story.Time)
+		last = rights.Decide(s, rights.Question{Purpose: site.Login, Device: d, Access: w.Access, Person: j.story.Person,
+			Credential: rights.Right}, j.story.Time)
 		if last.Allow {
 			break
 		}
@@ -210,9 +226,11 @@ func (j *judging) promisedBySite() (int, string, bool) {
 		return 0, "", false
 	}
 	access, _, _ := strings.Cut(t.Access, " ")
-	d := rights.Decide(s, rights.Question{Purpose: site.Session, Device: s.Device(t.Device), Access: access, Person: t.Person, Credential: rights.Right}, t.Time)
+	d := rights.Decide(s, rights.Question{Purpose: site.Session, Device: s.Device(t.Device), Access: access,
+		Person: t.Person, Credential: rights.Right}, t.Time)
 	if !d.Allow {
 		return 0, "", false
 	}
-	return d.Role.Level, fmt.Sprintf("the site gives %s the role %s, level %d (%s)", t.Person, d.Role.Name, d.Role.Level, s.Where(d.Place)), true
+	return d.Role.Level, fmt.Sprintf("the site gives %s the role %s, level %d (%s)", t.Person, d.Role.Name, d.Role.Level,
+		s.Where(d.Place)), true
 }

@@ -67,43 +67,52 @@ func (j *judging) lookEvents(p *point) {
 		what := signsOf[e.Reason].dropped
 		switch {
 		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && what != "":
-			p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			p.signs = append(p.signs,
+				Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			heard = true
 		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed:
 			p.signs = append(p.signs, Sign{What: answeredSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
-				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer, j.story.Device)})
+				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer,
+					j.story.Device)})
 			heard = true
 		case e.Answer != evidence.Dropped:
 			heard = true
 			if p.asked.Records() && !e.Question.Records() {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+					Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
 			}
 		}
 	}
 	if known && !heard {
-		p.signs = append(p.signs, Sign{What: heardNothingSign, From: evidence.FromEvents, Server: p.server, Text: fmt.Sprintf("%s noted nothing from %s in that time", p.server, j.story.Device)})
+		p.signs = append(p.signs, Sign{What: heardNothingSign, From: evidence.FromEvents, Server: p.server,
+			Text: fmt.Sprintf("%s noted nothing from %s in that time", p.server, j.story.Device)})
 	}
 	if others > 0 {
-		p.signs = append(p.signs, Sign{What: heardOthersSign, From: evidence.FromEvents, Server: p.server, Text: fmt.Sprintf("%s did hear other devices at that time or later: it runs", p.server)})
+		p.signs = append(p.signs, Sign{What: heardOthersSign, From: evidence.FromEvents, Server: p.server,
+			Text: fmt.Sprintf("%s did hear other devices at that time or later: it runs", p.server)})
 	}
 	if p.asked.Records() && j.story.Login != nil {
 		for _, s := range j.story.Login.Steps {
 			if s.By == p.server && s.Purpose == site.AskLogin {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time, Server: p.server, Text: fmt.Sprintf("%s answered the login itself", p.server)})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time, Server: p.server,
+					Text: fmt.Sprintf("%s answered the login itself", p.server)})
 			}
 		}
 	}
 	// The server had no room for anybody: it does not know whose question it was.
 	for _, e := range between(all, eventTime, from, to) {
 		if e.Reason == reason.CannotTake {
-			p.signs = append(p.signs, Sign{What: overloadedSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+			p.signs = append(p.signs,
+				Sign{What: overloadedSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
 	}
 	// Nobody knows the asker: the server noted an address that no device has.
 	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
-		if e.Device == "" && e.Reason == reason.ClientUnknown && e.Client != j.story.Device && !slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
-			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
+		if e.Device == "" && e.Reason == reason.ClientUnknown && e.Client != j.story.Device &&
+			!slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
+			p.signs = append(p.signs,
+				Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
 	}
@@ -126,9 +135,12 @@ func aQuestion(q site.Question) string {
 }
 
 // markWords are the signs of what a capture shows of one exchange.
-var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign, evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
-	evidence.MarkNoWay: noWaySign, evidence.MarkNoSynAck: noConnectionSign, evidence.MarkTLSOnClear: mixedSign, evidence.MarkClearOnTLS: mixedSign, evidence.MarkMixed: mixedSign, evidence.MarkLegacyPort: legacyPortSign,
-	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkClientUnknown: unknownSign, evidence.MarkClearBody: malformedSign}
+var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign,
+	evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
+	evidence.MarkNoWay: noWaySign, evidence.MarkNoSynAck: noConnectionSign, evidence.MarkTLSOnClear: mixedSign,
+	evidence.MarkClearOnTLS: mixedSign, evidence.MarkMixed: mixedSign, evidence.MarkLegacyPort: legacyPortSign,
+	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkClientUnknown: unknownSign,
+	evidence.MarkClearBody: malformedSign}
 
 // gaveUpAfter is from how many seconds on a connection without an answer was
 // ended by who asked, rather than closed at once by the server.
@@ -138,7 +150,8 @@ const gaveUpAfter = 0.3
 func packetSigns(x evidence.Exchange, server string) signs {
 	var all signs
 	say := func(what Shows, text string) {
-		all = append(all, Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: server, Asked: x.Question, Text: text})
+		all = append(all, Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: server, Asked: x.Question,
+			Text: text})
 	}
 	question := fmt.Sprintf("%s: %s to %s", clock(x.Time), strings.TrimPrefix(aQuestion(x.Question), "a "), server)
 	if x.Question == site.AskConnect {
@@ -162,12 +175,15 @@ func packetSigns(x evidence.Exchange, server string) signs {
 	}
 	switch {
 	case ended && x.Seconds < gaveUpAfter:
-		say(droppedConnSign, fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
+		say(droppedConnSign,
+			fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
 	case ended:
-		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question, x.Seconds))
+		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question,
+			x.Seconds))
 	case x.Answer == evidence.None && !marked && x.Protocol == "radius":
 		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
-	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit: // an error in answer to what it could not read is no word of its own
+	// an error in answer to what it could not read is no word of its own
+	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit:
 		say(saidErrorSign, question+": it answers that it cannot answer")
 	case x.Answer == evidence.Unreadable && x.Key == evidence.KeyUnfit:
 		say(unreadableSign, question+": the answer cannot be read")
@@ -188,13 +204,16 @@ func (j *judging) lookPackets(p *point) {
 		switch {
 		case x.Unanswered() && (x.Question == site.AskConnect || x.Question.Records() == p.asked.Records()):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
-		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray):
+		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged),
+			slices.Contains(x.Marks, evidence.MarkStray):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
 		case p.asked.Records() && !x.Question.Records() && x.Question != site.AskConnect:
-			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
+			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server,
+				Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
 		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil:
 			p.signs = append(p.signs, Sign{What: lateSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
-				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds, j.story.Device)})
+				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds,
+					j.story.Device)})
 		}
 	}
 	of := j.index.askedOf[p.server]
@@ -206,9 +225,11 @@ func (j *judging) lookPackets(p *point) {
 		}
 	}
 	if answered > 0 {
-		p.signs = append(p.signs, Sign{What: othersAnswerSign, From: evidence.FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers others in this capture", p.server)})
+		p.signs = append(p.signs, Sign{What: othersAnswerSign, From: evidence.FromCapture, Server: p.server,
+			Text: fmt.Sprintf("%s answers others in this capture", p.server)})
 	} else if asked > 1 {
-		p.signs = append(p.signs, Sign{What: nobodyAnswerSign, From: evidence.FromCapture, Server: p.server, Text: fmt.Sprintf("%s answers nobody in this capture", p.server)})
+		p.signs = append(p.signs, Sign{What: nobodyAnswerSign, From: evidence.FromCapture, Server: p.server,
+			Text: fmt.Sprintf("%s answers nobody in this capture", p.server)})
 	}
 }
 
@@ -221,13 +242,16 @@ func (j *judging) lookCounters(p *point) {
 		answers := c.Accepted + c.Refused
 		if c.Question != p.asked {
 			if p.asked.Records() && c.Question == site.AskLogin && answers > 0 {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server,
+					Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
 			}
 			continue
 		}
 		for why, n := range c.Lost {
 			if what := signsOf[why].try; what != "" && n > 0 && answers < n {
-				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server, Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent), p.server, c.Question, why)})
+				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server,
+					Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent),
+						p.server, c.Question, why)})
 			}
 		}
 	}
@@ -242,21 +266,28 @@ func (j *judging) lookLog(p *point) {
 			continue
 		}
 		if what := signsOf[l.Reason].try; what != "" {
-			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server, Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
+			p.signs = append(p.signs, Sign{What: what, From: evidence.FromLog, Time: l.Time, Server: l.Server,
+				Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)})
 		}
 	}
 }
 
 // probeWords are the signs of the result of a question put on purpose.
-var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign, evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign, evidence.ProbeRefused: siteKeySign,
-	evidence.ProbeUnfit: unfitSign, evidence.ProbeClientUnknown: unknownSign, evidence.ProbeError: saidErrorSign, evidence.ProbeTLS: tlsSign}
+var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign,
+	evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign,
+	evidence.ProbeRefused: siteKeySign,
+	evidence.ProbeUnfit:   unfitSign, evidence.ProbeClientUnknown: unknownSign, evidence.ProbeError: saidErrorSign,
+	evidence.ProbeTLS: tlsSign}
 
 // lookProbes adds the result of our own questions.
 func (j *judging) lookProbes(p *point) {
 	for _, b := range j.evidence.Probes {
-		if b.Server != p.server || b.As != "" && b.As != j.story.Device || p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
-			if b.Server == p.server && p.asked.Records() && b.Kind != evidence.ProbeReach && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+		if b.Server != p.server || b.As != "" && b.As != j.story.Device ||
+			p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
+			if b.Server == p.server && p.asked.Records() && b.Kind != evidence.ProbeReach &&
+				(b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time, Server: b.Server,
+					Text: "asked now: " + b.Text})
 			}
 			continue
 		}
@@ -264,25 +295,31 @@ func (j *judging) lookProbes(p *point) {
 		if b.Kind == evidence.ProbeReach && b.Result == evidence.ProbeSilent {
 			what = noConnectionSign
 		}
-		p.signs = append(p.signs, Sign{What: what, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
+		p.signs = append(p.signs,
+			Sign{What: what, From: evidence.FromProbe, Time: b.Time, Server: b.Server, Text: "asked now: " + b.Text})
 	}
 }
 
 // upAgain reports whether a server answered somebody after a moment.
 func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
-		if e.Device != j.story.Device && e.Time.After(since) && (e.Answer == evidence.Accepted || e.Answer == evidence.Refused || e.Answer == evidence.Recorded) {
-			return Sign{What: upAgainSign, From: evidence.FromEvents, Time: e.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
+		if e.Device != j.story.Device && e.Time.After(since) &&
+			(e.Answer == evidence.Accepted || e.Answer == evidence.Refused || e.Answer == evidence.Recorded) {
+			return Sign{What: upAgainSign, From: evidence.FromEvents, Time: e.Time, Server: server,
+				Text: fmt.Sprintf("%s answered %s at %s", server, e.Device, clock(e.Time))}, true
 		}
 	}
 	for _, x := range between(j.index.askedOf[server], exchangeTime, since, j.story.Time.Add(slack)) {
 		if x.AskedBy() != j.story.Device && x.Time.After(since) && !x.Unanswered() {
-			return Sign{What: upAgainSign, From: evidence.FromCapture, Time: x.Time, Server: server, Text: fmt.Sprintf("%s answered %s at %s", server, x.AskedBy(), clock(x.Time))}, true
+			return Sign{What: upAgainSign, From: evidence.FromCapture, Time: x.Time, Server: server,
+				Text: fmt.Sprintf("%s answered %s at %s", server, x.AskedBy(), clock(x.Time))}, true
 		}
 	}
 	for _, b := range j.evidence.Probes {
-		if b.Server == server && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused || b.Result == evidence.ProbeOpen) && b.Kind != evidence.ProbeAccountingStatus {
-			return Sign{What: upAgainSign, From: evidence.FromProbe, Time: b.Time, Server: server, Text: "asked now: " + b.Text}, true
+		if b.Server == server && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused ||
+			b.Result == evidence.ProbeOpen) && b.Kind != evidence.ProbeAccountingStatus {
+			return Sign{What: upAgainSign, From: evidence.FromProbe, Time: b.Time, Server: server, Text: "asked now: " + b.Text},
+				true
 		}
 	}
 	return Sign{}, false

@@ -79,7 +79,8 @@ func stories(e evidence.Evidence, x *index) []Story {
 	for i, t := range traces {
 		from, to := around(traces, i)
 		if t.Kind == evidence.TraceLogin {
-			s := Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i], Before: last(before[t.Device], mostBefore)}
+			s := Story{Device: t.Device, Person: t.Person, Access: t.Access, Time: t.Time, Login: &traces[i],
+				Before: last(before[t.Device], mostBefore)}
 			s.add(x, from, to)
 			all = append(all, s)
 			before[t.Device] = append(before[t.Device], t)
@@ -190,21 +191,27 @@ func gathered(e evidence.Evidence) []Story {
 		if device == "" {
 			device = v.Client
 		}
-		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access, source: evidence.FromEvents, begins: v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
-			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), put: func(s *Story) { s.Events = append(s.Events, v) }})
+		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access, source: evidence.FromEvents,
+			begins:  v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
+			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
+			put:     func(s *Story) { s.Events = append(s.Events, v) }})
 	}
 	for _, v := range e.Exchanges {
 		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "", source: evidence.FromCapture, begins: v.Question == site.AskLogin || v.Question == site.AskConnect,
-			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused), put: func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
+		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "", source: evidence.FromCapture,
+			begins:  v.Question == site.AskLogin || v.Question == site.AskConnect,
+			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
+			put:     func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
 	}
 	for _, v := range e.Log {
 		if v.What == "" || v.What == evidence.LogAgain {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access, source: evidence.FromLog, begins: !v.Asked.Records(), decides: v.What == evidence.LogIn || v.What == evidence.LogRefused, put: func(s *Story) { s.Lines = append(s.Lines, v) }})
+		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access, source: evidence.FromLog,
+			begins: !v.Asked.Records(), decides: v.What == evidence.LogIn || v.What == evidence.LogRefused,
+			put: func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}
 	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
 	var made []*gathering
@@ -234,7 +241,8 @@ type gathering struct {
 // takes reports whether something belongs to the story.
 func (g *gathering) takes(f found) bool {
 	switch {
-	case f.time.Sub(g.Time) > pause, f.person != "" && g.Person != "" && f.person != g.Person, f.begins && g.decided[f.source]:
+	case f.time.Sub(g.Time) > pause, f.person != "" && g.Person != "" && f.person != g.Person,
+		f.begins && g.decided[f.source]:
 		return false
 	}
 	return true

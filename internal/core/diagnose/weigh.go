@@ -68,7 +68,8 @@ func weigh(p point) []weighed {
 // elsewhere is how much it counts against a cause that the server itself noted
 // another one. A local account's name is unknown to the server.
 func elsewhere(k knowledge, s Sign) float64 {
-	if k.at != refusedPoint || k.signs[s.What] > 0 || k.cause == LocalWhileServerAnswers && (s.What == saidUnknown || s.What == saidNoEntry) {
+	if k.at != refusedPoint || k.signs[s.What] > 0 || k.cause == LocalWhileServerAnswers &&
+		(s.What == saidUnknown || s.What == saidNoEntry) {
 		return 0
 	}
 	for _, decided := range decidedBy {
@@ -104,7 +105,8 @@ func chosen(p point) []weighed {
 // cause makes a weighed candidate into a Cause: the text filled in, the signs
 // for and against it as its evidence.
 func (j *judging) cause(p point, w weighed) Cause {
-	c := Cause{Cause: w.cause, Server: p.server, Layer: w.layer, Confidence: math.Round(w.confidence*100) / 100, Evidence: []string{}, Against: []string{}}
+	c := Cause{Cause: w.cause, Server: p.server, Layer: w.layer, Confidence: math.Round(w.confidence*100) / 100,
+		Evidence: []string{}, Against: []string{}}
 	strongest, weight := Sign{}, math.Inf(-1)
 	for _, s := range p.signs {
 		n := w.signs[s.What]
@@ -155,11 +157,13 @@ func (j *judging) cause(p point, w weighed) Cause {
 const ownWords = 2.5
 
 // decidedBy is the sign whose server decided, for causes of the person.
-var decidedBy = map[string]Shows{WrongPassword: saidWrongPassword, UnknownPerson: saidUnknown, DisabledOrExpired: saidDisabled, SecondFactor: saidSecondFactor,
+var decidedBy = map[string]Shows{WrongPassword: saidWrongPassword, UnknownPerson: saidUnknown,
+	DisabledOrExpired: saidDisabled, SecondFactor: saidSecondFactor,
 	NoGrant: saidNoGrant, PasswordForm: saidForm, DirectoryNoEntry: saidNoEntry, CommandRefused: saidCommand}
 
 // rank orders sources by how near they are to the reason.
-var rank = map[evidence.Source]int{evidence.FromEvents: 0, evidence.FromProbe: 1, evidence.FromTrace: 2, evidence.FromCapture: 3, evidence.FromLog: 4, evidence.FromSite: 5, evidence.FromCounters: 6}
+var rank = map[evidence.Source]int{evidence.FromEvents: 0, evidence.FromProbe: 1, evidence.FromTrace: 2,
+	evidence.FromCapture: 3, evidence.FromLog: 4, evidence.FromSite: 5, evidence.FromCounters: 6}
 
 func appendNew(all []string, text string) []string {
 	if text == "" || slices.Contains(all, text) {
@@ -198,8 +202,10 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 	if list == "" {
 		list = "for this"
 	}
-	r := strings.NewReplacer("{device}", j.story.Device, "{server}", server, "{person}", person, "{way}", j.story.Access, "{list}", list,
-		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}", key)
+	r := strings.NewReplacer("{device}", j.story.Device, "{server}", server, "{person}", person, "{way}", j.story.Access,
+		"{list}", list,
+		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}",
+		key)
 	return func(text string) string { return strings.TrimSuffix(r.Replace(text), ": ") }
 }
 
@@ -221,7 +227,11 @@ func (j *judging) next(w weighed) []string {
 
 // nextOrder is which evidence tells most at a kind of point.
 var nextOrder = map[pointKind][]evidence.Source{
-	unheardPoint: {evidence.FromEvents, evidence.FromProbe, evidence.FromCapture, evidence.FromTrace}, refusedPoint: {evidence.FromEvents, evidence.FromSite, evidence.FromTrace}, localPoint: {evidence.FromTrace, evidence.FromSite},
-	sessionPoint: {evidence.FromEvents, evidence.FromTrace}, lowPoint: {evidence.FromTrace, evidence.FromSite, evidence.FromEvents}, commandPoint: {evidence.FromEvents, evidence.FromTrace}, endedPoint: {evidence.FromSite},
+	unheardPoint: {evidence.FromEvents, evidence.FromProbe, evidence.FromCapture, evidence.FromTrace},
+	refusedPoint: {evidence.FromEvents, evidence.FromSite, evidence.FromTrace},
+	localPoint:   {evidence.FromTrace, evidence.FromSite},
+	sessionPoint: {evidence.FromEvents, evidence.FromTrace},
+	lowPoint:     {evidence.FromTrace, evidence.FromSite, evidence.FromEvents},
+	commandPoint: {evidence.FromEvents, evidence.FromTrace}, endedPoint: {evidence.FromSite},
 	restedPoint: {evidence.FromProbe, evidence.FromEvents},
 }

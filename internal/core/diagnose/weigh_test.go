@@ -108,7 +108,8 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{}}, // some loss is life
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"closed": 4})}, []string{ServerOff}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"key-differs": 4})}, []string{KeyDiffers}},
-		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})}, []string{AccountingPort}},
+		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})},
+			[]string{AccountingPort}},
 	} {
 		v := Explain(evidence.Evidence{Counts: c.counts, Now: at}, Symptom{})
 		require.True(t, v.Found)
@@ -119,7 +120,9 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 // Counters have no time: they are no answer to a question about one login that
 // was not seen.
 func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
-	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))}, Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4, Lost: map[reason.Reason]int{"silent": 4}}}}
+	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
+		Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4,
+			Lost: map[reason.Reason]int{"silent": 4}}}}
 	require.False(t, Explain(e, Symptom{At: at.Add(-24 * time.Hour)}).Found)
 	require.False(t, Explain(e, Symptom{Device: "sw-2"}).Found)
 	require.True(t, Explain(e, Symptom{}).Healthy)
@@ -127,25 +130,35 @@ func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
 
 func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 	probe := func(kind evidence.ProbeKind, result evidence.ProbeResult) evidence.Probe {
-		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result, Text: string(kind) + " " + string(result)}
+		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result,
+			Text: string(kind) + " " + string(result)}
 	}
 	for _, c := range []struct {
 		probes []evidence.Probe
 		want   []string
 	}{
-		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeRefused)}, []string{}},
-		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeSilent)}, []string{Unreachable}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
+			probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeRefused)},
+			[]string{}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeSilent),
+			probe(evidence.ProbeLogin, evidence.ProbeSilent)}, []string{Unreachable}},
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeClosed)}, []string{ServerOff}},
-		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeUnfit)}, []string{KeyDiffers}},
-		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeAccountingStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeRefused)}, []string{AccountingPort}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeUnfit)},
+			[]string{KeyDiffers}},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
+			probe(evidence.ProbeAccountingStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeRefused)},
+			[]string{AccountingPort}},
 	} {
 		v := Explain(evidence.Evidence{Probes: c.probes, Now: at}, Symptom{Device: "ap-1"})
 		require.True(t, v.Found)
 		require.Equal(t, c.want, names(v), "%+v", c.probes)
 	}
 	// What a device could not hear, and now answers with the site's key: the device's own is another.
-	silent := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))
-	v := Explain(evidence.Evidence{Traces: []evidence.Trace{silent}, Probes: []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: evidence.ProbeLogin, Result: evidence.ProbeRefused, Text: "it answers"}}}, Symptom{})
+	silent := login("ines", "refused", "list-ended", "", 0,
+		group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))
+	v := Explain(evidence.Evidence{Traces: []evidence.Trace{silent},
+		Probes: []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: evidence.ProbeLogin,
+			Result: evidence.ProbeRefused, Text: "it answers"}}}, Symptom{})
 	require.Equal(t, KeyDiffers, v.Causes[0].Cause)
 	require.Contains(t, v.Causes[0].Evidence, "asked now: it answers")
 }
@@ -153,19 +166,25 @@ func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 func TestClocksThatDifferAreMeasuredAndSaid(t *testing.T) {
 	bad := login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))
 	noted := event("ines", "login", evidence.Refused, "wrong-password", "the password is wrong")
-	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login", Answer: evidence.Refused, Key: evidence.KeyFits}
+	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login",
+		Answer: evidence.Refused, Key: evidence.KeyFits}
 	noted.Time, packet.Time = at.Add(-2*time.Hour-3*time.Second), at.Add(10*time.Minute)
-	v := Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted}, Exchanges: []evidence.Exchange{packet}}, Symptom{})
+	v := Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted},
+		Exchanges: []evidence.Exchange{packet}}, Symptom{})
 	require.Equal(t, WrongPassword, v.Causes[0].Cause)
-	require.Equal(t, []string{"the servers' clock is 2h0m3s behind the devices'", "the clock of the capture is 10m0s ahead of the devices'"}, v.Clocks)
+	require.Equal(t, []string{"the servers' clock is 2h0m3s behind the devices'",
+		"the clock of the capture is 10m0s ahead of the devices'"}, v.Clocks)
 	noted.Time = at
 	v = Explain(evidence.Evidence{Traces: []evidence.Trace{bad}, Events: []evidence.Event{noted}}, Symptom{})
 	require.Empty(t, v.Clocks)
 }
 
 func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
-	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")), local("unavailable", "no-such-account"))
-	second := login("ines", "refused", "list-ended", "", 0, evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable", Reason: "all-resting", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
+	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")),
+		local("unavailable", "no-such-account"))
+	second := login("ines", "refused", "list-ended", "", 0,
+		evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable",
+			Reason: "all-resting", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
 	second.Time = at.Add(30 * time.Second)
 	back := event("tobin", "login", evidence.Accepted, "accepted", "tobin has the role lookout")
 	back.Time, back.Device = at.Add(20*time.Second), "sw-2"
@@ -186,13 +205,17 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 	s := All(e, Symptom{})
 	require.Equal(t, []int{7, 1}, []int{s.Logins, s.Healthy})
 	require.Len(t, s.Groups, 2)
-	require.Equal(t, []any{ServerOff, "server tern, for 3 devices", 6, "ines", false}, []any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
+	require.Equal(t, []any{ServerOff, "server tern, for 3 devices", 6, "ines", false},
+		[]any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
 	require.Equal(t, []any{NoFallback, true}, []any{s.Groups[1].Cause.Cause, s.Groups[1].Follows})
-	require.Equal(t, Summary{Groups: []Group{}, Logins: 1, Healthy: 1}, All(evidence.Evidence{Traces: []evidence.Trace{well}}, Symptom{}))
+	require.Equal(t, Summary{Groups: []Group{}, Logins: 1, Healthy: 1},
+		All(evidence.Evidence{Traces: []evidence.Trace{well}}, Symptom{}))
 }
 
 func TestPacketsThatNobodyCanReadAreNoFault(t *testing.T) {
-	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49", Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []evidence.Mark{evidence.MarkHidden}, Remarks: []string{"the key is not known"}}
+	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49",
+		Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []evidence.Mark{evidence.MarkHidden},
+		Remarks: []string{"the key is not known"}}
 	v := Explain(evidence.Evidence{Exchanges: []evidence.Exchange{hidden}}, Symptom{})
 	require.Equal(t, []string{NotKnown}, names(v))
 	require.Contains(t, v.Causes[0].Next[0], "-key-file")
@@ -247,11 +270,15 @@ func TestADroppedRequestIsNamed(t *testing.T) {
 	t.Parallel()
 	for why, want := range map[reason.Reason]string{
 		reason.NoMessageAuthenticator: MessageAuthenticatorMissing, reason.TooMany: RateLimited, reason.Malformed: Malformed,
-		reason.TLS: TLSRefused, reason.KeyDiffers: KeyDiffers, reason.WrongPort: WrongPort, reason.CannotTake: ServerOverloaded,
+		reason.TLS: TLSRefused, reason.KeyDiffers: KeyDiffers, reason.WrongPort: WrongPort,
+		reason.CannotTake: ServerOverloaded,
 	} {
 		e := event("ines", site.AskLogin, evidence.Dropped, why, "a text")
-		require.Equal(t, []string{want}, names(Explain(evidence.Evidence{Events: []evidence.Event{e}}, Symptom{})), "by events alone")
-		v := login("ines", walk.OutcomeRefused, reason.ListEnded, "", 0, group(walk.Unavailable, reason.NoAnswer, "", try("tern", reason.Silent)))
-		require.Contains(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{v}, Events: []evidence.Event{e}}, Symptom{})), want, "beside what the device noted")
+		require.Equal(t, []string{want}, names(Explain(evidence.Evidence{Events: []evidence.Event{e}}, Symptom{})),
+			"by events alone")
+		v := login("ines", walk.OutcomeRefused, reason.ListEnded, "", 0,
+			group(walk.Unavailable, reason.NoAnswer, "", try("tern", reason.Silent)))
+		require.Contains(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{v}, Events: []evidence.Event{e}},
+			Symptom{})), want, "beside what the device noted")
 	}
 }

@@ -66,7 +66,8 @@ var columns = [3]struct{ x, width int }{{0, 390}, {500, 170}, {770, 230}}
 
 // Of draws a site, whose devices are given by shape: equal ones are one box.
 func Of(s *site.Site, shapes []foresee.Shape) Drawing {
-	d := Drawing{Width: width, Columns: []Label{{X: columns[0].x, Y: 16, Text: "devices and their ways in"}, {X: columns[1].x, Y: 16, Text: "groups"}, {X: columns[2].x, Y: 16, Text: "servers"}}}
+	d := Drawing{Width: width, Columns: []Label{{X: columns[0].x, Y: 16, Text: "devices and their ways in"},
+		{X: columns[1].x, Y: 16, Text: "groups"}, {X: columns[2].x, Y: 16, Text: "servers"}}}
 	var bottoms [3]int
 	for i := range bottoms {
 		bottoms[i] = top
@@ -74,7 +75,8 @@ func Of(s *site.Site, shapes []foresee.Shape) Drawing {
 	put := func(column int, kind, title, tone string, lines ...string) int {
 		lines = slices.DeleteFunc(lines, func(l string) bool { return l == "" })
 		c := columns[column]
-		b := Box{X: c.x, Y: bottoms[column], Width: c.width, Height: titleLine + textLine*len(lines) + padding, Kind: kind, Title: title, Lines: lines, Tone: tone}
+		b := Box{X: c.x, Y: bottoms[column], Width: c.width, Height: titleLine + textLine*len(lines) + padding, Kind: kind,
+			Title: title, Lines: lines, Tone: tone}
 		bottoms[column] += b.Height + gap
 		d.Boxes = append(d.Boxes, b)
 		return len(d.Boxes) - 1
@@ -129,7 +131,8 @@ func (d *Drawing) center(column, bottom int) {
 
 func (d *Drawing) join(from, to int, text string) {
 	a, b := d.Boxes[from], d.Boxes[to]
-	d.Lines = append(d.Lines, Line{FromX: a.X + a.Width, FromY: a.Y + a.Height/2, ToX: b.X, ToY: b.Y + b.Height/2, Text: text})
+	d.Lines = append(d.Lines,
+		Line{FromX: a.X + a.Width, FromY: a.Y + a.Height/2, ToX: b.X, ToY: b.Y + b.Height/2, Text: text})
 }
 
 // titleOf names the devices of a shape.

@@ -42,9 +42,11 @@ devices:
 	for _, b := range d.Boxes {
 		titles = append(titles, b.Kind+" "+b.Title+" "+b.Tone)
 	}
-	require.ElementsMatch(t, []string{"device a, b good", "device c bad", "group g ", "server t1 ", "server t2 ", "directory d1 "}, titles)
+	require.ElementsMatch(t,
+		[]string{"device a, b good", "device c bad", "group g ", "server t1 ", "server t2 ", "directory d1 "}, titles)
 	require.Len(t, d.Lines, 4)
-	require.Equal(t, []string{"", "", "1", "2"}, []string{d.Lines[0].Text, d.Lines[1].Text, d.Lines[2].Text, d.Lines[3].Text})
+	require.Equal(t, []string{"", "", "1", "2"},
+		[]string{d.Lines[0].Text, d.Lines[1].Text, d.Lines[2].Text, d.Lines[3].Text})
 	require.Equal(t, []string{"console, ssh", "way back in: keeper"}, d.Boxes[0].Lines)
 	require.Equal(t, "no local account", d.Boxes[1].Lines[1])
 	for i, b := range d.Boxes {

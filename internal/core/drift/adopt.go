@@ -43,8 +43,11 @@ var pseudo = map[string]site.Protocol{AllRADIUS: site.RADIUS, AllTACACS: site.TA
 // Adopt says in the words of holds what a device is found to hold otherwise than
 // its design, as far as holds has words for it. It is given the design, what the
 // device holds, and a function that names the key with a value.
-func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts, keyOf func(server string, value site.Secret) string) Found {
-	a := adoption{site: s, device: d, held: held, Found: Found{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{}, Groups: map[string][]string{}}}
+func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts,
+	keyOf func(server string, value site.Secret) string) Found {
+	a := adoption{site: s, device: d, held: held,
+		Found: Found{Keys: map[string]string{}, Ports: map[string]Ports{}, Lists: map[string][]string{},
+			Groups: map[string][]string{}}}
 	for _, x := range differences {
 		value := held[Key{About: x.About, Name: x.Name, What: x.What}]
 		switch x.About {
@@ -173,7 +176,8 @@ func (a *adoption) method(l *site.List, word string) []string {
 		}
 	}
 	for _, g := range a.groups() {
-		if strings.EqualFold(strings.ReplaceAll(g.Name, "_", "-"), word) || len(all) == 0 && protocol != "" && g.Protocol() == protocol {
+		if strings.EqualFold(strings.ReplaceAll(g.Name, "_", "-"), word) || len(all) == 0 && protocol != "" &&
+			g.Protocol() == protocol {
 			return []string{"group " + g.Name}
 		}
 	}

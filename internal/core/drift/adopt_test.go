@@ -92,7 +92,8 @@ func TestSecretsThatADeviceDoesNotShowAreNoDifference(t *testing.T) {
 	require.False(t, have.Shows())
 	found := Compare(want, have, func(About, string) string { return "" })
 	require.Len(t, found, 1)
-	require.Equal(t, []string{Unread, "server r1: the device does not show its key, which may be another"}, []string{found[0].Kind, found[0].String()})
+	require.Equal(t, []string{Unread, "server r1: the device does not show its key, which may be another"},
+		[]string{found[0].Kind, found[0].String()})
 	require.Empty(t, Compare(have, want, func(About, string) string { return "" }), "nor is one that is not known here")
 
 	other := Facts{}

@@ -18,9 +18,12 @@ func TestAnEventsLineIsWhatTheJSONPackageWouldWrite(t *testing.T) {
 			return rapid.OneOf(rapid.Just(""), rapid.String(), rapid.StringMatching(`[ -~]{0,12}`),
 				rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, name)
 		}
-		e := Event{Time: time.Unix(rapid.Int64Range(0, 4e9).Draw(t, "seconds"), rapid.Int64Range(0, 999999999).Draw(t, "nanoseconds")).UTC(),
-			Server: text("server"), Protocol: site.Protocol(text("protocol")), Client: text("client"), Device: text("device"), Access: text("access"),
-			Person: text("person"), Question: site.Question(text("question")), Command: text("command"), Answer: Answer(text("answer")), Reason: reason.Reason(text("reason")),
+		e := Event{Time: time.Unix(rapid.Int64Range(0, 4e9).Draw(t, "seconds"),
+			rapid.Int64Range(0, 999999999).Draw(t, "nanoseconds")).UTC(),
+			Server: text("server"), Protocol: site.Protocol(text("protocol")), Client: text("client"), Device: text("device"),
+			Access: text("access"),
+			Person: text("person"), Question: site.Question(text("question")), Command: text("command"),
+			Answer: Answer(text("answer")), Reason: reason.Reason(text("reason")),
 			Text: text("text"), Place: text("place"), Rule: text("rule"), Key: text("key")}
 		if level := rapid.IntRange(-1, 15).Draw(t, "level"); level >= 0 {
 			e.Level = &level

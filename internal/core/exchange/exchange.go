@@ -56,7 +56,8 @@ type port struct {
 
 // Designed is the directory of a site on its own addresses.
 func Designed(s *site.Site, keys site.Keys) Directory {
-	d := Directory{site: s, hosts: map[netip.Addr]*site.Server{}, servers: map[netip.AddrPort]port{}, devices: map[netip.Addr]*site.Device{}, keys: keys, words: attributes.Of(s)}
+	d := Directory{site: s, hosts: map[netip.Addr]*site.Server{}, servers: map[netip.AddrPort]port{},
+		devices: map[netip.Addr]*site.Device{}, keys: keys, words: attributes.Of(s)}
 	for _, v := range s.Servers {
 		if a, err := netip.ParseAddr(v.Address); err == nil {
 			d.server(v, a, v.Port, v.AuthenticationPort, v.AccountingPort)
@@ -98,8 +99,9 @@ func (d Directory) server(s *site.Server, a netip.Addr, ports ...uint16) {
 
 // standard are the ports that the standards give.
 var standard = map[uint16]port{
-	1812: {protocol: site.RADIUS}, 1813: {protocol: site.RADIUS}, 1645: {protocol: site.RADIUS}, 1646: {protocol: site.RADIUS},
-	49: {protocol: site.TACACS}, 300: {protocol: site.TACACS, tls: true}, 2083: {protocol: site.RADIUS, tls: true},
+	1812: {protocol: site.RADIUS}, 1813: {protocol: site.RADIUS}, 1645: {protocol: site.RADIUS},
+	1646: {protocol: site.RADIUS},
+	49:   {protocol: site.TACACS}, 300: {protocol: site.TACACS, tls: true}, 2083: {protocol: site.RADIUS, tls: true},
 }
 
 // at tells what is at a place, by the site or else by the port alone.
@@ -135,7 +137,8 @@ func (d Directory) key(p port) ([]byte, bool) {
 
 // exchange begins an exchange between two places.
 func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
-	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(), Answer: evidence.None, Key: KeyUnknown,
+	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(),
+		Answer: evidence.None, Key: KeyUnknown,
 		Remarks: []string{}, Marks: []evidence.Mark{}, Request: []NameValue{}, Response: []NameValue{}}
 	if p.tls {
 		e.Protocol = "tls"
@@ -160,7 +163,8 @@ func (d Directory) stranger(e *Exchange, client netip.AddrPort, p port) {
 			mark(e, evidence.MarkLegacyPort, "this is a port of the older pair, 1645 and 1646")
 		}
 	}
-	if e.Device == "" && !p.tls && !slices.ContainsFunc(d.site.Clients, func(c *site.Client) bool { return c.Covers(client.Addr(), p.server) }) {
+	if e.Device == "" && !p.tls &&
+		!slices.ContainsFunc(d.site.Clients, func(c *site.Client) bool { return c.Covers(client.Addr(), p.server) }) {
 		mark(e, evidence.MarkClientUnknown, "no device of the site has this address")
 	}
 }

@@ -109,13 +109,18 @@ func TestRADIUSExchanges(t *testing.T) {
 		again  int
 		remark string
 	}{
-		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 0, ""},
+		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 0,
+			""},
 		{"refused", func(f *film) { f.answer(f.access(1, key), radius.AccessReject, key) }, evidence.Refused, KeyFits, 0, ""},
-		{"challenged", func(f *film) { f.answer(f.access(1, key), radius.AccessChallenge, key) }, evidence.Challenged, KeyFits, 0, ""},
-		{"sent again", func(f *film) { f.access(1, key); f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 1, ""},
+		{"challenged", func(f *film) { f.answer(f.access(1, key), radius.AccessChallenge, key) }, evidence.Challenged,
+			KeyFits, 0, ""},
+		{"sent again", func(f *film) { f.access(1, key); f.answer(f.access(1, key), radius.AccessAccept, key) },
+			evidence.Accepted, KeyFits, 1, ""},
 		{"no answer", func(f *film) { f.access(1, key) }, "none", KeyFits, 0, ""},
-		{"another key", func(f *film) { f.access(1, "another") }, "none", KeyDiffers, 0, "the request was not made with the server's key"},
-		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") }, "none", KeyDiffers, 0, "an answer came whose authenticator does not verify"},
+		{"another key", func(f *film) { f.access(1, "another") }, "none", KeyDiffers, 0,
+			"the request was not made with the server's key"},
+		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") }, "none",
+			KeyDiffers, 0, "an answer came whose authenticator does not verify"},
 		{"a forged answer before the right one", func(f *film) {
 			p := f.access(1, key)
 			f.answer(p, radius.AccessAccept, "forged")
@@ -124,7 +129,8 @@ func TestRADIUSExchanges(t *testing.T) {
 		{"an answer alone", func(f *film) {
 			f.answer(&radius.Packet{ID: 9}, radius.AccessAccept, key)
 		}, evidence.Accepted, KeyUnknown, 0, "whose request is not in the capture"},
-		{"malformed", func(f *film) { f.UDP(f.tick(), device, rad, []byte{1, 2, 3}) }, "unreadable", KeyUnknown, 0, "the request is malformed"},
+		{"malformed", func(f *film) { f.UDP(f.tick(), device, rad, []byte{1, 2, 3}) }, "unreadable", KeyUnknown, 0,
+			"the request is malformed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f := newFilm(t)
@@ -178,7 +184,8 @@ type talk struct {
 }
 
 func (f *film) talk(kind tacacs.Type, minor byte, with string) *talk {
-	return &talk{f, f.Connect(f.tick(), device, tac), tacacs.Header{Version: 0xc0 | minor, Type: kind, SessionID: 77}, with}
+	return &talk{f, f.Connect(f.tick(), device, tac), tacacs.Header{Version: 0xc0 | minor, Type: kind, SessionID: 77},
+		with}
 }
 
 func (k *talk) say(bodies ...[]byte) *talk {
@@ -196,7 +203,8 @@ func asciiLogin(k *talk, end tacacs.AuthenStatus) {
 		tacacs.AuthenReply{Status: end}.Append(nil)).tcp.Close(k.f.tick())
 }
 
-var command = tacacs.AuthorRequest{User: "ines.marsh", Port: "ssh0", RemoteAddress: "198.51.100.9", Args: []string{"service=shell", "cmd=set", "cmd-arg=port", "cmd-arg=3"}}
+var command = tacacs.AuthorRequest{User: "ines.marsh", Port: "ssh0", RemoteAddress: "198.51.100.9",
+	Args: []string{"service=shell", "cmd=set", "cmd-arg=port", "cmd-arg=3"}}
 
 func TestTACACSExchanges(t *testing.T) {
 	for _, c := range []struct {
@@ -207,24 +215,32 @@ func TestTACACSExchanges(t *testing.T) {
 		key                      evidence.KeyFit
 		command, person, remarks string
 	}{
-		{"prompts", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenPass) }, "login", evidence.Accepted, KeyFits, "", "ines.marsh", ""},
-		{"refused", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail) }, "login", evidence.Refused, KeyFits, "", "ines.marsh", ""},
-		{"error", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenError) }, "login", "error", KeyFits, "", "ines.marsh", ""},
+		{"prompts", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenPass) }, "login",
+			evidence.Accepted, KeyFits, "", "ines.marsh", ""},
+		{"refused", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail) }, "login",
+			evidence.Refused, KeyFits, "", "ines.marsh", ""},
+		{"error", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenError) }, "login", "error",
+			KeyFits, "", "ines.marsh", ""},
 		{"a command", func(f *film) {
-			f.talk(tacacs.Authorization, 0, key).say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
+			f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
+				tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		}, "commands", evidence.Refused, KeyFits, "set port 3", "ines.marsh", ""},
 		{"a session", func(f *film) {
 			r := command
 			r.Args = []string{"service=shell", "cmd="}
-			f.talk(tacacs.Authorization, 0, key).say(r.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil))
+			f.talk(tacacs.Authorization, 0, key).say(r.Append(nil),
+				tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil))
 		}, "session", evidence.Accepted, KeyFits, "", "ines.marsh", ""},
 		{"a record", func(f *film) {
-			f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil), tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
+			f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil),
+				tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
 		}, "record-commands", "recorded", KeyFits, "set port 3", "ines.marsh", ""},
 		{"another key", func(f *film) {
-			f.talk(tacacs.Authorization, 0, "another").say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorError}.Append(nil))
+			f.talk(tacacs.Authorization, 0, "another").say(command.Append(nil),
+				tacacs.AuthorResponse{Status: tacacs.AuthorError}.Append(nil))
 		}, "session", "unreadable", KeyDiffers, "", "", "not made with"},
-		{"no answer", func(f *film) { f.talk(tacacs.Authorization, 0, key).say(command.Append(nil)).tcp.Close(f.tick()) }, "commands", "none", KeyFits, "set port 3", "ines.marsh", "ended before the answer"},
+		{"no answer", func(f *film) { f.talk(tacacs.Authorization, 0, key).say(command.Append(nil)).tcp.Close(f.tick()) },
+			"commands", "none", KeyFits, "set port 3", "ines.marsh", "ended before the answer"},
 		{"joined in the middle", func(f *film) {
 			k := f.talk(tacacs.Authorization, 0, key)
 			k.tcp.Data(f.tick(), true, []byte("the end of something else"))
@@ -233,8 +249,10 @@ func TestTACACSExchanges(t *testing.T) {
 		{"TLS on the clear port", func(f *film) {
 			f.Connect(f.tick(), device, tac).Data(f.tick(), true, []byte{0x16, 3, 1, 0, 50, 1, 0, 0, 46, 3, 3})
 		}, "connect", "unreadable", KeyUnknown, "", "", "TLS on a port for clear text"},
-		{"a port that refuses", func(f *film) { f.Refused(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "", "the port refuses"},
-		{"nobody there", func(f *film) { f.Syn(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "", "no answer to the first packet"},
+		{"a port that refuses", func(f *film) { f.Refused(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "",
+			"the port refuses"},
+		{"nobody there", func(f *film) { f.Syn(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "",
+			"no answer to the first packet"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f := newFilm(t)
@@ -242,7 +260,8 @@ func TestTACACSExchanges(t *testing.T) {
 			all := f.exchanges(directory(t))
 			require.Len(t, all, 1, "%+v", all)
 			e := all[0]
-			require.Equal(t, []any{c.question, c.answer, c.key, c.command, c.person}, []any{e.Question, e.Answer, e.Key, e.Command, e.Person})
+			require.Equal(t, []any{c.question, c.answer, c.key, c.command, c.person},
+				[]any{e.Question, e.Answer, e.Key, e.Command, e.Person})
 			require.Contains(t, strings.Join(e.Remarks, "; "), c.remarks)
 			require.NotContains(t, fmt.Sprint(e), "a-secret-password")
 		})
@@ -279,7 +298,8 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 	require.NoError(t, err)
 	f.UDP(f.tick(), acct, device, b)
 	asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail)
-	f.talk(tacacs.Authorization, 0, key).say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick())
+	f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
+		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick())
 	f.Syn(f.tick(), device, tac)
 	require.NoError(t, f.Close())
 
@@ -294,12 +314,14 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 	require.NoError(t, scrubber.Close())
 	require.Zero(t, scrubber.Left)
 
-	before, after := exchangesOf(t, f.file.Bytes(), d), exchangesOf(t, out.Bytes(), Directory{}.WithKey(site.NewSecret(StandInKey)))
+	before, after := exchangesOf(t, f.file.Bytes(), d),
+		exchangesOf(t, out.Bytes(), Directory{}.WithKey(site.NewSecret(StandInKey)))
 	require.Len(t, after, len(before))
 	people := map[string]string{}
 	for i := range before {
 		b, a := before[i], after[i]
-		require.Equal(t, []any{b.Question, b.Answer, b.Key, b.Protocol, len(b.Request)}, []any{a.Question, a.Answer, a.Key, a.Protocol, len(a.Request)}, "%+v", a)
+		require.Equal(t, []any{b.Question, b.Answer, b.Key, b.Protocol, len(b.Request)},
+			[]any{a.Question, a.Answer, a.Key, a.Protocol, len(a.Request)}, "%+v", a)
 		require.InDelta(t, b.Seconds, a.Seconds, 1e-6)
 		if b.Person != "" {
 			require.NotEqual(t, b.Person, a.Person)

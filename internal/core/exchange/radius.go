@@ -87,7 +87,8 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
 		e := l.directory.exchange(at, client, server, p)
-		if e.Answer, e.Question = evidence.Unreadable, site.AskLogin; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
+		if e.Answer, e.Question = evidence.Unreadable,
+			site.AskLogin; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
 			e.Question = site.AskRecordSessions
 		}
 		mark(e, evidence.MarkMalformed, "the request is malformed: "+err.Error())
@@ -219,7 +220,8 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		}
 	}
 	if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
-		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and its timeout in the site is %.1f s", at.Sub(w.e.Time).Seconds(), patience.Seconds()))
+		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and its timeout in the site is %.1f s",
+			at.Sub(w.e.Time).Seconds(), patience.Seconds()))
 	}
 	if len(l.pairs.answered) >= mostAnswered {
 		clear(l.pairs.answered)

@@ -163,7 +163,8 @@ func (s *Scrubber) attribute(a radius.Attribute, authenticator [16]byte, key []b
 	e, known := radius.Lookup(a.Type)
 	switch {
 	case a.Type == radius.UserPassword:
-		hidden, err := radius.HidePassword(strings.Repeat(scrubbedPassword, max(1, len(a.Value)/16*2))[:max(1, len(a.Value)-1)], authenticator, key)
+		hidden, err := radius.HidePassword(strings.Repeat(scrubbedPassword,
+			max(1, len(a.Value)/16*2))[:max(1, len(a.Value)-1)], authenticator, key)
 		if err == nil {
 			return radius.Attribute{Type: a.Type, Value: hidden}
 		}

@@ -152,7 +152,8 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 		}
 		e = l.directory.exchange(at, v.client, v.server, v.port)
 		l.directory.stranger(e, v.client, v.port)
-		e.Question = map[tacacs.Type]site.Question{tacacs.Authentication: site.AskLogin, tacacs.Authorization: site.AskSession, tacacs.Accounting: site.AskRecordSessions}[h.Type]
+		e.Question = map[tacacs.Type]site.Question{tacacs.Authentication: site.AskLogin,
+			tacacs.Authorization: site.AskSession, tacacs.Accounting: site.AskRecordSessions}[h.Type]
 		if v.joined || h.Sequence != 1 {
 			mark(e, evidence.MarkJoined, "the capture joins in the middle")
 		}
@@ -226,8 +227,10 @@ func start(e *Exchange, body []byte) error {
 		return err
 	}
 	e.Person = s.User
-	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap", tacacs.MSCHAPv2: "mschapv2"}[s.Type]
-	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port}, {Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
+	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap",
+		tacacs.MSCHAPv2: "mschapv2"}[s.Type]
+	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port},
+		{Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
 	if s.Service == tacacs.ServiceEnable {
 		e.Question = site.AskElevation
 	}
@@ -270,7 +273,8 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 
 func requested(e *Exchange, r tacacs.AuthorRequest) {
 	e.Person = r.User
-	e.Request = []NameValue{{Name: "user", Value: r.User}, {Name: "port", Value: r.Port}, {Name: "rem_addr", Value: r.RemoteAddress}}
+	e.Request = []NameValue{{Name: "user", Value: r.User}, {Name: "port", Value: r.Port},
+		{Name: "rem_addr", Value: r.RemoteAddress}}
 	var words []string
 	for _, a := range r.Args {
 		name, value, _ := tacacs.Arg(a)
@@ -304,7 +308,8 @@ func respond(e *Exchange, body []byte) (bool, error) {
 		name, value, _ := tacacs.Arg(a)
 		e.Response = append(e.Response, NameValue{Name: name, Value: value})
 	}
-	e.Answer = map[tacacs.AuthorStatus]evidence.Answer{tacacs.AuthorPassAdd: evidence.Accepted, tacacs.AuthorPassRepl: evidence.Accepted, tacacs.AuthorError: evidence.Failed}[r.Status]
+	e.Answer = map[tacacs.AuthorStatus]evidence.Answer{tacacs.AuthorPassAdd: evidence.Accepted,
+		tacacs.AuthorPassRepl: evidence.Accepted, tacacs.AuthorError: evidence.Failed}[r.Status]
 	if e.Answer == "" {
 		e.Answer = evidence.Refused
 	}

@@ -227,7 +227,8 @@ func (c *checker) accept() ([]Finding, int) {
 				continue
 			}
 			if !a.Until.IsZero() && !c.reckoner.Now.Before(a.Until) {
-				f.Text += fmt.Sprintf(" It was accepted until %s (%s), and that is over.", a.Until.AddDate(0, 0, -1).Format(time.DateOnly), a.Why)
+				f.Text += fmt.Sprintf(" It was accepted until %s (%s), and that is over.",
+					a.Until.AddDate(0, 0, -1).Format(time.DateOnly), a.Why)
 				continue
 			}
 			if a.Device.Name == "" {
@@ -249,11 +250,14 @@ func (c *checker) accept() ([]Finding, int) {
 	return kept, accepted
 }
 
-var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRules, keyStrength, exposed, weakAccounts, forgeable, sameGroupPlace, badAcceptance, sharedFallback}
+var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRules, keyStrength, exposed, weakAccounts,
+	forgeable, sameGroupPlace, badAcceptance, sharedFallback}
 
 var shapeChecks = []func(*checker, foresee.Shape){
-	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName, localFirst, linesLeftOut, defaultSurprise,
-	landsLow, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded, startsWithoutStops, recordsLost, recordedInClear, oneServer, slow, clearTextWay, reach,
+	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,
+	localFirst, linesLeftOut, defaultSurprise,
+	landsLow, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded, startsWithoutStops, recordsLost,
+	recordedInClear, oneServer, slow, clearTextWay, reach,
 }
 
 // when puts the states of a case into words: "tern and plover are silent".

@@ -70,7 +70,8 @@ grants: [{who: team net, role: all}]
 `)})
 		require.NoError(t, err)
 		r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{}}, Facts{})
-		require.Equal(t, found, slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Code == "no-way-back" }), methods)
+		require.Equal(t, found, slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Code == "no-way-back" }),
+			methods)
 	}
 }
 
@@ -108,19 +109,28 @@ func TestEachFindingIsShownByASmallestSiteAndNotByTheSameSiteRepaired(t *testing
 
 func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 	for code, says := range map[string]string{
-		"no-way-back":         "When t1 and t2 are silent nobody gets in: the list login ends with servers. Then nobody with full rights gets in by any way.",
+		"no-way-back": "When t1 and t2 are silent nobody gets in: the list login ends with servers. Then nobody " +
+			"with full rights gets in by any way.",
 		"locked-out":          "Even when every server is up nobody with full rights gets in by any way: ",
 		"locked-out-remotely": "Even when every server is up full rights are left on the console only",
-		"session-stuck":       "a local account passes the login, and then its session is refused: the list session needs a server",
-		"commands-stuck":      "people get in (the account keeper for one) and no command works: the list commands needs a server",
-		"elevation-stuck":     "people get in at level 1 (the account keeper for one) and cannot reach a higher one: the list raise needs a server",
-		"gives-up-first":      "the login waits 2 s, and the way in gives up after 1 s: the fallback is never reached (t1 1 x 1 s + t2 1 x 1 s)",
-		"account-too-low":     "the account keeper gets in, and reaches level 1 at most",
-		"template-missing":    "people take on the rights of the local account watch, and these devices have no such account: ines is refused",
-		"open-when-silent":    "When t1 and t2 are silent anyone gets in with any name and password: the list login reaches none.",
-		"key-differs":         "The device holds the key k2 for t1, and the server has k: different lengths, 18 against 19 characters.",
-		"client-unknown":      "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
-		"ports-differ":        "The device asks r1 at the ports 1812 and 1646, and the server listens at 1812 and 1813: accounting is never answered.",
+		"session-stuck": "a local account passes the login, and then its session is refused: the list session needs " +
+			"a server",
+		"commands-stuck": "people get in (the account keeper for one) and no command works: the list commands needs a " +
+			"server",
+		"elevation-stuck": "people get in at level 1 (the account keeper for one) and cannot reach a higher one: the " +
+			"list raise needs a server",
+		"gives-up-first": "the login waits 2 s, and the way in gives up after 1 s: the fallback is never reached (t1 " +
+			"1 x 1 s + t2 1 x 1 s)",
+		"account-too-low": "the account keeper gets in, and reaches level 1 at most",
+		"template-missing": "people take on the rights of the local account watch, and these devices have no such " +
+			"account: ines is refused",
+		"open-when-silent": "When t1 and t2 are silent anyone gets in with any name and password: the list login " +
+			"reaches none.",
+		"key-differs": "The device holds the key k2 for t1, and the server has k: different lengths, 18 against 19 " +
+			"characters.",
+		"client-unknown": "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
+		"ports-differ": "The device asks r1 at the ports 1812 and 1646, and the server listens at 1812 and 1813: " +
+			"accounting is never answered.",
 		"not-for-this":        "The list record asks t1, which is not for accounting",
 		"lands-low":           "ines is granted level 15 and arrives at level 1: the way in has no session list",
 		"no-grant":            "No grant names the team watch: tobin is refused everywhere.",
@@ -146,14 +156,17 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 	require.NoError(t, err)
 	one := site.NewSecret("one-key-for-every-server")
 	r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now},
-		Facts{Guessed: map[*site.Account]string{s.Accounts[0]: "its own name"}, Exposed: []Exposed{{Path: "keys/k", Mode: "-rw-r--r--", Place: s.Keys[0].Place}}})
+		Facts{Guessed: map[*site.Account]string{s.Accounts[0]: "its own name"},
+			Exposed: []Exposed{{Path: "keys/k", Mode: "-rw-r--r--", Place: s.Keys[0].Place}}})
 	require.Equal(t, []string{"readable-by-others", "weak-account"}, codesOf(r))
 	require.Contains(t, r.Findings[1].Text, "The password of the account keeper is its own name")
 
 	bad := strings.Replace(base, "devices:\n", "devices:\n"+strings.Join(manyDevices(), ""), 1)
 	r, _ = check(t, bad)
 	require.Equal(t, []string{"shared-fallback"}, codesOf(r))
-	third := strings.NewReplacer("groups: [{name: t, servers: [t1, t2]}]", "  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: t, servers: [t1, t2, t3]}]").Replace(base)
+	third := strings.NewReplacer("groups: [{name: t, servers: [t1, t2]}]",
+		"  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: t, "+
+			"servers: [t1, t2, t3]}]").Replace(base)
 	s, err = site.Parse(site.Source{Name: "site.yaml", Text: []byte(third)})
 	require.NoError(t, err)
 	r = Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now}, Facts{})
@@ -194,8 +207,10 @@ func TestARuleCoversAnotherWordByWord(t *testing.T) {
 		a, b string
 		want bool
 	}{
-		{"**", "look x", true}, {"look **", "look", true}, {"look **", "look * y", true}, {"look *", "look x", true}, {"look *", "look **", false},
-		{"look x", "look *", false}, {"look *", "look", false}, {"look", "look", true}, {"set", "look", false}, {"look **", "**", false},
+		{"**", "look x", true}, {"look **", "look", true}, {"look **", "look * y", true}, {"look *", "look x", true},
+		{"look *", "look **", false},
+		{"look x", "look *", false}, {"look *", "look", false}, {"look", "look", true}, {"set", "look", false},
+		{"look **", "**", false},
 	} {
 		require.Equal(t, c.want, covers(strings.Fields(c.a), strings.Fields(c.b)), "%v", c)
 	}
@@ -212,7 +227,8 @@ func TestWeakKeysAreToldFromStrongOnes(t *testing.T) {
 }
 
 func TestAClearKeyIsAnErrorOutsideALab(t *testing.T) {
-	r, _ := check(t, strings.NewReplacer("{k: file k,", "{k: clear a-key-for-this-test,", "lab: {only: true}\n", "").Replace(base))
+	r, _ := check(t, strings.NewReplacer("{k: file k,", "{k: clear a-key-for-this-test,", "lab: {only: true}\n",
+		"").Replace(base))
 	require.Equal(t, 1, r.Count(Error))
 	require.Equal(t, "clear-in-file", r.Findings[0].Code)
 }
@@ -226,7 +242,8 @@ func TestTwoNamesOfOneValueAreOneKey(t *testing.T) {
 }
 
 func TestAFindingThatHoldsForManyDevicesIsOne(t *testing.T) {
-	r, _ := check(t, strings.Replace(base, "authorize: commands, methods: [group t, local]", "authorize: commands, methods: [group t]", 1))
+	r, _ := check(t, strings.Replace(base, "authorize: commands, methods: [group t, local]",
+		"authorize: commands, methods: [group t]", 1))
 	require.Len(t, r.Findings, 1)
 	require.Len(t, r.Findings[0].Devices, 2)
 	require.Equal(t, []string{"console", "ssh"}, r.Findings[0].Access)
@@ -239,10 +256,12 @@ func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
 		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1ms}")
 		names = append(names, name)
 	}
-	text := strings.Replace(base, "groups: [{name: t, servers: [t1, t2]}]", strings.Join(servers, "\n")+"\ngroups: [{name: t, servers: [t1, t2, "+strings.Join(names, ", ")+"]}]", 1)
+	text := strings.Replace(base, "groups: [{name: t, servers: [t1, t2]}]",
+		strings.Join(servers, "\n")+"\ngroups: [{name: t, servers: [t1, t2, "+strings.Join(names, ", ")+"]}]", 1)
 	r, _ := check(t, text)
 	require.Empty(t, r.Findings)
-	r, _ = check(t, strings.Replace(text, "authenticate: login, methods: [group t, local]", "authenticate: login, methods: [group t]", 1))
+	r, _ = check(t, strings.Replace(text, "authenticate: login, methods: [group t, local]",
+		"authenticate: login, methods: [group t]", 1))
 	require.Equal(t, []string{"no-way-back"}, codesOf(r))
 }
 
@@ -255,11 +274,13 @@ func TestTheDemoDraftHasItsMistakesAndTheReviewedSiteHasNone(t *testing.T) {
 	}
 	require.Empty(t, demo("as-reviewed").Findings)
 	require.Equal(t, []string{"clear-text-way", "commands-stuck", "gives-up-first", "key-differs",
-		"no-way-back", "not-recorded", "one-server", "open-when-silent", "slow-fallback", "unused"}, codesOf(demo("as-drafted")))
+		"no-way-back", "not-recorded", "one-server", "open-when-silent", "slow-fallback", "unused"},
+		codesOf(demo("as-drafted")))
 }
 
 func TestCommandsRecordedByRADIUSServersOnlyAreNotRecorded(t *testing.T) {
-	text := strings.NewReplacer("groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k}\ngroups: [{name: r, servers: [r1]}, ",
+	text := strings.NewReplacer("groups: [",
+		"  - {name: r1, protocol: radius, address: 192.0.2.3, key: k}\ngroups: [{name: r, servers: [r1]}, ",
 		"account: commands, methods: [group t]", "account: commands, methods: [group r]").Replace(base)
 	r, _ := check(t, text)
 	require.Equal(t, []string{"not-recorded", "records-lost"}, codesOf(r))

@@ -23,7 +23,8 @@ func localFirst(c *checker, sh foresee.Shape) {
 		later := at >= 0 && slices.ContainsFunc(list.Methods[at:], func(m site.Method) bool { return m.Kind == site.ByGroup })
 		if step.Method.Kind == site.ByLocal && later {
 			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
-				Text:   fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, unseen by them.", list.Name, cs.Who.Name),
+				Text: fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, unseen by them.",
+					list.Name, cs.Who.Name),
 				Repair: "put local behind the groups"})
 		}
 	}
@@ -51,13 +52,15 @@ func linesLeftOut(c *checker, sh foresee.Shape) {
 			covered += w.Lines.High - w.Lines.Low + 1
 			if w.Origins[site.Login] != site.Own && w.Lists[site.Login] != named.Lists[site.Login] {
 				c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{w.Name()}, Place: w.Place,
-					Text:   fmt.Sprintf("Lines %s of %s name no login list and take %s, while lines %s use %s: who lands on which line decides who gets in.", w.Lines, access, takes(w, d), named.Lines, named.Lists[site.Login].Name),
+					Text: fmt.Sprintf("Lines %s of %s name no login list and take %s, while lines %s use %s: who lands on which "+
+						"line decides who gets in.", w.Lines, access, takes(w, d), named.Lines, named.Lists[site.Login].Name),
 					Repair: "name the list at these lines too: login: " + named.Lists[site.Login].Name})
 			}
 		}
 		if all := d.Kind.Traits.Lines; covered < all.High-all.Low+1 {
 			c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{access}, Place: named.Place,
-				Text:   fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the others keep what is on the device.", d.Kind.Name, all, access, covered),
+				Text: fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the others keep "+
+					"what is on the device.", d.Kind.Name, all, access, covered),
 				Repair: fmt.Sprintf("write lines: %s, or a second entry for the rest", all)})
 		}
 	}
@@ -78,7 +81,8 @@ func defaultSurprise(c *checker, sh foresee.Shape) {
 	}
 	list := w.Lists[site.Login]
 	c.add(Finding{Code: "default-surprise", Devices: sh.Devices, Access: []string{w.Name()}, Place: list.Place,
-		Text:   fmt.Sprintf("The device-wide list %s also governs the console, which is the last way in, and nothing says that this is meant.", list.Name),
+		Text: fmt.Sprintf("The device-wide list %s also governs the console, which is the last way in, and nothing says "+
+			"that this is meant.", list.Name),
 		Repair: fmt.Sprintf("say it: console: {login: %s} under access; or give the console a list of its own", list.Name)})
 }
 
@@ -108,7 +112,8 @@ func deadMethods(c *checker) {
 		for i, m := range l.Methods {
 			if i > 0 && i < 64 && walked&(1<<i) == 0 && l.Methods[i-1].Kind != site.ByGroup {
 				c.add(Finding{Code: "dead-method", Place: m.Place,
-					Text:   fmt.Sprintf("The method %s of the list %s is never reached: %s before it always decides.", m, l.Name, l.Methods[i-1]),
+					Text: fmt.Sprintf("The method %s of the list %s is never reached: %s before it always decides.", m, l.Name,
+						l.Methods[i-1]),
 					Repair: "take it out, or put it before " + l.Methods[i-1].String()})
 			}
 		}
@@ -119,7 +124,8 @@ func deadMethods(c *checker) {
 func badAcceptance(c *checker) {
 	for _, a := range c.reckoner.Site.Accepted {
 		if _, known := severities[a.Code]; !known {
-			c.add(Finding{Code: "unused", Place: a.Place, Text: fmt.Sprintf("accept names the finding %q, and there is none of that name.", a.Code),
+			c.add(Finding{Code: "unused", Place: a.Place,
+				Text:   fmt.Sprintf("accept names the finding %q, and there is none of that name.", a.Code),
 				Repair: "look the name up: mellowgate check -explain all"})
 		}
 	}
@@ -132,17 +138,20 @@ func grantsAndRules(c *checker) {
 	s := c.reckoner.Site
 	for i, g := range s.Grants {
 		for _, l := range sortedLabels(g) {
-			bears := slices.ContainsFunc(s.Devices, func(d *site.Device) bool { return slices.Contains(g.Where[l], d.Labels[l]) })
+			bears := slices.ContainsFunc(s.Devices,
+				func(d *site.Device) bool { return slices.Contains(g.Where[l], d.Labels[l]) })
 			if len(s.Devices) > 0 && !bears {
 				c.add(Finding{Code: "no-grant", Place: g.Place,
-					Text:   fmt.Sprintf("This grant never matches: no device has the label %s with %s.", l, strings.Join(g.Where[l], " or ")),
+					Text: fmt.Sprintf("This grant never matches: no device has the label %s with %s.", l,
+						strings.Join(g.Where[l], " or ")),
 					Repair: "give devices the label, or mend the grant"})
 			}
 		}
 		for _, earlier := range s.Grants[:i] {
 			if takesAll(earlier, g) {
 				c.add(Finding{Code: "no-grant", Place: g.Place,
-					Text:   fmt.Sprintf("This grant never matches: the one in %s comes first and holds wherever it does.", s.Where(earlier.Place)),
+					Text: fmt.Sprintf("This grant never matches: the one in %s comes first and holds wherever it does.",
+						s.Where(earlier.Place)),
 					Repair: "put it before that one, or take it out"})
 				break
 			}
@@ -153,7 +162,8 @@ func grantsAndRules(c *checker) {
 			for _, earlier := range r.Commands[:i] {
 				if covers(earlier.Words, rule.Words) {
 					c.add(Finding{Code: "rule-shadowed", Place: rule.Place,
-						Text:   fmt.Sprintf("The rule %q of the role %s never decides: %q before it matches all that it matches.", rule.Text, r.Name, earlier.Text),
+						Text: fmt.Sprintf("The rule %q of the role %s never decides: %q before it matches all that it matches.",
+							rule.Text, r.Name, earlier.Text),
 						Repair: "put it before that rule, or take it out"})
 					break
 				}
@@ -261,12 +271,15 @@ func landsLow(c *checker, sh foresee.Shape) {
 		}
 		list := cs.Way.Lists[site.Session]
 		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Way.Place}
-		why, repair := "the way in has no session list, and this kind then gives level "+fmt.Sprint(cs.Level), "give it a session list that asks the servers"
+		why, repair := "the way in has no session list, and this kind then gives level "+fmt.Sprint(cs.Level),
+			"give it a session list that asks the servers"
 		if list != nil {
 			f.Place = list.Place
-			why, repair = "what the session list "+list.Name+" gets back names no level that this kind reads", "look at level-from of the kind and send of the role"
+			why, repair = "what the session list "+list.Name+" gets back names no level that this kind reads",
+				"look at level-from of the kind and send of the role"
 			if step := lastStep(cs, site.Session); step.Method.Kind != site.ByGroup {
-				why, repair = fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method), "ask the servers in the session list"
+				why, repair = fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
+					"ask the servers in the session list"
 			}
 		}
 		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
@@ -305,7 +318,8 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 			}
 		}
 		c.add(Finding{Code: "rule-without-effect", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Place,
-			Text:   fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.", role.Name, cs.Who.Name, cs.Level, why),
+			Text: fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.", role.Name,
+				cs.Who.Name, cs.Level, why),
 			Repair: "give the way in a command list that asks TACACS+ servers, or accept this for these devices"})
 	}
 }
@@ -326,8 +340,10 @@ func templateMissing(c *checker, sh foresee.Shape) {
 		if role == nil {
 			continue
 		}
-		c.add(Finding{Code: "template-missing", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Template.Place,
-			Text:   fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these devices have no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
+		c.add(Finding{Code: "template-missing", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: role.Template.Place,
+			Text: fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these devices have "+
+				"no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
 			Repair: "add " + role.Template.Name + " to accounts of the devices or their profile"})
 	}
 }
@@ -342,10 +358,13 @@ func notSupported(c *checker, sh foresee.Shape) {
 			}
 			p := step.Method.Group.Protocol()
 			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
-				Text:   fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
+				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the "+
+					"group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
 				Repair: "ask a group of another protocol, or mend speaks of the kind"}
 			if d.Kind.Traits.Speaks(p) {
-				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use %s networks only: the group %s never answers.", d.Network, d.Kind.Name, d.Kind.Traits.Networks, step.Method.Ref.Name)
+				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use "+
+					"%s networks only: the group %s never answers.", d.Network, d.Kind.Name, d.Kind.Traits.Networks,
+					step.Method.Ref.Name)
 				f.Repair = "use another network, or mend networks of the kind"
 				f.Place = d.Place
 			}
@@ -370,12 +389,14 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 		form := d.Kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
 		server := c.reckoner.Site.Server(step.By)
 		f := Finding{Code: "cannot-verify", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: p.Password.Place,
-			Text:   fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: the server cannot check it.", d.Kind.Name, form, p.Name),
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: the "+
+				"server cannot check it.", d.Kind.Name, form, p.Name),
 			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}
 		switch {
 		case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
 			f.Place = server.Place
-			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.", d.Kind.Name, form, server.Name, strings.Join(server.Forms, ", "))
+			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.",
+				d.Kind.Name, form, server.Name, strings.Join(server.Forms, ", "))
 			f.Repair = "add " + form + " to password-forms of the server, or change password-as of the kind"
 		case site.OneWay(form) || p.Password.Key != nil:
 			continue

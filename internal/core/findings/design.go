@@ -18,7 +18,8 @@ func sameName(c *checker, sh foresee.Shape) {
 		if cs.Who.Kind != foresee.Local || p == nil || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
-		c.add(Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Device.Account(cs.Who.Name).Place,
+		c.add(Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: cs.Device.Account(cs.Who.Name).Place,
 			Text: fmt.Sprintf("%s is a local account and a person (%s): %s the local password works, else the person's.",
 				cs.Who.Name, c.reckoner.Site.Where(p.Place), when(cs)),
 			Repair: "give the local account a name that nobody bears"})
@@ -53,7 +54,8 @@ func notRecorded(c *checker, sh foresee.Shape) {
 			f.Repair = "record commands by a group of TACACS+ servers"
 		case list.Levels.Low > 1 || list.Levels.High < level:
 			f.Place = list.Place
-			f.Text = fmt.Sprintf("People reach level %d, and the list %s records only commands of %s: the others leave no record.", level, list.Name, levelsText(list.Levels))
+			f.Text = fmt.Sprintf("People reach level %d, and the list %s records only commands of %s: the others leave no "+
+				"record.", level, list.Name, levelsText(list.Levels))
 			f.Repair = "write levels: 0-15"
 		default:
 			continue
@@ -91,7 +93,8 @@ func oneServer(c *checker, sh foresee.Shape) {
 		})
 		if hangs {
 			c.add(Finding{Code: "one-server", Devices: sh.Devices, Access: []string{w.Name()}, Place: list.Place,
-				Text:   fmt.Sprintf("The list %s has one server: when %s is silent, nobody but local accounts gets in.", list.Name, servers[0].Name),
+				Text: fmt.Sprintf("The list %s has one server: when %s is silent, nobody but local accounts gets in.", list.Name,
+					servers[0].Name),
 				Repair: "add a second server to the group, or a second group before local"})
 		}
 	}

@@ -28,7 +28,8 @@ func open(c *checker, sh foresee.Shape) {
 			always[cs.Way] = true
 		case outage:
 			f.Code = "open-when-silent"
-			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)), list.Name)
+			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)),
+				list.Name)
 			f.Repair = "put local in place of none, and a local account on the device"
 		default:
 			f.Code = "open-always"

@@ -91,7 +91,8 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	if consoleOnly != nil {
 		why, repair := shutBy(sh, consoleOnly, site.Console)
 		c.add(Finding{Code: "locked-out-remotely", Devices: sh.Devices, Place: placeOf(d),
-			Text:   fmt.Sprintf("%s full rights are left on the console only, so someone must go there: %s.", upper(outageText(servers, consoleOnly)), why),
+			Text: fmt.Sprintf("%s full rights are left on the console only, so someone must go there: %s.",
+				upper(outageText(servers, consoleOnly)), why),
 			Repair: repair})
 	}
 }
@@ -103,10 +104,13 @@ func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair 
 		why          reason.Reason
 		text, repair string
 	}{
-		{reason.GivesUpFirst, "the way in gives up before the fallback", "lower timeout or attempts of these servers, or give the kind a longer login-window"},
-		{reason.NoAccounts, "the device has no local account", "name an account of level 15 in accounts of the device or its profile"},
+		{reason.GivesUpFirst, "the way in gives up before the fallback",
+			"lower timeout or attempts of these servers, or give the kind a longer login-window"},
+		{reason.NoAccounts, "the device has no local account",
+			"name an account of level 15 in accounts of the device or its profile"},
 		{reason.ListEnded, "a list ends with servers", "end the login and session lists with local"},
-		{reason.RefusedByServer, "only a server that knows the local account would let it in", "give somebody a grant with level 15 here"},
+		{reason.RefusedByServer, "only a server that knows the local account would let it in",
+			"give somebody a grant with level 15 here"},
 		{"", "those who get in do not reach level 15", "give the session list, or the local account, level 15"},
 	}
 	for _, r := range reasons {
@@ -133,7 +137,8 @@ func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair 
 		}
 	}
 	if why == "" {
-		return "no person has a grant of level 15 here, and the device has no account of level 15", "give somebody a grant with level 15, end the login list with local, and give the device an account of level 15"
+		return "no person has a grant of level 15 here, and the device has no account of level 15",
+			"give somebody a grant with level 15, end the login list with local, and give the device an account of level 15"
 	}
 	return why, repair
 }
@@ -159,7 +164,8 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 // hasLocal reports whether a list asks for local accounts anywhere, and the device
 // has some: then those get in, wherever the list ends.
 func hasLocal(l *site.List, d *site.Device) bool {
-	return len(d.Accounts) > 0 && slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
+	return len(d.Accounts) > 0 &&
+		slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
 }
 
 // deadEnds looks for lists that leave someone at a dead end: login lists that
@@ -170,12 +176,15 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}}
 		last := lastStep(cs, site.Login)
 		switch {
-		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == walk.OutcomeRefused && cs.Reason == reason.ListEnded:
+		case cs.Who.Kind == foresee.Local && last.Result == walk.Accepted && cs.Outcome == walk.OutcomeRefused &&
+			cs.Reason == reason.ListEnded:
 			list := cs.Way.Lists[site.Session]
 			f.Code, f.Place = "session-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a server.", upper(when(cs)), list.Name)
+			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a "+
+				"server.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
-		case cs.Outcome == walk.OutcomeRefused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup && !hasLocal(cs.Way.Lists[site.Login], cs.Device):
+		case cs.Outcome == walk.OutcomeRefused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup &&
+			!hasLocal(cs.Way.Lists[site.Login], cs.Device):
 			list := cs.Way.Lists[site.Login]
 			f.Code, f.Place = "no-way-back", lastMethod(list)
 			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)
@@ -187,12 +196,14 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		case cs.Stuck && cs.StuckWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.", upper(when(cs)), whoText(cs.Who), list.Name)
+			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.",
+				upper(when(cs)), whoText(cs.Who), list.Name)
 			f.Repair = "end the list with signed-in, for whoever has got in: " + methodsText(list, "signed-in")
 		case cs.RaiseWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Elevation]
 			f.Code, f.Place = "elevation-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
+			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs "+
+				"a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
 			f.Repair = "end the list with a secret: " + methodsText(list, "secret NAME")
 		default:
 			continue
@@ -206,7 +217,8 @@ func deadEnds(c *checker, sh foresee.Shape) {
 func accountTooLow(c *checker, sh foresee.Shape) {
 	in := foresee.Case{}
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Local || len(cs.When) == 0 || slices.ContainsFunc(cs.When, func(w foresee.Condition) bool { return w.State == foresee.Up }) {
+		if cs.Who.Kind != foresee.Local || len(cs.When) == 0 ||
+			slices.ContainsFunc(cs.When, func(w foresee.Condition) bool { return w.State == foresee.Up }) {
 			continue
 		}
 		if cs.Full() {
@@ -221,7 +233,8 @@ func accountTooLow(c *checker, sh foresee.Shape) {
 	}
 	a := in.Device.Account(in.Who.Name)
 	f := Finding{Code: "account-too-low", Devices: sh.Devices, Place: a.Place,
-		Text:   fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a server.", upper(when(in)), a.Name, in.Raised),
+		Text: fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a "+
+			"server.", upper(when(in)), a.Name, in.Raised),
 		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a secret"}
 	c.add(f)
 }

@@ -128,7 +128,8 @@ func compareCases(old, fresh []Case) []Change {
 		for j := range fresh {
 			when, possible := both(named(old[i].When), named(fresh[j].When))
 			a, b := &old[i], &fresh[j]
-			if possible && (a.Outcome != b.Outcome || a.Level != b.Level || a.By != b.By || a.Wait != b.Wait || a.Stuck != b.Stuck || a.Raised != b.Raised) {
+			if possible && (a.Outcome != b.Outcome || a.Level != b.Level || a.By != b.By || a.Wait != b.Wait ||
+				a.Stuck != b.Stuck || a.Raised != b.Raised) {
 				all = append(all, Change{When: when, Before: a, After: b, Loses: a.earned() && !b.Full()})
 			}
 		}
@@ -143,7 +144,8 @@ func (c Case) earned() bool { return c.Full() && c.By != string(site.ByNone) }
 // WaitOnly reports whether a change is in the waiting alone.
 func (c Change) WaitOnly() bool {
 	a, b := c.Before, c.After
-	return a != nil && b != nil && a.Outcome == b.Outcome && a.Level == b.Level && a.By == b.By && a.Stuck == b.Stuck && a.Raised == b.Raised
+	return a != nil && b != nil && a.Outcome == b.Outcome && a.Level == b.Level && a.By == b.By && a.Stuck == b.Stuck &&
+		a.Raised == b.Raised
 }
 
 func named(when []Condition) []Named {

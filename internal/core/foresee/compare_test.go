@@ -23,7 +23,8 @@ func versions(t *testing.T, from, to string) (before, after Reckoner) {
 }
 
 func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {
-	before, after := versions(t, "  - name: crew\n    authenticate: login\n    methods: [group shore, local]", "  - name: crew\n    authenticate: login\n    methods: [group shore]")
+	before, after := versions(t, "  - name: crew\n    authenticate: login\n    methods: [group shore, local]",
+		"  - name: crew\n    authenticate: login\n    methods: [group shore]")
 	changes := Compare(before, after)
 	require.NotEmpty(t, changes)
 	for _, c := range changes {
@@ -37,7 +38,8 @@ func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {
 }
 
 func TestALongerWaitIsAChangeOfTheWaitAlone(t *testing.T) {
-	before, after := versions(t, "timeout: 1s\n    dead-time: 1m\n    run: true\n  - name: plover", "timeout: 2s\n    dead-time: 1m\n    run: true\n  - name: plover")
+	before, after := versions(t, "timeout: 1s\n    dead-time: 1m\n    run: true\n  - name: plover",
+		"timeout: 2s\n    dead-time: 1m\n    run: true\n  - name: plover")
 	changes := Compare(before, after)
 	require.NotEmpty(t, changes)
 	for _, c := range changes {
@@ -72,6 +74,8 @@ func TestDevicesWaysAndPeopleThatComeOrGoAreChanges(t *testing.T) {
 func TestASummarySaysHowALoginComesOut(t *testing.T) {
 	f := reckoner(t, reviewed)
 	require.Equal(t, "in, level 15, by plover, after 1s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern").Summary())
-	require.Equal(t, "refused, list-ended, after 2s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern", "plover").Summary())
-	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t", Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15, Stuck: true, By: "t"}.Summary())
+	require.Equal(t, "refused, list-ended, after 2s",
+		find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern", "plover").Summary())
+	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t",
+		Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15, Stuck: true, By: "t"}.Summary())
 }

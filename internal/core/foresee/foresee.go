@@ -370,7 +370,8 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: rests}
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
-	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason, Wait: entry.Wait}
+	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason,
+		Wait: entry.Wait}
 	switch {
 	case who.Kind == Known && session.Allow:
 		c.Promised = session.Role.Level
@@ -396,7 +397,8 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	if c.Rests && !f.Briefly {
 		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, Now: left + soon}
 		e := second.Enter(who.typed)
-		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason, Wait: e.Wait}
+		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
+			Wait: e.Wait}
 	}
 	c.When = world.when
 	return c

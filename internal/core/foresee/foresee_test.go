@@ -81,9 +81,11 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
 	f := reckoner(t, drafted)
 	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "unknown", "sanderling").Outcome)
-	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome, "no valid credentials: disabled")
+	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome,
+		"no valid credentials: disabled")
 	require.Equal(t, walk.OutcomeRefused, find(t, f, "ashore-ap-1", "ssh", "unknown").Outcome)
-	require.Equal(t, reason.GivesUpFirst, find(t, f, "mv-avocet-rtr", "ssh", "master", "sanderling", "tern", "plover").Reason)
+	require.Equal(t, reason.GivesUpFirst,
+		find(t, f, "mv-avocet-rtr", "ssh", "master", "sanderling", "tern", "plover").Reason)
 	stuck := find(t, f, "mv-avocet-rtr", "ssh", "ines.marsh", "tern", "plover")
 	require.True(t, stuck.Stuck)
 	require.Equal(t, reason.ListEnded, stuck.StuckWhy)
@@ -125,8 +127,10 @@ func TestPropertyMergingEqualStatesLosesNoneAndAddsNone(t *testing.T) {
 						for _, c := range merged {
 							if c.Holds(dark) {
 								fits++
-								require.Equal(t, []any{whole.Outcome, whole.Level, whole.By, whole.Wait, whole.Reason, whole.Stuck, len(whole.Steps)},
-									[]any{c.Outcome, c.Level, c.By, c.Wait, c.Reason, c.Stuck, len(c.Steps)}, "%s %s %s %s", d.Name, w.Name(), who.Name, key)
+								require.Equal(t, []any{whole.Outcome, whole.Level, whole.By, whole.Wait, whole.Reason, whole.Stuck,
+									len(whole.Steps)},
+									[]any{c.Outcome, c.Level, c.By, c.Wait, c.Reason, c.Stuck, len(c.Steps)}, "%s %s %s %s", d.Name, w.Name(),
+									who.Name, key)
 							}
 						}
 						require.Equal(t, 1, fits, "exactly one case for each state")
@@ -150,7 +154,8 @@ func TestEqualDevicesAndPeopleAreWorkedOutOnceAndComeOutTheSame(t *testing.T) {
 					for _, c := range f.Cases(d, w, who) {
 						got := merged[i]
 						i++
-						require.Equal(t, []any{d, w, who.Name, c.Outcome, c.Level, c.By, c.Wait}, []any{got.Device, got.Way, got.Who.Name, got.Outcome, got.Level, got.By, got.Wait})
+						require.Equal(t, []any{d, w, who.Name, c.Outcome, c.Level, c.By, c.Wait},
+							[]any{got.Device, got.Way, got.Who.Name, got.Outcome, got.Level, got.By, got.Wait})
 					}
 				}
 			}

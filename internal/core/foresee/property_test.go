@@ -26,7 +26,8 @@ func draw(t *rapid.T) drawn {
 	one := func(name string, of ...string) string { return rapid.SampledFrom(of).Draw(t, name) }
 	var b strings.Builder
 	b.WriteString("site: Drawn\nkeys: {k: file k, k2: file k2}\nservers:\n")
-	count := map[string]int{"tacacs": rapid.IntRange(1, 3).Draw(t, "tacacs"), "radius": rapid.IntRange(0, 2).Draw(t, "radius")}
+	count := map[string]int{"tacacs": rapid.IntRange(1, 3).Draw(t, "tacacs"),
+		"radius": rapid.IntRange(0, 2).Draw(t, "radius")}
 	var groups []string
 	var all []string
 	for _, protocol := range []string{"tacacs", "radius"} {
@@ -34,7 +35,8 @@ func draw(t *rapid.T) drawn {
 		for i := range count[protocol] {
 			name := fmt.Sprintf("%s%d", protocol[:1], i)
 			names = append(names, name)
-			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, timeout: %s, dead-time: %s}\n", name, protocol, len(all)+len(names),
+			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, timeout: %s, dead-time: %s}\n", name,
+				protocol, len(all)+len(names),
 				one("wait", "1s", "5s"), one("rest", "0", "1m"))
 		}
 		if len(names) > 0 {
@@ -55,15 +57,22 @@ func draw(t *rapid.T) drawn {
 		return strings.Join(list, ", ")
 	}
 	fmt.Fprintf(&b, "  - {name: login, authenticate: login, methods: [%s]}\n", methods("login", "local", "none"))
-	fmt.Fprintf(&b, "  - {name: session, authorize: session, methods: [%s]}\n", methods("session", "local", "signed-in", "none"))
-	fmt.Fprintf(&b, "  - {name: commands, authorize: commands, methods: [%s]}\n", methods("commands", "local", "signed-in"))
-	fmt.Fprintf(&b, "  - {name: raise, authenticate: elevation, methods: [%s]}\n", methods("raise", "secret bridge", "local"))
+	fmt.Fprintf(&b, "  - {name: session, authorize: session, methods: [%s]}\n",
+		methods("session", "local", "signed-in", "none"))
+	fmt.Fprintf(&b, "  - {name: commands, authorize: commands, methods: [%s]}\n",
+		methods("commands", "local", "signed-in"))
+	fmt.Fprintf(&b, "  - {name: raise, authenticate: elevation, methods: [%s]}\n",
+		methods("raise", "secret bridge", "local"))
 	fmt.Fprintf(&b, "  - {name: visits, account: sessions, when: start and stop, methods: [%s]}\n", methods("visits"))
-	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: %s, heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, login-window: 5m}}]\n",
-		one("refusal", "ends-list", "tries-next"), one("unknown", "tries-next", "ends-list"), one("resting", "asks-first", "passes"), one("rest-ends", "by-time", "with-last"),
-		rapid.Bool().Draw(t, "icmp"), rapid.IntRange(0, 15).Draw(t, "level"), rapid.Bool().Draw(t, "needs"), one("failure", "ignores", "blocks"))
+	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: %s, "+
+		"heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, login-window: 5m}}]\n",
+		one("refusal", "ends-list", "tries-next"), one("unknown", "tries-next", "ends-list"),
+		one("resting", "asks-first", "passes"), one("rest-ends", "by-time", "with-last"),
+		rapid.Bool().Draw(t, "icmp"), rapid.IntRange(0, 15).Draw(t, "level"), rapid.Bool().Draw(t, "needs"),
+		one("failure", "ignores", "blocks"))
 	binds := []string{"login: login"}
-	for _, bind := range []string{"session: session", "commands: commands", "elevation: raise", "record-sessions: visits"} {
+	for _, bind := range []string{"session: session", "commands: commands", "elevation: raise",
+		"record-sessions: visits"} {
 		if rapid.Bool().Draw(t, bind) {
 			binds = append(binds, bind)
 		}
@@ -72,7 +81,8 @@ func draw(t *rapid.T) drawn {
 	if rapid.Bool().Draw(t, "held") {
 		holds = ", found: {keys: {t0: k2}}"
 	}
-	fmt.Fprintf(&b, "profiles: [{name: p, defaults: {%s}, access: {ssh: {}}, accounts: [keeper]}]\n", strings.Join(binds, ", "))
+	fmt.Fprintf(&b, "profiles: [{name: p, defaults: {%s}, access: {ssh: {}}, accounts: [keeper]}]\n",
+		strings.Join(binds, ", "))
 	fmt.Fprintf(&b, "devices: [{name: d, kind: kind, profile: p, addresses: [198.51.100.1]%s}]\n", holds)
 	b.WriteString(`accounts: [{name: keeper, level: 15, password: $6$a$b}]
 people: [{name: ines, teams: [net], password: $6$c$d}, {name: odd, teams: [net], disabled: true, password: $6$c$d}, {name: tobin, teams: [watch], password: $6$c$d}]
@@ -85,13 +95,15 @@ grants: [{who: team net, role: all}, {who: team watch, role: few}]
 func (d drawn) reckoner(t require.TestingT, text string) Reckoner {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err, text)
-	return Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "k2": site.NewSecret("another")}, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	return Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "k2": site.NewSecret("another")},
+		Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
 
 // grown is the site with one more server, first or last in a group.
 func (d drawn) grown(first bool) string {
 	protocol := d.group
-	text := strings.Replace(d.text, "#MORE\n", fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, timeout: 1s, dead-time: 1m}\n", protocol), 1)
+	text := strings.Replace(d.text, "#MORE\n",
+		fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, timeout: 1s, dead-time: 1m}\n", protocol), 1)
 	start := "{name: " + protocol + ", servers: ["
 	if first {
 		return strings.Replace(text, start, start+"more, ", 1)

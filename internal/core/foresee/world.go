@@ -11,7 +11,8 @@ import (
 
 // decide imagines what a server that is up decides.
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
-	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: rights.Wrong, Assume: true}
+	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: rights.Wrong,
+		Assume: true}
 	if who.Kind == Known {
 		q.Credential = rights.Right
 	}
@@ -109,7 +110,8 @@ func (e imaginedExchange) Try(int) walk.Reply {
 	if !decision.Allow {
 		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: decision.Text}
 	}
-	return walk.Reply{Result: walk.Accepted, Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Kind)}
+	return walk.Reply{Result: walk.Accepted,
+		Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Kind)}
 }
 
 // Unheard tells why a device gets no answer from a server that is up: "" when
@@ -163,7 +165,8 @@ func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bo
 	if d.Asks() == d.Source {
 		return false
 	}
-	return slices.ContainsFunc(f.Site.Clients, func(c *site.Client) bool { return c.Covers(d.Asks(), s) && f.Keys.Same(held, c.Key) })
+	return slices.ContainsFunc(f.Site.Clients,
+		func(c *site.Client) bool { return c.Covers(d.Asks(), s) && f.Keys.Same(held, c.Key) })
 }
 
 // RoleOf returns the role that a person has where a case happens, nil for none.

@@ -40,16 +40,19 @@ func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
 		{"keys: {t: k3}", "", "d", "t", site.Login, reason.KeyDiffers},
 		{"keys: {r: k2}", "", "d", "r", site.Login, reason.KeyDiffers},
 		{"source: 192.0.2.77", "", "d", "t", site.Login, reason.ClientUnknown},
-		{"source: 192.0.2.10", "", "d", "t", site.Login, ""},                                   // it is taken for another device
-		{"source: 198.51.100.7", "", "d", "t", site.Login, ""},                                 // a client entry covers it, with the same key
+		// it is taken for another device
+		{"source: 192.0.2.10", "", "d", "t", site.Login, ""},
+		// a client entry covers it, with the same key
+		{"source: 198.51.100.7", "", "d", "t", site.Login, ""},
 		{"source: 198.51.100.7, keys: {t: k3}", "", "d", "t", site.Login, ""},                  // or with the entry's own
 		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, reason.WrongPort},     // one of the pair
 		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.RecordSessions, ""},          // the other one is right
 		{"", "", "aged", "r", site.Login, reason.WrongPort},                                    // the kind's own ports
 		{"", ", ports: {authentication: 1812, accounting: 1813}", "aged", "r", site.Login, ""}, // said, so set on the device
 		{"", ", for: authentication", "d", "r", site.RecordSessions, reason.NotForThis},        //
-		{"", ", for: authentication", "d", "r", site.Session, ""},                              // the rights come with the login
-		{"source: 192.0.2.77", "", "d", "l", site.Login, ""},                                   // a directory knows no askers
+		// the rights come with the login
+		{"", ", for: authentication", "d", "r", site.Session, ""},
+		{"source: 192.0.2.77", "", "d", "l", site.Login, ""}, // a directory knows no askers
 	} {
 		f := held(t, c.holds, c.servers)
 		require.Equal(t, c.want, f.Unheard(f.Site.Device(c.device), f.Site.Server(c.server), c.purpose), "%v", c)

@@ -15,8 +15,10 @@ func TestPercentilesAndBuckets(t *testing.T) {
 	}
 	s := Of(times)
 	ms := time.Millisecond
-	require.Equal(t, []time.Duration{ms, 50 * ms, 90 * ms, 99 * ms, 100 * ms}, []time.Duration{s.Min, s.P50, s.P90, s.P99, s.Max})
-	require.Equal(t, []Bucket{{ms, 1}, {2 * ms, 1}, {5 * ms, 3}, {10 * ms, 5}, {20 * ms, 10}, {50 * ms, 30}, {100 * ms, 50}}, s.Buckets)
+	require.Equal(t, []time.Duration{ms, 50 * ms, 90 * ms, 99 * ms, 100 * ms},
+		[]time.Duration{s.Min, s.P50, s.P90, s.P99, s.Max})
+	require.Equal(t, []Bucket{{ms, 1}, {2 * ms, 1}, {5 * ms, 3}, {10 * ms, 5}, {20 * ms, 10}, {50 * ms, 30},
+		{100 * ms, 50}}, s.Buckets)
 	require.Equal(t, Summary{}, Of(nil))
 }
 

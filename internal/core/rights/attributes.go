@@ -38,7 +38,8 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		if d.Role.Level == 15 {
 			service = "Administrative"
 		}
-		all, sent = []Attribute{{Name: ServiceType, Value: service}, {Name: ManagementPrivilegeLevel, Value: level}}, d.Role.SendRADIUS
+		all, sent = []Attribute{{Name: ServiceType, Value: service}, {Name: ManagementPrivilegeLevel, Value: level}},
+			d.Role.SendRADIUS
 		if kind != nil && kind.Traits.LevelFrom != "" {
 			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: level})
 		}

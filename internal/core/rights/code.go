@@ -31,7 +31,8 @@ func (c Code) drift() string {
 	if c.Steps < 0 {
 		side = "behind"
 	}
-	return fmt.Sprintf("; the clock that made the one-time code is about %s %s the server's", time.Duration(max(c.Steps, -c.Steps))*CodeStep, side)
+	return fmt.Sprintf("; the clock that made the one-time code is about %s %s the server's",
+		time.Duration(max(c.Steps, -c.Steps))*CodeStep, side)
 }
 
 // secondFactor decides what a one-time code decides. It is false where that is
@@ -43,11 +44,16 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 	switch q.Credential {
 	case CodeWanted:
 		if q.Prompts {
-			return Decision{Asks: true, Reason: reason.CodeAsked, Place: p.Place, Text: "the password of " + p.Name + " is right; the one-time code is asked for"}, true
+			return Decision{Asks: true, Reason: reason.CodeAsked, Place: p.Place,
+				Text: "the password of " + p.Name + " is right; the one-time code is asked for"}, true
 		}
-		return refuse(reason.SecondFactor, p.Place, "the password of %s is right, and the one-time code is missing; this device sends passwords in a form that cannot be asked for more, so type the code right after the password", p.Name), true
+		return refuse(reason.SecondFactor, p.Place,
+			"the password of %s is right, and the one-time code is missing; this device sends passwords in a form that cannot "+
+				"be asked for more, so type the code right after the password", p.Name), true
 	case LateCode:
-		return refuse(reason.SecondFactor, p.Place, "the answer of %s is for a question that is not open here: it came too late, a second time, or was put by another server", p.Name), true
+		return refuse(reason.SecondFactor, p.Place,
+			"the answer of %s is for a question that is not open here: it came too late, a second time, or was put by another "+
+				"server", p.Name), true
 	case WrongCode:
 		why := "the one-time code is wrong"
 		switch {

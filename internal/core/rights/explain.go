@@ -46,7 +46,8 @@ func Explain(s *site.Site, q Question, now time.Time) ([]Step, Decision) {
 	if q.Purpose != site.Commands {
 		result = Decides
 	}
-	steps = append(steps, Step{Part: "role", Place: d.Role.Place, Text: d.Role.Name + ", level " + levelOf(d.Role), Result: result})
+	steps = append(steps,
+		Step{Part: "role", Place: d.Role.Place, Text: d.Role.Name + ", level " + levelOf(d.Role), Result: result})
 	if q.Purpose != site.Commands {
 		return steps, d
 	}

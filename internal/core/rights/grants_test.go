@@ -42,7 +42,8 @@ func TestGrantsHoldFromTheirPlacesAndAtTheirHours(t *testing.T) {
 	}{
 		{"near", "192.0.2.77", monday, false, ""},
 		{"near", "2001:db8::1", monday, false, ""},
-		{"near", "198.51.100.1", monday, false, "it is for those who come from 192.0.2.0/24, 2001:db8::/32, and the person comes from 198.51.100.1"},
+		{"near", "198.51.100.1", monday, false,
+			"it is for those who come from 192.0.2.0/24, 2001:db8::/32, and the person comes from 198.51.100.1"},
 		{"near", "", monday, false, "comes from an address that the device does not say"},
 		{"near", "", monday, true, ""},
 		{"daily", "", monday, false, ""},
@@ -87,11 +88,13 @@ func TestAnswersCarryWhatTheKindOfDeviceReads(t *testing.T) {
 	require.NoError(t, err)
 	d := Decision{Allow: true, Role: s.Roles[0]}
 	over := Attributes(site.RADIUS, site.Login, d, s.Kinds[0])
-	require.Equal(t, []Attribute{{Name: ServiceType, Value: "Administrative"}, {Name: ManagementPrivilegeLevel, Value: "15"}, {Name: "Example-Level", Value: "15"},
+	require.Equal(t, []Attribute{{Name: ServiceType, Value: "Administrative"},
+		{Name: ManagementPrivilegeLevel, Value: "15"}, {Name: "Example-Level", Value: "15"},
 		{Name: "Filter-Id", Value: "watch"}, {Name: "Class", Value: "x"}}, over)
 	require.Equal(t, "watch", Template(over, s.Kinds[0]))
 	require.Equal(t, "", Template(over, plain))
-	require.Equal(t, []Attribute{{Name: PrivLvl, Value: "15"}, {Name: "idletime", Value: "20", Optional: true}}, Attributes(site.TACACS, site.Session, d, nil))
+	require.Equal(t, []Attribute{{Name: PrivLvl, Value: "15"}, {Name: "idletime", Value: "20", Optional: true}},
+		Attributes(site.TACACS, site.Session, d, nil))
 	require.Empty(t, Attributes(site.RADIUS, site.Session, d, plain), "RADIUS carries the rights with the login")
 	level, ok := Level([]Attribute{{Name: ManagementPrivilegeLevel, Value: "15"}}, s.Kinds[0])
 	require.Equal(t, []any{0, false}, []any{level, ok}, "a kind that reads another attribute reads no other")

@@ -72,7 +72,8 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 		return nearest
 	}
 	if q.Wants > g.Role.Level {
-		return refuse(reason.NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name, g.Role.Name, g.Role.Level, q.Wants)
+		return refuse(reason.NoGrant, g.Place, "%s has the role %s here, level %d, and asks for level %d", p.Name,
+			g.Role.Name, g.Role.Level, q.Wants)
 	}
 	d := Decision{Allow: true, Reason: reason.Accepted, Role: g.Role, Grant: g, Place: g.Place,
 		Text: p.Name + " has the role " + g.Role.Name + " here, level " + levelOf(g.Role) + q.Code.drift()}
@@ -95,7 +96,9 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 		return nil, refuse(reason.UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
 	}
 	if q.Purpose == site.Login && q.Credential == Uncheckable {
-		return nil, refuse(reason.PasswordForm, p.Password.Place, "CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write the password as \"key NAME\"", p.Name)
+		return nil, refuse(reason.PasswordForm, p.Password.Place,
+			"CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write "+
+				"the password as \"key NAME\"", p.Name)
 	}
 	if d, decided := secondFactor(p, q); decided {
 		return nil, d
@@ -107,7 +110,8 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
 	}
 	if p.Expired(now) {
-		return nil, refuse(reason.Disabled, p.Place, "%s was allowed until %s", p.Name, p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
+		return nil, refuse(reason.Disabled, p.Place, "%s was allowed until %s", p.Name,
+			p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
 	}
 	return p, Decision{}
 }
@@ -160,7 +164,8 @@ func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant
 	if nearParts < 0 {
 		return nil, refuse(reason.NoGrant, p.Place, "no grant names %s or a team of theirs%s", p.Name, teamsOf(p))
 	}
-	return nil, refuse(reason.NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where, near)
+	return nil, refuse(reason.NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where,
+		near)
 }
 
 func teamsOf(p *site.Person) string {
@@ -197,7 +202,8 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 		case bears && slices.Contains(g.Where[l], has):
 			parts++
 		case missing == "" && !bears:
-			missing = fmt.Sprintf("it is for devices with the label %s (%s), and this one has none", l, strings.Join(g.Where[l], ", "))
+			missing = fmt.Sprintf("it is for devices with the label %s (%s), and this one has none", l,
+				strings.Join(g.Where[l], ", "))
 		case missing == "":
 			missing = fmt.Sprintf("it is for %s %s, and this device has %s %s", l, strings.Join(g.Where[l], ", "), l, has)
 		}
@@ -213,7 +219,8 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	for _, part := range []struct {
 		met  bool
 		text string
-	}{{q.Assume || fromThere(g, q.From), "it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
+	}{{q.Assume || fromThere(g, q.From),
+		"it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
 		{q.Assume || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
 		switch {
 		case part.met:

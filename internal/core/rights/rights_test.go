@@ -46,23 +46,38 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 		says, rule string
 		at         string
 	}{
-		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, reason.Accepted, "has the role all here, level 15", "", "site.yaml:12:5"},
+		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, reason.Accepted,
+			"has the role all here, level 15", "", "site.yaml:12:5"},
 		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, reason.WrongPassword, "is wrong", "", "site.yaml:3:12"},
 		{"unchecked login", Question{Person: "ines.marsh"}, reason.WrongPassword, "", "", ""},
-		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, reason.PasswordForm, "cannot be checked for ines.marsh", "", "site.yaml:3:52"},
-		{"unknown", Question{Person: "nobody", Credential: Wrong}, reason.UnknownPerson, `nobody is called "nobody" here`, "", ""},
+		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, reason.PasswordForm,
+			"cannot be checked for ines.marsh", "", "site.yaml:3:52"},
+		{"unknown", Question{Person: "nobody", Credential: Wrong}, reason.UnknownPerson, `nobody is called "nobody" here`, "",
+			""},
 		{"disabled", Question{Person: "odd.larsen", Credential: Right}, reason.Disabled, "is disabled", "", ""},
-		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong}, reason.WrongPassword, "", "", ""},
-		{"expired", Question{Person: "past.person", Credential: Right}, reason.Disabled, "was allowed until 2026-01-31", "", ""},
-		{"no team", Question{Person: "no.team", Credential: Right}, reason.NoGrant, "no grant names no.team or a team of theirs (in no team)", "", ""},
-		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, reason.NoGrant, "it is for ssh, console, not for web", "", "site.yaml:13:5"},
-		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which way", "", ""},
-		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15}, reason.Accepted, "", "", ""},
-		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, reason.NoGrant, "has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
-		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, reason.Accepted, "role lookout here, level 1", "", ""},
-		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"}, reason.Accepted, "", "allow look **", "site.yaml:10:66"},
-		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"}, reason.CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **", "site.yaml:10:42"},
-		{"no rule", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "save"}, reason.CommandRefused, "no rule of the role lookout allows it", "", "site.yaml:10:12"},
+		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong},
+			reason.WrongPassword, "", "", ""},
+		{"expired", Question{Person: "past.person", Credential: Right}, reason.Disabled, "was allowed until 2026-01-31", "",
+			""},
+		{"no team", Question{Person: "no.team", Credential: Right}, reason.NoGrant,
+			"no grant names no.team or a team of theirs (in no team)", "", ""},
+		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, reason.NoGrant,
+			"it is for ssh, console, not for web", "", "site.yaml:13:5"},
+		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which way", "",
+			""},
+		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15},
+			reason.Accepted, "", "", ""},
+		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, reason.NoGrant,
+			"has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
+		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, reason.Accepted,
+			"role lookout here, level 1", "", ""},
+		{"command", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look session"},
+			reason.Accepted, "", "allow look **", "site.yaml:10:66"},
+		{"refused", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "look secrets all"},
+			reason.CommandRefused, `the rule "refuse look secrets **" of the role lookout refuses it`, "refuse look secrets **",
+			"site.yaml:10:42"},
+		{"no rule", Question{Person: "tobin.reed", Purpose: site.Commands, Access: "ssh", Line: "save"},
+			reason.CommandRefused, "no rule of the role lookout allows it", "", "site.yaml:10:12"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.q.Device = s.Device("north-sw")
@@ -104,7 +119,8 @@ func TestRulesMatchWordByWord(t *testing.T) {
 		want       bool
 	}{
 		{"look **", "look", true}, {"look **", "look a b", true}, {"look **", "looks", false}, {"look *", "look", false},
-		{"look *", "look a", true}, {"look *", "look a b", false}, {"**", "", true}, {"set port * off", "set port 3 off", true},
+		{"look *", "look a", true}, {"look *", "look a b", false}, {"**", "", true},
+		{"set port * off", "set port 3 off", true},
 		{"set port * off", "set  port   3 off", true}, {"set port * off", "set port 3 on", false}, {"Look", "look", false},
 		{`set banner *`, `set banner "two words"`, true}, {"look", "look extra", false},
 	} {
@@ -124,14 +140,17 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 		require.True(t, ok)
 		require.Equal(t, level, got)
 	}
-	require.Empty(t, Attributes(site.TACACS, site.Login, Decision{Allow: true, Role: &site.Role{}}, plain), "TACACS+ needs an authorization of its own")
-	require.Empty(t, Attributes(site.RADIUS, site.Login, Decision{Role: &site.Role{Level: 15}}, plain), "a refusal carries no rights")
+	require.Empty(t, Attributes(site.TACACS, site.Login, Decision{Allow: true, Role: &site.Role{}}, plain),
+		"TACACS+ needs an authorization of its own")
+	require.Empty(t, Attributes(site.RADIUS, site.Login, Decision{Role: &site.Role{Level: 15}}, plain),
+		"a refusal carries no rights")
 	for _, c := range []struct {
 		a    []Attribute
 		want int
 		ok   bool
 	}{
-		{[]Attribute{{Name: ServiceType, Value: "Administrative"}}, 15, true}, {[]Attribute{{Name: ServiceType, Value: "NAS-Prompt"}}, 1, true},
+		{[]Attribute{{Name: ServiceType, Value: "Administrative"}}, 15, true},
+		{[]Attribute{{Name: ServiceType, Value: "NAS-Prompt"}}, 1, true},
 		{[]Attribute{{Name: ServiceType, Value: "Administrative"}, {Name: ManagementPrivilegeLevel, Value: "7"}}, 7, true},
 		{[]Attribute{{Name: PrivLvl, Value: "99"}}, 0, false}, {nil, 0, false},
 	} {
@@ -141,7 +160,8 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 }
 
 func TestAPortTellsTheWayIn(t *testing.T) {
-	for port, want := range map[string]string{"ssh4": "ssh", "SSH0": "ssh", "console0": "console", "web": "web", "tty3": "", "": ""} {
+	for port, want := range map[string]string{"ssh4": "ssh", "SSH0": "ssh", "console0": "console", "web": "web",
+		"tty3": "", "": ""} {
 		require.Equal(t, want, AccessOfPort(port))
 	}
 }

@@ -73,7 +73,8 @@ func Of(f foresee.Reckoner, d *site.Device) Sheet {
 	}
 	m.first = m.firstWay()
 	s := Sheet{Device: d.Name, About: m.about()}
-	for _, make := range []func() Section{m.before, m.keepOpen, m.timer, m.account, m.asks, m.lists, m.bindFirst, m.try, m.outage, m.bindRest, m.records, m.save} {
+	for _, make := range []func() Section{m.before, m.keepOpen, m.timer, m.account, m.asks, m.lists, m.bindFirst, m.try,
+		m.outage, m.bindRest, m.records, m.save} {
 		if section := make(); len(section.Items)+len(section.Tests) > 0 {
 			s.Sections = append(s.Sections, section)
 		}
@@ -118,7 +119,8 @@ func (m *maker) timerFor() time.Duration {
 }
 
 func (m *maker) about() []Fact {
-	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"}, {Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
+	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"},
+		{Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
 		{Name: "requests come from", Value: m.plan.Source}, {Name: "longest wait of a login", Value: span(m.worst())}}
 	if m.plan.Network != "" {
 		all = append(all, Fact{Name: "network of requests", Value: m.plan.Network})
@@ -127,12 +129,13 @@ func (m *maker) about() []Fact {
 }
 
 func (m *maker) before() Section {
-	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.", Items: []Item{
-		{Text: "The design has no error for this device.", Command: "mellowgate check"},
-		{Text: "Somebody is at the console, or it is reachable by another network.", Command: ""},
-		{Text: "The password of the local account is at hand, on paper: " + m.accountNames() + ".", Command: ""},
-		{Text: "What is on the device now is saved elsewhere.", Command: ""},
-	}}
+	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.",
+		Items: []Item{
+			{Text: "The design has no error for this device.", Command: "mellowgate check"},
+			{Text: "Somebody is at the console, or it is reachable by another network.", Command: ""},
+			{Text: "The password of the local account is at hand, on paper: " + m.accountNames() + ".", Command: ""},
+			{Text: "What is on the device now is saved elsewhere.", Command: ""},
+		}}
 }
 
 func (m *maker) accountNames() string {
@@ -147,17 +150,19 @@ func (m *maker) accountNames() string {
 }
 
 func (m *maker) keepOpen() Section {
-	return Section{Title: "Keep a session open", Why: "A session that is in stays in: nothing below takes its rights away.", Items: []Item{
-		{Text: "Open a session with full rights, and leave it open until the end. Do all changes in it.", Command: ""},
-		{Text: "See to it that it does not end by being idle.", Command: ""},
-	}}
+	return Section{Title: "Keep a session open",
+		Why: "A session that is in stays in: nothing below takes its rights away.", Items: []Item{
+			{Text: "Open a session with full rights, and leave it open until the end. Do all changes in it.", Command: ""},
+			{Text: "See to it that it does not end by being idle.", Command: ""},
+		}}
 }
 
 func (m *maker) timer() Section {
-	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.", Items: []Item{
-		{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
-		{Text: "Save nothing before the last step.", Command: ""},
-	}}
+	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.",
+		Items: []Item{
+			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
+			{Text: "Save nothing before the last step.", Command: ""},
+		}}
 }
 
 func (m *maker) account() Section {
@@ -167,11 +172,13 @@ func (m *maker) account() Section {
 		if a.Hash == "" {
 			how = "with the password kept as the key " + a.Key
 		}
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), Command: ""},
+		s.Items = append(s.Items,
+			Item{Text: fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), Command: ""},
 			Item{Text: fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level), Command: ""})
 	}
 	for _, e := range m.plan.Secrets {
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Set the elevation secret %s for level %d.", e.Name, e.Level), Command: ""})
+		s.Items = append(s.Items,
+			Item{Text: fmt.Sprintf("Set the elevation secret %s for level %d.", e.Name, e.Level), Command: ""})
 	}
 	return s
 }
@@ -195,18 +202,21 @@ func (m *maker) asks() Section {
 		if v.Attempts > 1 {
 			tries = fmt.Sprintf(", %d attempts", v.Attempts)
 		}
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol, v.Address, where, key, span(v.Timeout), tries, rest), Command: ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol,
+			v.Address, where, key, span(v.Timeout), tries, rest), Command: ""})
 	}
 	if len(m.plan.Servers) == 0 {
 		return Section{}
 	}
 	s.Items = append(s.Items, Item{Text: "Requests come from " + m.plan.Source + ".", Command: ""})
 	for _, g := range m.plan.Groups {
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), Command: ""})
+		s.Items = append(s.Items,
+			Item{Text: fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), Command: ""})
 	}
 	for _, g := range m.plan.Groups {
 		if g.Protocol != "ldap" {
-			s.Items = append(s.Items, Item{Text: "Ask the group as the device will, from this program.", Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
+			s.Items = append(s.Items, Item{Text: "Ask the group as the device will, from this program.",
+				Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
 		}
 	}
 	return s
@@ -231,7 +241,8 @@ func (m *maker) lists() Section {
 		if l.When != "" {
 			more += ", " + l.When
 		}
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more, strings.Join(l.Methods, ", then ")), Command: ""})
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more,
+			strings.Join(l.Methods, ", then ")), Command: ""})
 	}
 	return s
 }
@@ -252,10 +263,11 @@ func (m *maker) bindFirst() Section {
 	if bound == "" {
 		return Section{}
 	}
-	return Section{Title: "One way in, not the console", Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{
-		{Text: fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), Command: ""},
-		{Text: "Do not close the open session.", Command: ""},
-	}}
+	return Section{Title: "One way in, not the console",
+		Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{
+			{Text: fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), Command: ""},
+			{Text: "Do not close the open session.", Command: ""},
+		}}
 }
 
 // tests returns the logins at a way in that are worth trying in a state: one
@@ -266,7 +278,8 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 	add := func(password string, fits func(foresee.Case) bool) {
 		for _, c := range m.cases {
 			if c.Way == w && c.Holds(silent) && fits(c) {
-				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: password, Expect: expectation(c), Wait: waitOf(c)})
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: password, Expect: expectation(c),
+					Wait: waitOf(c)})
 				return
 			}
 		}
@@ -307,10 +320,12 @@ func expectation(c foresee.Case) string {
 }
 
 func (m *maker) try() Section {
-	s := Section{Title: "Try it, from a second session", Why: "Each login must come out as it is written here. One that does not: take the change back, and ask why.",
+	s := Section{Title: "Try it, from a second session",
+		Why:   "Each login must come out as it is written here. One that does not: take the change back, and ask why.",
 		Tests: m.tests(m.first, nil)}
 	if len(m.servers) > 0 {
-		s.Then = append(s.Then, Item{Text: "A login is not as written here? Find the cause before you go on.", Command: "mellowgate why -device " + m.device.Name})
+		s.Then = append(s.Then, Item{Text: "A login is not as written here? Find the cause before you go on.",
+			Command: "mellowgate why -device " + m.device.Name})
 	}
 	return s
 }
@@ -325,9 +340,11 @@ func (m *maker) outage() Section {
 	}
 	s := Section{Title: "The outage, on purpose", Why: "The fallback that was never tried is the one that does not work.",
 		Items: []Item{
-			{Text: "Make every server silent for this device: a filter for " + strings.Join(names, ", ") + " that drops, near the device.", Command: ""},
+			{Text: "Make every server silent for this device: a filter for " + strings.Join(names, ", ") +
+				" that drops, near the device.", Command: ""},
 		}, Tests: m.tests(m.first, m.dark)}
-	s.Then = []Item{{Text: "Take the filter away, and wait until the dead-time of the servers is over: " + span(m.longestRest()) + ".", Command: ""},
+	s.Then = []Item{{Text: "Take the filter away, and wait until the dead-time of the servers is over: " +
+		span(m.longestRest()) + ".", Command: ""},
 		{Text: "Log in once more with a person with full rights: as in the step before.", Command: ""}}
 	return s
 }
@@ -368,7 +385,8 @@ func (m *maker) records() Section {
 		}
 	}
 	if len(s.Items) > 0 {
-		s.Items = append(s.Items, Item{Text: "Log in, type one harmless command, log out, and see all three in the ledger.", Command: "mellowgate ledger -device " + m.device.Name})
+		s.Items = append(s.Items, Item{Text: "Log in, type one harmless command, log out, and see all three in the ledger.",
+			Command: "mellowgate ledger -device " + m.device.Name})
 	}
 	return s
 }

@@ -33,7 +33,8 @@ func reviewed(t *testing.T) string {
 
 func TestTheConsoleIsTheLastWayInThatIsChanged(t *testing.T) {
 	s := of(t, reviewed(t), "north-sw-1")
-	require.Equal(t, "Let ssh use: login crew, session crew-session, commands crew-commands.", section(t, s, "One way in").Items[0].Text)
+	require.Equal(t, "Let ssh use: login crew, session crew-session, commands crew-commands.",
+		section(t, s, "One way in").Items[0].Text)
 	var order []string
 	for _, i := range section(t, s, "The other ways in").Items {
 		order = append(order, strings.Fields(i.Text)[1])
@@ -50,7 +51,8 @@ func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
 		{"ssh", "harbourmaster", "right", "refused, by tern", ""},
 	}, section(t, s, "Try it").Tests)
 	outage := section(t, s, "The outage")
-	require.Equal(t, Test{"ssh", "harbourmaster", "right", "in, level 15, by local", "2s (0s while servers rest)"}, outage.Tests[2])
+	require.Equal(t, Test{"ssh", "harbourmaster", "right", "in, level 15, by local", "2s (0s while servers rest)"},
+		outage.Tests[2])
 	require.Contains(t, outage.Items[0].Text, "a filter for tern, plover that drops")
 	require.Contains(t, outage.Then[0].Text, "dead-time of the servers is over: 1m.")
 }
@@ -58,14 +60,16 @@ func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
 func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {
 	require.Contains(t, section(t, of(t, reviewed(t), "hq-fw-1"), "timed way back").Items[0].Text, "10m from now")
 	slow := strings.ReplaceAll(reviewed(t), "timeout: 1s", "timeout: 20s")
-	require.Contains(t, section(t, of(t, slow, "hq-fw-1"), "timed way back").Items[0].Text, "18m from now", "two waits of 20 s, twenty times, and five minutes")
+	require.Contains(t, section(t, of(t, slow, "hq-fw-1"), "timed way back").Items[0].Text, "18m from now",
+		"two waits of 20 s, twenty times, and five minutes")
 }
 
 func TestADeviceWithoutServersOrAccountsGetsASheetThatSaysSo(t *testing.T) {
 	s := of(t, "site: x\ndevices: [{name: d, addresses: [192.0.2.1]}]\n", "d")
 	require.Contains(t, section(t, s, "Before").Items[2].Text, "none: the design has no way back")
 	for _, title := range []string{"Servers", "The outage", "Records", "Method lists"} {
-		require.False(t, slices.ContainsFunc(s.Sections, func(x Section) bool { return strings.Contains(x.Title, title) }), title)
+		require.False(t, slices.ContainsFunc(s.Sections, func(x Section) bool { return strings.Contains(x.Title, title) }),
+			title)
 	}
 	require.Equal(t, "Keep it", s.Sections[len(s.Sections)-1].Title)
 }
@@ -79,7 +83,8 @@ lists: [{name: l, authenticate: login, methods: [none]}]
 }
 
 func TestTimesAreShownShort(t *testing.T) {
-	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m", 4 * time.Second: "4s", 0: "0s", time.Hour: "1h0m"} {
+	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m",
+		4 * time.Second: "4s", 0: "0s", time.Hour: "1h0m"} {
 		require.Equal(t, want, span(d))
 	}
 }

@@ -21,7 +21,8 @@ func (h Hours) String() string { return h.text }
 // go on past midnight and belong to the day on which they began.
 func (h Hours) Hold(t time.Time) bool {
 	t = t.In(h.zone)
-	clock := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second
+	clock := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute +
+		time.Duration(t.Second())*time.Second
 	today, yesterday := h.days[t.Weekday()], h.days[(t.Weekday()+6)%7]
 	if h.from < h.to {
 		return today && clock >= h.from && clock < h.to
@@ -45,7 +46,8 @@ func ParseHours(text string) (Hours, error) {
 		h.days = [7]bool{true, true, true, true, true, true, true}
 	}
 	if len(words) == 0 || len(words) > 2 {
-		return h, fmt.Errorf("hours are %q; days, times and a zone are wanted, such as Mon-Fri 06:00-20:00 Europe/Dublin", shorten(text))
+		return h, fmt.Errorf("hours are %q; days, times and a zone are wanted, such as Mon-Fri 06:00-20:00 Europe/Dublin",
+			shorten(text))
 	}
 	from, to, two := strings.Cut(words[0], "-")
 	var ok1, ok2 bool
@@ -58,7 +60,8 @@ func ParseHours(text string) (Hours, error) {
 	if len(words) == 2 {
 		zone, err := time.LoadLocation(words[1])
 		if err != nil || words[1] == "Local" {
-			return h, fmt.Errorf("%q is no time zone; one of the IANA database is wanted, such as Europe/Dublin", shorten(words[1]))
+			return h, fmt.Errorf("%q is no time zone; one of the IANA database is wanted, such as Europe/Dublin",
+				shorten(words[1]))
 		}
 		h.zone = zone
 	}
@@ -100,7 +103,8 @@ func readClock(text string) (time.Duration, bool) {
 	if len(text) != 5 || text[2] != ':' {
 		return 0, false
 	}
-	if _, err := fmt.Sscanf(text, "%02d:%02d", &hour, &minute); err != nil || hour < 0 || minute < 0 || minute > 59 || hour > 24 || hour == 24 && minute > 0 {
+	if _, err := fmt.Sscanf(text, "%02d:%02d", &hour, &minute); err != nil || hour < 0 || minute < 0 || minute > 59 ||
+		hour > 24 || hour == 24 && minute > 0 {
 		return 0, false
 	}
 	return time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute, true

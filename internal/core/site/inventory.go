@@ -41,7 +41,8 @@ func (r *reader) inventory(s *Site) {
 		}
 		line, _ := rows.FieldPos(0)
 		if len(cells) != len(header) {
-			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1}, fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
+			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1},
+				fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
 			continue
 		}
 		d := &Device{Own: Profile{place: Place{File: r.file, Line: int32(line), Column: 1}}}
@@ -69,7 +70,9 @@ func (r *reader) row(rows *csv.Reader) ([]string, bool) {
 	var bad *csv.ParseError
 	switch {
 	case errors.As(err, &bad):
-		r.wrongAt(Place{File: r.file, Line: int32(bad.Line), Column: int32(max(bad.Column, 1))}, fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes", bad.Err))
+		r.wrongAt(Place{File: r.file, Line: int32(bad.Line), Column: int32(max(bad.Column, 1))},
+			fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes",
+				bad.Err))
 	case !errors.Is(err, io.EOF):
 		r.wrongAt(Place{File: r.file, Line: 1, Column: 1}, err.Error())
 	}
@@ -92,7 +95,8 @@ func (r *reader) header(header []string) bool {
 		case isLabel && isName(label):
 		case !isLabel && slices.Contains(inventoryColumns, column):
 		default:
-			r.wrongAt(at(i), fmt.Sprintf("unknown column %q in a file of devices%s; the columns are %sNAME", shorten(column), nearest.Suggest(column, inventoryColumns), strings.Join(inventoryColumns, ", ")))
+			r.wrongAt(at(i), fmt.Sprintf("unknown column %q in a file of devices%s; the columns are %sNAME", shorten(column),
+				nearest.Suggest(column, inventoryColumns), strings.Join(inventoryColumns, ", ")))
 			good = false
 		}
 	}

@@ -83,7 +83,8 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	tern, sanderling, dunlin := s.Server("tern"), s.Server("sanderling"), s.Server("dunlin")
 	require.Equal(t, []string{"k", "k2"}, []string{tern.Key.Name, tern.NextKey.Name})
 	require.True(t, tern.Serves(Login) && tern.Serves(Commands) && !tern.Serves(RecordCommands))
-	require.Equal(t, []any{uint16(636), "ldaps", "(uid=%u)", "dir"}, []any{dunlin.Port, dunlin.Directory.Security, dunlin.Directory.Find, dunlin.Directory.Key.Name})
+	require.Equal(t, []any{uint16(636), "ldaps", "(uid=%u)", "dir"},
+		[]any{dunlin.Port, dunlin.Directory.Security, dunlin.Directory.Find, dunlin.Directory.Key.Name})
 	require.Equal(t, []*Server{dunlin}, s.Directories)
 
 	d := s.Device("sw-0")
@@ -99,18 +100,22 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	require.Equal(t, "secret bridge", ssh.Lists[Elevation].Methods[1].String())
 	require.NotNil(t, d.Way("netconf"))
 	traits := d.Kind.Traits
-	require.Equal(t, []any{"Example-Level", "Filter-Id", "chap", "pap", Range{0, 97}}, []any{traits.LevelFrom, traits.AccountFrom, traits.PasswordAs.TACACS, traits.PasswordAs.RADIUS, traits.Lines})
+	require.Equal(t, []any{"Example-Level", "Filter-Id", "chap", "pap", Range{0, 97}},
+		[]any{traits.LevelFrom, traits.AccountFrom, traits.PasswordAs.TACACS, traits.PasswordAs.RADIUS, traits.Lines})
 	require.True(t, traits.Speaks(TACACS) && !traits.Speaks(LDAP) && !traits.Reaches(d.Network) && traits.Reaches(""))
 
 	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
-	require.Equal(t, []any{"192.0.2.102", "north", "pier", 2}, []any{sw1.Source.String(), sw1.Labels["place"], sw1.Profile.Name, len(sw1.Addresses)})
+	require.Equal(t, []any{"192.0.2.102", "north", "pier", 2},
+		[]any{sw1.Source.String(), sw1.Labels["place"], sw1.Profile.Name, len(sw1.Addresses)})
 	require.Equal(t, "inventory.csv:3:1", s.Where(sw2.Place))
 	require.Equal(t, "spare", sw2.Accounts[0].Name)
 	require.Equal(t, "otp", s.Person("ines").OneTime.Name)
 	require.True(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr().Next(), sanderling))
 	require.False(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr(), tern))
-	require.Equal(t, []any{"book.db", "otp", 5000}, []any{s.Service.Ledger.File, s.Service.Ledger.Key.Name, s.Service.Ledger.Spool})
-	require.Equal(t, []any{SyslogSink{"udp", "192.0.2.61:514"}, int64(2 << 20)}, []any{s.Service.Syslog, s.Service.Traffic})
+	require.Equal(t, []any{"book.db", "otp", 5000},
+		[]any{s.Service.Ledger.File, s.Service.Ledger.Key.Name, s.Service.Ledger.Spool})
+	require.Equal(t, []any{SyslogSink{"udp", "192.0.2.61:514"}, int64(2 << 20)},
+		[]any{s.Service.Syslog, s.Service.Traffic})
 	require.Equal(t, Limits{10, 256, 0, 2 * time.Second}, s.Service.Limits)
 }
 
@@ -129,12 +134,14 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 		_, err := ParseWith(inventoryOf(text), Source{"site.yaml", []byte(whole)})
 		require.ErrorContains(t, err, want, "%q", text)
 	}
-	_, err := ParseWith(inventoryOf(""), Source{"site.yaml", []byte(strings.Replace(whole, "inventory.csv", "other.csv", 1))})
+	_, err := ParseWith(inventoryOf(""),
+		Source{"site.yaml", []byte(strings.Replace(whole, "inventory.csv", "other.csv", 1))})
 	require.ErrorContains(t, err, "site.yaml:26:16: there is no such file")
 }
 
 func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
-	_, err := Parse(Source{"a.yaml", []byte("site: x\nservres: []\n")}, Source{"b.yaml", []byte("keys: [1\n")}, Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
+	_, err := Parse(Source{"a.yaml", []byte("site: x\nservres: []\n")}, Source{"b.yaml", []byte("keys: [1\n")},
+		Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
 	require.Regexp(t, `(?s)^a.yaml:2:1: unknown key "servres".*b.yaml:\d+:\d+: this is not YAML.*c.yaml:2:5: .*c.yaml:2:12: `, err.Error())
@@ -174,7 +181,8 @@ func TestHoursHoldInTheirZoneAndPastMidnight(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, h.Hold(at(c.at)), "%v", c)
 	}
-	for _, bad := range []string{"", "Mon", "Mon 08:00", "Mon 08:00-08:00", "Mon 24:00-08:00", "Mon 08:60-09:00", "Mon-Fri 08:00-09:00 Here/There", "Mon 08:00-09:00 UTC more"} {
+	for _, bad := range []string{"", "Mon", "Mon 08:00", "Mon 08:00-08:00", "Mon 24:00-08:00", "Mon 08:60-09:00",
+		"Mon-Fri 08:00-09:00 Here/There", "Mon 08:00-09:00 UTC more"} {
 		_, err := ParseHours(bad)
 		require.Error(t, err, bad)
 	}
@@ -200,11 +208,14 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 	require.NoError(t, err)
 	reviewed, err := os.ReadFile("../../../demo/as-reviewed/site.yaml")
 	require.NoError(t, err)
-	for _, good := range []string{strings.Replace(small, "2027-03-31", `"2027-03-31"`, 1), strings.Replace(whole, "2027-01-31", `"2027-01-31"`, 1), string(reviewed)} {
+	for _, good := range []string{strings.Replace(small, "2027-03-31", `"2027-03-31"`, 1),
+		strings.Replace(whole, "2027-01-31", `"2027-01-31"`, 1), string(reviewed)} {
 		require.NoError(t, schema.Validate(instance(t, good)))
 	}
-	for _, bad := range []string{"servres: []", "servers: [{name: a}]", "servers: [{name: a, protocol: x, address: b}]", "lists: [{name: a, authenticate: login, methods: [other]}]",
-		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]", "kinds: [{name: a, traits: {refusal: maybe}}]", "roles: [{name: a, level: 16}]"} {
+	for _, bad := range []string{"servres: []", "servers: [{name: a}]", "servers: [{name: a, protocol: x, address: b}]",
+		"lists: [{name: a, authenticate: login, methods: [other]}]",
+		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]", "kinds: [{name: a, traits: {refusal: maybe}}]",
+		"roles: [{name: a, level: 16}]"} {
 		require.Error(t, schema.Validate(instance(t, bad)), bad)
 		_, err := Parse(Source{"bad.yaml", []byte(bad)})
 		require.Error(t, err, bad)

@@ -36,7 +36,8 @@ func index[T any](l *linker, what string, all []*T, ref func(*T) *Ref) map[strin
 	for _, v := range all {
 		r := ref(v)
 		if first, twice := m[r.Name]; twice {
-			l.wrong(r.Place, "the %s %q stands already in %s; give one of them another name", what, r.Name, l.site.Where(ref(first).Place))
+			l.wrong(r.Place, "the %s %q stands already in %s; give one of them another name", what, r.Name,
+				l.site.Where(ref(first).Place))
 			continue
 		}
 		m[r.Name] = v
@@ -100,7 +101,8 @@ func (l *linker) link() {
 	for _, v := range s.Lab.People {
 		l.password(&v.Password)
 		if v.oneTime.Name != "" {
-			l.wrong(v.oneTime.Place, "%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out", v.Name)
+			l.wrong(v.oneTime.Place,
+				"%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out", v.Name)
 		}
 	}
 	if s.Service.Ledger.key.Name != "" {
@@ -144,7 +146,8 @@ var methodsFor = [PurposeCount][]MethodKind{
 
 func (l *linker) list(v *List) {
 	if v.Purpose == PurposeCount {
-		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, authorize: session or commands, or account: sessions, commands or system", v.Name)
+		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, authorize: "+
+			"session or commands, or account: sessions, commands or system", v.Name)
 		return
 	}
 	if len(v.Methods) == 0 {
@@ -188,7 +191,8 @@ func (l *linker) devices() {
 			d.Source = d.Addresses[0]
 		}
 		if first, twice := sources[d.Source]; twice && d.Source.IsValid() {
-			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name, d.Source, first.Name, l.site.Where(first.Place))
+			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name,
+				d.Source, first.Name, l.site.Where(first.Place))
 		}
 		sources[d.Source] = d
 		if l.design {

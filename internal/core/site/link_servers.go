@@ -11,7 +11,8 @@ func (l *linker) server(s *Server) {
 		return
 	}
 	if d := s.Directory; d.Base != "" || d.BindAs != "" || d.TeamsFrom != "" || d.Security != "" {
-		l.wrong(s.Place, "base, bind, find, teams-from and tls: start, ldaps or none are for protocol: ldap; %s is %s", s.Name, s.Protocol)
+		l.wrong(s.Place, "base, bind, find, teams-from and tls: start, ldaps or none are for protocol: ldap; %s is %s",
+			s.Name, s.Protocol)
 	}
 	switch {
 	case s.TLS && s.KeyRef.Name != "":
@@ -26,7 +27,8 @@ func (l *linker) server(s *Server) {
 		}
 	}
 	if !s.TLS && s.Certificates.Place.Known() {
-		l.wrong(s.Certificates.Place, "the server %s has tls and not transport: tls; add the one or take out the other", s.Name)
+		l.wrong(s.Certificates.Place, "the server %s has tls and not transport: tls; add the one or take out the other",
+			s.Name)
 	}
 	if other := map[Protocol]string{RADIUS: "tcp", TACACS: "udp"}[s.Protocol]; s.transport.Name == other {
 		l.wrong(s.transport.Place, "%s does not run over %s; leave transport out, or write tls", s.Protocol, other)
@@ -50,13 +52,15 @@ func (l *linker) server(s *Server) {
 func (l *linker) ldap(s *Server) {
 	d := &s.Directory
 	if s.KeyRef.Name != "" {
-		l.wrong(s.KeyRef.Place, "the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}", s.Name)
+		l.wrong(s.KeyRef.Place,
+			"the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}", s.Name)
 	}
 	if s.transport.Name != "" || s.Certificates.Place.Known() || s.PortsSaid {
 		l.wrong(s.Place, "the directory %s says how it is reached with port and tls: start, ldaps or none", s.Name)
 	}
 	if d.Base == "" {
-		l.wrong(s.Place, "the directory %s needs the key \"base\": where the search begins, such as ou=people,dc=example,dc=com", s.Name)
+		l.wrong(s.Place, "the directory %s needs the key \"base\": where the search begins, such as "+
+			"ou=people,dc=example,dc=com", s.Name)
 	}
 	if !strings.Contains(d.Find, "%u") {
 		l.wrong(s.Place, "find of the directory %s must hold %%u, which stands for the name", s.Name)
@@ -120,7 +124,8 @@ func (l *linker) radius(s *Server) {
 		return
 	}
 	if s.Port != 0 {
-		l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name, s.Port, s.Port+1)
+		l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name,
+			s.Port, s.Port+1)
 	}
 	orDefault(&s.AuthenticationPort, 1812)
 	orDefault(&s.AccountingPort, 1813)
@@ -130,7 +135,8 @@ func (l *linker) radius(s *Server) {
 // once holds a server over TCP to one try.
 func (l *linker) once(s *Server, what string) {
 	if s.Attempts > 1 {
-		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take attempts out or make it 1", what, s.Name)
+		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take attempts out or make it 1",
+			what, s.Name)
 	}
 	orDefault(&s.Attempts, 1)
 }
@@ -152,7 +158,8 @@ func (l *linker) group(g *Group) {
 			continue
 		}
 		if len(g.Servers) > 0 && s.Protocol != g.Protocol() {
-			l.wrong(ref.Place, "the group %s mixes %s and %s; the servers of a group speak one protocol: make two groups", g.Name, g.Protocol(), s.Protocol)
+			l.wrong(ref.Place, "the group %s mixes %s and %s; the servers of a group speak one protocol: make two groups",
+				g.Name, g.Protocol(), s.Protocol)
 		}
 		g.Servers = append(g.Servers, s)
 	}

@@ -90,28 +90,29 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 	return &shape[Site]{
 		what: "the site file",
 		fields: map[string]field[Site]{
-			"site":              topText("site", func(s *Site) *string { return &s.Name }),
-			"about":             topText("about", func(s *Site) *string { return &s.About }),
-			"keys":              {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
-			"servers":           list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
-			"groups":            list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
-			"lists":             list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
-			"kinds":             list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
-			"profiles":          list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
-			"devices":           list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
-			"devices-from":      {read: readInventories, form: oneOrMore(textForm())},
-			"accounts":          list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
-			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations }, freshElevation),
-			"people":            list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
-			"directories":       refsField("directories", func(s *Site) *[]Ref { return &s.directories }),
-			"roles":             list(&roleShape, func(s *Site) *[]*Role { return &s.Roles }, blank[Role]),
-			"grants":            list(&grantShape, func(s *Site) *[]*Grant { return &s.Grants }, freshGrant),
-			"clients":           list(&clientShape, func(s *Site) *[]*Client { return &s.Clients }, freshClient),
-			"vendors":           list(&vendorShape, func(s *Site) *[]*Vendor { return &s.Vendors }, blank[Vendor]),
-			"accept":            list(&acceptanceShape, func(s *Site) *[]*Acceptance { return &s.Accepted }, freshAcceptance),
-			"labels":            list(&labelShape, func(s *Site) *[]*LabelValue { return &s.LabelValues }, freshLabel),
-			"service":           {read: readService, form: serviceShape.form()},
-			"lab":               {read: readLab, form: labShape.form()},
+			"site":         topText("site", func(s *Site) *string { return &s.Name }),
+			"about":        topText("about", func(s *Site) *string { return &s.About }),
+			"keys":         {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
+			"servers":      list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
+			"groups":       list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
+			"lists":        list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
+			"kinds":        list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
+			"profiles":     list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
+			"devices":      list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
+			"devices-from": {read: readInventories, form: oneOrMore(textForm())},
+			"accounts":     list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
+			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations },
+				freshElevation),
+			"people":      list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
+			"directories": refsField("directories", func(s *Site) *[]Ref { return &s.directories }),
+			"roles":       list(&roleShape, func(s *Site) *[]*Role { return &s.Roles }, blank[Role]),
+			"grants":      list(&grantShape, func(s *Site) *[]*Grant { return &s.Grants }, freshGrant),
+			"clients":     list(&clientShape, func(s *Site) *[]*Client { return &s.Clients }, freshClient),
+			"vendors":     list(&vendorShape, func(s *Site) *[]*Vendor { return &s.Vendors }, blank[Vendor]),
+			"accept":      list(&acceptanceShape, func(s *Site) *[]*Acceptance { return &s.Accepted }, freshAcceptance),
+			"labels":      list(&labelShape, func(s *Site) *[]*LabelValue { return &s.LabelValues }, freshLabel),
+			"service":     {read: readService, form: serviceShape.form()},
+			"lab":         {read: readLab, form: labShape.form()},
 		},
 	}
 })
@@ -141,7 +142,8 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 			k.From, k.Clear = "", NewSecret(rest)
 		case (how == "env" || how == "file") && rest != "":
 		default:
-			r.wrong(value, "the key %s must be written as \"sealed\", \"env VARIABLE\", \"file PATH\" or \"clear VALUE\"", ref.Name)
+			r.wrong(value, "the key %s must be written as \"sealed\", \"env VARIABLE\", \"file PATH\" or \"clear VALUE\"",
+				ref.Name)
 			return
 		}
 		s.Keys = append(s.Keys, k)
@@ -218,7 +220,8 @@ func ParseLabNetwork(text string) (netip.Prefix, error) {
 	loop := netip.MustParsePrefix("127.0.0.0/8")
 	if err != nil || !p.Addr().Is4() || !loop.Contains(p.Addr()) || p.Bits() < 8 || p.Bits() > 24 ||
 		p.Masked().Contains(netip.MustParseAddr("127.0.0.1")) {
-		return p, fmt.Errorf("the lab's network is %q; a loopback network such as 127.77.0.0/16 is wanted, from /9 to /24 and without 127.0.0.1", shorten(text))
+		return p, fmt.Errorf("the lab's network is %q; a loopback network such as 127.77.0.0/16 is wanted, from /9 to /24 "+
+			"and without 127.0.0.1", shorten(text))
 	}
 	return p.Masked(), nil
 }

@@ -112,9 +112,13 @@ var deviceShape = func() shape[Device] {
 			d.Addresses = append(d.Addresses, a)
 		}
 	})
-	fields["source"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Source, d.SourceSet = r.address(n, "source") }, form: textForm()}
+	fields["source"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {
+		d.Source,
+			d.SourceSet = r.address(n, "source")
+	}, form: textForm()}
 	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
-	fields["labels"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) }, form: mapForm(textForm())}
+	fields["labels"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) },
+		form: mapForm(textForm())}
 	fields["found"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {
 		d.Found.Place = r.place(n)
 		holdsShape.read(r, n, &d.Found)
@@ -185,8 +189,14 @@ var holdsShape = shape[Found]{
 var heldPortsShape = shape[FoundPorts]{
 	what: "ports",
 	fields: map[string]field[FoundPorts]{
-		"authentication": {read: func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the authentication port", &h.Authentication) }, form: intForm(1, 65535)},
-		"accounting":     {read: func(r *reader, n *yaml.Node, h *FoundPorts) { r.port(n, "the accounting port", &h.Accounting) }, form: intForm(1, 65535)},
+		"authentication": {read: func(r *reader, n *yaml.Node,
+			h *FoundPorts) {
+			r.port(n, "the authentication port", &h.Authentication)
+		}, form: intForm(1, 65535)},
+		"accounting": {read: func(r *reader, n *yaml.Node,
+			h *FoundPorts) {
+			r.port(n, "the accounting port", &h.Accounting)
+		}, form: intForm(1, 65535)},
 	},
 }
 

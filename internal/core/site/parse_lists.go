@@ -35,13 +35,15 @@ var listShape = shape[List]{
 		"name":         nameField("a list's name", func(l *List) *Ref { return &l.Ref }),
 		"authenticate": purposeField("authenticate", []string{"login", "elevation"}, Login, Elevation),
 		"authorize":    purposeField("authorize", []string{"session", "commands"}, Session, Commands),
-		"account":      purposeField("account", []string{"sessions", "commands", "system"}, RecordSessions, RecordCommands, RecordSystem),
+		"account": purposeField("account", []string{"sessions", "commands", "system"}, RecordSessions, RecordCommands,
+			RecordSystem),
 		"levels": {read: func(r *reader, n *yaml.Node, l *List) {
 			if span, ok := r.span(n, "levels", 15); ok {
 				l.Levels = span
 			}
 		}, form: rangeForm()},
-		"when": wordField("when", []string{"start and stop", "stop", "start"}, func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
+		"when": wordField("when", []string{"start and stop", "stop", "start"},
+			func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
 		"methods": {read: func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
 			form: oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
 	},
@@ -73,7 +75,8 @@ func (r *reader) method(n *yaml.Node) (Method, bool) {
 		m.Ref = Ref{Name: rest, Place: m.Place}
 	case (m.Kind == ByLocal || m.Kind == SignedIn || m.Kind == ByNone) && rest == "":
 	default:
-		r.wrong(n, "%q is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted%s", shorten(text),
+		r.wrong(n, "%q is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted%s",
+			shorten(text),
 			nearest.Suggest(word, []string{"group", "local", "signed-in", "none", "secret"}))
 		return m, false
 	}

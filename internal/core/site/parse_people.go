@@ -22,7 +22,8 @@ func (r *reader) password(n *yaml.Node, to *Password) {
 		return
 	}
 	if !strings.HasPrefix(n.Value, "$") || strings.Count(n.Value, "$") < 3 {
-		r.wrong(n, "password must be a one-way hash that starts with \"$\" ($argon2id$..., $2b$..., $6$...), or \"key NAME\"; a password in clear does not belong here")
+		r.wrong(n, "password must be a one-way hash that starts with \"$\" ($argon2id$..., $2b$..., $6$...), or \"key "+
+			"NAME\"; a password in clear does not belong here")
 		return
 	}
 	to.Hash = n.Value
@@ -39,7 +40,8 @@ var accountShape = shape[Account]{
 }
 
 func passwordField[T any](at func(*T) *Password) field[T] {
-	return field[T]{read: func(r *reader, n *yaml.Node, v *T) { r.password(n, at(v)) }, form: patternForm(`^(\$.+|key .+)$`)}
+	return field[T]{read: func(r *reader, n *yaml.Node, v *T) { r.password(n, at(v)) },
+		form: patternForm(`^(\$.+|key .+)$`)}
 }
 
 func freshElevation(*reader, *yaml.Node) ElevationSecret { return ElevationSecret{Level: 15} }
@@ -81,11 +83,12 @@ var personShape = shape[Person]{
 var roleShape = shape[Role]{
 	what: "a role",
 	fields: map[string]field[Role]{
-		"name":     nameField("a role's name", func(o *Role) *Ref { return &o.Ref }),
-		"level":    intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
-		"commands": itemsField("a command rule", patternForm("^(allow|refuse) .+$"), func(r *reader, n *yaml.Node, text string, o *Role) { r.rule(n, text, o) }),
-		"send":     inner(&sendShape, func(o *Role) *Role { return o }),
-		"account":  nameField("account", func(o *Role) *Ref { return &o.Template }),
+		"name":  nameField("a role's name", func(o *Role) *Ref { return &o.Ref }),
+		"level": intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
+		"commands": itemsField("a command rule", patternForm("^(allow|refuse) .+$"),
+			func(r *reader, n *yaml.Node, text string, o *Role) { r.rule(n, text, o) }),
+		"send":    inner(&sendShape, func(o *Role) *Role { return o }),
+		"account": nameField("account", func(o *Role) *Ref { return &o.Template }),
 	},
 	must: []string{"name", "level"},
 }
@@ -138,7 +141,8 @@ func (r *reader) rule(n *yaml.Node, text string, o *Role) {
 		if len(words) > 0 {
 			hint = nearest.Suggest(words[0], []string{"allow", "refuse"})
 		}
-		r.wrong(n, "%q is no command rule; allow or refuse and then the words is wanted, such as allow look **%s", shorten(text), hint)
+		r.wrong(n, "%q is no command rule; allow or refuse and then the words is wanted, such as allow look **%s",
+			shorten(text), hint)
 		return
 	}
 	for _, w := range words[1 : len(words)-1] {
@@ -186,14 +190,15 @@ var grantShape = shape[Grant]{
 			}
 		}),
 		"from": prefixesField("from", func(g *Grant) *[]netip.Prefix { return &g.From }),
-		"hours": itemsField("hours", patternForm("[0-9]{2}:[0-9]{2}-[0-9]{2}:[0-9]{2}"), func(r *reader, n *yaml.Node, text string, g *Grant) {
-			h, err := ParseHours(text)
-			if err != nil {
-				r.wrong(n, "%s", err)
-				return
-			}
-			g.Hours = append(g.Hours, h)
-		}),
+		"hours": itemsField("hours", patternForm("[0-9]{2}:[0-9]{2}-[0-9]{2}:[0-9]{2}"),
+			func(r *reader, n *yaml.Node, text string, g *Grant) {
+				h, err := ParseHours(text)
+				if err != nil {
+					r.wrong(n, "%s", err)
+					return
+				}
+				g.Hours = append(g.Hours, h)
+			}),
 		"role": refField("role", func(g *Grant) *Ref { return &g.RoleRef }),
 	},
 	must: []string{"who", "role"},

@@ -8,14 +8,16 @@ import (
 )
 
 func freshServer(*reader, *yaml.Node) Server {
-	return Server{Timeout: 3 * time.Second, RequireMessageAuthenticator: true, For: Uses{Authentication: true, Authorization: true, Accounting: true}, Directory: Directory{Find: "(uid=%u)"}}
+	return Server{Timeout: 3 * time.Second, RequireMessageAuthenticator: true,
+		For: Uses{Authentication: true, Authorization: true, Accounting: true}, Directory: Directory{Find: "(uid=%u)"}}
 }
 
 var serverShape = shape[Server]{
 	what: "a server",
 	fields: map[string]field[Server]{
-		"name":     nameField("a server's name", func(s *Server) *Ref { return &s.Ref }),
-		"protocol": wordField("protocol", []string{"radius", "tacacs", "ldap"}, func(s *Server, w string) { s.Protocol = Protocol(w) }),
+		"name": nameField("a server's name", func(s *Server) *Ref { return &s.Ref }),
+		"protocol": wordField("protocol", []string{"radius", "tacacs", "ldap"},
+			func(s *Server, w string) { s.Protocol = Protocol(w) }),
 		"address": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if text, ok := r.scalar(n, "address"); ok {
 				if _, err := netip.ParseAddr(text); err != nil && !isHost(text) {
@@ -36,7 +38,8 @@ var serverShape = shape[Server]{
 			}
 			s.KeyRef, _ = r.name(n, "key")
 		}, form: form{"anyOf": []any{nameForm(), changeShape.form()}}},
-		"timeout":   durationField("timeout", time.Millisecond, 5*time.Minute, func(s *Server) *time.Duration { return &s.Timeout }),
+		"timeout": durationField("timeout", time.Millisecond, 5*time.Minute,
+			func(s *Server) *time.Duration { return &s.Timeout }),
 		"attempts":  intField("attempts", 1, 20, func(s *Server) *int { return &s.Attempts }),
 		"dead-time": durationField("dead-time", 0, 24*time.Hour, func(s *Server) *time.Duration { return &s.DeadTime }),
 		"run":       boolField("run", func(s *Server) *bool { return &s.Run }),
@@ -52,9 +55,10 @@ var serverShape = shape[Server]{
 			s.Certificates.Place = r.place(n)
 			certificatesShape.read(r, n, &s.Certificates)
 		}, form: form{"anyOf": []any{wordsForm("start", "ldaps", "none"), certificatesShape.form()}}},
-		"message-authenticator": wordField("message-authenticator", []string{"required", "if-present"}, func(s *Server, w string) {
-			s.RequireMessageAuthenticator = w == "required"
-		}),
+		"message-authenticator": wordField("message-authenticator", []string{"required", "if-present"},
+			func(s *Server, w string) {
+				s.RequireMessageAuthenticator = w == "required"
+			}),
 		"for": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.For = Uses{}
 			r.each(n, "for", func(item *yaml.Node) {
@@ -118,8 +122,14 @@ var certificatesShape = shape[Certificates]{
 var portsShape = shape[Server]{
 	what: "ports",
 	fields: map[string]field[Server]{
-		"authentication": {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the authentication port", &s.AuthenticationPort) }, form: intForm(1, 65535)},
-		"accounting":     {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "the accounting port", &s.AccountingPort) }, form: intForm(1, 65535)},
+		"authentication": {read: func(r *reader, n *yaml.Node,
+			s *Server) {
+			r.port(n, "the authentication port", &s.AuthenticationPort)
+		}, form: intForm(1, 65535)},
+		"accounting": {read: func(r *reader, n *yaml.Node,
+			s *Server) {
+			r.port(n, "the accounting port", &s.AccountingPort)
+		}, form: intForm(1, 65535)},
 	},
 }
 

@@ -30,7 +30,8 @@ var vendorAttributeShape = shape[VendorAttribute]{
 	fields: map[string]field[VendorAttribute]{
 		"name":   nameField("an attribute's name", func(a *VendorAttribute) *Ref { return &a.Ref }),
 		"number": intField("number", 1, 255, func(a *VendorAttribute) *int { return &a.Number }),
-		"type":   wordField("type", []string{"text", "integer", "octets", "address", "address6"}, func(a *VendorAttribute, w string) { a.Type = w }),
+		"type": wordField("type", []string{"text", "integer", "octets", "address", "address6"},
+			func(a *VendorAttribute, w string) { a.Type = w }),
 	},
 	must: []string{"name", "number", "type"},
 }

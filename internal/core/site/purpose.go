@@ -36,7 +36,8 @@ func (q Question) Records() bool {
 	return q == AskRecordSessions || q == AskRecordCommands || q == AskRecordSystem
 }
 
-var questions = [PurposeCount]Question{AskLogin, AskElevation, AskSession, AskCommands, AskRecordSessions, AskRecordCommands, AskRecordSystem}
+var questions = [PurposeCount]Question{AskLogin, AskElevation, AskSession, AskCommands, AskRecordSessions,
+	AskRecordCommands, AskRecordSystem}
 
 // Question returns the word for a purpose, "" for what is none.
 func (p Purpose) Question() Question {

@@ -197,7 +197,8 @@ func (r *reader) name(n *yaml.Node, what string) (Ref, bool) {
 		return Ref{}, false
 	}
 	if !isName(text) {
-		r.wrong(n, "%q cannot be %s: a name starts with a letter or digit, then letters, digits, '.', '_' or '-', 64 at most", shorten(text), what)
+		r.wrong(n, "%q cannot be %s: a name starts with a letter or digit, then letters, digits, '.', '_' or '-', 64 at most",
+			shorten(text), what)
 		return Ref{}, false
 	}
 	return r.ref(n), true

@@ -90,10 +90,13 @@ var serviceShape = shape[Service]{
 var limitsShape = shape[Limits]{
 	what: "limits",
 	fields: map[string]field[Limits]{
-		"connections":            intField("connections", 1, 1_000_000, func(l *Limits) *int { return &l.Connections }),
-		"connections-per-client": intField("connections-per-client", 1, 1_000_000, func(l *Limits) *int { return &l.ConnectionsPerClient }),
-		"questions-per-client":   intField("questions-per-client", 0, 1_000_000, func(l *Limits) *int { return &l.QuestionsPerClient }),
-		"failure-delay":          durationField("failure-delay", 0, 10*time.Second, func(l *Limits) *time.Duration { return &l.FailureDelay }),
+		"connections": intField("connections", 1, 1_000_000, func(l *Limits) *int { return &l.Connections }),
+		"connections-per-client": intField("connections-per-client", 1, 1_000_000,
+			func(l *Limits) *int { return &l.ConnectionsPerClient }),
+		"questions-per-client": intField("questions-per-client", 0, 1_000_000,
+			func(l *Limits) *int { return &l.QuestionsPerClient }),
+		"failure-delay": durationField("failure-delay", 0, 10*time.Second,
+			func(l *Limits) *time.Duration { return &l.FailureDelay }),
 	},
 }
 
@@ -115,7 +118,8 @@ func readLedger(r *reader, n *yaml.Node, v *Service) {
 		case err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql":
 			r.wrong(n, "the ledger's database is no URL; one such as postgres://gate@192.0.2.60/ledger is wanted")
 		case hasPassword(u):
-			r.wrong(n, "the ledger's database has its password in the site file; keep it with the keys, and name it: ledger-key: NAME")
+			r.wrong(n, "the ledger's database has its password in the site file; keep it with the keys, and name it: "+
+				"ledger-key: NAME")
 		}
 		v.Ledger.Database = where
 	default:

@@ -64,9 +64,11 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	s := parse(t, small)
 	require.Equal(t, "Test", s.Name)
 	tern, sanderling := s.Server("tern"), s.Server("sanderling")
-	require.Equal(t, []any{uint16(49), 2 * time.Second, 1, time.Minute}, []any{tern.Port, tern.Timeout, tern.Attempts, tern.DeadTime})
+	require.Equal(t, []any{uint16(49), 2 * time.Second, 1, time.Minute},
+		[]any{tern.Port, tern.Timeout, tern.Attempts, tern.DeadTime})
 	require.Equal(t, []any{uint16(1812), uint16(1813), 2, true},
-		[]any{sanderling.AuthenticationPort, sanderling.AccountingPort, sanderling.Attempts, sanderling.RequireMessageAuthenticator})
+		[]any{sanderling.AuthenticationPort, sanderling.AccountingPort, sanderling.Attempts,
+			sanderling.RequireMessageAuthenticator})
 	require.Equal(t, "site.yaml:4:12", s.Where(tern.Place))
 
 	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
@@ -103,7 +105,8 @@ func TestFilesOfAFolderAreJoined(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "b.yaml:2:12", s.Where(s.Lists[0].Place))
 
-	_, err = Parse(Source{"a.yaml", []byte(small)}, Source{"b.yaml", []byte("people:\n  - {name: ines.marsh, password: $6$a$b}\n")})
+	_, err = Parse(Source{"a.yaml", []byte(small)},
+		Source{"b.yaml", []byte("people:\n  - {name: ines.marsh, password: $6$a$b}\n")})
 	require.ErrorContains(t, err, `b.yaml:2:12: the person "ines.marsh" stands already in a.yaml:36:12`)
 }
 
@@ -113,23 +116,30 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"timeout: 2s", "timeuot: 2s", `site.yaml:4:65: unknown key "timeuot" in a server; did you mean "timeout"?`},
 		{"timeout: 2s", "timeout: soon", `timeout is "soon"; a duration from 1ms to 5m0s is wanted`},
 		{"timeout: 2s", "timeout: 2s, timeout: 3s", `the key "timeout" stands twice in a server, first in line 4`},
-		{"timeout: 2s", "for: [counting]", `for is "counting"; authentication, authorization or accounting is wanted; did you mean "accounting"?`},
+		{"timeout: 2s", "for: [counting]",
+			`for is "counting"; authentication, authorization or accounting is wanted; did you mean "accounting"?`},
 		{"timeout: 2s", "base: dc=example", "are for protocol: ldap; tern is tacacs"},
 		{"timeout: 2s", "password-forms: [clear]", `password-forms is "clear"; ascii, pap, chap or mschapv2 is wanted`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, key: {now: k}", `key needs the key "next"`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, key: {now: k, next: m}", `there is no key "m"`},
-		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, transport: tls, key: k", "needs no key: over TLS certificates take its place"},
+		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, transport: tls, key: k",
+			"needs no key: over TLS certificates take its place"},
 		{"dead-time: 1m", "transport: udp", "tacacs does not run over udp"},
 		{"dead-time: 1m", "tls: {certificate: c, key: k, authorities: a}", "has tls and not transport: tls"},
 		{"dead-time: 1m", "transport: quic", `transport is "quic"; udp, tcp or tls is wanted`},
 		{"dead-time: 1m", "attempts: 3", "is asked once: TCP repeats what is lost"},
 		{"dead-time: 1m", "port: 99999", `port is "99999"; a whole number from 1 to 65535`},
 		{"address: 192.0.2.23", "port: 1812, address: 192.0.2.23", "has two ports: write ports:"},
-		{"protocol: radius", "protocol: raduis", `protocol is "raduis"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, address: 192.0.2.23", "the directory sanderling needs the key \"base\""},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, address: 192.0.2.23, key: k", "the directory sanderling has no shared secret"},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, find: (uid=me), address: 192.0.2.23", "find of the directory sanderling must hold %u"},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, run: true, address: 192.0.2.23", "the directory sanderling cannot have run: true"},
+		{"protocol: radius", "protocol: raduis",
+			`protocol is "raduis"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, address: 192.0.2.23",
+			"the directory sanderling needs the key \"base\""},
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, address: 192.0.2.23, key: k",
+			"the directory sanderling has no shared secret"},
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, find: (uid=me), address: 192.0.2.23",
+			"find of the directory sanderling must hold %u"},
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, run: true, address: 192.0.2.23",
+			"the directory sanderling cannot have run: true"},
 		{"address: 192.0.2.23", "address: 192.0.2.300", `address is "192.0.2.300"`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23", `the server sanderling needs the key "key"`},
 		{"address: 192.0.2.23, key: k", "address: 192.0.2.23, key: kk", `there is no key "kk"; did you mean "k"?`},
@@ -137,14 +147,19 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"[tern, plover]", "[tern, sanderling]", "mixes tacacs and radius"},
 		{"[tern, plover]", "[tern, tern]", "stands twice in the group"},
 		{"[tern, plover]", "[]", "the group shore has no server"},
-		{"[group shore, local]}\n  - {name: other", "[gruop shore, local]}\n  - {name: other", `"gruop shore" is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted; did you mean "group"?`},
-		{"methods: [local]", "methods: [signed-in]", "the method signed-in makes no sense in the list other, which is for login"},
+		{"[group shore, local]}\n  - {name: other", "[gruop shore, local]}\n  - {name: other",
+			`"gruop shore" is no method; group NAME, local, signed-in, none or, for an elevation, secret NAME is wanted; did you mean "group"?`},
+		{"methods: [local]", "methods: [signed-in]",
+			"the method signed-in makes no sense in the list other, which is for login"},
 		{"roles:", "elevation-secrets: [{name: bridge, password: $6$a$b}]\nroles:", ""},
 		{"{name: other, authenticate: login", "{name: other", "does not say what it is for"},
-		{"{name: other, authenticate: login", "{name: other, authenticate: elevation", `the list "other" is for elevation and is used here for login`},
+		{"{name: other, authenticate: login", "{name: other, authenticate: elevation",
+			`the list "other" is for elevation and is used here for login`},
 		{"refusal: tries-next", "refusal: maybe", `refusal is "maybe"; ends-list or tries-next is wanted`},
-		{"refusal: tries-next", "level-from: a b", `level-from is "a b"; radius-standard, or the name of an attribute is wanted`},
-		{"refusal: tries-next", "speaks: [radios]", `speaks is "radios"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
+		{"refusal: tries-next", "level-from: a b",
+			`level-from is "a b"; radius-standard, or the name of an attribute is wanted`},
+		{"refusal: tries-next", "speaks: [radios]",
+			`speaks is "radios"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
 		{"refusal: tries-next", "password-as: {radius: ascii}", `radius is "ascii"; pap, chap or mschapv2 is wanted`},
 		{"refusal: tries-next", "lines: 5", ""},
 		{"refusal: tries-next", "lines: 9-5", `lines is "9-5"; a range such as 0-9 is wanted`},
@@ -157,7 +172,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"addresses: [192.0.2.101]", "addresses: [here]", `an address is "here"; an IPv4 or IPv6 address is wanted`},
 		{"source: 2001:db8::2", "source: 192.0.2.101", "a server could not tell them apart"},
 		{"name: sw-2", "name: sw-1", `the device "sw-1" stands already in site.yaml:25:12`},
-		{"level: 15, password: $6$salt$hash", "level: 16, password: $6$salt$hash", `level is "16"; a whole number from 0 to 15`},
+		{"level: 15, password: $6$salt$hash", "level: 16, password: $6$salt$hash",
+			`level is "16"; a whole number from 0 to 15`},
 		{"until: 2027-03-31", "until: soon", `until is "soon"; the last day is wanted`},
 		{"until: 2027-03-31", "one-time-code: 123456", `one-time-code must be "key NAME"`},
 		{"allow **]", "permit **]", `"permit **" is no command rule`},
@@ -167,30 +183,43 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"through: [ssh]", "through: [shh]", `did you mean "ssh"?`},
 		{"role: all", "role: al", `there is no role "al"; did you mean "all"?`},
 		{"site: Test", "site: Test\ndevices-from: a.csv", "the file of devices cannot be read here"},
-		{"site: Test", "site: Test\ndirectories: [tern]", "the server tern speaks tacacs; a directory is a server with protocol: ldap"},
-		{"site: Test", "site: Test\nclients: [{from: 192.0.2.1/24, servers: tern, key: k}]", "from is 192.0.2.1/24, which is an address within 192.0.2.0/24; write the network"},
-		{"site: Test", "site: Test\nclients: [{from: here, servers: tern, key: k}]", `from is "here"; a network such as 192.0.2.0/24, or an address, is wanted`},
+		{"site: Test", "site: Test\ndirectories: [tern]",
+			"the server tern speaks tacacs; a directory is a server with protocol: ldap"},
+		{"site: Test", "site: Test\nclients: [{from: 192.0.2.1/24, servers: tern, key: k}]",
+			"from is 192.0.2.1/24, which is an address within 192.0.2.0/24; write the network"},
+		{"site: Test", "site: Test\nclients: [{from: here, servers: tern, key: k}]",
+			`from is "here"; a network such as 192.0.2.0/24, or an address, is wanted`},
 		{"site: Test", "site: Test\naccept: [{code: one-server}]", `an accepted finding needs the key "why"`},
-		{"site: Test", "site: Test\naccept: [{code: one-server, why: x, device: sw-9}]", `there is no device "sw-9"; did you mean "sw-1"?`},
+		{"site: Test", "site: Test\naccept: [{code: one-server, why: x, device: sw-9}]",
+			`there is no device "sw-9"; did you mean "sw-1"?`},
 		{"site: Test", "site: Test\nservice: {ledger: here}", `ledger is "here"; "sqlite FILE" or "postgres URL" is wanted`},
-		{"site: Test", "site: Test\nservice: {ledger: postgres db.example}", `the ledger's database is no URL; one such as postgres://gate@192.0.2.60/ledger is wanted`},
-		{"site: Test", "site: Test\nservice: {ledger: 'postgres postgres://gate:word@db/ledger'}", `has its password in the site file; keep it with the keys, and name it: ledger-key: NAME`},
+		{"site: Test", "site: Test\nservice: {ledger: postgres db.example}",
+			`the ledger's database is no URL; one such as postgres://gate@192.0.2.60/ledger is wanted`},
+		{"site: Test", "site: Test\nservice: {ledger: 'postgres postgres://gate:word@db/ledger'}",
+			`has its password in the site file; keep it with the keys, and name it: ledger-key: NAME`},
 		{"site: Test", "site: Test\nservice: {ledger-key: nope}", `there is no key "nope"`},
-		{"site: Test", "site: Test\nservice: {syslog: udp here}", `syslog is "udp here"; an address and a port are wanted, such as "udp 192.0.2.61:514"`},
-		{"site: Test", "site: Test\nservice: {syslog: /dev/log}", `"udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH" is wanted`},
-		{"site: Test", "site: Test\nservice: {traffic: 12}", `traffic is "12"; a size of at least 64KiB is wanted, such as 64MiB; or 0 for none`},
-		{"site: Test", "site: Test\nservice: {limits: {failure-delay: 1h}}", `failure-delay is "1h"; a duration from 0s to 10s is wanted`},
+		{"site: Test", "site: Test\nservice: {syslog: udp here}",
+			`syslog is "udp here"; an address and a port are wanted, such as "udp 192.0.2.61:514"`},
+		{"site: Test", "site: Test\nservice: {syslog: /dev/log}",
+			`"udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH" is wanted`},
+		{"site: Test", "site: Test\nservice: {traffic: 12}",
+			`traffic is "12"; a size of at least 64KiB is wanted, such as 64MiB; or 0 for none`},
+		{"site: Test", "site: Test\nservice: {limits: {failure-delay: 1h}}",
+			`failure-delay is "1h"; a duration from 0s to 10s is wanted`},
 		{"site: Test", "site: Test\nservice: {metrics: here}", `metrics is "here"; an address and a port are wanted`},
 		{"role: all", "role: all, hours: Mon-Fry 06:00-20:00", `"Mon-Fry" are no days`},
 		{"role: all", "role: all, hours: Mon-Fri 6-20", `"6-20" are no times; 06:00-20:00 is wanted`},
 		{"role: all", "role: all, hours: 06:00-20:00 Europe/Dubln", `"Europe/Dubln" is no time zone`},
-		{"{name: all, level: 15", "{name: all, send: {radius: {a: b}}, level: 15", "this is keys and values; a list of attributes wanted"},
+		{"{name: all, level: 15", "{name: all, send: {radius: {a: b}}, level: 15",
+			"this is keys and values; a list of attributes wanted"},
 		{"site: Test", "site: &a Test\nabout: *a", "aliases (*name) are not used in a site file"},
 		{"site: Test", "site: Test\nlab: {network: 10.0.0.0/8}", "a loopback network such as 127.77.0.0/16 is wanted"},
 		{"site: Test", "site: Test\nservers: none", `the key "servers" stands twice`},
 		{"clear a-key-for-this-test", "sealed up", "must be written as \"sealed\", \"env VARIABLE\""},
-		{"roles:", "vendors: [{name: example, number: 32473, attributes: [{name: Level, number: 1, type: int}]}]\nroles:", `type is "int"; text, integer, octets, address or address6 is wanted`},
-		{"roles:", "vendors: [{name: example, number: 0, attributes: []}]\nroles:", `number is "0"; a whole number from 1 to 16777215`},
+		{"roles:", "vendors: [{name: example, number: 32473, attributes: [{name: Level, number: 1, type: int}]}]\nroles:",
+			`type is "int"; text, integer, octets, address or address6 is wanted`},
+		{"roles:", "vendors: [{name: example, number: 0, attributes: []}]\nroles:",
+			`number is "0"; a whole number from 1 to 16777215`},
 		{"roles:", "rolse:", `unknown key "rolse" in the site file; did you mean "roles"?`},
 	} {
 		t.Run(m.to, func(t *testing.T) {
@@ -203,14 +232,16 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 			require.Error(t, err)
 			require.Contains(t, err.Error(), m.want)
 			problems := err.(Problems)
-			require.True(t, len(problems) == 1 || strings.Contains(m.to, "servers: none") || m.from == "roles:", "one message, not %d: %v", len(problems), err)
+			require.True(t, len(problems) == 1 || strings.Contains(m.to, "servers: none") || m.from == "roles:",
+				"one message, not %d: %v", len(problems), err)
 			require.Regexp(t, `^site\.yaml:\d+:\d+: `, err.Error())
 		})
 	}
 }
 
 func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
-	text := strings.NewReplacer("timeout: 2s", "timeout: x", "level: 15, password: $6", "level: x, password: $6").Replace(small)
+	text := strings.NewReplacer("timeout: 2s", "timeout: x", "level: 15, password: $6",
+		"level: x, password: $6").Replace(small)
 	_, err := Parse(Source{"site.yaml", []byte(text)})
 	require.Len(t, err, 2)
 	require.Regexp(t, `(?s)^site\.yaml:4:.*\nsite\.yaml:34:`, err.Error())
@@ -248,7 +279,8 @@ func TestSecretsNeverReachMessages(t *testing.T) {
 	s := NewSecret(secret)
 	text, err := json.Marshal(map[string]any{"a": s, "b": &s})
 	require.NoError(t, err)
-	for _, shown := range []string{string(text), fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q %x", s, s, s, s, s, s), fmt.Sprintf("%+v", Keys{"k": s})} {
+	for _, shown := range []string{string(text), fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q %x", s, s, s, s, s, s),
+		fmt.Sprintf("%+v", Keys{"k": s})} {
 		require.NotContains(t, shown, secret)
 		require.NotContains(t, shown, fmt.Sprintf("%x", secret))
 	}

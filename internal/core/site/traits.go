@@ -10,13 +10,14 @@ import (
 // Traits is how a make of device behaves. The zero value is not usable; start
 // from DefaultTraits.
 type Traits struct {
-	RefusalTriesNext       bool          // refusal: a refusal goes on to the next method (RFC 7317 devices)
-	UnknownAccountEnds     bool          // unknown-account: a name without a local account is refused at once
-	AllRestingPasses       bool          // all-resting: a group whose servers all rest is passed over, not asked
-	RestEndsWithLast       bool          // rest-ends: rests end when all of the group rest, not by time
-	HeedsICMP              bool          // heeds-icmp: a closed RADIUS port is noticed at once
-	LevelWithoutSession    int           // level-without-session: the level when no session list gives one
-	LocalLevelNeedsSession bool          // local-level-needs-session: a local account's level counts only by a session list
+	RefusalTriesNext    bool // refusal: a refusal goes on to the next method (RFC 7317 devices)
+	UnknownAccountEnds  bool // unknown-account: a name without a local account is refused at once
+	AllRestingPasses    bool // all-resting: a group whose servers all rest is passed over, not asked
+	RestEndsWithLast    bool // rest-ends: rests end when all of the group rest, not by time
+	HeedsICMP           bool // heeds-icmp: a closed RADIUS port is noticed at once
+	LevelWithoutSession int  // level-without-session: the level when no session list gives one
+	// local-level-needs-session: a local account's level counts only by a session list
+	LocalLevelNeedsSession bool
 	ConsoleObeys           bool          // console-obeys-authorization: session and command lists hold on the console
 	WebNeedsLevel          int           // web-needs-level
 	APINeedsLevel          int           // api-needs-level
@@ -24,18 +25,21 @@ type Traits struct {
 	LoginWindow            time.Duration // login-window: the patience of a way in
 	BuiltInLogin           MethodKind    // built-in-login: what a way in without a login list does
 	LoginTries             int           // login-tries: passwords asked for on one connection
-	LevelFrom              string        // level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
-	AccountFrom            string        // account-from: the attribute that names a local account whose rights hold, "" for none
-	RecordFailureBlocks    bool          // record-failure: without the record of its start a session is refused
-	Unspoken               []Protocol    // speaks: the protocols that the kind does not speak
-	PasswordAs             PasswordForms // password-as
-	Networks               string        // networks: any, default-only or default-and-management
-	Lines                  Range         // lines: those that ssh and telnet have together
-	LegacyPorts            bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
-	CommandRulesOverRADIUS bool          // command-rules-over-radius: rules that the device holds are chosen by a returned name
-	RecordsSecrets         bool          // recorded-secrets: records of commands hold secrets in clear
-	LacksModels            []string      // models: those of Models that the kind does not have
-	TakesBack              string        // takes-back: how the kind takes a change back by itself, one of the words below
+	// level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
+	LevelFrom string
+	// account-from: the attribute that names a local account whose rights hold, "" for none
+	AccountFrom         string
+	RecordFailureBlocks bool          // record-failure: without the record of its start a session is refused
+	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
+	PasswordAs          PasswordForms // password-as
+	Networks            string        // networks: any, default-only or default-and-management
+	Lines               Range         // lines: those that ssh and telnet have together
+	LegacyPorts         bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
+	// command-rules-over-radius: rules that the device holds are chosen by a returned name
+	CommandRulesOverRADIUS bool
+	RecordsSecrets         bool     // recorded-secrets: records of commands hold secrets in clear
+	LacksModels            []string // models: those of Models that the kind does not have
+	TakesBack              string   // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
 // PasswordForms is the form in which a device sends a password, by protocol:
@@ -176,8 +180,9 @@ func number(low, high int, at func(*Traits) *int) trait {
 }
 
 var traits = map[string]trait{
-	"refusal":                     choice("ends-list", "tries-next", func(t *Traits) *bool { return &t.RefusalTriesNext }),
-	"unknown-account":             choice("tries-next", "ends-list", func(t *Traits) *bool { return &t.UnknownAccountEnds }),
+	"refusal": choice("ends-list", "tries-next", func(t *Traits) *bool { return &t.RefusalTriesNext }),
+	"unknown-account": choice("tries-next", "ends-list",
+		func(t *Traits) *bool { return &t.UnknownAccountEnds }),
 	"all-resting":                 choice("asks-first", "passes", func(t *Traits) *bool { return &t.AllRestingPasses }),
 	"rest-ends":                   choice("by-time", "with-last", func(t *Traits) *bool { return &t.RestEndsWithLast }),
 	"below-level":                 choice("refused", "reads", func(t *Traits) *bool { return &t.BelowLevelReads }),
@@ -208,10 +213,11 @@ var traits = map[string]trait{
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
 	}},
-	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate, set: func(t *Traits, text string) bool {
-		t.TakesBack = text
-		return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
-	}},
+	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate,
+		set: func(t *Traits, text string) bool {
+			t.TakesBack = text
+			return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
+		}},
 	"built-in-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword

@@ -66,7 +66,8 @@ func durationField[T any](what string, low, high time.Duration, at func(*T) *tim
 }
 
 func intField[T any](what string, low, high int, at func(*T) *int) field[T] {
-	return field[T]{form: intForm(low, high), read: func(r *reader, n *yaml.Node, v *T) { r.integer(n, what, low, high, at(v)) }}
+	return field[T]{form: intForm(low, high),
+		read: func(r *reader, n *yaml.Node, v *T) { r.integer(n, what, low, high, at(v)) }}
 }
 
 func (r *reader) integer(n *yaml.Node, what string, low, high int, to *int) {

@@ -113,7 +113,8 @@ func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
 		return none, true
 	case q.Purpose == site.Session, q.Purpose == site.Commands && v.Device.Kind.Traits.CommandRulesOverRADIUS:
 		for _, s := range v.Steps {
-			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup && s.Method.Group.Protocol() == g.Protocol() {
+			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup &&
+				s.Method.Group.Protocol() == g.Protocol() {
 				return Step{Result: Accepted, By: s.By, reply: s.reply}, true
 			}
 		}

@@ -57,9 +57,12 @@ func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
 		wait            time.Duration
 	}{
 		{"a server says yes", "t-raise", "ines", map[string]string{"t1": "yes"}, false, 15, true, "t1", "", 0},
-		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12, false, "t1", reason.RefusedByServer, 0},
-		{"silent: the secret", "t-raise", "ines", map[string]string{"t1": "silent"}, true, 12, true, "secret bridge", "", 2 * time.Second},
-		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15, false, "secret bridge", reason.WrongSecret, 0},
+		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12, false,
+			"t1", reason.RefusedByServer, 0},
+		{"silent: the secret", "t-raise", "ines", map[string]string{"t1": "silent"}, true, 12, true, "secret bridge", "",
+			2 * time.Second},
+		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15, false,
+			"secret bridge", reason.WrongSecret, 0},
 		{"a wrong secret", "secret-raise", "ines", nil, false, 15, false, "secret top", reason.WrongSecret, 0},
 		{"local: the account's own password and level", "local-raise", "keeper", nil, false, 15, true, "local", "", 0},
 		{"local: an account below the level", "local-raise", "watch", nil, false, 15, false, "local", reason.BelowLevel, 0},
@@ -136,15 +139,22 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 		level               int
 		reason              reason.Reason
 	}{
-		{"a vendor's attribute", "level-from: Example-Level", "login: r-local, session: r-session", []rights.Attribute{{Name: "Example-Level", Value: "9"}, {Name: rights.ServiceType, Value: "Administrative"}}, true, 9, ""},
-		{"and nothing else", "level-from: Example-Level", "login: r-local, session: r-session", []rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "15"}}, true, 1, ""},
-		{"a template account", "account-from: local-user", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "watch"}, {Name: rights.PrivLvl, Value: "15"}}, true, 3, ""},
-		{"a template account that is not there", "account-from: local-user", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "gone"}}, false, 0, reason.TemplateMissing},
-		{"an attribute that the kind does not read", "", "login: t-local, session: t-session", []rights.Attribute{{Name: "local-user", Value: "gone"}, {Name: rights.PrivLvl, Value: "7"}}, true, 7, ""},
+		{"a vendor's attribute", "level-from: Example-Level", "login: r-local, session: r-session",
+			[]rights.Attribute{{Name: "Example-Level", Value: "9"}, {Name: rights.ServiceType, Value: "Administrative"}}, true,
+			9, ""},
+		{"and nothing else", "level-from: Example-Level", "login: r-local, session: r-session",
+			[]rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "15"}}, true, 1, ""},
+		{"a template account", "account-from: local-user", "login: t-local, session: t-session",
+			[]rights.Attribute{{Name: "local-user", Value: "watch"}, {Name: rights.PrivLvl, Value: "15"}}, true, 3, ""},
+		{"a template account that is not there", "account-from: local-user", "login: t-local, session: t-session",
+			[]rights.Attribute{{Name: "local-user", Value: "gone"}}, false, 0, reason.TemplateMissing},
+		{"an attribute that the kind does not read", "", "login: t-local, session: t-session",
+			[]rights.Attribute{{Name: "local-user", Value: "gone"}, {Name: rights.PrivLvl, Value: "7"}}, true, 7, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := full(t, c.traits, c.binds, "")
-			v := &Visit{Device: d, Way: d.Way(site.SSH), World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.attributes}, Rests: new(Rests)}
+			v := &Visit{Device: d, Way: d.Way(site.SSH),
+				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.attributes}, Rests: new(Rests)}
 			e := v.Enter("ines")
 			require.Equal(t, []any{c.in, c.level, c.reason}, []any{e.In, e.Level, e.Reason})
 		})
@@ -152,7 +162,8 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 }
 
 func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
-	for _, c := range []struct{ traits, holds string }{{"speaks: [radius]", ""}, {"networks: default-only", ", network: management"}, {"networks: default-and-management", ", network: customers"}} {
+	for _, c := range []struct{ traits, holds string }{{"speaks: [radius]", ""},
+		{"networks: default-only", ", network: management"}, {"networks: default-and-management", ", network: customers"}} {
 		w := &world{answers: map[string]string{"t1": "yes"}, right: "keeper"}
 		e, v := enter(full(t, c.traits, "login: t-local", c.holds), w, "keeper")
 		require.Equal(t, []any{true, "local", time.Duration(0)}, []any{e.In, e.By, e.Wait}, c.traits)
@@ -165,13 +176,16 @@ func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 }
 
 func TestADirectoryKnowsPasswordsAndNothingMore(t *testing.T) {
-	e, v := enter(full(t, "", "login: l-local, session: l-session, commands: r-commands", ""), &world{answers: map[string]string{"l1": "yes"}}, "ines")
+	e, v := enter(full(t, "", "login: l-local, session: l-session, commands: r-commands", ""),
+		&world{answers: map[string]string{"l1": "yes"}}, "ines")
 	require.Equal(t, []any{true, "l1", 1}, []any{e.In, e.By, e.Level})
 	require.Equal(t, reason.ListEnded, v.Command(0, "look", 1).Reason)
 	require.Equal(t, reason.NotCarried, v.Steps[len(v.Steps)-1].Reason)
-	e, _ = enter(full(t, "", "login: l-local", ""), &world{answers: map[string]string{"l1": "silent"}, right: "keeper"}, "keeper")
+	e, _ = enter(full(t, "", "login: l-local", ""), &world{answers: map[string]string{"l1": "silent"}, right: "keeper"},
+		"keeper")
 	require.Equal(t, []any{"local", 4 * time.Second}, []any{e.By, e.Wait})
-	e, _ = enter(full(t, "", "login: l-local", ""), &world{answers: map[string]string{"l1": "key-differs"}, right: "keeper"}, "keeper")
+	e, _ = enter(full(t, "", "login: l-local", ""),
+		&world{answers: map[string]string{"l1": "key-differs"}, right: "keeper"}, "keeper")
 	require.Equal(t, []any{"local", time.Duration(0)}, []any{e.By, e.Wait}, "the searching account is refused at once")
 }
 
@@ -179,7 +193,8 @@ func TestRulesThatTheDeviceHoldsByNameNeedNoQuestion(t *testing.T) {
 	binds := "login: r-local, session: r-session, commands: r-commands"
 	_, v := enter(full(t, "", binds, ""), &world{answers: map[string]string{"r1": "yes 15"}}, "ines")
 	require.False(t, v.Command(0, "look", 1).Allowed)
-	_, v = enter(full(t, "command-rules-over-radius: by-name", binds, ""), &world{answers: map[string]string{"r1": "yes 15"}}, "ines")
+	_, v = enter(full(t, "command-rules-over-radius: by-name", binds, ""),
+		&world{answers: map[string]string{"r1": "yes 15"}}, "ines")
 	require.True(t, v.Command(0, "look", 1).Allowed)
 }
 
@@ -190,9 +205,11 @@ func TestALinePasswordKnowsNoNames(t *testing.T) {
 
 func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
 	for _, reason := range []string{"wrong-port", "not-for-this"} {
-		e, _ := enter(full(t, "", "login: r-local", ""), &world{answers: map[string]string{"r1": reason}, right: "keeper"}, "keeper")
+		e, _ := enter(full(t, "", "login: r-local", ""), &world{answers: map[string]string{"r1": reason}, right: "keeper"},
+			"keeper")
 		require.Equal(t, 10*time.Second, e.Wait, reason)
-		e, _ = enter(full(t, "heeds-icmp: true", "login: r-local", ""), &world{answers: map[string]string{"r1": reason}, right: "keeper"}, "keeper")
+		e, _ = enter(full(t, "heeds-icmp: true", "login: r-local", ""),
+			&world{answers: map[string]string{"r1": reason}, right: "keeper"}, "keeper")
 		require.Equal(t, time.Duration(0), e.Wait, reason)
 	}
 }

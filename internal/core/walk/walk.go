@@ -163,7 +163,8 @@ func (v *Visit) session(login Step) (int, Step) {
 	kind := v.Device.Kind
 	list := v.Way.Lists[site.Session]
 	if list == nil {
-		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil && !kind.Traits.LocalLevelNeedsSession {
+		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil &&
+			!kind.Traits.LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
 		return kind.Traits.LevelWithoutSession, Step{Result: Accepted, Reason: reason.NoList}
@@ -244,7 +245,8 @@ func (v *Visit) Elevate(now time.Duration, level int) Verdict {
 	if step.Result == Accepted {
 		v.entry.Level = max(v.entry.Level, level)
 	}
-	return Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message, Wait: v.elapsed - before}
+	return Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message,
+		Wait: v.elapsed - before}
 }
 
 // Leave keeps the record of the end of the session.

@@ -111,26 +111,45 @@ func TestWalkingALoginList(t *testing.T) {
 		wait                    time.Duration
 	}{
 		{"a yes ends the walk", "", "t-local", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
-		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", false, "t1", reason.RefusedByServer, 0},
-		{"with refusal: tries-next it goes on", "refusal: tries-next", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", true, "local", "", 0},
-		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "", false, "t1", reason.RefusedByServer, 0},
-		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
-		{"a closed TACACS+ port is known at once", "", "t-local", "ines", map[string]string{"t1": "closed", "t2": "yes"}, "", true, "t2", "", 0},
-		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines", map[string]string{"t1": "key-differs", "t2": "client-unknown"}, "", false, "", reason.ListEnded, 0},
-		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "", true, "t2", "", 0},
-		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"}, "", true, "t2", "", 2 * time.Second},
-		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", true, "local", "", 5 * time.Second},
-		{"all silent, no such account: the list ends", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "", reason.ListEnded, 5 * time.Second},
-		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "", false, "local", reason.WrongPassword, 5 * time.Second},
-		{"no fallback", "", "t-only", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", false, "", reason.ListEnded, 5 * time.Second},
-		{"none lets anyone in", "", "t-none", "whoever", map[string]string{"t1": "silent", "t2": "silent"}, "", true, "none", "", 5 * time.Second},
+		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", false,
+			"t1", reason.RefusedByServer, 0},
+		{"with refusal: tries-next it goes on", "refusal: tries-next", "t-local", "keeper", map[string]string{"t1": "no"},
+			"keeper", true, "local", "", 0},
+		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "",
+			false, "t1", reason.RefusedByServer, 0},
+		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "", true,
+			"t2", "", 2 * time.Second},
+		{"a closed TACACS+ port is known at once", "", "t-local", "ines", map[string]string{"t1": "closed", "t2": "yes"}, "",
+			true, "t2", "", 0},
+		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines",
+			map[string]string{"t1": "key-differs", "t2": "client-unknown"}, "", false, "", reason.ListEnded, 0},
+		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "", true,
+			"t2", "", 0},
+		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"}, "",
+			true, "t2", "", 2 * time.Second},
+		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", true,
+			"local", "", 5 * time.Second},
+		{"all silent, no such account: the list ends", "", "t-local", "ines",
+			map[string]string{"t1": "silent", "t2": "silent"}, "", false, "", reason.ListEnded, 5 * time.Second},
+		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "",
+			false, "local", reason.WrongPassword, 5 * time.Second},
+		{"no fallback", "", "t-only", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", false, "",
+			reason.ListEnded, 5 * time.Second},
+		{"none lets anyone in", "", "t-none", "whoever", map[string]string{"t1": "silent", "t2": "silent"}, "", true, "none",
+			"", 5 * time.Second},
 		{"local first, unknown there", "", "local-t", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
-		{"local first, with unknown-account: ends-list", "unknown-account: ends-list", "local-t", "ines", map[string]string{"t1": "yes"}, "", false, "local", reason.NoSuchAccount, 0},
-		{"RADIUS tries cost each its wait", "", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"}, "keeper", true, "local", "", 13 * time.Second},
-		{"another RADIUS key looks like silence", "", "r-local", "keeper", map[string]string{"r1": "key-differs", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
-		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
-		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
-		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 13 * time.Second},
+		{"local first, with unknown-account: ends-list", "unknown-account: ends-list", "local-t", "ines",
+			map[string]string{"t1": "yes"}, "", false, "local", reason.NoSuchAccount, 0},
+		{"RADIUS tries cost each its wait", "", "r-local", "keeper", map[string]string{"r1": "silent", "r2": "silent"},
+			"keeper", true, "local", "", 13 * time.Second},
+		{"another RADIUS key looks like silence", "", "r-local", "keeper",
+			map[string]string{"r1": "key-differs", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
+		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "",
+			true, "r2", "", 10 * time.Second},
+		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines",
+			map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
+		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper",
+			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 13 * time.Second},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: "+c.list+"}", "keeper")
@@ -172,18 +191,23 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 		in                      bool
 		level                   int
 	}{
-		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up, true, 15},
+		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up, true,
+			15},
 		{"without a session list it is the trait", "", "ssh: {login: t-local}", "ines", up, true, 1},
 		{"which a kind may set", "level-without-session: 15", "ssh: {login: t-local}", "ines", up, true, 15},
 		{"RADIUS gives it with the login", "", "ssh: {login: r-local, session: s-r-local}", "ines", up, true, 7},
-		{"RADIUS cannot authorize someone it did not let in", "", "ssh: {login: t-local, session: s-r-local}", "ines", up, false, 0},
+		{"RADIUS cannot authorize someone it did not let in", "", "ssh: {login: t-local, session: s-r-local}", "ines", up,
+			false, 0},
 		{"signed-in gives none: 1", "", "ssh: {login: t-local, session: s-in}", "ines", up, true, 1},
 		{"local gives the account's", "", "ssh: {login: t-local, session: s-t-local}", "keeper", dark, true, 15},
-		{"a session without a fallback refuses the local account", "", "ssh: {login: t-local, session: s-t}", "keeper", dark, false, 0},
+		{"a session without a fallback refuses the local account", "", "ssh: {login: t-local, session: s-t}", "keeper", dark,
+			false, 0},
 		{"a local account has its own level without a session list", "", "ssh: {login: t-local}", "keeper", dark, true, 15},
 		{"unless its level needs one", "local-level-needs-session: true", "ssh: {login: t-local}", "keeper", dark, true, 1},
-		{"a page needs its level", "web-needs-level: 15, login-window: 1m", "ssh: {login: t-local}, web: {login: t-local}", "ines", up, false, 0},
-		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}", "ines", up, true, 1},
+		{"a page needs its level", "web-needs-level: 15, login-window: 1m", "ssh: {login: t-local}, web: {login: t-local}",
+			"ines", up, false, 0},
+		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}", "ines", up,
+			true, 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, sessionLists, c.ways, "keeper")
@@ -191,7 +215,8 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 			if strings.Contains(c.ways, "web") {
 				way = d.Way(site.Web)
 			}
-			v := &Visit{Device: d, Way: way, World: &world{answers: c.answers, right: "keeper", traits: d.Kind.Traits}, Rests: new(Rests)}
+			v := &Visit{Device: d, Way: way, World: &world{answers: c.answers, right: "keeper", traits: d.Kind.Traits},
+				Rests: new(Rests)}
 			e := v.Enter(c.who)
 			require.Equal(t, []any{c.in, c.level}, []any{e.In, e.Level})
 		})
@@ -205,7 +230,8 @@ func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 	}{
 		{"asks-first asks them all the same", "", []string{"login t1 1", "login t2 1"}},
 		{"passes goes on at once", "all-resting: passes", nil},
-		{"rest-ends: with-last ends all rests when all rest", "all-resting: passes, rest-ends: with-last", []string{"login t1 1", "login t2 1"}},
+		{"rest-ends: with-last ends all rests when all rest", "all-resting: passes, rest-ends: with-last",
+			[]string{"login t1 1", "login t2 1"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: t-local}", "keeper")
@@ -233,7 +259,8 @@ func TestARestEndsByTimeOrByAnAnswer(t *testing.T) {
 	}
 	require.Equal(t, []string{"login t1 1", "login t2 1"}, visit(0))
 	require.Equal(t, []string{"login t2 1"}, visit(30*time.Second), "t1 rests")
-	require.Equal(t, []string{"login t1 1", "login t2 1"}, visit(63*time.Second), "the minute began when its wait had passed")
+	require.Equal(t, []string{"login t1 1", "login t2 1"}, visit(63*time.Second),
+		"the minute began when its wait had passed")
 	w.answers["t1"] = "yes"
 	require.Equal(t, []string{"login t1 1"}, visit(200*time.Second))
 	require.Equal(t, []string{"login t1 1"}, visit(201*time.Second), "an answer ends the rest")
@@ -248,13 +275,15 @@ const commandLists = sessionLists + `
 `
 
 func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
-	d := device(t, "", commandLists, "ssh: {login: t-local, session: s-t-local, commands: c-t, record-commands: rec-c, record-sessions: rec-s}", "keeper")
+	d := device(t, "", commandLists,
+		"ssh: {login: t-local, session: s-t-local, commands: c-t, record-commands: rec-c, record-sessions: rec-s}", "keeper")
 	w := &world{answers: map[string]string{"t1": "yes 15"}}
 	e, v := enter(d, w, "ines")
 	require.True(t, e.In)
 	require.True(t, v.Command(time.Second, "look session", 1).Allowed)
 	v.Leave(2*time.Second, 2*time.Second)
-	require.Equal(t, []string{"login t1 1", "session t1 1", "record-sessions t1 1", "commands t1 1", "record-commands t1 1", "record-commands t1 1",
+	require.Equal(t, []string{"login t1 1", "session t1 1", "record-sessions t1 1", "commands t1 1",
+		"record-commands t1 1", "record-commands t1 1",
 		"record-sessions t1 1"}, w.asked, "login, session, start; the command, its start and stop; the end")
 
 	w.asked, w.answers = nil, map[string]string{"t1": "no"}
@@ -263,7 +292,8 @@ func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
 	require.Equal(t, []string{"commands t1 1"}, w.asked, "a refused command is not recorded")
 	w.asked = nil
 	require.True(t, v.Command(4*time.Second, "help", 0).Allowed)
-	require.Equal(t, []string{"record-commands t1 1", "record-commands t1 1"}, w.asked, "the list is for levels 1-15; records are for all")
+	require.Equal(t, []string{"record-commands t1 1", "record-commands t1 1"}, w.asked,
+		"the list is for levels 1-15; records are for all")
 }
 
 func TestRADIUSHasNoQuestionAboutCommands(t *testing.T) {
@@ -277,7 +307,8 @@ func TestRADIUSHasNoQuestionAboutCommands(t *testing.T) {
 
 // worlds draws any combination of answers.
 func worlds(t *rapid.T) map[string]string {
-	answer := rapid.SampledFrom([]string{"yes 15", "no", "silent", "closed", "key-differs", "client-unknown", "error", "late"})
+	answer := rapid.SampledFrom([]string{"yes 15", "no", "silent", "closed", "key-differs", "client-unknown", "error",
+		"late"})
 	all := map[string]string{}
 	for _, s := range []string{"t1", "t2", "r1", "r2"} {
 		all[s] = answer.Draw(t, s)
@@ -320,9 +351,11 @@ func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 }
 
 func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
-	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: rec-s}", "keeper")
+	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: rec-s}",
+		"keeper")
 	rapid.Check(t, func(t *rapid.T) {
-		v := &Visit{Device: d, Way: d.Way(site.SSH), World: &world{answers: worlds(t), right: "keeper", traits: d.Kind.Traits}, Rests: new(Rests)}
+		v := &Visit{Device: d, Way: d.Way(site.SSH),
+			World: &world{answers: worlds(t), right: "keeper", traits: d.Kind.Traits}, Rests: new(Rests)}
 		e := v.Enter("keeper")
 		sum := time.Duration(0)
 		for _, s := range v.Steps {

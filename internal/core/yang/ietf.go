@@ -203,7 +203,8 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 	if len(others) > 0 {
 		left.say("one order of authentication holds for the whole device; other login lists: %s", strings.Join(others, ", "))
 	}
-	for _, purpose := range []string{site.Session.String(), site.Commands.String(), site.Elevation.String(), site.RecordSessions.String(), site.RecordCommands.String(), site.RecordSystem.String()} {
+	for _, purpose := range []string{site.Session.String(), site.Commands.String(), site.Elevation.String(),
+		site.RecordSessions.String(), site.RecordCommands.String(), site.RecordSystem.String()} {
 		if l, _ := b.Main(purpose); l != nil {
 			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
 		}
@@ -230,7 +231,8 @@ func (n *notes) common(b blueprint.Blueprint) {
 			n.say("%s: the model has no directories; it is left out", v.Name)
 		}
 		if v.Timeout%time.Second != 0 {
-			n.say("%s: the model counts whole seconds; the timeout of %s is written as %d", v.Name, v.Timeout, seconds(v.Timeout))
+			n.say("%s: the model counts whole seconds; the timeout of %s is written as %d", v.Name, v.Timeout,
+				seconds(v.Timeout))
 		}
 		if v.Protocol == "radius" && v.MessageAuthenticator && !v.TLS {
 			n.say("%s: the model does not say that Message-Authenticator is required", v.Name)
@@ -278,7 +280,8 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 			s.RADIUS = &RADIUS{Options: RADIUSOptions{Timeout: seconds(v.Timeout), Attempts: v.Attempts}}
 		}
 		if o := s.RADIUS.Options; o.Timeout != seconds(v.Timeout) || o.Attempts != v.Attempts {
-			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d", v.Name, o.Timeout, o.Attempts)
+			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d", v.Name,
+				o.Timeout, o.Attempts)
 		}
 		if v.AccountingPort != 1813 {
 			left.say("%s: the model has no accounting port (%d)", v.Name, v.AccountingPort)
@@ -286,12 +289,15 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		if b.Source != "" {
 			left.say("%s: the model has no source address for RADIUS (%s)", v.Name, b.Source)
 		}
-		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{Name: v.Name, UDP: RADIUSUDP{Address: v.Address, Port: v.AuthenticationPort, Secret: secrets(v.Key)}, Type: Identity{Module: "ietf-system", Name: "radius-pap"}})
+		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{Name: v.Name,
+			UDP:  RADIUSUDP{Address: v.Address, Port: v.AuthenticationPort, Secret: secrets(v.Key)},
+			Type: Identity{Module: "ietf-system", Name: "radius-pap"}})
 	case v.Protocol == "tacacs":
 		if s.TACACS == nil {
 			s.TACACS = &TACACS{}
 		}
-		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{Name: v.Name, Type: bits(v), Address: v.Address, Port: v.Port, Secret: secrets(v.Key), Source: b.Source, Network: b.Network, Timeout: seconds(v.Timeout)})
+		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{Name: v.Name, Type: bits(v), Address: v.Address,
+			Port: v.Port, Secret: secrets(v.Key), Source: b.Source, Network: b.Network, Timeout: seconds(v.Timeout)})
 	}
 }
 
@@ -317,7 +323,8 @@ func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 	case cryptHash.MatchString(a.Hash):
 		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name, Password: a.Hash})
 	default:
-		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
+		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it "+
+			"is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
 	}
 }
 

@@ -199,7 +199,8 @@ func event(name, record string) OpenEvent {
 }
 
 func (s *OpenSystem) records(b blueprint.Blueprint, left *notes) {
-	for _, r := range []struct{ purpose, event string }{{site.RecordSessions.String(), "AAA_ACCOUNTING_EVENT_LOGIN"}, {site.RecordCommands.String(), "AAA_ACCOUNTING_EVENT_COMMAND"}} {
+	for _, r := range []struct{ purpose, event string }{{site.RecordSessions.String(), "AAA_ACCOUNTING_EVENT_LOGIN"},
+		{site.RecordCommands.String(), "AAA_ACCOUNTING_EVENT_COMMAND"}} {
 		l, others := b.Main(r.purpose)
 		if l == nil {
 			continue
@@ -256,7 +257,8 @@ func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Sec
 		} else {
 			o.RADIUS = &OpenRADIUS{}
 			c := &o.RADIUS.Config
-			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key), b.Source, v.Attempts
+			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key),
+				b.Source, v.Attempts
 		}
 		if !v.Authentication || !v.Authorization || !v.Accounting {
 			left.say("%s: the model does not say what a server is for (%s)", v.Name, bits(v))

@@ -15,7 +15,8 @@ import (
 )
 
 // hash is a SHA-512 crypt hash of a made-up password.
-const hash = "$6$rounds=5000$saltsalt$" + "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789./abcdefghijklmnopqrstuv"
+const hash = "$6$rounds=5000$saltsalt$" +
+	"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789./abcdefghijklmnopqrstuv"
 
 const text = `site: Test
 keys: {k: file k, k2: file k2}
@@ -79,23 +80,35 @@ func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
 
 func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 	system, left := yang.SystemOf(plan(t, "sw"), func(key string) string { return "value of " + key })
-	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"}, {Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
-	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2", Port: 4949, Secret: "value of k2", Source: "192.0.2.11", Timeout: 3}, system.TACACS.Servers[1])
+	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"},
+		{Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
+	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2", Port: 4949,
+		Secret: "value of k2", Source: "192.0.2.11", Timeout: 3}, system.TACACS.Servers[1])
 	require.Equal(t, yang.RADIUSOptions{Timeout: 2, Attempts: 3}, system.RADIUS.Options)
 	require.Equal(t, []yang.User{{Name: "keeper", Password: hash}}, system.Authentication.Users)
 	all := strings.Join(left, "\n")
-	for _, want := range []string{"t1: the model has no dead-time (1m0s)", "r1: the model counts whole seconds; the timeout of 1.5s is written as 2", "r2: the model has no accounting port (1646)",
-		"other login lists: console (overair)", "session: the model has no session list", "commands: the model has no commands list", "visits: the model has no record-sessions list",
-		"keeper: the model has no level of a local account (15)", "looker: the model takes MD5, SHA-256 and SHA-512 crypt hashes only", "r1: the model has no source address for RADIUS"} {
+	for _, want := range []string{"t1: the model has no dead-time (1m0s)",
+		"r1: the model counts whole seconds; the timeout of 1.5s is written as 2",
+		"r2: the model has no accounting port (1646)",
+		"other login lists: console (overair)", "session: the model has no session list",
+		"commands: the model has no commands list", "visits: the model has no record-sessions list",
+		"keeper: the model has no level of a local account (15)",
+		"looker: the model takes MD5, SHA-256 and SHA-512 crypt hashes only",
+		"r1: the model has no source address for RADIUS"} {
 		require.Contains(t, all, want)
 	}
 	open, left := yang.OpenSystemOf(plan(t, "sw"), yang.Placeholders)
-	require.Equal(t, []yang.Identity{{Name: "t"}, {Name: "r"}, {Module: "openconfig-aaa-types", Name: "LOCAL"}}, open.AAA.Authentication.Config.Methods)
+	require.Equal(t, []yang.Identity{{Name: "t"}, {Name: "r"}, {Module: "openconfig-aaa-types", Name: "LOCAL"}},
+		open.AAA.Authentication.Config.Methods)
 	require.Len(t, open.AAA.Groups.Group, 2)
-	require.Equal(t, []any{1645, 1646, 3}, []any{open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AuthPort, open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AcctPort, open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.Attempts})
+	require.Equal(t, []any{1645, 1646, 3}, []any{open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AuthPort,
+		open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.AcctPort,
+		open.AAA.Groups.Group[0].Servers.Server[1].RADIUS.Config.Attempts})
 	require.Len(t, open.AAA.Accounting.Events.Event, 2)
 	all = strings.Join(left, "\n")
-	for _, want := range []string{"commands: the model has no command levels (1-15)", "session: the model has no session list", "t2: the model does not say what a server is for", "looker: the model has no level 1"} {
+	for _, want := range []string{"commands: the model has no command levels (1-15)",
+		"session: the model has no session list", "t2: the model does not say what a server is for",
+		"looker: the model has no level 1"} {
 		require.Contains(t, all, want)
 	}
 	require.NotContains(t, all, "visits")
@@ -116,7 +129,8 @@ func TestIetfSystemDataIsValidAgainstTheRealModule(t *testing.T) {
 	check := func(form, name string, data []byte) (string, error) {
 		path := filepath.Join(t.TempDir(), name)
 		require.NoError(t, os.WriteFile(path, data, 0o600))
-		out, err := exec.Command(lint, "-p", modules, "-F", "ietf-system:radius,authentication,local-users,radius-authentication", "-t", "config", "-f", form,
+		out, err := exec.Command(lint, "-p", modules, "-F",
+			"ietf-system:radius,authentication,local-users,radius-authentication", "-t", "config", "-f", form,
 			modules+"/ietf-system@2014-08-06.yang", path).CombinedOutput()
 		return string(out), err
 	}

@@ -27,7 +27,8 @@ const firstUsed = 10
 // newAddresses maps a site to a network, with so many addresses more for each
 // device.
 func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, error) {
-	a := addresses{extras: map[*site.Device][]netip.Addr{}, servers: map[*site.Server]netip.Addr{}, devices: map[*site.Device]netip.Addr{}, sources: map[*site.Device]netip.Addr{}}
+	a := addresses{extras: map[*site.Device][]netip.Addr{}, servers: map[*site.Server]netip.Addr{},
+		devices: map[*site.Device]netip.Addr{}, sources: map[*site.Device]netip.Addr{}}
 	need := firstUsed + len(s.Servers) + len(s.Devices)*(1+extras)
 	for _, v := range s.Devices {
 		if v.Asks() != v.Source {
@@ -35,7 +36,8 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 		}
 	}
 	if room := 1<<(32-network.Bits()) - 1; need > room {
-		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give lab.network a larger one", network, room, need)
+		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give lab.network a "+
+			"larger one", network, room, need)
 	}
 	base := network.Masked().Addr().As4()
 	next := binary.BigEndian.Uint32(base[:]) + firstUsed

@@ -52,27 +52,29 @@ func (l *Lab) openControl(at netip.Addr) error {
 	}
 	var token [16]byte
 	_, _ = rand.Read(token[:]) // never fails: crypto/rand ends the process instead
-	c := &control{ended: make(chan struct{}), place: evidence.ControlPlace{Address: listener.Addr().String(), Token: hex.EncodeToString(token[:])}}
-	c.server = &http.Server{ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+c.place.Token)) != 1 {
-			http.Error(w, "the token is not that of this lab", http.StatusForbidden)
-			return
-		}
-		var change Change
-		if err := json.NewDecoder(io.LimitReader(r.Body, mostAsked)).Decode(&change); err != nil {
-			http.Error(w, "this is no question for a lab", http.StatusBadRequest)
-			return
-		}
-		answer := InEffect{Faults: []string{}}
-		if err := l.change(change); err != nil {
-			answer.Wrong = err.Error()
-		}
-		for _, f := range l.Faults() {
-			answer.Faults = append(answer.Faults, f.String())
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(answer)
-	})}
+	c := &control{ended: make(chan struct{}),
+		place: evidence.ControlPlace{Address: listener.Addr().String(), Token: hex.EncodeToString(token[:])}}
+	c.server = &http.Server{ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+c.place.Token)) != 1 {
+				http.Error(w, "the token is not that of this lab", http.StatusForbidden)
+				return
+			}
+			var change Change
+			if err := json.NewDecoder(io.LimitReader(r.Body, mostAsked)).Decode(&change); err != nil {
+				http.Error(w, "this is no question for a lab", http.StatusBadRequest)
+				return
+			}
+			answer := InEffect{Faults: []string{}}
+			if err := l.change(change); err != nil {
+				answer.Wrong = err.Error()
+			}
+			for _, f := range l.Faults() {
+				answer.Faults = append(answer.Faults, f.String())
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(answer)
+		})}
 	l.control = c
 	l.Places.Control = &c.place
 	go func() {

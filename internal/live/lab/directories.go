@@ -18,8 +18,9 @@ func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
 	if err != nil {
 		return at, err
 	}
-	config := directory.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People), PasswordIs: l.inDirectory,
-		TLS: &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
+	config := directory.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People),
+		PasswordIs: l.inDirectory,
+		TLS:        &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
 	if s.Directory.Key != nil {
 		config.Searcher = l.config.Keys[s.Directory.Key.Name]
 	}

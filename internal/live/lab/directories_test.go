@@ -58,14 +58,18 @@ func takenAway(t *testing.T, security string) {
 	if security != "start" {
 		return
 	}
-	for fault, want := range map[string]string{"dunlin silent": diagnose.DirectoryDown, "dunlin closed": diagnose.DirectoryDown,
-		"dunlin error": diagnose.DirectoryDown, "dunlin key-differs": diagnose.DirectoryRefusesUs, "dunlin slow 5s": diagnose.DirectoryDown} {
+	for fault, want := range map[string]string{"dunlin silent": diagnose.DirectoryDown,
+		"dunlin closed": diagnose.DirectoryDown,
+		"dunlin error":  diagnose.DirectoryDown, "dunlin key-differs": diagnose.DirectoryRefusesUs,
+		"dunlin slow 5s": diagnose.DirectoryDown} {
 		lift := r.set(fault)
 		require.Equal(t, walk.OutcomeRefused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
 		require.Equal(t, want, r.cause(), fault)
-		require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "people of the site need no directory")
+		require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome,
+			"people of the site need no directory")
 		lift()
-		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == walk.OutcomeIn }, 10*time.Second, 10*time.Millisecond, fault)
+		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == walk.OutcomeIn },
+			10*time.Second, 10*time.Millisecond, fault)
 	}
 }
 
@@ -80,12 +84,14 @@ func TestADeviceAsksADirectoryItself(t *testing.T) {
 	r := start(t, func(s *site.Site) {
 		group := &site.Group{Ref: site.Ref{Name: "book"}, Servers: []*site.Server{s.Server("dunlin")}}
 		for _, way := range s.Device("hq-fw-1").Ways {
-			way.Lists[site.Login] = &site.List{Ref: site.Ref{Name: "by-book"}, Purpose: site.Login, Methods: []site.Method{{Kind: site.ByGroup, Group: group}, {Kind: site.ByLocal}}}
+			way.Lists[site.Login] = &site.List{Ref: site.Ref{Name: "by-book"}, Purpose: site.Login,
+				Methods: []site.Method{{Kind: site.ByGroup, Group: group}, {Kind: site.ByLocal}}}
 		}
 	})
 	require.Equal(t, walk.OutcomeIn, r.login("hq-fw-1", site.SSH, person, "").Outcome)
 	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, person, "wrong").Outcome)
-	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, "the directory answers, and does not know the name")
+	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome,
+		"the directory answers, and does not know the name")
 	for _, fault := range []string{"dunlin silent", "dunlin closed", "dunlin error", "dunlin key-differs"} {
 		r.Wake(r.site.Device("hq-fw-1"))
 		lift := r.set(fault)

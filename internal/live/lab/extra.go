@@ -37,7 +37,8 @@ func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(evidence.Tr
 	if err != nil {
 		return nil, err
 	}
-	e.stand = standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
+	e.stand = standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
+		HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
 	if e.listener, err = net.Listen("tcp", netip.AddrPortFrom(e.from, 0).String()); err != nil {
 		e.stand.Shutdown()
 		return nil, err

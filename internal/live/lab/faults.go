@@ -21,7 +21,9 @@ import (
 
 // Fault is one thing that is wrong in a lab, on purpose.
 type Fault struct {
-	What   string // silent, closed, slow, key-differs, client-unknown, error, no-authentication, no-authorization, no-accounting, loses, clock, or a trouble of a stand-in
+	// silent, closed, slow, key-differs, client-unknown, error, no-authentication, no-authorization, no-accounting, loses,
+	// clock, or a trouble of a stand-in
+	What   string
 	Server *site.Server
 	Device *site.Device // nil: for every device; with loses, for every server
 	By     time.Duration
@@ -37,15 +39,19 @@ var kindsOff = map[string][]site.Purpose{
 	"no-accounting":     {site.RecordSessions, site.RecordCommands, site.RecordSystem},
 }
 
-var serverFaults = []string{"silent", "closed", "slow", "key-differs", "client-unknown", "error", "no-authentication", "no-authorization", "no-accounting"}
+var serverFaults = []string{"silent", "closed", "slow", "key-differs", "client-unknown", "error", "no-authentication",
+	"no-authorization", "no-accounting"}
 
 // directoryFaults are those that a directory can have; key-differs is that it
 // refuses who searches.
 var directoryFaults = []string{"silent", "closed", "slow", "key-differs", "error"}
 
 // FaultForms are the ways to write a fault.
-var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs", "SERVER client-unknown", "SERVER error",
-	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%", "DEVICE hangs OPERATION", "DEVICE drops OPERATION", "DEVICE warns OPERATION", "DEVICE refuses ELEMENT", "DEVICE lacks MODEL", "clock +2h"}
+var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs",
+	"SERVER client-unknown", "SERVER error",
+	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%",
+	"DEVICE hangs OPERATION", "DEVICE drops OPERATION", "DEVICE warns OPERATION", "DEVICE refuses ELEMENT",
+	"DEVICE lacks MODEL", "clock +2h"}
 
 // ParseFault reads a fault: "tern silent", "tern slow 3s for north-sw-1",
 // "north-sw-1 loses 30%", "clock -1h". Each about a server may end with "for
@@ -53,12 +59,14 @@ var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "S
 func ParseFault(s *site.Site, text string) (Fault, error) {
 	words := strings.Fields(text)
 	wrong := func(format string, args ...any) (Fault, error) {
-		return Fault{}, fmt.Errorf("the fault %q: %s\nfaults are: %s\none of a server may end with \"for DEVICE\"", text, fmt.Sprintf(format, args...), strings.Join(FaultForms, ", "))
+		return Fault{}, fmt.Errorf("the fault %q: %s\nfaults are: %s\none of a server may end with \"for DEVICE\"", text,
+			fmt.Sprintf(format, args...), strings.Join(FaultForms, ", "))
 	}
 	var f Fault
 	if n := len(words); n > 2 && words[n-2] == "for" {
 		if f.Device = s.Device(words[n-1]); f.Device == nil {
-			return wrong("there is no device %q%s", words[n-1], nearest.Suggest(words[n-1], names(s.Devices, func(d *site.Device) string { return d.Name })))
+			return wrong("there is no device %q%s", words[n-1],
+				nearest.Suggest(words[n-1], names(s.Devices, func(d *site.Device) string { return d.Name })))
 		}
 		words = words[:n-2]
 	}
@@ -75,7 +83,8 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		return f, nil
 	case words[1] == "loses":
 		if f.Device = s.Device(subject); f.Device == nil {
-			return wrong("there is no device %q%s", subject, nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
+			return wrong("there is no device %q%s", subject,
+				nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
 		}
 		f.What = "loses"
 		if len(words) != 3 || !strings.HasSuffix(words[2], "%") {
@@ -87,7 +96,8 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		return f, nil
 	case slices.Contains(standin.Troubles, words[1]):
 		if f.Device = s.Device(subject); f.Device == nil {
-			return wrong("there is no device %q%s", subject, nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
+			return wrong("there is no device %q%s", subject,
+				nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
 		}
 		f.What = words[1]
 		choices := standin.TroubleTakes(f.What)
@@ -105,7 +115,8 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		return f, nil
 	}
 	if f.Server = s.Server(words[0]); f.Server == nil {
-		return wrong("there is no server %q%s", words[0], nearest.Suggest(words[0], names(s.Servers, func(v *site.Server) string { return v.Name })))
+		return wrong("there is no server %q%s", words[0],
+			nearest.Suggest(words[0], names(s.Servers, func(v *site.Server) string { return v.Name })))
 	}
 	f.What = words[1]
 	switch {
@@ -171,7 +182,8 @@ func (l *Lab) Set(f Fault) {
 	})
 	l.faults = append(l.faults, f)
 	l.apply(f, true)
-	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultSet, Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultSet,
+		Text: f.String()})
 }
 
 // Lift ends a fault. It is false when there is none like it.
@@ -184,7 +196,8 @@ func (l *Lab) Lift(f Fault) bool {
 	}
 	l.faults = slices.Delete(l.faults, i, i+1)
 	l.apply(f, false)
-	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultLifted, Text: f.String()})
+	l.config.State.Event(evidence.Event{Time: l.now(), Question: evidence.FaultQuestion, Answer: evidence.FaultLifted,
+		Text: f.String()})
 	return true
 }
 

@@ -63,7 +63,8 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 		return f
 	}
 	loses := set("north-sw-1 loses 100%")
-	require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "harbourmaster", "").Outcome, "nothing arrives: the local account")
+	require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "harbourmaster", "").Outcome,
+		"nothing arrives: the local account")
 	r.Lift(loses)
 	clock := set("clock -48h")
 	r.Wake(north)
@@ -80,7 +81,8 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 			said[e.Answer]++
 		}
 	}
-	require.Equal(t, map[evidence.Answer]int{evidence.FaultSet: 9, evidence.FaultLifted: 9}, said, "each change is an event")
+	require.Equal(t, map[evidence.Answer]int{evidence.FaultSet: 9, evidence.FaultLifted: 9}, said,
+		"each change is an event")
 }
 
 func TestFaultsThatMakeNoSenseAreRefused(t *testing.T) {
@@ -116,7 +118,8 @@ func TestARunningLabTakesFaultsFromOutside(t *testing.T) {
 		require.NoError(t, err)
 		return answer
 	}
-	require.Equal(t, []string{"tern slow 3s", "plover silent"}, ask(lab.Change{Set: []string{"tern slow 3s", "plover silent"}}).Faults)
+	require.Equal(t, []string{"tern slow 3s", "plover silent"},
+		ask(lab.Change{Set: []string{"tern slow 3s", "plover silent"}}).Faults)
 	answer := ask(lab.Change{Set: []string{"plover closed", "tern nonsense"}})
 	require.Contains(t, answer.Wrong, "nonsense")
 	require.Len(t, answer.Faults, 2, "all of it or nothing")
@@ -144,18 +147,21 @@ lab: {network: 127.86.0.0/16}
 	require.NoError(t, err)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")}, State: folder})
+	l, err := lab.Start(lab.Config{Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")},
+		State: folder})
 	require.NoError(t, err)
 	kept := func() (all []string) {
-		require.NoError(t, ledger.File(folder.Ledger()).Read(context.Background(), ledger.Filter{Kinds: []string{"system"}}, func(r ledger.Record) error {
-			all = append(all, r.Device+": "+r.Command)
-			return nil
-		}))
+		require.NoError(t, ledger.File(folder.Ledger()).Read(context.Background(), ledger.Filter{Kinds: []string{"system"}},
+			func(r ledger.Record) error {
+				all = append(all, r.Device+": "+r.Command)
+				return nil
+			}))
 		return all
 	}
 	require.Eventually(t, func() bool { return len(kept()) == 2 }, 10*time.Second, 5*time.Millisecond)
 	require.ElementsMatch(t, []string{"sw: sys_acct: start", "ap: accounting on"}, kept())
 	l.Shutdown()
 	require.NoError(t, folder.Close())
-	require.ElementsMatch(t, []string{"sw: sys_acct: start", "ap: accounting on", "sw: sys_acct: stop", "ap: accounting off"}, kept())
+	require.ElementsMatch(t,
+		[]string{"sw: sys_acct: start", "ap: accounting on", "sw: sys_acct: stop", "ap: accounting off"}, kept())
 }

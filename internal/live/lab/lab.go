@@ -85,7 +85,8 @@ func Start(c Config) (*Lab, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{}, directories: map[*site.Server]*directory.Server{}, links: &links{}}
+	l := &Lab{config: c, at: at, devices: map[*site.Device]*standin.Device{},
+		directories: map[*site.Server]*directory.Server{}, links: &links{}}
 	if err := l.start(); err != nil {
 		l.Shutdown()
 		return nil, err
@@ -105,8 +106,9 @@ func (l *Lab) start() (err error) {
 			}
 		}
 	}
-	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State, service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true,
-		Directory: l.directory}); err != nil {
+	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State,
+		service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true,
+			Directory: l.directory}); err != nil {
 		return err
 	}
 	l.links.capture = l.service.Capture
@@ -163,7 +165,8 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 			}
 			place = got
 		}
-		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting, Dialer: l.links, Words: attributes.Of(l.config.Site)}
+		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting,
+			Dialer: l.links, Words: attributes.Of(l.config.Site)}
 		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run || s.Protocol == site.LDAP))
 	}
 	return targets, nil
@@ -244,7 +247,8 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 var ways = []struct {
 	access string
 	port   uint16
-}{{site.Console, consolePort}, {site.SSH, sshPort}, {site.Telnet, telnetPort}, {site.Web, webPort}, {site.API, apiPort}, {site.NETCONF, netconfPort}}
+}{{site.Console, consolePort}, {site.SSH, sshPort}, {site.Telnet, telnetPort}, {site.Web, webPort}, {site.API, apiPort},
+	{site.NETCONF, netconfPort}}
 
 // standIns starts the devices.
 func (l *Lab) standIns() error {
@@ -261,8 +265,10 @@ func (l *Lab) standIns() error {
 		if err != nil {
 			return err
 		}
-		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets, HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
-			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) }, From: l.at.from(d)})
+		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
+			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
+			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },
+			From: l.at.from(d)})
 		l.devices[d] = device
 		device.Started()
 		place := evidence.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),

@@ -83,8 +83,9 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 		secret, err = secrets.SecretFile(filepath.Join("../../../demo/passwords", person))
 		require.NoError(r.t, err)
 	}
-	seen, err := login.Do(context.Background(), login.Attempt{Access: access, Address: place.Ways[i].Address, Person: person,
-		Password: secret, Commands: commands, HostKey: key, Patience: 20 * time.Second})
+	seen, err := login.Do(context.Background(),
+		login.Attempt{Access: access, Address: place.Ways[i].Address, Person: person,
+			Password: secret, Commands: commands, HostKey: key, Patience: 20 * time.Second})
 	require.NoError(r.t, err)
 	require.Empty(r.t, seen.Detail)
 	if seen.Outcome == walk.OutcomeIn { // the record of the session's end may rest servers: it is waited for
@@ -232,15 +233,19 @@ func TestADeviceCountsWhatCameOfAskingItsServers(t *testing.T) {
 	r.login("north-sw-1", site.SSH, "ines.marsh", "")
 	r.Set(f)
 	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look counters", "look servers", "look log")
-	require.Regexp(t, `tern +login +sent 2, accepted 1, refused 0, silent 1; opened 1, closed 1; answers in`, seen.Commands[0].Output)
-	require.Regexp(t, `plover +login +sent 1, accepted 1, refused 0; opened 1, closed 1; answers in`, seen.Commands[0].Output)
-	require.Regexp(t, `tern +asked \d+, answered \d+ \(refused 0\), no answer 1, rests for \S+ more`, seen.Commands[1].Output)
+	require.Regexp(t, `tern +login +sent 2, accepted 1, refused 0, silent 1; opened 1, closed 1; answers in`,
+		seen.Commands[0].Output)
+	require.Regexp(t, `plover +login +sent 1, accepted 1, refused 0; opened 1, closed 1; answers in`,
+		seen.Commands[0].Output)
+	require.Regexp(t, `tern +asked \d+, answered \d+ \(refused 0\), no answer 1, rests for \S+ more`,
+		seen.Commands[1].Output)
 	require.Contains(t, seen.Commands[2].Output, "ines.marsh is in by ssh")
 }
 
 func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	r := start(t)
-	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save", "nonsense", "set port 9 off")
+	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save",
+		"nonsense", "set port 9 off")
 	require.Equal(t, []string{"allowed", "allowed", "allowed", "allowed", "allowed", "allowed"}, results(seen))
 	require.Contains(t, seen.Commands[0].Output, "level    15")
 	require.Contains(t, seen.Commands[2].Output, "port 3   off")
@@ -255,7 +260,8 @@ func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	for _, rec := range r.records(ledger.Filter{Kinds: []string{"command"}}) {
 		commands = append(commands, rec.Person+": "+rec.Command)
 	}
-	require.Equal(t, []string{"ines.marsh: look session", "ines.marsh: set port 3 off", "ines.marsh: look settings", "ines.marsh: save",
+	require.Equal(t, []string{"ines.marsh: look session", "ines.marsh: set port 3 off", "ines.marsh: look settings",
+		"ines.marsh: save",
 		"ines.marsh: set port 9 off", "tobin.reed: look settings"}, commands)
 	var refusals []ledger.Record
 	require.Eventually(t, func() bool {
@@ -265,8 +271,10 @@ func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	require.Contains(t, refusals[0].Reason, `command-refused: the rule "refuse look secrets **"`)
 	starts := r.records(ledger.Filter{Kinds: []string{"session-start"}})
 	require.Len(t, starts, 2)
-	require.Equal(t, []any{15, "ssh", "tacacs", "tern"}, []any{starts[0].Level, starts[0].Access, starts[0].Protocol, starts[0].Node})
-	require.Eventually(t, func() bool { return len(r.records(ledger.Filter{Kinds: []string{"session-stop"}})) == 2 }, 5*time.Second, 10*time.Millisecond)
+	require.Equal(t, []any{15, "ssh", "tacacs", "tern"},
+		[]any{starts[0].Level, starts[0].Access, starts[0].Protocol, starts[0].Node})
+	require.Eventually(t, func() bool { return len(r.records(ledger.Filter{Kinds: []string{"session-stop"}})) == 2 },
+		5*time.Second, 10*time.Millisecond)
 }
 
 func results(s login.Seen) []string {
@@ -299,13 +307,15 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 	require.Equal(t, []string{"key-differs", "key-differs"}, r.why("south-sw-1", "ines.marsh"))
 
 	r.Set(lab.Fault{What: "key-differs", Server: r.site.Server("sanderling")})
-	require.EqualValues(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome, "by tern, after the wait for sanderling")
+	require.EqualValues(t, "in", r.login("mv-curlew-rtr", site.SSH, "ines.marsh", "").Outcome,
+		"by tern, after the wait for sanderling")
 	require.Equal(t, []string{"key-differs"}, r.why("mv-curlew-rtr", "ines.marsh"))
 
 	avocet := r.site.Device("mv-avocet-rtr")
 	r.Cut(avocet, true)
 	r.login("mv-avocet-rtr", site.SSH, "master", "")
-	require.Equal(t, []string{"fallback-used", "unreachable", "unreachable", "unreachable"}, r.why("mv-avocet-rtr", "master"))
+	require.Equal(t, []string{"fallback-used", "unreachable", "unreachable", "unreachable"},
+		r.why("mv-avocet-rtr", "master"))
 	r.Cut(avocet, false)
 	r.Wake(avocet)
 
@@ -336,11 +346,13 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	require.NoError(t, err)
 	password, err := secrets.SecretFile("../../../demo/passwords/master")
 	require.NoError(t, err)
-	seen, err := login.Do(context.Background(), login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
+	seen, err := login.Do(context.Background(),
+		login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
 	require.NoError(t, err)
 	require.Equal(t, walk.OutcomeRefused, seen.Outcome)
 	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
-	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 5*time.Second,
+		10*time.Millisecond)
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }
 
@@ -354,15 +366,18 @@ func TestServersOverTLS(t *testing.T) {
 		}
 	})
 	seen := r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "", "save")
-	require.Equal(t, []any{walk.OutcomeIn, 15, walk.OutcomeAllowed}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, []any{walk.OutcomeIn, 15, walk.OutcomeAllowed},
+		[]any{seen.Outcome, seen.Level, seen.Commands[0].Result})
 	require.Equal(t, "sanderling", r.newest("mv-avocet-rtr").By)
 	seen = r.login("north-sw-1", site.SSH, "tobin.reed", "", "look secrets")
-	require.Equal(t, []any{walk.OutcomeIn, 1, walk.OutcomeRefused}, []any{seen.Outcome, seen.Level, seen.Commands[0].Result})
+	require.Equal(t, []any{walk.OutcomeIn, 1, walk.OutcomeRefused},
+		[]any{seen.Outcome, seen.Level, seen.Commands[0].Result})
 	require.Equal(t, "tern", r.newest("north-sw-1").By)
 	require.EqualValues(t, "refused", r.login("north-sw-1", site.SSH, "ines.marsh", "wrong").Outcome)
 	require.Equal(t, []string{"wrong-password"}, r.why("north-sw-1", "ines.marsh"))
 	r.Set(lab.Fault{What: "closed", Server: r.site.Server("tern")})
-	require.EqualValues(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome, "by plover, which speaks without TLS")
+	require.EqualValues(t, "in", r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome,
+		"by plover, which speaks without TLS")
 	require.Equal(t, []string{"server-off"}, r.why("north-sw-1", "ines.marsh"))
 
 	traffic, err := os.ReadFile(r.state.Traffic())
@@ -428,7 +443,8 @@ func TestALoginThatHangsUpHalfWayLeavesTheDeviceWell(t *testing.T) {
 	r := start(t)
 	place, _ := r.Places.Device("north-sw-1")
 	for _, w := range place.Ways {
-		for _, half := range []string{"", "SSH-2.0-x\r\n", "ines.marsh\n", "ines.marsh\nwrong\n\n\n", string(make([]byte, 1<<20))} {
+		for _, half := range []string{"", "SSH-2.0-x\r\n", "ines.marsh\n", "ines.marsh\nwrong\n\n\n",
+			string(make([]byte, 1<<20))} {
 			hangUp(t, w.Address, half)
 		}
 	}

@@ -113,90 +113,107 @@ func casesByHand(t *testing.T) {
 		byHand(t, fmt.Sprintf("%s-%d", diagnose.LockedForNow, n+1), v, func(h *hand) {
 			text := "a login of ines was refused: held back until 03:05:00 after 5 failures"
 			if n%2 == 0 {
-				h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines", Access: way, Reason: diagnose.LockedForNow, Text: text})
+				h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
+					Access: way, Reason: diagnose.LockedForNow, Text: text})
 				return
 			}
-			h.e.Traces = append(h.e.Traces, evidence.Trace{Time: handTime, Device: "sw", Access: way, Person: "ines", Kind: evidence.TraceLogin, Outcome: "refused", Reason: diagnose.LockedForNow, By: "local",
-				Steps: []evidence.TraceStep{{Purpose: "login", List: "tl", Method: "local", Result: "refused", Reason: diagnose.LockedForNow, By: "local"}}})
-			h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines", Access: way, Reason: diagnose.LockedForNow, Text: text})
+			h.e.Traces = append(h.e.Traces, evidence.Trace{Time: handTime, Device: "sw", Access: way, Person: "ines",
+				Kind: evidence.TraceLogin, Outcome: "refused", Reason: diagnose.LockedForNow, By: "local",
+				Steps: []evidence.TraceStep{{Purpose: "login", List: "tl", Method: "local", Result: "refused",
+					Reason: diagnose.LockedForNow, By: "local"}}})
+			h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
+				Access: way, Reason: diagnose.LockedForNow, Text: text})
 		})
 	}
 	// Answers that the server did not give.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", diagnose.ForgedOrStale, n+1), c(n, "ap", "answers with a wrong authenticator beside right ones, and second answers that differ", diagnose.ForgedOrStale), func(h *hand) {
-			other := h.ask(ap2Address, r1Login, 7, "tobin", keyOfR)
-			h.say(ap2Address, other, radius.AccessAccept, keyOfR, time.Millisecond)
-			p := h.ask(apAddress, r1Login, byte(n+1), "ines", keyOfR)
-			if n%2 == 0 {
-				h.say(apAddress, p, radius.AccessAccept, "not the key", time.Millisecond)
-				h.say(apAddress, p, radius.AccessReject, keyOfR, 3*time.Millisecond)
-				return
-			}
-			h.say(apAddress, p, radius.AccessReject, keyOfR, time.Millisecond)
-			h.say(apAddress, p, radius.AccessAccept, "not the key", 3*time.Millisecond)
-		})
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.ForgedOrStale, n+1),
+			c(n, "ap", "answers with a wrong authenticator beside right ones, and second answers that differ",
+				diagnose.ForgedOrStale), func(h *hand) {
+				other := h.ask(ap2Address, r1Login, 7, "tobin", keyOfR)
+				h.say(ap2Address, other, radius.AccessAccept, keyOfR, time.Millisecond)
+				p := h.ask(apAddress, r1Login, byte(n+1), "ines", keyOfR)
+				if n%2 == 0 {
+					h.say(apAddress, p, radius.AccessAccept, "not the key", time.Millisecond)
+					h.say(apAddress, p, radius.AccessReject, keyOfR, 3*time.Millisecond)
+					return
+				}
+				h.say(apAddress, p, radius.AccessReject, keyOfR, time.Millisecond)
+				h.say(apAddress, p, radius.AccessAccept, "not the key", 3*time.Millisecond)
+			})
 	}
 	// Packets that break the protocol.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", diagnose.Malformed, n+1), c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", diagnose.Malformed), func(h *hand) {
-			switch n {
-			case 0, 2:
-				b := append([]byte{1, 5, 0, 26}, make([]byte, 16)...)
-				h.w.UDP(h.now, apAddress, r1Login, append(b, 1, 40, 'i', 'n', 'e', 's'))
-				if n == 2 {
-					h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
-						Text: "the attribute at octet 20 overruns the packet (RFC 2865, section 5)"})
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.Malformed, n+1),
+			c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", diagnose.Malformed), func(h *hand) {
+				switch n {
+				case 0, 2:
+					b := append([]byte{1, 5, 0, 26}, make([]byte, 16)...)
+					h.w.UDP(h.now, apAddress, r1Login, append(b, 1, 40, 'i', 'n', 'e', 's'))
+					if n == 2 {
+						h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
+							Device: "ap", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
+							Text: "the attribute at octet 20 overruns the packet (RFC 2865, section 5)"})
+					}
+				default:
+					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
+					conn.Data(h.tick(time.Millisecond), true,
+						append([]byte{0xc0, 1, 1, 1, 0, 0, 0, 9, 0, 0, 0, 12}, make([]byte, 12)...))
+					conn.Close(h.tick(time.Millisecond))
+					if n == 3 {
+						h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11",
+							Device: "sw", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
+							Text: "a body in clear, which section 4.5 of RFC 8907 refuses"})
+					}
 				}
-			default:
-				conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
-				conn.Data(h.tick(time.Millisecond), true, append([]byte{0xc0, 1, 1, 1, 0, 0, 0, 9, 0, 0, 0, 12}, make([]byte, 12)...))
-				conn.Close(h.tick(time.Millisecond))
-				if n == 3 {
-					h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11", Device: "sw", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
-						Text: "a body in clear, which section 4.5 of RFC 8907 refuses"})
-				}
-			}
-		})
+			})
 	}
 	// One protocol at the other's port.
 	for n := range 4 {
-		byHand(t, fmt.Sprintf("%s-%d", diagnose.MixedProtocol, n+1), c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that are not for it", diagnose.MixedProtocol), func(h *hand) {
-			switch n {
-			case 0, 2:
-				to := netip.AddrPortFrom(t1Port.Addr(), []uint16{49, 0, 1812}[n])
-				p := h.ask(apAddress, to, 3, "ines", keyOfR)
-				h.now = h.now.Add(200 * time.Millisecond)
-				b, err := p.EncodeRequest([]byte(keyOfR))
-				require.NoError(h.t, err)
-				h.w.UDP(h.now, apAddress, to, b)
-			case 1:
-				conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
-				conn.Data(h.tick(time.Millisecond), true, []byte{0x16, 3, 1, 0, 5, 1, 0, 0, 1, 0})
-				conn.Close(h.tick(time.Millisecond))
-			case 3:
-				start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, User: "ines", Port: "ssh0"}
-				body := start.Append(nil)
-				packet := tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}, body, []byte(keyOfT))
-				conn := h.w.Connect(h.tick(time.Millisecond), swAddress, r1Login)
-				conn.Data(h.tick(time.Millisecond), true, packet)
-				conn.Close(h.tick(time.Millisecond))
-			}
-		})
+		byHand(t, fmt.Sprintf("%s-%d", diagnose.MixedProtocol, n+1),
+			c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that are not for it",
+				diagnose.MixedProtocol), func(h *hand) {
+				switch n {
+				case 0, 2:
+					to := netip.AddrPortFrom(t1Port.Addr(), []uint16{49, 0, 1812}[n])
+					p := h.ask(apAddress, to, 3, "ines", keyOfR)
+					h.now = h.now.Add(200 * time.Millisecond)
+					b, err := p.EncodeRequest([]byte(keyOfR))
+					require.NoError(h.t, err)
+					h.w.UDP(h.now, apAddress, to, b)
+				case 1:
+					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
+					conn.Data(h.tick(time.Millisecond), true, []byte{0x16, 3, 1, 0, 5, 1, 0, 0, 1, 0})
+					conn.Close(h.tick(time.Millisecond))
+				case 3:
+					start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, User: "ines", Port: "ssh0"}
+					body := start.Append(nil)
+					packet := tacacs.AppendPacket(nil,
+						tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}, body, []byte(keyOfT))
+					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, r1Login)
+					conn.Data(h.tick(time.Millisecond), true, packet)
+					conn.Close(h.tick(time.Millisecond))
+				}
+			})
 	}
 	// A server whose disk is full.
 	for n := range 2 {
-		byHand(t, fmt.Sprintf("%s-disk-%d", diagnose.RecordNotKept, n+1), c(n, "ap", "a server whose disk is full", diagnose.RecordNotKept), func(h *hand) {
-			p := h.ask(apAddress, r1Login, 1, "ines", keyOfR)
-			h.say(apAddress, p, radius.AccessAccept, keyOfR, time.Millisecond)
-			a := &radius.Packet{Code: radius.AccountingRequest, ID: 2}
-			a.AddText(radius.UserName, "ines")
-			b, err := a.EncodeAccountingRequest([]byte(keyOfR))
-			require.NoError(h.t, err)
-			h.w.UDP(h.tick(time.Millisecond), apAddress, r1Records, b)
-			h.e.Events = append(h.e.Events,
-				evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Text: "ines has the role all"},
-				evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh", Person: "ines", Question: "record-sessions", Answer: evidence.Failed, Reason: "record-not-kept", Text: "the record could not be written: no space left on device"})
-		})
+		byHand(t, fmt.Sprintf("%s-disk-%d", diagnose.RecordNotKept, n+1),
+			c(n, "ap", "a server whose disk is full", diagnose.RecordNotKept), func(h *hand) {
+				p := h.ask(apAddress, r1Login, 1, "ines", keyOfR)
+				h.say(apAddress, p, radius.AccessAccept, keyOfR, time.Millisecond)
+				a := &radius.Packet{Code: radius.AccountingRequest, ID: 2}
+				a.AddText(radius.UserName, "ines")
+				b, err := a.EncodeAccountingRequest([]byte(keyOfR))
+				require.NoError(h.t, err)
+				h.w.UDP(h.tick(time.Millisecond), apAddress, r1Records, b)
+				h.e.Events = append(h.e.Events,
+					evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh",
+						Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Text: "ines has the role all"},
+					evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh",
+						Person: "ines", Question: "record-sessions", Answer: evidence.Failed, Reason: "record-not-kept",
+						Text: "the record could not be written: no space left on device"})
+			})
 	}
 	// An accepting answer without a level.
 	for n, way := range []string{"ssh", "telnet", "console"} {
@@ -210,12 +227,16 @@ func casesByHand(t *testing.T) {
 			h.w.UDP(h.tick(time.Millisecond), r1Login, apAddress, b)
 			level := 15
 			if n > 0 {
-				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Level: &level, Text: "ines has the role all"})
+				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
+					Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted",
+					Level: &level, Text: "ines has the role all"})
 			}
 			if n < 2 {
-				h.e.Traces = append(h.e.Traces, evidence.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines", Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []evidence.TraceStep{
-					{Purpose: "login", List: "rl", Method: "group rad", Result: "accepted", By: "r1", Tries: []evidence.TraceTry{{Server: "r1", Try: 1, Result: "accepted", Seconds: 0.01}}},
-					{Purpose: "session", List: "rs", Method: "group rad", Result: "accepted", By: "r1"}}})
+				h.e.Traces = append(h.e.Traces, evidence.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines",
+					Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []evidence.TraceStep{
+						{Purpose: "login", List: "rl", Method: "group rad", Result: "accepted", By: "r1",
+							Tries: []evidence.TraceTry{{Server: "r1", Try: 1, Result: "accepted", Seconds: 0.01}}},
+						{Purpose: "session", List: "rs", Method: "group rad", Result: "accepted", By: "r1"}}})
 			}
 		})
 	}

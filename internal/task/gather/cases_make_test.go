@@ -91,7 +91,8 @@ lab: {network: 127.92.0.0/16, only: true, people: [{name: ebba, teams: [book], p
 `
 
 // standard are the parts of the site as they usually are.
-var standard = map[string]string{"TL": "[group tac, local]", "TS": "[group tac, local]", "TC": "[group tac, local]", "RL": "[group rad, local]", "REST": "0s", "TRAITS": "",
+var standard = map[string]string{"TL": "[group tac, local]", "TS": "[group tac, local]", "TC": "[group tac, local]",
+	"RL": "[group rad, local]", "REST": "0s", "TRAITS": "",
 	"SWSESSION": "session: ts,", "SWHOLDS": "", "APHOLDS": "", "DIRECTORIES": "[]", "ROLE": "", "GRANT": ""}
 
 // studio is a lab in which one case is made.
@@ -141,7 +142,8 @@ func record(t *testing.T, name string, c aCase, parts, believed map[string]strin
 	var err error
 	v.folder, err = state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	v.Lab, err = lab.Start(lab.Config{Site: v.site, SitePath: "site.yaml", Keys: v.keys, State: v.folder, Network: netip.MustParsePrefix("127.92.0.0/16")})
+	v.Lab, err = lab.Start(lab.Config{Site: v.site, SitePath: "site.yaml", Keys: v.keys, State: v.folder,
+		Network: netip.MustParsePrefix("127.92.0.0/16")})
 	require.NoError(t, err, name)
 	do(v)
 	v.Shutdown()
@@ -202,7 +204,8 @@ func (v *studio) login(device, way, person, password string, commands ...string)
 		if w.Access != way {
 			continue
 		}
-		seen, err := login.Do(context.Background(), login.Attempt{Access: way, Address: w.Address, Person: person, Password: site.NewSecret(password), Commands: commands,
+		seen, err := login.Do(context.Background(), login.Attempt{Access: way, Address: w.Address, Person: person,
+			Password: site.NewSecret(password), Commands: commands,
 			HostKey: key, Trusted: v.Trusted(), ServerName: device, Patience: 20 * time.Second})
 		require.NoError(v.t, err)
 		if seen.Outcome == walk.OutcomeIn { // the goodbye is waited for

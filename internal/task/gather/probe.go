@@ -48,7 +48,8 @@ type prober struct {
 }
 
 func (p *prober) say(kind evidence.ProbeKind, result evidence.ProbeResult, format string, args ...any) {
-	p.found = append(p.found, evidence.Probe{Time: time.Now(), Server: p.target.Server.Name, As: p.as, Kind: kind, Result: result, Text: fmt.Sprintf(format, args...)})
+	p.found = append(p.found, evidence.Probe{Time: time.Now(), Server: p.target.Server.Name, As: p.as, Kind: kind,
+		Result: result, Text: fmt.Sprintf(format, args...)})
 }
 
 // reach opens a TCP connection and closes it again.
@@ -70,7 +71,8 @@ func (p *prober) reach() {
 		p.say(evidence.ProbeReach, evidence.ProbeClosed, "%s refuses a connection", at)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		p.say(evidence.ProbeReach, evidence.ProbeNoWay, "there is no way to %s", at)
-	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, os.ErrDeadlineExceeded),
+		errors.Is(err, context.DeadlineExceeded):
 		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s does not answer within %s", at, p.target.Server.Timeout)
 	default:
 		p.say(evidence.ProbeReach, evidence.ProbeSilent, "%s cannot be reached: %v", at, err)
@@ -78,8 +80,10 @@ func (p *prober) reach() {
 }
 
 // results of replies that are no answer.
-var results = map[reason.Reason]evidence.ProbeResult{reason.Silent: evidence.ProbeSilent, reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
-	reason.ClientUnknown: evidence.ProbeClientUnknown, reason.ServerError: evidence.ProbeError, reason.Late: evidence.ProbeSilent,
+var results = map[reason.Reason]evidence.ProbeResult{reason.Silent: evidence.ProbeSilent,
+	reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
+	reason.ClientUnknown: evidence.ProbeClientUnknown, reason.ServerError: evidence.ProbeError,
+	reason.Late:  evidence.ProbeSilent,
 	reason.NoWay: evidence.ProbeNoWay, reason.TLS: evidence.ProbeTLS}
 
 func result(r walk.Reply) evidence.ProbeResult {
@@ -110,16 +114,20 @@ func (p *prober) login() {
 	var b [8]byte
 	_, _ = rand.Read(b[:]) // never fails: crypto/rand ends the process instead
 	nobody := "nobody-" + hex.EncodeToString(b[:])
-	x := aaa.Begin(p.ctx, p.target, walk.Question{Purpose: site.Login, Person: nobody}, aaa.Asker{Device: name(p.as), Port: "probe", Password: nobody})
+	x := aaa.Begin(p.ctx, p.target, walk.Question{Purpose: site.Login, Person: nobody},
+		aaa.Asker{Device: name(p.as), Port: "probe", Password: nobody})
 	defer x.Close()
 	r := x.Try(1)
 	switch r.Result {
 	case walk.Refused:
-		p.say(evidence.ProbeLogin, evidence.ProbeRefused, "%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name, p.as)
+		p.say(evidence.ProbeLogin, evidence.ProbeRefused,
+			"%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name, p.as)
 	case walk.Accepted:
-		p.say(evidence.ProbeLogin, evidence.ProbeRefused, "%s lets in a name that nobody has, asked as %s: that is a fault of its own", p.target.Server.Name, p.as)
+		p.say(evidence.ProbeLogin, evidence.ProbeRefused,
+			"%s lets in a name that nobody has, asked as %s: that is a fault of its own", p.target.Server.Name, p.as)
 	default:
-		p.say(evidence.ProbeLogin, result(r), "%s gives no answer to a name that nobody has, asked as %s: %s", p.target.Server.Name, p.as, r.Message)
+		p.say(evidence.ProbeLogin, result(r), "%s gives no answer to a name that nobody has, asked as %s: %s",
+			p.target.Server.Name, p.as, r.Message)
 	}
 }
 

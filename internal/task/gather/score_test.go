@@ -21,10 +21,13 @@ import (
 
 // refusals are causes that only servers' events, or the site, tell apart: to
 // packets, logs and traces all are an authentic no.
-var refusals = []string{diagnose.WrongPassword, diagnose.UnknownPerson, diagnose.DisabledOrExpired, diagnose.SecondFactor, diagnose.NoGrant, diagnose.PasswordForm, diagnose.DirectoryNoEntry, diagnose.LocalWhileServerAnswers}
+var refusals = []string{diagnose.WrongPassword, diagnose.UnknownPerson, diagnose.DisabledOrExpired,
+	diagnose.SecondFactor, diagnose.NoGrant, diagnose.PasswordForm, diagnose.DirectoryNoEntry,
+	diagnose.LocalWhileServerAnswers}
 
 // silences are causes that look alike to who sees only that nothing comes back.
-var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDiffers, diagnose.ClientUnknown, diagnose.WrongPort, diagnose.TooSlow, diagnose.DirectoryDown, diagnose.DirectoryRefusesUs,
+var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDiffers, diagnose.ClientUnknown,
+	diagnose.WrongPort, diagnose.TooSlow, diagnose.DirectoryDown, diagnose.DirectoryRefusesUs,
 	diagnose.ServerSaysError, diagnose.Resting, diagnose.MixedProtocol}
 
 // A device's own refusal looks the same whether its list is the one meant or not,
@@ -32,7 +35,10 @@ var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDi
 
 // alike reports whether one kind of evidence alone cannot tell two causes apart.
 func alike(want, got string) bool {
-	for _, class := range [][]string{refusals, silences, {diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.CommandStuck, diagnose.FallbackUsed, diagnose.Unreachable, diagnose.ServerOff}, {diagnose.WrongList, diagnose.WrongPassword}} {
+	for _, class := range [][]string{refusals, silences,
+		{diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable, diagnose.ServerOff},
+		{diagnose.CommandStuck, diagnose.FallbackUsed, diagnose.Unreachable, diagnose.ServerOff},
+		{diagnose.WrongList, diagnose.WrongPassword}} {
 		if slices.Contains(class, want) && slices.Contains(class, got) {
 			return true
 		}
@@ -67,7 +73,8 @@ func gradeOf(want []string, v diagnose.Verdict, single bool) grade {
 		return alarm
 	case len(got) == 0 || got[0] == diagnose.NotKnown:
 		return unsure
-	case got[0] == want[0] && (single || !slices.ContainsFunc(want, func(w string) bool { return !slices.Contains(got, w) })):
+	case got[0] == want[0] &&
+		(single || !slices.ContainsFunc(want, func(w string) bool { return !slices.Contains(got, w) })):
 		return first
 	case slices.Contains(got[:min(3, len(got))], want[0]):
 		return among
@@ -182,7 +189,8 @@ func TestScore(t *testing.T) {
 		fmt.Fprintf(&text, "\n%-28s", fmt.Sprintf("%s (%d)", row, cases[row]))
 		for _, k := range kinds {
 			if n := table[row][k.name]; n != nil {
-				fmt.Fprintf(&text, " %-18s", fmt.Sprintf("%d/%d/%d/%d/%d/%d", n[first], n[among], n[near], n[unsure], n[missed], n[alarm]))
+				fmt.Fprintf(&text, " %-18s",
+					fmt.Sprintf("%d/%d/%d/%d/%d/%d", n[first], n[among], n[near], n[unsure], n[missed], n[alarm]))
 			} else {
 				fmt.Fprintf(&text, " %-18s", "-")
 			}

@@ -38,7 +38,8 @@ func TestSurprises(t *testing.T) {
 	}
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder, Network: netip.MustParsePrefix("127.86.0.0/16")})
+	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder,
+		Network: netip.MustParsePrefix("127.86.0.0/16")})
 	require.NoError(t, err)
 	defer func() { l.Shutdown(); _ = folder.Close() }()
 	v := &studio{Lab: l, t: t, site: s, keys: keys, folder: folder}
@@ -57,7 +58,8 @@ func TestSurprises(t *testing.T) {
 		for _, v := range d.Way(way).Lists[site.Login].Servers() {
 			servers = append(servers, v)
 		}
-		faults := []string{"key-differs", "client-unknown", "closed", "silent", "slow 900ms", "password", "unknown", "disabled", "local", "grant", "fallback", "well"}
+		faults := []string{"key-differs", "client-unknown", "closed", "silent", "slow 900ms", "password", "unknown",
+			"disabled", "local", "grant", "fallback", "well"}
 		fault := faults[r.IntN(len(faults))]
 		switch fault {
 		case "password":
@@ -79,7 +81,8 @@ func TestSurprises(t *testing.T) {
 			}
 		case "well":
 		default:
-			want = map[string]string{"key-differs": diagnose.KeyDiffers, "client-unknown": diagnose.ClientUnknown, "closed": diagnose.ServerOff, "silent": diagnose.Unreachable, "slow 900ms": diagnose.TooSlow}[fault]
+			want = map[string]string{"key-differs": diagnose.KeyDiffers, "client-unknown": diagnose.ClientUnknown,
+				"closed": diagnose.ServerOff, "silent": diagnose.Unreachable, "slow 900ms": diagnose.TooSlow}[fault]
 			for _, v := range servers {
 				f, err := lab.ParseFault(s, v.Name+" "+fault+" for "+d.Name)
 				require.NoError(t, err)

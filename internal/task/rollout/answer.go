@@ -28,7 +28,8 @@ func (s Silent) String() string {
 // from the device's address, at the port and with the key of the design. It
 // gives those without an answer that can be read: a login would go past them,
 // and nobody would notice until the others are silent too.
-func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aaa.Target, person string, password site.Secret) []Silent {
+func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aaa.Target, person string,
+	password site.Secret) []Silent {
 	var silent []Silent
 	asked := map[*site.Server]bool{}
 	for _, w := range d.Ways {
@@ -52,7 +53,8 @@ func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aa
 	return silent
 }
 
-func unanswered(ctx context.Context, d *site.Device, w *site.Way, t aaa.Target, person string, password site.Secret) []Silent {
+func unanswered(ctx context.Context, d *site.Device, w *site.Way, t aaa.Target, person string,
+	password site.Secret) []Silent {
 	a := aaa.Asker{Device: d.Name, Port: w.Access + "0", Session: "send", Password: password.Reveal()}
 	exchanges := map[string]func() walk.Exchange{"": func() walk.Exchange {
 		return aaa.Begin(ctx, t, walk.Question{Purpose: site.Login, Device: d, Way: w, Person: person}, a)

@@ -106,29 +106,32 @@ func (b *Book) Note(device string, r Report, all any) error {
 }
 
 func (b *Book) keep(device, result, why string) error {
-	return b.ledger.Keep(context.Background(), ledger.Record{Time: time.Now().UTC(), Node: b.node, Kind: ledger.Command, Person: b.person, Device: device,
-		Access: site.NETCONF, Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run, Protocol: site.NETCONF})
+	return b.ledger.Keep(context.Background(),
+		ledger.Record{Time: time.Now().UTC(), Node: b.node, Kind: ledger.Command, Person: b.person, Device: device,
+			Access: site.NETCONF, Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run,
+			Protocol: site.NETCONF})
 }
 
 // Last returns the devices of the newest run in a folder: all that it named, and
 // those of them that hold the design since.
 func Last(ctx context.Context, dir string) (all, done []string, at time.Time, err error) {
 	run := ""
-	err = ledger.File(state.LedgerIn(dir)).Read(ctx, ledger.Filter{Kinds: []string{string(ledger.Command)}}, func(r ledger.Record) error {
-		if r.Command != sendCommand {
+	err = ledger.File(state.LedgerIn(dir)).Read(ctx, ledger.Filter{Kinds: []string{string(ledger.Command)}},
+		func(r ledger.Record) error {
+			if r.Command != sendCommand {
+				return nil
+			}
+			if r.Session != run {
+				run, all, done, at = r.Session, nil, nil, r.Time
+			}
+			switch {
+			case r.Result == named:
+				all = append(all, r.Device)
+			case r.Result == Kept || r.Result == Same:
+				done = append(done, r.Device)
+			}
 			return nil
-		}
-		if r.Session != run {
-			run, all, done, at = r.Session, nil, nil, r.Time
-		}
-		switch {
-		case r.Result == named:
-			all = append(all, r.Device)
-		case r.Result == Kept || r.Result == Same:
-			done = append(done, r.Device)
-		}
-		return nil
-	})
+		})
 	if err != nil || len(all) == 0 {
 		return nil, nil, at, fmt.Errorf("%s holds no record of an earlier run that could be gone on with", dir)
 	}

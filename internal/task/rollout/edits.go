@@ -11,7 +11,8 @@ import (
 
 // ordered are leaf-lists whose order counts: a merge adds to them, so what is
 // there goes first.
-var ordered = []string{"user-authentication-order", "authentication-method", "authorization-method", "accounting-method"}
+var ordered = []string{"user-authentication-order", "authentication-method", "authorization-method",
+	"accounting-method"}
 
 // replaced are containers that are the design's alone: they are put there whole.
 var replaced = []string{"radius", "tacacs-plus", "server-groups"}

@@ -71,8 +71,10 @@ func (p Prover) ProveFallback(ctx context.Context, held device.Held) []Proof {
 			return nil
 		}
 		order := held.Facts[drift.Key{About: drift.List, Name: "login", What: "methods"}].Text
-		if first, _, _ := strings.Cut(order, ", "); order != "" && !strings.HasPrefix(first, "local") && !p.Device.Kind.Traits.RefusalTriesNext {
-			p.Say(fmt.Sprintf("the local account %s cannot be tried now: the device asks %s first, and refuses local names while servers answer", p.Fallback.Name, first))
+		if first, _, _ := strings.Cut(order, ", "); order != "" && !strings.HasPrefix(first, "local") &&
+			!p.Device.Kind.Traits.RefusalTriesNext {
+			p.Say(fmt.Sprintf("the local account %s cannot be tried now: the device asks %s first, and refuses local names "+
+				"while servers answer", p.Fallback.Name, first))
 			return nil
 		}
 		return p.account(ctx)
@@ -98,7 +100,8 @@ func each(ctx context.Context, proofs ...func(context.Context) *Proof) []Proof {
 // person logs in as who sends, and looks that the configuration may be changed:
 // the lock of the session that changes it stands in the way, and nothing else.
 func (p Prover) person(ctx context.Context) *Proof {
-	proof := &Proof{What: p.Target.Person + " gets in by netconf from a new connection, and may change the configuration", Person: p.Target.Person, Access: site.NETCONF}
+	proof := &Proof{What: p.Target.Person + " gets in by netconf from a new connection, and may change the configuration",
+		Person: p.Target.Person, Access: site.NETCONF}
 	s, err := device.Open(ctx, p.Target)
 	if err != nil {
 		proof.Saw = err.Error()
@@ -139,7 +142,8 @@ func (p Prover) wrongPassword(ctx context.Context) *Proof {
 
 // account logs in with the local account.
 func (p Prover) account(ctx context.Context) *Proof {
-	proof := &Proof{What: "the local account " + p.Fallback.Name + " gets in by netconf", Person: p.Fallback.Name, Access: site.NETCONF}
+	proof := &Proof{What: "the local account " + p.Fallback.Name + " gets in by netconf", Person: p.Fallback.Name,
+		Access: site.NETCONF}
 	t := p.Target
 	t.Person, t.Auth = p.Fallback.Name, device.PasswordAuth(p.Fallback.Password)
 	s, err := device.Open(ctx, t)
@@ -193,14 +197,16 @@ func (p Prover) labLogin(ctx context.Context) *Proof {
 	if c.Outcome == walk.OutcomeRefused {
 		want = string(walk.OutcomeRefused)
 	}
-	seen, err := login.Do(ctx, login.Attempt{Access: site.SSH, Address: p.Lab.SSH, Person: p.Target.Person, Password: p.Lab.Password, HostKey: p.Lab.HostKey, ServerName: p.Device.Name, Patience: time.Minute})
+	seen, err := login.Do(ctx, login.Attempt{Access: site.SSH, Address: p.Lab.SSH, Person: p.Target.Person,
+		Password: p.Lab.Password, HostKey: p.Lab.HostKey, ServerName: p.Device.Name, Patience: time.Minute})
 	saw := string(seen.Outcome)
 	if err != nil {
 		saw = err.Error()
 	} else if seen.Outcome == walk.OutcomeIn {
 		saw = inAt(seen.Level)
 	}
-	return &Proof{What: fmt.Sprintf("%s by ssh: %s", p.Target.Person, want), OK: err == nil && saw == want, Saw: saw, Person: p.Target.Person, Access: site.SSH}
+	return &Proof{What: fmt.Sprintf("%s by ssh: %s", p.Target.Person, want), OK: err == nil && saw == want, Saw: saw,
+		Person: p.Target.Person, Access: site.SSH}
 }
 
 func inAt(level int) string { return fmt.Sprintf("in at level %d", level) }

@@ -56,11 +56,13 @@ func designs(t *testing.T) (first, other, broken *site.Site, keys site.Keys) {
 	parse := func(key, order string) *site.Site {
 		own, err := secrets.Hash(password, 64, 1) // of each design another: accounts go first, in a step of their own
 		require.NoError(t, err)
-		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.NewReplacer("OWN", own, "HASH", hash, "KEY", key, "ORDER", order).Replace(labText))})
+		s, err := site.Parse(site.Source{Name: "site.yaml",
+			Text: []byte(strings.NewReplacer("OWN", own, "HASH", hash, "KEY", key, "ORDER", order).Replace(labText))})
 		require.NoError(t, err)
 		return s
 	}
-	keys = site.Keys{"k": site.NewSecret("the-key-of-these-servers-1"), "wrong": site.NewSecret("another-key-than-theirs-22")}
+	keys = site.Keys{"k": site.NewSecret("the-key-of-these-servers-1"),
+		"wrong": site.NewSecret("another-key-than-theirs-22")}
 	return parse("k", "t1, t2"), parse("k", "t2, t1"), parse("wrong", "t1, t2"), keys
 }
 
@@ -163,13 +165,15 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 	first, other, broken, keys := designs(t)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Site: first, SitePath: "site.yaml", Keys: keys, State: folder, Network: netip.MustParsePrefix("127.82.0.0/16")})
+	l, err := lab.Start(lab.Config{Site: first, SitePath: "site.yaml", Keys: keys, State: folder,
+		Network: netip.MustParsePrefix("127.82.0.0/16")})
 	require.NoError(t, err)
 	defer func() { l.Shutdown(); require.NoError(t, folder.Close()) }()
 	place, _ := l.Places.Device("sw")
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	require.NoError(t, err)
-	target := device.Target{Person: "ines", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKey: key, Timeout: 5 * time.Second}
+	target := device.Target{Person: "ines", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKey: key,
+		Timeout: 5 * time.Second}
 	for _, w := range place.Ways {
 		if w.Access == site.NETCONF {
 			target.Address = w.Address
@@ -189,7 +193,8 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 				return false
 			}
 			for _, d := range []*site.Site{first, other, broken} {
-				if !slices.ContainsFunc(device.Differences(d, d.Device("sw"), keys, held), func(x drift.Difference) bool { return x.About != drift.Account }) {
+				if !slices.ContainsFunc(device.Differences(d, d.Device("sw"), keys, held),
+					func(x drift.Difference) bool { return x.About != drift.Account }) {
 					found = d
 				}
 			}
@@ -203,7 +208,8 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 		was := now("before")
 		want := []*site.Site{first, other, broken}[r.IntN(3)]
 		ctx, cancel := context.WithCancel(context.Background())
-		m := &mishap{at: 1 + r.IntN(34), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)], end: cancel}
+		m := &mishap{at: 1 + r.IntN(34), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)],
+			end: cancel}
 		open := func(ctx context.Context) (rollout.Device, error) {
 			if m.dead {
 				return nil, errMishap
@@ -215,7 +221,8 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 			m.open = append(m.open, s)
 			return shaky{s, m}, nil
 		}
-		report, _ := rollout.Run(ctx, rollout.Config{Site: want, Device: want.Device("sw"), Keys: keys, Open: open, Window: time.Minute, Say: func(string) {}, Unseen: 300 * time.Millisecond,
+		report, _ := rollout.Run(ctx, rollout.Config{Site: want, Device: want.Device("sw"), Keys: keys, Open: open,
+			Window: time.Minute, Say: func(string) {}, Unseen: 300 * time.Millisecond,
 			Keep: func(device.Held) (string, error) { return "", nil }, Agree: func(rollout.Plan) bool { return true },
 			Prove: func(ctx context.Context) []rollout.Proof {
 				s, err := open(ctx)

@@ -114,10 +114,12 @@ var ErrNoWayBack = errors.New("it cannot take a change back by itself")
 
 // ErrUncommitted is a device with changes in its candidate that somebody has not
 // committed.
-var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there first, they would run with this change")
+var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there " +
+	"first, they would run with this change")
 
 // ErrChanged is a device that somebody changed since it was read.
-var ErrChanged = errors.New("somebody changed it since it was read: what was shown is not what would happen; run it again")
+var ErrChanged = errors.New("somebody changed it since it was read: what was shown is not what would happen; run it " +
+	"again")
 
 var (
 	errEnded   = errors.New("it was ended")
@@ -143,7 +145,8 @@ func Run(ctx context.Context, c Config) (Report, error) {
 	if c.Unseen == 0 {
 		c.Unseen = usuallyUnseen
 	}
-	r := &run{Config: c, ctx: ctx, lasting: context.WithoutCancel(ctx), report: Report{Outcome: Stopped, Proofs: []Proof{}}}
+	r := &run{Config: c, ctx: ctx, lasting: context.WithoutCancel(ctx),
+		report: Report{Outcome: Stopped, Proofs: []Proof{}}}
 	if err := r.all(); err != nil {
 		r.report.Why = err.Error()
 		return r.report, err
@@ -170,7 +173,8 @@ func (r *run) all() (err error) {
 		return nil
 	}
 	if r.way.putsBack() && !held.Facts.Shows() && len(held.Facts) > 0 {
-		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is there either", ErrNoWayBack)
+		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is there either",
+			ErrNoWayBack)
 	}
 	if !r.Agree(r.report.Plan) {
 		r.report.Outcome, r.report.Why = Declined, "nobody agreed"
@@ -218,7 +222,8 @@ func (r *run) stages(held device.Held) []stage {
 		}
 		return r.ProveFallback(ctx, h)
 	}
-	whole := stage{what: "the design", about: ofAll, edits: edits(held, config), prove: func(ctx context.Context, _ device.Held) []Proof { return r.Prove(ctx) }}
+	whole := stage{what: "the design", about: ofAll, edits: edits(held, config),
+		prove: func(ctx context.Context, _ device.Held) []Proof { return r.Prove(ctx) }}
 	accounts := slices.ContainsFunc(r.report.Plan.Differences, ofAccounts)
 	only := !slices.ContainsFunc(r.report.Plan.Differences, func(d drift.Difference) bool { return !ofAccounts(d) })
 	switch {
@@ -234,7 +239,8 @@ func (r *run) stages(held device.Held) []stage {
 		}
 		return []stage{whole}
 	}
-	return []stage{{what: "the part with the local accounts", about: ofAccounts, edits: []*etree.Element{onlyUsers(config)}, prove: fallback}, whole}
+	return []stage{{what: "the part with the local accounts", about: ofAccounts,
+		edits: []*etree.Element{onlyUsers(config)}, prove: fallback}, whole}
 }
 
 // stage puts one part there, proves it, and confirms it or takes it back. The

@@ -188,7 +188,8 @@ func sendIt(t *testing.T, f *fake, change func(*Config)) (Report, error) {
 	if f.capabilities == nil {
 		f.capabilities = []string{netconf.Candidate, netconf.ConfirmedCommit, netconf.Validate}
 	}
-	c := Config{Site: s, Device: s.Device("sw-1"), Keys: site.Keys{"k": site.NewSecret("a-key-for-these-tests")}, Open: f.open, Window: time.Minute, Say: func(string) {},
+	c := Config{Site: s, Device: s.Device("sw-1"), Keys: site.Keys{"k": site.NewSecret("a-key-for-these-tests")},
+		Open: f.open, Window: time.Minute, Say: func(string) {},
 		Keep: func(device.Held) (string, error) { return "kept.xml", nil }, Agree: func(Plan) bool { return true },
 		Prove: func(context.Context) []Proof {
 			if f.onProof != nil {
@@ -228,7 +229,9 @@ func TestADesignIsSentProvenAndConfirmed(t *testing.T) {
 
 // Whatever fails, at whatever step: the device ends as it was.
 func TestWhateverFailsTheDeviceIsAsItWas(t *testing.T) {
-	for step, want := range map[string]string{"open 1": Stopped, "lock running": Stopped, "lock candidate": Stopped, "edit candidate": Stopped, "unlock running": Stopped, "validate": Stopped, "commit": TakenBack, "proof": TakenBack, "confirm": TakenBack} {
+	for step, want := range map[string]string{"open 1": Stopped, "lock running": Stopped, "lock candidate": Stopped,
+		"edit candidate": Stopped, "unlock running": Stopped, "validate": Stopped, "commit": TakenBack, "proof": TakenBack,
+		"confirm": TakenBack} {
 		f := &fake{fails: step}
 		r, err := sendIt(t, f, nil)
 		require.Equal(t, want, r.Outcome, step)
@@ -245,7 +248,12 @@ func TestWhateverFailsTheDeviceIsAsItWas(t *testing.T) {
 	require.Equal(t, TakenBack, r.Outcome, "a device without cancel: the end of the session does it")
 	require.NotContains(t, f.calls, "cancel")
 	f = &fake{fails: "cancel"}
-	_, _ = sendIt(t, f, func(c *Config) { c.Prove = func(context.Context) []Proof { return []Proof{{What: "in", Saw: "no"}} } })
+	_, _ = sendIt(t, f, func(c *Config) {
+		c.Prove = func(context.Context) []Proof {
+			return []Proof{{What: "in",
+				Saw: "no"}}
+		}
+	})
 	require.Equal(t, oldConfig, f.running, "a cancel that fails")
 }
 
@@ -262,7 +270,8 @@ func TestNothingIsSentWithoutAWayBackOrAgreement(t *testing.T) {
 	require.Equal(t, Declined, r.Outcome)
 	require.NotContains(t, f.calls, "lock candidate")
 	f = &fake{}
-	_, err = sendIt(t, f, func(c *Config) { c.Keep = func(device.Held) (string, error) { return "", errors.New("no room") } })
+	_, err = sendIt(t, f,
+		func(c *Config) { c.Keep = func(device.Held) (string, error) { return "", errors.New("no room") } })
 	require.ErrorContains(t, err, "could not be kept: no room")
 	require.NotContains(t, f.calls, "edit candidate")
 }
@@ -274,8 +283,11 @@ func TestEndingItTakesAChangeBack(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(designText)})
 	require.NoError(t, err)
 	f.running, f.candidate, f.capabilities = oldConfig, oldConfig, []string{netconf.Candidate, netconf.ConfirmedCommit}
-	r, err := Run(ctx, Config{Site: s, Device: s.Device("sw-1"), Keys: site.Keys{"k": site.NewSecret("a-key-for-these-tests")}, Open: f.open, Window: time.Minute, Say: func(string) {},
-		Keep: func(device.Held) (string, error) { return "", nil }, Agree: func(Plan) bool { return true }, Prove: func(context.Context) []Proof { cancel(); return nil }})
+	r, err := Run(ctx, Config{Site: s, Device: s.Device("sw-1"),
+		Keys: site.Keys{"k": site.NewSecret("a-key-for-these-tests")}, Open: f.open, Window: time.Minute,
+		Say:  func(string) {},
+		Keep: func(device.Held) (string, error) { return "", nil }, Agree: func(Plan) bool { return true },
+		Prove: func(context.Context) []Proof { cancel(); return nil }})
 	require.NoError(t, err)
 	require.Equal(t, []string{TakenBack, "it was ended"}, []string{r.Outcome, r.Why})
 	require.Equal(t, oldConfig, f.running)
@@ -363,7 +375,9 @@ const hash = "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6
 func TestTheLocalAccountsComeFirstAndStay(t *testing.T) {
 	withAccount := func(more func(*Config)) func(*Config) {
 		return func(c *Config) {
-			s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(designText, "{login: l}}", "{login: l}}, accounts: [keeper]", 1) + "accounts: [{name: keeper, level: 15, password: '" + hash + "'}]\n")})
+			s, err := site.Parse(site.Source{Name: "site.yaml",
+				Text: []byte(strings.Replace(designText, "{login: l}}", "{login: l}}, accounts: [keeper]", 1) +
+					"accounts: [{name: keeper, level: 15, password: '" + hash + "'}]\n")})
 			require.NoError(t, err)
 			c.Site, c.Device = s, s.Device("sw-1")
 			more(c)

@@ -95,18 +95,21 @@ func (w *Writer) PortClosed(at time.Time, from, to netip.AddrPort, payload []byt
 	about := network(from, to, layers.IPProtocolUDP)
 	_ = udp.SetNetworkLayerForChecksum(about.(gopacket.NetworkLayer))
 	b := gopacket.NewSerializeBuffer()
-	if gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, about, udp, gopacket.Payload(payload)) != nil {
+	if gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, about, udp,
+		gopacket.Payload(payload)) != nil {
 		return
 	}
 	const kept = 20 + 8 // the header, and the first octets of what follows
-	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4CodePort)}
+	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable,
+		layers.ICMPv4CodePort)}
 	w.packet(at, network(to, from, layers.IPProtocolICMPv4), icmp, b.Bytes()[:kept])
 }
 
 // network makes the IP header between two addresses.
 func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.SerializableLayer {
 	if from.Addr().Unmap().Is4() {
-		return &layers.IPv4{Version: 4, TTL: 64, Protocol: p, SrcIP: from.Addr().Unmap().AsSlice(), DstIP: to.Addr().Unmap().AsSlice()}
+		return &layers.IPv4{Version: 4, TTL: 64, Protocol: p, SrcIP: from.Addr().Unmap().AsSlice(),
+			DstIP: to.Addr().Unmap().AsSlice()}
 	}
 	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: p, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
 }
@@ -115,7 +118,8 @@ func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, 
 	if w == nil {
 		return
 	}
-	ether := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2}, EthernetType: layers.EthernetTypeIPv4}
+	ether := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2},
+		EthernetType: layers.EthernetTypeIPv4}
 	if _, six := ip.(*layers.IPv6); six {
 		ether.EthernetType = layers.EthernetTypeIPv6
 	}

@@ -51,7 +51,8 @@ func ordinary4(b []byte) (inner, bool) {
 	if header < 20 || total < header || total > len(b) {
 		return inner{}, false
 	}
-	return inner{from: netip.AddrFrom4([4]byte(b[12:16])), to: netip.AddrFrom4([4]byte(b[16:20])), protocol: b[9], payload: b[header:total]}, true
+	return inner{from: netip.AddrFrom4([4]byte(b[12:16])), to: netip.AddrFrom4([4]byte(b[16:20])), protocol: b[9],
+		payload: b[header:total]}, true
 }
 
 func ordinary6(b []byte) (inner, bool) {
@@ -62,7 +63,8 @@ func ordinary6(b []byte) (inner, bool) {
 	if total > len(b) {
 		return inner{}, false
 	}
-	return inner{from: netip.AddrFrom16([16]byte(b[8:24])), to: netip.AddrFrom16([16]byte(b[24:40])), protocol: b[6], payload: b[40:total]}, true
+	return inner{from: netip.AddrFrom16([16]byte(b[8:24])), to: netip.AddrFrom16([16]byte(b[24:40])), protocol: b[6],
+		payload: b[40:total]}, true
 }
 
 // datagram returns the ports and the payload of a whole UDP datagram.
@@ -75,5 +77,6 @@ func (i inner) datagram() (from, to netip.AddrPort, payload []byte, ok bool) {
 	if n < 8 || n > len(b) {
 		return from, to, nil, false
 	}
-	return netip.AddrPortFrom(i.from, binary.BigEndian.Uint16(b)), netip.AddrPortFrom(i.to, binary.BigEndian.Uint16(b[2:])), b[8:n], true
+	return netip.AddrPortFrom(i.from, binary.BigEndian.Uint16(b)),
+		netip.AddrPortFrom(i.to, binary.BigEndian.Uint16(b[2:])), b[8:n], true
 }

@@ -144,7 +144,8 @@ func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkTy
 		}
 	}
 	p := gopacket.NewPacket(data, link, gopacket.DecodeOptions{Lazy: true, NoCopy: true})
-	if four, ok := p.NetworkLayer().(*layers.IPv4); ok && (four.Flags&layers.IPv4MoreFragments != 0 || four.FragOffset != 0) {
+	if four, ok := p.NetworkLayer().(*layers.IPv4); ok &&
+		(four.Flags&layers.IPv4MoreFragments != 0 || four.FragOffset != 0) {
 		r.fragment4(four)
 		return
 	}
@@ -239,7 +240,8 @@ func (r *reader) icmp4(icmp *layers.ICMPv4) {
 	dst, _ := netip.AddrFromSlice(b[16:20])
 	from := netip.AddrPortFrom(src, binary.BigEndian.Uint16(b[n:]))
 	to := netip.AddrPortFrom(dst, binary.BigEndian.Uint16(b[n+2:]))
-	why := map[uint8]string{0: "net unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable", 13: "filtered"}[icmp.TypeCode.Code()]
+	why := map[uint8]string{0: "net unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable",
+		13: "filtered"}[icmp.TypeCode.Code()]
 	if why == "" {
 		why = "unreachable"
 	}
@@ -259,7 +261,8 @@ func (r *reader) icmp6(icmp *layers.ICMPv6) {
 	}
 	from := netip.AddrPortFrom(netip.AddrFrom16([16]byte(b[8:24])), binary.BigEndian.Uint16(b[40:]))
 	to := netip.AddrPortFrom(netip.AddrFrom16([16]byte(b[24:40])), binary.BigEndian.Uint16(b[42:]))
-	why := map[uint8]string{0: "net unreachable", 1: "filtered", 3: "host unreachable", 4: "port unreachable"}[icmp.TypeCode.Code()]
+	why := map[uint8]string{0: "net unreachable", 1: "filtered", 3: "host unreachable",
+		4: "port unreachable"}[icmp.TypeCode.Code()]
 	if why == "" {
 		why = "unreachable"
 	}
@@ -267,7 +270,8 @@ func (r *reader) icmp6(icmp *layers.ICMPv6) {
 }
 
 // New makes the stream of a connection that is seen for the first time.
-func (r *reader) New(network, transport gopacket.Flow, tcp *layers.TCP, _ reassembly.AssemblerContext) reassembly.Stream {
+func (r *reader) New(network, transport gopacket.Flow, tcp *layers.TCP,
+	_ reassembly.AssemblerContext) reassembly.Stream {
 	from, to := ends(network, uint16(tcp.SrcPort), uint16(tcp.DstPort))
 	s := &stream{reader: r, conn: Conn{Client: from, Server: to}, firstFromClient: true}
 	if tcp.SYN && tcp.ACK || !tcp.SYN && from.Port() < to.Port() { // the first packet is the server's
@@ -290,7 +294,8 @@ func (s *stream) fromClient(d reassembly.TCPFlowDirection) bool {
 }
 
 // Accept takes every packet: a connection may be joined in the middle.
-func (s *stream) Accept(tcp *layers.TCP, _ gopacket.CaptureInfo, d reassembly.TCPFlowDirection, _ reassembly.Sequence, start *bool, _ reassembly.AssemblerContext) bool {
+func (s *stream) Accept(tcp *layers.TCP, _ gopacket.CaptureInfo, d reassembly.TCPFlowDirection, _ reassembly.Sequence,
+	start *bool, _ reassembly.AssemblerContext) bool {
 	if s.first.IsZero() {
 		s.first = s.reader.now
 	}

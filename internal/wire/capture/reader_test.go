@@ -73,7 +73,8 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	require.Equal(t, 11, stats.Packets)
 	require.ElementsMatch(t, []string{
 		"192.0.2.1:40001 > 192.0.2.2:49 one", "[2001:db8::2]:50000 > [2001:db8::1]:1812 over IPv6",
-		"192.0.2.1:40001 client=true question lost=false", "192.0.2.1:40001 client=false answer lost=false", "192.0.2.1:40001 ended 0",
+		"192.0.2.1:40001 client=true question lost=false", "192.0.2.1:40001 client=false answer lost=false",
+		"192.0.2.1:40001 ended 0",
 		"192.0.2.1:40002 ended 1", "192.0.2.1:40003 ended 2"}, lines)
 }
 
@@ -98,7 +99,8 @@ func pcap(t *testing.T, link layers.LinkType, packets ...[]byte) []byte {
 	w := pcapgo.NewWriter(&file)
 	require.NoError(t, w.WriteFileHeader(65536, link))
 	for i, p := range packets {
-		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at.Add(time.Duration(i) * time.Millisecond), CaptureLength: len(p), Length: len(p)}, p))
+		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at.Add(time.Duration(i) * time.Millisecond),
+			CaptureLength: len(p), Length: len(p)}, p))
 	}
 	return file.Bytes()
 }
@@ -133,7 +135,8 @@ func TestABoundedCaptureGoesOnInAnotherFileAndReadsAsOne(t *testing.T) {
 	lines, _, err := read(t, both.Bytes())
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(lines, "\n"), "datagram 59")
-	require.Contains(t, strings.Join(lines, "\n"), "client=true question lost=", "a connection that began in a part that is gone")
+	require.Contains(t, strings.Join(lines, "\n"), "client=true question lost=",
+		"a connection that began in a part that is gone")
 	require.Greater(t, len(lines), 20, "both parts are read")
 
 	w, err = NewWriter(&bytes.Buffer{})
@@ -172,13 +175,15 @@ func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
 	payload := frame(t, udp, gopacket.Payload("sixteen octets!!"))
 	first, second := ip(layers.IPProtocolUDP), ip(layers.IPProtocolUDP)
 	first.Flags, first.Id, second.Id, second.FragOffset = layers.IPv4MoreFragments, 7, 7, 2
-	tagged := frame(t, ether(layers.EthernetTypeDot1Q), &layers.Dot1Q{VLANIdentifier: 12, Type: layers.EthernetTypeIPv4}, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 1, DstPort: 1812}, gopacket.Payload("tagged"))
+	tagged := frame(t, ether(layers.EthernetTypeDot1Q), &layers.Dot1Q{VLANIdentifier: 12, Type: layers.EthernetTypeIPv4},
+		ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 1, DstPort: 1812}, gopacket.Payload("tagged"))
 	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, tagged,
 		frame(t, ether(layers.EthernetTypeIPv4), second, gopacket.Payload(payload[16:])),
 		frame(t, ether(layers.EthernetTypeIPv4), first, gopacket.Payload(payload[:16])),
 		frame(t, ether(layers.EthernetTypeARP)), []byte{1, 2, 3}))
 	require.NoError(t, err)
-	require.Equal(t, []string{"192.0.2.1:1 > 192.0.2.2:1812 tagged", "192.0.2.1:40001 > 192.0.2.2:1812 sixteen octets!!"}, lines)
+	require.Equal(t, []string{"192.0.2.1:1 > 192.0.2.2:1812 tagged", "192.0.2.1:40001 > 192.0.2.2:1812 sixteen octets!!"},
+		lines)
 	require.Equal(t, Stats{Packets: 5, Other: 2}, stats)
 
 	raw := frame(t, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 1, DstPort: 1812}, gopacket.Payload("raw"))
@@ -188,16 +193,19 @@ func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
 }
 
 func ip6(next layers.IPProtocol) *layers.IPv6 {
-	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: next, SrcIP: net.ParseIP("2001:db8::1"), DstIP: net.ParseIP("2001:db8::2")}
+	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: next, SrcIP: net.ParseIP("2001:db8::1"),
+		DstIP: net.ParseIP("2001:db8::2")}
 }
 
 func TestFragmentsOfIPv6ArePutTogetherInAnyOrder(t *testing.T) {
 	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
 	part := func(offset uint16, more bool, b []byte) []byte {
 		return frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolIPv6Fragment),
-			&layers.IPv6Fragment{NextHeader: layers.IPProtocolUDP, FragmentOffset: offset, MoreFragments: more, Identification: 9}, gopacket.Payload(b))
+			&layers.IPv6Fragment{NextHeader: layers.IPProtocolUDP, FragmentOffset: offset, MoreFragments: more,
+				Identification: 9}, gopacket.Payload(b))
 	}
-	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, part(2, false, payload[16:]), part(0, true, payload[:16])))
+	lines, stats, err := read(t,
+		pcap(t, layers.LinkTypeEthernet, part(2, false, payload[16:]), part(0, true, payload[:16])))
 	require.NoError(t, err)
 	require.Equal(t, []string{"[2001:db8::1]:40001 > [2001:db8::2]:1812 sixteen octets!!"}, lines)
 	require.Equal(t, Stats{Packets: 2}, stats)
@@ -210,16 +218,19 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 		four.Id, four.Flags, four.Length = uint16(i), layers.IPv4MoreFragments, 28
 		four.Payload = make([]byte, 8)
 		r.fragment4(four)
-		r.fragment6(ip6(layers.IPProtocolIPv6Fragment), &layers.IPv6Fragment{MoreFragments: true, Identification: i, BaseLayer: layers.BaseLayer{Payload: make([]byte, 8)}})
+		r.fragment6(ip6(layers.IPProtocolIPv6Fragment),
+			&layers.IPv6Fragment{MoreFragments: true, Identification: i, BaseLayer: layers.BaseLayer{Payload: make([]byte, 8)}})
 		require.LessOrEqual(t, max(r.waiting[0], r.waiting[1]), mostFragments)
 	}
 }
 
 func TestAnUnreachablePortOfIPv6IsNamed(t *testing.T) {
 	about := frame(t, ip6(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
-	lines, _, err := read(t, pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolICMPv6),
-		&layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeDestinationUnreachable, layers.ICMPv6CodePortUnreachable)},
-		gopacket.Payload(append(make([]byte, 4), about...)))))
+	lines, _, err := read(t,
+		pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolICMPv6),
+			&layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeDestinationUnreachable,
+				layers.ICMPv6CodePortUnreachable)},
+			gopacket.Payload(append(make([]byte, 4), about...)))))
 	require.NoError(t, err)
 	require.Equal(t, []string{"[2001:db8::1]:40001 > [2001:db8::2]:1812 udp=true port unreachable"}, lines)
 }
@@ -228,7 +239,8 @@ func TestAnUnreachablePortIsNamedWithThePacketItIsAbout(t *testing.T) {
 	about := frame(t, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
 	back := ip(layers.IPProtocolICMPv4)
 	lines, _, err := read(t, pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv4), back,
-		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, 3)}, gopacket.Payload(about))))
+		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, 3)},
+		gopacket.Payload(about))))
 	require.NoError(t, err)
 	require.Equal(t, []string{"192.0.2.1:40001 > 192.0.2.2:1812 udp=true port unreachable"}, lines)
 }

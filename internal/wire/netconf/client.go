@@ -116,7 +116,8 @@ func (c *Client) library(all map[string]Module) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range append(reply.FindElements("data/modules-state/module"), reply.FindElements("data/yang-library/module-set/module")...) {
+	for _, m := range append(reply.FindElements("data/modules-state/module"),
+		reply.FindElements("data/yang-library/module-set/module")...) {
 		text := func(name string) string {
 			if e := m.SelectElement(name); e != nil {
 				return strings.TrimSpace(e.Text())

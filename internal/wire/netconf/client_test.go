@@ -65,7 +65,8 @@ const ok = `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><ok/></rpc-r
 
 func TestAClientSpeaksBothFramings(t *testing.T) {
 	for _, base := range []string{Base10, Base11} {
-		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02&features=a,b"}, base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
+		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02&features=a,b"},
+			base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
 		require.NoError(t, err)
 		require.Equal(t, "7", c.SessionID)
 		require.True(t, c.Has(Candidate))
@@ -84,7 +85,9 @@ func TestAClientSpeaksBothFramings(t *testing.T) {
 		_, err = c.GetConfig("running")
 		require.ErrorIs(t, err, ErrXML, "no data in it")
 		sent := strings.Join(asked(), "\n")
-		for _, part := range []string{"<lock><target><candidate/>", "<default-operation>merge</default-operation>", "<confirm-timeout>2</confirm-timeout><persist>mine</persist>", "<commit><persist-id>mine</persist-id>", "<cancel-commit/>"} {
+		for _, part := range []string{"<lock><target><candidate/>", "<default-operation>merge</default-operation>",
+			"<confirm-timeout>2</confirm-timeout><persist>mine</persist>", "<commit><persist-id>mine</persist-id>",
+			"<cancel-commit/>"} {
 			require.Contains(t, sent, part)
 		}
 		require.Error(t, c.Close(), "the device is gone")
@@ -93,10 +96,13 @@ func TestAClientSpeaksBothFramings(t *testing.T) {
 
 func TestErrorsOfADeviceAreValuesAndWarningsAreNone(t *testing.T) {
 	reply := func(severity string) string {
-		return `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><rpc-error><error-type>application</error-type><error-tag>invalid-value</error-tag><error-severity>` + severity +
-			`</error-severity><error-path>/a/b</error-path><error-message>no such port</error-message></rpc-error>` + map[string]string{"warning": "<ok/>"}[severity] + `</rpc-reply>`
+		return `<rpc-reply xmlns="` + Base +
+			`" message-id="MESSAGE-ID"><rpc-error><error-type>application</error-type><error-tag>invalid-value</error-tag><error-severity>` + severity +
+			`</error-severity><error-path>/a/b</error-path><error-message>no such port</error-message></rpc-error>` +
+			map[string]string{"warning": "<ok/>"}[severity] + `</rpc-reply>`
 	}
-	c, _, err := device(t, []string{Base10}, false, reply("error"), reply("warning"), strings.ReplaceAll(ok, "MESSAGE-ID", "99"), "<rpc-reply", ok)
+	c, _, err := device(t, []string{Base10}, false, reply("error"), reply("warning"),
+		strings.ReplaceAll(ok, "MESSAGE-ID", "99"), "<rpc-reply", ok)
 	require.NoError(t, err)
 	var said *Error
 	require.True(t, errors.As(c.Validate(), &said))
@@ -120,17 +126,23 @@ func TestModulesOfTheYANGLibraryAreThere(t *testing.T) {
 	}
 	const module = `<module><name>m</name><revision>2021-08-05</revision><namespace>urn:m</namespace><feature>f</feature></module>`
 	for _, inner := range []string{
-		`<modules-state xmlns="` + LibraryNS + `">` + module + `<module><name>i</name><namespace>urn:i</namespace><conformance-type>import</conformance-type></module></modules-state>`,
-		`<yang-library xmlns="` + LibraryNS + `"><module-set><name>all</name>` + module + `<import-only-module><name>i</name><namespace>urn:i</namespace></import-only-module></module-set></yang-library>`,
+		`<modules-state xmlns="` + LibraryNS + `">` + module +
+			`<module><name>i</name><namespace>urn:i</namespace><conformance-type>import</conformance-type></module></modules-state>`,
+		`<yang-library xmlns="` + LibraryNS + `"><module-set><name>all</name>` + module +
+			`<import-only-module><name>i</name><namespace>urn:i</namespace></import-only-module></module-set></yang-library>`,
 	} {
-		c, asked, err := device(t, []string{Base11, "urn:h?module=h&amp;revision=2020-01-01", libraryCapability + "1.0?revision=2016-06-21"}, true, library(inner))
+		c, asked, err := device(t, []string{Base11, "urn:h?module=h&amp;revision=2020-01-01",
+			libraryCapability + "1.0?revision=2016-06-21"}, true, library(inner))
 		require.NoError(t, err)
 		all, err := c.Modules()
 		require.NoError(t, err)
-		require.Equal(t, map[string]Module{"urn:h": {Revision: "2020-01-01"}, "urn:m": {Revision: "2021-08-05", Features: []string{"f"}}}, all)
+		require.Equal(t, map[string]Module{"urn:h": {Revision: "2020-01-01"},
+			"urn:m": {Revision: "2021-08-05", Features: []string{"f"}}}, all)
 		require.Contains(t, strings.Join(asked(), ""), `<yang-library xmlns="`+LibraryNS)
 	}
-	c, _, err := device(t, []string{Base11, "urn:h?module=h", libraryCapability + "1.0"}, true, strings.Replace(ok, "<ok/>", `<rpc-error><error-type>protocol</error-type><error-tag>access-denied</error-tag><error-severity>error</error-severity></rpc-error>`, 1))
+	c, _, err := device(t, []string{Base11, "urn:h?module=h", libraryCapability + "1.0"}, true,
+		strings.Replace(ok, "<ok/>",
+			`<rpc-error><error-type>protocol</error-type><error-tag>access-denied</error-tag><error-severity>error</error-severity></rpc-error>`, 1))
 	require.NoError(t, err)
 	all, err := c.Modules()
 	require.ErrorContains(t, err, "access-denied")
@@ -158,7 +170,8 @@ func TestAFirstQuestionThatLiesUnreadIsFollowedByAnother(t *testing.T) {
 			}
 			for _, m := range waiting {
 				rpc, err := Parse(m, "rpc")
-				if err != nil || conn.Write([]byte(strings.ReplaceAll(ok, "MESSAGE-ID", rpc.SelectAttrValue("message-id", "")))) != nil {
+				if err != nil || conn.Write([]byte(strings.ReplaceAll(ok, "MESSAGE-ID",
+					rpc.SelectAttrValue("message-id", "")))) != nil {
 					return
 				}
 			}

@@ -35,7 +35,9 @@ func operationOf(x *etree.Element, inherited string) (string, error) {
 			continue
 		}
 		if !slices.Contains([]string{"merge", "replace", "create", "delete", "remove"}, a.Value) {
-			return "", &Error{Type: "protocol", Tag: "bad-attribute", Path: x.GetPath(), Message: "the operation " + a.Value + " is none of RFC 6241, section 7.2", Info: map[string]string{"bad-attribute": "operation", "bad-element": x.Tag}}
+			return "", &Error{Type: "protocol", Tag: "bad-attribute", Path: x.GetPath(),
+				Message: "the operation " + a.Value + " is none of RFC 6241, section 7.2",
+				Info:    map[string]string{"bad-attribute": "operation", "bad-element": x.Tag}}
 		}
 		return a.Value, nil
 	}
@@ -132,7 +134,8 @@ func find(parent, x *etree.Element, shape Shape, path []string) (*etree.Element,
 	keys, leaves := shape.Keys(path)
 	for _, k := range keys {
 		if x.SelectElement(k) == nil {
-			return nil, &Error{Type: "application", Tag: "missing-element", Path: "/" + strings.Join(path, "/"), Message: "the key " + k + " of this list is missing", Info: map[string]string{"bad-element": k}}
+			return nil, &Error{Type: "application", Tag: "missing-element", Path: "/" + strings.Join(path, "/"),
+				Message: "the key " + k + " of this list is missing", Info: map[string]string{"bad-element": k}}
 		}
 	}
 	for _, c := range parent.SelectElements(x.Tag) {

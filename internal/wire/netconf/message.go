@@ -186,7 +186,8 @@ func errorsOf(reply *etree.Element, warnings bool) []*Error {
 		if (text(x, "error-severity") == "warning") != warnings {
 			continue
 		}
-		e := &Error{Type: text(x, "error-type"), Tag: text(x, "error-tag"), Path: text(x, "error-path"), Message: text(x, "error-message")}
+		e := &Error{Type: text(x, "error-type"), Tag: text(x, "error-tag"), Path: text(x, "error-path"),
+			Message: text(x, "error-message")}
 		if info := x.SelectElement("error-info"); info != nil {
 			e.Info = map[string]string{}
 			for _, c := range info.ChildElements() {

@@ -91,13 +91,15 @@ func TestErrorsAreReadBack(t *testing.T) {
 	rpc, err := Parse([]byte(`<rpc xmlns="`+Base+`" message-id="7"/>`), "rpc")
 	require.NoError(t, err)
 	reply := Reply(rpc)
-	AddError(reply, &Error{Type: "protocol", Tag: "in-use", Path: "/x", Message: "another session", Info: map[string]string{"session-id": "4"}})
+	AddError(reply, &Error{Type: "protocol", Tag: "in-use", Path: "/x", Message: "another session",
+		Info: map[string]string{"session-id": "4"}})
 	got, err := Parse(Bytes(reply), "rpc-reply")
 	require.NoError(t, err)
 	errs := Errors(got)
 	require.Len(t, errs, 1)
 	require.Equal(t, "in-use at /x: another session", errs[0].Error())
-	for _, text := range []string{"", "<", "<a/>", `<rpc xmlns="other"/>`, `<!DOCTYPE x [<!ENTITY a "b">]><rpc xmlns="` + Base + `">&a;</rpc>`} {
+	for _, text := range []string{"", "<", "<a/>", `<rpc xmlns="other"/>`,
+		`<!DOCTYPE x [<!ENTITY a "b">]><rpc xmlns="` + Base + `">&a;</rpc>`} {
 		_, err := Parse([]byte(text), "rpc")
 		require.ErrorIs(t, err, ErrXML, text)
 	}
@@ -126,13 +128,20 @@ func TestEveryOperationOfAnEdit(t *testing.T) {
 	const have = `<top xmlns="u"><entry><name>a</name><v>1</v></entry><entry><name>b</name><v>2</v></entry><order>x</order></top>`
 	for _, c := range []struct{ name, edit, operation, want, tag string }{
 		{"merge changes", `<top xmlns="u"><entry><name>a</name><v>9</v></entry></top>`, "merge", `<v>9</v>`, ""},
-		{"merge adds", `<top xmlns="u"><entry><name>c</name><v>3</v></entry><order>y</order></top>`, "merge", `<name>c</name><v>3</v></entry><order>y</order>`, ""},
-		{"replace", `<top xmlns="u"><entry nc:operation="replace"><name>a</name></entry></top>`, "merge", `<entry><name>a</name></entry>`, ""},
-		{"replace everything", `<top xmlns="u"><order>z</order></top>`, "replace", `<top xmlns="u"><order>z</order></top>`, ""},
-		{"delete", `<top xmlns="u"><entry nc:operation="delete"><name>a</name></entry></top>`, "none", `<top xmlns="u"><entry><name>b</name>`, ""},
-		{"remove what is not there", `<top xmlns="u"><entry nc:operation="remove"><name>z</name></entry></top>`, "merge", `<name>b</name>`, ""},
-		{"create what is there", `<top xmlns="u"><entry nc:operation="create"><name>a</name></entry></top>`, "merge", "", "data-exists"},
-		{"delete what is not there", `<top xmlns="u"><entry nc:operation="delete"><name>z</name></entry></top>`, "merge", "", "data-missing"},
+		{"merge adds", `<top xmlns="u"><entry><name>c</name><v>3</v></entry><order>y</order></top>`, "merge",
+			`<name>c</name><v>3</v></entry><order>y</order>`, ""},
+		{"replace", `<top xmlns="u"><entry nc:operation="replace"><name>a</name></entry></top>`, "merge",
+			`<entry><name>a</name></entry>`, ""},
+		{"replace everything", `<top xmlns="u"><order>z</order></top>`, "replace", `<top xmlns="u"><order>z</order></top>`,
+			""},
+		{"delete", `<top xmlns="u"><entry nc:operation="delete"><name>a</name></entry></top>`, "none",
+			`<top xmlns="u"><entry><name>b</name>`, ""},
+		{"remove what is not there", `<top xmlns="u"><entry nc:operation="remove"><name>z</name></entry></top>`, "merge",
+			`<name>b</name>`, ""},
+		{"create what is there", `<top xmlns="u"><entry nc:operation="create"><name>a</name></entry></top>`, "merge", "",
+			"data-exists"},
+		{"delete what is not there", `<top xmlns="u"><entry nc:operation="delete"><name>z</name></entry></top>`, "merge", "",
+			"data-missing"},
 		{"an entry without its key", `<top xmlns="u"><entry><v>1</v></entry></top>`, "merge", "", "missing-element"},
 		{"no such operation", `<top xmlns="u" nc:operation="paint"/>`, "merge", "", "bad-attribute"},
 	} {

@@ -47,7 +47,8 @@ func (p *Packet) MSCHAP2() (x mschap.Exchange, ident byte, response []byte, pres
 	if len(challenge) != 16 || len(answer) != 50 {
 		return x, 0, nil, true, ErrMSCHAP
 	}
-	x = mschap.Exchange{User: p.Text(UserName), AuthenticatorChallenge: [16]byte(challenge), PeerChallenge: [16]byte(answer[2:18])}
+	x = mschap.Exchange{User: p.Text(UserName), AuthenticatorChallenge: [16]byte(challenge),
+		PeerChallenge: [16]byte(answer[2:18])}
 	return x, answer[0], answer[26:50], true, nil
 }
 
@@ -56,6 +57,7 @@ func (p *Packet) AddMSCHAP2(x mschap.Exchange, ident byte, password string) {
 	response := x.NTResponse(password)
 	answer := append([]byte{ident, 0}, x.PeerChallenge[:]...)
 	answer = append(append(answer, make([]byte, 8)...), response[:]...)
-	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{Type: MSCHAPChallenge, Value: x.AuthenticatorChallenge[:]}))
+	p.Add(VendorSpecific,
+		AppendVendor(nil, VendorMSCHAP, Attribute{Type: MSCHAPChallenge, Value: x.AuthenticatorChallenge[:]}))
 	p.Add(VendorSpecific, AppendVendor(nil, VendorMSCHAP, Attribute{Type: MSCHAP2Response, Value: answer}))
 }

@@ -179,7 +179,8 @@ func TestBrokenPacketsAreDropped(t *testing.T) {
 
 func TestAttributesByName(t *testing.T) {
 	for name, value := range map[string]string{"Service-Type": "Administrative", "Management-Privilege-Level": "15",
-		"NAS-IP-Address": "192.0.2.1", "NAS-IPv6-Address": "2001:db8::1", "Reply-Message": "höhe", "Class": "0x0102", "NAS-Port-Type": "Virtual"} {
+		"NAS-IP-Address": "192.0.2.1", "NAS-IPv6-Address": "2001:db8::1", "Reply-Message": "höhe", "Class": "0x0102",
+		"NAS-Port-Type": "Virtual"} {
 		a, err := Make(name, value)
 		require.NoError(t, err)
 		n, v := Format(a)
@@ -267,7 +268,8 @@ func FuzzDecodeVendor(f *testing.F) {
 }
 
 func TestAVendorsAttributesAreKnownByNameOnceAdded(t *testing.T) {
-	d := Dictionary{Vendors: []Vendor{{Name: "example", Number: 32473, Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer}, {Type: 2, Name: "Example-Place", Form: Text}}}}}
+	d := Dictionary{Vendors: []Vendor{{Name: "example", Number: 32473,
+		Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer}, {Type: 2, Name: "Example-Place", Form: Text}}}}}
 	a, err := d.Make("example-level", "15")
 	require.NoError(t, err)
 	require.Equal(t, []Named{{"Example-Level", "15"}}, d.Names(a))

@@ -76,7 +76,8 @@ const (
 )
 
 func (s AuthenStatus) String() string {
-	return map[AuthenStatus]string{AuthenPass: "PASS", AuthenFail: "FAIL", AuthenGetData: "GETDATA", AuthenGetUser: "GETUSER",
+	return map[AuthenStatus]string{AuthenPass: "PASS", AuthenFail: "FAIL", AuthenGetData: "GETDATA",
+		AuthenGetUser: "GETUSER",
 		AuthenGetPass: "GETPASS", AuthenRestart: "RESTART", AuthenError: "ERROR", AuthenFollow: "FOLLOW"}[s]
 }
 

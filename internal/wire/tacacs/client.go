@@ -46,7 +46,8 @@ func (c *Client) begin(t Type, minor byte) (*session, error) {
 	if _, err := rand.Read(id[:]); err != nil {
 		return nil, err
 	}
-	return &session{client: c, header: Header{Version: majorVersion<<4 | minor, Type: t, SessionID: binary.BigEndian.Uint32(id[:])}}, nil
+	return &session{client: c,
+		header: Header{Version: majorVersion<<4 | minor, Type: t, SessionID: binary.BigEndian.Uint32(id[:])}}, nil
 }
 
 // ask sends one body and reads the next one of the session.
@@ -67,7 +68,8 @@ func (s *session) ask(body []byte) ([]byte, error) {
 // the prompts for the name and the password. A prompt for other data
 // (GETDATA) is handed to more; without more it is a refusal. RESTART starts
 // again once.
-func (c *Client) AuthenticateASCII(start AuthenStart, password string, more func(prompt string) (string, bool)) (AuthenReply, error) {
+func (c *Client) AuthenticateASCII(start AuthenStart, password string,
+	more func(prompt string) (string, bool)) (AuthenReply, error) {
 	start.Action, start.Type, start.Data = ActionLogin, ASCII, ""
 	for round := 0; ; round++ {
 		reply, err := c.ascii(start, password, more)

@@ -47,6 +47,7 @@ func CheckMSCHAP2(user, data, password string) bool {
 	if len(data) != 1+16+49 {
 		return false
 	}
-	x := mschap.Exchange{User: user, AuthenticatorChallenge: [16]byte([]byte(data[1:17])), PeerChallenge: [16]byte([]byte(data[17:33]))}
+	x := mschap.Exchange{User: user, AuthenticatorChallenge: [16]byte([]byte(data[1:17])),
+		PeerChallenge: [16]byte([]byte(data[17:33]))}
 	return x.Check([]byte(data[41:65]), password)
 }

@@ -108,7 +108,8 @@ func TestIndependentPacketsHaveTheFieldsTheyClaim(t *testing.T) {
 		require.NoError(t, err)
 		switch v := v.(type) {
 		case AuthenStart:
-			require.Equal(t, []any{f.User, f.Port, f.RemAddr, Action(f.Action)}, []any{v.User, v.Port, v.RemoteAddress, v.Action}, s.Name)
+			require.Equal(t, []any{f.User, f.Port, f.RemAddr, Action(f.Action)},
+				[]any{v.User, v.Port, v.RemoteAddress, v.Action}, s.Name)
 			require.Equal(t, f.Data, hex.EncodeToString([]byte(v.Data)), s.Name)
 		case AuthenReply:
 			require.Equal(t, []any{*f.Status, f.ServerMsg, f.Data}, []any{int(v.Status), v.Message, v.Data}, s.Name)

@@ -22,7 +22,8 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 const key = "a-key-for-these-tests"
 
 func target(p site.Protocol, at netip.AddrPort, wait time.Duration) Target {
-	return Target{Server: &site.Server{Protocol: p, Timeout: wait, Attempts: 2, RequireMessageAuthenticator: true}, Authentication: at, Accounting: at, Key: site.NewSecret(key)}
+	return Target{Server: &site.Server{Protocol: p, Timeout: wait, Attempts: 2, RequireMessageAuthenticator: true},
+		Authentication: at, Accounting: at, Key: site.NewSecret(key)}
 }
 
 func login(t Target) walk.Exchange {
@@ -184,10 +185,14 @@ func TestWhatATACACSServerMaySay(t *testing.T) {
 	}{
 		{"PASS", tacacs.AuthenReply{Status: tacacs.AuthenPass}.Append(nil), walk.Accepted, ""},
 		{"FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil), walk.Refused, reason.RefusedByServer},
-		{"FOLLOW counts as FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFollow, Data: "elsewhere"}.Append(nil), walk.Refused, reason.RefusedByServer},
-		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(nil), walk.Refused, reason.RefusedByServer},
-		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil), walk.Unavailable, reason.ServerError},
-		{"RESTART again and again", tacacs.AuthenReply{Status: tacacs.AuthenRestart}.Append(nil), walk.Unavailable, reason.ClientUnknown},
+		{"FOLLOW counts as FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFollow, Data: "elsewhere"}.Append(nil),
+			walk.Refused, reason.RefusedByServer},
+		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(nil),
+			walk.Refused, reason.RefusedByServer},
+		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil),
+			walk.Unavailable, reason.ServerError},
+		{"RESTART again and again", tacacs.AuthenReply{Status: tacacs.AuthenRestart}.Append(nil), walk.Unavailable,
+			reason.ClientUnknown},
 		{"a body that does not add up", []byte{1, 0, 0, 9, 0, 0}, walk.Unavailable, reason.KeyDiffers},
 		{"nothing", nil, walk.Unavailable, reason.Silent},
 	} {
@@ -212,7 +217,8 @@ func TestTheEndOfTheCallEndsTheWait(t *testing.T) {
 
 func TestAPasswordTooLongForRADIUSIsSaidAndNotSent(t *testing.T) {
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
-	e := Begin(context.Background(), target(site.RADIUS, closedPort(t), time.Second), q, Asker{Password: string(make([]byte, 129))})
+	e := Begin(context.Background(), target(site.RADIUS, closedPort(t), time.Second), q,
+		Asker{Password: string(make([]byte, 129))})
 	defer e.Close()
 	require.Contains(t, e.Try(1).Message, "at most 128 octets")
 }

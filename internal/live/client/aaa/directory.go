@@ -24,9 +24,11 @@ type directoryExchange struct {
 func newDirectory(ctx context.Context, t Target, q walk.Question, a Asker) *directoryExchange {
 	at := t.Authentication
 	if !at.IsValid() { // as the site says, which may be a host name
-		return &directoryExchange{ctx: ctx, target: t, q: q, asker: a, directory: ldap.New(t.Server, t.Key, ldap.Reach{TLS: t.TLS})}
+		return &directoryExchange{ctx: ctx, target: t, q: q, asker: a,
+			directory: ldap.New(t.Server, t.Key, ldap.Reach{TLS: t.TLS})}
 	}
-	reach := ldap.Reach{TLS: t.TLS, Dial: func(ctx context.Context) (net.Conn, error) { return t.Dialer.Dial(ctx, "tcp", t.From, at) }}
+	reach := ldap.Reach{TLS: t.TLS,
+		Dial: func(ctx context.Context) (net.Conn, error) { return t.Dialer.Dial(ctx, "tcp", t.From, at) }}
 	return &directoryExchange{ctx: ctx, target: t, q: q, asker: a, directory: ldap.New(t.Server, t.Key, reach)}
 }
 
@@ -40,7 +42,8 @@ func (e *directoryExchange) Try(int) walk.Reply {
 		return lost(reason.NotForThis, "a directory knows passwords only", began)
 	}
 	refused := func(message string) walk.Reply {
-		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: walk.SaidReject, Took: time.Since(began)}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: walk.SaidReject,
+			Took: time.Since(began)}
 	}
 	found, where, err := e.directory.Find(e.ctx, e.q.Person)
 	if err == nil && found == nil {

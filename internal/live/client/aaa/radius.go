@@ -81,7 +81,8 @@ func addCredential(p *radius.Packet, t Target, person string, a Asker) (success 
 		p.Add(radius.CHAPPassword, radius.CHAP(random[32], random[:16], a.Password))
 		p.Add(radius.CHAPChallenge, random[:16])
 	case MSCHAPv2:
-		x := mschap.Exchange{User: person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
+		x := mschap.Exchange{User: person, AuthenticatorChallenge: [16]byte(random[:16]),
+			PeerChallenge: [16]byte(random[16:32])}
 		p.AddMSCHAP2(x, random[32], a.Password)
 		return x.Success(a.Password), nil
 	case PAP, "":

@@ -77,7 +77,8 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 		return reply
 	case errors.Is(err, tacacs.ErrBody), errors.Is(err, tacacs.ErrClear):
 		return lost(reason.KeyDiffers, "the answer cannot be read", began)
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET),
+		errors.Is(err, syscall.EPIPE):
 		return lost(reason.ClientUnknown, "the connection was closed without an answer", began)
 	case errors.Is(err, tacacs.ErrHeader):
 		return lost(reason.ServerError, err.Error(), began)
@@ -114,7 +115,8 @@ func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
 	}
 	reply, err := c.Account(tacacs.AcctRequest{Flags: flags, AuthorRequest: r})
 	if err == nil && reply.Status != tacacs.AcctSuccess {
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: reply.Message, Answer: walk.SaidError}, nil
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: reply.Message,
+			Answer: walk.SaidError}, nil
 	}
 	return walk.Reply{Result: walk.Accepted, Message: reply.Message, Answer: walk.SaidRecorded}, err
 }
@@ -127,7 +129,8 @@ func fits(r tacacs.AuthorRequest) error {
 	}
 	for _, a := range r.Args {
 		if len(a) > 255 {
-			return errors.New("a word of the command has more than 247 octets, which TACACS+ cannot carry (RFC 8907, section 6.1)")
+			return errors.New("a word of the command has more than 247 octets, which TACACS+ cannot carry (RFC 8907, section " +
+				"6.1)")
 		}
 	}
 	return nil
@@ -135,7 +138,8 @@ func fits(r tacacs.AuthorRequest) error {
 
 // authenticate logs in with the password in its form.
 func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, error) {
-	start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+	start := tacacs.AuthenStart{PrivLvl: 1, Service: tacacs.ServiceLogin, User: e.q.Person, Port: e.asker.Port,
+		RemoteAddress: e.asker.From}
 	if e.asker.Elevate > 0 {
 		start.Service, start.PrivLvl = tacacs.ServiceEnable, byte(min(e.asker.Elevate, 15))
 	}
@@ -149,7 +153,8 @@ func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, err
 	case CHAP:
 		return c.Authenticate(start, tacacs.CHAP, tacacs.CHAPData(random[32], random[:16], e.asker.Password))
 	case MSCHAPv2:
-		x := mschap.Exchange{User: e.q.Person, AuthenticatorChallenge: [16]byte(random[:16]), PeerChallenge: [16]byte(random[16:32])}
+		x := mschap.Exchange{User: e.q.Person, AuthenticatorChallenge: [16]byte(random[:16]),
+			PeerChallenge: [16]byte(random[16:32])}
 		return c.Authenticate(start, tacacs.MSCHAPv2, tacacs.MSCHAP2Data(random[32], x, e.asker.Password))
 	}
 	return c.AuthenticateASCII(start, e.asker.Password, e.asker.Code)
@@ -164,7 +169,8 @@ func authenticated(r tacacs.AuthenReply) walk.Reply {
 	case tacacs.AuthenError, tacacs.AuthenRestart:
 		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: walk.SaidError}
 	case tacacs.AuthenGetData:
-		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidChallenge}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message,
+			Answer: walk.SaidChallenge}
 	}
 	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidFail}
 }

@@ -117,7 +117,8 @@ func openFacts(s yang.OpenSystem) drift.Facts {
 	if a.Accounting != nil {
 		f.Say(drift.List, "records", "methods", names(a.Accounting.Config.Methods))
 		for _, e := range a.Accounting.Events.Event {
-			f.Say(drift.List, "records", "of "+strings.ToLower(strings.TrimPrefix(e.Type.Name, "AAA_ACCOUNTING_EVENT_")), e.Config.Record)
+			f.Say(drift.List, "records", "of "+strings.ToLower(strings.TrimPrefix(e.Type.Name, "AAA_ACCOUNTING_EVENT_")),
+				e.Config.Record)
 		}
 	}
 	for _, g := range a.Groups.Group {

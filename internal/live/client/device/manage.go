@@ -36,13 +36,14 @@ type Target struct {
 
 // PasswordAuth proves who somebody is by a password, typed or asked for.
 func PasswordAuth(s site.Secret) []ssh.AuthMethod {
-	return []ssh.AuthMethod{ssh.Password(s.Reveal()), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-		answers := make([]string, len(questions))
-		for i := range answers {
-			answers[i] = s.Reveal()
-		}
-		return answers, nil
-	})}
+	return []ssh.AuthMethod{ssh.Password(s.Reveal()),
+		ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = s.Reveal()
+			}
+			return answers, nil
+		})}
 }
 
 // Errors of managing.
@@ -50,7 +51,8 @@ var (
 	// ErrRefused is a device that does not let the person in.
 	ErrRefused = errors.New("the device refuses the login")
 	// ErrHostKey is a device that shows another key than the one it is known by.
-	ErrHostKey = errors.New("the device shows another SSH host key than the one it is known by: somebody may stand between")
+	ErrHostKey = errors.New(
+		"the device shows another SSH host key than the one it is known by: somebody may stand between")
 	// ErrNoModel is a device that announces no model of ours.
 	ErrNoModel = errors.New("the device announces neither ietf-system nor openconfig-system")
 )
@@ -76,7 +78,8 @@ func Open(ctx context.Context, t Target) (*Session, error) {
 	}
 	s := &Session{conn: conn, timeout: t.Timeout, stop: context.AfterFunc(ctx, func() { _ = conn.Close() })}
 	_ = conn.SetDeadline(time.Now().Add(t.Timeout))
-	c, channels, requests, err := ssh.NewClientConn(conn, t.Address, &ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})
+	c, channels, requests, err := ssh.NewClientConn(conn, t.Address,
+		&ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})
 	if err != nil {
 		s.End()
 		switch { // the library gives no kinds of error here
@@ -275,10 +278,12 @@ func Differences(s *site.Site, d *site.Device, keys site.Keys, held Held) []drif
 // Unknown returns the differences, of those from the design, that the site does not
 // know of: d is the device with what holds says of it. It is stale where the
 // device does not hold what holds says.
-func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held, fromDesign []drift.Difference) (unknown []drift.Difference, stale bool) {
+func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held,
+	fromDesign []drift.Difference) (unknown []drift.Difference, stale bool) {
 	now := differences(s, d, blueprint.Now(d), keys, held)
 	among := func(all []drift.Difference, x drift.Difference) bool {
-		return slices.ContainsFunc(all, func(n drift.Difference) bool { return n.About == x.About && n.Name == x.Name && n.What == x.What })
+		return slices.ContainsFunc(all,
+			func(n drift.Difference) bool { return n.About == x.About && n.Name == x.Name && n.What == x.What })
 	}
 	for _, x := range now {
 		stale = stale || d.Found.Place.Known() && !among(fromDesign, x)

@@ -35,10 +35,12 @@ func modelsOf(announced map[string]netconf.Module) Models {
 		}
 		switch {
 		case module.Revision != "" && module.Revision < w.Revision && w.Drafts:
-			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.Name, module.Revision, w.Revision)
+			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.Name, module.Revision,
+				w.Revision)
 			continue
 		case module.Revision != "" && module.Revision < w.Revision:
-			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know every part", w.Name, module.Revision, w.Revision)
+			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know every part",
+				w.Name, module.Revision, w.Revision)
 		case module.Revision > w.Revision:
 			say("%s is there in revision %s, newer than the one that is written here (%s)", w.Name, module.Revision, w.Revision)
 		}
@@ -85,7 +87,8 @@ func (s *Session) Models() Models {
 // fit leaves out of data of ietf-system what the device does not have.
 func (m Models) fit(s *yang.System) (left []string) {
 	drop := func(name, says string) {
-		s.Authentication.Order = slices.DeleteFunc(s.Authentication.Order, func(i yang.Identity) bool { return i.Name == name })
+		s.Authentication.Order = slices.DeleteFunc(s.Authentication.Order,
+			func(i yang.Identity) bool { return i.Name == name })
 		left = append(left, says)
 	}
 	if !m.TACACS && s.TACACS != nil {
@@ -102,7 +105,8 @@ func (m Models) fit(s *yang.System) (left []string) {
 	}
 	if m.NoAuthentication && len(s.Authentication.Order)+len(s.Authentication.Users) > 0 {
 		s.Authentication = yang.Authentication{}
-		left = append(left, "its order of authentication and its accounts: the device's ietf-system comes without the feature authentication")
+		left = append(left, "its order of authentication and its accounts: the device's ietf-system comes without the "+
+			"feature authentication")
 	}
 	return left
 }

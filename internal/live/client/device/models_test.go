@@ -20,9 +20,12 @@ func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {
 		models    string
 		note      string
 	}{
-		{map[string]netconf.Module{yang.SystemNS: {Revision: "2014-08-06"}, yang.TACACSNS: {Revision: "2021-08-05"}, yang.OpenNS: {Revision: "2023-12-20"}}, "ietf-system, ietf-system-tacacs-plus, openconfig-system", ""},
-		{map[string]netconf.Module{yang.SystemNS: {Revision: "2013-11-10"}}, "none of ours", "a draft from before the standard"},
-		{map[string]netconf.Module{yang.SystemNS: {Revision: "2029-01-01"}}, "ietf-system", "newer than the one that is written here"},
+		{map[string]netconf.Module{yang.SystemNS: {Revision: "2014-08-06"}, yang.TACACSNS: {Revision: "2021-08-05"},
+			yang.OpenNS: {Revision: "2023-12-20"}}, "ietf-system, ietf-system-tacacs-plus, openconfig-system", ""},
+		{map[string]netconf.Module{yang.SystemNS: {Revision: "2013-11-10"}}, "none of ours",
+			"a draft from before the standard"},
+		{map[string]netconf.Module{yang.SystemNS: {Revision: "2029-01-01"}}, "ietf-system",
+			"newer than the one that is written here"},
 		{map[string]netconf.Module{yang.SystemNS: {}}, "ietf-system", ""},
 		{map[string]netconf.Module{yang.TACACSNS: {Revision: "2021-08-05"}}, "none of ours", "without ietf-system"},
 		{map[string]netconf.Module{yang.OpenNS: {Revision: "2018-01-01"}}, "openconfig-system", "may not know every part"},
@@ -75,7 +78,8 @@ func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
 	require.False(t, samePassword(site.NewSecret("$0$something else"), site.NewSecret(hash)))
 	require.False(t, samePassword(site.NewSecret(hash), site.NewSecret(hash)), "that is compared as it is")
 	require.False(t, samePassword(site.NewSecret("$0$x"), site.NewSecret("no hash")))
-	require.ErrorContains(t, deviceRefuses(&netconf.Error{Tag: "unknown-namespace"}, Models{System: true}), "the device announces ietf-system, and does not know a part")
+	require.ErrorContains(t, deviceRefuses(&netconf.Error{Tag: "unknown-namespace"}, Models{System: true}),
+		"the device announces ietf-system, and does not know a part")
 	other := errors.New("something else")
 	require.Equal(t, other, deviceRefuses(other, Models{}))
 }

@@ -89,14 +89,16 @@ func (d *Directory) Find(ctx context.Context, name string) (found *Found, text s
 	if d.server.Directory.TeamsFrom != "" {
 		attributes = []string{d.server.Directory.TeamsFrom}
 	}
-	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, int(d.server.Timeout/time.Second)+1, false, filter, attributes, nil)
+	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2,
+		int(d.server.Timeout/time.Second)+1, false, filter, attributes, nil)
 	var entries []*ldap.Entry
 	err = d.with(ctx, func(c *ldap.Conn) error {
 		result, err := c.Search(request)
 		if result != nil {
 			entries = result.Entries
 		}
-		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) ||
+			ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
 			return nil
 		}
 		return err
@@ -242,7 +244,8 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 
 // failed returns an error of the protocol as one of ours.
 func (d *Directory) failed(err error) error {
-	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultInappropriateAuthentication,
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights,
+		ldap.LDAPResultInappropriateAuthentication,
 		ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired) {
 		return fmt.Errorf("%w: %w", ErrRefusesUs, err)
 	}

@@ -48,25 +48,30 @@ func issue(dir string) error {
 }
 
 func at(port uint16, security, teams string) *site.Server {
-	return &site.Server{Ref: site.Ref{Name: "dunlin"}, Protocol: site.LDAP, Address: "127.0.0.1", Port: port, Timeout: time.Second,
-		Directory: site.Directory{Base: ldaptest.Base, BindAs: ldaptest.Searcher, Find: "(uid=%u)", TeamsFrom: teams, Security: security}}
+	return &site.Server{Ref: site.Ref{Name: "dunlin"}, Protocol: site.LDAP, Address: "127.0.0.1", Port: port,
+		Timeout: time.Second,
+		Directory: site.Directory{Base: ldaptest.Base, BindAs: ldaptest.Searcher, Find: "(uid=%u)", TeamsFrom: teams,
+			Security: security}}
 }
 
 func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
-	s := ldaptest.Start(t, filepath.Join(certificates, "dunlin.pem"), filepath.Join(certificates, "dunlin.key"), filepath.Join(certificates, pki.AuthorityFile))
+	s := ldaptest.Start(t, filepath.Join(certificates, "dunlin.pem"), filepath.Join(certificates, "dunlin.key"),
+		filepath.Join(certificates, pki.AuthorityFile))
 	ctx := context.Background()
 	for security, port := range map[string]uint16{"none": s.Port, "start": s.Port, "ldaps": s.Secure} {
 		d := ldap.New(at(port, security, "seeAlso"), site.NewSecret(ldaptest.Secret), ldap.Reach{})
 		found, text, err := d.Find(ctx, "ebba.lind")
 		require.NoError(t, err, security)
-		require.Equal(t, &ldap.Found{DN: "uid=ebba.lind,ou=people,dc=saltmarsh,dc=example", Teams: []string{"network"}}, found)
+		require.Equal(t, &ldap.Found{DN: "uid=ebba.lind,ou=people,dc=saltmarsh,dc=example", Teams: []string{"network"}},
+			found)
 		require.Contains(t, text, "dunlin, (uid=ebba.lind) below ou=people")
 		for password, want := range map[string]bool{ldaptest.Password: true, "wrong": false, "": false} {
 			ok, err := d.PasswordIs(ctx, found, password)
 			require.NoError(t, err)
 			require.Equal(t, want, ok, "%s %q", security, password)
 		}
-		for name, says := range map[string]string{"nobody": "no entry", "*": "no entry", "ebba.lind)(uid=*": "no entry", "twice": "more than one entry"} {
+		for name, says := range map[string]string{"nobody": "no entry", "*": "no entry", "ebba.lind)(uid=*": "no entry",
+			"twice": "more than one entry"} {
 			found, text, err := d.Find(ctx, name)
 			require.NoError(t, err, name)
 			require.Nil(t, found, name)
@@ -100,7 +105,8 @@ func TestADirectoryThatDoesNotAnswerOrRefusesUsIsNoRefusalOfAnybody(t *testing.T
 }
 
 func TestADirectoryThatIsSlowOrTalksGarbageIsDown(t *testing.T) {
-	for name, answer := range map[string]string{"silent": "", "garbage": "HTTP/1.1 400 Bad Request\r\n\r\n", "a length that never comes": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01"} {
+	for name, answer := range map[string]string{"silent": "", "garbage": "HTTP/1.1 400 Bad Request\r\n\r\n",
+		"a length that never comes": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01"} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		go func() {

@@ -31,10 +31,11 @@ func KnownHost(ctx context.Context, address, file string) (shown ssh.PublicKey, 
 	defer func() { _ = conn.Close() }()
 	_ = conn.SetDeadline(time.Now().Add(30 * time.Second))
 	var verdict error
-	_, _, _, err = ssh.NewClientConn(conn, address, &ssh.ClientConfig{HostKeyCallback: func(host string, remote net.Addr, key ssh.PublicKey) error {
-		shown, verdict = key, check(host, remote, key)
-		return errors.New("the key was all that was wanted")
-	}})
+	_, _, _, err = ssh.NewClientConn(conn, address,
+		&ssh.ClientConfig{HostKeyCallback: func(host string, remote net.Addr, key ssh.PublicKey) error {
+			shown, verdict = key, check(host, remote, key)
+			return errors.New("the key was all that was wanted")
+		}})
 	if shown == nil {
 		return nil, false, fmt.Errorf("%s shows no SSH host key: %w", address, err)
 	}

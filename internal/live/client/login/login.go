@@ -139,7 +139,8 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
 		return Seen{Outcome: walk.OutcomeRefused, Took: took}, nil
 	case err != nil:
-		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: "the device hung up while the password was checked"}, nil
+		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: "the device hung up while the password was checked"},
+			nil
 	}
 	_ = conn.SetDeadline(time.Time{})
 	c := ssh.NewClient(client, channels, requests)

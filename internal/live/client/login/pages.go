@@ -47,7 +47,8 @@ var (
 func (a Attempt) web(ctx context.Context) (Seen, error) {
 	c := a.client()
 	send := func(path string, form url.Values) (string, int, error) {
-		r, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+a.Address+path, strings.NewReader(form.Encode()))
+		r, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+a.Address+path,
+			strings.NewReader(form.Encode()))
 		if err != nil {
 			return "", 0, err
 		}
@@ -63,7 +64,8 @@ func (a Attempt) web(ctx context.Context) (Seen, error) {
 	case status == http.StatusForbidden:
 		return seen, nil
 	case level == nil:
-		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "these pages are not those of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer,
+			Detail: "these pages are not those of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
 	default:
 		seen.Outcome = walk.OutcomeIn
 		seen.Level, _ = strconv.Atoi(level[1])
@@ -132,7 +134,8 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 	case status == http.StatusForbidden:
 		return seen, nil
 	case status != http.StatusOK:
-		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "this is not the API of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
+		return Seen{Outcome: walk.OutcomeNoAnswer,
+			Detail: "this is not the API of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
 	}
 	seen.Outcome, seen.Level, token = walk.OutcomeIn, in.Level, in.Token
 	for _, command := range a.Commands {

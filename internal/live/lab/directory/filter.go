@@ -36,13 +36,15 @@ func matches(f *ber.Packet, attributes map[string][]string) bool {
 	case ldap.FilterPresent:
 		return len(attributes[strings.ToLower(f.Data.String())]) > 0
 	case ldap.FilterEqualityMatch, ldap.FilterApproxMatch:
-		return len(f.Children) == 2 && slices.ContainsFunc(attributes[strings.ToLower(text(f.Children[0]))], func(v string) bool {
-			return strings.EqualFold(v, text(f.Children[1]))
-		})
+		return len(f.Children) == 2 &&
+			slices.ContainsFunc(attributes[strings.ToLower(text(f.Children[0]))], func(v string) bool {
+				return strings.EqualFold(v, text(f.Children[1]))
+			})
 	case ldap.FilterSubstrings:
-		return len(f.Children) == 2 && slices.ContainsFunc(attributes[strings.ToLower(text(f.Children[0]))], func(v string) bool {
-			return holds(strings.ToLower(v), f.Children[1].Children)
-		})
+		return len(f.Children) == 2 &&
+			slices.ContainsFunc(attributes[strings.ToLower(text(f.Children[0]))], func(v string) bool {
+				return holds(strings.ToLower(v), f.Children[1].Children)
+			})
 	}
 	return false
 }

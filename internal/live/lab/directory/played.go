@@ -101,7 +101,8 @@ func (s *Server) fault(client netip.Addr) Fault {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	one, every := s.faults[client], s.faults[netip.Addr{}]
-	return Fault{Error: one.Error || every.Error, Refuses: one.Refuses || every.Refuses, Delay: max(one.Delay, every.Delay)}
+	return Fault{Error: one.Error || every.Error, Refuses: one.Refuses || every.Refuses,
+		Delay: max(one.Delay, every.Delay)}
 }
 
 // Serve answers on a listener until Close.
@@ -307,7 +308,8 @@ func (v *session) search(op *ber.Packet, f Fault) ([]*ber.Packet, uint16) {
 const startTLS = "1.3.6.1.4.1.1466.20037"
 
 func (v *session) extended(id int64, op *ber.Packet) bool {
-	if len(op.Children) < 1 || op.Children[0].Data.String() != startTLS || v.secured || v.server.config.Server.Directory.Security != "start" {
+	if len(op.Children) < 1 || op.Children[0].Data.String() != startTLS || v.secured ||
+		v.server.config.Server.Directory.Security != "start" {
 		return v.send(id, result(ldap.ApplicationExtendedResponse, ldap.LDAPResultProtocolError))
 	}
 	if !v.send(id, result(ldap.ApplicationExtendedResponse, ldap.LDAPResultSuccess)) {

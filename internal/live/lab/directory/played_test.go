@@ -24,9 +24,12 @@ const searcher = "cn=gate,dc=example"
 // play runs a directory of two people and gives how it is asked.
 func play(t *testing.T, find string) (*Server, *site.Server, string) {
 	s := &site.Server{Ref: site.Ref{Name: "d"}, Protocol: site.LDAP, Timeout: 2 * time.Second,
-		Directory: site.Directory{Base: "ou=people,dc=example", BindAs: searcher, Find: find, TeamsFrom: "memberOf", Security: "none"}}
-	played := New(Config{Server: s, Searcher: site.NewSecret("reader"), PasswordIs: func(p *site.Person, password string) bool { return password == "of "+p.Name },
-		People: []*site.Person{{Ref: site.Ref{Name: "ebba"}, Teams: []string{"watch", "net, and more"}}, {Ref: site.Ref{Name: "per"}}}})
+		Directory: site.Directory{Base: "ou=people,dc=example", BindAs: searcher, Find: find, TeamsFrom: "memberOf",
+			Security: "none"}}
+	played := New(Config{Server: s, Searcher: site.NewSecret("reader"),
+		PasswordIs: func(p *site.Person, password string) bool { return password == "of "+p.Name },
+		People: []*site.Person{{Ref: site.Ref{Name: "ebba"}, Teams: []string{"watch", "net, and more"}},
+			{Ref: site.Ref{Name: "per"}}}})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	played.Serve(l)
@@ -37,7 +40,8 @@ func play(t *testing.T, find string) (*Server, *site.Server, string) {
 }
 
 func TestPeopleAreFoundByWhateverFilterTheSiteHas(t *testing.T) {
-	for _, find := range []string{"(uid=%u)", "(&(objectClass=person)(uid=%u))", "(&(|(cn=%u)(mail=%u))(!(disabled=yes))(kind=staff))"} {
+	for _, find := range []string{"(uid=%u)", "(&(objectClass=person)(uid=%u))",
+		"(&(|(cn=%u)(mail=%u))(!(disabled=yes))(kind=staff))"} {
 		_, s, _ := play(t, find)
 		d := client.New(s, site.NewSecret("reader"), client.Reach{})
 		found, text, err := d.Find(context.Background(), "ebba")
@@ -64,7 +68,8 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = c.Close() }()
 	ask := func(base, filter string, most int) (int, error) {
-		r, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, 0, most, 1, false, filter, []string{"uid"}, nil))
+		r, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, 0, most, 1, false, filter, []string{"uid"},
+			nil))
 		if r == nil {
 			return 0, err
 		}
@@ -73,7 +78,8 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 	_, err = ask(s.Directory.Base, "(uid=*)", 0)
 	require.True(t, ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights), err)
 	require.NoError(t, c.Bind(searcher, "reader"))
-	for filter, want := range map[string]int{"(uid=*)": 2, "(uid=e*a)": 1, "(uid=*b*a)": 1, "(uid=*c*)": 0, "(uid=*r)": 1, "(uid>=a)": 0, "(!(uid=per))": 1} {
+	for filter, want := range map[string]int{"(uid=*)": 2, "(uid=e*a)": 1, "(uid=*b*a)": 1, "(uid=*c*)": 0, "(uid=*r)": 1,
+		"(uid>=a)": 0, "(!(uid=per))": 1} {
 		n, err := ask(s.Directory.Base, filter, 0)
 		require.NoError(t, err, filter)
 		require.Equal(t, want, n, filter)
@@ -83,7 +89,8 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 	require.LessOrEqual(t, n, 1)
 	_, err = ask("dc=elsewhere", "(uid=*)", 0)
 	require.True(t, ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject))
-	require.True(t, ldap.IsErrorWithCode(c.UnauthenticatedBind("uid=ebba,ou=people,dc=example"), ldap.LDAPResultUnwillingToPerform))
+	require.True(t, ldap.IsErrorWithCode(c.UnauthenticatedBind("uid=ebba,ou=people,dc=example"),
+		ldap.LDAPResultUnwillingToPerform))
 }
 
 func TestFaultsAreForOneAskerOrForAll(t *testing.T) {
@@ -112,9 +119,11 @@ func TestFaultsAreForOneAskerOrForAll(t *testing.T) {
 func TestWhatIsNoQuestionEndsTheConnection(t *testing.T) {
 	_, _, at := play(t, "(uid=%u)")
 	for name, octets := range map[string]string{
-		"text": "GET / HTTP/1.1\r\n\r\n", "too long": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01", "nothing in it": "\x30\x00", "no operation": "\x30\x03\x02\x01\x01",
-		"a bind of nothing": "\x30\x05\x02\x01\x01\x60\x00", "a search of nothing": "\x30\x05\x02\x01\x01\x63\x00", "no number": "\x30\x06\x04\x01a\x42\x00\x00",
-		"deep": strings.Repeat("\x30\x80", 5000),
+		"text": "GET / HTTP/1.1\r\n\r\n", "too long": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01", "nothing in it": "\x30\x00",
+		"no operation":      "\x30\x03\x02\x01\x01",
+		"a bind of nothing": "\x30\x05\x02\x01\x01\x60\x00", "a search of nothing": "\x30\x05\x02\x01\x01\x63\x00",
+		"no number": "\x30\x06\x04\x01a\x42\x00\x00",
+		"deep":      strings.Repeat("\x30\x80", 5000),
 	} {
 		c, err := net.Dial("tcp", at)
 		require.NoError(t, err)

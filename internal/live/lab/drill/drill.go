@@ -208,7 +208,8 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 		if err := d.pass(ctx, trials, runs, todo, max(1, d.Rate/slower), tell); err != nil || ctx.Err() != nil {
 			return err
 		}
-		todo = slices.DeleteFunc(todo, func(i int) bool { return !slices.ContainsFunc(runs[i], func(r Run) bool { return !r.Match }) })
+		todo = slices.DeleteFunc(todo,
+			func(i int) bool { return !slices.ContainsFunc(runs[i], func(r Run) bool { return !r.Match }) })
 		if len(todo) < fewLeft {
 			break
 		}
@@ -291,7 +292,8 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 			extra.Afflict(w.Server, string(w.State))
 		}
 	}
-	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(), Trusted: extra.Trusted(), ServerName: t.c.Device.Name, Person: t.c.Who.Typed(),
+	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(),
+		Trusted: extra.Trusted(), ServerName: t.c.Device.Name, Person: t.c.Who.Typed(),
 		Password: d.passwords.of(t.c.Who), Patience: 2 * time.Minute}
 	one := func(foreseen Story, again bool) (Run, error) {
 		seen, err := login.Do(ctx, attempt)
@@ -327,7 +329,8 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 
 // foreseen puts a case into a story, unscaled.
 func (d *drill) foreseen(c foresee.Case) Story {
-	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: c.Reason, Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
+	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: c.Reason,
+		Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
 	if s.Outcome == walk.OutcomeIn {
 		s.Level = c.Level
 	}
@@ -339,7 +342,8 @@ func (d *drill) foreseen(c foresee.Case) Story {
 
 func (d *drill) foreseenAgain(c foresee.Case) Story {
 	a := c.Again
-	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: a.Reason, Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
+	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: a.Reason,
+		Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
 	if s.Outcome == walk.OutcomeIn {
 		s.Level = a.Level
 	}
@@ -356,7 +360,8 @@ func outcomeOf(o walk.Outcome) walk.Outcome {
 
 // seen puts what the client saw, and what the device noted, into a story.
 func (d *drill) seen(seen login.Seen, t evidence.Trace) Story {
-	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor), Steps: t.Steps}
+	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor),
+		Steps: t.Steps}
 	return s
 }
 

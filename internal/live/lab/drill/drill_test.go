@@ -65,7 +65,8 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	require.Greater(t, len(r.Runs), 500)
 	ways, states, again := map[string]bool{}, map[foresee.State]bool{}, 0
 	for _, run := range r.Runs {
-		require.True(t, run.Match, "%s %s %s %v: %s\n%+v\n%+v", run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name, run.Case.When, run.Why, run.Foreseen, run.Seen)
+		require.True(t, run.Match, "%s %s %s %v: %s\n%+v\n%+v", run.Case.Device.Name, run.Case.Way.Name(), run.Case.Who.Name,
+			run.Case.When, run.Why, run.Foreseen, run.Seen)
 		ways[run.Case.Way.Access] = true
 		for _, w := range run.Case.When {
 			states[w.State] = true
@@ -86,11 +87,12 @@ func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
 	choose := func(c foresee.Case) bool {
 		return c.Device.Name == "sw" && c.Way.Access == site.SSH && c.Who.Name == "ines"
 	}
-	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Choose: choose, Lab: lab.Config{}, meddle: func(l *lab.Lab) {
-		f, err := lab.ParseFault(s, "t1 no-authentication")
-		require.NoError(t, err)
-		l.Set(f)
-	}})
+	r, err := Start(context.Background(),
+		Options{Site: s, Keys: keys, Choose: choose, Lab: lab.Config{}, meddle: func(l *lab.Lab) {
+			f, err := lab.ParseFault(s, "t1 no-authentication")
+			require.NoError(t, err)
+			l.Set(f)
+		}})
 	require.NoError(t, err)
 	require.Less(t, r.Matched, len(r.Runs))
 	run := r.Runs[0]

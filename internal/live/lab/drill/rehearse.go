@@ -46,7 +46,8 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	if err != nil {
 		return passwords{}, err
 	}
-	p := passwords{common: site.NewSecret(made), kept: map[string]site.Secret{}, people: map[string]string{}, local: map[string]string{}}
+	p := passwords{common: site.NewSecret(made), kept: map[string]site.Secret{}, people: map[string]string{},
+		local: map[string]string{}}
 	change := func(of *site.Password, name string, to map[string]string) {
 		if of.Key == nil {
 			of.Hash = hash

@@ -46,14 +46,16 @@ func (d *Device) apiCalls() http.Handler {
 			}
 			return
 		}
-		d.apiDo(w, r, fmt.Sprintf("set port %d %s", port, map[bool]string{true: "on", false: "off"}[*body.On]), func(*pageSession) any { return d.settings() })
+		d.apiDo(w, r, fmt.Sprintf("set port %d %s", port, map[bool]string{true: "on", false: "off"}[*body.On]),
+			func(*pageSession) any { return d.settings() })
 	})
 	calls.HandleFunc("PUT /api/trace/{kind}", func(w http.ResponseWriter, r *http.Request) {
 		var body struct {
 			On bool `json:"on"`
 		}
 		if readJSON(w, r, &body) {
-			d.apiDo(w, r, fmt.Sprintf("trace %s %s", r.PathValue("kind"), map[bool]string{true: "on", false: "off"}[body.On]), func(*pageSession) any { return map[string]any{} })
+			d.apiDo(w, r, fmt.Sprintf("trace %s %s", r.PathValue("kind"), map[bool]string{true: "on", false: "off"}[body.On]),
+				func(*pageSession) any { return map[string]any{} })
 		}
 	})
 	calls.HandleFunc("POST /api/command", func(w http.ResponseWriter, r *http.Request) {
@@ -65,7 +67,9 @@ func (d *Device) apiCalls() http.Handler {
 		}
 	})
 	calls.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		apiError(w, http.StatusNotFound, "there is no such call; there are POST /api/login, GET /api/session, /api/sessions, /api/servers, /api/counters, /api/settings, /api/trace, /api/log, PUT /api/ports/N, PUT /api/trace/KIND, POST /api/command and POST /api/leave")
+		apiError(w, http.StatusNotFound,
+			"there is no such call; there are POST /api/login, GET /api/session, /api/sessions, /api/servers, /api/counters, "+
+				"/api/settings, /api/trace, /api/log, PUT /api/ports/N, PUT /api/trace/KIND, POST /api/command and POST /api/leave")
 	})
 	return calls
 }
@@ -80,7 +84,8 @@ func nonNil[T any](all []T) []T {
 // described is a session for its owner.
 func (s *pageSession) described() any {
 	v := s.visitor
-	return map[string]any{"person": v.person, "level": v.level, "by": v.entry.By, "line": v.line, "since": v.entered.UTC(), "read_only": s.readsOnly()}
+	return map[string]any{"person": v.person, "level": v.level, "by": v.entry.By, "line": v.line, "since": v.entered.UTC(),
+		"read_only": s.readsOnly()}
 }
 
 func (d *Device) settings() any {
@@ -129,7 +134,8 @@ func (d *Device) apiLogin(w http.ResponseWriter, r *http.Request) {
 		apiError(w, http.StatusForbidden, "refused")
 	default:
 		setSession(w, token)
-		apiSay(w, http.StatusOK, map[string]any{"token": token, "level": s.visitor.entry.Level, "idle_seconds": int(pageIdle / time.Second)})
+		apiSay(w, http.StatusOK,
+			map[string]any{"token": token, "level": s.visitor.entry.Level, "idle_seconds": int(pageIdle / time.Second)})
 	}
 }
 

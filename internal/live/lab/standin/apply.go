@@ -22,7 +22,8 @@ func (w *draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/radius/server[name='" + v.Name + "']"
-			_, err := w.put(asked{name: v.Name, protocol: site.RADIUS, address: v.UDP.Address, port: v.UDP.Port, secret: v.UDP.Secret, wait: r.Options.Timeout, tries: r.Options.Attempts}, path)
+			_, err := w.put(asked{name: v.Name, protocol: site.RADIUS, address: v.UDP.Address, port: v.UDP.Port,
+				secret: v.UDP.Secret, wait: r.Options.Timeout, tries: r.Options.Attempts}, path)
 			if err != nil {
 				return err
 			}
@@ -35,8 +36,10 @@ func (w *draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/tacacs-plus/server[name='" + v.Name + "']"
-			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout, source: v.Source, saysUses: true,
-				authenticates: strings.Contains(v.Type, "authentication"), autho: strings.Contains(v.Type, "authorization"), acct: strings.Contains(v.Type, "accounting")}
+			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout,
+				source: v.Source, saysUses: true,
+				authenticates: strings.Contains(v.Type, "authentication"), autho: strings.Contains(v.Type, "authorization"),
+				acct: strings.Contains(v.Type, "accounting")}
 			if _, err := w.put(a, path); err != nil {
 				return err
 			}
@@ -56,11 +59,13 @@ func (w *draft) applySystem(before, after yang.System) error {
 			case "radius", "tacacs-plus":
 				p := map[string]site.Protocol{"radius": site.RADIUS, "tacacs-plus": site.TACACS}[by.Name]
 				if len(names[p]) == 0 {
-					return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%s is asked, and there is no server of that kind", by.Name)
+					return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order",
+						"%s is asked, and there is no server of that kind", by.Name)
 				}
 				methods = append(methods, byGroup(w.groupOf(p, names[p])))
 			default:
-				return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order", "%q is no way to authenticate here", by.Name)
+				return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order",
+					"%q is no way to authenticate here", by.Name)
 			}
 		}
 		w.bind(site.Login, methods, true)
@@ -106,7 +111,8 @@ func (w *draft) regroup(p site.Protocol, names []string) {
 		if len(g.Servers) == 0 || g.Protocol() != p {
 			continue
 		}
-		g.Servers = slices.DeleteFunc(slices.Clone(g.Servers), func(s *site.Server) bool { return !s.TLS && !slices.Contains(names, s.Name) })
+		g.Servers = slices.DeleteFunc(slices.Clone(g.Servers),
+			func(s *site.Server) bool { return !s.TLS && !slices.Contains(names, s.Name) })
 		for _, s := range g.Servers {
 			has[s.Name] = true
 		}
@@ -122,7 +128,8 @@ func (w *draft) regroup(p site.Protocol, names []string) {
 			first.Servers = append(first.Servers, w.server(name))
 		}
 	}
-	slices.SortStableFunc(first.Servers, func(a, b *site.Server) int { return slices.Index(names, a.Name) - slices.Index(names, b.Name) })
+	slices.SortStableFunc(first.Servers,
+		func(a, b *site.Server) int { return slices.Index(names, a.Name) - slices.Index(names, b.Name) })
 }
 
 // groupOf returns a group of a protocol, with all its servers where there is none.
@@ -147,7 +154,8 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 			continue
 		}
 		group := w.group(g.Name)
-		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers), func(s *site.Server) bool { return !s.TLS }) // the model has none over TLS
+		// the model has none over TLS
+		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers), func(s *site.Server) bool { return !s.TLS })
 		for _, v := range g.Servers.Server {
 			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" + v.Address + "']"
 			a := asked{name: v.Config.Name, address: v.Address, wait: v.Config.Timeout, protocol: site.TACACS}
@@ -159,7 +167,8 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 				a.port, a.secret, a.source = v.TACACS.Config.Port, v.TACACS.Config.Secret, v.TACACS.Config.Source
 			case v.RADIUS != nil:
 				c := v.RADIUS.Config
-				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret, c.Attempts, c.Source
+				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret,
+					c.Attempts, c.Source
 			default:
 				return netconf.Fail("missing-element", path, "a server is asked by tacacs or by radius")
 			}
@@ -176,7 +185,8 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 		path          string
 	}{{site.Login, before.AAA.Authentication.Config.Methods, after.AAA.Authentication.Config.Methods, "authentication"},
 		{site.Commands, openAuthorization(before), openAuthorization(after), "authorization"},
-		{site.RecordSessions, openAccounting(before), openAccounting(after), "accounting"}, {site.RecordCommands, openAccounting(before), openAccounting(after), "accounting"}} {
+		{site.RecordSessions, openAccounting(before), openAccounting(after), "accounting"},
+		{site.RecordCommands, openAccounting(before), openAccounting(after), "accounting"}} {
 		if slices.Equal(l.before, l.after) {
 			continue
 		}

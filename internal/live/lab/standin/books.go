@@ -55,7 +55,8 @@ const (
 )
 
 func newBooks() books {
-	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{}, traced: map[string]bool{}}
+	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{},
+		traced: map[string]bool{}}
 }
 
 // counter returns the counter of a server and a kind of question. The device is
@@ -64,7 +65,8 @@ func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server: server, question: p}
 	c := d.books.counts[k]
 	if c == nil {
-		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.Question(), Lost: map[reason.Reason]int{}}}
+		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.Question(),
+			Lost: map[reason.Reason]int{}}}
 		d.books.counts[k] = c
 	}
 	return c
@@ -139,7 +141,8 @@ func (d *Device) note(kind, format string, args ...any) {
 	if !d.books.traced[kind] {
 		return
 	}
-	d.books.notes = keepLast(append(d.books.notes, Note{Time: d.config.Now(), Kind: kind, Text: fmt.Sprintf(format, args...)}), mostNotes)
+	d.books.notes = keepLast(append(d.books.notes,
+		Note{Time: d.config.Now(), Kind: kind, Text: fmt.Sprintf(format, args...)}), mostNotes)
 }
 
 // noteSteps writes what the walker did to the trace that is on for it.
@@ -200,8 +203,10 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			d.mu.Unlock()
 			switch {
 			case lost:
-				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.Question(), Reason: t.Reply.Reason,
-					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; attempts: %d", name, t.Reply.Reason, s.Purpose, t.N)})
+				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.Question(),
+					Reason: t.Reply.Reason,
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; attempts: %d", name, t.Reply.Reason, s.Purpose,
+						t.N)})
 			case was:
 				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
 			}
@@ -215,8 +220,10 @@ func (d *Device) joined(v *visitor) {
 	d.mu.Lock()
 	d.books.sessions[v.id] = v
 	d.mu.Unlock()
-	d.log(evidence.LogLine{What: evidence.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Level: v.entry.Level,
-		Text: fmt.Sprintf("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)})
+	d.log(evidence.LogLine{What: evidence.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By,
+		Level: v.entry.Level,
+		Text: fmt.Sprintf("%s is in by %s, line %s, from %s, at level %d, let in by %s", printed(v.person),
+			v.visit.Way.Name(), v.line, v.from, v.entry.Level, v.entry.By)})
 }
 
 func (d *Device) gone(v *visitor) {
@@ -231,8 +238,10 @@ func (d *Device) gone(v *visitor) {
 
 // refusedLogin notes a login that came to nothing.
 func (d *Device) refusedLogin(v *visitor) {
-	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By, Reason: v.entry.Reason,
-		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(), v.line, v.from, v.entry.Reason)})
+	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By,
+		Reason: v.entry.Reason,
+		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(),
+			v.line, v.from, v.entry.Reason)})
 }
 
 // Session is one open session.
@@ -253,7 +262,8 @@ func (d *Device) Sessions() []Session {
 	all := []Session{}
 	for _, id := range slices.Sorted(maps.Keys(d.books.sessions)) {
 		v := d.books.sessions[id]
-		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from, Level: v.level, By: v.entry.By, Since: v.entered})
+		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from, Level: v.level,
+			By: v.entry.By, Since: v.entered})
 	}
 	return all
 }
@@ -274,8 +284,9 @@ func (d *Device) Log() []evidence.LogLine {
 
 // Health is how a server is, as the device sees it.
 type Health struct {
-	Server  string           `json:"server"`
-	Rests   float64          `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
+	Server string `json:"server"`
+	// for how much longer it is left alone; 0: it is asked; -1: until all of its group rest
+	Rests   float64          `json:"rests_seconds"`
 	Counts  []evidence.Count `json:"counts"`
 	Summary string           `json:"summary"`
 }

@@ -162,7 +162,8 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 		w.servers = append(w.servers, s)
 	}
 	s.Address = a.address
-	if seconds := int((s.Timeout + time.Second - 1) / time.Second); seconds != a.wait { // a wait of the site may be finer than the model
+	// a wait of the site may be finer than the model
+	if seconds := int((s.Timeout + time.Second - 1) / time.Second); seconds != a.wait {
 		s.Timeout = time.Duration(a.wait) * time.Second
 	}
 	if a.tries > 0 {
@@ -239,7 +240,8 @@ func (w *draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
 		if old == nil && !everywhere {
 			continue
 		}
-		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods, Levels: site.Range{High: 15}}
+		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods,
+			Levels: site.Range{High: 15}}
 		if old != nil {
 			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
 		}

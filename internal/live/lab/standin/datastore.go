@@ -126,10 +126,12 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 		given = strings.TrimSpace(id.Text())
 	}
 	if store.before != nil && (given != store.persist || store.persist == "" && store.by != s.id) {
-		return &netconf.Error{Type: "protocol", Tag: "in-use", Message: "a change waits for its confirmation; its persist-id is wanted"}
+		return &netconf.Error{Type: "protocol", Tag: "in-use",
+			Message: "a change waits for its confirmation; its persist-id is wanted"}
 	}
 	if store.before == nil && given != "" {
-		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "no change waits for a confirmation", Info: map[string]string{"bad-element": "persist-id"}}
+		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "no change waits for a confirmation",
+			Info: map[string]string{"bad-element": "persist-id"}}
 	}
 	w, err := d.planned(s.content("candidate"))
 	if err != nil {
@@ -140,7 +142,8 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 	if t := x.SelectElement("confirm-timeout"); t != nil {
 		n, err := strconv.Atoi(strings.TrimSpace(t.Text()))
 		if err != nil || n < 1 {
-			return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "confirm-timeout is a number of seconds", Info: map[string]string{"bad-element": "confirm-timeout"}}
+			return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "confirm-timeout is a number of seconds",
+				Info: map[string]string{"bad-element": "confirm-timeout"}}
 		}
 		wait = time.Duration(n) * time.Second
 	}
@@ -162,7 +165,8 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 	if p := x.SelectElement("persist"); p != nil {
 		store.persist = strings.TrimSpace(p.Text())
 	}
-	d.logs("%s has committed a change of the configuration, which comes back in %s unless it is confirmed", printed(s.visitor.person), wait)
+	d.logs("%s has committed a change of the configuration, which comes back in %s unless it is confirmed",
+		printed(s.visitor.person), wait)
 	state := store.before
 	store.timer = time.AfterFunc(wait, func() {
 		store.mu.Lock()
@@ -196,7 +200,8 @@ func (s *netconfSession) cancel(x, _ *etree.Element) error {
 	case store.before == nil:
 		return &netconf.Error{Type: "protocol", Tag: "operation-failed", Message: "no change waits for a confirmation"}
 	case given != store.persist || store.persist == "" && store.by != s.id:
-		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "the persist-id is another", Info: map[string]string{"bad-element": "persist-id"}}
+		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "the persist-id is another",
+			Info: map[string]string{"bad-element": "persist-id"}}
 	}
 	s.device.takeBack(printed(s.visitor.person) + " has cancelled it")
 	return nil

@@ -54,7 +54,8 @@ var systemFeatures = []string{"radius", "authentication", "local-users", "radius
 
 // modules are those that the kind has.
 func (d *Device) modules() []yang.Module {
-	return slices.DeleteFunc(slices.Clone(yang.Modules), func(m yang.Module) bool { return !d.config.Device.Kind.Traits.HasModel(m.Name) })
+	return slices.DeleteFunc(slices.Clone(yang.Modules),
+		func(m yang.Module) bool { return !d.config.Device.Kind.Traits.HasModel(m.Name) })
 }
 
 // library is the YANG library, RFC 7895.
@@ -112,7 +113,8 @@ func (d *Device) netconf(v *visitor, channel ssh.Channel) {
 		return
 	}
 	theirs, session, err := netconf.ReadHello(message)
-	if err != nil || session != "" || !slices.Contains(theirs, netconf.Base10) && !slices.Contains(theirs, netconf.Base11) {
+	if err != nil || session != "" || !slices.Contains(theirs, netconf.Base10) &&
+		!slices.Contains(theirs, netconf.Base11) {
 		return // RFC 6241, section 8.1: the session ends
 	}
 	if slices.Contains(theirs, netconf.Base11) {
@@ -173,7 +175,8 @@ func (s *netconfSession) answer(message []byte) []byte {
 	reply := netconf.Reply(rpc)
 	switch operations := rpc.ChildElements(); {
 	case rpc.SelectAttr("message-id") == nil:
-		err = &netconf.Error{Type: "rpc", Tag: "missing-attribute", Message: "an rpc has a message-id", Info: map[string]string{"bad-attribute": "message-id", "bad-element": "rpc"}}
+		err = &netconf.Error{Type: "rpc", Tag: "missing-attribute", Message: "an rpc has a message-id",
+			Info: map[string]string{"bad-attribute": "message-id", "bad-element": "rpc"}}
 	case len(operations) != 1:
 		err = &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "an rpc holds one operation"}
 	default:
@@ -226,10 +229,12 @@ var operations = map[string]struct {
 func (s *netconfSession) operate(x, reply *etree.Element) error {
 	o, known := operations[x.Tag]
 	if !known || x.NamespaceURI() != netconf.Base {
-		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "there is no operation " + x.Tag + " here"}
+		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported",
+			Message: "there is no operation " + x.Tag + " here"}
 	}
 	if s.visitor.level < o.level {
-		return &netconf.Error{Type: "protocol", Tag: "access-denied", Message: fmt.Sprintf("this needs level %d, and you have level %d", o.level, s.visitor.level)}
+		return &netconf.Error{Type: "protocol", Tag: "access-denied",
+			Message: fmt.Sprintf("this needs level %d, and you have level %d", o.level, s.visitor.level)}
 	}
 	if o.level > 0 {
 		if verdict := s.visitor.command("netconf "+x.Tag, o.level); !verdict.Allowed {
@@ -243,11 +248,13 @@ func (s *netconfSession) operate(x, reply *etree.Element) error {
 func storeOf(x *etree.Element, name string) (string, error) {
 	holder := x.SelectElement(name)
 	if holder == nil || len(holder.ChildElements()) != 1 {
-		return "", &netconf.Error{Type: "protocol", Tag: "missing-element", Message: "say which datastore: " + name, Info: map[string]string{"bad-element": name}}
+		return "", &netconf.Error{Type: "protocol", Tag: "missing-element", Message: "say which datastore: " + name,
+			Info: map[string]string{"bad-element": name}}
 	}
 	which := holder.ChildElements()[0].Tag
 	if which != "running" && which != "candidate" {
-		return "", &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "there is no datastore " + which + " here; running and candidate are"}
+		return "", &netconf.Error{Type: "protocol", Tag: "invalid-value",
+			Message: "there is no datastore " + which + " here; running and candidate are"}
 	}
 	return which, nil
 }
@@ -275,7 +282,8 @@ func (s *netconfSession) get(x, reply *etree.Element) error {
 	filter := x.SelectElement("filter")
 	if filter != nil {
 		if kind := filter.SelectAttrValue("type", "subtree"); kind != "subtree" {
-			return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "filters of the type " + kind + " are not taken; subtree is"}
+			return &netconf.Error{Type: "protocol", Tag: "operation-not-supported",
+				Message: "filters of the type " + kind + " are not taken; subtree is"}
 		}
 	}
 	data := reply.CreateElement("data")
@@ -292,7 +300,8 @@ func (s *netconfSession) get(x, reply *etree.Element) error {
 // free refuses what another session has locked.
 func (s *netconfSession) free(which string) error {
 	if by, locked := s.device.store.locks[which]; locked && by != s.id {
-		return &netconf.Error{Type: "protocol", Tag: "in-use", Message: "another session has locked the datastore " + which, Info: map[string]string{"session-id": fmt.Sprint(by)}}
+		return &netconf.Error{Type: "protocol", Tag: "in-use", Message: "another session has locked the datastore " + which,
+			Info: map[string]string{"session-id": fmt.Sprint(by)}}
 	}
 	return nil
 }
@@ -329,7 +338,8 @@ func (s *netconfSession) edit(x, _ *etree.Element) error {
 	}
 	direct := s.device.config.Device.Kind.Traits.TakesBack == site.NoCandidate
 	if (which == "running") != direct {
-		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "the datastore " + which + " cannot be edited here"}
+		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported",
+			Message: "the datastore " + which + " cannot be edited here"}
 	}
 	if err := s.free(which); err != nil {
 		return err
@@ -340,11 +350,15 @@ func (s *netconfSession) edit(x, _ *etree.Element) error {
 	}
 	config := x.SelectElement("config")
 	if config == nil || !slices.Contains([]string{"merge", "replace", "none"}, operation) {
-		return &netconf.Error{Type: "protocol", Tag: "missing-element", Message: "an edit has a config, and merge, replace or none as default-operation", Info: map[string]string{"bad-element": "config"}}
+		return &netconf.Error{Type: "protocol", Tag: "missing-element",
+			Message: "an edit has a config, and merge, replace or none as default-operation",
+			Info:    map[string]string{"bad-element": "config"}}
 	}
 	for _, c := range config.ChildElements() {
 		if c.Tag != "system" || c.NamespaceURI() != systemNS && c.NamespaceURI() != openNS {
-			return &netconf.Error{Type: "application", Tag: "unknown-namespace", Path: "/" + c.Tag, Message: "there is no " + c.Tag + " of " + c.NamespaceURI() + " here", Info: map[string]string{"bad-namespace": c.NamespaceURI(), "bad-element": c.Tag}}
+			return &netconf.Error{Type: "application", Tag: "unknown-namespace", Path: "/" + c.Tag,
+				Message: "there is no " + c.Tag + " of " + c.NamespaceURI() + " here",
+				Info:    map[string]string{"bad-namespace": c.NamespaceURI(), "bad-element": c.Tag}}
 		}
 	}
 	fresh := s.content(which).Copy()
@@ -406,10 +420,13 @@ func (s *netconfSession) lock(x, _ *etree.Element) error {
 	}
 	store := &s.device.store
 	if by, locked := store.locks[which]; locked {
-		return &netconf.Error{Type: "protocol", Tag: "lock-denied", Message: "the datastore is locked already", Info: map[string]string{"session-id": fmt.Sprint(by)}}
+		return &netconf.Error{Type: "protocol", Tag: "lock-denied", Message: "the datastore is locked already",
+			Info: map[string]string{"session-id": fmt.Sprint(by)}}
 	}
 	if which == "candidate" && store.changed || store.before != nil && store.by != s.id {
-		return &netconf.Error{Type: "protocol", Tag: "lock-denied", Message: "there are changes of another session that are neither committed nor discarded", Info: map[string]string{"session-id": "0"}}
+		return &netconf.Error{Type: "protocol", Tag: "lock-denied",
+			Message: "there are changes of another session that are neither committed nor discarded",
+			Info:    map[string]string{"session-id": "0"}}
 	}
 	store.locks[which] = s.id
 	return nil
@@ -430,7 +447,8 @@ func (s *netconfSession) unlock(x, _ *etree.Element) error {
 func (s *netconfSession) kill(x, _ *etree.Element) error {
 	id := x.SelectElement("session-id")
 	if id == nil {
-		return &netconf.Error{Type: "protocol", Tag: "missing-element", Message: "which session?", Info: map[string]string{"bad-element": "session-id"}}
+		return &netconf.Error{Type: "protocol", Tag: "missing-element", Message: "which session?",
+			Info: map[string]string{"bad-element": "session-id"}}
 	}
 	n, err := strconv.ParseUint(strings.TrimSpace(id.Text()), 10, 32)
 	end, open := s.device.store.open[uint32(n)]

@@ -50,7 +50,8 @@ devices: [{name: sw, addresses: [127.0.0.1], accounts: [keeper, guest], access: 
 	targets := map[*site.Server]aaa.Target{}
 	for _, v := range s.Servers { // their ports refuse
 		at := netip.MustParseAddrPort("127.0.0.1:1")
-		targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests"), Dialer: aaa.Net{}}
+		targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests"),
+			Dialer: aaa.Net{}}
 	}
 	d := New(Config{Device: s.Device("sw"), Keys: site.Keys{}, Targets: targets, HostKey: signer})
 	t.Cleanup(d.Shutdown)
@@ -69,7 +70,8 @@ type peer struct {
 }
 
 func peerOf(t *testing.T, address, person string, capabilities ...string) *peer {
-	c, err := ssh.Dial("tcp", address, &ssh.ClientConfig{User: person, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.Password("right")}, Timeout: 10 * time.Second})
+	c, err := ssh.Dial("tcp", address, &ssh.ClientConfig{User: person, HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+		Auth: []ssh.AuthMethod{ssh.Password("right")}, Timeout: 10 * time.Second})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	session, err := c.NewSession()
@@ -102,7 +104,8 @@ func peerOf(t *testing.T, address, person string, capabilities ...string) *peer 
 func (p *peer) rpc(operation string) *etree.Element {
 	p.Helper()
 	p.n++
-	require.NoError(p, p.conn.Write(fmt.Appendf(nil, `<rpc xmlns="%s" message-id="%d" extra="kept">%s</rpc>`, netconf.Base, p.n, operation)))
+	require.NoError(p, p.conn.Write(fmt.Appendf(nil, `<rpc xmlns="%s" message-id="%d" extra="kept">%s</rpc>`, netconf.Base,
+		p.n, operation)))
 	message, err := p.conn.Read()
 	require.NoError(p, err)
 	reply, err := netconf.Parse(message, "rpc-reply")
@@ -139,7 +142,8 @@ const (
 )
 
 // secondServer changes the port and the secret of t2, in ietf-system-tacacs-plus.
-const secondServer = inSystem + `<tacacs-plus xmlns="` + tacacsNS + `"><server><name>t2</name><port>4949</port><shared-secret>another-key-of-these-tests</shared-secret></server></tacacs-plus></system>`
+const secondServer = inSystem + `<tacacs-plus xmlns="` + tacacsNS +
+	`"><server><name>t2</name><port>4949</port><shared-secret>another-key-of-these-tests</shared-secret></server></tacacs-plus></system>`
 
 func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 	d, address := configured(t)
@@ -148,7 +152,8 @@ func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 	for _, want := range []string{"<name>t1</name>", "a-key-of-these-tests", "openconfig", "keeper", "server-group"} {
 		require.Contains(t, running, want)
 	}
-	require.NotContains(t, p.config("running", `<filter type="subtree">`+inSystem+`<tacacs-plus xmlns="`+tacacsNS+`"><server><name>t1</name></server></tacacs-plus></system></filter>`), "t2")
+	require.NotContains(t,
+		p.config("running", `<filter type="subtree">`+inSystem+`<tacacs-plus xmlns="`+tacacsNS+`"><server><name>t1</name></server></tacacs-plus></system></filter>`), "t2")
 
 	p.ok(editOpen + secondServer + editClose)
 	require.Contains(t, p.config("candidate", ""), "4949")
@@ -162,7 +167,8 @@ func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 	require.Equal(t, "another-key-of-these-tests", d.config.Targets[server].Key.Reveal())
 	require.EqualValues(t, 4949, d.config.Targets[server].Authentication.Port())
 	d.mu.Unlock()
-	require.Contains(t, p.config("running", `<filter>`+inOpen+`</aaa></system></filter>`), "another-key-of-these-tests", "the other model says the same")
+	require.Contains(t, p.config("running", `<filter>`+inOpen+`</aaa></system></filter>`), "another-key-of-these-tests",
+		"the other model says the same")
 
 	// A whole login list, an account and a server gone.
 	p.ok(editOpen + inSystem + `<authentication><user-authentication-order nc:operation="delete" xmlns:y="` + tacacsNS + `">y:tacacs-plus</user-authentication-order>
@@ -228,7 +234,8 @@ func TestNETCONFRefusesWhatIsWrongAndChangesNothing(t *testing.T) {
 	p := peerOf(t, address, "keeper", netconf.Base11)
 	before := p.config("running", "")
 	server := func(inner string) string {
-		return editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS + `"><server>` + inner + `</server></tacacs-plus></system>` + editClose
+		return editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS + `"><server>` + inner +
+			`</server></tacacs-plus></system>` + editClose
 	}
 	for operation, tag := range map[string]string{
 		`<no-such-operation/>`: "operation-not-supported",
@@ -241,19 +248,24 @@ func TestNETCONFRefusesWhatIsWrongAndChangesNothing(t *testing.T) {
 		server(`<name>t2</name><port>70000</port>`):                                     "invalid-value",
 		server(`<name>t2</name><port>many</port>`):                                      "invalid-value",
 		server(`<name>t2</name><timeout>0</timeout>`):                                   "invalid-value",
-		server(`<name>t9</name><address>192.0.2.9</address><port>49</port><timeout>2</timeout><server-type>authentication</server-type>`):                        "missing-element",
-		editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS + `"><server nc:operation="create"><name>t2</name></server></tacacs-plus></system>` + editClose:  "data-exists",
-		editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS + `"><server nc:operation="delete"><name>t9</name></server></tacacs-plus></system>` + editClose:  "data-missing",
-		editOpen + inSystem + `<tacacs-plus nc:operation="explode" xmlns="` + tacacsNS + `"/></system>` + editClose:                                              "bad-attribute",
+		server(`<name>t9</name><address>192.0.2.9</address><port>49</port><timeout>2</timeout><server-type>authentication</server-type>`): "missing-element",
+		editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS +
+			`"><server nc:operation="create"><name>t2</name></server></tacacs-plus></system>` + editClose: "data-exists",
+		editOpen + inSystem + `<tacacs-plus xmlns="` + tacacsNS +
+			`"><server nc:operation="delete"><name>t9</name></server></tacacs-plus></system>` + editClose: "data-missing",
+		editOpen + inSystem + `<tacacs-plus nc:operation="explode" xmlns="` + tacacsNS + `"/></system>` +
+			editClose: "bad-attribute",
 		editOpen + inOpen + `<authentication><config><authentication-method>nobody</authentication-method></config></authentication></aaa></system>` + editClose: "invalid-value",
 		`<commit><confirmed/><confirm-timeout>soon</confirm-timeout></commit>`:                                                                                   "invalid-value",
-		`<unlock><target><running/></target></unlock>`:                                        "operation-failed",
-		`<kill-session><session-id>99</session-id></kill-session>`:                            "invalid-value",
-		`<copy-config><target><running/></target><source><candidate/></source></copy-config>`: "operation-not-supported",
+		`<unlock><target><running/></target></unlock>`:                                                                                                           "operation-failed",
+		`<kill-session><session-id>99</session-id></kill-session>`:                                                                                               "invalid-value",
+		`<copy-config><target><running/></target><source><candidate/></source></copy-config>`:                                                                    "operation-not-supported",
 	} {
 		p.fails(operation, tag)
 	}
-	require.Equal(t, strings.Replace(before, `message-id="1"`, "", 1), strings.Replace(p.config("candidate", ""), fmt.Sprintf(`message-id="%d"`, p.n), "", 1), "the candidate is as what runs")
+	require.Equal(t, strings.Replace(before, `message-id="1"`, "", 1),
+		strings.Replace(p.config("candidate", ""), fmt.Sprintf(`message-id="%d"`, p.n), "", 1),
+		"the candidate is as what runs")
 
 	reader := peerOf(t, address, "guest", netconf.Base10)
 	require.Contains(t, reader.fails(`<lock><target><candidate/></target></lock>`, "access-denied").Message, "level 15")

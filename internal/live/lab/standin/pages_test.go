@@ -23,7 +23,9 @@ import (
 func (r *rig) browser() *http.Client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(r, err)
-	c := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: r.trusted, ServerName: "sw"}}}
+	c := &http.Client{Jar: jar, Timeout: 20 * time.Second,
+		Transport: &http.Transport{DisableKeepAlives: true,
+			TLSClientConfig: &tls.Config{RootCAs: r.trusted, ServerName: "sw"}}}
 	return c
 }
 
@@ -82,10 +84,12 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 			return r.post(c, "/command", url.Values{"form": {"0123"}, "command": {"set port 1 off"}})
 		},
 		"another origin": func() (int, string) {
-			return r.post(c, "/command", url.Values{"form": {form}, "command": {"set port 1 off"}}, "Origin", "https://elsewhere.example")
+			return r.post(c, "/command", url.Values{"form": {form}, "command": {"set port 1 off"}}, "Origin",
+				"https://elsewhere.example")
 		},
 		"a forged cookie": func() (int, string) {
-			return r.post(r.browser(), "/command", url.Values{"form": {form}, "command": {"set port 1 off"}}, "Cookie", sessionCookie+"="+strings.Repeat("0", 48))
+			return r.post(r.browser(), "/command", url.Values{"form": {form}, "command": {"set port 1 off"}}, "Cookie",
+				sessionCookie+"="+strings.Repeat("0", 48))
 		},
 		"a body without end": func() (int, string) {
 			return r.post(c, "/command", url.Values{"form": {form}, "command": {strings.Repeat("x", mostBody)}})
@@ -151,7 +155,8 @@ func TestTheAPIIsAuthorizedLikeTheCommands(t *testing.T) {
 	require.Equal(t, 403, status)
 
 	keeper := in("keeper")
-	for path, field := range map[string]string{"/api/servers": "servers", "/api/sessions": "sessions", "/api/counters": "counters", "/api/settings": "ports", "/api/log": "log", "/api/trace": "trace"} {
+	for path, field := range map[string]string{"/api/servers": "servers", "/api/sessions": "sessions",
+		"/api/counters": "counters", "/api/settings": "ports", "/api/log": "log", "/api/trace": "trace"} {
 		status, got = call("GET", path, "", keeper)
 		require.Equal(t, 200, status, path)
 		require.Contains(t, got, field)
@@ -198,7 +203,8 @@ func TestTelnetAsRFC854(t *testing.T) {
 	defer func() { _ = conn.Close() }()
 	say := func(b string) { _, err := conn.Write([]byte(b)); require.NoError(t, err) }
 	require.Contains(t, talkTelnet(t, conn, "name: "), "\xff\xfb\x01\xff\xfb\x03", "the device offers to echo")
-	say("\xff\xfd\x01\xff\xfd\x2a\xff\xfb\x18\xff\xfa\x18\x00any\xff\xf0") // do echo; do something else; will type; a subnegotiation
+	// do echo; do something else; will type; a subnegotiation
+	say("\xff\xfd\x01\xff\xfd\x2a\xff\xfb\x18\xff\xfa\x18\x00any\xff\xf0")
 	say("keepex\x7fr\r\x00")
 	shown := talkTelnet(t, conn, "password: ")
 	require.Contains(t, shown, "\xff\xfc\x2a", "what is not known is refused")
@@ -219,7 +225,8 @@ func TestTelnetAsRFC854(t *testing.T) {
 		_, err = conn.Read(make([]byte, 4096))
 	}
 
-	for _, half := range []string{"", "\xff", "\xff\xfa", "keeper\r\n", "keeper\r\nwro", "\xff\xfb"} { // clients that hang up at each step
+	// clients that hang up at each step
+	for _, half := range []string{"", "\xff", "\xff\xfa", "keeper\r\n", "keeper\r\nwro", "\xff\xfb"} {
 		c, err := net.Dial("tcp", r.telnet)
 		require.NoError(t, err)
 		_, _ = c.Write([]byte(half))
@@ -240,18 +247,20 @@ func TestTelnetAsRFC854(t *testing.T) {
 func TestThePasswordMayBeAskedForByKeyboardInteractive(t *testing.T) {
 	r := start(t)
 	dial := func(password string) error {
-		c, err := ssh.Dial("tcp", r.ssh, &ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
-			Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-				return make([]string, len(questions)), nil
-			})}})
-		if password == "right" {
-			c, err = ssh.Dial("tcp", r.ssh, &ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
+		c, err := ssh.Dial("tcp", r.ssh,
+			&ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
 				Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-					if len(questions) == 1 && questions[0] == "password: " {
-						return []string{password}, nil
-					}
-					return nil, nil
+					return make([]string, len(questions)), nil
 				})}})
+		if password == "right" {
+			c, err = ssh.Dial("tcp", r.ssh,
+				&ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
+					Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+						if len(questions) == 1 && questions[0] == "password: " {
+							return []string{password}, nil
+						}
+						return nil, nil
+					})}})
 		}
 		if err == nil {
 			_ = c.Close()

@@ -126,7 +126,8 @@ func (d *Device) Wake() {
 func (d *Device) says(start bool) {
 	for _, way := range d.design().Ways {
 		v := d.arrive(way, 0, netip.AddrPort{})
-		v.from, v.asker = "", aaa.Asker{Device: d.design().Name, Session: fmt.Sprintf("%s-%x", d.design().Name, d.epoch.Unix())}
+		v.from, v.asker = "",
+			aaa.Asker{Device: d.design().Name, Session: fmt.Sprintf("%s-%x", d.design().Name, d.epoch.Unix())}
 		if v.visit.System(d.now(), start) {
 			d.noteSteps(d.design().Name, v.visit.Steps)
 			return
@@ -237,7 +238,8 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
 	t := v.trace(evidence.TraceLogin, v.visit.Steps)
-	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = walk.OutcomeRefused, v.entry.Level, v.entry.By, v.entry.Reason, v.entry.Wait.Seconds()
+	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = walk.OutcomeRefused, v.entry.Level, v.entry.By, v.entry.Reason,
+		v.entry.Wait.Seconds()
 	d.logServers(person, v.visit.Steps)
 	if v.entry.In {
 		t.Outcome = walk.OutcomeIn
@@ -357,7 +359,8 @@ func (c counted) Try(n int) walk.Reply {
 }
 
 func (v *visitor) trace(kind evidence.TraceKind, steps []walk.Step) evidence.Trace {
-	t := evidence.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(), Line: v.line,
+	t := evidence.Trace{Time: v.device.config.Now(), Device: v.device.design().Name, Access: v.visit.Way.Name(),
+		Line:   v.line,
 		Person: v.person, From: v.from, Kind: kind, Steps: []evidence.TraceStep{}}
 	for _, s := range steps {
 		t.Steps = append(t.Steps, evidence.StepOf(s))

@@ -76,11 +76,12 @@ devices:
 	identity, err := authority.Issue("sw", netip.MustParseAddr("127.0.0.1"), time.Now())
 	require.NoError(t, err)
 	r.trusted = identity.Trusted
-	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Certificate: identity.Certificate, Trace: func(trace evidence.Trace) {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		r.traces = append(r.traces, trace)
-	}})
+	r.device = New(Config{Device: s.Device("sw"), HostKey: signer, Certificate: identity.Certificate,
+		Trace: func(trace evidence.Trace) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.traces = append(r.traces, trace)
+		}})
 	t.Cleanup(r.device.Shutdown)
 	for _, way := range []struct {
 		at     *string
@@ -184,7 +185,8 @@ func TestAWrongPasswordIsRefusedAndTraced(t *testing.T) {
 	r := start(t)
 	_, err := r.dial("keeper", "wrong")
 	require.ErrorContains(t, err, "unable to authenticate")
-	require.Equal(t, []string{"refused", "wrong-password", "local"}, []string{string(r.last().Outcome), string(r.last().Reason), r.last().By})
+	require.Equal(t, []string{"refused", "wrong-password", "local"},
+		[]string{string(r.last().Outcome), string(r.last().Reason), r.last().By})
 	_, err = r.dial("nobody", "right")
 	require.Error(t, err)
 	require.EqualValues(t, "list-ended", r.last().Reason)

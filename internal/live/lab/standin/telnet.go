@@ -202,10 +202,12 @@ func (d *Device) telnet(conn net.Conn) {
 
 // plainLogin asks for a name and a password, as often as the kind lets, and
 // then serves a shell.
-func (d *Device) plainLogin(conn net.Conn, way *site.Way, line int, out io.Writer, ask func(prompt string, hidden bool) (string, bool), shell func() *terminal) {
+func (d *Device) plainLogin(conn net.Conn, way *site.Way, line int, out io.Writer,
+	ask func(prompt string, hidden bool) (string, bool), shell func() *terminal) {
 	traits := d.design().Kind.Traits
 	for range traits.LoginTries {
-		_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow + time.Minute)) // a person types; the wait itself is the walker's
+		// a person types; the wait itself is the walker's
+		_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow + time.Minute))
 		name, ok := ask("name: ", false)
 		if !ok {
 			return

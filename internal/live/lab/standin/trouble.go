@@ -73,7 +73,8 @@ func (d *Device) troubles(x *etree.Element) troubled {
 		case t.What == Lacks:
 			i := slices.IndexFunc(yang.Modules, func(m yang.Module) bool { return m.Name == t.With })
 			if space := yang.Modules[i].Namespace; inside(x, space) {
-				all.refusal = &netconf.Error{Type: "application", Tag: "unknown-namespace", Message: "there is nothing of " + t.With + " here", Info: map[string]string{"bad-namespace": space}}
+				all.refusal = &netconf.Error{Type: "application", Tag: "unknown-namespace",
+					Message: "there is nothing of " + t.With + " here", Info: map[string]string{"bad-namespace": space}}
 			}
 		}
 	}
@@ -82,5 +83,6 @@ func (d *Device) troubles(x *etree.Element) troubled {
 
 // inside reports whether an element, or one within it, is of a namespace.
 func inside(x *etree.Element, space string) bool {
-	return x.NamespaceURI() == space || slices.ContainsFunc(x.ChildElements(), func(c *etree.Element) bool { return inside(c, space) })
+	return x.NamespaceURI() == space ||
+		slices.ContainsFunc(x.ChildElements(), func(c *etree.Element) bool { return inside(c, space) })
 }

@@ -97,7 +97,8 @@ func (d *Device) sshConnection(conn net.Conn, access string) {
 			return nil, nil
 		},
 		// RFC 4256: the password, and a one-time code when a server asks for one.
-		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions,
+			error) {
 			answers, err := ask("", "", []string{"password: "}, []bool{false})
 			if err != nil || len(answers) != 1 {
 				return nil, errors.New("no answer")
@@ -231,7 +232,8 @@ func plainTerminal(rw io.ReadWriter) *terminal {
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	}
-	return &terminal{out: rw, prompt: func(p string) { prompt = p }, read: func() (string, error) { return read(prompt) }, secret: read}
+	return &terminal{out: rw, prompt: func(p string) { prompt = p }, read: func() (string, error) { return read(prompt) },
+		secret: read}
 }
 
 // console serves one connection to the console.

@@ -15,7 +15,8 @@ import (
 //go:embed pages/*.html
 var pageFiles embed.FS
 
-var pageTemplates = template.Must(template.New("").Funcs(template.FuncMap{"printed": printed}).ParseFS(pageFiles, "pages/*.html"))
+var pageTemplates = template.Must(template.New("").Funcs(template.FuncMap{"printed": printed}).ParseFS(pageFiles,
+	"pages/*.html"))
 
 // webView is what the page of a session shows.
 type webView struct {
@@ -80,7 +81,8 @@ func (d *Device) webHome(w http.ResponseWriter, r *http.Request) {
 
 // webView makes the page of a session: what the person may look at.
 func (d *Device) webView(s *pageSession) *webView {
-	v := &webView{Device: d.design().Name, Person: s.visitor.person, By: s.visitor.entry.By, Line: s.visitor.line, Form: s.form,
+	v := &webView{Device: d.design().Name, Person: s.visitor.person, By: s.visitor.entry.By, Line: s.visitor.line,
+		Form:  s.form,
 		Level: s.visitor.level, ReadsOnly: s.readsOnly()}
 	may := func(command string) bool {
 		done, output := s.run(command)
@@ -124,7 +126,8 @@ func (d *Device) webLogin(w http.ResponseWriter, r *http.Request) {
 }
 
 func setSession(w http.ResponseWriter, token string) {
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(pageIdle.Seconds())})
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", Secure: true, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, MaxAge: int(pageIdle.Seconds())})
 }
 
 // sameOrigin refuses a form that another site's page sends.
@@ -174,6 +177,7 @@ func (d *Device) webLeave(w http.ResponseWriter, r *http.Request) {
 	}
 	s.mu.Unlock()
 	d.endPage(token)
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", Secure: true, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, MaxAge: -1})
 	http.Redirect(w, r, "/", http.StatusSeeOther)
 }

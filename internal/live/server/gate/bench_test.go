@@ -53,8 +53,9 @@ grants: [{who: [team net], role: all}]
 	if !withLedger {
 		keeper = nothing{}
 	}
-	g := gate.New(gate.Config{Ledger: keeper, Events: folder.Event, Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)},
-		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}})
+	g := gate.New(gate.Config{Ledger: keeper, Events: folder.Event,
+		Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)},
+			Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}})
 	b.Cleanup(func() {
 		g.Shutdown()
 		require.NoError(b, book.Close())
@@ -168,8 +169,10 @@ func sessions(b *testing.B, withLedger bool) {
 	require.NoError(b, err)
 	asks := make([][]byte, 256)
 	for i := range asks {
-		asks[i] = tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: tacacs.Authentication, Sequence: 1, Flags: tacacs.FlagSingleConnect, SessionID: uint32(i)},
-			tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0", Data: "right"}.Append(nil), []byte(key))
+		asks[i] = tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: tacacs.Authentication, Sequence: 1,
+			Flags: tacacs.FlagSingleConnect, SessionID: uint32(i)},
+			tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines",
+				Port: "ssh0", Data: "right"}.Append(nil), []byte(key))
 	}
 	answer := make([]byte, 12+6) // the header, and a reply without a message
 	login := func(i int) {
@@ -198,8 +201,10 @@ func sessions(b *testing.B, withLedger bool) {
 func BenchmarkTACACSPlainPingPong(b *testing.B) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)
-	ask := tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: 1, Sequence: 1}, tacacs.AuthenStart{User: "ines", Port: "ssh0", Data: "right"}.Append(nil), []byte(key))
-	answer := tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: 1, Sequence: 2}, tacacs.AuthenReply{}.Append(nil), []byte(key))
+	ask := tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: 1, Sequence: 1},
+		tacacs.AuthenStart{User: "ines", Port: "ssh0", Data: "right"}.Append(nil), []byte(key))
+	answer := tacacs.AppendPacket(nil, tacacs.Header{Version: 0xc1, Type: 1, Sequence: 2},
+		tacacs.AuthenReply{}.Append(nil), []byte(key))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -244,7 +249,8 @@ servers: [{name: r, protocol: radius, address: 127.0.0.1, key: k}]
 clients: [{from: 127.0.0.1, servers: [r], key: k}, {from: 127.0.0.2, servers: [r], key: k}]
 `)})
 	require.NoError(b, err)
-	g := gate.New(gate.Config{Ledger: book, Events: folder.Event, Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}}})
+	g := gate.New(gate.Config{Ledger: book, Events: folder.Event,
+		Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}}})
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	r, err := g.Listen(gate.Place{Server: s.Server("r"), Authentication: any, Accounting: any})
 	require.NoError(b, err)
@@ -270,7 +276,8 @@ clients: [{from: 127.0.0.1, servers: [r], key: k}, {from: 127.0.0.2, servers: [r
 // The plainest program that keeps the same rows: batches of as many as are on
 // their way above, each safe on disk.
 func BenchmarkRecordsPlainInsert(b *testing.B) {
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "plain.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	db, err := sql.Open("sqlite",
+		"file:"+filepath.Join(b.TempDir(), "plain.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	require.NoError(b, err)
 	db.SetMaxOpenConns(1)
 	_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL,
@@ -288,7 +295,8 @@ func BenchmarkRecordsPlainInsert(b *testing.B) {
 		in := tx.Stmt(insert)
 		for range min(window, b.N-done) {
 			done++
-			if _, err := in.Exec(done, now+int64(done), "r", "session-start", "ines", "", "ssh", "", 0, "recorded", "", "", "session-00000001", "radius", hash); err != nil {
+			if _, err := in.Exec(done, now+int64(done), "r", "session-start", "ines", "", "ssh", "", 0, "recorded", "", "",
+				"session-00000001", "radius", hash); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -364,9 +372,12 @@ func BenchmarkMemory(b *testing.B) {
 			hash, err := secrets.Hash("right", 64, 1)
 			require.NoError(b, err)
 			var text strings.Builder
-			text.WriteString("keys: {k: file k}\nservers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: k}, {name: r, protocol: radius, address: 127.0.0.1, key: k}]\nroles: [{name: all, level: 15, commands: [allow **]}]\ngrants: [{who: team net, role: all}]\ndevices:\n")
+			text.WriteString("keys: {k: file k}\nservers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: k}, {name: r, " +
+				"protocol: radius, address: 127.0.0.1, key: k}]\nroles: [{name: all, level: 15, commands: [allow **]}]\ngrants: " +
+				"[{who: team net, role: all}]\ndevices:\n")
 			for i := range c.devices {
-				fmt.Fprintf(&text, "  - {name: sw-%d, addresses: [10.%d.%d.%d], labels: {place: p%d}}\n", i, i>>16, i>>8&255, i&255, i%40)
+				fmt.Fprintf(&text, "  - {name: sw-%d, addresses: [10.%d.%d.%d], labels: {place: p%d}}\n", i, i>>16, i>>8&255, i&255,
+					i%40)
 			}
 			text.WriteString("people:\n")
 			for i := range c.people {
@@ -387,7 +398,8 @@ func BenchmarkMemory(b *testing.B) {
 				for _, d := range s.Devices {
 					clients[d.Source] = d
 				}
-				g := gate.New(gate.Config{Ledger: nothing{}, Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Clients: clients}})
+				g := gate.New(gate.Config{Ledger: nothing{},
+					Design: gate.Design{Site: s, Keys: site.Keys{"k": site.NewSecret(key)}, Clients: clients}})
 				any := netip.MustParseAddrPort("127.0.0.1:0")
 				_, err = g.Listen(gate.Place{Server: s.Server("t"), Authentication: any})
 				require.NoError(b, err)

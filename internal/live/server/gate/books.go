@@ -87,7 +87,8 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 
 // bind checks a password by binding with it. A proof in place of a password
 // cannot be checked so.
-func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, q *question) (rights.Credential, error) {
+func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, q *question) (rights.Credential,
+	error) {
 	if q.proves != nil {
 		return rights.Uncheckable, nil
 	}

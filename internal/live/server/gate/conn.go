@@ -31,7 +31,8 @@ func (o *port) accept(listener net.Listener) {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed", from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
+			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed",
+				from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
 			return nil
 		}
 		o.gate.running.Go(func() {
@@ -67,7 +68,8 @@ func (o *port) connection(conn net.Conn) {
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
 	through := conn
 	if w := s.gate.config.Capture; w != nil { // below TLS: the capture holds what was on the wire
-		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from, conn.LocalAddr().(*net.TCPAddr).AddrPort()), now: s.gate.config.Now}
+		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from, conn.LocalAddr().(*net.TCPAddr).AddrPort()),
+			now: s.gate.config.Now}
 		defer tapped.end()
 		through = tapped
 	}

@@ -100,7 +100,8 @@ func (s *server) decide(q *question) rights.Decision {
 // refuseForm refuses a password in a form that the server does not take.
 func (s *server) refuseForm(q question) rights.Decision {
 	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
-		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "), q.form)}
+		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "),
+			q.form)}
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text, e.Place = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
@@ -199,7 +200,8 @@ const keepsFor = 10 * time.Second
 func (s *server) keep(q question) error {
 	r := s.record(q)
 	r.Result, r.Kind, r.Reason, r.Time = evidence.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor) // what was asked before the end is kept
+	// what was asked before the end is kept
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor)
 	defer cancel()
 	err := s.gate.config.Ledger.Keep(ctx, r)
 	q.at = s.gate.config.Now()
@@ -226,7 +228,8 @@ func deviceName(d *site.Device) string {
 
 func (s *server) event(q question) evidence.Event {
 	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: clientText(q.client),
-		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.Question(), Command: q.Line, Key: q.key}
+		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.Question(), Command: q.Line,
+		Key: q.key}
 }
 
 // drop notes a packet that gets no answer.
@@ -259,10 +262,12 @@ func source(text string) netip.Addr {
 
 // floods are the reasons of which there can be very many from one asker.
 var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed: true, reason.KeyDiffers: true,
-	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true, reason.CannotTake: true}
+	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true,
+	reason.CannotTake: true}
 
 // guesses are the refusals by which somebody who guesses learns something.
-var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true, reason.NoEntry: true}
+var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true,
+	reason.NoEntry: true}
 
 // heldFor counts a login that failed, and returns how long its refusal is to be
 // held back: never for longer than half of what the device waits, so that no

@@ -61,7 +61,8 @@ const seed = "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP"
 func startDesigned(t *testing.T) (*rig, *atomic.Int64) {
 	clock := new(atomic.Int64)
 	clock.Store(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC).Unix())
-	keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed)}
+	keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"),
+		"seed": site.NewSecret(seed)}
 	return startWith(t, keys, func() time.Time { return time.Unix(clock.Load(), 0).UTC() }, designed), clock
 }
 
@@ -72,7 +73,8 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
 		require.EqualValues(t, "k", r.last().Key)
-		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result, server)
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result,
+			server)
 		require.EqualValues(t, "k2", r.last().Key)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result, server)
 	}
@@ -81,7 +83,8 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
 	r, _ := startDesigned(t)
 	for _, server := range []string{"t", "r"} {
-		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, server)
+		require.Equal(t, walk.Accepted,
+			r.ask(server, login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.9")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.10")).Result, server)
 		require.Contains(t, r.eventually("client-unknown").Text, "no device or client of the site has the address 127.0.0.10")
@@ -102,7 +105,8 @@ func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
 func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
 	r, _ := startDesigned(t)
 	have := r.ask("r", login("ines"), "right", func(t *aaa.Target) { t.Words = attributes.Of(r.site) }).Attributes
-	for _, want := range []rights.Attribute{{Name: "Example-Level", Value: "15"}, {Name: "Filter-Id", Value: "watch"}, {Name: "Reply-Message", Value: "hello"}} {
+	for _, want := range []rights.Attribute{{Name: "Example-Level", Value: "15"}, {Name: "Filter-Id", Value: "watch"},
+		{Name: "Reply-Message", Value: "hello"}} {
 		require.Contains(t, have, want)
 	}
 	session := r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "").Attributes
@@ -113,7 +117,8 @@ func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
 func TestAGrantHoldsFromItsPlacesAndAtItsHours(t *testing.T) {
 	r, clock := startDesigned(t)
 	require.Equal(t, walk.Refused, r.ask("t", login("far"), "right").Result)
-	require.Contains(t, r.eventually("no-grant").Text, "it is for those who come from 192.0.2.0/24, and the person comes from 198.51.100.7")
+	require.Contains(t, r.eventually("no-grant").Text,
+		"it is for those who come from 192.0.2.0/24, and the person comes from 198.51.100.7")
 	require.Equal(t, walk.Accepted, r.ask("t", login("late"), "right").Result)
 	clock.Add(9 * 3600)
 	require.Equal(t, walk.Refused, r.ask("t", login("late"), "right").Result)
@@ -127,7 +132,8 @@ func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
 		require.NoError(t, err)
 		return c
 	}
-	require.Equal(t, walk.Refused, r.askIn("pap", "t", login("tobin"), "right").Result, "without a code, in a form that cannot ask for one")
+	require.Equal(t, walk.Refused, r.askIn("pap", "t", login("tobin"), "right").Result,
+		"without a code, in a form that cannot ask for one")
 	require.Contains(t, r.eventually("second-factor").Text, "type the code right after the password")
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "wrong"+code(0)).Result)
 	require.Equal(t, walk.Refused, r.ask("t", login("tobin"), "right"+code(3)).Result, "too far ahead")
@@ -156,13 +162,15 @@ func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
 	served := func() *rig {
 		used, err := folder.UsedCodes()
 		require.NoError(t, err)
-		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed)}
-		return startConfigured(t, gate.Config{Now: func() time.Time { return clock }, UsedCodes: used, KeepCodes: func(used map[string]int64) error {
-			if broken {
-				return errors.New("the disk is full")
-			}
-			return folder.KeepCodes(used)
-		}}, keys, designed)
+		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"),
+			"seed": site.NewSecret(seed)}
+		return startConfigured(t,
+			gate.Config{Now: func() time.Time { return clock }, UsedCodes: used, KeepCodes: func(used map[string]int64) error {
+				if broken {
+					return errors.New("the disk is full")
+				}
+				return folder.KeepCodes(used)
+			}}, keys, designed)
 	}
 	r := served()
 	broken = true
@@ -186,13 +194,15 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 	in := func(server, form, person, password, code string) (walk.Reply, string) {
 		r.Helper()
 		asked := ""
-		reply := r.askWith(server, login(person), aaa.Asker{Password: password, Form: aaa.Form(form), Code: func(prompt string) (string, bool) {
-			asked = prompt
-			return code, code != ""
-		}})
+		reply := r.askWith(server, login(person),
+			aaa.Asker{Password: password, Form: aaa.Form(form), Code: func(prompt string) (string, bool) {
+				asked = prompt
+				return code, code != ""
+			}})
 		return reply, asked
 	}
-	for _, c := range []struct{ server, form, person string }{{"t", "", "tobin"}, {"r", "", "tobin"}, {"t", "", "both"}, {"r", "", "both"}, {"r2", "chap", "both"}, {"r2", "mschapv2", "both"}} {
+	for _, c := range []struct{ server, form, person string }{{"t", "", "tobin"}, {"r", "", "tobin"}, {"t", "", "both"},
+		{"r", "", "both"}, {"r2", "chap", "both"}, {"r2", "mschapv2", "both"}} {
 		clock.Add(60)
 		reply, asked := in(c.server, c.form, c.person, "wrong", code())
 		require.Equal(t, []any{walk.Refused, ""}, []any{reply.Result, asked}, "%v: a wrong password is not asked further", c)
@@ -206,7 +216,8 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 		require.Equal(t, []any{walk.Accepted, "One-time code: "}, []any{reply.Result, asked}, "%v", c)
 		clock.Add(60)
 		reply, asked = in(c.server, c.form, c.person, "right"+code(), code())
-		require.Equal(t, []any{walk.Accepted, ""}, []any{reply.Result, asked}, "%v: with the code after the password nothing is asked", c)
+		require.Equal(t, []any{walk.Accepted, ""}, []any{reply.Result, asked},
+			"%v: with the code after the password nothing is asked", c)
 	}
 	kept := r.book.kept()
 	require.Equal(t, evidence.Accepted, kept[len(kept)-1].Result)
@@ -231,7 +242,8 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	kept := tacacs.Share(conn, []byte(key)) // a connection from before, which is kept
 	pap := func(password string) tacacs.AuthenStatus {
-		reply, err := kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, password)
+		reply, err := kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+			tacacs.PAP, password)
 		require.NoError(t, err)
 		return reply.Status
 	}
@@ -242,14 +254,17 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	old, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	changed := func(text string) gate.Design {
-		text = strings.Replace(text, "{name: ines, teams: [net], password: 'HASH'}", "{name: ines, teams: [net], password: '"+hash+"'}", 1)
+		text = strings.Replace(text, "{name: ines, teams: [net], password: 'HASH'}",
+			"{name: ines, teams: [net], password: '"+hash+"'}", 1)
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", old))})
 		require.NoError(t, err)
-		keys := site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed), "kept": site.NewSecret("right")}
+		keys := site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"),
+			"other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed), "kept": site.NewSecret("right")}
 		return designOf(s, keys)
 	}
 	require.NoError(t, r.gate.Reload(changed(designed)))
-	require.Equal(t, tacacs.AuthenFail, pap("right"), "the password that was remembered is forgotten, on kept connections too")
+	require.Equal(t, tacacs.AuthenFail, pap("right"),
+		"the password that was remembered is forgotten, on kept connections too")
 	require.Equal(t, tacacs.AuthenPass, pap("changed"))
 	require.Equal(t, walk.Refused, r.ask("r", login("ines"), "right").Result)
 	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "changed").Result)
@@ -258,7 +273,8 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	without := changed(designed)
 	delete(without.Keys, "k2")
 	require.ErrorContains(t, r.gate.Reload(without), "its key k2 has no value here")
-	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "changed").Result, "a design that cannot be taken changes nothing")
+	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "changed").Result,
+		"a design that cannot be taken changes nothing")
 
 	// The device asks from elsewhere now: its kept connection ends with its next session.
 	conn, err = net.Dial("tcp", r.tacacs.Authentication.String())
@@ -268,14 +284,16 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	moved := changed(designed)
 	moved.Clients = map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.77"): moved.Site.Device("sw")}
 	require.NoError(t, r.gate.Reload(moved))
-	_, err = kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, "changed")
+	_, err = kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+		tacacs.PAP, "changed")
 	require.Error(t, err)
 	_ = kept.Close()
 }
 
 func TestDesignsMayBeTakenManyTimesUnderLoad(t *testing.T) {
 	r, _ := startDesigned(t)
-	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("o"), "seed": site.NewSecret(seed)})
+	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"),
+		"other": site.NewSecret("o"), "seed": site.NewSecret(seed)})
 	stop := make(chan struct{})
 	var reloading sync.WaitGroup
 	reloading.Go(func() {
@@ -317,20 +335,25 @@ grants: [{who: team network, role: all}]
 		require.Equal(t, walk.Refused, r.ask(server, login("ebba.lind"), "wrong").Result, server)
 		r.eventually("wrong-password")
 		require.Equal(t, walk.Refused, r.ask(server, login("nobody"), "right").Result, server)
-		require.Contains(t, r.eventually("directory-no-entry").Text, "looked in dunlin, (uid=nobody) below ou=people,dc=saltmarsh,dc=example: no entry")
-		require.Equal(t, walk.Refused, r.ask(server, login("per.holm"), ldaptest.Password).Result, "in no team that a grant names")
+		require.Contains(t, r.eventually("directory-no-entry").Text,
+			"looked in dunlin, (uid=nobody) below ou=people,dc=saltmarsh,dc=example: no entry")
+		require.Equal(t, walk.Refused, r.ask(server, login("per.holm"), ldaptest.Password).Result,
+			"in no team that a grant names")
 		r.eventually("no-grant")
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, "the site comes first")
 		require.Equal(t, walk.Refused, r.askIn("chap", server, login("ebba.lind"), ldaptest.Password).Result)
 		r.eventually("password-form")
 	}
 	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Session, Person: "ebba.lind"}, "").Result)
-	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "look"}, "").Result)
-	require.Equal(t, walk.Refused, r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "set"}, "").Result)
+	require.Equal(t, walk.Accepted,
+		r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "look"}, "").Result)
+	require.Equal(t, walk.Refused,
+		r.ask("t", walk.Question{Purpose: site.Commands, Person: "ebba.lind", Line: "set"}, "").Result)
 
 	dir.Stop()
 	reply := r.ask("t", login("ebba.lind"), ldaptest.Password)
-	require.Equal(t, []any{walk.Unavailable, reason.ServerError}, []any{reply.Result, reply.Reason}, "no refusal: the device goes on")
+	require.Equal(t, []any{walk.Unavailable, reason.ServerError}, []any{reply.Result, reply.Reason},
+		"no refusal: the device goes on")
 	r.eventually("directory-down")
 	kept := r.book.kept()
 	require.Equal(t, evidence.Failed, kept[len(kept)-1].Result, "the ledger does not call it a refusal")
@@ -347,12 +370,14 @@ func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 		}
 	})
 	for range 300 { // the client at 127.0.0.9 opens more than its share, and says nothing
-		c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 9)}}).Dial("tcp", r.tacacs.Authentication.String())
+		c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 9)}}).Dial("tcp",
+			r.tacacs.Authentication.String())
 		require.NoError(t, err)
 		idle = append(idle, c)
 	}
 	require.Contains(t, r.eventually("too-many").Text, "127.0.0.9 has 256 connections open")
-	require.Equal(t, walk.Unavailable, r.ask("t", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result)
+	require.Equal(t, walk.Unavailable,
+		r.ask("t", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result)
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result, "another asker logs in")
 	for _, c := range idle[:100] {
 		_ = c.Close()
@@ -364,14 +389,16 @@ func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 
 func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 	r, clock := startDesigned(t)
-	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 66)}, net.UDPAddrFromAddrPort(r.radius.Authentication))
+	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 66)},
+		net.UDPAddrFromAddrPort(r.radius.Authentication))
 	require.NoError(t, err)
 	defer func() { _ = conn.Close() }()
 	for range 2000 {
 		_, err = conn.Write(make([]byte, 60))
 		require.NoError(t, err)
 	}
-	require.Eventually(t, func() bool { return r.ask("r", login("ines"), "right").Result == walk.Accepted }, 5*time.Second, time.Millisecond,
+	require.Eventually(t, func() bool { return r.ask("r", login("ines"), "right").Result == walk.Accepted }, 5*time.Second,
+		time.Millisecond,
 		"others log in; what the full port dropped is sent again")
 	count := func() int {
 		r.mu.Lock()
@@ -390,6 +417,7 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		_, _ = conn.Write(make([]byte, 60))
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		return slices.ContainsFunc(r.events, func(e evidence.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
+		return slices.ContainsFunc(r.events,
+			func(e evidence.Event) bool { return strings.Contains(e.Text, " more since 12:00:00)") })
 	}, 5*time.Second, 10*time.Millisecond)
 }

@@ -129,5 +129,6 @@ func TestAClockThatIsSetBackKeepsNobodyOutAndNothingAlive(t *testing.T) {
 	clock.Add(1800)
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right").Result)
 	kept := r.book.kept()
-	require.True(t, kept[len(kept)-1].Time.Before(kept[0].Time), "records bear the time of their clock; their order is that of the chain")
+	require.True(t, kept[len(kept)-1].Time.Before(kept[0].Time),
+		"records bear the time of their clock; their order is that of the chain")
 }

@@ -159,7 +159,8 @@ func startConfigured(t *testing.T, config gate.Config, keys site.Keys, text stri
 
 // designOf is a design in which the device sw asks from 127.0.0.1.
 func designOf(s *site.Site, keys site.Keys) gate.Design {
-	return gate.Design{Site: s, Keys: keys, Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}
+	return gate.Design{Site: s, Keys: keys,
+		Clients: map[netip.Addr]*site.Device{netip.MustParseAddr("127.0.0.1"): s.Device("sw")}}
 }
 
 // ask puts one question as a device would.
@@ -175,7 +176,8 @@ func (r *rig) askIn(form, server string, q walk.Question, password string, chang
 // askWith puts a question as an asker, from the usual place.
 func (r *rig) askWith(server string, q walk.Question, a aaa.Asker, change ...func(*aaa.Target)) walk.Reply {
 	place := map[string]gate.Place{"t": r.tacacs, "r": r.radius, "r2": r.other}[server]
-	target := aaa.Target{Server: r.site.Server(server), Authentication: place.Authentication, Accounting: place.Accounting, Key: site.NewSecret(key)}
+	target := aaa.Target{Server: r.site.Server(server), Authentication: place.Authentication, Accounting: place.Accounting,
+		Key: site.NewSecret(key)}
 	for _, c := range change {
 		c(&target)
 	}
@@ -248,7 +250,8 @@ func TestBothProtocolsGetTheSameDecision(t *testing.T) {
 			reply := r.ask(server, walk.Question{Purpose: site.Login, Person: c.person}, c.password)
 			require.Equal(t, c.want, reply.Result, "%s %v", server, c)
 			e := r.eventually(c.reason)
-			require.Equal(t, []string{server, "sw", c.person, "ssh", "login"}, []string{e.Server, e.Device, e.Person, e.Access, string(e.Question)})
+			require.Equal(t, []string{server, "sw", c.person, "ssh", "login"},
+				[]string{e.Server, e.Device, e.Person, e.Access, string(e.Question)})
 			require.Empty(t, reply.Message, "the person is told nothing about why")
 		}
 	}
@@ -260,8 +263,10 @@ func TestSessionAndCommandsAreAuthorized(t *testing.T) {
 	reply := r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "")
 	require.Equal(t, "priv-lvl", reply.Attributes[0].Name)
 	require.Equal(t, "15", reply.Attributes[0].Value)
-	for line, want := range map[string]walk.Result{"look session": walk.Accepted, "look secrets": walk.Refused, "save": walk.Refused} {
-		require.Equal(t, want, r.ask("t", walk.Question{Purpose: site.Commands, Person: "tobin", Line: line}, "").Result, line)
+	for line, want := range map[string]walk.Result{"look session": walk.Accepted, "look secrets": walk.Refused,
+		"save": walk.Refused} {
+		require.Equal(t, want, r.ask("t", walk.Question{Purpose: site.Commands, Person: "tobin", Line: line}, "").Result,
+			line)
 		require.Equal(t, line, r.last().Command)
 	}
 	reply = r.ask("r", walk.Question{Purpose: site.Login, Person: "ines"}, "right")
@@ -273,9 +278,11 @@ func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
 	q := walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true, Level: 15}
 	require.Equal(t, walk.Accepted, r.ask("t", q, "").Result)
 	require.Equal(t, walk.Accepted, r.ask("r", q, "").Result)
-	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.RecordCommands, Person: "ines", Line: "set port 3 off", Level: 15}, "").Result)
+	require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.RecordCommands, Person: "ines",
+		Line: "set port 3 off", Level: 15}, "").Result)
 	require.Len(t, r.book.kept(), 3)
-	require.Equal(t, ledger.Record{Time: r.book.kept()[2].Time, Node: "t", Kind: ledger.Command, Person: "ines", Device: "sw", Access: "ssh", From: "198.51.100.7",
+	require.Equal(t, ledger.Record{Time: r.book.kept()[2].Time, Node: "t", Kind: ledger.Command, Person: "ines",
+		Device: "sw", Access: "ssh", From: "198.51.100.7",
 		Level: 15, Result: "recorded", Command: "set port 3 off", Session: "s1", Protocol: "tacacs"}, r.book.kept()[2])
 	r.book.fail()
 	require.Equal(t, reason.ServerError, r.ask("t", q, "").Reason)
@@ -285,13 +292,15 @@ func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
 
 func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
 	r := start(t)
-	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"}, {Purpose: site.RecordSessions, Person: "ines"}} {
+	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"},
+		{Purpose: site.RecordSessions, Person: "ines"}} {
 		require.Equal(t, reason.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
 		r.eventually("key-differs")
 		require.Equal(t, reason.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
 		require.Equal(t, evidence.Dropped, r.eventually("key-differs").Answer)
 	}
-	require.Equal(t, reason.KeyDiffers, r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
+	require.Equal(t, reason.KeyDiffers,
+		r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
 }
 
 func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
@@ -330,7 +339,8 @@ func TestARetransmissionGetsTheSameAnswerAndIsOneRecord(t *testing.T) {
 	require.Len(t, r.book.kept(), 1)
 	answer, err := radius.Decode(answers[0])
 	require.NoError(t, err)
-	require.Equal(t, []radius.Attribute{{Type: radius.ProxyState, Value: []byte("one")}, {Type: radius.ProxyState, Value: []byte("two")}}, answer.Attributes)
+	require.Equal(t, []radius.Attribute{{Type: radius.ProxyState, Value: []byte("one")},
+		{Type: radius.ProxyState, Value: []byte("two")}}, answer.Attributes)
 }
 
 func TestARequestWithoutMessageAuthenticatorIsDropped(t *testing.T) {
@@ -356,7 +366,8 @@ func (r *rig) send(to netip.AddrPort, b []byte) {
 
 func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
 	r := start(t)
-	for _, b := range [][]byte{{}, {1}, make([]byte, 20), make([]byte, 4097), {1, 1, 0, 21, 19: 0, 20: 1}, {1, 1, 0xff, 0xff, 19: 0}} {
+	for _, b := range [][]byte{{}, {1}, make([]byte, 20), make([]byte, 4097), {1, 1, 0, 21, 19: 0, 20: 1},
+		{1, 1, 0xff, 0xff, 19: 0}} {
 		r.send(r.radius.Authentication, b)
 		r.send(r.radius.Accounting, b)
 	}
@@ -403,12 +414,14 @@ func (r *rig) dial() (*tacacs.Client, net.Conn) {
 func TestTACACSFormsOfLogin(t *testing.T) {
 	r := start(t)
 	c, _ := r.dial()
-	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP, "right")
+	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP,
+		"right")
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
 	c, _ = r.dial()
-	reply, err = c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right", nil)
+	reply, err = c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right",
+		nil)
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
@@ -421,10 +434,12 @@ func TestElevationGoesUpToTheLevelOfTheRole(t *testing.T) {
 		level  byte
 		want   tacacs.AuthenStatus
 		reason reason.Reason
-	}{{"ines", 15, tacacs.AuthenPass, "accepted"}, {"ines", 7, tacacs.AuthenPass, "accepted"}, {"tobin", 15, tacacs.AuthenFail, "no-grant"},
+	}{{"ines", 15, tacacs.AuthenPass, "accepted"}, {"ines", 7, tacacs.AuthenPass, "accepted"},
+		{"tobin", 15, tacacs.AuthenFail, "no-grant"},
 		{"tobin", 1, tacacs.AuthenPass, "accepted"}, {"ines", 16, tacacs.AuthenFail, "password-form"}} {
 		client, _ := r.dial()
-		reply, err := client.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceEnable, PrivLvl: c.level, User: c.person, Port: "ssh0"}, "right", nil)
+		reply, err := client.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceEnable, PrivLvl: c.level,
+			User: c.person, Port: "ssh0"}, "right", nil)
 		require.NoError(t, err)
 		require.Equal(t, c.want, reply.Status, "%v", c)
 		r.eventually(c.reason)
@@ -446,7 +461,8 @@ func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
 		require.NoError(t, err)
 		return reply
 	}
-	reply := say(tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, Port: "ssh0"}.Append(nil))
+	reply := say(tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		Port: "ssh0"}.Append(nil))
 	require.Equal(t, tacacs.AuthenGetUser, reply.Status)
 	reply = say(tacacs.AuthenContinue{Message: "ines"}.Append(nil))
 	require.Equal(t, tacacs.AuthenGetPass, reply.Status)
@@ -470,9 +486,11 @@ func TestWhatDevicesSayOfSessionsAndOfThemselvesIsKept(t *testing.T) {
 		for _, k := range r.book.kept() {
 			kept = append(kept, strings.Join([]string{string(k.Kind), k.Person, k.Session, k.Command, k.Reason}, "|"))
 		}
-		want := []string{"system||s1|accounting on|", "session-start|ines|s1||", "session-update|ines|s1||after 1m0s", "session-stop|ines|s1||after 1m30s: User-Request", "system||s1|accounting off|"}
+		want := []string{"system||s1|accounting on|", "session-start|ines|s1||", "session-update|ines|s1||after 1m0s",
+			"session-stop|ines|s1||after 1m30s: User-Request", "system||s1|accounting off|"}
 		if server == "t" {
-			want[0], want[3], want[4] = "system||s1|sys_acct: start|", "session-stop|ines|s1||after 1m30s", "system||s1|sys_acct: stop|"
+			want[0], want[3], want[4] = "system||s1|sys_acct: start|", "session-stop|ines|s1||after 1m30s",
+				"system||s1|sys_acct: stop|"
 		}
 		require.Equal(t, want, kept)
 	}
@@ -501,7 +519,8 @@ func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
 	_, _, err = tacacs.ReadPacket(conn, []byte(key))
 	require.NoError(t, err)
 	h.Sequence = 3
-	_, err = conn.Write(tacacs.AppendPacket(nil, h, tacacs.AuthenContinue{Flags: tacacs.FlagAbort, Data: "gone"}.Append(nil), []byte(key)))
+	_, err = conn.Write(tacacs.AppendPacket(nil, h,
+		tacacs.AuthenContinue{Flags: tacacs.FlagAbort, Data: "gone"}.Append(nil), []byte(key)))
 	require.NoError(t, err)
 	_, _, err = tacacs.ReadPacket(conn, []byte(key))
 	require.ErrorIs(t, err, io.EOF)
@@ -513,10 +532,13 @@ func TestEveryFormOfAPassword(t *testing.T) {
 	for _, server := range []string{"t", "r"} {
 		for _, form := range aaa.Forms(r.site.Server(server).Protocol) {
 			name := server + " " + form
-			require.Equal(t, walk.Accepted, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "right").Result, name)
-			require.Equal(t, walk.Refused, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "wrong").Result, name)
+			require.Equal(t, walk.Accepted,
+				r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "right").Result, name)
+			require.Equal(t, walk.Refused,
+				r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "wrong").Result, name)
 			r.eventually("wrong-password")
-			require.Equal(t, walk.Refused, r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "nobody"}, "right").Result, name)
+			require.Equal(t, walk.Refused,
+				r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "nobody"}, "right").Result, name)
 			r.eventually("unknown-person")
 			hashed := r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "ines"}, "right")
 			if form == "chap" || form == "mschapv2" {
@@ -531,7 +553,8 @@ func TestEveryFormOfAPassword(t *testing.T) {
 
 func TestStatusIsAnswered(t *testing.T) {
 	r := start(t)
-	target := aaa.Target{Server: r.site.Server("r"), Authentication: r.radius.Authentication, Accounting: r.radius.Accounting, Key: site.NewSecret(key)}
+	target := aaa.Target{Server: r.site.Server("r"), Authentication: r.radius.Authentication,
+		Accounting: r.radius.Accounting, Key: site.NewSecret(key)}
 	for _, accounting := range []bool{false, true} {
 		e := aaa.Status(context.Background(), target, aaa.Asker{Device: "sw"}, accounting)
 		reply := e.Try(1)
@@ -555,10 +578,12 @@ func TestManySessionsOnOneConnection(t *testing.T) {
 			if i%3 == 0 {
 				want, password = tacacs.AuthenFail, "wrong"
 			}
-			reply, err := c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, password, nil)
+			reply, err := c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+				password, nil)
 			require.NoError(t, err)
 			require.Equal(t, want, reply.Status)
-			response, err := c.Authorize(tacacs.AuthorRequest{User: "tobin", Port: "ssh0", Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}})
+			response, err := c.Authorize(tacacs.AuthorRequest{User: "tobin", Port: "ssh0",
+				Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}})
 			require.NoError(t, err)
 			require.Equal(t, tacacs.AuthorPassAdd, response.Status)
 		})
@@ -569,11 +594,13 @@ func TestManySessionsOnOneConnection(t *testing.T) {
 }
 
 func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
-	start1 := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, User: "ines"}.Append(nil)
+	start1 := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		User: "ines"}.Append(nil)
 	more := tacacs.AuthenContinue{Message: "right"}.Append(nil)
 	for name, packets := range map[string][]tacacs.Header{
-		"two sessions with one id":        {{Sequence: 1}, {Sequence: 1}},
-		"an answer nobody asked for":      {{Sequence: 1}, {Sequence: 3}, {Sequence: 5}, {Sequence: 7}, {Sequence: 9}, {Sequence: 11}},
+		"two sessions with one id": {{Sequence: 1}, {Sequence: 1}},
+		"an answer nobody asked for": {{Sequence: 1}, {Sequence: 3}, {Sequence: 5}, {Sequence: 7}, {Sequence: 9},
+			{Sequence: 11}},
 		"a number left out":               {{Sequence: 1}, {Sequence: 9}},
 		"another type in mid-session":     {{Sequence: 1}, {Sequence: 3, Type: tacacs.Accounting}},
 		"a second session without asking": {{Sequence: 1}, {Sequence: 1, SessionID: 5}},
@@ -619,7 +646,8 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 	}
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second, Attempts: 1, RequireMessageAuthenticator: true}
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second,
+			Attempts: 1, RequireMessageAuthenticator: true}
 		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
 		require.ErrorContains(t, err, "was given no certificate")
 		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: any, TLS: issue(ours).Server(p)})
@@ -629,7 +657,8 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 			if i != nil {
 				target.TLS = i.Client(p, "127.0.0.1")
 			}
-			e := aaa.Begin(context.Background(), target, walk.Question{Purpose: purpose, Person: "ines", Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
+			e := aaa.Begin(context.Background(), target, walk.Question{Purpose: purpose, Person: "ines",
+				Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
 			defer e.Close()
 			return e.Try(1)
 		}
@@ -638,8 +667,10 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 		require.Equal(t, walk.Accepted, ask(&good, site.Login).Result, p)
 		require.Equal(t, walk.Accepted, ask(&good, site.RecordSessions).Result, p)
 		for _, form := range aaa.Forms(p) {
-			target := aaa.Target{Server: server, Authentication: place.Authentication, Accounting: place.Accounting, TLS: good.Client(p, "127.0.0.1")}
-			e := aaa.Begin(context.Background(), target, walk.Question{Purpose: site.Login, Person: "kept"}, aaa.Asker{Port: "ssh0", Password: "right", Form: aaa.Form(form)})
+			target := aaa.Target{Server: server, Authentication: place.Authentication, Accounting: place.Accounting,
+				TLS: good.Client(p, "127.0.0.1")}
+			e := aaa.Begin(context.Background(), target, walk.Question{Purpose: site.Login, Person: "kept"},
+				aaa.Asker{Port: "ssh0", Password: "right", Form: aaa.Form(form)})
 			require.Equal(t, walk.Accepted, e.Try(1).Result, "%s %s", p, form)
 			e.Close()
 		}
@@ -647,7 +678,8 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 		r.eventually("tls")
 		require.Contains(t, ask(nil, site.Login).Message, "there is no certificate to show it")
 		// clear text to the port of TLS
-		e := aaa.Begin(context.Background(), aaa.Target{Server: r.site.Server("t"), Authentication: place.Authentication, Key: site.NewSecret(key)},
+		e := aaa.Begin(context.Background(),
+			aaa.Target{Server: r.site.Server("t"), Authentication: place.Authentication, Key: site.NewSecret(key)},
 			walk.Question{Purpose: site.Login, Person: "ines"}, aaa.Asker{Password: "right"})
 		require.Equal(t, walk.Unavailable, e.Try(1).Result)
 		e.Close()

@@ -74,7 +74,8 @@ func TestGuessingKeepsNobodyOut(t *testing.T) {
 // heldBack sends a wrong password for ines, waits for its event, and leaves the
 // answer.
 func (r *rig) heldBack(from, key string) {
-	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", r.tacacs.Authentication.String())
+	conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp",
+		r.tacacs.Authentication.String())
 	require.NoError(r, err)
 	r.Cleanup(func() { _ = conn.Close() })
 	_, err = conn.Write(papStart("ines", "wrong", key))
@@ -84,7 +85,8 @@ func (r *rig) heldBack(from, key string) {
 
 func papStart(person, password, key string) []byte {
 	h := tacacs.Header{Version: 0xc1, Type: tacacs.Authentication, Sequence: 1, SessionID: 7}
-	return tacacs.AppendPacket(nil, h, tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: person, Port: "ssh0", Data: password}.Append(nil), []byte(key))
+	return tacacs.AppendPacket(nil, h, tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP,
+		Service: tacacs.ServiceLogin, User: person, Port: "ssh0", Data: password}.Append(nil), []byte(key))
 }
 
 func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
@@ -103,9 +105,11 @@ func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 		_, err = conn.Write(b)
 		require.NoError(t, err)
 	}
-	require.Contains(t, r.eventually("too-many").Text, "512 questions of 127.0.0.1, or 4096 of all askers together, wait for an answer")
+	require.Contains(t, r.eventually("too-many").Text,
+		"512 questions of 127.0.0.1, or 4096 of all askers together, wait for an answer")
 	require.Eventually(t, func() bool {
-		return r.ask("r", login("tobin"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result == walk.Accepted
+		return r.ask("r", login("tobin"), "right", from("127.0.0.9"),
+			withKey("a-key-for-another-one")).Result == walk.Accepted
 	}, 10*time.Second, time.Millisecond, "another asker logs in")
 }
 
@@ -117,6 +121,8 @@ func TestQuestionsBeyondARateAreDropped(t *testing.T) {
 	}
 	asking.Wait()
 	require.Contains(t, r.eventually("too-many").Text, "more than 5 questions in a second")
-	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, "another asker is served")
-	require.Eventually(t, func() bool { return r.ask("t", login("ines"), "right").Result == walk.Accepted }, 10*time.Second, 10*time.Millisecond)
+	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "right", from("127.0.0.9"),
+		withKey("a-key-for-another-one")).Result, "another asker is served")
+	require.Eventually(t, func() bool { return r.ask("t", login("ines"), "right").Result == walk.Accepted },
+		10*time.Second, 10*time.Millisecond)
 }

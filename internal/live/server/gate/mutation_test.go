@@ -56,7 +56,8 @@ func TestAMillionMutatedRADIUSPacketsLeaveAHealthyServer(t *testing.T) {
 	p := &radius.Packet{Code: radius.AccessRequest, ID: 1}
 	p.AddText(radius.UserName, "ines")
 	p.Add(radius.UserPassword, make([]byte, 16))
-	p.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Response, Value: make([]byte, 50)}))
+	p.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP,
+		radius.Attribute{Type: radius.MSCHAP2Response, Value: make([]byte, 50)}))
 	good, err := p.EncodeRequest([]byte(key))
 	require.NoError(t, err)
 	alive := &radius.Packet{Code: radius.StatusServer, ID: 2}
@@ -82,9 +83,12 @@ func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
 	r := start(t)
 	random := rand.New(rand.NewSource(2))
 	bodies := [][]byte{
-		tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0", Data: "right"}.Append(nil),
-		tacacs.AuthorRequest{User: "tobin", Port: "ssh0", Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}}.Append(nil),
-		tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: tacacs.AuthorRequest{User: "ines", Args: []string{"task_id=1", "cmd=save"}}}.Append(nil),
+		tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines",
+			Port: "ssh0", Data: "right"}.Append(nil),
+		tacacs.AuthorRequest{User: "tobin", Port: "ssh0",
+			Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}}.Append(nil),
+		tacacs.AcctRequest{Flags: tacacs.AcctStop,
+			AuthorRequest: tacacs.AuthorRequest{User: "ines", Args: []string{"task_id=1", "cmd=save"}}}.Append(nil),
 	}
 	for sent := 0; sent < mutations; {
 		conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
@@ -92,7 +96,8 @@ func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
 		_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
 		for range 2000 {
 			kind := random.Intn(3)
-			h := tacacs.Header{Version: 0xc0, Type: tacacs.Type(kind + 1), Sequence: 1, Flags: tacacs.FlagSingleConnect, SessionID: random.Uint32()}
+			h := tacacs.Header{Version: 0xc0, Type: tacacs.Type(kind + 1), Sequence: 1, Flags: tacacs.FlagSingleConnect,
+				SessionID: random.Uint32()}
 			if kind == 0 {
 				h.Version = 0xc1
 			}

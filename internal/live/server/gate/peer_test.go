@@ -15,10 +15,13 @@ import (
 // it sends no Message-Authenticator, and reads the Access-Accept by itself.
 func TestADatabaseServerThatAsksByRADIUSIsServed(t *testing.T) {
 	r := limited(t, "failure-delay: 0s")
-	server := pgtest.Start(t, fmt.Sprintf(`host all "ines" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="%s" radiusidentifiers="ledger-db"`,
-		r.radius.Authentication.Port(), key), fmt.Sprintf(`host all "nobody.here" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="%s"`,
-		r.radius.Authentication.Port(), key), fmt.Sprintf(`host all "tobin" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="another-key"`,
-		r.radius.Authentication.Port()))
+	server := pgtest.Start(t,
+		fmt.Sprintf(`host all "ines" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="%s" radiusidentifiers="ledger-db"`,
+			r.radius.Authentication.Port(), key),
+		fmt.Sprintf(`host all "nobody.here" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="%s"`,
+			r.radius.Authentication.Port(), key),
+		fmt.Sprintf(`host all "tobin" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="another-key"`,
+			r.radius.Authentication.Port()))
 	in := func(person, password string) error {
 		config, err := pgx.ParseConfig(server.URL())
 		require.NoError(t, err)
@@ -31,7 +34,8 @@ func TestADatabaseServerThatAsksByRADIUSIsServed(t *testing.T) {
 	}
 	conn, err := pgx.Connect(context.Background(), server.URL())
 	require.NoError(t, err)
-	_, err = conn.Exec(context.Background(), `CREATE ROLE ines LOGIN; CREATE ROLE tobin LOGIN; CREATE ROLE "nobody.here" LOGIN`)
+	_, err = conn.Exec(context.Background(),
+		`CREATE ROLE ines LOGIN; CREATE ROLE tobin LOGIN; CREATE ROLE "nobody.here" LOGIN`)
 	require.NoError(t, err)
 	require.NoError(t, conn.Close(context.Background()))
 
@@ -42,5 +46,6 @@ func TestADatabaseServerThatAsksByRADIUSIsServed(t *testing.T) {
 	r.eventually("wrong-password")
 	require.ErrorContains(t, in("nobody.here", "right"), "RADIUS authentication failed")
 	r.eventually("unknown-person")
-	require.ErrorContains(t, in("tobin", "right"), "RADIUS authentication failed", "the answer to a question with another key is not taken")
+	require.ErrorContains(t, in("tobin", "right"), "RADIUS authentication failed",
+		"the answer to a question with another key is not taken")
 }

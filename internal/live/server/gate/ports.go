@@ -169,7 +169,8 @@ func (g *Gate) sort(places []Place) (ends []*port, stays []*port) {
 // as reports whether two places are the same to a listener.
 func (p Place) as(q Place) bool {
 	a, b := p.Server, q.Server
-	return p.Authentication == q.Authentication && p.Accounting == q.Accounting && a.Protocol == b.Protocol && a.TLS == b.TLS &&
+	return p.Authentication == q.Authentication && p.Accounting == q.Accounting && a.Protocol == b.Protocol &&
+		a.TLS == b.TLS &&
 		a.Serves(site.Login) == b.Serves(site.Login) && a.Serves(site.RecordSessions) == b.Serves(site.RecordSessions)
 }
 

@@ -101,7 +101,9 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	case request.quick():
 		answer = request.finish(request.answer())
 	case !s.gate.turns.Enter(from.Addr()):
-		s.drop(request.question, reason.TooMany, fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne, from.Addr(), guard.MostWaiting))
+		s.drop(request.question, reason.TooMany,
+			fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne,
+				from.Addr(), guard.MostWaiting))
 		request.finish(nil)
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
@@ -226,7 +228,8 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		s.drop(q, reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 		return nil, nil
 	}
-	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting, key: guard.DuplicateOf(from, p.ID, p.Authenticator)}
+	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting,
+		key: guard.DuplicateOf(from, p.ID, p.Authenticator)}
 	r.at = s.gate.config.Now()
 	if answer, fresh := s.port.seen.Begin(r.key, r.at); !fresh {
 		return nil, answer
@@ -392,7 +395,8 @@ func (r *radiusRequest) access() *radius.Packet {
 	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
-		answer.Add(radius.VendorSpecific, radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
+		answer.Add(radius.VendorSpecific,
+			radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer
 }

@@ -45,7 +45,8 @@ func (r *radiusRequest) record() *radius.Packet {
 		r.Purpose, r.kind = site.RecordSystem, ledger.System
 		r.Line = map[uint32]string{statusOn: "accounting on", statusOff: "accounting off"}[status]
 	default:
-		r.server.drop(r.question, reason.RecordUnknown, fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
+		r.server.drop(r.question, reason.RecordUnknown,
+			fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
 		return nil
 	}
 	if r.server.keep(r.question) != nil {

@@ -60,7 +60,8 @@ func (t *tacacsSession) read() ([]byte, bool) {
 		return nil, false
 	}
 	if p.header.Sequence != t.header.Sequence+1 || p.header.Type != t.header.Type {
-		t.server.drop(t.question(purposeOf(p.header.Type)), reason.Malformed, fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
+		t.server.drop(t.question(purposeOf(p.header.Type)), reason.Malformed,
+			fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", p.header.Sequence))
 		return nil, false
 	}
 	t.header = p.header
@@ -82,7 +83,8 @@ func (t *tacacsSession) write(body []byte) bool {
 }
 
 // asked is a purpose that stands for the kind of question of a packet's type.
-var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session, tacacs.Accounting: site.RecordSessions}
+var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session,
+	tacacs.Accounting: site.RecordSessions}
 
 // unreadable notes a body that does not add up, and answers ERROR as RFC 8907
 // section 4.6 asks: the same for every such body.
@@ -170,7 +172,8 @@ func (t *tacacsSession) authenticate(body []byte) error {
 			return ignoreGone(err)
 		}
 	default:
-		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, CHAP and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
+		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, CHAP "+
+			"and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
 		return nil
 	}
 	q.Prompts = q.form == "ascii"
@@ -237,7 +240,8 @@ func (t *tacacsSession) authorize(body []byte) error {
 		q.Purpose, q.Line = site.Commands, args.command
 	}
 	if args.values["service"] != "shell" {
-		t.server.note(q, evidence.Refused, reason.NotSupported, fmt.Sprintf("the service %q is not known here; shell is", args.values["service"]))
+		t.server.note(q, evidence.Refused, reason.NotSupported,
+			fmt.Sprintf("the service %q is not known here; shell is", args.values["service"]))
 		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		return nil
 	}
@@ -262,7 +266,8 @@ func (t *tacacsSession) authorize(body []byte) error {
 
 func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 	q := t.question(site.Session)
-	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))
+	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress),
+		int(min(r.PrivLvl, 15))
 	q.From = source(q.from)
 	if n, err := strconv.Atoi(args.values["priv-lvl"]); err == nil && n >= 0 && n <= 15 {
 		q.level = n

@@ -47,7 +47,8 @@ const mostSessions = 64
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
 func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker) {
-	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance, open: map[uint32]chan received{}}
+	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance,
+		open: map[uint32]chan received{}}
 	c.serve(conn.SetDeadline, conn.Close)
 }
 
@@ -74,12 +75,14 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			c.single = h.Flags&tacacs.FlagSingleConnect != 0
 		}
 		if !c.fits(h, first) {
-			c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed, fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
+			c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed,
+				fmt.Sprintf("a packet out of order: sequence number %d (RFC 8907, section 4.3)", h.Sequence))
 			return
 		}
 		if h.Sequence != 1 {
 			if !c.pass(received{header: h, body: body}) { // a client sends the next packet only after the answer to the last
-				c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed, "packets of a session before its answers (RFC 8907, section 4.3)")
+				c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed,
+					"packets of a session before its answers (RFC 8907, section 4.3)")
 				return
 			}
 			continue
@@ -91,7 +94,8 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			c.server.drop(c.question(purposeOf(h.Type)), reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
-		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance, first: received{header: h, body: body}}
+		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance,
+			first: received{header: h, body: body}}
 		if session.quick() {
 			session.serve()
 			if !c.single { // one session and no more

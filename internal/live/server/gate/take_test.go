@@ -30,13 +30,15 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 	changes, err := r.gate.Take(design, []gate.Place{stays, at("r", elsewhere)})
 	require.NoError(t, err)
 	require.Len(t, changes, 2, "t has not changed")
-	require.Equal(t, []any{true, false, "127.0.0.2"}, []any{changes[0].Ended, changes[1].Ended, changes[1].Place.Authentication.Addr().String()})
+	require.Equal(t, []any{true, false, "127.0.0.2"},
+		[]any{changes[0].Ended, changes[1].Ended, changes[1].Place.Authentication.Addr().String()})
 	require.Equal(t, walk.Unavailable, r.ask("r", login("ines"), "right").Result, "nobody is there any more")
 	r.radius = changes[1].Place
 	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "right").Result)
 
 	// One that cannot begin leaves all as it was, those that were to end too.
-	_, err = r.gate.Take(design, []gate.Place{at("r", elsewhere), {Server: r.site.Server("t"), Authentication: netip.MustParseAddrPort("192.0.2.1:49")}})
+	_, err = r.gate.Take(design, []gate.Place{at("r", elsewhere),
+		{Server: r.site.Server("t"), Authentication: netip.MustParseAddrPort("192.0.2.1:49")}})
 	var refused *gate.ListenError
 	require.ErrorAs(t, err, &refused)
 	require.True(t, errors.Is(err, syscall.EADDRNOTAVAIL), err.Error())
@@ -64,7 +66,8 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 	place := gate.Place{Server: &server, Authentication: netip.MustParseAddrPort("127.0.0.1:0")}
 	serve := func(i pki.Identity) []gate.Change {
 		place.TLS = i.Server(site.TACACS)
-		changes, err := r.gate.Take(designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}), []gate.Place{place})
+		changes, err := r.gate.Take(designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}),
+			[]gate.Place{place})
 		require.NoError(t, err)
 		return changes
 	}
@@ -92,7 +95,8 @@ func TestBothProtocolsAreServedOverIPv6(t *testing.T) {
 	r := start(t)
 	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
 	design.Clients[netip.MustParseAddr("::1")] = r.site.Device("sw")
-	changes, err := r.gate.Take(design, []gate.Place{{Server: r.site.Server("t"), Authentication: six}, {Server: r.site.Server("r"), Authentication: six, Accounting: six}})
+	changes, err := r.gate.Take(design, []gate.Place{{Server: r.site.Server("t"), Authentication: six},
+		{Server: r.site.Server("r"), Authentication: six, Accounting: six}})
 	require.NoError(t, err)
 	for _, c := range changes {
 		if c.Place.Server.Name == "t" && !c.Ended {
@@ -104,7 +108,8 @@ func TestBothProtocolsAreServedOverIPv6(t *testing.T) {
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
 		require.Equal(t, "::1", r.last().Client)
-		require.Equal(t, walk.Accepted, r.ask(server, walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true}, "").Result, server)
+		require.Equal(t, walk.Accepted,
+			r.ask(server, walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true}, "").Result, server)
 		require.Equal(t, walk.Refused, r.ask(server, login("ines"), "wrong").Result, server)
 	}
 }

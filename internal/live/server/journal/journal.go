@@ -67,7 +67,8 @@ func (j *Journal) Event(e evidence.Event) {
 }
 
 // levels is how grave an answer is in a log; 0 is Info.
-var levels = map[evidence.Answer]slog.Level{evidence.Refused: slog.LevelWarn, evidence.Dropped: slog.LevelWarn, evidence.Failed: slog.LevelError}
+var levels = map[evidence.Answer]slog.Level{evidence.Refused: slog.LevelWarn, evidence.Dropped: slog.LevelWarn,
+	evidence.Failed: slog.LevelError}
 
 // attributesOf returns the fields of an event that say something, in the order of
 // its JSON form, without its time.

@@ -56,7 +56,8 @@ func NewSyslog(to site.SyslogSink, say func(string)) *Syslog {
 	if err != nil || host == "" {
 		host = "-"
 	}
-	s := &Syslog{to: to, host: printable(host, 255), queue: make(chan []byte, mostQueued), stop: make(chan struct{}), ended: make(chan struct{}), say: say}
+	s := &Syslog{to: to, host: printable(host, 255), queue: make(chan []byte, mostQueued), stop: make(chan struct{}),
+		ended: make(chan struct{}), say: say}
 	go s.run()
 	return s
 }
@@ -98,7 +99,8 @@ func (s *Syslog) send(at time.Time, severity int, kind, text string) {
 // message makes one message, RFC 5424 section 6: no structured data, and the
 // text in UTF-8.
 func (s *Syslog) message(at time.Time, severity int, kind, text string) []byte {
-	b := fmt.Appendf(nil, "<%d>1 %s %s mellowgate %d %s - \xef\xbb\xbf%s", security*8+severity, at.UTC().Format("2006-01-02T15:04:05.000000Z"),
+	b := fmt.Appendf(nil, "<%d>1 %s %s mellowgate %d %s - \xef\xbb\xbf%s", security*8+severity,
+		at.UTC().Format("2006-01-02T15:04:05.000000Z"),
 		s.host, os.Getpid(), printable(kind, 32), strings.ToValidUTF8(text, "\uFFFD"))
 	return b[:min(len(b), longestField)]
 }
@@ -180,7 +182,8 @@ func (s *Syslog) away(err error) {
 	s.lost.Add(1)
 	if !s.refused {
 		s.refused = true
-		s.say(fmt.Sprintf("the syslog receiver %s %s cannot be reached: %v; events go on being written to events.jsonl", s.to.Network, s.to.Address, err))
+		s.say(fmt.Sprintf("the syslog receiver %s %s cannot be reached: %v; events go on being written to events.jsonl",
+			s.to.Network, s.to.Address, err))
 	}
 	timer := time.NewTimer(triesAgain)
 	defer timer.Stop()

@@ -93,7 +93,8 @@ func (d Database) prepare(ctx context.Context, conn *pgx.Conn) error {
 			return err
 		}
 		if version == 0 {
-			if _, err := tx.Exec(ctx, `CREATE TABLE mellowgate (version integer NOT NULL); INSERT INTO mellowgate VALUES (0)`); err != nil {
+			if _, err := tx.Exec(ctx,
+				`CREATE TABLE mellowgate (version integer NOT NULL); INSERT INTO mellowgate VALUES (0)`); err != nil {
 				return err
 			}
 		}
@@ -114,7 +115,8 @@ func (d Database) prepare(ctx context.Context, conn *pgx.Conn) error {
 func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, records []Record) error {
 	columns := make([][]any, 16)
 	for _, r := range records {
-		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, int32(r.Level),
+		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access,
+			r.From, int32(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash} {
 			columns[i] = append(columns[i], v)
 		}
@@ -125,7 +127,9 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 	}
 	last := records[len(records)-1]
 	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `INSERT INTO chains (chain, host, sequence, hash) VALUES ($1, $2, 0, '') ON CONFLICT DO NOTHING`, last.Chain, host); err != nil {
+		if _, err := tx.Exec(ctx,
+			`INSERT INTO chains (chain, host, sequence, hash) VALUES ($1, $2, 0, '') ON CONFLICT DO NOTHING`, last.Chain,
+			host); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO records (chain, sequence, time, node, kind, person, device, access, source, level, result, command, reason, session, protocol, hash)
@@ -133,7 +137,8 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `UPDATE chains SET sequence = $2, hash = $3 WHERE chain = $1 AND sequence < $2`, last.Chain, last.Sequence, last.Hash)
+		_, err := tx.Exec(ctx, `UPDATE chains SET sequence = $2, hash = $3 WHERE chain = $1 AND sequence < $2`, last.Chain,
+			last.Sequence, last.Hash)
 		return err
 	})
 }

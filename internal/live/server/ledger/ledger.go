@@ -155,8 +155,9 @@ func Open(path string, o Options) (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1) // one writer; readers open their own
-	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1), changed: make(chan struct{}, 1),
-		most: o.Most, lost: o.Lost}
+	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1),
+		changed: make(chan struct{}, 1),
+		most:    o.Most, lost: o.Lost}
 	l.room = sync.NewCond(&l.mu)
 	if err := l.prepare(); err != nil {
 		_ = db.Close()
@@ -228,7 +229,8 @@ func (l *Ledger) upgrade(version int) error {
 }
 
 func open(path, options string) (*sql.DB, error) {
-	return sql.Open("sqlite", "file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
+	return sql.Open("sqlite",
+		"file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
 }
 
 // Errors of Keep and Note.

@@ -88,7 +88,8 @@ func TestKeptRecordsAreReadBackInOrderWithAnUnbrokenChain(t *testing.T) {
 		var wait sync.WaitGroup
 		for i := range 200 {
 			wait.Go(func() {
-				err := l.Keep(context.Background(), Record{Time: time.Unix(int64(i), 5), Kind: Command, Person: fmt.Sprint("p", i%3), Command: "look session", Level: 15})
+				err := l.Keep(context.Background(), Record{Time: time.Unix(int64(i), 5), Kind: Command,
+					Person: fmt.Sprint("p", i%3), Command: "look session", Level: 15})
 				require.NoError(t, err)
 			})
 		}
@@ -122,14 +123,16 @@ func TestFiltersChoose(t *testing.T) {
 	ledgers(t, func(t *testing.T, k kindOfLedger) {
 		l := k.open()
 		for i, kind := range []Kind{Login, SessionStart, Command, Command, SessionStop} {
-			require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(int64(i), 0), Kind: kind, Person: "ines.marsh", Device: fmt.Sprint("d", i%2)}))
+			require.NoError(t, l.Keep(context.Background(),
+				Record{Time: time.Unix(int64(i), 0), Kind: kind, Person: "ines.marsh", Device: fmt.Sprint("d", i%2)}))
 		}
 		require.NoError(t, l.Close())
 		require.Len(t, all(t, k.source, Filter{Kinds: []string{"command", "login"}}), 3)
 		require.Len(t, all(t, k.source, Filter{Device: "d1"}), 2)
 		require.Empty(t, all(t, k.source, Filter{Person: "tobin.reed"}))
 		require.Len(t, all(t, k.source, Filter{Since: time.Unix(3, 0)}), 2)
-		require.Len(t, all(t, k.source, Filter{Person: "ines.marsh", Device: "d0", Kinds: []string{"command"}, Since: time.Unix(2, 0)}), 1)
+		require.Len(t, all(t, k.source,
+			Filter{Person: "ines.marsh", Device: "d0", Kinds: []string{"command"}, Since: time.Unix(2, 0)}), 1)
 		last := all(t, k.source, Filter{Last: 2})
 		require.EqualValues(t, []int64{4, 5}, []int64{last[0].Sequence, last[1].Sequence})
 	})
@@ -139,7 +142,8 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 	ledgers(t, func(t *testing.T, k kindOfLedger) {
 		l := k.open()
 		for i := range 11 {
-			require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i), Command: "look"}))
+			require.NoError(t, l.Keep(context.Background(),
+				Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i), Command: "look"}))
 		}
 		require.NoError(t, l.Close())
 		k.spoil("CREATE TABLE saved AS SELECT * FROM records")
@@ -149,13 +153,17 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 			says        string
 		}{
 			{"nothing", "SELECT 1", nil, ""},
-			{"changed", "UPDATE records SET person = 'someone' WHERE sequence = 5", []int64{5}, "record 5 is not as it was written"},
+			{"changed", "UPDATE records SET person = 'someone' WHERE sequence = 5", []int64{5},
+				"record 5 is not as it was written"},
 			{"a changed time", "UPDATE records SET time = time + 1 WHERE sequence = 7", []int64{7}, "record 7 is not"},
 			{"taken out", "DELETE FROM records WHERE sequence = 5", []int64{6}, "record 5 is missing"},
 			{"several out", "DELETE FROM records WHERE sequence BETWEEN 3 AND 6", []int64{7}, "records 3 to 6 are missing"},
-			{"moved", "UPDATE records SET sequence = -1 WHERE sequence = 4; UPDATE records SET sequence = 4 WHERE sequence = 5; UPDATE records SET sequence = 5 WHERE sequence = -1",
+			{"moved", "UPDATE records SET sequence = -1 WHERE sequence = 4; UPDATE records SET sequence = 4 WHERE sequence = " +
+				"5; UPDATE records SET sequence = 5 WHERE sequence = -1",
 				[]int64{4, 5, 6}, "record 4 is not"},
-			{"taken out, and closed up", "DELETE FROM records WHERE sequence = 10; UPDATE records SET sequence = 10 WHERE sequence = 11", []int64{10, 11}, "record 10 is not"},
+			{"taken out, and closed up",
+				"DELETE FROM records WHERE sequence = 10; UPDATE records SET sequence = 10 WHERE sequence = 11", []int64{10, 11},
+				"record 10 is not"},
 			{"cut off", "DELETE FROM records WHERE sequence > 8", []int64{11}, "records 9 to 11 are missing at the end"},
 			{"the last one out", "DELETE FROM records WHERE sequence = 11", []int64{11}, "record 11 is missing at the end"},
 		} {
@@ -177,7 +185,8 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 
 func TestAFileThatIsNoLedgerIsSaidToBeNone(t *testing.T) {
 	dir := t.TempDir()
-	require.ErrorContains(t, File(filepath.Join(dir, "none.db")).Read(context.Background(), Filter{}, nil), "there is no ledger here")
+	require.ErrorContains(t, File(filepath.Join(dir, "none.db")).Read(context.Background(), Filter{}, nil),
+		"there is no ledger here")
 	_, err := Open(dir, Options{})
 	require.ErrorContains(t, err, "cannot be used")
 }
@@ -192,7 +201,8 @@ func TestAFileOfTheFirstVersionIsTakenOn(t *testing.T) {
 	require.NoError(t, err)
 	first := Record{Time: time.Unix(1, 0), Kind: Login, Person: "ines", Sequence: 1}
 	first.Hash = Hash("", first)
-	_, err = db.Exec(insert+placeholders, 1, first.Time.UnixNano(), "", "login", "ines", "", "", "", 0, "", "", "", "", "", first.Hash)
+	_, err = db.Exec(insert+placeholders, 1, first.Time.UnixNano(), "", "login", "ines", "", "", "", 0, "", "", "", "", "",
+		first.Hash)
 	require.NoError(t, errors.Join(err, db.Close()))
 	require.Len(t, all(t, File(path), Filter{}), 1, "it can be read as it is")
 	p, err := Verify(context.Background(), File(path))
@@ -241,7 +251,8 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return lost == 1 }, 5*time.Second, time.Millisecond)
 	_, err = l.db.Exec("PRAGMA max_page_count = 1000000")
 	require.NoError(t, err)
-	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look again"}), "with room again it goes on")
+	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look again"}),
+		"with room again it goes on")
 	require.NoError(t, l.Close())
 	p, err := Verify(context.Background(), File(path))
 	require.NoError(t, err)

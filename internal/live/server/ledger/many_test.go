@@ -64,7 +64,8 @@ func BenchmarkQuestions(b *testing.B) {
 	}{
 		{"the newest 20", read(Filter{Last: 20})},
 		{"a person in the last day", read(Filter{Person: "person-7", Since: now.Add(-24 * time.Hour)})},
-		{"a device in an hour a month ago", read(Filter{Device: "device-9", Since: now.Add(-721 * time.Hour), Until: now.Add(-720 * time.Hour)})},
+		{"a device in an hour a month ago",
+			read(Filter{Device: "device-9", Since: now.Add(-721 * time.Hour), Until: now.Add(-720 * time.Hour)})},
 		{"commands in the last 10 minutes", read(Filter{Kinds: []string{"command"}, Since: now.Add(-10 * time.Minute)})},
 		{"failures of a day", func() int {
 			all, err := Failures(ctx, from, Filter{Since: now.Add(-24 * time.Hour)})

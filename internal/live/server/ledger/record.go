@@ -25,7 +25,8 @@ const (
 
 // Kinds returns every kind of record.
 func Kinds() []string {
-	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command), string(System), string(Decision)}
+	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command),
+		string(System), string(Decision)}
 }
 
 // Record is one record. Chain, Sequence and Hash are given by the
@@ -54,8 +55,10 @@ type Record struct {
 // with its length before it, in the order of the struct.
 func Hash(before string, r Record) string {
 	b := make([]byte, 0, 512)
-	for _, field := range []string{before, strconv.FormatInt(r.Time.UnixNano(), 10), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-		strconv.Itoa(r.Level), string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, strconv.FormatInt(r.Sequence, 10)} {
+	for _, field := range []string{before, strconv.FormatInt(r.Time.UnixNano(), 10), r.Node, string(r.Kind), r.Person,
+		r.Device, r.Access, r.From,
+		strconv.Itoa(r.Level), string(r.Result), r.Command, r.Reason, r.Session, r.Protocol,
+		strconv.FormatInt(r.Sequence, 10)} {
 		b = strconv.AppendInt(b, int64(len(field)), 10)
 		b = append(append(b, ':'), field...)
 	}
@@ -73,7 +76,8 @@ func text(s string) string {
 
 // tidy makes all texts of a record fit for every database.
 func (r Record) tidy() Record {
-	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Command, &r.Reason, &r.Session, &r.Protocol} {
+	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Command, &r.Reason, &r.Session,
+		&r.Protocol} {
 		*field = text(*field)
 	}
 	r.Result = evidence.Answer(text(string(r.Result)))

@@ -26,13 +26,19 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 		said = append(said, text)
 	})
 	heard := func(what string) {
-		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return strings.Contains(strings.Join(said, "\n"), what) }, 10*time.Second, 10*time.Millisecond, what)
+		require.Eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return strings.Contains(strings.Join(said, "\n"),
+				what)
+		}, 10*time.Second, 10*time.Millisecond, what)
 	}
 	keep := func(from, to int) {
 		var keeping sync.WaitGroup
 		for i := from; i < to; i++ {
 			keeping.Go(func() {
-				require.NoError(t, s.Keep(context.Background(), Record{Time: time.Unix(int64(i), 0), Kind: Command, Command: fmt.Sprint("look ", i)}))
+				require.NoError(t, s.Keep(context.Background(),
+					Record{Time: time.Unix(int64(i), 0), Kind: Command, Command: fmt.Sprint("look ", i)}))
 			})
 		}
 		keeping.Wait()
@@ -47,7 +53,8 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 	s = spool(t, path, database, 1500, func(string) {})
 	require.EqualValues(t, 900, s.Holds(), "nothing is lost by a restart")
 	keep(1000, 1600)
-	require.ErrorIs(t, s.Keep(context.Background(), Record{Kind: Command}), ErrFull, "beyond the bound nothing is kept, and so nothing is answered")
+	require.ErrorIs(t, s.Keep(context.Background(), Record{Kind: Command}), ErrFull,
+		"beyond the bound nothing is kept, and so nothing is answered")
 	server.Run()
 	settled(t, database, 1600)
 	require.Eventually(t, func() bool {
@@ -82,7 +89,8 @@ func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
 					default:
 					}
 					command := fmt.Sprintf("look %d %d %d", node, worker, i)
-					require.NoError(t, s.Keep(context.Background(), Record{Time: time.Unix(int64(i), 0), Kind: Command, Command: command}))
+					require.NoError(t, s.Keep(context.Background(),
+						Record{Time: time.Unix(int64(i), 0), Kind: Command, Command: command}))
 					mu.Lock()
 					kept[command] = true
 					mu.Unlock()
@@ -124,7 +132,8 @@ func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
 	require.NoError(t, admin.Close())
 	conn, _, err := Database{URL: server.URL()}.connect(context.Background())
 	require.NoError(t, err)
-	_, err = conn.Exec(context.Background(), "CREATE ROLE keeper LOGIN PASSWORD 'made-up-1'; GRANT ALL ON ALL TABLES IN SCHEMA public TO keeper")
+	_, err = conn.Exec(context.Background(),
+		"CREATE ROLE keeper LOGIN PASSWORD 'made-up-1'; GRANT ALL ON ALL TABLES IN SCHEMA public TO keeper")
 	require.NoError(t, err)
 	_, err = conn.Exec(context.Background(), "UPDATE mellowgate SET version = 99")
 	require.NoError(t, err)
@@ -138,5 +147,6 @@ func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, conn.Close(context.Background()))
 	require.Len(t, all(t, as, Filter{}), 1)
-	require.ErrorContains(t, Database{URL: "postgres://%"}.Read(context.Background(), Filter{}, nil), "its URL cannot be read")
+	require.ErrorContains(t, Database{URL: "postgres://%"}.Read(context.Background(), Filter{}, nil),
+		"its URL cannot be read")
 }

@@ -57,19 +57,22 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 		k, at := key{device: r.Device, session: r.Session, person: r.Person}, r.Time
 		switch r.Kind {
 		case System:
-			if strings.HasSuffix(r.Command, " on") || strings.Contains(r.Command, "start") || strings.Contains(r.Command, "reload") {
+			if strings.HasSuffix(r.Command, " on") || strings.Contains(r.Command, "start") ||
+				strings.Contains(r.Command, "reload") {
 				begins(r.Device)
 			}
 		case SessionStart:
 			open[k] = len(all)
-			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level, Session: r.Session, Start: &at})
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level,
+				Session: r.Session, Start: &at})
 		case SessionStop:
 			if i, ok := open[k]; ok {
 				all[i].End = &at
 				delete(open, k)
 				return nil
 			}
-			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level, Session: r.Session, End: &at})
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level,
+				Session: r.Session, End: &at})
 		}
 		return nil
 	})
@@ -111,7 +114,8 @@ func Failures(ctx context.Context, from Source, f Filter) ([]Failure, error) {
 		some = append(some, *v)
 	}
 	slices.SortFunc(some, func(a, b Failure) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), a.First.Compare(b.First), cmp.Compare(a.Person, b.Person), cmp.Compare(a.Device, b.Device))
+		return cmp.Or(cmp.Compare(b.Count, a.Count), a.First.Compare(b.First), cmp.Compare(a.Person, b.Person),
+			cmp.Compare(a.Device, b.Device))
 	})
 	return some, err
 }

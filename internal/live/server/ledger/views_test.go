@@ -40,7 +40,8 @@ func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
 	require.Nil(t, all[0].Start)
 	require.Equal(t, 180.0, all[1].Seconds(viewTime))
 	require.True(t, all[2].Lost)
-	require.Equal(t, []any{"ap", false, 60.0}, []any{all[3].Device, all[3].Lost, all[3].Seconds(viewTime.Add(4 * time.Minute))})
+	require.Equal(t, []any{"ap", false, 60.0},
+		[]any{all[3].Device, all[3].Lost, all[3].Seconds(viewTime.Add(4 * time.Minute))})
 	require.Nil(t, all[3].End)
 	only, err := Sessions(context.Background(), from, Filter{Person: "tobin"})
 	require.NoError(t, err)
@@ -49,25 +50,31 @@ func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
 }
 
 func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
-	wrong := Record{Kind: Login, Result: "refused", Person: "ines", Device: "sw", From: "192.0.2.7", Reason: "wrong-password: the password is wrong"}
+	wrong := Record{Kind: Login, Result: "refused", Person: "ines", Device: "sw", From: "192.0.2.7",
+		Reason: "wrong-password: the password is wrong"}
 	other := wrong
 	other.Reason = "no-grant: no grant"
 	from := written(t, wrong, other, Record{Kind: Login, Result: "accepted", Person: "ines", Device: "sw"}, wrong)
 	all, err := Failures(context.Background(), from, Filter{})
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	require.Equal(t, []any{2, "wrong-password", viewTime, viewTime.Add(3 * time.Minute)}, []any{all[0].Count, all[0].Reason, all[0].First, all[0].Last})
-	late, err := Failures(context.Background(), from, Filter{Since: viewTime.Add(time.Minute), Until: viewTime.Add(3 * time.Minute)})
+	require.Equal(t, []any{2, "wrong-password", viewTime, viewTime.Add(3 * time.Minute)},
+		[]any{all[0].Count, all[0].Reason, all[0].First, all[0].Last})
+	late, err := Failures(context.Background(), from,
+		Filter{Since: viewTime.Add(time.Minute), Until: viewTime.Add(3 * time.Minute)})
 	require.NoError(t, err)
 	require.Len(t, late, 1)
 }
 
 func TestCommandsAreCountedAcrossDevices(t *testing.T) {
-	from := written(t, Record{Kind: Command, Person: "ines", Device: "sw", Command: "look"}, Record{Kind: Command, Person: "ines", Device: "ap", Command: "save"},
-		Record{Kind: Decision, Result: "refused", Person: "ines", Device: "ap", Command: "set"}, Record{Kind: Command, Person: "tobin", Device: "ap", Command: "look"})
+	from := written(t, Record{Kind: Command, Person: "ines", Device: "sw", Command: "look"},
+		Record{Kind: Command, Person: "ines", Device: "ap", Command: "save"},
+		Record{Kind: Decision, Result: "refused", Person: "ines", Device: "ap", Command: "set"},
+		Record{Kind: Command, Person: "tobin", Device: "ap", Command: "look"})
 	all, err := Works(context.Background(), from, Filter{})
 	require.NoError(t, err)
-	require.Equal(t, Work{Person: "ines", Commands: 2, Refused: 1, Devices: []string{"ap", "sw"}, First: viewTime, Last: viewTime.Add(2 * time.Minute), Newest: "set"}, all[0])
+	require.Equal(t, Work{Person: "ines", Commands: 2, Refused: 1, Devices: []string{"ap", "sw"}, First: viewTime,
+		Last: viewTime.Add(2 * time.Minute), Newest: "set"}, all[0])
 	require.Equal(t, "tobin", all[1].Person)
 }
 
@@ -103,7 +110,8 @@ func TestViewsUseTheirIndexes(t *testing.T) {
 	db, err := from.open()
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
-	for index, f := range map[string]Filter{"records_refused": {Refused: true, Since: viewTime}, "records_sessions": {Sessions: true, Since: viewTime}, "records_device": {Device: "sw", Until: viewTime}} {
+	for index, f := range map[string]Filter{"records_refused": {Refused: true, Since: viewTime},
+		"records_sessions": {Sessions: true, Since: viewTime}, "records_device": {Device: "sw", Until: viewTime}} {
 		query, args := f.query("''", "time, sequence", func(int) string { return "?" })
 		rows, err := db.Query("EXPLAIN QUERY PLAN "+query, args...)
 		require.NoError(t, err)

@@ -29,13 +29,15 @@ func NewMetrics() *Metrics {
 	m := &Metrics{registry: prometheus.NewRegistry(), answers: prometheus.NewCounterVec(prometheus.CounterOpts{
 		Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
 		[]string{"server", "protocol", "question", "answer", "reason"})}
-	m.registry.MustRegister(m.answers, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.answers, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
 // Waiting lets a monitor read how many records wait for the database.
 func (m *Metrics) Waiting(now func() int64) {
-	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting", Help: "Records that are safe on this disk and wait for the ledger's database."},
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting",
+		Help: "Records that are safe on this disk and wait for the ledger's database."},
 		func() float64 { return float64(now()) }))
 }
 
@@ -49,7 +51,8 @@ func (m *Metrics) Event(e evidence.Event) {
 func (m *Metrics) Listen(address string) (net.Addr, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in service.metrics of the site", address, err)
+		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in service.metrics "+
+			"of the site", address, err)
 	}
 	paths := http.NewServeMux()
 	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
@@ -57,7 +60,8 @@ func (m *Metrics) Listen(address string) (net.Addr, error) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = fmt.Fprintln(w, "running")
 	})
-	m.server = &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}
+	m.server = &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}
 	m.ended = make(chan struct{})
 	go func() {
 		defer close(m.ended)

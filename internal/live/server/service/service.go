@@ -63,7 +63,8 @@ type Service struct {
 // Open opens the ledger and the capture of a state folder, and a gate that
 // listens nowhere yet. The clients are the site's devices by the address that
 // their requests come from.
-func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder, options Options) (*Service, error) {
+func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, folder *state.Folder,
+	options Options) (*Service, error) {
 	if options.Say == nil {
 		options.Say = func(string) {}
 	}
@@ -80,7 +81,8 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 		return nil, errors.Join(err, v.closeTraffic(), v.ledger.Close())
 	}
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
-		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger, Capture: v.Capture,
+		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
+		Capture: v.Capture,
 		Explain: options.Explain, Now: options.Now, Hinder: options.Hinder,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
@@ -158,7 +160,8 @@ func (v *Service) record(folder *state.Folder, size int64) error {
 
 // Where returns the place of a server at an address, on the site's ports.
 func Where(s *site.Server, address netip.Addr) gate.Place {
-	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort), Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
+	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort),
+		Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
 	if s.Protocol != site.RADIUS || s.TLS {
 		p.Authentication = netip.AddrPortFrom(address, s.Port)
 		p.Accounting = p.Authentication
@@ -168,7 +171,8 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 
 // Written returns a place as it is written to places.json.
 func Written(p gate.Place, running bool) evidence.ServerPlace {
-	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS, Address: p.Authentication.Addr().String(), Running: running}
+	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS,
+		Address: p.Authentication.Addr().String(), Running: running}
 	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
 		at.Port = p.Authentication.Port()
 	} else {
@@ -222,11 +226,14 @@ func advised(err error) error {
 	name, place := at.Place.Server.Name, at.Place.Authentication
 	switch {
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host that has, or try the site with: mellowgate lab", name, place.Addr())
+		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host "+
+			"that has, or try the site with: mellowgate lab", name, place.Addr())
 	case errors.Is(err, syscall.EADDRINUSE):
-		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in the site", name, place)
+		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in "+
+			"the site", name, place)
 	case errors.Is(err, syscall.EACCES):
-		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the program CAP_NET_BIND_SERVICE", name, place)
+		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the "+
+			"program CAP_NET_BIND_SERVICE", name, place)
 	}
 	return err
 }

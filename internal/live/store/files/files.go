@@ -43,7 +43,8 @@ func ReadFile(name string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: this is not a file", name)
 	}
 	if info.Size() > MaxFile {
-		return nil, fmt.Errorf("%s: the file has %d MB and a site file may have %d; split the site into several files in a folder",
+		return nil, fmt.Errorf("%s: the file has %d MB and a site file may have %d; split the site into several files in a "+
+			"folder",
 			name, info.Size()>>20, MaxFile>>20)
 	}
 	text, err := os.ReadFile(name)

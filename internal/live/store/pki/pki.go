@@ -43,13 +43,15 @@ func lowest(p site.Protocol) uint16 {
 // Server returns the configuration of a server: it asks for a certificate and
 // takes only one that it trusts.
 func (i Identity) Server(p site.Protocol) *tls.Config {
-	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted}
+	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate},
+		ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted}
 }
 
 // Client returns the configuration of an asker for a server at an address or of
 // a name.
 func (i Identity) Client(p site.Protocol, server string) *tls.Config {
-	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, RootCAs: i.Trusted, ServerName: server}
+	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate}, RootCAs: i.Trusted,
+		ServerName: server}
 }
 
 // Load reads an identity from PEM files.
@@ -79,7 +81,8 @@ func Authorities(file string) (*x509.CertPool, error) {
 func Of(s *site.Server, base string) (Identity, error) {
 	c := s.Certificates
 	if c.Certificate == "" {
-		return Identity{}, fmt.Errorf("the server %s runs over TLS and has no certificates: write tls: {certificate: FILE, key: FILE, authorities: FILE}", s.Name)
+		return Identity{}, fmt.Errorf("the server %s runs over TLS and has no certificates: write tls: {certificate: FILE, "+
+			"key: FILE, authorities: FILE}", s.Name)
 	}
 	at := func(path string) string {
 		if filepath.IsAbs(path) {
@@ -110,7 +113,8 @@ func NewAuthority(name string, now time.Time) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
@@ -127,9 +131,11 @@ func (a *Authority) Issue(name string, at netip.Addr, now time.Time) (Identity, 
 		return Identity{}, err
 	}
 	a.serial++
-	template := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
-		DNSNames: []string{name}, IPAddresses: []net.IP{at.AsSlice()}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(a.serial), Subject: pkix.Name{CommonName: name},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+		DNSNames:    []string{name}, IPAddresses: []net.IP{at.AsSlice()}}
 	der, err := x509.CreateCertificate(rand.Reader, template, a.certificate, key.Public(), a.key)
 	if err != nil {
 		return Identity{}, err
@@ -152,7 +158,8 @@ func (a *Authority) WriteAuthority(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, AuthorityFile), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificate.Raw}), 0o600)
+	return os.WriteFile(filepath.Join(dir, AuthorityFile),
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.certificate.Raw}), 0o600)
 }
 
 // Write writes an identity and its authority into a folder, for ordinary

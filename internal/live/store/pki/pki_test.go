@@ -95,6 +95,7 @@ func TestFilesAreWrittenAndRead(t *testing.T) {
 	require.ErrorContains(t, err, "holds no certificate in PEM form")
 	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, TLS: true}, dir)
 	require.ErrorContains(t, err, "has no certificates: write tls:")
-	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, TLS: true, Certificates: site.Certificates{Certificate: "sw-1.pem", Key: "sw-1.key", Authorities: "sw-1.pem"}}, dir)
+	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, TLS: true,
+		Certificates: site.Certificates{Certificate: "sw-1.pem", Key: "sw-1.key", Authorities: "sw-1.pem"}}, dir)
 	require.NoError(t, err)
 }

@@ -20,5 +20,6 @@ func CodeStepAt(t time.Time) int64 { return t.Unix() / int64(rights.CodeStep.Sec
 // Code returns the one-time code of a step: RFC 6238 with HMAC-SHA-1 and six
 // digits. The seed is in base32; an error says that it is not.
 func Code(seed site.Secret, step int64) (string, error) {
-	return hotp.GenerateCodeCustom(seed.Reveal(), uint64(step), hotp.ValidateOpts{Digits: CodeDigits, Algorithm: otp.AlgorithmSHA1})
+	return hotp.GenerateCodeCustom(seed.Reveal(), uint64(step),
+		hotp.ValidateOpts{Digits: CodeDigits, Algorithm: otp.AlgorithmSHA1})
 }

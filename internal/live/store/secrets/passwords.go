@@ -38,7 +38,8 @@ func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
 	}
 	digest, err := decodeHash(p.Hash)
 	if err != nil {
-		return false, errors.New("the password's hash is in a form that is not known; argon2id, bcrypt, scrypt, PBKDF2 and SHA-crypt are")
+		return false, errors.New("the password's hash is in a form that is not known; argon2id, bcrypt, scrypt, PBKDF2 and " +
+			"SHA-crypt are")
 	}
 	ok, err := digest.MatchAdvanced(typed)
 	if err != nil {
@@ -55,7 +56,8 @@ func CheckHashes(s *site.Site) []error {
 			return
 		}
 		if _, err := decodeHash(p.Hash); err != nil {
-			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with: mellowgate keys hash", s.Where(p.Place), what))
+			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with: mellowgate "+
+				"keys hash", s.Where(p.Place), what))
 		}
 	}
 	for _, a := range s.Accounts {

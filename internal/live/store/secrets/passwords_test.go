@@ -52,15 +52,20 @@ func TestKeysComeFromWhereTheSiteSays(t *testing.T) {
 	write("blank.key", "ends with a blank \r\n")
 	write("empty.key", "\n")
 	t.Setenv("MELLOWGATE_TEST_KEY", "from the environment")
-	s, err := site.Parse(site.Source{Name: "s.yaml", Text: fmt.Appendf(nil, "keys:\n  a: file one.key\n  b: env MELLOWGATE_TEST_KEY\n  c: clear in the file\n  d: file %s\n  e: file none.key\n  f: file empty.key\n  g: env MELLOWGATE_NOT_SET\n", filepath.Join(dir, "blank.key"))})
+	s, err := site.Parse(site.Source{Name: "s.yaml",
+		Text: fmt.Appendf(nil,
+			"keys:\n  a: file one.key\n  b: env MELLOWGATE_TEST_KEY\n  c: clear in the file\n  d: file %s\n  e: file "+
+				"none.key\n  f: file empty.key\n  g: env MELLOWGATE_NOT_SET\n", filepath.Join(dir, "blank.key"))})
 	require.NoError(t, err)
 	keys, missing := Keys(s, dir, Unlock{})
-	for name, want := range map[string]string{"a": "from a file", "b": "from the environment", "c": "in the file", "d": "ends with a blank "} {
+	for name, want := range map[string]string{"a": "from a file", "b": "from the environment", "c": "in the file",
+		"d": "ends with a blank "} {
 		require.Equal(t, want, keys[name].Reveal())
 	}
 	require.Len(t, keys, 4)
 	require.Len(t, missing, 3)
-	require.ErrorContains(t, missing[0], "s.yaml:6:3: the key e has no value here: "+filepath.Join(dir, "none.key")+": there is no such file")
+	require.ErrorContains(t, missing[0],
+		"s.yaml:6:3: the key e has no value here: "+filepath.Join(dir, "none.key")+": there is no such file")
 	require.ErrorContains(t, missing[1], "the file is empty")
 	require.ErrorContains(t, missing[2], "MELLOWGATE_NOT_SET is not set")
 }

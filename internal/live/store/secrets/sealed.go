@@ -42,7 +42,8 @@ func UnlockFromEnvironment(ask func() (string, error)) Unlock {
 		if ask != nil {
 			return ask()
 		}
-		return "", errors.New("the keys are sealed with a passphrase; name a file that holds it in $MELLOWGATE_PASSPHRASE_FILE")
+		return "", errors.New("the keys are sealed with a passphrase; name a file that holds it in " +
+			"$MELLOWGATE_PASSPHRASE_FILE")
 	}}
 }
 
@@ -99,7 +100,8 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	path := filepath.Join(base, SealedName)
 	text, err := files.ReadFile(path)
 	if _, missing := os.Stat(path); errors.Is(missing, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys seal NAME", path)
+		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys seal NAME",
+			path)
 	}
 	if err != nil {
 		return nil, err
@@ -118,7 +120,8 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 		err = json.Unmarshal(b, &s.entries)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys seal NAME", path)
+		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys seal NAME",
+			path)
 	}
 	return s, nil
 }

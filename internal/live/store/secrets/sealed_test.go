@@ -45,7 +45,9 @@ func TestSealedKeysComeBackAndADamagedFileSaysWhatItIs(t *testing.T) {
 }
 
 func TestAHashThatIsNoneIsSaidWithItsPlace(t *testing.T) {
-	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: [{name: bridge, password: $9$a$b$c}]\n")})
+	s, err := site.Parse(site.Source{Name: "site.yaml",
+		Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: [{name: " +
+			"bridge, password: $9$a$b$c}]\n")})
 	require.NoError(t, err)
 	bad := CheckHashes(s)
 	require.Len(t, bad, 2)

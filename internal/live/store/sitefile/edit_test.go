@@ -29,7 +29,8 @@ func written(t *testing.T, text string) (s *site.Site, path string) {
 
 func TestASiteIsEditedAtItsPlacesAndKeepsItsComments(t *testing.T) {
 	s, path := written(t, edited)
-	require.NoError(t, Change(s, path, []Edit{{Place: s.Keys[0].Place, New: "k-2: sealed\n  "}, {Place: s.Server("t").KeyRef.Place, Old: "k", New: "{now: k, next: k-2}"}}))
+	require.NoError(t, Change(s, path, []Edit{{Place: s.Keys[0].Place, New: "k-2: sealed\n  "},
+		{Place: s.Server("t").KeyRef.Place, Old: "k", New: "{now: k, next: k-2}"}}))
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Equal(t, `site: Test   # a comment that stays
@@ -48,7 +49,8 @@ func TestAnEditThatWouldLeaveNoGoodSiteIsUndone(t *testing.T) {
 	s, path := written(t, edited)
 	at := s.Server("t").KeyRef.Place
 	require.ErrorContains(t, Change(s, path, []Edit{{Place: at, Old: "k", New: "gone"}}), `there is no key "gone"`)
-	require.ErrorContains(t, Change(s, path, []Edit{{Place: at, Old: "other", New: "x"}}), "the file is not as it was read")
+	require.ErrorContains(t, Change(s, path, []Edit{{Place: at, Old: "other", New: "x"}}),
+		"the file is not as it was read")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Equal(t, edited, string(text))
@@ -63,15 +65,19 @@ func TestPasswordsThatEverybodyTriesAreGuessedWithinTheirTime(t *testing.T) {
 		require.NoError(t, err)
 		return h
 	}
-	s, path := written(t, "site: Saltmarsh Ferries\naccounts:\n  - {name: keeper, level: 15, password: '"+hash("keeper")+"'}\n  - {name: two, level: 15, password: '"+hash("saltmarsh")+
-		"'}\n  - {name: three, level: 15, password: '"+hash("changeme")+"'}\n  - {name: good, level: 15, password: '"+hash("long and of its own")+"'}\n")
+	s, path := written(t,
+		"site: Saltmarsh Ferries\naccounts:\n  - {name: keeper, level: 15, password: '"+hash("keeper")+"'}\n  - {name: "+
+			"two, level: 15, password: '"+hash("saltmarsh")+
+			"'}\n  - {name: three, level: 15, password: '"+hash(
+			"changeme")+"'}\n  - {name: good, level: 15, password: '"+hash("long and of its own")+"'}\n")
 	facts, untried := Facts(context.Background(), s, filepath.Dir(path))
 	require.Zero(t, untried)
 	guessed := map[string]string{}
 	for a, what := range facts.Guessed {
 		guessed[a.Name] = what
 	}
-	require.Equal(t, map[string]string{"keeper": "its own name", "two": "the site's name", "three": "one that everybody tries first"}, guessed)
+	require.Equal(t, map[string]string{"keeper": "its own name", "two": "the site's name",
+		"three": "one that everybody tries first"}, guessed)
 	over, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, untried = Facts(over, s, filepath.Dir(path))

@@ -20,7 +20,8 @@ import (
 const patience = 5 * time.Second
 
 // badPasswords are tried against every local account.
-var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein", "welcome1", "12345678", "123456", "default", "test"}
+var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein", "welcome1", "12345678", "123456",
+	"default", "test"}
 
 // Facts finds out what cannot be seen in a site itself: accounts whose password
 // can be guessed, and files with secrets that others can read. Guessing ends
@@ -67,7 +68,8 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, 
 	type try struct{ password, what string }
 	tries := []try{{password: a.Name, what: "its own name"}, {password: "", what: "empty"}}
 	for _, word := range append(strings.Fields(s.Name), s.Name) {
-		tries = append(tries, try{password: word, what: "the site's name"}, try{password: strings.ToLower(word), what: "the site's name"})
+		tries = append(tries, try{password: word, what: "the site's name"},
+			try{password: strings.ToLower(word), what: "the site's name"})
 	}
 	for _, p := range badPasswords {
 		tries = append(tries, try{password: p, what: "one that everybody tries first"})

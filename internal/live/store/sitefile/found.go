@@ -72,7 +72,8 @@ func holdEdits(s *site.Site, d *site.Device, h drift.Found, fresh map[string]sit
 		if len(s.Accounts) == 0 {
 			return nil, fmt.Errorf("%w, with the account %s under accounts", ErrByHand, a.Name)
 		}
-		e, err := itemBefore(s, s.Accounts[0].Place, fmt.Sprintf("{name: %s, level: %d, password: '%s'}", a.Name, a.Level, a.Hash))
+		e, err := itemBefore(s, s.Accounts[0].Place,
+			fmt.Sprintf("{name: %s, level: %d, password: '%s'}", a.Name, a.Level, a.Hash))
 		if err != nil {
 			return nil, err
 		}
@@ -92,7 +93,8 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 		return Edit{Place: p, Old: old[:end+1], New: value}, nil
 	}
 	if !strings.HasSuffix(s.Files[d.Place.File], ".yaml") {
-		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's file, with", ErrByHand)
+		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's file, with",
+			ErrByHand)
 	}
 	line := LineAt(s, d.Place)
 	before, after := line[:d.Place.Column-1], line[d.Place.Column-1:]

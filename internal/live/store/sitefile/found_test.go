@@ -39,14 +39,18 @@ func TestWhatADeviceHoldsIsWrittenIntoItsSite(t *testing.T) {
 		require.NoError(t, err)
 		return WriteFound(s, path, base, s.Device(device), h, fresh)
 	}
-	h := drift.Found{Keys: map[string]string{"t": "held"}, Accounts: []string{"keeper", "other"}, New: []drift.NewAccount{{Name: "other", Level: 1, Hash: "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."}}}
+	h := drift.Found{Keys: map[string]string{"t": "held"}, Accounts: []string{"keeper", "other"},
+		New: []drift.NewAccount{{Name: "other", Level: 1,
+			Hash: "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."}}}
 	require.NoError(t, hold("block", h, map[string]site.Secret{"held": site.NewSecret("what-was-found-there")}))
 	require.NoError(t, hold("flow", drift.Found{Lists: map[string][]string{"l": {"local"}}}, nil))
 	require.NoError(t, hold("flow", drift.Found{Source: "2001:db8::1"}, nil), "in place of what was there")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	for _, part := range []string{"keys:\n  held: file keys/held.key\n  k: file k   # a comment that stays\n", "  # the way back in\n  - {name: other, level: 1, password: '$6$", "'}\n  - name: keeper\n",
-		"  - name: \"block\"\n    found: {keys: {t: held}, accounts: [keeper, other]}\n    addresses:", "name: flow, found: {source: \"2001:db8::1\"}, accounts"} {
+	for _, part := range []string{"keys:\n  held: file keys/held.key\n  k: file k   # a comment that stays\n",
+		"  # the way back in\n  - {name: other, level: 1, password: '$6$", "'}\n  - name: keeper\n",
+		"  - name: \"block\"\n    found: {keys: {t: held}, accounts: [keeper, other]}\n    addresses:",
+		"name: flow, found: {source: \"2001:db8::1\"}, accounts"} {
 		require.Contains(t, string(text), part)
 	}
 	key, err := os.ReadFile(filepath.Join(filepath.Dir(path), "keys/held.key"))
@@ -62,9 +66,11 @@ func TestWhatADeviceHoldsIsWrittenIntoItsSite(t *testing.T) {
 	require.Len(t, design.Device("block").Accounts, 1)
 
 	// What cannot be done leaves everything as it was.
-	require.ErrorContains(t, hold("flow", drift.Found{Lists: map[string][]string{"none": {"local"}}}, map[string]site.Secret{"new": site.NewSecret("x")}), "was undone")
+	require.ErrorContains(t, hold("flow", drift.Found{Lists: map[string][]string{"none": {"local"}}},
+		map[string]site.Secret{"new": site.NewSecret("x")}), "was undone")
 	require.NoFileExists(t, filepath.Join(filepath.Dir(path), "keys/new.key"))
-	require.ErrorContains(t, hold("flow", drift.Found{}, map[string]site.Secret{"held": site.NewSecret("x")}), "cannot be kept", "a file is never written over")
+	require.ErrorContains(t, hold("flow", drift.Found{}, map[string]site.Secret{"held": site.NewSecret("x")}),
+		"cannot be kept", "a file is never written over")
 	now, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Equal(t, string(text), string(now))

@@ -20,7 +20,8 @@ func Load(path string) (*site.Site, string, error) { return load(path, site.Pars
 // besides is left out.
 func LoadDesign(path string) (*site.Site, string, error) { return load(path, site.ParseDesign) }
 
-func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error)) (*site.Site, string, error) {
+func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error)) (*site.Site,
+	string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, "", files.Unreadable(path, err)

@@ -52,9 +52,11 @@ const (
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile, certificatesDir}
+var ours = []string{placesFile, eventsFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile,
+	certificatesDir}
 
-var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal", spoolFile + "-shm", codesFile, codesFile + ".new"}
+var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal",
+	spoolFile + "-shm", codesFile, codesFile + ".new"}
 
 // Create makes a state folder for a new run. The evidence of an earlier run in
 // it is moved to its folder previous; its ledger goes on, and so do the files
@@ -67,8 +69,10 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	}
 	f.made = err != nil
 	for _, e := range entries {
-		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) && !isKept(e.Name(), kept) {
-			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir, e.Name())
+		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) &&
+			!isKept(e.Name(), kept) {
+			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir,
+				e.Name())
 		}
 		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile || e.Name() == codesFile
 	}
@@ -78,7 +82,8 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	if err := os.MkdirAll(filepath.Join(dir, tracesDir), 0o700); err != nil {
 		return nil, fmt.Errorf("%s cannot be made: %w", dir, err)
 	}
-	if f.events, err = os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
+	if f.events, err = os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND,
+		0o600); err != nil {
 		return nil, err
 	}
 	return f, nil
@@ -109,7 +114,8 @@ func move(from, to string) error {
 		if err := os.RemoveAll(filepath.Join(to, name)); err != nil {
 			return err
 		}
-		if err := os.Rename(filepath.Join(from, name), filepath.Join(to, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Rename(filepath.Join(from, name), filepath.Join(to, name)); err != nil &&
+			!errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
@@ -175,7 +181,8 @@ func (f *Folder) UsedCodes() (map[string]int64, error) {
 	}
 	var used map[string]int64
 	if err := json.Unmarshal(text, &used); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w; take it away, and wait two minutes before the next start, so that no code is used twice", filepath.Join(f.Dir, codesFile), err)
+		return nil, fmt.Errorf("%s is damaged: %w; take it away, and wait two minutes before the next start, so that no "+
+			"code is used twice", filepath.Join(f.Dir, codesFile), err)
 	}
 	return used, nil
 }
@@ -266,7 +273,8 @@ func (f *Folder) Places() (evidence.Places, error) {
 	var p evidence.Places
 	text, err := os.ReadFile(filepath.Join(f.Dir, placesFile))
 	if err != nil {
-		return p, fmt.Errorf("%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir, placesFile)
+		return p, fmt.Errorf(
+			"%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir, placesFile)
 	}
 	if err := json.Unmarshal(text, &p); err != nil {
 		return p, fmt.Errorf("%s is damaged: %w", filepath.Join(f.Dir, placesFile), err)

@@ -89,13 +89,16 @@ func Start(t *testing.T, certificate, key, authorities string) *Server {
 	}
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "db"), 0o700))
-	config := []string{"include /etc/ldap/schema/core.schema", "include /etc/ldap/schema/cosine.schema", "include /etc/ldap/schema/inetorgperson.schema",
+	config := []string{"include /etc/ldap/schema/core.schema", "include /etc/ldap/schema/cosine.schema",
+		"include /etc/ldap/schema/inetorgperson.schema",
 		"modulepath /usr/lib/ldap", "moduleload back_mdb", "pidfile " + dir + "/pid"}
 	if certificate != "" {
-		config = append(config, "TLSCertificateFile "+certificate, "TLSCertificateKeyFile "+key, "TLSCACertificateFile "+authorities)
+		config = append(config, "TLSCertificateFile "+certificate, "TLSCertificateKeyFile "+key,
+			"TLSCACertificateFile "+authorities)
 	}
 	config = append(config, "database mdb", "maxsize 10485760", `suffix "dc=saltmarsh,dc=example"`, "directory "+dir+"/db",
-		"access to attrs=userPassword by anonymous auth by * none", `access to * by dn.exact="`+Searcher+`" read by anonymous auth by * none`)
+		"access to attrs=userPassword by anonymous auth by * none",
+		`access to * by dn.exact="`+Searcher+`" read by anonymous auth by * none`)
 	conf, ldif := filepath.Join(dir, "slapd.conf"), filepath.Join(dir, "people.ldif")
 	require.NoError(t, os.WriteFile(conf, []byte(strings.Join(config, "\n")+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(ldif, []byte(entries), 0o600))

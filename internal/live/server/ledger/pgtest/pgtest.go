@@ -51,7 +51,8 @@ func Start(t *testing.T, lines ...string) *Server {
 		require.NoError(t, os.Chown(dir, uid, gid))
 		s.as = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
 	}
-	initdb := exec.Command(filepath.Join(s.bin, "initdb"), "-D", s.data, "-U", "gate", "-A", "trust", "-E", "UTF8", "--no-sync", "--locale=C")
+	initdb := exec.Command(filepath.Join(s.bin, "initdb"), "-D", s.data, "-U", "gate", "-A", "trust", "-E", "UTF8",
+		"--no-sync", "--locale=C")
 	initdb.Dir, initdb.SysProcAttr = dir, s.as
 	out, err := initdb.CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -72,7 +73,8 @@ func (s *Server) URL() string {
 
 // Run runs the server, after Stop again, and waits until it answers.
 func (s *Server) Run() {
-	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", "127.0.0.1", "-p", strconv.Itoa(int(s.Port)), "-k", "", "-c", "fsync=off")
+	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", "127.0.0.1", "-p",
+		strconv.Itoa(int(s.Port)), "-k", "", "-c", "fsync=off")
 	s.cmd.Dir, s.cmd.SysProcAttr = filepath.Dir(s.data), s.as
 	require.NoError(s.t, s.cmd.Start())
 	require.Eventually(s.t, func() bool {
