@@ -28,15 +28,16 @@ import (
 func askCommand() *Command {
 	return &Command{
 		Name: "ask", Args: "[SITE]", Short: "one question to a server, or to a group as a device would put it",
-		Long: `Sends real packets: a login in any form, the authorization of a session or of a command, an accounting record, or a
-status question. With -as the question is put as that device would put it: from its address, with the key that it holds,
-as often and as long as the site says. It prints every try, the answer in words, and the attributes by name.
+		Long: `Sends real packets: a login in any form, the authorization of a session or of a command, an
+accounting record, or a status question. With -as the question is put as that device would put it: from its
+address, with the key that it holds, as often and as long as the site says. It prints every try, the answer in
+words, and the attributes by name.
 
-With -explain nothing is sent and no password is needed: the answer is worked out from the site, with every grant and
-rule that was looked at, where it stands, and the one that decided or came nearest.
+With -explain nothing is sent and no password is needed: the answer is worked out from the site, with every
+grant and rule that was looked at, where it stands, and the one that decided or came nearest.
 
-Where a lab or serve runs here, its state folder says where the servers are; else the site's addresses are asked. With
--count the question is asked many times, at a bounded rate, and the times are summed up.
+Where a lab or serve runs here, its state folder says where the servers are; else the site's addresses are
+asked. With -count the question is asked many times, at a bounded rate, and the times are summed up.
 
 Exit status 1 when the answer is no, 3 when there was none.`,
 		Examples: []Example{
@@ -479,8 +480,9 @@ func (a *asking) once() askJSON {
 // answerWords puts what a server said into words.
 var answerWords = map[walk.Said]string{walk.SaidAccept: "accepted", walk.SaidPass: "accepted",
 	walk.SaidReject: "refused",
-	walk.SaidFail:   "refused", walk.SaidRecorded: "recorded", walk.SaidAlive: "alive", walk.SaidChallenge: "asked for more",
-	walk.SaidError: "cannot answer", walk.SaidNothing: "no answer"}
+	walk.SaidFail:   "refused", walk.SaidRecorded: "recorded", walk.SaidAlive: "alive",
+	walk.SaidChallenge: "asked for more",
+	walk.SaidError:     "cannot answer", walk.SaidNothing: "no answer"}
 
 // answerTones are how it is shown; the rest is careful.
 var answerTones = map[walk.Said]show.Tone{walk.SaidAccept: show.Good, walk.SaidPass: show.Good,

@@ -17,15 +17,15 @@ import (
 func checkCommand() *Command {
 	return &Command{
 		Name: "check", Args: "[SITE]", Short: "is the design safe? every way to be locked out, or to let anyone in",
-		Long: `Reads the site, works out every login in every outage, and reports what would lock people out, what would
-let anyone in, and what is weak, each with the place in the file and the repair.
+		Long: `Reads the site, works out every login in every outage, and reports what would lock people out,
+what would let anyone in, and what is weak, each with the place in the file and the repair.
 
 A finding about who gets in is proven by a case that was worked out, never by a pattern. One that holds for many
-devices is printed once; findings of one cause are one. The site silences a finding with accept, for a reason. Exit
-status 1 when there is an error among the findings.
+devices is printed once; findings of one cause are one. The site silences a finding with accept, for a reason.
+Exit status 1 when there is an error among the findings.
 
-With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain defaults
-what was applied to each device by default, and from which profile.`,
+With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain
+defaults what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
 			{Call: "mellowgate check demo/as-drafted", Shows: "the mistakes of the demo's first draft"},
 			{Call: "mellowgate check -explain gives-up-first", Shows: "what one finding means"},

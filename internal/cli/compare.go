@@ -17,17 +17,18 @@ func compareCommand() *Command {
 	return &Command{
 		Name: "compare", Args: "DEVICE... [SITE]", Short: "what is on a device against the site, in the site's words",
 		MaxArgs: manyDevices,
-		Long: `Reads the configuration of devices over NETCONF (RFC 6241, over SSH) and says what is not as the site has it: servers,
-ports, keys, order, lists, accounts. Keys are compared and never shown: only how they differ. Each difference has the place
-in the site.
+		Long: `Reads the configuration of devices over NETCONF (RFC 6241, over SSH) and says what is not as
+the site has it: servers, ports, keys, order, lists, accounts. Keys are compared and never shown: only how they
+differ. Each difference has the place in the site.
 
-It reads the models that the device announces: ietf-system with ietf-system-tacacs-plus, and OpenConfig's system. What these
-cannot carry is not compared. A key that the device does not show is named, and is no difference. Nothing is changed on the device.
-Host keys are checked; -accept-host-key takes one the first time.
+It reads the models that the device announces: ietf-system with ietf-system-tacacs-plus, and OpenConfig's
+system. What these cannot carry is not compared. A key that the device does not show is named, and is no
+difference. Nothing is changed on the device. Host keys are checked; -accept-host-key takes one the first time.
 
--adopt writes what is found into the site, as holds of each device, so that check and foresee take it for true until send puts the
-design there. A key that the site does not have goes to a file of its own, keys/held-DEVICE-SERVER.key. What holds says already is
-shown as known, and is no drift. What holds has no word for stays a difference.
+-adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
+until send puts the design there. A key that the site does not have goes to a file of its own,
+keys/held-DEVICE-SERVER.key. What found says already is shown as known, and is no drift. What found has no word
+for stays a difference.
 
 Exit status 1 when something differs that the site does not know of, 3 when a device could not be read.`,
 		Examples: []Example{
@@ -67,12 +68,12 @@ type compared struct {
 	Differences []difference `json:"differences"`
 	Unshown     []string     `json:"unshown"` // secrets that the device does not show
 	Notes       []string     `json:"notes"`
-	Adopted     string       `json:"adopted"` // what was written into the site as holds
+	Adopted     string       `json:"adopted"` // what was written into the site as found
 
 	held device.Held
 }
 
-// difference is one, and whether the site's holds say it.
+// difference is one, and whether found says it in the site.
 type difference struct {
 	drift.Difference
 	Known bool `json:"known"`

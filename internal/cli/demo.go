@@ -26,10 +26,10 @@ import (
 func demoCommand() *Command {
 	return &Command{
 		Name: "demo", NoArgs: true, Short: "the whole story on the demo data, in under 30 seconds",
-		Long: `Checks the first draft of a made-up ferry company's site, and its reviewed state; foresees an outage; runs the site's
-servers and devices on loopback addresses; logs in as several people; loses the servers; breaks a key; names the causes;
-and shows what was recorded. Everything is real: the packets, the logins, the records. It needs no privilege and leaves
-nothing behind.`,
+		Long: `Checks the first draft of a made-up ferry company's site, and its reviewed state; foresees an
+outage; runs the site's servers and devices on loopback addresses; logs in as several people; loses the servers;
+breaks a key; names the causes; and shows what was recorded. Everything is real: the packets, the logins, the
+records. It needs no privilege and leaves nothing behind.`,
 		Examples: []Example{
 			{Call: "mellowgate demo", Shows: "the story, and then the end"},
 			{Call: "mellowgate demo -keep", Shows: "the same, and the lab stays up to log in to, until Ctrl-C"},

@@ -26,14 +26,15 @@ import (
 func drillCommand() *Command {
 	return &Command{
 		Name: "drill", Args: "[SITE]", Short: "break it on purpose, and compare every login with what was foreseen",
-		Long: `Runs the site's servers on loopback addresses, and for each login that foresee tells apart a stand-in of the device;
-puts the servers into the state of the case (up or silent, and with -faults closed, with another key, not knowing the
-device, in error, alone and together); logs in with real packets as an ordinary client; and holds outcome, level, who
-decided and the wait against what was foreseen. Where servers rest afterwards, a second login is compared with foresee too.
+		Long: `Runs the site's servers on loopback addresses, and for each login that foresee tells apart a
+stand-in of the device; puts the servers into the state of the case (up or silent, and with -faults closed, with
+another key, not knowing the device, in error, alone and together); logs in with real packets as an ordinary
+client; and holds outcome, level, who decided and the wait against what was foreseen. Where servers rest
+afterwards, a second login is compared with foresee too.
 
-Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the site. Passwords
-are made up for the drill, and nobody has a second factor. A login that does not match while others run is tried again.
-Exit status 1 when any does not match.`,
+Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
+site. Passwords are made up for the drill, and nobody has a second factor. A login that does not match while
+others run is tried again. Exit status 1 when any does not match.`,
 		Examples: []Example{
 			{Call: "mellowgate drill demo/as-reviewed", Shows: "every login in every outage"},
 			{Call: "mellowgate drill -faults -device mv-avocet-rtr -access ssh demo/as-reviewed",

@@ -16,19 +16,20 @@ import (
 func foreseeCommand() *Command {
 	return &Command{
 		Name: "foresee", Args: "[SITE]", Short: "who gets in, at what level, by whom and after how long, in every outage",
-		Long: `Works out every login of every person, local account, unknown name and wrong password, at every way in of every
-device, for every combination of servers up and silent that makes a difference. With -faults also for servers whose
-port refuses, whose key differs, that do not know the device, or that say that they cannot answer.
+		Long: `Works out every login of every person, local account, unknown name and wrong password, at
+every way in of every device, for every combination of servers up and silent that makes a difference. With
+-faults also for servers whose port refuses, whose key differs, that do not know the device, or that say that
+they cannot answer.
 
-Outcomes: in; low (in, below the level that the role promises); refused; open (in without valid credentials). In the
-table, devices, ways in and people for whom a login goes the same share a row; "then" is a second login while servers
-already rest. -json gives every case by itself, with its steps.
+Outcomes: in; low (in, below the level that the role promises); refused; open (in without valid credentials). In
+the table, devices, ways in and people for whom a login goes the same share a row; "then" is a second login
+while servers already rest. -json gives every case by itself, with its steps.
 
--matrix shows devices by outage: whether full rights are reached by people, by a local account only, on the console
-only, or by nobody.
+-matrix shows devices by outage: whether full rights are reached by people, by a local account only, on the
+console only, or by nobody.
 
--compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with full
-rights loses a way in, in any state.`,
+-compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with
+full rights loses a way in, in any state.`,
 		Examples: []Example{
 			{Call: "mellowgate foresee -device mv-avocet-rtr demo/as-reviewed", Shows: "one ship's router, in every outage"},
 			{Call: "mellowgate foresee -matrix demo/as-drafted", Shows: "where full rights are left, by device and outage"},

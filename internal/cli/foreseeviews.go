@@ -17,7 +17,8 @@ var standingTone = map[foresee.Standing]show.Tone{foresee.ByPeople: show.Good, f
 	foresee.ByConsole: show.Careful,
 	foresee.Nobody:    show.Bad, foresee.Ajar: show.Bad}
 
-const standingLegend = `people: people with full rights get in remotely; local: only a local account does; console: full rights on the console only; nobody: nobody reaches full rights; open: anyone gets in`
+const standingLegend = "people: people with full rights get in remotely; local: only a local account does; " +
+	"console: full rights on the console only; nobody: nobody reaches full rights; open: anyone gets in"
 
 // column is an outage with its heading.
 type column struct {

@@ -120,14 +120,15 @@ func manual(w io.Writer, c *Command) {
 const mark = 3
 
 // explain prints a paragraph. One whose every line is a name, two blanks or more
-// and a text is a list.
+// and a text is a list; a line that begins with four blanks goes on with the
+// item before it.
 func explain(w io.Writer, style show.Style, paragraph string) {
 	lines := strings.Split(paragraph, "\n")
 	if slices.ContainsFunc(lines, func(l string) bool { return !strings.Contains(l, "  ") }) {
 		style.Wrap(w, "", strings.Join(strings.Fields(paragraph), " "))
 		return
 	}
-	for _, l := range lines {
+	for _, l := range joined(lines) {
 		name, text, _ := strings.Cut(l, "  ")
 		if len(name) <= mark {
 			style.Item(w, fmt.Sprintf("  %-*s ", mark, name), strings.TrimSpace(text))
@@ -136,6 +137,19 @@ func explain(w io.Writer, style show.Style, paragraph string) {
 		_, _ = fmt.Fprintf(w, "  %s\n", name)
 		style.Wrap(w, "        ", strings.TrimSpace(text))
 	}
+}
+
+// joined returns the items of a list, each on one line.
+func joined(lines []string) []string {
+	var items []string
+	for _, l := range lines {
+		if rest, more := strings.CutPrefix(l, "    "); more && len(items) > 0 {
+			items[len(items)-1] += " " + strings.TrimSpace(rest)
+			continue
+		}
+		items = append(items, l)
+	}
+	return items
 }
 
 func defaultText(f *flag.Flag) string {

@@ -26,8 +26,10 @@ func keysCommand() *Command {
 	return &Command{
 		Name: "keys", Args: "VERB [NAME...] [SITE]",
 		Short: "shared secrets: make, seal, list, compare, hash, change without an outage", MaxArgs: 4,
-		Long: `make                       prints a new key, or writes it with -into; letters and digits that no device misreads
-seal NAME [SITE]           puts a key into keys.sealed beside the site: its present value (file, env), or else a new one
+		Long: `make                       prints a new key, or writes it with -into; letters and digits that no
+    device misreads
+seal NAME [SITE]           puts a key into keys.sealed beside the site: its present value (file, env), or else a
+    new one
 unseal NAME [SITE]         writes the value of a sealed key into the file of -into; - for standard output
 list [SITE]                every key by name: where it is kept, how old it is, who uses it
 compare NAME NAME [SITE]   says how two keys differ, without showing them; exit status 1 when they do
@@ -37,8 +39,8 @@ change NAME begin [SITE]   makes the next key, and writes the site so that both 
 change NAME status [SITE]  which devices still use the old key, from what the servers noted
 change NAME finish [SITE]  takes the old key out, when no device uses it any more
 
-Sealed keys are in the age format (age-encryption.org), for the identity file in $MELLOWGATE_IDENTITY, or else with a
-passphrase: from the file in $MELLOWGATE_PASSPHRASE_FILE, or typed.`,
+Sealed keys are in the age format (age-encryption.org), for the identity file in $MELLOWGATE_IDENTITY, or else
+with a passphrase: from the file in $MELLOWGATE_PASSPHRASE_FILE, or typed.`,
 		Examples: []Example{
 			{Call: "mellowgate keys make -length 40", Shows: "a new key"},
 			{Call: "mellowgate keys list demo/as-reviewed", Shows: "what keys there are, and who uses them"},

@@ -27,15 +27,15 @@ func (c *Call) stateFlag() *string {
 func labCommand() *Command {
 	return &Command{
 		Name: "lab", Args: "[SITE]", Short: "the site's devices as stand-ins, and its servers, on loopback addresses",
-		Long: `Runs every server that the site says to run, and every device as a stand-in, on addresses of lab.network
-(127.77.0.0/16 unless the site says otherwise). It prints who is where and how to log in with any SSH client, and goes
-on until Ctrl-C or the end of -for.
+		Long: `Runs every server that the site says to run, and every device as a stand-in, on addresses of
+lab.network (127.77.0.0/16 unless the site says otherwise). It prints who is where and how to log in with any
+SSH client, and goes on until Ctrl-C or the end of -for.
 
-Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port that
-stands for the serial line.
+Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port
+that stands for the serial line.
 
-While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and -faults, with
-the same -state. The faults are:
+While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and
+-faults, with the same -state. The faults are:
 
 SERVER silent               what devices send is lost
 SERVER closed               its ports refuse
@@ -49,8 +49,8 @@ DEVICE hangs commit         over NETCONF: an operation is never answered; also d
 DEVICE refuses ELEMENT      over NETCONF: an element such as shared-secret is refused; also lacks MODEL
 clock +2h                   the clock of servers and devices is off
 
-One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory can be
-silent, closed, slow, key-differs or error; it knows the site's people and those of lab.people.`,
+One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory
+can be silent, closed, slow, key-differs or error; it knows the site's people and those of lab.people.`,
 		Examples: []Example{
 			{Call: "mellowgate lab demo/as-reviewed", Shows: "the demo site, until Ctrl-C"},
 			{Call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s'", Shows: "break a running lab; -lift all mends it"},

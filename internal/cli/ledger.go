@@ -16,23 +16,25 @@ import (
 func ledgerCommand() *Command {
 	return &Command{
 		Name: "ledger", Args: "[VIEW]", Short: "what was done: logins, sessions and commands",
-		Long: `Lists the records of a state folder, oldest first: logins and refusals as the servers decided them, and the sessions
-and commands that devices reported. It may be read while the lab or serve is running. A VIEW sums them up:
+		Long: `Lists the records of a state folder, oldest first: logins and refusals as the servers decided
+them, and the sessions and commands that devices reported. It may be read while the lab or serve is running. A
+VIEW sums them up:
 
 failures  what was refused: who, where, from where, why, how often
 sessions  who was on which device, from when to when; with -open those that are open now
 commands  how much each person typed, and on which devices
 verify    is every record as it was written?
 
--person, -device, -since and -until choose the records of each view. -follow goes on with each new record. -csv and -json
-are for other programs.
+-person, -device, -since and -until choose the records of each view. -follow goes on with each new record. -csv
+and -json are for other programs.
 
-Where the site keeps its ledger in a database (service.ledger: postgres URL), the records of all places that write there
-are read from it. Those that still wait on a server's disk are not among them.
+Where the site keeps its ledger in a database (service.ledger: postgres URL), the records of all places that
+write there are read from it. Those that still wait on a server's disk are not among them.
 
-ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before, so that a
-record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is. Somebody who may write
-everything could write a whole chain again; that shows to who kept the hash of a newest record elsewhere: it is printed.`,
+ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before,
+so that a record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is.
+Somebody who may write everything could write a whole chain again; that shows to who kept the hash of a newest
+record elsewhere: it is printed.`,
 		Examples: []Example{
 			{Call: "mellowgate ledger -person ines.marsh -kind command", Shows: "the commands of one person"},
 			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20",

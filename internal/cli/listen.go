@@ -21,16 +21,17 @@ import (
 func listenCommand() *Command {
 	return &Command{
 		Name: "listen", Args: "[SITE]", Short: "each exchange of a capture: decoded, paired, timed and judged",
-		Long: `Reads a capture, pcap or pcapng, and prints one line for each question with its answer: when, which device and
-server, who, what was asked, what came back, after how long, and what is remarkable. -full adds every attribute.
-Passwords are never shown.
+		Long: `Reads a capture, pcap or pcapng, and prints one line for each question with its answer: when,
+which device and server, who, what was asked, what came back, after how long, and what is remarkable. -full adds
+every attribute. Passwords are never shown.
 
--scrub writes a copy of the capture that can be shared: passwords, names, texts and addresses are replaced, the same by
-the same, and what a key makes is made again with the stand-in key that it prints. -interface listens live, which needs a
-privilege.
+-scrub writes a copy of the capture that can be shared: passwords, names, texts and addresses are replaced, the
+same by the same, and what a key makes is made again with the stand-in key that it prints. -interface listens
+live, which needs a privilege.
 
-Without a site it knows the ports of the standards. With one it knows the names, and with the keys it reads what TACACS+
-hides and judges whether each packet was made with the right key. Its memory does not grow with the file.`,
+Without a site it knows the ports of the standards. With one it knows the names, and with the keys it reads what
+TACACS+ hides and judges whether each packet was made with the right key. Its memory does not grow with the
+file.`,
 		Examples: []Example{
 			{Call: "mellowgate listen", Shows: "the traffic of the lab that runs here"},
 			{Call: "mellowgate listen -full -capture traffic.pcap demo/as-reviewed",

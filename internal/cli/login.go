@@ -27,16 +27,18 @@ import (
 func loginCommand() *Command {
 	return &Command{
 		Name: "login", Args: "[SITE]", Short: "a real login: what was seen, and whether it was as expected",
-		Long: `Logs in to a device as an ordinary client, over SSH, telnet, a console, the web pages, the API or NETCONF; tries the commands
-given with -command; and says what was seen: outcome, level, seconds, and each command allowed or refused.
+		Long: `Logs in to a device as an ordinary client, over SSH, telnet, a console, the web pages, the API
+or NETCONF; tries the commands given with -command; and says what was seen: outcome, level, seconds, and each
+command allowed or refused.
 
-The device is found in the state folder of a running lab. What is expected is what foresee says for the site, with every
-server up unless -silent names some that are not; or what -expect, -level, -allows and -refuses say. Exit status 1 when it
-was otherwise. -from-site tries every login of a device that its change sheet names, with the passwords of a folder.
+The device is found in the state folder of a running lab. What is expected is what foresee says for the site,
+with every server up unless -silent names some that are not; or what -expect, -level, -allows and -refuses say.
+Exit status 1 when it was otherwise. -from-site tries every login of a device that its change sheet names, with
+the passwords of a folder.
 
-A real device is reached with -address, over SSH or telnet. -prompt and -refusal say in regular expressions what its prompt
-looks like (a group in it is the level) and what a refused command prints. Its SSH host key is checked against -known-hosts;
--accept-host-key writes it there the first time, after showing its fingerprint.`,
+A real device is reached with -address, over SSH or telnet. -prompt and -refusal say in regular expressions what
+its prompt looks like (a group in it is the level) and what a refused command prints. Its SSH host key is
+checked against -known-hosts; -accept-host-key writes it there the first time, after showing its fingerprint.`,
 		Examples: []Example{
 			{Call: "mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file " +
 				"demo/as-reviewed/passwords/ines.marsh", Shows: "one login with one command, in a lab of the demo site"},

@@ -14,12 +14,13 @@ func renderCommand() *Command {
 	return &Command{
 		Name: "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model",
 		MaxArgs: 2,
-		Long: `Prints what one device should have, as data: -model ietf is ietf-system (RFC 7317) with ietf-system-tacacs-plus
-(RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML. With -template FILE it is the
-user's own text/template over the view that docs/templates.md describes, for devices that speak neither.
+		Long: `Prints what one device should have, as data: -model ietf is ietf-system (RFC 7317) with
+ietf-system-tacacs-plus (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML.
+With -template FILE it is the user's own text/template over the view that docs/templates.md describes, for
+devices that speak neither.
 
-Every part of the design that the model cannot carry is named on standard error. Keys stand as placeholders unless
--with-keys puts their values in.`,
+Every part of the design that the model cannot carry is named on standard error. Keys stand as placeholders
+unless -with-keys puts their values in.`,
 		Examples: []Example{
 			{Call: "mellowgate render north-sw-1 demo/as-reviewed", Shows: "a switch, as data of ietf-system"},
 			{Call: "mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed",

@@ -29,12 +29,12 @@ var reportPage string
 func reportCommand() *Command {
 	return &Command{
 		Name: "report", Args: "[SITE]", Short: "one HTML page for a review or an audit",
-		Long: `Makes one page of the whole site: the design drawn, what happens in each outage, what check finds, and who may do what.
-With -state also what went wrong lately, by cause, and which records are kept, with a proof that none was changed. With
--drill also the result of a drill, from a file that drill -json wrote.
+		Long: `Makes one page of the whole site: the design drawn, what happens in each outage, what check
+finds, and who may do what. With -state also what went wrong lately, by cause, and which records are kept, with
+a proof that none was changed. With -drill also the result of a drill, from a file that drill -json wrote.
 
-The page loads nothing from elsewhere, is fit for print, and follows the light or dark of the reader's system. It holds no
-secret: keys and passwords are not in it.`,
+The page loads nothing from elsewhere, is fit for print, and follows the light or dark of the reader's system.
+It holds no secret: keys and passwords are not in it.`,
 		Examples: []Example{
 			{Call: "mellowgate report demo/as-drafted > report.html", Shows: "the design alone"},
 			{Call: "mellowgate report -state mellowgate-state -write report.html demo/as-reviewed",

@@ -22,20 +22,30 @@ func sendCommand() *Command {
 		MaxArgs: manyDevices,
 		Long: `Puts the site's design on devices over NETCONF so that nobody is locked out. For each device:
 
-1.  check finds no error for it, and foresee says that whoever logs in here will get in afterwards too. In a lab every server of the design must answer with its key, at its ports.
+1.  check finds no error for it, and foresee says that whoever logs in here will get in afterwards too. In a lab
+    every server of the design must answer with its key, at its ports.
 2.  What is on it is read. The difference is shown and asked about; -yes agrees, -dry-run only shows.
-3.  What was on it is kept in the folder -keep, with a record of what is done (it holds secrets: only you can read it; mellowgate ledger -state FOLDER reads the record).
-4.  Local accounts that are new or changed go first, alone. Where the device lets a local account in now, -fallback-password-file proves it by a login.
-5.  The rest is made in the candidate, checked by the device, and committed for a time only, longer than the worst wait.
-6.  From new connections: the person gets in and may change the configuration; a wrong password is refused; where lab or serve runs the servers here, their event is seen; in a lab, the level by ssh. The old session still works.
-7.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, a new connection proves that the device is as it was, and why names the cause. When this program dies, the device takes the change back by itself.
+3.  What was on it is kept in the folder -keep, with a record of what is done (it holds secrets: only you can
+    read it; mellowgate ledger -state FOLDER reads the record).
+4.  Local accounts that are new or changed go first, alone. Where the device lets a local account in now,
+    -fallback-password-file proves it by a login.
+5.  The rest is made in the candidate, checked by the device, and committed for a time only, longer than the
+    worst wait.
+6.  From new connections: the person gets in and may change the configuration; a wrong password is refused;
+    where lab or serve runs the servers here, their event is seen; in a lab, the level by ssh. The old session
+    still works.
+7.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, a new connection
+    proves that the device is as it was, and why names the cause. When this program dies, the device takes the
+    change back by itself.
 
-A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless -without-way-back says that this
-program may put back what was there. What its models cannot carry is said before. Accounts on the device that the site does not have
-stay there, and compare goes on naming them. What holds says of a device is not sent.
+A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless
+-without-way-back says that this program may put back what was there. What its models cannot carry is said
+before. Accounts on the device that the site does not have stay there, and compare goes on naming them. What
+found says of a device is not sent.
 
-Of several devices the first, or -canary, goes alone. The others follow, -at-once at a time, never two with the same label pair.
-After the first that fails none is begun; -resume goes on with those that are left. Try it in a lab first.
+Of several devices the first, or -canary, goes alone. The others follow, -at-once at a time, never two with the
+same label pair. After the first that fails none is begun; -resume goes on with those that are left. Try it in a
+lab first.
 
 Exit status 1 when a change was taken back or nobody agreed, 3 when nothing could be sent.`,
 		Examples: []Example{

@@ -24,16 +24,18 @@ import (
 func serveCommand() *Command {
 	return &Command{
 		Name: "serve", Args: "[SITE]", Short: "run the site's RADIUS and TACACS+ servers on this host",
-		Long: `Runs every server of the site with run: true, on the address and ports of the site. Each device of the site is a
-client by itself, with its source address and the server's key. It says what it listens on, then "ready", and goes on
-until Ctrl-C.
+		Long: `Runs every server of the site with run: true, on the address and ports of the site. Each
+device of the site is a client by itself, with its source address and the server's key. It says what it listens
+on, then "ready", and goes on until Ctrl-C.
 
-It reads the site again when a file of it changes, and on SIGHUP: whole, at once, and for questions from then on.
-Certificates are read again too, and servers that are new, moved or gone begin, move and end. A site with a mistake
-changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it has been asked and ends.
+It reads the site again when a file of it changes, and on SIGHUP: whole, at once, and for questions from then
+on. Certificates are read again too, and servers that are new, moved or gone begin, move and end. A site with a
+mistake changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it has
+been asked and ends.
 
-An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them. Where the
-ledger, the monitor, the syslog receiver and the limits are stands under service: in the site; docs/serve.md has it all.`,
+An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them.
+Where the ledger, the monitor, the syslog receiver and the limits are stands under service: in the site;
+docs/serve.md has it all.`,
 		Examples: []Example{
 			{Call: "mellowgate serve -only gate-1 my-site", Shows: "one of the site's servers"},
 			{Call: "mellowgate serve -state /var/lib/mellowgate my-site",

@@ -20,12 +20,13 @@ func sheetCommand() *Command {
 	return &Command{
 		Name: "sheet", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order",
 		MaxArgs: 2,
-		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session open, set a timed way
-back, make the local account, then servers, groups and lists; one way in, not the console; the logins to try from a
-second session with what each must show; the outage, on purpose; the other ways in; records; and only then save.
+		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session
+open, set a timed way back, make the local account, then servers, groups and lists; one way in, not the console;
+the logins to try from a second session with what each must show; the outage, on purpose; the other ways in;
+records; and only then save.
 
-The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is foreseen
-from the site. Exit status 1 when check finds an error for this device: repair that first.`,
+The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is
+foreseen from the site. Exit status 1 when check finds an error for this device: repair that first.`,
 		Examples: []Example{
 			{Call: "mellowgate sheet mv-avocet-rtr demo/as-reviewed", Shows: "the sheet of a ship's router"},
 			{Call: "mellowgate sheet -html north-sw-1 demo/as-reviewed > sheet.html", Shows: "the same for a switch, to print"},

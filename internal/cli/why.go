@@ -24,17 +24,18 @@ import (
 func whyCommand() *Command {
 	return &Command{
 		Name: "why", Args: "[SITE]", Short: "the cause of a failed login, with its evidence and the repair",
-		Long: `Names the cause of a failed login from whatever evidence there is. Without a file it reads the state folder of a lab or of
-serve; or give any of -capture, -interface, -events, -trace, -counters and -log. Any one kind alone is enough for the best answer that
-it allows; more of them sharpen it. With a SITE it knows names, keys and the design.
+		Long: `Names the cause of a failed login from whatever evidence there is. Without a file it reads the
+state folder of a lab or of serve; or give any of -capture, -interface, -events, -trace, -counters and -log. Any
+one kind alone is enough for the best answer that it allows; more of them sharpen it. With a SITE it knows
+names, keys and the design.
 
-It judges the newest login that went wrong; -person, -device, -access, -at and -saw choose another. The first line is the
-cause and the place; then follow what speaks for it and against it, the repair, and what to look at where it is not sure.
-With a site and these flags alone it says what the design makes of such a login.
+It judges the newest login that went wrong; -person, -device, -access, -at and -saw choose another. The first
+line is the cause and the place; then follow what speaks for it and against it, the repair, and what to look at
+where it is not sure. With a site and these flags alone it says what the design makes of such a login.
 
--probe asks the servers now, with questions that change nothing: is the port open, is it alive, and a login with a name
-that nobody has. -all lists everything that is wrong, by cause. -write makes a record of the incident, ready for a ticket;
--confirm repeats the login for it, and says whether it works now.
+-probe asks the servers now, with questions that change nothing: is the port open, is it alive, and a login with
+a name that nobody has. -all lists everything that is wrong, by cause. -write makes a record of the incident,
+ready for a ticket; -confirm repeats the login for it, and says whether it works now.
 
 Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
 		Examples: []Example{

@@ -288,7 +288,8 @@ var catalogue = []knowledge{
 		guess:  "{server} does not allow \"{command}\" to {person}",
 		repair: "if the command is to be allowed: add an allow rule to the role"},
 	{cause: CommandStuck, at: commandPoint, layer: "design", prior: -1, signs: map[Shows]float64{stuckSign: 7},
-		says:   "\"{command}\" was not allowed because no server answered and the list {list} has no fallback for this person",
+		says: "\"{command}\" was not allowed because no server answered " +
+			"and the list {list} has no fallback for this person",
 		repair: "end the list of commands with local, or with signed-in", place: "{device} by {way}, list {list}"},
 
 	// What follows from the rest.

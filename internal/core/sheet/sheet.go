@@ -160,7 +160,8 @@ func (m *maker) keepOpen() Section {
 func (m *maker) timer() Section {
 	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.",
 		Items: []Item{
-			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
+			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, "+
+				"by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
 			{Text: "Save nothing before the last step.", Command: ""},
 		}}
 }

@@ -42,7 +42,8 @@ func (r *reader) inventory(s *Site) {
 		line, _ := rows.FieldPos(0)
 		if len(cells) != len(header) {
 			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1},
-				fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an empty one if need be", len(cells), len(header)))
+				fmt.Sprintf("this row has %d cells and the header has %d columns; "+
+					"give every column a cell, an empty one if need be", len(cells), len(header)))
 			continue
 		}
 		d := &Device{Own: Profile{place: Place{File: r.file, Line: int32(line), Column: 1}}}

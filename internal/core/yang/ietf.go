@@ -183,7 +183,9 @@ var (
 )
 
 // cryptHash is the type crypt-hash of RFC 7317 section 5.
-var cryptHash = regexp.MustCompile(`^(\$1\$[a-zA-Z0-9./]{1,8}\$[a-zA-Z0-9./]{22}|\$5\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{43}|\$6\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{86})$`)
+var cryptHash = regexp.MustCompile(`^(\$1\$[a-zA-Z0-9./]{1,8}\$[a-zA-Z0-9./]{22}` +
+	`|\$5\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{43}` +
+	`|\$6\$(rounds=\d+\$)?[a-zA-Z0-9./]{1,16}\$[a-zA-Z0-9./]{86})$`)
 
 // notes are the parts of a design that a model cannot carry.
 type notes []string

@@ -132,8 +132,10 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 			host); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO records (chain, sequence, time, node, kind, person, device, access, source, level, result, command, reason, session, protocol, hash)
-			SELECT * FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::integer[],
+		if _, err := tx.Exec(ctx, `INSERT INTO records (chain, sequence, time, node, kind, person, device,
+				access, source, level, result, command, reason, session, protocol, hash)
+			SELECT * FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[],
+			$8::text[], $9::text[], $10::integer[],
 			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
 			return err
 		}
