@@ -63,7 +63,7 @@ Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
 	said, err := os.Create(filepath.Join(dir, "said"))
 	require.NoError(t, err)
 	start := func(name string, args ...string) {
-		cmd := exec.Command(name, args...)
+		cmd := mortal(exec.Command(name, args...))
 		cmd.Env, cmd.Dir = append(os.Environ(), "HOME="+dir), dir
 		cmd.Stdout, cmd.Stderr = said, said
 		require.NoError(t, cmd.Start())
@@ -110,6 +110,7 @@ grants: [{who: team net, role: all}]
 }
 
 func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
+	t.Parallel()
 	c, address, as := agent(t)
 	run := func(command string, args ...string) result {
 		return c.run(t, append(append([]string{command}, as...), args...)...)

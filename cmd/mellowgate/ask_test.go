@@ -14,8 +14,9 @@ import (
 )
 
 func TestAskPutsEachQuestionInALab(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-network", "127.98.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
 	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
 	for _, q := range []struct {
 		args   string
@@ -85,24 +86,25 @@ vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, numb
 `
 
 func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(text), 0o600))
 	}
-	write("site.yaml", servedSite)
+	write("site.yaml", here(t, servedSite))
 	write("k", "a-key-for-this-test")
 	write("kept", "right")
 	now := time.Now()
 	authority, err := pki.NewAuthority("a test", now)
 	require.NoError(t, err)
-	for name, at := range map[string]string{"server": "127.95.1.1", "sw": "127.95.1.9"} {
+	for name, at := range map[string]string{"server": here(t, "127.95.1.1"), "sw": here(t, "127.95.1.9")} {
 		identity, err := authority.Issue(name, netip.MustParseAddr(at), now)
 		require.NoError(t, err)
 		require.NoError(t, authority.Write(filepath.Join(c.dir, "c"), name, identity))
 	}
 	serve := c.start(t, "serve", "-state", "st")
-	require.Contains(t, serve.err.String(), "r-tls: RADIUS over TLS on 127.95.1.1:12083")
-	require.Contains(t, serve.err.String(), "t-tls: TACACS+ over TLS on 127.95.1.1:10300")
+	require.Contains(t, serve.err.String(), here(t, "r-tls: RADIUS over TLS on 127.95.1.1:12083"))
+	require.Contains(t, serve.err.String(), here(t, "t-tls: TACACS+ over TLS on 127.95.1.1:10300"))
 	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities", "c/authority.pem"}
 	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"},
 		"r-tls": {"pap", "chap", "mschapv2"},
@@ -127,7 +129,7 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 			require.Zero(t, ask("-attribute", "Example-Level=3").status)
 		}
 	}
-	named := strings.ReplaceAll(servedSite, "127.95.1.1, port: 10049", "localhost, port: 10048")
+	named := strings.ReplaceAll(here(t, servedSite), here(t, "127.95.1.1, port: 10049"), "localhost, port: 10048")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "named.yaml"), []byte(named), 0o600))
 	r := c.run(t, "ask", "-state", "nowhere", "-server", "t-tcp", "-person", "ines", "-password-file", "kept",
 		"named.yaml")
@@ -145,6 +147,7 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 }
 
 func TestAskExplainsFromTheSiteAlone(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	for _, q := range []struct {
 		args   string

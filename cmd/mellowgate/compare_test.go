@@ -10,8 +10,9 @@ import (
 )
 
 func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-state", "st", "-network", "127.85.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	as := func(person string, args ...string) result {
 		return c.run(t, append([]string{"compare", "-state", "st", "-person", person, "-password-file",
 			"demo/as-reviewed/passwords/" + person}, args...)...)
@@ -73,14 +74,15 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 		require.Contains(t, r.err, says, args)
 	}
 	r = c.run(t, "compare", "-state", "none", "-person", "ines.marsh", "-password-file",
-		"demo/as-reviewed/passwords/ines.marsh", "-address", "127.85.0.99:830", "north-sw-1", "demo/as-reviewed")
+		"demo/as-reviewed/passwords/ines.marsh", "-address", here(t, "127.85.0.99:830"), "north-sw-1", "demo/as-reviewed")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "cannot be reached")
 	require.Equal(t, 130, lab.end(t))
 }
 
 func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
-	c, lab, variant, as := sending(t, "127.71.0.0/16")
+	t.Parallel()
+	c, lab, variant, as := sending(t, network(t))
 	run := func(command string, args ...string) result {
 		return c.run(t, append(append([]string{command}, as...), args...)...)
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -18,7 +19,9 @@ import (
 const crashes = 100
 
 func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) {
+	t.Parallel()
 	c, b, _ := served(t)
+	at, from := here(t, "127.93.0.1:4949"), net.ParseIP(here(t, "127.93.0.9"))
 	answered := map[string]bool{}
 	for round := range crashes {
 		if round > 0 {
@@ -30,8 +33,8 @@ func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) 
 		var askers sync.WaitGroup
 		for i := range 8 {
 			askers.Go(func() {
-				dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 93, 0, 9)}}
-				conn, err := dialer.Dial("tcp", "127.93.0.1:4949")
+				dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: from}}
+				conn, err := dialer.Dial("tcp", at)
 				if err != nil {
 					return
 				}
@@ -54,7 +57,11 @@ func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) 
 				}
 			})
 		}
-		<-enough
+		select {
+		case <-enough:
+		case <-time.After(time.Minute):
+			t.Error("the service does not answer")
+		}
 		require.NoError(t, b.Process.Kill()) // in the middle of it, as a power cut would
 		_ = b.Wait()
 		askers.Wait()

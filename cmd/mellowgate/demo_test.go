@@ -13,8 +13,9 @@ import (
 )
 
 func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
+	t.Parallel()
 	began := time.Now()
-	r := call{dir: t.TempDir()}.run(t, "demo", "-network", "127.92.0.0/16")
+	r := call{dir: t.TempDir()}.run(t, "demo", "-network", network(t))
 	require.Zero(t, r.status, r.err)
 	require.Less(t, time.Since(began), 30*time.Second)
 	require.Equal(t, 8, strings.Count(r.out, "as foreseen\n"), r.out)
@@ -35,7 +36,8 @@ func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
 }
 
 func TestDemoKeepStaysUpUntilCtrlC(t *testing.T) {
-	cmd := exec.Command(program, "demo", "-keep", "-network", "127.97.0.0/16")
+	t.Parallel()
+	cmd := mortal(exec.Command(program, "demo", "-keep", "-network", network(t)))
 	pipe, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

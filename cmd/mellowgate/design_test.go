@@ -12,6 +12,7 @@ import (
 )
 
 func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "check", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
@@ -38,6 +39,7 @@ func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
 }
 
 func TestForeseeNarrowsAndFits(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "foresee", "demo/as-reviewed")
 	require.Zero(t, r.status)
@@ -74,6 +76,7 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 }
 
 func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	require.Zero(t, c.run(t, "new", "my site").status)
 	r := c.run(t, "check", "my site")
@@ -86,7 +89,7 @@ func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
 	require.Equal(t, 2, again.status)
 	require.Contains(t, again.err, "there already")
 
-	lab := c.start(t, "lab", "-state", "st", "-network", "127.96.0.0/24", "my site")
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "my site")
 	r = c.run(t, "login", "-state", "st", "-device", "switch-1", "-person", "first.admin", "-password-file",
 		"my site/passwords/first.admin", "-command", "save")
 	require.Zero(t, r.status, r.out+r.err)
@@ -95,18 +98,20 @@ func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
 }
 
 func TestASiteWithoutDevicesProvesNothingAndRuns(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte("site: Empty\n"), 0o600))
 	r := c.run(t, "check")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "the site has no device, so nothing is proven")
 	require.Zero(t, c.run(t, "foresee").status)
-	require.Zero(t, c.run(t, "lab", "-for", "10ms", "-network", "127.88.0.0/24", "-state", "st").status)
+	require.Zero(t, c.run(t, "lab", "-for", "10ms", "-network", network(t), "-state", "st").status)
 	require.Equal(t, 2, c.run(t, "serve").status)
 	require.Equal(t, 1, c.run(t, "why", "-state", "st").status)
 }
 
 func TestAKeyWithoutAValueIsComparedByName(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "demo/as-reviewed/keys")))
 	r := c.run(t, "check", "demo/as-reviewed")
@@ -115,6 +120,7 @@ func TestAKeyWithoutAValueIsComparedByName(t *testing.T) {
 }
 
 func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "foresee", "-matrix", "demo/as-drafted")
 	require.Zero(t, r.status, r.err)
@@ -140,6 +146,7 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 }
 
 func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "foresee", "-compare", "demo/as-drafted", "-access", "ssh", "demo/as-reviewed")
 	require.Zero(t, r.status, "the review takes nothing from anybody who earned it by ssh: %s", r.out)
@@ -186,6 +193,7 @@ func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
 }
 
 func TestCheckExplainsFindingsAndDefaults(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "check", "-explain", "all")
 	require.Zero(t, r.status)
@@ -202,6 +210,7 @@ func TestCheckExplainsFindingsAndDefaults(t *testing.T) {
 }
 
 func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	require.Zero(t, c.run(t, "new", "mine").status)
 	require.Zero(t, c.run(t, "check", "mine").status)

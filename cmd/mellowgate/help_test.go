@@ -9,6 +9,7 @@ import (
 )
 
 func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	overview := c.run(t, "help")
 	require.Zero(t, overview.status)

@@ -14,6 +14,7 @@ import (
 )
 
 func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	one, two := c.run(t, "keys", "make").out, c.run(t, "keys", "make", "-length", "64").out
 	require.Len(t, strings.TrimSpace(one), 32)
@@ -61,6 +62,7 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 }
 
 func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("four other words here\n"), 0o600))
@@ -77,6 +79,7 @@ func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
 }
 
 func TestAHashIsMadeOfAPasswordThatIsNotShown(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	c.stdin = "a long password of this test\n"
 	for form, start := range map[string]string{"argon2id": "$argon2id$", "sha512-crypt": "$6$"} {
@@ -90,6 +93,7 @@ func TestAHashIsMadeOfAPasswordThatIsNotShown(t *testing.T) {
 }
 
 func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	change := func(verb string, more ...string) result {
 		return c.run(t, append(append([]string{"keys"}, more...), "change", "shore-key", verb, "demo/as-reviewed")...)
@@ -138,6 +142,7 @@ func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
 }
 
 func TestMistakesWithKeysLoseNothing(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
 	c.env = append(c.env, "MELLOWGATE_PASSPHRASE_FILE=phrase")

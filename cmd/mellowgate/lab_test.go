@@ -14,8 +14,9 @@ import (
 )
 
 func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-state", "st", "-network", "127.93.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	password := func(person string) string { return "demo/as-reviewed/passwords/" + person }
 
 	r := c.run(t, "login", "-json", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-command",
@@ -93,7 +94,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 		}
 	}
 
-	other := c.run(t, "lab", "-state", "other", "-network", "127.93.0.0/16", "demo/as-reviewed")
+	other := c.run(t, "lab", "-state", "other", "-network", network(t), "demo/as-reviewed")
 	require.Equal(t, 3, other.status)
 	require.Contains(t, other.err, "the port is in use; is another lab running?")
 	require.NoDirExists(t, filepath.Join(c.dir, "other"), "nothing is left behind")
@@ -108,6 +109,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 }
 
 func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
+	t.Parallel()
 	for _, tool := range []string{"ssh", "sshpass"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			if os.Getenv("MELLOWGATE_PEERS") == "require" {
@@ -117,7 +119,7 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 		}
 	}
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-json", "-state", "st", "-network", "127.94.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-json", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	var places struct {
 		Devices []struct {
 			Name string
@@ -141,7 +143,7 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o",
 			"UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
 			"-o", "PubkeyAuthentication=no", "-p", port, person + "@" + host}, command...)
-		cmd := exec.Command("sshpass", args...)
+		cmd := mortal(exec.Command("sshpass", args...))
 		cmd.Dir, cmd.Stdin = c.dir, strings.NewReader(stdin)
 		out, err := cmd.CombinedOutput()
 		return string(out), err
@@ -159,23 +161,24 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 }
 
 func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	require.Zero(t, c.run(t, "new", "s").status)
 	path := filepath.Join(c.dir, "s", "site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	site := strings.NewReplacer("192.0.2.11", "127.95.0.11\n    port: 10490", "192.0.2.12", "127.95.0.12\n    port: 10491",
-		"192.0.2.101", "127.95.0.101").Replace(string(text))
+	site := strings.NewReplacer("192.0.2.11", here(t, "127.95.0.11\n    port: 10490"), "192.0.2.12", here(t, "127.95.0.12\n    port: 10491"),
+		"192.0.2.101", here(t, "127.95.0.101")).Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(site), 0o600))
 
 	serve := c.start(t, "serve", "-state", "st", "s")
-	require.Contains(t, serve.err.String(), "gate-1: TACACS+ on 127.95.0.11:10490")
+	require.Contains(t, serve.err.String(), here(t, "gate-1: TACACS+ on 127.95.0.11:10490"))
 	busy := c.run(t, "serve", "-only", "gate-2", "-state", "other", "s")
 	require.Equal(t, 3, busy.status)
 	require.Contains(t, busy.err, "the port is in use")
 	require.NoDirExists(t, filepath.Join(c.dir, "other"))
 
-	conn, err := net.Dial("tcp", "127.95.0.11:10490") // from an address that is no device
+	conn, err := net.Dial("tcp", here(t, "127.95.0.11:10490")) // from an address that is no device
 	require.NoError(t, err)
 	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
 	n, err := conn.Read(make([]byte, 1))
@@ -189,9 +192,10 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 }
 
 func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	for _, s := range []string{"demo/as-reviewed", "demo/as-drafted"} {
-		r := c.run(t, "drill", "-json", "-factor", "5", "-network", "127.89.0.0/16", s)
+		r := c.run(t, "drill", "-json", "-factor", "5", "-network", network(t), s)
 		require.Zero(t, r.status, r.err)
 		var got struct {
 			Runs []struct {
@@ -213,7 +217,7 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 		require.Greater(t, got.Total, 600)
 		require.Len(t, got.Runs, got.Total)
 	}
-	r := c.run(t, "drill", "-device", "north-sw-1", "-access", "api", "-person", "ines.marsh", "-network", "127.89.0.0/16",
+	r := c.run(t, "drill", "-device", "north-sw-1", "-access", "api", "-person", "ines.marsh", "-network", network(t),
 		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "logins came out as foreseen, in ")
@@ -228,8 +232,9 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 }
 
 func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-network", "127.88.0.0/16", "demo/as-drafted")
+	lab := c.start(t, "lab", "-network", network(t), "demo/as-drafted")
 	require.NotContains(t, lab.out.String(), "token")
 	r := c.run(t, "lab", "-set", "tern silent", "-set", "plover slow 20s for north-sw-1")
 	require.Equal(t, "tern silent\nplover slow 20s for north-sw-1\n", r.out, r.err)

@@ -13,6 +13,7 @@ import (
 )
 
 func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("tcpdump"); err != nil || os.Getuid() != 0 {
 		if os.Getenv("MELLOWGATE_PEERS") == "require" {
 			t.Fatal("tcpdump is not installed, or this is not root")
@@ -20,9 +21,9 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 		t.Skip("tcpdump is not installed, or this is not root")
 	}
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-network", "127.89.0.0/16", "demo/as-reviewed")
-	dump := exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", "127.89.0.0/16", "and",
-		"(port 49 or port 1812 or port 1813)")
+	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
+	dump := mortal(exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", network(t), "and",
+		"(port 49 or port 1812 or port 1813)"))
 	dump.Dir = c.dir
 	said, err := dump.StderrPipe()
 	require.NoError(t, err)
@@ -50,12 +51,13 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	_ = dump.Wait()
 	text := heard()
 	require.Contains(t, text, `commands         accept`)
-	require.Regexp(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accepted`, text)
+	require.Regexp(t, here(t, `127.89.0.\d+ +127.89.0.\d+ +ines.marsh +login +accepted`), text)
 }
 
 func TestListenReadsTheTrafficOfALab(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-network", "127.99.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
 	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
 	require.Zero(t, c.run(t, append([]string{"login", "-device", "north-sw-1", "-person", "ines.marsh", "-command",
 		"set port 3 off"}, password...)...).status)

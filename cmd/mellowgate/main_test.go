@@ -6,11 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -42,6 +45,11 @@ func TestMain(m *testing.M) {
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
 	}
+	// Most tests wait, for a login or a timer: many of them run at the same time.
+	flag.Parse()
+	if flag.Lookup("test.parallel").Value.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) {
+		_ = flag.Set("test.parallel", "8")
+	}
 	status := m.Run()
 	_ = os.RemoveAll(dir)
 	os.Exit(status)
@@ -64,7 +72,7 @@ func (c call) run(t *testing.T, args ...string) result {
 	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), 90*time.Second)
 	defer stop()
-	cmd := exec.CommandContext(ctx, program, args...)
+	cmd := mortal(exec.CommandContext(ctx, program, args...))
 	var out, errs bytes.Buffer
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.dir, strings.NewReader(c.stdin), &out, &errs
 	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE="), c.env...)
@@ -105,16 +113,15 @@ func widest(text string) int {
 // background is a call that goes on until it is ended.
 type background struct {
 	*exec.Cmd
-	lines chan string
-	mu    *sync.Mutex
-	err   *bytes.Buffer
-	out   *bytes.Buffer
+	mu  *sync.Mutex
+	err *bytes.Buffer
+	out *bytes.Buffer
 }
 
 // start starts a call and waits until it says ready.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
-	b := &background{Cmd: exec.Command(program, args...), mu: &sync.Mutex{}, err: &bytes.Buffer{}, out: &bytes.Buffer{}}
+	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{}, out: &bytes.Buffer{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 )
 
 func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(text), 0o600))

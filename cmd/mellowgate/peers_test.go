@@ -35,7 +35,7 @@ func enterable(t *testing.T) (c call, at map[string]string) {
 	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Peers
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(here(t, `site: Peers
 keys: {k: file k.key}
 servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 5s, run: true}]
 groups: [{name: g, servers: [t]}]
@@ -50,7 +50,7 @@ people: [{name: ines, teams: [net], password: '`+hash+`'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]
 lab: {network: 127.87.0.0/16}
-`), 0o600))
+`)), 0o600))
 	c.start(t, "lab")
 	text, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state", "places.json"))
 	require.NoError(t, err)
@@ -68,10 +68,11 @@ lab: {network: 127.87.0.0/16}
 }
 
 func TestAnOrdinaryTelnetClientLogsIn(t *testing.T) {
+	t.Parallel()
 	telnet := peer(t, "telnet")
 	_, at := enterable(t)
 	host, port, _ := strings.Cut(at["telnet"], ":")
-	cmd := exec.Command(telnet, host, port)
+	cmd := mortal(exec.Command(telnet, host, port))
 	in, err := cmd.StdinPipe()
 	require.NoError(t, err)
 	out, err := cmd.StdoutPipe()
@@ -114,6 +115,7 @@ func TestAnOrdinaryTelnetClientLogsIn(t *testing.T) {
 }
 
 func TestCurlUsesTheAPI(t *testing.T) {
+	t.Parallel()
 	curl := peer(t, "curl")
 	c, at := enterable(t)
 	run := func(args ...string) map[string]any {
@@ -172,6 +174,7 @@ print("done")
 `
 
 func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
+	t.Parallel()
 	python := peer(t, "/usr/bin/python3")
 	if exec.Command(python, "-c", "import ncclient").Run() != nil {
 		peer(t, "python3-ncclient")

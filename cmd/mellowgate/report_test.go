@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"mellowgate/internal/live/lab/labtest"
+
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/html"
 )
@@ -32,6 +34,7 @@ func page(t *testing.T, c call, text string) string {
 }
 
 func TestAReportIsOnePageOfTheSite(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "report", "demo/as-drafted")
 	require.Zero(t, r.status, r.err)
@@ -44,11 +47,11 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	require.NotContains(t, text, "What went wrong lately")
 	require.NotContains(t, text, "The drill")
 
-	lab := c.start(t, "lab", "-state", "st", "-network", "127.88.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	wrong := c
 	wrong.stdin = "not the password\n"
 	require.Equal(t, 1, wrong.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh").status)
-	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network", "127.87.0.0/16",
+	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network", labtest.Network(t).String(),
 		"demo/as-reviewed")
 	require.Zero(t, drilled.status, drilled.err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "drill.json"), []byte(drilled.out), 0o600))

@@ -62,7 +62,8 @@ func (c call) holds(t *testing.T, as []string, device, site string) bool {
 }
 
 func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
-	c, lab, variant, as := sending(t, "127.84.0.0/16")
+	t.Parallel()
+	c, lab, variant, as := sending(t, network(t))
 	variant("other", "servers: [tern, plover]", "servers: [plover, tern]")
 	send := func(args ...string) result { return c.run(t, append(append([]string{"send"}, as...), args...)...) }
 
@@ -152,7 +153,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Process)) (all []string) {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	cmd := exec.CommandContext(ctx, program, args...)
+	cmd := mortal(exec.CommandContext(ctx, program, args...))
 	pipe, err := cmd.StderrPipe()
 	require.NoError(t, err)
 	cmd.Dir = c.dir
@@ -168,7 +169,8 @@ func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Proc
 // The program is killed, or ended, at each of its steps: the device is as it was,
 // by itself, until the change is confirmed; then it holds the change.
 func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
-	c, lab, variant, as := sending(t, "127.83.0.0/16")
+	t.Parallel()
+	c, lab, variant, as := sending(t, network(t))
 	variant("other", "servers: [tern, plover]", "servers: [plover, tern]", "accounts: [harbourmaster]",
 		"accounts: [harbourmaster, master]")
 	args := append(append([]string{"send"}, as...), "-yes", "-fallback-password-file",
@@ -223,7 +225,8 @@ func (c call) stranger(t *testing.T, standIn string) (*device.Session, evidence.
 
 // What devices do to a careful program.
 func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
-	c, lab, variant, as := sending(t, "127.73.0.0/16")
+	t.Parallel()
+	c, lab, variant, as := sending(t, network(t))
 	variant("other", "servers: [tern, plover]", "servers: [plover, tern]")
 	as = append(as, "-timeout", "1500ms")
 	for _, k := range []struct {
@@ -294,7 +297,8 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 // Every fault that a design can contain is stopped before the commit, or taken
 // back after it.
 func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
-	c, lab, variant, as := sending(t, "127.72.0.0/16")
+	t.Parallel()
+	c, lab, variant, as := sending(t, network(t))
 	const sw, ship = "north-sw-1", "mv-avocet-rtr"
 	for _, k := range []struct {
 		fault, device string
@@ -364,6 +368,7 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 // go on from the record. The lab's devices differ in how they take a change back,
 // and in their models.
 func TestSeveralDevicesOfDifferentKinds(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
@@ -400,6 +405,7 @@ grants: [{who: team net, role: all}]
 service: {limits: {failure-delay: 0s}}
 lab: {network: 127.70.0.0/16}
 `, "HASH", hash)
+	text = here(t, text)
 	for name, content := range map[string]string{"site.yaml": text, "k.key": "a-key-of-this-test-only\n",
 		"password": "right\n", "wrong": "not right\n",
 		"other.yaml": strings.NewReplacer("[t1, t2]", "[t2, t1]", "accounts: [keeper]",

@@ -33,6 +33,7 @@ people: [{name: ines, teams: [net], password: '` + hash + `'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
 `
+	text = here(t, text)
 	path := filepath.Join(c.dir, "site.yaml")
 	change = func(from, to string) {
 		require.Contains(t, text, from)
@@ -50,6 +51,7 @@ func (c call) asks(t *testing.T) int {
 }
 
 func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T) {
+	t.Parallel()
 	c, b, change := served(t)
 	require.Zero(t, c.asks(t))
 	change("teams: [net]", "teams: [net], disabled: true")
@@ -63,20 +65,20 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	change("disabled: ture", "disabled: false")
 	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
 	change("port: 4949", "port: 4950")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "t: TACACS+ on 127.93.0.1:4950") },
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "t: TACACS+ on 127.93.0.1:4950")) },
 		10*time.Second, 20*time.Millisecond)
-	require.Contains(t, b.said(), "t: ended on 127.93.0.1:4949")
+	require.Contains(t, b.said(), here(t, "t: ended on 127.93.0.1:4949"))
 	require.Zero(t, c.asks(t), "it has moved, and ask finds it by the state folder")
-	change("run: true}]", "run: true}, {name: r, protocol: radius, address: 127.93.0.1, key: k, run: true}]")
+	change("run: true}]", here(t, "run: true}, {name: r, protocol: radius, address: 127.93.0.1, key: k, run: true}]"))
 	require.Eventually(t, func() bool {
-		return strings.Contains(b.said(), "r: RADIUS on 127.93.0.1:1812, accounting on 127.93.0.1:1813")
+		return strings.Contains(b.said(), here(t, "r: RADIUS on 127.93.0.1:1812, accounting on 127.93.0.1:1813"))
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.run(t, "ask", "-server", "r", "-as", "sw", "-person", "ines", "-password-file", "right").status)
 	change("key: k, run: true}]", "key: k}]")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "r: ended on 127.93.0.1:1812") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "r: ended on 127.93.0.1:1812")) }, 10*time.Second,
 		20*time.Millisecond)
 	change("port: 4950", "port: 4951")
-	change("address: 127.93.0.1,", "address: 192.0.2.77,")
+	change(here(t, "address: 127.93.0.1,"), "address: 192.0.2.77,")
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "this host does not have that address") },
 		10*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.asks(t), "it stays where it was")
@@ -87,6 +89,7 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 }
 
 func TestServeExplainsEachDecision(t *testing.T) {
+	t.Parallel()
 	c, b, _ := served(t)
 	b.end(t)
 	b = c.start(t, "serve", "-explain")
@@ -98,6 +101,7 @@ func TestServeExplainsEachDecision(t *testing.T) {
 }
 
 func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
+	t.Parallel()
 	server := pgtest.Start(t, "host all all 127.0.0.1/32 trust")
 	c, b, change := served(t)
 	b.end(t)
@@ -165,7 +169,7 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 		"right").status)
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
 		10*time.Millisecond)
-	require.Regexp(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`, received())
+	require.Regexp(t, here(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`), received())
 	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(),
 		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
@@ -187,6 +191,7 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 }
 
 func TestServePrintsAUnit(t *testing.T) {
+	t.Parallel()
 	c, b, _ := served(t)
 	b.end(t)
 	r := c.run(t, "serve", "-unit")
@@ -205,19 +210,21 @@ func TestServePrintsAUnit(t *testing.T) {
 }
 
 func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {
+	t.Parallel()
 	_, b, _ := served(t)
 	require.Equal(t, 130, b.end(t))
 }
 
 func TestServeGivesAMonitorItsCounters(t *testing.T) {
+	t.Parallel()
 	c, b, change := served(t)
 	require.Zero(t, b.end(t)-130)
-	change("site: Served", "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}")
+	change("site: Served", here(t, "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}"))
 	b = c.start(t, "serve")
-	require.Contains(t, b.said(), "metrics and health on http://127.93.0.1:9470/metrics")
+	require.Contains(t, b.said(), here(t, "metrics and health on http://127.93.0.1:9470/metrics"))
 	require.Zero(t, c.asks(t))
 	get := func(path string) string {
-		response, err := http.Get("http://127.93.0.1:9470" + path)
+		response, err := http.Get(here(t, "http://127.93.0.1:9470") + path)
 		require.NoError(t, err)
 		defer func() { _ = response.Body.Close() }()
 		text, err := io.ReadAll(response.Body)

@@ -12,6 +12,7 @@ import (
 )
 
 func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "sheet", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
@@ -52,6 +53,7 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 }
 
 func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
 	r := c.run(t, "render", "north-sw-1", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)

@@ -17,10 +17,11 @@ import (
 // Two nodes run from one site. One is killed while devices log in: every login
 // is answered by the other, as foresee says, and both ledgers hold.
 func TestOneOfTwoNodesIsKilledUnderLoadAndNobodyIsRefused(t *testing.T) {
+	t.Parallel()
 	c := call{dir: t.TempDir()}
 	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(`site: Two nodes
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte(here(t, `site: Two nodes
 keys: {k: file k.key}
 servers:
   - {name: t1, protocol: tacacs, address: 127.95.0.1, port: 4949, key: k, timeout: 2s, run: true}
@@ -39,7 +40,7 @@ people: [{name: ines, teams: [net], password: '`+hash+`'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
 service: {limits: {failure-delay: 0s}}
-`), 0o600))
+`)), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "k.key"), []byte("a-key-of-this-test-only\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
 

@@ -10,8 +10,9 @@ import (
 
 // One lab, some faults, and why asked in every way.
 func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
+	t.Parallel()
 	c := demoSite(t)
-	lab := c.start(t, "lab", "-state", "st", "-network", "127.89.0.0/16", "demo/as-reviewed")
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	password := []string{"-password-file", "demo/as-reviewed/passwords/ines.marsh"}
 	try := func(device string) {
 		c.run(t, append([]string{"login", "-state", "st", "-device", device, "-person", "ines.marsh"}, password...)...)

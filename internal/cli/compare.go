@@ -104,7 +104,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 		return err
 	}
 	if f.adopt {
-		if some, truth, err = c.adopt(l, truth, some); err != nil {
+		if some, _, err = c.adopt(l, truth, some); err != nil {
 			return err
 		}
 	}

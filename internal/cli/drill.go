@@ -198,9 +198,7 @@ func drillJSON(r drill.Report) any {
 	story := func(s drill.Story) storyJSON {
 		j := storyJSON{Outcome: s.Outcome, Level: s.Level, By: s.By, Reason: s.Reason,
 			WaitSeconds: secondsOf(time.Duration(s.Wait * float64(time.Second))), Steps: []evidence.TraceStep{}}
-		for _, step := range s.Steps {
-			j.Steps = append(j.Steps, step)
-		}
+		j.Steps = append(j.Steps, s.Steps...)
 		return j
 	}
 	all := struct {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	//lint:ignore SA1019 RFC 2759, section 8.3, asks for MD4
 	"golang.org/x/crypto/md4"
 )
 
