@@ -41,6 +41,7 @@ func plan(t *testing.T) Blueprint {
 }
 
 func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
+	t.Parallel()
 	b := plan(t)
 	require.Equal(t, []string{"192.0.2.9", "2001:db8::9"}, b.Addresses)
 	require.Equal(t, []string{"management", "192.0.2.9", "plain"}, []string{b.Network, b.Source, b.Kind})
@@ -62,6 +63,7 @@ func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
 }
 
 func TestTheMainListIsThatOfTheFirstWayInThatIsNotTheConsole(t *testing.T) {
+	t.Parallel()
 	b := plan(t)
 	list, others := b.Main("login")
 	require.Equal(t, "other", list.Name, "ssh 0-4 comes first")

@@ -58,6 +58,7 @@ devices: [{name: sw-1, addresses: [192.0.2.1], accounts: [keeper]}]
 // evidence, with the device's alone, and with the servers' alone. An empty list
 // is a healthy login; nil is not asked.
 func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
+	t.Parallel()
 	silent := group("unavailable", "no-answer", "", try("tern", "silent"))
 	for _, c := range []struct {
 		name             string
@@ -224,6 +225,7 @@ func command(line string, outcome walk.Outcome, why reason.Reason, by string, st
 }
 
 func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
+	t.Parallel()
 	in := login("tobin", "in", "", "tern", 1, group("accepted", "", "tern"))
 	refused := command("look secrets", "refused", "refused-by-server", "tern",
 		evidence.TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
@@ -248,6 +250,7 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 }
 
 func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
+	t.Parallel()
 	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")),
 		local("unavailable", "no-such-account"))
 	second := login("keeper", "in", "", "local", 15,
@@ -260,6 +263,7 @@ func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
 }
 
 func TestASymptomChoosesTheLogin(t *testing.T) {
+	t.Parallel()
 	bad := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")))
 	good := login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))
 	good.Time = at.Add(time.Minute)
@@ -274,6 +278,7 @@ func TestASymptomChoosesTheLogin(t *testing.T) {
 }
 
 func TestHowKeysDifferIsSaidWhenTheSiteKnowsBoth(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k, typed: file t}
 servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k}]

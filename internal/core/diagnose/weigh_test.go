@@ -47,6 +47,7 @@ func names(v Verdict) []string {
 
 // Every entry of the catalogue has its words, and can win by its own signs.
 func TestTheCatalogueIsWhole(t *testing.T) {
+	t.Parallel()
 	for _, k := range catalogue {
 		require.NotEmpty(t, k.says, k.cause)
 		require.NotEmpty(t, k.repair, k.cause)
@@ -66,6 +67,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 }
 
 func TestMoreEvidenceSharpensTheAnswer(t *testing.T) {
+	t.Parallel()
 	p := point{kind: unheardPoint, asked: "login", signs: signs{{What: silentSign}}}
 	before := weigh(p)[0]
 	p.signs = append(p.signs, Sign{What: heardNothingSign}, Sign{What: heardOthersSign})
@@ -77,6 +79,7 @@ func TestMoreEvidenceSharpensTheAnswer(t *testing.T) {
 }
 
 func TestTheDesignAloneSaysWhatItMakesOfALogin(t *testing.T) {
+	t.Parallel()
 	s := parsedSite(t, designed)
 	e := evidence.Evidence{Site: s, Now: at}
 	for _, c := range []struct {
@@ -97,6 +100,7 @@ func TestTheDesignAloneSaysWhatItMakesOfALogin(t *testing.T) {
 }
 
 func TestCountersAloneNameWhatTheyCan(t *testing.T) {
+	t.Parallel()
 	count := func(question site.Question, sent, accepted int, lost map[reason.Reason]int) evidence.Count {
 		return evidence.Count{Device: "sw-1", Server: "tern", Question: question, Sent: sent, Accepted: accepted, Lost: lost}
 	}
@@ -120,6 +124,7 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 // Counters have no time: they are no answer to a question about one login that
 // was not seen.
 func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
+	t.Parallel()
 	e := evidence.Evidence{Traces: []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
 		Counts: []evidence.Count{{Device: "sw-1", Server: "tern", Question: "login", Sent: 4,
 			Lost: map[reason.Reason]int{"silent": 4}}}}
@@ -129,6 +134,7 @@ func TestCountersSayNothingOfALoginThatWasNotSeen(t *testing.T) {
 }
 
 func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
+	t.Parallel()
 	probe := func(kind evidence.ProbeKind, result evidence.ProbeResult) evidence.Probe {
 		return evidence.Probe{Time: at, Server: "gull", As: "ap-1", Kind: kind, Result: result,
 			Text: string(kind) + " " + string(result)}
@@ -164,6 +170,7 @@ func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 }
 
 func TestClocksThatDifferAreMeasuredAndSaid(t *testing.T) {
+	t.Parallel()
 	bad := login("ines", "refused", "refused-by-server", "tern", 0, group("refused", "refused-by-server", "tern"))
 	noted := event("ines", "login", evidence.Refused, "wrong-password", "the password is wrong")
 	packet := evidence.Exchange{Protocol: "tacacs", Device: "sw-1", Server: "tern", Person: "ines", Question: "login",
@@ -180,6 +187,7 @@ func TestClocksThatDifferAreMeasuredAndSaid(t *testing.T) {
 }
 
 func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
+	t.Parallel()
 	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")),
 		local("unavailable", "no-such-account"))
 	second := login("ines", "refused", "list-ended", "", 0,
@@ -194,6 +202,7 @@ func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
 }
 
 func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
+	t.Parallel()
 	e := evidence.Evidence{}
 	for i, device := range []string{"sw-1", "sw-2", "sw-3"} {
 		bad := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")))
@@ -213,6 +222,7 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 }
 
 func TestPacketsThatNobodyCanReadAreNoFault(t *testing.T) {
+	t.Parallel()
 	hidden := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49",
 		Question: "login", Answer: "unreadable", Key: evidence.KeyUnknown, Marks: []evidence.Mark{evidence.MarkHidden},
 		Remarks: []string{"the key is not known"}}
@@ -222,6 +232,7 @@ func TestPacketsThatNobodyCanReadAreNoFault(t *testing.T) {
 }
 
 func TestASymptomChoosesByWhatWasSeenAndWhen(t *testing.T) {
+	t.Parallel()
 	slow := login("ines", "in", "", "tern", 15, group("accepted", "", "tern", try("gull", "silent")))
 	slow.Seconds = 6
 	low := login("ines", "in", "", "tern", 1, group("accepted", "", "tern"))

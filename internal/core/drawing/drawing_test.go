@@ -31,6 +31,7 @@ grants: [{who: team net, role: all}]
 }
 
 func TestADrawingHasEveryDeviceGroupAndServerAndTheirLines(t *testing.T) {
+	t.Parallel()
 	d := drawn(t, `
 profiles: [{name: p, accounts: [keeper], access: {ssh: {login: l, session: s}, console: {login: l}}}]
 devices:
@@ -63,6 +64,7 @@ devices:
 }
 
 func TestAFleetIsOnePictureOfItsShapes(t *testing.T) {
+	t.Parallel()
 	profiles, devices := "profiles:\n", "devices:\n"
 	for i := range 50 {
 		profiles += fmt.Sprintf("  - {name: p%d, accounts: [keeper], access: {ssh: [{lines: 0-%d, login: l}]}}\n", i, i)

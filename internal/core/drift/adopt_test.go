@@ -24,6 +24,7 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper, master], defaults
 `
 
 func TestWhatADeviceHoldsIsSaidInTheWordsOfHolds(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(adoptText)})
 	require.NoError(t, err)
 	type change func(want, have Facts)
@@ -86,6 +87,7 @@ func TestWhatADeviceHoldsIsSaidInTheWordsOfHolds(t *testing.T) {
 }
 
 func TestSecretsThatADeviceDoesNotShowAreNoDifference(t *testing.T) {
+	t.Parallel()
 	want, have := Facts{}, Facts{}
 	want.Hide(Server, "r1", "key", "the key")
 	have.Unread(Server, "r1", "key")

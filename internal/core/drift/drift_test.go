@@ -10,6 +10,7 @@ import (
 func nowhere(about About, name string) string { return "site.yaml:1:1" }
 
 func TestDifferencesAreSaidInWordsAndSecretsByHowTheyDifferOnly(t *testing.T) {
+	t.Parallel()
 	want, have := Facts{}, Facts{}
 	want.Say(Server, "tern", "port", "49")
 	have.Say(Server, "tern", "port", "4949")
@@ -43,6 +44,7 @@ func TestDifferencesAreSaidInWordsAndSecretsByHowTheyDifferOnly(t *testing.T) {
 }
 
 func TestFactsOfASecondModelOnlyAdd(t *testing.T) {
+	t.Parallel()
 	a, b := Facts{}, Facts{}
 	a.Say(Server, "tern", "port", "49")
 	a.Say(Server, "tern", "source", "")

@@ -13,6 +13,7 @@ import (
 )
 
 func TestAnEventsLineIsWhatTheJSONPackageWouldWrite(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		text := func(name string) string {
 			return rapid.OneOf(rapid.Just(""), rapid.String(), rapid.StringMatching(`[ -~]{0,12}`),

@@ -101,6 +101,7 @@ func (f *film) answer(p *radius.Packet, code radius.Code, with string) {
 }
 
 func TestRADIUSExchanges(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name   string
 		film   func(f *film)
@@ -147,6 +148,7 @@ func TestRADIUSExchanges(t *testing.T) {
 }
 
 func TestAnIdentifierUsedAgainEndsTheFirstExchange(t *testing.T) {
+	t.Parallel()
 	f := newFilm(t)
 	f.access(1, key)
 	p := &radius.Packet{Code: radius.AccessRequest, ID: 1, Authenticator: [16]byte{7}}
@@ -162,6 +164,7 @@ func TestAnIdentifierUsedAgainEndsTheFirstExchange(t *testing.T) {
 }
 
 func TestOldRequestsAreGivenWhenTheirTimeIsOver(t *testing.T) {
+	t.Parallel()
 	f := newFilm(t)
 	f.access(1, key)
 	f.now = f.now.Add(time.Minute)
@@ -207,6 +210,7 @@ var command = tacacs.AuthorRequest{User: "ines.marsh", Port: "ssh0", RemoteAddre
 	Args: []string{"service=shell", "cmd=set", "cmd-arg=port", "cmd-arg=3"}}
 
 func TestTACACSExchanges(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name                     string
 		film                     func(f *film)
@@ -269,6 +273,7 @@ func TestTACACSExchanges(t *testing.T) {
 }
 
 func TestWithoutASiteTheStandardPortsAreKnown(t *testing.T) {
+	t.Parallel()
 	f := newFilm(t)
 	f.answer(f.access(1, key), radius.AccessAccept, key)
 	asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenPass)
@@ -283,6 +288,7 @@ func TestWithoutASiteTheStandardPortsAreKnown(t *testing.T) {
 }
 
 func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
+	t.Parallel()
 	f := newFilm(t)
 	f.answer(f.access(1, key), radius.AccessAccept, key)
 	f.access(2, "another")

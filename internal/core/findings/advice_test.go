@@ -55,6 +55,7 @@ func codesOf(r Report) []string {
 // Local accounts that come first get in whatever the servers do: the end of the
 // list is then no dead end.
 func TestAListThatBeginsWithLocalHasAWayBack(t *testing.T) {
+	t.Parallel()
 	for methods, found := range map[string]bool{"[local, group g]": false, "[group g]": true} {
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
@@ -76,12 +77,14 @@ grants: [{who: team net, role: all}]
 }
 
 func TestNothingIsFoundInAGoodSite(t *testing.T) {
+	t.Parallel()
 	r, _ := check(t, base)
 	require.Empty(t, r.Findings)
 	require.Equal(t, Proof{Devices: 2, Ways: 4, States: 3, Cases: 48}, r.Proven)
 }
 
 func TestEachFindingIsShownByASmallestSiteAndNotByTheSameSiteRepaired(t *testing.T) {
+	t.Parallel()
 	for _, p := range Pages() {
 		t.Run(p.Code, func(t *testing.T) {
 			bad, good := p.Sites()
@@ -108,6 +111,7 @@ func TestEachFindingIsShownByASmallestSiteAndNotByTheSameSiteRepaired(t *testing
 }
 
 func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
+	t.Parallel()
 	for code, says := range map[string]string{
 		"no-way-back": "When t1 and t2 are silent nobody gets in: the list login ends with servers. Then nobody " +
 			"with full rights gets in by any way.",
@@ -152,6 +156,7 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 }
 
 func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(base, "lab: {only: true}\n", "", 1))})
 	require.NoError(t, err)
 	one := site.NewSecret("one-key-for-every-server")
@@ -182,6 +187,7 @@ func manyDevices() []string {
 }
 
 func TestAnAcceptedFindingIsSilentUntilItsTimeIsOver(t *testing.T) {
+	t.Parallel()
 	p, _ := PageOf("commands-stuck")
 	bad, _ := p.Sites()
 	accept := func(rest string) Report {
@@ -203,6 +209,7 @@ func TestAnAcceptedFindingIsSilentUntilItsTimeIsOver(t *testing.T) {
 }
 
 func TestARuleCoversAnotherWordByWord(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		a, b string
 		want bool
@@ -217,6 +224,7 @@ func TestARuleCoversAnotherWordByWord(t *testing.T) {
 }
 
 func TestWeakKeysAreToldFromStrongOnes(t *testing.T) {
+	t.Parallel()
 	s := &site.Site{Name: "Saltmarsh Ferries"}
 	for value, weak := range map[string]bool{
 		"short": true, "aaaaaaaaaaaaaaaaaaaa": true, "passwordsecret2026!": true, "Saltmarshferries2026": true,
@@ -227,6 +235,7 @@ func TestWeakKeysAreToldFromStrongOnes(t *testing.T) {
 }
 
 func TestAClearKeyIsAnErrorOutsideALab(t *testing.T) {
+	t.Parallel()
 	r, _ := check(t, strings.NewReplacer("{k: file k,", "{k: clear a-key-for-this-test,", "lab: {only: true}\n",
 		"").Replace(base))
 	require.Equal(t, 1, r.Count(Error))
@@ -234,6 +243,7 @@ func TestAClearKeyIsAnErrorOutsideALab(t *testing.T) {
 }
 
 func TestTwoNamesOfOneValueAreOneKey(t *testing.T) {
+	t.Parallel()
 	text := strings.Replace(base, "192.0.2.12]}", "192.0.2.12], found: {keys: {t2: k}}}", 1)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
@@ -242,6 +252,7 @@ func TestTwoNamesOfOneValueAreOneKey(t *testing.T) {
 }
 
 func TestAFindingThatHoldsForManyDevicesIsOne(t *testing.T) {
+	t.Parallel()
 	r, _ := check(t, strings.Replace(base, "authorize: commands, methods: [group t, local]",
 		"authorize: commands, methods: [group t]", 1))
 	require.Len(t, r.Findings, 1)
@@ -250,6 +261,7 @@ func TestAFindingThatHoldsForManyDevicesIsOne(t *testing.T) {
 }
 
 func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
+	t.Parallel()
 	var servers, names []string
 	for i := range 40 {
 		name := "s" + string(rune('a'+i%26)) + string(rune('a'+i/26))
@@ -266,6 +278,7 @@ func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
 }
 
 func TestTheDemoDraftHasItsMistakesAndTheReviewedSiteHasNone(t *testing.T) {
+	t.Parallel()
 	demo := func(state string) Report {
 		text, err := os.ReadFile(filepath.Join("../../../demo", state, "site.yaml"))
 		require.NoError(t, err)
@@ -279,6 +292,7 @@ func TestTheDemoDraftHasItsMistakesAndTheReviewedSiteHasNone(t *testing.T) {
 }
 
 func TestCommandsRecordedByRADIUSServersOnlyAreNotRecorded(t *testing.T) {
+	t.Parallel()
 	text := strings.NewReplacer("groups: [",
 		"  - {name: r1, protocol: radius, address: 192.0.2.3, key: k}\ngroups: [{name: r, servers: [r1]}, ",
 		"account: commands, methods: [group t]", "account: commands, methods: [group r]").Replace(base)

@@ -100,6 +100,7 @@ func BenchmarkReadAndForesee(b *testing.B) {
 }
 
 func TestABigSiteIsWorkedOutOnceForEqualDevices(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: bigSite(2000)})
 	require.NoError(t, err)
 	shapes := foresee.Reckoner{Site: s}.Shapes(s.Devices)

@@ -23,6 +23,7 @@ func versions(t *testing.T, from, to string) (before, after Reckoner) {
 }
 
 func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {
+	t.Parallel()
 	before, after := versions(t, "  - name: crew\n    authenticate: login\n    methods: [group shore, local]",
 		"  - name: crew\n    authenticate: login\n    methods: [group shore]")
 	changes := Compare(before, after)
@@ -38,6 +39,7 @@ func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {
 }
 
 func TestALongerWaitIsAChangeOfTheWaitAlone(t *testing.T) {
+	t.Parallel()
 	before, after := versions(t, "timeout: 1s\n    dead-time: 1m\n    run: true\n  - name: plover",
 		"timeout: 2s\n    dead-time: 1m\n    run: true\n  - name: plover")
 	changes := Compare(before, after)
@@ -50,6 +52,7 @@ func TestALongerWaitIsAChangeOfTheWaitAlone(t *testing.T) {
 }
 
 func TestDevicesWaysAndPeopleThatComeOrGoAreChanges(t *testing.T) {
+	t.Parallel()
 	before, after := versions(t, "  - name: tobin.reed\n", "  - name: tobin.new\n")
 	seen := map[string]bool{}
 	for _, c := range Compare(before, after) {
@@ -72,6 +75,7 @@ func TestDevicesWaysAndPeopleThatComeOrGoAreChanges(t *testing.T) {
 }
 
 func TestASummarySaysHowALoginComesOut(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, reviewed)
 	require.Equal(t, "in, level 15, by plover, after 1s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern").Summary())
 	require.Equal(t, "refused, list-ended, after 2s",

@@ -46,6 +46,7 @@ func find(t *testing.T, f Reckoner, device, way, person string, silent ...string
 }
 
 func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, reviewed)
 	all := []string{"sanderling", "tern", "plover"}
 	for _, c := range []struct {
@@ -79,6 +80,7 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 }
 
 func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, drafted)
 	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "unknown", "sanderling").Outcome)
 	require.Equal(t, walk.OutcomeOpen, find(t, f, "ashore-ap-1", "ssh", "odd.larsen", "sanderling").Outcome,
@@ -112,6 +114,7 @@ func brute(f Reckoner, d *site.Device, w *site.Way, who Who, servers []*site.Ser
 }
 
 func TestPropertyMergingEqualStatesLosesNoneAndAddsNone(t *testing.T) {
+	t.Parallel()
 	for _, path := range []string{drafted, reviewed} {
 		f := reckoner(t, path)
 		for _, d := range f.Site.Devices {
@@ -142,6 +145,7 @@ func TestPropertyMergingEqualStatesLosesNoneAndAddsNone(t *testing.T) {
 }
 
 func TestEqualDevicesAndPeopleAreWorkedOutOnceAndComeOutTheSame(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, reviewed)
 	shapes := f.Shapes(f.Site.Devices)
 	require.Less(t, len(shapes), len(f.Site.Devices))
@@ -165,6 +169,7 @@ func TestEqualDevicesAndPeopleAreWorkedOutOnceAndComeOutTheSame(t *testing.T) {
 }
 
 func TestPropertySilenceNeverOpensTheReviewedSite(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, reviewed)
 	for _, sh := range f.Shapes(f.Site.Devices) {
 		for _, c := range sh.Cases {

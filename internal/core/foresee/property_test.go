@@ -148,6 +148,7 @@ func serverNames(f Reckoner) []string {
 }
 
 func TestPropertyASilentServerMoreNeverTurnsRefusedIntoOpen(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
 		before := d.reckoner(t, d.text)
@@ -161,6 +162,7 @@ func TestPropertyASilentServerMoreNeverTurnsRefusedIntoOpen(t *testing.T) {
 }
 
 func TestPropertyAListThatEndsInLocalNeverLocksItsAccountOutWhenAllAreSilent(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
 		f := d.reckoner(t, d.text)
@@ -189,6 +191,7 @@ func TestPropertyAListThatEndsInLocalNeverLocksItsAccountOutWhenAllAreSilent(t *
 }
 
 func TestPropertyOfDrawnSitesMergingLosesNoneAndAddsNone(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
 		f := d.reckoner(t, d.text)
@@ -217,6 +220,7 @@ func TestPropertyOfDrawnSitesMergingLosesNoneAndAddsNone(t *testing.T) {
 }
 
 func TestPropertyNothingChangesBetweenASiteAndItself(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
 		require.Empty(t, Compare(d.reckoner(t, d.text), d.reckoner(t, d.text)))
@@ -224,6 +228,7 @@ func TestPropertyNothingChangesBetweenASiteAndItself(t *testing.T) {
 }
 
 func TestPropertyASecondLoginWaitsNoLongerThanTheFirst(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
 		f := d.reckoner(t, d.text)

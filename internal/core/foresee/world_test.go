@@ -30,6 +30,7 @@ clients: [{from: 198.51.100.0/24, servers: [t, r], key: k3}]
 }
 
 func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		holds, servers, device, server string
 		purpose                        site.Purpose
@@ -60,6 +61,7 @@ func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
 }
 
 func TestTheStatesOfAServerAreThoseOfItsProtocol(t *testing.T) {
+	t.Parallel()
 	f := held(t, "", "")
 	for name, want := range map[string]int{"t": 6, "r": 5, "l": 5} {
 		require.Len(t, States(f.Site.Server(name), true), want, name)
@@ -68,6 +70,7 @@ func TestTheStatesOfAServerAreThoseOfItsProtocol(t *testing.T) {
 }
 
 func TestStandingIsTheBestThatIsLeft(t *testing.T) {
+	t.Parallel()
 	f := reckoner(t, drafted)
 	for device, want := range map[string][]Standing{
 		"hq-fw-1":     {ByPeople, ByConsole}, // ssh has no fallback there

@@ -9,6 +9,7 @@ import (
 )
 
 func TestPercentilesAndBuckets(t *testing.T) {
+	t.Parallel()
 	var times []time.Duration
 	for i := range 100 {
 		times = append(times, time.Duration(100-i)*time.Millisecond)
@@ -23,6 +24,7 @@ func TestPercentilesAndBuckets(t *testing.T) {
 }
 
 func TestPropertyEveryTimeIsInOneBucket(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		times := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) time.Duration {
 			return time.Duration(rapid.Int64Range(0, int64(time.Minute)).Draw(t, "ns"))

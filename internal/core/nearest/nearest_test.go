@@ -9,6 +9,7 @@ import (
 )
 
 func TestTheNearestWordIsSuggestedOnlyWhenItIsNear(t *testing.T) {
+	t.Parallel()
 	known := []string{"check", "foresee", "lab", "ledger", "login"}
 	for typed, want := range map[string]string{"chekc": "check", "CHECK": "check", "foresse": "foresee",
 		"ledgre": "ledger", "lba": "lab", "fore": "foresee", "l": "", "lo": "login", "x": "", "something": "", "logout": ""} {
@@ -21,6 +22,7 @@ func TestTheNearestWordIsSuggestedOnlyWhenItIsNear(t *testing.T) {
 }
 
 func TestPropertyOneSlipIsOneSlip(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		word := rapid.StringMatching(`[a-z]{2,20}`).Draw(t, "word")
 		at := rapid.IntRange(0, len(word)-2).Draw(t, "at")

@@ -11,6 +11,7 @@ import (
 )
 
 func TestAnExplanationNamesWhatDecidesAndWhatCameNearest(t *testing.T) {
+	t.Parallel()
 	s := parse(t)
 	for name, c := range map[string]struct {
 		q    Question
@@ -52,6 +53,7 @@ func TestAnExplanationNamesWhatDecidesAndWhatCameNearest(t *testing.T) {
 // Whatever is asked, an explanation gives the decision itself, and one thing
 // that decided it or one that came nearest.
 func TestAnExplanationAgreesWithTheDecision(t *testing.T) {
+	t.Parallel()
 	s := parse(t)
 	rapid.Check(t, func(r *rapid.T) {
 		q := Question{Purpose: rapid.SampledFrom([]site.Purpose{site.Login, site.Session, site.Commands}).Draw(r, "purpose"),

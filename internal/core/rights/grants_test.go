@@ -31,6 +31,7 @@ grants:
 `
 
 func TestGrantsHoldFromTheirPlacesAndAtTheirHours(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(limited)})
 	require.NoError(t, err)
 	monday := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
@@ -66,6 +67,7 @@ func TestGrantsHoldFromTheirPlacesAndAtTheirHours(t *testing.T) {
 }
 
 func TestAPersonWhomADirectoryFoundIsDecidedAboutLikeAnyOther(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(limited)})
 	require.NoError(t, err)
 	q := Question{Purpose: site.Login, Person: "ebba", Credential: Right}
@@ -84,6 +86,7 @@ func TestAPersonWhomADirectoryFoundIsDecidedAboutLikeAnyOther(t *testing.T) {
 }
 
 func TestAnswersCarryWhatTheKindOfDeviceReads(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(limited)})
 	require.NoError(t, err)
 	d := Decision{Allow: true, Role: s.Roles[0]}

@@ -38,6 +38,7 @@ func parse(t *testing.T) *site.Site {
 }
 
 func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
+	t.Parallel()
 	s := parse(t)
 	for _, c := range []struct {
 		name       string
@@ -94,6 +95,7 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 }
 
 func TestAnUnknownNameLooksLikeAKnownOne(t *testing.T) {
+	t.Parallel()
 	s := parse(t)
 	require.Equal(t, "; ines.marsh differs only in upper and lower case", LikeName(s, "Ines.Marsh"))
 	require.Equal(t, "; ines.marsh is one typing slip away", LikeName(s, "ines.mrash"))
@@ -101,6 +103,7 @@ func TestAnUnknownNameLooksLikeAKnownOne(t *testing.T) {
 }
 
 func TestLabelsOfTheDeviceDecide(t *testing.T) {
+	t.Parallel()
 	s := parse(t)
 	q := Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}
 	q.Device = s.Device("hq-sw")
@@ -114,6 +117,7 @@ func TestLabelsOfTheDeviceDecide(t *testing.T) {
 }
 
 func TestRulesMatchWordByWord(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		rule, line string
 		want       bool
@@ -131,6 +135,7 @@ func TestRulesMatchWordByWord(t *testing.T) {
 }
 
 func TestLevelsSurviveEachProtocol(t *testing.T) {
+	t.Parallel()
 	for level := range 16 {
 		d := Decision{Allow: true, Role: &site.Role{Level: level}}
 		got, ok := Level(Attributes(site.RADIUS, site.Login, d, plain), plain)
@@ -160,6 +165,7 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 }
 
 func TestAPortTellsTheWayIn(t *testing.T) {
+	t.Parallel()
 	for port, want := range map[string]string{"ssh4": "ssh", "SSH0": "ssh", "console0": "console", "web": "web",
 		"tty3": "", "": ""} {
 		require.Equal(t, want, AccessOfPort(port))

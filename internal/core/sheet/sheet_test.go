@@ -32,6 +32,7 @@ func reviewed(t *testing.T) string {
 }
 
 func TestTheConsoleIsTheLastWayInThatIsChanged(t *testing.T) {
+	t.Parallel()
 	s := of(t, reviewed(t), "north-sw-1")
 	require.Equal(t, "Let ssh use: login crew, session crew-session, commands crew-commands.",
 		section(t, s, "One way in").Items[0].Text)
@@ -43,6 +44,7 @@ func TestTheConsoleIsTheLastWayInThatIsChanged(t *testing.T) {
 }
 
 func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
+	t.Parallel()
 	s := of(t, reviewed(t), "north-sw-1")
 	require.Equal(t, []Test{
 		{"ssh", "ines.marsh", "right", "in, level 15, by tern", ""},
@@ -58,6 +60,7 @@ func TestTheTestsOfASheetAreWhatIsForeseen(t *testing.T) {
 }
 
 func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {
+	t.Parallel()
 	require.Contains(t, section(t, of(t, reviewed(t), "hq-fw-1"), "timed way back").Items[0].Text, "10m from now")
 	slow := strings.ReplaceAll(reviewed(t), "timeout: 1s", "timeout: 20s")
 	require.Contains(t, section(t, of(t, slow, "hq-fw-1"), "timed way back").Items[0].Text, "18m from now",
@@ -65,6 +68,7 @@ func TestTheTimerLeavesRoomForTheWorstWaits(t *testing.T) {
 }
 
 func TestADeviceWithoutServersOrAccountsGetsASheetThatSaysSo(t *testing.T) {
+	t.Parallel()
 	s := of(t, "site: x\ndevices: [{name: d, addresses: [192.0.2.1]}]\n", "d")
 	require.Contains(t, section(t, s, "Before").Items[2].Text, "none: the design has no way back")
 	for _, title := range []string{"Servers", "The outage", "Records", "Method lists"} {
@@ -75,6 +79,7 @@ func TestADeviceWithoutServersOrAccountsGetsASheetThatSaysSo(t *testing.T) {
 }
 
 func TestASiteThatIsOpenIsNotWrittenAsIfItWereRight(t *testing.T) {
+	t.Parallel()
 	s := of(t, `site: x
 devices: [{name: d, addresses: [192.0.2.1], access: {ssh: {login: l}}}]
 lists: [{name: l, authenticate: login, methods: [none]}]
@@ -83,6 +88,7 @@ lists: [{name: l, authenticate: login, methods: [none]}]
 }
 
 func TestTimesAreShownShort(t *testing.T) {
+	t.Parallel()
 	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m",
 		4 * time.Second: "4s", 0: "0s", time.Hour: "1h0m"} {
 		require.Equal(t, want, span(d))

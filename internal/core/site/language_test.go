@@ -77,6 +77,7 @@ func inventoryOf(text string) func(string) (Source, error) {
 }
 
 func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
+	t.Parallel()
 	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\nsw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n\"sw-2\",,,2001:db8::2,,,spare\n"),
 		Source{"site.yaml", []byte(whole)})
 	require.NoError(t, err)
@@ -120,6 +121,7 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 }
 
 func TestMistakesInAFileOfDevices(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"name,adresses\nsw,192.0.2.1\n":             `inventory.csv:1:6: unknown column "adresses" in a file of devices; did you mean "addresses"?`,
 		"name,kind\nsw,switch\n":                    `inventory.csv:1:1: a file of devices needs the column "addresses"`,
@@ -140,6 +142,7 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 }
 
 func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
+	t.Parallel()
 	_, err := Parse(Source{"a.yaml", []byte("site: x\nservres: []\n")}, Source{"b.yaml", []byte("keys: [1\n")},
 		Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
 	var problems Problems
@@ -149,6 +152,7 @@ func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
 }
 
 func TestLongLinesAndBytesThatAreNoTextAreErrorsLikeAnyOther(t *testing.T) {
+	t.Parallel()
 	long := "site: x\nabout: " + strings.Repeat("a", 10<<20) + "\nservres: []\n"
 	_, err := Parse(Source{"long.yaml", []byte(long)})
 	require.ErrorContains(t, err, "long.yaml:3:1: unknown key")
@@ -158,6 +162,7 @@ func TestLongLinesAndBytesThatAreNoTextAreErrorsLikeAnyOther(t *testing.T) {
 }
 
 func TestHoursHoldInTheirZoneAndPastMidnight(t *testing.T) {
+	t.Parallel()
 	at := func(text string) time.Time {
 		when, err := time.Parse(time.RFC3339, text)
 		require.NoError(t, err)
@@ -200,6 +205,7 @@ func instance(t *testing.T, text string) any {
 }
 
 func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
+	t.Parallel()
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
 	require.NoError(t, err)
 	c := jsonschema.NewCompiler()

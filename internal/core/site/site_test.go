@@ -61,6 +61,7 @@ func parse(t testing.TB, text string) *Site {
 }
 
 func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
+	t.Parallel()
 	s := parse(t, small)
 	require.Equal(t, "Test", s.Name)
 	tern, sanderling := s.Server("tern"), s.Server("sanderling")
@@ -100,6 +101,7 @@ func wayNames(d *Device) []string {
 }
 
 func TestFilesOfAFolderAreJoined(t *testing.T) {
+	t.Parallel()
 	one, two, _ := strings.Cut(small, "lists:\n")
 	s, err := Parse(Source{"a.yaml", []byte(one)}, Source{"b.yaml", []byte("lists:\n" + two)})
 	require.NoError(t, err)
@@ -112,6 +114,7 @@ func TestFilesOfAFolderAreJoined(t *testing.T) {
 
 // Each mistake is one change to the small site, and returns exactly one message.
 func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
+	t.Parallel()
 	for _, m := range []struct{ from, to, want string }{
 		{"timeout: 2s", "timeuot: 2s", `site.yaml:4:65: unknown key "timeuot" in a server; did you mean "timeout"?`},
 		{"timeout: 2s", "timeout: soon", `timeout is "soon"; a duration from 1ms to 5m0s is wanted`},
@@ -240,6 +243,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 }
 
 func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
+	t.Parallel()
 	text := strings.NewReplacer("timeout: 2s", "timeout: x", "level: 15, password: $6",
 		"level: x, password: $6").Replace(small)
 	_, err := Parse(Source{"site.yaml", []byte(text)})
@@ -248,6 +252,7 @@ func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
 }
 
 func TestTextThatIsNoSiteGivesOneMessage(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"":                      "there is no site in this file",
 		"# only a comment\n":    "there is no site in this file",
@@ -265,6 +270,7 @@ func TestTextThatIsNoSiteGivesOneMessage(t *testing.T) {
 }
 
 func TestSecretsNeverReachMessages(t *testing.T) {
+	t.Parallel()
 	const secret = "hunter-two-and-more"
 	for _, bad := range []string{
 		"keys: {k: claer " + secret + "}", "keys:\n  k: claer " + secret, "keys:\n  k: " + secret,
@@ -287,6 +293,7 @@ func TestSecretsNeverReachMessages(t *testing.T) {
 }
 
 func TestKeysAreComparedWithoutShowingThem(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ a, b, want string }{
 		{"abcdef", "abcdef", ""},
 		{"abcdef", "abdcef", "the same except for two characters swapped"},
@@ -305,6 +312,7 @@ func TestKeysAreComparedWithoutShowingThem(t *testing.T) {
 }
 
 func TestTheDemoSitesAreValid(t *testing.T) {
+	t.Parallel()
 	for _, state := range []string{"as-drafted", "as-reviewed"} {
 		text, err := os.ReadFile(filepath.Join("../../../demo", state, "site.yaml"))
 		require.NoError(t, err)

@@ -46,6 +46,7 @@ devices: [{name: d, kind: k, addresses: [192.0.2.9], accounts: [keeper, watch], 
 }
 
 func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, list, who string
 		answers         map[string]string
@@ -87,6 +88,7 @@ func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
 }
 
 func TestAKindThatInsistsOnRecordsLetsNobodyInWithoutThem(t *testing.T) {
+	t.Parallel()
 	up, down := map[string]string{"r1": "yes 15", "t1": "yes"}, map[string]string{"r1": "yes 15", "t1": "silent"}
 	binds := "login: r-local, record-sessions: visits, record-commands: typed"
 	e, _ := enter(full(t, "", binds, ""), &world{answers: down}, "ines")
@@ -103,6 +105,7 @@ func TestAKindThatInsistsOnRecordsLetsNobodyInWithoutThem(t *testing.T) {
 }
 
 func TestAListOfStartsAloneRecordsNoStop(t *testing.T) {
+	t.Parallel()
 	w := &world{answers: map[string]string{"t1": "yes"}}
 	_, v := enter(full(t, "", "login: t-local, record-sessions: starts", ""), w, "ines")
 	require.Equal(t, []string{"login t1 1", "record-sessions t1 1"}, w.asked)
@@ -132,6 +135,7 @@ func (g granted) Try(n int) Reply {
 }
 
 func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, traits, binds string
 		attributes          []rights.Attribute
@@ -162,6 +166,7 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 }
 
 func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ traits, holds string }{{"speaks: [radius]", ""},
 		{"networks: default-only", ", network: management"}, {"networks: default-and-management", ", network: customers"}} {
 		w := &world{answers: map[string]string{"t1": "yes"}, right: "keeper"}
@@ -176,6 +181,7 @@ func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 }
 
 func TestADirectoryKnowsPasswordsAndNothingMore(t *testing.T) {
+	t.Parallel()
 	e, v := enter(full(t, "", "login: l-local, session: l-session, commands: r-commands", ""),
 		&world{answers: map[string]string{"l1": "yes"}}, "ines")
 	require.Equal(t, []any{true, "l1", 1}, []any{e.In, e.By, e.Level})
@@ -190,6 +196,7 @@ func TestADirectoryKnowsPasswordsAndNothingMore(t *testing.T) {
 }
 
 func TestRulesThatTheDeviceHoldsByNameNeedNoQuestion(t *testing.T) {
+	t.Parallel()
 	binds := "login: r-local, session: r-session, commands: r-commands"
 	_, v := enter(full(t, "", binds, ""), &world{answers: map[string]string{"r1": "yes 15"}}, "ines")
 	require.False(t, v.Command(0, "look", 1).Allowed)
@@ -199,11 +206,13 @@ func TestRulesThatTheDeviceHoldsByNameNeedNoQuestion(t *testing.T) {
 }
 
 func TestALinePasswordKnowsNoNames(t *testing.T) {
+	t.Parallel()
 	e, _ := enter(full(t, "built-in-login: line-password", "", ""), &world{right: "keeper"}, "keeper")
 	require.Equal(t, []any{false, reason.LinePassword}, []any{e.In, e.Reason})
 }
 
 func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
+	t.Parallel()
 	for _, reason := range []string{"wrong-port", "not-for-this"} {
 		e, _ := enter(full(t, "", "login: r-local", ""), &world{answers: map[string]string{"r1": reason}, right: "keeper"},
 			"keeper")

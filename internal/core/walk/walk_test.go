@@ -101,6 +101,7 @@ func enter(d *site.Device, w *world, who string) (Entry, *Visit) {
 }
 
 func TestWalkingALoginList(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, traits, list, who string
 		answers                 map[string]string
@@ -161,6 +162,7 @@ func TestWalkingALoginList(t *testing.T) {
 }
 
 func TestADeviceWithoutAccountsHasNoLocalMethod(t *testing.T) {
+	t.Parallel()
 	d := device(t, "", loginLists, "ssh: {login: t-local}", "")
 	e, v := enter(d, &world{answers: map[string]string{"t1": "closed", "t2": "closed"}}, "keeper")
 	require.False(t, e.In)
@@ -168,6 +170,7 @@ func TestADeviceWithoutAccountsHasNoLocalMethod(t *testing.T) {
 }
 
 func TestAWayWithoutALoginListDoesWhatItsKindHasBuiltIn(t *testing.T) {
+	t.Parallel()
 	e, v := enter(device(t, "built-in-login: none", "", "ssh: {}", ""), &world{}, "anyone")
 	require.True(t, e.In && e.Open)
 	require.Nil(t, v.Steps[0].List)
@@ -183,6 +186,7 @@ const sessionLists = loginLists + `
 `
 
 func TestTheLevelComesFromTheSession(t *testing.T) {
+	t.Parallel()
 	up := map[string]string{"t1": "yes 15", "r1": "yes 7"}
 	dark := map[string]string{"t1": "closed", "t2": "closed", "r1": "silent", "r2": "silent"}
 	for _, c := range []struct {
@@ -224,6 +228,7 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 }
 
 func TestAServerThatGaveNoAnswerRests(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, traits string
 		second       []string // who is asked when both gave no answer ten seconds before
@@ -249,6 +254,7 @@ func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 }
 
 func TestARestEndsByTimeOrByAnAnswer(t *testing.T) {
+	t.Parallel()
 	d := device(t, "", loginLists, "ssh: {login: t-local}", "keeper")
 	w := &world{answers: map[string]string{"t1": "silent", "t2": "yes"}}
 	rests := new(Rests)
@@ -275,6 +281,7 @@ const commandLists = sessionLists + `
 `
 
 func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
+	t.Parallel()
 	d := device(t, "", commandLists,
 		"ssh: {login: t-local, session: s-t-local, commands: c-t, record-commands: rec-c, record-sessions: rec-s}", "keeper")
 	w := &world{answers: map[string]string{"t1": "yes 15"}}
@@ -297,6 +304,7 @@ func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
 }
 
 func TestRADIUSHasNoQuestionAboutCommands(t *testing.T) {
+	t.Parallel()
 	d := device(t, "", commandLists, "ssh: {login: r-local, session: s-r-local, commands: c-r}", "keeper")
 	w := &world{answers: map[string]string{"r1": "yes 15"}}
 	_, v := enter(d, w, "ines")
@@ -317,6 +325,7 @@ func worlds(t *rapid.T) map[string]string {
 }
 
 func TestPropertyALocalAccountGetsInWhenNoServerAnswers(t *testing.T) {
+	t.Parallel()
 	d := device(t, "login-window: 5m", loginLists, "ssh: {login: r-local}", "keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		answers := worlds(t)
@@ -334,6 +343,7 @@ func TestPropertyALocalAccountGetsInWhenNoServerAnswers(t *testing.T) {
 }
 
 func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
+	t.Parallel()
 	d := device(t, "login-window: 5m", loginLists, "ssh: {login: t-local}", "keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		answers := worlds(t)
@@ -351,6 +361,7 @@ func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 }
 
 func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
+	t.Parallel()
 	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: rec-s}",
 		"keeper")
 	rapid.Check(t, func(t *rapid.T) {

@@ -52,6 +52,7 @@ func plan(t testing.TB, device string) blueprint.Blueprint {
 }
 
 func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
+	t.Parallel()
 	for _, device := range []string{"sw", "ap"} {
 		system, _ := yang.SystemOf(plan(t, device), yang.Placeholders)
 		open, _ := yang.OpenSystemOf(plan(t, device), yang.Placeholders)
@@ -79,6 +80,7 @@ func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
 }
 
 func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
+	t.Parallel()
 	system, left := yang.SystemOf(plan(t, "sw"), func(key string) string { return "value of " + key })
 	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"},
 		{Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
@@ -118,6 +120,7 @@ func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 const modules = "/usr/share/yuma/modules/ietf"
 
 func TestIetfSystemDataIsValidAgainstTheRealModule(t *testing.T) {
+	t.Parallel()
 	lint, err := exec.LookPath("yanglint")
 	if _, missing := os.Stat(modules + "/ietf-system@2014-08-06.yang"); err != nil || missing != nil {
 		if os.Getenv("MELLOWGATE_PEERS") == "require" {

@@ -38,6 +38,7 @@ func (r *rig) cause() string {
 }
 
 func TestADirectoryThatALabPlaysCanBeTakenAway(t *testing.T) {
+	t.Parallel()
 	for _, security := range []string{"ldaps", "none", "start"} {
 		t.Run(security, func(t *testing.T) { takenAway(t, security) })
 	}
@@ -74,6 +75,7 @@ func takenAway(t *testing.T, security string) {
 }
 
 func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	_, err := lab.ParseFault(r.site, "dunlin client-unknown")
 	require.ErrorContains(t, err, "dunlin is a directory, which can be silent, closed, slow, key-differs, error")
@@ -81,6 +83,7 @@ func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
 
 // A device that asks a directory itself gets its answers from the lab's too.
 func TestADeviceAsksADirectoryItself(t *testing.T) {
+	t.Parallel()
 	r := start(t, func(s *site.Site) {
 		group := &site.Group{Ref: site.Ref{Name: "book"}, Servers: []*site.Server{s.Server("dunlin")}}
 		for _, way := range s.Device("hq-fw-1").Ways {

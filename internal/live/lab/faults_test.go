@@ -12,6 +12,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/state"
 )
@@ -28,6 +29,7 @@ func triesOf(t evidence.Trace) []string {
 }
 
 func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	north := r.site.Device("north-sw-1")
 	for _, c := range []struct {
@@ -86,6 +88,7 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 }
 
 func TestFaultsThatMakeNoSenseAreRefused(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for text, says := range map[string]string{
 		"tren silent":               `there is no server "tren"; did you mean "tern"?`,
@@ -112,6 +115,7 @@ func TestFaultsThatMakeNoSenseAreRefused(t *testing.T) {
 }
 
 func TestARunningLabTakesFaultsFromOutside(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ask := func(c lab.Change) lab.InEffect {
 		answer, err := lab.Ask(context.Background(), *r.Places.Control, c)
@@ -134,6 +138,7 @@ func TestARunningLabTakesFaultsFromOutside(t *testing.T) {
 }
 
 func TestDevicesSayThatTheyStartAndStop(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: Recorded
 keys: {k: file k}
 servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 5s, run: true}, {name: r, protocol: radius, address: 192.0.2.2, key: k, timeout: 5s, run: true}]
@@ -142,12 +147,11 @@ lists: [{name: y, account: system, methods: [group g]}, {name: z, account: syste
 devices:
   - {name: sw, addresses: [192.0.2.9], defaults: {record-system: y}, access: {ssh: {}}}
   - {name: ap, addresses: [192.0.2.10], defaults: {record-system: z}, access: {ssh: {}}}
-lab: {network: 127.86.0.0/16}
 `)})
 	require.NoError(t, err)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")},
+	l, err := lab.Start(lab.Config{Network: labtest.Network(t), Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")},
 		State: folder})
 	require.NoError(t, err)
 	kept := func() (all []string) {

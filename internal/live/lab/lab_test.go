@@ -26,6 +26,7 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
@@ -35,15 +36,13 @@ import (
 // rig is a lab of the reviewed demo site with short waits.
 type rig struct {
 	*lab.Lab
-	t     *testing.T
-	site  *site.Site
-	keys  site.Keys
-	state *state.Folder
-	ins   int // logins that were let in
+	t       *testing.T
+	site    *site.Site
+	keys    site.Keys
+	state   *state.Folder
+	network netip.Prefix
+	ins     int // logins that were let in
 }
-
-// network gives each test its own loopback addresses.
-var network = netip.MustParsePrefix("127.90.0.0/16")
 
 // start starts the lab; change may change the site before.
 func start(t *testing.T, change ...func(*site.Site)) *rig {
@@ -60,13 +59,14 @@ func start(t *testing.T, change ...func(*site.Site)) *rig {
 	}
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
+	network := labtest.Network(t)
 	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder, Network: network})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		l.Shutdown()
 		require.NoError(t, folder.Close())
 	})
-	return &rig{l, t, s, keys, folder, 0}
+	return &rig{l, t, s, keys, folder, network, 0}
 }
 
 // login makes a real login; an empty password is the person's own.
@@ -192,6 +192,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // several outages, comes out as foresee says: outcome, level, who answered,
 // and the wait.
 func TestEveryLoginComesOutAsForeseen(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	people := []string{"ines.marsh", "tobin.reed", "wren.auditor", "odd.larsen", "harbourmaster", "master"}
 	for _, silent := range [][]string{nil, {"tern"}, {"sanderling"}, {"sanderling", "tern", "plover"}} {
@@ -227,15 +228,16 @@ func TestEveryLoginComesOutAsForeseen(t *testing.T) {
 }
 
 func TestADeviceCountsWhatCameOfAskingItsServers(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	f, err := lab.ParseFault(r.site, "tern silent")
 	require.NoError(t, err)
 	r.login("north-sw-1", site.SSH, "ines.marsh", "")
 	r.Set(f)
 	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look counters", "look servers", "look log")
-	require.Regexp(t, `tern +login +sent 2, accepted 1, refused 0, silent 1; opened 1, closed 1; answers in`,
+	require.Regexp(t, `tern +login +sent 2, accepted 1, refused 0, silent 1; connections 1; answers in`,
 		seen.Commands[0].Output)
-	require.Regexp(t, `plover +login +sent 1, accepted 1, refused 0; opened 1, closed 1; answers in`,
+	require.Regexp(t, `plover +login +sent 1, accepted 1, refused 0; connections 1; answers in`,
 		seen.Commands[0].Output)
 	require.Regexp(t, `tern +asked \d+, answered \d+ \(refused 0\), no answer 1, rests for \S+ more`,
 		seen.Commands[1].Output)
@@ -243,6 +245,7 @@ func TestADeviceCountsWhatCameOfAskingItsServers(t *testing.T) {
 }
 
 func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save",
 		"nonsense", "set port 9 off")
@@ -286,6 +289,7 @@ func results(s login.Seen) []string {
 }
 
 func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	sw := "north-sw-1"
 	require.EqualValues(t, "in", r.login(sw, site.SSH, "ines.marsh", "").Outcome)
@@ -334,6 +338,7 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 }
 
 func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
+	t.Parallel()
 	r := start(t, func(s *site.Site) {
 		s.Device("mv-curlew-rtr").Kind.Traits.LoginWindow = 500 * time.Millisecond // the servers' waits are 0.8 s in all
 	})
@@ -357,6 +362,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 }
 
 func TestServersOverTLS(t *testing.T) {
+	t.Parallel()
 	r := start(t, func(s *site.Site) {
 		for _, name := range []string{"tern", "sanderling"} {
 			server := s.Server(name)
@@ -386,6 +392,7 @@ func TestServersOverTLS(t *testing.T) {
 }
 
 func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	r.login("mv-avocet-rtr", site.SSH, "ines.marsh", "")
 	r.Cut(r.site.Device("mv-godwit-rtr"), true)
@@ -418,11 +425,12 @@ func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {
 }
 
 func TestASecondLabOnTheSameAddressesIsToldWhyNot(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dir := filepath.Join(t.TempDir(), "second")
 	folder, err := state.Create(dir)
 	require.NoError(t, err)
-	_, err = lab.Start(lab.Config{Site: r.site, Keys: r.keys, State: folder, Network: network})
+	_, err = lab.Start(lab.Config{Site: r.site, Keys: r.keys, State: folder, Network: r.network})
 	require.True(t, errors.Is(err, lab.ErrListen))
 	require.ErrorContains(t, err, "the port is in use; is another lab running?")
 	folder.Abandon()
@@ -430,6 +438,7 @@ func TestASecondLabOnTheSameAddressesIsToldWhyNot(t *testing.T) {
 }
 
 func TestALabWithTooManyDevicesForItsNetworkIsRefused(t *testing.T) {
+	t.Parallel()
 	s, _, err := sitefile.Load("../../../demo/as-reviewed/site.yaml")
 	require.NoError(t, err)
 	s.Devices = slices.Repeat(s.Devices, 40)
@@ -440,6 +449,7 @@ func TestALabWithTooManyDevicesForItsNetworkIsRefused(t *testing.T) {
 // A wait that a test does not need to see is not waited for: the patience of a
 // way in is checked by the walker's own tests.
 func TestALoginThatHangsUpHalfWayLeavesTheDeviceWell(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	place, _ := r.Places.Device("north-sw-1")
 	for _, w := range place.Ways {

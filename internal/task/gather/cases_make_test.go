@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -21,6 +20,7 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
@@ -143,7 +143,7 @@ func record(t *testing.T, name string, c aCase, parts, believed map[string]strin
 	v.folder, err = state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	v.Lab, err = lab.Start(lab.Config{Site: v.site, SitePath: "site.yaml", Keys: v.keys, State: v.folder,
-		Network: netip.MustParsePrefix("127.92.0.0/16")})
+		Network: labtest.Network(t)})
 	require.NoError(t, err, name)
 	do(v)
 	v.Shutdown()

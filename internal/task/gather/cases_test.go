@@ -20,6 +20,7 @@ func every(t *testing.T, some []variant, name, how string, causes []string, pers
 }
 
 func TestMakeCases(t *testing.T) {
+	t.Parallel()
 	if !*makeCases {
 		t.Skip("the cases are made with -make-cases")
 	}

@@ -128,6 +128,7 @@ var kinds = []struct {
 // The score: per cause and kind of evidence, how often the first cause named is
 // right. go test -v prints it.
 func TestScore(t *testing.T) {
+	t.Parallel()
 	dirs, err := filepath.Glob(filepath.Join(casesDir, "*"))
 	require.NoError(t, err)
 	require.NotEmpty(t, dirs)

@@ -5,7 +5,6 @@ package gather_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +17,7 @@ import (
 	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
@@ -27,6 +27,7 @@ import (
 // Faults at random on another site than that of the cases: on devices, ways in
 // and lists for which no weight was chosen.
 func TestSurprises(t *testing.T) {
+	t.Parallel()
 	const draws = 120
 	const path = "../../../demo/as-reviewed/site.yaml"
 	s, _, err := sitefile.Load(path)
@@ -39,7 +40,7 @@ func TestSurprises(t *testing.T) {
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	l, err := lab.Start(lab.Config{Site: s, SitePath: path, Keys: keys, State: folder,
-		Network: netip.MustParsePrefix("127.86.0.0/16")})
+		Network: labtest.Network(t)})
 	require.NoError(t, err)
 	defer func() { l.Shutdown(); _ = folder.Close() }()
 	v := &studio{Lab: l, t: t, site: s, keys: keys, folder: folder}

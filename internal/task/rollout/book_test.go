@@ -14,6 +14,7 @@ import (
 )
 
 func TestARunIsRecordedForOneToGoOn(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "sent")
 	_, _, _, err := Last(context.Background(), dir)
 	require.ErrorContains(t, err, "no record of an earlier run")

@@ -14,6 +14,7 @@ import (
 // One device goes alone first; never two of a pair go together; after one that
 // fails none is begun.
 func TestSeveralDevicesGoInStepsAndNeverBothOfAPair(t *testing.T) {
+	t.Parallel()
 	var devices []*site.Device
 	for i := range 12 {
 		d := &site.Device{Ref: site.Ref{Name: fmt.Sprint(i)}, Labels: map[string]string{"duty": "switch"}}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -22,6 +21,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/rollout"
@@ -43,7 +43,6 @@ people: [{name: ines, teams: [net], password: 'HASH'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]
 service: {limits: {failure-delay: 0s}}
-lab: {network: 127.82.0.0/16}
 `
 
 const password = "right of ines"
@@ -158,6 +157,7 @@ func (s shaky) End() {
 // administrators cannot enter, or that holds something else than what is said.
 // MELLOWGATE_RUNS says how many.
 func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
+	t.Parallel()
 	runs := 60
 	if n, err := strconv.Atoi(os.Getenv("MELLOWGATE_RUNS")); err == nil {
 		runs = n
@@ -166,7 +166,7 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	l, err := lab.Start(lab.Config{Site: first, SitePath: "site.yaml", Keys: keys, State: folder,
-		Network: netip.MustParsePrefix("127.82.0.0/16")})
+		Network: labtest.Network(t)})
 	require.NoError(t, err)
 	defer func() { l.Shutdown(); require.NoError(t, folder.Close()) }()
 	place, _ := l.Places.Device("sw")

@@ -204,6 +204,7 @@ func sendIt(t *testing.T, f *fake, change func(*Config)) (Report, error) {
 }
 
 func TestADesignIsSentProvenAndConfirmed(t *testing.T) {
+	t.Parallel()
 	f := &fake{}
 	r, err := sendIt(t, f, nil)
 	require.NoError(t, err)
@@ -229,6 +230,7 @@ func TestADesignIsSentProvenAndConfirmed(t *testing.T) {
 
 // Whatever fails, at whatever step: the device ends as it was.
 func TestWhateverFailsTheDeviceIsAsItWas(t *testing.T) {
+	t.Parallel()
 	for step, want := range map[string]string{"open 1": Stopped, "lock running": Stopped, "lock candidate": Stopped,
 		"edit candidate": Stopped, "unlock running": Stopped, "validate": Stopped, "commit": TakenBack, "proof": TakenBack,
 		"confirm": TakenBack} {
@@ -258,6 +260,7 @@ func TestWhateverFailsTheDeviceIsAsItWas(t *testing.T) {
 }
 
 func TestNothingIsSentWithoutAWayBackOrAgreement(t *testing.T) {
+	t.Parallel()
 	for _, capabilities := range [][]string{{}, {netconf.Candidate}, {netconf.ConfirmedCommit}} {
 		f := &fake{capabilities: append([]string{"x"}, capabilities...)}
 		_, err := sendIt(t, f, nil)
@@ -277,6 +280,7 @@ func TestNothingIsSentWithoutAWayBackOrAgreement(t *testing.T) {
 }
 
 func TestEndingItTakesAChangeBack(t *testing.T) {
+	t.Parallel()
 	ctx, cancel := context.WithCancel(context.Background())
 	f := &fake{}
 	f.onProof = cancel
@@ -299,6 +303,7 @@ func failing(c *Config) {
 
 // Habits of devices that a program must live with.
 func TestADeviceThatHeedsItsLocksWhenItTakesBackIsAsItWas(t *testing.T) {
+	t.Parallel()
 	for _, change := range []func(*Config){failing, func(c *Config) {
 		c.Prove = func(context.Context) []Proof { panic("it dies here") }
 	}} {
@@ -314,6 +319,7 @@ func TestADeviceThatHeedsItsLocksWhenItTakesBackIsAsItWas(t *testing.T) {
 }
 
 func TestADeviceThatForgetsWhatItValidatedIsGivenItAnew(t *testing.T) {
+	t.Parallel()
 	f := &fake{forgets: true, warns: []string{"the port is unusual"}}
 	said := ""
 	r, err := sendIt(t, f, func(c *Config) { c.Say = func(step string) { said += step + "\n" } })
@@ -324,6 +330,7 @@ func TestADeviceThatForgetsWhatItValidatedIsGivenItAnew(t *testing.T) {
 }
 
 func TestChangesThatNobodyCommittedStopIt(t *testing.T) {
+	t.Parallel()
 	f := &fake{}
 	_, err := sendIt(t, f, func(c *Config) {
 		c.Agree = func(Plan) bool { f.candidate = strings.Replace(f.candidate, "other", "another", 1); return true }
@@ -334,6 +341,7 @@ func TestChangesThatNobodyCommittedStopIt(t *testing.T) {
 }
 
 func TestADeviceThatSomebodyChangedSinceItWasReadIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	for _, capabilities := range [][]string{{netconf.Candidate, netconf.ConfirmedCommit}, {netconf.WritableRunning}} {
 		f := &fake{capabilities: capabilities}
 		_, err := sendIt(t, f, func(c *Config) {
@@ -351,6 +359,7 @@ func TestADeviceThatSomebodyChangedSinceItWasReadIsLeftAlone(t *testing.T) {
 }
 
 func TestWithoutAWayBackThisProgramPutsBackWhatWasThere(t *testing.T) {
+	t.Parallel()
 	for _, capabilities := range [][]string{{netconf.Candidate}, {netconf.WritableRunning}} {
 		f := &fake{capabilities: capabilities}
 		r, err := sendIt(t, f, func(c *Config) { c.WithoutWayBack = true })
@@ -373,6 +382,7 @@ func TestWithoutAWayBackThisProgramPutsBackWhatWasThere(t *testing.T) {
 const hash = "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."
 
 func TestTheLocalAccountsComeFirstAndStay(t *testing.T) {
+	t.Parallel()
 	withAccount := func(more func(*Config)) func(*Config) {
 		return func(c *Config) {
 			s, err := site.Parse(site.Source{Name: "site.yaml",
@@ -416,6 +426,7 @@ func TestTheLocalAccountsComeFirstAndStay(t *testing.T) {
 
 // A change that the device took back while it was proven is not committed anew.
 func TestAChangeThatCameBackMeanwhileIsNotConfirmed(t *testing.T) {
+	t.Parallel()
 	f := &fake{}
 	f.onProof = func() { f.running, f.before = f.before, "" }
 	r, err := sendIt(t, f, nil)

@@ -56,6 +56,7 @@ func read(t *testing.T, file []byte) ([]string, Stats, error) {
 }
 
 func TestWhatIsWrittenIsReadBack(t *testing.T) {
+	t.Parallel()
 	var file bytes.Buffer
 	w, err := NewWriter(&file)
 	require.NoError(t, err)
@@ -111,6 +112,7 @@ func segment(seq uint32, text string) []gopacket.SerializableLayer {
 }
 
 func TestABoundedCaptureGoesOnInAnotherFileAndReadsAsOne(t *testing.T) {
+	t.Parallel()
 	var files []*bytes.Buffer
 	next := func() (io.Writer, error) {
 		files = append(files, &bytes.Buffer{})
@@ -152,6 +154,7 @@ func TestABoundedCaptureGoesOnInAnotherFileAndReadsAsOne(t *testing.T) {
 }
 
 func TestTCPOutOfOrderAndJoinedInTheMiddleIsPutTogether(t *testing.T) {
+	t.Parallel()
 	var packets [][]byte
 	for _, s := range []struct {
 		seq  uint32
@@ -171,6 +174,7 @@ func TestTCPOutOfOrderAndJoinedInTheMiddleIsPutTogether(t *testing.T) {
 }
 
 func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
+	t.Parallel()
 	udp := &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}
 	payload := frame(t, udp, gopacket.Payload("sixteen octets!!"))
 	first, second := ip(layers.IPProtocolUDP), ip(layers.IPProtocolUDP)
@@ -198,6 +202,7 @@ func ip6(next layers.IPProtocol) *layers.IPv6 {
 }
 
 func TestFragmentsOfIPv6ArePutTogetherInAnyOrder(t *testing.T) {
+	t.Parallel()
 	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
 	part := func(offset uint16, more bool, b []byte) []byte {
 		return frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolIPv6Fragment),
@@ -212,6 +217,7 @@ func TestFragmentsOfIPv6ArePutTogetherInAnyOrder(t *testing.T) {
 }
 
 func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
+	t.Parallel()
 	r := &reader{handler: silent{}, four: ip4defrag.NewIPv4Defragmenter(), six: ip6defrag.NewIPv6Defragmenter()}
 	for i := range uint32(3 * mostFragments) {
 		four := ip(layers.IPProtocolUDP)
@@ -225,6 +231,7 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 }
 
 func TestAnUnreachablePortOfIPv6IsNamed(t *testing.T) {
+	t.Parallel()
 	about := frame(t, ip6(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
 	lines, _, err := read(t,
 		pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolICMPv6),
@@ -236,6 +243,7 @@ func TestAnUnreachablePortOfIPv6IsNamed(t *testing.T) {
 }
 
 func TestAnUnreachablePortIsNamedWithThePacketItIsAbout(t *testing.T) {
+	t.Parallel()
 	about := frame(t, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
 	back := ip(layers.IPProtocolICMPv4)
 	lines, _, err := read(t, pcap(t, layers.LinkTypeEthernet, frame(t, ether(layers.EthernetTypeIPv4), back,
@@ -246,6 +254,7 @@ func TestAnUnreachablePortIsNamedWithThePacketItIsAbout(t *testing.T) {
 }
 
 func TestFilesThatAreNoCapture(t *testing.T) {
+	t.Parallel()
 	for _, text := range []string{"", "abc", "this is no capture at all", "\x0a\x0d\x0d\x0aand then nothing of the kind"} {
 		_, err := Open(strings.NewReader(text))
 		require.ErrorIs(t, err, ErrFormat, "%q", text)

@@ -11,6 +11,7 @@ import (
 
 // The example of RFC 2759, section 9.2.
 func TestTheExampleOfTheRFC(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../testdata/rfc-examples.json")
 	require.NoError(t, err)
 	var all []map[string]string

@@ -64,6 +64,7 @@ func device(t *testing.T, hello []string, chunked bool, answers ...string) (*Cli
 const ok = `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><ok/></rpc-reply>`
 
 func TestAClientSpeaksBothFramings(t *testing.T) {
+	t.Parallel()
 	for _, base := range []string{Base10, Base11} {
 		c, asked, err := device(t, []string{base, Candidate, "urn:x?module=x&revision=2024-01-02&features=a,b"},
 			base == Base11, ok, ok, ok, ok, ok, ok, ok, ok, ok)
@@ -95,6 +96,7 @@ func TestAClientSpeaksBothFramings(t *testing.T) {
 }
 
 func TestErrorsOfADeviceAreValuesAndWarningsAreNone(t *testing.T) {
+	t.Parallel()
 	reply := func(severity string) string {
 		return `<rpc-reply xmlns="` + Base +
 			`" message-id="MESSAGE-ID"><rpc-error><error-type>application</error-type><error-tag>invalid-value</error-tag><error-severity>` + severity +
@@ -114,6 +116,7 @@ func TestErrorsOfADeviceAreValuesAndWarningsAreNone(t *testing.T) {
 }
 
 func TestAHelloThatIsNoneEndsTheSession(t *testing.T) {
+	t.Parallel()
 	for _, hello := range [][]string{nil, {"urn:something:else"}} {
 		_, _, err := device(t, hello, false)
 		require.Error(t, err)
@@ -121,6 +124,7 @@ func TestAHelloThatIsNoneEndsTheSession(t *testing.T) {
 }
 
 func TestModulesOfTheYANGLibraryAreThere(t *testing.T) {
+	t.Parallel()
 	library := func(inner string) string {
 		return `<rpc-reply xmlns="` + Base + `" message-id="MESSAGE-ID"><data>` + inner + `</data></rpc-reply>`
 	}
@@ -152,6 +156,7 @@ func TestModulesOfTheYANGLibraryAreThere(t *testing.T) {
 // A device that reads the hello and the first question at once, and looks at the
 // second only when more comes.
 func TestAFirstQuestionThatLiesUnreadIsFollowedByAnother(t *testing.T) {
+	t.Parallel()
 	near, far := net.Pipe()
 	t.Cleanup(func() { _ = near.Close(); _ = far.Close() })
 	go func() {

@@ -21,6 +21,7 @@ func (w *wire) Read(b []byte) (int, error)  { return w.Reader.Read(b) }
 func (w *wire) Write(b []byte) (int, error) { return w.Buffer.Write(b) }
 
 func TestMessagesAreFramedBothWays(t *testing.T) {
+	t.Parallel()
 	for _, chunked := range []bool{false, true} {
 		w := &wire{}
 		c := NewConn(w)
@@ -53,6 +54,7 @@ func TestMessagesAreFramedBothWays(t *testing.T) {
 }
 
 func TestFramingThatIsNoneIsRefused(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]error{
 		"<rpc/>":           ErrFraming,
 		"\n#0\n":           ErrFraming,
@@ -88,6 +90,7 @@ func (endless) Read(b []byte) (int, error) {
 }
 
 func TestErrorsAreReadBack(t *testing.T) {
+	t.Parallel()
 	rpc, err := Parse([]byte(`<rpc xmlns="`+Base+`" message-id="7"/>`), "rpc")
 	require.NoError(t, err)
 	reply := Reply(rpc)
@@ -125,6 +128,7 @@ func tree(t *testing.T, text string) *etree.Element {
 }
 
 func TestEveryOperationOfAnEdit(t *testing.T) {
+	t.Parallel()
 	const have = `<top xmlns="u"><entry><name>a</name><v>1</v></entry><entry><name>b</name><v>2</v></entry><order>x</order></top>`
 	for _, c := range []struct{ name, edit, operation, want, tag string }{
 		{"merge changes", `<top xmlns="u"><entry><name>a</name><v>9</v></entry></top>`, "merge", `<v>9</v>`, ""},
@@ -159,6 +163,7 @@ func TestEveryOperationOfAnEdit(t *testing.T) {
 }
 
 func TestASubtreeFilterChooses(t *testing.T) {
+	t.Parallel()
 	config := tree(t, `<top xmlns="u"><entry><name>a</name><v>1</v></entry><entry><name>b</name><v>2</v></entry></top><other xmlns="w"/>`)
 	for filter, want := range map[string]string{
 		`<top xmlns="u"/>`: `<top xmlns="u"><entry><name>a</name><v>1</v></entry><entry><name>b</name><v>2</v></entry></top>`,

@@ -50,6 +50,7 @@ func authenticator(t testing.TB, s string) (a [16]byte) {
 }
 
 func TestAllPacketsDecodeAndEncodeToTheOctet(t *testing.T) {
+	t.Parallel()
 	for _, file := range []string{"packets.json", "rfc-examples.json"} {
 		for _, s := range read(t, file) {
 			t.Run(s.Name, func(t *testing.T) {
@@ -80,6 +81,7 @@ func TestAllPacketsDecodeAndEncodeToTheOctet(t *testing.T) {
 }
 
 func TestPasswordsAreRevealedAndHiddenAgain(t *testing.T) {
+	t.Parallel()
 	seen := 0
 	for _, file := range []string{"packets.json", "rfc-examples.json"} {
 		for _, s := range read(t, file) {
@@ -110,6 +112,7 @@ func TestPasswordsAreRevealedAndHiddenAgain(t *testing.T) {
 }
 
 func TestFieldsOfIndependentPackets(t *testing.T) {
+	t.Parallel()
 	for _, s := range read(t, "packets.json") {
 		p, err := Decode(unhex(t, s.Packet))
 		require.NoError(t, err)
@@ -130,6 +133,7 @@ func TestFieldsOfIndependentPackets(t *testing.T) {
 }
 
 func TestEncodedPacketsVerify(t *testing.T) {
+	t.Parallel()
 	key := []byte("a key for this test")
 	request := &Packet{Code: AccessRequest, ID: 7, Authenticator: [16]byte{1, 2, 3}}
 	request.AddText(UserName, "ines.marsh")
@@ -156,6 +160,7 @@ func TestEncodedPacketsVerify(t *testing.T) {
 }
 
 func TestBrokenPacketsAreDropped(t *testing.T) {
+	t.Parallel()
 	good := unhex(t, read(t, "packets.json")[0].Packet)
 	for n := range good {
 		_, err := Decode(good[:n])
@@ -178,6 +183,7 @@ func TestBrokenPacketsAreDropped(t *testing.T) {
 }
 
 func TestAttributesByName(t *testing.T) {
+	t.Parallel()
 	for name, value := range map[string]string{"Service-Type": "Administrative", "Management-Privilege-Level": "15",
 		"NAS-IP-Address": "192.0.2.1", "NAS-IPv6-Address": "2001:db8::1", "Reply-Message": "höhe", "Class": "0x0102",
 		"NAS-Port-Type": "Virtual"} {
@@ -218,6 +224,7 @@ func FuzzDecode(f *testing.F) {
 }
 
 func TestMSCHAPv2OfAnIndependentPacket(t *testing.T) {
+	t.Parallel()
 	seen := 0
 	for _, s := range read(t, "packets.json") {
 		p, err := Decode(unhex(t, s.Packet))
@@ -247,6 +254,7 @@ func TestMSCHAPv2OfAnIndependentPacket(t *testing.T) {
 }
 
 func TestVendorSpecificHoldsSeveralSubAttributes(t *testing.T) {
+	t.Parallel()
 	value := AppendVendor(nil, 32473, Attribute{1, []byte{0, 0, 0, 15}}, Attribute{2, []byte("north")})
 	number, subs, err := DecodeVendor(value)
 	require.NoError(t, err)
@@ -268,6 +276,7 @@ func FuzzDecodeVendor(f *testing.F) {
 }
 
 func TestAVendorsAttributesAreKnownByNameOnceAdded(t *testing.T) {
+	t.Parallel()
 	d := Dictionary{Vendors: []Vendor{{Name: "example", Number: 32473,
 		Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer}, {Type: 2, Name: "Example-Place", Form: Text}}}}}
 	a, err := d.Make("example-level", "15")

@@ -73,6 +73,7 @@ func recode(h Header, body []byte) (any, []byte, error) {
 }
 
 func TestIndependentPacketsDecodeAndEncodeToTheOctet(t *testing.T) {
+	t.Parallel()
 	for _, s := range samples(t) {
 		t.Run(s.Name, func(t *testing.T) {
 			packet := unhex(t, s.Packet)
@@ -89,6 +90,7 @@ func TestIndependentPacketsDecodeAndEncodeToTheOctet(t *testing.T) {
 }
 
 func TestIndependentPacketsHaveTheFieldsTheyClaim(t *testing.T) {
+	t.Parallel()
 	checked := 0
 	for _, s := range samples(t) {
 		var f struct {
@@ -131,6 +133,7 @@ func TestIndependentPacketsHaveTheFieldsTheyClaim(t *testing.T) {
 }
 
 func TestBodiesUnderAnotherKeyDoNotAddUp(t *testing.T) {
+	t.Parallel()
 	bad := 0
 	for _, s := range samples(t) {
 		h, body, err := DecodePacket(unhex(t, s.Packet), []byte(s.Key+"x"))
@@ -144,6 +147,7 @@ func TestBodiesUnderAnotherKeyDoNotAddUp(t *testing.T) {
 }
 
 func TestHeadersThatAreNoneAreRefused(t *testing.T) {
+	t.Parallel()
 	good := []byte{0xc0, 1, 1, 0, 1, 2, 3, 4, 0, 0, 0, 0}
 	for name, change := range map[string]func([]byte){
 		"major version": func(b []byte) { b[0] = 0x16 },
@@ -191,6 +195,7 @@ func FuzzReadPacket(f *testing.F) {
 }
 
 func TestCHAPOfAnIndependentPacket(t *testing.T) {
+	t.Parallel()
 	seen := 0
 	for _, s := range samples(t) {
 		_, password, ok := strings.Cut(s.Name, "CHAP, password ")
@@ -212,6 +217,7 @@ func TestCHAPOfAnIndependentPacket(t *testing.T) {
 }
 
 func TestMSCHAP2DataFitsItsPassword(t *testing.T) {
+	t.Parallel()
 	x := mschap.Exchange{User: "ines", AuthenticatorChallenge: [16]byte{1, 2}, PeerChallenge: [16]byte{3, 4}}
 	data := MSCHAP2Data(7, x, "right")
 	require.Len(t, data, 66)
@@ -223,6 +229,7 @@ func TestMSCHAP2DataFitsItsPassword(t *testing.T) {
 
 // An echo of many sessions on one connection, answered out of order.
 func TestManySessionsShareAConnection(t *testing.T) {
+	t.Parallel()
 	here, there := net.Pipe()
 	key := []byte("a-key-for-this-test")
 	const most = 20

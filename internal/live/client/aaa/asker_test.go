@@ -70,6 +70,7 @@ func accept(request *radius.Packet, key string) []byte {
 }
 
 func TestAForgedAnswerIsPassedOverAndTheRightOneTaken(t *testing.T) {
+	t.Parallel()
 	at, _ := radiusServer(t, func(r *radius.Packet, _ int) [][]byte {
 		stale := accept(r, key)
 		stale[1]++
@@ -85,6 +86,7 @@ func TestAForgedAnswerIsPassedOverAndTheRightOneTaken(t *testing.T) {
 }
 
 func TestAnAnswerWithoutMessageAuthenticatorIsNone(t *testing.T) {
+	t.Parallel()
 	at, _ := radiusServer(t, func(r *radius.Packet, _ int) [][]byte {
 		bare := &radius.Packet{Code: radius.AccountingResponse, ID: r.ID} // this code is encoded without one
 		b, _ := bare.EncodeResponse(r.Authenticator, []byte(key))
@@ -96,6 +98,7 @@ func TestAnAnswerWithoutMessageAuthenticatorIsNone(t *testing.T) {
 }
 
 func TestARetransmissionIsTheSameToTheOctet(t *testing.T) {
+	t.Parallel()
 	at, seen := radiusServer(t, func(r *radius.Packet, n int) [][]byte {
 		if n < 2 {
 			return nil
@@ -112,6 +115,7 @@ func TestARetransmissionIsTheSameToTheOctet(t *testing.T) {
 }
 
 func TestAnotherKeyOnTheServerIsSeenAsAnswersThatDoNotVerify(t *testing.T) {
+	t.Parallel()
 	at, _ := radiusServer(t, func(r *radius.Packet, _ int) [][]byte { return [][]byte{accept(r, "another key")} })
 	e := login(target(site.RADIUS, at, 200*time.Millisecond))
 	defer e.Close()
@@ -127,6 +131,7 @@ func closedPort(t *testing.T) netip.AddrPort {
 }
 
 func TestAClosedPort(t *testing.T) {
+	t.Parallel()
 	at := closedPort(t)
 	e := login(target(site.TACACS, at, 5*time.Second))
 	reply := e.Try(1)
@@ -177,6 +182,7 @@ func tacacsServer(t *testing.T, answer []byte) netip.AddrPort {
 }
 
 func TestWhatATACACSServerMaySay(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name   string
 		body   []byte
@@ -206,6 +212,7 @@ func TestWhatATACACSServerMaySay(t *testing.T) {
 }
 
 func TestTheEndOfTheCallEndsTheWait(t *testing.T) {
+	t.Parallel()
 	at, _ := radiusServer(t, func(*radius.Packet, int) [][]byte { return nil })
 	ctx, cancel := context.WithCancel(context.Background())
 	q := walk.Question{Purpose: site.Login, Person: "ines", Way: &site.Way{Access: site.SSH}}
@@ -216,6 +223,7 @@ func TestTheEndOfTheCallEndsTheWait(t *testing.T) {
 }
 
 func TestAPasswordTooLongForRADIUSIsSaidAndNotSent(t *testing.T) {
+	t.Parallel()
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
 	e := Begin(context.Background(), target(site.RADIUS, closedPort(t), time.Second), q,
 		Asker{Password: string(make([]byte, 129))})

@@ -15,6 +15,7 @@ import (
 )
 
 func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {
+	t.Parallel()
 	for _, k := range []struct {
 		announced map[string]netconf.Module
 		models    string
@@ -43,6 +44,7 @@ func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {
 }
 
 func TestWhatADeviceHasNoFeatureForIsLeftOutAndSaid(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
 servers: [{name: r, protocol: radius, address: 192.0.2.1, key: k}, {name: t, protocol: tacacs, address: 192.0.2.2, key: k}]
@@ -72,6 +74,7 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper], access: {netconf
 }
 
 func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
+	t.Parallel()
 	hash, err := secrets.Hash("clear", 64, 1)
 	require.NoError(t, err)
 	require.True(t, samePassword(site.NewSecret("$0$clear"), site.NewSecret(hash)))
@@ -85,6 +88,7 @@ func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
 }
 
 func TestSecretsThatADeviceHidesAreThereAllTheSame(t *testing.T) {
+	t.Parallel()
 	const system = `<data><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><radius><server><name>r</name><udp><address>192.0.2.1</address>KEY</udp></server></radius>
 		<authentication><user><name>keeper</name></user></authentication></system></data>`
 	facts := FactsOf([]byte(strings.Replace(system, "KEY", "", 1)))

@@ -55,6 +55,7 @@ func at(port uint16, security, teams string) *site.Server {
 }
 
 func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
+	t.Parallel()
 	s := ldaptest.Start(t, filepath.Join(certificates, "dunlin.pem"), filepath.Join(certificates, "dunlin.key"),
 		filepath.Join(certificates, pki.AuthorityFile))
 	ctx := context.Background()
@@ -86,6 +87,7 @@ func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
 }
 
 func TestADirectoryThatDoesNotAnswerOrRefusesUsIsNoRefusalOfAnybody(t *testing.T) {
+	t.Parallel()
 	s := ldaptest.Start(t, "", "", "")
 	ctx := context.Background()
 	wrong := ldap.New(at(s.Port, "none", ""), site.NewSecret("not it"), ldap.Reach{})
@@ -105,6 +107,7 @@ func TestADirectoryThatDoesNotAnswerOrRefusesUsIsNoRefusalOfAnybody(t *testing.T
 }
 
 func TestADirectoryThatIsSlowOrTalksGarbageIsDown(t *testing.T) {
+	t.Parallel()
 	for name, answer := range map[string]string{"silent": "", "garbage": "HTTP/1.1 400 Bad Request\r\n\r\n",
 		"a length that never comes": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01"} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

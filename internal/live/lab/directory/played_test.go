@@ -40,6 +40,7 @@ func play(t *testing.T, find string) (*Server, *site.Server, string) {
 }
 
 func TestPeopleAreFoundByWhateverFilterTheSiteHas(t *testing.T) {
+	t.Parallel()
 	for _, find := range []string{"(uid=%u)", "(&(objectClass=person)(uid=%u))",
 		"(&(|(cn=%u)(mail=%u))(!(disabled=yes))(kind=staff))"} {
 		_, s, _ := play(t, find)
@@ -61,6 +62,7 @@ func TestPeopleAreFoundByWhateverFilterTheSiteHas(t *testing.T) {
 }
 
 func TestOnlyWhoSearchesMaySearch(t *testing.T) {
+	t.Parallel()
 	_, s, at := play(t, "(uid=%u)")
 	_, _, err := client.New(s, site.NewSecret("wrong"), client.Reach{}).Find(context.Background(), "ebba")
 	require.ErrorIs(t, err, client.ErrRefusesUs)
@@ -94,6 +96,7 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 }
 
 func TestFaultsAreForOneAskerOrForAll(t *testing.T) {
+	t.Parallel()
 	played, s, _ := play(t, "(uid=%u)")
 	find := func() error {
 		d := client.New(s, site.NewSecret("reader"), client.Reach{})
@@ -117,6 +120,7 @@ func TestFaultsAreForOneAskerOrForAll(t *testing.T) {
 }
 
 func TestWhatIsNoQuestionEndsTheConnection(t *testing.T) {
+	t.Parallel()
 	_, _, at := play(t, "(uid=%u)")
 	for name, octets := range map[string]string{
 		"text": "GET / HTTP/1.1\r\n\r\n", "too long": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01", "nothing in it": "\x30\x00",

@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -45,7 +46,6 @@ roles:
   - {name: all, level: 15, commands: [allow **]}
   - {name: lookout, level: 1, commands: [allow look **]}
 grants: [{who: team net, role: all}, {who: team watch, through: [ssh, web], role: lookout}]
-lab: {network: 127.91.0.0/16}
 `
 
 func parsed(t *testing.T) (*site.Site, site.Keys) {
@@ -53,12 +53,14 @@ func parsed(t *testing.T) (*site.Site, site.Keys) {
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})
 	require.NoError(t, err)
+	s.Lab.Network = labtest.Network(t)
 	return s, site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")}
 }
 
 // Every way in, odd traits, every fault alone and in pairs: what happens is what
 // was foreseen.
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
+	t.Parallel()
 	s, keys := parsed(t)
 	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 80})
 	require.NoError(t, err)
@@ -83,6 +85,7 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 
 // A lab that does something else than the site says is noticed.
 func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
+	t.Parallel()
 	s, keys := parsed(t)
 	choose := func(c foresee.Case) bool {
 		return c.Device.Name == "sw" && c.Way.Access == site.SSH && c.Who.Name == "ines"
@@ -104,6 +107,7 @@ func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
 }
 
 func TestAMismatchNamesWhatDiffers(t *testing.T) {
+	t.Parallel()
 	in := Story{Outcome: walk.OutcomeIn, Level: 15, By: "t1", Wait: 4}
 	with := func(change func(*Story)) Story { s := in; change(&s); return s }
 	for want, seen := range map[string]Story{
@@ -121,6 +125,7 @@ func TestAMismatchNamesWhatDiffers(t *testing.T) {
 }
 
 func TestADrillEndsWithItsContext(t *testing.T) {
+	t.Parallel()
 	s, keys := parsed(t)
 	ctx, cancel := context.WithCancel(context.Background())
 	_, err := Start(ctx, Options{Site: s, Keys: keys, Faults: true, Done: func(done, _ int) {

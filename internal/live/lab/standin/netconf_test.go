@@ -146,6 +146,7 @@ const secondServer = inSystem + `<tacacs-plus xmlns="` + tacacsNS +
 	`"><server><name>t2</name><port>4949</port><shared-secret>another-key-of-these-tests</shared-secret></server></tacacs-plus></system>`
 
 func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
+	t.Parallel()
 	d, address := configured(t)
 	p := peerOf(t, address, "keeper", netconf.Base10, netconf.Base11)
 	running := p.config("running", "")
@@ -189,6 +190,7 @@ func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 }
 
 func TestAConfirmedCommitComesBackByItself(t *testing.T) {
+	t.Parallel()
 	d, address := configured(t)
 	port := func() uint16 { return d.design().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port }
 	p := peerOf(t, address, "keeper", netconf.Base10)
@@ -230,6 +232,7 @@ func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 }
 
 func TestNETCONFRefusesWhatIsWrongAndChangesNothing(t *testing.T) {
+	t.Parallel()
 	_, address := configured(t)
 	p := peerOf(t, address, "keeper", netconf.Base11)
 	before := p.config("running", "")

@@ -54,6 +54,7 @@ func (r *rig) post(c *http.Client, path string, form url.Values, headers ...stri
 var formToken = regexp.MustCompile(`name="form" value="([0-9a-f]+)"`)
 
 func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	c := r.browser()
 	status, page := r.send(c, "GET", r.web+"/", "")
@@ -119,6 +120,7 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 }
 
 func TestTheAPIIsAuthorizedLikeTheCommands(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	c := r.browser()
 	call := func(method, path, body, token string) (int, map[string]any) {
@@ -197,6 +199,7 @@ func talkTelnet(t *testing.T, conn net.Conn, until string) string {
 }
 
 func TestTelnetAsRFC854(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	conn, err := net.Dial("tcp", r.telnet)
 	require.NoError(t, err)
@@ -245,6 +248,7 @@ func TestTelnetAsRFC854(t *testing.T) {
 }
 
 func TestThePasswordMayBeAskedForByKeyboardInteractive(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dial := func(password string) error {
 		c, err := ssh.Dial("tcp", r.ssh,
@@ -272,6 +276,7 @@ func TestThePasswordMayBeAskedForByKeyboardInteractive(t *testing.T) {
 }
 
 func TestALevelIsRaisedWithASecretWhereTheWayInHasAList(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	conn, err := net.Dial("tcp", r.console)
 	require.NoError(t, err)

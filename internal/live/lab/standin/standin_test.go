@@ -123,6 +123,7 @@ func (r *rig) last() evidence.Trace {
 }
 
 func TestOneCommandOverSSH(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	out, err := r.exec("keeper", "look session")
 	require.NoError(t, err)
@@ -154,6 +155,7 @@ func TestOneCommandOverSSH(t *testing.T) {
 }
 
 func TestEachConnectionHoldsTheLowestFreeLine(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	var open []*ssh.Client
 	for _, want := range []struct {
@@ -182,6 +184,7 @@ func TestEachConnectionHoldsTheLowestFreeLine(t *testing.T) {
 }
 
 func TestAWrongPasswordIsRefusedAndTraced(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	_, err := r.dial("keeper", "wrong")
 	require.ErrorContains(t, err, "unable to authenticate")
@@ -194,6 +197,7 @@ func TestAWrongPasswordIsRefusedAndTraced(t *testing.T) {
 }
 
 func TestTheConsoleAsksAgainAndThenHangsUp(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	conn, err := net.Dial("tcp", r.console)
 	require.NoError(t, err)
@@ -217,6 +221,7 @@ func TestTheConsoleAsksAgainAndThenHangsUp(t *testing.T) {
 }
 
 func TestAShellAtATerminalEditsLines(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	c, err := r.dial("keeper", "right")
 	require.NoError(t, err)
@@ -235,6 +240,7 @@ func TestAShellAtATerminalEditsLines(t *testing.T) {
 }
 
 func TestTheEndOfADeviceEndsItsSessions(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	c, err := r.dial("keeper", "right")
 	require.NoError(t, err)

@@ -69,6 +69,7 @@ func startDesigned(t *testing.T) (*rig, *atomic.Int64) {
 func login(person string) walk.Question { return walk.Question{Purpose: site.Login, Person: person} }
 
 func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
@@ -81,6 +82,7 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 }
 
 func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted,
@@ -92,6 +94,7 @@ func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
 }
 
 func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	record := walk.Question{Purpose: site.RecordSessions, Person: "ines"}
 	reply := r.ask("t", record, "")
@@ -103,6 +106,7 @@ func TestWhatAServerIsNotForIsNotAnswered(t *testing.T) {
 }
 
 func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	have := r.ask("r", login("ines"), "right", func(t *aaa.Target) { t.Words = attributes.Of(r.site) }).Attributes
 	for _, want := range []rights.Attribute{{Name: "Example-Level", Value: "15"}, {Name: "Filter-Id", Value: "watch"},
@@ -115,6 +119,7 @@ func TestAnswersCarryWhatTheKindReadsAndWhatTheRoleSends(t *testing.T) {
 }
 
 func TestAGrantHoldsFromItsPlacesAndAtItsHours(t *testing.T) {
+	t.Parallel()
 	r, clock := startDesigned(t)
 	require.Equal(t, walk.Refused, r.ask("t", login("far"), "right").Result)
 	require.Contains(t, r.eventually("no-grant").Text,
@@ -126,6 +131,7 @@ func TestAGrantHoldsFromItsPlacesAndAtItsHours(t *testing.T) {
 }
 
 func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
+	t.Parallel()
 	r, clock := startDesigned(t)
 	code := func(steps int64) string {
 		c, err := totp.GenerateCode(seed, time.Unix(clock.Load()+30*steps, 0))
@@ -152,6 +158,7 @@ func TestAOneTimeCodeFollowsThePasswordAndIsTakenOnce(t *testing.T) {
 }
 
 func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
+	t.Parallel()
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = folder.Close() })
@@ -185,6 +192,7 @@ func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
 }
 
 func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
+	t.Parallel()
 	r, clock := startDesigned(t)
 	code := func() string {
 		c, err := totp.GenerateCode(seed, time.Unix(clock.Load(), 0))
@@ -237,6 +245,7 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 }
 
 func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
 	require.NoError(t, err)
@@ -291,6 +300,7 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 }
 
 func TestDesignsMayBeTakenManyTimesUnderLoad(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"),
 		"other": site.NewSecret("o"), "seed": site.NewSecret(seed)})
@@ -316,6 +326,7 @@ func TestDesignsMayBeTakenManyTimesUnderLoad(t *testing.T) {
 }
 
 func TestPeopleWhoOnlyADirectoryKnows(t *testing.T) {
+	t.Parallel()
 	dir := ldaptest.Start(t, "", "", "")
 	r := startWith(t, site.Keys{"dir": site.NewSecret(ldaptest.Secret)}, time.Now, fmt.Sprintf(`
 keys: {k: file k, dir: file dir}
@@ -362,6 +373,7 @@ grants: [{who: team network, role: all}]
 }
 
 func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
+	t.Parallel()
 	r, _ := startDesigned(t)
 	var idle []net.Conn
 	t.Cleanup(func() {
@@ -388,6 +400,7 @@ func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 }
 
 func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
+	t.Parallel()
 	r, clock := startDesigned(t)
 	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 66)},
 		net.UDPAddrFromAddrPort(r.radius.Authentication))

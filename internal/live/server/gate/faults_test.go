@@ -75,6 +75,7 @@ func TestIdleConnectionsAndSlowWritersHoldUpNobody(t *testing.T) {
 // Whoever sends again what was sent before gets the same answer, and nothing is
 // done a second time.
 func TestAReplayedCaptureDoesNothingTwice(t *testing.T) {
+	t.Parallel()
 	r, clock := startDesigned(t)
 	conn, err := net.Dial("udp", r.radius.Authentication.String())
 	require.NoError(t, err)
@@ -109,6 +110,7 @@ func TestAReplayedCaptureDoesNothingTwice(t *testing.T) {
 }
 
 func TestAClockThatIsSetBackKeepsNobodyOutAndNothingAlive(t *testing.T) {
+	t.Parallel()
 	clock := new(atomic.Int64)
 	clock.Store(time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC).Unix())
 	r := startWith(t, site.Keys{}, func() time.Time { return time.Unix(clock.Load(), 0).UTC() }, crowded)

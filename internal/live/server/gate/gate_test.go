@@ -234,6 +234,7 @@ func (r *rig) eventually(why reason.Reason) evidence.Event {
 }
 
 func TestBothProtocolsGetTheSameDecision(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, server := range []string{"t", "r"} {
 		for _, c := range []struct {
@@ -259,6 +260,7 @@ func TestBothProtocolsGetTheSameDecision(t *testing.T) {
 }
 
 func TestSessionAndCommandsAreAuthorized(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	reply := r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "")
 	require.Equal(t, "priv-lvl", reply.Attributes[0].Name)
@@ -274,6 +276,7 @@ func TestSessionAndCommandsAreAuthorized(t *testing.T) {
 }
 
 func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	q := walk.Question{Purpose: site.RecordSessions, Person: "ines", Start: true, Level: 15}
 	require.Equal(t, walk.Accepted, r.ask("t", q, "").Result)
@@ -291,6 +294,7 @@ func TestARecordIsAnsweredOnlyWhenItIsKept(t *testing.T) {
 }
 
 func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"},
 		{Purpose: site.RecordSessions, Person: "ines"}} {
@@ -304,6 +308,7 @@ func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
 }
 
 func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
 	require.Equal(t, reason.ClientUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
@@ -314,6 +319,7 @@ func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
 }
 
 func TestARetransmissionGetsTheSameAnswerAndIsOneRecord(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	p := &radius.Packet{Code: radius.AccountingRequest, ID: 9}
 	p.AddInteger(radius.AcctStatusType, 1)
@@ -344,6 +350,7 @@ func TestARetransmissionGetsTheSameAnswerAndIsOneRecord(t *testing.T) {
 }
 
 func TestARequestWithoutMessageAuthenticatorIsDropped(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	p := &radius.Packet{Code: radius.AccessRequest, ID: 1}
 	p.AddText(radius.UserName, "ines")
@@ -365,6 +372,7 @@ func (r *rig) send(to netip.AddrPort, b []byte) {
 }
 
 func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, b := range [][]byte{{}, {1}, make([]byte, 20), make([]byte, 4097), {1, 1, 0, 21, 19: 0, 20: 1},
 		{1, 1, 0xff, 0xff, 19: 0}} {
@@ -412,6 +420,7 @@ func (r *rig) dial() (*tacacs.Client, net.Conn) {
 }
 
 func TestTACACSFormsOfLogin(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	c, _ := r.dial()
 	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP,
@@ -428,6 +437,7 @@ func TestTACACSFormsOfLogin(t *testing.T) {
 }
 
 func TestElevationGoesUpToTheLevelOfTheRole(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, c := range []struct {
 		person string
@@ -447,6 +457,7 @@ func TestElevationGoesUpToTheLevelOfTheRole(t *testing.T) {
 }
 
 func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	_, conn := r.dial()
 	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}
@@ -473,6 +484,7 @@ func TestANameAskedForByThePromptIsTheOneThatCounts(t *testing.T) {
 }
 
 func TestWhatDevicesSayOfSessionsAndOfThemselvesIsKept(t *testing.T) {
+	t.Parallel()
 	for _, server := range []string{"t", "r"} {
 		r := start(t)
 		for _, q := range []walk.Question{
@@ -497,6 +509,7 @@ func TestWhatDevicesSayOfSessionsAndOfThemselvesIsKept(t *testing.T) {
 }
 
 func TestARecordThatWasDelayedIsDatedBack(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	p := &radius.Packet{Code: radius.AccountingRequest, ID: 9}
 	p.AddInteger(radius.AcctStatusType, 1)
@@ -510,6 +523,7 @@ func TestARecordThatWasDelayedIsDatedBack(t *testing.T) {
 }
 
 func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	_, conn := r.dial()
 	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 78}
@@ -528,6 +542,7 @@ func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
 }
 
 func TestEveryFormOfAPassword(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, server := range []string{"t", "r"} {
 		for _, form := range aaa.Forms(r.site.Server(server).Protocol) {
@@ -552,6 +567,7 @@ func TestEveryFormOfAPassword(t *testing.T) {
 }
 
 func TestStatusIsAnswered(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	target := aaa.Target{Server: r.site.Server("r"), Authentication: r.radius.Authentication,
 		Accounting: r.radius.Accounting, Key: site.NewSecret(key)}
@@ -565,6 +581,7 @@ func TestStatusIsAnswered(t *testing.T) {
 }
 
 func TestManySessionsOnOneConnection(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
 	require.NoError(t, err)
@@ -594,6 +611,7 @@ func TestManySessionsOnOneConnection(t *testing.T) {
 }
 
 func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
+	t.Parallel()
 	start1 := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
 		User: "ines"}.Append(nil)
 	more := tacacs.AuthenContinue{Message: "right"}.Append(nil)
@@ -634,6 +652,7 @@ func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
 }
 
 func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ours, err := pki.NewAuthority("ours", time.Now())
 	require.NoError(t, err)

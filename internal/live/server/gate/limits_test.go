@@ -32,6 +32,7 @@ service: {limits: {`+limits+`}}
 }
 
 func TestRefusalsAreHeldBackAfterSomeFailures(t *testing.T) {
+	t.Parallel()
 	r := limited(t, "failure-delay: 300ms")
 	for _, server := range []string{"t", "r"} {
 		for range 5 {
@@ -51,6 +52,7 @@ func TestRefusalsAreHeldBackAfterSomeFailures(t *testing.T) {
 // Somebody who tries a name over and over does not keep its owner out: here the
 // owner is in while dozens of refusals are still held back.
 func TestGuessingKeepsNobodyOut(t *testing.T) {
+	t.Parallel()
 	r := limited(t, "failure-delay: 10s")
 	for range 12 {
 		r.heldBack("127.0.0.1", key)
@@ -90,6 +92,7 @@ func papStart(person, password, key string) []byte {
 }
 
 func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
+	t.Parallel()
 	r := limited(t, "failure-delay: 0s")
 	r.book.hold()
 	defer r.book.release()
@@ -114,6 +117,7 @@ func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 }
 
 func TestQuestionsBeyondARateAreDropped(t *testing.T) {
+	t.Parallel()
 	r := limited(t, "questions-per-client: 5")
 	var asking sync.WaitGroup
 	for range 30 {

@@ -48,6 +48,7 @@ func healthy(r *rig) {
 }
 
 func TestAMillionMutatedRADIUSPacketsLeaveAHealthyServer(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	random := rand.New(rand.NewSource(1))
 	conn, err := net.Dial("udp", r.radius.Authentication.String())
@@ -80,6 +81,7 @@ func TestAMillionMutatedRADIUSPacketsLeaveAHealthyServer(t *testing.T) {
 }
 
 func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	random := rand.New(rand.NewSource(2))
 	bodies := [][]byte{

@@ -14,6 +14,7 @@ import (
 // A database server that lets people in by RADIUS knows nothing but the RFCs:
 // it sends no Message-Authenticator, and reads the Access-Accept by itself.
 func TestADatabaseServerThatAsksByRADIUSIsServed(t *testing.T) {
+	t.Parallel()
 	r := limited(t, "failure-delay: 0s")
 	server := pgtest.Start(t,
 		fmt.Sprintf(`host all "ines" 127.0.0.1/32 radius radiusservers="127.0.0.1" radiusports="%d" radiussecrets="%s" radiusidentifiers="ledger-db"`,

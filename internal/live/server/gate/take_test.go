@@ -19,6 +19,7 @@ import (
 )
 
 func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
 	anywhere, elsewhere := netip.MustParseAddrPort("127.0.0.1:0"), netip.MustParseAddrPort("127.0.0.2:0")
@@ -53,6 +54,7 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 }
 
 func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	authority, err := pki.NewAuthority("ours", time.Now())
 	require.NoError(t, err)
@@ -86,6 +88,7 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 }
 
 func TestBothProtocolsAreServedOverIPv6(t *testing.T) {
+	t.Parallel()
 	six := netip.MustParseAddrPort("[::1]:0")
 	if l, err := net.Listen("tcp", six.String()); err != nil {
 		t.Skip("this machine has no IPv6 on loopback")

@@ -83,6 +83,7 @@ func all(t *testing.T, s Source, f Filter) []Record {
 }
 
 func TestKeptRecordsAreReadBackInOrderWithAnUnbrokenChain(t *testing.T) {
+	t.Parallel()
 	ledgers(t, func(t *testing.T, k kindOfLedger) {
 		l := k.open()
 		var wait sync.WaitGroup
@@ -120,6 +121,7 @@ func TestKeptRecordsAreReadBackInOrderWithAnUnbrokenChain(t *testing.T) {
 }
 
 func TestFiltersChoose(t *testing.T) {
+	t.Parallel()
 	ledgers(t, func(t *testing.T, k kindOfLedger) {
 		l := k.open()
 		for i, kind := range []Kind{Login, SessionStart, Command, Command, SessionStop} {
@@ -139,6 +141,7 @@ func TestFiltersChoose(t *testing.T) {
 }
 
 func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
+	t.Parallel()
 	ledgers(t, func(t *testing.T, k kindOfLedger) {
 		l := k.open()
 		for i := range 11 {
@@ -184,6 +187,7 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 }
 
 func TestAFileThatIsNoLedgerIsSaidToBeNone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.ErrorContains(t, File(filepath.Join(dir, "none.db")).Read(context.Background(), Filter{}, nil),
 		"there is no ledger here")
@@ -192,6 +196,7 @@ func TestAFileThatIsNoLedgerIsSaidToBeNone(t *testing.T) {
 }
 
 func TestAFileOfTheFirstVersionIsTakenOn(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "ledger.db")
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
@@ -227,6 +232,7 @@ func TestAFileOfTheFirstVersionIsTakenOn(t *testing.T) {
 }
 
 func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
+	t.Parallel()
 	var mu sync.Mutex
 	lost := 0
 	path := filepath.Join(t.TempDir(), "ledger.db")

@@ -16,6 +16,7 @@ import (
 )
 
 func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T) {
+	t.Parallel()
 	server := pgtest.Start(t)
 	database, path := Database{URL: server.URL()}, filepath.Join(t.TempDir(), "spool.db")
 	var mu sync.Mutex
@@ -70,6 +71,7 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 }
 
 func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
+	t.Parallel()
 	server := pgtest.Start(t)
 	database := Database{URL: server.URL()}
 	stop := make(chan struct{})
@@ -125,6 +127,7 @@ func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
 }
 
 func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
+	t.Parallel()
 	server := pgtest.Start(t, "host all keeper 127.0.0.1/32 scram-sha-256")
 	admin := spool(t, filepath.Join(t.TempDir(), "spool.db"), Database{URL: server.URL()}, 10_000, nil)
 	require.NoError(t, admin.Keep(context.Background(), Record{Kind: Login}))

@@ -25,6 +25,7 @@ func written(t *testing.T, records ...Record) File {
 }
 
 func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
+	t.Parallel()
 	from := written(t,
 		Record{Kind: SessionStop, Person: "tobin", Device: "sw", Session: "0"}, // began before
 		Record{Kind: SessionStart, Person: "ines", Device: "sw", Session: "1", Level: 15},
@@ -50,6 +51,7 @@ func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
 }
 
 func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
+	t.Parallel()
 	wrong := Record{Kind: Login, Result: "refused", Person: "ines", Device: "sw", From: "192.0.2.7",
 		Reason: "wrong-password: the password is wrong"}
 	other := wrong
@@ -67,6 +69,7 @@ func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
 }
 
 func TestCommandsAreCountedAcrossDevices(t *testing.T) {
+	t.Parallel()
 	from := written(t, Record{Kind: Command, Person: "ines", Device: "sw", Command: "look"},
 		Record{Kind: Command, Person: "ines", Device: "ap", Command: "save"},
 		Record{Kind: Decision, Result: "refused", Person: "ines", Device: "ap", Command: "set"},
@@ -79,6 +82,7 @@ func TestCommandsAreCountedAcrossDevices(t *testing.T) {
 }
 
 func TestFollowingGivesEachNewRecordOnce(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "ledger.db")
 	l, err := Open(path, Options{})
 	require.NoError(t, err)
@@ -106,6 +110,7 @@ func TestFollowingGivesEachNewRecordOnce(t *testing.T) {
 
 // The questions of the views make use of the indexes that are there for them.
 func TestViewsUseTheirIndexes(t *testing.T) {
+	t.Parallel()
 	from := written(t, Record{Kind: Login})
 	db, err := from.open()
 	require.NoError(t, err)

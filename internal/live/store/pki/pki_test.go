@@ -57,6 +57,7 @@ func shake(t *testing.T, server, client *tls.Config) (error, error) {
 }
 
 func TestBothSidesNeedACertificateOfTheirAuthority(t *testing.T) {
+	t.Parallel()
 	ours, theirs := authority(t), authority(t)
 	server := identity(t, ours, "tern")
 	for _, p := range []site.Protocol{site.RADIUS, site.TACACS} {
@@ -80,6 +81,7 @@ func TestBothSidesNeedACertificateOfTheirAuthority(t *testing.T) {
 }
 
 func TestFilesAreWrittenAndRead(t *testing.T) {
+	t.Parallel()
 	a := authority(t)
 	dir := filepath.Join(t.TempDir(), "certificates")
 	require.NoError(t, a.Write(dir, "sw-1", identity(t, a, "sw-1")))

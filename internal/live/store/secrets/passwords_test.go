@@ -12,6 +12,7 @@ import (
 )
 
 func TestPasswordsInEachForm(t *testing.T) {
+	t.Parallel()
 	argon, err := Hash("right", 64, 1)
 	require.NoError(t, err)
 	for form, hash := range map[string]string{

@@ -12,6 +12,7 @@ import (
 )
 
 func TestSealedKeysComeBackAndADamagedFileSaysWhatItIs(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	phrase := func(words string) Unlock {
 		return Unlock{Passphrase: func() (string, error) { return words, nil }}
@@ -45,6 +46,7 @@ func TestSealedKeysComeBackAndADamagedFileSaysWhatItIs(t *testing.T) {
 }
 
 func TestAHashThatIsNoneIsSaidWithItsPlace(t *testing.T) {
+	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml",
 		Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: [{name: " +
 			"bridge, password: $9$a$b$c}]\n")})

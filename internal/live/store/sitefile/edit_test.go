@@ -28,6 +28,7 @@ func written(t *testing.T, text string) (s *site.Site, path string) {
 }
 
 func TestASiteIsEditedAtItsPlacesAndKeepsItsComments(t *testing.T) {
+	t.Parallel()
 	s, path := written(t, edited)
 	require.NoError(t, Change(s, path, []Edit{{Place: s.Keys[0].Place, New: "k-2: sealed\n  "},
 		{Place: s.Server("t").KeyRef.Place, Old: "k", New: "{now: k, next: k-2}"}}))
@@ -46,6 +47,7 @@ servers:
 }
 
 func TestAnEditThatWouldLeaveNoGoodSiteIsUndone(t *testing.T) {
+	t.Parallel()
 	s, path := written(t, edited)
 	at := s.Server("t").KeyRef.Place
 	require.ErrorContains(t, Change(s, path, []Edit{{Place: at, Old: "k", New: "gone"}}), `there is no key "gone"`)
@@ -60,6 +62,7 @@ func TestAnEditThatWouldLeaveNoGoodSiteIsUndone(t *testing.T) {
 }
 
 func TestPasswordsThatEverybodyTriesAreGuessedWithinTheirTime(t *testing.T) {
+	t.Parallel()
 	hash := func(password string) string {
 		h, err := secrets.Hash(password, 64, 1)
 		require.NoError(t, err)

@@ -33,6 +33,7 @@ devices:
 `
 
 func TestWhatADeviceHoldsIsWrittenIntoItsSite(t *testing.T) {
+	t.Parallel()
 	_, path := written(t, holding)
 	hold := func(device string, h drift.Found, fresh map[string]site.Secret) error {
 		s, base, err := Load(path)

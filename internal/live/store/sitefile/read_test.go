@@ -9,6 +9,7 @@ import (
 )
 
 func TestASiteIsAFileOrAFolder(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.yaml"), []byte("people:\n  - {name: ines, password: $6$a$b}\n"),
 		0o600))

@@ -26,6 +26,7 @@ func run(t *testing.T, dir, person string) {
 }
 
 func TestARunLeavesItsEvidenceAndTheOneBeforeIsKept(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "st")
 	run(t, dir, "first")
 	run(t, dir, "second")
@@ -48,6 +49,7 @@ func TestARunLeavesItsEvidenceAndTheOneBeforeIsKept(t *testing.T) {
 }
 
 func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "st")
 	f, err := Create(dir)
 	require.NoError(t, err)
@@ -69,6 +71,7 @@ func TestARunThatCouldNotStartLeavesEverythingAsItWas(t *testing.T) {
 }
 
 func TestTheCaptureIsReadWithItsOlderPart(t *testing.T) {
+	t.Parallel()
 	f, err := Create(filepath.Join(t.TempDir(), "st"), "book")
 	require.NoError(t, err)
 	for _, text := range []string{"one", "two", "three"} {
@@ -96,6 +99,7 @@ func TestTheCaptureIsReadWithItsOlderPart(t *testing.T) {
 }
 
 func TestAFolderOfSomebodyElseIsNotTouched(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "letter.txt"), []byte("mine"), 0o600))
 	_, err := Create(dir)
@@ -107,6 +111,7 @@ func TestAFolderOfSomebodyElseIsNotTouched(t *testing.T) {
 }
 
 func TestADamagedLineIsPassedOverAndSaid(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "st")
 	run(t, dir, "ines")
 	path := filepath.Join(dir, "events.jsonl")
@@ -124,6 +129,7 @@ func TestADamagedLineIsPassedOverAndSaid(t *testing.T) {
 }
 
 func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "events.jsonl")
 	add := func(text string) {
