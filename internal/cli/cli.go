@@ -25,6 +25,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/task"
 )
 
 // Exit statuses.
@@ -84,9 +85,14 @@ func wrong(format string, args ...any) error {
 	return failure{status: ExitUsage, err: fmt.Errorf(format, args...)}
 }
 
+// cannot gives an error of a task its exit status, unless it has one already.
 func cannot(err error) error {
-	if err == nil {
-		return nil
+	var known failure
+	switch {
+	case err == nil || errors.As(err, &known):
+		return err
+	case task.IsUsage(err):
+		return failure{status: ExitUsage, err: err}
 	}
 	return failure{status: ExitCannot, err: err}
 }
@@ -252,12 +258,7 @@ func (c *Call) sitePath() string {
 }
 
 // loaded is a site with the values of its keys.
-type loaded struct {
-	*site.Site
-	Path string
-	Base string // the folder that paths in the site start from
-	Keys site.Keys
-}
+type loaded struct{ sitefile.Opened }
 
 // load reads the site of a call. With needKeys, a key without a value is an
 // error; else it is noted.
@@ -296,7 +297,7 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 	for _, m := range missing {
 		c.note("%v; keys are then compared by name only", m)
 	}
-	return loaded{Site: s, Path: path, Base: base, Keys: keys}, nil
+	return loaded{Opened: sitefile.Opened{Site: s, Path: path, Base: base, Keys: keys}}, nil
 }
 
 // slow is how long something runs before it is said that it is running.

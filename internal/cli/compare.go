@@ -3,14 +3,11 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"slices"
-	"sync"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/task/compare"
 )
 
 func compareCommand() *Command {
@@ -59,31 +56,6 @@ type compareFlags struct {
 // manyDevices bounds the devices that a call names.
 const manyDevices = 1000
 
-// compared is a device against the site.
-type compared struct {
-	Device      string       `json:"device"`
-	Read        bool         `json:"read"`
-	Models      string       `json:"models"`
-	Problem     string       `json:"problem"`
-	Differences []difference `json:"differences"`
-	Unshown     []string     `json:"unshown"` // secrets that the device does not show
-	Notes       []string     `json:"notes"`
-	Adopted     string       `json:"adopted"` // what was written into the site as found
-
-	held device.Held
-}
-
-// difference is one, and whether found says it in the site.
-type difference struct {
-	drift.Difference
-	Known bool `json:"known"`
-}
-
-// drifted reports whether something differs that the site does not know of.
-func (r compared) drifted() bool {
-	return slices.ContainsFunc(r.Differences, func(d difference) bool { return !d.Known })
-}
-
 func (c *Call) compareDevices(f *compareFlags) error {
 	devices, l, err := c.devicesOfSite(f.managing, f.all)
 	if err != nil {
@@ -99,28 +71,39 @@ func (c *Call) compareDevices(f *compareFlags) error {
 	if err != nil {
 		return err
 	}
-	some, err := c.compareAll(f, l, truth, devices)
+	targets, err := c.compareTargets(f, devices)
+	if err != nil {
+		return err
+	}
+	sites := compare.Sites{Design: l.Opened, Found: truth.Opened}
+	done := c.working("reading " + show.Count(len(devices), "device"))
+	some, err := compare.All(c.Context, sites, targets, f.atOnce)
+	done()
 	if err != nil {
 		return err
 	}
 	if f.adopt {
-		if some, _, err = c.adopt(l, truth, some); err != nil {
-			return err
+		load := func() (sitefile.Opened, error) {
+			l, err := c.loadFrom(truth.Path, true)
+			return l.Opened, err
+		}
+		if err := compare.Adopt(sites, some, load); err != nil {
+			return cannot(err)
 		}
 	}
 	drifted, unread := 0, 0
 	for _, r := range some {
 		if !r.Read {
 			unread++
-		} else if r.drifted() {
+		} else if r.Drifted() {
 			drifted++
 		}
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {
-			Devices []compared `json:"devices"`
-			Drifted int        `json:"drifted"`
-			Unread  int        `json:"unread"`
+			Devices []compare.Compared `json:"devices"`
+			Drifted int                `json:"drifted"`
+			Unread  int                `json:"unread"`
 		}{some, drifted, unread})
 	} else {
 		c.printCompared(some)
@@ -136,122 +119,29 @@ func (c *Call) compareDevices(f *compareFlags) error {
 	return nil
 }
 
-// compareAll reads devices, several at a time, and returns them in their order.
-func (c *Call) compareAll(f *compareFlags, l, truth loaded, devices []*site.Device) ([]compared, error) {
-	some := make([]compared, len(devices))
-	targets := make([]device.Target, len(devices))
-	for i, d := range devices { // what is asked for is asked for before anything is read
-		some[i] = compared{Device: d.Name, Differences: []difference{}, Unshown: []string{}, Notes: []string{}}
+// compareTargets finds out how each device is reached: what is asked for is asked
+// for before anything is read.
+func (c *Call) compareTargets(f *compareFlags, devices []*site.Device) ([]compare.Target, error) {
+	targets := make([]compare.Target, len(devices))
+	for i, d := range devices {
 		t, err := f.targetOf(c, d)
 		var usage failure
 		if errors.As(err, &usage) && usage.status == ExitUsage {
 			return nil, err
 		}
-		if targets[i] = t; err != nil {
-			some[i].Problem = err.Error()
+		targets[i] = compare.Target{Device: d, Reach: t}
+		if err != nil {
+			targets[i].Problem = err.Error()
 		}
 	}
-	defer c.working("reading " + show.Count(len(devices), "device"))()
-	room := make(chan struct{}, f.atOnce)
-	var all sync.WaitGroup
-	for i, d := range devices {
-		if some[i].Problem != "" {
-			continue
-		}
-		room <- struct{}{}
-		all.Go(func() {
-			defer func() { <-room }()
-			if err := c.compareOne(targets[i], l, truth, d, &some[i]); err != nil {
-				some[i].Problem = err.Error()
-			}
-		})
-	}
-	all.Wait()
-	return some, c.Context.Err()
+	return targets, nil
 }
 
-// compareOne reads one device.
-func (c *Call) compareOne(t device.Target, l, truth loaded, d *site.Device, r *compared) error {
-	s, err := device.Open(c.Context, t)
-	if err != nil {
-		return err
-	}
-	defer s.End()
-	if r.held, err = s.Read("running"); err != nil {
-		return err
-	}
-	r.Read, r.Models = true, r.held.Models.String()
-	r.judge(l, truth, d)
-	return nil
-}
-
-// judge compares what was read with the design, and with what the site knows.
-func (r *compared) judge(l, truth loaded, d *site.Device) {
-	r.Differences, r.Unshown, r.Notes = []difference{}, []string{}, []string{}
-	found := device.Differences(l.Site, d, l.Keys, r.held)
-	now := truth.Device(d.Name)
-	unknown, stale := device.Unknown(truth.Site, now, truth.Keys, r.held, found)
-	r.Notes = append(r.Notes, r.held.Models.Notes...)
-	if stale {
-		r.Notes = append(r.Notes,
-			fmt.Sprintf("found (%s) in the site says what is not so any more: take that out", truth.Where(now.Found.Place)))
-	}
-	for _, x := range found {
-		if x.Kind == drift.Unread {
-			r.Unshown = append(r.Unshown, x.String())
-			continue
-		}
-		r.Differences = append(r.Differences, difference{Difference: x, Known: !slices.Contains(unknown, x)})
-	}
-}
-
-// adopt writes what was found into the site, and judges it again.
-func (c *Call) adopt(l, truth loaded, some []compared) ([]compared, loaded, error) {
-	var err error
-	for i := range some {
-		r := &some[i]
-		if !r.Read || !r.drifted() {
-			continue
-		}
-		d := truth.Device(r.Device)
-		fresh := map[string]site.Secret{}
-		found := make([]drift.Difference, len(r.Differences))
-		for j, x := range r.Differences {
-			found[j] = x.Difference
-		}
-		h := drift.Adopt(l.Site, l.Device(r.Device), found, r.held.Facts, func(server string, value site.Secret) string {
-			for name, have := range truth.Keys {
-				if have.Equal(value) {
-					return name
-				}
-			}
-			name := "held-" + r.Device + "-" + server
-			fresh[name] = value
-			return name
-		})
-		if h.Empty() {
-			r.Notes = append(r.Notes, "nothing was adopted: found has no word for these differences; send puts the design there")
-			continue
-		}
-		if err := sitefile.WriteFound(truth.Site, truth.Path, truth.Base, d, h, fresh); err != nil {
-			return some, truth, cannot(err)
-		}
-		r.Adopted = h.YAML()
-		if truth, err = c.loadFrom(truth.Path, true); err != nil { // places have moved
-			return some, truth, err
-		}
-		if r.judge(l, truth, l.Device(r.Device)); r.drifted() {
-			r.Notes = append(r.Notes, "found has no word for what is not marked as known; send puts the design there")
-		}
-	}
-	return some, truth, nil
-}
-
-func (c *Call) printCompared(all []compared) {
+func (c *Call) printCompared(all []compare.Compared) {
 	style := c.style()
 	var rows [][]string
 	for _, r := range all {
-		tone, word := r.verdict()
+		tone, word := verdict(r)
 		rows = append(rows, []string{r.Device, style.Paint(tone, word)})
 		if r.Problem != "" {
 			c.say("%s: %s\n", style.Paint(tone, r.Device), show.Safe(r.Problem))
@@ -282,7 +172,7 @@ func (c *Call) printCompared(all []compared) {
 }
 
 // verdict says in few words what was found.
-func (r compared) verdict() (show.Tone, string) {
+func verdict(r compare.Compared) (show.Tone, string) {
 	known := 0
 	for _, d := range r.Differences {
 		if d.Known {

@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/lab/drill"
+	"mellowgate/internal/live/store/files"
 )
 
 func drillCommand() *Command {
@@ -96,7 +97,7 @@ func (c *Call) drill(f drillFlags) error {
 	if err != nil {
 		return err
 	}
-	config := lab.Config{SitePath: absolute(l.Path), Network: l.Lab.Network}
+	config := lab.Config{SitePath: files.Absolute(l.Path), Network: l.Lab.Network}
 	if f.network != "" {
 		if config.Network, err = site.ParseLabNetwork(f.network); err != nil {
 			return failure{status: ExitUsage, err: err}

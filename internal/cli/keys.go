@@ -185,7 +185,7 @@ func (k *keysCall) identity() error {
 		return cannot(err)
 	}
 	k.say("%s is an identity that opens what is sealed for it. Keep a copy of it in a safe place.\n  export "+
-		"MELLOWGATE_IDENTITY=%s\n", path, absolute(path))
+		"MELLOWGATE_IDENTITY=%s\n", path, files.Absolute(path))
 	return nil
 }
 

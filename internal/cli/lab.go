@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/state"
 )
@@ -149,7 +150,7 @@ func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
 	if err != nil {
 		return nil, nil, failure{status: ExitUsage, err: err}
 	}
-	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: absolute(l.Path), Keys: l.Keys, State: folder,
+	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: files.Absolute(l.Path), Keys: l.Keys, State: folder,
 		Network: prefix})
 	if err != nil {
 		folder.Abandon()

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/term"
@@ -15,13 +14,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/secrets"
 )
-
-func absolute(path string) string {
-	if a, err := filepath.Abs(path); err == nil {
-		return a
-	}
-	return path
-}
 
 // passwordFlags declares where a password comes from. It is never the value of
 // a flag.

@@ -3,10 +3,11 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
-	"net/netip"
+	"os"
+	"os/signal"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"mellowgate/internal/cli/show"
@@ -14,11 +15,11 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/journal"
 	"mellowgate/internal/live/server/sdnotify"
-	"mellowgate/internal/live/server/service"
+	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/task/serve"
 )
 
 func serveCommand() *Command {
@@ -85,145 +86,64 @@ type serveFlags struct {
 	explain   bool
 }
 
-// serving is a service while it runs.
-type serving struct {
-	*Call
-	flags   *serveFlags
-	folder  *state.Folder
-	service *service.Service
-	journal *journal.Journal
-	manager *sdnotify.Manager
-	site    loaded // as it is in use
-	places  map[string]evidence.ServerPlace
-}
-
 // serve runs servers until the end of the call, and reports whether they started.
 func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
-	s := &serving{Call: c, flags: f, folder: folder, site: l, manager: sdnotify.FromEnvironment(),
-		places: map[string]evidence.ServerPlace{}}
 	plain := func(text string) { c.note("%s", text) }
 	var syslog *journal.Syslog
 	if to := l.Service.Syslog; to.Network != "" {
 		syslog = journal.NewSyslog(to, func(text string) { journal.New(f.log, c.Err, plain, nil).Say(text) })
 		defer syslog.Close()
 	}
-	s.journal = journal.New(f.log, c.Err, plain, syslog)
-	if s.service, err = service.Open(l.Site, l.Keys, clientsOf(l.Site), folder, s.options()); err != nil {
-		return false, cannot(err)
-	}
-	defer func() { err = errors.Join(err, s.service.Close()) }()
-	if err := s.take(l); err != nil {
-		return false, err
-	}
-	if err := s.writePlaces(); err != nil {
-		return false, cannot(err)
-	}
-	if at := l.Service.Metrics; at != "" {
-		on, err := s.service.Metrics.Listen(at)
-		if err != nil {
-			return false, cannot(err)
-		}
-		s.say("metrics and health on http://%s/metrics and /health", on)
-	}
-	s.say("ready")
-	s.manager.Ready(s.status())
-	defer s.manager.Stopping()
+	hangups := make(chan os.Signal, 1)
+	signal.Notify(hangups, syscall.SIGHUP)
+	defer signal.Stop(hangups)
 	if f.span > 0 {
 		var stop context.CancelFunc
 		c.Context, stop = context.WithTimeout(c.Context, f.span)
 		defer stop()
 	}
-	return true, s.run()
+	started, err = serve.Run(c.Context, serve.Config{Site: l.Opened, Folder: folder, Hangups: hangups,
+		Journal: journal.New(f.log, c.Err, plain, syslog), Manager: sdnotify.FromEnvironment(), Explain: c.explainer(f),
+		Servers: f.servers,
+		Load: func() (sitefile.Opened, error) {
+			l, err := c.loadFrom(l.Path, true)
+			return l.Opened, err
+		}})
+	return started, cannot(err)
 }
 
-func (s *serving) say(format string, args ...any) { s.journal.Say(fmt.Sprintf(format, args...)) }
-
-func (s *serving) status() string {
-	return fmt.Sprintf("%s of %s", show.Count(len(s.places), "server"), s.site.Name)
-}
-
-// options returns how the service is to run. What it says goes line by line.
-func (s *serving) options() service.Options {
-	o := service.Options{Say: s.journal.Say, Event: s.journal.Event}
-	if !s.flags.explain {
-		return o
+// explainer returns what says how each decision came about, nil where nobody
+// asks. What it says goes line by line.
+func (c *Call) explainer(f *serveFlags) func(*site.Site, evidence.Event, []rights.Step) {
+	if !f.explain {
+		return nil
 	}
 	var mu sync.Mutex
-	o.Explain = func(of *site.Site, e evidence.Event, steps []rights.Step) {
+	return func(of *site.Site, e evidence.Event, steps []rights.Step) {
 		mu.Lock()
 		defer mu.Unlock()
-		s.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device,
+		c.note("%s %s %s: %s by %s for %s: %s", e.Time.Format("15:04:05"), e.Server, e.Answer, e.Question, e.Device,
 			show.Safe(e.Person), show.Safe(e.Text))
-		writeSteps(s.Err, of.Where, steps)
+		writeSteps(c.Err, of.Where, steps)
 	}
-	return o
 }
 
-// take puts a site into use: its design, and the servers that are to run.
-func (s *serving) take(l loaded) error {
-	chosen, err := l.servers(s.flags.only)
+// servers chooses the servers that are to run: those of -only, else every one
+// with run: true.
+func (f *serveFlags) servers(o sitefile.Opened) ([]*site.Server, error) {
+	chosen, err := loaded{Opened: o}.servers(f.only)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var run []*site.Server
-	for _, server := range l.Servers {
+	for _, server := range o.Servers {
 		if len(chosen) > 0 && chosen[server] || len(chosen) == 0 && server.Run {
 			run = append(run, server)
 		}
 	}
 	if len(run) == 0 {
-		return wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only",
-			l.Path)
+		return nil, wrong("no server of %s has run: true, so there is nothing to serve; set it, or name servers with -only",
+			o.Path)
 	}
-	changes, err := s.service.Take(s.Context, gate.Design{Site: l.Site, Keys: l.Keys, Clients: clientsOf(l.Site)}, run,
-		l.Base)
-	if err != nil {
-		return cannot(err)
-	}
-	s.site = l
-	for _, change := range changes {
-		s.say("%s", listens(change))
-		name := change.Place.Server.Name
-		if delete(s.places, name); !change.Ended {
-			s.places[name] = service.Written(change.Place, true)
-		}
-	}
-	return nil
-}
-
-// listens says what a server does from now on.
-func listens(c gate.Change) string {
-	s, p := c.Place.Server, c.Place
-	switch {
-	case c.Ended:
-		return fmt.Sprintf("%s: ended on %s", s.Name, p.Authentication)
-	case s.TLS && s.Protocol == site.TACACS:
-		return fmt.Sprintf("%s: TACACS+ over TLS on %s", s.Name, p.Authentication)
-	case s.TLS:
-		return fmt.Sprintf("%s: RADIUS over TLS on %s", s.Name, p.Authentication)
-	case s.Protocol == site.TACACS:
-		return fmt.Sprintf("%s: TACACS+ on %s", s.Name, p.Authentication)
-	}
-	return fmt.Sprintf("%s: RADIUS on %s, accounting on %s", s.Name, p.Authentication, p.Accounting)
-}
-
-func (s *serving) writePlaces() error {
-	l := s.site
-	places := evidence.Places{Site: l.Name, SitePath: absolute(l.Path), Devices: []evidence.DevicePlace{},
-		Servers: []evidence.ServerPlace{},
-		Ledger:  evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
-	for _, server := range l.Servers {
-		if p, runs := s.places[server.Name]; runs {
-			places.Servers = append(places.Servers, p)
-		}
-	}
-	return s.folder.WritePlaces(places)
-}
-
-func clientsOf(s *site.Site) map[netip.Addr]*site.Device {
-	clients := map[netip.Addr]*site.Device{}
-	for _, d := range s.Devices {
-		clients[d.Source] = d
-	}
-	return clients
+	return run, nil
 }

@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"mellowgate/internal/live/store/files"
 )
 
 // unit is a systemd unit in which {{PROGRAM}} and {{SITE}} stand for their paths.
@@ -22,7 +24,7 @@ func (c *Call) printUnit() error {
 	if err != nil {
 		return cannot(err)
 	}
-	c.say("%s", strings.NewReplacer("{{PROGRAM}}", filepath.Clean(program), "{{SITE}}", absolute(path)).Replace(unit))
+	c.say("%s", strings.NewReplacer("{{PROGRAM}}", filepath.Clean(program), "{{SITE}}", files.Absolute(path)).Replace(unit))
 	if strings.ContainsAny(program+path, " \t") {
 		c.note("the path holds blanks; put it in quotes in the unit")
 	}

@@ -70,3 +70,12 @@ func WriteWhole(path string, text []byte) error {
 	}
 	return err
 }
+
+// Absolute returns a path from the root, and the path as it is where that cannot
+// be known.
+func Absolute(path string) string {
+	if a, err := filepath.Abs(path); err == nil {
+		return a
+	}
+	return path
+}

@@ -1,12 +1,11 @@
-package cli
+package serve
 
 import (
-	"errors"
-	"os"
-	"os/signal"
+	"context"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -20,20 +19,17 @@ import (
 // editors write in several steps.
 const settled = 300 * time.Millisecond
 
-// run keeps a service at its site until the call ends: it reads the site again
-// on SIGHUP and when a file of it changes.
-func (s *serving) run() error {
-	hangups := make(chan os.Signal, 1)
-	signal.Notify(hangups, syscall.SIGHUP)
-	defer signal.Stop(hangups)
+// keep keeps a service at its site until ctx ends: it reads the site again on a
+// hangup and when a file of it changes.
+func (s *serving) keep(ctx context.Context) error {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
-		return cannot(err)
+		return err
 	}
 	defer func() { _ = watcher.Close() }()
 	watched := s.watch(watcher)
 	var alive <-chan time.Time
-	if every := s.manager.Lives(); every > 0 {
+	if every := s.Manager.Lives(); every > 0 {
 		ticker := time.NewTicker(every)
 		defer ticker.Stop()
 		alive = ticker.C
@@ -41,12 +37,12 @@ func (s *serving) run() error {
 	var due <-chan time.Time
 	for {
 		select {
-		case <-s.Done():
+		case <-ctx.Done():
 			return nil
 		case <-alive:
-			s.manager.Alive()
-		case <-hangups:
-			s.reload()
+			s.Manager.Alive()
+		case <-s.Hangups:
+			s.reload(ctx)
 			watched = s.watch(watcher)
 		case e := <-watcher.Events:
 			if watched[filepath.Clean(e.Name)] && e.Op != fsnotify.Chmod {
@@ -55,7 +51,7 @@ func (s *serving) run() error {
 		case <-watcher.Errors:
 		case <-due:
 			due = nil
-			s.reload()
+			s.reload(ctx)
 			watched = s.watch(watcher)
 		}
 	}
@@ -63,7 +59,7 @@ func (s *serving) run() error {
 
 // watch watches the folders of the site's files, and returns the files that count.
 func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
-	l := s.site
+	l := s.Site
 	counted := map[string]bool{filepath.Join(l.Base, secrets.SealedName): true}
 	for _, name := range l.Files {
 		counted[filepath.Clean(name)] = true
@@ -89,33 +85,37 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 
 // reload reads the site again and puts it in place of the old one, or says why
 // not.
-func (s *serving) reload() {
-	before := s.site.Service
-	l, err := s.loadFrom(s.site.Path, true)
+func (s *serving) reload(ctx context.Context) {
+	before := s.Site.Service
+	o, err := s.Load()
 	if err == nil {
-		err = s.take(l)
+		err = s.take(ctx, o)
 	}
 	if err != nil {
-		var f failure
-		if errors.As(err, &f) {
-			err = f.err
-		}
 		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
-		s.manager.Status("the site has a mistake; an older one is in use")
+		s.Manager.Status("the site has a mistake; an older one is in use")
 		return
 	}
 	s.say("the site was read again and is in use")
 	if err := s.writePlaces(); err != nil {
 		s.say("where the servers listen could not be written down: %v", err)
 	}
-	s.manager.Status(s.status())
-	after := l.Service
-	for what, changed := range map[string]bool{"ledger": before.Ledger.File != after.Ledger.File ||
-		before.Ledger.Database != after.Ledger.Database,
-		"metrics": before.Metrics != after.Metrics, "syslog": before.Syslog != after.Syslog,
-		"traffic": before.Traffic != after.Traffic} {
-		if changed {
+	s.Manager.Status(s.status())
+	changed := atStart(before, o.Service)
+	for _, what := range slices.Sorted(maps.Keys(changed)) {
+		if changed[what] {
 			s.say("service.%s is taken when serve starts: end it and start it again for that", what)
 		}
+	}
+}
+
+// atStart reports what differs of those parts of a service that are taken only
+// when it starts.
+func atStart(before, after site.Service) map[string]bool {
+	return map[string]bool{
+		"ledger":  before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
+		"metrics": before.Metrics != after.Metrics,
+		"syslog":  before.Syslog != after.Syslog,
+		"traffic": before.Traffic != after.Traffic,
 	}
 }

@@ -1,0 +1,147 @@
+// Package serve runs the servers of a site on this host: it opens the service,
+// lets the servers listen, and keeps them at their site. Where the site comes
+// from and how things are said is given to it; what a server answers is the
+// gate's.
+package serve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/journal"
+	"mellowgate/internal/live/server/sdnotify"
+	"mellowgate/internal/live/server/service"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
+)
+
+// Config is what a service is run from. All but Explain, Hangups and Manager are
+// needed.
+type Config struct {
+	Site   sitefile.Opened
+	Folder *state.Folder
+	// Load reads the site again.
+	Load func() (sitefile.Opened, error)
+	// Servers chooses the servers of a site that are to run here.
+	Servers func(sitefile.Opened) ([]*site.Server, error)
+	Journal *journal.Journal
+	// Explain is given how each decision came about. Default: nobody asks.
+	Explain func(*site.Site, evidence.Event, []rights.Step)
+	// Hangups are the signals on which the site is read again. Default: none.
+	Hangups <-chan os.Signal
+	Manager *sdnotify.Manager // default: none listens
+}
+
+// serving is a service while it runs. One goroutine owns it: that of Run.
+type serving struct {
+	Config
+	service *service.Service
+	places  map[string]evidence.ServerPlace
+}
+
+// Run runs servers until ctx ends. It reports whether they started: a start that
+// failed has changed nothing in the folder.
+func Run(ctx context.Context, c Config) (started bool, err error) {
+	s := &serving{Config: c, places: map[string]evidence.ServerPlace{}}
+	if s.Manager == nil {
+		s.Manager = &sdnotify.Manager{}
+	}
+	o := service.Options{Say: c.Journal.Say, Event: c.Journal.Event, Explain: c.Explain}
+	if s.service, err = service.Open(c.Site.Site, c.Site.Keys, clientsOf(c.Site.Site), c.Folder, o); err != nil {
+		return false, err
+	}
+	defer func() { err = errors.Join(err, s.service.Close()) }()
+	if err := s.take(ctx, c.Site); err != nil {
+		return false, err
+	}
+	if err := s.writePlaces(); err != nil {
+		return false, err
+	}
+	if at := c.Site.Service.Metrics; at != "" {
+		on, err := s.service.Metrics.Listen(at)
+		if err != nil {
+			return false, err
+		}
+		s.say("metrics and health on http://%s/metrics and /health", on)
+	}
+	s.say("ready")
+	s.Manager.Ready(s.status())
+	defer s.Manager.Stopping()
+	return true, s.keep(ctx)
+}
+
+func (s *serving) say(format string, args ...any) { s.Journal.Say(fmt.Sprintf(format, args...)) }
+
+func (s *serving) status() string {
+	if n := len(s.places); n != 1 {
+		return fmt.Sprintf("%d servers of %s", n, s.Site.Name)
+	}
+	return "1 server of " + s.Site.Name
+}
+
+// take puts a site into use: its design, and the servers that are to run.
+func (s *serving) take(ctx context.Context, o sitefile.Opened) error {
+	run, err := s.Servers(o)
+	if err != nil {
+		return err
+	}
+	changes, err := s.service.Take(ctx, gate.Design{Site: o.Site, Keys: o.Keys, Clients: clientsOf(o.Site)}, run, o.Base)
+	if err != nil {
+		return err
+	}
+	s.Site = o
+	for _, change := range changes {
+		s.say("%s", listens(change))
+		name := change.Place.Server.Name
+		if delete(s.places, name); !change.Ended {
+			s.places[name] = service.Written(change.Place, true)
+		}
+	}
+	return nil
+}
+
+// listens says what a server does from now on.
+func listens(c gate.Change) string {
+	s, p := c.Place.Server, c.Place
+	switch {
+	case c.Ended:
+		return fmt.Sprintf("%s: ended on %s", s.Name, p.Authentication)
+	case s.TLS && s.Protocol == site.TACACS:
+		return fmt.Sprintf("%s: TACACS+ over TLS on %s", s.Name, p.Authentication)
+	case s.TLS:
+		return fmt.Sprintf("%s: RADIUS over TLS on %s", s.Name, p.Authentication)
+	case s.Protocol == site.TACACS:
+		return fmt.Sprintf("%s: TACACS+ on %s", s.Name, p.Authentication)
+	}
+	return fmt.Sprintf("%s: RADIUS on %s, accounting on %s", s.Name, p.Authentication, p.Accounting)
+}
+
+func (s *serving) writePlaces() error {
+	l := s.Site
+	places := evidence.Places{Site: l.Name, SitePath: files.Absolute(l.Path), Devices: []evidence.DevicePlace{},
+		Servers: []evidence.ServerPlace{},
+		Ledger:  evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
+	for _, server := range l.Servers {
+		if p, runs := s.places[server.Name]; runs {
+			places.Servers = append(places.Servers, p)
+		}
+	}
+	return s.Folder.WritePlaces(places)
+}
+
+// clientsOf returns the devices of a site by the address that they ask from.
+func clientsOf(s *site.Site) map[netip.Addr]*site.Device {
+	clients := map[netip.Addr]*site.Device{}
+	for _, d := range s.Devices {
+		clients[d.Source] = d
+	}
+	return clients
+}
