@@ -4,7 +4,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"net/netip"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,7 +18,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
-	"mellowgate/internal/live/server/service"
+	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
@@ -321,42 +320,16 @@ func (f *askFlags) fits(s *site.Server) error {
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target,
 	error) {
-	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(l.Site)}
+	if !lab {
+		p = evidence.Places{}
+	}
+	t, err := reach.Map{Site: l.Site, Keys: l.Keys, Places: p}.Server(c.Context, d, s, f.as != "")
 	switch {
-	case s.Protocol == site.LDAP:
-		if s.Directory.Key != nil {
-			t.Key = l.Keys[s.Directory.Key.Name]
-		}
-	case !s.TLS:
-		t.Key = l.Keys[d.Key(s).Name]
+	case errors.Is(err, reach.ErrNotThere):
+		return t, failure{status: ExitUsage, err: err}
+	case err != nil:
+		return t, cannot(err)
 	}
-	address, ports := s.Address, [2]uint16{s.AuthenticationPort, s.AccountingPort}
-	if s.Protocol != site.RADIUS || s.TLS {
-		ports = [2]uint16{s.Port, s.Port}
-	}
-	from := ""
-	if lab {
-		i := slices.IndexFunc(p.Servers, func(at evidence.ServerPlace) bool { return at.Name == s.Name })
-		if i < 0 {
-			return t, wrong("the server %s does not run there: the state folder does not name it", s.Name)
-		}
-		at := p.Servers[i]
-		address, ports = at.Address, [2]uint16{at.Authentication + at.Port, at.Accounting + at.Port}
-		if place, ok := p.Device(d.Name); ok {
-			from = place.Source
-		}
-	}
-	if from == "" && f.as != "" && d.Source.IsValid() {
-		from = d.Source.String()
-	}
-	t.From, _ = netip.ParseAddr(from)
-	ip, err := netip.ParseAddr(address)
-	if err != nil {
-		if ip, err = service.Resolve(c.Context, s); err != nil {
-			return t, cannot(err)
-		}
-	}
-	t.Authentication, t.Accounting = netip.AddrPortFrom(ip, ports[0]), netip.AddrPortFrom(ip, ports[1])
 	if s.Protocol == site.LDAP && (lab || f.authorities != "") {
 		if t.TLS, err = f.trusting(s); err != nil {
 			return t, failure{status: ExitUsage, err: err}
@@ -367,7 +340,11 @@ func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p e
 		if err != nil {
 			return t, err
 		}
-		t.TLS = identity.Client(s.Protocol, address)
+		name := s.Address
+		if lab {
+			name = t.Authentication.Addr().String()
+		}
+		t.TLS = identity.Client(s.Protocol, name)
 	}
 	return t, nil
 }

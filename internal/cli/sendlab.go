@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -12,11 +10,12 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/client/reach"
+	"mellowgate/internal/task/gather"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -86,66 +85,10 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 		"is sent anyway", show.Count(len(all), "server port")+" stayed", strings.Join(all, "; "))
 }
 
-// reach returns a server as the device would reach it in the lab: at the address of
-// the lab's server that has the design's one, at the port and with the key of the
-// design, from the address of the lab that has the design's source.
+// reach returns a server as the device would reach it in the lab by its design.
 func (b *labOf) reach(s *site.Server) aaa.Target {
-	t := aaa.Target{Server: s, HeedsICMP: true, Key: b.l.Keys[s.Key.Name], Words: attributes.Of(b.l.Site), From: b.from(),
-		Dialer: nobody{}}
-	i := slices.IndexFunc(b.ran.Servers,
-		func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
-	if i < 0 {
-		return t
-	}
-	has := b.ran.Servers[i]
-	j := slices.IndexFunc(b.places.Servers, func(p evidence.ServerPlace) bool { return p.Name == has.Name })
-	if j < 0 {
-		return t
-	}
-	p := b.places.Servers[j]
-	ip, err := netip.ParseAddr(p.Address)
-	if err != nil {
-		return t
-	}
-	port := func(asked, own, opened uint16) netip.AddrPort {
-		if asked == own {
-			return netip.AddrPortFrom(ip, opened)
-		}
-		return netip.AddrPortFrom(ip, asked)
-	}
-	t.Dialer = nil
-	t.Authentication = port(s.Port, has.Port, p.Port)
-	if s.Protocol == site.RADIUS {
-		t.Authentication, t.Accounting = port(s.AuthenticationPort, has.AuthenticationPort, p.Authentication),
-			port(s.AccountingPort, has.AccountingPort, p.Accounting)
-	}
-	return t
+	return reach.Map{Site: b.ran.Site, Keys: b.ran.Keys, Places: b.places}.Designed(b.l.Site, b.l.Keys, b.d, s)
 }
-
-// from returns the lab's address for the source of the design; one that no device
-// has where no device has that source.
-func (b *labOf) from() netip.Addr {
-	for _, d := range b.ran.Devices {
-		if d.Source == b.d.Source {
-			if at, ok := b.places.Device(d.Name); ok {
-				a, _ := netip.ParseAddr(at.Source)
-				return a
-			}
-		}
-	}
-	host, _, _ := net.SplitHostPort(b.places.Control.Address)
-	a, _ := netip.ParseAddr(host)
-	return a
-}
-
-// nobody is a network in which nobody is at any address.
-type nobody struct{}
-
-func (nobody) Dial(context.Context, string, netip.Addr, netip.AddrPort) (net.Conn, error) {
-	return nil, errNobody
-}
-
-var errNobody = &net.OpError{Op: "dial", Err: fmt.Errorf("nobody is at that address in this lab")}
 
 // sentCause is the cause of a login that did not go as foreseen.
 type sentCause struct {
@@ -158,7 +101,7 @@ type sentCause struct {
 
 // causesOf returns the causes of the newest login that went wrong since a time, the
 // most likely first; none where it is not known.
-func causesOf(k *known, y diagnose.Symptom, began time.Time) []sentCause {
+func causesOf(k *gather.Found, y diagnose.Symptom, began time.Time) []sentCause {
 	all := []sentCause{}
 	k.Traces = slices.DeleteFunc(k.Traces, func(t evidence.Trace) bool { return t.Time.Before(began) })
 	k.Events = slices.DeleteFunc(k.Events, func(e evidence.Event) bool { return e.Time.Before(began) })

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -12,12 +10,10 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/live/client/listen"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/gather"
 )
 
@@ -128,15 +124,6 @@ func moment(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, wrong("-at is %q; 03:10 or 2026-11-23T03:10 is wanted", text)
 }
 
-// known is what a call to why works from.
-type known struct {
-	evidence.Evidence
-	site   *loaded // nil without one
-	places evidence.Places
-	from   string // what was read, in words
-	lab    bool
-}
-
 func (c *Call) why(f *whyFlags) error {
 	if err := f.check(); err != nil {
 		return err
@@ -154,8 +141,8 @@ func (c *Call) why(f *whyFlags) error {
 		return c.everything(f, k)
 	}
 	v := diagnose.Explain(k.Evidence, f.symptom)
-	if !v.Found && k.site != nil && f.symptom.Device != "" {
-		c.note("%s holds no such login%s; this is what the design says", k.from, f.choices(k))
+	if !v.Found && k.Opened != nil && f.symptom.Device != "" {
+		c.note("%s holds no such login%s; this is what the design says", k.From, f.choices(k))
 		v = diagnose.Explain(evidence.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Now: k.Now}, f.symptom)
 	}
 	if !v.Found {
@@ -165,7 +152,7 @@ func (c *Call) why(f *whyFlags) error {
 			}
 			return errNo
 		}
-		c.note("%s holds no such login%s", k.from, f.choices(k))
+		c.note("%s holds no such login%s", k.From, f.choices(k))
 		return errNo
 	}
 	var again *proof
@@ -195,7 +182,7 @@ func (c *Call) why(f *whyFlags) error {
 }
 
 // choices says which names there are, when none fits.
-func (f *whyFlags) choices(k *known) string {
+func (f *whyFlags) choices(k *gather.Found) string {
 	var people, devices []string
 	for _, t := range k.Traces {
 		people, devices = addNew(people, t.Person), addNew(devices, t.Device)
@@ -227,123 +214,36 @@ func addNew(all []string, name string) []string {
 }
 
 // evidence reads what a call names: files, a state folder, a site.
-func (c *Call) evidence(f *whyFlags) (*known, error) {
-	k := &known{}
-	dir := f.state
-	alone := f.files.None() && f.on == "" && f.state == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)
-	if dir == "" && f.files.None() && f.on == "" {
-		dir = defaultState
-	}
-	if f.state == "" && f.files.Capture != "" { // the capture of a state folder has the addresses of that run
-		if beside, err := state.Open(filepath.Dir(f.files.Capture)); err == nil {
-			if p, err := beside.Places(); err == nil {
-				k.places = p
-			}
-		}
-	}
-	var folder *state.Folder
-	if dir != "" {
-		var err error
-		if folder, err = state.Open(dir); err != nil && !alone {
-			return nil, failure{status: ExitUsage,
-				err: fmt.Errorf("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device", err)}
-		}
-		if err == nil {
-			if k.places, err = folder.Places(); err != nil {
-				return nil, failure{status: ExitUsage, err: err}
-			}
-			k.lab, k.from = k.places.Control != nil, dir
-		} else {
-			folder = nil
-		}
-	}
-	path := k.places.SitePath
+func (c *Call) evidence(f *whyFlags) (*gather.Found, error) {
+	w := gather.Wanted{Files: f.files, State: f.state, Default: defaultState, Interface: f.on, Span: f.span, In: c.In,
+		Alone: f.files.None() && f.on == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)}
 	if len(c.Args) > 0 {
-		path = c.Args[0]
-	}
-	directory := exchange.Directory{}
-	if _, err := os.Stat(path); path != "" && (err == nil || len(c.Args) > 0) {
-		l, err := c.loadFrom(path, false)
-		if err != nil {
-			return nil, err
-		}
-		if f.symptom.Device != "" {
-			if _, err := l.device(f.symptom.Device); err != nil {
-				return nil, err
-			}
-		}
-		k.site = &l
-		if directory = exchange.Designed(l.Site, l.Keys); len(k.places.Servers) > 0 {
-			directory = exchange.InPlaces(l.Site, l.Keys, k.places)
-		}
+		w.Site = c.Args[0]
 	}
 	if f.key != "" {
 		key, err := secrets.SecretFile(f.key)
 		if err != nil {
 			return nil, failure{status: ExitUsage, err: err}
 		}
-		directory = directory.WithKey(key)
+		w.Key = key
 	}
-	if err := c.read(f, k, folder, directory); err != nil {
-		return nil, err
+	finder := gather.Finder{
+		Load: func(path string) (sitefile.Opened, error) {
+			l, err := c.loadFrom(path, false)
+			if err == nil && f.symptom.Device != "" {
+				_, err = l.device(f.symptom.Device)
+			}
+			return l.Opened, err
+		},
+		Has:  func(path string) bool { _, err := os.Stat(path); return err == nil },
+		Note: func(text string) { c.note("%s", text) },
 	}
-	if k.Now = time.Now(); k.site != nil {
-		k.Site, k.Keys = k.site.Site, k.site.Keys
-	}
-	return k, nil
-}
-
-// read reads the evidence itself.
-func (c *Call) read(f *whyFlags, k *known, folder *state.Folder, d exchange.Directory) error {
-	var notes []string
-	var err error
-	switch {
-	case !f.files.None():
-		k.Evidence, notes, err = f.files.Read(c.In, d)
-		k.from = strings.Join(slices.DeleteFunc([]string{f.files.Capture, f.files.Events, f.files.Trace, f.files.Counters,
-			f.files.Log}, func(s string) bool { return s == "" }), ", ")
-	case folder != nil:
-		k.Evidence, notes, err = gather.Folder(folder, d)
-	}
-	if err != nil {
-		return failure{status: ExitUsage, err: err}
-	}
-	if f.on != "" {
-		note, err := c.overhear(f, k, d)
-		if err != nil {
-			return err
-		}
-		notes = append(notes, note...)
-	}
-	for _, n := range notes {
-		c.note("%s", n)
-	}
-	if k.from == "" {
-		k.from = "the site"
-	}
-	return nil
-}
-
-// overhear listens live for a time.
-func (c *Call) overhear(f *whyFlags, k *known, d exchange.Directory) (notes []string, err error) {
-	ctx, cancel := context.WithTimeout(c.Context, f.span)
-	defer cancel()
-	source, done, err := listen.Interface(ctx, f.on)
-	if err != nil {
-		return nil, cannot(err)
-	}
-	defer done()
-	c.note("listening on %s for %s", f.on, f.span)
-	some, note := gather.Listened(source, f.on, d)
-	if note != "" {
-		notes = append(notes, note)
-	}
-	k.Exchanges, k.from = append(k.Exchanges, some...), strings.TrimPrefix(k.from+", "+f.on, ", ")
-	return notes, nil
+	k, err := finder.Find(c.Context, w)
+	return k, cannot(err)
 }
 
 // everything prints all that is wrong.
-func (c *Call) everything(f *whyFlags, k *known) error {
+func (c *Call) everything(f *whyFlags, k *gather.Found) error {
 	s := diagnose.All(k.Evidence, f.symptom)
 	if *c.json {
 		return show.JSON(c.Out, s)
@@ -353,7 +253,7 @@ func (c *Call) everything(f *whyFlags, k *known) error {
 		c.say("%s\n", text)
 	}
 	if s.Logins == 0 {
-		c.note("%s holds no login%s", k.from, f.choices(k))
+		c.note("%s holds no login%s", k.From, f.choices(k))
 		return errNo
 	}
 	if len(s.Groups) == 0 {

@@ -19,11 +19,11 @@ import (
 )
 
 // probe asks the servers that a device uses.
-func (c *Call) probe(f *whyFlags, k *known) error {
-	if k.site == nil {
+func (c *Call) probe(f *whyFlags, k *gather.Found) error {
+	if k.Opened == nil {
 		return wrong("-probe needs the site, for the servers of %s and their keys: name it at the end", f.symptom.Device)
 	}
-	d, err := k.site.device(f.symptom.Device)
+	d, err := loaded{Opened: *k.Opened}.device(f.symptom.Device)
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,7 @@ func (c *Call) probe(f *whyFlags, k *known) error {
 	}
 	ask := &askFlags{state: f.state, as: d.Name}
 	as := d.Name
-	if !k.lab { // this host does not have the device's address
+	if !k.Lab { // this host does not have the device's address
 		as, ask.as = "", ""
 		c.note("the questions come from this host and not from %s: they tell whether the servers are up, and nothing of keys",
 			d.Name)
@@ -51,7 +51,7 @@ func (c *Call) probe(f *whyFlags, k *known) error {
 		if s.TLS && as == "" {
 			continue
 		}
-		t, err := ask.target(c, *k.site, d, s, k.places, len(k.places.Servers) > 0)
+		t, err := ask.target(c, loaded{Opened: *k.Opened}, d, s, k.Places, len(k.Places.Servers) > 0)
 		if err != nil {
 			return err
 		}
@@ -103,8 +103,8 @@ func (p *proof) print(c *Call) {
 }
 
 // confirm repeats the login that was judged, in the lab.
-func (c *Call) confirm(f *whyFlags, k *known, v diagnose.Verdict) (*proof, error) {
-	if !k.lab {
+func (c *Call) confirm(f *whyFlags, k *gather.Found, v diagnose.Verdict) (*proof, error) {
+	if !k.Lab {
 		return nil, wrong("-confirm repeats a login in a lab; on a real device use: mellowgate login -address ADDRESS:22 "+
 			"-person %s", v.Story.Person)
 	}
@@ -143,13 +143,13 @@ func notMade(path string, err error) error {
 }
 
 // writeIncident writes the record of an incident.
-func (c *Call) writeIncident(f *whyFlags, k *known, v diagnose.Verdict, p *proof) error {
+func (c *Call) writeIncident(f *whyFlags, k *gather.Found, v diagnose.Verdict, p *proof) error {
 	file, err := os.OpenFile(f.write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return notMade(f.write, err)
 	}
 	defer func() { _ = file.Close() }()
-	if _, err := file.Write(incident(v, f.symptom, k.from, p)); err != nil {
+	if _, err := file.Write(incident(v, f.symptom, k.From, p)); err != nil {
 		return cannot(err)
 	}
 	c.note("%s has the record of the incident", f.write)

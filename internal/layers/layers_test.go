@@ -22,7 +22,7 @@ var floors = []string{
 	"mellowgate/internal/live/client/",
 	"mellowgate/internal/live/server/",
 	"mellowgate/internal/live/lab",
-	"mellowgate/internal/task/",
+	"mellowgate/internal/task",
 	"mellowgate/internal/cli",
 	"mellowgate/cmd/",
 }

@@ -25,6 +25,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/lab/directory"
 	"mellowgate/internal/live/lab/standin"
 	"mellowgate/internal/live/server/gate"
@@ -224,15 +225,11 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 				t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
 			}
 		}
+		t.Key = reach.Key(d, s, l.config.Keys)
 		switch {
 		case s.Protocol == site.LDAP:
-			reach := l.directory(s)
-			if t.TLS = reach.TLS; s.Directory.Key != nil {
-				t.Key = l.config.Keys[s.Directory.Key.Name]
-			}
-		case !s.TLS:
-			t.Key = l.config.Keys[d.Key(s).Name]
-		default:
+			t.TLS = l.directory(s).TLS
+		case s.TLS:
 			var err error
 			if t.TLS, err = l.client(d, s); err != nil {
 				return nil, err

@@ -10,6 +10,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/netconf"
 )
@@ -200,24 +201,11 @@ func (w *draft) reach(s *site.Server, secret string) aaa.Target {
 	for _, k := range w.known {
 		if k.Server.Address == s.Address && k.Server.Protocol == s.Protocol {
 			t = k
-			t.Authentication = atPort(k.Authentication, s.Port, k.Server.Port)
-			if s.Protocol == site.RADIUS {
-				t.Authentication = atPort(k.Authentication, s.AuthenticationPort, k.Server.AuthenticationPort)
-				t.Accounting = atPort(k.Accounting, s.AccountingPort, k.Server.AccountingPort)
-			}
+			t.Authentication, t.Accounting = reach.Moved(s, k.Server, k.Authentication, k.Accounting)
 		}
 	}
 	t.Server, t.Key = s, site.NewSecret(secret)
 	return t
-}
-
-// atPort returns the place of a server for the port that the device asks at: the
-// one in use for the server's own, else that port itself.
-func atPort(place netip.AddrPort, asked, own uint16) netip.AddrPort {
-	if asked == own {
-		return place
-	}
-	return netip.AddrPortFrom(place.Addr(), asked)
 }
 
 // group returns the group of a name, a new one where there is none.

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/netip"
 	"os"
 	"syscall"
@@ -18,6 +17,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/ldap"
+	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/pki"
@@ -160,13 +160,8 @@ func (v *Service) record(folder *state.Folder, size int64) error {
 
 // Where returns the place of a server at an address, on the site's ports.
 func Where(s *site.Server, address netip.Addr) gate.Place {
-	p := gate.Place{Server: s, Authentication: netip.AddrPortFrom(address, s.AuthenticationPort),
-		Accounting: netip.AddrPortFrom(address, s.AccountingPort)}
-	if s.Protocol != site.RADIUS || s.TLS {
-		p.Authentication = netip.AddrPortFrom(address, s.Port)
-		p.Accounting = p.Authentication
-	}
-	return p
+	authentication, accounting := reach.At(s, address)
+	return gate.Place{Server: s, Authentication: authentication, Accounting: accounting}
 }
 
 // Written returns a place as it is written to places.json.
@@ -181,18 +176,6 @@ func Written(p gate.Place, running bool) evidence.ServerPlace {
 	return at
 }
 
-// Resolve returns the address of a server, which the site may give as a host name.
-func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
-	if address, err := netip.ParseAddr(s.Address); err == nil {
-		return address, nil
-	}
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
-	if err != nil || len(found) == 0 {
-		return netip.Addr{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
-	}
-	return found[0].Unmap(), nil
-}
-
 // Take puts a design in place of the one in use, and lets just these servers
 // of it listen, on the addresses that the site gives them; over TLS with the
 // certificates that the site names, read again, whose paths start from base. It
@@ -200,7 +183,7 @@ func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
 func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
 	places := make([]gate.Place, len(servers))
 	for i, s := range servers {
-		address, err := Resolve(ctx, s)
+		address, err := reach.Resolve(ctx, s)
 		if err != nil {
 			return nil, err
 		}
