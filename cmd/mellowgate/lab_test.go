@@ -167,7 +167,8 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 	path := filepath.Join(c.dir, "s", "site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	site := strings.NewReplacer("192.0.2.11", here(t, "127.95.0.11\n    port: 10490"), "192.0.2.12", here(t, "127.95.0.12\n    port: 10491"),
+	site := strings.NewReplacer("192.0.2.11", here(t, "127.95.0.11\n    port: 10490"), "192.0.2.12",
+		here(t, "127.95.0.12\n    port: 10491"),
 		"192.0.2.101", here(t, "127.95.0.101")).Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(site), 0o600))
 

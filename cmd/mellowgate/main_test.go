@@ -121,7 +121,8 @@ type background struct {
 // start starts a call and waits until it says ready.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
-	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{}, out: &bytes.Buffer{}}
+	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
+		out: &bytes.Buffer{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()
 	require.NoError(t, err)

@@ -51,7 +51,8 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	wrong := c
 	wrong.stdin = "not the password\n"
 	require.Equal(t, 1, wrong.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh").status)
-	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network", labtest.Network(t).String(),
+	drilled := c.run(t, "drill", "-json", "-device", "hq-fw-1", "-person", "ines.marsh", "-network",
+		labtest.Network(t).String(),
 		"demo/as-reviewed")
 	require.Zero(t, drilled.status, drilled.err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "drill.json"), []byte(drilled.out), 0o600))
@@ -67,7 +68,8 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "is there already; name a new file",
 		"-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
 		"-drill none demo/as-reviewed":                       "the drill cannot be read",
-		"-state none demo/as-reviewed":                       "none is not a state folder", "-since soon demo/as-reviewed": "-since is \"soon\""} {
+		"-state none demo/as-reviewed":                       "none is not a state folder",
+		"-since soon demo/as-reviewed":                       "-since is \"soon\""} {
 		r := c.run(t, append([]string{"report"}, strings.Fields(args)...)...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, says)

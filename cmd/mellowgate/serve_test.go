@@ -75,7 +75,8 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.run(t, "ask", "-server", "r", "-as", "sw", "-person", "ines", "-password-file", "right").status)
 	change("key: k, run: true}]", "key: k}]")
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "r: ended on 127.93.0.1:1812")) }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "r: ended on 127.93.0.1:1812")) },
+		10*time.Second,
 		20*time.Millisecond)
 	change("port: 4950", "port: 4951")
 	change(here(t, "address: 127.93.0.1,"), "address: 192.0.2.77,")
@@ -169,7 +170,8 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 		"right").status)
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
 		10*time.Millisecond)
-	require.Regexp(t, here(t, `<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`), received())
+	require.Regexp(t, here(t,
+		`<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`), received())
 	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(),
 		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }

@@ -58,7 +58,8 @@ func (k *keysCall) seen(l loaded, key *site.Key) ([]rotate.Seen, error) {
 	if dir == "" {
 		dir = defaultState
 	}
-	if _, err := rotate.Status(l.Opened, key, nil); err != nil { // a key that is not being changed has no folder to look into
+	// a key that is not being changed has no folder to look into
+	if _, err := rotate.Status(l.Opened, key, nil); err != nil {
 		return nil, cannot(err)
 	}
 	folder, err := state.Open(dir)

@@ -24,7 +24,8 @@ func (c *Call) printUnit() error {
 	if err != nil {
 		return cannot(err)
 	}
-	c.say("%s", strings.NewReplacer("{{PROGRAM}}", filepath.Clean(program), "{{SITE}}", files.Absolute(path)).Replace(unit))
+	c.say("%s", strings.NewReplacer("{{PROGRAM}}", filepath.Clean(program), "{{SITE}}",
+		files.Absolute(path)).Replace(unit))
 	if strings.ContainsAny(program+path, " \t") {
 		c.note("the path holds blanks; put it in quotes in the unit")
 	}

@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -137,4 +138,29 @@ func TestNoWordIsWrittenTwice(t *testing.T) {
 func holdsWord(e ast.Expr) bool {
 	s, ok := e.(*ast.SelectorExpr)
 	return ok && wordFields[s.Sel.Name]
+}
+
+// Code goes to 120 columns; what stands in a raw string is text, and may be wider.
+func TestLinesGoTo120Columns(t *testing.T) {
+	t.Parallel()
+	const most = 120
+	set, files := parsed(t)
+	for path, f := range files {
+		text, err := os.ReadFile(filepath.Join("..", path))
+		require.NoError(t, err)
+		raw := map[int]bool{}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && strings.HasPrefix(lit.Value, "`") {
+				for line := set.Position(lit.Pos()).Line; line <= set.Position(lit.End()).Line; line++ {
+					raw[line] = true
+				}
+			}
+			return true
+		})
+		for i, line := range strings.Split(string(text), "\n") {
+			if n := len([]rune(line)); n > most && !raw[i+1] {
+				t.Errorf("%s:%d: %d columns", path, i+1, n)
+			}
+		}
+	}
 }

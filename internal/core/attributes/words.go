@@ -1,4 +1,4 @@
-// Package words gives the RADIUS attributes that a site knows by name: those of
+// Package attributes gives the RADIUS attributes that a site knows by name: those of
 // the RFCs, and those of its vendors.
 package attributes
 

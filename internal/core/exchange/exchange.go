@@ -1,4 +1,4 @@
-// Package listen turns captured packets into exchanges: one question with its
+// Package exchange turns captured packets into exchanges: one question with its
 // answer, decoded, paired, timed and judged. It needs no site; with one it knows
 // devices, servers and keys. It never shows a password.
 package exchange

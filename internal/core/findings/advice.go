@@ -1,4 +1,4 @@
-// Package advice finds what is unsafe in a site. A finding about who gets in
+// Package findings finds what is unsafe in a site. A finding about who gets in
 // is always proven by a foreseen case; the package has no rules of thumb about
 // method lists of its own.
 //

@@ -151,7 +151,8 @@ devices:
 	require.NoError(t, err)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Network: labtest.Network(t), Site: s, Keys: site.Keys{"k": site.NewSecret("a-key-of-this-test-only")},
+	l, err := lab.Start(lab.Config{Network: labtest.Network(t), Site: s,
+		Keys:  site.Keys{"k": site.NewSecret("a-key-of-this-test-only")},
 		State: folder})
 	require.NoError(t, err)
 	kept := func() (all []string) {

@@ -57,6 +57,8 @@ const (
 )
 
 // Lab is a running lab.
+//
+// mu guards faults. Shutdown ends everything that Start started, and waits.
 type Lab struct {
 	Places      evidence.Places
 	config      Config

@@ -151,9 +151,10 @@ func casesByHand(t *testing.T) {
 					b := append([]byte{1, 5, 0, 26}, make([]byte, 16)...)
 					h.w.UDP(h.now, apAddress, r1Login, append(b, 1, 40, 'i', 'n', 'e', 's'))
 					if n == 2 {
-						h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
-							Device: "ap", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
-							Text: "the attribute at octet 20 overruns the packet (RFC 2865, section 5)"})
+						h.e.Events = append(h.e.Events,
+							evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
+								Device: "ap", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
+								Text: "the attribute at octet 20 overruns the packet (RFC 2865, section 5)"})
 					}
 				default:
 					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
@@ -161,9 +162,10 @@ func casesByHand(t *testing.T) {
 						append([]byte{0xc0, 1, 1, 1, 0, 0, 0, 9, 0, 0, 0, 12}, make([]byte, 12)...))
 					conn.Close(h.tick(time.Millisecond))
 					if n == 3 {
-						h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11",
-							Device: "sw", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
-							Text: "a body in clear, which section 4.5 of RFC 8907 refuses"})
+						h.e.Events = append(h.e.Events,
+							evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11",
+								Device: "sw", Question: "login", Answer: evidence.Dropped, Reason: diagnose.Malformed,
+								Text: "a body in clear, which section 4.5 of RFC 8907 refuses"})
 					}
 				}
 			})

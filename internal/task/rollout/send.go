@@ -1,4 +1,4 @@
-// Package send puts a design on devices so that nobody is locked out: what is
+// Package rollout puts a design on devices so that nobody is locked out: what is
 // there is read and kept, the change runs for a time only (a confirmed commit,
 // RFC 6241 section 8.4), logins from new connections prove it, and only then it
 // is confirmed. When a proof fails, or this program dies, the device takes the

@@ -1,4 +1,4 @@
-// Package asker puts one question to one server with real packets: as a
+// Package aaa puts one question to one server with real packets: as a
 // device would, from its address, with its key, waiting as long as the server's
 // entry in the site says. What comes back is a walk.Reply.
 package aaa

@@ -1,4 +1,4 @@
-// Package manage reads and changes the configuration of devices over NETCONF
+// Package device reads and changes the configuration of devices over NETCONF
 // (RFC 6241, RFC 6242): SSH with host keys checked, and the models that a device
 // announces.
 package device
@@ -58,6 +58,8 @@ var (
 )
 
 // Session is an open session on a device.
+//
+// One goroutine at a time uses it; End closes it.
 type Session struct {
 	*netconf.Client
 	conn    net.Conn

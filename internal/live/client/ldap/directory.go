@@ -1,4 +1,4 @@
-// Package directory asks LDAP servers (RFC 4511) who somebody is: a search for
+// Package ldap asks LDAP servers (RFC 4511) who somebody is: a search for
 // the name, then a bind with the password. It knows nothing of grants.
 package ldap
 

@@ -1,4 +1,4 @@
-// Package played is a small directory server (RFC 4511) that a lab plays: bind,
+// Package directory is a small directory server (RFC 4511) that a lab plays: bind,
 // search, StartTLS. It holds people in one place of the tree, each found by
 // whatever the site's own filter asks for, and can be made to fail on purpose.
 package directory

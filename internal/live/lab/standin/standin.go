@@ -1,6 +1,6 @@
 // Package standin is simulated devices: ways in, a small shell, and a trace.
 // How a stand-in decides is not here but in core/walk; it gets the walker's
-// answers from real packets, sent by package asker.
+// answers from real packets, sent by package aaa.
 package standin
 
 import (
@@ -43,6 +43,9 @@ type Config struct {
 }
 
 // Device is a running stand-in.
+//
+// mu guards what changes: the design in use, the books, the lines. Each way in
+// and each visitor has a goroutine of its own; Shutdown ends them and waits.
 type Device struct {
 	config  Config
 	rests   walk.Rests

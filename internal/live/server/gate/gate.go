@@ -64,6 +64,10 @@ type Place struct {
 }
 
 // Gate is a running service.
+//
+// It is safe for use by several goroutines. mu guards ports; the design is
+// swapped whole. Each port and connection has a goroutine of its own, counted in
+// running; Shutdown ends them and waits.
 type Gate struct {
 	config   Config
 	design   atomic.Pointer[snapshot]

@@ -23,6 +23,9 @@ const (
 func Forms() []string { return []string{Plain, Text, JSON} }
 
 // Journal takes what happens. The zero value drops it.
+//
+// It is safe for use by several goroutines, and owns none. Its syslog is closed
+// by whoever made it.
 type Journal struct {
 	plain  func(string)
 	log    *slog.Logger

@@ -18,6 +18,9 @@ import (
 // Syslog sends messages to a syslog receiver, RFC 5424: by UDP one in a
 // datagram (RFC 5426), by TCP with their length before them (RFC 6587, section
 // 3.4.1), or to a socket of this host. It never waits for the receiver.
+//
+// One goroutine sends; Close lets it send what is queued, for a while, and ends
+// it.
 type Syslog struct {
 	to      site.SyslogSink
 	host    string

@@ -22,6 +22,9 @@ import (
 
 // Ledger is an open ledger. One writer takes what is pending and commits it
 // together.
+//
+// One goroutine writes; Keep and Note hand records to it. Close ends it once what
+// it was given is written.
 type Ledger struct {
 	db   *sql.DB
 	done chan struct{} // closed when the writer has ended

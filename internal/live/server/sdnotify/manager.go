@@ -1,4 +1,4 @@
-// Package manager tells a service manager how a service is, in the protocol of
+// Package sdnotify tells a service manager how a service is, in the protocol of
 // NOTIFY_SOCKET: datagrams of NAME=VALUE lines to a socket that the environment
 // names. Where there is no manager nothing is told.
 package sdnotify

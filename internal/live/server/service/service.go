@@ -52,6 +52,9 @@ type book interface {
 }
 
 // Service is a gate and what it writes to.
+//
+// Whoever opened it closes it: Close ends the gate first, and then what it writes
+// to.
 type Service struct {
 	*gate.Gate
 	Capture *capture.Writer

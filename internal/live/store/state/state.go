@@ -22,6 +22,8 @@ import (
 )
 
 // Folder is a state folder.
+//
+// mu guards the files. Close writes what is not written yet.
 type Folder struct {
 	Dir     string
 	mu      sync.Mutex
