@@ -236,3 +236,44 @@ func FuzzInventory(f *testing.F) {
 		require.True(t, (s == nil) == (err != nil))
 	})
 }
+
+// Days mean what they say: each week is tried hour by hour.
+func TestHoursHoldOnTheirDaysAndTimes(t *testing.T) {
+	t.Parallel()
+	monday := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	week := func(h Hours) (held []string) {
+		for hour := range 7 * 24 {
+			at := monday.Add(time.Duration(hour) * time.Hour)
+			if h.Hold(at) {
+				held = append(held, at.Format("Mon15"))
+			}
+		}
+		return held
+	}
+	for text, want := range map[string]string{
+		"mon-fri 09:00-10:00": "Mon09 Tue09 Wed09 Thu09 Fri09",
+		"Sat,sun 09:00-11:00": "Sat09 Sat10 Sun09 Sun10",
+		"Fri-Mon 00:00-01:00": "Mon00 Fri00 Sat00 Sun00",
+		"Wed 23:00-02:00":     "Wed23 Thu00 Thu01",
+		"Sun 23:00-01:00":     "Mon00 Sun23",
+		"Tue 22:00-24:00":     "Tue22 Tue23",
+		"05:00-06:00":         "Mon05 Tue05 Wed05 Thu05 Fri05 Sat05 Sun05",
+		// Dublin is an hour behind Berlin, and on UTC in November.
+		"Mon 09:00-10:00 Europe/Dublin": "Mon09",
+		"Mon 09:00-10:00 Europe/Berlin": "Mon08",
+	} {
+		h, err := ParseHours(text)
+		require.NoError(t, err, text)
+		require.Equal(t, want, strings.Join(week(h), " "), text)
+		require.Equal(t, text, h.String())
+	}
+	for text, says := range map[string]string{
+		"Mun 09:00-10:00": `"Mun" are no days`, "Mon-Foo 09:00-10:00": `"Mon-Foo" are no days`, "Mon": "hours are",
+		"09:00-10:00 Europe/Nowhere": "is no time zone", "09:00-10:00 Local": "is no time zone",
+		"09:00-09:00": "are no times", "24:00-09:00": "are no times", "09:00": "are no times", "9:00-10:00": "are no times",
+		"09:60-10:00": "are no times", "09:00-24:01": "are no times", "Mon 09:00-10:00 UTC more": "hours are",
+	} {
+		_, err := ParseHours(text)
+		require.ErrorContains(t, err, says, text)
+	}
+}

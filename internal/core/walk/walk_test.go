@@ -377,3 +377,80 @@ func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
 		}
 	})
 }
+
+// A server that answered, yes or no, is not asked again, and the next is not
+// asked at all; one that gives no answer is asked as often as it has attempts.
+func TestAServerThatAnsweredIsNotAskedAgain(t *testing.T) {
+	t.Parallel()
+	d := device(t, "", loginLists, "ssh: {login: r-local}", "keeper")
+	for _, s := range d.Way(site.SSH).Lists[site.Login].Servers() {
+		s.Attempts = 3
+	}
+	for _, c := range []struct {
+		r1, r2 string
+		asked  []string
+	}{
+		{"yes", "yes", []string{"login r1 1"}},
+		{"no", "yes", []string{"login r1 1"}},
+		{"silent", "yes", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1"}},
+		{"silent", "no", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1"}},
+		{"closed", "silent", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1", "login r2 2", "login r2 3"}},
+	} {
+		w := &world{answers: map[string]string{"r1": c.r1, "r2": c.r2}, traits: d.Kind.Traits}
+		enter(d, w, "ines")
+		require.Equal(t, c.asked, w.asked, "%s, %s", c.r1, c.r2)
+	}
+}
+
+// Who was let in by a server has the level that the server gives, or the least:
+// not that of a local account of the same name.
+func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		traits, ways string
+		answers      map[string]string
+		level        int
+	}{
+		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "yes"}, 1},
+		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "yes 7"}, 7},
+		{"", "ssh: {login: t-local}", map[string]string{"t1": "yes"}, 1},
+		{"level-without-session: 4", "ssh: {login: t-local}", map[string]string{"t1": "yes"}, 4},
+		{"", "ssh: {login: t-local}", map[string]string{"t1": "silent", "t2": "silent"}, 15},
+		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "silent", "t2": "silent"}, 15},
+	} {
+		d := device(t, c.traits, sessionLists, c.ways, "keeper")
+		w := &world{answers: c.answers, right: "keeper", traits: d.Kind.Traits}
+		e, _ := enter(d, w, "keeper")
+		require.True(t, e.In, "%+v", c)
+		require.Equal(t, c.level, e.Level, "%+v", c)
+	}
+}
+
+// Where a kind insists on records, a command that could not be recorded is not
+// allowed, and a session whose start could not be recorded is none; otherwise
+// both go on.
+func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
+	t.Parallel()
+	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true, "": true} {
+		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}", "keeper")
+		w := &world{answers: map[string]string{"t1": "yes 15"}, traits: d.Kind.Traits}
+		e, v := enter(d, w, "ines")
+		require.True(t, e.In)
+		w.answers = map[string]string{"t1": "closed", "t2": "closed"}
+		verdict := v.Command(time.Second, "save", 15)
+		require.Equal(t, allowed, verdict.Allowed, traits)
+		if !allowed {
+			require.Equal(t, reason.NotRecorded, verdict.Reason)
+		}
+		w.answers = map[string]string{"t1": "yes"}
+		require.True(t, v.Command(2*time.Second, "save", 15).Allowed, traits)
+
+		d = device(t, traits, commandLists, "ssh: {login: t-local, record-sessions: rec-s}", "keeper")
+		w = &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, right: "keeper", traits: d.Kind.Traits}
+		e, _ = enter(d, w, "keeper")
+		require.Equal(t, allowed, e.In, traits)
+		if !allowed {
+			require.Equal(t, reason.NotRecorded, e.Reason)
+		}
+	}
+}
