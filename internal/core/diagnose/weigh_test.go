@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -292,4 +293,31 @@ func TestADroppedRequestIsNamed(t *testing.T) {
 		require.Contains(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{v}, Events: []evidence.Event{e}},
 			Symptom{})), want, "beside what the device noted")
 	}
+}
+
+// Another person's success, before or after, is no sign of this person's login.
+func TestAnotherPersonsSuccessIsNoSign(t *testing.T) {
+	t.Parallel()
+	before := login("tobin", walk.OutcomeIn, "", "tern", 1, group(walk.Accepted, "", "tern"))
+	before.Time = at.Add(-time.Minute)
+	refused := login("ines", walk.OutcomeRefused, reason.RefusedByServer, "tern", 0,
+		group(walk.Refused, reason.RefusedByServer, "tern"))
+	texts := func(e evidence.Evidence) string {
+		v := Explain(e, Symptom{Person: "ines"})
+		require.NotEmpty(t, v.Causes)
+		return strings.Join(append(v.Causes[0].Evidence, v.Causes[0].Against...), "\n")
+	}
+	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{before, refused}}), "let in by a server before")
+	own := before
+	own.Person = "ines"
+	require.Contains(t, texts(evidence.Evidence{Traces: []evidence.Trace{own, refused}}), "ines was let in by a server before")
+	local := own
+	local.By = "local"
+	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{local, refused}}), "let in by a server before")
+	other := event("tobin", site.AskLogin, evidence.Accepted, reason.Accepted, "a role")
+	no := event("ines", site.AskLogin, evidence.Refused, reason.WrongPassword, "the password is wrong")
+	v := Explain(evidence.Evidence{Events: []evidence.Event{other, no}}, Symptom{Person: "ines"})
+	require.Equal(t, []string{WrongPassword}, names(v))
+	v = Explain(evidence.Evidence{Events: []evidence.Event{other, no}}, Symptom{Person: "tobin"})
+	require.True(t, v.Found && v.Healthy)
 }

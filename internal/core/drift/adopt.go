@@ -185,6 +185,14 @@ func (a *adoption) method(l *site.List, word string) []string {
 }
 
 func (a *adoption) account(x Difference) {
+	known := slices.ContainsFunc(a.site.Accounts, func(have *site.Account) bool { return have.Name == x.Name })
+	if x.Kind != Missing && !known {
+		fresh, kept := a.fresh(x.Name)
+		if !kept {
+			return
+		}
+		a.New = append(a.New, fresh)
+	}
 	if a.Accounts == nil {
 		a.Accounts = []string{}
 		for _, have := range a.device.Accounts {
@@ -195,20 +203,23 @@ func (a *adoption) account(x Difference) {
 		a.Accounts = slices.DeleteFunc(a.Accounts, func(name string) bool { return name == x.Name })
 		return
 	}
-	known := slices.ContainsFunc(a.site.Accounts, func(have *site.Account) bool { return have.Name == x.Name })
-	if !known {
-		password := a.held[Key{About: Account, Name: x.Name, What: "password"}]
-		if !strings.HasPrefix(password.Secret.Reveal(), "$") || strings.HasPrefix(password.Secret.Reveal(), "$0$") {
-			return // nothing that a site could keep
-		}
-		role, said := a.held[Key{About: Account, Name: x.Name, What: "role"}]
-		level := 15 // a model without roles: the worst is taken
-		if said && role.Text != "SYSTEM_ROLE_ADMIN" {
-			level = 1
-		}
-		a.New = append(a.New, NewAccount{Name: x.Name, Level: level, Hash: password.Secret.Reveal()})
-	}
 	a.Accounts = append(a.Accounts, x.Name)
+}
+
+// fresh returns an account that the site does not have yet. It is false where the
+// device shows no hash that a site could keep: a password in clear ($0$, RFC 7317)
+// is none.
+func (a *adoption) fresh(name string) (NewAccount, bool) {
+	password := a.held[Key{About: Account, Name: name, What: "password"}].Secret.Reveal()
+	if !strings.HasPrefix(password, "$") || strings.HasPrefix(password, "$0$") {
+		return NewAccount{}, false
+	}
+	role, said := a.held[Key{About: Account, Name: name, What: "role"}]
+	level := 15 // a model without roles: the worst is taken
+	if said && role.Text != "SYSTEM_ROLE_ADMIN" {
+		level = 1
+	}
+	return NewAccount{Name: name, Level: level, Hash: password}, true
 }
 
 // Empty reports whether there is nothing to write.

@@ -300,3 +300,40 @@ func TestCommandsRecordedByRADIUSServersOnlyAreNotRecorded(t *testing.T) {
 	require.Equal(t, []string{"not-recorded", "records-lost"}, codesOf(r))
 	require.Contains(t, r.Findings[1].Text+r.Findings[0].Text, "RADIUS has no records of commands")
 }
+
+// Every combination of servers is looked at where there are few; where there are
+// many, each alone, all but each, none and all: the outage of all is never left
+// out.
+func TestTheOutageOfAllServersIsAlwaysLookedAt(t *testing.T) {
+	t.Parallel()
+	for _, n := range []int{0, 1, 2, mostStates - 1, mostStates, mostStates + 1, 30} {
+		servers := make([]*site.Server, n)
+		for i := range servers {
+			servers[i] = &site.Server{}
+		}
+		all := outages(servers)
+		want := 1 << n
+		if n > mostStates {
+			want = 2 + 2*n
+		}
+		require.Len(t, all, want, "%d servers", n)
+		require.Zero(t, silentIn(all[0]), "all up comes first")
+		require.Equal(t, n, silentIn(all[len(all)-1]), "none up comes last")
+		alone, only := 0, 0
+		for i, o := range all {
+			if i > 0 {
+				require.GreaterOrEqual(t, silentIn(o), silentIn(all[i-1]))
+			}
+			if silentIn(o) == 1 {
+				alone++
+			}
+			if n > 2 && silentIn(o) == n-1 {
+				only++
+			}
+		}
+		require.Equal(t, n, alone)
+		if n > 2 {
+			require.Equal(t, n, only)
+		}
+	}
+}
