@@ -7,10 +7,14 @@ import (
 	"mellowgate/internal/live/client/device"
 )
 
-// plan notes what would be changed.
-func (r *run) plan(held device.Held) {
+// plan works out the configuration that is sent, and notes what would be changed.
+func (r *run) plan(held device.Held) error {
 	p := &r.report.Plan
-	_, config, left := device.Wanted(r.Device, r.Keys, held.Models)
+	_, config, left, err := device.Wanted(r.Device, r.Keys, held.Models)
+	if err != nil {
+		return err
+	}
+	r.config = config
 	p.NotCarried, p.Data = left, shown(edits(held, config))
 	p.Notes = held.Models.Notes
 	for _, d := range device.Differences(r.Site, r.Device, r.Keys, held) {
@@ -20,6 +24,7 @@ func (r *run) plan(held device.Held) {
 		}
 		p.Differences = append(p.Differences, d)
 	}
+	return nil
 }
 
 // stays reports whether a difference is left alone: an account that the site does

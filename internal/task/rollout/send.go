@@ -136,7 +136,8 @@ type run struct {
 	old     Device          // the session that stays open
 	way     way
 	report  Report
-	heard   []string // the device's warnings
+	config  *etree.Element // the design, in the models that the device has
+	heard   []string       // the device's warnings
 }
 
 // Run sends a design to its device. The error says why it stopped before
@@ -167,7 +168,9 @@ func (r *run) all() (err error) {
 	if err != nil {
 		return err
 	}
-	r.plan(held)
+	if err := r.plan(held); err != nil {
+		return err
+	}
 	if len(r.report.Plan.Differences) == 0 {
 		r.report.Outcome = Same
 		return nil
@@ -215,14 +218,13 @@ func ofAll(drift.Difference) bool        { return true }
 // stages returns the steps to the design: the local accounts first, for they are
 // the way back in, and then the rest.
 func (r *run) stages(held device.Held) []stage {
-	_, config, _ := device.Wanted(r.Device, r.Keys, held.Models)
 	fallback := func(ctx context.Context, h device.Held) []Proof {
 		if r.ProveFallback == nil {
 			return nil
 		}
 		return r.ProveFallback(ctx, h)
 	}
-	whole := stage{what: "the design", about: ofAll, edits: edits(held, config),
+	whole := stage{what: "the design", about: ofAll, edits: edits(held, r.config),
 		prove: func(ctx context.Context, _ device.Held) []Proof { return r.Prove(ctx) }}
 	accounts := slices.ContainsFunc(r.report.Plan.Differences, ofAccounts)
 	only := !slices.ContainsFunc(r.report.Plan.Differences, func(d drift.Difference) bool { return !ofAccounts(d) })
@@ -240,7 +242,7 @@ func (r *run) stages(held device.Held) []stage {
 		return []stage{whole}
 	}
 	return []stage{{what: "the part with the local accounts", about: ofAccounts,
-		edits: []*etree.Element{onlyUsers(config)}, prove: fallback}, whole}
+		edits: []*etree.Element{onlyUsers(r.config)}, prove: fallback}, whole}
 }
 
 // stage puts one part there, proves it, and confirms it or takes it back. The

@@ -241,19 +241,24 @@ func factsOf(data *etree.Element) (drift.Facts, error) {
 
 // Wanted returns what a device should hold, in the models that it announces, and
 // names what these cannot carry.
-func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
+// The error is a model whose data cannot be written: a configuration without it
+// would not be the design.
+func Wanted(d *site.Device, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string,
+	err error) {
 	return wanted(blueprint.Of(d), keys, m)
 }
 
-func wanted(b blueprint.Blueprint, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string) {
+func wanted(b blueprint.Blueprint, keys site.Keys, m Models) (facts drift.Facts, config *etree.Element, left []string,
+	err error) {
 	secrets := func(name string) string { return keys[name].Reveal() }
 	facts, config = drift.Facts{}, etree.NewElement("config")
-	add := func(data interface{ XML() ([]byte, error) }) {
-		text, err := data.XML()
-		doc := etree.NewDocument()
-		if err == nil && doc.ReadFromBytes(text) == nil {
-			config.AddChild(doc.Root().Copy())
+	add := func(model string, data interface{ XML() ([]byte, error) }) {
+		x, failed := element(data)
+		if failed != nil {
+			err = errors.Join(err, fmt.Errorf("the data of %s cannot be written: %w", model, failed))
+			return
 		}
+		config.AddChild(x)
 	}
 	var notCarried [][]string
 	if m.System {
@@ -261,15 +266,28 @@ func wanted(b blueprint.Blueprint, keys site.Keys, m Models) (facts drift.Facts,
 		not = append(not, m.fit(&s)...)
 		facts.Join(systemFacts(s))
 		notCarried = append(notCarried, not)
-		add(s)
+		add("ietf-system", s)
 	}
 	if m.Open {
 		s, not := yang.OpenSystemOf(b, secrets)
 		facts.Join(openFacts(s))
 		notCarried = append(notCarried, not)
-		add(s)
+		add("openconfig-system", s)
 	}
-	return facts, config, common(notCarried)
+	return facts, config, common(notCarried), err
+}
+
+// element returns data of a model as an element.
+func element(data interface{ XML() ([]byte, error) }) (*etree.Element, error) {
+	text, err := data.XML()
+	if err != nil {
+		return nil, err
+	}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromBytes(text); err != nil {
+		return nil, err
+	}
+	return doc.Root().Copy(), nil
 }
 
 // Differences compares what a device should hold with what it holds.
@@ -294,7 +312,7 @@ func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held,
 }
 
 func differences(s *site.Site, d *site.Device, b blueprint.Blueprint, keys site.Keys, held Held) []drift.Difference {
-	want, _, _ := wanted(b, keys, held.Models)
+	want, _, _, _ := wanted(b, keys, held.Models)
 	have := held.Facts
 	if held.Models.Open { // it has the groups by name; ietf-system sees all servers of a protocol as one
 		have = maps.Clone(have)

@@ -63,7 +63,8 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper], access: {netconf
 		"without the feature authentication":        features("radius", "local-users"),
 		"does not announce ietf-system-tacacs-plus": features("radius", "local-users", "authentication"),
 	} {
-		_, config, left := Wanted(s.Device("d"), site.Keys{"k": site.NewSecret("the-key-of-this-test")}, m)
+		_, config, left, err := Wanted(s.Device("d"), site.Keys{"k": site.NewSecret("the-key-of-this-test")}, m)
+		require.NoError(t, err)
 		require.Contains(t, left[len(left)-1]+left[len(left)-2], says)
 		text := string(netconf.Bytes(config))
 		require.NotContains(t, text, "192.0.2.2")

@@ -42,9 +42,14 @@ func (d *Device) configuration() *etree.Element {
 	for _, m := range []interface{ XML() ([]byte, error) }{system, open} {
 		text, err := m.XML()
 		doc := etree.NewDocument()
-		if err == nil && doc.ReadFromBytes(text) == nil {
-			config.AddChild(doc.Root().Copy())
+		if err == nil {
+			err = doc.ReadFromBytes(text)
 		}
+		if err != nil {
+			d.logs("a part of the configuration cannot be shown: %v", err)
+			continue
+		}
+		config.AddChild(doc.Root().Copy())
 	}
 	tidy(config)
 	return config

@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -118,9 +119,8 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 		}
 		on, err := g.listen(p, next[i])
 		if err != nil {
-			g.back(opened, ends)
 			fresh.books.close()
-			return nil, err
+			return nil, errors.Join(err, g.back(opened, ends))
 		}
 		opened[i] = on
 	}
@@ -174,15 +174,20 @@ func (p Place) as(q Place) bool {
 		a.Serves(site.Login) == b.Serves(site.Login) && a.Serves(site.RecordSessions) == b.Serves(site.RecordSessions)
 }
 
-// back undoes what Take did to the ports.
-func (g *Gate) back(opened map[int]*port, ended []*port) {
+// back undoes what Take did to the ports. Its error names those that could not be
+// opened again: they listen no more.
+func (g *Gate) back(opened map[int]*port, ended []*port) (err error) {
 	for _, on := range opened {
 		on.close()
 		on.stop()
 	}
 	for _, on := range ended {
-		_ = on.open()
+		if failed := on.open(); failed != nil {
+			err = errors.Join(err, fmt.Errorf("the server %s cannot go on where it was: %w", on.place.Server.Name,
+				&ListenError{Place: on.place, Err: failed}))
+		}
 	}
+	return err
 }
 
 // port is where one server listens. What is known of the server is taken again

@@ -71,6 +71,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if options.Say == nil {
 		options.Say = func(string) {}
 	}
+	folder.OnTrouble(options.Say)
 	v := &Service{Metrics: NewMetrics()}
 	var err error
 	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {

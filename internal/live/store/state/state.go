@@ -34,6 +34,9 @@ type Folder struct {
 	open    map[string]*os.File
 
 	made, hadLedger bool // the folder is new; it held a ledger before
+
+	trouble func(string) // is told what could not be written
+	lost    int          // how often since it was last told that all is well
 }
 
 // Names in the folder.
@@ -313,7 +316,8 @@ func (f *Folder) Event(e evidence.Event) {
 // flush writes the events that are not written yet.
 func (f *Folder) flush() {
 	if f.events != nil && len(f.unsaid) > 0 {
-		_, _ = f.events.Write(f.unsaid)
+		_, err := f.events.Write(f.unsaid)
+		f.wrote(err)
 	}
 	f.unsaid, f.flushed = f.unsaid[:0], time.Now()
 }
@@ -333,20 +337,52 @@ func (f *Folder) append(name string, v any) {
 	if f.open == nil {
 		return
 	}
-	file := f.open[name]
-	if file == nil {
-		path := filepath.Join(f.Dir, name)
-		if os.MkdirAll(filepath.Dir(path), 0o700) != nil {
-			return
-		}
-		var err error
-		file, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-		if err != nil {
-			return
-		}
+	file, err := f.opened(name)
+	if err == nil {
+		err = appendLine(file, v)
+	}
+	f.wrote(err)
+}
+
+// opened returns a file of the folder to append to.
+func (f *Folder) opened(name string) (*os.File, error) {
+	if file := f.open[name]; file != nil {
+		return file, nil
+	}
+	path := filepath.Join(f.Dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err == nil {
 		f.open[name] = file
 	}
-	appendLine(file, v)
+	return file, err
+}
+
+// OnTrouble sets who is told, in a sentence, when evidence cannot be written to the
+// folder, and when it can be again. It is told once for each time, not for each
+// line. By default nobody is.
+func (f *Folder) OnTrouble(say func(string)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.trouble = say
+}
+
+// wrote notes how writing went, and tells of a change.
+func (f *Folder) wrote(err error) {
+	if f.trouble == nil {
+		return
+	}
+	switch {
+	case err != nil && f.lost == 0:
+		f.trouble(fmt.Sprintf("evidence cannot be written to %s, and is lost until it can: %v", f.Dir, err))
+	case err == nil && f.lost > 0:
+		f.trouble(fmt.Sprintf("evidence is written to %s again; it could not be %d times", f.Dir, f.lost))
+	}
+	if f.lost++; err == nil {
+		f.lost = 0
+	}
 }
 
 // Counters writes the counters of a device in place of those before.
@@ -357,18 +393,27 @@ func (f *Folder) Counters(device string, all []evidence.Count) {
 		Counters []evidence.Count `json:"counters"`
 	}{all})
 	path := filepath.Join(f.Dir, countersDir, device+".json")
-	if err != nil || f.open == nil || os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+	if f.open == nil {
 		return
 	}
-	if os.WriteFile(path+".new", text, 0o600) == nil {
-		_ = os.Rename(path+".new", path)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
+	if err == nil {
+		err = os.WriteFile(path+".new", text, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	f.wrote(err)
 }
 
-func appendLine(file *os.File, v any) {
-	if text, err := json.Marshal(v); err == nil && file != nil {
-		_, _ = file.Write(append(text, '\n'))
+func appendLine(file *os.File, v any) error {
+	text, err := json.Marshal(v)
+	if err == nil {
+		_, err = file.Write(append(text, '\n'))
 	}
+	return err
 }
 
 // Close closes the folder's files.

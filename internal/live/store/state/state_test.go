@@ -158,3 +158,35 @@ func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(`{"person":"d"}`+"\n"), 0o600))
 	require.Equal(t, []string{"d"}, next(w), "a new run")
 }
+
+// What cannot be written is said, once, and so is that it can be again.
+func TestEvidenceThatCannotBeWrittenIsSaid(t *testing.T) {
+	t.Parallel()
+	f, err := Create(filepath.Join(t.TempDir(), "st"))
+	require.NoError(t, err)
+	var said []string
+	f.OnTrouble(func(text string) { said = append(said, text) })
+	traces := filepath.Join(f.Dir, tracesDir) // a file stands where a folder is wanted
+	require.NoError(t, os.RemoveAll(traces))
+	require.NoError(t, os.WriteFile(traces, nil, 0o600))
+	for range 3 {
+		f.Trace(evidence.Trace{Device: "sw-1"})
+	}
+	require.Len(t, said, 1)
+	require.Contains(t, said[0], "evidence cannot be written to "+f.Dir+", and is lost until it can: ")
+	require.NoError(t, os.Remove(traces))
+	f.Trace(evidence.Trace{Device: "sw-1"})
+	f.Trace(evidence.Trace{Device: "sw-1"})
+	require.Len(t, said, 2)
+	require.Contains(t, said[1], "evidence is written to "+f.Dir+" again; it could not be 3 times")
+	require.NoError(t, os.RemoveAll(filepath.Join(f.Dir, countersDir)))
+	require.NoError(t, os.WriteFile(filepath.Join(f.Dir, countersDir), nil, 0o600))
+	f.Counters("sw-1", nil)
+	require.Len(t, said, 3)
+	f.Event(evidence.Event{Person: "ines"})
+	require.Len(t, said, 4, "events can be written")
+	require.NoError(t, f.Close())
+	e, _, err := f.Evidence()
+	require.Error(t, err, "the folder of counters is a file")
+	require.Len(t, e.Traces, 2)
+}
