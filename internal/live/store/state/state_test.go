@@ -187,6 +187,6 @@ func TestEvidenceThatCannotBeWrittenIsSaid(t *testing.T) {
 	require.Len(t, said, 4, "events can be written")
 	require.NoError(t, f.Close())
 	e, _, err := f.Evidence()
-	require.Error(t, err, "the folder of counters is a file")
+	require.NoError(t, err)
 	require.Len(t, e.Traces, 2)
 }
