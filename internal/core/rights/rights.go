@@ -33,7 +33,7 @@ const (
 // Question is what a server is asked about a person.
 type Question struct {
 	Purpose    site.Purpose // Login, Session or Commands
-	Device     *site.Device // nil: an asker that is no device of the site
+	Device     *site.Device // nil: a client that is no device of the site
 	Access     string       // the way in, "" when the device does not say
 	Person     string
 	Credential Credential   // for Login
@@ -154,7 +154,7 @@ func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant
 			near, nearParts, nearAt = missing, parts, g.Place
 		}
 	}
-	where := "an asker that is no device of this site"
+	where := "a client that is no device of this site"
 	if q.Device != nil {
 		where = q.Device.Name
 	}
@@ -212,7 +212,7 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
 		parts++
 	case missing == "" && q.Access == "":
-		missing = "it is for " + strings.Join(g.Through, ", ") + ", and the device does not say by which way"
+		missing = "it is for " + strings.Join(g.Through, ", ") + ", and the device does not say by which access"
 	case missing == "":
 		missing = "it is for " + strings.Join(g.Through, ", ") + ", not for " + q.Access
 	}

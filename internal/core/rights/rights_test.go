@@ -64,7 +64,8 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 			"no grant names no.team or a team of theirs (in no team)", "", ""},
 		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, reason.NoGrant,
 			"it is for ssh, console, not for web", "", "site.yaml:13:5"},
-		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which way", "",
+		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which access",
+			"",
 			""},
 		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15},
 			reason.Accepted, "", "", ""},
@@ -113,7 +114,7 @@ func TestLabelsOfTheDeviceDecide(t *testing.T) {
 	q.Device = nil
 	d := Decide(s, q, noon)
 	require.False(t, d.Allow)
-	require.Contains(t, d.Text, "an asker that is no device of this site")
+	require.Contains(t, d.Text, "a client that is no device of this site")
 }
 
 func TestRulesMatchWordByWord(t *testing.T) {

@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 	_ "time/tzdata" // zones are part of the program: the same on every machine
@@ -99,12 +100,13 @@ func dayNumber(name string) int {
 
 // readClock reads 00:00 to 24:00.
 func readClock(text string) (time.Duration, bool) {
-	var hour, minute int
-	if len(text) != 5 || text[2] != ':' {
+	hours, minutes, cut := strings.Cut(text, ":")
+	if !cut || len(hours) != 2 || len(minutes) != 2 {
 		return 0, false
 	}
-	if _, err := fmt.Sscanf(text, "%02d:%02d", &hour, &minute); err != nil || hour < 0 || minute < 0 || minute > 59 ||
-		hour > 24 || hour == 24 && minute > 0 {
+	hour, err1 := strconv.ParseUint(hours, 10, 8)
+	minute, err2 := strconv.ParseUint(minutes, 10, 8)
+	if err1 != nil || err2 != nil || minute > 59 || hour > 24 || hour == 24 && minute > 0 {
 		return 0, false
 	}
 	return time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute, true

@@ -126,6 +126,8 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 		"name,adresses\nsw,192.0.2.1\n":             `inventory.csv:1:6: unknown column "adresses" in a file of devices; did you mean "addresses"?`,
 		"name,kind\nsw,switch\n":                    `inventory.csv:1:1: a file of devices needs the column "addresses"`,
 		"name,addresses,name\n":                     `inventory.csv:1:16: the column "name" stands twice`,
+		"name,labels.\n":                            `inventory.csv:1:6: unknown column "labels." in a file of devices`,
+		"name,wheels,adresses\n":                    `inventory.csv:1:6: unknown column "wheels"`,
 		"name,addresses\nsw\n":                      `inventory.csv:2:1: this row has 1 cells and the header has 2 columns`,
 		"name,addresses\nsw,here\n":                 `inventory.csv:2:4: an address is "here"; an IPv4 or IPv6 address is wanted`,
 		"name,addresses\n,192.0.2.1\n":              `inventory.csv:2:1: a device needs a name`,
@@ -271,7 +273,11 @@ func TestHoursHoldOnTheirDaysAndTimes(t *testing.T) {
 		"Mun 09:00-10:00": `"Mun" are no days`, "Mon-Foo 09:00-10:00": `"Mon-Foo" are no days`, "Mon": "hours are",
 		"09:00-10:00 Europe/Nowhere": "is no time zone", "09:00-10:00 Local": "is no time zone",
 		"09:00-09:00": "are no times", "24:00-09:00": "are no times", "09:00": "are no times", "9:00-10:00": "are no times",
-		"09:60-10:00": "are no times", "09:00-24:01": "are no times", "Mon 09:00-10:00 UTC more": "hours are",
+		"09:60-10:00": "are no times", "09.00-10:00": "are no times",
+		"09:00-1x:00": "are no times", "-1:00-10:00": "are no times", "25:00-26:00": "are no times",
+		"09:-1-10:00": "are no times",
+		"09:00-10:0x": "are no times", "": "hours are", "09:00-24:01": "are no times",
+		"Mon 09:00-10:00 UTC more": "hours are",
 	} {
 		_, err := ParseHours(text)
 		require.ErrorContains(t, err, says, text)

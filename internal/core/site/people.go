@@ -84,7 +84,7 @@ type ElevationSecret struct {
 	Password Password
 }
 
-// Client is an asker that is no device of the site.
+// Client is a client that is no device of the site.
 type Client struct {
 	From       []netip.Prefix
 	ServerRefs []Ref

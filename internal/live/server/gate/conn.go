@@ -31,7 +31,7 @@ func (o *port) accept(listener net.Listener) {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all askers together %d; this one was closed",
+			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all clients together %d; this one was closed",
 				from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
 			return nil
 		}

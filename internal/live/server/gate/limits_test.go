@@ -109,7 +109,7 @@ func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.Contains(t, r.eventually("too-many").Text,
-		"512 questions of 127.0.0.1, or 4096 of all askers together, wait for an answer")
+		"512 questions of 127.0.0.1, or 4096 of all clients together, wait for an answer")
 	require.Eventually(t, func() bool {
 		return r.ask("r", login("tobin"), "right", from("127.0.0.9"),
 			withKey("a-key-for-another-one")).Result == walk.Accepted

@@ -102,7 +102,7 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 		answer = request.finish(request.answer())
 	case !s.gate.turns.Enter(from.Addr()):
 		s.drop(request.question, reason.TooMany,
-			fmt.Sprintf("%d questions of %s, or %d of all askers together, wait for an answer", guard.MostWaitingOfOne,
+			fmt.Sprintf("%d questions of %s, or %d of all clients together, wait for an answer", guard.MostWaitingOfOne,
 				from.Addr(), guard.MostWaiting))
 		request.finish(nil)
 	default:
