@@ -59,8 +59,9 @@ func TestWhatAServerSaysIsWhatTheServiceWouldDecide(t *testing.T) {
 		allow   bool
 		reason  reason.Reason
 	}{
-		"wherever they come from and whenever":   {f.whoIs("ines"), site.Login, true, reason.Accepted},
-		"a local account is no person":           {Who{Kind: Local, typed: "keeper"}, site.Login, false, reason.UnknownPerson},
+		"wherever they come from and whenever": {f.whoIs("ines"), site.Login, true, reason.Accepted},
+		"a local account is no person": {Who{Kind: Local, typed: "keeper"}, site.Login, false,
+			reason.UnknownPerson},
 		"a person's name on a local account":     {Who{Kind: Local, typed: "ines"}, site.Login, false, reason.WrongPassword},
 		"commands":                               {f.whoIs("ines"), site.Commands, true, reason.Accepted},
 		"commands of a role that may do nothing": {f.whoIs("watch"), site.Commands, false, reason.CommandRefused},
@@ -154,7 +155,8 @@ func TestPeopleWhoChangeAlikeAreSaidTogether(t *testing.T) {
 		return Change{People: []string{who}, Way: way, Devices: devices, When: when, Before: full, After: refused}
 	}
 	joined := joinChanges([]Change{
-		change("a", "ssh", []string{"x", "y"}), change("b", "ssh", []string{"x", "y"}), change("c", "web", []string{"x", "y"}),
+		change("a", "ssh", []string{"x", "y"}), change("b", "ssh", []string{"x", "y"}),
+		change("c", "web", []string{"x", "y"}),
 		change("d", "ssh", []string{"x"}), change("e", "ssh", []string{"x", "y"}, Named{"t", Down}),
 		{People: []string{"f"}, Way: "ssh", Devices: []string{"x", "y"}, After: refused},
 	})
