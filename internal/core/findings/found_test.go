@@ -1,0 +1,92 @@
+package findings
+
+import (
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var makeFound = flag.Bool("make-found", false, "write testdata/found.txt anew; read what has changed in it")
+
+// variants are changes to Smallest beside those of the pages: old, new, old, new.
+var variants = map[string][]string{
+	"a local account first that the servers know": {"[group t, local]}\n  - {name: session",
+		"[local, group t]}\n  - {name: session", "name: ines", "name: keeper"},
+	"lines of a second access": {"ssh: {}", "ssh: [{lines: 0-4, login: login}, {lines: 5-9}], telnet: [{lines: 0-4}, " +
+		"{lines: 5-9, login: other}]", "  - {name: session", "  - {name: other, authenticate: login, methods: [local]}\n" +
+		"  - {name: session"},
+	"the same list by default": {"ssh: {}", "ssh: [{lines: 0-4, login: login}, {lines: 5-9}]"},
+	"a device-wide local list on the console": {"console: {login: login}", "console: {}",
+		"[group t, local]}\n  - {name: session",
+		"[local]}\n  - {name: session"},
+	"a session that only local answers": {"session, methods: [group t, local]", "session, methods: [local]"},
+	"no session list":                   {", session: session", ""},
+	"two who arrive low": {"session, methods: [group t, local]", "session, methods: [local]", "grants: [",
+		"grants: [{who: person odd, role: see}, ", "people: [", "people: [{name: odd, password: $6$a$b}, ", "roles: [",
+		"roles: [{name: see, level: 3, commands: [allow look]}, "},
+	"a hash sent as CHAP": {"refusal: ends-list", "password-as: {tacacs: chap}, refusal: ends-list"},
+	"no account":          {"    accounts: [keeper]\n", ""},
+	"no account and no local method": {"    accounts: [keeper]\n", "", "[group t, local]}\n  - {name: session",
+		"[group t]}\n  - {name: session"},
+	"an account of level 5":             {"name: keeper, level: 15", "name: keeper, level: 5"},
+	"servers of long waits":             {"timeout: 1s", "timeout: 6s"},
+	"servers of longer ones":            {"timeout: 1s", "timeout: 20s"},
+	"servers that are never left alone": {", dead-time: 1m", ""},
+	"records of some levels":            {"account: commands", "account: commands, levels: 2-14"},
+	"records of one level":              {"account: commands", "account: commands, levels: 15"},
+	"nobody with a grant":               {"grants: [{who: [team net], role: all}]", ""},
+	"an elevation secret with a key": append([]string{"password: $6$e$f", "password: key k2"},
+		withElevation...),
+	"a person without a password that can be read, over RADIUS": {"protocol: tacacs", "protocol: radius"},
+}
+
+// Everything that is found in each page's example, whole: a change of a word, a
+// place or a repair shows here, to be read before it is taken.
+func TestEverythingThatIsFoundIsAsWritten(t *testing.T) {
+	t.Parallel()
+	var b strings.Builder
+	tell := func(name, text string) {
+		fmt.Fprintf(&b, "# %s\n", name)
+		r, s := check(t, text)
+		for _, f := range r.Findings {
+			fmt.Fprintf(&b, "%s %s at %s", f.Severity, f.Code, s.Where(f.Place))
+			for i, d := range f.Devices {
+				fmt.Fprintf(&b, "%s%s", map[bool]string{true: " on ", false: ", "}[i == 0], d.Name)
+			}
+			if len(f.Access) > 0 {
+				fmt.Fprintf(&b, " by %s", strings.Join(f.Access, ", "))
+			}
+			fmt.Fprintf(&b, "\n  %s\n  Do: %s\n", f.Text, f.Repair)
+		}
+		b.WriteByte('\n')
+	}
+	for _, p := range Pages() {
+		if bad, good := p.Sites(); good != "" {
+			tell(p.Code, bad)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(variants)) {
+		text := strings.NewReplacer(variants[name]...).Replace(Smallest)
+		require.NotEqual(t, Smallest, text, name)
+		tell(name, text)
+	}
+	for _, demo := range []string{"as-drafted", "as-reviewed"} {
+		text, err := os.ReadFile(filepath.Join("../../../demo", demo, "site.yaml"))
+		require.NoError(t, err)
+		tell(demo, string(text))
+	}
+	file := filepath.Join("testdata", "found.txt")
+	if *makeFound {
+		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, string(want), b.String())
+}
