@@ -26,7 +26,7 @@ import (
 	"mellowgate/internal/live/store/state"
 )
 
-// The cases of testdata/cases are made by: go test ./internal/live/gather -run
+// The cases of testdata/cases are made by: go test ./internal/task/gather -run
 // MakeCases -make-cases. Each is a folder with the evidence that a lab left
 // after a fault was put in on purpose, or that was written by hand, and case.json.
 var makeCases = flag.Bool("make-cases", false, "make testdata/cases anew")

@@ -1,4 +1,5 @@
-// Package capture writes AAA traffic to a pcapng file. The packets are those
+// Package capture writes AAA traffic to a pcapng file, and reads captures: pcap
+// and pcapng, with TCP put together. The packets that it writes are those
 // that were sent and received; the link headers around them are made up, so
 // that no privilege is needed to capture. Any capture reader opens the file.
 package capture

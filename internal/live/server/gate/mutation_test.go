@@ -17,7 +17,7 @@ import (
 	"mellowgate/internal/wire/tacacs"
 )
 
-// Run with: go test -tags long -run Million ./internal/live/gate
+// Run with: go test -tags long -run Million ./internal/live/server/gate
 const mutations = 1_000_000
 
 // mutate changes a few octets, the length, or nothing.
