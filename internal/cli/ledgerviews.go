@@ -140,7 +140,7 @@ func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error
 			return err
 		}
 	}
-	return s.end([]string{"times", "person", "device", "way", "from", "reason", zoned("first"), "last"}, 5)
+	return s.end([]string{"times", "person", "device", "access", "from", "reason", zoned("first"), "last"}, 5)
 }
 
 // sessionsSince is how far back sessions are looked for, unless -since says.
@@ -182,7 +182,7 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 			return err
 		}
 	}
-	return s.end([]string{"person", "device", "way", "from", "level", zoned("start"), "end", "lasted"}, 6)
+	return s.end([]string{"person", "device", "access", "from", "level", zoned("start"), "end", "lasted"}, 6)
 }
 
 func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
@@ -232,12 +232,12 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 	}
 	if v.follow {
 		if s.csv == nil && !*c.json {
-			c.recordLine(zoned("TIME"), "SERVER", "KIND", "PERSON", "DEVICE", "WAY", "RESULT", "WHAT")
+			c.recordLine(zoned("TIME"), "SERVER", "KIND", "PERSON", "DEVICE", "ACCESS", "RESULT", "WHAT")
 		}
 		return ledger.Follow(c.Context, from, f, one)
 	}
 	if err := from.Read(c.Context, f, one); err != nil {
 		return err
 	}
-	return s.end([]string{zoned("time"), "server", "kind", "person", "device", "way", "result", "level", "what"}, 8)
+	return s.end([]string{zoned("time"), "server", "kind", "person", "device", "access", "result", "level", "what"}, 8)
 }

@@ -54,18 +54,19 @@ devices: [{name: sw-1, addresses: [192.0.2.1], accounts: [keeper]}]
 	return s
 }
 
-// Each case is a login as it went, and the causes in their order: with all the
+// told is a login as it went, and the causes in their order: with all the
 // evidence, with the device's alone, and with the servers' alone. An empty list
 // is a healthy login; nil is not asked.
-func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
-	t.Parallel()
+type told struct {
+	name             string
+	traces           []evidence.Trace
+	events           []evidence.Event
+	all, dev, server []string
+}
+
+func tales() []told {
 	silent := group("unavailable", "no-answer", "", try("tern", "silent"))
-	for _, c := range []struct {
-		name             string
-		traces           []evidence.Trace
-		events           []evidence.Event
-		all, dev, server []string
-	}{
+	return []told{
 		{"healthy", []evidence.Trace{login("ines", "in", "", "tern", 15, group("accepted", "", "tern"))},
 			[]evidence.Event{{Time: at, Server: "tern", Device: "sw-1", Person: "ines", Question: "login",
 				Answer: evidence.Accepted, Level: level(15)}},
@@ -183,7 +184,12 @@ func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
 		{"gives up first", []evidence.Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent,
 			local("accepted", ""))}, []evidence.Event{},
 			[]string{Unreachable, TooSlow}, []string{Unreachable, TooSlow}, nil},
-	} {
+	}
+}
+
+func TestCausesAreNamedFromAnyEvidence(t *testing.T) {
+	t.Parallel()
+	for _, c := range tales() {
 		t.Run(c.name, func(t *testing.T) {
 			s := theSite(t)
 			for _, e := range []struct {

@@ -26,6 +26,8 @@ func (j *judging) pointsOfEvents() {
 		switch {
 		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && dropped:
 			j.point(point{kind: unheardPoint, server: e.Server, asked: e.Question})
+		case e.Answer == evidence.Dropped || e.Answer == evidence.Failed:
+			j.unclear++ // for a reason that is new here: whatever it is, this login is not well
 		case e.Answer == evidence.Refused && e.Question == site.AskCommands:
 			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
 		case e.Answer == evidence.Refused && e.Question == site.AskSession:

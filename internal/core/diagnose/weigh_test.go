@@ -295,6 +295,19 @@ func TestADroppedRequestIsNamed(t *testing.T) {
 	}
 }
 
+// A server of another version may have a reason that is not known here.
+func TestWhatAServerDroppedIsNeverWell(t *testing.T) {
+	t.Parallel()
+	for _, answer := range []evidence.Answer{evidence.Dropped, evidence.Failed, evidence.Refused} {
+		for _, asked := range []site.Question{site.AskLogin, site.AskSession, site.AskCommands, site.AskRecordSessions} {
+			v := Explain(evidence.Evidence{Events: []evidence.Event{event("ines", asked, answer, "new-here", "a text")}},
+				Symptom{})
+			require.False(t, v.Healthy, "%s %s", asked, answer)
+			require.NotEmpty(t, v.Causes)
+		}
+	}
+}
+
 // Another person's success, before or after, is no sign of this person's login.
 func TestAnotherPersonsSuccessIsNoSign(t *testing.T) {
 	t.Parallel()
@@ -307,10 +320,12 @@ func TestAnotherPersonsSuccessIsNoSign(t *testing.T) {
 		require.NotEmpty(t, v.Causes)
 		return strings.Join(append(v.Causes[0].Evidence, v.Causes[0].Against...), "\n")
 	}
-	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{before, refused}}), "let in by a server before")
+	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{before, refused}}),
+		"let in by a server before")
 	own := before
 	own.Person = "ines"
-	require.Contains(t, texts(evidence.Evidence{Traces: []evidence.Trace{own, refused}}), "ines was let in by a server before")
+	require.Contains(t, texts(evidence.Evidence{Traces: []evidence.Trace{own, refused}}),
+		"ines was let in by a server before")
 	local := own
 	local.By = "local"
 	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{local, refused}}), "let in by a server before")
