@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"net/netip"
@@ -71,6 +72,13 @@ func TestQuestionsOfRADIUSAreReadFromTheirCodes(t *testing.T) {
 	require.Equal(t, []any{site.AskRecordSessions, evidence.Recorded, KeyFits}, []any{e.Question, e.Answer, e.Key})
 	e = one(t, directory(t), send(radius.StatusServer, rad))
 	require.Equal(t, []any{site.AskStatus, evidence.Alive, KeyFits}, []any{e.Question, e.Answer, e.Key})
+	e = one(t, directory(t), send(40, rad))
+	require.Equal(t, site.Question(radius.Code(40).String()), e.Question, "another code is told by its name")
+	require.NotEmpty(t, e.Question)
+	for _, b := range [][]byte{{byte(radius.AccessRequest), 1, 2}, {}} {
+		e = one(t, directory(t), func(f *film) { f.UDP(f.tick(), device, rad, b) })
+		require.Equal(t, []any{site.AskLogin, evidence.Unreadable}, []any{e.Question, e.Answer})
+	}
 	e = one(t, directory(t), func(f *film) { f.UDP(f.tick(), device, acct, []byte{byte(radius.AccountingRequest), 1, 2}) })
 	require.Equal(t, []any{site.AskRecordSessions, evidence.Unreadable}, []any{e.Question, e.Answer})
 }
@@ -212,6 +220,47 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 		f.talk(tacacs.Authorization, 0, key).say([]byte{1, 2}, []byte{1})
 	})
 	require.Equal(t, []any{KeyDiffers, evidence.Unreadable}, []any{broken.Key, broken.Answer})
+}
+
+func TestWhatCannotBeReadIsSaidToBeSo(t *testing.T) {
+	t.Parallel()
+	mixed := one(t, directory(t), func(f *film) { f.Connect(f.tick(), device, rad).Data(f.tick(), true, []byte("hello")) })
+	require.Equal(t, []any{site.AskConnect, evidence.Unreadable}, []any{mixed.Question, mixed.Answer})
+	clear := one(t, directory(t), func(f *film) {
+		k := f.talk(tacacs.Authorization, 0, key)
+		k.h.Flags |= 1
+		k.say(command.Append(nil))
+	})
+	require.Equal(t, []any{site.AskSession, evidence.Unreadable}, []any{clear.Question, clear.Answer})
+	alone := one(t, directory(t), func(f *film) {
+		f.talk(tacacs.Authorization, 0, key).say([]byte{1, 2}).tcp.Close(f.tick())
+	})
+	require.Equal(t, []any{KeyDiffers, evidence.Unreadable}, []any{alone.Key, alone.Answer}, "a request without answer")
+	banner := one(t, directory(t), func(f *film) {
+		k := f.talk(tacacs.Authorization, 0, key)
+		k.tcp.Data(f.tick(), false, []byte{0x16, 3, 1, 0})
+		k.say(command.Append(nil), tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd}.Append(nil))
+	})
+	require.Equal(t, "tacacs", banner.Protocol, "only a client's first octets are a TLS hello")
+}
+
+func TestAScrubbedRequestKeepsWhetherItsKeyFits(t *testing.T) {
+	t.Parallel()
+	for with, want := range map[string]evidence.KeyFit{key: KeyFits, "another": KeyDiffers} {
+		f := newFilm(t)
+		f.access(1, with)
+		require.NoError(t, f.Close())
+		source, err := capture.Open(&f.file)
+		require.NoError(t, err)
+		var out bytes.Buffer
+		s, err := NewScrubber(directory(t), &out)
+		require.NoError(t, err)
+		_, err = capture.Read(source, s)
+		require.NoError(t, err)
+		require.NoError(t, s.Close())
+		after := exchangesOf(t, out.Bytes(), Directory{}.WithKey(site.NewSecret(StandInKey)))
+		require.Equal(t, want, after[0].Key)
+	}
 }
 
 func TestAScrubbedAddressIsOneOfTheDocumentationRangesAndNeverTwice(t *testing.T) {

@@ -232,6 +232,12 @@ func TestWeakKeysAreToldFromStrongOnes(t *testing.T) {
 	} {
 		require.Equal(t, weak, weakness(site.NewSecret(value), s) != "", value)
 	}
+	for _, word := range commonWords {
+		require.NotEmpty(t, weakness(site.NewSecret(strings.Repeat(word, 16/len(word)+1)+"2026"), s), "%s and digits", word)
+	}
+	require.Contains(t, weakness(site.NewSecret("abcdeabcdeabcdeabcde"), s), "has only 5 different characters")
+	require.Empty(t, weakness(site.NewSecret("qzjxkvqzjxkvqzjxkv"), s), "six different characters are enough")
+	require.Contains(t, weakness(site.NewSecret("qzjxkvwqzjxkvw2"), s), "has 15 characters")
 }
 
 func TestAClearKeyIsAnErrorOutsideALab(t *testing.T) {

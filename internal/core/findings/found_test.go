@@ -41,9 +41,16 @@ var variants = map[string][]string{
 	"servers that are never left alone": {", dead-time: 1m", ""},
 	"records of some levels":            {"account: commands", "account: commands, levels: 2-14"},
 	"records of one level":              {"account: commands", "account: commands, levels: 15"},
-	"nobody with a grant":               {"grants: [{who: [team net], role: all}]", ""},
-	"an elevation secret with a key": append([]string{"password: $6$e$f", "password: key k2"},
-		withElevation...),
+	"an elevation secret with a key of its own": {"  - {name: session, authorize: session, methods: [group t, local]}\n",
+		"  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n", "session: session",
+		"elevation: raise", "people:", "elevation-secrets: [{name: bridge, password: key k3}]\npeople:",
+		"k2: file k2", "k2: file k2, k3: file k3"},
+	"two ways that give up, one later than the other": {"timeout: 1s, dead-time: 1m}\n  - {name: t2", "timeout: 17s, " +
+		"dead-time: 1m}\n  - {name: t2", "timeout: 1s, dead-time: 1m}\ngroups: [",
+		"timeout: 16s, dead-time: 1m}\ngroups: [{name: u, servers: [t2]}, ",
+		"console: {login: login}, ssh: {}", "console: {login: other}, ssh: {}", "  - {name: session",
+		"  - {name: other, authenticate: login, methods: [group u, group t, local]}\n  - {name: session"},
+	"nobody with a grant": {"grants: [{who: [team net], role: all}]", ""},
 	"a person without a password that can be read, over RADIUS": {"protocol: tacacs", "protocol: radius"},
 }
 

@@ -195,22 +195,26 @@ func weakness(value site.Secret, s *site.Site) string {
 	if len(distinct) < 6 {
 		return fmt.Sprintf("has only %d different characters", len(distinct))
 	}
-	if m := wordAndDigits.FindStringSubmatch(text); m != nil {
-		words := append(strings.Fields(strings.ToLower(s.Name)), commonWords...)
-		rest := strings.ToLower(m[1])
-		for again := true; again && rest != ""; {
-			again = false
-			for _, w := range words {
-				if cut, ok := strings.CutPrefix(rest, w); ok && w != "" {
-					rest, again = cut, true
-				}
-			}
-		}
-		if rest == "" {
-			return "is made of common words and digits"
-		}
+	if m := wordAndDigits.FindStringSubmatch(text); m != nil &&
+		madeOf(strings.ToLower(m[1]), append(strings.Fields(strings.ToLower(s.Name)), commonWords...)) {
+		return "is made of common words and digits"
 	}
 	return ""
+}
+
+// madeOf reports whether a text is nothing but words of a list, one after
+// another.
+func madeOf(text string, words []string) bool {
+	whole := make([]bool, len(text)+1) // whole[n]: the first n octets are
+	whole[0] = true
+	for n := range text {
+		for _, w := range words {
+			if whole[n] && w != "" && strings.HasPrefix(text[n:], w) {
+				whole[n+len(w)] = true
+			}
+		}
+	}
+	return whole[len(text)]
 }
 
 // weakAccounts reports the accounts whose password was guessed.
