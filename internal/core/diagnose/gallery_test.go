@@ -3,8 +3,10 @@ package diagnose
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -24,6 +26,7 @@ var makeGallery = flag.Bool("make-gallery", false, "write testdata/gallery.txt a
 type gallery struct {
 	strings.Builder
 	seen map[string]bool
+	hung map[string]evidence.Evidence
 }
 
 func (g *gallery) hang(name string, e evidence.Evidence, symptom Symptom) {
@@ -54,12 +57,16 @@ func (g *gallery) hang(name string, e evidence.Evidence, symptom Symptom) {
 	}
 }
 
+// late hangs what is seen of a login, in an order that does not depend on how a
+// map is walked.
+func (g *gallery) late(name string, e evidence.Evidence) { g.hung[name] = e }
+
 // All that each kind of evidence can show, one thing at a time and beside what
 // the device noted, with the whole verdict: a change of a word, of a weight or
 // of a repair shows here, to be read before it is taken.
 func TestVerdictsAreAsWritten(t *testing.T) {
 	t.Parallel()
-	g := &gallery{seen: map[string]bool{}}
+	g := &gallery{seen: map[string]bool{}, hung: map[string]evidence.Evidence{}}
 	s := theSite(t)
 	for _, c := range tales() {
 		g.hang(c.name, evidence.Evidence{Traces: c.traces, Events: c.events, Site: s}, Symptom{})
@@ -95,6 +102,30 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 			g.hang(fmt.Sprintf("log %q %s", what, why), evidence.Evidence{Site: s, Log: []evidence.LogLine{{Time: at,
 				Device: "sw-1", What: what, Person: "ines", Access: "ssh", Server: "tern", Asked: site.AskLogin, Reason: why,
 				By: "tern", Level: 15, Text: "a line"}}}, Symptom{})
+		}
+	}
+	recorded := login("ines", walk.OutcomeIn, "", "tern", 15, group(walk.Accepted, "", "tern"), evidence.TraceStep{
+		Purpose: site.AskRecordSessions, List: "crew-record", Method: "group shore", Result: walk.Unavailable,
+		Reason: reason.NoAnswer, Tries: []evidence.TraceTry{try("tern", reason.Silent)}})
+	for _, server := range []string{"tern", "gull"} {
+		for _, asked := range []site.Question{site.AskLogin, site.AskRecordSessions} {
+			for _, why := range []reason.Reason{reason.Silent, reason.Closed, reason.KeyDiffers, reason.Late} {
+				for name, trace := range map[string]evidence.Trace{"": shut, ", a record": recorded} {
+					about := fmt.Sprintf("%s %s %s%s", server, asked, why, name)
+					g.late(about+" beside counters", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
+						Counts: []evidence.Count{{Device: "sw-1", Server: server, Question: asked, Sent: 6, Accepted: 2,
+							Lost: map[reason.Reason]int{why: 4}, Mean: 0.5, Most: 2},
+							{Device: "sw-9", Server: server, Question: asked, Sent: 9, Lost: map[reason.Reason]int{reason.TLS: 9}}}})
+					g.late(about+" beside a log", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
+						Log: []evidence.LogLine{{Time: at, Device: "sw-1", What: evidence.LogNoAnswer, Server: server, Asked: asked,
+							Person: "ines", Reason: why, Text: "a line"}}})
+					g.late(about+" beside events of others", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
+						Events: []evidence.Event{{Time: at.Add(time.Second), Server: server, Device: "sw-9", Person: "tobin",
+							Question: asked, Answer: evidence.Accepted, Level: level(15), Reason: reason.Accepted},
+							{Time: at.Add(-time.Second), Server: server, Device: "sw-1", Person: "tobin", Question: asked,
+								Answer: evidence.Refused, Reason: reason.WrongPassword, Text: "another person"}}})
+				}
+			}
 		}
 	}
 	marks := []evidence.Mark{"", evidence.MarkNoWay, evidence.MarkPortClosed, evidence.MarkStray, evidence.MarkUnverified,
@@ -140,6 +171,9 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 		}
 	}
 	g.hang("an hour before", evidence.Evidence{Traces: []evidence.Trace{shut}, Site: s}, Symptom{At: at.Add(-time.Hour)})
+	for _, name := range slices.Sorted(maps.Keys(g.hung)) {
+		g.hang(name, g.hung[name], Symptom{})
+	}
 	file := filepath.Join("testdata", "gallery.txt")
 	if *makeGallery {
 		require.NoError(t, os.MkdirAll("testdata", 0o755))
