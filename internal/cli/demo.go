@@ -158,7 +158,7 @@ func (s *story) draft() error {
 }
 
 func (s *story) reviewed() error {
-	s.title("Is the reviewed site safe?", "The same check on the repaired file. Silence is proof here, not hope.")
+	s.title("Is the reviewed site safe?", "The same check on the repaired file: every login in every outage again.")
 	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site))))
 	return nil
 }
