@@ -118,7 +118,7 @@ type background struct {
 	out *bytes.Buffer
 }
 
-// start starts a call and waits until it says ready.
+// start starts a call and waits until it says that it is ready, or listens.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
 	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
@@ -134,7 +134,8 @@ func (c call) start(t *testing.T, args ...string) *background {
 			b.mu.Lock()
 			b.err.WriteString(lines.Text() + "\n")
 			b.mu.Unlock()
-			if text := lines.Text(); text == "ready" || strings.Contains(text, `"msg":"ready"`) {
+			if text := lines.Text(); text == "ready" || strings.Contains(text, `"msg":"ready"`) ||
+				strings.HasPrefix(text, "listening on ") {
 				ready <- true
 			}
 		}

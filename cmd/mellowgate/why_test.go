@@ -114,3 +114,24 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	require.Contains(t, r.err, `did you mean "ines.marsh"?`)
 	require.Equal(t, 130, lab.end(t))
 }
+
+// What passes an interface, and what the servers noted meanwhile, is one story.
+func TestALoginIsExplainedWhileItIsListenedTo(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("listening on an interface needs a privilege")
+	}
+	c := demoSite(t)
+	c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
+	why := c.start(t, "why", "-interface", "lo", "-for", "3s", "-state", "st", "-device", "north-sw-1", "-person",
+		"ines.marsh")
+	require.Zero(t, c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file",
+		"demo/as-reviewed/passwords/tobin.reed", "-expect", "refused").status)
+	require.NoError(t, why.Wait())
+	for _, says := range []string{"wrong-password: north-sw-1 by ssh, server tern", "(99 % sure; layer:",
+		"for      tern noted at",
+		"the login: ines.marsh at north-sw-1 by ssh"} {
+		require.Contains(t, why.out.String(), says, why.said())
+	}
+	require.NotContains(t, why.said(), "no pcap")
+}

@@ -125,29 +125,39 @@ func (f Finder) site(k *Found, w Wanted) (exchange.Directory, error) {
 	return directory, nil
 }
 
-// read reads the evidence itself.
+// read reads the evidence itself. What passes an interface comes first: what was
+// noted meanwhile belongs to it.
 func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Folder, d exchange.Directory) error {
 	var notes []string
+	var overheard []evidence.Exchange
+	from := time.Now()
+	if w.Interface != "" {
+		some, note, err := f.overhear(ctx, w, d)
+		if err != nil {
+			return err
+		}
+		overheard, notes = some, note
+	}
+	var more []string
 	var err error
 	switch {
 	case !w.Files.None():
-		k.Evidence, notes, err = w.Files.Read(w.In, d)
+		k.Evidence, more, err = w.Files.Read(w.In, d)
 		k.From = strings.Join(slices.DeleteFunc([]string{w.Files.Capture, w.Files.Events, w.Files.Trace, w.Files.Counters,
 			w.Files.Log}, func(s string) bool { return s == "" }), ", ")
 	case folder != nil:
-		k.Evidence, notes, err = Folder(folder, d)
+		k.Evidence, more, err = Folder(folder, d)
 	}
 	if err != nil {
 		return task.UsageError{Err: err}
 	}
 	if w.Interface != "" {
-		note, err := f.overhear(ctx, k, w, d)
-		if err != nil {
-			return err
-		}
-		notes = append(notes, note...)
+		// Packets that the folder has too were heard here.
+		k.Exchanges = append(slices.DeleteFunc(k.Exchanges, func(x evidence.Exchange) bool { return !x.Time.Before(from) }),
+			overheard...)
+		k.From = strings.TrimPrefix(k.From+", "+w.Interface, ", ")
 	}
-	for _, n := range notes {
+	for _, n := range append(notes, more...) {
 		f.Note(n)
 	}
 	if k.From == "" {
@@ -157,12 +167,13 @@ func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Fold
 }
 
 // overhear listens live for a time.
-func (f Finder) overhear(ctx context.Context, k *Found, w Wanted, d exchange.Directory) (notes []string, err error) {
+func (f Finder) overhear(ctx context.Context, w Wanted, d exchange.Directory) (some []evidence.Exchange, notes []string,
+	err error) {
 	ctx, cancel := context.WithTimeout(ctx, w.Span)
 	defer cancel()
 	source, done, err := listen.Interface(ctx, w.Interface)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer done()
 	f.Note("listening on " + w.Interface + " for " + w.Span.String())
@@ -170,7 +181,5 @@ func (f Finder) overhear(ctx context.Context, k *Found, w Wanted, d exchange.Dir
 	if note != "" {
 		notes = append(notes, note)
 	}
-	k.Exchanges = append(k.Exchanges, some...)
-	k.From = strings.TrimPrefix(k.From+", "+w.Interface, ", ")
-	return notes, nil
+	return some, notes, nil
 }

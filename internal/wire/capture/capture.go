@@ -27,13 +27,22 @@ type Writer struct {
 	next func() (io.Writer, error)
 }
 
-// NewWriter begins a capture on w.
+// NewWriter begins a capture on w, which is one from now on, though no packet is
+// in it yet.
 func NewWriter(w io.Writer) (*Writer, error) {
-	ng, err := pcapgo.NewNgWriter(w, layers.LinkTypeEthernet)
+	ng, err := begin(w)
 	if err != nil {
 		return nil, err
 	}
 	return &Writer{ng: ng}, nil
+}
+
+func begin(w io.Writer) (*pcapgo.NgWriter, error) {
+	ng, err := pcapgo.NewNgWriter(w, layers.LinkTypeEthernet)
+	if err != nil {
+		return nil, err
+	}
+	return ng, ng.Flush()
 }
 
 // Bound makes the capture go on in another file, which next gives, whenever so
@@ -56,7 +65,7 @@ func (w *Writer) turn() error {
 	if err != nil {
 		return err
 	}
-	w.ng, err = pcapgo.NewNgWriter(to, layers.LinkTypeEthernet)
+	w.ng, err = begin(to)
 	w.size = 0
 	return err
 }

@@ -79,6 +79,25 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 		"192.0.2.1:40002 ended 1", "192.0.2.1:40003 ended 2"}, lines)
 }
 
+func TestACaptureIsOneBeforeItsFirstPacket(t *testing.T) {
+	t.Parallel()
+	var file bytes.Buffer
+	w, err := NewWriter(&file)
+	require.NoError(t, err)
+	lines, stats, err := read(t, file.Bytes())
+	require.NoError(t, err)
+	require.Empty(t, lines)
+	require.Zero(t, stats.Packets)
+	require.NoError(t, w.Close())
+	_, err = NewWriter(full{})
+	require.EqualError(t, err, "the disk is full")
+}
+
+// full is a disk without room.
+type full struct{}
+
+func (full) Write([]byte) (int, error) { return 0, errors.New("the disk is full") }
+
 // frame makes one packet of layers.
 func frame(t *testing.T, all ...gopacket.SerializableLayer) []byte {
 	b := gopacket.NewSerializeBuffer()
