@@ -198,16 +198,6 @@ func from(address string) func(*aaa.Target) {
 	return func(t *aaa.Target) { t.From = netip.MustParseAddr(address) }
 }
 
-// forget drops the events so far, in a test that makes very many.
-func (r *rig) forget() {
-	r.mu.Lock()
-	r.events, r.waited = nil, 0
-	r.mu.Unlock()
-	r.book.mu.Lock()
-	r.book.records = nil
-	r.book.mu.Unlock()
-}
-
 func (r *rig) last() evidence.Event {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -121,3 +121,13 @@ func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
 	}
 	healthy(r)
 }
+
+// forget drops the events so far, in a test that makes very many.
+func (r *rig) forget() {
+	r.mu.Lock()
+	r.events, r.waited = nil, 0
+	r.mu.Unlock()
+	r.book.mu.Lock()
+	r.book.records = nil
+	r.book.mu.Unlock()
+}
