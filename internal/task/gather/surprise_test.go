@@ -55,10 +55,7 @@ func TestSurprises(t *testing.T) {
 		d := s.Devices[r.IntN(len(s.Devices))]
 		way := []string{site.SSH, site.Console}[r.IntN(2)]
 		person, secret, want := "ines.marsh", password("ines.marsh"), ""
-		var servers []*site.Server
-		for _, v := range d.Way(way).Lists[site.Login].Servers() {
-			servers = append(servers, v)
-		}
+		servers := d.Way(way).Lists[site.Login].Servers()
 		faults := []string{"key-differs", "client-unknown", "closed", "silent", "slow 900ms", "password", "unknown",
 			"disabled", "local", "grant", "fallback", "well"}
 		fault := faults[r.IntN(len(faults))]
