@@ -101,7 +101,8 @@ func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
 	run := r.Runs[0]
 	require.False(t, run.Match)
 	require.True(t, run.Retried)
-	require.Equal(t, "t1 was foreseen to decide, and t2 did", run.Why)
+	// On a machine that is so busy that t2 is late too, nobody decides.
+	require.Contains(t, []string{"t1 was foreseen to decide, and t2 did", "in was foreseen, and refused was seen"}, run.Why)
 	require.NotEmpty(t, run.Foreseen.Steps)
 	require.NotEmpty(t, run.Seen.Steps)
 }
