@@ -193,35 +193,42 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // and the wait.
 func TestEveryLoginComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
+	for _, silent := range [][]string{nil, {"tern"}, {"sanderling"}, {"sanderling", "tern", "plover"}} {
+		t.Run(fmt.Sprint(silent), func(t *testing.T) {
+			t.Parallel()
+			everyLogin(t, silent)
+		})
+	}
+}
+
+func everyLogin(t *testing.T, silent []string) {
 	r := start(t)
 	people := []string{"ines.marsh", "tobin.reed", "wren.auditor", "odd.larsen", "harbourmaster", "master"}
-	for _, silent := range [][]string{nil, {"tern"}, {"sanderling"}, {"sanderling", "tern", "plover"}} {
-		for _, s := range r.site.Servers {
-			r.Silence(s, slices.Contains(silent, s.Name))
-		}
-		for _, device := range []string{"north-sw-1", "mv-avocet-rtr"} {
-			for _, access := range []string{site.SSH, site.Console} {
-				for _, person := range people {
-					d := r.site.Device(device)
-					if slices.Contains([]string{"harbourmaster", "master"}, person) && d.Account(person) == nil {
-						continue
-					}
-					if len(silent) == 3 && access == site.Console && person != people[0] {
-						continue // the same wait again: one is enough
-					}
-					name := fmt.Sprint(silent, " ", device, " ", access, " ", person)
-					r.Wake(d)
-					want := r.foreseen(device, access, person, silent...)
-					seen := r.login(device, access, person, "")
-					trace := r.newest(device)
-					require.Equal(t, want.Outcome == walk.OutcomeIn, seen.Outcome == walk.OutcomeIn, name)
-					require.Equal(t, want.Level, seen.Level, name)
-					require.Equal(t, want.By, trace.By, name)
-					require.Equal(t, triesForeseen(want.Steps), triesDone(trace.Steps), name)
-					// The tries say that nothing waits longer than foreseen: a busy machine may be slow.
-					require.GreaterOrEqual(t, trace.Seconds, want.Wait.Seconds()-0.05, name)
-					require.GreaterOrEqual(t, seen.Took.Seconds(), trace.Seconds-0.05, name)
+	for _, s := range r.site.Servers {
+		r.Silence(s, slices.Contains(silent, s.Name))
+	}
+	for _, device := range []string{"north-sw-1", "mv-avocet-rtr"} {
+		for _, access := range []string{site.SSH, site.Console} {
+			for _, person := range people {
+				d := r.site.Device(device)
+				if slices.Contains([]string{"harbourmaster", "master"}, person) && d.Account(person) == nil {
+					continue
 				}
+				if len(silent) == 3 && access == site.Console && person != people[0] {
+					continue // the same wait again: one is enough
+				}
+				name := fmt.Sprint(silent, " ", device, " ", access, " ", person)
+				r.Wake(d)
+				want := r.foreseen(device, access, person, silent...)
+				seen := r.login(device, access, person, "")
+				trace := r.newest(device)
+				require.Equal(t, want.Outcome == walk.OutcomeIn, seen.Outcome == walk.OutcomeIn, name)
+				require.Equal(t, want.Level, seen.Level, name)
+				require.Equal(t, want.By, trace.By, name)
+				require.Equal(t, triesForeseen(want.Steps), triesDone(trace.Steps), name)
+				// The tries say that nothing waits longer than foreseen: a busy machine may be slow.
+				require.GreaterOrEqual(t, trace.Seconds, want.Wait.Seconds()-0.05, name)
+				require.GreaterOrEqual(t, seen.Took.Seconds(), trace.Seconds-0.05, name)
 			}
 		}
 	}
