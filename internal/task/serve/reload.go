@@ -20,14 +20,8 @@ import (
 const settled = 300 * time.Millisecond
 
 // keep keeps a service at its site until ctx ends: it reads the site again on a
-// hangup and when a file of it changes.
-func (s *serving) keep(ctx context.Context) error {
-	watcher, err := fsnotify.NewWatcher()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = watcher.Close() }()
-	watched := s.watch(watcher)
+// hangup and when a file of it changes, of those that are watched.
+func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched map[string]bool) {
 	var alive <-chan time.Time
 	if every := s.Manager.Lives(); every > 0 {
 		ticker := time.NewTicker(every)
@@ -38,7 +32,7 @@ func (s *serving) keep(ctx context.Context) error {
 	for {
 		select {
 		case <-ctx.Done():
-			return nil
+			return
 		case <-alive:
 			s.Manager.Alive()
 		case <-s.Hangups:

@@ -11,6 +11,8 @@ import (
 	"net/netip"
 	"os"
 
+	"github.com/fsnotify/fsnotify"
+
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
@@ -59,6 +61,12 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 		return false, err
 	}
 	defer func() { err = errors.Join(err, s.service.Close()) }()
+	watcher, err := fsnotify.NewWatcher()
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = watcher.Close() }()
+	watched := s.watch(watcher) // before it is ready: from then on no change of the site is missed
 	if err := s.take(ctx, c.Site); err != nil {
 		return false, err
 	}
@@ -75,7 +83,8 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 	s.say("ready")
 	s.Manager.Ready(s.status())
 	defer s.Manager.Stopping()
-	return true, s.keep(ctx)
+	s.keep(ctx, watcher, watched)
+	return true, nil
 }
 
 func (s *serving) say(format string, args ...any) { s.Journal.Say(fmt.Sprintf(format, args...)) }

@@ -169,6 +169,29 @@ func TestAServiceFollowsItsSiteAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	}
 }
 
+func TestAChangeThatComesAsSoonAsTheServiceIsReadyIsTaken(t *testing.T) {
+	t.Parallel()
+	r := newRig(t)
+	c := r.config()
+	c.Journal = journal.New(journal.Plain, io.Discard, func(text string) {
+		if text == "ready" {
+			r.write(strings.Replace(r.text, "teams: [net]", "teams: [nobody]", 1))
+		}
+		r.say(text)
+	}, nil)
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := Run(ctx, c)
+		ended <- err
+	}()
+	r.waits(t, "the site was read again and is in use")
+	require.Equal(t, walk.Refused, r.ask(4949))
+	stop()
+	require.NoError(t, <-ended)
+	require.NoError(t, r.folder.Close())
+}
+
 func TestAServiceThatCannotStartChangesNothing(t *testing.T) {
 	t.Parallel()
 	r := newRig(t)
