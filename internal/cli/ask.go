@@ -220,7 +220,7 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 		return nil, err
 	}
 	a.world = aaa.World{Context: c.Context, Targets: map[*site.Server]aaa.Target{}, Status: f.question == "status",
-		Asker: aaa.Asker{Device: a.device.Name, Port: f.access + "0", From: f.from, Session: "ask", Form: aaa.Form(f.form)}}
+		Asker: aaa.Asker{Device: a.device.Name, Port: f.access + "0", From: f.from, Session: "ask", Form: f.form}}
 	for _, s := range a.group.Servers {
 		if err := f.fits(s); err != nil {
 			return nil, err
@@ -295,7 +295,7 @@ func (f *askFlags) servers(l loaded) (*site.Group, error) {
 
 // fits refuses what the server's protocol does not have.
 func (f *askFlags) fits(s *site.Server) error {
-	forms := aaa.Forms(s.Protocol)
+	forms := site.FormsOf(s.Protocol)
 	switch {
 	case f.form != "" && !slices.Contains(forms, f.form):
 		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol, f.form, strings.Join(forms, ", "))

@@ -227,8 +227,8 @@ func start(e *Exchange, body []byte) error {
 		return err
 	}
 	e.Person = s.User
-	form := map[tacacs.AuthenType]string{tacacs.ASCII: "ascii", tacacs.PAP: "pap", tacacs.CHAP: "chap",
-		tacacs.MSCHAPv2: "mschapv2"}[s.Type]
+	form := map[tacacs.AuthenType]string{tacacs.ASCII: site.ASCII, tacacs.PAP: site.PAP, tacacs.CHAP: site.CHAP,
+		tacacs.MSCHAPv2: site.MSCHAPv2}[s.Type]
 	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port},
 		{Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
 	if s.Service == tacacs.ServiceEnable {

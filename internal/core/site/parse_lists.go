@@ -128,8 +128,8 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 var passwordAsShape = shape[PasswordForms]{
 	what: "password-as",
 	fields: map[string]field[PasswordForms]{
-		"radius": wordField("radius", []string{"pap", "chap", "mschapv2"}, func(f *PasswordForms, w string) { f.RADIUS = w }),
-		"tacacs": wordField("tacacs", passwordForms, func(f *PasswordForms, w string) { f.TACACS = w }),
+		"radius": wordField("radius", FormsOf(RADIUS), func(f *PasswordForms, w string) { f.RADIUS = w }),
+		"tacacs": wordField("tacacs", FormsOf(TACACS), func(f *PasswordForms, w string) { f.TACACS = w }),
 	},
 }
 

@@ -74,11 +74,11 @@ var serverShape = shape[Server]{
 		}, form: oneOrMore(wordsForm("authentication", "authorization", "accounting"))},
 		"password-forms": {read: func(r *reader, n *yaml.Node, s *Server) {
 			r.each(n, "password-forms", func(item *yaml.Node) {
-				if w := r.oneOf(item, "password-forms", passwordForms...); w != "" {
+				if w := r.oneOf(item, "password-forms", FormsOf(TACACS)...); w != "" {
 					s.Forms = append(s.Forms, w)
 				}
 			})
-		}, form: oneOrMore(wordsForm(passwordForms...))},
+		}, form: oneOrMore(wordsForm(FormsOf(TACACS)...))},
 		"labels":     {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) }, form: mapForm(textForm())},
 		"base":       textOf("base", func(s *Server) *string { return &s.Directory.Base }),
 		"bind":       inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
@@ -87,9 +87,6 @@ var serverShape = shape[Server]{
 	},
 	must: []string{"name", "protocol", "address"},
 }
-
-// passwordForms are the forms in which a password reaches a server.
-var passwordForms = []string{"ascii", "pap", "chap", "mschapv2"}
 
 var changeShape = shape[Server]{
 	what: "key",

@@ -42,8 +42,26 @@ type Traits struct {
 	TakesBack              string   // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
-// PasswordForms is the form in which a device sends a password, by protocol:
-// ascii, pap, chap or mschapv2.
+// The forms in which a password reaches a server.
+const (
+	ASCII    = "ascii" // the prompts of TACACS+, RFC 8907 section 5.4.2.1
+	PAP      = "pap"
+	CHAP     = "chap"
+	MSCHAPv2 = "mschapv2"
+)
+
+// FormsOf returns the forms of a protocol, the usual one first.
+func FormsOf(p Protocol) []string {
+	switch p {
+	case TACACS:
+		return []string{ASCII, PAP, CHAP, MSCHAPv2}
+	case RADIUS:
+		return []string{PAP, CHAP, MSCHAPv2}
+	}
+	return []string{PAP} // a directory is bound to with the password itself
+}
+
+// PasswordForms is the form in which a device sends a password, by protocol.
 type PasswordForms struct{ RADIUS, TACACS string }
 
 // Of returns the form for a protocol; LDAP has one only.
@@ -54,11 +72,11 @@ func (f PasswordForms) Of(p Protocol) string {
 	case TACACS:
 		return f.TACACS
 	}
-	return "pap"
+	return PAP
 }
 
 // OneWay reports whether a form can be checked against a one-way hash.
-func OneWay(form string) bool { return form != "chap" && form != "mschapv2" }
+func OneWay(form string) bool { return form != CHAP && form != MSCHAPv2 }
 
 // Speaks reports whether devices of the kind speak a protocol.
 func (t Traits) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
@@ -139,7 +157,7 @@ func DefaultTraits() Traits {
 		// RFC 2866 and RFC 8907 let a session begin without its record.
 		RecordFailureBlocks: false,
 		// RFC 2865, section 2: PAP; RFC 8907, section 5.4.2.1: ASCII.
-		PasswordAs: PasswordForms{RADIUS: "pap", TACACS: "ascii"},
+		PasswordAs: PasswordForms{RADIUS: PAP, TACACS: ASCII},
 		Networks:   AnyNetwork,
 		// No standard. Ten sessions at a time.
 		Lines: Range{Low: 0, High: 9},

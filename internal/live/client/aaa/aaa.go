@@ -80,7 +80,7 @@ type Asker struct {
 	From     string // where the person comes from
 	Session  string // the device's name for the session
 	Password string // for a login
-	Form     Form   // for a login; "" is PAP with RADIUS and prompts with TACACS+
+	Form     string // for a login; "" is PAP with RADIUS and prompts with TACACS+
 	// Elevate, above 0, makes a login over TACACS+ the elevation to that level.
 	Elevate int
 	// Code answers a server that asks for a one-time code; it is false where
@@ -88,24 +88,6 @@ type Asker struct {
 	Code func(prompt string) (string, bool)
 	// Extra are RADIUS attributes to send beside the usual ones.
 	Extra []radius.Attribute
-}
-
-// Form is how a password is sent.
-type Form string
-
-const (
-	ASCII    Form = "ascii" // TACACS+ prompts
-	PAP      Form = "pap"
-	CHAP     Form = "chap"
-	MSCHAPv2 Form = "mschapv2"
-)
-
-// Forms returns the forms of a protocol, the usual one first.
-func Forms(p site.Protocol) []string {
-	if p == site.RADIUS {
-		return []string{string(PAP), string(CHAP), string(MSCHAPv2)}
-	}
-	return []string{string(ASCII), string(PAP), string(CHAP), string(MSCHAPv2)}
 }
 
 // Begin starts one exchange. The context ends it early.

@@ -77,15 +77,15 @@ func addCredential(p *radius.Packet, t Target, person string, a Asker) (success 
 		return "", err
 	}
 	switch a.Form {
-	case CHAP:
+	case site.CHAP:
 		p.Add(radius.CHAPPassword, radius.CHAP(random[32], random[:16], a.Password))
 		p.Add(radius.CHAPChallenge, random[:16])
-	case MSCHAPv2:
+	case site.MSCHAPv2:
 		x := mschap.Exchange{User: person, AuthenticatorChallenge: [16]byte(random[:16]),
 			PeerChallenge: [16]byte(random[16:32])}
 		p.AddMSCHAP2(x, random[32], a.Password)
 		return x.Success(a.Password), nil
-	case PAP, "":
+	case site.PAP, "":
 		hidden, err := radius.HidePassword(a.Password, p.Authenticator, []byte(t.Key.Reveal()))
 		if err != nil {
 			return "", err

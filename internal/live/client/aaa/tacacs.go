@@ -148,11 +148,11 @@ func (e *tacacsExchange) authenticate(c *tacacs.Client) (tacacs.AuthenReply, err
 		return tacacs.AuthenReply{}, err
 	}
 	switch e.asker.Form {
-	case PAP:
+	case site.PAP:
 		return c.Authenticate(start, tacacs.PAP, e.asker.Password)
-	case CHAP:
+	case site.CHAP:
 		return c.Authenticate(start, tacacs.CHAP, tacacs.CHAPData(random[32], random[:16], e.asker.Password))
-	case MSCHAPv2:
+	case site.MSCHAPv2:
 		x := mschap.Exchange{User: e.q.Person, AuthenticatorChallenge: [16]byte(random[:16]),
 			PeerChallenge: [16]byte(random[16:32])}
 		return c.Authenticate(start, tacacs.MSCHAPv2, tacacs.MSCHAP2Data(random[32], x, e.asker.Password))

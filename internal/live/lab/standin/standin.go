@@ -319,7 +319,7 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 		return nowhere{server: s}
 	}
 	as := v.asker
-	as.Form = aaa.Form(v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol))
+	as.Form = v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol)
 	if target.Dialer == nil {
 		target.Dialer = aaa.Net{}
 	}

@@ -203,7 +203,7 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 		r.Helper()
 		asked := ""
 		reply := r.askWith(server, login(person),
-			aaa.Asker{Password: password, Form: aaa.Form(form), Code: func(prompt string) (string, bool) {
+			aaa.Asker{Password: password, Form: form, Code: func(prompt string) (string, bool) {
 				asked = prompt
 				return code, code != ""
 			}})

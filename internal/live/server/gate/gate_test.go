@@ -170,7 +170,7 @@ func (r *rig) ask(server string, q walk.Question, password string, change ...fun
 
 // askIn puts a question with the password in a form.
 func (r *rig) askIn(form, server string, q walk.Question, password string, change ...func(*aaa.Target)) walk.Reply {
-	return r.askWith(server, q, aaa.Asker{Password: password, Form: aaa.Form(form)}, change...)
+	return r.askWith(server, q, aaa.Asker{Password: password, Form: form}, change...)
 }
 
 // askWith puts a question as an asker, from the usual place.
@@ -535,7 +535,7 @@ func TestEveryFormOfAPassword(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	for _, server := range []string{"t", "r"} {
-		for _, form := range aaa.Forms(r.site.Server(server).Protocol) {
+		for _, form := range site.FormsOf(r.site.Server(server).Protocol) {
 			name := server + " " + form
 			require.Equal(t, walk.Accepted,
 				r.askIn(form, server, walk.Question{Purpose: site.Login, Person: "kept"}, "right").Result, name)
@@ -675,11 +675,11 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 		stranger.Trusted = good.Trusted
 		require.Equal(t, walk.Accepted, ask(&good, site.Login).Result, p)
 		require.Equal(t, walk.Accepted, ask(&good, site.RecordSessions).Result, p)
-		for _, form := range aaa.Forms(p) {
+		for _, form := range site.FormsOf(p) {
 			target := aaa.Target{Server: server, Authentication: place.Authentication, Accounting: place.Accounting,
 				TLS: good.Client(p, "127.0.0.1")}
 			e := aaa.Begin(context.Background(), target, walk.Question{Purpose: site.Login, Person: "kept"},
-				aaa.Asker{Port: "ssh0", Password: "right", Form: aaa.Form(form)})
+				aaa.Asker{Port: "ssh0", Password: "right", Form: form})
 			require.Equal(t, walk.Accepted, e.Try(1).Result, "%s %s", p, form)
 			e.Close()
 		}

@@ -343,17 +343,17 @@ func (r *radiusRequest) readCredential() {
 	case pap && isCHAP: // RFC 2865, section 4.1
 		err = errors.New("the request has both User-Password and CHAP-Password (RFC 2865, section 4.1)")
 	case pap:
-		r.form = "pap"
+		r.form = site.PAP
 		r.typed, err = radius.RevealPassword(hidden, p.Authenticator, r.secret)
 	case isCHAP:
-		r.form = "chap"
+		r.form = site.CHAP
 		challenge, given := p.Get(radius.CHAPChallenge)
 		if !given {
 			challenge = p.Authenticator[:]
 		}
 		r.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
 	case mschap2:
-		r.mschap, r.ident, r.form = &exchange, ident, "mschapv2"
+		r.mschap, r.ident, r.form = &exchange, ident, site.MSCHAPv2
 		r.proves = func(password string) bool { return exchange.Check(response, password) }
 	default:
 		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"

@@ -153,15 +153,15 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
-		q.typed, q.form = start.Data, "pap"
+		q.typed, q.form = start.Data, site.PAP
 	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
-		q.form = "chap"
+		q.form = site.CHAP
 		q.proves = func(password string) bool { return tacacs.CheckCHAP(start.Data, password) }
 	case start.Type == tacacs.MSCHAPv2 && t.header.Minor() == 1:
-		q.form = "mschapv2"
+		q.form = site.MSCHAPv2
 		q.proves = func(password string) bool { return tacacs.CheckMSCHAP2(start.User, start.Data, password) }
 	case start.Type == tacacs.ASCII && t.header.Minor() == 0:
-		q.form = "ascii"
+		q.form = site.ASCII
 		if start.User == "" {
 			if q.Person, err = t.prompt(tacacs.AuthenGetUser, "Name: ", 0); err != nil {
 				return ignoreGone(err)
@@ -176,7 +176,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 			"and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
 		return nil
 	}
-	q.Prompts = q.form == "ascii"
+	q.Prompts = q.form == site.ASCII
 	d := t.server.decide(&q)
 	if d.Asks {
 		if q.typed, err = t.prompt(tacacs.AuthenGetData, codePrompt, tacacs.FlagNoEcho); err != nil {
