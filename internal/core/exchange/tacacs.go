@@ -221,6 +221,15 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 	}
 }
 
+// named returns what a message says of itself, as an exchange keeps it.
+func named(all []tacacs.Named) []NameValue {
+	out := make([]NameValue, len(all))
+	for i, n := range all {
+		out[i] = NameValue{Name: n.Name, Value: n.Value}
+	}
+	return out
+}
+
 func start(e *Exchange, body []byte) error {
 	s, err := tacacs.DecodeAuthenStart(body)
 	if err != nil {
@@ -229,8 +238,7 @@ func start(e *Exchange, body []byte) error {
 	e.Person = s.User
 	form := map[tacacs.AuthenType]string{tacacs.ASCII: site.ASCII, tacacs.PAP: site.PAP, tacacs.CHAP: site.CHAP,
 		tacacs.MSCHAPv2: site.MSCHAPv2}[s.Type]
-	e.Request = []NameValue{{Name: "user", Value: s.User}, {Name: "port", Value: s.Port},
-		{Name: "rem_addr", Value: s.RemoteAddress}, {Name: "form", Value: form}}
+	e.Request = append(named(s.Describe()), NameValue{Name: "form", Value: form})
 	if s.Service == tacacs.ServiceEnable {
 		e.Question = site.AskElevation
 	}
@@ -254,10 +262,7 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 	if err != nil {
 		return true, err
 	}
-	e.Response = append(e.Response, NameValue{Name: "status", Value: r.Status.String()})
-	if r.Message != "" {
-		e.Response = append(e.Response, NameValue{Name: "server_msg", Value: r.Message})
-	}
+	e.Response = append(e.Response, named(r.Describe())...)
 	switch r.Status {
 	case tacacs.AuthenGetData, tacacs.AuthenGetUser, tacacs.AuthenGetPass:
 		return false, nil
@@ -273,13 +278,10 @@ func reply(e *Exchange, body []byte) (over bool, err error) {
 
 func requested(e *Exchange, r tacacs.AuthorRequest) {
 	e.Person = r.User
-	e.Request = []NameValue{{Name: "user", Value: r.User}, {Name: "port", Value: r.Port},
-		{Name: "rem_addr", Value: r.RemoteAddress}}
+	e.Request = named(r.Describe())
 	var words []string
 	for _, a := range r.Args {
-		name, value, _ := tacacs.Arg(a)
-		e.Request = append(e.Request, NameValue{Name: name, Value: value})
-		if (name == "cmd" || name == "cmd-arg") && value != "" {
+		if name, value, _ := tacacs.Arg(a); (name == "cmd" || name == "cmd-arg") && value != "" {
 			words = append(words, value)
 		}
 	}
@@ -303,11 +305,7 @@ func respond(e *Exchange, body []byte) (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	e.Response = append(e.Response, NameValue{Name: "status", Value: r.Status.String()})
-	for _, a := range r.Args {
-		name, value, _ := tacacs.Arg(a)
-		e.Response = append(e.Response, NameValue{Name: name, Value: value})
-	}
+	e.Response = append(e.Response, named(r.Describe())...)
 	e.Answer = map[tacacs.AuthorStatus]evidence.Answer{tacacs.AuthorPassAdd: evidence.Accepted,
 		tacacs.AuthorPassRepl: evidence.Accepted, tacacs.AuthorError: evidence.Failed}[r.Status]
 	if e.Answer == "" {

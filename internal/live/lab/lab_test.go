@@ -218,10 +218,16 @@ func everyLogin(t *testing.T, silent []string) {
 					continue // the same wait again: one is enough
 				}
 				name := fmt.Sprint(silent, " ", device, " ", access, " ", person)
-				r.Wake(d)
 				want := r.foreseen(device, access, person, silent...)
-				seen := r.login(device, access, person, "")
-				trace := r.newest(device)
+				var seen login.Seen
+				var trace evidence.Trace
+				for range 4 { // a late answer of a busy machine comes once, a mismatch each time
+					r.Wake(d)
+					seen = r.login(device, access, person, "")
+					if trace = r.newest(device); slices.Equal(triesForeseen(want.Steps), triesDone(trace.Steps)) {
+						break
+					}
+				}
 				require.Equal(t, want.Outcome == walk.OutcomeIn, seen.Outcome == walk.OutcomeIn, name)
 				require.Equal(t, want.Level, seen.Level, name)
 				require.Equal(t, want.By, trace.By, name)
