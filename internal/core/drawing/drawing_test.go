@@ -1,7 +1,10 @@
 package drawing
 
 import (
+	"flag"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -76,4 +79,58 @@ func TestAFleetIsOnePictureOfItsShapes(t *testing.T) {
 	require.Less(t, d.Height, 3000)
 	require.Equal(t, "s0, s1, s2, s3", d.Boxes[0].Title)
 	require.Contains(t, fmt.Sprint(d.Boxes), "26 more kinds of device")
+}
+
+var makePicture = flag.Bool("make-picture", false, "write testdata/picture.txt anew; read what has changed in it")
+
+// A picture, whole: each box, line and heading with its place.
+func TestAPictureIsAsWritten(t *testing.T) {
+	t.Parallel()
+	d := drawn(t, `
+profiles:
+  - {name: p, accounts: [keeper], access: {ssh: {login: l, session: s}, console: {login: l}}}
+  - {name: q, accounts: [keeper], access: {ssh: {login: bare}, console: {login: l}}}
+devices:
+  - {name: a, profile: p, addresses: [192.0.2.11]}
+  - {name: b, profile: p, addresses: [192.0.2.12]}
+  - {name: c, profile: p, addresses: [192.0.2.13]}
+  - {name: d, profile: p, addresses: [192.0.2.14]}
+  - {name: e, profile: p, addresses: [192.0.2.15]}
+  - {name: f, addresses: [192.0.2.16], access: {ssh: {login: bare}}}
+  - {name: g, profile: q, addresses: [192.0.2.17]}
+`)
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d x %d\n", d.Width, d.Height)
+	for _, c := range d.Columns {
+		fmt.Fprintf(&b, "heading %d,%d %q\n", c.X, c.Y, c.Text)
+	}
+	for _, x := range d.Boxes {
+		fmt.Fprintf(&b, "%s %d,%d %dx%d %q %q %s\n", x.Kind, x.X, x.Y, x.Width, x.Height, x.Title, x.Lines, x.Tone)
+	}
+	for _, l := range d.Lines {
+		fmt.Fprintf(&b, "line %s %q\n", l.Path(), l.Text)
+	}
+	file := filepath.Join("testdata", "picture.txt")
+	if *makePicture {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, string(want), b.String())
+}
+
+func TestTitlesAndProtocolsAreInWords(t *testing.T) {
+	t.Parallel()
+	for protocol, want := range map[site.Protocol]string{site.RADIUS: "RADIUS", site.TACACS: "TACACS+", site.LDAP: "LDAP"} {
+		require.Equal(t, want, spoken(&site.Server{Protocol: protocol}))
+		require.Equal(t, want+" over TLS", spoken(&site.Server{Protocol: protocol, TLS: true}))
+	}
+	sh := foresee.Shape{}
+	for i, want := range []string{"a", "a, b", "a, b, c", "a, b, c, d", "a, b, c, 2 more", "a, b, c, 3 more"} {
+		d := &site.Device{}
+		d.Name = string(rune('a' + i))
+		sh.Devices = append(sh.Devices, d)
+		require.Equal(t, want, titleOf(sh))
+	}
 }
