@@ -1,10 +1,15 @@
 package capture
 
 import (
+	"bytes"
+	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
 	"github.com/stretchr/testify/require"
 )
 
@@ -113,4 +118,64 @@ func TestAnICMPMessageThatIsCutShortIsPassedOver(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, lines, name)
 	}
+}
+
+func TestThePacketsOfAConnectionBearTheirFlags(t *testing.T) {
+	t.Parallel()
+	var file bytes.Buffer
+	w, err := NewWriter(&file)
+	require.NoError(t, err)
+	c := w.Connect(at, client, server)
+	c.Data(at.Add(time.Second), true, []byte("question"))
+	c.Data(at.Add(2*time.Second), false, bytes.Repeat([]byte("a"), 1401))
+	c.Close(at.Add(3 * time.Second))
+	w.Refused(at.Add(4*time.Second), client, server)
+	w.PortClosed(at, sixth, six, []byte("none for IPv6"))
+	(*Writer)(nil).PortClosed(at, client, server, nil)
+	w.PortClosed(at.Add(5*time.Second), client, server, []byte("asked"))
+	require.NoError(t, w.Close())
+	source, err := pcapgo.NewNgReader(&file, pcapgo.DefaultNgReaderOptions)
+	require.NoError(t, err)
+	var got []string
+	for {
+		data, ci, err := source.ReadPacketData()
+		if err != nil {
+			break
+		}
+		p := gopacket.NewPacket(data, layers.LinkTypeEthernet, gopacket.Default)
+		require.Nil(t, p.ErrorLayer())
+		if l := p.Layer(layers.LayerTypeTCP); l != nil {
+			tcp := l.(*layers.TCP)
+			flags := ""
+			for _, f := range []struct {
+				set  bool
+				name string
+			}{{tcp.SYN, "S"}, {tcp.ACK, "A"}, {tcp.PSH, "P"}, {tcp.FIN, "F"}, {tcp.RST, "R"}} {
+				if f.set {
+					flags += f.name
+				}
+			}
+			got = append(got, fmt.Sprintf("%.0f %d>%d %s seq %d ack %d, %d", ci.Timestamp.Sub(at).Seconds(), tcp.SrcPort,
+				tcp.DstPort, flags, tcp.Seq, tcp.Ack, len(tcp.Payload)))
+		} else {
+			got = append(got, p.Layers()[2].LayerType().String())
+		}
+	}
+	require.Equal(t, []string{"0 40001>49 S seq 0 ack 0, 0", "0 49>40001 SA seq 0 ack 1, 0", "0 40001>49 A seq 1 ack 1, 0",
+		"1 40001>49 AP seq 1 ack 1, 8", "2 49>40001 AP seq 1 ack 9, 1400", "2 49>40001 AP seq 1401 ack 9, 1",
+		"3 49>40001 AF seq 1402 ack 9, 0", "4 40001>49 S seq 0 ack 0, 0", "4 49>40001 AR seq 0 ack 1, 0", "ICMPv4"}, got)
+}
+
+func TestWhatCannotBePutTogetherIsCounted(t *testing.T) {
+	t.Parallel()
+	whole := frame(t, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 49},
+		gopacket.Payload(strings.Repeat("x", 64)))
+	part := ip(layers.IPProtocolUDP)
+	part.Id, part.Flags, part.FragOffset = 7, layers.IPv4MoreFragments, 8191 // beyond what a packet can hold
+	bad := frame(t, ether(layers.EthernetTypeIPv4), part, gopacket.Payload(whole[20:]))
+	arp := frame(t, ether(layers.EthernetTypeARP), gopacket.Payload(make([]byte, 28)))
+	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, bad, arp))
+	require.NoError(t, err)
+	require.Empty(t, lines)
+	require.Equal(t, Stats{Packets: 2, Other: 2}, stats)
 }
