@@ -37,6 +37,7 @@ func TestTheShortWayThroughHeadersTakesOrdinaryPacketsOnly(t *testing.T) {
 		"IPv4":                        {v4, "text"},
 		"IPv6":                        {v6, "text"},
 		"tagged":                      {tagged, "text"},
+		"without padding":             {v4[:ether+ip+8+4], "text"},
 		"padded":                      {append(append([]byte(nil), v4...), 0, 0, 0), "text"},
 		"IPv4 with options":           {edit(v4, map[int]byte{ether: 0x46}), ""}, // its ports lie elsewhere
 		"not version 4":               {edit(v4, map[int]byte{ether: 0x55}), ""},
@@ -174,8 +175,9 @@ func TestWhatCannotBePutTogetherIsCounted(t *testing.T) {
 	part.Id, part.Flags, part.FragOffset = 7, layers.IPv4MoreFragments, 8191 // beyond what a packet can hold
 	bad := frame(t, ether(layers.EthernetTypeIPv4), part, gopacket.Payload(whole[20:]))
 	arp := frame(t, ether(layers.EthernetTypeARP), gopacket.Payload(make([]byte, 28)))
-	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, bad, arp))
+	routing := frame(t, ether(layers.EthernetTypeIPv4), ip(layers.IPProtocolOSPF), gopacket.Payload(make([]byte, 28)))
+	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, bad, arp, routing))
 	require.NoError(t, err)
 	require.Empty(t, lines)
-	require.Equal(t, Stats{Packets: 2, Other: 2}, stats)
+	require.Equal(t, Stats{Packets: 3, Other: 3}, stats)
 }

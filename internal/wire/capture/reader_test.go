@@ -249,6 +249,35 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 	}
 }
 
+// Packets that were put together give their place back: a fragment that came long
+// before its rest is still there.
+func TestFinishedPacketsPushNoWaitingFragmentOut(t *testing.T) {
+	t.Parallel()
+	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
+	four := func(id int, offset uint16, b []byte) []byte {
+		part := ip(layers.IPProtocolUDP)
+		if part.Id, part.FragOffset = uint16(id), offset; offset == 0 {
+			part.Flags = layers.IPv4MoreFragments
+		}
+		return frame(t, ether(layers.EthernetTypeIPv4), part, gopacket.Payload(b))
+	}
+	six := func(id int, offset uint16, b []byte) []byte {
+		return frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolIPv6Fragment),
+			&layers.IPv6Fragment{NextHeader: layers.IPProtocolUDP, FragmentOffset: offset, MoreFragments: offset == 0,
+				Identification: uint32(id)}, gopacket.Payload(b))
+	}
+	for name, part := range map[string]func(int, uint16, []byte) []byte{"IPv4": four, "IPv6": six} {
+		frames := [][]byte{part(0, 0, payload[:16])}
+		for i := range mostFragments {
+			frames = append(frames, part(1+i, 0, payload[:16]), part(1+i, 2, payload[16:]))
+		}
+		lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, append(frames, part(0, 2, payload[16:]))...))
+		require.NoError(t, err, name)
+		require.Len(t, lines, mostFragments+1, name)
+		require.Equal(t, Stats{Packets: 2 + 2*mostFragments}, stats, name)
+	}
+}
+
 func TestAnUnreachablePortOfIPv6IsNamed(t *testing.T) {
 	t.Parallel()
 	about := frame(t, ip6(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 1812})
