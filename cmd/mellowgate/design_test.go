@@ -21,7 +21,6 @@ func TestCheckOnBothStatesOfTheDemo(t *testing.T) {
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out, "error    open-when-silent  demo/as-drafted/site.yaml:")
 	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "the same except for two characters swapped")
-	require.LessOrEqual(t, widest(r.out), 100)
 
 	r = c.run(t, "check", "-json", "demo/as-drafted")
 	require.Equal(t, 1, r.status)
@@ -43,7 +42,6 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	c := demoSite(t)
 	r := c.run(t, "foresee", "demo/as-reviewed")
 	require.Zero(t, r.status)
-	require.LessOrEqual(t, widest(r.out), 100)
 	r = c.run(t, "foresee", "-json", "-device", "mv-avocet-rtr", "-access", "ssh", "-person", "master", "-silent",
 		"sanderling,tern,plover", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
@@ -124,7 +122,6 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 	c := demoSite(t)
 	r := c.run(t, "foresee", "-matrix", "demo/as-drafted")
 	require.Zero(t, r.status, r.err)
-	require.LessOrEqual(t, widest(r.out), 110)
 	require.Regexp(t, `hq-fw-1 +people +people +people +people +console +people +people +console`, r.out)
 	require.Regexp(t, `ashore-ap-1 +people +people +people +open +nobody`, r.out)
 	require.NotContains(t, c.run(t, "foresee", "-matrix", "-label", "place=aboard", "demo/as-drafted").out, "hq-fw-1")
@@ -198,7 +195,6 @@ func TestCheckExplainsFindingsAndDefaults(t *testing.T) {
 	r := c.run(t, "check", "-explain", "all")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "no-way-back")
-	require.LessOrEqual(t, widest(r.out), 100)
 	r = c.run(t, "check", "-explain", "no-way-back")
 	require.Contains(t, r.out, "authenticate: login, methods: [group t, local]")
 	require.Contains(t, r.out, "accept: [{code: no-way-back")

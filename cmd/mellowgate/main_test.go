@@ -70,12 +70,12 @@ type call struct {
 
 func (c call) run(t *testing.T, args ...string) result {
 	t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute) // an end for what hangs, on the busiest machine
 	defer stop()
 	cmd := mortal(exec.CommandContext(ctx, program, args...))
 	var out, errs bytes.Buffer
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.dir, strings.NewReader(c.stdin), &out, &errs
-	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE="), c.env...)
+	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE=", "COLUMNS="), c.env...)
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {

@@ -2,7 +2,9 @@ package main
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -93,4 +95,122 @@ func listing(t *testing.T, dir string) []string {
 		return err
 	}))
 	return all
+}
+
+// Everything that is wrong in a site is said in one run: what cannot be read,
+// what leads nowhere, hashes and attributes; and what only results from another
+// mistake is not.
+func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	require.Zero(t, c.run(t, "new", "mine").status)
+	path := filepath.Join(c.dir, "mine/site.yaml")
+	good, err := os.ReadFile(path)
+	require.NoError(t, err)
+	hash := regexp.MustCompile(`password: "(\$[^"]+)"`).FindStringSubmatch(string(good))[1]
+	with := func(changes ...string) string {
+		text := strings.NewReplacer(changes...).Replace(string(good))
+		require.NotEqual(t, string(good), text)
+		return text
+	}
+	for name, b := range map[string]struct {
+		text string
+		says []string
+		more int // that say the same of another place, or result from one
+	}{
+		"several": {with("key: gate-key\n    timeout: 2s", "secret: gate-key\n    wait: 2s", "servers: [gate-1, gate-2]",
+			"members: [gate-1, gate-2]", "authorize: session\n    methods: [group gates, local]",
+			"authorize: session\n    methods: [group gtes, local]", "password: \"$argon2id", "password: \"$argon2ib",
+			"profile: standard, addresses: [192.0.2.101]", "profile: stadard, addresses: [192.0.2.101]"),
+			[]string{`unknown key "secret" in a server; here it is called "key"`,
+				`unknown key "wait" in a server; here it is called "timeout"`,
+				`unknown key "members" in a group; here it is called "servers"`,
+				`there is no group "gtes"; did you mean "gates"?`, `there is no profile "stadard"; did you mean "standard"?`,
+				"the password of wayback is no hash", "the password of first.admin is no hash"}, 3},
+		"a tab": {with("  - name: gates\n    servers", "  - name: gates\n\tservers"),
+			[]string{"a tab stands before the text of this line; YAML takes only blanks there"}, 0},
+		"an unquoted hash": {with("people: ", "people: [{name: odd, teams: [network], password: "+hash+"}]\nothers: "),
+			[]string{"a password hash in {...} is cut at its commas; put it in quotes",
+				`unknown key "others" in the site file`}, 1},
+		"a section by another name": {with("servers:                           # the AAA", "srvers:    # the AAA"),
+			[]string{`unknown key "srvers" in the site file; did you mean "servers"?`}, 0},
+		"an entry without a name": {with("  - name: gate-2", "  - title: gate-2"),
+			[]string{`unknown key "title" in a server; here it is called "name"`, `a server needs the key "name"`}, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := call{dir: t.TempDir()}
+			require.NoError(t, os.CopyFS(filepath.Join(c.dir, "mine"), os.DirFS(filepath.Dir(path))))
+			require.NoError(t, os.WriteFile(filepath.Join(c.dir, "mine/site.yaml"), []byte(b.text), 0o600))
+			r := c.run(t, "check", "mine")
+			require.Equal(t, 2, r.status)
+			require.Empty(t, r.out)
+			require.NotContains(t, r.err, "mellowgate new", "there is a site")
+			for _, says := range b.says {
+				require.Contains(t, r.err, says)
+			}
+			require.Len(t, regexp.MustCompile(`(?m)^mine/site.yaml:`).FindAllString(r.err, -1), len(b.says)+b.more, r.err)
+			for part := range strings.SplitSeq(hash[len("$argon2id$v=19$m="):], "$") {
+				require.NotContains(t, r.err, part, "nothing of a hash is shown")
+			}
+			for _, command := range []string{"check", "foresee"} {
+				r := c.run(t, command, "-json", "mine")
+				require.Equal(t, 2, r.status)
+				var got struct {
+					Mistakes []struct {
+						File, Text   string
+						Line, Column int
+					}
+				}
+				strictly(t, r.out, &got)
+				require.Len(t, got.Mistakes, len(b.says)+b.more)
+				for _, m := range got.Mistakes {
+					require.Equal(t, "mine/site.yaml", m.File)
+					require.Positive(t, m.Line*m.Column)
+					require.Contains(t, r.err, m.Text)
+				}
+			}
+		})
+	}
+}
+
+// The words for yes and no are one, in any spelling, and what an editor writes
+// for itself is no mistake.
+func TestOffFalseAndNoMeanTheSame(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	require.Zero(t, c.run(t, "new", "mine").status)
+	path := filepath.Join(c.dir, "mine/site.yaml")
+	good, err := os.ReadFile(path)
+	require.NoError(t, err)
+	want := c.run(t, "foresee", "mine").out
+	for _, words := range [][2]string{{"no", "yes"}, {"False", "True"}, {"off", "on"}} {
+		text := "$schema: ./site.schema.json\n" + strings.NewReplacer("telnet: off", "telnet: "+words[0], "run: true",
+			"run: "+words[1]).Replace(string(good))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		r := c.run(t, "foresee", "mine")
+		require.Zero(t, r.status, r.err)
+		require.Equal(t, want, r.out)
+	}
+}
+
+func TestAStarterKeepsItsSecretsOutOfARepository(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("git"); err != nil {
+		t.Skip("no git here")
+	}
+	c := call{dir: t.TempDir()}
+	r := c.run(t, "new", "mine")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "mine/.gitignore keeps out of a repository")
+	git := func(args ...string) string {
+		cmd := exec.Command("git", args...)
+		cmd.Dir = filepath.Join(c.dir, "mine")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	git("init", "-q")
+	git("add", "-A")
+	require.Equal(t, ".gitignore\nsite.yaml\n", git("ls-files"))
 }

@@ -65,11 +65,11 @@ defaults what was applied to each device by default, and from which profile.`,
 
 // check finds everything in a site, and notes what could not be tried.
 func (c *Call) check(l loaded) findings.Report {
-	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
-	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base)
-	if untried > 0 {
-		c.note("the passwords of %s were not tried: their hashes take too long", show.Count(untried, "account"))
+	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base, func(text string) { c.note("%s", text) })
+	if len(untried) > 0 {
+		c.note("not all easy passwords were tried for %s: the hashes take too long", strings.Join(untried, ", "))
 	}
+	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
 	return findings.Check(l.reckoner(), facts)
 }
 
@@ -92,7 +92,7 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r findings.Report)
 		style.Wrap(w, "         ", "repair: "+f.Repair)
 		_, _ = fmt.Fprintln(w)
 	}
-	_, _ = fmt.Fprintln(w, reportSummary(r))
+	style.Wrap(w, "", reportSummary(r))
 }
 
 // reportSummary is the last line of a report: what was found, or proven.

@@ -12,6 +12,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"strings"
 	"time"
@@ -62,6 +63,7 @@ type Call struct {
 	Args     []string // after the flags
 	plain    *bool
 	json     *bool
+	phrase   string // the passphrase of sealed keys, once typed
 }
 
 // failure is an error with its exit status.
@@ -225,7 +227,11 @@ func (c *Call) report() {
 
 func (c *Call) style() show.Style { return show.For(c.Out, c.plain != nil && *c.plain) }
 
-func (c *Call) say(format string, args ...any) { _, _ = fmt.Fprintf(c.Out, format, args...) }
+// say prints text; on a terminal, lines that are too long for it go on below
+// their beginning.
+func (c *Call) say(format string, args ...any) {
+	_, _ = io.WriteString(c.Out, c.style().Fold(fmt.Sprintf(format, args...)))
+}
 
 // note writes what is no result to standard error.
 func (c *Call) note(format string, args ...any) {
@@ -280,15 +286,25 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 	done := c.working("reading " + path)
 	s, base, err := read(path)
 	done()
+	wrongs, readable := err, true
+	var problems site.Problems
 	if err != nil {
-		if len(c.Args) == 0 {
-			err = fmt.Errorf("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: "+
-				"mellowgate new DIR", err)
-		}
-		return loaded{}, failure{status: ExitUsage, err: err}
+		readable = errors.As(err, &problems)
 	}
-	if bad := append(secrets.CheckHashes(s), attributes.Check(s)...); len(bad) > 0 {
-		return loaded{}, failure{status: ExitUsage, err: errors.Join(bad...)}
+	if s != nil && readable { // all that is wrong is said in one run
+		if problems = problems.With(append(secrets.CheckHashes(s), attributes.Check(s)...)...); len(problems) > 0 {
+			wrongs = problems
+		}
+	}
+	switch {
+	case wrongs == nil:
+	case len(problems) > 0:
+		return loaded{}, c.mistaken(problems)
+	case errors.Is(wrongs, fs.ErrNotExist) && len(c.Args) == 0:
+		return loaded{}, wrong("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start one: "+
+			"mellowgate new DIR", wrongs)
+	default:
+		return loaded{}, failure{status: ExitUsage, err: wrongs}
 	}
 	keys, missing := secrets.Keys(s, base, secrets.UnlockFromEnvironment(c.passphrase()))
 	if len(missing) > 0 && needKeys {
@@ -298,6 +314,32 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 		c.note("%v; keys are then compared by name only", m)
 	}
 	return loaded{Opened: sitefile.Opened{Site: s, Path: path, Base: base, Keys: keys}}, nil
+}
+
+// mistakeJSON is one mistake of a site.
+type mistakeJSON struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Text   string `json:"text"`
+}
+
+// mistaken is the error of a site with mistakes; with -json they are printed as
+// data too.
+func (c *Call) mistaken(problems site.Problems) error {
+	if c.json != nil && *c.json {
+		mistakes := []mistakeJSON{}
+		for _, p := range problems {
+			file, line, column := p.At()
+			mistakes = append(mistakes, mistakeJSON{File: file, Line: line, Column: column, Text: p.What})
+		}
+		if err := show.JSON(c.Out, struct {
+			Mistakes []mistakeJSON `json:"mistakes"`
+		}{mistakes}); err != nil {
+			return err
+		}
+	}
+	return failure{status: ExitUsage, err: problems}
 }
 
 // slow is how long something runs before it is said that it is running.

@@ -174,7 +174,7 @@ func (c *Call) compare(path string, l loaded, f narrowing) error {
 
 func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 	if len(changes) == 0 {
-		_, _ = fmt.Fprintln(w, "nothing changes for anybody, in any state")
+		style.Wrap(w, "", "nothing changes for anybody, in any state")
 		return
 	}
 	losing, shorter, longer := 0, 0, 0
@@ -218,14 +218,14 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 	}
 	flush()
 	if shorter+longer > 0 {
-		_, _ = fmt.Fprintf(w, "in %s only the wait changes: %d shorter, %d longer; -json has them\n",
-			show.Count(shorter+longer, "login"), shorter, longer)
+		style.Wrap(w, "", fmt.Sprintf("in %s only the wait changes: %d shorter, %d longer; -json has them",
+			show.Count(shorter+longer, "login"), shorter, longer))
 	}
 	if losing == 0 {
-		_, _ = fmt.Fprintln(w, style.Paint(show.Good, "nobody with full rights loses a way in"))
+		style.Wrap(w, "", style.Paint(show.Good, "nobody with full rights loses a way in"))
 		return
 	}
-	_, _ = fmt.Fprintln(w, style.Paint(show.Bad, "somebody with full rights loses a way in: see the rows that say so"))
+	style.Wrap(w, "", style.Paint(show.Bad, "somebody with full rights loses a way in: see the rows that say so"))
 }
 
 func summaryOf(c *foresee.Case) string {

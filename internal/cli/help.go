@@ -42,21 +42,16 @@ func helpCommand() *Command {
 }
 
 func overview(w io.Writer) {
-	_, _ = fmt.Fprint(w, `Mellow Gate proves who gets in to your network devices, is their AAA server
-(RADIUS and TACACS+), and names the cause of a failed login. One site file
-holds the whole design.
-
-usage: mellowgate COMMAND [flags] [SITE]
-
-`)
+	style := helpStyle(w)
+	style.Wrap(w, "", "Mellow Gate proves who gets in to your network devices, is their AAA server (RADIUS and "+
+		"TACACS+), and "+
+		"names the cause of a failed login. One site file holds the whole design.")
+	_, _ = fmt.Fprint(w, "\nusage: mellowgate COMMAND [flags] [SITE]\n\n")
 	for _, c := range commands() {
-		_, _ = fmt.Fprintf(w, "  %-9s %s\n", c.Name, c.Short)
+		style.Item(w, fmt.Sprintf("  %-9s ", c.Name), c.Short)
 	}
-	_, _ = fmt.Fprint(w, `
-Start with: mellowgate demo
-Then:       mellowgate help COMMAND
-SITE is a file or a folder; by default $MELLOWGATE_SITE, else site.yaml, else site/.
-`)
+	_, _ = fmt.Fprint(w, "\nStart with: mellowgate demo\nThen:       mellowgate help COMMAND\n")
+	style.Wrap(w, "", "SITE is a file or a folder; by default $MELLOWGATE_SITE, else site.yaml, else site/.")
 }
 
 func usage(c *Command) string {
@@ -87,10 +82,20 @@ const exitStatuses = `  0    as wished
   130  ended by Ctrl-C
 `
 
+// helpStyle is how help is shown: 80 columns, fewer where a terminal has fewer.
+func helpStyle(w io.Writer) show.Style {
+	const most = 80
+	if s := show.For(w, true); s.Width > 0 && s.Width < most {
+		return s
+	}
+	return show.Style{Width: most}
+}
+
 // manual prints the manual page of a command.
 func manual(w io.Writer, c *Command) {
-	style := show.Style{Width: 80}
-	_, _ = fmt.Fprintf(w, "mellowgate %s: %s\n\nusage: %s\n\n", c.Name, c.Short, usage(c))
+	style := helpStyle(w)
+	style.Wrap(w, "", "mellowgate "+c.Name+": "+c.Short)
+	_, _ = fmt.Fprintf(w, "\nusage: %s\n\n", usage(c))
 	for paragraph := range strings.SplitSeq(strings.TrimSpace(c.Long), "\n\n") {
 		explain(w, style, paragraph)
 		_, _ = fmt.Fprintln(w)
@@ -110,7 +115,7 @@ func manual(w io.Writer, c *Command) {
 	}
 	_, _ = fmt.Fprintln(w, "examples:")
 	for _, e := range c.Examples {
-		_, _ = fmt.Fprintf(w, "  %s\n", e.Call)
+		style.Call(w, "  ", e.Call)
 		style.Wrap(w, "        ", e.Shows)
 	}
 	_, _ = fmt.Fprintf(w, "\nexit status:\n%s", exitStatuses)

@@ -96,6 +96,9 @@ func (k *keysCall) run() error {
 		return wrong("keys needs one of the verbs %s%s\nusage: %s", strings.Join(names, ", "), nearest.Suggest(verb, names),
 			usage(keysCommand()))
 	}
+	if *k.json && verb != "list" && verb != "compare" {
+		return wrong("keys %s has no JSON; list and compare have", verb)
+	}
 	most := 1 + v.names
 	if v.site {
 		most++
@@ -118,7 +121,11 @@ func (k *keysCall) load(n int) (loaded, error) {
 	return l, err
 }
 
-func (k *keysCall) unlock() secrets.Unlock { return secrets.UnlockFromEnvironment(k.passphrase()) }
+func (k *keysCall) unlock() secrets.Unlock {
+	u := secrets.UnlockFromEnvironment(k.passphrase())
+	u.Fresh = k.freshPassphrase()
+	return u
+}
 
 // alphabet has the letters and digits that nobody mistakes for another, and
 // that need no quotes on any device.
@@ -404,6 +411,16 @@ func (k *keysCall) compare() error {
 		values[i] = value
 	}
 	how := values[0].Difference(values[1])
+	if *k.json {
+		err := show.JSON(k.Out, struct {
+			Same       bool   `json:"same"`
+			Difference string `json:"difference"`
+		}{how == "", how})
+		if err == nil && how != "" {
+			return errNo
+		}
+		return err
+	}
 	if how == "" {
 		k.say("%s and %s are the same\n", k.Args[1], k.Args[2])
 		return nil
@@ -441,6 +458,6 @@ func (k *keysCall) hash() error {
 	if err != nil {
 		return cannot(err)
 	}
-	k.say("%s\n", made)
+	k.say("\"%s\"\n", made) // as a site file wants it: in {...} its commas would cut it
 	return nil
 }

@@ -203,15 +203,15 @@ func printPlaces(c *Call, p evidence.Places, dir string) {
 	c.say("\nlog in with any client, for instance:\n")
 	for _, way := range []string{site.SSH, site.Telnet, site.Web, site.API} {
 		if at, have := examples[way]; have {
-			c.say("  %s\n", clientCall(way, at.Address, dir))
+			style.Call(c.Out, "  ", clientCall(way, at.Address, dir))
 		}
 	}
 	if len(p.Devices) > 0 {
-		c.say("  mellowgate login -state %s -device %s -person NAME\n", dir, p.Devices[0].Name)
+		style.Call(c.Out, "  ", fmt.Sprintf("mellowgate login -state %s -device %s -person NAME", dir, p.Devices[0].Name))
 	}
 	for _, d := range p.Devices { // over NETCONF, the first that has it
 		if slices.ContainsFunc(d.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF }) {
-			c.say("  mellowgate compare -state %s -person NAME %s\n", dir, d.Name)
+			style.Call(c.Out, "  ", fmt.Sprintf("mellowgate compare -state %s -person NAME %s", dir, d.Name))
 			break
 		}
 	}

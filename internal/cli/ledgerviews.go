@@ -41,11 +41,21 @@ type rowsOut struct {
 	c     *Call
 	names []string // of the columns, as in JSON
 	csv   *csv.Writer
-	rows  [][]string
+	rows  *show.Rows
 }
 
-func (c *Call) rowsOut(v ledgerView, names ...string) *rowsOut {
-	s := &rowsOut{c: c, names: names}
+// rowsTogether is how many rows share the widths of a table.
+const rowsTogether = 1000
+
+// rowsOut starts a view. The headings are those of its table, of which the
+// flexible ones, counted from 0, give way first.
+func (c *Call) rowsOut(v ledgerView, headings []string, flexible []int, names ...string) *rowsOut {
+	s := &rowsOut{c: c, names: names, rows: c.style().Rows(c.Out, headings, flexible...)}
+	s.rows.Ready = rowsTogether
+	if v.follow {
+		s.rows.Ready = 1
+		s.rows.Least = []int{14, 8, 13, 14, 14, 7, 8, 5, 16}
+	}
 	if v.csv {
 		s.csv = csv.NewWriter(c.Out)
 		_ = s.csv.Write(names) // its error comes with Flush
@@ -68,7 +78,7 @@ func (s *rowsOut) add(value any, plain, pretty []string) error {
 		s.csv.Flush()
 		return s.csv.Error()
 	}
-	s.rows = append(s.rows, pretty)
+	s.rows.Add(pretty...)
 	return nil
 }
 
@@ -82,15 +92,14 @@ func harmless(cell string) string {
 	return cell
 }
 
-func (s *rowsOut) end(headings []string, flexible ...int) error {
+func (s *rowsOut) end() error {
 	switch {
 	case *s.c.json, s.csv != nil:
-		return nil
-	case len(s.rows) == 0:
+	case s.rows.Empty():
 		s.c.note("no record fits")
-		return nil
+	default:
+		s.rows.Flush()
 	}
-	s.c.style().Table(s.c.Out, headings, s.rows, flexible...)
 	return nil
 }
 
@@ -132,7 +141,8 @@ func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, "count", "person", "device", "access", "from", "reason", "first", "last")
+	s := c.rowsOut(v, []string{"times", "person", "device", "access", "from", "reason", zoned("first"), "last"}, []int{5},
+		"count", "person", "device", "access", "from", "reason", "first", "last")
 	for _, x := range all {
 		n := fmt.Sprint(x.Count)
 		if err := s.add(x, []string{n, x.Person, x.Device, x.Access, x.From, x.Reason, stamp(&x.First), stamp(&x.Last)},
@@ -140,7 +150,7 @@ func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error
 			return err
 		}
 	}
-	return s.end([]string{"times", "person", "device", "access", "from", "reason", zoned("first"), "last"}, 5)
+	return s.end()
 }
 
 // sessionsSince is how far back sessions are looked for, unless -since says.
@@ -156,7 +166,8 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, "person", "device", "access", "from", "level", "start", "end", "seconds", "lost")
+	s := c.rowsOut(v, []string{"person", "device", "access", "from", "level", zoned("start"), "end", "lasted"}, []int{6},
+		"person", "device", "access", "from", "level", "start", "end", "seconds", "lost")
 	for _, x := range all {
 		isOpen := x.Start != nil && x.End == nil && !x.Lost
 		if v.open && !isOpen {
@@ -182,7 +193,7 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 			return err
 		}
 	}
-	return s.end([]string{"person", "device", "access", "from", "level", zoned("start"), "end", "lasted"}, 6)
+	return s.end()
 }
 
 func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
@@ -190,7 +201,8 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, "person", "commands", "refused", "devices", "first", "last", "newest")
+	s := c.rowsOut(v, []string{"person", "commands", "refused", "devices", zoned("first"), "last", "newest"}, []int{3, 6},
+		"person", "commands", "refused", "devices", "first", "last", "newest")
 	for _, x := range all {
 		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "),
 			stamp(&x.First), stamp(&x.Last), x.Newest},
@@ -199,17 +211,13 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 			return err
 		}
 	}
-	return s.end([]string{"person", "commands", "refused", "devices", zoned("first"), "last", "newest"}, 3, 6)
-}
-
-// recordLine is a record while records are followed: one line each, as they come.
-func (c *Call) recordLine(cells ...any) {
-	c.say("%s\n", strings.TrimRight(fmt.Sprintf("%-14s  %-10s  %-13s  %-14s  %-14s  %-8s  %-8s  %s", cells...), " "))
+	return s.end()
 }
 
 // plainRecords prints records themselves.
 func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) error {
-	s := c.rowsOut(v, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason",
+	s := c.rowsOut(v, []string{zoned("time"), "server", "kind", "person", "device", "access", "result", "level", "what"},
+		[]int{8}, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason",
 		"session", "protocol", "chain", "sequence")
 	style := c.style()
 	one := func(r ledger.Record) error {
@@ -223,21 +231,14 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 		}
 		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
-		if v.follow && s.csv == nil && !*c.json {
-			c.recordLine(short(r.Time), r.Node, r.Kind, show.Safe(r.Person), r.Device, r.Access, r.Result, show.Safe(what))
-			return nil
-		}
 		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access,
 			style.Paint(show.OutcomeTone(r.Result), string(r.Result)), level, show.Safe(what)})
 	}
 	if v.follow {
-		if s.csv == nil && !*c.json {
-			c.recordLine(zoned("TIME"), "SERVER", "KIND", "PERSON", "DEVICE", "ACCESS", "RESULT", "WHAT")
-		}
 		return ledger.Follow(c.Context, from, f, one)
 	}
 	if err := from.Read(c.Context, f, one); err != nil {
 		return err
 	}
-	return s.end([]string{zoned("time"), "server", "kind", "person", "device", "access", "result", "level", "what"}, 8)
+	return s.end()
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -94,7 +95,7 @@ func (c *Call) listen(f listening) error {
 	if f.scrub != "" {
 		return c.scrub(directory, source, name, f.scrub)
 	}
-	return c.exchanges(directory, source, name, f.full)
+	return c.exchanges(directory, source, name, f)
 }
 
 // places reads the state folder that a call means, if it means one.
@@ -210,24 +211,33 @@ func (c *Call) directory(p evidence.Places, inState bool) (exchange.Directory, e
 	return exchange.Designed(l.Site, l.Keys), nil
 }
 
-// exchanges reads a capture and prints its exchanges.
-func (c *Call) exchanges(d exchange.Directory, source capture.Source, file string, full bool) error {
+// exchanges reads a capture and prints its exchanges. One that is listened to
+// live, or printed in full, is printed as soon as it is known.
+func (c *Call) exchanges(d exchange.Directory, source capture.Source, file string, f listening) error {
 	style := c.style()
+	rows := style.Rows(c.Out, []string{"time utc", "device", "server", "person", "question", "answer", "took", "remarks"},
+		7)
+	rows.Ready = rowsTogether
+	if f.on != "" || f.full {
+		rows.Ready, rows.Least = 1, []int{12, 14, 12, 14, 15, 8, 7, 16}
+	}
 	n, printed := 0, error(nil)
 	l := exchange.New(d, func(e exchange.Exchange) {
-		if n == 0 && !*c.json {
-			c.say("%s\n", style.Paint(show.Strong, strings.TrimRight(fmt.Sprintf(exchangeLine, "TIME UTC", "DEVICE", "SERVER",
-				"PERSON", "QUESTION", "ANSWER", "TOOK", ""), " ")))
-		}
 		n++
 		if *c.json {
 			printed = errors.Join(printed, show.Line(c.Out, e))
-		} else {
-			c.printExchange(style, e, full)
+			return
+		}
+		rows.Add(exchangeRow(style, e)...)
+		if f.full {
+			c.printFully(e)
 		}
 	})
 	stats, err := capture.Read(source, l)
 	l.Close()
+	if !rows.Empty() {
+		rows.Flush()
+	}
 	if n == 0 && err == nil {
 		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file,
 			show.Count(stats.Packets, "packet"))
@@ -238,16 +248,8 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 	return printed
 }
 
-const exchangeLine = "%-12s  %-14s  %-12s  %-14s  %-15s  %-10s  %8s  %s"
-
-func (c *Call) printExchange(style show.Style, e exchange.Exchange, full bool) {
-	or := func(name, address string) string {
-		if name != "" {
-			return show.Safe(name)
-		}
-		host, _, _ := strings.Cut(address, ":")
-		return host
-	}
+// exchangeRow is a question and its answer in a row.
+func exchangeRow(style show.Style, e exchange.Exchange) []string {
 	took := "-"
 	if e.Answer != evidence.None {
 		took = milliseconds(e.Seconds)
@@ -259,13 +261,24 @@ func (c *Call) printExchange(style show.Style, e exchange.Exchange, full bool) {
 	if e.Retransmissions > 0 {
 		remarks = append(remarks, "sent again "+times(e.Retransmissions))
 	}
-	answer := style.Paint(show.OutcomeTone(e.Answer), fmt.Sprintf("%-10s", e.Answer))
-	line := fmt.Sprintf(exchangeLine, e.Time.Format("15:04:05.000"), or(e.Device, e.Client), or(e.Server, e.ServerAddress),
-		show.Safe(e.Person), e.Question, "\x00", took, strings.Join(remarks, "; "))
-	c.say("%s\n", strings.TrimRight(strings.Replace(line, "\x00         ", answer, 1), " "))
-	if !full {
-		return
+	return []string{e.Time.Format("15:04:05.000"), nameOrHost(e.Device, e.Client), nameOrHost(e.Server, e.ServerAddress),
+		show.Safe(e.Person), string(e.Question), style.Paint(show.OutcomeTone(e.Answer), string(e.Answer)), took,
+		strings.Join(remarks, "; ")}
+}
+
+// nameOrHost is a name, else the host of an address and port.
+func nameOrHost(name, address string) string {
+	if name != "" {
+		return show.Safe(name)
 	}
+	if at, err := netip.ParseAddrPort(address); err == nil {
+		return at.Addr().String()
+	}
+	return show.Safe(address)
+}
+
+// printFully prints every attribute of an exchange.
+func (c *Call) printFully(e exchange.Exchange) {
 	c.say("    %s to %s, %s, key %s\n", e.Client, e.ServerAddress, e.Protocol, e.Key)
 	for _, side := range []struct {
 		mark string

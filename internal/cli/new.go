@@ -20,7 +20,7 @@ func newCommand() *Command {
 	return &Command{
 		Name: "new", Args: "DIR", Short: "start a site: a small, valid, commented one to edit",
 		Long: `Writes DIR/site.yaml with comments, a fresh shared secret in DIR/keys and two fresh passwords in DIR/passwords,
-in files that only you can read. It overwrites nothing.
+in files that only you can read, and a .gitignore that keeps both out of a repository. It overwrites nothing.
 
 -schema prints the JSON Schema of the site file: an editor that knows it completes and checks while you type.`,
 		Examples: []Example{
@@ -42,6 +42,8 @@ in files that only you can read. It overwrites nothing.
 					return err
 				}
 				c.say(`%s is a site to edit, with a fresh key and fresh passwords in it.
+They are in %[1]s/keys and %[1]s/passwords, which only you can read, and which
+%[1]s/.gitignore keeps out of a repository.
 
   mellowgate check %[1]s      is it safe?
   mellowgate foresee %[1]s    who gets in, in every outage?
@@ -79,7 +81,7 @@ func writeStarter(dir string) error {
 		return err
 	}
 	for _, file := range []struct{ name, text string }{
-		{"site.yaml", text.String()}, {"keys/gate.key", key + "\n"},
+		{"site.yaml", text.String()}, {".gitignore", ignored}, {"keys/gate.key", key + "\n"},
 		{"passwords/wayback", account + "\n"}, {"passwords/first.admin", person + "\n"},
 	} {
 		path := filepath.Join(dir, filepath.FromSlash(file.name))
@@ -92,6 +94,15 @@ func writeStarter(dir string) error {
 	}
 	return nil
 }
+
+// ignored is what of a site is kept out of a repository: what opens devices.
+const ignored = `# What opens devices stays out of the repository. Sealed keys may go into it:
+# mellowgate help keys
+/keys/
+/passwords/
+/mellowgate-state/
+/mellowgate-sent/
+`
 
 // freshWords makes a password of 18 random letters and digits (90 bits) in
 // groups that can be typed.

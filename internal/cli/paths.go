@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -67,20 +68,74 @@ func (c *Call) typed() func(prompt string) (string, error) {
 	}
 	return func(prompt string) (string, error) {
 		_, _ = fmt.Fprint(c.Err, prompt)
-		typed, err := term.ReadPassword(int(f.Fd()))
+		typed, err := readHidden(c.Context, int(f.Fd()))
 		_, _ = fmt.Fprintln(c.Err)
-		return string(typed), err
+		return typed, err
+	}
+}
+
+// readHidden reads a line that is not shown, until ctx ends: the terminal is
+// then as it was before, and what reads from it is left behind.
+func readHidden(ctx context.Context, terminal int) (string, error) {
+	before, err := term.GetState(terminal)
+	if err != nil {
+		return "", err
+	}
+	type line struct {
+		text []byte
+		err  error
+	}
+	read := make(chan line, 1)
+	go func() {
+		text, err := term.ReadPassword(terminal)
+		read <- line{text, err}
+	}()
+	select {
+	case l := <-read:
+		return string(l.text), l.err
+	case <-ctx.Done():
+		_ = term.Restore(terminal, before)
+		return "", context.Cause(ctx)
 	}
 }
 
 // passphrase returns a way to ask for the passphrase of sealed keys, nil where
-// nobody is there to be asked.
+// nobody is there to be asked. It is asked for once in a call.
 func (c *Call) passphrase() func() (string, error) {
 	ask := c.typed()
 	if ask == nil {
 		return nil
 	}
-	return func() (string, error) { return ask("passphrase of the sealed keys: ") }
+	return func() (string, error) {
+		if c.phrase != "" {
+			return c.phrase, nil
+		}
+		typed, err := ask("passphrase of the sealed keys: ")
+		c.phrase = typed
+		return typed, err
+	}
+}
+
+// freshPassphrase is passphrase for one that is new: it is typed twice.
+func (c *Call) freshPassphrase() func() (string, error) {
+	ask := c.typed()
+	if ask == nil || os.Getenv("MELLOWGATE_PASSPHRASE_FILE") != "" {
+		return nil
+	}
+	return func() (string, error) {
+		if c.phrase != "" { // it opened the file
+			return c.phrase, nil
+		}
+		typed, err := ask("a new passphrase for the sealed keys: ")
+		if err != nil {
+			return "", err
+		}
+		again, err := ask("the same once more: ")
+		if err == nil && again != typed {
+			err = wrong("the two passphrases differ; nothing was sealed")
+		}
+		return typed, err
+	}
 }
 
 // typedCode returns a way to answer what a server asks for beside the password.

@@ -38,7 +38,7 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 				if err != nil {
 					return err
 				}
-				s := sheet.Of(l.reckoner(), d)
+				s := sheet.Of(l.reckoner(), d, l.Path)
 				if *html {
 					page, err := template.New("sheet").Parse(sheetPage)
 					if err == nil {
@@ -96,7 +96,8 @@ func errorsFor(r findings.Report, d *site.Device) []string {
 
 // writeSheet writes a sheet as Markdown with boxes to tick.
 func writeSheet(w io.Writer, s sheet.Sheet) {
-	say := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format, args...) }
+	style := show.For(w, true)
+	say := func(format string, args ...any) { _, _ = io.WriteString(w, style.Fold(fmt.Sprintf(format, args...))) }
 	say("# Change sheet: %s\n\n", s.Device)
 	for _, f := range s.About {
 		say("- %s: %s\n", f.Name, f.Value)
@@ -106,9 +107,9 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 		say("\n## %d. %s\n\n%s\n\n", i+1, section.Title, section.Why)
 		items := func(all []sheet.Item) {
 			for _, item := range all {
-				say("- [ ] %s\n", item.Text)
+				style.Item(w, "- [ ] ", item.Text)
 				if item.Command != "" {
-					say("      `%s`\n", item.Command)
+					writeCommand(w, style, item.Command)
 				}
 			}
 		}
@@ -117,9 +118,8 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 			if len(section.Items) > 0 {
 				say("\n")
 			}
-			say("| | access | name | password | must show | wait | seen |\n|---|---|---|---|---|---|---|\n")
 			for _, t := range section.Tests {
-				say("| [ ] | %s | %s | %s | %s | %s | |\n", t.Way, t.Person, t.Password, t.Expect, t.Wait)
+				style.Item(w, "- [ ] ", testLine(t))
 			}
 			if len(section.Then) > 0 {
 				say("\n")
@@ -127,4 +127,23 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 		}
 		items(section.Then)
 	}
+}
+
+// testLine is a login to try, in words.
+func testLine(t sheet.Test) string {
+	line := fmt.Sprintf("%s, %s, %s password: %s", t.Way, t.Person, t.Password, t.Expect)
+	if t.Wait != "" {
+		line += ", after " + t.Wait
+	}
+	return line + "; seen: ____________"
+}
+
+// writeCommand writes what to type: on a terminal to be copied, else as Markdown.
+func writeCommand(w io.Writer, style show.Style, command string) {
+	const indent = "      "
+	if style.Width == 0 {
+		_, _ = fmt.Fprintf(w, "%s`%s`\n", indent, command)
+		return
+	}
+	style.Call(w, indent, command)
 }

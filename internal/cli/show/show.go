@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,33 +14,36 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/walk"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 )
 
 // Style is how text may be shown on one writer.
 type Style struct {
-	Width  int // columns to use
+	Width  int // columns to use; 0: as many as there are words for
 	colour bool
 }
 
-// DefaultWidth is the width where there is no terminal to ask.
-const DefaultWidth = 100
+// leastWidth is the narrowest terminal that text is made for.
+const leastWidth = 20
 
-// For returns the style for a writer: colour only on a terminal, and neither
-// with plain nor with NO_COLOR set.
+// For returns the style for a writer: the width of its terminal, or $COLUMNS
+// where that is set; into a pipe nothing is wrapped. Colour is for a terminal
+// only, and neither with plain nor with NO_COLOR set.
 func For(w io.Writer, plain bool) Style {
-	s := Style{Width: DefaultWidth}
+	s := Style{}
 	f, ok := w.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return s
+	terminal := ok && term.IsTerminal(int(f.Fd()))
+	if terminal {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns >= leastWidth {
+			s.Width = columns
+		}
+		_, no := os.LookupEnv("NO_COLOR")
+		s.colour = !plain && !no && os.Getenv("TERM") != "dumb"
 	}
-	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns >= 40 {
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && columns >= leastWidth {
 		s.Width = columns
 	}
-	_, no := os.LookupEnv("NO_COLOR")
-	s.colour = !plain && !no && os.Getenv("TERM") != "dumb"
 	return s
 }
 
@@ -78,75 +80,50 @@ var toneOf = map[string]Tone{
 	string(evidence.Dropped): Careful,
 }
 
-// Table writes rows under a header. The columns are as wide as they need; the
-// flexible ones, counted from 0, share what is left of the width and wrap.
-func (s Style) Table(w io.Writer, header []string, rows [][]string, flexible ...int) {
-	t := table.NewWriter()
-	t.SetOutputMirror(w)
-	t.SetStyle(table.Style{Box: table.BoxStyle{PaddingRight: "  "}, Format: table.FormatOptions{Header: text.FormatUpper}})
-	head := make(table.Row, len(header))
-	widths, words := make([]int, len(header)), make([]int, len(header))
-	for i, h := range header {
-		head[i] = s.Paint(Strong, h)
-		for _, r := range append([][]string{header}, rows...) {
-			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(r[i]))
-			for word := range strings.FieldsSeq(r[i]) {
-				words[i] = max(words[i], text.StringWidthWithoutEscSequences(word))
-			}
-		}
-	}
-	t.AppendHeader(head)
-	t.SetColumnConfigs(s.shares(widths, words, flexible))
-	for _, r := range rows {
-		row := make(table.Row, len(r))
-		for i, v := range r {
-			row[i] = v
-		}
-		t.AppendRow(row)
-	}
-	t.SuppressTrailingSpaces()
-	t.Render()
-}
-
-// narrowest is the least width of a column that wraps, where it has words so
-// long.
-const narrowest = 16
-
-// shares returns the flexible columns their widths: what each needs, or an equal
-// share of what is left.
-func (s Style) shares(widths, words, flexible []int) []table.ColumnConfig {
-	left := s.Width - 2*len(widths)
-	for i, n := range widths {
-		if !slices.Contains(flexible, i) {
-			left -= n
-		}
-	}
-	order := slices.Clone(flexible)
-	slices.SortFunc(order, func(a, b int) int { return widths[a] - widths[b] })
-	var configs []table.ColumnConfig
-	for i, column := range order {
-		width := min(widths[column], max(min(narrowest, words[column]), left/(len(order)-i)))
-		left -= width
-		configs = append(configs, table.ColumnConfig{Number: column + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
-	}
-	return configs
-}
-
 // Wrap writes text in lines of the style's width, each after indent.
 func (s Style) Wrap(w io.Writer, indent, words string) {
-	for _, line := range strings.Split(text.WrapSoft(words, max(20, s.Width-len(indent))), "\n") {
-		_, _ = fmt.Fprintln(w, indent+strings.TrimRight(line, " "))
+	for _, line := range fold(words, s.beside(len(indent))) {
+		_, _ = fmt.Fprintln(w, strings.TrimRight(indent+line, " "))
 	}
 }
 
 // Item writes words after a label, with further lines below the words.
 func (s Style) Item(w io.Writer, label, words string) {
-	for i, line := range strings.Split(text.WrapSoft(words, max(20, s.Width-len(label))), "\n") {
+	indent := text.StringWidthWithoutEscSequences(label)
+	for i, line := range fold(words, s.beside(indent)) {
 		if i > 0 {
-			label = strings.Repeat(" ", len(label))
+			label = strings.Repeat(" ", indent)
 		}
-		_, _ = fmt.Fprintln(w, label+strings.TrimRight(line, " "))
+		_, _ = fmt.Fprintln(w, strings.TrimRight(label+line, " "))
 	}
+}
+
+// Fold returns text whose lines fit the style's width; what a line is continued
+// with stands below its first word.
+func (s Style) Fold(words string) string {
+	if s.Width == 0 {
+		return words
+	}
+	var lines []string
+	for line := range strings.SplitSeq(words, "\n") {
+		indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
+		if text.StringWidthWithoutEscSequences(line) <= s.Width {
+			lines = append(lines, line)
+			continue
+		}
+		for _, part := range fold(line[len(indent):], s.beside(len(indent))) {
+			lines = append(lines, indent+part)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// beside is the width beside an indent, 0 where there is no bound.
+func (s Style) beside(indent int) int {
+	if s.Width == 0 {
+		return 0
+	}
+	return max(20, s.Width-indent)
 }
 
 // Seconds shows a wait: "0 s", "4 s", "1.5 s".

@@ -3,7 +3,6 @@
 package attributes
 
 import (
-	"fmt"
 	"slices"
 
 	"mellowgate/internal/core/site"
@@ -29,12 +28,12 @@ func Of(s *site.Site) radius.Dictionary {
 
 // Check reports every attribute that a role sends, or a kind reads, and that
 // cannot be made: a name that nobody knows, or a value that does not fit.
-func Check(s *site.Site) []error {
+func Check(s *site.Site) []site.Problem {
 	dictionary := Of(s)
-	var bad []error
+	var bad []site.Problem
 	say := func(at site.Place, name, value string) {
 		if _, err := dictionary.Make(name, value); err != nil {
-			bad = append(bad, fmt.Errorf("%s: %w; add it to vendors, or use another", s.Where(at), err))
+			bad = append(bad, s.Problem(at, "%s; add it to vendors, or use another", err))
 		}
 	}
 	for _, r := range s.Roles {

@@ -64,9 +64,12 @@ func waitOf(c foresee.Case) string {
 	return span(c.Wait)
 }
 
-// Of makes the sheet of a device.
-func Of(f foresee.Reckoner, d *site.Device) Sheet {
-	m := &maker{reckoner: f, device: d, plan: blueprint.Of(d), cases: f.Device(d), dark: map[*site.Server]bool{}}
+// Of makes the sheet of a device. Its commands name the site as at.
+func Of(f foresee.Reckoner, d *site.Device, at string) Sheet {
+	if strings.ContainsAny(at, " '\"$&;()*?<>|\\") {
+		at = "'" + strings.ReplaceAll(at, "'", `'\''`) + "'"
+	}
+	m := &maker{reckoner: f, device: d, at: at, plan: blueprint.Of(d), cases: f.Device(d), dark: map[*site.Server]bool{}}
 	m.servers = foresee.Shape{Devices: []*site.Device{d}, Cases: m.cases}.Servers()
 	for _, s := range m.servers {
 		m.dark[s] = true
@@ -85,6 +88,7 @@ func Of(f foresee.Reckoner, d *site.Device) Sheet {
 type maker struct {
 	reckoner foresee.Reckoner
 	device   *site.Device
+	at       string // the site, as a shell takes it
 	plan     blueprint.Blueprint
 	cases    []foresee.Case
 	servers  []*site.Server
@@ -131,7 +135,7 @@ func (m *maker) about() []Fact {
 func (m *maker) before() Section {
 	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.",
 		Items: []Item{
-			{Text: "The design has no error for this device.", Command: "mellowgate check"},
+			{Text: "The design has no error for this device.", Command: "mellowgate check " + m.at},
 			{Text: "Somebody is at the console, or it is reachable by another network.", Command: ""},
 			{Text: "The password of the local account is at hand, on paper: " + m.accountNames() + ".", Command: ""},
 			{Text: "What is on the device now is saved elsewhere.", Command: ""},
@@ -217,7 +221,8 @@ func (m *maker) asks() Section {
 	for _, g := range m.plan.Groups {
 		if g.Protocol != "ldap" {
 			s.Items = append(s.Items, Item{Text: "Ask the group as the device will, from this program.",
-				Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s", g.Name, m.device.Name, m.somebody())})
+				Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s %s", g.Name, m.device.Name, m.somebody(),
+					m.at)})
 		}
 	}
 	return s
@@ -326,7 +331,7 @@ func (m *maker) try() Section {
 		Tests: m.tests(m.first, nil)}
 	if len(m.servers) > 0 {
 		s.Then = append(s.Then, Item{Text: "A login is not as written here? Find the cause before you go on.",
-			Command: "mellowgate why -device " + m.device.Name})
+			Command: "mellowgate why -device " + m.device.Name + " " + m.at})
 	}
 	return s
 }

@@ -13,7 +13,9 @@ import (
 type linker struct {
 	site    *Site
 	readers []*reader
-	design  bool // what devices are known to hold is left out
+	design  bool            // what devices are known to hold is left out
+	partial bool            // something could not be read: what may result from that is not said
+	unnamed map[string]bool // in a partial site: what has an entry without a name
 
 	keys     map[string]*Key
 	groups   map[string]*Group
@@ -27,6 +29,11 @@ type linker struct {
 }
 
 func (l *linker) wrong(p Place, format string, args ...any) {
+	for _, b := range l.readers[p.File].broken {
+		if b.first <= p.Line && p.Line <= b.last {
+			return
+		}
+	}
 	l.readers[p.File].wrongAt(p, fmt.Sprintf(format, args...))
 }
 
@@ -35,6 +42,10 @@ func index[T any](l *linker, what string, all []*T, ref func(*T) *Ref) map[strin
 	m := make(map[string]*T, len(all))
 	for _, v := range all {
 		r := ref(v)
+		if l.partial && r.Name == "" {
+			l.unnamed[what] = true
+			continue
+		}
 		if first, twice := m[r.Name]; twice {
 			l.wrong(r.Place, "the %s %q stands already in %s; give one of them another name", what, r.Name,
 				l.site.Where(ref(first).Place))
@@ -50,6 +61,9 @@ func find[T any](l *linker, what string, m map[string]*T, r Ref) *T {
 	if v, ok := m[r.Name]; ok {
 		return v
 	}
+	if l.partial && (len(m) == 0 || l.unnamed[what]) {
+		return nil
+	}
 	if r.Place.Known() {
 		names := make([]string, 0, len(m))
 		for n := range m {
@@ -63,6 +77,7 @@ func find[T any](l *linker, what string, m map[string]*T, r Ref) *T {
 
 func (l *linker) link() {
 	s := l.site
+	l.unnamed = map[string]bool{}
 	l.keys = index(l, "key", s.Keys, func(v *Key) *Ref { return &v.Ref })
 	s.servers = index(l, "server", s.Servers, func(v *Server) *Ref { return &v.Ref })
 	l.groups = index(l, "group", s.Groups, func(v *Group) *Ref { return &v.Ref })

@@ -6,6 +6,9 @@ import (
 )
 
 func (l *linker) server(s *Server) {
+	if s.Protocol == "" { // said already
+		return
+	}
 	if s.Protocol == LDAP {
 		l.ldap(s)
 		return

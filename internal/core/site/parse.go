@@ -11,8 +11,9 @@ import (
 
 // Parse reads the files of a site, joined in the order given, and checks that
 // every name leads somewhere. The error, if any, is Problems: all that is
-// wrong, ordered by place. A site that takes devices from other files needs
-// ParseWith.
+// wrong, ordered by place; the site then has what could be read, for further
+// checks, and is nil where that is nothing. A site that takes devices from other
+// files needs ParseWith.
 func Parse(sources ...Source) (*Site, error) { return ParseWith(nil, sources...) }
 
 // ParseWith is Parse with a function that reads a file that devices-from names.
@@ -35,25 +36,27 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		readers = append(readers, &reader{file: int32(len(readers)), source: source, problems: &problems})
 		return readers[len(readers)-1]
 	}
-	empty := true
+	empty, unread := true, false
 	for _, source := range sources {
 		r, before := add(source), len(problems)
 		if top := r.document(); top != nil {
 			siteShape().read(r, top, s)
 			empty = false
 		} else if len(problems) > before {
-			empty = false
+			empty, unread = false, true
 		}
 	}
 	for _, ref := range s.Inventories {
 		where := readers[ref.Place.File]
 		if read == nil {
 			where.wrongAt(ref.Place, "the file of devices cannot be read here")
+			unread = true
 			continue
 		}
 		source, err := read(ref.Name)
 		if err != nil {
 			where.wrongAt(ref.Place, err.Error())
+			unread = true
 			continue
 		}
 		add(source).inventory(s)
@@ -65,11 +68,12 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		}
 		return nil, Problems{{Where: name, What: "there is no site in this file; start one with: mellowgate new DIR"}}
 	}
-	if len(problems) == 0 {
-		(&linker{site: s, readers: readers, design: design}).link()
-	}
-	if len(problems) > 0 {
+	if unread { // what is missing here would be missed everywhere
 		return nil, problems.sorted()
+	}
+	(&linker{site: s, readers: readers, design: design, partial: len(problems) > 0}).link()
+	if len(problems) > 0 {
+		return s, problems.sorted()
 	}
 	return s, nil
 }
@@ -90,6 +94,7 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 	return &shape[Site]{
 		what: "the site file",
 		fields: map[string]field[Site]{
+			"$schema":      {read: func(*reader, *yaml.Node, *Site) {}, form: textForm()}, // for editors
 			"site":         topText("site", func(s *Site) *string { return &s.Name }),
 			"about":        topText("about", func(s *Site) *string { return &s.About }),
 			"keys":         {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
@@ -131,6 +136,7 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 		}
 		text, ok := r.scalar(value, "the key "+ref.Name)
 		if !ok {
+			s.Keys = append(s.Keys, &Key{Ref: ref})
 			return
 		}
 		how, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
@@ -144,7 +150,6 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 		default:
 			r.wrong(value, "the key %s must be written as \"sealed\", \"env VARIABLE\", \"file PATH\" or \"clear VALUE\"",
 				ref.Name)
-			return
 		}
 		s.Keys = append(s.Keys, k)
 	})

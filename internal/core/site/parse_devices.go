@@ -2,6 +2,7 @@ package site
 
 import (
 	"net/netip"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -40,15 +41,19 @@ var accessShape = func() shape[Profile] {
 				p.Access = map[string][]Entry{}
 			}
 			p.Access[access] = r.entries(n, access)
-		}, form: orNothing(form{"anyOf": []any{wordsForm("off"), entryShape.form(), listForm(entryShape.form())}})}
+		}, form: orNothing(form{"anyOf": []any{offForm(), entryShape.form(), listForm(entryShape.form())}})}
 	}
 	return shape[Profile]{what: "access", fields: fields}
 }()
 
+// offForm is a way in that is closed.
+func offForm() form { return form{"enum": []any{"off", "no", false}} }
+
 // entries reads one way in: off, one mapping, or a list of line ranges.
 func (r *reader) entries(n *yaml.Node, access string) []Entry {
+	on, isTruth := truth[strings.ToLower(n.Value)]
 	switch {
-	case n.Kind == yaml.ScalarNode && n.Value == "off":
+	case n.Kind == yaml.ScalarNode && isTruth && !on:
 		if access == Console {
 			r.wrong(n, "the console cannot be off: every device has one")
 		}

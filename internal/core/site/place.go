@@ -58,6 +58,19 @@ func (p Problem) Error() string {
 	return head + "\n    " + number + " | " + line + mark
 }
 
+// Problem makes a problem of a site that was read: something that its text alone
+// does not show.
+func (s *Site) Problem(at Place, format string, args ...any) Problem {
+	return Problem{Where: s.Where(at), What: fmt.Sprintf(format, args...), place: at}
+}
+
+// At returns the line and column of the problem in its file, from 1; 0 where it
+// has none.
+func (p Problem) At() (file string, line, column int) {
+	file = strings.TrimSuffix(p.Where, fmt.Sprintf(":%d:%d", p.place.Line, p.place.Column))
+	return file, int(p.place.Line), int(p.place.Column)
+}
+
 // Problems is everything that is wrong in a site, in the order of its places.
 // It is the error that Parse returns.
 type Problems []Problem
@@ -76,6 +89,9 @@ func (ps Problems) Error() string {
 	}
 	return strings.Join(shown, "\n")
 }
+
+// With returns the problems and more of them, in order.
+func (ps Problems) With(more ...Problem) Problems { return append(slices.Clone(ps), more...).sorted() }
 
 func (ps Problems) sorted() Problems {
 	slices.SortStableFunc(ps, func(a, b Problem) int {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -26,7 +27,25 @@ type reader struct {
 	file     int32
 	source   Source
 	problems *Problems
-	secrets  bool // in a part of the file whose values are not shown
+	secrets  bool     // in a part of the file whose values are not shown
+	broken   []extent // entries in which something is wrong
+}
+
+// extent is the lines that an entry takes up.
+type extent struct{ first, last int32 }
+
+// breaks notes that an entry could not be read whole.
+func (r *reader) breaks(n *yaml.Node) {
+	r.broken = append(r.broken, extent{first: int32(n.Line), last: lastLine(n)})
+}
+
+// lastLine is the line on which the last part of a node begins.
+func lastLine(n *yaml.Node) int32 {
+	last := int32(n.Line)
+	for _, c := range n.Content {
+		last = max(last, lastLine(c))
+	}
+	return last
 }
 
 func (r *reader) place(n *yaml.Node) Place {
@@ -116,7 +135,7 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 	if !r.is(n, yaml.MappingNode, s.what, "keys and values") {
 		return
 	}
-	seen := make(map[string]*yaml.Node, len(n.Content)/2)
+	seen, cut := make(map[string]*yaml.Node, len(n.Content)/2), false
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, value := n.Content[i], n.Content[i+1]
 		if first, twice := seen[k.Value]; twice {
@@ -124,10 +143,16 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 			continue
 		}
 		seen[k.Value] = k
-		if f, known := s.fields[k.Value]; known {
+		switch f, known := s.fields[k.Value]; {
+		case known:
 			f.read(r, value, v)
-		} else {
-			r.wrong(k, "unknown key %q in %s%s", k.Value, s.what, nearest.Suggest(k.Value, s.names()))
+		case ofHash(k.Value):
+			if !cut { // each comma of it makes a key
+				r.wrong(n, "a password hash in {...} is cut at its commas; put it in quotes: password: \"$argon2id$...\"")
+			}
+			cut = true
+		default:
+			r.wrong(k, "unknown key %q in %s%s", shorten(k.Value), s.what, s.meant(k.Value))
 		}
 	}
 	for _, key := range s.must {
@@ -135,6 +160,50 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 			r.wrong(n, "%s needs the key %q", s.what, key)
 		}
 	}
+}
+
+// ofHash reports whether a key is a part of a password hash that YAML cut at its
+// commas, such as t=2 and p=1$SALT$HASH.
+var ofHash = regexp.MustCompile(`^([a-z]{1,8}=[0-9]|.*\$)`).MatchString
+
+// meant suggests the key that was meant: the nearest one, or ours for a word of
+// the trade.
+func (s shape[T]) meant(typed string) string {
+	names := s.names()
+	for _, ours := range tradeWords[strings.ToLower(strings.ReplaceAll(typed, "_", "-"))] {
+		if contains(names, ours) {
+			return `; here it is called "` + ours + `"`
+		}
+	}
+	return nearest.Suggest(typed, names)
+}
+
+// tradeWords are words that people of the trade use for keys of the site file,
+// with the keys that may be meant: the first that may stand in a place is.
+var tradeWords = map[string][]string{
+	"secret": {"key", "password"}, "shared-secret": {"key"}, "shared-key": {"key"}, "secrets": {"keys"},
+	"pass": {"password"}, "host": {"address", "addresses"}, "hosts": {"addresses", "devices"},
+	"hostname": {"name", "address"}, "ip": {"address", "addresses"}, "ip-address": {"address", "addresses"},
+	"addr": {"address", "addresses"}, "addresses": {"address"}, "address": {"addresses"},
+	"fqdn": {"name", "address"}, "id": {"name"}, "title": {"site", "name"}, "wait": {"timeout"},
+	"retries": {"attempts"}, "tries": {"attempts"}, "retry": {"attempts"}, "retransmit": {"attempts"},
+	"rest": {"dead-time"}, "deadtime": {"dead-time"}, "hold-time": {"dead-time"}, "type": {"protocol", "kind"},
+	"proto": {"protocol"}, "auth-port": {"ports", "port"}, "acct-port": {"ports", "port"},
+	"udp-port": {"ports", "port"}, "tcp-port": {"port"}, "members": {"servers"}, "order": {"methods"},
+	"method": {"methods"}, "sources": {"methods"}, "model": {"kind"}, "platform": {"kind"}, "make": {"kind"},
+	"template": {"profile"}, "templates": {"profiles"}, "users": {"people"}, "user": {"people", "name", "who"},
+	"username": {"name"}, "persons": {"people"}, "administrators": {"people"}, "admins": {"people"},
+	"nas": {"devices"}, "routers": {"devices"}, "switches": {"devices"}, "policies": {"grants"},
+	"policy": {"grants"}, "permissions": {"grants"}, "rights": {"grants", "role"},
+	"rules": {"grants", "commands"}, "roles": {"role"}, "group": {"teams", "groups"}, "groups": {"teams"},
+	"team": {"teams"}, "privilege": {"level"}, "priv": {"level"}, "privilege-level": {"level"},
+	"priv-lvl": {"level"}, "local-users": {"accounts"}, "local": {"accounts"},
+	"authentication": {"authenticate", "login"}, "authorization": {"authorize"}, "accounting": {"account"},
+	"hash": {"password"}, "aaa": {"lists"}, "method-lists": {"lists"}, "server-groups": {"groups"},
+	"enabled": {"disabled"}, "active": {"disabled"}, "expiry": {"expires"}, "valid-until": {"expires"},
+	"tags": {"labels"}, "enable": {"elevation"}, "source-address": {"source"}, "source-ip": {"source"},
+	"certificate": {"tls"}, "inventory": {"devices-from"}, "description": {"about"}, "comment": {"about", "why"},
+	"line": {"lines"},
 }
 
 func (s shape[T]) names() []string {
@@ -264,7 +333,27 @@ func (r *reader) syntax(err error) {
 	if bytes.IndexByte(r.source.Text, 0) >= 0 {
 		what = "it holds binary data"
 	}
+	if line, column := indentedByTab(r.source.Text, int(at.Line)); line > 0 {
+		r.wrongAt(Place{File: r.file, Line: int32(line), Column: int32(column)},
+			"a tab stands before the text of this line; YAML takes only blanks there: put two blanks in place of each tab")
+		return
+	}
 	r.wrongAt(at, "this is not YAML: "+strings.TrimPrefix(what, "yaml: ")+"; look at this line and the one before it")
+}
+
+// indentedByTab finds a tab before the text of a line, from the line before the
+// given one to the next, and returns its line and column, or 0.
+func indentedByTab(text []byte, near int) (line, column int) {
+	for i, l := range bytes.Split(text, []byte("\n")) {
+		if i+1 < near-1 || i > near {
+			continue
+		}
+		indent := l[:len(l)-len(bytes.TrimLeft(l, " \t-"))]
+		if at := bytes.IndexByte(indent, '\t'); at >= 0 {
+			return i + 1, at + 1
+		}
+	}
+	return 0, 0
 }
 
 func contains(list []string, s string) bool {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -184,8 +185,9 @@ func choice(first, second string, at func(*Traits) *bool) trait {
 
 func yesNo(at func(*Traits) *bool) trait {
 	return trait{takes: "true or false", set: func(t *Traits, text string) bool {
-		*at(t) = text == "true"
-		return text == "true" || text == "false"
+		on, known := truth[strings.ToLower(text)]
+		*at(t) = on
+		return known
 	}}
 }
 

@@ -20,8 +20,11 @@ func list[O, T any](sh *shape[T], to func(*O) *[]*T, fresh func(*reader, *yaml.N
 			return
 		}
 		for _, item := range n.Content {
-			v := fresh(r, item)
+			v, before := fresh(r, item), len(*r.problems)
 			sh.read(r, item, &v)
+			if len(*r.problems) > before {
+				r.breaks(item)
+			}
 			*to(s) = append(*to(s), &v)
 		}
 	}}
@@ -89,9 +92,17 @@ func (r *reader) port(n *yaml.Node, what string, to *uint16) {
 	*to = uint16(p)
 }
 
+// truth is what the words for yes and no mean, in any case.
+var truth = map[string]bool{"true": true, "yes": true, "on": true, "false": false, "no": false, "off": false}
+
 func boolField[T any](what string, at func(*T) *bool) field[T] {
 	return field[T]{form: form{"type": "boolean"}, read: func(r *reader, n *yaml.Node, v *T) {
-		*at(v) = r.oneOf(n, what, "true", "false") == "true"
+		text, ok := r.scalar(n, what)
+		if on, known := truth[strings.ToLower(text)]; known {
+			*at(v) = on
+		} else if ok {
+			r.wrong(n, "%s is %q; true or false is wanted", what, shorten(text))
+		}
 	}}
 }
 

@@ -214,10 +214,12 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 			break
 		}
 	}
-	if len(todo) >= fewLeft {
-		todo = nil // so many, at a low rate: that is no busy machine
-	}
+	certain := 0
 	for _, i := range todo {
+		if certain == enough { // it is not the machine
+			break
+		}
+		certain++
 		for range mostRetries {
 			var err error
 			if runs[i], err = d.try(ctx, trials[i], 0); err != nil {
@@ -227,6 +229,7 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 				runs[i][j].Retried = true
 			}
 			if !slices.ContainsFunc(runs[i], func(r Run) bool { return !r.Match }) {
+				certain--
 				break
 			}
 		}
@@ -237,8 +240,12 @@ func (d *drill) all(ctx context.Context, trials []trial) error {
 	return nil
 }
 
-// fewLeft is below how many trials that did not match each is tried alone.
+// fewLeft is below how many trials that did not match no further pass is made.
 const fewLeft = 20
+
+// enough is how many trials that do not match alone either show that the machine
+// is not what makes the others late.
+const enough = 5
 
 // pass tries some trials, so many begun in a second.
 func (d *drill) pass(ctx context.Context, trials []trial, runs [][]Run, todo []int, perSecond int, tell func()) error {

@@ -101,8 +101,8 @@ func TestWhatWasNotForeseenIsAMismatch(t *testing.T) {
 	run := r.Runs[0]
 	require.False(t, run.Match)
 	require.True(t, run.Retried)
-	// On a machine that is so busy that t2 is late too, nobody decides.
-	require.Contains(t, []string{"t1 was foreseen to decide, and t2 did", "in was foreseen, and refused was seen"}, run.Why)
+	// t2 decides; on a machine so busy that it is late too, or the login is, something else is seen.
+	require.Contains(t, run.Why, "was foreseen")
 	require.NotEmpty(t, run.Foreseen.Steps)
 	require.NotEmpty(t, run.Seen.Steps)
 }

@@ -26,12 +26,21 @@ func At(base, path string) string {
 func Unreadable(path string, err error) error {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s: there is no such file or folder", path)
+		return worded{text: path + ": there is no such file or folder", err: fs.ErrNotExist}
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%s: it may not be read by this user; look at its owner and mode", path)
+		return worded{text: path + ": it may not be read by this user; look at its owner and mode", err: fs.ErrPermission}
 	}
 	return fmt.Errorf("%s: it cannot be read: %w", path, err)
 }
+
+// worded is an error in words of ours.
+type worded struct {
+	text string
+	err  error
+}
+
+func (w worded) Error() string { return w.text }
+func (w worded) Unwrap() error { return w.err }
 
 // ReadFile reads a file of at most MaxFile octets.
 func ReadFile(name string) ([]byte, error) {

@@ -49,15 +49,16 @@ func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
 }
 
 // CheckHashes reports every password of a site whose hash cannot be checked.
-func CheckHashes(s *site.Site) []error {
-	var bad []error
+func CheckHashes(s *site.Site) []site.Problem {
+	var bad []site.Problem
 	say := func(what string, p site.Password) {
-		if p.Key != nil {
+		if p.Hash == "" { // none, or the name of a key
 			return
 		}
 		if _, err := decodeHash(p.Hash); err != nil {
-			bad = append(bad, fmt.Errorf("%s: the password of %s is no hash in PHC or crypt form; make one with: mellowgate "+
-				"keys hash", s.Where(p.Place), what))
+			bad = append(bad, s.Problem(p.Place,
+				"the password of %s is no hash in PHC or crypt form; make one with: mellowgate "+
+					"keys hash", what))
 		}
 	}
 	for _, a := range s.Accounts {

@@ -28,6 +28,7 @@ const SealedName = "keys.sealed"
 type Unlock struct {
 	Identity   string // a file with an age identity; "" for none
 	Passphrase func() (string, error)
+	Fresh      func() (string, error) // a passphrase to seal with, where none opened the file; nil: Passphrase
 }
 
 // UnlockFromEnvironment takes the identity file from MELLOWGATE_IDENTITY, and
@@ -177,7 +178,11 @@ func (u Unlock) identities(text []byte) ([]age.Identity, error) {
 // recipients returns for whom a file is sealed.
 func (u Unlock) recipients() ([]age.Recipient, error) {
 	if u.Identity == "" {
-		passphrase, err := u.Passphrase()
+		ask := u.Passphrase
+		if u.Fresh != nil {
+			ask = u.Fresh
+		}
+		passphrase, err := ask()
 		if err != nil {
 			return nil, err
 		}

@@ -73,8 +73,9 @@ func TestPasswordsThatEverybodyTriesAreGuessedWithinTheirTime(t *testing.T) {
 			"two, level: 15, password: '"+hash("saltmarsh")+
 			"'}\n  - {name: three, level: 15, password: '"+hash(
 			"changeme")+"'}\n  - {name: good, level: 15, password: '"+hash("long and of its own")+"'}\n")
-	facts, untried := Facts(context.Background(), s, filepath.Dir(path))
-	require.Zero(t, untried)
+	quick := func(text string) { t.Error("said of quick hashes: " + text) }
+	facts, untried := Facts(context.Background(), s, filepath.Dir(path), quick)
+	require.Empty(t, untried)
 	guessed := map[string]string{}
 	for a, what := range facts.Guessed {
 		guessed[a.Name] = what
@@ -83,6 +84,22 @@ func TestPasswordsThatEverybodyTriesAreGuessedWithinTheirTime(t *testing.T) {
 		"three": "one that everybody tries first"}, guessed)
 	over, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, untried = Facts(over, s, filepath.Dir(path))
-	require.Equal(t, 4, untried, "what was not tried is said")
+	_, untried = Facts(over, s, filepath.Dir(path), quick)
+	require.Equal(t, []string{"good", "keeper", "three", "two"}, untried, "what was not tried is said")
+}
+
+func TestWhatTakesLongIsSaidBeforeItIsDone(t *testing.T) {
+	t.Parallel()
+	slow, err := secrets.Hash("long and of its own", 1<<18, 4)
+	require.NoError(t, err)
+	s, path := written(t, "site: x\naccounts:\n  - {name: keeper, level: 15, password: '"+slow+"'}\n")
+	ctx, cancel := context.WithCancel(context.Background())
+	said := ""
+	_, untried := Facts(ctx, s, filepath.Dir(path), func(text string) {
+		said = text
+		cancel()
+	})
+	require.Regexp(t, `^trying whether the password of the account keeper is easy to guess: its hash is slow, 16 tries `+
+		`take about [1-5]s$`, said)
+	require.Equal(t, []string{"keeper"}, untried)
 }

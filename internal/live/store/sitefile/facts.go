@@ -2,8 +2,10 @@ package sitefile
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -19,38 +21,40 @@ import (
 // patience bounds how long passwords are guessed. Hashes are slow on purpose.
 const patience = 5 * time.Second
 
+// longGuess is how long guessing one password may take before it is said.
+const longGuess = time.Second
+
 // badPasswords are tried against every local account.
 var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein", "welcome1", "12345678", "123456",
 	"default", "test"}
 
 // Facts finds out what cannot be seen in a site itself: accounts whose password
-// can be guessed, and files with secrets that others can read. Guessing ends
-// with ctx; untried is how many accounts were then left.
-func Facts(ctx context.Context, s *site.Site, base string) (f findings.Facts, untried int) {
+// can be guessed, and files with secrets that others can read. What takes long is
+// said before it is done. Guessing ends with ctx; untried are the accounts that
+// were then left.
+func Facts(ctx context.Context, s *site.Site, base string, say func(string)) (f findings.Facts, untried []string) {
 	f.Exposed = exposed(s, base)
-	f.Guessed, untried = guess(ctx, s)
+	f.Guessed, untried = guess(ctx, s, say)
 	return f, untried
 }
 
-func guess(ctx context.Context, s *site.Site) (map[*site.Account]string, int) {
+func guess(ctx context.Context, s *site.Site, say func(string)) (map[*site.Account]string, []string) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	var mu sync.Mutex
-	guessed, tried := map[*site.Account]string{}, 0
-	var hashed int
+	guessed, untried := map[*site.Account]string{}, []string(nil)
 	var work errgroup.Group
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, a := range s.Accounts {
 		if a.Password.Hash == "" {
 			continue
 		}
-		hashed++
 		work.Go(func() error {
-			what, done := guessOne(ctx, s, a)
+			what, done := guessOne(ctx, s, a, say)
 			mu.Lock()
 			defer mu.Unlock()
-			if done {
-				tried++
+			if !done {
+				untried = append(untried, a.Name)
 			}
 			if what != "" {
 				guessed[a] = what
@@ -59,12 +63,13 @@ func guess(ctx context.Context, s *site.Site) (map[*site.Account]string, int) {
 		})
 	}
 	_ = work.Wait()
-	return guessed, hashed - tried
+	slices.Sort(untried)
+	return guessed, untried
 }
 
 // guessOne tries the passwords that everybody tries first. It is not done when
 // the time was over before.
-func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, done bool) {
+func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(string)) (what string, done bool) {
 	type try struct{ password, what string }
 	tries := []try{{password: a.Name, what: "its own name"}, {password: "", what: "empty"}}
 	for _, word := range append(strings.Fields(s.Name), s.Name) {
@@ -74,12 +79,17 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account) (what string, 
 	for _, p := range badPasswords {
 		tries = append(tries, try{password: p, what: "one that everybody tries first"})
 	}
-	for _, t := range tries {
+	begin := time.Now()
+	for i, t := range tries {
 		if ctx.Err() != nil {
 			return "", false
 		}
 		if ok, err := secrets.PasswordIs(a.Password, t.password, nil); err == nil && ok {
 			return t.what, true
+		}
+		if whole := time.Since(begin) * time.Duration(len(tries)); i == 0 && whole > longGuess {
+			say(fmt.Sprintf("trying whether the password of the account %s is easy to guess: its hash is slow, %d tries take "+
+				"about %s", a.Name, len(tries), min(whole, patience).Round(time.Second)))
 		}
 	}
 	return "", true
