@@ -19,6 +19,7 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
 	"mellowgate/internal/live/client/reach"
+	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
@@ -145,19 +146,19 @@ func (c *Call) ask(f *askFlags) error {
 	if f.explain {
 		return c.explainAnswer(f)
 	}
-	places, lab, err := f.places()
+	places, inLab, err := f.places(c)
 	if err != nil {
 		return err
 	}
 	path := c.sitePath()
-	if len(c.Args) == 0 && lab {
+	if len(c.Args) == 0 && inLab {
 		path = places.SitePath
 	}
 	l, err := c.loadFrom(path, true)
 	if err != nil {
 		return err
 	}
-	a, err := f.prepare(c, l, places, lab)
+	a, err := f.prepare(c, l, places, inLab)
 	if err != nil {
 		return err
 	}
@@ -194,7 +195,7 @@ func answerStatus(answer walk.Said) error {
 }
 
 // places reads where a lab or serve listens, if there is one.
-func (f *askFlags) places() (evidence.Places, bool, error) {
+func (f *askFlags) places(c *Call) (evidence.Places, bool, error) {
 	folder, err := state.Open(f.folder())
 	if err != nil {
 		if f.state != "" {
@@ -203,6 +204,13 @@ func (f *askFlags) places() (evidence.Places, bool, error) {
 		return evidence.Places{}, false, nil
 	}
 	p, err := folder.Places()
+	if err == nil && p.Control != nil {
+		_, err = c.askLab(f.folder(), p, lab.Change{})
+		if err != nil && f.state == "" && len(c.Args) > 0 { // a site of its own is named
+			c.note("a lab ran here and has ended; the servers of the site itself are asked")
+			return evidence.Places{}, false, nil
+		}
+	}
 	return p, err == nil, err
 }
 
@@ -320,10 +328,11 @@ func (f *askFlags) fits(s *site.Server) error {
 // address and from the device's, else at the site's addresses.
 func (f *askFlags) target(c *Call, l loaded, d *site.Device, s *site.Server, p evidence.Places, lab bool) (aaa.Target,
 	error) {
-	if !lab {
-		p = evidence.Places{}
+	m := reach.Map{Site: l.Site, Keys: l.Keys}
+	if lab {
+		m.Places, m.Asked = p, ownIn(f.folder())
 	}
-	t, err := reach.Map{Site: l.Site, Keys: l.Keys, Places: p}.Server(c.Context, d, s, f.as != "")
+	t, err := m.Server(c.Context, d, s, f.as != "")
 	switch {
 	case errors.Is(err, reach.ErrNotThere):
 		return t, failure{status: ExitUsage, err: err}
@@ -358,6 +367,13 @@ func (f *askFlags) trusting(s *site.Server) (*tls.Config, error) {
 	}
 	trusted, err := pki.Authorities(file)
 	return &tls.Config{RootCAs: trusted, ServerName: name, MinVersion: tls.VersionTLS12}, err
+}
+
+// ownIn notes questions of our own in a state folder. That they cannot be noted
+// is no reason not to ask.
+func ownIn(dir string) func(evidence.OwnQuestion) {
+	folder := &state.Folder{Dir: dir}
+	return func(q evidence.OwnQuestion) { _ = folder.Asked(q) }
 }
 
 // folder is the state folder that is meant.

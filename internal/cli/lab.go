@@ -11,6 +11,7 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/files"
@@ -114,19 +115,19 @@ func (c *Call) changeLab(dir string, set, lift names) error {
 		return wrong("%s is the state folder of serve, and faults are for a lab", dir)
 	}
 	all := slices.Contains(lift, "all")
-	answer, err := lab.Ask(c.Context, *places.Control,
-		lab.Change{Set: set, Lift: slices.DeleteFunc(slices.Clone(lift), func(f string) bool { return f == "all" }),
-			LiftAll: all})
+	answer, err := c.askLab(dir, places, lab.Change{Set: set, LiftAll: all,
+		Lift: slices.DeleteFunc(slices.Clone(lift), func(f string) bool { return f == "all" })})
 	if err != nil {
-		return cannot(fmt.Errorf("%w: %s; start one with: mellowgate lab -state %s", err, dir, dir))
+		return err
 	}
 	if answer.Wrong != "" {
 		return wrong("%s", answer.Wrong)
 	}
 	if *c.json {
 		return show.JSON(c.Out, struct {
-			Faults []string `json:"faults"`
-		}{answer.Faults})
+			Faults   []string       `json:"faults"`
+			Impaired []lab.Impaired `json:"impaired"`
+		}{answer.Faults, answer.Impaired})
 	}
 	if len(answer.Faults) == 0 {
 		c.say("no fault is in effect\n")
@@ -134,7 +135,52 @@ func (c *Call) changeLab(dir string, set, lift names) error {
 	for _, f := range answer.Faults {
 		c.say("%s\n", f)
 	}
+	for _, text := range resting(answer.Impaired, time.Now()) {
+		c.say("%s\n", text)
+	}
 	return nil
+}
+
+// askLab asks the lab that runs with a state folder. One that has ended is an
+// error that says how to start it again.
+func (c *Call) askLab(dir string, p evidence.Places, change lab.Change) (lab.InEffect, error) {
+	answer, err := lab.Ask(c.Context, *p.Control, change)
+	if err != nil {
+		at := ""
+		if dir != defaultState {
+			at = " -state " + dir
+		}
+		return answer, cannot(fmt.Errorf("the lab of the state folder %s has ended; start it again: mellowgate lab%s %s", dir,
+			at,
+			p.SitePath))
+	}
+	return answer, nil
+}
+
+// resting says which servers are still left alone although they are up, by which
+// devices, and until when.
+func resting(all []lab.Impaired, now time.Time) []string {
+	type rest struct{ server, until string }
+	by := map[rest][]string{}
+	var order []rest
+	for _, i := range all {
+		if i.Rests == 0 || i.State != foresee.Up {
+			continue
+		}
+		r := rest{server: i.Server, until: "until all servers of its group are"}
+		if until := i.Until(now); !until.IsZero() {
+			r.until = "until " + until.Local().Format("15:04:05") + ", when its dead-time ends"
+		}
+		if by[r] == nil {
+			order = append(order, r)
+		}
+		by[r] = append(by[r], i.Device)
+	}
+	var texts []string
+	for _, r := range order {
+		texts = append(texts, fmt.Sprintf("%s is still left alone by %s %s", r.server, few(by[r]), r.until))
+	}
+	return texts
 }
 
 // startLab starts a lab of the site with its state in dir.

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -19,6 +20,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
@@ -32,7 +34,8 @@ or NETCONF; tries the commands given with -command; and says what was seen: outc
 command allowed or refused.
 
 The device is found in the state folder of a running lab. What is expected is what foresee says for the site,
-with every server up unless -silent names some that are not; or what -expect, -level, -allows and -refuses say.
+with the faults that are in effect in the lab and the servers that rest because of them, and with those silent
+that -silent names; or what -expect, -level, -allows and -refuses say.
 Exit status 1 when it was otherwise. -from-site tries every login of a device that its change sheet names, with
 the passwords of a folder.
 
@@ -133,7 +136,7 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome,
 		Level:   seen.Level,
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(),
-		Detail: seen.Detail}
+		Given: append([]string{}, expected.given...), Detail: seen.Detail}
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
 	}
@@ -141,6 +144,10 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 		err = show.JSON(c.Out, result)
 	} else {
 		printLogin(c, result)
+		if !result.AsExpected && f.address == "" {
+			c.say("next: ")
+			c.style().Call(c.Out, "", whyOf(f))
+		}
 	}
 	switch {
 	case err != nil:
@@ -206,8 +213,14 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 		return attempt, expected{}, err
 	}
 	want := expected{outcome: walk.Outcome(f.expect), level: f.level, allows: f.allows, refuses: f.refuses}
+	var inEffect lab.InEffect
+	if places.Control != nil {
+		if inEffect, err = c.askLab(f.state, places, lab.Change{}); err != nil {
+			return attempt, want, err
+		}
+	}
 	if f.address == "" && f.expect == "" && f.level < 0 {
-		if want, err = c.expectation(f, places); err != nil {
+		if want, err = c.expectation(f, places, inEffect); err != nil {
 			return attempt, want, err
 		}
 		want.allows, want.refuses = f.allows, f.refuses
@@ -278,8 +291,17 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 	if err != nil {
 		return err
 	}
-	for _, k := range l.reckoner().Device(device) {
-		if !login.Has(k.Way.Access) || !k.Holds(silent) || k.Way != device.Way(k.Way.Access) ||
+	var inEffect lab.InEffect
+	if places.Control != nil {
+		if inEffect, err = c.askLab(f.state, places, lab.Change{}); err != nil {
+			return err
+		}
+	}
+	w := worldOf(l.Site, device, silent, inEffect.Impaired)
+	r := l.reckoner()
+	r.Faults = w.faulty()
+	for _, k := range r.Device(device) {
+		if !login.Has(k.Way.Access) || !k.In(w.states) || k.Way != device.Way(k.Way.Access) ||
 			k.Who.Kind == foresee.Unknown {
 			continue
 		}
@@ -311,7 +333,8 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		saw := expected{outcome: seen.Outcome, level: seen.Level}
 		all = append(all, loginJSON{Device: f.device, Access: g.access, Person: who, Outcome: seen.Outcome, Level: seen.Level,
 			Seconds:  secondsOf(seen.Took),
-			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Detail: seen.Detail})
+			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Given: []string{},
+			Detail: seen.Detail})
 		mark := style.Paint(show.Good, "as expected")
 		if !fits {
 			mark = style.Paint(show.Bad, "not as expected")
@@ -340,6 +363,7 @@ type expected struct {
 	outcome         walk.Outcome
 	level           int // -1: any
 	allows, refuses []string
+	given           []string // what is not as it should be, and was taken into account
 }
 
 // unforeseen is what is expected where nothing is foreseen: anything.
@@ -380,12 +404,9 @@ func (e expected) fits(s login.Seen) bool {
 		(s.Outcome != walk.OutcomeIn || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
 }
 
-// expectation takes what is expected from -expect, else from the site: the one
-// named, else the one the lab was started with.
-func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
-	if f.expect != "" {
-		return expected{outcome: walk.Outcome(f.expect), level: -1}, nil
-	}
+// expectation is what the site says of a login: the site named, else the one the
+// lab was started with; with the faults in effect, and what rests because of them.
+func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (expected, error) {
 	path := p.SitePath
 	if len(c.Args) > 0 {
 		path = c.Args[0]
@@ -408,7 +429,13 @@ func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 	if way == nil {
 		return expected{}, wrong("in the site %s, %s has no way in by %s", path, f.device, f.access)
 	}
+	if len(now.Unforeseen) > 0 {
+		c.note("in the lab is in effect: %s; what that does to a login is not foreseen", strings.Join(now.Unforeseen, ", "))
+		return unforeseen, nil
+	}
+	w := worldOf(l.Site, d, silent, now.Impaired)
 	r := l.reckoner()
+	r.Faults = w.faulty()
 	who, known := r.Find(d, f.person)
 	if !known && len(l.Directories) > 0 {
 		c.note("%s stands in no place of the site, and a directory may know the name: nothing is foreseen for it", f.person)
@@ -418,11 +445,68 @@ func (c *Call) expectation(f loginFlags, p evidence.Places) (expected, error) {
 		who, _ = r.Find(d, "unknown")
 	}
 	for _, foreseen := range r.Cases(d, way, who) {
-		if foreseen.Holds(silent) {
-			return expectedOf(foreseen), nil
+		if !foreseen.In(w.states) {
+			continue
 		}
+		if w.rested && foreseen.Again != nil {
+			foreseen.Outcome, foreseen.Level = foreseen.Again.Outcome, foreseen.Again.Level
+		}
+		want := expectedOf(foreseen)
+		for _, when := range foreseen.When { // of the servers that matter to this login
+			if text := w.said[when.Server]; text != "" {
+				want.given = append(want.given, text)
+			}
+		}
+		return want, nil
 	}
 	return unforeseen, nil
+}
+
+// world is in which state a device finds servers now.
+type world struct {
+	states map[*site.Server]foresee.State // those that are not up
+	said   map[*site.Server]string        // the same in words
+	rested bool                           // every one of them is left alone already
+}
+
+// faulty reports whether a server is neither up nor silent.
+func (w world) faulty() bool {
+	for _, s := range w.states {
+		if s != foresee.Up && s != foresee.Down {
+			return true
+		}
+	}
+	return false
+}
+
+// worldOf returns what a device finds, from what was said to be silent and from
+// what is in effect in a lab. A server that rests is passed by like a silent one.
+func worldOf(s *site.Site, d *site.Device, silent map[*site.Server]bool, impaired []lab.Impaired) world {
+	w := world{states: map[*site.Server]foresee.State{}, said: map[*site.Server]string{}}
+	for v := range silent {
+		w.states[v], w.said[v] = foresee.Down, v.Name+" silent"
+	}
+	awake := len(silent)
+	for _, i := range impaired {
+		v := s.Server(i.Server)
+		if v == nil || i.Device != d.Name {
+			continue
+		}
+		if _, said := w.states[v]; said {
+			awake--
+		}
+		if w.states[v], w.said[v] = i.State, i.Server+" "+string(i.State); i.Rests == 0 {
+			awake++
+			continue
+		}
+		w.states[v] = foresee.Down
+		w.said[v] = i.Server + " still left alone after it gave no answer"
+		if until := i.Until(time.Now()); !until.IsZero() {
+			w.said[v] = i.Server + " left alone until " + until.Local().Format("15:04:05")
+		}
+	}
+	w.rested = len(w.states) > 0 && awake <= 0
+	return w
 }
 
 func expectedOf(c foresee.Case) expected {
@@ -442,7 +526,17 @@ type loginJSON struct {
 	Commands   []login.Command `json:"commands"`
 	AsExpected bool            `json:"as_expected"`
 	Expected   string          `json:"expected"`
+	Given      []string        `json:"given"`
 	Detail     string          `json:"detail"`
+}
+
+// whyOf is the call that names the cause of a login in a lab.
+func whyOf(f loginFlags) string {
+	call := "mellowgate why"
+	if f.state != defaultState {
+		call += " -state " + f.state
+	}
+	return call + " -device " + f.device + " -person " + f.person
 }
 
 func printLogin(c *Call, r loginJSON) {
@@ -462,12 +556,16 @@ func printLogin(c *Call, r loginJSON) {
 			c.say("           %s\n", style.Paint(show.Faint, line))
 		}
 	}
+	with := ""
+	if len(r.Given) > 0 {
+		with = ", with " + strings.Join(r.Given, " and ")
+	}
 	switch {
 	case r.Expected == "":
 		c.say("nothing was foreseen; say what you expect with -expect\n")
 	case r.AsExpected:
-		c.say("as expected: %s\n", r.Expected)
+		c.say("as expected: %s%s\n", r.Expected, with)
 	default:
-		c.say("%s: %s was expected\n", style.Paint(show.Bad, "not as expected"), r.Expected)
+		c.say("%s: %s was expected%s\n", style.Paint(show.Bad, "not as expected"), r.Expected, with)
 	}
 }

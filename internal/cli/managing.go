@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -17,6 +18,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/lab"
 )
 
 // managing are the flags of commands that manage devices over NETCONF.
@@ -95,6 +97,9 @@ func (f *managing) lab(c *Call) (evidence.Places, bool) {
 	p, err := folder.Places()
 	return p, err == nil && p.Control != nil
 }
+
+// folder is the state folder that is meant.
+func (f *managing) folder() string { return cmp.Or(f.state, defaultState) }
 
 // auth returns the ways to prove who logs in.
 func (f *managing) auth() ([]ssh.AuthMethod, error) {
@@ -176,7 +181,14 @@ func (c *Call) devicesOfSite(f *managing, all bool) ([]*site.Device, loaded, err
 	if len(names) > 0 && all {
 		return nil, loaded{}, wrong("-all is every device, and %s is one: give one of the two", names[0])
 	}
-	if places, ok := f.lab(c); ok && len(c.Args) == 0 {
+	places, inLab := f.lab(c)
+	if inLab && f.address == "" {
+		if _, err := c.askLab(f.folder(), places, lab.Change{}); err != nil {
+			return nil, loaded{},
+				cannot(fmt.Errorf("%w\nor, for the device itself: -address, or another folder with -state", err))
+		}
+	}
+	if inLab && len(c.Args) == 0 {
 		if _, err := os.Stat(c.sitePath()); err != nil { // no site is here: that of the lab is meant
 			c.Args = []string{places.SitePath}
 		}

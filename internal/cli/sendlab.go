@@ -26,6 +26,7 @@ type labOf struct {
 	l      loaded // the design that is sent
 	ran    loaded // the site that the lab runs
 	places evidence.Places
+	asked  func(evidence.OwnQuestion)
 }
 
 // watch lets a prover see the events of the servers that run here, in a lab or by
@@ -53,7 +54,7 @@ func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places evidence.Pla
 		}
 		f.ran = &ran
 	}
-	return &labOf{d: d, l: l, ran: *f.ran, places: places}, nil
+	return &labOf{d: d, l: l, ran: *f.ran, places: places, asked: ownIn(f.folder())}, nil
 }
 
 // proofs is what more can be seen of a stand-in.
@@ -87,7 +88,8 @@ func (b *labOf) answering(ctx context.Context, f *sendFlags) error {
 
 // reach returns a server as the device would reach it in the lab by its design.
 func (b *labOf) reach(s *site.Server) aaa.Target {
-	return reach.Map{Site: b.ran.Site, Keys: b.ran.Keys, Places: b.places}.Designed(b.l.Site, b.l.Keys, b.d, s)
+	return reach.Map{Site: b.ran.Site, Keys: b.ran.Keys, Places: b.places, Asked: b.asked}.Designed(b.l.Site, b.l.Keys,
+		b.d, s)
 }
 
 // sentCause is the cause of a login that did not go as foreseen.

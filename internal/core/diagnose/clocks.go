@@ -24,7 +24,7 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 	var base []tick
 	for _, t := range e.Traces {
 		if t.Kind == evidence.TraceLogin {
-			base = append(base, tick{what: t.Device + " " + t.Person, at: t.Time})
+			base = append(base, tick{what: t.Device + " " + t.Person, at: loginAnswered(t)})
 		}
 	}
 	var events, packets []tick
@@ -57,6 +57,19 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 		}
 	}
 	return e, said
+}
+
+// loginAnswered is when the login of a trace was answered: what a device asks
+// after that, and how long it waits for it, is no part of it.
+func loginAnswered(t evidence.Trace) time.Time {
+	at := beginning(t)
+	for _, step := range t.Steps {
+		if step.Purpose != site.AskLogin {
+			return at
+		}
+		at = at.Add(time.Duration(step.Seconds * float64(time.Second)))
+	}
+	return t.Time
 }
 
 func clockText(whose string, off time.Duration, to string) string {

@@ -255,7 +255,7 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	require.Equal(t, []string{CommandStuck, Unreachable}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
 }
 
-func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
+func TestAServerThatIsLeftAloneIsRestingUntilItsDeadTimeEnds(t *testing.T) {
 	t.Parallel()
 	first := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")),
 		local("unavailable", "no-such-account"))
@@ -264,6 +264,25 @@ func TestARestingServerIsExplainedByWhatHappenedBefore(t *testing.T) {
 			Reason: "all-resting", Rested: []string{"tern"}}, local("accepted", ""))
 	second.Time = at.Add(10 * time.Second)
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{second, first}}, Symptom{})
+	require.Equal(t, []string{FallbackUsed, Resting}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
+	require.Equal(t, "sw-1 leaves tern alone for now: tern gave no answer at 03:00:00 (closed)", v.Causes[1].Says)
+
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k}
+servers: [{name: tern, protocol: tacacs, address: 192.0.2.9, key: k, dead-time: 1m}]
+devices: [{name: sw-1, addresses: [192.0.2.1]}]
+`)})
+	require.NoError(t, err)
+	e := evidence.Evidence{Traces: []evidence.Trace{second, first}, Site: s, Now: at.Add(20 * time.Second)}
+	v = Explain(e, Symptom{})
+	require.Equal(t, "sw-1 leaves tern alone until 03:01:00: tern gave no answer at 03:00:00 (closed)", v.Causes[1].Says)
+	e.Now = at.Add(2 * time.Minute)
+	require.Contains(t, Explain(e, Symptom{}).Causes[1].Says, "alone, until 03:01:00, which is over by now: ")
+
+	// A question of our own that gets no answer either: what made it rest is the cause still.
+	e.Probes = []evidence.Probe{{Time: at.Add(30 * time.Second), Server: "tern", Kind: evidence.ProbeReach,
+		Result: evidence.ProbeClosed, Text: "the port refuses"}}
+	v = Explain(e, Symptom{})
 	require.Equal(t, []string{FallbackUsed, ServerOff}, []string{v.Causes[0].Cause, v.Causes[1].Cause})
 	require.Contains(t, v.Causes[1].Evidence[0], "left tern alone: it gave no answer at 03:00:00")
 }

@@ -174,6 +174,11 @@ func packetSigns(x evidence.Exchange, server string) signs {
 		say(fitsSign, question+": it was made with the right key")
 	}
 	switch {
+	case slices.Contains(x.Marks, evidence.MarkStillOpen) && x.Seconds < gaveUpAfter:
+		say(openSign, question+": the connection stands; the capture ends before an answer could come")
+	case slices.Contains(x.Marks, evidence.MarkStillOpen):
+		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then the capture ends", question,
+			x.Seconds))
 	case ended && x.Seconds < gaveUpAfter:
 		say(droppedConnSign,
 			fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))

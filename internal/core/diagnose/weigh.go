@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
@@ -12,6 +13,7 @@ import (
 
 // point is one thing that went wrong, before it is known why.
 type point struct {
+	until   time.Time // when a rest ends, zero where that is not known
 	kind    pointKind
 	server  string
 	asked   site.Question
@@ -202,7 +204,15 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 	if list == "" {
 		list = "for this"
 	}
-	r := strings.NewReplacer("{device}", j.story.Device, "{server}", server, "{person}", person, "{way}", j.story.Access,
+	until := " for now"
+	if !p.until.IsZero() {
+		until = " until " + clock(p.until)
+		if now := j.evidence.Now; now.After(p.until) {
+			until = ", until " + clock(p.until) + ", which is over by now"
+		}
+	}
+	r := strings.NewReplacer("{until}", until, "{device}", j.story.Device, "{server}", server, "{person}", person, "{way}",
+		j.story.Access,
 		"{list}", list,
 		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}",
 		key)

@@ -14,6 +14,7 @@ type Event struct {
 	Server   string        `json:"server"`
 	Protocol site.Protocol `json:"protocol"`
 	Client   string        `json:"client"` // the address the question came from
+	Port     uint16        `json:"client_port,omitempty"`
 	Device   string        `json:"device,omitempty"`
 	Access   string        `json:"access,omitempty"`
 	Person   string        `json:"person,omitempty"`

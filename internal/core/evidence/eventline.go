@@ -15,10 +15,8 @@ func (e Event) AppendLine(b []byte) []byte {
 	b = append(b, '"')
 	for _, f := range e.Fields() {
 		switch {
-		case f.Name == levelField:
-			if e.Level != nil {
-				b = strconv.AppendInt(append(b, `,"level":`...), int64(*e.Level), 10)
-			}
+		case f.Number && f.Value != "":
+			b = append(append(append(append(b, `,"`...), f.Name...), `":`...), f.Value...)
 		case f.Always || f.Value != "":
 			b = append(append(append(b, `,"`...), f.Name...), `":`...)
 			b = appendString(b, f.Value)
@@ -31,22 +29,24 @@ func (e Event) AppendLine(b []byte) []byte {
 type Field struct {
 	Name, Value string
 	Always      bool // written though it is empty
+	Number      bool // written without quotes
 }
 
-// levelField is the one field that is a number, and has no value without one.
-const levelField = "level"
-
 // Fields returns what an event says, by the names of its JSON form and in its
-// order, without the time. A level is in it as text, "" for none.
-func (e Event) Fields() [15]Field {
-	level := ""
+// order, without the time. Numbers are in it as text, "" for none.
+func (e Event) Fields() [16]Field {
+	level, port := "", ""
 	if e.Level != nil {
 		level = strconv.Itoa(*e.Level)
+	}
+	if e.Port != 0 {
+		port = strconv.Itoa(int(e.Port))
 	}
 	return [...]Field{
 		{Name: "server", Value: e.Server, Always: true},
 		{Name: "protocol", Value: string(e.Protocol), Always: true},
 		{Name: "client", Value: e.Client, Always: true},
+		{Name: "client_port", Value: port, Number: true},
 		{Name: "device", Value: e.Device},
 		{Name: "access", Value: e.Access},
 		{Name: "person", Value: e.Person},
@@ -57,7 +57,7 @@ func (e Event) Fields() [15]Field {
 		{Name: "text", Value: e.Text},
 		{Name: "place", Value: e.Place},
 		{Name: "rule", Value: e.Rule},
-		{Name: levelField, Value: level},
+		{Name: "level", Value: level, Number: true},
 		{Name: "key", Value: e.Key},
 	}
 }

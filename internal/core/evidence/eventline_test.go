@@ -21,7 +21,8 @@ func TestAnEventsLineIsWhatTheJSONPackageWouldWrite(t *testing.T) {
 		}
 		e := Event{Time: time.Unix(rapid.Int64Range(0, 4e9).Draw(t, "seconds"),
 			rapid.Int64Range(0, 999999999).Draw(t, "nanoseconds")).UTC(),
-			Server: text("server"), Protocol: site.Protocol(text("protocol")), Client: text("client"), Device: text("device"),
+			Server: text("server"), Protocol: site.Protocol(text("protocol")), Client: text("client"),
+			Port: rapid.Uint16().Draw(t, "client_port"), Device: text("device"),
 			Access: text("access"),
 			Person: text("person"), Question: site.Question(text("question")), Command: text("command"),
 			Answer: Answer(text("answer")), Reason: reason.Reason(text("reason")),

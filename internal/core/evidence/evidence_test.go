@@ -93,7 +93,7 @@ func TestALevelIsInAnEventOnlyWhereThereIsOne(t *testing.T) {
 	for want, level := range map[string]*int{"": nil, "0": &zero} {
 		var got []string
 		for _, f := range (Event{Level: level}).Fields() {
-			if f.Name == levelField {
+			if f.Name == "level" {
 				got = append(got, f.Value)
 			}
 		}

@@ -59,6 +59,7 @@ const (
 	MarkNoWay         Mark = "no-way"      // ICMP: host or net unreachable
 	MarkNoSynAck      Mark = "no-connection"
 	MarkEndedEarly    Mark = "ended-before-answer"
+	MarkStillOpen     Mark = "still-open" // the capture ends before the answer, or the end of the connection
 	MarkTLSOnClear    Mark = "tls-on-clear"
 	MarkClearOnTLS    Mark = "clear-on-tls"
 	MarkMixed         Mark = "other-protocol" // RADIUS on a TACACS+ port, or the other way round

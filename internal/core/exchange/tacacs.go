@@ -347,10 +347,14 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
 	delete(l.conns, *c)
 	for _, e := range v.sessions {
 		e.Seconds = at.Sub(e.Time).Seconds()
-		mark(e, evidence.MarkEndedEarly, "the connection ended before the answer")
+		if how == capture.Unfinished {
+			mark(e, evidence.MarkStillOpen, "no answer yet when the capture ends")
+		} else {
+			mark(e, evidence.MarkEndedEarly, "the connection ended before the answer")
+		}
 		l.emit(*e)
 	}
-	if how == capture.Closed {
+	if how == capture.Closed || how == capture.Unfinished {
 		return
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)

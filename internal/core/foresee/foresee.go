@@ -138,6 +138,21 @@ func (c Case) Holds(silent map[*site.Server]bool) bool {
 	return true
 }
 
+// In reports whether the case is that of servers in these states; a server that
+// is not named is up.
+func (c Case) In(states map[*site.Server]State) bool {
+	for _, w := range c.When {
+		state, named := states[w.Server]
+		if !named {
+			state = Up
+		}
+		if w.State != state {
+			return false
+		}
+	}
+	return true
+}
+
 // Split returns the names of the servers that are silent in the case, and of
 // those that are up. Servers with another fault are in neither.
 func (c Case) Split() (silent, up []string) { return c.Servers(Down), c.Servers(Up) }

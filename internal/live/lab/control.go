@@ -38,8 +38,10 @@ type Change struct {
 // InEffect is the answer: the faults in effect, or what was wrong with the
 // question.
 type InEffect struct {
-	Faults []string `json:"faults"`
-	Wrong  string   `json:"wrong,omitempty"`
+	Faults     []string   `json:"faults"`
+	Impaired   []Impaired `json:"impaired"`
+	Unforeseen []string   `json:"unforeseen"` // those of the faults that a forecast has no word for
+	Wrong      string     `json:"wrong,omitempty"`
 }
 
 // mostAsked bounds a question in octets.
@@ -65,12 +67,17 @@ func (l *Lab) openControl(at netip.Addr) error {
 				http.Error(w, "this is no question for a lab", http.StatusBadRequest)
 				return
 			}
-			answer := InEffect{Faults: []string{}}
+			answer := InEffect{Faults: []string{}, Impaired: []Impaired{}, Unforeseen: []string{}}
 			if err := l.change(change); err != nil {
 				answer.Wrong = err.Error()
 			}
 			for _, f := range l.Faults() {
 				answer.Faults = append(answer.Faults, f.String())
+			}
+			impaired, unforeseen := l.impaired()
+			answer.Impaired = append(answer.Impaired, impaired...)
+			for _, f := range unforeseen {
+				answer.Unforeseen = append(answer.Unforeseen, f.String())
 			}
 			w.Header().Set("Content-Type", "application/json")
 			_ = json.NewEncoder(w).Encode(answer)

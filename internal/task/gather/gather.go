@@ -118,6 +118,17 @@ func Folder(f *state.Folder, d exchange.Directory) (evidence.Evidence, []string,
 	if err != nil {
 		return e, notes, err
 	}
+	own, err := f.Own()
+	if err != nil {
+		return e, notes, err
+	}
+	e, notes, err = folderPackets(f, d, e, notes)
+	return e.WithoutOwn(own), notes, err
+}
+
+// folderPackets adds what the capture of a state folder has.
+func folderPackets(f *state.Folder, d exchange.Directory, e evidence.Evidence, notes []string) (evidence.Evidence,
+	[]string, error) {
 	packets, err := f.Packets()
 	if errors.Is(err, os.ErrNotExist) {
 		return e, notes, nil

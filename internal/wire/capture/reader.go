@@ -27,7 +27,8 @@ type Handler interface {
 	// before them are missing from the capture.
 	Data(at time.Time, c *Conn, fromClient bool, payload []byte, lost bool)
 	// Ended is the end of a connection, or of what the capture has of it: at is
-	// its last packet, and of one that came to nothing the first.
+	// its last packet, of one that came to nothing the first, and of one that is
+	// open the time up to which the capture goes.
 	Ended(at time.Time, c *Conn, how End)
 	// Unreachable is an ICMP message about a packet between two places.
 	Unreachable(at time.Time, from, to netip.AddrPort, udp bool, why string)
@@ -44,6 +45,7 @@ const (
 	Closed     End = iota // with data, or by both sides
 	Unanswered            // the client's SYN had no answer
 	Refused               // the server's port refused
+	Unfinished            // not in the capture: nobody had ended it when the capture did
 )
 
 // Stats counts what a capture held.
@@ -286,6 +288,7 @@ type stream struct {
 	conn               Conn
 	firstFromClient    bool // the side that the library calls client is the client
 	syn, answer, reset bool
+	over               bool // a side ended it
 	first, last        time.Time
 }
 
@@ -300,6 +303,7 @@ func (s *stream) Accept(tcp *layers.TCP, _ gopacket.CaptureInfo, d reassembly.TC
 		s.first = s.reader.now
 	}
 	s.last = s.reader.now
+	s.over = s.over || tcp.FIN || tcp.RST
 	switch {
 	case s.fromClient(d):
 		s.syn = s.syn || tcp.SYN
@@ -329,6 +333,8 @@ func (s *stream) ReassemblyComplete(reassembly.AssemblerContext) bool {
 		how, at = Refused, s.first
 	case s.syn && !s.answer:
 		how, at = Unanswered, s.first
+	case !s.over:
+		how, at = Unfinished, s.reader.now
 	}
 	s.reader.handler.Ended(at, &s.conn, how)
 	return true

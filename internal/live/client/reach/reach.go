@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"time"
 
 	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/evidence"
@@ -61,13 +62,37 @@ type Map struct {
 	Site   *site.Site
 	Keys   site.Keys
 	Places evidence.Places // of a state folder; without servers: the site's own addresses
+	// Asked is told of each question that is put from a device's address, so that
+	// nobody takes it for one of the device. It may be nil.
+	Asked func(evidence.OwnQuestion)
+}
+
+// noting dials, and says from where.
+type noting struct{ asked func(evidence.OwnQuestion) }
+
+func (n noting) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	began := time.Now()
+	conn, err := aaa.Net{}.Dial(ctx, network, from, to)
+	if err == nil {
+		n.asked(evidence.OwnQuestion{Time: began, From: conn.LocalAddr().String()})
+	}
+	return conn, err
+}
+
+// dialer is how targets are dialled; nil for the usual way.
+func (m Map) dialer() aaa.Dialer {
+	if m.Asked == nil {
+		return nil
+	}
+	return noting{asked: m.Asked}
 }
 
 // Server returns how a device reaches a server. The address that it asks from is
 // the device's where a lab has it or own says that this host is the device; else
 // the system chooses. The TLS of the target is left to the caller.
 func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own bool) (aaa.Target, error) {
-	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(m.Site), Key: Key(d, s, m.Keys)}
+	t := aaa.Target{Server: s, HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(m.Site), Key: Key(d, s, m.Keys),
+		Dialer: m.dialer()}
 	if len(m.Places.Servers) == 0 {
 		address, err := Resolve(ctx, s)
 		if err != nil {
@@ -126,7 +151,7 @@ func (m Map) Designed(design *site.Site, keys site.Keys, d *site.Device, s *site
 	if err != nil {
 		return t
 	}
-	t.Dialer = nil
+	t.Dialer = m.dialer()
 	t.Authentication, t.Accounting = Moved(s, has, netip.AddrPortFrom(ip, p.Authentication+p.Port),
 		netip.AddrPortFrom(ip, p.Accounting+p.Port))
 	return t

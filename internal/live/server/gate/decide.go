@@ -228,7 +228,8 @@ func deviceName(d *site.Device) string {
 
 func (s *server) event(q question) evidence.Event {
 	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: clientText(q.client),
-		Device: deviceName(q.Device), Access: q.Access, Person: q.Person, Question: q.Purpose.Question(), Command: q.Line,
+		Port: q.client.Port(), Device: deviceName(q.Device), Access: q.Access, Person: q.Person,
+		Question: q.Purpose.Question(), Command: q.Line,
 		Key: q.key}
 }
 

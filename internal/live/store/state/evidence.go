@@ -43,6 +43,26 @@ func (f *Folder) Evidence() (e evidence.Evidence, notes []string, err error) {
 	return e, notes, nil
 }
 
+// Asked notes a question of our own, so that nobody takes it for one of a device.
+func (f *Folder) Asked(q evidence.OwnQuestion) error {
+	line, err := json.Marshal(q)
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(filepath.Join(f.Dir, ownFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(append(line, '\n'))
+	return errors.Join(err, file.Close())
+}
+
+// Own returns the questions of our own.
+func (f *Folder) Own() ([]evidence.OwnQuestion, error) {
+	own, _, err := Lines[evidence.OwnQuestion](filepath.Join(f.Dir, ownFile), nil)
+	return own, err
+}
+
 // all reads every file of lines in a folder.
 func all[T any](dir string, notes []string) (values []T, _ []string, err error) {
 	names, err := filepath.Glob(filepath.Join(dir, "*"+lines))

@@ -52,12 +52,13 @@ const (
 	certificatesDir = "certificates"
 	ledgerFile      = "ledger.db"
 	spoolFile       = "spool.db"
+	ownFile         = "own.jsonl"       // what this program asked by itself, as a device
 	codesFile       = "used-codes.json" // the newest one-time code of each person that was used
 	previous        = "previous"        // the evidence of the run before
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile,
+var ours = []string{placesFile, eventsFile, ownFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile,
 	certificatesDir}
 
 var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal",

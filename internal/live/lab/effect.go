@@ -1,0 +1,81 @@
+package lab
+
+import (
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/foresee"
+)
+
+// Impaired is a server that a device does not find as it should be: because of a
+// fault, or because it leaves the server alone after it gave no answer.
+type Impaired struct {
+	Device string        `json:"device"`
+	Server string        `json:"server"`
+	State  foresee.State `json:"state"`         // up where it only rests
+	Rests  float64       `json:"rests_seconds"` // for how much longer it is left alone; 0: it is asked; -1: until all are
+}
+
+// Until is when a rest ends that ends by time, after now; zero where there is none.
+func (i Impaired) Until(now time.Time) time.Time {
+	if i.Rests <= 0 {
+		return time.Time{}
+	}
+	return now.Add(time.Duration(i.Rests * float64(time.Second)))
+}
+
+// loginFaults are what a fault of a server makes of it for a login, in the words
+// of a forecast.
+var loginFaults = map[string]foresee.State{"silent": foresee.Down, "closed": foresee.Closed,
+	string(foresee.KeyDiffers): foresee.KeyDiffers, string(foresee.ClientUnknown): foresee.ClientUnknown,
+	"error": foresee.InError}
+
+// state is what a fault makes of a server in a forecast; known is false where no
+// forecast has a word for it.
+func (f Fault) state() (s foresee.State, known bool) {
+	switch {
+	case f.Server == nil:
+		return foresee.Up, f.With != "" || f.What == "clock" // of NETCONF, and of clocks: no part of a login
+	case f.What == "slow" && f.By >= f.Server.Timeout*time.Duration(f.Server.Attempts):
+		return foresee.Down, true
+	case f.What == "slow":
+		return foresee.Up, true
+	}
+	s, known = loginFaults[f.What]
+	return s, known
+}
+
+// impaired returns how devices find the servers that they would ask, where that
+// is not as it should be, and the faults for which no forecast has a word.
+func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
+	faults := l.Faults()
+	for _, f := range faults {
+		if _, known := f.state(); !known {
+			unforeseen = append(unforeseen, f)
+		}
+	}
+	for _, d := range l.config.Site.Devices {
+		for _, h := range l.devices[d].Servers() {
+			i := Impaired{Device: d.Name, Server: h.Server, State: foresee.Up, Rests: h.Rests}
+			for _, f := range faults {
+				s, known := f.state()
+				if known && s != foresee.Up && f.Server != nil && f.Server.Name == h.Server &&
+					(f.Device == nil || f.Device == d) && worse(s, i.State) {
+					i.State = s
+				}
+			}
+			if i.State != foresee.Up || i.Rests != 0 {
+				all = append(all, i)
+			}
+		}
+	}
+	return all, unforeseen
+}
+
+// worse reports whether a device meets one state before another: what keeps
+// packets away hides what a server would make of them.
+func worse(a, b foresee.State) bool {
+	order := []foresee.State{foresee.Up, foresee.InError, foresee.ClientUnknown, foresee.KeyDiffers, foresee.Closed,
+		foresee.Down}
+	return slices.Index(order, a) > slices.Index(order, b)
+}
