@@ -85,7 +85,7 @@ func TestAHashIsMadeOfAPasswordThatIsNotShown(t *testing.T) {
 	for form, start := range map[string]string{"argon2id": "$argon2id$", "sha512-crypt": "$6$"} {
 		r := c.run(t, "keys", "hash", "-form", form)
 		require.Zero(t, r.status, r.err)
-		require.True(t, strings.HasPrefix(r.out, start), r.out)
+		require.True(t, strings.HasPrefix(r.out, `"`+start), r.out)
 	}
 	require.Equal(t, 2, c.run(t, "keys", "hash", "-form", "plain").status)
 	c.stdin = "\n"

@@ -106,7 +106,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	r = c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file",
 		password("ines.marsh"))
 	require.Equal(t, 3, r.status, "the lab has ended")
-	require.Contains(t, r.out, "cannot be reached")
+	require.Contains(t, r.err, "the lab of the state folder st has ended")
 	require.Zero(t, c.run(t, "why", "-state", "st").status, "its evidence stays")
 }
 
@@ -303,5 +303,5 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 	lab.end(t)
 	r = c.run(t, "lab", "-faults")
 	require.Equal(t, 3, r.status)
-	require.Contains(t, r.err, "no lab is running there")
+	require.Contains(t, r.err, "the lab of the state folder mellowgate-state has ended; start it again: mellowgate lab ")
 }

@@ -52,10 +52,10 @@ func TestTheViewsOfALedgerAreTablesAndValues(t *testing.T) {
 		values [][]string
 	}{
 		"failures": {nil, []string{
-			"TIMES PERSON DEVICE ACCESS FROM REASON FIRST UTC LAST",
-			"2 ines.marsh sw-1 ssh 192.0.2.7 wrong-password 03-02 10:00:00 03-02 10:01:00",
-			"1 =1+2 sw-1 ssh 192.0.2.7 unknown-person 03-02 10:02:00 03-02 10:02:00",
-			"1 ines.marsh sw-1 ssh 192.0.2.7 command-refused 03-02 10:06:00 03-02 10:06:00",
+			"TIMES PERSON DEVICE FROM REASON WHEN UTC",
+			"2 ines.marsh sw-1 ssh 192.0.2.7 wrong-password 03-02 10:00:00 to 03-02 10:01:00",
+			"1 =1+2 sw-1 ssh 192.0.2.7 unknown-person 03-02 10:02:00",
+			"1 ines.marsh sw-1 ssh 192.0.2.7 command-refused 03-02 10:06:00",
 		}, [][]string{
 			{"count", "person", "device", "access", "from", "reason", "first", "last"},
 			{"2", "ines.marsh", "sw-1", "ssh", "192.0.2.7", "wrong-password", "2026-03-02T10:00:00Z", "2026-03-02T10:01:00Z"},
@@ -64,22 +64,22 @@ func TestTheViewsOfALedgerAreTablesAndValues(t *testing.T) {
 				"2026-03-02T10:06:00Z"},
 		}},
 		"sessions": {[]string{"-since", "2026-03-01", "-person", "ines.marsh"}, []string{
-			"PERSON DEVICE ACCESS FROM LEVEL START UTC END LASTED",
+			"PERSON DEVICE FROM LEVEL START UTC END LASTED",
 			"ines.marsh sw-1 ssh 192.0.2.7 15 03-02 10:04:00 03-02 10:07:00 3m0s",
 		}, [][]string{
 			{"person", "device", "access", "from", "level", "start", "end", "seconds", "lost"},
 			{"ines.marsh", "sw-1", "ssh", "192.0.2.7", "15", "2026-03-02T10:04:00Z", "2026-03-02T10:07:00Z", "180", "false"},
 		}},
 		"commands": {nil, []string{
-			"PERSON COMMANDS REFUSED DEVICES FIRST UTC LAST NEWEST",
-			"ines.marsh 1 1 sw-1 03-02 10:05:00 03-02 10:06:00 look secrets",
+			"PERSON COMMANDS REFUSED DEVICES WHEN UTC NEWEST",
+			"ines.marsh 1 1 sw-1 03-02 10:05:00 to 03-02 10:06:00 look secrets",
 		}, [][]string{
 			{"person", "commands", "refused", "devices", "first", "last", "newest"},
 			{"ines.marsh", "1", "1", "sw-1", "2026-03-02T10:05:00Z", "2026-03-02T10:06:00Z", "look secrets"},
 		}},
 		"": {[]string{"-last", "1"}, []string{
-			"TIME UTC SERVER KIND PERSON DEVICE ACCESS RESULT LEVEL WHAT",
-			"03-02 10:08:00 tern session-start tobin.reed sw-1 ssh recorded 1",
+			"TIME UTC PERSON DEVICE WHAT SERVER",
+			"03-02 10:08:00 tobin.reed sw-1 ssh session-start, level 1 tern",
 		}, nil},
 	} {
 		args := append([]string{"ledger", "-state", "st", "-plain"}, v.args...)

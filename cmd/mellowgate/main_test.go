@@ -115,14 +115,33 @@ type background struct {
 	*exec.Cmd
 	mu  *sync.Mutex
 	err *bytes.Buffer
-	out *bytes.Buffer
+	out *output
+}
+
+// output is what a background call prints.
+type output struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.text.Write(b)
+}
+
+// String returns what was printed so far.
+func (o *output) String() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.text.String()
 }
 
 // start starts a call and waits until it says that it is ready, or listens.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
 	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
-		out: &bytes.Buffer{}}
+		out: &output{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()
 	require.NoError(t, err)

@@ -61,7 +61,7 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 10*time.Second,
 		20*time.Millisecond)
-	require.Contains(t, b.said(), `did you mean "true"?`)
+	require.Contains(t, b.said(), `disabled is "ture"; true or false is wanted`)
 	change("disabled: ture", "disabled: false")
 	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
 	change("port: 4949", "port: 4950")
@@ -171,7 +171,7 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
 		10*time.Millisecond)
 	require.Regexp(t, here(t,
-		`<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 device=sw access=ssh person=ines question=login answer=accepted`), received())
+		`<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 client_port=\d+ device=sw access=ssh person=ines question=login answer=accepted`), received())
 	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(),
 		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }

@@ -21,10 +21,11 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 		"Server sanderling: radius, 192.0.2.23, ports 1812 and 1813, the key ship-key",
 		"Group shore, in this order: tern, plover.", "List deck for login: group sea, then group shore, then local.",
 		"Let ssh use: login deck",
-		"| [ ] | ssh | ines.marsh | right | in, level 15, by sanderling |", "| [ ] | ssh | tobin.reed | right | in, level 1,",
-		"| [ ] | ssh | any name | wrong | refused,",
-		"| [ ] | ssh | master | right | refused, by sanderling |", "The outage, on purpose",
-		"| [ ] | ssh | master | right | in, level 15, by local | 4s (0s while servers rest) |",
+		"- [ ] ssh, ines.marsh, right password: in, level 15, by sanderling; seen:",
+		"- [ ] ssh, tobin.reed, right password: in, level 1,",
+		"- [ ] ssh, any name, wrong password: refused,",
+		"- [ ] ssh, master, right password: refused, by sanderling;", "The outage, on purpose",
+		"- [ ] ssh, master, right password: in, level 15, by local, after 4s (0s while servers rest);",
 		"Let console use: login deck", "Records", "Save on the device.", "End the timer."} {
 		at := strings.Index(r.out, part)
 		require.Greater(t, at, last, part)

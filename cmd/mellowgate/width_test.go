@@ -66,7 +66,7 @@ func TestNothingIsWiderThanItsTerminalAndNothingIsWrappedInAPipe(t *testing.T) {
 		"When sanderling is silent anyone gets in with any name and password: the list access-points reaches none.\n")
 	matrix := c.run(t, "foresee", "-matrix", "demo/as-drafted").out
 	require.Contains(t, matrix, "SILENT:")
-	require.Regexp(t, `(?m)^mv-avocet-rtr, mv-curlew-rtr +\S+`, matrix)
+	require.Regexp(t, `(?m)^mv-avocet-rtr, mv-godwit-rtr, mv-curlew-rtr +people`, matrix)
 }
 
 // No word of a table is cut, however little room there is.

@@ -299,6 +299,9 @@ func (s *story) lostLink() error {
 	if err := s.login(ship, "ines.marsh", "", everyServer); err != nil {
 		return err
 	}
+	if err := s.why(diagnose.Symptom{Device: ship, Person: "ines.marsh"}); err != nil {
+		return err
+	}
 	if err := s.login(ship, "master", "", everyServer, "look servers"); err != nil {
 		return err
 	}
@@ -374,11 +377,13 @@ func (s *story) closing(took time.Duration, keep bool) {
 	if keep {
 		stateDir := s.state.Dir
 		d, _ := s.lab.Places.Device(pier)
-		s.say("\nThe lab stays up until Ctrl-C. From a second terminal:\n  %s\n",
-			sshCall(d.Ways[len(d.Ways)-1].Address, stateDir, "ines.marsh"))
-		s.say("  mellowgate login -state %s -device %s -person ines.marsh -password-file %s\n", stateDir, pier,
-			filepath.Join(s.dir, demo.AsReviewed, "passwords", "ines.marsh"))
-		s.say("  mellowgate why -state %s\n  mellowgate ledger -state %s\n", stateDir, stateDir)
+		s.say("\nThe lab stays up until Ctrl-C. From a second terminal:\n")
+		for _, call := range []string{sshCall(d.Ways[len(d.Ways)-1].Address, stateDir, "ines.marsh"),
+			fmt.Sprintf("mellowgate login -state %s -device %s -person ines.marsh -password-file %s", stateDir, pier,
+				filepath.Join(s.dir, demo.AsReviewed, "passwords", "ines.marsh")),
+			"mellowgate why -state " + stateDir, "mellowgate ledger -state " + stateDir} {
+			s.style.Call(s.Out, "  ", call)
+		}
 		s.say("The passwords are in %s.\n", filepath.Join(s.dir, demo.AsReviewed, "passwords"))
 		return
 	}

@@ -54,7 +54,7 @@ func (c *Call) rowsOut(v ledgerView, headings []string, flexible []int, names ..
 	s.rows.Ready = rowsTogether
 	if v.follow {
 		s.rows.Ready = 1
-		s.rows.Least = []int{14, 8, 13, 14, 14, 7, 8, 5, 16}
+		s.rows.Least = []int{8, 14, 18, 30, 8}
 	}
 	if v.csv {
 		s.csv = csv.NewWriter(c.Out)
@@ -110,8 +110,25 @@ func stamp(t *time.Time) string {
 	return t.UTC().Format(time.RFC3339Nano)
 }
 
-// short is a time as tables show it.
-func short(t time.Time) string { return t.Local().Format("01-02 15:04:05") }
+// short is a time as tables show it: without the date where that is today's.
+func short(t time.Time) string {
+	t = t.Local()
+	if y, m, d := time.Now().Date(); time.Date(y, m, d, 0, 0, 0, 0, time.Local).Before(t) {
+		return t.Format(time.TimeOnly)
+	}
+	return t.Format("01-02 15:04:05")
+}
+
+// span is the time from one moment to another, as tables show it.
+func span(from, to time.Time) string {
+	if short(from) == short(to) {
+		return short(from)
+	}
+	return short(from) + " to " + short(to)
+}
+
+// byWay is a device and the way in to it, where that is known.
+func byWay(device, access string) string { return strings.TrimSpace(device + " " + access) }
 
 func (c *Call) viewLedger(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	var err error
@@ -141,12 +158,12 @@ func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, []string{"times", "person", "device", "access", "from", "reason", zoned("first"), "last"}, []int{5},
+	s := c.rowsOut(v, []string{"times", "person", "device", "from", "reason", zoned("when")}, []int{5},
 		"count", "person", "device", "access", "from", "reason", "first", "last")
 	for _, x := range all {
 		n := fmt.Sprint(x.Count)
 		if err := s.add(x, []string{n, x.Person, x.Device, x.Access, x.From, x.Reason, stamp(&x.First), stamp(&x.Last)},
-			[]string{n, show.Safe(x.Person), x.Device, x.Access, x.From, x.Reason, short(x.First), short(x.Last)}); err != nil {
+			[]string{n, show.Safe(x.Person), byWay(x.Device, x.Access), x.From, x.Reason, span(x.First, x.Last)}); err != nil {
 			return err
 		}
 	}
@@ -166,7 +183,7 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, []string{"person", "device", "access", "from", "level", zoned("start"), "end", "lasted"}, []int{6},
+	s := c.rowsOut(v, []string{"person", "device", "from", "level", zoned("start"), "end", "lasted"}, []int{5},
 		"person", "device", "access", "from", "level", "start", "end", "seconds", "lost")
 	for _, x := range all {
 		isOpen := x.Start != nil && x.End == nil && !x.Lost
@@ -189,7 +206,8 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 		}
 		if err := s.add(x, []string{x.Person, x.Device, x.Access, x.From, fmt.Sprint(x.Level), stamp(x.Start), stamp(x.End),
 			fmt.Sprintf("%.0f", x.Seconds(now)), fmt.Sprint(x.Lost)},
-			[]string{show.Safe(x.Person), x.Device, x.Access, x.From, fmt.Sprint(x.Level), start, end, took}); err != nil {
+			[]string{show.Safe(x.Person), byWay(x.Device, x.Access), x.From, fmt.Sprint(x.Level), start, end,
+				took}); err != nil {
 			return err
 		}
 	}
@@ -201,38 +219,49 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	if err != nil {
 		return err
 	}
-	s := c.rowsOut(v, []string{"person", "commands", "refused", "devices", zoned("first"), "last", "newest"}, []int{3, 6},
+	s := c.rowsOut(v, []string{"person", "commands", "refused", "devices", zoned("when"), "newest"}, []int{3, 5},
 		"person", "commands", "refused", "devices", "first", "last", "newest")
 	for _, x := range all {
 		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "),
 			stamp(&x.First), stamp(&x.Last), x.Newest},
 			[]string{show.Safe(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "),
-				short(x.First), short(x.Last), show.Safe(x.Newest)}); err != nil {
+				span(x.First, x.Last), show.Safe(x.Newest)}); err != nil {
 			return err
 		}
 	}
 	return s.end()
 }
 
+// recordText is what a record says was done: "login refused: wrong-password",
+// "command: look session".
+func recordText(r ledger.Record) string {
+	text := string(r.Kind)
+	if r.Result != evidence.Recorded {
+		text += " " + string(r.Result)
+	}
+	if r.Command != "" {
+		text += ": " + r.Command
+	}
+	if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
+		text += ": " + code
+	}
+	if r.Result != evidence.Refused && r.Command == "" && r.Person != "" {
+		text += fmt.Sprintf(", level %d", r.Level)
+	}
+	return text
+}
+
 // plainRecords prints records themselves.
 func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) error {
-	s := c.rowsOut(v, []string{zoned("time"), "server", "kind", "person", "device", "access", "result", "level", "what"},
-		[]int{8}, "time", "node", "kind", "person", "device", "access", "from", "level", "result", "command", "reason",
+	s := c.rowsOut(v, []string{zoned("time"), "person", "device", "what", "server"}, []int{3}, "time", "node", "kind",
+		"person", "device", "access", "from", "level", "result", "command", "reason",
 		"session", "protocol", "chain", "sequence")
 	style := c.style()
 	one := func(r ledger.Record) error {
-		what := r.Command
-		if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
-			what = strings.TrimPrefix(what+": "+code, ": ")
-		}
-		level := fmt.Sprint(r.Level)
-		if r.Result == evidence.Refused {
-			level = "-"
-		}
 		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
-		return s.add(r, plain, []string{short(r.Time), r.Node, string(r.Kind), show.Safe(r.Person), r.Device, r.Access,
-			style.Paint(show.OutcomeTone(r.Result), string(r.Result)), level, show.Safe(what)})
+		return s.add(r, plain, []string{short(r.Time), show.Safe(r.Person), byWay(r.Device, r.Access),
+			style.Paint(show.OutcomeTone(r.Result), show.Safe(recordText(r))), r.Node})
 	}
 	if v.follow {
 		return ledger.Follow(c.Context, from, f, one)

@@ -94,6 +94,13 @@ func (s *Summary) add(c Cause, story Story) {
 		}
 		return g.Repair == c.Repair && slices.Contains(g.People, story.Person)
 	})
+	if c.Cause == Resting { // what made it rest is here too
+		if k := slices.IndexFunc(s.Groups, func(g Group) bool {
+			return g.Cause.Cause != Resting && g.Server == c.Server && slices.Contains(g.Devices, story.Device)
+		}); k >= 0 {
+			i = k
+		}
+	}
 	if i < 0 {
 		s.Groups = append(s.Groups, Group{Cause: c, First: story.Time, People: []string{}, Devices: []string{}})
 		i = len(s.Groups) - 1
