@@ -218,7 +218,7 @@ func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	weak, err := secrets.Hash("wayback", 64, 1)
 	require.NoError(t, err)
 	replace := func(hash string) string {
-		at := strings.Index(string(text), "password: $argon2id") + len("password: ")
+		at := strings.Index(string(text), `password: "$argon2id`) + len("password: ")
 		end := at + strings.IndexByte(string(text[at:]), ' ')
 		return string(text[:at]) + hash + string(text[end:])
 	}

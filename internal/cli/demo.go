@@ -25,7 +25,7 @@ import (
 
 func demoCommand() *Command {
 	return &Command{
-		Name: "demo", NoArgs: true, Short: "the whole story on the demo data, in under 30 seconds",
+		Name: "demo", NoArgs: true, Short: "the whole story on the demo data, in seconds",
 		Long: `Checks the first draft of a made-up ferry company's site, and its reviewed state; foresees an
 outage; runs the site's servers and devices on loopback addresses; logs in as several people; loses the servers;
 breaks a key; names the causes; and shows what was recorded. Everything is real: the packets, the logins, the
@@ -273,7 +273,7 @@ func (s *story) people() error {
 	if err := s.login(pier, "tobin.reed", "", nil, "look settings", "look secrets"); err != nil {
 		return err
 	}
-	return s.why(diagnose.Symptom{Device: pier, Person: "tobin.reed"})
+	return s.why(diagnose.Symptom{Device: pier, Person: "tobin.reed"}, 2)
 }
 
 func (s *story) wrongPassword() error {
@@ -281,7 +281,7 @@ func (s *story) wrongPassword() error {
 	if err := s.login(pier, "ines.marsh", "not-her-password", nil); err != nil {
 		return err
 	}
-	return s.why(diagnose.Symptom{Device: pier, Person: "ines.marsh"})
+	return s.why(diagnose.Symptom{Device: pier, Person: "ines.marsh"}, 2)
 }
 
 func (s *story) lostLink() error {
@@ -299,13 +299,13 @@ func (s *story) lostLink() error {
 	if err := s.login(ship, "ines.marsh", "", everyServer); err != nil {
 		return err
 	}
-	if err := s.why(diagnose.Symptom{Device: ship, Person: "ines.marsh"}); err != nil {
+	if err := s.why(diagnose.Symptom{Device: ship, Person: "ines.marsh"}, 1); err != nil {
 		return err
 	}
 	if err := s.login(ship, "master", "", everyServer, "look servers"); err != nil {
 		return err
 	}
-	return s.why(diagnose.Symptom{Device: ship, Person: "master"})
+	return s.why(diagnose.Symptom{Device: ship, Person: "master"}, 2)
 }
 
 func (s *story) wrongKey() error {
@@ -321,7 +321,7 @@ func (s *story) wrongKey() error {
 	if err := s.login(broken, "ines.marsh", "", []string{"tern", "plover"}); err != nil {
 		return err
 	}
-	return s.why(diagnose.Symptom{Device: broken, Person: "ines.marsh"})
+	return s.why(diagnose.Symptom{Device: broken, Person: "ines.marsh"}, 2)
 }
 
 // swapTwo returns a key with two of its letters swapped.
@@ -336,8 +336,8 @@ func swapTwo(key site.Secret) site.Secret {
 	return site.NewSecret(string(b))
 }
 
-// why prints the causes of one login, shortened.
-func (s *story) why(symptom diagnose.Symptom) error {
+// why prints the first causes of one login.
+func (s *story) why(symptom diagnose.Symptom, most int) error {
 	e, _, err := s.state.Evidence()
 	if err != nil {
 		return err
@@ -346,12 +346,13 @@ func (s *story) why(symptom diagnose.Symptom) error {
 	v := diagnose.Explain(e, symptom)
 	s.say("   %s\n", s.style.Paint(show.Faint, "why -device "+symptom.Device+" -person "+symptom.Person))
 	for i, found := range v.Causes {
-		if i == 2 {
+		if i == most {
 			break
 		}
 		s.say("      %s: %s\n", s.style.Paint(show.Bad, found.Cause), found.Where)
-		s.style.Wrap(s.Out, "         ", found.Says)
-		s.style.Wrap(s.Out, "         ", "repair: "+strings.ReplaceAll(found.Repair, s.dir+string(filepath.Separator), ""))
+		short := strings.NewReplacer(s.dir+string(filepath.Separator), "") // the folder is gone at the end
+		s.style.Wrap(s.Out, "         ", short.Replace(found.Says))
+		s.style.Wrap(s.Out, "         ", "repair: "+short.Replace(found.Repair))
 	}
 	return nil
 }

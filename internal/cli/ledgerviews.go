@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/csv"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -232,6 +233,9 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	return s.end()
 }
 
+// arrivals are the kinds of records that have the level at which somebody is in.
+var arrivals = []ledger.Kind{ledger.Login, ledger.SessionStart}
+
 // recordText is what a record says was done: "login refused: wrong-password",
 // "command: look session".
 func recordText(r ledger.Record) string {
@@ -245,10 +249,18 @@ func recordText(r ledger.Record) string {
 	if code, _, _ := strings.Cut(r.Reason, ":"); code != "" { // the whole reason is in the JSON
 		text += ": " + code
 	}
-	if r.Result != evidence.Refused && r.Command == "" && r.Person != "" {
+	if r.Result != evidence.Refused && slices.Contains(arrivals, r.Kind) {
 		text += fmt.Sprintf(", level %d", r.Level)
 	}
 	return text
+}
+
+// recordTone is that of what a server decided; what a device reported has none.
+func recordTone(r ledger.Record) show.Tone {
+	if r.Result == evidence.Recorded {
+		return show.Plain
+	}
+	return show.OutcomeTone(r.Result)
 }
 
 // plainRecords prints records themselves.
@@ -261,7 +273,7 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
 		return s.add(r, plain, []string{short(r.Time), show.Safe(r.Person), byWay(r.Device, r.Access),
-			style.Paint(show.OutcomeTone(r.Result), show.Safe(recordText(r))), r.Node})
+			style.Paint(recordTone(r), show.Safe(recordText(r))), r.Node})
 	}
 	if v.follow {
 		return ledger.Follow(c.Context, from, f, one)

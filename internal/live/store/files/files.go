@@ -88,3 +88,16 @@ func Absolute(path string) string {
 	}
 	return path
 }
+
+// Near returns a path as it is shortest from here: relative where it lies in the
+// folder in which the program runs.
+func Near(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if near, err := filepath.Rel(here, path); err == nil && filepath.IsLocal(near) {
+		return near
+	}
+	return path
+}

@@ -22,7 +22,7 @@ import (
 const patience = 5 * time.Second
 
 // longGuess is how long guessing one password may take before it is said.
-const longGuess = time.Second
+const longGuess = 2 * time.Second
 
 // badPasswords are tried against every local account.
 var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein", "welcome1", "12345678", "123456",

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/live/store/files"
 )
 
 // Folder is a state folder.
@@ -285,6 +286,7 @@ func (f *Folder) Places() (evidence.Places, error) {
 	if err := json.Unmarshal(text, &p); err != nil {
 		return p, fmt.Errorf("%s is damaged: %w", filepath.Join(f.Dir, placesFile), err)
 	}
+	p.SitePath = files.Near(p.SitePath)
 	return p, nil
 }
 
