@@ -37,6 +37,9 @@ defaults what was applied to each device by default, and from which profile.`,
 			explain := c.Flags.String("explain", "",
 				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
 			return func() error {
+				if *explain != "" && *c.json {
+					return wrong("-explain prints a page to read, and has no JSON: give one of the two")
+				}
 				if *explain != "" && *explain != "defaults" {
 					return c.explainFinding(*explain)
 				}

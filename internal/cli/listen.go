@@ -69,8 +69,11 @@ func (c *Call) listen(f listening) error {
 			named++
 		}
 	}
-	if named > 1 {
+	switch {
+	case named > 1:
 		return wrong("give one of -capture, -state and -interface")
+	case f.scrub != "" && *c.json:
+		return wrong("-scrub writes a capture and prints no exchange: -json has nothing to print")
 	}
 	places, inState, err := f.places()
 	if err != nil {
