@@ -114,8 +114,10 @@ func (f *askFlags) check() error {
 			strings.Join(questions, ", "))
 	case !slices.Contains([]string{"status", "record-on", "record-off"}, f.question) && f.person == "":
 		return wrong("this question is about a person: name one with -person")
-	case f.question == "commands" && len(rights.SplitLine(f.command)) == 0:
+	case f.question == "commands" && strings.TrimSpace(f.command) == "":
 		return wrong("-question commands needs the -command")
+	case f.question == "commands" && !closed(f.command):
+		return wrong("a quote in -command is not closed, so it is not known where its words end")
 	case f.level < 0 || f.level > 15:
 		return wrong("-level is from 0 to 15")
 	case !slices.Contains(site.Accesses(), f.access):
@@ -525,4 +527,10 @@ func milliseconds(seconds float64) string {
 		return fmt.Sprintf("%.0f ms", ms)
 	}
 	return fmt.Sprintf("%.1f s", seconds)
+}
+
+// closed reports whether every quote of a command line is closed.
+func closed(line string) bool {
+	_, whole := rights.SplitLine(line)
+	return whole
 }

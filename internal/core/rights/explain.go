@@ -51,7 +51,7 @@ func Explain(s *site.Site, q Question, now time.Time) ([]Step, Decision) {
 	if q.Purpose != site.Commands {
 		return steps, d
 	}
-	return append(steps, explainRules(d, q.Line)...), d
+	return append(steps, explainRules(d, q)...), d
 }
 
 func explainGrants(s *site.Site, p *site.Person, q Question, d Decision, now time.Time) []Step {
@@ -85,13 +85,13 @@ func explainGrants(s *site.Site, p *site.Person, q Question, d Decision, now tim
 	return steps
 }
 
-func explainRules(d Decision, line string) []Step {
+func explainRules(d Decision, q Question) []Step {
 	var steps []Step
-	reached := true
+	args, reached := q.command()
 	for _, r := range d.Role.Commands {
 		step := Step{Part: "rule", Place: r.Place, Text: r.Text, Result: NotReached}
 		switch {
-		case reached && Matches(r.Words, line):
+		case reached && Applies(r, args, d.Role.Exact):
 			step.Result, reached = Decides, false
 		case reached:
 			step.Result = Fails

@@ -39,7 +39,8 @@ type Question struct {
 	Credential Credential   // for Login
 	Code       Code         // for Login, what checking a one-time code found
 	Prompts    bool         // for Login: the device can be asked for a one-time code
-	Line       string       // for Commands, the command as typed
+	Args       []string     // for Commands, the command and its arguments as the device sent them
+	Line       string       // for Commands, the command as typed, where there are no Args; and as it is shown
 	Wants      int          // for an elevation, the level that is asked for; else 0
 	Known      *site.Person // found in a directory, where the site has nobody of that name
 	From       netip.Addr   // where the person comes from; the zero Addr when the device does not say
@@ -80,7 +81,7 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 	if q.Purpose != site.Commands {
 		return d
 	}
-	return command(d, p, q.Line)
+	return command(d, q)
 }
 
 func levelOf(r *site.Role) string { return strconv.Itoa(r.Level) }
@@ -263,26 +264,6 @@ func hours(all []site.Hours) string {
 	return strings.Join(names, " or ")
 }
 
-// command applies the rules of the role in d to a command line. The first
-// match decides; without one the command is refused.
-func command(d Decision, p *site.Person, line string) Decision {
-	for _, r := range d.Role.Commands {
-		if !Matches(r.Words, line) {
-			continue
-		}
-		d.Allow, d.Place, d.Rule = r.Allow, r.Place, r.Text
-		d.Text = fmt.Sprintf("the rule %q of the role %s allows it", r.Text, d.Role.Name)
-		if !r.Allow {
-			d.Reason = reason.CommandRefused
-			d.Text = fmt.Sprintf("the rule %q of the role %s refuses it", r.Text, d.Role.Name)
-		}
-		return d
-	}
-	d.Allow, d.Reason, d.Place = false, reason.CommandRefused, d.Role.Place
-	d.Text = fmt.Sprintf("no rule of the role %s allows it", d.Role.Name)
-	return d
-}
-
 // MayDoSomething reports whether a role's rules allow any command at all.
 func MayDoSomething(r *site.Role) bool {
 	if r == nil {
@@ -297,46 +278,4 @@ func MayDoSomething(r *site.Role) bool {
 		}
 	}
 	return false
-}
-
-// Matches reports whether a command line fits the words of a rule: * is one
-// word, ** any number of words at the end. Words compare as typed.
-func Matches(words []string, line string) bool {
-	typed := SplitLine(line)
-	for i, w := range words {
-		if w == "**" {
-			return true
-		}
-		if i >= len(typed) || w != "*" && w != typed[i] {
-			return false
-		}
-	}
-	return len(words) == len(typed)
-}
-
-// SplitLine splits a command line at blanks, keeping quoted words together
-// with their quotes.
-func SplitLine(line string) []string {
-	var words []string
-	var word strings.Builder
-	quote := rune(0)
-	for _, c := range line {
-		switch {
-		case quote == 0 && (c == ' ' || c == '\t'):
-			if word.Len() > 0 {
-				words = append(words, word.String())
-				word.Reset()
-			}
-			continue
-		case c == quote:
-			quote = 0
-		case quote == 0 && (c == '"' || c == '\''):
-			quote = c
-		}
-		word.WriteRune(c)
-	}
-	if word.Len() > 0 {
-		words = append(words, word.String())
-	}
-	return words
 }

@@ -1,10 +1,12 @@
 package rights
 
 import (
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
@@ -117,22 +119,94 @@ func TestLabelsOfTheDeviceDecide(t *testing.T) {
 	require.Contains(t, d.Text, "a client that is no device of this site")
 }
 
-func TestRulesMatchWordByWord(t *testing.T) {
+func TestRulesMatchArgumentByArgument(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		rule, line string
-		want       bool
+		rule  string
+		args  []string
+		exact bool
+		want  bool
 	}{
-		{"look **", "look", true}, {"look **", "look a b", true}, {"look **", "looks", false}, {"look *", "look", false},
-		{"look *", "look a", true}, {"look *", "look a b", false}, {"**", "", true},
-		{"set port * off", "set port 3 off", true},
-		{"set port * off", "set  port   3 off", true}, {"set port * off", "set port 3 on", false}, {"Look", "look", false},
-		{`set banner *`, `set banner "two words"`, true}, {"look", "look extra", false},
+		{"look **", []string{"look"}, false, true}, {"look **", []string{"look", "a", "b"}, false, true},
+		{"look **", []string{"looks"}, false, false}, {"look *", []string{"look"}, false, false},
+		{"look *", []string{"look", "a"}, false, true}, {"look *", []string{"look", "a", "b"}, false, false},
+		{"**", nil, false, true}, {"set port * off", []string{"set", "port", "3", "off"}, false, true},
+		{"set port * off", []string{"set", "port", "3", "on"}, false, false}, {"Look", []string{"look"}, false, true},
+		{"Look", []string{"look"}, true, false}, {"set banner *", []string{"set", "banner", "two words"}, false, true},
+		{"set banner *", []string{"set", "banner", ""}, false, true}, {"look", []string{"look", ""}, false, false},
 	} {
-		require.Equal(t, c.want, Matches(SplitLine(c.rule), c.line), "%q against %q", c.rule, c.line)
+		require.Equal(t, c.want, Matches(strings.Fields(c.rule), c.args, c.exact), "%q against %q", c.rule, c.args)
 	}
-	require.Equal(t, []string{"a", `"b c"`, `d'e f'`}, SplitLine(` a "b c"	d'e f' `))
-	require.Empty(t, SplitLine("  "))
+	words, whole := SplitLine(` a "b c"	d'e f' "" `)
+	require.Equal(t, []any{[]string{"a", "b c", "de f", ""}, true}, []any{words, whole})
+	_, whole = SplitLine(`a 'b c`)
+	require.False(t, whole)
+	words, whole = SplitLine("  ")
+	require.Equal(t, []any{0, true}, []any{len(words), whole})
+	require.Equal(t, `a "b c" "" "d\"e"`, JoinArgs([]string{"a", "b c", "", `d"e`}))
+	require.Equal(t, []string{"reload"}, Ended([]string{"reload", "<CR>"}))
+	require.Equal(t, []string{"<cr>"}, Ended([]string{"<cr>"}))
+}
+
+// What a rule refuses is refused in every spelling that a device may send: case,
+// quotes, several words in one argument, empty arguments, the mark of the end.
+func TestNoSpellingPassesARuleThatRefuses(t *testing.T) {
+	t.Parallel()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: Test
+people: [{name: ines, teams: [net], password: $6$a$b}]
+roles:
+  - name: careful
+    level: 15
+    commands: [refuse show secrets **, refuse set * password **, refuse reload, allow show **, allow set **, allow ping *]
+grants: [{who: [team net], role: careful}]
+devices: [{name: sw, addresses: [192.0.2.1]}]
+`)})
+	require.NoError(t, err)
+	ask := func(args ...string) bool {
+		return Decide(s, Question{Purpose: site.Commands, Device: s.Device("sw"), Person: "ines", Args: args}, noon).Allow
+	}
+	for _, args := range [][]string{{"set", "a'b", "password", "x"}, {"set", `"a`, "password", "x"}, {"show", "SECRETS"},
+		{"show", `"secrets"`}, {"show secrets"}, {"reload", "<cr>"}, {"set", "a password b"}, {"show", "", "secrets"},
+		{"ping"}, {"ping", "x", "y"}, {"show", "secrets", "<cr>"}} {
+		require.False(t, ask(args...), "%q", args)
+	}
+	for _, args := range [][]string{{"ping", "x", "<cr>"}, {"show", "version"}, {"SHOW", "version"}, {"set", "banner", "a b"}} {
+		require.True(t, ask(args...), "%q", args)
+	}
+	for line, whole := range map[string]bool{`show "secrets"`: false, `set 'a password x`: false, `show 'version 1'`: true} {
+		d := Decide(s, Question{Purpose: site.Commands, Device: s.Device("sw"), Person: "ines", Line: line}, noon)
+		require.Equal(t, whole, d.Allow, line)
+	}
+	tried := 0
+	rapid.Check(t, func(r *rapid.T) {
+		for range 100 {
+			words := rapid.SampledFrom([][]string{{"show", "secrets"}, {"show", "secrets", "all"}, {"set", "x1", "password", "y"},
+				{"reload"}}).Draw(r, "command")
+			var args []string
+			for _, w := range words {
+				if rapid.Bool().Draw(r, "upper") {
+					w = strings.ToUpper(w)
+				}
+				w = rapid.SampledFrom([]string{w, `"` + w + `"`, "'" + w, w + `"`, `\`[:0] + w}).Draw(r, "quoted")
+				if n := len(args); n > 0 && rapid.IntRange(0, 3).Draw(r, "joined") == 0 {
+					args[n-1] += " " + w
+					continue
+				}
+				if rapid.IntRange(0, 5).Draw(r, "empty") == 0 {
+					args = append(args, "")
+				}
+				args = append(args, w)
+			}
+			if rapid.Bool().Draw(r, "ended") {
+				args = append(args, "<cr>")
+			}
+			tried++
+			if ask(args...) {
+				r.Fatalf("%q passes", args)
+			}
+		}
+	})
+	require.GreaterOrEqual(t, tried, 10_000)
 }
 
 func TestLevelsSurviveEachProtocol(t *testing.T) {

@@ -87,6 +87,7 @@ var roleShape = shape[Role]{
 		"level": intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
 		"commands": itemsField("a command rule", patternForm("^(allow|refuse) .+$"),
 			func(r *reader, n *yaml.Node, text string, o *Role) { r.rule(n, text, o) }),
+		"case": wordField("case", []string{"any", "exact"}, func(o *Role, w string) { o.Exact = w == "exact" }),
 		"send":    inner(&sendShape, func(o *Role) *Role { return o }),
 		"account": nameField("account", func(o *Role) *Ref { return &o.Template }),
 	},

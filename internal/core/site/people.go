@@ -45,6 +45,7 @@ type Role struct {
 	Ref
 	Level    int
 	Commands []Rule
+	Exact    bool // in commands upper and lower case differ
 	// Send are attributes returned beyond those that the level implies.
 	SendRADIUS []SentAttribute
 	SendTACACS []SentAttribute

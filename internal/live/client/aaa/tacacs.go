@@ -195,7 +195,7 @@ func (e *tacacsExchange) request() tacacs.AuthorRequest {
 	r := e.common()
 	r.Args = []string{"service=shell", "cmd="}
 	if e.q.Purpose == site.Commands {
-		words := rights.SplitLine(e.q.Line)
+		words, _ := rights.SplitLine(e.q.Line)
 		r.Args[1] = "cmd=" + words[0]
 		for _, w := range words[1:] {
 			r.Args = append(r.Args, "cmd-arg="+w)
@@ -210,7 +210,7 @@ func (e *tacacsExchange) record() tacacs.AuthorRequest {
 	r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=shell", fmt.Sprintf("priv-lvl=%d", e.q.Level)}
 	now := fmt.Sprint(time.Now().Unix())
 	if e.q.Purpose == site.RecordCommands {
-		r.Args = append(r.Args, "cmd="+strings.Join(rights.SplitLine(e.q.Line), " "))
+		r.Args = append(r.Args, "cmd="+strings.Join(strings.Fields(e.q.Line), " "))
 	}
 	if e.q.Purpose == site.RecordSystem { // RFC 8907, section 8.3
 		how := "stop"

@@ -89,7 +89,11 @@ const longest = 240
 
 // one runs one command line and tells whether it was allowed and done.
 func (sh *shell) one(line string) bool {
-	words := rights.SplitLine(line)
+	words, whole := rights.SplitLine(line)
+	if !whole {
+		sh.say("a quote is not closed")
+		return false
+	}
 	if len(words) == 0 {
 		return false
 	}
@@ -107,7 +111,7 @@ func (sh *shell) one(line string) bool {
 		return false
 	}
 	if c.level > 0 {
-		verdict := sh.v.command(strings.Join(words, " "), c.level)
+		verdict := sh.v.command(rights.JoinArgs(words), c.level)
 		if !verdict.Allowed {
 			sh.say("refused: %s", whyNot(verdict))
 			return false

@@ -236,8 +236,8 @@ func (t *tacacsSession) authorize(body []byte) error {
 	args := arguments(r.Args)
 	q := t.of(r, args)
 	q.Purpose = site.Session
-	if args.command != "" {
-		q.Purpose, q.Line = site.Commands, args.command
+	if len(args.args) > 0 {
+		q.Purpose, q.Line, q.Args = site.Commands, args.command, args.args
 	}
 	if args.values["service"] != "shell" {
 		t.server.note(q, evidence.Refused, reason.NotSupported,
@@ -278,24 +278,30 @@ func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 // parsed is the arguments of a request: the command line, and the others by
 // name.
 type parsed struct {
-	command string
+	args    []string // the command and its arguments, as they were sent; empty for a session
+	command string   // the same, to be shown
 	values  map[string]string
 }
 
 func arguments(args []string) parsed {
 	p := parsed{values: map[string]string{}}
-	var words []string
 	for _, a := range args {
 		name, value, _ := tacacs.Arg(a)
 		switch name {
-		case "cmd", "cmd-arg":
+		case "cmd":
 			if value != "" {
-				words = append(words, value)
+				p.args = append(p.args, value)
 			}
+		case "cmd-arg":
+			p.args = append(p.args, value)
 		default:
 			p.values[name] = value
 		}
 	}
-	p.command = printable(strings.Join(words, " "))
+	if len(p.args) == 1 { // a record has the whole line in one
+		p.command = printable(strings.TrimSuffix(p.args[0], " <cr>"))
+		return p
+	}
+	p.command = printable(rights.JoinArgs(rights.Ended(p.args)))
 	return p
 }
