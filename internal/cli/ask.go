@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"net/netip"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -123,6 +124,8 @@ func (f *askFlags) check() error {
 	case !slices.Contains(site.Accesses(), f.access):
 		return wrong("there is no way in %q%s; they are %s", f.access, nearest.Suggest(f.access, site.Accesses()),
 			strings.Join(site.Accesses(), ", "))
+	case f.from != "" && !isAddress(f.from):
+		return wrong("-from is %q; an IP address is wanted, such as 198.51.100.7", f.from)
 	case f.count < 1 || f.count > 100000:
 		return wrong("-count is from 1 to 100000")
 	case f.rate < 1 || f.rate > 2000:
@@ -527,6 +530,12 @@ func milliseconds(seconds float64) string {
 		return fmt.Sprintf("%.0f ms", ms)
 	}
 	return fmt.Sprintf("%.1f s", seconds)
+}
+
+// isAddress reports whether a text is an IP address.
+func isAddress(text string) bool {
+	_, err := netip.ParseAddr(text)
+	return err == nil
 }
 
 // closed reports whether every quote of a command line is closed.

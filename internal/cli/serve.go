@@ -65,6 +65,10 @@ docs/serve.md has it all.`,
 				if err != nil {
 					return err
 				}
+				if open := sitefile.Exposed(l.Site, l.Base); len(open) > 0 {
+					return wrong("others on this machine can read %s (%s), which holds secrets: chmod o= %s", open[0].Path,
+						open[0].Mode, open[0].Path)
+				}
 				folder, err := state.Create(*dir, l.Service.Ledger.File)
 				if err != nil {
 					return failure{status: ExitUsage, err: err}

@@ -49,6 +49,7 @@ var signsOf = map[reason.Reason]shown{
 	reason.SecondFactor:     {decided: saidSecondFactor},
 	reason.CodeAsked:        {decided: challengedSign},
 	reason.NoEntry:          {decided: saidNoEntry},
+	reason.NameSpelling:     {decided: saidUnknown},
 	reason.DirectoryDown:    {dropped: dirDownSign},
 	reason.DirectoryRefuses: {dropped: dirRefusesSign},
 

@@ -54,6 +54,7 @@ const (
 	SecondFactor   Reason = "second-factor"
 	CodeAsked      Reason = "code-asked" // no refusal: the login goes on with a one-time code
 	NoEntry        Reason = "directory-no-entry"
+	NameSpelling   Reason = "name-spelling"
 	// The service could not find out: no yes and no no.
 	DirectoryDown    Reason = "directory-down"
 	DirectoryRefuses Reason = "directory-refuses-us"
@@ -116,6 +117,7 @@ var All = []Known{
 	{Reason: SecondFactor, Text: "The one-time code is missing, wrong or used already."},
 	{Reason: CodeAsked, Text: "The password is right, and a one-time code was asked for.", Well: true},
 	{Reason: NoEntry, Text: "No directory has an entry of that name."},
+	{Reason: NameSpelling, Text: "The name is another spelling of one that is known, in case, width or blanks."},
 	{Reason: DirectoryDown, Text: "The directory does not answer."},
 	{Reason: DirectoryRefuses, Text: "The directory refuses the server that searches in it."},
 	{Reason: Malformed, Text: "The packet breaks the protocol."},

@@ -17,6 +17,7 @@ type Code struct {
 	Taken bool // it is accepted
 	Used  bool // it, or a newer one, was taken before
 	Lost  bool // it fits, and could not be noted as used
+	Tired bool // so many were wrong that none is looked at for a while
 	// Steps is how far the clock that made it is from the server's, in steps of
 	// CodeStep: below 0 behind it, above 0 ahead of it.
 	Steps int
@@ -57,6 +58,9 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 	case WrongCode:
 		why := "the one-time code is wrong"
 		switch {
+		case q.Code.Tired:
+			why = "five one-time codes were wrong within ten minutes, so none is looked at until these are over; then use a " +
+				"new one"
 		case q.Code.Used:
 			why = "the one-time code, or a newer one, was used before; wait for the next"
 		case q.Code.Lost:

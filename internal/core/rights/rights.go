@@ -43,6 +43,7 @@ type Question struct {
 	Line       string       // for Commands, the command as typed, where there are no Args; and as it is shown
 	Wants      int          // for an elevation, the level that is asked for; else 0
 	Known      *site.Person // found in a directory, where the site has nobody of that name
+	Unproven   bool         // the device says that nobody has proven who this is (RFC 8907, section 6.1)
 	From       netip.Addr   // where the person comes from; the zero Addr when the device does not say
 	// Assume takes hours and addresses of grants as met: for what is foreseen,
 	// and happens at no known time and from nowhere.
@@ -89,9 +90,9 @@ func levelOf(r *site.Role) string { return strconv.Itoa(r.Level) }
 // Knows is the first half of Decide: who the person is, and whether they are
 // let in at all, before any grant. The person is nil with a refusal.
 func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
-	p := s.Person(q.Person)
+	p := q.Known
 	if p == nil {
-		p = q.Known
+		p = s.Person(q.Person)
 	}
 	if p == nil {
 		return nil, refuse(reason.UnknownPerson, site.Place{}, "nobody is called %q here", q.Person)
@@ -106,6 +107,12 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return nil, refuse(reason.WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
+	}
+	if team := s.NeedsCode(p); team != nil && p.OneTime == nil {
+		return nil, refuse(reason.SecondFactor, team.Place,
+			"the team %s needs a one-time code, and the site has none for %s: write one-time-code: key NAME in an entry of "+
+				"people",
+			team.Name, p.Name)
 	}
 	if p.Disabled {
 		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
@@ -220,7 +227,9 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	for _, part := range []struct {
 		met  bool
 		text string
-	}{{q.Assume || fromThere(g, q.From),
+	}{{!q.Unproven || g.Unproven,
+		"the device says that nobody has proven who this is (authentication method none or not set), and proven-by of the " +
+			"grant does not name none"}, {q.Assume || fromThere(g, q.From),
 		"it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
 		{q.Assume || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
 		switch {

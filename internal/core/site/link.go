@@ -106,6 +106,8 @@ func (l *linker) link() {
 	for _, v := range s.Elevations {
 		l.password(&v.Password)
 	}
+	l.names()
+	index(l, "team", s.Teams, func(v *Team) *Ref { return &v.Ref })
 	for _, v := range s.People {
 		l.password(&v.Password)
 		if v.oneTime.Name != "" {
@@ -114,6 +116,9 @@ func (l *linker) link() {
 	}
 	index(l, "person of the lab's directories", s.Lab.People, func(v *Person) *Ref { return &v.Ref })
 	for _, v := range s.Lab.People {
+		if !v.Password.Place.Known() {
+			l.wrong(v.Place, "%s stands in a directory of the lab, which needs a password for the name", v.Name)
+		}
 		l.password(&v.Password)
 		if v.oneTime.Name != "" {
 			l.wrong(v.oneTime.Place,
@@ -140,6 +145,33 @@ func (l *linker) link() {
 	}
 	l.shared = map[wayKey][]*Way{}
 	l.devices()
+}
+
+// names finds names of people that are spellings of one, and people without a
+// password.
+func (l *linker) names() {
+	s := l.site
+	s.normal = make(map[string]*Person, len(s.People))
+	for _, p := range s.People {
+		switch said := p.Password.Place.Known(); {
+		case p.FromDirectory && said:
+			l.wrong(p.Password.Place, "%s is from a directory, which has the password; take this line out", p.Name)
+		case !p.FromDirectory && !said:
+			l.wrong(p.Place, "%s needs the key \"password\", or from: directory where a directory has it", p.Name)
+		case p.FromDirectory && len(s.directories) == 0:
+			l.wrong(p.Place, "%s is from a directory, and the site asks none; write directories: [NAME]", p.Name)
+		}
+		normal, ok := NormalName(p.Name)
+		if !ok {
+			continue
+		}
+		if first := s.normal[normal]; first != nil && first.Name != p.Name {
+			l.wrong(p.Place, "%s is a spelling of %s in %s: servers take the two for one person; give one of them another name",
+				p.Name, first.Name, s.Where(first.Place))
+			continue
+		}
+		s.normal[normal] = p
+	}
 }
 
 func (l *linker) password(p *Password) {

@@ -27,6 +27,7 @@ type Site struct {
 	Devices     []*Device
 	Accounts    []*Account
 	People      []*Person
+	Teams       []*Team
 	Roles       []*Role
 	Grants      []*Grant
 	Vendors     []*Vendor
@@ -42,6 +43,7 @@ type Site struct {
 	Files       []string // the names of the files read; Place.File counts in it
 
 	people  map[string]*Person
+	normal  map[string]*Person // by the normal form of their names
 	devices map[string]*Device
 	servers map[string]*Server
 }

@@ -109,6 +109,7 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations },
 				freshElevation),
 			"people":      list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
+			"teams":       list(&teamShape, func(s *Site) *[]*Team { return &s.Teams }, blank[Team]),
 			"directories": refsField("directories", func(s *Site) *[]Ref { return &s.directories }),
 			"roles":       list(&roleShape, func(s *Site) *[]*Role { return &s.Roles }, blank[Role]),
 			"grants":      list(&grantShape, func(s *Site) *[]*Grant { return &s.Grants }, freshGrant),

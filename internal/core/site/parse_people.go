@@ -74,10 +74,21 @@ var personShape = shape[Person]{
 			}
 			p.oneTime = Ref{Name: name, Place: r.place(n)}
 		}, form: patternForm("^key .+$")},
+		"from":     wordField("from", []string{"directory"}, func(p *Person, _ string) { p.FromDirectory = true }),
 		"disabled": boolField("disabled", func(p *Person) *bool { return &p.Disabled }),
 		"until":    {read: func(r *reader, n *yaml.Node, p *Person) { r.day(n, &p.Until) }, form: dayForm()},
 	},
-	must: []string{"name", "password"},
+	must: []string{"name"},
+}
+
+var teamShape = shape[Team]{
+	what: "a team",
+	fields: map[string]field[Team]{
+		"name": nameField("a team's name", func(t *Team) *Ref { return &t.Ref }),
+		"one-time-code": wordField("one-time-code", []string{"needed", "free"},
+			func(t *Team, w string) { t.NeedsCode = w == "needed" }),
+	},
+	must: []string{"name", "one-time-code"},
 }
 
 var roleShape = shape[Role]{
@@ -87,7 +98,7 @@ var roleShape = shape[Role]{
 		"level": intField("level", 0, 15, func(o *Role) *int { return &o.Level }),
 		"commands": itemsField("a command rule", patternForm("^(allow|refuse) .+$"),
 			func(r *reader, n *yaml.Node, text string, o *Role) { r.rule(n, text, o) }),
-		"case": wordField("case", []string{"any", "exact"}, func(o *Role, w string) { o.Exact = w == "exact" }),
+		"case":    wordField("case", []string{"any", "exact"}, func(o *Role, w string) { o.Exact = w == "exact" }),
 		"send":    inner(&sendShape, func(o *Role) *Role { return o }),
 		"account": nameField("account", func(o *Role) *Ref { return &o.Template }),
 	},
@@ -160,6 +171,12 @@ func freshGrant(r *reader, n *yaml.Node) Grant { return Grant{Place: r.place(n)}
 var grantShape = shape[Grant]{
 	what: "a grant",
 	fields: map[string]field[Grant]{
+		"proven-by": itemsField("proven-by", wordsForm("password", "none"),
+			func(r *reader, n *yaml.Node, text string, g *Grant) {
+				if w := r.oneOf(n, "proven-by", "password", "none"); w == "none" {
+					g.Unproven = true
+				}
+			}),
 		"who": itemsField("who", patternForm("^(team|person) .+$"), func(r *reader, n *yaml.Node, text string, g *Grant) {
 			kind, name, _ := strings.Cut(text, " ")
 			name = strings.TrimSpace(name)

@@ -25,10 +25,19 @@ type Person struct {
 	Ref
 	Teams    []string
 	Password Password
-	OneTime  *Key // the seed of one-time codes (RFC 6238), the second factor; nil: none
-	oneTime  Ref
-	Disabled bool
-	Until    time.Time // the last day, as the end of that day in UTC; zero: no end
+	// FromDirectory says that a directory has the password, and that the rest here
+	// limits what it says.
+	FromDirectory bool
+	OneTime       *Key // the seed of one-time codes (RFC 6238), the second factor; nil: none
+	oneTime       Ref
+	Disabled      bool
+	Until         time.Time // the last day, as the end of that day in UTC; zero: no end
+}
+
+// Team is what a site says of a team.
+type Team struct {
+	Ref
+	NeedsCode bool // its people need a one-time code
 }
 
 // Rule is one command rule: the words as typed, * for one word, ** for the
@@ -67,14 +76,15 @@ type Who struct {
 
 // Grant gives a role to someone somewhere. Grants are tried in order.
 type Grant struct {
-	Place   Place
-	Who     []Who
-	Where   map[string][]string // label to its allowed values
-	Through []string            // ways in; empty: every way
-	From    []netip.Prefix      // where the person comes from; empty: anywhere
-	Hours   []Hours             // when; empty: at any time
-	RoleRef Ref
-	Role    *Role
+	Unproven bool // holds too for somebody who, as the device says, has proven nothing
+	Place    Place
+	Who      []Who
+	Where    map[string][]string // label to its allowed values
+	Through  []string            // ways in; empty: every way
+	From     []netip.Prefix      // where the person comes from; empty: anywhere
+	Hours    []Hours             // when; empty: at any time
+	RoleRef  Ref
+	Role     *Role
 }
 
 // ElevationSecret is a secret on devices with which a person reaches a higher

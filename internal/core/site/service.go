@@ -13,10 +13,14 @@ import (
 
 // Service is how `serve` runs.
 type Service struct {
-	Ledger  Records
-	Metrics string     // address:port where a monitor reads, "" for nowhere
-	Syslog  SyslogSink // where events go too
-	// Traffic is how many octets of packets are kept; 0: none are.
+	// FoldNames takes another spelling of a name, in case or width, for the name;
+	// else it is refused.
+	FoldNames bool
+	Ledger    Records
+	Metrics   string     // address:port where a monitor reads, "" for nowhere
+	Syslog    SyslogSink // where events go too
+	// Traffic is how many octets of packets are kept, which hold what the keys open;
+	// 0: none are; below 0: it is not said, and a lab keeps some.
 	Traffic int64
 	Limits  Limits
 	Place   Place
@@ -46,12 +50,13 @@ type Limits struct {
 	// FailureDelay is the longest that a refusal is held back after many
 	// failures; 0: none is.
 	FailureDelay time.Duration
+	HashMemory   int64 // octets that password hashes take at the same time
 }
 
 // DefaultService returns what holds where a site says nothing.
 func DefaultService() Service {
-	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: 64 << 20,
-		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second}}
+	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: -1,
+		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second, HashMemory: 256 << 20}}
 }
 
 func readService(r *reader, n *yaml.Node, s *Site) {
@@ -83,6 +88,7 @@ var serviceShape = shape[Service]{
 				v.Traffic = size
 			}
 		}, form: form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}},
+		"names":  wordField("names", []string{"exact", "folded"}, func(v *Service, w string) { v.FoldNames = w == "folded" }),
 		"limits": inner(&limitsShape, func(v *Service) *Limits { return &v.Limits }),
 	},
 }
@@ -97,6 +103,18 @@ var limitsShape = shape[Limits]{
 			func(l *Limits) *int { return &l.QuestionsPerClient }),
 		"failure-delay": durationField("failure-delay", 0, 10*time.Second,
 			func(l *Limits) *time.Duration { return &l.FailureDelay }),
+		"hash-memory": {read: func(r *reader, n *yaml.Node, l *Limits) {
+			text, ok := r.scalar(n, "hash-memory")
+			if !ok {
+				return
+			}
+			size, err := octets(text)
+			if err != nil || size < 16<<20 {
+				r.wrong(n, "hash-memory is %q; 16MiB or more is wanted, such as 256MiB", shorten(text))
+				return
+			}
+			l.HashMemory = size
+		}, form: patternForm("^[0-9]+(KiB|MiB|GiB)$")},
 	},
 }
 

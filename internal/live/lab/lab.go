@@ -110,7 +110,7 @@ func (l *Lab) start() (err error) {
 		}
 	}
 	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State,
-		service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true,
+		service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true, Traffic: 64 << 20,
 			Directory: l.directory}); err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package serve
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -82,6 +83,11 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 func (s *serving) reload(ctx context.Context) {
 	before := s.Site.Service
 	o, err := s.Load()
+	if err == nil && len(o.Devices) == 0 && len(s.Site.Devices) > 0 {
+		err = fmt.Errorf("it has no device any more, and %d before: a list that could not be exported looks so. If it is "+
+			"meant, "+
+			"end serve and start it again", len(s.Site.Devices))
+	}
 	if err == nil {
 		err = s.take(ctx, o)
 	}

@@ -12,11 +12,14 @@ const MaxPassword = 128
 // ErrPassword is a User-Password that is not 16 to 128 octets in sixteens.
 var ErrPassword = errors.New("User-Password is not 16 to 128 octets long in steps of 16 (RFC 2865, section 5.2)")
 
+// ErrLongPassword is a password longer than User-Password carries.
+var ErrLongPassword = errors.New("a RADIUS password has at most 128 octets (RFC 2865, section 5.2)")
+
 // HidePassword hides a password of at most 128 octets for User-Password,
 // RFC 2865 section 5.2.
 func HidePassword(password string, request [16]byte, key []byte) ([]byte, error) {
 	if len(password) > MaxPassword {
-		return nil, errors.New("a RADIUS password has at most 128 octets (RFC 2865, section 5.2)")
+		return nil, ErrLongPassword
 	}
 	n := (len(password) + 15) / 16 * 16
 	if n == 0 {
@@ -35,6 +38,9 @@ func HidePassword(password string, request [16]byte, key []byte) ([]byte, error)
 
 // RevealPassword undoes HidePassword. With another key the result is noise.
 func RevealPassword(hidden []byte, request [16]byte, key []byte) (string, error) {
+	if len(hidden) > MaxPassword && len(hidden)%16 == 0 {
+		return "", ErrLongPassword
+	}
 	if len(hidden) == 0 || len(hidden)%16 != 0 || len(hidden) > MaxPassword {
 		return "", ErrPassword
 	}

@@ -6,6 +6,7 @@ import "encoding/binary"
 type Method byte
 
 const (
+	MethodNotSet Method = 0
 	MethodNone   Method = 1
 	MethodLocal  Method = 5
 	MethodTACACS Method = 6

@@ -46,7 +46,7 @@ func (e *directoryExchange) Try(int) walk.Reply {
 			Took: time.Since(began)}
 	}
 	found, where, err := e.directory.Find(e.ctx, e.q.Person)
-	if err == nil && found == nil {
+	if err == nil && found == nil || errors.Is(err, ldap.ErrSpelling) {
 		return refused(where)
 	}
 	ok := false

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,6 +26,9 @@ var (
 	ErrDown = errors.New("the directory does not answer")
 	// ErrRefusesUs is a directory that refuses who searches.
 	ErrRefusesUs = errors.New("the directory refuses who searches")
+	// ErrSpelling is a directory that found an entry by a name which is not the
+	// entry's.
+	ErrSpelling = errors.New("the entry has another spelling of the name")
 	// ErrSays is a directory that says that it cannot answer. It is an ErrDown.
 	ErrSays = fmt.Errorf("%w: it says so", ErrDown)
 )
@@ -32,8 +36,12 @@ var (
 // Found is an entry that a name leads to.
 type Found struct {
 	DN    string
+	Name  string // as the entry has it
 	Teams []string
 }
+
+// nameIn finds the attribute that a filter compares with the name.
+var nameIn = regexp.MustCompile(`\(([A-Za-z][A-Za-z0-9.-]*)=%u\)`)
 
 // Directory is one LDAP server, with connections that are kept. Its zero value
 // is not usable.
@@ -85,9 +93,16 @@ func (d *Directory) Name() string { return d.server.Name }
 // ErrRefusesUs.
 func (d *Directory) Find(ctx context.Context, name string) (found *Found, text string, err error) {
 	filter := strings.ReplaceAll(d.server.Directory.Find, "%u", ldap.EscapeFilter(name)) // RFC 4515, section 3
-	attributes := []string{"1.1"}                                                        // none, RFC 4511 section 4.5.1.8
+	var attributes []string
+	by := ""
+	if m := nameIn.FindStringSubmatch(d.server.Directory.Find); m != nil {
+		by, attributes = m[1], append(attributes, m[1])
+	}
 	if d.server.Directory.TeamsFrom != "" {
-		attributes = []string{d.server.Directory.TeamsFrom}
+		attributes = append(attributes, d.server.Directory.TeamsFrom)
+	}
+	if len(attributes) == 0 {
+		attributes = []string{"1.1"} // none, RFC 4511 section 4.5.1.8
 	}
 	request := ldap.NewSearchRequest(d.server.Directory.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2,
 		int(d.server.Timeout/time.Second)+1, false, filter, attributes, nil)
@@ -112,11 +127,28 @@ func (d *Directory) Find(ctx context.Context, name string) (found *Found, text s
 	case len(entries) > 1:
 		return nil, where + ": more than one entry, so nobody", nil
 	}
-	found = &Found{DN: entries[0].DN}
+	found = &Found{DN: entries[0].DN, Name: name}
+	if by != "" {
+		if found.Name = sameName(name, entries[0].GetAttributeValues(by)); found.Name == "" {
+			return nil, fmt.Sprintf("%s: %s has another spelling of the name", where, found.DN), ErrSpelling
+		}
+	}
 	for _, v := range entries[0].GetAttributeValues(d.server.Directory.TeamsFrom) {
 		found.Teams = append(found.Teams, team(v))
 	}
 	return found, where + ": " + found.DN, nil
+}
+
+// sameName returns which of an entry's names was typed, "" for none: a directory
+// may find an entry by a name that is none of its own, such as one with blanks.
+func sameName(typed string, names []string) string {
+	normal, ok := site.NormalName(typed)
+	for _, n := range names {
+		if has, good := site.NormalName(n); ok && good && has == normal {
+			return n
+		}
+	}
+	return ""
 }
 
 // team returns the name of a team: the first value of a group's name, or the

@@ -63,7 +63,8 @@ func TestNamesAreFoundAndPasswordsCheckedInEveryWay(t *testing.T) {
 		d := ldap.New(at(port, security, "seeAlso"), site.NewSecret(ldaptest.Secret), ldap.Reach{})
 		found, text, err := d.Find(ctx, "ebba.lind")
 		require.NoError(t, err, security)
-		require.Equal(t, &ldap.Found{DN: "uid=ebba.lind,ou=people,dc=saltmarsh,dc=example", Teams: []string{"network"}},
+		require.Equal(t, &ldap.Found{DN: "uid=ebba.lind,ou=people,dc=saltmarsh,dc=example", Name: "ebba.lind",
+			Teams: []string{"network"}},
 			found)
 		require.Contains(t, text, "dunlin, (uid=ebba.lind) below ou=people")
 		for password, want := range map[string]bool{ldaptest.Password: true, "wrong": false, "": false} {

@@ -150,7 +150,7 @@ func TestOneCommandOverSSH(t *testing.T) {
 	out, err = r.exec("guest", "look settings")
 	require.NoError(t, err)
 	require.Contains(t, out, "port 3   off")
-	require.Contains(t, out, `banner   "keep   out"`)
+	require.Contains(t, out, "banner   keep   out")
 	require.Contains(t, out, "not saved")
 }
 

@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"mellowgate/internal/core/reason"
@@ -43,15 +44,34 @@ func (b *books) close() {
 }
 
 // outside reports whether a question is about a name that only a directory could
-// know, and that must be looked up.
+// know, or whose password it has, and that must be looked up. A spelling of a
+// name of the site never is: that name is the site's.
 func (s *server) outside(q *question) bool {
-	if len(s.books.all) == 0 || s.Site.Person(q.Person) != nil {
+	if p := s.Site.Spelled(q.Person); len(s.books.all) == 0 || p != nil && !p.FromDirectory {
+		return false
+	}
+	if _, isName := site.NormalName(q.Person); !isName {
 		return false
 	}
 	if q.Purpose != site.Login {
 		q.Known = s.books.known.Recall(q.Person, q.at)
 	}
 	return q.Known == nil
+}
+
+// limited is a person as a directory has them, within what the site says of the
+// name.
+func (s *server) limited(found *ldap.Found) *site.Person {
+	p := &site.Person{Ref: site.Ref{Name: found.Name}, Teams: found.Teams}
+	if limits := s.Site.Person(found.Name); limits != nil {
+		p.Place, p.OneTime, p.Disabled, p.Until = limits.Place, limits.OneTime, limits.Disabled, limits.Until
+		for _, team := range limits.Teams {
+			if !slices.Contains(p.Teams, team) {
+				p.Teams = append(p.Teams, team)
+			}
+		}
+	}
+	return p
 }
 
 // lookUp finds a person in the directories, and for a login checks the
@@ -62,6 +82,9 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 	for _, d := range s.books.all {
 		found, where, failure := d.Find(ctx, q.Person)
 		looked = append(looked, where)
+		if errors.Is(failure, ldap.ErrSpelling) {
+			return where, failure
+		}
 		if failure != nil {
 			err = errors.Join(err, failure)
 			continue
@@ -70,12 +93,14 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 			continue
 		}
 		q.Credential = rights.Unchecked
+		known := s.limited(found)
+		s.gate.confirmed.Note(known.Name)
 		if q.Purpose == site.Login {
-			if q.Credential, failure = s.bind(ctx, d, found, q); failure != nil {
+			if q.Credential, failure = s.bind(ctx, d, found, known, q); failure != nil {
 				return d.Name() + ": " + failure.Error(), failure
 			}
 		}
-		q.Known = &site.Person{Ref: site.Ref{Name: q.Person}, Teams: found.Teams}
+		q.Known, q.spelled, q.Person = known, q.Person, known.Name
 		s.books.known.Remember(q.Known, q.at)
 		return where, nil
 	}
@@ -87,23 +112,40 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 
 // bind checks a password by binding with it. A proof in place of a password
 // cannot be checked so.
-func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, q *question) (rights.Credential,
-	error) {
-	if q.proves != nil {
-		return rights.Uncheckable, nil
+func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, known *site.Person, q *question) (
+	rights.Credential, error) {
+	var failure error
+	is := func(password string) bool {
+		ok, err := d.PasswordIs(ctx, found, password)
+		failure = errors.Join(failure, err)
+		return ok && err == nil
 	}
-	ok, err := d.PasswordIs(ctx, found, q.typed)
+	var c rights.Credential
 	switch {
-	case err != nil:
-		return rights.Unchecked, err
-	case ok:
-		return rights.Right, nil
+	case known.OneTime != nil && q.late:
+		return rights.LateCode, nil
+	case known.OneTime != nil && q.challenged:
+		return s.withCode(q, known, is), nil
+	case q.proves != nil:
+		return rights.Uncheckable, nil
+	case known.OneTime != nil:
+		c = s.withCode(q, known, is)
+	case is(q.typed):
+		c = rights.Right
+	default:
+		c = rights.Wrong
 	}
-	return rights.Wrong, nil
+	if failure != nil {
+		return rights.Unchecked, failure
+	}
+	return c, nil
 }
 
 // unsure is the decision where directories did not answer.
 func unsure(err error, text string) rights.Decision {
+	if errors.Is(err, ldap.ErrSpelling) {
+		return rights.Decision{Reason: reason.NameSpelling, Text: text}
+	}
 	why := reason.DirectoryDown
 	if errors.Is(err, ldap.ErrRefusesUs) {
 		why = reason.DirectoryRefuses

@@ -14,20 +14,20 @@ const codePrompt = "One-time code: "
 
 // withCode checks the two factors of a person: a code that answers a challenge,
 // a password with the code right after it, or a password alone, after which the
-// code is to be asked for.
-func (s *server) withCode(q *question, person *site.Person) rights.Credential {
+// code is to be asked for. Where the password is checked, passwordIs knows.
+func (s *server) withCode(q *question, person *site.Person, passwordIs func(string) bool) rights.Credential {
 	if q.challenged {
-		q.Code = s.takeCode(person, q.answers)
+		q.Code = s.takeCode(person, true, q.answers)
 		return rated(q.Code)
 	}
 	if q.proves != nil {
 		return s.provenWithCode(q, person)
 	}
-	if password, code, ok := splitCode(q.typed); ok && s.passwordIs(person.Password, password) {
-		q.Code = s.takeCode(person, func(c string) bool { return same(code, c) })
+	if password, code, ok := splitCode(q.typed); ok && passwordIs(password) {
+		q.Code = s.takeCode(person, true, func(c string) bool { return same(code, c) })
 		return rated(q.Code)
 	}
-	if s.passwordIs(person.Password, q.typed) {
+	if passwordIs(q.typed) {
 		return rights.CodeWanted
 	}
 	return rights.Wrong
@@ -46,7 +46,7 @@ func (s *server) provenWithCode(q *question, person *site.Person) rights.Credent
 		q.matched = password.Reveal()
 		return rights.CodeWanted
 	}
-	found := s.takeCode(person, func(code string) bool {
+	found := s.takeCode(person, false, func(code string) bool {
 		if !q.proves(password.Reveal() + code) {
 			return false
 		}
@@ -98,16 +98,46 @@ func splitCode(typed string) (password, code string, ok bool) {
 	return typed[:at], typed[at:], true
 }
 
-func (s *server) passwordIs(p site.Password, typed string) bool {
-	ok, err := secrets.PasswordIs(p, typed, s.Keys)
-	return err == nil && ok
+// passwordIs checks a password for a question. One that can be read takes as long
+// as a hash does: the time of an answer does not tell which it is.
+func (s *server) passwordIs(q *question, p site.Password, typed string) bool {
+	return s.judged(q, p, typed, func() bool { return false })
 }
 
-// takeCode uses up the code of a person that fits.
-func (s *server) takeCode(person *site.Person, fits func(code string) bool) rights.Code {
+// judged is passwordIs, unless it is known by the time that there is room for it.
+func (s *server) judged(q *question, p site.Password, typed string, known func() bool) (is bool) {
+	if len(typed) > mostPassword { // no device can have sent it as it was set
+		return false
+	}
+	slow := p
+	if p.Key != nil {
+		slow = s.dummy
+	}
+	if !s.gate.hashing.Do(q.client.Addr(), secrets.Cost(slow), func() {
+		if is = known(); is {
+			return
+		}
+		ok, err := secrets.PasswordIs(p, typed, s.Keys)
+		is = err == nil && ok
+		if p.Key != nil && slow.Hash != "" {
+			_, _ = secrets.PasswordIs(slow, typed, s.Keys)
+		}
+	}) {
+		q.crowded = true
+	}
+	return is
+}
+
+// mostPassword is how long a password can be in octets: what RADIUS carries (RFC
+// 2865, section 5.2).
+const mostPassword = 128
+
+// takeCode uses up the code of a person that fits; proven where the password was
+// right before.
+func (s *server) takeCode(person *site.Person, proven bool, fits func(code string) bool) rights.Code {
 	seed, known := s.Keys[person.OneTime.Name]
 	if !known {
 		return rights.Code{}
 	}
-	return s.gate.codes.Take(person.Name, seed, s.gate.config.Now(), fits)
+	return s.gate.codes.Take(person.Name, seed, s.gate.config.Now(), proven, fits)
 }

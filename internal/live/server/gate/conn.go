@@ -17,9 +17,13 @@ import (
 // person types.
 const idle = 60 * time.Second
 
+// unfinished is how long is waited for the first octet of a new connection, and
+// for the rest of a packet that has begun.
+const unfinished = 5 * time.Second
+
 // accept takes TCP connections until the listener is closed.
 func (o *port) accept(listener net.Listener) {
-	var taken guard.Shares
+	var taken guard.Conns
 	guard.Retry(o.ctx, func() error {
 		conn, err := listener.Accept()
 		if err != nil {
@@ -27,17 +31,19 @@ func (o *port) accept(listener net.Listener) {
 		}
 		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 		s := o.server()
-		if most := s.Site.Service.Limits; !taken.Take(from.Addr(), most.Connections, most.ConnectionsPerClient) {
+		most := s.Site.Service.Limits
+		place := taken.Take(from.Addr(), conn, most.Connections, most.ConnectionsPerClient)
+		if place == nil {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open, or all clients together %d; this one was closed",
-				from.Addr().Unmap(), most.ConnectionsPerClient, most.Connections))
+			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open; this one was closed", from.Addr().Unmap(),
+				most.ConnectionsPerClient))
 			return nil
 		}
 		o.gate.running.Go(func() {
-			defer taken.Give(from.Addr())
-			o.connection(conn)
+			defer place.Give()
+			o.connection(conn, place.Heard)
 		})
 		return nil
 	}, o.trouble)
@@ -51,8 +57,8 @@ func (o *port) trouble(err error) {
 }
 
 // connection serves one connection of a device of the site, over TLS where the
-// server is.
-func (o *port) connection(conn net.Conn) {
+// server is. It tells of each whole packet.
+func (o *port) connection(conn net.Conn, heard func()) {
 	s := o.server()
 	ended := make(chan struct{})
 	defer close(ended)
@@ -83,7 +89,7 @@ func (o *port) connection(conn net.Conn) {
 	q.Device = client.device
 	if s.site.TLS {
 		secured := tls.Server(through, o.secured.Load())
-		_ = secured.SetDeadline(time.Now().Add(idle))
+		_ = secured.SetDeadline(time.Now().Add(unfinished))
 		if err := secured.Handshake(); err != nil {
 			s.drop(q, reason.TLS, "the TLS handshake failed: "+err.Error())
 			return
@@ -91,10 +97,10 @@ func (o *port) connection(conn net.Conn) {
 		through = secured
 	}
 	if s.site.Protocol == site.TACACS {
-		s.serveTACACS(through, from, client)
+		s.serveTACACS(through, from, client, heard)
 		return
 	}
-	o.serveRADIUSOverTLS(through, from)
+	o.serveRADIUSOverTLS(through, from, heard)
 }
 
 // tapped writes what passes to the capture.

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/ldap"
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/server/ledger"
 )
@@ -22,7 +24,11 @@ type question struct {
 	at     time.Time
 	client netip.AddrPort
 	typed  string // the password, for a login by PAP or prompts
-	warm   bool   // the password is known to be right
+	// spelled is the name as it came, where the person is known by another spelling.
+	spelled string
+	warm    bool // the password is known to be right
+	// crowded: too much waits for the memory that a hash needs, and it was not checked.
+	crowded bool
 	// challenged: what is given answers the question for a one-time code; late:
 	// it would, and there is no such question.
 	challenged, late bool
@@ -31,6 +37,7 @@ type question struct {
 	// that the asker proves to know.
 	proves  func(password string) bool
 	key     string        // the name of the key that was used, while it is being changed
+	right   func()        // gives back the place among guesses, for a password that was right
 	hold    time.Duration // how long the refusal is held back
 	form    string        // of the password: ascii, pap, chap or mschapv2
 	from    string        // where the person comes from
@@ -46,11 +53,18 @@ type question struct {
 // decide answers a login, a session or a command, and notes it.
 func (s *server) decide(q *question) rights.Decision {
 	g := s.gate
+	if spelling := s.spelling(q); spelling != nil {
+		return s.settle(q, *spelling)
+	}
 	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
 		return s.refuseForm(*q)
 	}
 	looked, failure := "", error(nil)
 	switch {
+	case q.Purpose == site.Login && !s.judges(q):
+		return s.settle(q, rights.Decision{Reason: reason.WrongPassword,
+			Text: fmt.Sprintf("more passwords were tried for this name than the %d a second that are judged; this one was not",
+				guard.MostGuesses)})
 	case s.outside(q):
 		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), q)
 	case q.Purpose == site.Login:
@@ -58,8 +72,18 @@ func (s *server) decide(q *question) rights.Decision {
 	}
 	q.at = g.config.Now() // a password hash takes its time
 	d := rights.Decide(s.Site, q.Question, q.at)
+	if fromDirectory(s.Site, q, failure) {
+		d = rights.Decision{Reason: reason.UnknownPerson, Text: "the directory knows nobody called " + q.Person}
+	}
 	switch {
+	case q.crowded:
+		d = rights.Decision{Unsure: true, Reason: reason.TooMany,
+			Text: "so many passwords wait to be checked that this one was not: limits: {hash-memory:} bounds them"}
 	case d.Reason != reason.UnknownPerson:
+	case failure != nil && q.Purpose == site.Login && !g.confirmed.Has(q.Person) && !errors.Is(failure, ldap.ErrSpelling):
+		// No answer would make the device leave this server alone: nobody may bring that about by typing a name. Who asks
+		// for rights is in already, perhaps by an account of the device, and is not to lose them for a directory.
+		d.Text += "; " + looked + "; no directory has ever had the name, so it is refused although one is away"
 	case failure != nil:
 		d = unsure(failure, looked)
 	default:
@@ -71,9 +95,72 @@ func (s *server) decide(q *question) rights.Decision {
 			}
 		}
 	}
+	return s.settle(q, d)
+}
+
+// fromDirectory reports whether the site limits a person whom no directory had, or
+// none could be asked about.
+func fromDirectory(s *site.Site, q *question, failure error) bool {
+	p := s.Person(q.Person)
+	return p != nil && p.FromDirectory && (q.Known == nil || failure != nil)
+}
+
+// judges reports whether the password of a login is to be checked at all: so many
+// guesses for a name are, and no more.
+func (s *server) judges(q *question) bool {
+	if person := s.Site.Person(q.Person); q.challenged || q.warm ||
+		person != nil && q.proves == nil && s.verified.Knows(person, q.typed, q.at) {
+		return true
+	}
+	source := s.source(q)
+	q.right = s.gate.guesses.Allow(nameOf(q.Person), q.client.Addr().String(), !s.gate.failures.Failed(source, q.at), q.at)
+	return q.right != nil
+}
+
+// nameOf is the form in which failures of a name are counted.
+func nameOf(person string) string {
+	if normal, ok := site.NormalName(strings.TrimSpace(person)); ok {
+		return normal
+	}
+	return person
+}
+
+// source is where a login comes from, as the device says, else the device.
+func (s *server) source(q *question) string {
+	if q.From.IsValid() {
+		return q.From.String()
+	}
+	return q.client.Addr().String()
+}
+
+// spelling refuses a name that is another spelling of one of the site, or puts
+// the site's name in its place where the site says so. It is nil where the name
+// is no such spelling.
+func (s *server) spelling(q *question) *rights.Decision {
+	p := s.Site.Spelled(q.Person)
+	if p == nil || p.Name == q.Person {
+		return nil
+	}
+	if s.Site.Service.FoldNames && strings.TrimSpace(q.Person) == q.Person {
+		q.spelled, q.Person = q.Person, p.Name
+		return nil
+	}
+	return &rights.Decision{Reason: reason.NameSpelling, Place: p.Place,
+		Text: fmt.Sprintf("the name is a spelling of %s, and names count as they are written here", p.Name)}
+}
+
+// settle notes a decision: as an event, and in the ledger.
+func (s *server) settle(q *question, d rights.Decision) rights.Decision {
+	g := s.gate
+	if q.at.IsZero() {
+		q.at = g.config.Now()
+	}
+	if q.spelled != "" && q.spelled != q.Person {
+		d.Text += fmt.Sprintf("; typed as %q", q.spelled)
+	}
 	if q.Purpose == site.Login {
 		if q.hold = s.heldFor(q, d); q.hold > 0 {
-			d.Text += fmt.Sprintf("; answered %s later, after so many failures", q.hold)
+			d.Text += fmt.Sprintf("; to be answered %s later, after so many failures", q.hold)
 		}
 	}
 	e := s.event(*q)
@@ -117,7 +204,7 @@ func (s *server) credential(q *question) rights.Credential {
 		if q.late {
 			return rights.LateCode
 		}
-		return s.withCode(q, person)
+		return s.withCode(q, person, func(typed string) bool { return s.passwordIs(q, person.Password, typed) })
 	}
 	if q.proves != nil {
 		return s.proven(q, person)
@@ -129,12 +216,13 @@ func (s *server) credential(q *question) rights.Credential {
 	if person != nil {
 		password = person.Password
 	}
-	if s.passwordIs(password, q.typed) && person != nil {
+	known := func() bool { return person != nil && s.verified.Knows(person, q.typed, q.at) }
+	if s.judged(q, password, q.typed, known) && person != nil {
 		s.verified.Remember(person, q.typed, q.at)
 		return rights.Right
 	}
 	if some, _, like := splitCode(q.typed); like && s.codesUsed { // as long as for those who have a code
-		s.passwordIs(s.dummy, some)
+		s.passwordIs(q, s.dummy, some)
 	}
 	return rights.Wrong
 }
@@ -258,7 +346,7 @@ func (s *server) note(q question, answer evidence.Answer, why reason.Reason, tex
 // source reads where a person comes from, as a device says it.
 func source(text string) netip.Addr {
 	a, _ := netip.ParseAddr(text)
-	return a
+	return a.Unmap().WithZone("")
 }
 
 // floods are the reasons of which there can be very many from one asker.
@@ -268,24 +356,26 @@ var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed
 
 // guesses are the refusals by which somebody who guesses learns something.
 var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true,
-	reason.NoEntry: true}
+	reason.NoEntry: true, reason.NameSpelling: true}
 
 // heldFor counts a login that failed, and returns how long its refusal is to be
 // held back: never for longer than half of what the device waits, so that no
 // device takes the server for silent.
 func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 	switch {
+	case d.Allow, !guesses[d.Reason]:
+		if q.right != nil {
+			q.right()
+		}
+	}
+	switch {
 	case d.Allow:
-		s.gate.failures.Forget(q.Person)
+		s.gate.failures.Forget(nameOf(q.Person))
 		return 0
 	case !guesses[d.Reason]:
 		return 0
 	}
-	source := q.client.Addr().String()
-	if q.From.IsValid() {
-		source = q.From.String()
-	}
-	before := s.gate.failures.Note(q.Person, source, q.at)
+	before := s.gate.failures.Note(nameOf(q.Person), s.source(q), q.at)
 	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Timeout/2))
 }
 

@@ -77,11 +77,15 @@ type Gate struct {
 	rates    guard.Rates
 	failures *guard.Failures
 	turns    *guard.Turns
-	mu       sync.Mutex
-	ports    map[string]*port // by the name of the server
-	ctx      context.Context
-	stop     context.CancelFunc
-	running  sync.WaitGroup
+	hashing  *guard.Hashing
+	guesses  *guard.Guesses
+	// confirmed are names that a directory was seen to have.
+	confirmed guard.Names
+	mu        sync.Mutex
+	ports     map[string]*port // by the name of the server
+	ctx       context.Context
+	stop      context.CancelFunc
+	running   sync.WaitGroup
 }
 
 // New makes a gate that listens nowhere yet.
@@ -95,7 +99,8 @@ func New(c Config) *Gate {
 	if c.Hinder == nil {
 		c.Hinder = func(string, netip.Addr) Hindrance { return Hindrance{} }
 	}
-	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), failures: guard.NewFailures(),
+	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), guesses: guard.NewGuesses(),
+		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),
 		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
 	g.design.Store(snapshotOf(c.Design))
 	g.ctx, g.stop = context.WithCancel(context.Background())

@@ -184,7 +184,23 @@ func (r *rig) askWith(server string, q walk.Question, a aaa.Asker, change ...fun
 	if q.Way == nil {
 		q.Way = &site.Way{Access: site.SSH}
 	}
-	a.Device, a.Port, a.From, a.Session = "sw", "ssh0", "198.51.100.7", "s1"
+	if q.Method == "" {
+		q.Method = site.ByGroup
+	}
+	a.From = "198.51.100.7"
+	return r.askFromAt(target, q, a)
+}
+
+// askFrom puts a question as an asker who says where the person comes from.
+func (r *rig) askFrom(server string, q walk.Question, a aaa.Asker) walk.Reply {
+	place := map[string]gate.Place{"t": r.tacacs, "r": r.radius}[server]
+	q.Way = &site.Way{Access: site.SSH}
+	return r.askFromAt(aaa.Target{Server: r.site.Server(server), Authentication: place.Authentication,
+		Accounting: place.Accounting, Key: site.NewSecret(key)}, q, a)
+}
+
+func (r *rig) askFromAt(target aaa.Target, q walk.Question, a aaa.Asker) walk.Reply {
+	a.Device, a.Port, a.Session = "sw", "ssh0", "s1"
 	e := aaa.Begin(context.Background(), target, q, a)
 	defer e.Close()
 	return e.Try(1)
@@ -589,7 +605,7 @@ func TestManySessionsOnOneConnection(t *testing.T) {
 				password, nil)
 			require.NoError(t, err)
 			require.Equal(t, want, reply.Status)
-			response, err := c.Authorize(tacacs.AuthorRequest{User: "tobin", Port: "ssh0",
+			response, err := c.Authorize(tacacs.AuthorRequest{Method: tacacs.MethodTACACS, User: "tobin", Port: "ssh0",
 				Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}})
 			require.NoError(t, err)
 			require.Equal(t, tacacs.AuthorPassAdd, response.Status)

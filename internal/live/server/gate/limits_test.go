@@ -41,7 +41,7 @@ func TestRefusalsAreHeldBackAfterSomeFailures(t *testing.T) {
 		reply := r.ask(server, login("ines"), "wrong")
 		require.Equal(t, walk.Refused, reply.Result)
 		require.GreaterOrEqual(t, reply.Took, 300*time.Millisecond)
-		require.Contains(t, r.last().Text, "; answered 300ms later, after so many failures")
+		require.Contains(t, r.last().Text, "; to be answered 300ms later, after so many failures")
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result)
 		require.NotContains(t, r.last().Text, "later", "the right password is answered at once")
 		require.Equal(t, walk.Refused, r.ask(server, login("nobody"), "x").Result)
@@ -66,7 +66,7 @@ func TestGuessingKeepsNobodyOut(t *testing.T) {
 	defer r.mu.Unlock()
 	held := 0
 	for _, e := range r.events {
-		if strings.Contains(e.Text, "; answered 10s later") {
+		if strings.Contains(e.Text, "; to be answered 10s later") {
 			held++
 		}
 	}

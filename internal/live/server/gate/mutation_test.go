@@ -87,7 +87,7 @@ func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
 	bodies := [][]byte{
 		tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.PAP, Service: tacacs.ServiceLogin, User: "ines",
 			Port: "ssh0", Data: "right"}.Append(nil),
-		tacacs.AuthorRequest{User: "tobin", Port: "ssh0",
+		tacacs.AuthorRequest{Method: tacacs.MethodTACACS, User: "tobin", Port: "ssh0",
 			Args: []string{"service=shell", "cmd=look", "cmd-arg=session"}}.Append(nil),
 		tacacs.AcctRequest{Flags: tacacs.AcctStop,
 			AuthorRequest: tacacs.AuthorRequest{User: "ines", Args: []string{"task_id=1", "cmd=save"}}}.Append(nil),

@@ -131,7 +131,7 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 // serveRADIUSOverTLS answers the packets of one connection, one after another,
 // RFC 6614: the kind of a packet is its code alone. A refusal that is held back
 // holds up no other answer.
-func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
+func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func()) {
 	var held sync.WaitGroup
 	defer held.Wait()
 	for {
@@ -148,6 +148,7 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort) {
 			}
 			return
 		}
+		heard()
 		accounting := packet[0] == byte(radius.AccountingRequest)
 		request, answer := s.receive(packet, from, accounting)
 		if request != nil {
@@ -229,7 +230,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting,
-		key: guard.DuplicateOf(from, p.ID, p.Authenticator)}
+		key: guard.DuplicateOf(from, b)}
 	r.at = s.gate.config.Now()
 	if answer, fresh := s.port.seen.Begin(r.key, r.at); !fresh {
 		return nil, answer
@@ -370,6 +371,10 @@ func (r *radiusRequest) readCredential() {
 func (r *radiusRequest) access() *radius.Packet {
 	s, p := r.server, r.packet
 	reject := &radius.Packet{Code: radius.AccessReject, ID: p.ID}
+	if errors.Is(r.malformed, radius.ErrLongPassword) { // no answer would make the device leave this server alone
+		s.note(r.question, evidence.Refused, reason.WrongPassword, r.malformed.Error())
+		return reject
+	}
 	if r.malformed != nil {
 		s.drop(r.question, reason.Malformed, r.malformed.Error())
 		return nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
@@ -55,7 +56,14 @@ func (t *tacacsSession) question(p site.Purpose) question {
 // read waits for the session's next packet and checks its order, RFC 8907
 // section 4.3.
 func (t *tacacsSession) read() ([]byte, bool) {
-	p, ok := <-t.packets
+	var p received
+	var ok bool
+	late := time.NewTimer(idle) // packets of other sessions do not make this one last longer
+	defer late.Stop()
+	select {
+	case p, ok = <-t.packets:
+	case <-late.C:
+	}
 	if !ok {
 		return nil, false
 	}
@@ -177,12 +185,17 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		return nil
 	}
 	q.Prompts = q.form == site.ASCII
+	if q.Prompts && !t.renewed(&q) {
+		return nil
+	}
 	d := t.server.decide(&q)
 	if d.Asks {
 		if q.typed, err = t.prompt(tacacs.AuthenGetData, codePrompt, tacacs.FlagNoEcho); err != nil {
 			return ignoreGone(err)
 		}
-		q.challenged = true
+		if q.challenged = true; !t.renewed(&q) {
+			return nil
+		}
 		d = t.server.decide(&q)
 	}
 	t.server.gate.failures.Hold(t.server.gate.ctx, t.client.Addr(), q.hold)
@@ -195,6 +208,23 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	}
 	t.write(reply.Append(nil))
 	return nil
+}
+
+// renewed takes the site as it is now, after somebody has typed: they may have been
+// disabled meanwhile. It is false when the device is not known any more.
+func (t *tacacsSession) renewed(q *question) bool {
+	s := t.server.port.server()
+	if s == t.server {
+		return true
+	}
+	who, known := s.asker(t.client.Addr())
+	if !known {
+		t.server.drop(*q, reason.ClientUnknown, s.nobody(t.client.Addr()))
+		t.sayError()
+		return false
+	}
+	t.server, t.device, q.Device = s, who.device, who.device
+	return true
 }
 
 // errGone is a client that left, or aborted, during a prompt.
@@ -245,6 +275,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		return nil
 	}
+	q.Unproven = r.Method == tacacs.MethodNone || r.Method == tacacs.MethodNotSet
 	d := t.server.decide(&q)
 	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
 	if d.Unsure {

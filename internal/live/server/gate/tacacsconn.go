@@ -30,6 +30,7 @@ type tacacsConn struct {
 	hindrance Hindrance
 	keys      [][]byte // that the asker may use; once one fits, that one
 	single    bool
+	heard     func() // is told of each whole packet
 	sending   sync.Mutex
 	mu        sync.Mutex
 	open      map[uint32]chan received
@@ -46,9 +47,9 @@ const mostSessions = 64
 
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
-func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker) {
+func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker, heard func()) {
 	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance,
-		open: map[uint32]chan received{}}
+		heard: heard, open: map[uint32]chan received{}}
 	c.serve(conn.SetDeadline, conn.Close)
 }
 
@@ -61,7 +62,19 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	defer c.endAll()
 	in := bufio.NewReaderSize(c.conn, 1024)
 	for first := true; ; first = false {
-		_ = deadline(time.Now().Add(idle))
+		// For a packet to begin, whoever has a session here may take a person's time; then it is to be whole soon.
+		begins := idle
+		if first {
+			begins = unfinished
+		}
+		_ = deadline(time.Now().Add(begins))
+		if c.server.port.ctx.Err() != nil {
+			return
+		}
+		_, err := in.Peek(1)
+		if err == nil {
+			_ = deadline(time.Now().Add(unfinished))
+		}
 		if c.server.port.ctx.Err() != nil {
 			return
 		}
@@ -70,6 +83,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			c.unread(h, err)
 			return
 		}
+		c.heard()
 		if first {
 			c.chooseKey(h, body)
 			c.single = h.Flags&tacacs.FlagSingleConnect != 0

@@ -13,13 +13,16 @@ import (
 const (
 	codeDrift  = 1  // steps that the clocks may differ by, either way
 	codeSearch = 20 // steps within which a code is found that came by a wrong clock
+	codeTries  = 5  // codes that may be wrong before none is looked at
+	codePause  = 10 * time.Minute
 )
 
 // Codes remembers the newest one-time code of each person that was used: none
 // is taken twice (RFC 6238, section 5.2).
 type Codes struct {
 	mu   sync.Mutex
-	used map[string]int64 // the time step, by person
+	used map[string]int64  // the time step, by person
+	lost map[string]failed // codes that were wrong, by person
 	keep func(map[string]int64) error
 }
 
@@ -27,7 +30,7 @@ type Codes struct {
 // time step. keep is given them again with each one that is used, and a code is
 // taken only when it has kept them; nil keeps nothing.
 func NewCodes(used map[string]int64, keep func(map[string]int64) error) *Codes {
-	c := &Codes{used: maps.Clone(used), keep: keep}
+	c := &Codes{used: maps.Clone(used), lost: map[string]failed{}, keep: keep}
 	if c.used == nil {
 		c.used = map[string]int64{}
 	}
@@ -35,10 +38,29 @@ func NewCodes(used map[string]int64, keep func(map[string]int64) error) *Codes {
 }
 
 // Take finds the code that fits, the nearest in time first, and uses it up where
-// the clocks are near enough and it was not used before.
-func (c *Codes) Take(person string, seed site.Secret, now time.Time, fits func(code string) bool) rights.Code {
+// the clocks are near enough and it was not used before. After so many that did
+// not fit none is looked at for a while, where they were given by somebody who
+// has the password.
+func (c *Codes) Take(person string, seed site.Secret, now time.Time, proven bool, fits func(code string) bool) (
+	found rights.Code) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if proven {
+		lost := c.lost[person]
+		if over := now.Sub(lost.at); over >= codePause || over < 0 {
+			lost = failed{count: 0, at: now}
+		}
+		if lost.count >= codeTries {
+			return rights.Code{Tired: true}
+		}
+		defer func() {
+			if lost.count++; found.Taken {
+				delete(c.lost, person)
+				return
+			}
+			c.lost[person] = lost
+		}()
+	}
 	at := secrets.CodeStepAt(now)
 	for n := range 2*codeSearch + 1 { // 0, -1, 1, -2, 2 ...
 		steps := (n + 1) / 2
@@ -51,7 +73,7 @@ func (c *Codes) Take(person string, seed site.Secret, now time.Time, fits func(c
 			continue
 		}
 		last, any := c.used[person]
-		found := rights.Code{Found: true, Steps: steps, Used: any && step <= last}
+		found = rights.Code{Found: true, Steps: steps, Used: any && step <= last}
 		if !found.Used && max(steps, -steps) <= codeDrift {
 			found.Taken = c.use(person, step)
 			found.Lost = !found.Taken

@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"net/netip"
 	"sync"
@@ -17,18 +18,16 @@ type Duplicates struct {
 	next  int
 }
 
-// Duplicate is what makes two requests the same: address and port, identifier,
-// authenticator.
-type Duplicate [16 + 2 + 1 + 16]byte
+// Duplicate is what makes two requests the same: where they come from, and every
+// octet of them.
+type Duplicate [sha256.Size]byte
 
 // DuplicateOf returns what a request is remembered by.
-func DuplicateOf(from netip.AddrPort, id byte, authenticator [16]byte) (d Duplicate) {
+func DuplicateOf(from netip.AddrPort, packet []byte) Duplicate {
 	address := from.Addr().As16()
-	copy(d[:], address[:])
-	binary.BigEndian.PutUint16(d[16:], from.Port())
-	d[18] = id
-	copy(d[19:], authenticator[:])
-	return d
+	b := append(make([]byte, 0, 256), address[:]...)
+	b = binary.BigEndian.AppendUint16(b, from.Port())
+	return sha256.Sum256(append(b, packet...))
 }
 
 type answered struct {

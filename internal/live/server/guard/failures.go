@@ -4,7 +4,6 @@ import (
 	"context"
 	"hash/maphash"
 	"net/netip"
-	"strings"
 	"sync"
 	"time"
 )
@@ -53,7 +52,7 @@ func (f *Failures) Note(name, source string, now time.Time) int {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	most := 0
-	for _, w := range []*failed{f.at(&f.names, strings.ToLower(name)), f.at(&f.from, source)} {
+	for _, w := range []*failed{f.at(&f.names, name), f.at(&f.from, source)} {
 		before := w.since(now)
 		*w = failed{count: before + 1, at: now}
 		most = max(most, before)
@@ -61,11 +60,18 @@ func (f *Failures) Note(name, source string, now time.Time) int {
 	return most
 }
 
+// Failed reports whether a failure from a source is not forgotten yet.
+func (f *Failures) Failed(source string, now time.Time) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.at(&f.from, source).since(now) > 0
+}
+
 // Forget ends the counting for a name that got in.
 func (f *Failures) Forget(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if w := f.at(&f.names, strings.ToLower(name)); w.count != 0 {
+	if w := f.at(&f.names, name); w.count != 0 {
 		*w = failed{}
 	}
 }

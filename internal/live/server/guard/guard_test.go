@@ -115,10 +115,12 @@ func TestFailuresAreCountedByNameAndSourceAndForgotten(t *testing.T) {
 	for n := range 4 {
 		require.Equal(t, n, f.Note("ines", "a", now))
 	}
-	require.Equal(t, 4, f.Note("INES", "b", now), "in any case")
+	require.True(t, f.Failed("a", now))
+	require.False(t, f.Failed("e", now))
+	require.Equal(t, 4, f.Note("ines", "b", now), "from anywhere")
 	require.Equal(t, 4, f.Note("tobin", "a", now), "the source counts too")
 	require.Equal(t, 3, f.Note("ines", "c", now.Add(2*time.Minute)), "one is forgotten each minute")
-	f.Forget("Ines")
+	f.Forget("ines")
 	require.Equal(t, 0, f.Note("ines", "d", now))
 	require.Equal(t, 0, f.Note("wren", "e", now.Add(-time.Hour)))
 	require.Equal(t, 1, f.Note("wren", "f", now.Add(-2*time.Hour)), "a clock that was set back forgets nothing")
@@ -171,24 +173,24 @@ func TestACodeIsTakenOnceAndWithinItsTime(t *testing.T) {
 		kept = used
 		return nil
 	})
-	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("ines", seed, now, at(0)))
+	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("ines", seed, now, false, at(0)))
 	require.Equal(t, secrets.CodeStepAt(now), kept["ines"])
-	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("ines", seed, now, at(0)), "once")
-	require.Equal(t, rights.Code{Found: true, Used: true, Steps: -1}, c.Take("ines", seed, now, at(-1)),
+	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("ines", seed, now, false, at(0)), "once")
+	require.Equal(t, rights.Code{Found: true, Used: true, Steps: -1}, c.Take("ines", seed, now, false, at(-1)),
 		"an older one neither")
-	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: 1}, c.Take("ines", seed, now, at(1)))
-	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("wren", seed, now, at(0)), "used before the start")
-	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: -1}, c.Take("tobin", seed, now, at(-1)))
-	require.Equal(t, rights.Code{Found: true, Steps: 2}, c.Take("ebba", seed, now, at(2)), "too far off, and said how far")
-	require.Equal(t, rights.Code{Found: true, Steps: -20}, c.Take("ebba", seed, now, at(-20)))
-	require.Equal(t, rights.Code{}, c.Take("ebba", seed, now, at(21)))
-	require.Equal(t, rights.Code{}, c.Take("ebba", site.NewSecret("no base32!"), now, func(string) bool { return true }))
+	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: 1}, c.Take("ines", seed, now, false, at(1)))
+	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("wren", seed, now, false, at(0)), "used before the start")
+	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: -1}, c.Take("tobin", seed, now, false, at(-1)))
+	require.Equal(t, rights.Code{Found: true, Steps: 2}, c.Take("ebba", seed, now, false, at(2)), "too far off, and said how far")
+	require.Equal(t, rights.Code{Found: true, Steps: -20}, c.Take("ebba", seed, now, false, at(-20)))
+	require.Equal(t, rights.Code{}, c.Take("ebba", seed, now, false, at(21)))
+	require.Equal(t, rights.Code{}, c.Take("ebba", site.NewSecret("no base32!"), now, false, func(string) bool { return true }))
 	fails = true
-	require.Equal(t, rights.Code{Found: true, Lost: true}, c.Take("per", seed, now, at(0)),
+	require.Equal(t, rights.Code{Found: true, Lost: true}, c.Take("per", seed, now, false, at(0)),
 		"one that might be taken again after a restart is not taken")
 	fails = false
-	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("per", seed, now, at(0)))
-	require.Equal(t, rights.Code{Found: true, Taken: true}, NewCodes(nil, nil).Take("ines", seed, now, at(0)))
+	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("per", seed, now, false, at(0)))
+	require.Equal(t, rights.Code{Found: true, Taken: true}, NewCodes(nil, nil).Take("ines", seed, now, false, at(0)))
 }
 
 func TestAChallengeIsAnsweredOnceByWhoWasAsked(t *testing.T) {
@@ -222,11 +224,12 @@ func TestADuplicateGetsTheSameAnswerForAWhile(t *testing.T) {
 	t.Parallel()
 	var d Duplicates
 	from := netip.MustParseAddrPort("192.0.2.1:1024")
-	key := DuplicateOf(from, 7, [16]byte{1})
-	for name, other := range map[string]Duplicate{"identifier": DuplicateOf(from, 8, [16]byte{1}),
-		"authenticator": DuplicateOf(from, 7, [16]byte{2}),
-		"port":          DuplicateOf(netip.MustParseAddrPort("192.0.2.1:1025"), 7, [16]byte{1}),
-		"address":       DuplicateOf(netip.MustParseAddrPort("192.0.2.2:1024"), 7, [16]byte{1})} {
+	packet := func(octets ...byte) []byte { return append([]byte{1, 7, 0, 20}, octets...) }
+	key := DuplicateOf(from, packet(1))
+	for name, other := range map[string]Duplicate{"identifier": DuplicateOf(from, []byte{1, 8, 0, 20, 1}),
+		"another octet": DuplicateOf(from, packet(2)), "one octet more": DuplicateOf(from, packet(1, 0)),
+		"port":    DuplicateOf(netip.MustParseAddrPort("192.0.2.1:1025"), packet(1)),
+		"address": DuplicateOf(netip.MustParseAddrPort("192.0.2.2:1024"), packet(1))} {
 		require.NotEqual(t, key, other, name)
 	}
 	begin := func(k Duplicate, at time.Time) (string, bool) {
@@ -246,7 +249,7 @@ func TestADuplicateGetsTheSameAnswerForAWhile(t *testing.T) {
 	_, fresh = begin(key, now.Add(remembered+1))
 	require.True(t, fresh, "one without an answer is forgotten")
 	for i := range mostRemembered + 5 {
-		d.Begin(DuplicateOf(from, byte(i), [16]byte{byte(i >> 8), 9}), now)
+		d.Begin(DuplicateOf(from, packet(byte(i), byte(i>>8), 9)), now)
 	}
 	require.LessOrEqual(t, len(d.known), mostRemembered)
 	d.End(key, []byte("late")) // it was forgotten meanwhile: nothing happens

@@ -28,6 +28,13 @@ func (s *Shares) Take(a netip.Addr, most, mostOfOne int) bool {
 	return true
 }
 
+// Of returns how many a client has.
+func (s *Shares) Of(a netip.Addr) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.of[a]
+}
+
 // Give returns back what Take took.
 func (s *Shares) Give(a netip.Addr) {
 	s.mu.Lock()

@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -147,11 +148,24 @@ func (l *Ledger) drop(ctx context.Context, upTo int64) error {
 	return err
 }
 
+// private makes a file that only its owner can read; the files that the database
+// puts beside it are as it is.
+func private(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	return errors.Join(file.Chmod(0o600), file.Close())
+}
+
 // Open opens the ledger in the file at path, and makes it when there is none.
 func Open(path string, o Options) (*Ledger, error) {
 	safe := "FULL"
 	if o.Passing {
 		safe = "OFF"
+	}
+	if err := private(path); err != nil {
+		return nil, fmt.Errorf("the ledger %s cannot be used: %w", path, err)
 	}
 	db, err := open(path, "&_pragma=journal_mode(WAL)&_pragma=synchronous("+safe+")")
 	if err != nil {

@@ -34,6 +34,9 @@ type Options struct {
 	Event func(evidence.Event)
 	// Passing is for a lab: its records do not wait for the disk itself.
 	Passing bool
+	// Traffic is how many octets of packets are kept where the site does not say.
+	// Default: none.
+	Traffic int64
 	// Now is the time; default time.Now.
 	Now func() time.Time
 	// Directory gives how a directory is reached. Default: as the site says.
@@ -77,7 +80,11 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
 		return nil, err
 	}
-	if err := v.record(folder, s.Service.Traffic); err != nil {
+	size := s.Service.Traffic
+	if size < 0 {
+		size = options.Traffic
+	}
+	if err := v.record(folder, size); err != nil {
 		return nil, errors.Join(err, v.ledger.Close())
 	}
 	used, err := folder.UsedCodes()

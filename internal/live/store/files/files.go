@@ -63,13 +63,17 @@ func ReadFile(name string) ([]byte, error) {
 	return text, nil
 }
 
-// WriteWhole writes a file that only its owner can read, all of it or none.
+// WriteWhole writes a file, all of it or none. One that is there keeps its owner,
+// group and mode; a new one only its owner can read.
 func WriteWhole(path string, text []byte) error {
 	temporary, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
 	if err != nil {
 		return err
 	}
 	_, err = temporary.Write(text)
+	if info, there := os.Stat(path); there == nil {
+		err = errors.Join(err, temporary.Chmod(info.Mode().Perm()), owned(temporary, info))
+	}
 	err = errors.Join(err, temporary.Sync(), temporary.Close())
 	if err == nil {
 		err = os.Rename(temporary.Name(), path)

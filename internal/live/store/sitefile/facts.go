@@ -95,6 +95,9 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(strin
 	return "", true
 }
 
+// Exposed finds files with secrets that others on this machine can read.
+func Exposed(s *site.Site, base string) []findings.Exposed { return exposed(s, base) }
+
 // exposed finds files with secrets that others can read: those of keys, and
 // site files with a key in clear.
 func exposed(s *site.Site, base string) []findings.Exposed {
@@ -102,7 +105,7 @@ func exposed(s *site.Site, base string) []findings.Exposed {
 	seen := map[string]bool{}
 	look := func(path string, at site.Place) {
 		info, err := os.Stat(path)
-		if err != nil || seen[path] || info.Mode().Perm()&0o077 == 0 {
+		if err != nil || seen[path] || info.Mode().Perm()&0o007 == 0 {
 			return
 		}
 		seen[path] = true
@@ -114,6 +117,16 @@ func exposed(s *site.Site, base string) []findings.Exposed {
 			look(files.At(base, k.From), k.Place)
 		case site.KeyClear:
 			look(s.Files[k.Place.File], k.Place)
+		}
+	}
+	for _, v := range s.Servers {
+		if v.Certificates.Key != "" {
+			look(files.At(base, v.Certificates.Key), v.Certificates.Place)
+		}
+	}
+	for _, p := range s.People { // hashes can be guessed at by who has them
+		if p.Password.Hash != "" && !s.Lab.Only {
+			look(s.Files[p.Place.File], p.Place)
 		}
 	}
 	return all

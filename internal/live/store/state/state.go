@@ -35,6 +35,7 @@ type Folder struct {
 	open    map[string]*os.File
 
 	made, hadLedger bool // the folder is new; it held a ledger before
+	lock            *os.File
 
 	trouble func(string) // is told what could not be written
 	lost    int          // how often since it was last told that all is well
@@ -56,6 +57,8 @@ const (
 	ownFile         = "own.jsonl"       // what this program asked by itself, as a device
 	codesFile       = "used-codes.json" // the newest one-time code of each person that was used
 	previous        = "previous"        // the evidence of the run before
+	earlier         = "previous.old"    // and of the one before that, until a new run has started
+	lockFile        = "lock"            // locked by who writes here
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
@@ -76,12 +79,21 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	}
 	f.made = err != nil
 	for _, e := range entries {
-		if e.Name() != previous && !slices.Contains(ours, e.Name()) && !slices.Contains(ledgerFiles, e.Name()) &&
+		if e.Name() != previous && e.Name() != earlier && e.Name() != lockFile && !slices.Contains(ours, e.Name()) &&
+			!slices.Contains(ledgerFiles, e.Name()) &&
 			!isKept(e.Name(), kept) {
 			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir,
 				e.Name())
 		}
 		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile || e.Name() == codesFile
+	}
+	if err := f.take(); err != nil {
+		return nil, err
+	}
+	_ = os.RemoveAll(filepath.Join(dir, earlier)) // left by a start that was killed
+	if err := os.Rename(filepath.Join(dir, previous), filepath.Join(dir, earlier)); err != nil &&
+		!errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
 	if err := move(dir, filepath.Join(dir, previous)); err != nil {
 		return nil, err
@@ -94,6 +106,30 @@ func Create(dir string, kept ...string) (*Folder, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// ErrBusy is a folder that another lab or serve is writing to.
+var ErrBusy = errors.New("another lab or serve is using this state folder; end it, or name another folder with -state")
+
+// take locks the folder for this run.
+func (f *Folder) take() error {
+	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
+		return fmt.Errorf("%s cannot be made: %w", f.Dir, err)
+	}
+	if info, err := os.Stat(f.Dir); err == nil && info.Mode().Perm()&0o007 != 0 {
+		return fmt.Errorf("others on this machine can read the state folder %s, which will hold names and records: chmod "+
+			"o= %s",
+			f.Dir, f.Dir)
+	}
+	var err error
+	if f.lock, err = os.OpenFile(filepath.Join(f.Dir, lockFile), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+		return err
+	}
+	if !files.Lock(f.lock) {
+		_ = f.lock.Close()
+		return fmt.Errorf("%s: %w", f.Dir, ErrBusy)
+	}
+	return nil
 }
 
 // isKept reports whether a file is one of those kept, or a ledger under another
@@ -143,6 +179,8 @@ func (f *Folder) Abandon() {
 	}
 	_ = move(filepath.Join(f.Dir, previous), f.Dir)
 	_ = os.Remove(filepath.Join(f.Dir, previous)) // only when it is empty
+	_ = os.Rename(filepath.Join(f.Dir, earlier), filepath.Join(f.Dir, previous))
+	_ = os.Remove(filepath.Join(f.Dir, lockFile))
 	if f.made {
 		_ = os.Remove(f.Dir)
 	}
@@ -272,7 +310,10 @@ func (f *Folder) WritePlaces(p evidence.Places) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(f.Dir, placesFile), append(text, '\n'), 0o600)
+	if err := os.WriteFile(filepath.Join(f.Dir, placesFile), append(text, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.RemoveAll(filepath.Join(f.Dir, earlier)) // the run has started
 }
 
 // Places reads where everything is.
@@ -432,6 +473,10 @@ func (f *Folder) Close() error {
 	if f.events != nil {
 		errs = append(errs, f.events.Close())
 		f.events = nil
+	}
+	if f.lock != nil {
+		errs = append(errs, f.lock.Close()) // and the lock with it
+		f.lock = nil
 	}
 	return errors.Join(errs...)
 }
