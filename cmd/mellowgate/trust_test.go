@@ -1,12 +1,19 @@
 package main
 
 import (
+	"context"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/live/server/ledger"
 
 	"github.com/stretchr/testify/require"
 )
@@ -112,4 +119,41 @@ func TestAnEmptyListOfDevicesIsNotTaken(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "it has no device any more, and 1 before") },
 		10*time.Second, 10*time.Millisecond)
 	require.NotContains(t, b.said(), "is in use\n")
+}
+
+// What cannot be seen reaches no terminal, table, CSV, JSON or page, wherever
+// somebody typed it.
+func TestWhatCannotBeSeenReachesNobodysEyes(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed").end(t)
+	odd := "\u009b31mred\u0085\u202eback\u2066\u200bwide\x1b[2J\x07\xff"
+	l, err := ledger.Open(filepath.Join(c.dir, "st/ledger.db"), ledger.Options{})
+	require.NoError(t, err)
+	for i, kind := range []ledger.Kind{ledger.Login, ledger.SessionStart, ledger.Command, ledger.SessionStop, ledger.Login} {
+		r := ledger.Record{Time: time.Now(), Kind: kind, Node: odd, Person: odd, Device: odd, Access: odd, From: odd, Command: odd,
+			Session: odd, Result: evidence.Recorded}
+		if kind == ledger.Login {
+			r.Result = []evidence.Answer{evidence.Accepted, evidence.Refused}[i/4]
+			r.Reason = odd
+		}
+		require.NoError(t, l.Keep(context.Background(), r))
+	}
+	require.NoError(t, l.Close())
+	event, err := json.Marshal(evidence.Event{Time: time.Now(), Server: "tern", Device: "north-sw-1", Person: odd, Question: "login",
+		Answer: evidence.Refused, Reason: "wrong-password", Text: odd})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/events.jsonl"), append(event, '\n'), 0o600))
+	for _, args := range [][]string{{"ledger"}, {"ledger", "-csv"}, {"ledger", "-json"}, {"ledger", "failures"},
+		{"ledger", "failures", "-csv"}, {"ledger", "failures", "-json"}, {"ledger", "sessions"}, {"ledger", "sessions", "-csv"},
+		{"ledger", "commands"}, {"ledger", "commands", "-json"}, {"why"}, {"why", "-all"}, {"why", "-json"},
+		{"report", "demo/as-reviewed"}} {
+		r := c.run(t, append([]string{args[0], "-state", "st"}, args[1:]...)...)
+		require.LessOrEqual(t, r.status, 1, r.err)
+		require.True(t, utf8.ValidString(r.out), args)
+		require.Contains(t, r.out, "red", args)
+		for _, seen := range r.out + r.err {
+			require.True(t, unicode.IsPrint(seen) || seen == '\n' || seen == '\t', "%U in %v", seen, args)
+		}
+	}
 }

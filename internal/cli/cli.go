@@ -242,7 +242,7 @@ func (c *Call) note(format string, args ...any) {
 		_, _ = c.Err.Write(whole.Bytes())
 		return
 	}
-	_, _ = fmt.Fprintln(c.Err, text)
+	_, _ = fmt.Fprintln(c.Err, show.Safe(text))
 }
 
 // sitePath returns the site that a call means: its argument, else

@@ -71,7 +71,7 @@ func (s *rowsOut) add(value any, plain, pretty []string) error {
 		return show.Line(s.c.Out, value)
 	case s.csv != nil:
 		for i, cell := range plain {
-			plain[i] = harmless(cell)
+			plain[i] = harmless(show.Safe(cell))
 		}
 		if err := s.csv.Write(plain); err != nil {
 			return err

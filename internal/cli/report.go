@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -143,8 +144,9 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 	if err := page.Execute(&b, r); err != nil {
 		return cannot(err)
 	}
+	text := show.Safe(strings.ToValidUTF8(b.String(), "\uFFFD")) // names come from wherever somebody could type
 	if write == "" {
-		_, err = c.Out.Write(b.Bytes())
+		_, err = io.WriteString(c.Out, text)
 		return err
 	}
 	file, err := os.OpenFile(write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
@@ -152,7 +154,7 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 		return notMade(write, err)
 	}
 	defer func() { _ = file.Close() }()
-	if _, err := file.Write(b.Bytes()); err != nil {
+	if _, err := io.WriteString(file, text); err != nil {
 		return cannot(err)
 	}
 	c.note("%s has the report", write)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -149,7 +150,7 @@ func (c *Call) writeIncident(f *whyFlags, k *gather.Found, v diagnose.Verdict, p
 		return notMade(f.write, err)
 	}
 	defer func() { _ = file.Close() }()
-	if _, err := file.Write(incident(v, f.symptom, k.From, p)); err != nil {
+	if _, err := io.WriteString(file, show.Safe(string(incident(v, f.symptom, k.From, p)))); err != nil {
 		return cannot(err)
 	}
 	c.note("%s has the record of the incident", f.write)

@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf16"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/walk"
@@ -82,7 +85,7 @@ var toneOf = map[string]Tone{
 
 // Wrap writes text in lines of the style's width, each after indent.
 func (s Style) Wrap(w io.Writer, indent, words string) {
-	for _, line := range fold(words, s.beside(len(indent))) {
+	for _, line := range fold(s.clean(words), s.beside(len(indent))) {
 		_, _ = fmt.Fprintln(w, strings.TrimRight(indent+line, " "))
 	}
 }
@@ -90,7 +93,7 @@ func (s Style) Wrap(w io.Writer, indent, words string) {
 // Item writes words after a label, with further lines below the words.
 func (s Style) Item(w io.Writer, label, words string) {
 	indent := text.StringWidthWithoutEscSequences(label)
-	for i, line := range fold(words, s.beside(indent)) {
+	for i, line := range fold(s.clean(words), s.beside(indent)) {
 		if i > 0 {
 			label = strings.Repeat(" ", indent)
 		}
@@ -101,6 +104,7 @@ func (s Style) Item(w io.Writer, label, words string) {
 // Fold returns text whose lines fit the style's width; what a line is continued
 // with stands below its first word.
 func (s Style) Fold(words string) string {
+	words = s.clean(words)
 	if s.Width == 0 {
 		return words
 	}
@@ -132,29 +136,72 @@ func Seconds(d time.Duration) string {
 }
 
 // JSON writes one value as one indented object.
-func JSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+func JSON(w io.Writer, v any) error { return encode(w, v, "  ") }
+
+// encode writes JSON in which every character that cannot be seen is escaped.
+func encode(w io.Writer, v any, indent string) error {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	return e.Encode(v)
+	e.SetIndent("", indent)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	text := b.String()
+	if strings.ContainsFunc(text, unseen) {
+		b.Reset()
+		for _, c := range text {
+			switch {
+			case !unseen(c):
+				b.WriteRune(c)
+			case c > 0xffff:
+				high, low := utf16.EncodeRune(c)
+				fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+			default:
+				fmt.Fprintf(&b, `\u%04x`, c)
+			}
+		}
+		text = b.String()
+	}
+	_, err := io.WriteString(w, text)
+	return err
 }
+
+// unseen reports whether a character beyond ASCII cannot be seen.
+func unseen(c rune) bool { return c > 0x7f && !unicode.IsPrint(c) }
 
 // Line writes one value as one line of JSON.
-func Line(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
-}
+func Line(w io.Writer, v any) error { return encode(w, v, "") }
 
-// Safe makes text from elsewhere fit for a terminal: control characters are
-// shown, not obeyed.
+// Safe makes text from elsewhere fit for a terminal: control characters, marks
+// that turn the direction of text, and characters without a width are shown as
+// such, and not obeyed.
 func Safe(text string) string {
 	return strings.Map(func(c rune) rune {
-		if c < ' ' && c != '\n' && c != '\t' || c == 0x7f || c >= 0x80 && c < 0xa0 {
+		if c != '\n' && c != '\t' && !unicode.IsPrint(c) {
 			return '\uFFFD'
 		}
 		return c
 	}, text)
+}
+
+// painted finds what Paint adds to a text.
+var painted = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+// clean is Safe for text in which there may be colours of this style.
+func (s Style) clean(text string) string {
+	if !s.colour {
+		return Safe(text)
+	}
+	var b strings.Builder
+	last := 0
+	for _, at := range painted.FindAllStringIndex(text, -1) {
+		b.WriteString(Safe(text[last:at[0]]))
+		b.WriteString(text[at[0]:at[1]])
+		last = at[1]
+	}
+	b.WriteString(Safe(text[last:]))
+	return b.String()
 }
 
 // Count returns "1 error", "2 errors".

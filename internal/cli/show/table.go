@@ -48,7 +48,11 @@ func (s Style) Rows(w io.Writer, header []string, flexible ...int) *Rows {
 
 // Add takes a row.
 func (r *Rows) Add(cells ...string) {
-	r.waiting = append(r.waiting, cells)
+	clean := make([]string, len(cells))
+	for i, c := range cells {
+		clean[i] = r.style.clean(c)
+	}
+	r.waiting = append(r.waiting, clean)
 	if r.Ready > 0 && len(r.waiting) >= r.Ready {
 		r.Flush()
 	}

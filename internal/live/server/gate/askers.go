@@ -24,7 +24,7 @@ type asker struct {
 
 // asker returns who asks from an address. It is false for nobody known.
 func (s *server) asker(a netip.Addr) (asker, bool) {
-	a = a.Unmap()
+	a = a.Unmap().WithZone("")
 	hindrance := s.gate.config.Hinder(s.site.Name, a)
 	if hindrance.Stranger {
 		return asker{}, false

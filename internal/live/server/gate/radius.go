@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"sync"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/net/ipv4"
@@ -422,8 +423,8 @@ func printable(s string) string {
 	if !utf8.ValidString(s) {
 		return fmt.Sprintf("%q", s)
 	}
-	for _, c := range s {
-		if c < ' ' || c == 0x7f {
+	for _, c := range s { // control characters, marks of direction, what has no width
+		if !unicode.IsPrint(c) {
 			return fmt.Sprintf("%q", s)
 		}
 	}
