@@ -30,6 +30,8 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 	require.NoError(t, err)
 	require.NoError(t, big.Truncate(50<<20))
 	require.NoError(t, big.Close())
+	write("many.yaml", "site: x\nservers: ["+strings.Repeat("{},", 10_000_000)+"]\n")
+	write("wrong.yaml", "site: x\nservers: ["+strings.Repeat("{},", 20_000)+"]\n")
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "nothing"), 0o700))
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "damaged"), 0o700))
 	write("damaged/places.json", "{")
@@ -56,6 +58,8 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"check", "binary.yaml"}, 2, "binary.yaml:1:1: this is not YAML: it holds binary data"},
 		{[]string{"check", "words.yaml"}, 2, "words.yaml:1:1: the site file is a single value"},
 		{[]string{"check", "big.yaml"}, 2, "the file has 50 MB and a site file may have 32"},
+		{[]string{"check", "many.yaml"}, 2, "many.yaml:1:1: the file has about 20000003 entries, and 2000000 are the most"},
+		{[]string{"check", "wrong.yaml"}, 2, "and 980 more problems"},
 		{[]string{"check", "nothing"}, 2, "no *.yaml file in this folder"},
 		{[]string{"check", "hash.yaml"}, 2, "the password of ines.marsh is no hash in PHC or crypt form"},
 		{[]string{"lab", "env.yaml"}, 2,

@@ -59,9 +59,9 @@ func TestALineThatMayHoldASecretIsNotPrinted(t *testing.T) {
 		"a bell \a":            "",
 		"no text \xff":         "",
 	} {
-		require.Equal(t, want, lineOf([]byte("first\n"+line+"\r\nlast"), 2))
+		require.Equal(t, want, (&reader{source: Source{Text: []byte("first\n" + line + "\r\nlast")}}).line(2))
 	}
-	require.Empty(t, lineOf([]byte("one"), 3))
+	require.Empty(t, (&reader{source: Source{Text: []byte("one")}}).line(3))
 }
 
 func TestManyProblemsAreCutAndCounted(t *testing.T) {

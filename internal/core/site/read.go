@@ -29,6 +29,21 @@ type reader struct {
 	problems *Problems
 	secrets  bool     // in a part of the file whose values are not shown
 	broken   []extent // entries in which something is wrong
+	starts   []int    // where each line begins, once a line was looked for
+}
+
+// mostProblems is how many problems of a site are noted; with so many, more say
+// nothing new.
+const mostProblems = 1000
+
+// mostParts is how many lists, mappings and entries of them a file may have: what
+// takes a few seconds to read.
+const mostParts = 2_000_000
+
+// parts counts what begins or parts entries in a text, roughly.
+func parts(text []byte) int {
+	n := bytes.Count(text, []byte("{")) + bytes.Count(text, []byte("[")) + bytes.Count(text, []byte(","))
+	return n + bytes.Count(text, []byte("\n"))
 }
 
 // extent is the lines that an entry takes up.
@@ -60,7 +75,10 @@ func (r *reader) wrong(n *yaml.Node, format string, args ...any) {
 }
 
 func (r *reader) wrongAt(p Place, what string) {
-	line := lineOf(r.source.Text, int(p.Line))
+	if len(*r.problems) >= mostProblems {
+		return
+	}
+	line := r.line(int(p.Line))
 	if at := strings.IndexByte(line, ':'); r.secrets && at >= 0 {
 		line = line[:at] + ": (not shown)"
 	}
@@ -70,18 +88,32 @@ func (r *reader) wrongAt(p Place, what string) {
 	})
 }
 
-// lineOf returns line number n of text, from 1, without its end, or "" where it
+// longestLine is how much of a line is looked at, in octets.
+const longestLine = 4096
+
+// line returns line number n of the file, from 1, without its end, or "" where it
 // is not printable. What may be a secret is taken out of it: see hidden.
-func lineOf(text []byte, n int) string {
-	for ; n > 1; n-- {
-		at := bytes.IndexByte(text, '\n')
-		if at < 0 {
-			return ""
+func (r *reader) line(n int) string {
+	if r.starts == nil {
+		r.starts = []int{0}
+		for i, c := range r.source.Text {
+			if c == '\n' {
+				r.starts = append(r.starts, i+1)
+			}
 		}
-		text = text[at+1:]
 	}
+	if n < 1 || n > len(r.starts) {
+		return ""
+	}
+	text := r.source.Text[r.starts[n-1]:]
 	if at := bytes.IndexByte(text, '\n'); at >= 0 {
 		text = text[:at]
+	}
+	if len(text) > longestLine {
+		text = text[:longestLine]
+		for len(text) > 0 && !utf8.Valid(text[len(text)-1:]) { // not in the middle of a character
+			text = text[:len(text)-1]
+		}
 	}
 	line := strings.ReplaceAll(strings.TrimRight(string(text), "\r"), "\t", " ")
 	if !utf8.ValidString(line) || strings.ContainsFunc(line, func(c rune) bool { return c < ' ' || c == 0x7f }) {
@@ -298,6 +330,11 @@ func shorten(s string) string {
 // document parses one file to its top node. A nil node is a file with nothing
 // in it.
 func (r *reader) document() *yaml.Node {
+	if n := parts(r.source.Text); n > mostParts {
+		r.wrongAt(Place{File: r.file, Line: 1, Column: 1}, fmt.Sprintf(
+			"the file has about %d entries, and %d are the most; split the site into several files in a folder", n, mostParts))
+		return nil
+	}
 	var top yaml.Node
 	decoder := yaml.NewDecoder(bytes.NewReader(r.source.Text))
 	if err := decoder.Decode(&top); err != nil {
