@@ -230,5 +230,5 @@ func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out, "The password of the account wayback is its own name")
 	require.Contains(t, strings.Join(strings.Fields(r.out), " "), "readable-by-others")
-	require.Contains(t, r.out, "chmod go= mine/keys/gate.key")
+	require.Contains(t, r.out, "chmod o= mine/keys/gate.key")
 }

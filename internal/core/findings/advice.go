@@ -42,6 +42,16 @@ type Finding struct {
 type Facts struct {
 	Guessed map[*site.Account]string // accounts whose password was guessed, with what it is: "its own name"
 	Exposed []Exposed                // files with secrets that others can read
+	Shown   []Certificate            // those of servers over TLS
+}
+
+// Certificate is that of a server over TLS, as its file has it.
+type Certificate struct {
+	Server  *site.Server
+	Problem string    // why it cannot be used, "" where it can
+	Ends    time.Time // zero where it is not known
+	Names   bool      // it bears the name or the address of the server
+	Bears   string    // what it bears
 }
 
 // Exposed is a file with secrets that others can read.
@@ -251,7 +261,8 @@ func (c *checker) accept() ([]Finding, int) {
 }
 
 var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRules, keyStrength, exposed, weakAccounts,
-	forgeable, sameGroupPlace, badAcceptance, sharedFallback}
+	forgeable, sameGroupPlace, badAcceptance, sharedFallback, certificates, rulesThatCanBePassed, clearTextDirectory,
+	shadowedClients, samePlace}
 
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,

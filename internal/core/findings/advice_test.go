@@ -272,7 +272,7 @@ func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
 	var servers, names []string
 	for i := range 40 {
 		name := "s" + string(rune('a'+i%26)) + string(rune('a'+i/26))
-		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1ms}")
+		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2."+fmt.Sprint(20+i)+", key: k, timeout: 1ms}")
 		names = append(names, name)
 	}
 	text := strings.Replace(base, "groups: [{name: t, servers: [t1, t2]}]",

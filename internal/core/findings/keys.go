@@ -132,7 +132,7 @@ func exposed(c *checker) {
 	for _, e := range c.facts.Exposed {
 		c.add(Finding{Code: "readable-by-others", Place: e.Place,
 			Text:   fmt.Sprintf("Others on this machine can read %s (%s), which holds secrets.", e.Path, e.Mode),
-			Repair: "chmod go= " + e.Path})
+			Repair: "chmod o= " + e.Path})
 	}
 }
 

@@ -55,6 +55,9 @@ grants: [{who: [team net], role: all}]
 
 // Changes to Smallest that several pages share.
 var (
+	withDirectory = []string{"groups: [", "  - {name: book, protocol: ldap, address: 192.0.2.9, base: o=x, tls: start}\n" +
+		"directories: [book]\ngroups: ["}
+	withClient    = []string{"people: [", "clients: [{from: 192.0.2.99, key: k2, servers: [t1]}]\npeople: ["}
 	withElevation = []string{
 		"  - {name: session, authorize: session, methods: [group t, local]}\n",
 		"  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n",
@@ -88,7 +91,7 @@ var (
 		"[team net]", "[team net, team watch]",
 	}
 	withRules = []string{
-		"commands: [allow **]", "commands: [refuse look secrets, allow **]",
+		"commands: [allow **]", "commands: [refuse look secrets, allow look **]",
 	}
 	withRadius = []string{
 		"groups: [", "  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\n  - {name: " +
@@ -213,7 +216,7 @@ var pages = []Page{
 		setup: withWatch},
 	{Code: "rule-shadowed", Severity: Warning,
 		About: "A command rule never decides, because an earlier one matches all that it matches.",
-		Shows: "commands: [allow **, refuse look secrets]", Good: "commands: [refuse look secrets, allow **]",
+		Shows: "commands: [allow look **, refuse look secrets]", Good: "commands: [refuse look secrets, allow look **]",
 		setup: withRules},
 	{Code: "rule-without-effect", Severity: Warning,
 		About: "A role limits commands, and on some devices nothing asks about commands: people may type any of their level.",
@@ -248,6 +251,30 @@ var pages = []Page{
 	{Code: "clear-in-file", Severity: Error,
 		About: "A key stands in clear in the site file. Whoever reads the file, or a copy of it, has it.",
 		Shows: "keys: {k: clear a-key-for-this-test,", Good: "keys: {k: file k,"},
+	{Code: "certificate-unusable", Severity: Error,
+		About: "The certificate of a server over TLS is over, not good yet, does not fit its key, or cannot be read. " +
+			"Every login over it fails.",
+		Outside: "a certificate that ended yesterday"},
+	{Code: "certificate-ends-soon", Severity: Warning,
+		About:   "The certificate of a server over TLS ends within thirty days.",
+		Outside: "a certificate that ends in three days"},
+	{Code: "certificate-names-nobody", Severity: Error,
+		About:   "The certificate of a server bears neither its name nor its address. Devices that look refuse it.",
+		Outside: "a certificate with the name of another server"},
+	{Code: "rule-can-be-passed", Severity: Warning,
+		About: "A rule refuses something, and a later one allows everything. Many devices take shortened words; where one " +
+			"sends them as they were typed, the rule that refuses does not see what it is about.",
+		Shows: "commands: [refuse look secrets **, allow **]}", Good: "commands: [allow **]}"},
+	{Code: "clear-text-directory", Severity: Error,
+		About: "A directory is asked without TLS. Whoever sits between reads every password of its people.",
+		Shows: "base: o=x, tls: none", Good: "base: o=x, tls: start", setup: withDirectory},
+	{Code: "client-shadowed", Severity: Error,
+		About: "An entry of clients covers the address of a device. The device counts, with the key of the server: the key " +
+			"of the entry is never used for it.",
+		Shows: "from: 192.0.2.11,", Good: "from: 192.0.2.99,", setup: withClient},
+	{Code: "same-port", Severity: Error,
+		About: "Two servers have one address and port. Only one of them can run.",
+		Shows: "address: 192.0.2.1, key: k2,", Good: "address: 192.0.2.2, key: k2,"},
 	{Code: "readable-by-others", Severity: Error, About: "Other users of this machine can read a file that holds secrets.",
 		Outside: "a key file with the mode 644"},
 

@@ -83,12 +83,19 @@ type Device struct {
 	Addresses  []netip.Addr
 	Source     netip.Addr // where its requests come from; the first address unless said
 	SourceSet  bool
+	Shows      Shown  // its certificate, where that bears neither its name nor its address
 	Network    string // the routing instance of its management, "" for the default one
 	Labels     map[string]string
 	Own        Profile // the device's own keys, which win over its profile's
 	Ways       []*Way
 	Accounts   []*Account
 	Found      Found
+}
+
+// Shown is how a device's certificate is told from others.
+type Shown struct {
+	Name        string // a DNS name in it
+	Fingerprint string // its SHA-256, in hexadecimal digits
 }
 
 // Holds is what is known to be on a device now where it differs from the

@@ -175,6 +175,7 @@ type Directory struct {
 type Certificates struct {
 	Certificate, Key string // PEM
 	Authorities      string // PEM: who signs the certificates of devices
+	Revoked          string // PEM or DER: certificates that are taken no more (RFC 5280, section 5); "" for no list
 	Place            Place
 }
 

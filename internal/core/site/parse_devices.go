@@ -1,6 +1,7 @@
 package site
 
 import (
+	"encoding/hex"
 	"net/netip"
 	"strings"
 
@@ -107,6 +108,22 @@ var profileShape = func() shape[Profile] {
 
 func freshDevice(r *reader, n *yaml.Node) Device { return Device{Own: Profile{place: r.place(n)}} }
 
+var shownShape = shape[Shown]{
+	what: "certificate",
+	fields: map[string]field[Shown]{
+		"name": textOf("name", func(v *Shown) *string { return &v.Name }),
+		"fingerprint": {read: func(r *reader, n *yaml.Node, v *Shown) {
+			text, ok := r.scalar(n, "fingerprint")
+			plain := strings.ToLower(strings.ReplaceAll(text, ":", ""))
+			if b, err := hex.DecodeString(plain); ok && (err != nil || len(b) != 32) {
+				r.wrong(n, "fingerprint must be the SHA-256 of the certificate, 64 hexadecimal digits")
+				return
+			}
+			v.Fingerprint = plain
+		}, form: textForm()},
+	},
+}
+
 var deviceShape = func() shape[Device] {
 	fields := sharedFields(func(d *Device) *Profile { return &d.Own })
 	fields["name"] = nameField("a device's name", func(d *Device) *Ref { return &d.Ref })
@@ -122,6 +139,7 @@ var deviceShape = func() shape[Device] {
 			d.SourceSet = r.address(n, "source")
 	}, form: textForm()}
 	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
+	fields["certificate"] = inner(&shownShape, func(d *Device) *Shown { return &d.Shows })
 	fields["labels"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) },
 		form: mapForm(textForm())}
 	fields["found"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {

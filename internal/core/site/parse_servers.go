@@ -112,6 +112,7 @@ var certificatesShape = shape[Certificates]{
 		"certificate": textOf("certificate", func(c *Certificates) *string { return &c.Certificate }),
 		"key":         textOf("key", func(c *Certificates) *string { return &c.Key }),
 		"authorities": textOf("authorities", func(c *Certificates) *string { return &c.Authorities }),
+		"revoked":     textOf("revoked", func(c *Certificates) *string { return &c.Revoked }),
 	},
 	must: []string{"certificate", "key", "authorities"},
 }

@@ -66,7 +66,7 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 	}
 	for _, server := range l.Servers {
 		for _, name := range []string{server.Certificates.Certificate, server.Certificates.Key,
-			server.Certificates.Authorities} {
+			server.Certificates.Authorities, server.Certificates.Revoked} {
 			if name != "" {
 				counted[files.At(l.Base, name)] = true
 			}

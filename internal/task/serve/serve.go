@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"runtime/debug"
 
 	"github.com/fsnotify/fsnotify"
 
@@ -42,6 +43,9 @@ type Config struct {
 	Manager *sdnotify.Manager // default: none listens
 }
 
+// aside is the memory, in octets, that a service takes beside password hashes.
+const aside = 96 << 20
+
 // serving is a service while it runs. One goroutine owns it: that of Run.
 type serving struct {
 	Config
@@ -53,6 +57,8 @@ type serving struct {
 // failed has changed nothing in the folder.
 func Run(ctx context.Context, c Config) (started bool, err error) {
 	s := &serving{Config: c, places: map[string]evidence.ServerPlace{}}
+	// Memory of password hashes is given back before it is twice what may be in use.
+	debug.SetMemoryLimit(c.Site.Service.Limits.HashMemory + aside)
 	if s.Manager == nil {
 		s.Manager = &sdnotify.Manager{}
 	}

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"syscall"
 	"time"
 
@@ -158,12 +159,17 @@ func lost(r reason.Reason, message string, began time.Time) walk.Reply {
 // failure says why a connection gave nothing.
 func failure(err error) (reason.Reason, string) {
 	switch {
+	case err == nil:
+		return "", ""
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return reason.Closed, "the port refuses"
 	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
 		return reason.Silent, "no answer"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return reason.NoWay, "there is no way to the server's address"
+	}
+	if refused := new(tls.AlertError); errors.As(err, refused) || strings.Contains(err.Error(), "remote error: tls: ") {
+		return reason.TLS, "the server ended the TLS connection: " + err.Error() + "; it may not take our certificate"
 	}
 	return reason.Silent, err.Error()
 }

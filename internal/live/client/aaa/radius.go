@@ -252,6 +252,9 @@ func (e *radiusExchange) try(n int) walk.Reply {
 			}
 			continue // the error is given once; the device goes on waiting
 		}
+		if r, m := failure(err); err != nil && r == reason.TLS {
+			return lost(r, m, began)
+		}
 		if err != nil {
 			return lost(why, message, began)
 		}

@@ -1,8 +1,10 @@
 package gate_test
 
 import (
+	"context"
 	"fmt"
 	"net"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +18,8 @@ import (
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
 	"mellowgate/internal/live/client/ldap/ldaptest"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/radius"
 	"mellowgate/internal/wire/tacacs"
@@ -297,4 +301,50 @@ func TestHalfConnectionsHoldUpNobody(t *testing.T) {
 	began := time.Now()
 	require.Equal(t, walk.Accepted, r.ask("t", login("ines"), "right", from("127.0.0.1")).Result)
 	require.Less(t, time.Since(began), 4*time.Second, "it waits for none of them to time out")
+}
+
+// Over TLS a certificate is good for the device that it names, and for no other:
+// not that of a printer, not that of the server, and not one that was revoked.
+func TestACertificateIsGoodForTheDeviceThatItNames(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	authority, err := pki.NewAuthority("ours", time.Now())
+	require.NoError(t, err)
+	issue := func(name, address string) pki.Identity {
+		i, err := authority.Issue(name, netip.MustParseAddr(address), time.Now())
+		require.NoError(t, err)
+		return i
+	}
+	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second,
+			Attempts: 1, RequireMessageAuthenticator: true}
+		own, revoked := issue("over-tls", "127.0.0.1"), issue("sw", "192.0.2.77")
+		list, err := authority.Revoke(revoked, time.Now())
+		require.NoError(t, err)
+		own.Revoked = append(own.Revoked, list)
+		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: netip.MustParseAddrPort("127.0.0.1:0"),
+			TLS: own.Server(p)})
+		require.NoError(t, err)
+		ask := func(i pki.Identity, purpose site.Purpose) walk.Reply {
+			e := aaa.Begin(context.Background(), aaa.Target{Server: server, Authentication: place.Authentication,
+				Accounting: place.Accounting, TLS: i.Client(p, "127.0.0.1")}, walk.Question{Purpose: purpose, Person: "ines",
+				Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
+			defer e.Close()
+			return e.Try(1)
+		}
+		require.Equal(t, walk.Accepted, ask(issue("sw", "192.0.2.77"), site.Login).Result, "by its name")
+		require.Equal(t, walk.Accepted, ask(issue("any", "127.0.0.1"), site.Login).Result, "by its address")
+		before := len(r.book.kept())
+		for name, i := range map[string]pki.Identity{"printer": issue("printer", "192.0.2.78"),
+			"other-sw": issue("other-sw", "192.0.2.79"), "over-tls": issue("over-tls-"+string(p), "192.0.2.80")} {
+			require.Equal(t, walk.Unavailable, ask(i, site.Login).Result, name)
+			require.Contains(t, r.eventually(reason.TLS).Text, "and not sw: another device's is not taken for it")
+			require.Equal(t, walk.Unavailable, ask(i, site.RecordSessions).Result, name)
+			r.eventually(reason.TLS)
+		}
+		require.Len(t, r.book.kept(), before, "no record was forged")
+		reply := ask(revoked, site.Login)
+		require.Equal(t, []any{walk.Unavailable, reason.TLS}, []any{reply.Result, reply.Reason}, reply.Message)
+		require.Contains(t, r.eventually(reason.TLS).Text, "the certificate sw was revoked on")
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -87,11 +88,21 @@ func (o *port) connection(conn net.Conn, heard func()) {
 		return
 	}
 	q.Device = client.device
+	if s.site.TLS && client.device == nil {
+		s.drop(q, reason.ClientUnknown, s.nobody(from.Addr()))
+		return
+	}
 	if s.site.TLS {
 		secured := tls.Server(through, o.secured.Load())
 		_ = secured.SetDeadline(time.Now().Add(unfinished))
 		if err := secured.Handshake(); err != nil {
 			s.drop(q, reason.TLS, "the TLS handshake failed: "+err.Error())
+			return
+		}
+		if is, bears := pki.NamesDevice(secured.ConnectionState().PeerCertificates[0], client.device); !is {
+			s.drop(q, reason.TLS,
+				fmt.Sprintf("the certificate names %s, and not %s: another device's is not taken for it", bears,
+					client.device.Name))
 			return
 		}
 		through = secured

@@ -7,9 +7,11 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -18,6 +20,8 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/site"
@@ -30,6 +34,7 @@ const RADIUSKey = "radsec"
 type Identity struct {
 	Certificate tls.Certificate
 	Trusted     *x509.CertPool
+	Revoked     []*x509.RevocationList
 }
 
 // lowest returns the lowest version of TLS for a protocol: RFC 9887 wants 1.3.
@@ -44,7 +49,77 @@ func lowest(p site.Protocol) uint16 {
 // takes only one that it trusts.
 func (i Identity) Server(p site.Protocol) *tls.Config {
 	return &tls.Config{MinVersion: lowest(p), Certificates: []tls.Certificate{i.Certificate},
-		ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted}
+		ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: i.Trusted, VerifyConnection: i.revoked,
+		SessionTicketsDisabled: true} // each connection shows its certificate anew
+}
+
+// revoked refuses a certificate that is on a list of its authority, RFC 5280
+// section 5.
+func (i Identity) revoked(c tls.ConnectionState) error {
+	for _, chain := range c.VerifiedChains {
+		for at, one := range chain[:len(chain)-1] {
+			for _, list := range i.Revoked {
+				if list.CheckSignatureFrom(chain[at+1]) != nil {
+					continue
+				}
+				for _, entry := range list.RevokedCertificateEntries {
+					if entry.SerialNumber.Cmp(one.SerialNumber) == 0 {
+						return fmt.Errorf("the certificate %s was revoked on %s", subject(one),
+							entry.RevocationTime.UTC().Format(time.DateOnly))
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// subject names a certificate.
+func subject(c *x509.Certificate) string {
+	if c.Subject.CommonName != "" {
+		return c.Subject.CommonName
+	}
+	return strings.Join(c.DNSNames, ", ")
+}
+
+// NamesDevice reports whether a certificate is that of a device: it bears its
+// name or an address of it (RFC 6614, section 2.3), or is the one that the site
+// says; who is what it names.
+func NamesDevice(c *x509.Certificate, d *site.Device) (is bool, who string) {
+	if d.Shows.Fingerprint != "" {
+		sum := sha256.Sum256(c.Raw)
+		return hex.EncodeToString(sum[:]) == d.Shows.Fingerprint, Bears(c)
+	}
+	want := d.Name
+	if d.Shows.Name != "" {
+		want = d.Shows.Name
+	}
+	for _, n := range c.DNSNames {
+		if strings.EqualFold(n, want) {
+			return true, n
+		}
+	}
+	if d.Shows.Name == "" {
+		for _, ip := range c.IPAddresses {
+			a, ok := netip.AddrFromSlice(ip)
+			if ok && (a.Unmap() == d.Source.Unmap() || slices.Contains(d.Addresses, a.Unmap())) {
+				return true, a.Unmap().String()
+			}
+		}
+	}
+	return false, Bears(c)
+}
+
+// Bears says which names and addresses a certificate bears.
+func Bears(c *x509.Certificate) string {
+	all := slices.Clone(c.DNSNames)
+	for _, ip := range c.IPAddresses {
+		all = append(all, ip.String())
+	}
+	if len(all) == 0 {
+		return "nobody"
+	}
+	return strings.Join(all, ", ")
 }
 
 // Client returns the configuration of an asker for a server at an address or of
@@ -91,10 +166,56 @@ func Of(s *site.Server, base string) (Identity, error) {
 		return filepath.Join(base, path)
 	}
 	i, err := Load(at(c.Certificate), at(c.Key), at(c.Authorities))
+	if err == nil && c.Revoked != "" {
+		i.Revoked, err = revocations(at(c.Revoked))
+	}
+	if err == nil {
+		err = i.current(time.Now())
+	}
 	if err != nil {
 		return i, fmt.Errorf("the server %s: %w", s.Name, err)
 	}
 	return i, nil
+}
+
+// current reports a certificate that is not good at a time.
+func (i Identity) current(now time.Time) error {
+	leaf := i.Certificate.Leaf
+	switch {
+	case leaf == nil:
+		return nil
+	case now.After(leaf.NotAfter):
+		return fmt.Errorf("the certificate %s ended on %s: no device would take it", subject(leaf),
+			leaf.NotAfter.UTC().Format(time.DateOnly))
+	case now.Before(leaf.NotBefore):
+		return fmt.Errorf("the certificate %s is good from %s on, and not before: no device would take it", subject(leaf),
+			leaf.NotBefore.UTC().Format(time.DateOnly))
+	}
+	return nil
+}
+
+// revocations reads lists of revoked certificates, in PEM or DER form.
+func revocations(path string) ([]*x509.RevocationList, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the list of revoked certificates cannot be read: %w", err)
+	}
+	var all []*x509.RevocationList
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
+		list, err := x509.ParseRevocationList(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("%s: this is no list of revoked certificates: %w", path, err)
+		}
+		all = append(all, list)
+	}
+	if len(all) > 0 {
+		return all, nil
+	}
+	list, err := x509.ParseRevocationList(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: this is no list of revoked certificates (RFC 5280, section 5), in PEM or DER form", path)
+	}
+	return []*x509.RevocationList{list}, nil
 }
 
 // Authority signs the certificates of a lab.
@@ -115,7 +236,7 @@ func NewAuthority(name string, now time.Time) (*Authority, error) {
 	}
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
 		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		return nil, err
@@ -191,4 +312,19 @@ func (a *Authority) Write(dir, name string, i Identity) error {
 // Written reads an identity that Write wrote.
 func Written(dir, name string) (Identity, error) {
 	return Load(filepath.Join(dir, name+suffix), filepath.Join(dir, name+keySuffix), filepath.Join(dir, AuthorityFile))
+}
+
+// Revoke makes a list of revoked certificates with one in it (RFC 5280, section 5).
+func (a *Authority) Revoke(i Identity, now time.Time) (*x509.RevocationList, error) {
+	leaf, err := x509.ParseCertificate(i.Certificate.Certificate[0])
+	if err != nil {
+		return nil, err
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: now,
+		NextUpdate: now.Add(validFor), RevokedCertificateEntries: []x509.RevocationListEntry{
+			{SerialNumber: leaf.SerialNumber, RevocationTime: now}}}, a.certificate, a.key)
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseRevocationList(der)
 }

@@ -15,6 +15,7 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -33,7 +34,7 @@ var badPasswords = []string{"password", "admin", "secret", "changeme", "letmein"
 // said before it is done. Guessing ends with ctx; untried are the accounts that
 // were then left.
 func Facts(ctx context.Context, s *site.Site, base string, say func(string)) (f findings.Facts, untried []string) {
-	f.Exposed = exposed(s, base)
+	f.Exposed, f.Shown = exposed(s, base), shown(s, base)
 	f.Guessed, untried = guess(ctx, s, say)
 	return f, untried
 }
@@ -93,6 +94,27 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(strin
 		}
 	}
 	return "", true
+}
+
+// shown reads the certificates of servers over TLS.
+func shown(s *site.Site, base string) []findings.Certificate {
+	var all []findings.Certificate
+	for _, v := range s.Servers {
+		if !v.TLS || v.Certificates.Certificate == "" {
+			continue
+		}
+		c := findings.Certificate{Server: v}
+		identity, err := pki.Of(v, base)
+		if err != nil {
+			c.Problem = err.Error()
+		}
+		if leaf := identity.Certificate.Leaf; leaf != nil && err == nil {
+			c.Ends, c.Bears = leaf.NotAfter, pki.Bears(leaf)
+			c.Names = leaf.VerifyHostname(v.Name) == nil || leaf.VerifyHostname(v.Address) == nil
+		}
+		all = append(all, c)
+	}
+	return all
 }
 
 // Exposed finds files with secrets that others on this machine can read.
