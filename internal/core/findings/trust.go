@@ -33,8 +33,8 @@ func certificates(c *checker) {
 		}
 		if !shown.Names {
 			c.add(Finding{Code: "certificate-names-nobody", Place: at,
-				Text: fmt.Sprintf("The certificate of %s bears %s, and neither the server's name nor its address %s: a device that "+
-					"looks refuses it.", shown.Server.Name, shown.Bears, shown.Server.Address),
+				Text: fmt.Sprintf("The certificate of %s bears %s, and neither the server's name nor its address %s: a device "+
+					"that looks refuses it.", shown.Server.Name, shown.Bears, shown.Server.Address),
 				Repair: fmt.Sprintf("have it made with the DNS name %s or the address %s", shown.Server.Name,
 					shown.Server.Address)})
 		}
