@@ -366,6 +366,11 @@ func usedBy(s *site.Site, key *site.Key) []string {
 		}
 	}
 	for _, d := range s.Devices {
+		for _, v := range s.Servers {
+			if v.Key != key && d.Shares(v) == key {
+				used = append(used, d.Name+" with "+v.Name)
+			}
+		}
 		for v, h := range d.Found.Keys {
 			if h.Key == key {
 				used = append(used, d.Name+" for "+v.Name)

@@ -107,6 +107,11 @@ func Of(d *site.Device) Blueprint {
 		b.Accounts = append(b.Accounts,
 			Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
 	}
+	for s, own := range d.OwnKeys() {
+		if v := b.server(s.Name); v != nil {
+			v.Key = keyName(own)
+		}
+	}
 	return b
 }
 

@@ -55,13 +55,14 @@ func purposeOf(q site.Question) site.Purpose {
 func (j *judging) heldKey(server string) (how, place string) {
 	s := j.evidence.Site
 	held, ok := s.Device(j.story.Device).Found.Keys[s.Server(server)]
-	if !ok || j.evidence.Keys.Same(held.Key, s.Server(server).Key) {
+	if !ok || j.evidence.Keys.Same(held.Key, s.Device(j.story.Device).Shares(s.Server(server))) {
 		return "", ""
 	}
 	if _, known := j.evidence.Keys[held.Key.Name]; !known {
 		return "its value is not known here", s.Where(held.KeyRef.Place)
 	}
-	return j.evidence.Keys[held.Key.Name].Difference(j.evidence.Keys[s.Server(server).Key.Name]),
+	return j.evidence.Keys[held.Key.Name].Difference(
+			j.evidence.Keys[s.Device(j.story.Device).Shares(s.Server(server)).Name]),
 		s.Where(held.KeyRef.Place)
 }
 

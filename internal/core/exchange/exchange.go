@@ -125,10 +125,15 @@ func (d Directory) host(p netip.AddrPort) (port, bool) {
 	return port{server: s, protocol: s.Protocol, strange: true}, true
 }
 
-// key returns the server's key, false when it is not known.
-func (d Directory) key(p port) ([]byte, bool) {
+// key returns the key that a server shares with a client, false when it is not
+// known.
+func (d Directory) key(p port, client netip.Addr) ([]byte, bool) {
 	if p.server != nil && p.server.Key != nil {
-		if v, ok := d.keys[p.server.Key.Name]; ok {
+		key := p.server.Key
+		if device := d.devices[client.Unmap()]; device != nil {
+			key = device.Shares(p.server)
+		}
+		if v, ok := d.keys[key.Name]; ok {
 			return []byte(v.Reveal()), true
 		}
 	}

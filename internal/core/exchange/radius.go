@@ -147,7 +147,7 @@ func (l *Listener) attributes(p *radius.Packet) []NameValue {
 
 // judgeRequest reports whether the server's key fits a request.
 func (l *Listener) judgeRequest(e *Exchange, p port, packet *radius.Packet, b []byte) {
-	key, known := l.directory.key(p)
+	key, known := l.directory.key(p, netip.MustParseAddrPort(e.Client).Addr())
 	if !known {
 		return
 	}
@@ -209,7 +209,7 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		l.emit(*e)
 		return
 	}
-	if key, known := l.directory.key(p); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
+	if key, known := l.directory.key(p, client.Addr()); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
 		mark(w.e, evidence.MarkUnverified, "an answer came whose authenticator does not verify")
 		w.unverified = true
 		return // a device drops it, and goes on waiting

@@ -123,7 +123,7 @@ func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 
 // radius makes a packet anew.
 func (s *Scrubber) radius(packet *radius.Packet, k pairKey, p port, b []byte, request bool) ([]byte, error) {
-	key, known := s.directory.key(p)
+	key, known := s.directory.key(p, k.client.Addr())
 	made := &radius.Packet{Code: packet.Code, ID: packet.ID, Authenticator: packet.Authenticator}
 	fits := true
 	switch {
@@ -200,7 +200,7 @@ func (s *Scrubber) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 	}
 	v.buffers[side] = append(v.buffers[side], b...)
 	for {
-		key, known := s.directory.key(v.port)
+		key, known := s.directory.key(v.port, c.Client.Addr())
 		h, body, err := tacacs.DecodePacket(v.buffers[side], key)
 		if err != nil {
 			if len(v.buffers[side]) > tacacs.MaxBody {

@@ -118,7 +118,7 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 // are passed over.
 func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
 	b := v.buffers[side]
-	key, known := l.directory.key(v.port)
+	key, known := l.directory.key(v.port, v.client.Addr())
 	h, body, err := tacacs.DecodePacket(b, key)
 	switch {
 	case errors.Is(err, tacacs.ErrHeader):

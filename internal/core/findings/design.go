@@ -106,6 +106,11 @@ func unused(c *checker) {
 	used := map[any]bool{}
 	for _, d := range s.Devices {
 		used[d.Kind], used[d.Profile] = true, true
+		for _, v := range s.Servers {
+			if own := d.Shares(v); own != nil {
+				used[own] = true
+			}
+		}
 		for _, h := range d.Found.Keys {
 			used[h.Key] = true
 		}

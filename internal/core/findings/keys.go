@@ -41,13 +41,14 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 	case reason.KeyDiffers:
 		held := d.Key(s)
 		f.Code, f.Place = "key-differs", d.Found.Keys[s].KeyRef.Place
-		how := c.reckoner.Keys[held.Name].Difference(c.reckoner.Keys[s.Key.Name])
+		how := c.reckoner.Keys[held.Name].Difference(c.reckoner.Keys[d.Shares(s).Name])
 		if _, known := c.reckoner.Keys[held.Name]; !known || how == "" {
 			how = "its value cannot be read here, so it counts as another key"
 		}
 		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this "+
-			"device in a way that it can read.", held.Name, s.Name, s.Key.Name, how)
-		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of found", s.Key.Name, s.Name+": "+held.Name)
+			"device in a way that it can read.", held.Name, s.Name, d.Shares(s).Name, how)
+		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of found", d.Shares(s).Name,
+			s.Name+": "+held.Name)
 	case reason.ClientUnknown:
 		f.Code, f.Place = "client-unknown", d.Found.Place
 		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that it does "+

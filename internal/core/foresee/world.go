@@ -130,7 +130,7 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason
 		return ""
 	}
 	held := d.Key(s)
-	if f.Keys.Same(held, s.Key) || s.NextKey != nil && f.Keys.Same(held, s.NextKey) || f.coveredWith(d, s, held) {
+	if f.Keys.Same(held, d.Shares(s)) || s.NextKey != nil && f.Keys.Same(held, s.NextKey) || f.coveredWith(d, s, held) {
 		return ""
 	}
 	return reason.KeyDiffers

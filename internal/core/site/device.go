@@ -69,6 +69,7 @@ type Profile struct {
 	Access      map[string][]Entry
 	AccountRefs []Ref
 	HasAccounts bool
+	keys        []FoundKey // shared with servers by these devices alone
 	place       Place
 }
 
@@ -90,6 +91,7 @@ type Device struct {
 	Ways       []*Way
 	Accounts   []*Account
 	Found      Found
+	shares     map[*Server]*Key // its own shared secrets
 }
 
 // Shown is how a device's certificate is told from others.
@@ -141,6 +143,18 @@ type heldGroup struct {
 func (d *Device) Key(s *Server) *Key {
 	if h, ok := d.Found.Keys[s]; ok {
 		return h.Key
+	}
+	return d.Shares(s)
+}
+
+// OwnKeys returns the keys that the device shares with servers by itself.
+func (d *Device) OwnKeys() map[*Server]*Key { return d.shares }
+
+// Shares returns the key that the device and s should share: its own, or the
+// server's.
+func (d *Device) Shares(s *Server) *Key {
+	if own, ok := d.shares[s]; ok {
+		return own
 	}
 	return s.Key
 }

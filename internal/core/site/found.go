@@ -2,6 +2,26 @@ package site
 
 import "slices"
 
+// shares leads the secrets that a device shares with servers by itself to their
+// values: those of its profile, then its own.
+func (l *linker) shares(d *Device) {
+	for _, own := range [][]FoundKey{d.Profile.keys, d.Own.keys} {
+		for _, k := range own {
+			server, key := find(l, "server", l.site.servers, k.Server), find(l, "key", l.keys, k.KeyRef)
+			switch {
+			case server == nil || key == nil:
+				continue
+			case server.TLS || server.Protocol == LDAP:
+				l.wrong(k.Server.Place, "the server %s has no shared secret that %s could have", server.Name, d.Name)
+				continue
+			case d.shares == nil:
+				d.shares = map[*Server]*Key{}
+			}
+			d.shares[server] = key
+		}
+	}
+}
+
 // holds leads what is known to be on a device to its values.
 func (l *linker) holds(d *Device) {
 	h := &d.Found

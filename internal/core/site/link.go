@@ -245,6 +245,7 @@ func (l *linker) devices() {
 		if l.design {
 			d.Found = Found{}
 		}
+		l.shares(d)
 		l.holds(d)
 		l.deviceAccounts(d)
 		d.Ways = l.ways(d)

@@ -91,6 +91,15 @@ func sharedFields[T any](at func(*T) *Profile) map[string]field[T] {
 	return map[string]field[T]{
 		"defaults": inner(&defaultsShape, at),
 		"access":   inner(&accessShape, at),
+		"keys": {read: func(r *reader, n *yaml.Node, v *T) {
+			r.pairs(n, "keys", "servers and the keys shared with them", func(server, key *yaml.Node) {
+				of, ok := r.name(server, "a server")
+				with, good := r.name(key, "a key")
+				if ok && good {
+					at(v).keys = append(at(v).keys, FoundKey{Server: of, KeyRef: with})
+				}
+			})
+		}, form: mapForm(nameForm())},
 		"accounts": {read: func(r *reader, n *yaml.Node, v *T) {
 			at(v).HasAccounts = true
 			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs }).read(r, n, at(v))

@@ -30,7 +30,7 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 		return asker{}, false
 	}
 	if d, ok := s.Clients[a]; ok {
-		return asker{device: d, keys: s.keys, hindrance: hindrance}, true
+		return asker{device: d, keys: s.keysOf(d), hindrance: hindrance}, true
 	}
 	for _, c := range s.Site.Clients {
 		if !c.Covers(a, s.site) {
@@ -41,6 +41,16 @@ func (s *server) asker(a netip.Addr) (asker, bool) {
 		}
 	}
 	return asker{}, false
+}
+
+// keysOf returns the keys with which a device may ask: its own, where it has one,
+// and no other.
+func (s *server) keysOf(d *site.Device) [][]byte {
+	own := d.Shares(s.site)
+	if own == nil || own == s.site.Key {
+		return s.keys
+	}
+	return [][]byte{[]byte(s.Keys[own.Name].Reveal())}
 }
 
 // question begins a question of somebody who asks with the first of their keys.
