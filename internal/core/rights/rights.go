@@ -114,7 +114,7 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 				"people",
 			team.Name, p.Name)
 	}
-	if p.Disabled {
+	if p.Disabled { // and below: PutOut
 		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
 	}
 	if p.Expired(now) {

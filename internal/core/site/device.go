@@ -2,6 +2,8 @@ package site
 
 import (
 	"net/netip"
+	"slices"
+	"strings"
 )
 
 // Access names a way in.
@@ -184,6 +186,22 @@ func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) 
 		}
 	}
 	return authentication, accounting, at
+}
+
+// Servers returns the servers that the lists of the device name, by their names.
+func (d *Device) Servers() []*Server {
+	var all []*Server
+	for _, way := range d.Ways {
+		for _, l := range way.Lists {
+			for _, s := range l.Servers() {
+				if !slices.Contains(all, s) {
+					all = append(all, s)
+				}
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b *Server) int { return strings.Compare(a.Name, b.Name) })
+	return all
 }
 
 // Account returns the device's local account of that name, or nil.

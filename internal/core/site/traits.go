@@ -40,7 +40,10 @@ type Traits struct {
 	CommandRulesOverRADIUS bool
 	RecordsSecrets         bool     // recorded-secrets: records of commands hold secrets in clear
 	LacksModels            []string // models: those of Models that the kind does not have
-	TakesBack              string   // takes-back: how the kind takes a change back by itself, one of the words below
+	// DisconnectPort is the UDP port at which the kind takes a Disconnect-Request
+	// (RFC 5176, section 2), 0 where it takes none: disconnect-port.
+	DisconnectPort int
+	TakesBack      string // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
 // The forms in which a password reaches a server.
@@ -164,6 +167,8 @@ func DefaultTraits() Traits {
 		Lines: Range{Low: 0, High: 9},
 		// RFC 2865, section 3: 1645 is of old, 1812 is right.
 		LegacyPorts: false,
+		// RFC 5176 is for those who have it. Safe: nothing is sent.
+		DisconnectPort: 0,
 		// RFC 6241, section 8.4.
 		TakesBack: ConfirmedCommit,
 	}
@@ -213,6 +218,7 @@ var traits = map[string]trait{
 	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),
 	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
 	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
+	"disconnect-port":             number(0, 65535, func(t *Traits) *int { return &t.DisconnectPort }),
 	"login-window": {takes: "a duration such as 30s, up to 10m", set: func(t *Traits, text string) bool {
 		d, err := time.ParseDuration(text)
 		t.LoginWindow = d

@@ -106,4 +106,8 @@ func open[T any](at netip.AddrPort, listen func(netip.AddrPort) (T, error)) (T, 
 	return got, err
 }
 
+func listenUDP(at netip.AddrPort) (*net.UDPConn, error) {
+	return net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
+}
+
 func listenTCP(at netip.AddrPort) (net.Listener, error) { return net.Listen("tcp", at.String()) }

@@ -284,6 +284,14 @@ func (l *Lab) standIns() error {
 			device.Serve(way.access, listener)
 			place.Ways = append(place.Ways, evidence.WayPlace{Access: way.access, Address: listener.Addr().String()})
 		}
+		if port := d.Kind.Traits.DisconnectPort; port != 0 {
+			at := netip.AddrPortFrom(l.at.devices[d], uint16(port))
+			conn, err := open(at, listenUDP)
+			if err != nil {
+				return cannotListen("the device "+d.Name, at, err)
+			}
+			device.ServeDisconnect(conn)
+		}
 		l.Places.Devices = append(l.Places.Devices, place)
 	}
 	return nil

@@ -34,14 +34,20 @@ const (
 	AcctAuthentic            Type = 45
 	AcctSessionTime          Type = 46
 	AcctTerminateCause       Type = 49
+	EventTimestamp           Type = 55
 	CHAPChallenge            Type = 60
 	NASPortType              Type = 61
 	MessageAuthenticator     Type = 80
 	NASPortID                Type = 87
 	NASIPv6Address           Type = 95
+	ErrorCause               Type = 101
 	ManagementPolicyID       Type = 135
 	ManagementPrivilegeLevel Type = 136
 )
+
+// SessionContextNotFound is the Error-Cause of a device that has no such session,
+// RFC 5176 section 3.5.
+const SessionContextNotFound = 503
 
 // Form is the data type of an attribute, RFC 8044.
 type Form int
@@ -121,7 +127,7 @@ var dictionary = []Entry{
 	{Type: 51, Name: "Acct-Link-Count", Form: Integer, Section: "RFC 2866, section 5.12", Values: nil},
 	{Type: 52, Name: "Acct-Input-Gigawords", Form: Integer, Section: "RFC 2869, section 5.1", Values: nil},
 	{Type: 53, Name: "Acct-Output-Gigawords", Form: Integer, Section: "RFC 2869, section 5.2", Values: nil},
-	{Type: 55, Name: "Event-Timestamp", Form: Integer, Section: "RFC 2869, section 5.3", Values: nil},
+	{Type: EventTimestamp, Name: "Event-Timestamp", Form: Integer, Section: "RFC 2869, section 5.3", Values: nil},
 	{Type: CHAPChallenge, Name: "CHAP-Challenge", Form: Octets, Section: "RFC 2865, section 5.40", Values: nil},
 	{Type: NASPortType, Name: "NAS-Port-Type", Form: Integer, Section: "RFC 2865, section 5.41",
 		Values: map[uint32]string{0: "Async", 1: "Sync", 2: "ISDN-Sync", 5: "Virtual", 15: "Ethernet",
@@ -140,6 +146,13 @@ var dictionary = []Entry{
 	{Type: 96, Name: "Framed-Interface-Id", Form: Octets, Section: "RFC 3162, section 2.2", Values: nil},
 	{Type: 97, Name: "Framed-IPv6-Prefix", Form: Octets, Section: "RFC 3162, section 2.3", Values: nil},
 	{Type: 98, Name: "Login-IPv6-Host", Form: Address6, Section: "RFC 3162, section 2.4", Values: nil},
+	{Type: ErrorCause, Name: "Error-Cause", Form: Integer, Section: "RFC 5176, section 3.5",
+		Values: map[uint32]string{201: "Residual-Session-Context-Removed", 401: "Unsupported-Attribute",
+			402: "Missing-Attribute", 403: "NAS-Identification-Mismatch", 404: "Invalid-Request",
+			405: "Unsupported-Service", 406: "Unsupported-Extension", 407: "Invalid-Attribute-Value",
+			501: "Administratively-Prohibited", 502: "Request-Not-Routable", SessionContextNotFound: "Session-Context-Not-Found",
+			504: "Session-Context-Not-Removable", 505: "Other-Proxy-Processing-Error", 506: "Resources-Unavailable",
+			507: "Request-Initiated", 508: "Multiple-Session-Selection-Unsupported"}},
 	{Type: 133, Name: "Framed-Management-Protocol", Form: Integer, Section: "RFC 5607, section 6.1",
 		Values: map[uint32]string{1: "SNMP", 2: "Web-based", 3: "NETCONF", 4: "FTP", 5: "TFTP", 6: "SFTP", 7: "RCP",
 			8: "SCP"}},

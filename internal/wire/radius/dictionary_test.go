@@ -24,7 +24,7 @@ const assigned = `1 User-Name, 2 User-Password, 3 CHAP-Password, 4 NAS-IP-Addres
 50 Acct-Multi-Session-Id, 51 Acct-Link-Count, 52 Acct-Input-Gigawords, 53 Acct-Output-Gigawords, 55 Event-Timestamp,
 60 CHAP-Challenge, 61 NAS-Port-Type, 62 Port-Limit, 76 Prompt, 77 Connect-Info, 79 EAP-Message,
 80 Message-Authenticator, 85 Acct-Interim-Interval, 87 NAS-Port-Id, 88 Framed-Pool, 95 NAS-IPv6-Address,
-96 Framed-Interface-Id, 97 Framed-IPv6-Prefix, 98 Login-IPv6-Host, 133 Framed-Management-Protocol,
+96 Framed-Interface-Id, 97 Framed-IPv6-Prefix, 98 Login-IPv6-Host, 101 Error-Cause, 133 Framed-Management-Protocol,
 134 Management-Transport-Protection, 135 Management-Policy-Id, 136 Management-Privilege-Level`
 
 // The words of their values.
@@ -39,6 +39,11 @@ Acct-Terminate-Cause: 1 User-Request, 2 Lost-Carrier, 3 Lost-Service, 4 Idle-Tim
 6 Admin-Reset, 7 Admin-Reboot, 8 Port-Error, 9 NAS-Error, 10 NAS-Request, 11 NAS-Reboot
 NAS-Port-Type: 0 Async, 1 Sync, 2 ISDN-Sync, 5 Virtual, 15 Ethernet, 19 Wireless-802.11
 Prompt: 0 No-Echo, 1 Echo
+Error-Cause: 201 Residual-Session-Context-Removed, 401 Unsupported-Attribute, 402 Missing-Attribute,
+403 NAS-Identification-Mismatch, 404 Invalid-Request, 405 Unsupported-Service, 406 Unsupported-Extension,
+407 Invalid-Attribute-Value, 501 Administratively-Prohibited, 502 Request-Not-Routable, 503 Session-Context-Not-Found,
+504 Session-Context-Not-Removable, 505 Other-Proxy-Processing-Error, 506 Resources-Unavailable, 507 Request-Initiated,
+508 Multiple-Session-Selection-Unsupported
 Framed-Management-Protocol: 1 SNMP, 2 Web-based, 3 NETCONF, 4 FTP, 5 TFTP, 6 SFTP, 7 RCP, 8 SCP
 Management-Transport-Protection: 1 No-Protection, 2 Integrity-Protection, 3 Integrity-Confidentiality-Protection`
 
@@ -47,7 +52,7 @@ func TestNumbersAndWordsAreThoseOfTheRegistry(t *testing.T) {
 	var have, values []string
 	for _, e := range dictionary {
 		have = append(have, fmt.Sprintf("%d %s", e.Type, e.Name))
-		require.Regexp(t, `^RFC (2865|2866|2869|3162|3579|5607), section [0-9.]+$`, e.Section, e.Name)
+		require.Regexp(t, `^RFC (2865|2866|2869|3162|3579|5176|5607), section [0-9.]+$`, e.Section, e.Name)
 		if e.Values == nil {
 			continue
 		}

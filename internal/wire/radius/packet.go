@@ -26,12 +26,17 @@ const (
 	AccountingResponse Code = 5
 	AccessChallenge    Code = 11
 	StatusServer       Code = 12 // RFC 5997
+	// RFC 5176, section 2: the server asks, the device answers.
+	DisconnectRequest Code = 40
+	DisconnectACK     Code = 41
+	DisconnectNAK     Code = 42
 )
 
 func (c Code) String() string {
 	names := map[Code]string{AccessRequest: "Access-Request", AccessAccept: "Access-Accept", AccessReject: "Access-Reject",
 		AccountingRequest: "Accounting-Request", AccountingResponse: "Accounting-Response",
-		AccessChallenge: "Access-Challenge", StatusServer: "Status-Server"}
+		AccessChallenge: "Access-Challenge", StatusServer: "Status-Server", DisconnectRequest: "Disconnect-Request",
+		DisconnectACK: "Disconnect-ACK", DisconnectNAK: "Disconnect-NAK"}
 	if n, ok := names[c]; ok {
 		return n
 	}
@@ -204,6 +209,28 @@ func (p *Packet) EncodeAccountingRequest(key []byte) ([]byte, error) {
 	p.Authenticator = hashWith(b, [16]byte{}, key)
 	copy(b[4:], p.Authenticator[:])
 	return b, nil
+}
+
+// EncodeDisconnectRequest encodes a Disconnect-Request with its
+// Message-Authenticator first and fills in its Authenticator, which is made as
+// that of an Accounting-Request: RFC 5176, sections 2.3 and 3.4.
+func (p *Packet) EncodeDisconnectRequest(key []byte) ([]byte, error) {
+	p.Authenticator = [16]byte{}
+	b, err := p.append(nil, true)
+	if err != nil {
+		return nil, err
+	}
+	sign(b, p.Authenticator, key)
+	p.Authenticator = hashWith(b, [16]byte{}, key)
+	copy(b[4:], p.Authenticator[:])
+	return b, nil
+}
+
+// CheckDisconnectRequest reports whether the Authenticator of a
+// Disconnect-Request is of a key, and its Message-Authenticator, where it has
+// one: RFC 5176, sections 2.3 and 3.4.
+func CheckDisconnectRequest(b []byte, key []byte) bool {
+	return checkHash(b, [16]byte{}, key) && CheckMessageAuthenticator(b, [16]byte{}, key) != Invalid
 }
 
 // EncodeResponse encodes an answer to a request with the given Authenticator:

@@ -80,6 +80,7 @@ type Asker struct {
 	Port     string // the device's port, such as ssh0
 	From     string // where the person comes from
 	Session  string // the device's name for the session
+	Ended    bool   // for the record of its end: an administrator ended it
 	Password string // for a login
 	Form     string // for a login; "" is PAP with RADIUS and prompts with TACACS+
 	// Elevate, above 0, makes a login over TACACS+ the elevation to that level.

@@ -125,7 +125,7 @@ func radiusRequest(t Target, q walk.Question, a Asker) (p *radius.Packet, succes
 			p.AddInteger(radius.AcctSessionTime, uint32(q.Elapsed.Seconds()))
 		}
 		if !q.Start && !q.Update {
-			p.AddInteger(radius.AcctTerminateCause, 1)
+			p.AddInteger(radius.AcctTerminateCause, either(a.Ended, 6, 1)) // Admin-Reset, User-Request
 		}
 		authentic := uint32(1)
 		if q.Method == site.ByLocal {

@@ -214,9 +214,10 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 	}
 }
 
-// joined and gone note the begin and the end of a session.
-func (d *Device) joined(v *visitor) {
-	v.id = d.next.Add(1)
+// joined and gone note the begin and the end of a session. hang ends it from
+// outside.
+func (d *Device) joined(v *visitor, hang func()) {
+	v.id, v.hang = d.next.Add(1), hang
 	d.mu.Lock()
 	d.books.sessions[v.id] = v
 	d.mu.Unlock()
@@ -294,7 +295,7 @@ type Health struct {
 // Servers returns how every server is that the device can ask.
 func (d *Device) Servers() []Health {
 	counts := d.Counts()
-	servers := askedBy(d.design())
+	servers := d.design().Servers()
 	all := []Health{}
 	for _, s := range servers {
 		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
@@ -318,22 +319,6 @@ func (d *Device) Servers() []Health {
 		}
 		all = append(all, h)
 	}
-	return all
-}
-
-// askedBy returns the servers that the lists of a device name, by their names.
-func askedBy(d *site.Device) []*site.Server {
-	var all []*site.Server
-	for _, way := range d.Ways {
-		for _, l := range way.Lists {
-			for _, s := range l.Servers() {
-				if !slices.Contains(all, s) {
-					all = append(all, s)
-				}
-			}
-		}
-	}
-	slices.SortFunc(all, func(a, b *site.Server) int { return strings.Compare(a.Name, b.Name) })
 	return all
 }
 

@@ -149,7 +149,7 @@ func (d *Device) beginPage(r *http.Request, access, person, password string) (to
 		v.leave()
 		return "", nil, errNoLine
 	}
-	d.joined(v)
+	d.joined(v, func() { d.endPage(token) })
 	return token, s, nil
 }
 

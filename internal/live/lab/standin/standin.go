@@ -219,6 +219,8 @@ type visitor struct {
 	code     func(prompt string) (string, bool) // answers a server that asks for a one-time code; nil: nobody can be asked
 	level    int                                // what the person has now: an elevation may have raised it
 	id       int64
+	hang     func()      // ends the session from outside
+	ended    atomic.Bool // so it was
 }
 
 // arrive begins a visit.
@@ -319,6 +321,7 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 		return nowhere{server: s}
 	}
 	as := v.asker
+	as.Ended = v.ended.Load()
 	as.Form = v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol)
 	if target.Dialer == nil {
 		target.Dialer = aaa.Net{}

@@ -223,7 +223,7 @@ func (d *Device) plainLogin(conn net.Conn, way *site.Way, line int, out io.Write
 			continue
 		}
 		_ = conn.SetDeadline(time.Time{})
-		d.joined(v)
+		d.joined(v, func() { _ = conn.Close() })
 		newShell(v, shell()).run()
 		v.leave()
 		return

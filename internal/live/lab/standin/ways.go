@@ -121,7 +121,7 @@ func (d *Device) sshConnection(conn net.Conn, access string) {
 		return
 	}
 	_ = conn.SetDeadline(time.Time{})
-	d.joined(v)
+	d.joined(v, func() { _ = conn.Close() })
 	defer v.leave()
 	d.running.Go(func() { ssh.DiscardRequests(requests) })
 	for fresh := range channels {

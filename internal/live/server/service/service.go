@@ -64,6 +64,7 @@ type Service struct {
 	Metrics *Metrics
 	ledger  book
 	traffic *os.File
+	ends    *ends
 }
 
 // Open opens the ledger and the capture of a state folder, and a gate that
@@ -75,7 +76,10 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 		options.Say = func(string) {}
 	}
 	folder.OnTrouble(options.Say)
-	v := &Service{Metrics: NewMetrics()}
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	v := &Service{Metrics: NewMetrics(), ends: newEnds(options.Say, options.Now)}
 	var err error
 	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
 		return nil, err
@@ -134,6 +138,7 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 // Close ends the gate, and then closes what it wrote to.
 func (v *Service) Close() error {
 	v.Shutdown()
+	v.ends.close()
 	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
 }
 
@@ -208,6 +213,13 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 		}
 	}
 	changes, err := v.Gate.Take(d, places)
+	if err == nil {
+		here := map[*site.Server]netip.Addr{}
+		for _, p := range places {
+			here[p.Server] = p.Authentication.Addr()
+		}
+		v.ends.put(d.Site, d.Keys, here)
+	}
 	return changes, advised(err)
 }
 

@@ -1,0 +1,110 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"sync"
+	"time"
+
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/aaa"
+)
+
+// mostDisconnects is how many devices are asked at the same time.
+const mostDisconnects = 32
+
+// ends ends the open sessions of people whom the site keeps out from now on.
+//
+// put is called by one goroutine; close may be called by another, and waits for
+// the devices that are being asked.
+type ends struct {
+	say     func(string)
+	now     func() time.Time
+	ctx     context.Context
+	stop    context.CancelFunc
+	running sync.WaitGroup
+	site    *site.Site // the one in use; nil: none yet
+	since   time.Time  // when it was put in use
+}
+
+func newEnds(say func(string), now func() time.Time) *ends {
+	e := &ends{say: say, now: now}
+	e.ctx, e.stop = context.WithCancel(context.Background())
+	return e
+}
+
+func (e *ends) close() {
+	e.stop()
+	e.running.Wait()
+}
+
+// put is told of the site that is in use from now on, of its keys, and of the
+// servers that run here with their addresses. In the background each device that
+// takes a Disconnect-Request of one of them is asked to end the sessions of those
+// who are out.
+func (e *ends) put(s *site.Site, keys site.Keys, here map[*site.Server]netip.Addr) {
+	before, then, now := e.site, e.since, e.now()
+	e.site, e.since = s, now
+	if before == nil {
+		return
+	}
+	people := rights.PutOut(before, s, then, now)
+	if len(people) == 0 {
+		return
+	}
+	e.running.Go(func() { e.everywhere(people, s, keys, here) })
+}
+
+// everywhere asks every device about every person.
+func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here map[*site.Server]netip.Addr) {
+	var asking sync.WaitGroup
+	defer asking.Wait()
+	room := make(chan struct{}, mostDisconnects)
+	for _, d := range s.Devices {
+		server := asks(d, here)
+		if server == nil {
+			continue
+		}
+		select {
+		case room <- struct{}{}:
+		case <-e.ctx.Done():
+			return
+		}
+		asking.Go(func() {
+			defer func() { <-room }()
+			for _, person := range people {
+				e.one(aaa.Disconnecting{Device: d.Name, Person: person, Server: server, From: here[server],
+					Key: keys[d.Key(server).Name], To: netip.AddrPortFrom(d.Source, uint16(d.Kind.Traits.DisconnectPort)), Now: e.now})
+			}
+		})
+	}
+}
+
+// asks returns the server that runs here of which a device takes a
+// Disconnect-Request, nil where there is none.
+func asks(d *site.Device, here map[*site.Server]netip.Addr) *site.Server {
+	if d.Kind.Traits.DisconnectPort == 0 {
+		return nil
+	}
+	for _, s := range d.Servers() {
+		if _, runs := here[s]; runs && s.Protocol == site.RADIUS && !s.TLS {
+			return s
+		}
+	}
+	return nil
+}
+
+// one asks one device about one person, and says what came of it.
+func (e *ends) one(d aaa.Disconnecting) {
+	switch err := d.Send(e.ctx); {
+	case errors.Is(err, aaa.ErrNoSession), e.ctx.Err() != nil:
+	case err != nil:
+		e.say(fmt.Sprintf("%s is kept out from now on, and %s was not made to end open sessions: %v; see them with "+
+			"ledger sessions -open, and end them there", d.Person, d.Device, err))
+	default:
+		e.say(fmt.Sprintf("%s is kept out from now on: %s has ended the open sessions", d.Person, d.Device))
+	}
+}
