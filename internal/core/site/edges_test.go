@@ -77,6 +77,14 @@ func TestManyProblemsAreCutAndCounted(t *testing.T) {
 	require.NotContains(t, ps[:mostShown].Error(), "more problems")
 }
 
+// A file of millions of entries is refused before anything is made of it.
+func TestAFileOfMillionsOfEntriesIsRefusedAtOnce(t *testing.T) {
+	t.Parallel()
+	_, err := Parse(Source{Name: "site.yaml", Text: []byte("devices: [" + strings.Repeat("{},", mostParts/2))})
+	require.ErrorContains(t, err, "the file has about 2000001 entries, and 2000000 are the most; split the site")
+	require.Equal(t, 7, parts([]byte("a: [{b: 1},\n{b: 2, c: 3}]\n")))
+}
+
 func TestNoTwoKeysAreOneUnlessTheirValuesAreKnownAndEqual(t *testing.T) {
 	t.Parallel()
 	a, b, c, unknown := &Key{}, &Key{}, &Key{}, &Key{}
