@@ -1,9 +1,12 @@
 package main
 
 import (
+	"crypto/x509"
+	"encoding/pem"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -72,6 +75,7 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 // servedSite is a site with a server for each protocol and transport on
 // loopback, asked from a loopback device, and a person for every form.
 const servedSite = `site: Served
+service: {metrics: "127.95.1.1:9471"}
 keys: {k: file k, kept: file kept}
 servers:
   - {name: r-udp, protocol: radius, address: 127.95.1.1, ports: {authentication: 11812, accounting: 11813}, key: k, timeout: 2s, run: true}
@@ -84,6 +88,16 @@ roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
 vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
 `
+
+// parsed is the certificate in a file.
+func parsed(t *testing.T, path string) *x509.Certificate {
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	block, _ := pem.Decode(text)
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	require.NoError(t, err)
+	return certificate
+}
 
 func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	t.Parallel()
@@ -105,6 +119,17 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	serve := c.start(t, "serve", "-state", "st")
 	require.Contains(t, serve.err.String(), here(t, "r-tls: RADIUS over TLS on 127.95.1.1:12083"))
 	require.Contains(t, serve.err.String(), here(t, "t-tls: TACACS+ over TLS on 127.95.1.1:10300"))
+	end := map[string]int64{}
+	for line := range strings.Lines(fetched(t, here(t, "http://127.95.1.1:9471/metrics"))) {
+		if rest, is := strings.CutPrefix(line, `mellowgate_certificate_end_timestamp_seconds{server="`); is {
+			server, value, _ := strings.Cut(rest, `"} `)
+			seconds, err := strconv.ParseFloat(strings.TrimSpace(value), 64)
+			require.NoError(t, err)
+			end[server] = int64(seconds)
+		}
+	}
+	ends := parsed(t, filepath.Join(c.dir, "c/server.pem")).NotAfter.Unix()
+	require.Equal(t, map[string]int64{"r-tls": ends, "t-tls": ends}, end)
 	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities", "c/authority.pem"}
 	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"},
 		"r-tls": {"pap", "chap", "mschapv2"},

@@ -217,6 +217,16 @@ func TestServeThatIsInterruptedSaysSoByItsStatus(t *testing.T) {
 	require.Equal(t, 130, b.end(t))
 }
 
+// fetched is what is at a URL.
+func fetched(t *testing.T, url string) string {
+	response, err := http.Get(url)
+	require.NoError(t, err)
+	defer func() { _ = response.Body.Close() }()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return string(text)
+}
+
 func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	t.Parallel()
 	c, b, change := served(t)
@@ -225,14 +235,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	b = c.start(t, "serve")
 	require.Contains(t, b.said(), here(t, "metrics and health on http://127.93.0.1:9470/metrics"))
 	require.Zero(t, c.asks(t))
-	get := func(path string) string {
-		response, err := http.Get(here(t, "http://127.93.0.1:9470") + path)
-		require.NoError(t, err)
-		defer func() { _ = response.Body.Close() }()
-		text, err := io.ReadAll(response.Body)
-		require.NoError(t, err)
-		return string(text)
-	}
+	get := func(path string) string { return fetched(t, here(t, "http://127.93.0.1:9470")+path) }
 	require.Equal(t, "running\n", get("/health"))
 	text := get("/metrics")
 	require.Contains(t, text,

@@ -19,6 +19,7 @@ import (
 // /metrics in the text form of Prometheus, and /health.
 type Metrics struct {
 	answers  *prometheus.CounterVec
+	ends     *prometheus.GaugeVec // of certificates, by server
 	registry *prometheus.Registry
 	server   *http.Server
 	ended    chan struct{}
@@ -28,8 +29,10 @@ type Metrics struct {
 func NewMetrics() *Metrics {
 	m := &Metrics{registry: prometheus.NewRegistry(), answers: prometheus.NewCounterVec(prometheus.CounterOpts{
 		Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
-		[]string{"server", "protocol", "question", "answer", "reason"})}
-	m.registry.MustRegister(m.answers, collectors.NewGoCollector(),
+		[]string{"server", "protocol", "question", "answer", "reason"}),
+		ends: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_certificate_end_timestamp_seconds",
+			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{"server"})}
+	m.registry.MustRegister(m.answers, m.ends, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -39,6 +42,14 @@ func (m *Metrics) Waiting(now func() int64) {
 	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting",
 		Help: "Records that are safe on this disk and wait for the ledger's database."},
 		func() float64 { return float64(now()) }))
+}
+
+// Certificates are the ends of the certificates in use from now on, by server.
+func (m *Metrics) Certificates(ends map[string]time.Time) {
+	m.ends.Reset()
+	for server, end := range ends {
+		m.ends.WithLabelValues(server).Set(float64(end.Unix()))
+	}
 }
 
 // Event counts an event. No name of a person or device becomes a label: there

@@ -197,7 +197,7 @@ func Written(p gate.Place, running bool) evidence.ServerPlace {
 // certificates that the site names, read again, whose paths start from base. It
 // gives what changed. After an error nothing has.
 func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
-	places := make([]gate.Place, len(servers))
+	places, ends := make([]gate.Place, len(servers)), map[string]time.Time{}
 	for i, s := range servers {
 		address, err := reach.Resolve(ctx, s)
 		if err != nil {
@@ -209,7 +209,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 			if err != nil {
 				return nil, err
 			}
-			places[i].TLS = identity.Server(s.Protocol)
+			places[i].TLS, ends[s.Name] = identity.Server(s.Protocol), identity.Certificate.Leaf.NotAfter
 		}
 	}
 	changes, err := v.Gate.Take(d, places)
@@ -218,6 +218,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 		for _, p := range places {
 			here[p.Server] = p.Authentication.Addr()
 		}
+		v.Metrics.Certificates(ends)
 		v.ends.put(d.Site, d.Keys, here)
 	}
 	return changes, advised(err)
