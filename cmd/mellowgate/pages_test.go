@@ -278,6 +278,7 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate keys hash", stdin: "a password of mine\n", says: `^"\$argon2id\$`},
 		{call: "mellowgate ledger verify", says: "every record is as it was written"},
 		{call: "mellowgate listen -state DIR", as: "mellowgate listen -state mellowgate-state", says: "ines.marsh"},
+		{call: "mellowgate ledger sessions -open", says: "no record fits"},
 		{call: "mellowgate serve -only tern -state /var/lib/mellowgate site", not: "a host of its own; tests of two nodes run it"},
 		{call: "mellowgate serve -only plover -state /var/lib/mellowgate site", not: "a host of its own"},
 		{call: "mellowgate foresee -silent tern", as: "mellowgate foresee -silent tern" + site, says: "plover"},

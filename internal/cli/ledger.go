@@ -52,7 +52,7 @@ record elsewhere: it is printed.`,
 				"read the database that this `site` names for its ledger, in place of a state folder")
 			var f ledger.Filter
 			var kinds names
-			c.Flags.StringVar(&f.Person, "person", "", "only this `name`")
+			c.Flags.StringVar(&f.Person, "person", "", "only this `name`, in every spelling of it")
 			c.Flags.StringVar(&f.Device, "device", "", "only this `device`")
 			c.Flags.Var(&kinds, "kind",
 				"only this `kind`: login, session-start, session-update, session-stop, command, system or decision; may be given "+

@@ -164,11 +164,20 @@ func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error
 	for _, x := range all {
 		n := fmt.Sprint(x.Count)
 		if err := s.add(x, []string{n, x.Person, x.Device, x.Access, x.From, x.Reason, stamp(&x.First), stamp(&x.Last)},
-			[]string{n, show.Safe(x.Person), byWay(x.Device, x.Access), x.From, x.Reason, span(x.First, x.Last)}); err != nil {
+			[]string{n, named(x.Person), byWay(x.Device, x.Access), x.From, x.Reason, span(x.First, x.Last)}); err != nil {
 			return err
 		}
 	}
 	return s.end()
+}
+
+// named is a name as tables show it: one with blanks around it can be told from
+// one without.
+func named(person string) string {
+	if strings.TrimSpace(person) != person {
+		return strconv.Quote(show.Safe(person))
+	}
+	return show.Safe(person)
 }
 
 // sessionsSince is how far back sessions are looked for, unless -since says.
@@ -207,7 +216,7 @@ func (c *Call) sessions(v ledgerView, from ledger.Source, f ledger.Filter) error
 		}
 		if err := s.add(x, []string{x.Person, x.Device, x.Access, x.From, fmt.Sprint(x.Level), stamp(x.Start), stamp(x.End),
 			fmt.Sprintf("%.0f", x.Seconds(now)), fmt.Sprint(x.Lost)},
-			[]string{show.Safe(x.Person), byWay(x.Device, x.Access), x.From, fmt.Sprint(x.Level), start, end,
+			[]string{named(x.Person), byWay(x.Device, x.Access), x.From, fmt.Sprint(x.Level), start, end,
 				took}); err != nil {
 			return err
 		}
@@ -225,7 +234,7 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	for _, x := range all {
 		if err := s.add(x, []string{x.Person, fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(x.Devices, " "),
 			stamp(&x.First), stamp(&x.Last), x.Newest},
-			[]string{show.Safe(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "),
+			[]string{named(x.Person), fmt.Sprint(x.Commands), fmt.Sprint(x.Refused), strings.Join(some(x.Devices, 4), ", "),
 				span(x.First, x.Last), show.Safe(x.Newest)}); err != nil {
 			return err
 		}
@@ -272,7 +281,7 @@ func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) e
 	one := func(r ledger.Record) error {
 		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
-		return s.add(r, plain, []string{short(r.Time), show.Safe(r.Person), byWay(r.Device, r.Access),
+		return s.add(r, plain, []string{short(r.Time), named(r.Person), byWay(r.Device, r.Access),
 			style.Paint(recordTone(r), show.Safe(recordText(r))), r.Node})
 	}
 	if v.follow {

@@ -16,6 +16,16 @@ func NormalName(name string) (string, bool) {
 	return normal, err == nil && normal != ""
 }
 
+// FoldedName returns the form in which names of anybody are counted and looked
+// for: the normal form without blanks around it or, of what can be no name, the
+// text itself.
+func FoldedName(name string) string {
+	if normal, ok := NormalName(strings.TrimSpace(name)); ok {
+		return normal
+	}
+	return name
+}
+
 // Spelled returns the person of whose name another one is a spelling, nil for
 // nobody. Blanks around it do not count: some devices leave them.
 func (s *Site) Spelled(name string) *Person {

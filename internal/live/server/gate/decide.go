@@ -112,17 +112,9 @@ func (s *server) judges(q *question) bool {
 		person != nil && q.proves == nil && s.verified.Knows(person, q.typed, q.at) {
 		return true
 	}
-	source := s.source(q)
-	q.right = s.gate.guesses.Allow(nameOf(q.Person), q.client.Addr().String(), !s.gate.failures.Failed(source, q.at), q.at)
+	fresh := !s.gate.failures.Failed(s.source(q), q.at)
+	q.right = s.gate.guesses.Allow(site.FoldedName(q.Person), q.client.Addr().String(), fresh, q.at)
 	return q.right != nil
-}
-
-// nameOf is the form in which failures of a name are counted.
-func nameOf(person string) string {
-	if normal, ok := site.NormalName(strings.TrimSpace(person)); ok {
-		return normal
-	}
-	return person
 }
 
 // source is where a login comes from, as the device says, else the device.
@@ -370,12 +362,12 @@ func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 	}
 	switch {
 	case d.Allow:
-		s.gate.failures.Forget(nameOf(q.Person))
+		s.gate.failures.Forget(site.FoldedName(q.Person))
 		return 0
 	case !guesses[d.Reason]:
 		return 0
 	}
-	before := s.gate.failures.Note(nameOf(q.Person), s.source(q), q.at)
+	before := s.gate.failures.Note(site.FoldedName(q.Person), s.source(q), q.at)
 	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Timeout/2))
 }
 

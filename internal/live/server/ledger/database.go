@@ -159,6 +159,16 @@ func (d Database) Read(ctx context.Context, f Filter, do func(Record) error) err
 	if f.byChain {
 		order = "chain, sequence"
 	}
+	if f.Person != "" {
+		names, err := conn.Query(ctx, everybody)
+		if err == nil {
+			err = f.spelled(names)
+			names.Close()
+		}
+		if err != nil {
+			return fmt.Errorf("the ledger's database: %w", err)
+		}
+	}
 	query, args := f.query("chain", order, func(n int) string { return fmt.Sprintf("$%d", n) })
 	rows, err := conn.Query(ctx, query, args...)
 	if err != nil {

@@ -128,10 +128,16 @@ func TestFiltersChoose(t *testing.T) {
 			require.NoError(t, l.Keep(context.Background(),
 				Record{Time: time.Unix(int64(i), 0), Kind: kind, Person: "ines.marsh", Device: fmt.Sprint("d", i%2)}))
 		}
+		require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(0, 1), Kind: Decision, Person: "INES.marsh ",
+			Device: "d2"}))
 		require.NoError(t, l.Close())
 		require.Len(t, all(t, k.source, Filter{Kinds: []string{"command", "login"}}), 3)
 		require.Len(t, all(t, k.source, Filter{Device: "d1"}), 2)
 		require.Empty(t, all(t, k.source, Filter{Person: "tobin.reed"}))
+		require.Empty(t, all(t, k.source, Filter{Person: "ines"}))
+		for _, spelling := range []string{"ines.marsh", " Ines.MARSH"} { // a name is looked for in every spelling
+			require.Len(t, all(t, k.source, Filter{Person: spelling}), 6)
+		}
 		require.Len(t, all(t, k.source, Filter{Since: time.Unix(3, 0)}), 2)
 		require.Len(t, all(t, k.source,
 			Filter{Person: "ines.marsh", Device: "d0", Kinds: []string{"command"}, Since: time.Unix(2, 0)}), 1)

@@ -8,18 +8,50 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/site"
 )
 
 // Filter chooses records. Empty fields choose all.
 type Filter struct {
-	Person, Device string
+	Person, Device string // the person in every spelling that is recorded: RFC 8265, section 3.3
 	Kinds          []string
 	Since, Until   time.Time // from the first on, and before the second
 	Refused        bool      // only refusals
 	Sessions       bool      // only begins and ends of sessions, and of devices
 	Last           int       // only the newest so many; 0: all
 
-	byChain bool // chain after chain, each in its own order
+	byChain bool     // chain after chain, each in its own order
+	people  []string // the spellings of Person in the ledger; empty: that one
+}
+
+// everybody gives each name in the records once, by steps through their index.
+const everybody = `WITH RECURSIVE each(name) AS (SELECT min(person) FROM records UNION ALL
+	SELECT (SELECT min(person) FROM records WHERE person > each.name) FROM each WHERE each.name IS NOT NULL)
+	SELECT name FROM each WHERE name IS NOT NULL`
+
+// mostSpellings is how many spellings of a name are looked for; databases take no
+// more values in a question.
+const mostSpellings = 30_000
+
+// spelled notes which of the names in the records are spellings of the person.
+func (f *Filter) spelled(names interface {
+	Next() bool
+	Scan(...any) error
+	Err() error
+}) error {
+	f.people = nil
+	folded := site.FoldedName(f.Person)
+	for names.Next() && len(f.people) < mostSpellings {
+		var name string
+		if err := names.Scan(&name); err != nil {
+			return err
+		}
+		if site.FoldedName(name) == folded {
+			f.people = append(f.people, name)
+		}
+	}
+	return names.Err()
 }
 
 // Source is a ledger that can be read while it is written elsewhere: the File
@@ -65,18 +97,24 @@ func (f Filter) query(chain, order string, placeholder func(int) string) (string
 		}
 		parts = append(parts, part)
 	}
-	if f.Person != "" {
+	among := func(column string, some []string) {
+		values := make([]any, len(some))
+		for i, v := range some {
+			values[i] = v
+		}
+		add(column+" IN (?"+strings.Repeat(", ?", len(values)-1)+")", values...)
+	}
+	switch {
+	case len(f.people) > 0:
+		among("person", f.people)
+	case f.Person != "":
 		add("person = ?", f.Person)
 	}
 	if f.Device != "" {
 		add("device = ?", f.Device)
 	}
 	if len(f.Kinds) > 0 {
-		var values []any
-		for _, k := range f.Kinds {
-			values = append(values, k)
-		}
-		add("kind IN (?"+strings.Repeat(", ?", len(values)-1)+")", values...)
+		among("kind", f.Kinds)
 	}
 	if !f.Since.IsZero() {
 		add("time >= ?", f.Since.UnixNano())
@@ -126,6 +164,15 @@ func (f File) Read(ctx context.Context, which Filter, do func(Record) error) err
 	order := "time, sequence"
 	if which.byChain {
 		order = "sequence"
+	}
+	if which.Person != "" {
+		names, err := db.QueryContext(ctx, everybody)
+		if err == nil {
+			err = errors.Join(which.spelled(names), names.Close())
+		}
+		if err != nil {
+			return fmt.Errorf("%s: this is no ledger that can be read: %w", string(f), err)
+		}
 	}
 	query, args := which.query(chain, order, func(int) string { return "?" })
 	rows, err := db.QueryContext(ctx, query, args...)

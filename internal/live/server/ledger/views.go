@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/site"
 )
 
 // Session is one session on a device, as its records tell.
@@ -50,8 +52,9 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 	}
 	person := f.Person
 	f.Person = "" // a device that begins anew has no person
+	folded := site.FoldedName(person)
 	err := from.Read(ctx, f, func(r Record) error {
-		if person != "" && r.Person != person && r.Kind != System {
+		if person != "" && r.Kind != System && site.FoldedName(r.Person) != folded {
 			return nil
 		}
 		k, at := key{device: r.Device, session: r.Session, person: r.Person}, r.Time

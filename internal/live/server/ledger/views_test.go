@@ -44,9 +44,9 @@ func TestSessionsArePairedAndADeviceThatBeginsAnewEndsItsOwn(t *testing.T) {
 	require.Equal(t, []any{"ap", false, 60.0},
 		[]any{all[3].Device, all[3].Lost, all[3].Seconds(viewTime.Add(4 * time.Minute))})
 	require.Nil(t, all[3].End)
-	only, err := Sessions(context.Background(), from, Filter{Person: "tobin"})
+	only, err := Sessions(context.Background(), from, Filter{Person: "TOBIN"})
 	require.NoError(t, err)
-	require.Len(t, only, 2)
+	require.Len(t, only, 2, "in every spelling")
 	require.True(t, only[1].Lost, "the device's own record counts for everybody")
 }
 
