@@ -176,18 +176,18 @@ func (c *checker) add(f Finding) {
 
 // because says which findings are the cause of being locked out: where one of
 // them is found, that nobody gets in is its consequence and no finding of its
-// own.
+// own. refused-though-granted is a cause too, where it holds for every way in.
 var because = []string{"no-way-back", "no-account", "account-too-low", "gives-up-first", "session-stuck"}
 
 // join makes findings of one cause one finding.
 func (c *checker) join() {
 	causes := map[*site.Device]int{}
 	for i, f := range c.findings {
-		if !slices.Contains(because, f.Code) {
+		if !slices.Contains(because, f.Code) && f.Code != "refused-though-granted" {
 			continue
 		}
 		for _, d := range f.Devices {
-			if _, known := causes[d]; !known {
+			if _, known := causes[d]; !known && (f.Code != "refused-though-granted" || f.everyWay(d)) {
 				causes[d] = i
 			}
 		}
@@ -203,6 +203,13 @@ func (c *checker) join() {
 		}
 	}
 	c.findings = kept
+}
+
+// everyWay reports whether an error holds for every way into a device.
+func (f Finding) everyWay(d *site.Device) bool {
+	return f.Severity == Error && !slices.ContainsFunc(d.Ways, func(w *site.Way) bool {
+		return !slices.Contains(f.Access, w.Name())
+	})
 }
 
 // explained reports whether every device of a finding has a cause among the
@@ -267,7 +274,8 @@ var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRul
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,
 	localFirst, linesLeftOut, defaultSurprise,
-	landsLow, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded, startsWithoutStops, recordsLost,
+	landsLow, refusedThoughGranted, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded, startsWithoutStops,
+	recordsLost,
 	recordedInClear, oneServer, slow, clearTextWay, reach,
 }
 

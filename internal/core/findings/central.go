@@ -291,6 +291,84 @@ func landsLow(c *checker, sh foresee.Shape) {
 	}
 }
 
+// refusedThoughGranted looks for people whom a grant lets in and whose login is
+// right, and who are refused after it while every server is up.
+func refusedThoughGranted(c *checker, sh foresee.Shape) {
+	in := map[*site.Way]bool{}
+	for _, cs := range sh.Cases {
+		in[cs.Way] = in[cs.Way] || cs.Who.Kind == foresee.Known && allUp(cs) && cs.Outcome != walk.OutcomeRefused
+	}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != walk.OutcomeRefused ||
+			lastStep(cs, site.Login).Result != walk.Accepted {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil {
+			continue
+		}
+		f := Finding{Code: "refused-though-granted", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
+		why := ""
+		if cs.Reason == reason.BelowLevel {
+			f.Place, why, f.Repair = belowLevel(cs, role)
+		} else {
+			f.Place, why, f.Repair = sessionRefuses(cs)
+		}
+		if f.Place == (site.Place{}) {
+			continue // what refuses is found by another check
+		}
+		if in[cs.Way] {
+			f.Severity = Warning
+		}
+		f.Text = fmt.Sprintf("%s has the role %s here, and is refused by %s although every server is up: %s.", cs.Who.Name,
+			role.Name, cs.Way.Name(), why)
+		c.add(f)
+	}
+}
+
+// belowLevel says why a person does not reach the level that a way in needs.
+func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair string) {
+	traits := cs.Device.Kind.Traits
+	need, trait := traits.WebNeedsLevel, "web-needs-level"
+	if cs.Way.Access == site.API {
+		need, trait = traits.APINeedsLevel, "api-needs-level"
+	}
+	list := cs.Way.Lists[site.Session]
+	step := lastStep(cs, site.Session)
+	switch {
+	case role.Level < need:
+		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need, trait),
+			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: access: [ssh]", need)
+	case list == nil:
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs %d there "+
+			"(%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
+	}
+	return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level, and this kind needs %d there "+
+		"(%s)",
+		list.Name, step.Method, need, trait), "ask the servers in the session list"
+}
+
+// sessionRefuses says where a session list that asks no server leaves a person whom
+// the servers know; the place is empty where it is not the list.
+func sessionRefuses(cs foresee.Case) (at site.Place, why, repair string) {
+	list, step := cs.Way.Lists[site.Session], lastStep(cs, site.Session)
+	asks := func(m site.Method) bool { return m.Kind == site.ByGroup }
+	if list == nil || step.Result == walk.Accepted || slices.ContainsFunc(list.Methods, asks) {
+		return site.Place{}, "", ""
+	}
+	var groups []string
+	for _, m := range cs.Way.Lists[site.Login].Methods {
+		if asks(m) {
+			groups = append(groups, m.String())
+		}
+	}
+	for _, m := range list.Methods {
+		groups = append(groups, m.String())
+	}
+	return list.Place, fmt.Sprintf("the session list %s ends at %s, which does not know them, and asks no server",
+		list.Name, step.Method), "ask the servers in it, as the login does: methods: [" + strings.Join(groups, ", ") + "]"
+}
+
 func allUp(c foresee.Case) bool {
 	return !slices.ContainsFunc(c.When, func(w foresee.Condition) bool { return w.State != foresee.Up })
 }

@@ -211,6 +211,11 @@ var pages = []Page{
 		About: "A person is granted a level and arrives below it: the session's level is not asked for, or not in a form " +
 			"that the device reads.",
 		Shows: "defaults: {login: login, commands", Good: "defaults: {login: login, session: session, commands"},
+	{Code: "refused-though-granted", Severity: Error,
+		About: "A person has a grant, gives the right password, and is refused all the same while every server is up: the " +
+			"session list does not know them, or the level that they reach is below what the way in needs. A warning where " +
+			"others get in by that way.",
+		Shows: "authorize: session, methods: [local]", Good: "authorize: session, methods: [group t, local]"},
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
 		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]",
 		setup: withWatch},
