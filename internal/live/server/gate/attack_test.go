@@ -229,8 +229,8 @@ func TestSoManyGuessesOfANameAreJudgedAndNoMore(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 20 {
 		wait.Go(func() {
-			for range 20 {
-				r.ask([]string{"t", "r"}[i%2], login("ines"), "wrong")
+			for n := range 20 {
+				r.ask([]string{"t", "r"}[i%2], login("ines"), fmt.Sprint("wrong", i, n))
 			}
 		})
 	}
@@ -247,6 +247,32 @@ func TestSoManyGuessesOfANameAreJudgedAndNoMore(t *testing.T) {
 	require.LessOrEqual(t, judged, 21+int(10*took.Seconds()), "in %s", took)
 	e := aaa.Asker{Password: "right", Device: "sw", Port: "ssh0", From: "198.51.100.99", Session: "s2"}
 	require.Equal(t, walk.Accepted, r.askFrom("t", login("ines"), e).Result, "from elsewhere")
+}
+
+// A program that logs one person in on many devices at once makes one guess, not
+// many.
+func TestManyLoginsOfOnePersonAtOnceAreLetIn(t *testing.T) {
+	t.Parallel()
+	slow, err := secrets.Hash("right", 16<<10, 2)
+	require.NoError(t, err)
+	r := startWith(t, site.Keys{}, time.Now, `
+keys: {k: file k}
+servers:
+  - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 30s}
+  - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 30s}
+devices: [{name: sw, addresses: [127.0.0.1]}]
+people: [{name: robot, password: '`+slow+`'}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: person robot, role: all}]
+`)
+	results := make(chan walk.Reply, 64)
+	for i := range cap(results) {
+		go func() { results <- r.ask([]string{"t", "r"}[i%2], login("robot"), "right") }()
+	}
+	for range cap(results) {
+		reply := <-results
+		require.Equal(t, walk.Accepted, reply.Result, "%s", reply.Message)
+	}
 }
 
 // Codes cannot be guessed: after five wrong ones none is looked at for a while.

@@ -37,7 +37,7 @@ type question struct {
 	// that the asker proves to know.
 	proves  func(password string) bool
 	key     string        // the name of the key that was used, while it is being changed
-	right   func()        // gives back the place among guesses, for a password that was right
+	guess   *guard.Guess  // of the password while it is judged; nil: it is none
 	hold    time.Duration // how long the refusal is held back
 	form    string        // of the password: ascii, pap, chap or mschapv2
 	from    string        // where the person comes from
@@ -113,8 +113,8 @@ func (s *server) judges(q *question) bool {
 		return true
 	}
 	fresh := !s.gate.failures.Failed(s.source(q), q.at)
-	q.right = s.gate.guesses.Allow(site.FoldedName(q.Person), q.client.Addr().String(), fresh, q.at)
-	return q.right != nil
+	q.guess = s.gate.guesses.Allow(site.FoldedName(q.Person), q.typed, q.client.Addr().String(), fresh, q.at)
+	return q.guess != nil
 }
 
 // source is where a login comes from, as the device says, else the device.
@@ -354,11 +354,9 @@ var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownP
 // held back: never for longer than half of what the device waits, so that no
 // device takes the server for silent.
 func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
-	switch {
-	case d.Allow, !guesses[d.Reason]:
-		if q.right != nil {
-			q.right()
-		}
+	if q.guess != nil {
+		q.guess.Ends(d.Allow || !guesses[d.Reason])
+		q.guess = nil
 	}
 	switch {
 	case d.Allow:

@@ -363,3 +363,32 @@ func TestALoopThatFailsWaitsAndSaysSoOnce(t *testing.T) {
 		Retry(ctx, func() error { t.Error("it is over"); return nil }, nil)
 	})
 }
+
+func TestAGuessIsAPasswordOfANameAndTheRightOneIsNone(t *testing.T) {
+	t.Parallel()
+	g, now := NewGuesses(), time.Unix(1000, 0)
+	allow := func(name, typed string) *Guess { return g.Allow(name, typed, "192.0.2.1", false, now) }
+	var open []*Guess
+	for i := range MostGuesses {
+		one := allow("ines", fmt.Sprint("guess", i))
+		require.NotNil(t, one)
+		open = append(open, one)
+	}
+	require.Nil(t, allow("ines", "another"))
+	require.NotNil(t, allow("otto", "another"), "another name has its own")
+	same := allow("ines", "guess3")
+	require.NotNil(t, same, "a password that is being judged is the same guess")
+	require.Nil(t, allow("ines", ""), "one that is not known is never the same")
+	same.Ends(true)
+	require.Nil(t, allow("ines", "another"), "it took no place and gives none back")
+	require.NotNil(t, allow("ines", "guess3"), "the first is still judged")
+	open[0].Ends(false)
+	require.Nil(t, allow("ines", "guess0"), "it was wrong, and that is over")
+	open[1].Ends(true)
+	require.NotNil(t, allow("ines", "another"), "one that was right is no guess")
+	require.Nil(t, allow("ines", "one more"))
+	require.NotNil(t, g.Allow("ines", "fresh", "192.0.2.1", true, now), "a source that has not failed has a place of its own")
+	now = now.Add(100 * time.Millisecond)
+	require.NotNil(t, allow("ines", "one more"), "ten in a second")
+	require.Nil(t, allow("ines", "two more"))
+}

@@ -13,10 +13,11 @@ import (
 //
 // The counts lie in a fixed number of places, found by a keyed hash.
 type Guesses struct {
-	mu      sync.Mutex // guards the places
+	mu      sync.Mutex // guards the places and tried
 	seed    maphash.Seed
 	names   [failurePlaces]judged
 	clients [failurePlaces]judged
+	tried   map[uint64]int // how often a password of a name is being judged at this moment
 }
 
 // judged is how much room is left, as of a time.
@@ -29,24 +30,46 @@ type judged struct {
 const MostGuesses = 10
 
 // NewGuesses returns a bound that nobody has used yet.
-func NewGuesses() *Guesses { return &Guesses{seed: maphash.MakeSeed()} }
+func NewGuesses() *Guesses { return &Guesses{seed: maphash.MakeSeed(), tried: map[uint64]int{}} }
 
-// Allow reports whether a password is to be judged: for a name, from a source
-// that is fresh or has failed lately, asked by a client. One that turns out right
-// is no guess: right gives its place back. It is nil where nothing is judged.
-func (g *Guesses) Allow(name, client string, fresh bool, now time.Time) (right func()) {
+// Guess is one password that is being judged.
+type Guess struct {
+	of       *Guesses
+	from     *judged // the place that it took; nil: none
+	password uint64
+}
+
+// Allow returns the guess of a password for a name, from a source that is fresh or
+// has failed lately, asked by a client; nil where it is not to be judged. What is
+// typed is "" where it is not known. A password that is being judged for the name
+// already is the same guess: many logins of one person at once, as a program makes
+// them, are one. Whoever got a guess calls Ends once.
+func (g *Guesses) Allow(name, typed, client string, fresh bool, now time.Time) *Guess {
+	guess := &Guess{of: g, password: maphash.String(g.seed, name+"\x00"+typed)}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	of := &g.names[maphash.String(g.seed, name)%failurePlaces]
-	if by := &g.clients[maphash.String(g.seed, client)%failurePlaces]; fresh && by.take(now) {
-		of = by
-	} else if !of.take(now) {
-		return nil
+	if typed == "" || g.tried[guess.password] == 0 {
+		guess.from = &g.names[maphash.String(g.seed, name)%failurePlaces]
+		if by := &g.clients[maphash.String(g.seed, client)%failurePlaces]; fresh && by.take(now) {
+			guess.from = by
+		} else if !guess.from.take(now) {
+			return nil
+		}
 	}
-	return func() {
-		g.mu.Lock()
-		defer g.mu.Unlock()
-		of.left = min(MostGuesses, of.left+1)
+	g.tried[guess.password]++
+	return guess
+}
+
+// Ends notes that the password was judged. One that was right is no guess, and
+// gives its place back.
+func (g *Guess) Ends(right bool) {
+	g.of.mu.Lock()
+	defer g.of.mu.Unlock()
+	if g.of.tried[g.password]--; g.of.tried[g.password] <= 0 {
+		delete(g.of.tried, g.password)
+	}
+	if right && g.from != nil {
+		g.from.left = min(MostGuesses, g.from.left+1)
 	}
 }
 
