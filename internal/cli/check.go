@@ -16,7 +16,8 @@ import (
 
 func checkCommand() *Command {
 	return &Command{
-		Name: "check", Args: "[SITE]", Short: "is the design safe? every way to be locked out, or to let anyone in",
+		Computes: true,
+		Name:     "check", Args: "[SITE]", Short: "is the design safe? every way to be locked out, or to let anyone in",
 		Long: `Reads the site, works out every login in every outage, and reports what would lock people out,
 what would let anyone in, and what is weak, each with the place in the file and the repair.
 

@@ -49,6 +49,9 @@ type Command struct {
 	Prepare func(c *Call) func() error
 	NoArgs  bool // takes no arguments at all
 	MaxArgs int  // how many arguments it takes; 0 stands for 1
+	// Computes is for a command that changes nothing and asks nobody: a signal ends
+	// it in the middle of its work.
+	Computes bool
 }
 
 // Example is a call that runs on the demo data, and what it shows.
@@ -170,7 +173,32 @@ func run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 		}
 		return err
 	}
+	if c.Computes {
+		return leave(ctx, ready)
+	}
 	return ready()
+}
+
+// leavesAfter is how long a command may take to end by itself after a signal.
+const leavesAfter = time.Second
+
+// leave runs what may be left in the middle, and leaves it when the context ends.
+func leave(ctx context.Context, work func() error) error {
+	ended := make(chan error, 1)
+	go func() { ended <- work() }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	timer := time.NewTimer(leavesAfter)
+	defer timer.Stop()
+	select {
+	case err := <-ended:
+		return err
+	case <-timer.C:
+		return context.Cause(ctx)
+	}
 }
 
 // parse reads flags before, between and after the arguments.

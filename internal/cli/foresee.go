@@ -15,7 +15,8 @@ import (
 
 func foreseeCommand() *Command {
 	return &Command{
-		Name: "foresee", Args: "[SITE]", Short: "who gets in, at what level, by whom and after how long, in every outage",
+		Computes: true,
+		Name:     "foresee", Args: "[SITE]", Short: "who gets in, at what level, by whom and after how long, in every outage",
 		Long: `Works out every login of every person, local account, unknown name and wrong password, at
 every way in of every device, for every combination of servers up and silent that makes a difference. With
 -faults also for servers whose port refuses, whose key differs, that do not know the device, or that say that

@@ -12,7 +12,8 @@ import (
 
 func renderCommand() *Command {
 	return &Command{
-		Name: "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model",
+		Computes: true,
+		Name:     "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model",
 		MaxArgs: 2,
 		Long: `Prints what one device should have, as data: -model ietf is ietf-system (RFC 7317) with
 ietf-system-tacacs-plus (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML.
