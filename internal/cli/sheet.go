@@ -19,7 +19,8 @@ var sheetPage string
 func sheetCommand() *Command {
 	return &Command{
 		Computes: true,
-		Name:     "sheet", Args: "DEVICE [SITE]", Short: "the change sheet of a device: what to do by hand, in the safe order",
+		Name:     "sheet", Args: "DEVICE [SITE]",
+		Short:   "the change sheet of a device: what to do by hand, in the safe order",
 		MaxArgs: 2,
 		Long: `Prints what to do on one device, in the order in which nobody is locked out: keep a session
 open, set a timed way back, make the local account, then servers, groups and lists; one way in, not the console;
