@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/live/store/secrets"
 )
 
 func TestAskPutsEachQuestionInALab(t *testing.T) {
@@ -106,6 +107,8 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(text), 0o600))
 	}
 	write("site.yaml", here(t, servedSite))
+	hash, err := secrets.Hash("right", 64, 1)
+	require.NoError(t, err)
 	write("k", "a-key-for-this-test")
 	write("kept", "right")
 	now := time.Now()
@@ -154,6 +157,20 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 			require.Zero(t, ask("-attribute", "Example-Level=3").status)
 		}
 	}
+	// Without -form a password is sent as the kind of the device sends it: by CHAP it cannot be held against a hash.
+	write("hashed", strings.NewReplacer("password: key kept", "password: '"+hash+"'", "devices: [{name: sw,",
+		"kinds: [{name: k, traits: {password-as: {radius: chap}}}]\ndevices: [{name: sw, kind: k,").
+		Replace(here(t, servedSite)))
+	require.NoError(t, os.Rename(filepath.Join(c.dir, "hashed"), filepath.Join(c.dir, "site.yaml")))
+	require.Eventually(t, func() bool { return strings.Contains(serve.said(), "was read again") }, 20*time.Second,
+		20*time.Millisecond)
+	for form, status := range map[string]int{"": 1, "pap": 0} {
+		require.Equal(t, status, c.run(t, "ask", "-server", "r-udp", "-as", "sw", "-person", "ines", "-password-file", "kept",
+			"-form", form).status, form)
+	}
+	require.Eventually(t, func() bool {
+		return strings.Contains(c.run(t, "ledger", "failures", "-state", "st").out, "password-form")
+	}, 20*time.Second, 50*time.Millisecond, "a refusal is a record within moments")
 	named := strings.ReplaceAll(here(t, servedSite), here(t, "127.95.1.1, port: 10049"), "localhost, port: 10048")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "named.yaml"), []byte(named), 0o600))
 	r := c.run(t, "ask", "-state", "nowhere", "-server", "t-tcp", "-person", "ines", "-password-file", "kept",

@@ -238,6 +238,9 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 		if err := f.fits(s); err != nil {
 			return nil, err
 		}
+		if f.form == "" { // as the device does; the servers of a group speak one protocol
+			a.world.Asker.Form = a.device.Kind.Traits.PasswordAs.Of(s.Protocol)
+		}
 		if a.world.Targets[s], err = f.target(c, l, a.device, s, p, lab); err != nil {
 			return nil, err
 		}

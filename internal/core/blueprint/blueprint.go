@@ -41,7 +41,8 @@ type Server struct {
 	Authentication       bool // what it is for
 	Authorization        bool
 	Accounting           bool
-	MessageAuthenticator bool // RADIUS: required
+	MessageAuthenticator bool   // RADIUS: required
+	PasswordAs           string // how a password is sent: pap, chap, mschapv2 or ascii
 }
 
 // Group is a server group.
@@ -106,6 +107,9 @@ func Of(d *site.Device) Blueprint {
 	for _, a := range d.Accounts {
 		b.Accounts = append(b.Accounts,
 			Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
+	}
+	for i := range b.Servers {
+		b.Servers[i].PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(b.Servers[i].Protocol))
 	}
 	for s, own := range d.OwnKeys() {
 		if v := b.server(s.Name); v != nil {

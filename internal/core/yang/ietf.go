@@ -293,7 +293,7 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		}
 		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{Name: v.Name,
 			UDP:  RADIUSUDP{Address: v.Address, Port: v.AuthenticationPort, Secret: secrets(v.Key)},
-			Type: Identity{Module: "ietf-system", Name: "radius-pap"}})
+			Type: Identity{Module: "ietf-system", Name: radiusType(v, left)}})
 	case v.Protocol == "tacacs":
 		if s.TACACS == nil {
 			s.TACACS = &TACACS{}
@@ -301,6 +301,18 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{Name: v.Name, Type: bits(v), Address: v.Address,
 			Port: v.Port, Secret: secrets(v.Key), Source: b.Source, Network: b.Network, Timeout: seconds(v.Timeout)})
 	}
+}
+
+// radiusType names how a password is sent, RFC 7317 section 4: radius-pap or
+// radius-chap.
+func radiusType(v blueprint.Server, left *notes) string {
+	switch v.PasswordAs {
+	case site.CHAP:
+		return "radius-chap"
+	case site.MSCHAPv2:
+		left.say("%s: the model has no MS-CHAPv2, only PAP and CHAP; it is written as radius-pap", v.Name)
+	}
+	return "radius-pap"
 }
 
 // bits are the kinds of question that a server is for, RFC 9105.

@@ -79,6 +79,21 @@ func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
 	}
 }
 
+// A password is sent as the kind says, where the model can say so.
+func TestThePasswordIsSentAsTheKindDoes(t *testing.T) {
+	t.Parallel()
+	for form, want := range map[string]string{"pap": "radius-pap", "chap": "radius-chap", "mschapv2": "radius-pap"} {
+		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(text, "profiles:",
+			"kinds: [{name: k, traits: {password-as: {radius: "+form+"}}}]\nprofiles:", 1) + "\n")})
+		require.NoError(t, err)
+		d := s.Device("sw")
+		d.Kind = s.Kinds[0]
+		system, left := yang.SystemOf(blueprint.Of(d), yang.Placeholders)
+		require.Equal(t, yang.Identity{Module: "ietf-system", Name: want}, system.RADIUS.Servers[0].Type)
+		require.Equal(t, form == "mschapv2", strings.Contains(strings.Join(left, "\n"), "r1: the model has no MS-CHAPv2"))
+	}
+}
+
 func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 	t.Parallel()
 	system, left := yang.SystemOf(plan(t, "sw"), func(key string) string { return "value of " + key })
