@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -14,6 +15,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
@@ -84,6 +86,13 @@ func TestAFoldedNameIsThePerson(t *testing.T) {
 	e := r.eventually(reason.Accepted)
 	require.Equal(t, "ines", e.Person)
 	require.Contains(t, e.Text, `typed as "INES"`)
+	// RADIUS tells the device, whose records and sessions then bear the name of the site.
+	names := func(person string) []rights.Attribute {
+		return slices.DeleteFunc(r.ask("r", login(person), "right").Attributes,
+			func(a rights.Attribute) bool { return a.Name != "User-Name" })
+	}
+	require.Equal(t, []rights.Attribute{{Name: "User-Name", Value: "ines"}}, names("Ines"))
+	require.Empty(t, names("ines"))
 	require.Equal(t, walk.Refused, r.ask("t", login("Ebba.Lind"), ldaptest.Password).Result)
 	r.eventually(reason.Disabled)
 	kept := r.book.kept()

@@ -399,6 +399,9 @@ func (r *radiusRequest) access() *radius.Packet {
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
+	if r.spelled != "" { // the name that the device is to use from now on, RFC 2865 section 5.1
+		answer.AddText(radius.UserName, r.Person)
+	}
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
 		answer.Add(radius.VendorSpecific,
