@@ -13,8 +13,10 @@ import (
 	"mellowgate/internal/live/client/aaa"
 )
 
-// mostDisconnects is how many devices are asked at the same time.
-const mostDisconnects = 32
+const (
+	mostDisconnects = 32 // devices are asked at the same time
+	mostSaid        = 20 // lines are said of one change of the site; the rest is counted
+)
 
 // ends ends the open sessions of people whom the site keeps out from now on.
 //
@@ -61,6 +63,8 @@ func (e *ends) put(s *site.Site, keys site.Keys, here map[*site.Server]netip.Add
 // everywhere asks every device about every person.
 func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here map[*site.Server]netip.Addr) {
 	var asking sync.WaitGroup
+	told := &telling{say: e.say}
+	defer told.end()
 	defer asking.Wait()
 	room := make(chan struct{}, mostDisconnects)
 	for _, d := range s.Devices {
@@ -76,7 +80,7 @@ func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here ma
 		asking.Go(func() {
 			defer func() { <-room }()
 			for _, person := range people {
-				e.one(aaa.Disconnecting{Device: d.Name, Person: person, Server: server, From: here[server],
+				e.one(told, aaa.Disconnecting{Device: d.Name, Person: person, Server: server, From: here[server],
 					Key: keys[d.Key(server).Name], To: netip.AddrPortFrom(d.Source, uint16(d.Kind.Traits.DisconnectPort)), Now: e.now})
 			}
 		})
@@ -98,13 +102,43 @@ func asks(d *site.Device, here map[*site.Server]netip.Addr) *site.Server {
 }
 
 // one asks one device about one person, and says what came of it.
-func (e *ends) one(d aaa.Disconnecting) {
+func (e *ends) one(told *telling, d aaa.Disconnecting) {
 	switch err := d.Send(e.ctx); {
 	case errors.Is(err, aaa.ErrNoSession), e.ctx.Err() != nil:
 	case err != nil:
-		e.say(fmt.Sprintf("%s is kept out from now on, and %s was not made to end open sessions: %v; see them with "+
-			"ledger sessions -open, and end them there", d.Person, d.Device, err))
+		told.note(false, fmt.Sprintf("%s is kept out from now on, and %s was not made to end open sessions: %v; see them "+
+			"with ledger sessions -open, and end them there", d.Person, d.Device, err))
 	default:
-		e.say(fmt.Sprintf("%s is kept out from now on: %s has ended the open sessions", d.Person, d.Device))
+		told.note(true, fmt.Sprintf("%s is kept out from now on: %s has ended the open sessions", d.Person, d.Device))
+	}
+}
+
+// telling says what came of the first devices, and counts the others: there may be
+// thousands.
+type telling struct {
+	say             func(string)
+	mu              sync.Mutex // guards the counts
+	said            int
+	ended, notEnded int // beyond what was said
+}
+
+func (t *telling) note(ended bool, text string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch {
+	case t.said < mostSaid:
+		t.said++
+		t.say(text)
+	case ended:
+		t.ended++
+	default:
+		t.notEnded++
+	}
+}
+
+func (t *telling) end() {
+	if t.ended+t.notEnded > 0 {
+		t.say(fmt.Sprintf("of people who are kept out from now on, open sessions were ended in %d more places, and not in "+
+			"%d; see those with ledger sessions -open", t.ended, t.notEnded))
 	}
 }
