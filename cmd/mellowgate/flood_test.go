@@ -26,7 +26,8 @@ func flooded(t *testing.T, service string) (c call, server string, key []byte) {
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	changed := strings.NewReplacer("192.0.2.101", prefixOf(t)+"0.11", "192.0.2.102", prefixOf(t)+"0.12").Replace(string(text))
+	changed := strings.NewReplacer("192.0.2.101", prefixOf(t)+"0.11", "192.0.2.102",
+		prefixOf(t)+"0.12").Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(changed+service), 0o600))
 	key, err = os.ReadFile(filepath.Join(c.dir, "mine/keys/gate.key"))
 	require.NoError(t, err)
@@ -104,7 +105,8 @@ func TestHalfConnectionsOfManyDevicesKeepNobodyOut(t *testing.T) {
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	for i := range 16 {
-		fmt.Fprintf(&devices, "  - {name: other-%d, kind: switch, profile: standard, addresses: [%s1.%d], labels: {place: office}}\n",
+		fmt.Fprintf(&devices,
+			"  - {name: other-%d, kind: switch, profile: standard, addresses: [%s1.%d], labels: {place: office}}\n",
 			i, prefixOf(t), i+1)
 	}
 	changed := strings.Replace(string(text), "\naccounts:", devices.String()+"\naccounts:", 1)

@@ -45,17 +45,20 @@ func TestAFirstHourWithALab(t *testing.T) {
 
 	// Every server silent: the person is refused, as is foreseen, and the local account gets in.
 	c.run(t, "lab", "-state", "st", "-set", "gate-1 closed", "-set", "gate-2 closed")
-	require.Contains(t, by("login", "-device", "switch-2").out, "as expected: refused, with gate-1 closed and gate-2 closed\n")
+	require.Contains(t, by("login", "-device", "switch-2").out,
+		"as expected: refused, with gate-1 closed and gate-2 closed\n")
 	r = c.run(t, "login", "-state", "st", "-device", "switch-2", "-person", "wayback", "-password-file",
 		"mine/passwords/wayback")
 	require.Contains(t, r.out, "as expected: in at level 15, with gate-1")
 	r = by("login", "-device", "switch-2", "-expect", "in")
 	require.Equal(t, 1, r.status)
-	require.Contains(t, r.out, "not as expected: in was expected\nnext: mellowgate why -state st -device switch-2 -person "+
-		"first.admin\n")
+	require.Contains(t, r.out,
+		"not as expected: in was expected\nnext: mellowgate why -state st -device switch-2 -person "+
+			"first.admin\n")
 	c.run(t, "lab", "-state", "st", "-set", "gate-1 no-authentication")
 	r = by("login", "-device", "switch-2")
-	require.Contains(t, r.err, "in the lab is in effect: gate-1 no-authentication; what that does to a login is not foreseen")
+	require.Contains(t, r.err,
+		"in the lab is in effect: gate-1 no-authentication; what that does to a login is not foreseen")
 	require.Contains(t, r.out, "nothing was foreseen")
 
 	lab.end(t)

@@ -19,7 +19,8 @@ func TestADeviceMayHaveAKeyOfItsOwn(t *testing.T) {
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	changed := strings.NewReplacer("gate-key: file keys/gate.key", "gate-key: file keys/gate.key\n  own-key: file keys/own.key",
+	changed := strings.NewReplacer("gate-key: file keys/gate.key",
+		"gate-key: file keys/gate.key\n  own-key: file keys/own.key",
 		"addresses: [192.0.2.101]", "addresses: [192.0.2.101], keys: {gate-1: own-key}").Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(changed), 0o600))
 	require.Contains(t, c.run(t, "check", "mine").out, "nothing found")
@@ -38,7 +39,8 @@ func TestADeviceMayHaveAKeyOfItsOwn(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "other"), 0o700))
 	require.NoError(t, os.CopyFS(filepath.Join(c.dir, "other/keys"), os.DirFS(filepath.Join(c.dir, "mine/keys"))))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other/site.yaml"), []byte(other), 0o600))
-	r := c.run(t, "ask", "-state", "st", "-server", "gate-1", "-as", "switch-1", "-person", "first.admin", "-password-file",
+	r := c.run(t, "ask", "-state", "st", "-server", "gate-1", "-as", "switch-1", "-person", "first.admin",
+		"-password-file",
 		"mine/passwords/first.admin", "other")
 	require.Equal(t, 3, r.status, r.out)
 	r = c.run(t, "ask", "-state", "st", "-server", "gate-2", "-as", "switch-1", "-person", "first.admin", "-password-file",

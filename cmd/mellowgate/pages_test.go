@@ -40,7 +40,8 @@ func callsOf(t *testing.T, page string) []string {
 	text := string(b)
 	var calls []string
 	ours := func(line string) {
-		line = strings.Join(strings.Fields(comment.ReplaceAllString(prompt.ReplaceAllString(strings.TrimSpace(line), ""), "")), " ")
+		line = strings.Join(strings.Fields(comment.ReplaceAllString(prompt.ReplaceAllString(strings.TrimSpace(line), ""),
+			"")), " ")
 		if strings.HasPrefix(line, "mellowgate ") || strings.HasPrefix(line, "go run ./cmd/mellowgate ") {
 			calls = append(calls, line)
 		}
@@ -160,7 +161,8 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 			says: "in at level 15 after [5-9](?s).*as expected: in at level 15, with gate-1 silent"},
 		{call: "mellowgate why", says: "^unreachable: switch-1 to server gate-1"},
 		{call: "mellowgate lab -lift all", says: "gate-1 is still left alone by switch-1 until"},
-		{call: "mellowgate drill -faults my-site", as: "mellowgate drill -faults -device switch-1 -network " + another(t) + " my-site",
+		{call: "mellowgate drill -faults my-site",
+			as:   "mellowgate drill -faults -device switch-1 -network " + another(t) + " my-site",
 			says: "came out as foreseen"},
 		{call: "mellowgate sheet switch-1 my-site", says: "mellowgate check my-site"},
 		{call: "mellowgate render switch-1 my-site", says: "ietf-system"},
@@ -173,8 +175,10 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 			as: "mellowgate keys change -state mellowgate-state gate-key status my-site", status: 1, says: "switch-1"},
 		{call: "mellowgate keys change gate-key finish my-site",
 			as: "mellowgate keys change -anyway gate-key finish my-site", says: "gate-key"},
-		{call: "mellowgate serve -only gate-1 my-site", not: "this host does not have the server's address; serve's own tests run it"},
-		{call: "mellowgate ask -explain -as switch-1 -person first.admin my-site", says: "^accepted: first.admin has the role everything"},
+		{call: "mellowgate serve -only gate-1 my-site",
+			not: "this host does not have the server's address; serve's own tests run it"},
+		{call: "mellowgate ask -explain -as switch-1 -person first.admin my-site",
+			says: "^accepted: first.admin has the role everything"},
 	})
 }
 
@@ -183,7 +187,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	c := demoSite(t)
 	const site, as = " demo/as-reviewed", " -password-file demo/as-reviewed/passwords/ines.marsh"
 	filled := func(call string) string {
-		return strings.NewReplacer("SITE", "demo/as-reviewed", "DEVICE", "north-sw-1", "YOU", "ines.marsh", "NAME", "ines.marsh",
+		return strings.NewReplacer("SITE", "demo/as-reviewed", "DEVICE", "north-sw-1", "YOU", "ines.marsh", "NAME",
+			"ines.marsh",
 			"FOLDER", "mellowgate-state", "SERVER", "tern", "STATE", "mellowgate-state").Replace(call)
 	}
 	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
@@ -206,7 +211,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	why := func(call, says string) printed { return printed{call: call, as: filled(call), says: says} }
 	follow(t, c, "docs/a-login-fails.md", []printed{
 		{call: "mellowgate why -state FOLDER -person NAME -device DEVICE",
-			as: "mellowgate why -state mellowgate-state -person tobin.reed -device north-sw-1", says: "^wrong-password", before: counters},
+			as: "mellowgate why -state mellowgate-state -person tobin.reed -device north-sw-1", says: "^wrong-password",
+			before: counters},
 		{call: "mellowgate why -capture FILE SITE", as: "mellowgate why -capture mellowgate-state/traffic.pcapng" + site,
 			says: `(?m)^\S+: `},
 		{call: "mellowgate why -events FOLDER/events.jsonl -device DEVICE",
@@ -214,7 +220,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate why -counters FILE", as: "mellowgate why -counters mellowgate-state/counters/north-sw-1.json",
 			says: `(?m)^\S+: `},
 		{call: "mellowgate why -person NAME -device DEVICE -access ssh -saw refused SITE",
-			as:   filled("mellowgate why -state mellowgate-state -person tobin.reed -device DEVICE -access ssh -saw refused SITE"),
+			as: filled("mellowgate why -state mellowgate-state -person tobin.reed -device DEVICE -access ssh -saw refused " +
+				"SITE"),
 			says: "^wrong-password"},
 		{call: "mellowgate why -probe -device DEVICE SITE",
 			as: filled("mellowgate why -state mellowgate-state -probe -device DEVICE SITE"), says: `(?m)^\S+: `},
@@ -230,14 +237,16 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
 	secret := "ines.marsh" + as
 	you := func(call string) string {
-		return strings.NewReplacer("YOU", secret, "SITE", "demo/as-reviewed", "FILE", "demo/as-reviewed/passwords/harbourmaster",
+		return strings.NewReplacer("YOU", secret, "SITE", "demo/as-reviewed", "FILE",
+			"demo/as-reviewed/passwords/harbourmaster",
 			"SERVER", "tern", "DEVICE A B C D", "north-sw-1 north-rtr-1", "DEVICE", "north-sw-1").Replace(call)
 	}
 	drift := func(t *testing.T, c call) { changeSite(t, c, "servers: [tern, plover]", "servers: [plover, tern]") }
 	back := func(t *testing.T, c call) { changeSite(t, c, "servers: [plover, tern]", "servers: [tern, plover]") }
 	follow(t, c, "docs/first-change.md", []printed{
 		{call: "mellowgate check SITE", as: you("mellowgate check SITE"), says: "^nothing found"},
-		{call: "mellowgate foresee -device DEVICE SITE", as: you("mellowgate foresee -device DEVICE SITE"), says: "harbourmaster"},
+		{call: "mellowgate foresee -device DEVICE SITE", as: you("mellowgate foresee -device DEVICE SITE"),
+			says: "harbourmaster"},
 		{call: "mellowgate drill -device DEVICE SITE",
 			as: you("mellowgate drill -network " + another(t) + " -device DEVICE SITE"), says: "came out as foreseen"},
 		{call: "mellowgate lab -set 'DEVICE drops commit'", as: you("mellowgate lab -set 'DEVICE drops commit'"),
@@ -247,17 +256,20 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 			as: you("mellowgate ask -server SERVER -as DEVICE -person YOU SITE"), says: "accepted by tern"},
 		{call: "mellowgate compare -person YOU DEVICE SITE", as: you("mellowgate compare -person YOU DEVICE SITE"),
 			says: "as the site has it"},
-		{call: "mellowgate send -dry-run -person YOU DEVICE SITE", as: you("mellowgate send -dry-run -person YOU DEVICE SITE"),
+		{call: "mellowgate send -dry-run -person YOU DEVICE SITE",
+			as:   you("mellowgate send -dry-run -person YOU DEVICE SITE"),
 			says: "it holds the design already"},
 		{call: "mellowgate sheet DEVICE SITE", as: you("mellowgate sheet DEVICE SITE"), says: "^# Change sheet"},
-		{call: "mellowgate compare -adopt", as: you("mellowgate compare -adopt -person YOU DEVICE SITE"), says: "as the site has it"},
+		{call: "mellowgate compare -adopt", as: you("mellowgate compare -adopt -person YOU DEVICE SITE"),
+			says: "as the site has it"},
 		{call: "mellowgate send -person YOU -fallback-password-file FILE DEVICE SITE", before: func(t *testing.T, c call) {
 			require.Zero(t, c.run(t, "lab", "-lift", "all").status)
 			drift(t, c)
 		}, as: you("mellowgate send -yes -person YOU -fallback-password-file FILE DEVICE SITE"), says: "kept"},
 		{call: "mellowgate why -device DEVICE", as: you("mellowgate why -device DEVICE"), says: `(?m)^\S+: `},
 		{call: "mellowgate compare", as: you("mellowgate compare -person YOU DEVICE SITE"), says: "as the site has it"},
-		{call: "mellowgate login", as: you("mellowgate login -person YOU -device DEVICE"), says: "as expected: in at level 15"},
+		{call: "mellowgate login", as: you("mellowgate login -person YOU -device DEVICE"),
+			says: "as expected: in at level 15"},
 		{call: "mellowgate ledger -state mellowgate-sent", says: "north-sw-1"},
 		{call: "mellowgate send -person YOU -canary DEVICE -at-once 4 DEVICE A B C D SITE", before: back,
 			as: you("mellowgate send -yes -person YOU -canary DEVICE -at-once 4 DEVICE A B C D SITE"), says: "kept"},
@@ -279,13 +291,15 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate ledger verify", says: "every record is as it was written"},
 		{call: "mellowgate listen -state DIR", as: "mellowgate listen -state mellowgate-state", says: "ines.marsh"},
 		{call: "mellowgate ledger sessions -open", says: "no record fits"},
-		{call: "mellowgate serve -only tern -state /var/lib/mellowgate site", not: "a host of its own; tests of two nodes run it"},
+		{call: "mellowgate serve -only tern -state /var/lib/mellowgate site",
+			not: "a host of its own; tests of two nodes run it"},
 		{call: "mellowgate serve -only plover -state /var/lib/mellowgate site", not: "a host of its own"},
 		{call: "mellowgate foresee -silent tern", as: "mellowgate foresee -silent tern" + site, says: "plover"},
 	})
 	follow(t, c, "docs/site-file.md", []printed{
 		{call: "mellowgate new -schema", says: `"\$schema"`},
-		{call: "mellowgate check -explain defaults", as: "mellowgate check -explain defaults" + site, says: "because of|BECAUSE OF"},
+		{call: "mellowgate check -explain defaults", as: "mellowgate check -explain defaults" + site,
+			says: "because of|BECAUSE OF"},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n"},
 	})
 	follow(t, c, "docs/templates.md", []printed{

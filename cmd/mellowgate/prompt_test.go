@@ -51,7 +51,8 @@ func TestCtrlCEndsAPasswordPromptAtOnce(t *testing.T) {
 	_, status := atTerminal(t, c, "keys hash", "password of the hash: ", "half of a pass\x03")
 	require.Equal(t, 130, status)
 	require.Less(t, time.Since(began), 30*time.Second, "nobody had to press Return")
-	out, status := atTerminal(t, c, "keys hash", "password of the hash: ", "harbour lights\r", "again: ", "harbour lights\r")
+	out, status := atTerminal(t, c, "keys hash", "password of the hash: ", "harbour lights\r", "again: ",
+		"harbour lights\r")
 	require.Zero(t, status, out)
 	require.NotContains(t, out, "harbour", "what is typed is not shown")
 }
@@ -60,7 +61,8 @@ func TestANewPassphraseIsTypedTwiceAndAnOldOneOnce(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
 	require.Zero(t, c.run(t, "new", "mine").status)
-	const fresh, again, old = "a new passphrase for the sealed keys: ", "the same once more: ", "passphrase of the sealed keys: "
+	const fresh, again, old = "a new passphrase for the sealed keys: ", "the same once more: ",
+		"passphrase of the sealed keys: "
 	out, status := atTerminal(t, c, "keys seal gate-key mine", fresh, "one\r", again, "another\r")
 	require.Equal(t, 2, status, out)
 	require.Contains(t, out, "the two passphrases differ; nothing was sealed")

@@ -27,7 +27,8 @@ func starterServed(t *testing.T) call {
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
-	changed := strings.NewReplacer("address: 192.0.2.11 ", "address: "+prefixOf(t)+"0.1\n    port: 4949 ").Replace(string(text))
+	changed := strings.NewReplacer("address: 192.0.2.11 ",
+		"address: "+prefixOf(t)+"0.1\n    port: 4949 ").Replace(string(text))
 	require.NotEqual(t, string(text), changed)
 	require.NoError(t, os.WriteFile(path, []byte(changed), 0o600))
 	return c
@@ -46,7 +47,8 @@ func TestOneServeWritesToAStateFolderAndAStartThatFailsChangesNothing(t *testing
 	require.Equal(t, 130, c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine").end(t))
 	kept := listing(t, filepath.Join(c.dir, "st/previous"))
 	require.NotEmpty(t, kept)
-	require.Equal(t, 3, c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine").status, "this host has no such address")
+	require.Equal(t, 3, c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine").status,
+		"this host has no such address")
 	require.Equal(t, kept, listing(t, filepath.Join(c.dir, "st/previous")), "the run before the last is still there")
 	require.FileExists(t, filepath.Join(c.dir, "st/events.jsonl"))
 }
@@ -62,7 +64,8 @@ func TestWhatHoldsSecretsIsReadByItsOwnerOnly(t *testing.T) {
 		require.Zero(t, info.Mode().Perm()&0o077, path)
 		return nil
 	}))
-	require.NoFileExists(t, filepath.Join(c.dir, "st/traffic.pcapng"), "passwords that the key opens are not kept unless asked for")
+	require.NoFileExists(t, filepath.Join(c.dir, "st/traffic.pcapng"),
+		"passwords that the key opens are not kept unless asked for")
 	for path, how := range map[string]os.FileMode{"mine/keys/gate.key": 0o644, "mine/site.yaml": 0o604, "st": 0o705} {
 		path = filepath.Join(c.dir, path)
 		info, err := os.Stat(path)
@@ -130,8 +133,10 @@ func TestWhatCannotBeSeenReachesNobodysEyes(t *testing.T) {
 	odd := "\u009b31mred\u0085\u202eback\u2066\u200bwide\x1b[2J\x07\xff"
 	l, err := ledger.Open(filepath.Join(c.dir, "st/ledger.db"), ledger.Options{})
 	require.NoError(t, err)
-	for i, kind := range []ledger.Kind{ledger.Login, ledger.SessionStart, ledger.Command, ledger.SessionStop, ledger.Login} {
-		r := ledger.Record{Time: time.Now(), Kind: kind, Node: odd, Person: odd, Device: odd, Access: odd, From: odd, Command: odd,
+	for i, kind := range []ledger.Kind{ledger.Login, ledger.SessionStart, ledger.Command, ledger.SessionStop,
+		ledger.Login} {
+		r := ledger.Record{Time: time.Now(), Kind: kind, Node: odd, Person: odd, Device: odd, Access: odd, From: odd,
+			Command: odd,
 			Session: odd, Result: evidence.Recorded}
 		if kind == ledger.Login {
 			r.Result = []evidence.Answer{evidence.Accepted, evidence.Refused}[i/4]
@@ -140,12 +145,14 @@ func TestWhatCannotBeSeenReachesNobodysEyes(t *testing.T) {
 		require.NoError(t, l.Keep(context.Background(), r))
 	}
 	require.NoError(t, l.Close())
-	event, err := json.Marshal(evidence.Event{Time: time.Now(), Server: "tern", Device: "north-sw-1", Person: odd, Question: "login",
-		Answer: evidence.Refused, Reason: "wrong-password", Text: odd})
+	event, err := json.Marshal(evidence.Event{Time: time.Now(), Server: "tern", Device: "north-sw-1", Person: odd,
+		Question: "login",
+		Answer:   evidence.Refused, Reason: "wrong-password", Text: odd})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/events.jsonl"), append(event, '\n'), 0o600))
 	for _, args := range [][]string{{"ledger"}, {"ledger", "-csv"}, {"ledger", "-json"}, {"ledger", "failures"},
-		{"ledger", "failures", "-csv"}, {"ledger", "failures", "-json"}, {"ledger", "sessions"}, {"ledger", "sessions", "-csv"},
+		{"ledger", "failures", "-csv"}, {"ledger", "failures", "-json"}, {"ledger", "sessions"},
+		{"ledger", "sessions", "-csv"},
 		{"ledger", "commands"}, {"ledger", "commands", "-json"}, {"why"}, {"why", "-all"}, {"why", "-json"},
 		{"report", "demo/as-reviewed"}} {
 		r := c.run(t, append([]string{args[0], "-state", "st"}, args[1:]...)...)

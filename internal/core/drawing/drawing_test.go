@@ -122,7 +122,8 @@ devices:
 
 func TestTitlesAndProtocolsAreInWords(t *testing.T) {
 	t.Parallel()
-	for protocol, want := range map[site.Protocol]string{site.RADIUS: "RADIUS", site.TACACS: "TACACS+", site.LDAP: "LDAP"} {
+	for protocol, want := range map[site.Protocol]string{site.RADIUS: "RADIUS", site.TACACS: "TACACS+",
+		site.LDAP: "LDAP"} {
 		require.Equal(t, want, spoken(&site.Server{Protocol: protocol}))
 		require.Equal(t, want+" over TLS", spoken(&site.Server{Protocol: protocol, TLS: true}))
 	}

@@ -135,10 +135,11 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 		"client-unknown": "The device asks from 192.0.2.99, and t1 knows it as 192.0.2.11",
 		"ports-differ": "The device asks r1 at the ports 1812 and 1646, and the server listens at 1812 and 1813: " +
 			"accounting is never answered.",
-		"not-for-this":        "The list record asks t1, which is not for accounting",
-		"lands-low":           "ines is granted level 15 and arrives at level 1: the way in has no session list",
-		"no-grant":            "No grant names the team watch: tobin is refused everywhere.",
-		"lines-left-out":      "Lines 4-9 of ssh name no login list and take the device-wide login, while lines 0-3 use other",
+		"not-for-this": "The list record asks t1, which is not for accounting",
+		"lands-low":    "ines is granted level 15 and arrives at level 1: the way in has no session list",
+		"no-grant":     "No grant names the team watch: tobin is refused everywhere.",
+		"lines-left-out": "Lines 4-9 of ssh name no login list and take the device-wide login, " +
+			"while lines 0-3 use other",
 		"not-recorded":        "the list record records only commands of levels 2-15",
 		"never-rests":         "When t1 is silent every login waits 2 s for it first",
 		"slow-fallback":       "When t1 and t2 are silent a login waits 20 s (t1 1 x 9 s + t2 1 x 1 s + ",
@@ -272,7 +273,8 @@ func TestADeviceWithManyServersIsCheckedWithoutCombiningThemAll(t *testing.T) {
 	var servers, names []string
 	for i := range 40 {
 		name := "s" + string(rune('a'+i%26)) + string(rune('a'+i/26))
-		servers = append(servers, "  - {name: "+name+", protocol: tacacs, address: 192.0.2."+fmt.Sprint(20+i)+", key: k, timeout: 1ms}")
+		servers = append(servers,
+			"  - {name: "+name+", protocol: tacacs, address: 192.0.2."+fmt.Sprint(20+i)+", key: k, timeout: 1ms}")
 		names = append(names, name)
 	}
 	text := strings.Replace(base, "groups: [{name: t, servers: [t1, t2]}]",

@@ -170,17 +170,20 @@ devices: [{name: sw, addresses: [192.0.2.1]}]
 		{"ping"}, {"ping", "x", "y"}, {"show", "secrets", "<cr>"}} {
 		require.False(t, ask(args...), "%q", args)
 	}
-	for _, args := range [][]string{{"ping", "x", "<cr>"}, {"show", "version"}, {"SHOW", "version"}, {"set", "banner", "a b"}} {
+	for _, args := range [][]string{{"ping", "x", "<cr>"}, {"show", "version"}, {"SHOW", "version"},
+		{"set", "banner", "a b"}} {
 		require.True(t, ask(args...), "%q", args)
 	}
-	for line, whole := range map[string]bool{`show "secrets"`: false, `set 'a password x`: false, `show 'version 1'`: true} {
+	for line, whole := range map[string]bool{`show "secrets"`: false, `set 'a password x`: false,
+		`show 'version 1'`: true} {
 		d := Decide(s, Question{Purpose: site.Commands, Device: s.Device("sw"), Person: "ines", Line: line}, noon)
 		require.Equal(t, whole, d.Allow, line)
 	}
 	tried := 0
 	rapid.Check(t, func(r *rapid.T) {
 		for range 100 {
-			words := rapid.SampledFrom([][]string{{"show", "secrets"}, {"show", "secrets", "all"}, {"set", "x1", "password", "y"},
+			words := rapid.SampledFrom([][]string{{"show", "secrets"}, {"show", "secrets", "all"},
+				{"set", "x1", "password", "y"},
 				{"reload"}}).Draw(r, "command")
 			var args []string
 			for _, w := range words {

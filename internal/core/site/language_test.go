@@ -78,7 +78,9 @@ func inventoryOf(text string) func(string) (Source, error) {
 
 func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	t.Parallel()
-	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\nsw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n\"sw-2\",,,2001:db8::2,,,spare\n"),
+	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\n"+
+		"sw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n"+
+		"\"sw-2\",,,2001:db8::2,,,spare\n"),
 		Source{"site.yaml", []byte(whole)})
 	require.NoError(t, err)
 	tern, sanderling, dunlin := s.Server("tern"), s.Server("sanderling"), s.Server("dunlin")
@@ -149,7 +151,8 @@ func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
 		Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
-	require.Regexp(t, `(?s)^a.yaml:2:1: unknown key "servres".*b.yaml:\d+:\d+: this is not YAML.*c.yaml:2:12: `, err.Error())
+	require.Regexp(t, `(?s)^a.yaml:2:1: unknown key "servres".*b.yaml:\d+:\d+: this is not YAML.*c.yaml:2:12: `,
+		err.Error())
 	require.Len(t, problems, 3)
 }
 

@@ -431,7 +431,8 @@ func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 // both go on.
 func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 	t.Parallel()
-	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true, "": true} {
+	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true,
+		"": true} {
 		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}", "keeper")
 		w := &world{answers: map[string]string{"t1": "yes 15"}, traits: d.Kind.Traits}
 		e, v := enter(d, w, "ines")

@@ -43,7 +43,8 @@ func running(t *testing.T) *lab.Lab {
 	o := open(t, folderOf(t), true)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
-	l, err := lab.Start(lab.Config{Site: o.Site, SitePath: o.Path, Keys: o.Keys, State: folder, Network: labtest.Network(t)})
+	l, err := lab.Start(lab.Config{Site: o.Site, SitePath: o.Path, Keys: o.Keys, State: folder,
+		Network: labtest.Network(t)})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		l.Shutdown()
@@ -91,7 +92,8 @@ func TestDevicesAreComparedInTheirOrderAndOneThatCannotBeReadStopsNoOther(t *tes
 		{Device: sites.Design.Device("hq-fw-1"), Problem: "its host key is not known"},
 		target(t, l, sites.Design.Device("north-rtr-1")),
 	}
-	targets[1].Reach.Address = netip.AddrPortFrom(labtest.Host(labtest.Network(t), 9, 9), 9).String() // nothing listens there
+	// nothing listens there
+	targets[1].Reach.Address = netip.AddrPortFrom(labtest.Host(labtest.Network(t), 9, 9), 9).String()
 	for _, atOnce := range []int{0, 1, 8} {
 		some, err := compare.All(context.Background(), sites, targets, atOnce)
 		require.NoError(t, err)
@@ -122,7 +124,8 @@ func TestDevicesAreComparedInTheirOrderAndOneThatCannotBeReadStopsNoOther(t *tes
 func TestWhatIsFoundIsWrittenIntoTheSiteAndThenKnown(t *testing.T) {
 	t.Parallel()
 	l := running(t)
-	folder := folderOf(t, "servers: [tern, plover]", "servers: [plover, tern]", "address: 192.0.2.22", "address: 192.0.2.29")
+	folder := folderOf(t, "servers: [tern, plover]", "servers: [plover, tern]", "address: 192.0.2.22",
+		"address: 192.0.2.29")
 	sites := compare.Sites{Design: open(t, folder, false), Found: open(t, folder, true)}
 	targets := []compare.Target{target(t, l, sites.Design.Device("north-sw-1")),
 		target(t, l, sites.Design.Device("north-rtr-1"))}

@@ -94,7 +94,8 @@ func TestTheSmallestAnswer(t *testing.T) {
 		_, err := Decode(b[:n])
 		require.ErrorIs(t, err, ErrShort, "%d octets", n)
 	}
-	for length, want := range map[uint16]error{0: ErrLength, 19: ErrLength, 20: nil, 21: ErrShort, 4096: ErrShort, 4097: ErrLength} {
+	for length, want := range map[uint16]error{0: ErrLength, 19: ErrLength, 20: nil, 21: ErrShort, 4096: ErrShort,
+		4097: ErrLength} {
 		c := bytes.Clone(b)
 		binary.BigEndian.PutUint16(c[2:], length)
 		_, err := Decode(c)

@@ -60,7 +60,8 @@ func TestNoSpellingOfANameGoesPastWhatTheSiteSaysOfIt(t *testing.T) {
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Refused, r.ask(server, login("ebba.lind"), ldaptest.Password).Result)
 		r.eventually(reason.Disabled)
-		for _, name := range []string{"Ebba.lind", "EBBA.LIND", " ebba.lind", "ebba.lind ", "ｅｂｂａ.lind", "Ines", "INES", "ines ",
+		for _, name := range []string{"Ebba.lind", "EBBA.LIND", " ebba.lind", "ebba.lind ", "ｅｂｂａ.lind", "Ines", "INES",
+			"ines ",
 			"Per.Holm", "ＰＥＲ.holm"} {
 			require.Equal(t, walk.Refused, r.ask(server, login(name), ldaptest.Password).Result, "%q", name)
 			r.eventually(reason.NameSpelling)
@@ -188,8 +189,9 @@ func TestNobodyWhoHasProvenNothingGetsRights(t *testing.T) {
 	t.Parallel()
 	for provenBy, want := range map[string]tacacs.AuthorStatus{"": tacacs.AuthorFail,
 		", proven-by: [password, none]": tacacs.AuthorPassAdd} {
-		r := startWith(t, site.Keys{}, time.Now, strings.NewReplacer("MA", "required", "who: team net", "who: team net"+provenBy).
-			Replace(siteOfTwo))
+		r := startWith(t, site.Keys{}, time.Now,
+			strings.NewReplacer("MA", "required", "who: team net", "who: team net"+provenBy).
+				Replace(siteOfTwo))
 		for _, method := range []tacacs.Method{tacacs.MethodNone, tacacs.MethodNotSet} {
 			c, _ := r.dial()
 			response, err := c.Authorize(tacacs.AuthorRequest{Method: method, User: "ines", Port: "ssh0",
@@ -316,8 +318,9 @@ func TestAnAddressIsTheSameInEveryForm(t *testing.T) {
 		"who: team net, from: [198.51.100.0/24]").Replace(siteOfTwo))
 	for from, want := range map[string]walk.Result{"198.51.100.9": walk.Accepted, "::ffff:198.51.100.9": walk.Accepted,
 		"not an address": walk.Refused, "198.51.101.9": walk.Refused} {
-		require.Equal(t, want, r.askFrom("t", login("ines"), aaa.Asker{Password: "right", Device: "sw", Port: "ssh0", From: from,
-			Session: "s"}).Result, from)
+		require.Equal(t, want,
+			r.askFrom("t", login("ines"), aaa.Asker{Password: "right", Device: "sw", Port: "ssh0", From: from,
+				Session: "s"}).Result, from)
 	}
 }
 

@@ -63,7 +63,8 @@ grants: [{who: team network, role: all}]
 }
 
 // A name that nobody has costs as much as a wrong password, and so does somebody
-// whose password is kept readable: a hash is worked out for them too. Only the least that it takes is looked at; a busy machine takes
+// whose password is kept readable: a hash is worked out for them too. Only the least that it takes is looked at; a busy
+// machine takes
 // longer.
 func TestAnUnknownNameIsCheckedAsLongAsAWrongPassword(t *testing.T) {
 	t.Parallel()

@@ -179,12 +179,15 @@ func TestACodeIsTakenOnceAndWithinItsTime(t *testing.T) {
 	require.Equal(t, rights.Code{Found: true, Used: true, Steps: -1}, c.Take("ines", seed, now, false, at(-1)),
 		"an older one neither")
 	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: 1}, c.Take("ines", seed, now, false, at(1)))
-	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("wren", seed, now, false, at(0)), "used before the start")
+	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("wren", seed, now, false, at(0)),
+		"used before the start")
 	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: -1}, c.Take("tobin", seed, now, false, at(-1)))
-	require.Equal(t, rights.Code{Found: true, Steps: 2}, c.Take("ebba", seed, now, false, at(2)), "too far off, and said how far")
+	require.Equal(t, rights.Code{Found: true, Steps: 2}, c.Take("ebba", seed, now, false, at(2)),
+		"too far off, and said how far")
 	require.Equal(t, rights.Code{Found: true, Steps: -20}, c.Take("ebba", seed, now, false, at(-20)))
 	require.Equal(t, rights.Code{}, c.Take("ebba", seed, now, false, at(21)))
-	require.Equal(t, rights.Code{}, c.Take("ebba", site.NewSecret("no base32!"), now, false, func(string) bool { return true }))
+	require.Equal(t, rights.Code{},
+		c.Take("ebba", site.NewSecret("no base32!"), now, false, func(string) bool { return true }))
 	fails = true
 	require.Equal(t, rights.Code{Found: true, Lost: true}, c.Take("per", seed, now, false, at(0)),
 		"one that might be taken again after a restart is not taken")
@@ -387,7 +390,8 @@ func TestAGuessIsAPasswordOfANameAndTheRightOneIsNone(t *testing.T) {
 	open[1].Ends(true)
 	require.NotNil(t, allow("ines", "another"), "one that was right is no guess")
 	require.Nil(t, allow("ines", "one more"))
-	require.NotNil(t, g.Allow("ines", "fresh", "192.0.2.1", true, now), "a source that has not failed has a place of its own")
+	require.NotNil(t, g.Allow("ines", "fresh", "192.0.2.1", true, now),
+		"a source that has not failed has a place of its own")
 	now = now.Add(100 * time.Millisecond)
 	require.NotNil(t, allow("ines", "one more"), "ten in a second")
 	require.Nil(t, allow("ines", "two more"))

@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/lab"
+)
+
+// expected is what a login should come to.
+type expected struct {
+	outcome         walk.Outcome
+	level           int // -1: any
+	allows, refuses []string
+	given           []string // what is not as it should be, and was taken into account
+}
+
+// unforeseen is what is expected where nothing is foreseen: anything.
+var unforeseen = expected{level: -1}
+
+func (e expected) String() string {
+	switch {
+	case e.outcome == "":
+		return ""
+	case e.outcome == walk.OutcomeIn && e.level >= 0:
+		return fmt.Sprintf("in at level %d", e.level) + e.orders()
+	}
+	return string(e.outcome) + e.orders()
+}
+
+func (e expected) orders() string {
+	text := ""
+	if len(e.allows) > 0 {
+		text += ", may " + strings.Join(e.allows, ", ")
+	}
+	if len(e.refuses) > 0 {
+		text += ", may not " + strings.Join(e.refuses, ", ")
+	}
+	return text
+}
+
+func (e expected) fits(s login.Seen) bool {
+	for _, c := range s.Commands {
+		if slices.Contains(e.allows, c.Command) && c.Result != walk.OutcomeAllowed || slices.Contains(e.refuses, c.Command) &&
+			c.Result != walk.OutcomeRefused {
+			return false
+		}
+	}
+	if len(s.Commands) < len(e.allows)+len(e.refuses) {
+		return false
+	}
+	return e.outcome == "" || e.outcome == s.Outcome &&
+		(s.Outcome != walk.OutcomeIn || e.level < 0 || e.level == s.Level || s.Level == login.UnknownLevel)
+}
+
+// expectation is what the site says of a login: the site named, else the one the
+// lab was started with; with the faults in effect, and what rests because of them.
+func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (expected, error) {
+	path := p.SitePath
+	if len(c.Args) > 0 {
+		path = c.Args[0]
+	} else if _, err := os.Stat(path); err != nil {
+		return unforeseen, nil // the site is gone
+	}
+	l, err := c.loadFrom(path, false)
+	if err != nil {
+		return expected{}, err
+	}
+	d, err := l.device(f.device)
+	if err != nil {
+		return expected{}, err
+	}
+	silent, err := l.servers(f.silent)
+	if err != nil {
+		return expected{}, err
+	}
+	way := d.Way(f.access)
+	if way == nil {
+		return expected{}, wrong("in the site %s, %s has no way in by %s", path, f.device, f.access)
+	}
+	if len(now.Unforeseen) > 0 {
+		c.note("in the lab is in effect: %s; what that does to a login is not foreseen", strings.Join(now.Unforeseen, ", "))
+		return unforeseen, nil
+	}
+	w := worldOf(l.Site, d, silent, now.Impaired)
+	r := l.reckoner()
+	r.Faults = w.faulty()
+	who, known := r.Find(d, f.person)
+	if !known && len(l.Directories) > 0 {
+		c.note("%s stands in no place of the site, and a directory may know the name: nothing is foreseen for it", f.person)
+		return unforeseen, nil
+	}
+	if !known {
+		who, _ = r.Find(d, "unknown")
+	}
+	for _, foreseen := range r.Cases(d, way, who) {
+		if !foreseen.In(w.states) {
+			continue
+		}
+		if w.rested && foreseen.Again != nil {
+			foreseen.Outcome, foreseen.Level = foreseen.Again.Outcome, foreseen.Again.Level
+		}
+		want := expectedOf(foreseen)
+		for _, when := range foreseen.When { // of the servers that matter to this login
+			if text := w.said[when.Server]; text != "" {
+				want.given = append(want.given, text)
+			}
+		}
+		return want, nil
+	}
+	return unforeseen, nil
+}
+
+// world is in which state a device finds servers now.
+type world struct {
+	states map[*site.Server]foresee.State // those that are not up
+	said   map[*site.Server]string        // the same in words
+	rested bool                           // every one of them is left alone already
+}
+
+// faulty reports whether a server is neither up nor silent.
+func (w world) faulty() bool {
+	for _, s := range w.states {
+		if s != foresee.Up && s != foresee.Down {
+			return true
+		}
+	}
+	return false
+}
+
+// worldOf returns what a device finds, from what was said to be silent and from
+// what is in effect in a lab. A server that rests is passed by like a silent one.
+func worldOf(s *site.Site, d *site.Device, silent map[*site.Server]bool, impaired []lab.Impaired) world {
+	w := world{states: map[*site.Server]foresee.State{}, said: map[*site.Server]string{}}
+	for v := range silent {
+		w.states[v], w.said[v] = foresee.Down, v.Name+" silent"
+	}
+	awake := len(silent)
+	for _, i := range impaired {
+		v := s.Server(i.Server)
+		if v == nil || i.Device != d.Name {
+			continue
+		}
+		if _, said := w.states[v]; said {
+			awake--
+		}
+		if w.states[v], w.said[v] = i.State, i.Server+" "+string(i.State); i.Rests == 0 {
+			awake++
+			continue
+		}
+		w.states[v] = foresee.Down
+		w.said[v] = i.Server + " still left alone after it gave no answer"
+		if until := i.Until(time.Now()); !until.IsZero() {
+			w.said[v] = i.Server + " left alone until " + until.Local().Format("15:04:05")
+		}
+	}
+	w.rested = len(w.states) > 0 && awake <= 0
+	return w
+}
+
+func expectedOf(c foresee.Case) expected {
+	if c.Outcome == walk.OutcomeRefused {
+		return expected{outcome: walk.OutcomeRefused, level: -1}
+	}
+	return expected{outcome: walk.OutcomeIn, level: c.Level}
+}
