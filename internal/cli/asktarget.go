@@ -44,7 +44,8 @@ func (f *askFlags) fits(s *site.Server) error {
 	forms := site.FormsOf(s.Protocol)
 	switch {
 	case f.form != "" && !slices.Contains(forms, f.form):
-		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol, f.form, strings.Join(forms, ", "))
+		return wrong("%s speaks %s, which has no form %q; it has %s", s.Name, s.Protocol.Title(), f.form,
+			strings.Join(forms, ", "))
 	case s.Protocol == site.LDAP && (f.question != "login" || len(f.attributes) > 0):
 		return wrong("%s is a directory: it can be asked for a login, and for nothing else", s.Name)
 	case s.Protocol == site.RADIUS && (f.question == "session" || f.question == "commands"):

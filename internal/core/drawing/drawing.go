@@ -91,7 +91,7 @@ func Of(s *site.Site, shapes []foresee.Shape) Drawing {
 	}
 	groups, servers := map[*site.Group]int{}, map[*site.Server]int{}
 	for _, g := range s.Groups {
-		groups[g] = put(1, "group", g.Name, "", protocolNames[g.Protocol()])
+		groups[g] = put(1, "group", g.Name, "", g.Protocol().Title())
 	}
 	for _, v := range s.Servers {
 		kind, more := "server", ""
@@ -184,10 +184,8 @@ func backOf(d *site.Device) string {
 	return "way back in: " + strings.Join(names, ", ")
 }
 
-var protocolNames = map[site.Protocol]string{site.RADIUS: "RADIUS", site.TACACS: "TACACS+", site.LDAP: "LDAP"}
-
 func spoken(s *site.Server) string {
-	name := protocolNames[s.Protocol]
+	name := s.Protocol.Title()
 	if s.TLS {
 		name += " over TLS"
 	}

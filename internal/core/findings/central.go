@@ -329,10 +329,7 @@ func refusedThoughGranted(c *checker, sh foresee.Shape) {
 // belowLevel says why a person does not reach the level that a way in needs.
 func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair string) {
 	traits := cs.Device.Kind.Traits
-	need, trait := traits.WebNeedsLevel, "web-needs-level"
-	if cs.Way.Access == site.API {
-		need, trait = traits.APINeedsLevel, "api-needs-level"
-	}
+	need, trait := traits.NeedsLevel(cs.Way.Access)
 	list := cs.Way.Lists[site.Session]
 	step := lastStep(cs, site.Session)
 	switch {

@@ -114,7 +114,7 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 				"people",
 			team.Name, p.Name)
 	}
-	if p.Disabled { // and below: PutOut
+	if p.Disabled { // this and the next also stand in out.go, for sessions that are open
 		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
 	}
 	if p.Expired(now) {

@@ -117,3 +117,13 @@ func TestMoreOfTheLanguageKeepsWhatWasMeant(t *testing.T) {
 	require.Empty(t, s.Person("ines.marsh").Teams)
 	require.Equal(t, "sw-1", s.Accepted[0].Device.Name)
 }
+
+func TestEachAccessNeedsTheLevelOfItsKind(t *testing.T) {
+	t.Parallel()
+	traits := Traits{WebNeedsLevel: 7, APINeedsLevel: 9}
+	for access, want := range map[string]int{Web: 7, API: 9, SSH: 0, Console: 0} {
+		level, trait := traits.NeedsLevel(access)
+		require.Equal(t, want, level, access)
+		require.Equal(t, map[string]string{Web: "web-needs-level", API: "api-needs-level"}[access], trait)
+	}
+}

@@ -92,7 +92,8 @@ func (l *linker) directories() {
 			continue
 		}
 		if s.Protocol != LDAP {
-			l.wrong(ref.Place, "the server %s speaks %s; a directory is a server with protocol: ldap", s.Name, s.Protocol)
+			l.wrong(ref.Place, "the server %s speaks %s; a directory is a server with protocol: ldap", s.Name,
+				s.Protocol.Title())
 			continue
 		}
 		l.site.Directories = append(l.site.Directories, s)

@@ -108,6 +108,11 @@ const (
 	LDAP   Protocol = "ldap"   // RFC 4511
 )
 
+// Title returns the name of the protocol as people write it, such as TACACS+.
+func (p Protocol) Title() string {
+	return map[Protocol]string{RADIUS: "RADIUS", TACACS: "TACACS+", LDAP: "LDAP"}[p]
+}
+
 // Server is one AAA server and how it is asked.
 type Server struct {
 	Ref

@@ -187,7 +187,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"role: all", "role: al", `there is no role "al"; did you mean "all"?`},
 		{"site: Test", "site: Test\ndevices-from: a.csv", "the file of devices cannot be read here"},
 		{"site: Test", "site: Test\ndirectories: [tern]",
-			"the server tern speaks tacacs; a directory is a server with protocol: ldap"},
+			"the server tern speaks TACACS+; a directory is a server with protocol: ldap"},
 		{"site: Test", "site: Test\nclients: [{from: 192.0.2.1/24, servers: tern, key: k}]",
 			"from is 192.0.2.1/24, which is an address within 192.0.2.0/24; write the network"},
 		{"site: Test", "site: Test\nclients: [{from: here, servers: tern, key: k}]",

@@ -85,6 +85,18 @@ func OneWay(form string) bool { return form != CHAP && form != MSCHAPv2 }
 // Speaks reports whether devices of the kind speak a protocol.
 func (t Traits) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
 
+// NeedsLevel returns the level that a way in of the kind needs, by its access, and
+// the trait that says so, "" where none does.
+func (t Traits) NeedsLevel(access string) (level int, trait string) {
+	switch access {
+	case Web:
+		return t.WebNeedsLevel, "web-needs-level"
+	case API:
+		return t.APINeedsLevel, "api-needs-level"
+	}
+	return 0, ""
+}
+
 // Networks that a kind can send its requests through.
 const (
 	AnyNetwork        = "any"

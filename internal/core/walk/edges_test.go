@@ -117,12 +117,3 @@ func TestOnlyADeviceWithAListTellsThatItStarts(t *testing.T) {
 	require.Equal(t, []string{"record-system t1 1"}, w.asked)
 	require.Equal(t, time.Second, v.Now)
 }
-
-func TestEachAccessNeedsTheLevelOfItsKind(t *testing.T) {
-	t.Parallel()
-	for access, want := range map[string]int{site.Web: 7, site.API: 9, site.SSH: 0, site.Console: 0} {
-		d := &site.Device{Kind: &site.Kind{Traits: site.Traits{WebNeedsLevel: 7, APINeedsLevel: 9}}}
-		v := &Visit{Device: d, Way: &site.Way{Access: access}}
-		require.Equal(t, want, v.neededLevel(), access)
-	}
-}

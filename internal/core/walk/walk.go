@@ -129,7 +129,7 @@ func (v *Visit) Enter(person string) Entry {
 		return v.leaveWith(session.Reason)
 	}
 	v.entry.Level = level
-	if need := v.neededLevel(); level < need && !v.Device.Kind.Traits.BelowLevelReads {
+	if need, _ := v.Device.Kind.Traits.NeedsLevel(v.Way.Access); level < need && !v.Device.Kind.Traits.BelowLevelReads {
 		return v.leaveWith(reason.BelowLevel)
 	}
 	if !v.record(site.RecordSessions, Question{Start: true}) {
@@ -188,16 +188,6 @@ func (v *Visit) session(login Step) (int, Step) {
 		return a.Level, step
 	}
 	return 1, step // no level given
-}
-
-func (v *Visit) neededLevel() int {
-	switch v.Way.Access {
-	case site.Web:
-		return v.Device.Kind.Traits.WebNeedsLevel
-	case site.API:
-		return v.Device.Kind.Traits.APINeedsLevel
-	}
-	return 0
 }
 
 // Verdict is how a command came out.

@@ -15,8 +15,6 @@ import (
 	"net/netip"
 	"sync"
 	"time"
-
-	"mellowgate/internal/core/site"
 )
 
 // pages are the sessions of the web pages and of the API, by their token.
@@ -212,11 +210,7 @@ func (s *pageSession) run(line string) (done bool, output string) {
 // readsOnly reports whether the person is below the level that the way in needs,
 // and so may only read.
 func (s *pageSession) readsOnly() bool {
-	traits := s.visitor.device.design().Kind.Traits
-	need := traits.WebNeedsLevel
-	if s.access == site.API {
-		need = traits.APINeedsLevel
-	}
+	need, _ := s.visitor.device.design().Kind.Traits.NeedsLevel(s.access)
 	return s.visitor.level < need
 }
 
