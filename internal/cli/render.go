@@ -48,20 +48,16 @@ unless -with-keys puts their values in.`,
 				if *format != "json" && *format != "xml" {
 					return wrong("-format is %q; json or xml is wanted", *format)
 				}
-				var text []byte
-				var left []string
-				switch *model {
-				case "ietf":
-					var s yang.System
-					s, left = yang.SystemOf(plan, secrets)
-					text, err = encode(*format, s)
-				case "openconfig":
-					var s yang.OpenSystem
-					s, left = yang.OpenSystemOf(plan, secrets)
-					text, err = encode(*format, s)
-				default:
+				by, known := yang.Models[*model]
+				if !known {
 					return wrong("-model is %q; ietf or openconfig is wanted", *model)
 				}
+				data, left := by.Of(plan, secrets)
+				encode := data.JSON
+				if *format == "xml" {
+					encode = data.XML
+				}
+				text, err := encode()
 				if err != nil {
 					return cannot(err)
 				}
@@ -73,19 +69,6 @@ unless -with-keys puts their values in.`,
 			}
 		},
 	}
-}
-
-// encoder is data of a model.
-type encoder interface {
-	JSON() ([]byte, error)
-	XML() ([]byte, error)
-}
-
-func encode(format string, data encoder) ([]byte, error) {
-	if format == "xml" {
-		return data.XML()
-	}
-	return data.JSON()
 }
 
 // fill fills the user's own template with the view of a device.

@@ -10,22 +10,21 @@ import (
 
 func FuzzRead(f *testing.F) {
 	for _, device := range []string{"sw", "ap"} {
-		system, _ := yang.SystemOf(plan(f, device), yang.Placeholders)
-		open, _ := yang.OpenSystemOf(plan(f, device), yang.Placeholders)
-		for _, encode := range []func() ([]byte, error){system.JSON, system.XML, open.JSON, open.XML} {
-			data, err := encode()
-			require.NoError(f, err)
-			f.Add(data)
+		for _, m := range yang.InOrder {
+			data, _ := m.Of(plan(f, device), yang.Placeholders)
+			for _, encode := range []func() ([]byte, error){data.JSON, data.XML} {
+				text, err := encode()
+				require.NoError(f, err)
+				f.Add(text)
+			}
 		}
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if s, err := yang.ReadSystem(data); err == nil {
-			_, err := s.JSON()
-			require.NoError(t, err)
-		}
-		if s, err := yang.ReadOpenSystem(data); err == nil {
-			_, err := s.JSON()
-			require.NoError(t, err)
+		for _, m := range yang.InOrder {
+			if read, err := m.Read(data); err == nil {
+				_, err := read.JSON()
+				require.NoError(t, err)
+			}
 		}
 	})
 }

@@ -4,9 +4,7 @@
 package yang
 
 import (
-	"encoding/json"
 	"encoding/xml"
-	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -340,53 +338,4 @@ func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it "+
 			"is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
 	}
-}
-
-// JSON returns the data as RFC 7951 has it.
-func (s System) JSON() ([]byte, error) {
-	return indentJSON(map[string]System{"ietf-system:system": s})
-}
-
-// XML returns the data as XML.
-func (s System) XML() ([]byte, error) { return indentXML(s) }
-
-// ErrForm is data that is not of the model.
-var ErrForm = errors.New("this is no data of the model")
-
-// ReadSystem reads data of ietf-system and its augmentation, JSON or XML.
-func ReadSystem(text []byte) (System, error) {
-	var s System
-	if isXML(text) {
-		err := xml.Unmarshal(text, &s)
-		s.XMLName = xml.Name{}
-		return s, wrapForm(err)
-	}
-	var top map[string]System
-	if err := json.Unmarshal(text, &top); err != nil {
-		return s, wrapForm(err)
-	}
-	s, ok := top["ietf-system:system"]
-	if !ok {
-		return s, ErrForm
-	}
-	return s, nil
-}
-
-func isXML(text []byte) bool { return strings.HasPrefix(strings.TrimSpace(string(text)), "<") }
-
-func wrapForm(err error) error {
-	if err == nil {
-		return nil
-	}
-	return fmt.Errorf("%w: %v", ErrForm, err)
-}
-
-func indentJSON(v any) ([]byte, error) {
-	text, err := json.MarshalIndent(v, "", "  ")
-	return append(text, '\n'), err
-}
-
-func indentXML(v any) ([]byte, error) {
-	text, err := xml.MarshalIndent(v, "", "  ")
-	return append(text, '\n'), err
 }

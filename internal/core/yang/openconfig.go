@@ -1,7 +1,6 @@
 package yang
 
 import (
-	"encoding/json"
 	"encoding/xml"
 	"strings"
 
@@ -285,31 +284,4 @@ func (s *OpenSystem) user(a blueprint.Account, secrets Secrets, left *notes) {
 		s.AAA.Authentication.Users = &OpenUsers{}
 	}
 	s.AAA.Authentication.Users.User = append(s.AAA.Authentication.Users.User, u)
-}
-
-// JSON returns the data as RFC 7951 has it.
-func (s OpenSystem) JSON() ([]byte, error) {
-	return indentJSON(map[string]OpenSystem{"openconfig-system:system": s})
-}
-
-// XML returns the data as XML.
-func (s OpenSystem) XML() ([]byte, error) { return indentXML(s) }
-
-// ReadOpenSystem reads data of OpenConfig's system model, JSON or XML.
-func ReadOpenSystem(text []byte) (OpenSystem, error) {
-	var s OpenSystem
-	if isXML(text) {
-		err := xml.Unmarshal(text, &s)
-		s.XMLName = xml.Name{}
-		return s, wrapForm(err)
-	}
-	var top map[string]OpenSystem
-	if err := json.Unmarshal(text, &top); err != nil {
-		return s, wrapForm(err)
-	}
-	s, ok := top["openconfig-system:system"]
-	if !ok {
-		return s, ErrForm
-	}
-	return s, nil
 }

@@ -15,7 +15,7 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab/directory"
-	"mellowgate/internal/live/lab/standin"
+	"mellowgate/internal/live/lab/standin/config"
 	"mellowgate/internal/live/server/gate"
 )
 
@@ -94,13 +94,13 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 			return wrong("from 1%% to 100%% can be lost")
 		}
 		return f, nil
-	case slices.Contains(standin.Troubles, words[1]):
+	case slices.Contains(config.Troubles, words[1]):
 		if f.Device = s.Device(subject); f.Device == nil {
 			return wrong("there is no device %q%s", subject,
 				nearest.Suggest(subject, names(s.Devices, func(d *site.Device) string { return d.Name })))
 		}
 		f.What = words[1]
-		choices := standin.TroubleTakes(f.What)
+		choices := config.TroubleTakes(f.What)
 		switch {
 		case len(words) != 3 && choices == nil:
 			return wrong("which element is refused? Such as shared-secret")
@@ -232,11 +232,11 @@ func (l *Lab) apply(f Fault, on bool) {
 		}
 		l.links.set(link{device: from}, func(c *condition) { c.loses = loses })
 		return
-	case standin.Hangs, standin.Drops, standin.Warns, standin.Refuses, standin.Lacks:
-		var all []standin.Trouble
+	case config.Hangs, config.Drops, config.Warns, config.Refuses, config.Lacks:
+		var all []config.Trouble
 		for _, have := range l.faults {
 			if have.Device == f.Device && have.With != "" {
-				all = append(all, standin.Trouble{What: have.What, With: have.With})
+				all = append(all, config.Trouble{What: have.What, With: have.With})
 			}
 		}
 		l.devices[f.Device].SetTroubles(all)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/wire/netconf"
 )
@@ -59,11 +60,13 @@ func (s *session) step(name string) error {
 	return nil
 }
 
-func (s *session) Has(c string) bool     { return slices.Contains(s.capabilities, c) }
-func (s *session) Models() device.Models { return device.Models{System: true, TACACS: true} }
-func (s *session) Warned() []string      { return s.warns }
-func (s *session) Discard() error        { s.candidate = s.running; return s.step("discard") }
-func (s *session) Validate() error       { s.validated = true; return s.step("validate") }
+func (s *session) Has(c string) bool { return slices.Contains(s.capabilities, c) }
+func (s *session) Models() device.Models {
+	return device.ModelsOf(map[string]netconf.Module{yang.SystemNS: {}, yang.TACACSNS: {}})
+}
+func (s *session) Warned() []string { return s.warns }
+func (s *session) Discard() error   { s.candidate = s.running; return s.step("discard") }
+func (s *session) Validate() error  { s.validated = true; return s.step("validate") }
 
 func (s *session) Lock(store string) error {
 	if s.locked == nil {

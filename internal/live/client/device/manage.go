@@ -164,11 +164,10 @@ type Held struct {
 func (s *Session) Read(store string) (Held, error) {
 	h := Held{Models: s.Models(), Facts: drift.Facts{}}
 	var roots []netconf.Root
-	if h.Models.System {
-		roots = append(roots, netconf.Root{Name: rootName, Namespace: yang.SystemNS})
-	}
-	if h.Models.Open {
-		roots = append(roots, netconf.Root{Name: rootName, Namespace: yang.OpenNS})
+	for _, m := range yang.InOrder {
+		if h.Models.Has(m) {
+			roots = append(roots, netconf.Root{Name: rootName, Namespace: m.Module().Namespace})
+		}
 	}
 	if len(roots) == 0 {
 		if len(h.Models.Notes) > 0 {
@@ -219,24 +218,32 @@ func FactsOf(data []byte) drift.Facts {
 func factsOf(data *etree.Element) (drift.Facts, error) {
 	facts := drift.Facts{}
 	for _, x := range data.ChildElements() {
-		text := netconf.Bytes(x.Copy())
-		switch x.NamespaceURI() {
-		case yang.SystemNS:
-			read, err := yang.ReadSystem(text)
-			if err != nil {
-				return facts, fmt.Errorf("what it says of ietf-system cannot be read: %w", err)
+		for _, m := range yang.InOrder {
+			if x.NamespaceURI() != m.Module().Namespace {
+				continue
 			}
-			facts.Join(systemFacts(read))
-		case yang.OpenNS:
-			read, err := yang.ReadOpenSystem(text)
+			read, err := m.Read(netconf.Bytes(x.Copy()))
 			if err != nil {
-				return facts, fmt.Errorf("what it says of openconfig-system cannot be read: %w", err)
+				return facts, fmt.Errorf("what it says of %s cannot be read: %w", m.Module().Name, err)
 			}
-			facts.Join(openFacts(read))
+			facts.Join(read.Facts())
 		}
 	}
 	shy(facts)
 	return facts, nil
+}
+
+// shy notes that passwords of accounts are not shown by a device that shows no
+// secret at all.
+func shy(f drift.Facts) {
+	if f.Shows() {
+		return
+	}
+	for k := range f {
+		if k.About == drift.Account && k.What == "" {
+			f.Unread(drift.Account, k.Name, "password")
+		}
+	}
 }
 
 // Wanted returns what a device should hold, in the models that it announces, and
@@ -252,33 +259,27 @@ func wanted(b blueprint.Blueprint, keys site.Keys, m Models) (facts drift.Facts,
 	err error) {
 	secrets := func(name string) string { return keys[name].Reveal() }
 	facts, config = drift.Facts{}, etree.NewElement("config")
-	add := func(model string, data interface{ XML() ([]byte, error) }) {
+	var notCarried [][]string
+	for _, model := range yang.InOrder {
+		if !m.Has(model) {
+			continue
+		}
+		data, not := model.Of(b, secrets)
+		data, without := data.Without(m.Lacks)
+		facts.Join(data.Facts())
+		notCarried = append(notCarried, append(not, without...))
 		x, failed := element(data)
 		if failed != nil {
-			err = errors.Join(err, fmt.Errorf("the data of %s cannot be written: %w", model, failed))
-			return
+			err = errors.Join(err, fmt.Errorf("the data of %s cannot be written: %w", model.Module().Name, failed))
+			continue
 		}
 		config.AddChild(x)
-	}
-	var notCarried [][]string
-	if m.System {
-		s, not := yang.SystemOf(b, secrets)
-		not = append(not, m.fit(&s)...)
-		facts.Join(systemFacts(s))
-		notCarried = append(notCarried, not)
-		add("ietf-system", s)
-	}
-	if m.Open {
-		s, not := yang.OpenSystemOf(b, secrets)
-		facts.Join(openFacts(s))
-		notCarried = append(notCarried, not)
-		add("openconfig-system", s)
 	}
 	return facts, config, common(notCarried), err
 }
 
 // element returns data of a model as an element.
-func element(data interface{ XML() ([]byte, error) }) (*etree.Element, error) {
+func element(data yang.Data) (*etree.Element, error) {
 	text, err := data.XML()
 	if err != nil {
 		return nil, err
@@ -314,7 +315,8 @@ func Unknown(s *site.Site, d *site.Device, keys site.Keys, held Held,
 func differences(s *site.Site, d *site.Device, b blueprint.Blueprint, keys site.Keys, held Held) []drift.Difference {
 	want, _, _, _ := wanted(b, keys, held.Models)
 	have := held.Facts
-	if held.Models.Open { // it has the groups by name; ietf-system sees all servers of a protocol as one
+	// it has the groups by name; ietf-system sees all servers of a protocol as one
+	if held.Models.Has(yang.Models["openconfig"]) {
 		have = maps.Clone(have)
 		for _, f := range []drift.Facts{want, have} {
 			f.Forget(drift.Group, drift.AllRADIUS)

@@ -10,23 +10,20 @@ import (
 )
 
 // Models are the models that a device announces, of those that we write, and
-// what of them it has.
+// what of them it is without.
 type Models struct {
-	System, TACACS, Open bool
-	// Of ietf-system: RFC 7317 makes these features.
-	NoRADIUS, NoUsers, NoAuthentication bool
+	has   map[string]bool // by namespace
+	Lacks yang.Lacks
 	// Notes say what of the announcement is not as expected.
 	Notes []string
 }
 
-// has returns the mark of a model.
-func (m *Models) has(namespace string) *bool {
-	return map[string]*bool{yang.SystemNS: &m.System, yang.TACACSNS: &m.TACACS, yang.OpenNS: &m.Open}[namespace]
-}
+// Has reports whether the device has a model.
+func (m Models) Has(model yang.Model) bool { return m.has[model.Module().Namespace] }
 
-// modelsOf reads what a device announces.
-func modelsOf(announced map[string]netconf.Module) Models {
-	var m Models
+// ModelsOf reads what a device announces.
+func ModelsOf(announced map[string]netconf.Module) Models {
+	m := Models{has: map[string]bool{}}
 	say := func(format string, args ...any) { m.Notes = append(m.Notes, fmt.Sprintf(format, args...)) }
 	for _, w := range yang.Modules {
 		module, has := announced[w.Namespace]
@@ -44,14 +41,15 @@ func modelsOf(announced map[string]netconf.Module) Models {
 		case module.Revision > w.Revision:
 			say("%s is there in revision %s, newer than the one that is written here (%s)", w.Name, module.Revision, w.Revision)
 		}
-		*m.has(w.Namespace) = true
+		m.has[w.Namespace] = true
 		if w.Namespace == yang.SystemNS && module.Features != nil {
 			lacks := func(feature string) bool { return !slices.Contains(module.Features, feature) }
-			m.NoRADIUS, m.NoUsers, m.NoAuthentication = lacks("radius"), lacks("local-users"), lacks("authentication")
+			m.Lacks = yang.Lacks{RADIUS: lacks("radius"), Users: lacks("local-users"), Authentication: lacks("authentication")}
 		}
 	}
-	if m.TACACS && !m.System {
-		m.TACACS = false
+	m.Lacks.TACACS = !m.has[yang.TACACSNS]
+	if m.has[yang.TACACSNS] && !m.has[yang.SystemNS] {
+		delete(m.has, yang.TACACSNS)
 		say("ietf-system-tacacs-plus is there without ietf-system, which it is a part of: it is not used")
 	}
 	return m
@@ -61,7 +59,7 @@ func modelsOf(announced map[string]netconf.Module) Models {
 func (m Models) String() string {
 	text := ""
 	for _, w := range yang.Modules {
-		if *m.has(w.Namespace) {
+		if m.has[w.Namespace] {
 			text += ", " + w.Name
 		}
 	}
@@ -75,40 +73,13 @@ func (m Models) String() string {
 func (s *Session) Models() Models {
 	if s.models == nil {
 		announced, err := s.Modules()
-		m := modelsOf(announced)
+		m := ModelsOf(announced)
 		if err != nil {
 			m.Notes = append(m.Notes, fmt.Sprintf("its YANG library cannot be read (%v); what its hello says is taken", err))
 		}
 		s.models = &m
 	}
 	return *s.models
-}
-
-// fit leaves out of data of ietf-system what the device does not have.
-func (m Models) fit(s *yang.System) (left []string) {
-	drop := func(name, says string) {
-		s.Authentication.Order = slices.DeleteFunc(s.Authentication.Order,
-			func(i yang.Identity) bool { return i.Name == name })
-		left = append(left, says)
-	}
-	if !m.TACACS && s.TACACS != nil {
-		s.TACACS = nil
-		drop("tacacs-plus", "its TACACS+ servers: the device does not announce ietf-system-tacacs-plus")
-	}
-	if m.NoRADIUS && s.RADIUS != nil {
-		s.RADIUS = nil
-		drop("radius", "its RADIUS servers: the device's ietf-system comes without the feature radius")
-	}
-	if m.NoUsers && len(s.Authentication.Users) > 0 {
-		s.Authentication.Users = nil
-		drop("local-users", "its local accounts: the device's ietf-system comes without the feature local-users")
-	}
-	if m.NoAuthentication && len(s.Authentication.Order)+len(s.Authentication.Users) > 0 {
-		s.Authentication = yang.Authentication{}
-		left = append(left, "its order of authentication and its accounts: the device's ietf-system comes without the "+
-			"feature authentication")
-	}
-	return left
 }
 
 // deviceRefuses says what an error of a device that announces a model and does

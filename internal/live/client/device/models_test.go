@@ -32,7 +32,7 @@ func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {
 		{map[string]netconf.Module{yang.OpenNS: {Revision: "2018-01-01"}}, "openconfig-system", "may not know every part"},
 		{map[string]netconf.Module{"urn:other": {}}, "none of ours", ""},
 	} {
-		m := modelsOf(k.announced)
+		m := ModelsOf(k.announced)
 		require.Equal(t, k.models, m.String())
 		if k.note == "" {
 			require.Empty(t, m.Notes)
@@ -55,7 +55,7 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper], access: {netconf
 `)})
 	require.NoError(t, err)
 	features := func(some ...string) Models {
-		return modelsOf(map[string]netconf.Module{yang.SystemNS: {Features: some}})
+		return ModelsOf(map[string]netconf.Module{yang.SystemNS: {Features: some}})
 	}
 	for says, m := range map[string]Models{
 		"without the feature radius":                features("authentication", "local-users"),
@@ -68,9 +68,9 @@ devices: [{name: d, addresses: [192.0.2.9], accounts: [keeper], access: {netconf
 		require.Contains(t, left[len(left)-1]+left[len(left)-2], says)
 		text := string(netconf.Bytes(config))
 		require.NotContains(t, text, "192.0.2.2")
-		require.Equal(t, !m.NoRADIUS, strings.Contains(text, "192.0.2.1"))
-		require.Equal(t, !m.NoUsers && !m.NoAuthentication, strings.Contains(text, "keeper"))
-		require.Equal(t, !m.NoRADIUS && !m.NoAuthentication, strings.Contains(text, ":radius<"))
+		require.Equal(t, !m.Lacks.RADIUS, strings.Contains(text, "192.0.2.1"))
+		require.Equal(t, !m.Lacks.Users && !m.Lacks.Authentication, strings.Contains(text, "keeper"))
+		require.Equal(t, !m.Lacks.RADIUS && !m.Lacks.Authentication, strings.Contains(text, ":radius<"))
 	}
 }
 
@@ -82,7 +82,8 @@ func TestAPasswordInClearIsTheHashThatADeviceMadeOfIt(t *testing.T) {
 	require.False(t, samePassword(site.NewSecret("$0$something else"), site.NewSecret(hash)))
 	require.False(t, samePassword(site.NewSecret(hash), site.NewSecret(hash)), "that is compared as it is")
 	require.False(t, samePassword(site.NewSecret("$0$x"), site.NewSecret("no hash")))
-	require.ErrorContains(t, deviceRefuses(&netconf.Error{Tag: "unknown-namespace"}, Models{System: true}),
+	require.ErrorContains(t,
+		deviceRefuses(&netconf.Error{Tag: "unknown-namespace"}, Models{has: map[string]bool{yang.SystemNS: true}}),
 		"the device announces ietf-system, and does not know a part")
 	other := errors.New("something else")
 	require.Equal(t, other, deviceRefuses(other, Models{}))

@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/live/lab/standin/config"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -54,8 +55,7 @@ type Device struct {
 	started bool
 	current *site.Device            // as it is configured now
 	known   []aaa.Target            // the servers of the surroundings
-	trouble []Trouble               // what goes wrong over NETCONF, on purpose
-	store   datastore               // what NETCONF holds beside it
+	store   *config.Store           // the configuration as NETCONF sees it
 	lines   map[string]map[int]bool // lines in use, by way in
 	books   books
 	board   board
@@ -90,6 +90,7 @@ func New(c Config) *Device {
 	}
 	d := &Device{config: c, epoch: c.Now(), current: c.Device, lines: map[string]map[int]bool{}, books: newBooks(),
 		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
+	d.store = config.New(owner{d}, c.Keys, c.Device.Kind.Traits)
 	for _, t := range c.Targets {
 		d.known = append(d.known, t)
 	}
@@ -170,6 +171,7 @@ func (d *Device) Shutdown() {
 	d.mu.Unlock()
 	d.stop()
 	d.running.Wait()
+	d.store.Close()
 }
 
 func (d *Device) closing(f func() error) {

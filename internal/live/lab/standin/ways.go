@@ -157,7 +157,7 @@ func (d *Device) sshSession(v *visitor, channel ssh.Channel, requests <-chan *ss
 			}
 			_ = r.Reply(true, nil)
 			d.running.Go(func() { refuseAll(requests) })
-			d.netconf(v, channel)
+			d.store.Serve(manager{v}, channel)
 			return
 		case "shell", "exec":
 			if v.visit.Way.Access == site.NETCONF { // nothing but the subsystem, RFC 6242 section 3

@@ -1,14 +1,13 @@
-package device
+package yang
 
 import (
 	"fmt"
 	"strings"
 
 	"mellowgate/internal/core/drift"
-	"mellowgate/internal/core/yang"
 )
 
-func names(all []yang.Identity) string {
+func names(all []Identity) string {
 	var some []string
 	for _, i := range all {
 		some = append(some, strings.ToLower(strings.ReplaceAll(i.Name, "_", "-")))
@@ -16,8 +15,8 @@ func names(all []yang.Identity) string {
 	return strings.Join(some, ", ")
 }
 
-// systemFacts returns data of ietf-system as facts that can be compared.
-func systemFacts(s yang.System) drift.Facts {
+// Facts returns the data as facts that can be compared.
+func (s System) Facts() drift.Facts {
 	f := drift.Facts{}
 	if len(s.Authentication.Order) > 0 {
 		f.Say(drift.List, "login", "methods", names(s.Authentication.Order))
@@ -72,19 +71,6 @@ func secret(f drift.Facts, server, value string) {
 	f.Hide(drift.Server, server, "key", value)
 }
 
-// shy notes that passwords of accounts are not shown by a device that shows no
-// secret at all.
-func shy(f drift.Facts) {
-	if f.Shows() {
-		return
-	}
-	for k := range f {
-		if k.About == drift.Account && k.What == "" {
-			f.Unread(drift.Account, k.Name, "password")
-		}
-	}
-}
-
 // or returns a number, or the default of the model.
 func or(n, usual int) string {
 	if n == 0 {
@@ -93,8 +79,8 @@ func or(n, usual int) string {
 	return fmt.Sprint(n)
 }
 
-// openFacts returns data of OpenConfig's system model as facts that can be compared.
-func openFacts(s yang.OpenSystem) drift.Facts {
+// Facts returns the data as facts that can be compared.
+func (s OpenSystem) Facts() drift.Facts {
 	f := drift.Facts{}
 	a := s.AAA
 	if m := a.Authentication.Config.Methods; len(m) > 0 {

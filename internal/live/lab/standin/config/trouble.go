@@ -1,4 +1,4 @@
-package standin
+package config
 
 import (
 	"slices"
@@ -43,24 +43,24 @@ func TroubleTakes(what string) (choices []string) {
 type Trouble struct{ What, With string }
 
 // SetTroubles sets all that goes wrong from now on.
-func (d *Device) SetTroubles(all []Trouble) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.trouble = slices.Clone(all)
+func (st *Store) SetTroubles(all []Trouble) {
+	st.troubling.Lock()
+	defer st.troubling.Unlock()
+	st.trouble = slices.Clone(all)
 }
 
-// troubled is what the troubles come to for one operation.
+// troubled is what the troubles do to one operation.
 type troubled struct {
 	ends    string // Hangs, Drops or ""
 	refusal error
 	warning *netconf.Error
 }
 
-func (d *Device) troubles(x *etree.Element) troubled {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+func (st *Store) troubles(x *etree.Element) troubled {
+	st.troubling.Lock()
+	defer st.troubling.Unlock()
 	var all troubled
-	for _, t := range d.trouble {
+	for _, t := range st.trouble {
 		switch {
 		case (t.What == Hangs || t.What == Drops) && t.With == x.Tag:
 			all.ends = t.What

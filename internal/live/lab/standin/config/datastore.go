@@ -1,4 +1,4 @@
-package standin
+package config
 
 import (
 	"slices"
@@ -14,39 +14,68 @@ import (
 	"mellowgate/internal/wire/netconf"
 )
 
-// datastore is the configuration as NETCONF sees it, beside what runs.
-type datastore struct {
-	mu        sync.Mutex // of everything here, and of changing what runs
+// Device is the stand-in whose configuration it is.
+type Device interface {
+	// Draft copies the design in use.
+	Draft() *Draft
+	// Use puts a draft in place of the design in use.
+	Use(*Draft)
+	// Say writes a line into the log of the device.
+	Say(format string, args ...any)
+}
+
+// Store is the configuration as NETCONF sees it, beside what runs. Make one with
+// New.
+//
+// mu guards everything in it, and the changing of what runs; each session runs in
+// the goroutine that called Serve. A confirmed commit that waits has a timer, which
+// Close stops.
+type Store struct {
+	device    Device
+	keys      site.Keys
+	traits    site.Traits
+	mu        sync.Mutex
 	candidate *etree.Element
 	changed   bool              // the candidate differs from what runs, as far as is known
 	locks     map[string]uint32 // by datastore, the session that holds it
 	sessions  uint32
 	open      map[uint32]func() // ends a session
 	// A confirmed commit that waits for its confirmation.
-	before  *draftState
+	before  *Draft
 	timer   *time.Timer
 	by      uint32 // the session that began it
 	persist string // it may be confirmed by others who know this
+
+	troubling sync.Mutex // of trouble alone
+	trouble   []Trouble  // what goes wrong, on purpose
 }
 
-// draftState is a design that may come back.
-type draftState struct {
-	device *site.Device
-	draft  *draft
+// New makes the store of a device.
+func New(d Device, keys site.Keys, traits site.Traits) *Store {
+	return &Store{device: d, keys: keys, traits: traits, locks: map[string]uint32{}, open: map[uint32]func(){}}
 }
 
-// configuration returns the design in use as data of both models.
-func (d *Device) configuration() *etree.Element {
-	system, open := d.draft().models(d.config.Keys)
+// Close stops the clock of a confirmed commit that waits: what runs stays.
+func (st *Store) Close() {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	if st.timer != nil {
+		st.timer.Stop()
+	}
+}
+
+// configuration returns the design in use as data of every model.
+func (st *Store) configuration() *etree.Element {
+	draft := st.device.Draft()
 	config := etree.NewElement("config")
-	for _, m := range []interface{ XML() ([]byte, error) }{system, open} {
-		text, err := m.XML()
+	for _, m := range yang.InOrder {
+		text, err := draft.data(m, st.keys).XML()
 		doc := etree.NewDocument()
 		if err == nil {
 			err = doc.ReadFromBytes(text)
 		}
 		if err != nil {
-			d.logs("a part of the configuration cannot be shown: %v", err)
+			st.device.Say("a part of the configuration cannot be shown: %v", err)
 			continue
 		}
 		config.AddChild(doc.Root().Copy())
@@ -70,47 +99,49 @@ func tidy(x *etree.Element) {
 	}
 }
 
-// planned returns the design that a configuration comes to, or what is wrong with
-// it. What differs from what runs is what counts, of each model.
-func (d *Device) planned(config *etree.Element) (*draft, error) {
-	w := d.draft()
-	beforeSystem, beforeOpen := w.models(d.config.Keys)
-	afterSystem, afterOpen := yang.System{}, yang.OpenSystem{}
-	for _, c := range config.ChildElements() {
-		text := netconf.Bytes(c.Copy())
-		var err error
-		if c.NamespaceURI() == systemNS {
-			afterSystem, err = yang.ReadSystem(text)
-		} else {
-			afterOpen, err = yang.ReadOpenSystem(text)
+// planned returns the design that results from a configuration, or what is wrong
+// with it. What differs from what runs is what counts, of each model.
+func (st *Store) planned(config *etree.Element) (*Draft, error) {
+	w := st.device.Draft()
+	before, after := make([]yang.Data, len(yang.InOrder)), make([]yang.Data, len(yang.InOrder))
+	for i, m := range yang.InOrder {
+		before[i] = again(m, w.data(m, st.keys))
+		x := &etree.Element{} // where a model says nothing at all
+		for _, c := range config.ChildElements() {
+			if c.NamespaceURI() == m.Module().Namespace {
+				x = c
+			}
 		}
+		read, err := m.Read(dataOf(m, x))
 		if err != nil {
-			return nil, netconf.Fail("invalid-value", "/"+c.Tag, "%v", err)
+			return nil, netconf.Fail("invalid-value", "/"+x.Tag, "%v", err)
+		}
+		after[i] = read
+	}
+	for i := range yang.InOrder {
+		if err := w.apply(before[i], after[i]); err != nil {
+			return nil, err
 		}
 	}
-	if err := w.applySystem(again(beforeSystem), afterSystem); err != nil {
-		return nil, err
-	}
-	return w, w.applyOpen(againOpen(beforeOpen), afterOpen)
+	return w, nil
 }
 
-// again and againOpen give data as it is read back, so that two can be compared.
-func again(s yang.System) yang.System {
-	if text, err := s.XML(); err == nil {
-		if read, err := yang.ReadSystem(text); err == nil {
+// dataOf returns the text of an element; an empty container where there is none.
+func dataOf(m yang.Model, x *etree.Element) []byte {
+	if x.Tag == "" {
+		return []byte(`<system xmlns="` + m.Module().Namespace + `"/>`)
+	}
+	return netconf.Bytes(x.Copy())
+}
+
+// again gives data as it is read back, so that two can be compared.
+func again(m yang.Model, data yang.Data) yang.Data {
+	if text, err := data.XML(); err == nil {
+		if read, err := m.Read(text); err == nil {
 			return read
 		}
 	}
-	return s
-}
-
-func againOpen(s yang.OpenSystem) yang.OpenSystem {
-	if text, err := s.XML(); err == nil {
-		if read, err := yang.ReadOpenSystem(text); err == nil {
-			return read
-		}
-	}
-	return s
+	return data
 }
 
 // confirmTime is how long a confirmed commit waits unless it says otherwise, RFC
@@ -119,8 +150,8 @@ const confirmTime = 600 * time.Second
 
 // commit makes what is in the candidate run. A confirmed one comes back by
 // itself unless another commit follows in time.
-func (s *netconfSession) commit(x, _ *etree.Element) error {
-	store, d := &s.device.store, s.device
+func (s *session) commit(x, _ *etree.Element) error {
+	store := s.store
 	for _, which := range []string{"running", "candidate"} {
 		if err := s.free(which); err != nil {
 			return err
@@ -138,7 +169,7 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "no change waits for a confirmation",
 			Info: map[string]string{"bad-element": "persist-id"}}
 	}
-	w, err := d.planned(s.content("candidate"))
+	w, err := store.planned(s.content("candidate"))
 	if err != nil {
 		return err
 	}
@@ -156,28 +187,27 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 		store.timer.Stop()
 	}
 	if confirmed && store.before == nil {
-		old := d.draft()
-		store.before = &draftState{device: old.device, draft: old}
+		store.before = store.device.Draft()
 	}
-	d.use(w)
+	store.device.Use(w)
 	store.candidate, store.changed = nil, false
 	if !confirmed {
 		store.before, store.timer, store.persist = nil, nil, ""
-		d.logs("%s has committed a change of the configuration", printed(s.visitor.person))
+		store.device.Say("%s has committed a change of the configuration", s.visitor.Name())
 		return nil
 	}
 	store.by, store.persist = s.id, ""
 	if p := x.SelectElement("persist"); p != nil {
 		store.persist = strings.TrimSpace(p.Text())
 	}
-	d.logs("%s has committed a change of the configuration, which comes back in %s unless it is confirmed",
-		printed(s.visitor.person), wait)
+	store.device.Say("%s has committed a change of the configuration, which comes back in %s unless it is confirmed",
+		s.visitor.Name(), wait)
 	state := store.before
 	store.timer = time.AfterFunc(wait, func() {
 		store.mu.Lock()
 		defer store.mu.Unlock()
 		if store.before == state {
-			d.takeBack("nobody confirmed it in time")
+			store.takeBack("nobody confirmed it in time")
 		}
 	})
 	return nil
@@ -185,18 +215,17 @@ func (s *netconfSession) commit(x, _ *etree.Element) error {
 
 // takeBack makes the design run that ran before a confirmed commit. The store is
 // locked.
-func (d *Device) takeBack(why string) {
-	store := &d.store
-	if store.timer != nil {
-		store.timer.Stop()
+func (st *Store) takeBack(why string) {
+	if st.timer != nil {
+		st.timer.Stop()
 	}
-	d.use(store.before.draft)
-	store.before, store.timer, store.persist, store.candidate, store.changed = nil, nil, "", nil, false
-	d.logs("the change of the configuration was taken back: %s", why)
+	st.device.Use(st.before)
+	st.before, st.timer, st.persist, st.candidate, st.changed = nil, nil, "", nil, false
+	st.device.Say("the change of the configuration was taken back: %s", why)
 }
 
-func (s *netconfSession) cancel(x, _ *etree.Element) error {
-	store := &s.device.store
+func (s *session) cancel(x, _ *etree.Element) error {
+	store := s.store
 	given := ""
 	if id := x.SelectElement("persist-id"); id != nil {
 		given = strings.TrimSpace(id.Text())
@@ -208,6 +237,6 @@ func (s *netconfSession) cancel(x, _ *etree.Element) error {
 		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "the persist-id is another",
 			Info: map[string]string{"bad-element": "persist-id"}}
 	}
-	s.device.takeBack(printed(s.visitor.person) + " has cancelled it")
+	store.takeBack(s.visitor.Name() + " has cancelled it")
 	return nil
 }

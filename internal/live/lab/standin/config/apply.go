@@ -1,4 +1,4 @@
-package standin
+package config
 
 import (
 	"reflect"
@@ -10,9 +10,21 @@ import (
 	"mellowgate/internal/wire/netconf"
 )
 
+// apply makes the design be as data of a model says, as far as it differs from
+// before. Both are of one model.
+func (w *Draft) apply(before, after yang.Data) error {
+	switch after := after.(type) {
+	case yang.System:
+		return w.applySystem(before.(yang.System), after)
+	case yang.OpenSystem:
+		return w.applyOpen(before.(yang.OpenSystem), after)
+	}
+	return netconf.Fail("operation-not-supported", "", "there is no such model here")
+}
+
 // applySystem makes the design be as ietf-system and its augmentation say, as
 // far as they differ from before.
-func (w *draft) applySystem(before, after yang.System) error {
+func (w *Draft) applySystem(before, after yang.System) error {
 	names := map[site.Protocol][]string{}
 	if r := after.RADIUS; r != nil {
 		same := before.RADIUS != nil && before.RADIUS.Options == r.Options
@@ -72,7 +84,7 @@ func (w *draft) applySystem(before, after yang.System) error {
 	}
 	if !slices.Equal(before.Authentication.Users, after.Authentication.Users) {
 		return w.accounts(after.Authentication.Users, func(name string) int {
-			if a := w.device.Account(name); a != nil {
+			if a := w.Device.Account(name); a != nil {
 				return a.Level
 			}
 			return 15
@@ -104,7 +116,7 @@ func systemServers(s yang.System) map[site.Protocol][]string {
 
 // regroup leaves in the groups of a protocol the servers that are named, and
 // adds the new ones to the first of them.
-func (w *draft) regroup(p site.Protocol, names []string) {
+func (w *Draft) regroup(p site.Protocol, names []string) {
 	first := (*site.Group)(nil)
 	has := map[string]bool{}
 	for _, g := range w.groups {
@@ -133,7 +145,7 @@ func (w *draft) regroup(p site.Protocol, names []string) {
 }
 
 // groupOf returns a group of a protocol, with all its servers where there is none.
-func (w *draft) groupOf(p site.Protocol, names []string) *site.Group {
+func (w *Draft) groupOf(p site.Protocol, names []string) *site.Group {
 	for _, g := range w.groups {
 		if len(g.Servers) > 0 && g.Protocol() == p {
 			return g
@@ -148,7 +160,7 @@ func (w *draft) groupOf(p site.Protocol, names []string) *site.Group {
 
 // applyOpen makes the design be as OpenConfig's model says, as far as it
 // differs from before.
-func (w *draft) applyOpen(before, after yang.OpenSystem) error {
+func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 	for _, g := range after.AAA.Groups.Group {
 		if slices.ContainsFunc(before.AAA.Groups.Group, func(old yang.OpenGroup) bool { return reflect.DeepEqual(old, g) }) {
 			continue
@@ -203,7 +215,7 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 			methods = append(methods, byGroup(w.groups[i]))
 		}
 		if len(methods) == 0 {
-			for _, way := range w.device.Ways {
+			for _, way := range w.Device.Ways {
 				way.Lists[l.purpose] = nil
 			}
 			continue
@@ -213,7 +225,7 @@ func (w *draft) applyOpen(before, after yang.OpenSystem) error {
 	return w.openUsers(before, after)
 }
 
-func (w *draft) openUsers(before, after yang.OpenSystem) error {
+func (w *Draft) openUsers(before, after yang.OpenSystem) error {
 	users := func(s yang.OpenSystem) (all []yang.OpenUser) {
 		if s.AAA.Authentication.Users != nil {
 			all = s.AAA.Authentication.Users.User
@@ -234,7 +246,7 @@ func (w *draft) openUsers(before, after yang.OpenSystem) error {
 		admin[u.Username] = u.Config.Role != nil && u.Config.Role.Name == "SYSTEM_ROLE_ADMIN"
 	}
 	return w.accounts(some, func(name string) int {
-		if a := w.device.Account(name); a != nil && (a.Level == 15) == admin[name] {
+		if a := w.Device.Account(name); a != nil && (a.Level == 15) == admin[name] {
 			return a.Level
 		}
 		if admin[name] {

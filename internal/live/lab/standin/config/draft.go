@@ -1,6 +1,8 @@
-package standin
+package config
 
 import (
+	"context"
+	"net"
 	"net/netip"
 	"slices"
 	"strings"
@@ -15,33 +17,37 @@ import (
 	"mellowgate/internal/wire/netconf"
 )
 
-// draft is a device's design while it is changed: a copy of the one in use, of
+// Draft is a device's design while it is changed: a copy of the one in use, of
 // which no part is shared with it, and how each server of it is reached.
-type draft struct {
-	device  *site.Device
-	targets map[*site.Server]aaa.Target
+type Draft struct {
+	Device  *site.Device
+	Targets map[*site.Server]aaa.Target
 	servers []*site.Server
 	groups  []*site.Group
-	known   []aaa.Target // every server of the surroundings, by the address that the site gives it
-	from    func(source netip.Addr) netip.Addr
+	around  Surroundings
 }
 
-// draft copies the design in use.
-func (d *Device) draft() *draft {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	old := d.current
+// Surroundings are what a device finds around it, however it is configured.
+type Surroundings struct {
+	Known []aaa.Target // every server, by the address that the site gives it
+	// From gives the address from which the device asks where it is configured to
+	// ask from another source; nil: that source itself.
+	From func(source netip.Addr) netip.Addr
+}
+
+// Copy copies a design.
+func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surroundings) *Draft {
 	fresh := *old
-	w := &draft{device: &fresh, targets: map[*site.Server]aaa.Target{}, known: d.known, from: d.config.From}
+	w := &Draft{Device: &fresh, Targets: map[*site.Server]aaa.Target{}, around: around}
 	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{}, map[*site.List]*site.List{}
 	server := func(s *site.Server) *site.Server {
 		if servers[s] == nil {
 			c := *s
 			servers[s] = &c
 			w.servers = append(w.servers, &c)
-			if t, reached := d.config.Targets[s]; reached {
+			if t, reached := targets[s]; reached {
 				t.Server = &c
-				w.targets[&c] = t
+				w.Targets[&c] = t
 			}
 		}
 		return servers[s]
@@ -88,20 +94,12 @@ func (d *Device) draft() *draft {
 	return w
 }
 
-// use puts a draft in place of the design in use. Sessions keep their lists,
-// and ask the servers as they are configured now.
-func (d *Device) use(w *draft) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.current, d.config.Targets = w.device, w.targets
-}
-
 // secretOf returns what a blueprint names as keys: the secrets of servers, and
 // the kept passwords of accounts.
-func (w *draft) secretOf(keys site.Keys) yang.Secrets {
+func (w *Draft) secretOf(keys site.Keys) yang.Secrets {
 	return func(name string) string {
 		if server, is := strings.CutPrefix(name, "server "); is {
-			for s, t := range w.targets {
+			for s, t := range w.Targets {
 				if s.Name == server {
 					return t.Key.Reveal()
 				}
@@ -112,18 +110,17 @@ func (w *draft) secretOf(keys site.Keys) yang.Secrets {
 	}
 }
 
-// models returns the design of a draft as data of the two models.
-func (w *draft) models(keys site.Keys) (yang.System, yang.OpenSystem) {
-	b := blueprint.Of(w.device)
+// data returns the design of a draft as data of a model.
+func (w *Draft) data(m yang.Model, keys site.Keys) yang.Data {
+	b := blueprint.Of(w.Device)
 	for i := range b.Servers {
 		b.Servers[i].Key = "server " + b.Servers[i].Name
 	}
-	system, _ := yang.SystemOf(b, w.secretOf(keys))
-	open, _ := yang.OpenSystemOf(b, w.secretOf(keys))
-	return system, open
+	data, _ := m.Of(b, w.secretOf(keys))
+	return data
 }
 
-func (w *draft) server(name string) *site.Server {
+func (w *Draft) server(name string) *site.Server {
 	i := slices.IndexFunc(w.servers, func(s *site.Server) bool { return s.Name == name })
 	if i < 0 {
 		return nil
@@ -144,7 +141,7 @@ type asked struct {
 
 // put makes a server be as it is described, a new one where there is none of
 // the name.
-func (w *draft) put(a asked, path string) (*site.Server, error) {
+func (w *Draft) put(a asked, path string) (*site.Server, error) {
 	if a.address == "" || strings.ContainsAny(a.address, " \t\n/") {
 		return nil, netconf.Fail("invalid-value", path+"/address", "%q is no address", a.address)
 	}
@@ -184,21 +181,21 @@ func (w *draft) put(a asked, path string) (*site.Server, error) {
 		s.For = site.Uses{Authentication: a.authenticates, Authorization: a.autho, Accounting: a.acct}
 	}
 	t := w.reach(s, a.secret)
-	if source, err := netip.ParseAddr(a.source); err == nil && source != w.device.Source {
-		w.device.Source, w.device.Found.Source = source, netip.Addr{} // one source holds for all: the others follow
+	if source, err := netip.ParseAddr(a.source); err == nil && source != w.Device.Source {
+		w.Device.Source, w.Device.Found.Source = source, netip.Addr{} // one source holds for all: the others follow
 	}
-	if t.From.IsValid() && w.from != nil && a.source != "" {
-		t.From = w.from(w.device.Source)
+	if t.From.IsValid() && w.around.From != nil && a.source != "" {
+		t.From = w.around.From(w.Device.Source)
 	}
-	w.targets[s] = t
+	w.Targets[s] = t
 	return s, nil
 }
 
 // reach returns how a server is reached: as the surroundings have the one of that
 // address, at the port that is asked for.
-func (w *draft) reach(s *site.Server, secret string) aaa.Target {
+func (w *Draft) reach(s *site.Server, secret string) aaa.Target {
 	t := aaa.Target{Dialer: nowhereDialer{}}
-	for _, k := range w.known {
+	for _, k := range w.around.Known {
 		if k.Server.Address == s.Address && k.Server.Protocol == s.Protocol {
 			t = k
 			t.Authentication, t.Accounting = reach.Moved(s, k.Server, k.Authentication, k.Accounting)
@@ -209,7 +206,7 @@ func (w *draft) reach(s *site.Server, secret string) aaa.Target {
 }
 
 // group returns the group of a name, a new one where there is none.
-func (w *draft) group(name string) *site.Group {
+func (w *Draft) group(name string) *site.Group {
 	for _, g := range w.groups {
 		if g.Name == name {
 			return g
@@ -222,8 +219,8 @@ func (w *draft) group(name string) *site.Group {
 
 // bind makes a list of methods hold for a purpose at every way in that has one,
 // or at all.
-func (w *draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
-	for _, way := range w.device.Ways {
+func (w *Draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
+	for _, way := range w.Device.Ways {
 		old := way.Lists[p]
 		if old == nil && !everywhere {
 			continue
@@ -239,7 +236,7 @@ func (w *draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
 
 // accounts puts local accounts in place of those there are. Those that stay
 // keep their level where the model has none.
-func (w *draft) accounts(users []yang.User, level func(name string) int) error {
+func (w *Draft) accounts(users []yang.User, level func(name string) int) error {
 	var all []*site.Account
 	for _, u := range users {
 		a := &site.Account{Ref: site.Ref{Name: u.Name}, Level: level(u.Name)}
@@ -253,6 +250,14 @@ func (w *draft) accounts(users []yang.User, level func(name string) int) error {
 		a.Password.Hash = u.Password
 		all = append(all, a)
 	}
-	w.device.Accounts = all
+	w.Device.Accounts = all
 	return nil
+}
+
+// nowhereDialer reaches nothing: nobody is at the address.
+type nowhereDialer struct{}
+
+func (nowhereDialer) Dial(ctx context.Context, _ string, _ netip.Addr, _ netip.AddrPort) (net.Conn, error) {
+	<-ctx.Done()
+	return nil, context.DeadlineExceeded
 }
