@@ -20,6 +20,7 @@ import (
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/live/client/device"
+	"mellowgate/internal/live/store/mortal"
 )
 
 // agent is a NETCONF agent that we did not write, with the module ietf-system,
@@ -63,7 +64,7 @@ Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
 	said, err := os.Create(filepath.Join(dir, "said"))
 	require.NoError(t, err)
 	start := func(name string, args ...string) {
-		cmd := mortal(exec.Command(name, args...))
+		cmd := mortal.Child(exec.Command(name, args...))
 		cmd.Env, cmd.Dir = append(os.Environ(), "HOME="+dir), dir
 		cmd.Stdout, cmd.Stderr = said, said
 		require.NoError(t, cmd.Start())

@@ -16,7 +16,7 @@ import (
 )
 
 // crashes is how often the service is killed.
-const crashes = 100
+const crashes = 60
 
 func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) {
 	t.Parallel()

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/mortal"
 )
 
 func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
@@ -37,7 +39,7 @@ func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
 
 func TestDemoKeepStaysUpUntilCtrlC(t *testing.T) {
 	t.Parallel()
-	cmd := mortal(exec.Command(program, "demo", "-keep", "-network", network(t)))
+	cmd := mortal.Child(exec.Command(program, "demo", "-keep", "-network", network(t)))
 	pipe, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

@@ -3,6 +3,7 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -209,7 +210,6 @@ func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
 	require.Zero(t, c.run(t, "new", "mine").status)
-	require.Zero(t, c.run(t, "check", "mine").status)
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
@@ -217,6 +217,8 @@ func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	require.NoError(t, err)
 	weak, err := secrets.Hash("wayback", 64, 1)
 	require.NoError(t, err)
+	// The hashes that new makes are slow on purpose; those of the others are of no matter here.
+	text = regexp.MustCompile(`\$argon2id\$[^" ]+`).ReplaceAll(text, []byte(strings.ReplaceAll(hashed, "$", "$$")))
 	replace := func(hash string) string {
 		at := strings.Index(string(text), `password: "$argon2id`) + len("password: ")
 		end := at + strings.IndexByte(string(text[at:]), ' ')

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/live/store/mortal"
 
 	"github.com/stretchr/testify/require"
 )
@@ -145,7 +146,7 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o",
 			"UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
 			"-o", "PubkeyAuthentication=no", "-p", port, person + "@" + host}, command...)
-		cmd := mortal(exec.Command("sshpass", args...))
+		cmd := mortal.Child(exec.Command("sshpass", args...))
 		cmd.Dir, cmd.Stdin = c.dir, strings.NewReader(stdin)
 		out, err := cmd.CombinedOutput()
 		return string(out), err

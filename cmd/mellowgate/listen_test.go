@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/mortal"
 )
 
 func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
@@ -22,7 +24,7 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	}
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
-	dump := mortal(exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", network(t), "and",
+	dump := mortal.Child(exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", network(t), "and",
 		"(port 49 or port 1812 or port 1813)"))
 	dump.Dir = c.dir
 	said, err := dump.StderrPipe()

@@ -20,6 +20,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/mortal"
 )
 
 // program is the built program.
@@ -72,7 +74,7 @@ func (c call) run(t *testing.T, args ...string) result {
 	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute) // an end for what hangs, on the busiest machine
 	defer stop()
-	cmd := mortal(exec.CommandContext(ctx, program, args...))
+	cmd := mortal.Child(exec.CommandContext(ctx, program, args...))
 	var out, errs bytes.Buffer
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.dir, strings.NewReader(c.stdin), &out, &errs
 	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE=", "COLUMNS="), c.env...)
@@ -140,7 +142,7 @@ func (o *output) String() string {
 // start starts a call and waits until it says that it is ready, or listens.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
-	b := &background{Cmd: mortal(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
+	b := &background{Cmd: mortal.Child(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
 		out: &output{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()

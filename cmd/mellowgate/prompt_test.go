@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/mortal"
 )
 
 // atTerminal runs a call at a terminal of its own. What is typed at each prompt
@@ -18,7 +20,7 @@ func atTerminal(t *testing.T, c call, line string, typed ...string) (out string,
 	if _, err := exec.LookPath("script"); err != nil {
 		t.Skip("no script(1) here, which has a terminal to lend")
 	}
-	cmd := mortal(exec.Command("script", "-qfec", program+" "+line, "/dev/null"))
+	cmd := mortal.Child(exec.Command("script", "-qfec", program+" "+line, "/dev/null"))
 	cmd.Dir = c.dir
 	keys, err := cmd.StdinPipe()
 	require.NoError(t, err)

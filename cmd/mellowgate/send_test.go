@@ -20,6 +20,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
+	"mellowgate/internal/live/store/mortal"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
 )
@@ -153,7 +154,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Process)) (all []string) {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	cmd := mortal(exec.CommandContext(ctx, program, args...))
+	cmd := mortal.Child(exec.CommandContext(ctx, program, args...))
 	pipe, err := cmd.StderrPipe()
 	require.NoError(t, err)
 	cmd.Dir = c.dir

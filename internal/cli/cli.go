@@ -66,7 +66,8 @@ type Call struct {
 	Args     []string // after the flags
 	plain    *bool
 	json     *bool
-	phrase   string // the passphrase of sealed keys, once typed
+	phrase   string          // the passphrase of sealed keys, once typed
+	unlocks  *secrets.Unlock // how sealed keys are opened, once asked for
 }
 
 // failure is an error with its exit status.
@@ -334,7 +335,7 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 	default:
 		return loaded{}, failure{status: ExitUsage, err: wrongs}
 	}
-	keys, missing := secrets.Keys(s, base, secrets.UnlockFromEnvironment(c.passphrase()))
+	keys, missing := secrets.Keys(s, base, c.unlocking())
 	if len(missing) > 0 && needKeys {
 		return loaded{}, failure{status: ExitUsage, err: errors.Join(missing...)}
 	}

@@ -122,7 +122,7 @@ func (k *keysCall) load(n int) (loaded, error) {
 }
 
 func (k *keysCall) unlock() secrets.Unlock {
-	u := secrets.UnlockFromEnvironment(k.passphrase())
+	u := k.unlocking()
 	u.Fresh = k.freshPassphrase()
 	return u
 }

@@ -116,6 +116,16 @@ func (c *Call) passphrase() func() (string, error) {
 	}
 }
 
+// unlocking returns how sealed keys are opened, the same in a whole call: what it
+// has opened once is not opened again.
+func (c *Call) unlocking() secrets.Unlock {
+	if c.unlocks == nil {
+		u := secrets.UnlockFromEnvironment(c.passphrase())
+		c.unlocks = &u
+	}
+	return *c.unlocks
+}
+
 // freshPassphrase is passphrase for one that is new: it is typed twice.
 func (c *Call) freshPassphrase() func() (string, error) {
 	ask := c.typed()

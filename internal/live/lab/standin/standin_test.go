@@ -23,7 +23,11 @@ import (
 	"mellowgate/internal/live/store/secrets"
 )
 
-func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+// A connection of the web that was closed in the middle of a request is kept for
+// half a second by net/http, which nothing can wait for.
+func TestMain(m *testing.M) {
+	goleak.VerifyTestMain(m, goleak.IgnoreAnyFunction("net/http.(*conn).closeWriteAndWait"))
+}
 
 // rig is a stand-in without servers: its local accounts keeper (15) and guest
 // (1) log in on two ranges of ssh lines and on the console.

@@ -2,15 +2,18 @@ package secrets
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -29,13 +32,44 @@ type Unlock struct {
 	Identity   string // a file with an age identity; "" for none
 	Passphrase func() (string, error)
 	Fresh      func() (string, error) // a passphrase to seal with, where none opened the file; nil: Passphrase
+	// opened remembers the files that were opened or written, so that one call asks
+	// the passphrase's slow arithmetic (RFC 7914) once; nil: nothing is remembered.
+	opened *opened
+}
+
+// opened are the keys of sealed files, by the digest of the file.
+type opened struct {
+	mu    sync.Mutex
+	files map[[sha256.Size]byte]map[string]sealedEntry
+}
+
+func (o *opened) find(text []byte) *Sealed {
+	if o == nil {
+		return nil
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if entries, known := o.files[sha256.Sum256(text)]; known {
+		return &Sealed{entries: maps.Clone(entries)}
+	}
+	return nil
+}
+
+func (o *opened) remember(text []byte, s *Sealed) {
+	if o == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.files[sha256.Sum256(text)] = maps.Clone(s.entries)
 }
 
 // UnlockFromEnvironment takes the identity file from MELLOWGATE_IDENTITY, and
 // the passphrase from the file that MELLOWGATE_PASSPHRASE_FILE names, else from
-// ask, which may be nil.
+// ask, which may be nil. What it opens once it need not open again.
 func UnlockFromEnvironment(ask func() (string, error)) Unlock {
-	return Unlock{Identity: os.Getenv("MELLOWGATE_IDENTITY"), Passphrase: func() (string, error) {
+	remembered := &opened{files: map[[sha256.Size]byte]map[string]sealedEntry{}}
+	return Unlock{Identity: os.Getenv("MELLOWGATE_IDENTITY"), opened: remembered, Passphrase: func() (string, error) {
 		if path := os.Getenv("MELLOWGATE_PASSPHRASE_FILE"); path != "" {
 			s, err := SecretFile(path)
 			return s.Reveal(), err
@@ -107,6 +141,9 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if known := unlock.opened.find(text); known != nil {
+		return known, nil
+	}
 	identities, err := unlock.identities(text)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
@@ -124,6 +161,7 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys seal NAME",
 			path)
 	}
+	unlock.opened.remember(text, s)
 	return s, nil
 }
 
@@ -228,5 +266,9 @@ func (s *Sealed) Write(base string, unlock Unlock) error {
 	if err := errors.Join(w.Close(), armored.Close()); err != nil {
 		return err
 	}
-	return files.WriteWhole(filepath.Join(base, SealedName), out.Bytes())
+	if err := files.WriteWhole(filepath.Join(base, SealedName), out.Bytes()); err != nil {
+		return err
+	}
+	unlock.opened.remember(out.Bytes(), s)
+	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/site"
@@ -43,6 +44,38 @@ func TestSealedKeysComeBackAndADamagedFileSaysWhatItIs(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, SealedName), []byte("not an age file"), 0o600))
 	_, err = OpenSealed(dir, Unlock{Identity: filepath.Join(dir, SealedName)})
 	require.ErrorContains(t, err, "this is no age identity file")
+}
+
+// A passphrase is slow to try on purpose: a call that opens the same file twice,
+// or opens what it wrote, tries it once. A file that was changed is opened.
+func TestAFileThatWasOpenedIsNotOpenedAgain(t *testing.T) {
+	t.Parallel()
+	identity := filepath.Join(t.TempDir(), "id.txt")
+	i, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(identity, []byte(i.String()), 0o600))
+	dir, unlock := t.TempDir(), UnlockFromEnvironment(nil)
+	unlock.Identity = identity
+	s := NewSealed()
+	s.Set("a", site.NewSecret("value of a"), time.Now())
+	require.NoError(t, s.Write(dir, unlock))
+	s.Set("b", site.NewSecret("not written"), time.Now())
+	without := unlock
+	without.Identity = "" // so that nothing can be opened
+	for range 2 {
+		back, err := OpenSealed(dir, without)
+		require.NoError(t, err)
+		require.Equal(t, []string{"a"}, back.Names(), "what was written, and not what was changed since")
+		back.Remove("a")
+	}
+	require.NoError(t, s.Write(dir, Unlock{Identity: identity}))
+	_, err = OpenSealed(dir, without)
+	require.ErrorContains(t, err, "name the identity file")
+	for _, u := range []Unlock{unlock, without} {
+		back, err := OpenSealed(dir, u)
+		require.NoError(t, err)
+		require.Equal(t, []string{"a", "b"}, back.Names())
+	}
 }
 
 func TestAHashThatIsNoneIsSaidWithItsPlace(t *testing.T) {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"mellowgate/internal/live/store/mortal"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -110,7 +112,7 @@ func Start(t *testing.T, certificate, key, authorities string) *Server {
 		s.Secure = free(t)
 		urls += fmt.Sprintf(" ldaps://127.0.0.1:%d/", s.Secure)
 	}
-	s.cmd = exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0")
+	s.cmd = mortal.Child(exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"))
 	require.NoError(t, s.cmd.Start())
 	t.Cleanup(s.Stop)
 	require.Eventually(t, func() bool {

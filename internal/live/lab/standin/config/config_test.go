@@ -13,6 +13,7 @@ import (
 
 	"github.com/beevik/etree"
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
@@ -20,6 +21,8 @@ import (
 	"mellowgate/internal/live/lab/standin/config"
 	"mellowgate/internal/wire/netconf"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // device is one that is nothing but its configuration.
 type device struct {

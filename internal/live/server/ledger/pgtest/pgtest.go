@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"mellowgate/internal/live/store/mortal"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -76,6 +78,7 @@ func (s *Server) Run() {
 	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", "127.0.0.1", "-p",
 		strconv.Itoa(int(s.Port)), "-k", "", "-c", "fsync=off")
 	s.cmd.Dir, s.cmd.SysProcAttr = filepath.Dir(s.data), s.as
+	mortal.Child(s.cmd)
 	require.NoError(s.t, s.cmd.Start())
 	require.Eventually(s.t, func() bool {
 		ready := exec.Command(filepath.Join(s.bin, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(int(s.Port)))
