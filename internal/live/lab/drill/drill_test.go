@@ -62,7 +62,7 @@ func parsed(t *testing.T) (*site.Site, site.Keys) {
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	s, keys := parsed(t)
-	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 200})
+	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 120})
 	require.NoError(t, err)
 	require.Greater(t, len(r.Runs), 500)
 	ways, states, again := map[string]bool{}, map[foresee.State]bool{}, 0
