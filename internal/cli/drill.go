@@ -135,14 +135,12 @@ func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
 			strings.Join(site.Accesses(), ", "))
 	}
 	if f.person != "" {
-		var known []string
+		r, known := l.reckoner(), false
 		for _, d := range devices {
-			for _, w := range l.reckoner().Whos(d) {
-				known = append(known, w.Name)
-			}
+			known = known || slices.ContainsFunc(r.Whos(d), func(w foresee.Who) bool { return w.Called(f.person) })
 		}
-		if !slices.Contains(known, f.person) {
-			return nil, wrong("nobody is called %q here%s", f.person, nearest.Suggest(f.person, known))
+		if !known {
+			return nil, wrong("nobody is called %q here%s", f.person, nearest.Suggest(f.person, everybody(l.Site)))
 		}
 	}
 	chosen := map[*site.Device]bool{}
@@ -150,7 +148,7 @@ func (f drillFlags) choose(l loaded) (func(foresee.Case) bool, error) {
 		chosen[d] = true
 	}
 	return func(k foresee.Case) bool {
-		return chosen[k.Device] && (f.access == "" || k.Way.Access == f.access) && (f.person == "" || k.Who.Name == f.person)
+		return chosen[k.Device] && (f.access == "" || k.Way.Access == f.access) && (f.person == "" || k.Who.Called(f.person))
 	}, nil
 }
 

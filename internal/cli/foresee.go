@@ -140,7 +140,7 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 			var of []foresee.Case
 			for _, c := range shapes[i].Cases {
 				for _, who := range c.Alike {
-					if who.Name == f.person {
+					if who.Called(f.person) {
 						known = true
 						c.Who, c.Alike = who, []foresee.Who{who}
 						of = append(of, c)
@@ -167,6 +167,11 @@ func everybody(s *site.Site) []string {
 	}
 	for _, a := range s.Accounts {
 		names = append(names, a.Name)
+	}
+	for _, m := range s.Members() {
+		if m.Team != "" {
+			names = append(names, "team "+m.Team)
+		}
 	}
 	return names
 }

@@ -3,7 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -58,6 +60,8 @@ checked against -known-hosts; -accept-host-key writes it there the first time, a
 			c.Flags.StringVar(&f.person, "person", "", "the `name` to log in with")
 			c.Flags.StringVar(&f.access, "access", site.SSH, "the `access`: ssh, telnet, console, web, api or netconf")
 			c.Flags.StringVar(&f.expect, "expect", "", "the expected `outcome`: in or refused")
+			c.Flags.StringVar(&f.teams, "teams", "",
+				"the `teams` that a directory gives the person, where the site has nobody of that name: netops,watch")
 			c.Flags.IntVar(&f.level, "level", -1, "the expected `level`, from 0 to 15")
 			c.Flags.Var(&f.allows, "allows", "a `command` to try that must be allowed; may be given several times")
 			c.Flags.Var(&f.refuses, "refuses", "a `command` to try that must be refused; may be given several times")
@@ -81,6 +85,7 @@ checked against -known-hosts; -accept-host-key writes it there the first time, a
 
 type loginFlags struct {
 	state, device, person, access, expect, silent  string
+	teams                                          string // that a directory gives the person
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
 	acceptKey                                      bool
@@ -284,6 +289,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 	}
 	var rows [][]string
 	var all []loginJSON
+	var untried []string
 	style, matched := c.style(), 0
 	silent, err := l.servers(f.silent)
 	if err != nil {
@@ -310,8 +316,15 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 			return err
 		}
 		attempt.Password = site.NewSecret("not the password of anybody")
+		path := filepath.Join(f.fromSite, g.person)
+		if _, member := k.Who.Member(); member {
+			if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) { // nobody in particular, so nobody's password
+				untried = addNew(untried, k.Who.Name)
+				continue
+			}
+		}
 		if k.Who.Kind != foresee.Anyone {
-			if attempt.Password, err = secrets.SecretFile(filepath.Join(f.fromSite, g.person)); err != nil {
+			if attempt.Password, err = secrets.SecretFile(path); err != nil {
 				return failure{status: ExitUsage, err: fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
 			}
 		}
@@ -339,6 +352,9 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		}
 		rows = append(rows, []string{g.access, who, want.String(), saw.String(), fmt.Sprintf("%.1f s", seen.Took.Seconds()),
 			mark})
+	}
+	if len(untried) > 0 {
+		c.note("not tried: %s; a file of a person in a directory would have to be there", strings.Join(untried, ", "))
 	}
 	if *c.json {
 		err = show.JSON(c.Out, struct {

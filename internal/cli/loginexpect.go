@@ -9,6 +9,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
@@ -93,13 +94,21 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 	w := worldOf(l.Site, d, silent, now.Impaired)
 	r := l.reckoner()
 	r.Faults = w.faulty()
-	who, known := r.Find(d, f.person)
-	if !known && len(l.Directories) > 0 {
-		c.note("%s stands in no place of the site, and a directory may know the name: nothing is foreseen for it", f.person)
+	who, known, err := l.somebody(r, d, f.person, f.teams)
+	if err != nil {
+		return expected{}, err
+	}
+	if !known && len(l.Site.Books()) > 0 {
+		c.note("%s: nothing is foreseen", l.nobody(f.person))
 		return unforeseen, nil
 	}
 	if !known {
+		c.note("%s", l.nobody(f.person))
 		who, _ = r.Find(d, "unknown")
+	}
+	if ill := ailing(l.Directories, now.Faults); ill != "" && who.OfDirectory() {
+		c.note("in the lab is in effect: %s; what that does to a login of somebody in it is not foreseen", ill)
+		return unforeseen, nil
 	}
 	for _, foreseen := range r.Cases(d, way, who) {
 		if !foreseen.In(w.states) {
@@ -117,6 +126,45 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 		return want, nil
 	}
 	return unforeseen, nil
+}
+
+// somebody returns for whom a login is foreseen: the one of a name or, where only a
+// directory has the name, somebody with the teams that it gives.
+func (l loaded) somebody(r foresee.Reckoner, d *site.Device, name, teams string) (foresee.Who, bool, error) {
+	if who, known := r.Find(d, name); known || teams == "" {
+		return who, known, nil
+	}
+	var granted []string
+	for _, m := range l.Site.Members() {
+		granted = append(granted, m.Team)
+	}
+	all := strings.Split(teams, ",")
+	if !slices.ContainsFunc(all, func(t string) bool { return t != "" && slices.Contains(granted, t) }) {
+		return foresee.Who{}, false, wrong("-teams %s: no grant names such a team, or the site asks no directory that gives "+
+			"teams%s", teams, nearest.Suggest(all[0], granted))
+	}
+	return foresee.InTeams(name, all), true, nil
+}
+
+// ailing returns the faults of directories, in words; "" for none.
+func ailing(directories []*site.Server, faults []string) string {
+	var all []string
+	for _, fault := range faults {
+		name, _, _ := strings.Cut(fault, " ")
+		if slices.ContainsFunc(directories, func(s *site.Server) bool { return s.Name == name }) {
+			all = append(all, fault)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+// nobody says that the site does not have a name, and who else may.
+func (l loaded) nobody(name string) string {
+	text := fmt.Sprintf("the site has nobody called %q", name) + nearest.Suggest(name, everybody(l.Site))
+	if len(l.Site.Books()) > 0 {
+		text += "; where a directory has the name, say what it gives with -teams TEAM"
+	}
+	return text
 }
 
 // world is in which state a device finds servers now.

@@ -67,20 +67,21 @@ func (c *Call) typed() func(prompt string) (string, error) {
 		return nil
 	}
 	return func(prompt string) (string, error) {
-		_, _ = fmt.Fprint(c.Err, prompt)
-		typed, err := readHidden(c.Context, int(f.Fd()))
+		typed, err := readHidden(c.Context, int(f.Fd()), func() { _, _ = fmt.Fprint(c.Err, prompt) })
 		_, _ = fmt.Fprintln(c.Err)
 		return typed, err
 	}
 }
 
-// readHidden reads a line that is not shown, until ctx ends: the terminal is
-// then as it was before, and what reads from it is left behind.
-func readHidden(ctx context.Context, terminal int) (string, error) {
+// readHidden prompts and reads a line that is not shown, until ctx ends: the
+// terminal is then as it was before, and what reads from it is left behind.
+func readHidden(ctx context.Context, terminal int, prompt func()) (string, error) {
 	before, err := term.GetState(terminal)
 	if err != nil {
 		return "", err
 	}
+	hide(terminal)
+	prompt()
 	type line struct {
 		text []byte
 		err  error
@@ -92,6 +93,7 @@ func readHidden(ctx context.Context, terminal int) (string, error) {
 	}()
 	select {
 	case l := <-read:
+		_ = term.Restore(terminal, before)
 		return string(l.text), l.err
 	case <-ctx.Done():
 		_ = term.Restore(terminal, before)

@@ -69,6 +69,8 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 				"how many devices, `N`, after the first one are worked on at the same time, up to 50")
 			c.Flags.BoolVar(&f.resume, "resume", false,
 				"go on with the last run of the folder -keep: the devices that it named and that do not hold the design yet")
+			c.Flags.StringVar(&f.teams, "teams", "",
+				"the `teams` that a directory gives the person, where the site has nobody of that name: netops,watch")
 			c.Flags.StringVar(&f.fallback, "fallback", "",
 				"the local `account` to prove by a login (default the first one of level 15)")
 			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
@@ -83,7 +85,7 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 type sendFlags struct {
 	*managing
 	yes, dry, resume, data, withoutWayBack, mayBeDown bool
-	keep, canary, fallback                            string
+	keep, canary, fallback, teams                     string
 	atOnce                                            int
 	fallbackPassword                                  func(string) (site.Secret, error)
 	fallbackGiven                                     func() bool

@@ -67,7 +67,7 @@ func (f *sendFlags) order(l loaded, devices []*site.Device) (canary *site.Device
 
 // foreseenIn returns what is foreseen of a login by netconf after the change with
 // every server up, and an error where the person would not get in.
-func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
+func foreseenIn(l loaded, d *site.Device, person, teams string) (foreseen, error) {
 	if person == "" {
 		return foreseen{}, wrong("who logs in? Name somebody with -person")
 	}
@@ -76,16 +76,14 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 		return foreseen{}, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
 	}
 	r := l.reckoner()
-	who, known := r.Find(d, person)
-	if !known {
-		names := make([]string, len(l.Site.People))
-		for i, p := range l.Site.People {
-			names[i] = p.Name
-		}
-		return foreseen{}, wrong("after the change nobody could confirm it: the site has nobody called %s%s", person,
-			nearest.Suggest(person, names))
+	who, known, err := l.somebody(r, d, person, teams)
+	if err != nil {
+		return foreseen{}, err
 	}
-	f := foreseen{}
+	if !known {
+		return foreseen{}, wrong("after the change nobody could confirm it: %s", l.nobody(person))
+	}
+	f := foreseen{who: who}
 	in := false
 	for _, k := range r.Cases(d, way, who) {
 		f.worst = max(f.worst, k.Wait)
@@ -103,6 +101,7 @@ func foreseenIn(l loaded, d *site.Device, person string) (foreseen, error) {
 
 // foreseen is what foresee says of a device after the change.
 type foreseen struct {
+	who    foresee.Who
 	person foresee.Case
 	worst  time.Duration
 	silent []string // who gets in with full rights when every server is silent, and by which ways in
@@ -152,13 +151,13 @@ type sending struct {
 func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
 	s := &sending{d: d, l: l}
 	var err error
-	if s.foreseen, err = foreseenIn(l, d, f.person); err != nil {
+	if s.foreseen, err = foreseenIn(l, d, f.person, f.teams); err != nil {
 		return nil, err
 	}
 	if s.t, err = f.targetOf(c, d); err != nil {
 		return nil, err
 	}
-	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t,
+	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Who: s.foreseen.who,
 		Say: func(step string) { c.note("%s: %s", d.Name, step) }}
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err

@@ -36,6 +36,7 @@ type Finding struct {
 	Place    site.Place
 	Text     string
 	Repair   string
+	always   bool // it holds even while every server is up
 }
 
 // Facts are what cannot be seen in the site itself.
@@ -102,6 +103,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	for _, check := range siteChecks {
 		check(c)
 	}
+	c.gather()
 	c.join()
 	r := Report{Proven: c.proven}
 	r.Findings, r.Accepted = c.accept()
@@ -174,27 +176,63 @@ func (c *checker) add(f Finding) {
 	}
 }
 
+// gather makes one finding of those that say the same of the same devices at
+// several ways in, each of which is written at a place of its own: the first one
+// stands for all.
+func (c *checker) gather() {
+	at := map[string]int{}
+	kept := c.findings[:0]
+	for _, f := range c.findings {
+		if len(f.Devices) == 0 || len(f.Access) == 0 {
+			kept = append(kept, f)
+			continue
+		}
+		key := fmt.Sprintf("%s %s %s %s %p %d", f.Code, f.Severity, f.Text, f.Repair, f.Devices[0], len(f.Devices))
+		i, known := at[key]
+		if !known || !slices.Equal(kept[i].Devices, f.Devices) {
+			at[key] = len(kept)
+			kept = append(kept, f)
+			continue
+		}
+		for _, a := range f.Access {
+			if !slices.Contains(kept[i].Access, a) {
+				kept[i].Access = append(kept[i].Access, a)
+			}
+		}
+	}
+	c.findings = kept
+}
+
 // because says which findings are the cause of being locked out: where one of
 // them is found, that nobody gets in is its consequence and no finding of its
-// own. refused-though-granted is a cause too, where it holds for every way in.
-var because = []string{"no-way-back", "no-account", "account-too-low", "gives-up-first", "session-stuck"}
+// own. So are those of becauseUp where they hold for every way in, and somebody
+// is locked out even while every server is up.
+var (
+	because   = []string{"no-way-back", "no-account", "account-too-low", "gives-up-first", "session-stuck"}
+	becauseUp = []string{"refused-though-granted", "lands-low", "template-missing", "cannot-verify"}
+)
 
 // join makes findings of one cause one finding.
 func (c *checker) join() {
-	causes := map[*site.Device]int{}
+	causes, causesUp := map[*site.Device]int{}, map[*site.Device]int{}
 	for i, f := range c.findings {
-		if !slices.Contains(because, f.Code) && f.Code != "refused-though-granted" {
-			continue
-		}
 		for _, d := range f.Devices {
-			if _, known := causes[d]; !known && (f.Code != "refused-though-granted" || f.everyWay(d)) {
-				causes[d] = i
+			switch {
+			case slices.Contains(because, f.Code):
+				first(causes, d, i)
+				first(causesUp, d, i)
+			case slices.Contains(becauseUp, f.Code) && f.everyWay(d):
+				first(causesUp, d, i)
 			}
 		}
 	}
 	consequences := make([]bool, len(c.findings))
 	for i, f := range c.findings {
-		consequences[i] = (f.Code == "locked-out" || f.Code == "locked-out-remotely") && c.explained(f, causes)
+		of := causes
+		if f.always {
+			of = causesUp
+		}
+		consequences[i] = (f.Code == "locked-out" || f.Code == "locked-out-remotely") && c.explained(f, of)
 	}
 	kept := make([]Finding, 0, len(c.findings))
 	for i, f := range c.findings {
@@ -203,6 +241,13 @@ func (c *checker) join() {
 		}
 	}
 	c.findings = kept
+}
+
+// first notes the first cause of a device.
+func first(causes map[*site.Device]int, d *site.Device, i int) {
+	if _, known := causes[d]; !known {
+		causes[d] = i
+	}
 }
 
 // everyWay reports whether an error holds for every way into a device.
@@ -274,7 +319,8 @@ var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRul
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,
 	localFirst, linesLeftOut, defaultSurprise,
-	landsLow, refusedThoughGranted, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded, startsWithoutStops,
+	landsLow, refusedThoughGranted, admitsADirectory, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded,
+	startsWithoutStops,
 	recordsLost,
 	recordedInClear, oneServer, slow, clearTextWay, reach,
 }

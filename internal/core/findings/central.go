@@ -193,6 +193,9 @@ func (c *checker) ungranted() {
 	}
 	said := map[string]bool{}
 	for _, p := range s.People {
+		if p.FromDirectory && len(p.Teams) == 0 {
+			continue // a directory has the teams
+		}
 		granted := people[p.Name] || slices.ContainsFunc(p.Teams, func(t string) bool { return teams[t] })
 		if granted || p.Disabled {
 			continue
@@ -269,19 +272,9 @@ func landsLow(c *checker, sh foresee.Shape) {
 		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != walk.OutcomeLow || cs.Raised >= cs.Promised {
 			continue
 		}
-		list := cs.Way.Lists[site.Session]
-		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Way.Place}
-		why, repair := "the way in has no session list, and this kind then gives level "+fmt.Sprint(cs.Level),
-			"give it a session list that asks the servers"
-		if list != nil {
-			f.Place = list.Place
-			why, repair = "what the session list "+list.Name+" gets back names no level that this kind reads",
-				"look at level-from of the kind and send of the role"
-			if step := lastStep(cs, site.Session); step.Method.Kind != site.ByGroup {
-				why, repair = fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
-					"ask the servers in the session list"
-			}
-		}
+		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
+		at, why, repair := tooLow(cs)
+		f.Place = at
 		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
 		f.Repair = repair
 		if !full {
@@ -289,6 +282,31 @@ func landsLow(c *checker, sh foresee.Shape) {
 		}
 		c.add(f)
 	}
+}
+
+// tooLow says why somebody who is in arrives below their level, and what would
+// raise it.
+func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
+	list, step, login := cs.Way.Lists[site.Session], lastStep(cs, site.Session), lastStep(cs, site.Login)
+	switch {
+	case list == nil && login.Method.Kind == site.ByGroup && login.Method.Group.Protocol() == site.LDAP:
+		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
+				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory (directories: [NAME]); or " +
+				"give " +
+				"it an elevation list"
+	case list == nil:
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this kind then gives level %d", cs.Level),
+			"give it a session list that asks the servers"
+	case step.List == nil: // the list is there, and is not walked
+		return cs.Way.Place, fmt.Sprintf("devices of the kind %s obey no session list on the console "+
+				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
+			"give the console an elevation list, by which people raise their level"
+	case step.Method.Kind != site.ByGroup:
+		return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
+			"ask the servers in the session list"
+	}
+	return list.Place, "what the session list " + list.Name + " gets back names no level that this kind reads",
+		"look at level-from of the kind and send of the role"
 }
 
 // refusedThoughGranted looks for people whom a grant lets in and whose login is
@@ -326,6 +344,29 @@ func refusedThoughGranted(c *checker, sh foresee.Shape) {
 	}
 }
 
+// admitsADirectory looks for ways in that ask a directory, and so let in whomever
+// it knows.
+func admitsADirectory(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		login := lastStep(cs, site.Login)
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused ||
+			login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.LDAP || c.reckoner.RoleOf(cs) != nil {
+			continue
+		}
+		f := Finding{Code: "admits-a-directory", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: login.Method.Place,
+			Text: fmt.Sprintf("The list %s asks the directory %s, which knows passwords and no grants: %s gets in, at level %d.",
+				login.List.Name, login.By, cs.Who.Name, cs.Raised),
+			Repair: "ask RADIUS or TACACS+ servers, which decide by grants and can ask the directory (directories: [" +
+				login.By +
+				"]); or let find of the directory name only those who may get in, and accept this"}
+		if cs.Full() {
+			f.Severity = Error
+		}
+		c.add(f)
+	}
+}
+
 // belowLevel says why a person does not reach the level that a way in needs.
 func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair string) {
 	traits := cs.Device.Kind.Traits
@@ -335,7 +376,7 @@ func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair st
 	switch {
 	case role.Level < need:
 		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need, trait),
-			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: access: [ssh]", need)
+			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: through: [ssh]", need)
 	case list == nil:
 		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs %d there "+
 			"(%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
@@ -457,7 +498,7 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 			continue
 		}
 		step := lastStep(cs, site.Login)
-		p := c.reckoner.Site.Person(cs.Who.Name)
+		p := cs.Who.Person()
 		if step.Method.Kind != site.ByGroup || step.Result != walk.Refused || p == nil {
 			continue
 		}
@@ -465,8 +506,14 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 		server := c.reckoner.Site.Server(step.By)
 		f := Finding{Code: "cannot-verify", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: p.Password.Place,
 			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: the "+
-				"server cannot check it.", d.Kind.Name, form, p.Name),
+				"server cannot check it.", d.Kind.Name, form, cs.Who.Name),
 			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}
+		if p.FromDirectory {
+			f.Place = d.Kind.Place
+			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password can check "+
+				"none in that form: %s is refused.", d.Kind.Name, form, cs.Who.Name)
+			f.Repair = "let the kind send pap (or ascii)"
+		}
 		switch {
 		case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
 			f.Place = server.Place

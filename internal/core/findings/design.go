@@ -48,6 +48,13 @@ func notRecorded(c *checker, sh foresee.Shape) {
 		case list == nil:
 			f.Text = fmt.Sprintf("People reach level %d, and no command typed by this way in is recorded.", level)
 			f.Repair = "add record-commands with a list that says account: commands"
+			if !slices.ContainsFunc(sh.Devices[0].Servers(),
+				func(s *site.Server) bool { return s.Protocol == site.TACACS && s.Serves(site.RecordCommands) }) {
+				f.Text = fmt.Sprintf("People reach level %d, and no command typed by this way in is recorded: no TACACS+ "+
+					"server is asked there, and RADIUS and directories have no records of commands.", level)
+				f.Repair = "let the devices ask TACACS+ servers and add record-commands; or accept this, with the reason: " +
+					"accept: [{code: not-recorded, device: NAME, why: WHY}]"
+			}
 		case noted[w]:
 			f.Place = list.Place
 			f.Text = fmt.Sprintf("The list %s asks RADIUS servers only, and RADIUS has no records of commands.", list.Name)

@@ -83,13 +83,13 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	}
 	d := sh.Devices[0]
 	if nobody != nil {
-		why, repair := shutBy(sh, nobody, "")
-		c.add(Finding{Code: "locked-out", Devices: sh.Devices, Place: placeOf(d),
+		why, repair := c.shutBy(sh, nobody, "")
+		c.add(Finding{Code: "locked-out", Devices: sh.Devices, Place: placeOf(d), always: silentIn(nobody) == 0,
 			Text:   fmt.Sprintf("%s nobody with full rights gets in by any way: %s.", upper(outageText(servers, nobody)), why),
 			Repair: repair})
 	}
 	if consoleOnly != nil {
-		why, repair := shutBy(sh, consoleOnly, site.Console)
+		why, repair := c.shutBy(sh, consoleOnly, site.Console)
 		c.add(Finding{Code: "locked-out-remotely", Devices: sh.Devices, Place: placeOf(d),
 			Text: fmt.Sprintf("%s full rights are left on the console only, so someone must go there: %s.",
 				upper(outageText(servers, consoleOnly)), why),
@@ -99,48 +99,95 @@ func lockedOut(c *checker, sh foresee.Shape) {
 
 // shutBy says why the ways in, except one, are shut in an outage for those
 // who should be the way back in, and what would open them.
-func shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
-	reasons := []struct {
-		why          reason.Reason
-		text, repair string
-	}{
-		{reason.GivesUpFirst, "the way in gives up before the fallback",
-			"lower timeout or attempts of these servers, or give the kind a longer login-window"},
-		{reason.NoAccounts, "the device has no local account",
-			"name an account of level 15 in accounts of the device or its profile"},
-		{reason.ListEnded, "a list ends with servers", "end the login and session lists with local"},
-		{reason.RefusedByServer, "only a server that knows the local account would let it in",
-			"give somebody a grant with level 15 here"},
-		{"", "those who get in do not reach level 15", "give the session list, or the local account, level 15"},
-	}
-	for _, r := range reasons {
-		var ways []string
-		for _, cs := range sh.Cases {
-			relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
-			why := cs.Reason
-			if last := lastStep(cs, site.Login); last.Reason == reason.NoAccounts {
-				why = reason.NoAccounts
-			}
-			if relevant && cs.Holds(o) && why == r.why && cs.Way.Access != but && !slices.Contains(ways, cs.Way.Name()) {
-				ways = append(ways, cs.Way.Name())
-			}
-		}
-		if len(ways) == 0 {
+func (c *checker) shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
+	var all []obstacle
+	ways := map[string][]string{} // by what stands in the way
+	for _, cs := range sh.Cases {
+		relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
+		if !relevant || !cs.Holds(o) || cs.Way.Access == but {
 			continue
+		}
+		is := c.obstacle(cs)
+		if !slices.ContainsFunc(all, func(other obstacle) bool { return other.text == is.text }) {
+			all = append(all, is)
+		}
+		if name := cs.Way.Name(); !slices.Contains(ways[is.text], name) {
+			ways[is.text] = append(ways[is.text], name)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b obstacle) int { return a.rank - b.rank })
+	for i, is := range all {
+		if i > 0 && is.rank == none.rank {
+			break // others come nearer to full rights
 		}
 		if why != "" {
 			why += "; "
 		}
-		why += fmt.Sprintf("by %s %s", join(ways), r.text)
+		if is.rank != none.rank {
+			why += "by " + join(ways[is.text]) + " "
+		}
+		why += is.text
 		if repair == "" {
-			repair = r.repair
+			repair = is.repair
 		}
 	}
 	if why == "" {
-		return "no person has a grant of level 15 here, and the device has no account of level 15",
-			"give somebody a grant with level 15, end the login list with local, and give the device an account of level 15"
+		return none.text, none.repair
 	}
 	return why, repair
+}
+
+// obstacle is what keeps somebody from full rights. Of several, the one of the
+// lowest rank is told and mended first.
+type obstacle struct {
+	rank         int
+	text, repair string
+}
+
+// none is the obstacle where nobody is meant to have full rights.
+var none = obstacle{rank: 9, text: "no person has a grant of level 15 here, and the device has no account of level 15",
+	repair: "give somebody a grant with level 15, end the login list with local, and give the device an account of " +
+		"level 15"}
+
+// obstacle returns what keeps somebody from full rights in a case.
+func (c *checker) obstacle(cs foresee.Case) obstacle {
+	role, login := c.reckoner.RoleOf(cs), lastStep(cs, site.Login)
+	known := cs.Who.Kind == foresee.Known
+	switch {
+	case cs.Reason == reason.GivesUpFirst:
+		return obstacle{1, "the way in gives up before the fallback",
+			"lower timeout or attempts of these servers, or give the kind a longer login-window"}
+	case login.Reason == reason.NoAccounts:
+		return obstacle{2, "the device has no local account",
+			"name an account of level 15 in accounts of the device or its profile"}
+	case cs.Reason == reason.ListEnded:
+		return obstacle{3, "a list ends with servers", "end the login and session lists with local"}
+	case known && (role == nil || role.Level < 15):
+		return none
+	case cs.Reason == reason.TemplateMissing:
+		return obstacle{4, fmt.Sprintf("the role %s gives the rights of the account %s, which the device does not have",
+			role.Name, role.Template.Name), "add " + role.Template.Name + " to accounts of the device or its profile"}
+	case cs.Reason == reason.BelowLevel && known:
+		_, text, repair := belowLevel(cs, role)
+		return obstacle{5, text, repair}
+	case cs.Reason == reason.RefusedByServer && known && login.Result != walk.Accepted:
+		form := cs.Device.Kind.Traits.PasswordAs.Of(login.Method.Group.Protocol())
+		return obstacle{6, "the servers cannot check a password that the device sends as " + form,
+			"change password-as of the kind, or password-forms of the servers; cannot-verify says which"}
+	case cs.Reason == reason.RefusedByServer && !known:
+		return obstacle{6, "only a server that knows the local account would let it in",
+			"give somebody a grant with level 15 here"}
+	case cs.Outcome == walk.OutcomeRefused && known:
+		if _, text, repair := sessionRefuses(cs); text != "" {
+			return obstacle{5, text, repair}
+		}
+	case cs.Outcome != walk.OutcomeRefused && known:
+		_, text, repair := tooLow(cs)
+		return obstacle{7, text, repair}
+	case cs.Outcome != walk.OutcomeRefused:
+		return obstacle{7, "those who get in do not reach level 15", "give the session list, or the local account, level 15"}
+	}
+	return none
 }
 
 // placeOf points at what devices alike have in common.

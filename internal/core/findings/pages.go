@@ -216,6 +216,11 @@ var pages = []Page{
 			"session list does not know them, or the level that they reach is below what the way in needs. A warning where " +
 			"others get in by that way.",
 		Shows: "authorize: session, methods: [local]", Good: "authorize: session, methods: [group t, local]"},
+	{Code: "admits-a-directory", Severity: Warning,
+		About: "Devices ask a directory by themselves, which knows passwords and no grants: whoever it knows gets in. An " +
+			"error where they reach full rights.",
+		Shows: "groups: [{name: t, servers: [book]}]", Good: "directories: [book]\ngroups: [{name: t, servers: [t1, t2]}]",
+		setup: withDirectory},
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
 		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]",
 		setup: withWatch},

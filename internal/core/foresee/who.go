@@ -11,7 +11,7 @@ import (
 type WhoKind int
 
 const (
-	Known   WhoKind = iota // a person of the site, with their right password
+	Known   WhoKind = iota // a person of the site, or anyone of a team that a directory knows, with their right password
 	Local                  // a local account of the device, with its right password
 	Unknown                // a name that nobody has
 	Anyone                 // a name that exists, with a wrong password
@@ -22,6 +22,8 @@ type Who struct {
 	Kind    WhoKind
 	Name    string // as shown: a name, "unknown" or "anyone"
 	person  *site.Person
+	team    string // of a member: the team, "" for none
+	member  bool   // the person stands for those whom only a directory knows
 	account *site.Account
 	typed   string // the name as typed at the prompt
 	order   int    // in which people are shown
@@ -30,9 +32,30 @@ type Who struct {
 // Typed returns the name as it is typed at the prompt.
 func (w Who) Typed() string { return w.typed }
 
+// Member reports whether somebody stands for people whom only a directory knows,
+// and of which team; "" for those of none that a grant names.
+func (w Who) Member() (team string, is bool) { return w.team, w.member }
+
+// Person returns the person of whom a login is foreseen, nil for an account or a
+// stranger.
+func (w Who) Person() *site.Person { return w.person }
+
+// OfDirectory reports whether a directory has the person's password.
+func (w Who) OfDirectory() bool { return w.member || w.person != nil && w.person.FromDirectory }
+
+// known returns the person for a server that has looked in a directory, nil for
+// one whom the site names.
+func (w Who) known() *site.Person {
+	if w.member {
+		return w.person
+	}
+	return nil
+}
+
 // crowd groups the people of the site by all that a decision can depend on.
 // Whoever is named by a grant, or bears the name of a local account, stands
-// alone.
+// alone. Those whom only a directory knows are members, one of each team; a person
+// whose teams a directory has is one of them, unless nothing lets that person in.
 func (f Reckoner) crowd() [][]Who {
 	alone := map[string]bool{}
 	for _, g := range f.Site.Grants {
@@ -46,6 +69,9 @@ func (f Reckoner) crowd() [][]Who {
 	var groups [][]Who
 	at := map[string]int{}
 	for i, p := range f.Site.People {
+		if p.FromDirectory && len(p.Teams) == 0 && !p.Disabled && !p.Expired(f.Now) {
+			continue
+		}
 		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.Now), p.Teams)
 		if alone[p.Name] {
 			key = p.Name
@@ -58,14 +84,19 @@ func (f Reckoner) crowd() [][]Who {
 		}
 		groups[n] = append(groups[n], Who{Kind: Known, Name: p.Name, person: p, typed: p.Name, order: i})
 	}
+	for i, m := range f.Site.Members() {
+		groups = append(groups, []Who{{Kind: Known, Name: m.Title(), person: m.Person, member: true, team: m.Team,
+			typed: m.Person.Name, order: len(f.Site.People) + i}})
+	}
 	return groups
 }
 
 // others returns the local accounts, unknown and anyone, each a group of its own.
 func (f Reckoner) others(d *site.Device) [][]Who {
 	var groups [][]Who
+	before := len(f.Site.People) + len(f.Site.Members())
 	add := func(w Who) {
-		w.order = len(f.Site.People) + len(groups)
+		w.order = before + len(groups)
 		groups = append(groups, []Who{w})
 	}
 	for _, a := range d.Accounts {
@@ -93,11 +124,29 @@ func (f Reckoner) Whos(d *site.Device) []Who {
 	return whos
 }
 
+// InTeams returns the Who of somebody whom only a directory knows, by a name and the
+// teams that it gives.
+func InTeams(name string, teams []string) Who {
+	return Who{Kind: Known, Name: name, typed: name, member: true,
+		person: &site.Person{Ref: site.Ref{Name: name}, Teams: teams, FromDirectory: true}}
+}
+
+// Called reports whether somebody goes by a name. A member goes by its title, by
+// its person, and by its team as grants name it: "team NAME".
+func (w Who) Called(name string) bool {
+	return w.Name == name || w.member && (w.typed == name || w.team != "" && name == "team "+w.team)
+}
+
 // Find returns the Who of a name on d, or false.
 func (f Reckoner) Find(d *site.Device, name string) (Who, bool) {
 	for _, w := range f.Whos(d) {
-		if w.Name == name {
+		if w.Called(name) {
 			return w, true
+		}
+	}
+	for _, p := range f.Site.Lab.People { // whose teams a lab's directory has
+		if p.Name == name && len(f.Site.Books()) > 0 {
+			return Who{Kind: Known, Name: name, person: p, member: true, typed: name}, true
 		}
 	}
 	return Who{}, false

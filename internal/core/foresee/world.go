@@ -11,8 +11,8 @@ import (
 
 // decide imagines what a server that is up decides.
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
-	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Credential: rights.Wrong,
-		Assume: true}
+	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
+		Credential: rights.Wrong, Assume: true}
 	if who.Kind == Known {
 		q.Credential = rights.Right
 	}
@@ -34,14 +34,14 @@ func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) r
 // a directory knows nobody's grants.
 func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	form := d.Kind.Traits.PasswordAs.Of(s.Protocol)
-	person := f.Site.Person(who.typed)
 	switch {
 	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
 		return rights.Decision{Reason: reason.PasswordForm, Text: s.Name + " does not take passwords as " + form}
-	case who.Kind == Known && person != nil && person.Password.Key == nil && !site.OneWay(form):
-		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + person.Name + " is a one-way hash"}
+	case who.Kind == Known && who.person.Password.Key == nil && !site.OneWay(form):
+		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + who.Name + " cannot be read"}
 	case s.Protocol == site.LDAP && who.Kind == Known:
-		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Credential: rights.Right}, f.Now)
+		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Known: who.known(),
+			Credential: rights.Right}, f.Now)
 		d.Allow = d.Reason == ""
 		return d
 	}

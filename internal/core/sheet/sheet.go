@@ -230,7 +230,7 @@ func (m *maker) asks() Section {
 
 func (m *maker) somebody() string {
 	for _, c := range m.cases {
-		if c.Who.Kind == foresee.Known && c.Full() {
+		if _, member := c.Who.Member(); c.Who.Kind == foresee.Known && c.Full() && !member {
 			return c.Who.Name
 		}
 	}

@@ -24,6 +24,7 @@ type Prover struct {
 	Reckoner foresee.Reckoner // of the design that is sent
 	Device   *site.Device
 	Target   device.Target // of the person who sends
+	Who      foresee.Who   // who that is to the servers; the zero value: whom the site has by the name
 	Say      func(string)
 	// Fallback is a local account of the device whose password is known; nil:
 	// none is tried.
@@ -173,6 +174,9 @@ func (p Prover) fallbackAsDesigned(ctx context.Context) *Proof {
 func (p Prover) foreseen(person, access string) *foresee.Case {
 	way := p.Device.Way(access)
 	who, known := p.Reckoner.Find(p.Device, person)
+	if person == p.Target.Person && p.Who.Name != "" {
+		who, known = p.Who, true
+	}
 	if way == nil || !known {
 		return nil
 	}

@@ -3,6 +3,7 @@ package drill
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"slices"
 	"time"
 
 	"mellowgate/internal/core/foresee"
@@ -22,7 +23,7 @@ type passwords struct {
 func (p passwords) of(w foresee.Who) site.Secret {
 	switch w.Kind {
 	case foresee.Known:
-		if key, has := p.people[w.Name]; has {
+		if key, has := p.people[w.Typed()]; has {
 			return p.kept[key]
 		}
 		return p.common
@@ -59,6 +60,12 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	for _, v := range s.People {
 		change(&v.Password, v.Name, p.people)
 		v.OneTime = nil
+	}
+	for _, m := range s.Members() { // the lab's directories know one of each team
+		if !slices.Contains(s.Lab.People, m.Person) {
+			m.Person.FromDirectory = false
+			s.Lab.People = append(s.Lab.People, m.Person)
+		}
 	}
 	for _, v := range s.Lab.People {
 		change(&v.Password, v.Name, map[string]string{})

@@ -1,0 +1,96 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/lab/labtest"
+)
+
+// said is one line of what a small site says of itself at its top: what check must
+// find or must not, what the sheet of its first device must say, what foresee must.
+type said struct{ what, text string }
+
+// wants reads the comments at the top of a site.
+func wants(t *testing.T, text []byte) (all []said) {
+	t.Helper()
+	for lines := bufio.NewScanner(bytes.NewReader(text)); lines.Scan(); {
+		line, is := strings.CutPrefix(lines.Text(), "# ")
+		if !is {
+			break
+		}
+		if what, rest, ok := strings.Cut(line, ": "); ok &&
+			regexp.MustCompile(`^(found|not found|sheet|foreseen|untried)$`).MatchString(what) {
+			all = append(all, said{what, rest})
+		}
+	}
+	require.NotEmpty(t, all)
+	return all
+}
+
+// Each small site under testdata/sites shows one thing that real sites have.
+// What check, foresee and the sheet say of it is at its top, and a drill of every
+// login in every fault comes out as foreseen.
+func TestSmallSitesAreAsForeseen(t *testing.T) {
+	t.Parallel()
+	paths, err := filepath.Glob("testdata/sites/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, paths)
+	for _, path := range paths {
+		t.Run(strings.TrimSuffix(filepath.Base(path), ".yaml"), func(t *testing.T) {
+			t.Parallel()
+			text, err := os.ReadFile(path)
+			require.NoError(t, err)
+			c := call{dir: t.TempDir()}
+			require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), text, 0o600))
+			check, sheet, foresee, untried := c.run(t, "check"), "", c.run(t, "foresee"), ""
+			require.Less(t, check.status, 2, check.err)
+			require.Zero(t, foresee.status, foresee.err)
+			// one line to a finding, and single blanks, so that a text at the top can be looked for as it is
+			found := regexp.MustCompile(` +`).ReplaceAllString(check.out, " ")
+			table := regexp.MustCompile(` +`).ReplaceAllString(foresee.out, " ")
+			for _, w := range wants(t, text) {
+				switch w.what {
+				case "found":
+					require.Contains(t, found, w.text)
+				case "not found":
+					require.NotContains(t, found, w.text)
+				case "foreseen":
+					require.Contains(t, table, w.text)
+				case "sheet":
+					if sheet == "" {
+						device := regexp.MustCompile(`\ndevices:(?s:.*?)name: ([a-z0-9-]+)`).FindSubmatch(text)
+						r := c.run(t, "sheet", string(device[1]))
+						require.Zero(t, r.status, r.err)
+						sheet = r.out
+					}
+					require.Contains(t, sheet, w.text)
+				case "untried":
+					untried = w.text
+				}
+			}
+			r := c.run(t, "drill", "-json", "-faults", "-network", labtest.Network(t).String())
+			var report struct {
+				Logins  int            `json:"total"`
+				Matched int            `json:"matched"`
+				Skipped map[string]int `json:"skipped"`
+				Runs    json.RawMessage
+			}
+			require.NoError(t, json.Unmarshal([]byte(r.out), &report), r.err)
+			require.Zero(t, r.status, r.out)
+			require.Positive(t, report.Matched)
+			require.Equal(t, report.Logins, report.Matched)
+			for why := range report.Skipped {
+				require.Equal(t, untried, why)
+			}
+		})
+	}
+}
