@@ -69,7 +69,7 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 					if sheet == "" {
 						device := regexp.MustCompile(`\ndevices:(?s:.*?)name: ([a-z0-9-]+)`).FindSubmatch(text)
 						r := c.run(t, "sheet", string(device[1]))
-						require.Zero(t, r.status, r.err)
+						require.Less(t, r.status, 2, r.err) // 1: check finds an error
 						sheet = r.out
 					}
 					require.Contains(t, sheet, w.text)

@@ -24,7 +24,7 @@ func localFirst(c *checker, sh foresee.Shape) {
 		if step.Method.Kind == site.ByLocal && later {
 			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
 				Text: fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, unseen by them.",
-					list.Name, cs.Who.Name),
+					list.Name, cs.Who.Typed()),
 				Repair: "put local behind the groups"})
 		}
 	}
@@ -490,39 +490,57 @@ func notSupported(c *checker, sh foresee.Shape) {
 }
 
 // cannotVerify looks for people whose password a server cannot check in the
-// form in which the device sends it.
+// form in which the device sends it. Every server of a list counts, also one that
+// is asked only while others are silent, and one whose refusal lets the next
+// method try.
 func cannotVerify(c *checker, sh foresee.Shape) {
-	d := sh.Devices[0]
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Known || cs.Outcome != walk.OutcomeRefused || !allUp(cs) {
+		if cs.Who.Kind != foresee.Known || cs.Who.Person() == nil {
 			continue
 		}
-		step := lastStep(cs, site.Login)
-		p := cs.Who.Person()
-		if step.Method.Kind != site.ByGroup || step.Result != walk.Refused || p == nil {
-			continue
+		for _, step := range cs.Steps {
+			if step.Purpose != site.Login || step.Method.Kind != site.ByGroup || step.Result != walk.Refused {
+				continue
+			}
+			f, found := c.unreadable(cs, step)
+			if !found {
+				continue
+			}
+			f.Code, f.Devices, f.Access = "cannot-verify", sh.Devices, []string{cs.Way.Name()}
+			switch {
+			case cs.Outcome != walk.OutcomeRefused: // another method lets the person in
+				f.Severity = Warning
+			case !allUp(cs):
+				f.Severity = Warning
+				f.Text += " The server decides " + when(cs) + "."
+			}
+			c.add(f)
 		}
-		form := d.Kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
-		server := c.reckoner.Site.Server(step.By)
-		f := Finding{Code: "cannot-verify", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: p.Password.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: the "+
-				"server cannot check it.", d.Kind.Name, form, cs.Who.Name),
-			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}
-		if p.FromDirectory {
-			f.Place = d.Kind.Place
-			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password can check "+
-				"none in that form: %s is refused.", d.Kind.Name, form, cs.Who.Name)
-			f.Repair = "let the kind send pap (or ascii)"
-		}
-		switch {
-		case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
-			f.Place = server.Place
-			f.Text = fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.",
-				d.Kind.Name, form, server.Name, strings.Join(server.Forms, ", "))
-			f.Repair = "add " + form + " to password-forms of the server, or change password-as of the kind"
-		case site.OneWay(form) || p.Password.Key != nil:
-			continue
-		}
-		c.add(f)
 	}
+}
+
+// unreadable says why a server that refused a login cannot check a password in the
+// form in which it came; it is false where the form is not why.
+func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found bool) {
+	kind, p := cs.Device.Kind, cs.Who.Person()
+	form := kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
+	server := c.reckoner.Site.Server(step.By)
+	switch {
+	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
+		return Finding{Place: server.Place,
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.",
+				kind.Name, form, server.Name, strings.Join(server.Forms, ", ")),
+			Repair: "add " + form + " to password-forms of the server, or change password-as of the kind"}, true
+	case site.OneWay(form) || p.Password.Key != nil:
+		return Finding{}, false
+	case p.FromDirectory:
+		return Finding{Place: kind.Place,
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password can check "+
+				"none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
+			Repair: "let the kind send pap (or ascii)"}, true
+	}
+	return Finding{Place: p.Password.Place,
+		Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: %s cannot "+
+			"check it.", kind.Name, form, cs.Who.Name, step.By),
+		Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}, true
 }

@@ -14,15 +14,22 @@ import (
 // works then depends on the servers.
 func sameName(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		p := c.reckoner.Site.Person(cs.Who.Name)
+		p := cs.Who.Person()
 		if cs.Who.Kind != foresee.Local || p == nil || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
-		c.add(Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()},
-			Place: cs.Device.Account(cs.Who.Name).Place,
+		a := cs.Device.Account(cs.Who.Typed())
+		f := Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: a.Place,
 			Text: fmt.Sprintf("%s is a local account and a person (%s): %s the local password works, else the person's.",
-				cs.Who.Name, c.reckoner.Site.Where(p.Place), when(cs)),
-			Repair: "give the local account a name that nobody bears"})
+				a.Name, c.reckoner.Site.Where(p.Place), when(cs)),
+			Repair: "give the local account a name that nobody bears"}
+		if a.Password.Same(p.Password) {
+			f.Text = fmt.Sprintf(
+				"%s is a local account and a person (%s), with one password: who has the person's password has "+
+					"the way back in too, and a new one must be set in both places.", a.Name, c.reckoner.Site.Where(p.Place))
+			f.Repair = "give the local account a name that nobody bears, and a password of its own"
+		}
+		c.add(f)
 	}
 }
 

@@ -31,6 +31,9 @@ func open(c *checker, sh foresee.Shape) {
 			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)),
 				list.Name)
 			f.Repair = "put local in place of none, and a local account on the device"
+			if hasLocal(list, cs.Device) {
+				f.Repair = "take none out of the list, which asks local already"
+			}
 		default:
 			f.Code = "open-always"
 			f.Text = fmt.Sprintf("Anyone gets in, with every server up: the list %s reaches none.", list.Name)

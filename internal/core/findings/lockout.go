@@ -278,7 +278,7 @@ func accountTooLow(c *checker, sh foresee.Shape) {
 	if in.Device == nil {
 		return
 	}
-	a := in.Device.Account(in.Who.Name)
+	a := in.Device.Account(in.Who.Typed())
 	f := Finding{Code: "account-too-low", Devices: sh.Devices, Place: a.Place,
 		Text: fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a "+
 			"server.", upper(when(in)), a.Name, in.Raised),

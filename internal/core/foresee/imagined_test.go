@@ -22,7 +22,7 @@ servers:
   - {name: l, protocol: ldap, address: 192.0.2.3, base: o=x}
 kinds: [{name: hashes, traits: {password-as: {tacacs: chap}}}]
 elevation-secrets: [{name: bridge, level: 12, password: key k}]
-accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: ines, level: 5, password: $6$a$b}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: ines, level: 5, password: $6$c$d}]
 people:
   - {name: ines, teams: [net], password: $6$a$b}
   - {name: clear, teams: [net], password: key pass}
@@ -111,6 +111,9 @@ func TestSecretsAreKnownToThoseWhoseLevelTheyOpen(t *testing.T) {
 	require.Equal(t, [3]bool{true, false, true}, is(Who{Kind: Local, typed: "keeper", account: keeper}))
 	require.Equal(t, [3]bool{false, false, true}, is(f.whoIs("ines")))
 	require.Equal(t, [3]bool{false, false, false}, is(f.whoIs("watch")), "level 3 is below 12")
+	other.Password = f.Site.Person("ines").Password
+	require.Equal(t, [3]bool{false, true, true}, is(f.whoIs("ines")), "one password in both places")
+	require.Equal(t, [3]bool{false, false, false}, is(f.whoIs("watch")), "the same password, and another name")
 	require.Equal(t, [3]bool{false, false, false}, is(Who{Kind: Unknown, typed: "ines", account: keeper}))
 }
 
@@ -186,7 +189,7 @@ func TestWhoIsNamedOrBearsTheNameOfAnAccountStandsAlone(t *testing.T) {
 		}
 		names = append(names, of)
 	}
-	require.Equal(t, [][]string{{"ines"}, {"clear"}, {"watch", "idle"}, {"past"}}, names)
+	require.Equal(t, [][]string{{"ines (the servers' password)"}, {"clear"}, {"watch", "idle"}, {"past"}}, names)
 }
 
 func TestTheSecondLoginIsForeseenUnlessItIsToBeBrief(t *testing.T) {

@@ -36,8 +36,8 @@ func (w Who) Typed() string { return w.typed }
 // and of which team; "" for those of none that a grant names.
 func (w Who) Member() (team string, is bool) { return w.team, w.member }
 
-// Person returns the person of whom a login is foreseen, nil for an account or a
-// stranger.
+// Person returns the person of whom a login is foreseen, or whose name an account
+// bears; nil for none.
 func (w Who) Person() *site.Person { return w.person }
 
 // OfDirectory reports whether a directory has the person's password.
@@ -63,8 +63,9 @@ func (f Reckoner) crowd() [][]Who {
 			alone[w.Person] = true
 		}
 	}
+	accounts := map[string]bool{}
 	for _, a := range f.Site.Accounts {
-		alone[a.Name] = true
+		alone[a.Name], accounts[a.Name] = true, true
 	}
 	var groups [][]Who
 	at := map[string]int{}
@@ -82,7 +83,11 @@ func (f Reckoner) crowd() [][]Who {
 			at[key] = n
 			groups = append(groups, nil)
 		}
-		groups[n] = append(groups[n], Who{Kind: Known, Name: p.Name, person: p, typed: p.Name, order: i})
+		name := p.Name
+		if accounts[p.Name] {
+			name += serversPassword
+		}
+		groups[n] = append(groups[n], Who{Kind: Known, Name: name, person: p, typed: p.Name, order: i})
 	}
 	for i, m := range f.Site.Members() {
 		groups = append(groups, []Who{{Kind: Known, Name: m.Title(), person: m.Person, member: true, team: m.Team,
@@ -100,7 +105,11 @@ func (f Reckoner) others(d *site.Device) [][]Who {
 		groups = append(groups, []Who{w})
 	}
 	for _, a := range d.Accounts {
-		add(Who{Kind: Local, Name: a.Name, account: a, typed: a.Name})
+		name := a.Name
+		if f.Site.Person(name) != nil {
+			name += devicesPassword
+		}
+		add(Who{Kind: Local, Name: name, account: a, person: f.Site.Person(a.Name), typed: a.Name})
 	}
 	anyone := "(anyone)"
 	switch {
@@ -124,6 +133,16 @@ func (f Reckoner) Whos(d *site.Device) []Who {
 	return whos
 }
 
+// Account returns the Who of a local account of d, or false.
+func (f Reckoner) Account(d *site.Device, name string) (Who, bool) {
+	for _, w := range f.Whos(d) {
+		if w.Kind == Local && w.typed == name {
+			return w, true
+		}
+	}
+	return Who{}, false
+}
+
 // InTeams returns the Who of somebody whom only a directory knows, by a name and the
 // teams that it gives.
 func InTeams(name string, teams []string) Who {
@@ -131,10 +150,25 @@ func InTeams(name string, teams []string) Who {
 		person: &site.Person{Ref: site.Ref{Name: name}, Teams: teams, FromDirectory: true}}
 }
 
-// Called reports whether somebody goes by a name. A member goes by its title, by
+// What follows the name of a person who has a local account of the same name, and
+// that of the account: which password is typed decides.
+const (
+	serversPassword = " (the servers' password)"
+	devicesPassword = " (the device's password)"
+)
+
+// samePassword reports whether an account has the password of the person whose name
+// it bears.
+func (w Who) samePassword() bool {
+	return w.account != nil && w.person != nil && w.person.Password.Same(w.account.Password)
+}
+
+// Called reports whether somebody goes by a name. Two may: a person, and the local
+// account of the same name. A member goes by its title, by
 // its person, and by its team as grants name it: "team NAME".
 func (w Who) Called(name string) bool {
-	return w.Name == name || w.member && (w.typed == name || w.team != "" && name == "team "+w.team)
+	return w.Name == name || w.typed == name && (w.Kind == Known || w.Kind == Local) ||
+		w.member && w.team != "" && name == "team "+w.team
 }
 
 // Find returns the Who of a name on d, or false.

@@ -13,7 +13,7 @@ import (
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
 		Credential: rights.Wrong, Assume: true}
-	if who.Kind == Known {
+	if who.Kind == Known || who.samePassword() {
 		q.Credential = rights.Right
 	}
 	switch p {
@@ -57,9 +57,12 @@ type imagined struct {
 	when     []Condition
 }
 
-// PasswordIs: the password given is the right one of a local account only for
-// that account's own case.
-func (w *imagined) PasswordIs(a *site.Account) bool { return w.who.Kind == Local && w.who.account == a }
+// PasswordIs: the password given is the right one of a local account in that
+// account's own case, and in that of a person who has the same name and password.
+func (w *imagined) PasswordIs(a *site.Account) bool {
+	return w.who.Kind == Local && w.who.account == a ||
+		w.who.Kind == Known && w.who.typed == a.Name && w.who.person.Password.Same(a.Password)
+}
 
 // SecretIs: those whose right password opens level 15 are taken to know the
 // secrets of elevation, and those of local accounts.

@@ -290,20 +290,37 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 			}
 		}
 	}
-	known := func(c foresee.Case) bool { return c.Who.Kind == foresee.Known }
-	add("right", func(c foresee.Case) bool { return known(c) && c.Promised == 15 && (c.Full() || len(silent) > 0) })
+	person := func(c foresee.Case) bool { return c.Who.Kind == foresee.Known }
+	add("right", func(c foresee.Case) bool { return person(c) && c.Promised == 15 && (c.Full() || len(silent) > 0) })
 	add("right", func(c foresee.Case) bool {
-		return known(c) && c.Promised > 0 && c.Promised < 15 && c.Outcome == walk.OutcomeIn
+		return person(c) && c.Promised > 0 && c.Promised < 15 && c.Outcome == walk.OutcomeIn
 	})
+	known := len(all)
 	add("wrong", func(c foresee.Case) bool { return c.Who.Kind == foresee.Anyone })
+	add("any", func(c foresee.Case) bool { return c.Who.Kind == foresee.Unknown })
+	all = strangers(all, known)
 	for _, a := range m.device.Accounts {
-		add("right", func(c foresee.Case) bool { return c.Who.Kind == foresee.Local && c.Who.Name == a.Name })
+		add("right", func(c foresee.Case) bool { return c.Who.Kind == foresee.Local && c.Who.Typed() == a.Name })
 	}
-	for i := range all {
-		if all[i].Person == "anyone" {
-			all[i].Person = "any name"
-		}
+	return all
+}
+
+// strangers names the logins of those who have no right to get in, which stand from
+// an index on: a known name with a wrong password, and a name that nobody has. They
+// are one where nobody can tell them apart.
+func strangers(all []Test, from int) []Test {
+	known, unknown := &all[from], &all[from+1]
+	refused := string(walk.OutcomeRefused)
+	switch {
+	case known.Wait != unknown.Wait:
+	case known.Expect == unknown.Expect:
+		known.Person = "any name"
+		return all[:from+1]
+	case strings.HasPrefix(known.Expect, refused) && strings.HasPrefix(unknown.Expect, refused):
+		known.Person, known.Expect = "any name", refused
+		return all[:from+1]
 	}
+	known.Person, unknown.Person = "a known name", "a name that nobody has"
 	return all
 }
 

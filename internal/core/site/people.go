@@ -13,6 +13,15 @@ type Password struct {
 	Place Place
 }
 
+// Same reports whether two passwords are known to be one: the same hash, or the
+// same key. Two hashes of one password look different.
+func (p Password) Same(o Password) bool {
+	if p.Key != nil || o.Key != nil {
+		return p.Key == o.Key
+	}
+	return p.Hash != "" && p.Hash == o.Hash
+}
+
 // Account is a local account on devices: a way back in.
 type Account struct {
 	Ref

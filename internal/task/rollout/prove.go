@@ -174,7 +174,10 @@ func (p Prover) fallbackAsDesigned(ctx context.Context) *Proof {
 func (p Prover) foreseen(person, access string) *foresee.Case {
 	way := p.Device.Way(access)
 	who, known := p.Reckoner.Find(p.Device, person)
-	if person == p.Target.Person && p.Who.Name != "" {
+	switch {
+	case p.Fallback != nil && person == p.Fallback.Name: // a person may have the name too
+		who, known = p.Reckoner.Account(p.Device, person)
+	case person == p.Target.Person && p.Who.Name != "":
 		who, known = p.Who, true
 	}
 	if way == nil || !known {

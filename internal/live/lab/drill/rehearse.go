@@ -3,6 +3,7 @@ package drill
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"slices"
 	"time"
 
@@ -13,10 +14,12 @@ import (
 
 // passwords are those of a rehearsed site.
 type passwords struct {
-	common site.Secret            // of everybody whose password is a hash
+	common site.Secret            // of every person whose password is a hash
+	device site.Secret            // of every local account whose password is a hash
 	kept   map[string]site.Secret // of those whose password is a key, by the key's name
 	people map[string]string      // a person's key
 	local  map[string]string      // an account's key
+	shared map[string]bool        // accounts with the password of the person of the same name
 }
 
 // of returns the password with which somebody logs in.
@@ -28,26 +31,32 @@ func (p passwords) of(w foresee.Who) site.Secret {
 		}
 		return p.common
 	case foresee.Local:
-		if key, has := p.local[w.Name]; has {
+		if key, has := p.local[w.Typed()]; has {
 			return p.kept[key]
 		}
-		return p.common
+		if p.shared[w.Typed()] {
+			return p.common
+		}
+		return p.device
 	}
 	return site.NewSecret("not the password of anybody")
 }
 
-// rehearse changes a site so that it can be drilled: every hash is that of one
-// made-up password, and quick to check; nobody has a second factor, of which a
-// code could be used once only; time runs faster; nothing is held back.
+// rehearse changes a site so that it can be drilled: every hash is that of one of
+// two made-up passwords, of people and of accounts, and quick to check; nobody has
+// a second factor, of which a code could be used once only; time runs faster;
+// nothing is held back.
 func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	var b [12]byte
 	_, _ = rand.Read(b[:]) // never fails: crypto/rand ends the process instead
 	made := hex.EncodeToString(b[:])
 	hash, err := secrets.Hash(made, 64, 1)
-	if err != nil {
+	other, failed := secrets.Hash("device "+made, 64, 1)
+	if err = errors.Join(err, failed); err != nil {
 		return passwords{}, err
 	}
-	p := passwords{common: site.NewSecret(made), kept: map[string]site.Secret{}, people: map[string]string{},
+	p := passwords{common: site.NewSecret(made), device: site.NewSecret("device " + made), shared: map[string]bool{},
+		kept: map[string]site.Secret{}, people: map[string]string{},
 		local: map[string]string{}}
 	change := func(of *site.Password, name string, to map[string]string) {
 		if of.Key == nil {
@@ -56,6 +65,11 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 		}
 		to[name] = of.Key.Name
 		p.kept[of.Key.Name] = keys[of.Key.Name]
+	}
+	for _, v := range s.Accounts {
+		if person := s.Person(v.Name); person != nil && person.Password.Same(v.Password) {
+			p.shared[v.Name] = true
+		}
 	}
 	for _, v := range s.People {
 		change(&v.Password, v.Name, p.people)
@@ -72,6 +86,9 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	}
 	for _, v := range s.Accounts {
 		change(&v.Password, v.Name, p.local)
+		if v.Password.Key == nil && !p.shared[v.Name] {
+			v.Password.Hash = other
+		}
 	}
 	for _, v := range s.Elevations {
 		change(&v.Password, v.Name, map[string]string{})
