@@ -294,13 +294,13 @@ func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
 				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory (directories: [NAME]); or " +
 				"give " +
 				"it an elevation list"
-	case list == nil:
-		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this kind then gives level %d", cs.Level),
-			"give it a session list that asks the servers"
-	case step.List == nil: // the list is there, and is not walked
+	case cs.Way.Access == site.Console && !cs.Device.Kind.Traits.ConsoleObeys:
 		return cs.Way.Place, fmt.Sprintf("devices of the kind %s obey no session list on the console "+
 				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
 			"give the console an elevation list, by which people raise their level"
+	case list == nil:
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this kind then gives level %d", cs.Level),
+			"give it a session list that asks the servers"
 	case step.Method.Kind != site.ByGroup:
 		return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
 			"ask the servers in the session list"

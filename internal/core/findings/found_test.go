@@ -82,6 +82,32 @@ var variants = map[string][]string{
 	"a person with keys": {"people: [{name: ines, teams: [net], password: $6$c$d}",
 		"people: [{name: ines, teams: [net], " +
 			"password: key k3, one-time-code: key k4}", "k2: file k2", "k2: file k2, k3: file k3, k4: file k4"},
+	"a grant by one way in before one by all": {"grants: [", "grants: [{who: [team net], through: [ssh], role: all}, "},
+	"a grant by two ways in before one by one of them": {"grants: [{who: [team net], role: all}]",
+		"grants: [{who: [team net], through: [ssh, web], role: all}, {who: [team net], through: [ssh], role: all}]"},
+	"a role of level 0 and no records": {"roles: [{name: all, level: 15", "roles: [{name: all, level: 0",
+		", record-commands: record", ""},
+	"a password form that the second group alone does not take": {"groups: [", "  - {name: r1, protocol: radius, " +
+		"address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: r, servers: [r1]}, ",
+		"login, methods: [group t, local]", "login, methods: [group t, group r, local]",
+		"refusal: ends-list", "refusal: ends-list, password-as: {radius: chap}"},
+	"a directory's people, and a form that none can check": {"refusal: ends-list",
+		"password-as: {tacacs: chap}, refusal: " +
+			"ends-list", "groups: [", "  - {name: book, protocol: ldap, address: 192.0.2.9, base: o=x, teams-from: memberOf, " +
+			"tls: start}\ndirectories: [book]\ngroups: [", "people: [{name: ines, teams: [net], password: $6$c$d}]",
+		"people: []"},
+	"an account and a person with one name and one password": {"name: ines, teams: [net], password: $6$c$d",
+		"name: keeper, teams: [net], password: $6$a$b"},
+	"RADIUS alone, and no records of commands": {"protocol: tacacs", "protocol: radius", ", record-commands: record", "",
+		"commands: commands", "record-sessions: visits", "lists:\n",
+		"lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n"},
+	"a console that obeys no session list": {"refusal: ends-list",
+		"console-obeys-authorization: false, refusal: ends-list"},
+	"none behind local": {"login, methods: [group t, local]", "login, methods: [group t, local, none]"},
+	"roles of an account that is not there, and no other account": {"level: 15, commands", "level: 15, account: watch, " +
+		"commands", "traits: {", "traits: {account-from: local-user, ", "accounts: [{",
+		"accounts: [{name: watch, level: 15, " +
+			"password: $6$e$f}, {", "    accounts: [keeper]\n", ""},
 	"a grant twice": {"grants: [", "grants: [{who: [team net], role: all}, "},
 	"a grant of a narrower place": {"grants: [{who: [team net], role: all}]",
 		"grants: [{who: [team net], where: {place: [north]}, role: all}, {who: [team net], role: all}]",

@@ -100,20 +100,11 @@ func lockedOut(c *checker, sh foresee.Shape) {
 // shutBy says why the ways in, except one, are shut in an outage for those
 // who should be the way back in, and what would open them.
 func (c *checker) shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
-	var all []obstacle
-	ways := map[string][]string{} // by what stands in the way
-	for _, cs := range sh.Cases {
-		relevant := cs.Who.Kind == foresee.Local || len(sh.Devices[0].Accounts) == 0 && cs.Who.Kind == foresee.Known
-		if !relevant || !cs.Holds(o) || cs.Way.Access == but {
-			continue
-		}
-		is := c.obstacle(cs)
-		if !slices.ContainsFunc(all, func(other obstacle) bool { return other.text == is.text }) {
-			all = append(all, is)
-		}
-		if name := cs.Way.Name(); !slices.Contains(ways[is.text], name) {
-			ways[is.text] = append(ways[is.text], name)
-		}
+	all, ways := c.obstacles(sh, o, but, foresee.Local)
+	answered := !slices.ContainsFunc(all, func(is obstacle) bool { return is.text != onlyServers.text })
+	if people, by := c.obstacles(sh, o, but, foresee.Known); len(all) == 0 || answered &&
+		!slices.ContainsFunc(people, func(is obstacle) bool { return is.rank == none.rank || is.rank == unanswered }) {
+		all, ways = people, by // while a server answers they are to get in, and not the accounts
 	}
 	slices.SortStableFunc(all, func(a, b obstacle) int { return a.rank - b.rank })
 	for i, is := range all {
@@ -136,6 +127,34 @@ func (c *checker) shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) 
 	}
 	return why, repair
 }
+
+// obstacles returns what keeps some from full rights by the ways in, except one, in
+// an outage, and by which ways each does.
+func (c *checker) obstacles(sh foresee.Shape, o map[*site.Server]bool, but string,
+	kind foresee.WhoKind) (all []obstacle,
+	ways map[string][]string) {
+	ways = map[string][]string{}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != kind || !cs.Holds(o) || cs.Way.Access == but {
+			continue
+		}
+		is := c.obstacle(cs)
+		if !slices.ContainsFunc(all, func(other obstacle) bool { return other.text == is.text }) {
+			all = append(all, is)
+		}
+		if name := cs.Way.Name(); !slices.Contains(ways[is.text], name) {
+			ways[is.text] = append(ways[is.text], name)
+		}
+	}
+	return all, ways
+}
+
+// unanswered is the rank of the obstacle of those whom no server answers.
+const unanswered = 3
+
+// onlyServers is the obstacle of a local account where a server has the word.
+var onlyServers = obstacle{6, "only a server that knows the local account would let it in",
+	"give somebody a grant with level 15 here"}
 
 // obstacle is what keeps somebody from full rights. Of several, the one of the
 // lowest rank is told and mended first.
@@ -161,7 +180,7 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		return obstacle{2, "the device has no local account",
 			"name an account of level 15 in accounts of the device or its profile"}
 	case cs.Reason == reason.ListEnded:
-		return obstacle{3, "a list ends with servers", "end the login and session lists with local"}
+		return obstacle{unanswered, "a list ends with servers", "end the login and session lists with local"}
 	case known && (role == nil || role.Level < 15):
 		return none
 	case cs.Reason == reason.TemplateMissing:
@@ -174,9 +193,11 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		form := cs.Device.Kind.Traits.PasswordAs.Of(login.Method.Group.Protocol())
 		return obstacle{6, "the servers cannot check a password that the device sends as " + form,
 			"change password-as of the kind, or password-forms of the servers; cannot-verify says which"}
+	case cs.Reason == reason.RefusedByServer && !known && login.Result == walk.Accepted:
+		return obstacle{5, "a server that does not know the local account refuses its session",
+			"let the login list ask the servers that the session list asks"}
 	case cs.Reason == reason.RefusedByServer && !known:
-		return obstacle{6, "only a server that knows the local account would let it in",
-			"give somebody a grant with level 15 here"}
+		return onlyServers
 	case cs.Outcome == walk.OutcomeRefused && known:
 		if _, text, repair := sessionRefuses(cs); text != "" {
 			return obstacle{5, text, repair}

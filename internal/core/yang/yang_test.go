@@ -4,6 +4,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -155,4 +157,68 @@ func TestIetfSystemDataIsValidAgainstTheRealModule(t *testing.T) {
 	require.NoError(t, err, out)
 	_, err = check("json", "bad.json", []byte(strings.Replace(string(json), `"attempts": 3`, `"attempts": 0`, 1)))
 	require.Error(t, err, "the module refuses what is out of its range")
+}
+
+// What a model does not carry is named, and what it does is not: each by a site
+// that has just that.
+func TestEachThingThatIsNotCarriedIsNamedAndNothingElse(t *testing.T) {
+	t.Parallel()
+	const small = `
+keys: {k: file k}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s}
+groups: [{name: g, servers: [t1]}]
+lists:
+  - {name: l, authenticate: login, methods: [group g, local]}
+  - {name: c, authorize: commands, methods: [group g, local]}
+  - {name: v, account: sessions, when: start and stop, methods: [group g]}
+  - {name: r, account: commands, when: stop, methods: [group g]}
+accounts: [{name: keeper, level: 15, password: $6$abcdefgh$aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa}]
+devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: {login: l, commands: c, record-sessions: v, record-commands: r}}}]
+`
+	for _, k := range []struct{ from, to, ietf, open string }{
+		{"", "", "", ""},
+		{"name: r, account: commands", "name: r, account: commands, levels: 1-15", "",
+			"r: the model has no command levels (1-15)"},
+		{"name: c, authorize: commands", "name: c, authorize: commands, levels: 1-15", "",
+			"c: the model has no command levels (1-15)"},
+		{"when: stop", "when: start", "", "r: the model has no records of starts alone; written as START_STOP"},
+		{"timeout: 2s", "timeout: 1500ms", "t1: the model counts whole seconds; the timeout of 1.5s is written as 2", "same"},
+		{"timeout: 2s", "timeout: 2s, dead-time: 1m", "t1: the model has no dead-time (1m0s)", "same"},
+		{"protocol: tacacs, address: 192.0.2.1, key: k", "protocol: tacacs, address: 192.0.2.1, transport: tls",
+			"t1: the model has no TLS for this server; it is left out", "same"},
+		{"groups: [{name: g, servers: [t1]}]",
+			"  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k}\ngroups: [{name: g, servers: [t1]}, {name: h, " +
+				"servers: " +
+				"[t2]}]", "", ""},
+	} {
+		text := strings.Replace(small, k.from, k.to, 1)
+		if strings.Contains(k.to, "name: h") { // records go to two groups
+			text = strings.Replace(text, "when: stop, methods: [group g]", "when: stop, methods: [group h]", 1)
+			k.open = "r: the model has one order of methods for all records"
+		}
+		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+		require.NoError(t, err, text)
+		if k.open == "same" {
+			k.open = k.ietf
+		}
+		for name, want := range map[string]string{"ietf": k.ietf, "openconfig": k.open} {
+			data, left := yang.Models[name].Of(blueprint.Of(s.Device("sw")), yang.Placeholders)
+			left = slices.DeleteFunc(left, func(l string) bool { // ietf-system has a login list alone
+				return name == "ietf" &&
+					regexp.MustCompile(`^[a-z]: the model has no [a-z-]+ list|no level of a local account`).MatchString(l)
+			})
+			if want == "" {
+				require.Empty(t, left, "%s: %s", name, k.to)
+			} else {
+				require.Contains(t, left, want, "%s: %s", name, k.to)
+				require.LessOrEqual(t, len(left), 2, "%s: %s: %v", name, k.to, left)
+			}
+			text, err := data.XML()
+			require.NoError(t, err)
+			if name == "openconfig" {
+				require.Equal(t, 2, strings.Count(string(text), "AAA_AUTHORIZATION_EVENT_COMMAND<"), string(text))
+			}
+		}
+	}
 }

@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"io"
 	"net"
 	"net/netip"
 	"sync/atomic"
@@ -133,4 +134,32 @@ func TestAClockThatIsSetBackKeepsNobodyOutAndNothingAlive(t *testing.T) {
 	kept := r.book.kept()
 	require.True(t, kept[len(kept)-1].Time.Before(kept[0].Time),
 		"records bear the time of their clock; their order is that of the chain")
+}
+
+// A connection that is idle in the middle of its minute, and one that has never
+// said anything, end with the gate.
+func TestIdleConnectionsEndWithTheGate(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	_, conn := r.dial()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(time.Minute)))
+	shared := tacacs.Share(conn, []byte(key))
+	defer func() { _ = shared.Close() }()
+	reply, err := shared.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+		tacacs.PAP, "right")
+	require.NoError(t, err)
+	require.Equal(t, tacacs.AuthenPass, reply.Status)
+	_, silent := r.dial()
+	ended := make(chan struct{})
+	go func() { r.gate.Shutdown(); close(ended) }()
+	_, err = silent.Read(make([]byte, 1))
+	require.ErrorIs(t, err, io.EOF)
+	require.Eventually(t, func() bool {
+		select {
+		case <-ended:
+			return true
+		default:
+			return false
+		}
+	}, 4*time.Second, 5*time.Millisecond, "long before the time of an idle connection is over")
 }

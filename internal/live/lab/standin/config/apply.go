@@ -80,7 +80,7 @@ func (w *Draft) applySystem(before, after yang.System) error {
 					"%q is no way to authenticate here", by.Name)
 			}
 		}
-		w.bind(site.Login, methods, true)
+		w.bind(site.Login, methods, true, "")
 	}
 	if !slices.Equal(before.Authentication.Users, after.Authentication.Users) {
 		return w.accounts(after.Authentication.Users, func(name string) int {
@@ -195,11 +195,16 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 		purpose       site.Purpose
 		before, after []yang.Identity
 		path          string
-	}{{site.Login, before.AAA.Authentication.Config.Methods, after.AAA.Authentication.Config.Methods, "authentication"},
-		{site.Commands, openAuthorization(before), openAuthorization(after), "authorization"},
-		{site.RecordSessions, openAccounting(before), openAccounting(after), "accounting"},
-		{site.RecordCommands, openAccounting(before), openAccounting(after), "accounting"}} {
-		if slices.Equal(l.before, l.after) {
+		event         string // of which there are records, where it is a list of them
+	}{{site.Login, before.AAA.Authentication.Config.Methods, after.AAA.Authentication.Config.Methods, "authentication",
+		""},
+		{site.Commands, openAuthorization(before), openAuthorization(after), "authorization", ""},
+		{site.RecordSessions, openAccounting(before, sessionEvent), openAccounting(after, sessionEvent), "accounting",
+			sessionEvent},
+		{site.RecordCommands, openAccounting(before, commandEvent), openAccounting(after, commandEvent), "accounting",
+			commandEvent}} {
+		records := openRecord(after, l.event)
+		if slices.Equal(l.before, l.after) && records == openRecord(before, l.event) {
 			continue
 		}
 		var methods []site.Method
@@ -220,7 +225,7 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 			}
 			continue
 		}
-		w.bind(l.purpose, methods, l.purpose == site.Login || l.purpose == site.Commands)
+		w.bind(l.purpose, methods, true, records)
 	}
 	return w.openUsers(before, after)
 }
@@ -263,8 +268,28 @@ func openAuthorization(s yang.OpenSystem) []yang.Identity {
 	return s.AAA.Authorization.Config.Methods
 }
 
-func openAccounting(s yang.OpenSystem) []yang.Identity {
-	if s.AAA.Accounting == nil {
+// The events of OpenConfig's model of which there are records.
+const (
+	sessionEvent = "AAA_ACCOUNTING_EVENT_LOGIN"
+	commandEvent = "AAA_ACCOUNTING_EVENT_COMMAND"
+)
+
+// openRecord returns how an event is recorded, "" where it is not.
+func openRecord(s yang.OpenSystem, event string) string {
+	if s.AAA.Accounting != nil {
+		for _, e := range s.AAA.Accounting.Events.Event {
+			if e.Type.Name == event {
+				return e.Config.Record
+			}
+		}
+	}
+	return ""
+}
+
+// openAccounting returns the methods that record an event, none where it is not
+// recorded.
+func openAccounting(s yang.OpenSystem, event string) []yang.Identity {
+	if openRecord(s, event) == "" {
 		return nil
 	}
 	return s.AAA.Accounting.Config.Methods

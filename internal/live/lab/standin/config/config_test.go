@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/client/aaa"
@@ -387,4 +388,92 @@ func TestACommandThatIsRefusedIsAnOperationThatIsDenied(t *testing.T) {
 	require.Equal(t, "this command is not allowed", p.fails(`<commit/>`, "access-denied").Message)
 	require.EqualValues(t, 49, d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port)
 	p.ok(`<close-session/>`)
+}
+
+// rich is a design with all that the models carry, and poor one with little of it;
+// both have a way in by NETCONF.
+const (
+	rich = `
+keys: {k: file k}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, for: [authentication, authorization]}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, port: 4949, timeout: 7s}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 3s, attempts: 3, ports: {authentication: 1645, accounting: 1646}}
+  - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 3s, attempts: 3}
+groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
+lists:
+  - {name: l, authenticate: login, methods: [group t, group r, local]}
+  - {name: s, authorize: session, methods: [group t, local]}
+  - {name: c, authorize: commands, methods: [group t, local]}
+  - {name: v, account: sessions, when: start and stop, methods: [group t]}
+  - {name: n, account: commands, when: stop, methods: [group t]}
+accounts: [{name: keeper, level: 15, password: HASH}, {name: guest, level: 1, password: HASH}]
+devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper, guest], access: {netconf: {login: l, session: s, commands: c, record-sessions: v, record-commands: n}}}]
+`
+	poor = `
+keys: {k: file k}
+servers:
+  - {name: r2, protocol: radius, address: 192.0.2.40, key: k, timeout: 1s, attempts: 1}
+  - {name: t9, protocol: tacacs, address: 192.0.2.50, key: k, timeout: 1s}
+groups: [{name: r, servers: [r2]}, {name: t, servers: [t9]}]
+lists:
+  - {name: l, authenticate: login, methods: [group r, group t, local]}
+  - {name: c, authorize: commands, methods: [group t]}
+accounts: [{name: keeper, level: 5, password: HASH}, {name: old, level: 15, password: HASH}]
+devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper, old], access: {netconf: {login: l, commands: c}}}]
+`
+)
+
+// storeOf is a store whose device has the design of a site.
+func storeOf(t *testing.T, text string) (*device, *config.Store) {
+	crypt := "$6$abcdefgh$" + strings.Repeat("a", 86)
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", crypt))})
+	require.NoError(t, err)
+	d := &device{design: s.Device("sw"), targets: map[*site.Server]aaa.Target{}}
+	for _, v := range s.Servers {
+		at := netip.MustParseAddrPort("127.0.0.1:1")
+		d.targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests")}
+		d.around.Known = append(d.around.Known, d.targets[v])
+	}
+	store := config.New(d, site.Keys{}, d.design.Kind.Traits)
+	t.Cleanup(store.Close)
+	return d, store
+}
+
+func factsOf(t *testing.T, text string) drift.Facts {
+	doc, facts := etree.NewDocument(), drift.Facts{}
+	require.NoError(t, doc.ReadFromString("<data>"+text+"</data>"))
+	for i, m := range yang.InOrder {
+		data, err := m.Read(netconf.Bytes(doc.Root().ChildElements()[i].Copy()))
+		require.NoError(t, err)
+		for k, v := range data.Facts() {
+			k.What += " (" + m.Module().Name + ")"
+			facts[k] = v
+		}
+	}
+	return facts
+}
+
+// Whatever the device held, once all that the models say of a design is written
+// into it, it says the same of itself, in both models and both directions.
+func TestADesignThatIsWrittenWholeIsTheDesign(t *testing.T) {
+	t.Parallel()
+	data := func(store *config.Store) string {
+		text := peerOf(t, store, keeper, netconf.Base11).config("running", "")
+		text = text[strings.Index(text, "<data>")+len("<data>"):]
+		return text[:strings.Index(text, "</data>")]
+	}
+	other := strings.NewReplacer("when: start and stop", "when: stop", "when: stop", "when: start and stop",
+		"servers: [r1, r2]", "servers: [r2, r1]", "port: 4949", "port: 4950").Replace(rich)
+	for _, k := range []struct{ from, to string }{{rich, poor}, {poor, rich}, {rich, other}, {other, rich}} {
+		_, held := storeOf(t, k.from)
+		_, wanted := storeOf(t, k.to)
+		want := data(wanted)
+		p := peerOf(t, held, keeper, netconf.Base11)
+		p.ok(`<edit-config><target><candidate/></target><default-operation>replace</default-operation><config>` + want +
+			`</config></edit-config>`)
+		p.ok(`<commit/>`)
+		differ := drift.Compare(factsOf(t, want), factsOf(t, data(held)), func(drift.About, string) string { return "" })
+		require.Empty(t, differ)
+	}
 }

@@ -218,17 +218,20 @@ func (w *Draft) group(name string) *site.Group {
 }
 
 // bind makes a list of methods hold for a purpose at every way in that has one,
-// or at all.
-func (w *Draft) bind(p site.Purpose, methods []site.Method, everywhere bool) {
+// or at all. Records is how a list that is new records: START_STOP or STOP.
+func (w *Draft) bind(p site.Purpose, methods []site.Method, everywhere bool, records string) {
 	for _, way := range w.Device.Ways {
 		old := way.Lists[p]
 		if old == nil && !everywhere {
 			continue
 		}
 		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods,
-			Levels: site.Range{High: 15}}
+			Levels: site.Range{High: 15}, Start: records == "START_STOP"}
 		if old != nil {
 			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
+			if records != "" && !(old.Start && old.NoStop) { // starts alone are written as START_STOP too
+				list.Start = records == "START_STOP"
+			}
 		}
 		way.Lists[p] = list
 	}
