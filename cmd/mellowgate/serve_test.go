@@ -103,7 +103,7 @@ func TestServeExplainsEachDecision(t *testing.T) {
 
 func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	t.Parallel()
-	server := pgtest.Start(t, "host all all 127.0.0.1/32 trust")
+	server := pgtest.Start(t, "host all all 127.0.0.0/8 trust")
 	c, b, change := served(t)
 	b.end(t)
 	change("keys: {k: file k.key}", "keys: {k: file k.key, db: file db.key}")

@@ -4,15 +4,18 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/wire/tacacs"
 )
 
 // said is one line of what a small site says of itself at its top: what check must
@@ -93,4 +96,40 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A port that a device names in a way of its own is told once, with what to write,
+// and the refusal says so too; once it is written the grant holds.
+func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	change("{who: [team net], role", "{who: [team net], through: [ssh], role")
+	says := func(text string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(b.said(), text) }, 20*time.Second, 10*time.Millisecond,
+			text)
+	}
+	says("the site was read again and is in use")
+	login := func(port string) tacacs.AuthenStatus {
+		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(here(t, "127.93.0.9"))}}).Dial("tcp",
+			here(t, "127.93.0.1:4949"))
+		require.NoError(t, err)
+		defer func() { _ = conn.Close() }()
+		reply, err := (&tacacs.Client{Conn: conn, Key: []byte("a-key-of-this-test-only")}).Authenticate(tacacs.AuthenStart{
+			Service: tacacs.ServiceLogin, User: "ines", Port: port}, tacacs.PAP, "right")
+		require.NoError(t, err)
+		return reply.Status
+	}
+	require.Equal(t, tacacs.AuthenPass, login("ssh0"))
+	require.Equal(t, tacacs.AuthenFail, login("line 3"))
+	says(`sw names the port of a login "line 3", which says no way in: grants with through hold for it nowhere; ` +
+		`say which way in it is: port-names: {ssh: ["line"]}`)
+	require.Equal(t, tacacs.AuthenFail, login("line 4"))
+	require.Equal(t, 1, strings.Count(b.said(), "names the port of a login"), "once each")
+	events, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state/events.jsonl"))
+	require.NoError(t, err)
+	require.Contains(t, string(events), `it is for ssh, and the device names its port`)
+	change("devices: [{name: sw,", `kinds: [{name: switch, traits: {port-names: {ssh: ["line"]}}}]
+devices: [{name: sw, kind: switch,`)
+	require.Eventually(t, func() bool { return login("line 4") == tacacs.AuthenPass }, 20*time.Second, 20*time.Millisecond)
 }

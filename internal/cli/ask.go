@@ -229,7 +229,8 @@ func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*ask
 		return nil, err
 	}
 	a.world = aaa.World{Context: c.Context, Targets: map[*site.Server]aaa.Target{}, Status: f.question == "status",
-		Asker: aaa.Asker{Device: a.device.Name, Port: f.access + "0", From: f.from, Session: "ask", Form: f.form}}
+		Asker: aaa.Asker{Device: a.device.Name, Port: a.device.Kind.Traits.PortNames.Port(f.access, 0), From: f.from,
+			Session: "ask", Form: f.form}}
 	for _, s := range a.group.Servers {
 		if err := f.fits(s); err != nil {
 			return nil, err

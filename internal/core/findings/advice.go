@@ -319,7 +319,8 @@ var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRul
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,
 	localFirst, linesLeftOut, defaultSurprise,
-	landsLow, refusedThoughGranted, admitsADirectory, ruleWithoutEffect, sourceUnset, readableOnTheWay, notRecorded,
+	landsLow, refusedThoughGranted, admitsADirectory, portNamesUnsaid, ruleWithoutEffect, sourceUnset, readableOnTheWay,
+	notRecorded,
 	startsWithoutStops,
 	recordsLost,
 	recordedInClear, oneServer, slow, clearTextWay, reach,

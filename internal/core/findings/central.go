@@ -213,6 +213,33 @@ func (c *checker) ungranted() {
 	}
 }
 
+// portNamesUnsaid looks for grants that hold for some ways in, on devices of which
+// nobody has said how they name their ports: servers know a way in by that name.
+func portNamesUnsaid(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	if d.Kind.Traits.PortNames != nil ||
+		!slices.ContainsFunc(d.Servers(), func(s *site.Server) bool { return s.Protocol != site.LDAP }) {
+		return
+	}
+	for _, g := range c.reckoner.Site.Grants {
+		if len(g.Through) == 0 || !g.On(d) {
+			continue
+		}
+		f := Finding{Code: "port-names-unsaid", Devices: sh.Devices, Place: d.Kind.Place,
+			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the kind %s name their ports "+
+				"to servers: one that names them otherwise than %s is refused there.", join(g.Through),
+				c.reckoner.Site.Where(g.Place), d.Kind.Name, d.Kind.Traits.PortNames.Port(g.Through[0], 0)),
+			Repair: "write port-names: {" + g.Through[0] +
+				": [NAME]} in the traits of the kind, with the name that the device " +
+				"sends; serve tells it at the first login"}
+		if !f.Place.Known() {
+			f.Place = d.Place
+		}
+		c.add(f)
+		return
+	}
+}
+
 // takesAll reports whether a grant holds wherever another one does.
 func takesAll(first, g *site.Grant) bool {
 	for _, w := range g.Who {

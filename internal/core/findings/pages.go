@@ -221,6 +221,12 @@ var pages = []Page{
 			"error where they reach full rights.",
 		Shows: "groups: [{name: t, servers: [book]}]", Good: "directories: [book]\ngroups: [{name: t, servers: [t1, t2]}]",
 		setup: withDirectory},
+	{Code: "port-names-unsaid", Severity: Warning,
+		About: "A grant holds for some ways in alone. A server knows the way in from the port that a device names, and " +
+			"makes of devices name their ports in ways of their own: one that is not known is no way in of any grant.",
+		Shows: "traits: {refusal", Good: "traits: {port-names: {console: con, ssh: line}, refusal",
+		setup: []string{"grants: [{who: [team net], role", "grants: [{who: [team net], through: [console, ssh], role",
+			"traits: {refusal", "traits: {port-names: {console: con, ssh: line}, refusal"}},
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
 		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]",
 		setup: withWatch},

@@ -2,7 +2,6 @@ package rights
 
 import (
 	"strconv"
-	"strings"
 
 	"mellowgate/internal/core/site"
 )
@@ -88,18 +87,6 @@ func Template(all []Attribute, kind *site.Kind) string {
 	for _, a := range all {
 		if kind.Traits.AccountFrom != "" && a.Name == kind.Traits.AccountFrom {
 			return a.Value
-		}
-	}
-	return ""
-}
-
-// AccessOfPort tells the way in from the port that a device names, such as
-// "ssh4" or "console0"; "" when the name says nothing.
-func AccessOfPort(port string) string {
-	low := strings.ToLower(port)
-	for _, access := range site.Accesses() {
-		if strings.HasPrefix(low, access) {
-			return access
 		}
 	}
 	return ""

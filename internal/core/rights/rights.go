@@ -35,6 +35,7 @@ type Question struct {
 	Purpose    site.Purpose // Login, Session or Commands
 	Device     *site.Device // nil: a client that is no device of the site
 	Access     string       // the way in, "" when the device does not say
+	Port       string       // the port as the device names it, "" when it does not say
 	Person     string
 	Credential Credential   // for Login
 	Code       Code         // for Login, what checking a one-time code found
@@ -219,6 +220,9 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	switch {
 	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
 		parts++
+	case missing == "" && q.Access == "" && q.Port != "":
+		missing = fmt.Sprintf("it is for %s, and the device names its port %q, of which port-names of its kind says nothing",
+			strings.Join(g.Through, ", "), q.Port)
 	case missing == "" && q.Access == "":
 		missing = "it is for " + strings.Join(g.Through, ", ") + ", and the device does not say by which access"
 	case missing == "":

@@ -242,13 +242,5 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 	}
 }
 
-func TestAPortTellsTheWayIn(t *testing.T) {
-	t.Parallel()
-	for port, want := range map[string]string{"ssh4": "ssh", "SSH0": "ssh", "console0": "console", "web": "web",
-		"tty3": "", "": ""} {
-		require.Equal(t, want, AccessOfPort(port))
-	}
-}
-
 // plain is a kind that says nothing of itself.
 var plain = &site.Kind{Traits: site.DefaultTraits()}

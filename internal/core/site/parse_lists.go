@@ -99,7 +99,7 @@ var kindShape = shape[Kind]{
 }
 
 var traitShape = sync.OnceValue(func() *shape[Kind] {
-	fields := make(map[string]field[Kind], len(traits)+2)
+	fields := make(map[string]field[Kind], len(traits)+4)
 	for name, t := range traits {
 		fields[name] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
 			if text, ok := r.scalar(n, name); ok && !t.set(&k.Traits, text) {
@@ -121,6 +121,7 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 			k.Traits.LacksModels = slices.DeleteFunc(k.Traits.LacksModels, func(m string) bool { return m == has })
 		})
 	}, form: oneOrMore(wordsForm(Models...))}
+	fields["port-names"] = inner(&portNamesShape, func(k *Kind) *PortNames { return &k.Traits.PortNames })
 	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
 	return &shape[Kind]{what: "traits", fields: fields}
 })

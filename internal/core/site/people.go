@@ -2,6 +2,7 @@ package site
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -47,6 +48,16 @@ type Person struct {
 type Team struct {
 	Ref
 	NeedsCode bool // its people need a one-time code
+}
+
+// On reports whether the labels that a grant asks for are those of a device.
+func (g *Grant) On(d *Device) bool {
+	for label, values := range g.Where {
+		if has, bears := d.Labels[label]; !bears || !slices.Contains(values, has) {
+			return false
+		}
+	}
+	return true
 }
 
 // Rule is one command rule: the words as typed, * for one word, ** for the

@@ -33,6 +33,7 @@ type Traits struct {
 	RecordFailureBlocks bool          // record-failure: without the record of its start a session is refused
 	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
 	PasswordAs          PasswordForms // password-as
+	PortNames           PortNames     // port-names: nil where the kind does not say
 	Networks            string        // networks: any, default-only or default-and-management
 	Lines               Range         // lines: those that ssh and telnet have together
 	LegacyPorts         bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646

@@ -227,7 +227,8 @@ type visitor struct {
 
 // arrive begins a visit.
 func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
-	v := &visitor{device: d, line: fmt.Sprintf("%s%d", way.Access, line), from: from.Addr().Unmap().String()}
+	v := &visitor{device: d, line: d.config.Device.Kind.Traits.PortNames.Port(way.Access, line),
+		from: from.Addr().Unmap().String()}
 	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests}
 	return v
 }

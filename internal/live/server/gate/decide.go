@@ -335,6 +335,37 @@ func (s *server) note(q question, answer evidence.Answer, why reason.Reason, tex
 	s.gate.config.Events(e)
 }
 
+// arrives notes the port by which a person comes, as the device names it, and the
+// way in that it is; else is the way in where the name says none. A name that
+// says nothing, and would shut people out of grants, is told once for each kind.
+func (s *server) arrives(q *question, port, otherwise string) {
+	var names site.PortNames
+	if q.Device != nil {
+		names = q.Device.Kind.Traits.PortNames
+	}
+	q.Port = printable(port)
+	if q.Access = names.Access(port); q.Access == "" {
+		q.Access = otherwise
+	}
+	if q.Access != "" || port == "" || q.Device == nil || s.gate.config.Say == nil ||
+		!slices.ContainsFunc(s.Site.Grants, func(g *site.Grant) bool { return len(g.Through) > 0 }) {
+		return
+	}
+	stem := strings.Map(func(c rune) rune {
+		if c >= '0' && c <= '9' {
+			return -1
+		}
+		return c
+	}, q.Port)
+	stem = strings.TrimRight(stem, " /.:-")
+	if kind := q.Device.Kind.Name; s.gate.unnamed.First(kind + " " + stem) {
+		s.gate.config.Say(fmt.Sprintf("%s names the port of a login %q, which says no way in: grants with through hold for "+
+			"it "+
+			"nowhere; say which way in it is: port-names: {ssh: [%q]} in the traits of the kind %s", q.Device.Name, q.Port, stem,
+			kind))
+	}
+}
+
 // source reads where a person comes from, as a device says it.
 func source(text string) netip.Addr {
 	a, _ := netip.ParseAddr(text)

@@ -145,7 +145,8 @@ func TestIdleConnectionsEndWithTheGate(t *testing.T) {
 	require.NoError(t, conn.SetDeadline(time.Now().Add(time.Minute)))
 	shared := tacacs.Share(conn, []byte(key))
 	defer func() { _ = shared.Close() }()
-	reply, err := shared.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+	reply, err := shared.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines",
+		Port: "ssh0"},
 		tacacs.PAP, "right")
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)

@@ -41,6 +41,8 @@ type Config struct {
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, evidence.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
+	// Say is told what an administrator should mend in the site. Default: nobody.
+	Say func(string)
 	// Hinder gives what a lab puts in the way of a server, by its name, as a
 	// client meets it. Default: nothing.
 	Hinder func(server string, client netip.Addr) Hindrance
@@ -81,6 +83,7 @@ type Gate struct {
 	guesses  *guard.Guesses
 	// confirmed are names that a directory was seen to have.
 	confirmed guard.Names
+	unnamed   guard.Once // names of ports that say nothing
 	mu        sync.Mutex
 	ports     map[string]*port // by the name of the server
 	ctx       context.Context

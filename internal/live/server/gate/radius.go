@@ -16,7 +16,6 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
-	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/wire/mschap"
@@ -236,7 +235,8 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	if answer, fresh := s.port.seen.Begin(r.key, r.at); !fresh {
 		return nil, answer
 	}
-	r.Access, r.from = radiusAccess(p), printable(p.Text(radius.CallingStationID))
+	r.from = printable(p.Text(radius.CallingStationID))
+	s.arrives(&r.question, p.Text(radius.NASPortID), radiusAccess(p))
 	r.From = source(r.from)
 	if client.device != nil {
 		r.question.key = s.keyName(secret)
@@ -410,11 +410,8 @@ func (r *radiusRequest) access() *radius.Packet {
 	return answer
 }
 
-// radiusAccess tells the way in from NAS-Port-Id, else from NAS-Port-Type.
+// radiusAccess tells the way in from NAS-Port-Type, "" where that says nothing.
 func radiusAccess(p *radius.Packet) string {
-	if access := rights.AccessOfPort(p.Text(radius.NASPortID)); access != "" {
-		return access
-	}
 	if kind, ok := p.Integer(radius.NASPortType); ok && kind == 0 {
 		return site.Console
 	}

@@ -144,7 +144,8 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		return err
 	}
 	q := t.question(site.Login)
-	q.Person, q.Access, q.from = printable(start.User), rights.AccessOfPort(start.Port), printable(start.RemoteAddress)
+	q.Person, q.from = printable(start.User), printable(start.RemoteAddress)
+	t.server.arrives(&q, start.Port, "")
 	q.From = source(q.from)
 	if start.Service == tacacs.ServiceEnable { // elevation: the level counts, RFC 8907 section 5.4.2.6
 		q.Wants = int(start.PrivLvl)
@@ -297,8 +298,8 @@ func (t *tacacsSession) authorize(body []byte) error {
 
 func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 	q := t.question(site.Session)
-	q.Person, q.Access, q.from, q.level = printable(r.User), rights.AccessOfPort(r.Port), printable(r.RemoteAddress),
-		int(min(r.PrivLvl, 15))
+	q.Person, q.from, q.level = printable(r.User), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))
+	t.server.arrives(&q, r.Port, "")
 	q.From = source(q.from)
 	if n, err := strconv.Atoi(args.values["priv-lvl"]); err == nil && n >= 0 && n <= 15 {
 		q.level = n

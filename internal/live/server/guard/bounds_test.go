@@ -117,3 +117,14 @@ func TestCodesThatDoNotFitTireTheServer(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, c.Take("ines", seed, later, true, fits).Taken)
 }
+
+func TestWhatWasToldIsNotToldAgain(t *testing.T) {
+	t.Parallel()
+	var o Once
+	require.True(t, o.First("a"))
+	require.False(t, o.First("a"))
+	for i := range mostTold - 1 {
+		require.True(t, o.First(fmt.Sprint(i)))
+	}
+	require.False(t, o.First("one more"), "memory is bounded")
+}

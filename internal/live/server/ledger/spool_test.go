@@ -128,7 +128,7 @@ func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
 
 func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
 	t.Parallel()
-	server := pgtest.Start(t, "host all keeper 127.0.0.1/32 scram-sha-256")
+	server := pgtest.Start(t, "host all keeper 127.0.0.0/8 scram-sha-256")
 	admin := spool(t, filepath.Join(t.TempDir(), "spool.db"), Database{URL: server.URL()}, 10_000, nil)
 	require.NoError(t, admin.Keep(context.Background(), Record{Kind: Login}))
 	settled(t, Database{URL: server.URL()}, 1)

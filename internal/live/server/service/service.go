@@ -98,7 +98,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
 		Capture: v.Capture,
-		Explain: options.Explain, Now: options.Now, Hinder: options.Hinder,
+		Explain: options.Explain, Now: options.Now, Hinder: options.Hinder, Say: options.Say,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)

@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -18,8 +19,11 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Server is a database server with the user gate, who needs no password.
+// Server is a database server with the user gate, who needs no password. It has a
+// loopback address of its own: one that is stopped for a while must find its port
+// free, and nobody else behind it.
 type Server struct {
+	Host string
 	Port uint16
 	t    *testing.T
 	bin  string
@@ -42,7 +46,8 @@ func Start(t *testing.T, lines ...string) *Server {
 	dir, err := os.MkdirTemp("", "mellowgate-pg-") // not below t.TempDir, into which another user cannot go
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	s := &Server{t: t, bin: filepath.Dir(found[len(found)-1]), data: filepath.Join(dir, "data"), Port: free(t)}
+	s := &Server{t: t, bin: filepath.Dir(found[len(found)-1]), data: filepath.Join(dir, "data"), Host: host(), Port: 0}
+	s.Port = free(t, s.Host)
 	if os.Getuid() == 0 { // PostgreSQL does not run as root
 		nobody, err := user.Lookup("nobody")
 		require.NoError(t, err)
@@ -59,7 +64,7 @@ func Start(t *testing.T, lines ...string) *Server {
 	out, err := initdb.CombinedOutput()
 	require.NoError(t, err, string(out))
 	text := ""
-	for _, l := range append(lines, "host all gate 127.0.0.1/32 trust") {
+	for _, l := range append(lines, "host all gate 127.0.0.0/8 trust") {
 		text += l + "\n"
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(s.data, "pg_hba.conf"), []byte(text), 0o600))
@@ -70,18 +75,18 @@ func Start(t *testing.T, lines ...string) *Server {
 
 // URL is where the user gate finds an empty database.
 func (s *Server) URL() string {
-	return fmt.Sprintf("postgres://gate@127.0.0.1:%d/postgres?sslmode=disable", s.Port)
+	return fmt.Sprintf("postgres://gate@%s:%d/postgres?sslmode=disable", s.Host, s.Port)
 }
 
 // Run runs the server, after Stop again, and waits until it answers.
 func (s *Server) Run() {
-	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", "127.0.0.1", "-p",
+	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", s.Host, "-p",
 		strconv.Itoa(int(s.Port)), "-k", "", "-c", "fsync=off")
 	s.cmd.Dir, s.cmd.SysProcAttr = filepath.Dir(s.data), s.as
 	mortal.Child(s.cmd)
 	require.NoError(s.t, s.cmd.Start())
 	require.Eventually(s.t, func() bool {
-		ready := exec.Command(filepath.Join(s.bin, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(int(s.Port)))
+		ready := exec.Command(filepath.Join(s.bin, "pg_isready"), "-q", "-h", s.Host, "-p", strconv.Itoa(int(s.Port)))
 		return ready.Run() == nil
 	}, 20*time.Second, 50*time.Millisecond, "PostgreSQL answers")
 }
@@ -96,8 +101,17 @@ func (s *Server) Stop() {
 	s.cmd = nil
 }
 
-func free(t *testing.T) uint16 {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+// servers counts those of this process.
+var servers atomic.Uint32
+
+// host returns a loopback address that no other server of the tests has.
+func host() string {
+	pid := os.Getpid()
+	return fmt.Sprintf("127.%d.%d.%d", 40+pid/250%50, 1+pid%250, servers.Add(1))
+}
+
+func free(t *testing.T, host string) uint16 {
+	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
 	return uint16(l.Addr().(*net.TCPAddr).Port)
