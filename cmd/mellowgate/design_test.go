@@ -47,10 +47,12 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 		"sanderling,tern,plover", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	var cases struct {
-		Cases []struct {
-			Device, Access, Person, Outcome, By string
-			When                                []struct{ Server, State string }
-			Level                               int
+		Devices []string
+		Cases   []struct {
+			Access, Outcome, By, Reason string
+			People                      []string
+			When                        []struct{ Server, State string }
+			Level                       int
 			WaitSeconds                         float64 `json:"wait_seconds"`
 			Steps                               []struct {
 				Purpose, Method, Result, Reason string
@@ -61,9 +63,26 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 	strictly(t, r.out, &cases)
 	require.Len(t, cases.Cases, 1)
 	one := cases.Cases[0]
+	require.Equal(t, [][]string{{"mv-avocet-rtr"}, {"master"}}, [][]string{cases.Devices, one.People})
 	require.Equal(t, []any{"in", 15, "local", 4.0, 3},
 		[]any{one.Outcome, one.Level, one.By, one.WaitSeconds, len(one.When)})
 	require.Equal(t, "group sea", one.Steps[0].Method)
+
+	// A line for each group of devices that are alike: every device once, everybody in every line.
+	devices, people := []string{}, map[string]bool{}
+	for line := range strings.Lines(c.run(t, "foresee", "-json", "demo/as-reviewed").out) {
+		strictly(t, line, &cases)
+		devices = append(devices, cases.Devices...)
+		for _, k := range cases.Cases {
+			for _, p := range k.People {
+				people[p] = true
+			}
+		}
+		require.True(t, people["ines.marsh"] && people["anyone of team watch"] && people["unknown"], line)
+		clear(people)
+	}
+	require.ElementsMatch(t, []string{"hq-fw-1", "north-rtr-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr",
+		"mv-curlew-rtr", "mv-godwit-rtr"}, devices)
 
 	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-access", "shh"}, {"-silent", "trn"}} {
 		r := c.run(t, append(append([]string{"foresee"}, bad...), "demo/as-reviewed")...)

@@ -179,7 +179,9 @@ func (s *story) outage() error {
 		if err != nil {
 			return err
 		}
-		shown.Devices, shown.Cases = shapes[0].Devices, append(shown.Cases, shapes[0].Cases...)
+		for sh := range shapes { // one device, one shape
+			shown.Devices, shown.Cases = sh.Devices, append(shown.Cases, sh.Cases...)
+		}
 	}
 	printCases(s.Out, s.style, []foresee.Shape{shown})
 	return nil

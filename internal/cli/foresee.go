@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"io"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +27,7 @@ they cannot answer.
 
 Outcomes: in; low (in, below the level that the role promises); refused; open (in without valid credentials). In
 the table, devices, ways in and people for whom a login goes the same share a row; "then" is a second login
-while servers already rest. -json gives every case by itself, with its steps.
+while servers already rest. -json prints a line of JSON for each group of devices that are alike, with every login and its steps.
 
 -matrix shows devices by outage: whether full rights are reached by people, by a local account only, on the
 console only, or by nobody.
@@ -67,21 +70,23 @@ full rights loses a way in, in any state.`,
 					return wrong("-silent chooses one outage of servers up and silent, and -faults shows other states too; give one " +
 						"of them")
 				}
-				done := c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))
 				shapes, err := f.shapes(l, r)
-				done()
 				if err != nil {
 					return err
 				}
+				if *c.json && !*matrix {
+					return printLines(c.Out, shapes)
+				}
+				done := c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))
+				all := slices.Collect(shapes)
+				done()
 				switch {
 				case *matrix && *c.json:
-					return show.JSON(c.Out, matrixJSON(shapes))
+					return show.JSON(c.Out, matrixJSON(all))
 				case *matrix:
-					printMatrix(c.Out, c.style(), shapes)
-				case *c.json:
-					return show.JSON(c.Out, casesJSON(l.Site, shapes))
+					printMatrix(c.Out, c.style(), all)
 				default:
-					printCases(c.Out, c.style(), shapes)
+					printCases(c.Out, c.style(), all)
 				}
 				return nil
 			}
@@ -118,7 +123,9 @@ func (f narrowing) devices(l loaded) ([]*site.Device, error) {
 	return devices, nil
 }
 
-func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error) {
+// shapes returns the logins that are chosen, device by device as far as they differ.
+// They are worked out one after another, as they are taken.
+func (f narrowing) shapes(l loaded, r foresee.Reckoner) (iter.Seq[foresee.Shape], error) {
 	devices, err := f.devices(l)
 	if err != nil {
 		return nil, err
@@ -133,31 +140,39 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) ([]foresee.Shape, error)
 			return nil, err
 		}
 	}
-	known := f.person == ""
-	shapes := r.Shapes(devices)
-	for i := range shapes {
-		if f.person != "" {
-			var of []foresee.Case
-			for _, c := range shapes[i].Cases {
-				for _, who := range c.Alike {
-					if who.Called(f.person) {
-						known = true
-						c.Who, c.Alike = who, []foresee.Who{who}
-						of = append(of, c)
-					}
-				}
-			}
-			shapes[i].Cases = of
-		}
-		shapes[i].Cases = slices.DeleteFunc(slices.Clone(shapes[i].Cases), func(c foresee.Case) bool {
-			return f.access != "" && c.Way.Access != f.access || silent != nil && !c.Holds(silent)
-		})
-	}
-	if !known {
+	if f.person != "" && !slices.ContainsFunc(devices, func(d *site.Device) bool {
+		return slices.ContainsFunc(r.Whos(d), func(w foresee.Who) bool { return w.Called(f.person) })
+	}) {
 		return nil, wrong("nobody is called %q: no person, and no local account of these devices%s", f.person,
 			nearest.Suggest(f.person, everybody(l.Site)))
 	}
-	return shapes, nil
+	return func(yield func(foresee.Shape) bool) {
+		for sh := range r.Each(devices) {
+			sh.Cases = slices.DeleteFunc(f.of(sh.Cases), func(c foresee.Case) bool {
+				return f.access != "" && c.Way.Access != f.access || silent != nil && !c.Holds(silent)
+			})
+			if !yield(sh) {
+				return
+			}
+		}
+	}, nil
+}
+
+// of returns the cases of the person who is chosen, of everybody where none is.
+func (f narrowing) of(cases []foresee.Case) []foresee.Case {
+	if f.person == "" {
+		return cases
+	}
+	var of []foresee.Case
+	for _, c := range cases {
+		for _, who := range c.Alike {
+			if who.Called(f.person) {
+				c.Who, c.Alike = who, []foresee.Who{who}
+				of = append(of, c)
+			}
+		}
+	}
+	return of
 }
 
 func everybody(s *site.Site) []string {
@@ -189,10 +204,10 @@ type againJSON struct {
 	WaitSeconds float64 `json:"wait_seconds"`
 }
 
+// caseJSON is a login, of everybody for whom it goes the same.
 type caseJSON struct {
-	Device      string               `json:"device"`
 	Access      string               `json:"access"`
-	Person      string               `json:"person"`
+	People      []string             `json:"people"`
 	When        []conditionJSON      `json:"when"`
 	Outcome     string               `json:"outcome"`
 	Level       int                  `json:"level"`
@@ -205,39 +220,36 @@ type caseJSON struct {
 	Steps       []evidence.TraceStep `json:"steps"`
 }
 
-func casesJSON(s *site.Site, shapes []foresee.Shape) any {
-	cases := []caseJSON{}
-	at := map[*site.Device]int{}
-	for i, d := range s.Devices {
-		at[d] = i
-	}
-	type one struct {
-		device int
-		c      foresee.Case
-	}
-	var all []one
-	for _, sh := range shapes {
+// printLines prints a line of JSON for each group of devices that are alike, as it
+// is worked out: of however many devices, no more than one group is in memory.
+func printLines(w io.Writer, shapes iter.Seq[foresee.Shape]) error {
+	lines := json.NewEncoder(w)
+	lines.SetEscapeHTML(false)
+	for sh := range shapes {
+		line := struct {
+			Devices []string   `json:"devices"`
+			Cases   []caseJSON `json:"cases"`
+		}{Devices: []string{}, Cases: []caseJSON{}}
 		for _, d := range sh.Devices {
-			for _, c := range sh.For(d) {
-				all = append(all, one{device: at[d], c: c})
-			}
+			line.Devices = append(line.Devices, d.Name)
+		}
+		for _, c := range sh.Cases {
+			line.Cases = append(line.Cases, caseOf(c))
+		}
+		if err := lines.Encode(line); err != nil {
+			return cannot(err)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b one) int { return a.device - b.device })
-	for _, o := range all {
-		cases = append(cases, caseOf(o.c))
-	}
-	return struct {
-		Cases []caseJSON `json:"cases"`
-	}{cases}
+	return nil
 }
 
 func caseOf(c foresee.Case) caseJSON {
-	j := caseJSON{Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name, When: []conditionJSON{},
-		Outcome: string(c.Outcome),
-		Level:   c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait),
+	j := caseJSON{Access: c.Way.Name(), People: []string{}, When: []conditionJSON{}, Outcome: string(c.Outcome),
+		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Raised: c.Raised,
 		Steps: []evidence.TraceStep{}}
-	j.Raised = c.Raised
+	for _, who := range c.Alike {
+		j.People = append(j.People, who.Name)
+	}
 	if a := c.Again; a != nil {
 		j.Again = &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason),
 			WaitSeconds: secondsOf(a.Wait)}

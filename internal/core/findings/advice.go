@@ -88,7 +88,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	f.Briefly = true
 	c := &checker{reckoner: f, facts: facts, at: map[string]int{}, reached: map[*site.List]uint64{}}
 	states := map[string]bool{}
-	for _, shape := range f.Shapes(f.Site.Devices) {
+	for shape := range f.Each(f.Site.Devices) {
 		c.proven.Devices += len(shape.Devices)
 		c.proven.Ways += len(shape.Devices) * len(shape.Devices[0].Ways)
 		for _, cs := range shape.Cases {

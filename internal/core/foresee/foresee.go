@@ -9,6 +9,7 @@ package foresee
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -228,20 +229,32 @@ type Reckoner struct {
 
 // Shapes foresees the logins of all the given devices, equal devices once.
 func (f Reckoner) Shapes(devices []*site.Device) []Shape {
-	var shapes []Shape
-	at := map[string]int{}
-	wheres, crowd := f.wheres(), f.crowd()
-	for _, d := range devices {
-		key := shapeKey(d, wheres)
-		i, known := at[key]
-		if !known {
-			i = len(shapes)
-			at[key] = i
-			shapes = append(shapes, Shape{Cases: f.device(d, crowd)})
+	return slices.Collect(f.Each(devices))
+}
+
+// Each is Shapes, one at a time: the logins of a shape are worked out when it is
+// its turn, and nothing is kept of it afterwards.
+func (f Reckoner) Each(devices []*site.Device) iter.Seq[Shape] {
+	return func(yield func(Shape) bool) {
+		var alike [][]*site.Device
+		at := map[string]int{}
+		wheres, crowd := f.wheres(), f.crowd()
+		for _, d := range devices {
+			key := shapeKey(d, wheres)
+			i, known := at[key]
+			if !known {
+				i = len(alike)
+				at[key] = i
+				alike = append(alike, nil)
+			}
+			alike[i] = append(alike[i], d)
 		}
-		shapes[i].Devices = append(shapes[i].Devices, d)
+		for _, some := range alike {
+			if !yield(Shape{Devices: some, Cases: f.device(some[0], crowd)}) {
+				return
+			}
+		}
 	}
-	return shapes
 }
 
 // where is one thing that a grant asks of a device: a label with one of some
