@@ -477,3 +477,111 @@ func TestADesignThatIsWrittenWholeIsTheDesign(t *testing.T) {
 		require.Empty(t, differ)
 	}
 }
+
+// What is no NETCONF, or not as RFC 6241 has it, is refused by its name.
+func TestAMessageThatIsNotAsTheRFCHasItIsRefusedByItsName(t *testing.T) {
+	t.Parallel()
+	_, store := configured(t)
+	p := peerOf(t, store, keeper, netconf.Base11)
+	raw := func(rpc string) string {
+		require.NoError(t, p.conn.Write([]byte(rpc)))
+		message, err := p.conn.Read()
+		require.NoError(t, err)
+		return string(message)
+	}
+	require.Contains(t, raw(`<rpc xmlns="`+netconf.Base+`"><commit/></rpc>`), "missing-attribute")
+	require.Contains(t, raw(`<rpc xmlns="`+netconf.Base+`" message-id="1"><commit/><commit/></rpc>`),
+		"an rpc holds one operation")
+	require.Contains(t, raw(`<rpc xmlns="`+netconf.Base+`" message-id="1"><commit xmlns="urn:other"/></rpc>`),
+		"operation-not-supported")
+	whole := editOpen + secondServer + editClose
+	p.fails(strings.Replace(whole, "<config", "<default-operation>explode</default-operation><config", 1), "missing-element")
+	p.fails(`<edit-config><target><candidate/></target></edit-config>`, "missing-element")
+	p.fails(`<copy-config><target><running/></target><source><running/></source></copy-config>`, "operation-not-supported")
+	p.fails(`<copy-config><target><candidate/></target><source><other/></source></copy-config>`, "invalid-value")
+	p.fails(`<copy-config><target><other/></target><source><running/></source></copy-config>`, "invalid-value")
+	p.fails(`<lock><target><other/></target></lock>`, "invalid-value")
+	p.fails(`<unlock><target><other/></target></unlock>`, "invalid-value")
+	p.fails(`<validate><source><other/></source></validate>`, "invalid-value")
+	p.fails(`<commit><confirmed/><confirm-timeout>0</confirm-timeout></commit>`, "invalid-value")
+
+	second := peerOf(t, store, keeper, netconf.Base11)
+	second.ok(`<lock><target><candidate/></target></lock>`)
+	p.fails(`<discard-changes/>`, "in-use")
+	p.fails(`<copy-config><target><candidate/></target><source><running/></source></copy-config>`, "in-use")
+	id := p.fails(`<lock><target><candidate/></target></lock>`, "lock-denied")
+	require.Equal(t, "protocol", id.Type)
+	second.ok(`<unlock><target><candidate/></target></unlock>`)
+	p.ok(`<lock><target><candidate/></target></lock>`)
+	p.ok(`<unlock><target><candidate/></target></unlock>`)
+	p.ok(`<kill-session><session-id>2</session-id></kill-session>`)
+	_, err := second.conn.Read()
+	require.Error(t, err)
+
+	p.ok(whole)
+	p.ok(`<commit><confirmed/><persist>mine</persist></commit>`)
+	p.fails(`<cancel-commit><persist-id>other</persist-id></cancel-commit>`, "invalid-value")
+	p.ok(`<cancel-commit><persist-id>mine</persist-id></cancel-commit>`)
+	require.NotContains(t, p.config("running", ""), "4949")
+}
+
+// A device says what it has, and no more.
+func TestADeviceAnnouncesTheModelsAndTheWayBackOfItsKind(t *testing.T) {
+	t.Parallel()
+	d, _ := configured(t)
+	for back, want := range map[string][2]string{
+		site.ConfirmedCommit:      {netconf.ConfirmedCommit, netconf.WritableRunning},
+		site.FirstConfirmedCommit: {netconf.ConfirmedCommit10, netconf.ConfirmedCommit},
+		site.TakesNothingBack:     {netconf.Candidate, netconf.ConfirmedCommit},
+		site.NoCandidate:          {netconf.WritableRunning, netconf.Candidate},
+	} {
+		traits := d.design.Kind.Traits
+		traits.TakesBack, traits.LacksModels = back, []string{"openconfig-system"}
+		store := config.New(d, site.Keys{}, traits)
+		here, there := net.Pipe()
+		var running sync.WaitGroup
+		running.Go(func() { store.Serve(keeper, there); _ = there.Close() })
+		conn := netconf.NewConn(here)
+		hello, err := conn.Read()
+		require.NoError(t, err)
+		announced, _, err := netconf.ReadHello(hello)
+		require.NoError(t, err)
+		require.Contains(t, announced, want[0], back)
+		require.NotContains(t, announced, want[1], back)
+		require.NotContains(t, string(hello), "openconfig")
+		require.NotContains(t, string(hello), "tacacs-plus", "a module of YANG 1.1 stands in the library alone")
+		require.Contains(t, string(hello), "module=ietf-system")
+		require.NoError(t, conn.Write(netconf.Hello([]string{netconf.Base10}, 7))) // a client that gives a session id
+		_, err = conn.Read()
+		require.Error(t, err, "RFC 6241, section 8.1: the session ends")
+		_ = here.Close()
+		running.Wait()
+		store.Close()
+	}
+	_, store := configured(t)
+	library := peerOf(t, store, guest, netconf.Base10).rpc(`<get/>`)
+	require.Contains(t, string(netconf.Bytes(library.Copy())), "<name>ietf-system-tacacs-plus</name>")
+}
+
+// Numbers that no port or timeout has are refused, at their edges.
+func TestPortsAndTimeoutsHaveTheirRange(t *testing.T) {
+	t.Parallel()
+	for _, k := range []struct {
+		leaf string
+		ok   bool
+	}{{"<port>1</port>", true}, {"<port>65535</port>", true}, {"<port>0</port>", false}, {"<port>65536</port>", false},
+		{"<timeout>1</timeout>", true}, {"<timeout>255</timeout>", true}, {"<timeout>256</timeout>", false},
+		{"<timeout>0</timeout>", false}, {"<address>192.0.2.1/32</address>", false}, {"<address>t.example</address>", true}} {
+		_, store := configured(t)
+		p := peerOf(t, store, keeper, netconf.Base11)
+		edit := editOpen + inSystem + `<tacacs-plus xmlns="` + yang.TACACSNS + `"><server><name>t2</name>` + k.leaf +
+			`</server></tacacs-plus></system>` + editClose
+		if !k.ok {
+			p.fails(edit, "invalid-value")
+			continue
+		}
+		p.ok(edit)
+		p.ok(`<commit/>`)
+		require.Contains(t, p.config("running", ""), k.leaf)
+	}
+}
