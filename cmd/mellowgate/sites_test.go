@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -126,10 +127,74 @@ func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 		`say which way in it is: port-names: {ssh: ["line"]}`)
 	require.Equal(t, tacacs.AuthenFail, login("line 4"))
 	require.Equal(t, 1, strings.Count(b.said(), "names the port of a login"), "once each")
-	events, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state/events.jsonl"))
-	require.NoError(t, err)
-	require.Contains(t, string(events), `it is for ssh, and the device names its port`)
+	require.Eventually(t, func() bool {
+		events, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state/events.jsonl"))
+		return err == nil && strings.Contains(string(events), `it is for ssh, and the device names its port`)
+	}, 20*time.Second, 10*time.Millisecond)
 	change("devices: [{name: sw,", `kinds: [{name: switch, traits: {port-names: {ssh: ["line"]}}}]
 devices: [{name: sw, kind: switch,`)
 	require.Eventually(t, func() bool { return login("line 4") == tacacs.AuthenPass }, 20*time.Second, 20*time.Millisecond)
+}
+
+// An elevation is tried by login, and stands in events, the trace and the ledger by
+// its name.
+func TestAnElevationIsTriedAndNotedByItsName(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	text, err := os.ReadFile("testdata/sites/elevation.yaml")
+	require.NoError(t, err)
+	hash, err := secrets.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text = regexp.MustCompile(`\$argon2id\$[^"]+`).ReplaceAll(text, []byte(strings.ReplaceAll(hash, "$", "$$")))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), text, 0o600))
+	for name, password := range map[string]string{"right": "right", "wrong": "wrong"} {
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(password+"\n"), 0o600))
+	}
+	lab := c.start(t, "lab", "-network", network(t), "-state", "st")
+	raise := func(person, password string, more ...string) result {
+		return c.run(t, append([]string{"login", "-state", "st", "-device", "sw-1", "-person", person, "-password-file",
+			"right",
+			"-raise", "15", "-raise-password-file", password}, more...)...)
+	}
+	r := raise("ines", "right")
+	require.Zero(t, r.status, r.out)
+	require.Contains(t, r.out, "raised   to level 15\nas expected: in at level 1, raised to 15")
+	r = raise("tobin", "right", "-access", "console")
+	require.Zero(t, r.status, r.out)
+	require.Contains(t, r.out, "refused  level 15, and it stays 1\nas expected: in at level 1, which cannot be raised")
+	r = raise("ines", "wrong", "-json")
+	require.Equal(t, 1, r.status)
+	var seen struct {
+		Level    int
+		Raised   int `json:"raised_level"`
+		Expected string
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &seen))
+	require.Equal(t, []any{1, 1, "in at level 1, raised to 15"}, []any{seen.Level, seen.Raised, seen.Expected})
+	require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "tern silent").status)
+	r = raise("keeper", "right", "-command", "set port 3 off")
+	require.Zero(t, r.status, r.out)
+	require.Contains(t, r.out, "allowed  set port 3 off")
+	for args, says := range map[string]string{"-access web": "a level is raised at a shell", "-raise 1": "from 2 to 15",
+		"-raise-command enable -raise 0": "goes with -raise LEVEL"} {
+		r := raise("ines", "right", strings.Fields(args)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, says)
+	}
+	require.Equal(t, 130, lab.end(t))
+	for file, wants := range map[string][]string{
+		"st/events.jsonl": {`"question":"elevation","answer":"accepted"`,
+			`"question":"elevation","answer":"refused","reason":"no-grant"`,
+			`"question":"elevation","answer":"refused","reason":"wrong-password"`},
+		"st/traces/sw-1.jsonl": {`"kind":"elevation","outcome":"allowed"`, `"kind":"elevation","outcome":"refused"`}} {
+		all, err := os.ReadFile(filepath.Join(c.dir, file))
+		require.NoError(t, err)
+		for _, want := range wants {
+			require.Contains(t, string(all), want, file)
+		}
+	}
+	kept := c.run(t, "ledger", "-state", "st", "-kind", "elevation").out
+	require.Contains(t, kept, "elevation accepted, level 15")
+	require.Contains(t, kept, "elevation refused: no-grant")
+	require.NotContains(t, kept, "login accepted")
 }

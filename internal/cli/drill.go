@@ -33,7 +33,7 @@ another key, not knowing the device, in error, alone and together); logs in with
 client; and holds outcome, level, who decided and the wait against what was foreseen. Where servers rest
 afterwards, a second login is compared with foresee too.
 
-Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
+Where people raise their level, an elevation is tried too. Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
 site. Passwords are made up for the drill, and nobody has a second factor. A login that does not match while
 others run is tried again. Exit status 1 when any does not match.`,
 		Examples: []Example{
@@ -67,6 +67,7 @@ type drillFlags struct {
 type storyJSON struct {
 	Outcome     walk.Outcome         `json:"outcome"`
 	Level       int                  `json:"level"`
+	Raised      int                  `json:"raised_level"`
 	By          string               `json:"by"`
 	Reason      reason.Reason        `json:"reason"`
 	WaitSeconds float64              `json:"wait_seconds"`
@@ -195,7 +196,7 @@ func faultOf(k foresee.Case) string {
 
 func drillJSON(r drill.Report) any {
 	story := func(s drill.Story) storyJSON {
-		j := storyJSON{Outcome: s.Outcome, Level: s.Level, By: s.By, Reason: s.Reason,
+		j := storyJSON{Outcome: s.Outcome, Level: s.Level, Raised: s.Raised, By: s.By, Reason: s.Reason,
 			WaitSeconds: secondsOf(time.Duration(s.Wait * float64(time.Second))), Steps: []evidence.TraceStep{}}
 		j.Steps = append(j.Steps, s.Steps...)
 		return j

@@ -243,7 +243,7 @@ func (c *Call) works(v ledgerView, from ledger.Source, f ledger.Filter) error {
 }
 
 // arrivals are the kinds of records that have the level at which somebody is in.
-var arrivals = []ledger.Kind{ledger.Login, ledger.SessionStart}
+var arrivals = []ledger.Kind{ledger.Login, ledger.Elevation, ledger.SessionStart}
 
 // recordText is what a record says was done: "login refused: wrong-password",
 // "command: look session".

@@ -39,6 +39,9 @@ that -silent names; or what -expect, -level, -allows and -refuses say.
 Exit status 1 when it was otherwise. -from-site tries every login of a device that its change sheet names, with
 the passwords of a folder.
 
+-raise LEVEL asks for a higher level once in, with the password or the secret of -raise-password-file, and says
+whether it came; in a lab what is expected of it is foreseen too.
+
 A real device is reached with -address, over SSH or telnet. -prompt and -refusal say in regular expressions what
 its prompt looks like (a group in it is the level) and what a refused command prints. Its SSH host key is
 checked against -known-hosts; -accept-host-key writes it there the first time, after showing its fingerprint.`,
@@ -77,8 +80,12 @@ checked against -known-hosts; -accept-host-key writes it there the first time, a
 				"what a refused command of a real device prints, a regular `expression`")
 			c.Flags.StringVar(&f.silent, "silent", "", "foresee with these `servers` silent: tern,plover")
 			c.Flags.Var(&f.commands, "command", "a `command` to try once in; may be given several times")
+			c.Flags.IntVar(&f.raise, "raise", 0, "once in, ask for this higher `level`, from 2 to 15, and say whether it came")
+			c.Flags.StringVar(&f.raiseCommand, "raise-command", "",
+				"what is typed on a real device to ask for the higher level, a `command`")
 			password := c.passwordFlags()
-			return func() error { return c.login(f, password) }
+			raisePassword, _ := c.passwordOf("raise-", "the password for the higher level")
+			return func() error { return c.login(f, password, raisePassword) }
 		},
 	}
 }
@@ -89,7 +96,8 @@ type loginFlags struct {
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
 	acceptKey                                      bool
-	level                                          int
+	level, raise                                   int
+	raiseCommand                                   string
 }
 
 func (f loginFlags) check() error {
@@ -109,6 +117,14 @@ func (f loginFlags) check() error {
 		return wrong("-expect takes in or refused, not %q", f.expect)
 	case f.level > 15 || f.level < -1:
 		return wrong("-level is from 0 to 15")
+	case f.raise != 0 && (f.raise < 2 || f.raise > 15):
+		return wrong("-raise is from 2 to 15")
+	case f.raise != 0 && !site.HasShell(f.access):
+		return wrong("a level is raised at a shell, by console, ssh or telnet, and not by %s", f.access)
+	case f.raise != 0 && f.address != "" && f.raiseCommand == "":
+		return wrong("a real device has a command of its own that asks for a higher level: say it with -raise-command")
+	case f.raise == 0 && f.raiseCommand != "":
+		return wrong("-raise-command goes with -raise LEVEL")
 	}
 	for _, command := range slices.Concat(f.commands, f.allows, f.refuses) {
 		if strings.ContainsAny(command, "\n\r") {
@@ -118,7 +134,7 @@ func (f loginFlags) check() error {
 	return nil
 }
 
-func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) error {
+func (c *Call) login(f loginFlags, password, raisePassword func(string) (site.Secret, error)) error {
 	if err := f.check(); err != nil {
 		return err
 	}
@@ -132,14 +148,21 @@ func (c *Call) login(f loginFlags, password func(string) (site.Secret, error)) e
 	if attempt.Password, err = password(f.person); err != nil {
 		return err
 	}
+	if f.raise > 0 {
+		attempt.Raise = &login.Raise{Level: f.raise, Command: f.raiseCommand}
+		if attempt.Raise.Password, err = raisePassword(fmt.Sprintf("level %d", f.raise)); err != nil {
+			return err
+		}
+	}
 	seen, err := login.Do(c.Context, attempt)
 	if err != nil {
 		return cannot(err)
 	}
 	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome,
-		Level:   seen.Level,
+		Level: seen.Level, Raised: seen.Raised,
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(),
 		Given: append([]string{}, expected.given...), Detail: seen.Detail}
+	result.asked = f.raise
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
 	}
@@ -227,6 +250,8 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 			return attempt, want, err
 		}
 		want.allows, want.refuses = f.allows, f.refuses
+	} else if f.raise > 0 {
+		want.raised = f.raise
 	}
 	if want.outcome == walk.OutcomeRefused && f.expect == "" && len(f.allows)+len(f.refuses) > 0 {
 		want.outcome, want.level = walk.OutcomeIn, -1 // who is to try commands is to be in
@@ -343,7 +368,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		}
 		saw := expected{outcome: seen.Outcome, level: seen.Level}
 		all = append(all, loginJSON{Device: f.device, Access: g.access, Person: who, Outcome: seen.Outcome, Level: seen.Level,
-			Seconds:  secondsOf(seen.Took),
+			Raised: seen.Raised, Seconds: secondsOf(seen.Took),
 			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Given: []string{},
 			Detail: seen.Detail})
 		mark := style.Paint(show.Good, "as expected")
@@ -378,12 +403,14 @@ type loginJSON struct {
 	Person     string          `json:"person"`
 	Outcome    walk.Outcome    `json:"outcome"`
 	Level      int             `json:"level"`
+	Raised     int             `json:"raised_level"`
 	Seconds    float64         `json:"seconds"`
 	Commands   []login.Command `json:"commands"`
 	AsExpected bool            `json:"as_expected"`
 	Expected   string          `json:"expected"`
 	Given      []string        `json:"given"`
 	Detail     string          `json:"detail"`
+	asked      int             // the higher level that was asked for; 0: none
 }
 
 // whyOf is the call that names the cause of a login in a lab.
@@ -404,6 +431,15 @@ func printLogin(c *Call, r loginJSON) {
 	c.say("%s at %s by %s: %s after %.1f s\n", r.Person, r.Device, r.Access, outcome, r.Seconds)
 	if r.Detail != "" {
 		c.say("  %s\n", show.Safe(r.Detail))
+	}
+	switch {
+	case r.asked == 0 || r.Outcome != walk.OutcomeIn || r.Detail != "":
+	case r.Raised == login.UnknownLevel:
+		c.say("  asked for level %d; the prompt does not show which level it is now\n", r.asked)
+	case r.Raised >= r.asked:
+		c.say("  %s  to level %d\n", style.Paint(show.Good, "raised "), r.Raised)
+	default:
+		c.say("  %s  level %d, and it stays %d\n", style.Paint(show.Bad, "refused"), r.asked, r.Raised)
 	}
 	for _, command := range r.Commands {
 		c.say("  %s  %s\n", style.Paint(show.OutcomeTone(command.Result), fmt.Sprintf("%-7s", command.Result)),

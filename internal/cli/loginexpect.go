@@ -20,6 +20,7 @@ import (
 type expected struct {
 	outcome         walk.Outcome
 	level           int // -1: any
+	raised          int // after an elevation that is tried; 0: none is
 	allows, refuses []string
 	given           []string // what is not as it should be, and was taken into account
 }
@@ -32,9 +33,20 @@ func (e expected) String() string {
 	case e.outcome == "":
 		return ""
 	case e.outcome == walk.OutcomeIn && e.level >= 0:
-		return fmt.Sprintf("in at level %d", e.level) + e.orders()
+		return fmt.Sprintf("in at level %d", e.level) + e.raises() + e.orders()
 	}
-	return string(e.outcome) + e.orders()
+	return string(e.outcome) + e.raises() + e.orders()
+}
+
+// raises says to what level an elevation should lead, or that it should not.
+func (e expected) raises() string {
+	switch {
+	case e.raised == 0 || e.outcome != walk.OutcomeIn:
+		return ""
+	case e.raised == e.level:
+		return ", which cannot be raised"
+	}
+	return fmt.Sprintf(", raised to %d", e.raised)
 }
 
 func (e expected) orders() string {
@@ -56,6 +68,10 @@ func (e expected) fits(s login.Seen) bool {
 		}
 	}
 	if len(s.Commands) < len(e.allows)+len(e.refuses) {
+		return false
+	}
+	if e.raised > 0 && e.outcome == s.Outcome && s.Outcome == walk.OutcomeIn && s.Raised != e.raised &&
+		s.Raised != login.UnknownLevel {
 		return false
 	}
 	return e.outcome == "" || e.outcome == s.Outcome &&
@@ -118,6 +134,12 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 			foreseen.Outcome, foreseen.Level = foreseen.Again.Outcome, foreseen.Again.Level
 		}
 		want := expectedOf(foreseen)
+		if f.raise > 0 {
+			want.raised = foreseen.Level
+			if foreseen.RaiseTried && foreseen.Raised >= f.raise { // to 15, and so to what is below it
+				want.raised = max(foreseen.Level, f.raise)
+			}
+		}
 		for _, when := range foreseen.When { // of the servers that matter to this login
 			if text := w.said[when.Server]; text != "" {
 				want.given = append(want.given, text)

@@ -57,6 +57,7 @@ type TraceKind string
 const (
 	TraceLogin   TraceKind = "login"
 	TraceCommand TraceKind = "command"
+	TraceRaise   TraceKind = "elevation"
 	TraceGoodbye TraceKind = "goodbye"
 )
 

@@ -112,7 +112,8 @@ var variants = map[string][]string{
 	"two servers at one address with a port each": {"192.0.2.2, key: k2", "192.0.2.1, port: 4949, key: k2"},
 	"servers of two protocols at one address and port": {"groups: [", "  - {name: r1, protocol: radius, " +
 		"address: 192.0.2.1, ports: {authentication: 49, accounting: 1813}, key: k, timeout: 1s, dead-time: 1m}\n" +
-		"groups: [{name: r, servers: [r1]}, ", "login, methods: [group t, local]", "login, methods: [group t, group r, local]"},
+		"groups: [{name: r, servers: [r1]}, ", "login, methods: [group t, local]",
+		"login, methods: [group t, group r, local]"},
 	"a grant twice": {"grants: [", "grants: [{who: [team net], role: all}, "},
 	"a grant of a narrower place": {"grants: [{who: [team net], role: all}]",
 		"grants: [{who: [team net], where: {place: [north]}, role: all}, {who: [team net], role: all}]",

@@ -82,9 +82,10 @@ type Case struct {
 	// Raised is the level after asking for level 15, where the way in has an
 	// elevation list and the person is below it; else Level. RaiseWhy is why
 	// it was not given.
-	Raised   int
-	RaiseWhy reason.Reason
-	Rests    bool // a server that gave no answer rests after the login
+	Raised     int
+	RaiseWhy   reason.Reason
+	RaiseTried bool // such an elevation was worked out
+	Rests      bool // a server that gave no answer rests after the login
 	// Again is the same login once more, a moment later, while servers rest.
 	// It is nil where nothing rests, and when the reckoner works briefly.
 	Again *Again
@@ -412,9 +413,9 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	if entry.In {
 		verdict := visit.Command(visit.Now, anyCommand, entry.Level)
 		c.Stuck, c.StuckWhy = !verdict.Allowed, verdict.Reason
-		if c.Level < 15 && w.Lists[site.Elevation] != nil {
+		if c.Level < 15 && w.Lists[site.Elevation] != nil && site.HasShell(w.Access) {
 			raised := visit.Elevate(visit.Now, 15)
-			c.RaiseWhy = raised.Reason
+			c.RaiseWhy, c.RaiseTried = raised.Reason, true
 			if raised.Allowed {
 				c.Raised = 15
 			}

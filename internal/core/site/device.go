@@ -16,6 +16,10 @@ const (
 	NETCONF = "netconf"
 )
 
+// HasShell reports whether a way in leads to a shell, at which a level can be
+// raised: the others are pages and programs.
+func HasShell(access string) bool { return access == Console || access == SSH || access == Telnet }
+
 // Accesses are the ways in, in the order in which they are shown.
 var accesses = []string{Console, SSH, Telnet, Web, API, NETCONF}
 

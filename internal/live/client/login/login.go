@@ -37,6 +37,16 @@ type Attempt struct {
 	Patience   time.Duration  // for the login and for each command; default 2 minutes
 	Prompt     *regexp.Regexp // what a prompt looks like; its first group, if any, is the level
 	Refusal    *regexp.Regexp // what the output of a refused command begins with
+	// Raise asks for a higher level once in, before the commands; nil: not. At web
+	// pages, an API and NETCONF there is no such question.
+	Raise *Raise
+}
+
+// Raise is an elevation to try.
+type Raise struct {
+	Level    int
+	Password site.Secret
+	Command  string // what asks for it; default: that of the stand-ins
 }
 
 // Default patterns: those of the stand-ins.
@@ -56,6 +66,7 @@ type Command struct {
 type Seen struct {
 	Outcome  walk.Outcome
 	Level    int
+	Raised   int           // the level after an elevation that was tried; else Level
 	Took     time.Duration // from the password to the answer
 	Commands []Command
 	Detail   string // why there was no answer
@@ -78,6 +89,14 @@ func Do(ctx context.Context, a Attempt) (Seen, error) {
 	if a.Refusal == nil {
 		a.Refusal = standInRefusal
 	}
+	seen, err := a.do(ctx)
+	if !site.HasShell(a.Access) || a.Raise == nil {
+		seen.Raised = seen.Level
+	}
+	return seen, err
+}
+
+func (a Attempt) do(ctx context.Context) (Seen, error) {
 	switch a.Access {
 	case site.Web:
 		return a.web(ctx)
@@ -215,6 +234,12 @@ func (t *talk) commands(seen Seen) (Seen, error) {
 	if m := t.Prompt.FindStringSubmatch(text); len(m) > 1 {
 		seen.Level, _ = strconv.Atoi(m[1])
 	}
+	seen.Raised = seen.Level
+	if t.Raise != nil {
+		if seen, err = t.raise(seen); err != nil {
+			return seen, nil
+		}
+	}
 	for _, c := range t.Commands {
 		t.send(c)
 		text, err := t.until(t.Prompt)
@@ -228,5 +253,33 @@ func (t *talk) commands(seen Seen) (Seen, error) {
 	}
 	t.send("leave")
 	_, _ = io.Copy(io.Discard, io.LimitReader(t.out, mostOutput)) // until the device has closed the session
+	return seen, nil
+}
+
+// asksPassword is how devices ask for the password of an elevation.
+var asksPassword = regexp.MustCompile(`(?i)pass(word|code|phrase)[^\n]*: ?$|secret[^\n]*: ?$`)
+
+// raise asks for a higher level. Its error ends the talk; what it is stands in
+// what was seen.
+func (t *talk) raise(seen Seen) (Seen, error) {
+	command := t.Raise.Command
+	if command == "" {
+		command = "raise " + strconv.Itoa(t.Raise.Level)
+	}
+	either := regexp.MustCompile("(?:" + t.Prompt.String() + ")|(?:" + asksPassword.String() + ")")
+	t.send(command)
+	text, err := t.until(either)
+	if err == nil && asksPassword.MatchString(text) {
+		t.send(t.Raise.Password.Reveal())
+		text, err = t.until(t.Prompt)
+	}
+	if err != nil {
+		seen.Detail = fmt.Sprintf("the session ended during %q: %v", command, err)
+		return seen, err
+	}
+	seen.Raised = UnknownLevel
+	if m := t.Prompt.FindStringSubmatch(text); len(m) > 1 {
+		seen.Raised, _ = strconv.Atoi(m[1])
+	}
 	return seen, nil
 }

@@ -51,6 +51,7 @@ type Options struct {
 type Story struct {
 	Outcome walk.Outcome         // in or refused
 	Level   int                  // of one who is in
+	Raised  int                  // of one who is in, after an elevation where one was tried; else Level
 	By      string               // who let the person in, or refused
 	Reason  reason.Reason        // why not
 	Wait    float64              // seconds, unscaled
@@ -302,6 +303,9 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(),
 		Trusted: extra.Trusted(), ServerName: t.c.Device.Name, Person: t.c.Who.Typed(),
 		Password: d.passwords.of(t.c.Who), Patience: 2 * time.Minute}
+	if t.c.RaiseTried {
+		attempt.Raise = &login.Raise{Level: 15, Password: d.passwords.raise(t.c)}
+	}
 	one := func(foreseen Story, again bool) (Run, error) {
 		seen, err := login.Do(ctx, attempt)
 		if err != nil {
@@ -315,7 +319,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 		case trace := <-traces:
 			r.Seen = d.seen(seen, trace)
 		case <-late.C:
-			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Detail: seen.Detail}
+			r.Seen = Story{Outcome: seen.Outcome, Level: seen.Level, Raised: seen.Raised, Detail: seen.Detail}
 		}
 		r.Why = mismatch(r.Foreseen, r.Seen, d.Factor)
 		r.Match = r.Why == ""
@@ -325,6 +329,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	if err != nil || t.c.Again == nil {
 		return []Run{first}, err
 	}
+	attempt.Raise = nil
 	// The record of the end of the first session may itself find servers silent:
 	// what rests then is not what the second login was foreseen with.
 	if first.Seen.Outcome == walk.OutcomeIn && t.c.Way.Lists[site.RecordSessions] != nil {
@@ -339,7 +344,7 @@ func (d *drill) foreseen(c foresee.Case) Story {
 	s := Story{Outcome: outcomeOf(c.Outcome), By: c.By, Reason: c.Reason,
 		Wait: (c.Wait * time.Duration(d.Factor)).Seconds()}
 	if s.Outcome == walk.OutcomeIn {
-		s.Level = c.Level
+		s.Level, s.Raised = c.Level, c.Raised
 	}
 	for _, step := range c.Steps {
 		s.Steps = append(s.Steps, evidence.StepOf(step))
@@ -352,7 +357,7 @@ func (d *drill) foreseenAgain(c foresee.Case) Story {
 	s := Story{Outcome: outcomeOf(a.Outcome), By: a.By, Reason: a.Reason,
 		Wait: (a.Wait * time.Duration(d.Factor)).Seconds()}
 	if s.Outcome == walk.OutcomeIn {
-		s.Level = a.Level
+		s.Level, s.Raised = a.Level, a.Level
 	}
 	return s
 }
@@ -367,7 +372,8 @@ func outcomeOf(o walk.Outcome) walk.Outcome {
 
 // seen puts what the client saw, and what the device noted, into a story.
 func (d *drill) seen(seen login.Seen, t evidence.Trace) Story {
-	s := Story{Outcome: seen.Outcome, Level: seen.Level, By: t.By, Reason: t.Reason, Wait: t.Seconds * float64(d.Factor),
+	s := Story{Outcome: seen.Outcome, Level: seen.Level, Raised: seen.Raised, By: t.By, Reason: t.Reason,
+		Wait:  t.Seconds * float64(d.Factor),
 		Steps: t.Steps}
 	return s
 }
@@ -390,6 +396,9 @@ func mismatch(foreseen, seen Story, factor int) string {
 		return fmt.Sprintf("%s was foreseen, and %s was seen", foreseen.Outcome, seen.Outcome)
 	case foreseen.Outcome == walk.OutcomeIn && foreseen.Level != seen.Level && seen.Level != login.UnknownLevel:
 		return fmt.Sprintf("level %d was foreseen, and level %d was seen", foreseen.Level, seen.Level)
+	case foreseen.Outcome == walk.OutcomeIn && foreseen.Raised != seen.Raised && seen.Raised != login.UnknownLevel &&
+		seen.Level != login.UnknownLevel:
+		return fmt.Sprintf("level %d after an elevation was foreseen, and level %d was seen", foreseen.Raised, seen.Raised)
 	case foreseen.By != seen.By:
 		return fmt.Sprintf("%s was foreseen to decide, and %s did", nobody(foreseen.By), nobody(seen.By))
 	case seen.Wait < foreseen.Wait*(1-lessShare)-0.01 || seen.Wait > more:

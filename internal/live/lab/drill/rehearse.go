@@ -9,6 +9,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -16,6 +17,8 @@ import (
 type passwords struct {
 	common site.Secret            // of every person whose password is a hash
 	device site.Secret            // of every local account whose password is a hash
+	secret site.Secret            // every elevation secret that is a hash
+	opens  map[string]string      // an elevation secret's key
 	kept   map[string]site.Secret // of those whose password is a key, by the key's name
 	people map[string]string      // a person's key
 	local  map[string]string      // an account's key
@@ -42,8 +45,27 @@ func (p passwords) of(w foresee.Who) site.Secret {
 	return site.NewSecret("not the password of anybody")
 }
 
+// raise returns what somebody types for an elevation: what the method that is
+// foreseen to decide takes. Who is not foreseen to know a secret types their own
+// password.
+func (p passwords) raise(c foresee.Case) site.Secret {
+	for _, step := range slices.Backward(c.Steps) {
+		if step.Purpose != site.Elevation {
+			continue
+		}
+		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
+			break
+		}
+		if key, has := p.opens[step.Method.Ref.Name]; has {
+			return p.kept[key]
+		}
+		return p.secret
+	}
+	return p.of(c.Who)
+}
+
 // rehearse changes a site so that it can be drilled: every hash is that of one of
-// two made-up passwords, of people and of accounts, and quick to check; nobody has
+// three made-up passwords, of people, of accounts and of secrets, and quick to check; nobody has
 // a second factor, of which a code could be used once only; time runs faster;
 // nothing is held back.
 func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
@@ -52,10 +74,12 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	made := hex.EncodeToString(b[:])
 	hash, err := secrets.Hash(made, 64, 1)
 	other, failed := secrets.Hash("device "+made, 64, 1)
-	if err = errors.Join(err, failed); err != nil {
+	third, failedToo := secrets.Hash("secret "+made, 64, 1)
+	if err = errors.Join(err, failed, failedToo); err != nil {
 		return passwords{}, err
 	}
-	p := passwords{common: site.NewSecret(made), device: site.NewSecret("device " + made), shared: map[string]bool{},
+	p := passwords{common: site.NewSecret(made), device: site.NewSecret("device " + made),
+		secret: site.NewSecret("secret " + made), opens: map[string]string{}, shared: map[string]bool{},
 		kept: map[string]site.Secret{}, people: map[string]string{},
 		local: map[string]string{}}
 	change := func(of *site.Password, name string, to map[string]string) {
@@ -91,7 +115,10 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 		}
 	}
 	for _, v := range s.Elevations {
-		change(&v.Password, v.Name, map[string]string{})
+		change(&v.Password, v.Name, p.opens)
+		if v.Password.Key == nil {
+			v.Password.Hash = third
+		}
 	}
 	faster := func(d *time.Duration) { *d /= time.Duration(factor) }
 	for _, v := range s.Servers {

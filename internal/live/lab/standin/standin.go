@@ -283,6 +283,15 @@ func (v *visitor) raise(level int, password string) walk.Verdict {
 	verdict := v.visit.Elevate(v.device.now(), level)
 	v.password, v.asker.Password = "", ""
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
+	v.device.logServers(v.person, v.visit.Steps[before:])
+	t := v.trace(evidence.TraceRaise, v.visit.Steps[before:])
+	t.Level, t.By, t.Reason, t.Seconds, t.Outcome = v.level, verdict.By, verdict.Reason, verdict.Wait.Seconds(),
+		walk.OutcomeRefused
+	if verdict.Allowed {
+		t.Level, t.Outcome = max(v.level, level), walk.OutcomeAllowed
+	}
+	v.device.config.Trace(t)
+	v.device.config.Counted(v.device.Counts())
 	if verdict.Allowed {
 		v.device.mu.Lock()
 		v.level = max(v.level, level)

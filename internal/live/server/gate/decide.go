@@ -252,6 +252,8 @@ func (s *server) proven(q *question, person *site.Person) rights.Credential {
 func (s *server) keepDecision(q question, d rights.Decision) {
 	r := s.record(q)
 	switch {
+	case q.Purpose == site.Login && q.Wants > 0:
+		r.Kind = ledger.Elevation
 	case q.Purpose == site.Login:
 		r.Kind = ledger.Login
 	case d.Allow:
@@ -262,6 +264,9 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	switch {
 	case d.Allow:
 		r.Result, r.Level = evidence.Accepted, d.Role.Level
+		if q.Wants > 0 { // up to it, and no further
+			r.Level = q.Wants
+		}
 	case d.Unsure: // nobody was refused
 		r.Result, r.Reason = evidence.Failed, string(d.Reason)+": "+d.Text
 	default:
@@ -306,10 +311,19 @@ func deviceName(d *site.Device) string {
 	return d.Name
 }
 
+// asks returns the word for a question: an elevation is asked as a login that wants
+// a level (RFC 8907, section 5.4.2.6).
+func (q *question) asks() site.Question {
+	if q.Purpose == site.Login && q.Wants > 0 {
+		return site.Elevation.Question()
+	}
+	return q.Purpose.Question()
+}
+
 func (s *server) event(q question) evidence.Event {
 	return evidence.Event{Time: q.at, Server: s.site.Name, Protocol: s.site.Protocol, Client: clientText(q.client),
 		Port: q.client.Port(), Device: deviceName(q.Device), Access: q.Access, Person: q.Person,
-		Question: q.Purpose.Question(), Command: q.Line,
+		Question: q.asks(), Command: q.Line,
 		Key: q.key}
 }
 

@@ -15,6 +15,7 @@ type Kind string
 
 const (
 	Login        Kind = "login"
+	Elevation    Kind = "elevation" // a higher level was asked for
 	SessionStart Kind = "session-start"
 	SessionStop  Kind = "session-stop"
 	Update       Kind = "session-update" // a session goes on
@@ -25,7 +26,8 @@ const (
 
 // Kinds returns every kind of record.
 func Kinds() []string {
-	return []string{string(Login), string(SessionStart), string(SessionStop), string(Update), string(Command),
+	return []string{string(Login), string(Elevation), string(SessionStart), string(SessionStop), string(Update),
+		string(Command),
 		string(System), string(Decision)}
 }
 

@@ -495,7 +495,8 @@ func TestAMessageThatIsNotAsTheRFCHasItIsRefusedByItsName(t *testing.T) {
 	require.Contains(t, raw(`<rpc xmlns="`+netconf.Base+`" message-id="1"><commit xmlns="urn:other"/></rpc>`),
 		"operation-not-supported")
 	whole := editOpen + secondServer + editClose
-	p.fails(strings.Replace(whole, "<config", "<default-operation>explode</default-operation><config", 1), "missing-element")
+	p.fails(strings.Replace(whole, "<config", "<default-operation>explode</default-operation><config", 1),
+		"missing-element")
 	p.fails(`<edit-config><target><candidate/></target></edit-config>`, "missing-element")
 	p.fails(`<copy-config><target><running/></target><source><running/></source></copy-config>`, "operation-not-supported")
 	p.fails(`<copy-config><target><candidate/></target><source><other/></source></copy-config>`, "invalid-value")
