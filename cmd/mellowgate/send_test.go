@@ -338,7 +338,8 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2,
 			"will not get into", ""},
 		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "has nobody called", ""},
-		{"template-missing", ship, "ends-list, all-resting: passes, port", "ends-list, all-resting: passes, account-from: Filter-Id, port", "", 2,
+		{"template-missing", ship, "ends-list, all-resting: passes, port",
+			"ends-list, all-resting: passes, account-from: Filter-Id, port", "", 2,
 			"check finds", ""},
 	} {
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")

@@ -22,8 +22,8 @@ func foreseeCommand() *Command {
 		Name:     "foresee", Args: "[SITE]", Short: "who gets in, at what level, by whom and after how long, in every outage",
 		Long: `Works out every login of every person, local account, unknown name and wrong password, at
 every way in of every device, for every combination of servers up and silent that makes a difference. With
--faults also for servers whose port refuses, whose key differs, that do not know the device, or that say that
-they cannot answer.
+-faults also for servers whose port refuses, whose key differs, that do not know the device, that say that they
+cannot answer, or that answer logins and keep no records.
 
 Outcomes: in; low (in, below the level that the role promises); refused; open (in without valid credentials). In
 the table, devices, ways in and people for whom a login goes the same share a row; "then" is a second login

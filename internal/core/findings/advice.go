@@ -317,7 +317,8 @@ var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRul
 	shadowedClients, samePlace}
 
 var shapeChecks = []func(*checker, foresee.Shape){
-	lockedOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify, templateMissing, sameName,
+	lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify,
+	templateMissing, sameName,
 	localFirst, linesLeftOut, defaultSurprise,
 	landsLow, refusedThoughGranted, admitsADirectory, portNamesUnsaid, ruleWithoutEffect, sourceUnset, readableOnTheWay,
 	notRecorded,

@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -97,6 +98,54 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	}
 }
 
+const recordsRepair = "let another server keep records too, in a second group of the list; or let one way in, such " +
+	"as the " +
+	"console, keep no records of sessions"
+
+// recordsShutOut looks for devices on which nobody gets in while servers answer
+// logins and keep no records, because the kind refuses whose record is not kept.
+func recordsShutOut(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	if !d.Kind.Traits.RecordFailureBlocks {
+		return
+	}
+	r := c.reckoner
+	r.Records = true
+	var losing []*site.Server
+	states, open := map[*site.Server]foresee.State{}, false
+	cases := slices.Collect(r.Each([]*site.Device{d}))[0].Cases
+	for _, cs := range cases {
+		for _, w := range cs.When {
+			if w.State == foresee.NoRecords && states[w.Server] == "" {
+				states[w.Server] = foresee.NoRecords
+				losing = append(losing, w.Server)
+			}
+		}
+	}
+	shut, at := map[string]bool{}, site.Place{}
+	for _, cs := range cases {
+		switch {
+		case !cs.In(states):
+		case cs.Full():
+			open = true
+		case cs.Reason == reason.NotRecorded:
+			shut[cs.Way.Name()], at = true, cs.Way.Lists[site.RecordSessions].Place
+		}
+	}
+	if open || len(shut) == 0 {
+		return
+	}
+	lose := join(serverNames(losing)) + " answers logins and keeps no records"
+	if len(losing) > 1 {
+		lose = join(serverNames(losing)) + " answer logins and keep no records"
+	}
+	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: at,
+		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the kind %s refuse a session "+
+			"whose "+
+			"start is not recorded (record-failure: blocks).", lose, d.Kind.Name),
+		Repair: recordsRepair})
+}
+
 // shutBy says why the ways in, except one, are shut in an outage for those
 // who should be the way back in, and what would open them.
 func (c *checker) shutBy(sh foresee.Shape, o map[*site.Server]bool, but string) (why, repair string) {
@@ -181,6 +230,8 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 			"name an account of level 15 in accounts of the device or its profile"}
 	case cs.Reason == reason.ListEnded:
 		return obstacle{unanswered, "a list ends with servers", "end the login and session lists with local"}
+	case cs.Reason == reason.NotRecorded:
+		return obstacle{4, "a session whose start no server records is refused (record-failure: blocks)", recordsRepair}
 	case known && (role == nil || role.Level < 15):
 		return none
 	case cs.Reason == reason.TemplateMissing:

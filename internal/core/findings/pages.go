@@ -157,6 +157,13 @@ var pages = []Page{
 	{Code: "template-missing", Severity: Error,
 		About: "A role gives people the rights of a local account that the device does not have. It refuses them.",
 		Shows: "accounts: [keeper]", Good: "accounts: [keeper, watch]", setup: withTemplate},
+	{Code: "records-shut-out", Severity: Error,
+		About: "A kind refuses a session whose start is not recorded. Servers that answer logins and keep no records, " +
+			"which is the commonest half of an outage (a full disk, a filtered port), then let nobody in by any way.",
+		Shows: "record-failure: blocks", Good: "record-failure: ignores",
+		setup: []string{"traits: {refusal", "traits: {record-failure: ignores, refusal",
+			"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n",
+			"defaults: {login: login", "defaults: {record-sessions: visits, login: login"}},
 	{Code: "not-supported", Severity: Error,
 		About: "A list asks servers in a way that this kind of device does not have: a protocol, or a routing instance. It " +
 			"never gets an answer.",

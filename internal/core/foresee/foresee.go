@@ -30,6 +30,8 @@ const (
 	KeyDiffers    State = State(reason.KeyDiffers)    // it has another key than the device
 	ClientUnknown State = State(reason.ClientUnknown) // it does not know the device
 	InError       State = State(reason.ServerError)   // it says that it cannot answer
+	// It answers logins and keeps no records: the commonest half of an outage.
+	NoRecords State = "no-accounting"
 )
 
 // faults are the states that count only when they are asked for.
@@ -145,7 +147,7 @@ func (c Case) Holds(silent map[*site.Server]bool) bool {
 func (c Case) In(states map[*site.Server]State) bool {
 	for _, w := range c.When {
 		state, named := states[w.Server]
-		if !named {
+		if !named || state == NoRecords && !keepsRecords(w.Server, c.Way) {
 			state = Up
 		}
 		if w.State != state {
@@ -226,6 +228,25 @@ type Reckoner struct {
 	Faults bool
 	// Briefly leaves out second logins.
 	Briefly bool
+	// Records works out, beside up and silent, the state in which a server answers
+	// logins and keeps no records. Faults does too.
+	Records bool
+}
+
+// states returns the states in which a server is worked out where a way in asks it.
+func (f Reckoner) states(s *site.Server, w *site.Way) []State {
+	all := States(s, f.Faults)
+	if (f.Faults || f.Records) && keepsRecords(s, w) {
+		all = append(all, NoRecords)
+	}
+	return all
+}
+
+// keepsRecords reports whether a way in asks a server to keep records of sessions or
+// commands.
+func keepsRecords(s *site.Server, w *site.Way) bool {
+	return s.Serves(site.RecordSessions) && (slices.Contains(w.Lists[site.RecordSessions].Servers(), s) ||
+		slices.Contains(w.Lists[site.RecordCommands].Servers(), s))
 }
 
 // Shapes foresees the logins of all the given devices, equal devices once.
@@ -368,7 +389,7 @@ func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case {
 		c := f.one(d, w, who, chosen)
 		all = append(all, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
-			for _, state := range States(c.When[i].Server, f.Faults)[1:] {
+			for _, state := range f.states(c.When[i].Server, w)[1:] {
 				pending = append(pending, append(slices.Clone(c.When[:i]), Condition{Server: c.When[i].Server, State: state}))
 			}
 		}

@@ -95,6 +95,12 @@ func (e imaginedExchange) Close() {}
 func (e imaginedExchange) Try(int) walk.Reply {
 	w := e.world
 	why, none := reasons[e.state]
+	if e.state == NoRecords && e.q.Purpose.Records() {
+		why, none = reason.Silent, true
+		if e.server.Protocol == site.TACACS {
+			why = reason.ServerError // it says so
+		}
+	}
 	if !none {
 		why = w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
 	}

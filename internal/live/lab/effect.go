@@ -28,7 +28,7 @@ func (i Impaired) Until(now time.Time) time.Time {
 // of a forecast.
 var loginFaults = map[string]foresee.State{"silent": foresee.Down, "closed": foresee.Closed,
 	string(foresee.KeyDiffers): foresee.KeyDiffers, string(foresee.ClientUnknown): foresee.ClientUnknown,
-	"error": foresee.InError}
+	"error": foresee.InError, string(foresee.NoRecords): foresee.NoRecords}
 
 // state is what a fault makes of a server in a forecast; known is false where no
 // forecast has a word for it.
@@ -75,7 +75,8 @@ func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
 // worse reports whether a device meets one state before another: what keeps
 // packets away hides what a server would make of them.
 func worse(a, b foresee.State) bool {
-	order := []foresee.State{foresee.Up, foresee.InError, foresee.ClientUnknown, foresee.KeyDiffers, foresee.Closed,
+	order := []foresee.State{foresee.Up, foresee.NoRecords, foresee.InError, foresee.ClientUnknown, foresee.KeyDiffers,
+		foresee.Closed,
 		foresee.Down}
 	return slices.Index(order, a) > slices.Index(order, b)
 }

@@ -57,7 +57,7 @@ func (e *Extra) Trusted() *x509.CertPool { return e.lab.Trusted() }
 func (e *Extra) HostKey() ssh.PublicKey { return e.lab.hostKey.PublicKey() }
 
 // Afflict makes a server be in a state for this stand-in: silent, closed,
-// key-differs, client-unknown or error.
+// key-differs, client-unknown, error or no-accounting.
 func (e *Extra) Afflict(s *site.Server, state string) {
 	e.afflicted = append(e.afflicted, s)
 	at := link{device: e.from, server: e.lab.at.servers[s]}
@@ -76,6 +76,8 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 			return
 		}
 		e.stand.SetKey(s, anotherKey())
+	case "no-accounting":
+		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Not: kindsOff[state]})
 	case "client-unknown":
 		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Stranger: true})
 	}
