@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -197,4 +198,53 @@ func TestAnElevationIsTriedAndNotedByItsName(t *testing.T) {
 	require.Contains(t, kept, "elevation accepted, level 15")
 	require.Contains(t, kept, "elevation refused: no-grant")
 	require.NotContains(t, kept, "login accepted")
+}
+
+// What grants ask of hours, of where people come from and of the device is what
+// foresee says with -at and -from, and what a lab does by its clock and -from.
+func TestHoursAndAddressesOfGrantsAreForeseenAndDone(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	text, err := os.ReadFile("testdata/sites/grants-that-look-at-more.yaml")
+	require.NoError(t, err)
+	hash, err := secrets.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text = regexp.MustCompile(`\$argon2id\$[^"]+`).ReplaceAll(text, []byte(strings.ReplaceAll(hash, "$", "$$")))
+	hour := time.Now().UTC()
+	open := fmt.Sprintf("hours: %s-%s", hour.Add(-time.Hour).Format("15:04"), hour.Add(time.Hour).Format("15:04"))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"),
+		bytes.Replace(text, []byte("hours: Mon-Fri 06:00-20:00"), []byte(open), 1), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
+	foresees := func(person, device string, more ...string) string {
+		r := c.run(t, append([]string{"foresee", "-device", device, "-access", "ssh", "-silent", "none", "-person", person},
+			more...)...)
+		require.Zero(t, r.status, r.err)
+		return regexp.MustCompile(` +`).ReplaceAllString(r.out, " ")
+	}
+	late := hour.Add(6 * time.Hour).Format("2006-01-02T15:04:05Z")
+	require.Contains(t, foresees("ines", "sw-1"), "in 15 tern")
+	require.Contains(t, foresees("ines", "sw-1", "-from", "192.0.2.7", "-at", hour.Format("2006-01-02T15:04:05Z")),
+		"in 15 tern")
+	require.Contains(t, foresees("ines", "sw-1", "-from", "198.51.100.7"), "refused - tern")
+	require.Contains(t, foresees("ines", "sw-1", "-at", late), "refused - tern")
+	require.Contains(t, foresees("tobin", "sw-1"), "in 15 tern")
+	require.Contains(t, foresees("tobin", "sw-2"), "in 1 tern")
+	require.Equal(t, 2, c.run(t, "foresee", "-from", "nowhere").status)
+	require.Equal(t, 2, c.run(t, "foresee", "-at", "noon").status)
+	for _, k := range []struct{ from, fault, says string }{
+		{"192.0.2.7", "", "as expected: in at level 15"}, {"192.0.2.7", "clock +6h", "as expected: refused"},
+		{"198.51.100.7", "", "as expected: refused"}, {"", "", "as expected: refused"}} {
+		args := []string{"lab", "-network", network(t), "-state", "st"}
+		if k.from != "" {
+			args = append(args, "-from", k.from)
+		}
+		lab := c.start(t, args...)
+		if k.fault != "" {
+			require.Zero(t, c.run(t, "lab", "-state", "st", "-set", k.fault).status)
+		}
+		r := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "right")
+		require.Zero(t, r.status, "%v: %s", k, r.out)
+		require.Contains(t, r.out, k.says, k)
+		require.Equal(t, 130, lab.end(t))
+	}
 }

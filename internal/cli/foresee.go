@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -49,6 +50,10 @@ full rights loses a way in, in any state.`,
 			c.Flags.StringVar(&f.access, "access", "", "only this `access`: console, ssh, telnet, web, api or netconf")
 			c.Flags.StringVar(&f.silent, "silent", "",
 				"only the outage in which these `servers` are silent and all others up: tern,plover; none: all up")
+			from := c.Flags.String("from", "",
+				"people come from this `address`; by default what grants ask of it is taken as met")
+			at := c.Flags.String("at", "", "logins happen at this `time`, such as 03:00 or 2026-11-23T03:00; by default what "+
+				"grants ask of hours is taken as met")
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
@@ -59,6 +64,9 @@ full rights loses a way in, in any state.`,
 				}
 				r := l.reckoner()
 				r.Faults = *faults
+				if err := f.met(&r, *from, *at); err != nil {
+					return err
+				}
 				switch {
 				case *before != "" && (*matrix || *faults):
 					return wrong("give one of -compare, -matrix and -faults")
@@ -98,6 +106,19 @@ full rights loses a way in, in any state.`,
 type narrowing struct {
 	device, person, access, silent string
 	labels                         names
+}
+
+// met sets from where people come and when they log in, where that is said.
+func (f narrowing) met(r *foresee.Reckoner, from, at string) (err error) {
+	if from != "" {
+		if r.From, err = netip.ParseAddr(from); err != nil {
+			return wrong("-from is %q; an address is wanted, such as 192.0.2.7", from)
+		}
+	}
+	if at != "" {
+		r.At, err = momentOf(at, r.Now)
+	}
+	return err
 }
 
 // devices returns the devices that are chosen.

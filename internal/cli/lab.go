@@ -65,6 +65,8 @@ can be silent, closed, slow, key-differs or error; it knows the site's people an
 			span := c.Flags.Duration("for", 0, "end after this `time`, such as 5m")
 			network := c.Flags.String("network", "",
 				"other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			from := c.Flags.String("from", "",
+				"the `address` that people come from, as the devices tell the servers: for grants with from")
 			var set, lift names
 			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
 			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
@@ -77,7 +79,13 @@ can be silent, closed, slow, key-differs or error; it knows the site's people an
 				if err != nil {
 					return err
 				}
-				running, folder, err := l.startLab(*dir, *network)
+				var comes netip.Addr
+				if *from != "" {
+					if comes, err = netip.ParseAddr(*from); err != nil {
+						return wrong("-from is %q; an address is wanted, such as 192.0.2.7", *from)
+					}
+				}
+				running, folder, err := l.startLab(*dir, *network, comes)
 				if err != nil {
 					return err
 				}
@@ -184,7 +192,7 @@ func resting(all []lab.Impaired, now time.Time) []string {
 }
 
 // startLab starts a lab of the site with its state in dir.
-func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
+func (l loaded) startLab(dir, network string, from netip.Addr) (*lab.Lab, *state.Folder, error) {
 	var prefix netip.Prefix
 	if network != "" {
 		var err error
@@ -197,7 +205,7 @@ func (l loaded) startLab(dir, network string) (*lab.Lab, *state.Folder, error) {
 		return nil, nil, failure{status: ExitUsage, err: err}
 	}
 	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: files.Absolute(l.Path), Keys: l.Keys, State: folder,
-		Network: prefix})
+		Network: prefix, From: from})
 	if err != nil {
 		folder.Abandon()
 		return nil, nil, cannot(err)

@@ -329,6 +329,7 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 	w := worldOf(l.Site, device, silent, inEffect.Impaired)
 	r := l.reckoner()
 	r.Faults = w.faulty()
+	inLab(&r, places, inEffect)
 	for _, k := range r.Device(device) {
 		if !login.Has(k.Way.Access) || !k.In(w.states) || k.Way != device.Way(k.Way.Access) ||
 			k.Who.Kind == foresee.Unknown {

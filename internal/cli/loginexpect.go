@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -110,6 +111,7 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 	w := worldOf(l.Site, d, silent, now.Impaired)
 	r := l.reckoner()
 	r.Faults = w.faulty()
+	inLab(&r, p, now)
 	who, known, err := l.somebody(r, d, f.person, f.teams)
 	if err != nil {
 		return expected{}, err
@@ -166,6 +168,26 @@ func (l loaded) somebody(r foresee.Reckoner, d *site.Device, name, teams string)
 			"teams%s", teams, nearest.Suggest(all[0], granted))
 	}
 	return foresee.InTeams(name, all), true, nil
+}
+
+// inLab sets when and from where a login in a lab comes: by the lab's clock, and
+// from the address that its devices say.
+func inLab(r *foresee.Reckoner, p evidence.Places, now lab.InEffect) {
+	r.At, r.From = r.Now.Add(clockOff(now.Faults)), netip.MustParseAddr("127.0.0.1")
+	if from, err := netip.ParseAddr(p.From); err == nil {
+		r.From = from
+	}
+}
+
+// clockOff returns how far the clocks of a lab are off, by the fault that says so.
+func clockOff(faults []string) time.Duration {
+	for _, fault := range faults {
+		if text, is := strings.CutPrefix(fault, "clock "); is {
+			off, _ := time.ParseDuration(text)
+			return off
+		}
+	}
+	return 0
 }
 
 // ailing returns the faults of directories, in words; "" for none.

@@ -10,6 +10,7 @@ type Places struct {
 	Servers  []ServerPlace `json:"servers"`
 	Devices  []DevicePlace `json:"devices"`
 	Control  *ControlPlace `json:"control,omitempty"` // of a running lab
+	From     string        `json:"from,omitempty"`    // of a lab: the address that people come from, as devices say it
 }
 
 // ControlPlace is where a running lab takes faults from other programs of the

@@ -247,6 +247,11 @@ func takesAll(first, g *site.Grant) bool {
 			return false
 		}
 	}
+	if len(first.Devices) > 0 && (len(g.Devices) == 0 || slices.ContainsFunc(g.Devices, func(r site.Ref) bool {
+		return !slices.ContainsFunc(first.Devices, func(f site.Ref) bool { return f.Name == r.Name })
+	})) {
+		return false
+	}
 	for l, values := range first.Where {
 		have, said := g.Where[l]
 		if !said {

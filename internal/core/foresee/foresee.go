@@ -10,6 +10,7 @@ package foresee
 import (
 	"fmt"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -224,6 +225,10 @@ type Reckoner struct {
 	Site *site.Site
 	Keys site.Keys // to tell whether a key that a device holds is the server's
 	Now  time.Time // for people whose time is over
+	// At is when people log in, and From where they come from. Where they are not
+	// said, what grants ask of hours and addresses is taken as met.
+	At   time.Time
+	From netip.Addr
 	// Faults works out every state of a server, not only up and silent.
 	Faults bool
 	// Briefly leaves out second logins.
@@ -284,12 +289,16 @@ func (f Reckoner) Each(devices []*site.Device) iter.Seq[Shape] {
 type where struct {
 	label  string
 	values []string
+	grant  *site.Grant // that names devices, in place of a label
 }
 
 // wheres are all that grants ask of devices.
 func (f Reckoner) wheres() []where {
 	var all []where
 	for _, g := range f.Site.Grants {
+		if len(g.Devices) > 0 {
+			all = append(all, where{grant: g})
+		}
 		for l, values := range g.Where {
 			all = append(all, where{label: l, values: values})
 		}
@@ -324,7 +333,7 @@ func shapeKey(d *site.Device, wheres []where) string {
 	}
 	for _, w := range wheres {
 		v, bears := d.Labels[w.label]
-		if bears && slices.Contains(w.values, v) {
+		if w.grant != nil && w.grant.Names(d) || bears && slices.Contains(w.values, v) {
 			b.WriteByte('1')
 		} else {
 			b.WriteByte('0')

@@ -70,10 +70,10 @@ func (f Reckoner) crowd() [][]Who {
 	var groups [][]Who
 	at := map[string]int{}
 	for i, p := range f.Site.People {
-		if p.FromDirectory && len(p.Teams) == 0 && !p.Disabled && !p.Expired(f.Now) {
+		if p.FromDirectory && len(p.Teams) == 0 && !p.Disabled && !p.Expired(f.at()) {
 			continue
 		}
-		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.Now), p.Teams)
+		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.at()), p.Teams)
 		if alone[p.Name] {
 			key = p.Name
 		}

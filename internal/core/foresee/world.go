@@ -2,6 +2,7 @@ package foresee
 
 import (
 	"slices"
+	"time"
 
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
@@ -12,7 +13,7 @@ import (
 // decide imagines what a server that is up decides.
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
-		Credential: rights.Wrong, Assume: true}
+		Credential: rights.Wrong, From: f.From, AssumeFrom: !f.From.IsValid(), AssumeHours: f.At.IsZero()}
 	if who.Kind == Known || who.samePassword() {
 		q.Credential = rights.Right
 	}
@@ -22,11 +23,19 @@ func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) r
 	case site.Elevation:
 		q.Purpose, q.Wants = site.Login, 15
 	}
-	decision := rights.Decide(f.Site, q, f.Now)
+	decision := rights.Decide(f.Site, q, f.at())
 	if p == site.Commands && decision.Allow && !rights.MayDoSomething(decision.Role) {
 		decision.Allow, decision.Reason = false, reason.CommandRefused
 	}
 	return decision
+}
+
+// at returns the time at which logins happen.
+func (f Reckoner) at() time.Time {
+	if !f.At.IsZero() {
+		return f.At
+	}
+	return f.Now
 }
 
 // login imagines what a server decides of a login or an elevation: it may not
@@ -41,7 +50,7 @@ func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p 
 		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + who.Name + " cannot be read"}
 	case s.Protocol == site.LDAP && who.Kind == Known:
 		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Known: who.known(),
-			Credential: rights.Right}, f.Now)
+			Credential: rights.Right}, f.at())
 		d.Allow = d.Reason == ""
 		return d
 	}

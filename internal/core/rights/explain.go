@@ -123,6 +123,9 @@ func describe(g *site.Grant) string {
 	for _, l := range labels {
 		text += "; " + l + " " + strings.Join(g.Where[l], ", ")
 	}
+	if len(g.Devices) > 0 {
+		text += "; on " + refs(g.Devices)
+	}
 	if len(g.Through) > 0 {
 		text += "; through " + strings.Join(g.Through, ", ")
 	}

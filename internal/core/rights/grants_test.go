@@ -55,7 +55,7 @@ func TestGrantsHoldFromTheirPlacesAndAtTheirHours(t *testing.T) {
 		{"both", "192.0.2.1", monday, false, ""},
 		{"both", "192.0.2.2", monday.Add(14 * time.Hour), false, "it is for those who come from 192.0.2.1/32"},
 	} {
-		q := Question{Purpose: site.Session, Person: c.person, Assume: c.assume}
+		q := Question{Purpose: site.Session, Person: c.person, AssumeFrom: c.assume, AssumeHours: c.assume}
 		q.From, _ = netip.ParseAddr(c.from)
 		d := Decide(s, q, c.at)
 		require.Equal(t, c.says == "", d.Allow, "%v: %s", c, d.Text)

@@ -46,9 +46,9 @@ type Question struct {
 	Known      *site.Person // found in a directory, where the site has nobody of that name
 	Unproven   bool         // the device says that nobody has proven who this is (RFC 8907, section 6.1)
 	From       netip.Addr   // where the person comes from; the zero Addr when the device does not say
-	// Assume takes hours and addresses of grants as met: for what is foreseen,
-	// and happens at no known time and from nowhere.
-	Assume bool
+	// AssumeFrom and AssumeHours take addresses and hours of grants as met: for what
+	// is foreseen, and comes from nowhere or happens at no known time.
+	AssumeFrom, AssumeHours bool
 }
 
 // Decision is the answer to a Question.
@@ -217,6 +217,14 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 			missing = fmt.Sprintf("it is for %s %s, and this device has %s %s", l, strings.Join(g.Where[l], ", "), l, has)
 		}
 	}
+	switch device := q.Device; {
+	case len(g.Devices) == 0 || device != nil && g.Names(device):
+		parts++
+	case missing == "" && device == nil:
+		missing = "it is for the devices " + refs(g.Devices) + ", and the client is no device of this site"
+	case missing == "":
+		missing = "it is for " + refs(g.Devices) + ", and not for " + device.Name
+	}
 	switch {
 	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
 		parts++
@@ -233,9 +241,9 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 		text string
 	}{{!q.Unproven || g.Unproven,
 		"the device says that nobody has proven who this is (authentication method none or not set), and proven-by of the " +
-			"grant does not name none"}, {q.Assume || fromThere(g, q.From),
+			"grant does not name none"}, {q.AssumeFrom || fromThere(g, q.From),
 		"it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
-		{q.Assume || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
+		{q.AssumeHours || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
 		switch {
 		case part.met:
 			parts++
@@ -244,6 +252,15 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 		}
 	}
 	return missing, parts
+}
+
+// refs returns the names of references.
+func refs(all []site.Ref) string {
+	names := make([]string, len(all))
+	for i, r := range all {
+		names[i] = r.Name
+	}
+	return strings.Join(names, ", ")
 }
 
 func fromThere(g *site.Grant, from netip.Addr) bool {

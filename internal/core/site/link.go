@@ -137,6 +137,9 @@ func (l *linker) link() {
 	}
 	for _, g := range s.Grants {
 		g.Role = find(l, "role", l.roles, g.RoleRef)
+		for _, d := range g.Devices {
+			find(l, "device", s.devices, d)
+		}
 		for _, w := range g.Who {
 			if w.Person != "" {
 				find(l, "person", s.people, Ref{Name: w.Person, Place: w.Place})

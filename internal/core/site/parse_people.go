@@ -202,6 +202,9 @@ var grantShape = shape[Grant]{
 				})
 			})
 		}, form: mapForm(oneOrMore(textForm()))},
+		"devices": itemsField("devices", nameForm(), func(r *reader, n *yaml.Node, text string, g *Grant) {
+			g.Devices = append(g.Devices, Ref{Name: text, Place: r.place(n)})
+		}),
 		"through": itemsField("through", wordsForm(accesses...), func(r *reader, n *yaml.Node, _ string, g *Grant) {
 			if w := r.oneOf(n, "through", accesses...); w != "" {
 				g.Through = append(g.Through, w)

@@ -50,8 +50,16 @@ type Team struct {
 	NeedsCode bool // its people need a one-time code
 }
 
-// On reports whether the labels that a grant asks for are those of a device.
+// Names reports whether a grant names a device.
+func (g *Grant) Names(d *Device) bool {
+	return slices.ContainsFunc(g.Devices, func(r Ref) bool { return r.Name == d.Name })
+}
+
+// On reports whether a grant is for a device: by its name and by its labels.
 func (g *Grant) On(d *Device) bool {
+	if len(g.Devices) > 0 && !g.Names(d) {
+		return false
+	}
 	for label, values := range g.Where {
 		if has, bears := d.Labels[label]; !bears || !slices.Contains(values, has) {
 			return false
@@ -99,6 +107,7 @@ type Grant struct {
 	Unproven bool // holds too for somebody who, as the device says, has proven nothing
 	Place    Place
 	Who      []Who
+	Devices  []Ref               // by name; empty: every device that the labels fit
 	Where    map[string][]string // label to its allowed values
 	Through  []string            // ways in; empty: every way
 	From     []netip.Prefix      // where the person comes from; empty: anywhere

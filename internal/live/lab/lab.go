@@ -41,6 +41,9 @@ type Config struct {
 	Keys     site.Keys
 	State    *state.Folder
 	Network  netip.Prefix // default: the site's lab.network
+	// From is the address that people come from, as the devices say it; the zero
+	// Addr: the one that they really have.
+	From netip.Addr
 	// Extras is for how many stand-ins at the same time of each device there is
 	// room beside the one that the lab starts; with any, it starts none itself.
 	Extras int
@@ -130,6 +133,9 @@ func (l *Lab) start() (err error) {
 		return cannotListen("the lab's control", netip.AddrPortFrom(l.at.control, 0), err)
 	}
 	l.Places.Site, l.Places.SitePath = l.config.Site.Name, l.config.SitePath
+	if l.config.From.IsValid() {
+		l.Places.From = l.config.From.String()
+	}
 	if err := l.knownHosts(); err != nil {
 		return err
 	}
@@ -267,7 +273,7 @@ func (l *Lab) standIns() error {
 		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
 			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
 			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },
-			From: l.at.from(d)})
+			From: l.at.from(d), Arrive: l.config.From})
 		l.devices[d] = device
 		device.Started()
 		place := evidence.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),

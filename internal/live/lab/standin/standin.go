@@ -41,6 +41,9 @@ type Config struct {
 	// From gives the address from which it asks where it is configured to ask from
 	// another source; default: that source itself.
 	From func(source netip.Addr) netip.Addr
+	// Arrive is the address that people come from, as the device says it; the zero
+	// Addr: the one that they have.
+	Arrive netip.Addr
 }
 
 // Device is a running stand-in.
@@ -229,6 +232,9 @@ type visitor struct {
 func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
 	v := &visitor{device: d, line: d.config.Device.Kind.Traits.PortNames.Port(way.Access, line),
 		from: from.Addr().Unmap().String()}
+	if d.config.Arrive.IsValid() {
+		v.from = d.config.Arrive.String()
+	}
 	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests}
 	return v
 }
