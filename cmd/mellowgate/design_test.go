@@ -53,8 +53,8 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 			People                      []string
 			When                        []struct{ Server, State string }
 			Level                       int
-			WaitSeconds                         float64 `json:"wait_seconds"`
-			Steps                               []struct {
+			WaitSeconds                 float64 `json:"wait_seconds"`
+			Steps                       []struct {
 				Purpose, Method, Result, Reason string
 				Seconds                         float64
 			}

@@ -184,15 +184,16 @@ func (f *sendFlags) fallbackOf(d *site.Device) (*rollout.Fallback, error) {
 	}
 	name := f.fallback
 	if name == "" {
-		i := slices.IndexFunc(d.Accounts, func(a *site.Account) bool { return a.Level == 15 })
+		logins := d.Logins()
+		i := slices.IndexFunc(logins, func(a *site.Account) bool { return a.Level == 15 })
 		if i < 0 {
 			return nil, wrong("%s has no local account of level 15 in the site; name one with -fallback", d.Name)
 		}
-		name = d.Accounts[i].Name
+		name = logins[i].Name
 	}
 	if d.Account(name) == nil {
 		var have []string
-		for _, a := range d.Accounts {
+		for _, a := range d.Logins() {
 			have = append(have, a.Name)
 		}
 		return nil, wrong("%s has no local account %s in the site%s", d.Name, name, nearest.Suggest(name, have))

@@ -243,7 +243,7 @@ func sharedFallback(c *checker) {
 		}
 	}
 	for _, a := range c.reckoner.Site.Accounts {
-		if on[a] > mostShared {
+		if on[a] > mostShared && !a.Password.None {
 			c.add(Finding{Code: "shared-fallback", Place: a.Place,
 				Text: fmt.Sprintf("One hash of the account %s is on %d devices: whoever learns it from one opens all.", a.Name,
 					on[a]),

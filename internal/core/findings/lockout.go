@@ -283,7 +283,7 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 // hasLocal reports whether a list asks for local accounts anywhere, and the device
 // has some: then those get in, wherever the list ends.
 func hasLocal(l *site.List, d *site.Device) bool {
-	return len(d.Accounts) > 0 &&
+	return len(d.Logins()) > 0 &&
 		slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
 }
 

@@ -65,7 +65,7 @@ func (f Reckoner) crowd() [][]Who {
 	}
 	accounts := map[string]bool{}
 	for _, a := range f.Site.Accounts {
-		alone[a.Name], accounts[a.Name] = true, true
+		alone[a.Name], accounts[a.Name] = true, !a.Password.None
 	}
 	var groups [][]Who
 	at := map[string]int{}
@@ -104,7 +104,7 @@ func (f Reckoner) others(d *site.Device) [][]Who {
 		w.order = before + len(groups)
 		groups = append(groups, []Who{w})
 	}
-	for _, a := range d.Accounts {
+	for _, a := range d.Logins() {
 		name := a.Name
 		if f.Site.Person(name) != nil {
 			name += devicesPassword
@@ -113,8 +113,8 @@ func (f Reckoner) others(d *site.Device) [][]Who {
 	}
 	anyone := "(anyone)"
 	switch {
-	case len(d.Accounts) > 0:
-		anyone = d.Accounts[0].Name
+	case len(d.Logins()) > 0:
+		anyone = d.Logins()[0].Name
 	case len(f.Site.People) > 0:
 		anyone = f.Site.People[0].Name
 	}

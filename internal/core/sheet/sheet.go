@@ -143,9 +143,11 @@ func (m *maker) before() Section {
 }
 
 func (m *maker) accountNames() string {
-	names := make([]string, len(m.plan.Accounts))
-	for i, a := range m.plan.Accounts {
-		names[i] = a.Name
+	var names []string
+	for _, a := range m.plan.Accounts {
+		if a.Hash != "" || a.Key != "" {
+			names = append(names, a.Name)
+		}
 	}
 	if len(names) == 0 {
 		return "(none: the design has no way back, look at check)"
@@ -174,6 +176,11 @@ func (m *maker) account() Section {
 	s := Section{Title: "The way back in first", Why: "The local account must work before anything asks a server."}
 	for _, a := range m.plan.Accounts {
 		how := "with the hash in the site"
+		if a.Hash == "" && a.Key == "" {
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Make the account %s with level %d and without a password: people "+
+				"take on its rights, and nobody logs in with it.", a.Name, a.Level), Command: ""})
+			continue
+		}
 		if a.Hash == "" {
 			how = "with the password kept as the key " + a.Key
 		}
@@ -299,7 +306,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 	add("wrong", func(c foresee.Case) bool { return c.Who.Kind == foresee.Anyone })
 	add("any", func(c foresee.Case) bool { return c.Who.Kind == foresee.Unknown })
 	all = strangers(all, known)
-	for _, a := range m.device.Accounts {
+	for _, a := range m.device.Logins() {
 		add("right", func(c foresee.Case) bool { return c.Who.Kind == foresee.Local && c.Who.Typed() == a.Name })
 	}
 	return all

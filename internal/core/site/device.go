@@ -192,6 +192,12 @@ func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) 
 	return authentication, accounting, at
 }
 
+// Logins returns the local accounts by which somebody can log in: those with a
+// password.
+func (d *Device) Logins() []*Account {
+	return slices.DeleteFunc(slices.Clone(d.Accounts), func(a *Account) bool { return a.Password.None })
+}
+
 // Servers returns the servers that the lists of the device name, by their names.
 func (d *Device) Servers() []*Server {
 	var all []*Server

@@ -32,9 +32,15 @@ func (r *reader) password(n *yaml.Node, to *Password) {
 var accountShape = shape[Account]{
 	what: "an account",
 	fields: map[string]field[Account]{
-		"name":     nameField("an account's name", func(a *Account) *Ref { return &a.Ref }),
-		"level":    intField("level", 0, 15, func(a *Account) *int { return &a.Level }),
-		"password": passwordField(func(a *Account) *Password { return &a.Password }),
+		"name":  nameField("an account's name", func(a *Account) *Ref { return &a.Ref }),
+		"level": intField("level", 0, 15, func(a *Account) *int { return &a.Level }),
+		"password": {read: func(r *reader, n *yaml.Node, a *Account) {
+			if n.Value == "none" {
+				a.Password = Password{None: true, Place: r.place(n)}
+				return
+			}
+			r.password(n, &a.Password)
+		}, form: patternForm(`^(\$.+|key .+|none)$`)},
 	},
 	must: []string{"name", "level", "password"},
 }

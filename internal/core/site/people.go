@@ -10,6 +10,7 @@ import (
 type Password struct {
 	Hash  string
 	Key   *Key
+	None  bool // nobody logs in with it: of an account that gives rights only
 	ref   Ref
 	Place Place
 }

@@ -30,6 +30,8 @@ type Traits struct {
 	LevelFrom string
 	// account-from: the attribute that names a local account whose rights hold, "" for none
 	AccountFrom         string
+	AccountByName       bool          // account-by-name: the rights of the person's own name, where no attribute comes
+	RightsWithLogin     bool          // rights-with-login: what RADIUS gives with the login counts without a session list
 	RecordFailureBlocks bool          // record-failure: without the record of its start a session is refused
 	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
 	PasswordAs          PasswordForms // password-as
@@ -226,6 +228,8 @@ var traits = map[string]trait{
 	"below-level":                 choice("refused", "reads", func(t *Traits) *bool { return &t.BelowLevelReads }),
 	"heeds-icmp":                  yesNo(func(t *Traits) *bool { return &t.HeedsICMP }),
 	"local-level-needs-session":   yesNo(func(t *Traits) *bool { return &t.LocalLevelNeedsSession }),
+	"account-by-name":             yesNo(func(t *Traits) *bool { return &t.AccountByName }),
+	"rights-with-login":           yesNo(func(t *Traits) *bool { return &t.RightsWithLogin }),
 	"console-obeys-authorization": yesNo(func(t *Traits) *bool { return &t.ConsoleObeys }),
 	"level-without-session":       number(0, 15, func(t *Traits) *int { return &t.LevelWithoutSession }),
 	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),

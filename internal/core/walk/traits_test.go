@@ -222,3 +222,58 @@ func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
 		require.Equal(t, time.Duration(0), e.Wait, reason)
 	}
 }
+
+// What RADIUS says with the login counts without a session list where the kind says
+// so, and the account of the person's own name where no attribute says more.
+func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
+	t.Parallel()
+	level := []rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "7"}}
+	template := []rights.Attribute{{Name: "Filter-Id", Value: "watch"}}
+	missing := []rights.Attribute{{Name: "Filter-Id", Value: "nobody"}}
+	const with, own, from = "rights-with-login: true", "account-by-name: true", "account-from: Filter-Id"
+	for _, c := range []struct {
+		name, traits, lists, person string
+		answer                      []rights.Attribute
+		level                       int
+		why                         reason.Reason
+	}{
+		{"neither", "", "login: r-local", "watch", level, 1, ""},
+		{"the level of the login", with, "login: r-local", "ines", level, 7, ""},
+		{"a template of the login", with + ", " + from, "login: r-local", "ines", template, 3, ""},
+		{"a template that is not there", with + ", " + from, "login: r-local", "ines", missing, 0, reason.TemplateMissing},
+		{"no attribute, and no such trait", with, "login: r-local", "watch", nil, 1, ""},
+		{"no attribute: the own name", with + ", " + own, "login: r-local", "watch", nil, 3, ""},
+		{"no attribute, and nobody of the name", with + ", " + own, "login: r-local", "ines", nil, 1, ""},
+		{"the level comes before the own name", with + ", " + own, "login: r-local", "watch", level, 7, ""},
+		{"the own name needs no session list's word", own, "login: r-local, session: r-session", "watch", nil, 3, ""},
+		{"of TACACS+ nothing comes with the login", with, "login: t-local", "ines", level, 1, ""},
+		{"the own name, by TACACS+ and a session list", own, "login: t-local, session: t-session", "watch", nil, 3, ""},
+		{"a session list has the word where there is one", with, "login: r-local, session: l-session", "ines", level, 0,
+			reason.ListEnded},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := full(t, c.traits, c.lists, "")
+			v := &Visit{Device: d, Way: d.Way(site.SSH),
+				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.answer}, Rests: new(Rests)}
+			e := v.Enter(c.person)
+			require.Equal(t, []any{c.why == "", c.level, c.why}, []any{e.In, e.Level, e.Reason})
+		})
+	}
+}
+
+// An account without a password is no way in, and no account to fall back to.
+func TestAnAccountWithoutAPasswordIsNoWayIn(t *testing.T) {
+	t.Parallel()
+	d := full(t, "", "login: t-local", "")
+	w := &world{answers: map[string]string{"t1": "silent"}, right: "keeper"}
+	e, _ := enter(d, w, "keeper")
+	require.True(t, e.In)
+	for _, a := range d.Accounts {
+		a.Password = site.Password{None: true}
+	}
+	e, v := enter(d, &world{answers: map[string]string{"t1": "silent"}}, "keeper")
+	require.Equal(t, []any{false, reason.NoAccounts}, []any{e.In, v.Steps[len(v.Steps)-1].Reason})
+	d.Accounts[1].Password.None = false
+	e, v = enter(d, &world{answers: map[string]string{"t1": "silent"}}, "keeper")
+	require.Equal(t, []any{false, reason.WrongPassword}, []any{e.In, v.Steps[len(v.Steps)-1].Reason})
+}

@@ -6,6 +6,7 @@
 package walk
 
 import (
+	"slices"
 	"time"
 
 	"mellowgate/internal/core/reason"
@@ -163,6 +164,9 @@ func (v *Visit) session(login Step) (int, Step) {
 	kind := v.Device.Kind
 	list := v.Way.Lists[site.Session]
 	if list == nil {
+		if level, step, decided := v.withLogin(login); decided {
+			return level, step
+		}
 		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil &&
 			!kind.Traits.LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
@@ -184,10 +188,46 @@ func (v *Visit) session(login Step) (int, Step) {
 	if level, ok := rights.Level(step.reply.Attributes, kind); ok {
 		return level, step
 	}
+	if a := v.own(step); a != nil {
+		return a.Level, step
+	}
 	if a := v.Device.Account(v.Person); step.Method.Kind == site.ByLocal && a != nil {
 		return a.Level, step
 	}
 	return 1, step // no level given
+}
+
+// withLogin works out the level by what came with the login, where a kind obeys that
+// without a session list: RADIUS carries the rights in its answer (RFC 2865,
+// section 5.6).
+func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
+	kind := v.Device.Kind
+	if !kind.Traits.RightsWithLogin || login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.RADIUS {
+		return 0, Step{}, false
+	}
+	if name := rights.Template(login.reply.Attributes, kind); name != "" {
+		a := v.Device.Account(name)
+		if a == nil {
+			return 0, Step{Result: Refused, Reason: reason.TemplateMissing, By: login.By}, true
+		}
+		return a.Level, Step{Result: Accepted}, true
+	}
+	if level, ok := rights.Level(login.reply.Attributes, kind); ok {
+		return level, Step{Result: Accepted}, true
+	}
+	if a := v.own(login); a != nil {
+		return a.Level, Step{Result: Accepted}, true
+	}
+	return 0, Step{}, false
+}
+
+// own returns the account of the person's own name, where a kind gives its rights
+// to whom a server has let in and said no more of; nil for none.
+func (v *Visit) own(by Step) *site.Account {
+	if !v.Device.Kind.Traits.AccountByName || by.Method.Kind != site.ByGroup {
+		return nil
+	}
+	return v.Device.Account(v.Person)
 }
 
 // Verdict is how a command came out.
@@ -320,7 +360,7 @@ func (v *Visit) local(q Question) Step {
 	step := Step{By: string(site.ByLocal)}
 	a := v.Device.Account(v.Person)
 	switch {
-	case len(v.Device.Accounts) == 0:
+	case !slices.ContainsFunc(v.Device.Accounts, func(a *site.Account) bool { return !a.Password.None }):
 		step.Result, step.Reason = Unavailable, reason.NoAccounts
 	case a == nil && v.Device.Kind.Traits.UnknownAccountEnds:
 		step.Result, step.Reason = Refused, reason.NoSuchAccount

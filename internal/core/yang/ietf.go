@@ -90,7 +90,7 @@ type Authentication struct {
 // User is a local account; its password is of the type crypt-hash.
 type User struct {
 	Name     string `xml:"name" json:"name"`
-	Password string `xml:"password" json:"password"`
+	Password string `xml:"password,omitempty" json:"password,omitempty"`
 }
 
 // TACACS is the container tacacs-plus, RFC 9105.
@@ -330,6 +330,8 @@ func bits(v blueprint.Server) string {
 func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 	left.say("%s: the model has no level of a local account (%d)", a.Name, a.Level)
 	switch {
+	case a.Hash == "" && a.Key == "": // without the leaf nobody can log in (RFC 7317, section 3.5.4)
+		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name})
 	case a.Key != "":
 		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name, Password: "$0$" + secrets(a.Key)})
 	case cryptHash.MatchString(a.Hash):

@@ -83,6 +83,9 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 		kept: map[string]site.Secret{}, people: map[string]string{},
 		local: map[string]string{}}
 	change := func(of *site.Password, name string, to map[string]string) {
+		if of.None {
+			return
+		}
 		if of.Key == nil {
 			of.Hash = hash
 			return
@@ -110,7 +113,7 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	}
 	for _, v := range s.Accounts {
 		change(&v.Password, v.Name, p.local)
-		if v.Password.Key == nil && !p.shared[v.Name] {
+		if v.Password.Key == nil && !v.Password.None && !p.shared[v.Name] {
 			v.Password.Hash = other
 		}
 	}

@@ -250,7 +250,7 @@ func (w *Draft) accounts(users []yang.User, level func(name string) int) error {
 			}
 			u.Password = hash
 		}
-		a.Password.Hash = u.Password
+		a.Password.Hash, a.Password.None = u.Password, u.Password == ""
 		all = append(all, a)
 	}
 	w.Device.Accounts = all
