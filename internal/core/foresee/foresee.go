@@ -381,11 +381,13 @@ type classKey struct {
 	reason reason.Reason
 	role   *site.Role
 	local  *site.Account
+	reads  bool // the password can be read, and so checked in every form
 }
 
 func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 	decision := f.decide(d, w, who, site.Session)
-	return classKey{kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed)}
+	return classKey{kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed),
+		reads: who.person != nil && who.person.Password.Key != nil}
 }
 
 // Cases foresees one person at one way in, in every state that matters.

@@ -73,7 +73,7 @@ func (f Reckoner) crowd() [][]Who {
 		if p.FromDirectory && len(p.Teams) == 0 && !p.Disabled && !p.Expired(f.at()) {
 			continue
 		}
-		key := fmt.Sprintf("%t %t %q", p.Disabled, p.Expired(f.at()), p.Teams)
+		key := fmt.Sprintf("%t %t %t %q", p.Disabled, p.Expired(f.at()), p.Password.Key != nil, p.Teams)
 		if alone[p.Name] {
 			key = p.Name
 		}
@@ -162,6 +162,10 @@ const (
 func (w Who) samePassword() bool {
 	return w.account != nil && w.person != nil && w.person.Password.Same(w.account.Password)
 }
+
+// right reports whether the password that is typed is that of the person whom the
+// servers know.
+func (w Who) right() bool { return w.Kind == Known || w.samePassword() }
 
 // Called reports whether somebody goes by a name. Two may: a person, and the local
 // account of the same name. A member goes by its title, by

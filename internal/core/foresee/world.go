@@ -14,7 +14,10 @@ import (
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
 		Credential: rights.Wrong, From: f.From, AssumeFrom: !f.From.IsValid(), AssumeHours: f.At.IsZero()}
-	if who.Kind == Known || who.samePassword() {
+	if len(f.Site.Directories) == 0 { // a directory that devices ask tells the servers of nobody
+		q.Known = nil
+	}
+	if who.right() {
 		q.Credential = rights.Right
 	}
 	switch p {
@@ -46,9 +49,9 @@ func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p 
 	switch {
 	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
 		return rights.Decision{Reason: reason.PasswordForm, Text: s.Name + " does not take passwords as " + form}
-	case who.Kind == Known && who.person.Password.Key == nil && !site.OneWay(form):
+	case who.right() && who.person.Password.Key == nil && !site.OneWay(form):
 		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + who.Name + " cannot be read"}
-	case s.Protocol == site.LDAP && who.Kind == Known:
+	case s.Protocol == site.LDAP && who.right():
 		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Known: who.known(),
 			Credential: rights.Right}, f.at())
 		d.Allow = d.Reason == ""
@@ -110,8 +113,10 @@ func (e imaginedExchange) Try(int) walk.Reply {
 			why = reason.ServerError // it says so
 		}
 	}
-	if !none {
-		why = w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
+	unheard := w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
+	closed := e.server.Protocol == site.RADIUS && (unheard == reason.NotForThis || unheard == reason.WrongPort)
+	if !none || closed && e.state != Down { // nothing listens there: what the server would do does not matter
+		why = unheard
 	}
 	if why != "" {
 		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(e.server, why, w.device.Kind.Traits)}
