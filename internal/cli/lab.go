@@ -101,6 +101,12 @@ can be silent, closed, slow, key-differs or error; it knows the site's people an
 				if err != nil {
 					return err
 				}
+				for _, s := range l.Servers {
+					if !s.Run && s.Protocol != site.LDAP {
+						c.note("%s is not run from this site (run: true is not set): the lab plays it, with the people and rules of the "+
+							"site", s.Name)
+					}
+				}
 				c.note("ready")
 				c.until(*span)
 				return nil

@@ -355,6 +355,9 @@ func accountTooLow(c *checker, sh foresee.Shape) {
 		Text: fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a "+
 			"server.", upper(when(in)), a.Name, in.Raised),
 		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a secret"}
+	if a.Level == 15 {
+		f.Repair = "end the session list with local, or give the way in one that does; or end an elevation list with a secret"
+	}
 	c.add(f)
 }
 

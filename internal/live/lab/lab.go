@@ -161,7 +161,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 				return nil, cannotListen("the directory "+s.Name, place.Authentication, err)
 			}
 		}
-		if s.Run {
+		if s.Protocol != site.LDAP { // one that others run is played as far as the site knows it
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
 				place.Authentication = at
 				if s.TLS {
@@ -176,7 +176,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 		}
 		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting,
 			Dialer: l.links, Words: attributes.Of(l.config.Site)}
-		l.Places.Servers = append(l.Places.Servers, service.Written(place, s.Run || s.Protocol == site.LDAP))
+		l.Places.Servers = append(l.Places.Servers, service.Written(place, true))
 	}
 	return targets, nil
 }

@@ -178,11 +178,6 @@ func (d *drill) cannot(c foresee.Case) string {
 	if !login.Has(c.Way.Access) {
 		return "stand-ins have no way in by " + c.Way.Access
 	}
-	for _, w := range c.When {
-		if !w.Server.Run && w.Server.Protocol != site.LDAP && w.State == foresee.Up {
-			return "the server " + w.Server.Name + " does not run from this site (run: true is not set)"
-		}
-	}
 	return ""
 }
 

@@ -21,7 +21,7 @@ import (
 var (
 	sites = flag.Int("sites", 4, "how many sites are made at random and drilled")
 	seed  = flag.Int64("seed", 1, "the first of their seeds")
-	share = flag.Int("share", 150, "of how many foreseen logins one is tried")
+	share = flag.Int("share", 600, "of how many foreseen logins one is tried")
 )
 
 // made writes a site at random that has what real sites have: both protocols and
