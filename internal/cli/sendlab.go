@@ -108,10 +108,24 @@ func causesOf(k *gather.Found, y diagnose.Symptom, began time.Time) []sentCause 
 	k.Traces = slices.DeleteFunc(k.Traces, func(t evidence.Trace) bool { return t.Time.Before(began) })
 	k.Events = slices.DeleteFunc(k.Events, func(e evidence.Event) bool { return e.Time.Before(began) })
 	v := diagnose.Explain(k.Evidence, y)
-	for _, f := range v.Causes {
-		if v.Found && !v.Healthy && !f.Instead && f.Cause != diagnose.NotKnown {
+	add := func(f diagnose.Cause) {
+		if !slices.ContainsFunc(all, func(s sentCause) bool { return s.Cause == f.Cause && s.Where == f.Where }) {
 			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair,
 				Confidence: f.Confidence})
+		}
+	}
+	rests := false
+	for _, f := range v.Causes {
+		rests = rests || f.Cause == diagnose.Resting
+		if v.Found && !v.Healthy && !f.Instead && f.Cause != diagnose.NotKnown {
+			add(f)
+		}
+	}
+	if rests { // why servers rest is seen at an earlier login
+		for _, g := range diagnose.All(k.Evidence, diagnose.Symptom{Device: y.Device}).Groups {
+			if g.Cause.Cause != diagnose.NotKnown && !g.Follows {
+				add(g.Cause)
+			}
 		}
 	}
 	return all

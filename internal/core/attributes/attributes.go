@@ -44,7 +44,7 @@ func Check(s *site.Site) []site.Problem {
 	overRADIUS := slices.ContainsFunc(s.Servers, func(v *site.Server) bool { return v.Protocol == site.RADIUS })
 	for _, k := range s.Kinds {
 		if k.Traits.LevelFrom != "" {
-			say(k.Place, k.Traits.LevelFrom, "1")
+			say(k.Place, k.Traits.LevelFrom, k.Traits.LevelText(1))
 		}
 		if k.Traits.AccountFrom != "" && overRADIUS && k.Traits.Speaks(site.RADIUS) {
 			say(k.Place, k.Traits.AccountFrom, "name")

@@ -314,7 +314,7 @@ func (c *checker) accept() ([]Finding, int) {
 
 var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRules, keyStrength, exposed, weakAccounts,
 	forgeable, sameGroupPlace, badAcceptance, sharedFallback, certificates, rulesThatCanBePassed, clearTextDirectory,
-	shadowedClients, samePlace}
+	shadowedClients, samePlace, labelSlips}
 
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify,

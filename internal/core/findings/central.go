@@ -2,10 +2,12 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -575,4 +577,59 @@ func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found 
 		Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: %s cannot "+
 			"check it.", kind.Name, form, cs.Who.Name, step.By),
 		Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}, true
+}
+
+// labelSlips looks for a label that one device alone bears and that is a typing slip
+// away from one that others bear, or that a grant asks for.
+func labelSlips(c *checker) {
+	s := c.reckoner.Site
+	bear, asked := map[string]map[string][]*site.Device{}, map[string]map[string]bool{}
+	for _, d := range s.Devices {
+		for label, value := range d.Labels {
+			if bear[label] == nil {
+				bear[label] = map[string][]*site.Device{}
+			}
+			bear[label][value] = append(bear[label][value], d)
+		}
+	}
+	for _, g := range s.Grants {
+		for label, values := range g.Where {
+			for _, v := range values {
+				if asked[label] == nil {
+					asked[label] = map[string]bool{}
+				}
+				asked[label][v] = true
+			}
+		}
+	}
+	for _, label := range slices.Sorted(maps.Keys(bear)) {
+		for _, value := range slices.Sorted(maps.Keys(bear[label])) {
+			if len(bear[label][value]) > 1 || asked[label][value] || len(value) < 4 {
+				continue
+			}
+			for _, other := range slices.Sorted(maps.Keys(bear[label])) {
+				if len(bear[label][other]) < 2 && !asked[label][other] || nearest.Slips(value, other) != 1 ||
+					numbered(value, other) {
+					continue
+				}
+				d := bear[label][value][0]
+				c.add(Finding{Code: "label-slip", Devices: []*site.Device{d}, Place: d.Place,
+					Text: fmt.Sprintf("%s has %s: %s, and %d other devices have %s: what holds for them does not hold for it.",
+						d.Name, label, value, len(bear[label][other]), other),
+					Repair: "write " + label + ": " + other + "; or accept this, if it is a name of its own"})
+				break
+			}
+		}
+	}
+}
+
+// numbered reports whether two names differ in digits only, as those of a row do.
+func numbered(a, b string) bool {
+	letters := func(c rune) rune {
+		if c >= '0' && c <= '9' {
+			return -1
+		}
+		return c
+	}
+	return strings.Map(letters, a) == strings.Map(letters, b)
 }

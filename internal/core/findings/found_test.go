@@ -117,7 +117,7 @@ var variants = map[string][]string{
 	"a grant twice": {"grants: [", "grants: [{who: [team net], role: all}, "},
 	"a grant of a narrower place": {"grants: [{who: [team net], role: all}]",
 		"grants: [{who: [team net], where: {place: [north]}, role: all}, {who: [team net], role: all}]",
-		"192.0.2.11}", "192.0.2.11, labels: {place: north}}"},
+		"192.0.2.11]}", "192.0.2.11], labels: {place: north}}"},
 	"rules that begin with what is allowed": {"[allow **]", "[allow look, allow **]"},
 	"rules of everything after a refusal":   {"[allow **]", "[refuse save, allow **]", ", commands: commands", ""},
 	"rules that refuse everything":          {"[allow **]", "[refuse **]", ", commands: commands", ""},

@@ -237,6 +237,15 @@ var pages = []Page{
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
 		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]",
 		setup: withWatch},
+	{Code: "label-slip", Severity: Warning,
+		About: "One device bears a label that is a typing slip away from one that others bear or a grant asks for: what " +
+			"holds for them does not hold for it.",
+		Shows: "place: north-peir}", Good: "place: north-pier}",
+		setup: []string{"192.0.2.11]}", "192.0.2.11], labels: {place: north-pier}}",
+			"192.0.2.12]}\naccounts",
+			"192.0.2.12]}\n  - {name: sw-3, kind: switch, profile: p, addresses: [192.0.2.13], labels: " +
+				"{place: north-pier}}\n  - {name: sw-4, kind: switch, profile: p, addresses: [192.0.2.14], labels: {place: " +
+				"north-pier}}\naccounts"}},
 	{Code: "rule-shadowed", Severity: Warning,
 		About: "A command rule never decides, because an earlier one matches all that it matches.",
 		Shows: "commands: [allow look **, refuse look secrets]", Good: "commands: [refuse look secrets, allow look **]",

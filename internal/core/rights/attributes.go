@@ -40,7 +40,7 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		all, sent = []Attribute{{Name: ServiceType, Value: service}, {Name: ManagementPrivilegeLevel, Value: level}},
 			d.Role.SendRADIUS
 		if kind != nil && kind.Traits.LevelFrom != "" {
-			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: level})
+			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: kind.Traits.LevelText(d.Role.Level)})
 		}
 	case protocol == site.TACACS && p == site.Session:
 		all, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
@@ -65,7 +65,11 @@ func Level(all []Attribute, kind *site.Kind) (int, bool) {
 	level, found := 0, false
 	for _, a := range all {
 		switch {
-		case a.Name == PrivLvl, from != "" && a.Name == from, from == "" && a.Name == ManagementPrivilegeLevel:
+		case from != "" && a.Name == from:
+			if n, ok := kind.Traits.LevelIn(a.Value); ok {
+				return n, true
+			}
+		case a.Name == PrivLvl, from == "" && a.Name == ManagementPrivilegeLevel:
 			if n, err := strconv.Atoi(a.Value); err == nil && n >= 0 && n <= 15 {
 				return n, true
 			}

@@ -63,3 +63,40 @@ func TestPortNamesThatTellNothingApartAreRefused(t *testing.T) {
 		require.ErrorContains(t, err, says, names)
 	}
 }
+
+func TestALevelHasTheFormThatItsKindSays(t *testing.T) {
+	t.Parallel()
+	traits := func(text string) (Traits, error) {
+		s, err := Parse(Source{Name: "site.yaml",
+			Text: []byte("site: x\nkinds: [{name: k, traits: {level-from: " + text + "}}]\n")})
+		if err != nil {
+			return Traits{}, err
+		}
+		return s.Kinds[0].Traits, nil
+	}
+	plain, err := traits("Example-Level")
+	require.NoError(t, err)
+	formed, err := traits(`"Example-Pair access:level={level};"`)
+	require.NoError(t, err)
+	require.Equal(t, []string{"15", "access:level=15;"}, []string{plain.LevelText(15), formed.LevelText(15)})
+	for _, k := range []struct {
+		of    Traits
+		value string
+		level int
+		ok    bool
+	}{{plain, "7", 7, true}, {plain, "16", 16, false}, {plain, "-1", -1, false}, {plain, "x", 0, false},
+		{plain, "0", 0, true},
+		{formed, "access:level=7;", 7, true}, {formed, "access:level=7", 7, false}, {formed, "level=7;", 0, false},
+		{formed, "access:level=15;", 15, true}, {formed, "7", 7, false}} {
+		n, ok := k.of.LevelIn(k.value)
+		require.Equal(t, k.ok, ok, k.value)
+		if ok {
+			require.Equal(t, k.level, n, k.value)
+		}
+	}
+	for _, bad := range []string{`"Example-Pair level"`, `"Example-Pair {level}{level}"`, `"radius-standard x={level}"`,
+		`"a b c"`} {
+		_, err := traits(bad)
+		require.ErrorContains(t, err, "level-from is", bad)
+	}
+}

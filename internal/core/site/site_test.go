@@ -160,7 +160,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 			`the list "other" is for elevation and is used here for login`},
 		{"refusal: tries-next", "refusal: maybe", `refusal is "maybe"; ends-list or tries-next is wanted`},
 		{"refusal: tries-next", "level-from: a b",
-			`level-from is "a b"; radius-standard, or the name of an attribute is wanted`},
+			`level-from is "a b"; radius-standard, or the name of an attribute and, after a blank, the form of its value`},
 		{"refusal: tries-next", "speaks: [radios]",
 			`speaks is "radios"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
 		{"refusal: tries-next", "password-as: {radius: ascii}", `radius is "ascii"; pap, chap or mschapv2 is wanted`},

@@ -28,6 +28,9 @@ type Traits struct {
 	LoginTries             int           // login-tries: passwords asked for on one connection
 	// level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
 	LevelFrom string
+	// LevelForm is the form of its value, with {level} in the place of the level; "" for
+	// the level alone.
+	LevelForm string
 	// account-from: the attribute that names a local account whose rights hold, "" for none
 	AccountFrom         string
 	AccountByName       bool          // account-by-name: the rights of the person's own name, where no attribute comes
@@ -245,8 +248,17 @@ var traits = map[string]trait{
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
 	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
-	"level-from":                attributeTrait("radius-standard", func(t *Traits) *string { return &t.LevelFrom }),
-	"account-from":              attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
+	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value such as " +
+		"text={level}", set: func(t *Traits, text string) bool {
+		name, form, formed := strings.Cut(text, " ")
+		t.LevelFrom, t.LevelForm = name, strings.TrimSpace(form)
+		if name == "radius-standard" {
+			t.LevelFrom = ""
+			return !formed
+		}
+		return isName(name) && (!formed || strings.Count(t.LevelForm, levelPlace) == 1)
+	}},
+	"account-from": attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
 	"networks": {takes: "any, default-only or default-and-management", set: func(t *Traits, text string) bool {
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
@@ -265,6 +277,27 @@ var traits = map[string]trait{
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
 	}},
+}
+
+// levelPlace stands for the level in the form of an attribute's value.
+const levelPlace = "{level}"
+
+// LevelText returns a level as the kind's attribute carries it.
+func (t Traits) LevelText(level int) string {
+	if t.LevelForm == "" {
+		return strconv.Itoa(level)
+	}
+	return strings.Replace(t.LevelForm, levelPlace, strconv.Itoa(level), 1)
+}
+
+// LevelIn reads the level from a value of the kind's attribute; false where it is
+// none from 0 to 15 in that form.
+func (t Traits) LevelIn(value string) (int, bool) {
+	before, after, _ := strings.Cut(t.LevelForm, levelPlace)
+	text, has := strings.CutPrefix(value, before)
+	text, ends := strings.CutSuffix(text, after)
+	n, err := strconv.Atoi(text)
+	return n, has && ends && err == nil && n >= 0 && n <= 15
 }
 
 // attributeTrait makes a trait that is an attribute's name, or a word for none.
