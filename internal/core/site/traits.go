@@ -248,8 +248,8 @@ var traits = map[string]trait{
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
 	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
-	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value such as " +
-		"text={level}", set: func(t *Traits, text string) bool {
+	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value such " +
+		"as text={level}", set: func(t *Traits, text string) bool {
 		name, form, formed := strings.Cut(text, " ")
 		t.LevelFrom, t.LevelForm = name, strings.TrimSpace(form)
 		if name == "radius-standard" {
