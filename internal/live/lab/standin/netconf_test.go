@@ -3,7 +3,6 @@ package standin
 import (
 	"crypto/ed25519"
 	"crypto/rand"
-	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -60,15 +59,8 @@ devices: [{name: sw, addresses: [127.0.0.1], accounts: [keeper, guest], access: 
 	return d, listener.Addr().String()
 }
 
-// peer is a NETCONF client.
-type peer struct {
-	*testing.T
-	conn *netconf.Conn
-	ssh  *ssh.Client
-	n    int
-}
-
-func peerOf(t *testing.T, address, person string, capabilities ...string) *peer {
+// managed opens a NETCONF session over SSH.
+func managed(t *testing.T, address, person string) *netconf.Client {
 	c, err := ssh.Dial("tcp", address, &ssh.ClientConfig{User: person, HostKeyCallback: ssh.InsecureIgnoreHostKey(),
 		Auth: []ssh.AuthMethod{ssh.Password("right")}, Timeout: 10 * time.Second})
 	require.NoError(t, err)
@@ -80,57 +72,12 @@ func peerOf(t *testing.T, address, person string, capabilities ...string) *peer 
 	out, err := session.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, session.RequestSubsystem("netconf"))
-	p := &peer{T: t, ssh: c, conn: netconf.NewConn(struct {
+	client, err := netconf.Open(netconf.NewConn(struct {
 		io.Reader
 		io.Writer
-	}{out, in})}
-	hello, err := p.conn.Read()
+	}{out, in}))
 	require.NoError(t, err)
-	theirs, id, err := netconf.ReadHello(hello)
-	require.NoError(t, err)
-	require.NotEmpty(t, id)
-	require.Contains(t, theirs, netconf.ConfirmedCommit)
-	require.NoError(t, p.conn.Write(netconf.Hello(capabilities, 0)))
-	for _, c := range capabilities {
-		if c == netconf.Base11 {
-			p.conn.Chunked()
-		}
-	}
-	return p
-}
-
-// rpc asks one operation and gives the reply.
-func (p *peer) rpc(operation string) *etree.Element {
-	p.Helper()
-	p.n++
-	require.NoError(p, p.conn.Write(fmt.Appendf(nil, `<rpc xmlns="%s" message-id="%d" extra="kept">%s</rpc>`, netconf.Base,
-		p.n, operation)))
-	message, err := p.conn.Read()
-	require.NoError(p, err)
-	reply, err := netconf.Parse(message, "rpc-reply")
-	require.NoError(p, err, string(message))
-	require.Equal(p, fmt.Sprint(p.n), reply.SelectAttrValue("message-id", ""))
-	require.Equal(p, "kept", reply.SelectAttrValue("extra", ""))
-	return reply
-}
-
-func (p *peer) ok(operation string) {
-	p.Helper()
-	reply := p.rpc(operation)
-	require.NotNil(p, reply.SelectElement("ok"), string(netconf.Bytes(reply.Copy())))
-}
-
-func (p *peer) fails(operation, tag string) *netconf.Error {
-	p.Helper()
-	errors := netconf.Errors(p.rpc(operation))
-	require.Len(p, errors, 1, operation)
-	require.Equal(p, tag, errors[0].Tag, errors[0].Message)
-	return errors[0]
-}
-
-func (p *peer) config(which, filter string) string {
-	reply := p.rpc(`<get-config><source><` + which + `/></source>` + filter + `</get-config>`)
-	return string(netconf.Bytes(reply.Copy()))
+	return client
 }
 
 // What comes over SSH is the store of the device: the level of the account counts,
@@ -138,19 +85,20 @@ func (p *peer) config(which, filter string) string {
 func TestNETCONFOverSSHConfiguresTheDeviceItself(t *testing.T) {
 	t.Parallel()
 	d, address := configured(t)
-	const system = `<system xmlns="` + yang.SystemNS + `"><tacacs-plus xmlns="` + yang.TACACSNS +
-		`"><server><name>t2</name><port>4949</port></server></tacacs-plus></system>`
+	doc := etree.NewDocument()
+	require.NoError(t, doc.ReadFromString(`<config><system xmlns="`+yang.SystemNS+`"><tacacs-plus xmlns="`+yang.TACACSNS+
+		`"><server><name>t2</name><port>4949</port></server></tacacs-plus></system></config>`))
 	port := func() uint16 { return d.design().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port }
-	const edit = `<edit-config><target><candidate/></target><config>` + system + `</config></edit-config>`
-	p := peerOf(t, address, "keeper", netconf.Base11)
-	reader := peerOf(t, address, "guest", netconf.Base10)
-	require.Contains(t, reader.config("running", ""), "keeper")
-	require.Contains(t, reader.fails(edit, "access-denied").Message, "level 15")
-	p.ok(edit)
+	writer, reader := managed(t, address, "keeper"), managed(t, address, "guest")
+	held, err := reader.GetConfig("running", netconf.Root{Name: "system", Namespace: yang.OpenNS})
+	require.NoError(t, err)
+	require.Contains(t, string(netconf.Bytes(held.Copy())), "keeper")
+	require.ErrorContains(t, reader.Edit("candidate", doc.Root().Copy()), "level 15")
+	require.NoError(t, writer.Edit("candidate", doc.Root().Copy()))
 	require.EqualValues(t, 49, port())
 	d.SetTroubles([]config.Trouble{{What: config.Warns, With: "commit"}})
-	warned := netconf.Errors(p.rpc(`<commit/>`))
-	require.Empty(t, warned, "a warning is no error")
+	require.NoError(t, writer.Commit(""), "a warning is no error")
+	require.Len(t, writer.Warnings, 1)
 	require.EqualValues(t, 4949, port())
-	p.ok(`<close-session/>`)
+	require.NoError(t, writer.Close())
 }
