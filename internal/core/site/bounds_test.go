@@ -49,20 +49,22 @@ func TestWhatIsNoValueIsRefusedAtItsEdge(t *testing.T) {
 		"attempts: 2":                  "attempts",
 		"ports: {authentication: 1, accounting: 2}": "ports",
 	} {
-		_, err := Parse(Source{Name: "site.yaml", Text: []byte("keys: {k: file k}\nservers:\n  - {name: t, protocol: tacacs, " +
-			"address: 192.0.2.1, key: k, " + line + "}\n")})
+		_, err := Parse(Source{Name: "site.yaml",
+			Text: []byte("keys: {k: file k}\nservers:\n  - {name: t, protocol: tacacs, " +
+				"address: 192.0.2.1, key: k, " + line + "}\n")})
 		if says == "" {
 			require.NoError(t, err, line)
 			continue
 		}
 		require.ErrorContains(t, err, says, line)
 	}
+	const book = "servers: [{name: d, protocol: ldap, address: 192.0.2.1, base: o=x, "
 	for text, says := range map[string]string{
-		"servers: 3\n": "a list, each item starting with",
-		"servers: [{name: d, protocol: ldap, address: 192.0.2.1, base: o=x, transport: tls}]\n":                            "transport",
-		"servers: [{name: d, protocol: ldap, address: 192.0.2.1, base: o=x, ports: {authentication: 1, accounting: 2}}]\n": "ports",
-		"people: [{name: a, from: somewhere}]\n":                                                                           "from",
-		"keys: {k: }\n":                                                                                                    "k",
+		"servers: 3\n":              "a list, each item starting with",
+		book + "transport: tls}]\n": "transport",
+		book + "ports: {authentication: 1, accounting: 2}}]\n": "ports",
+		"people: [{name: a, from: somewhere}]\n":               "from",
+		"keys: {k: }\n":                                        "k",
 	} {
 		_, err := Parse(Source{Name: "site.yaml", Text: []byte(text)})
 		require.ErrorContains(t, err, says, text)
@@ -111,9 +113,10 @@ grants: [{who: [team net, team watch], role: all}, {who: [team net, person someo
 	require.Equal(t, []string{"anyone else in a directory someone.of.no.team"},
 		names(site(strings.Replace(book, ", teams-from: memberOf", "", 1)+"directories: [d]\n", "")))
 	require.Equal(t, []string{"anyone of team net someone.of.net.", "anyone of team watch ebba",
-		"anyone else in a directory per"}, names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], "+
-		"password: $6$a$b}, {name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, {name: off, "+
-		"teams: [net], disabled: true, password: $6$a$b}]}\n")), "those whom a lab knows stand for their team")
+		"anyone else in a directory per"},
+		names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], "+
+			"password: $6$a$b}, {name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, {name: off, "+
+			"teams: [net], disabled: true, password: $6$a$b}]}\n")), "those whom a lab knows stand for their team")
 }
 
 func TestPasswordsAreOneWhereTheyAreWrittenAsOne(t *testing.T) {
@@ -122,7 +125,8 @@ func TestPasswordsAreOneWhereTheyAreWrittenAsOne(t *testing.T) {
 	for _, c := range []struct {
 		a, b Password
 		same bool
-	}{{Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$b"}, true}, {Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$c"}, false},
+	}{{Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$b"}, true},
+		{Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$c"}, false},
 		{Password{Key: k}, Password{Key: k}, true}, {Password{Key: k}, Password{Key: l}, false},
 		{Password{Key: k}, Password{Hash: "$6$a$b"}, false}, {Password{None: true}, Password{None: true}, false}, {Password{},
 			Password{}, false}} {
