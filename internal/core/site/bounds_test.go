@@ -115,8 +115,8 @@ grants: [{who: [team net, team watch], role: all}, {who: [team net, person someo
 	require.Equal(t, []string{"anyone of team net someone.of.net.", "anyone of team watch ebba",
 		"anyone else in a directory per"},
 		names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], "+
-			"password: $6$a$b}, {name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, {name: off, "+
-			"teams: [net], disabled: true, password: $6$a$b}]}\n")), "those whom a lab knows stand for their team")
+			"password: $6$a$b}, {name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, "+
+			"{name: off, teams: [net], disabled: true, password: $6$a$b}]}\n")), "those whom a lab knows stand for their team")
 }
 
 func TestPasswordsAreOneWhereTheyAreWrittenAsOne(t *testing.T) {
