@@ -197,9 +197,10 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 			"demo/as-reviewed/passwords/"+person, "-command", "set port 3 off")
 	}
 	follow(t, c, "docs/lab.md", []printed{
+		{call: "mellowgate lab -set 'clock +6h'", says: `clock \+6h`},
 		{call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s for north-sw-1'", says: "tern silent"},
 		{call: "mellowgate lab -faults", says: "plover slow 3s for north-sw-1"},
-		{call: "mellowgate lab -lift 'tern silent'", says: "^plover slow 3s for north-sw-1"},
+		{call: "mellowgate lab -lift 'tern silent'", says: "(?m)^plover slow 3s for north-sw-1"},
 		{call: "mellowgate lab -lift all", says: "no fault is in effect"},
 		{call: "mellowgate drill SITE", as: "mellowgate drill -network " + another(t) + " -device hq-fw-1" + site,
 			says: "came out as foreseen"},
