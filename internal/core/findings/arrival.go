@@ -1,0 +1,296 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// landsLow looks for people who arrive below the level of their role while
+// every server is up.
+func landsLow(c *checker, sh foresee.Shape) {
+	full := false
+	for _, cs := range sh.Cases {
+		full = full || cs.Who.Kind == foresee.Known && allUp(cs) && cs.Full()
+	}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != walk.OutcomeLow || cs.Raised >= cs.Promised {
+			continue
+		}
+		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
+		at, why, repair := tooLow(cs)
+		f.Place = at
+		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
+		f.Repair = repair
+		if !full {
+			f.Severity = Error
+		}
+		c.add(f)
+	}
+}
+
+// tooLow says why somebody who is in arrives below their level, and what would
+// raise it.
+func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
+	list, step, login := cs.Way.Lists[site.Session], lastStep(cs, site.Session), lastStep(cs, site.Login)
+	switch {
+	case list == nil && login.Method.Kind == site.ByGroup && login.Method.Group.Protocol() == site.LDAP:
+		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
+				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory (directories: [NAME]); or " +
+				"give " +
+				"it an elevation list"
+	case cs.Way.Access == site.Console && !cs.Device.Kind.Traits.ConsoleObeys:
+		return cs.Way.Place, fmt.Sprintf("devices of the kind %s obey no session list on the console "+
+				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
+			"give the console an elevation list, by which people raise their level"
+	case list == nil:
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this kind then gives level %d", cs.Level),
+			"give it a session list that asks the servers"
+	case step.Method.Kind != site.ByGroup:
+		return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
+			"ask the servers in the session list"
+	}
+	return list.Place, "what the session list " + list.Name + " gets back names no level that this kind reads",
+		"look at level-from of the kind and send of the role"
+}
+
+// refusedThoughGranted looks for people whom a grant lets in and whose login is
+// right, and who are refused after it while every server is up.
+func refusedThoughGranted(c *checker, sh foresee.Shape) {
+	in := map[*site.Way]bool{}
+	for _, cs := range sh.Cases {
+		in[cs.Way] = in[cs.Way] || cs.Who.Kind == foresee.Known && allUp(cs) && cs.Outcome != walk.OutcomeRefused
+	}
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome != walk.OutcomeRefused ||
+			lastStep(cs, site.Login).Result != walk.Accepted {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil {
+			continue
+		}
+		f := Finding{Code: "refused-though-granted", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
+		why := ""
+		if cs.Reason == reason.BelowLevel {
+			f.Place, why, f.Repair = belowLevel(cs, role)
+		} else {
+			f.Place, why, f.Repair = sessionRefuses(cs)
+		}
+		if f.Place == (site.Place{}) {
+			continue // what refuses is found by another check
+		}
+		if in[cs.Way] {
+			f.Severity = Warning
+		}
+		f.Text = fmt.Sprintf("%s has the role %s here, and is refused by %s although every server is up: %s.", cs.Who.Name,
+			role.Name, cs.Way.Name(), why)
+		c.add(f)
+	}
+}
+
+// admitsADirectory looks for ways in that ask a directory, and so let in whomever
+// it knows.
+func admitsADirectory(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		login := lastStep(cs, site.Login)
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused ||
+			login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.LDAP || c.reckoner.RoleOf(cs) != nil {
+			continue
+		}
+		f := Finding{Code: "admits-a-directory", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: login.Method.Place,
+			Text: fmt.Sprintf("The list %s asks the directory %s, which knows passwords and no grants: %s gets in, at level %d.",
+				login.List.Name, login.By, cs.Who.Name, cs.Raised),
+			Repair: "ask RADIUS or TACACS+ servers, which decide by grants and can ask the directory (directories: [" +
+				login.By +
+				"]); or let find of the directory name only those who may get in, and accept this"}
+		if cs.Full() {
+			f.Severity = Error
+		}
+		c.add(f)
+	}
+}
+
+// belowLevel says why a person does not reach the level that a way in needs.
+func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair string) {
+	traits := cs.Device.Kind.Traits
+	need, trait := traits.NeedsLevel(cs.Way.Access)
+	list := cs.Way.Lists[site.Session]
+	step := lastStep(cs, site.Session)
+	switch {
+	case role.Level < need:
+		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need, trait),
+			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: through: [ssh]", need)
+	case list == nil:
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs %d there "+
+			"(%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
+	}
+	return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level, and this kind needs %d there "+
+		"(%s)",
+		list.Name, step.Method, need, trait), "ask the servers in the session list"
+}
+
+// sessionRefuses says where a session list that asks no server leaves a person whom
+// the servers know; the place is empty where it is not the list.
+func sessionRefuses(cs foresee.Case) (at site.Place, why, repair string) {
+	list, step := cs.Way.Lists[site.Session], lastStep(cs, site.Session)
+	asks := func(m site.Method) bool { return m.Kind == site.ByGroup }
+	if list == nil || step.Result == walk.Accepted || slices.ContainsFunc(list.Methods, asks) {
+		return site.Place{}, "", ""
+	}
+	var groups []string
+	for _, m := range cs.Way.Lists[site.Login].Methods {
+		if asks(m) {
+			groups = append(groups, m.String())
+		}
+	}
+	for _, m := range list.Methods {
+		groups = append(groups, m.String())
+	}
+	return list.Place, fmt.Sprintf("the session list %s ends at %s, which does not know them, and asks no server",
+		list.Name, step.Method), "ask the servers in it, as the login does: methods: [" + strings.Join(groups, ", ") + "]"
+}
+
+func allUp(c foresee.Case) bool {
+	return !slices.ContainsFunc(c.When, func(w foresee.Condition) bool { return w.State != foresee.Up })
+}
+
+// ruleWithoutEffect looks for people whose role has command rules that nothing
+// asks about.
+func ruleWithoutEffect(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused || cs.Outcome == walk.OutcomeOpen {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil || limitless(role) {
+			continue
+		}
+		step := lastStep(cs, site.Commands)
+		if step.Method.Kind == site.ByGroup && step.Result != walk.Unavailable {
+			continue
+		}
+		why := "no list asks about commands there"
+		if list := cs.Way.Lists[site.Commands]; list != nil {
+			why = fmt.Sprintf("the list %s ends at %s", list.Name, step.Method)
+			if step.List == nil {
+				why = fmt.Sprintf("the list %s does not govern commands of level %d", list.Name, cs.Level)
+			}
+		}
+		c.add(Finding{Code: "rule-without-effect", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Place,
+			Text: fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.", role.Name,
+				cs.Who.Name, cs.Level, why),
+			Repair: "give the way in a command list that asks TACACS+ servers, or accept this for these devices"})
+	}
+}
+
+// limitless reports whether a role allows every command.
+func limitless(r *site.Role) bool {
+	return len(r.Commands) > 0 && r.Commands[0].Allow && len(r.Commands[0].Words) == 1 && r.Commands[0].Words[0] == "**"
+}
+
+// templateMissing looks for people whose rights are those of a local account
+// that the device does not have.
+func templateMissing(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		if cs.Reason != reason.TemplateMissing {
+			continue
+		}
+		role := c.reckoner.RoleOf(cs)
+		if role == nil {
+			continue
+		}
+		c.add(Finding{Code: "template-missing", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: role.Template.Place,
+			Text: fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these devices have "+
+				"no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
+			Repair: "add " + role.Template.Name + " to accounts of the devices or their profile"})
+	}
+}
+
+// notSupported looks for groups that a kind cannot ask at all.
+func notSupported(c *checker, sh foresee.Shape) {
+	d := sh.Devices[0]
+	for _, cs := range sh.Cases {
+		for _, step := range cs.Steps {
+			if step.Reason != reason.NotSupported {
+				continue
+			}
+			p := step.Method.Group.Protocol()
+			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
+				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the "+
+					"group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
+				Repair: "ask a group of another protocol, or mend speaks of the kind"}
+			if d.Kind.Traits.Speaks(p) {
+				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use "+
+					"%s networks only: the group %s never answers.", d.Network, d.Kind.Name, d.Kind.Traits.Networks,
+					step.Method.Ref.Name)
+				f.Repair = "use another network, or mend networks of the kind"
+				f.Place = d.Place
+			}
+			c.add(f)
+		}
+	}
+}
+
+// cannotVerify looks for people whose password a server cannot check in the
+// form in which the device sends it. Every server of a list counts, also one that
+// is asked only while others are silent, and one whose refusal lets the next
+// method try.
+func cannotVerify(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		if cs.Who.Kind != foresee.Known || cs.Who.Person() == nil {
+			continue
+		}
+		for _, step := range cs.Steps {
+			if step.Purpose != site.Login || step.Method.Kind != site.ByGroup || step.Result != walk.Refused {
+				continue
+			}
+			f, found := c.unreadable(cs, step)
+			if !found {
+				continue
+			}
+			f.Code, f.Devices, f.Access = "cannot-verify", sh.Devices, []string{cs.Way.Name()}
+			switch {
+			case cs.Outcome != walk.OutcomeRefused: // another method lets the person in
+				f.Severity = Warning
+			case !allUp(cs):
+				f.Severity = Warning
+				f.Text += " The server decides " + when(cs) + "."
+			}
+			c.add(f)
+		}
+	}
+}
+
+// unreadable says why a server that refused a login cannot check a password in the
+// form in which it came; it is false where the form is not why.
+func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found bool) {
+	kind, p := cs.Device.Kind, cs.Who.Person()
+	form := kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
+	server := c.reckoner.Site.Server(step.By)
+	switch {
+	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
+		return Finding{Place: server.Place,
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.",
+				kind.Name, form, server.Name, strings.Join(server.Forms, ", ")),
+			Repair: "add " + form + " to password-forms of the server, or change password-as of the kind"}, true
+	case site.OneWay(form) || p.Password.Key != nil:
+		return Finding{}, false
+	case p.FromDirectory:
+		return Finding{Place: kind.Place,
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password can check "+
+				"none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
+			Repair: "let the kind send pap (or ascii)"}, true
+	}
+	return Finding{Place: p.Password.Place,
+		Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: %s cannot "+
+			"check it.", kind.Name, form, cs.Who.Name, step.By),
+		Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}, true
+}
