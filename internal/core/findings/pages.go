@@ -231,7 +231,7 @@ var pages = []Page{
 	{Code: "port-names-unsaid", Severity: Warning,
 		About: "A grant holds for some ways in alone. A server knows the way in from the port that a device names, and " +
 			"makes of devices name their ports in ways of their own: one that is not known is no way in of any grant.",
-		Shows: "traits: {refusal", Good: "traits: {port-names: {console: con, ssh: line}, refusal",
+		Shows: "traits: {refusal: ends-list}", Good: "traits: {port-names: {console: con, ssh: line}, refusal: ends-list}",
 		setup: []string{"grants: [{who: [team net], role", "grants: [{who: [team net], through: [console, ssh], role",
 			"traits: {refusal", "traits: {port-names: {console: con, ssh: line}, refusal"}},
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never match.",
