@@ -319,7 +319,7 @@ var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRul
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify,
 	templateMissing, sameName,
-	localFirst, linesLeftOut, defaultSurprise,
+	localFirst, sharedLogin, linesLeftOut, defaultSurprise,
 	landsLow, refusedThoughGranted, admitsADirectory, portNamesUnsaid, ruleWithoutEffect, sourceUnset, readableOnTheWay,
 	notRecorded,
 	startsWithoutStops,

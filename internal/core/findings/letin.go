@@ -44,6 +44,21 @@ func open(c *checker, sh foresee.Shape) {
 	}
 }
 
+// sharedLogin looks for logins by a secret that many share: nobody knows who it was.
+func sharedLogin(c *checker, sh foresee.Shape) {
+	for _, cs := range sh.Cases {
+		step := lastStep(cs, site.Login)
+		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
+			continue
+		}
+		c.add(Finding{Code: "shared-login", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
+			Text: fmt.Sprintf("%s the list %s takes %s in place of a person's password: whoever knows it is in under any "+
+				"name, and "+
+				"no record says who it was.", upper(when(cs)), step.List.Name, step.Method),
+			Repair: "put local in its place, with an account; or accept this for the devices that can do no better"})
+	}
+}
+
 // clearTextWay looks for a way in that sends passwords in clear.
 func clearTextWay(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {

@@ -192,6 +192,14 @@ var pages = []Page{
 	{Code: "local-first", Severity: Warning,
 		About: "A list asks local accounts before the servers. Whoever uses such an account is never seen by the servers.",
 		Shows: "authenticate: login, methods: [local, group t]", Good: "authenticate: login, methods: [group t, local]"},
+	{Code: "shared-login", Severity: Warning,
+		About: "A list takes a secret that many share in place of a person's password: whoever knows it is in under any " +
+			"name, and no record says who it was.",
+		Shows: "login, methods: [group t, local, secret bridge]", Good: "login, methods: [group t, local]",
+		setup: []string{"people:", "elevation-secrets: [{name: bridge, password: $6$e$f}]\npeople:",
+			"  - {name: session, authorize: session, methods: [group t, local]}\n",
+			"  - {name: session, authorize: session, methods: [group t, local]}\n  - {name: raise, authenticate: " +
+				"elevation, methods: [group t, secret bridge]}\n", "session: session", "session: session, elevation: raise"}},
 	{Code: "same-name", Severity: Warning,
 		About: "A local account and a person have one name. Which of the two passwords works depends on whether servers " +
 			"answer.",

@@ -372,7 +372,11 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 	add := func(password string, fits func(foresee.Case) bool) {
 		for _, c := range m.cases {
 			if c.Way == w && c.Holds(silent) && fits(c) {
-				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: password, Expect: expectation(c),
+				typed := password
+				if c.Outcome != walk.OutcomeRefused && strings.HasPrefix(c.By, string(site.BySecret)+" ") {
+					typed = c.By + " in place of the"
+				}
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c),
 					Wait: waitOf(c)})
 				return
 			}

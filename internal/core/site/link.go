@@ -185,7 +185,7 @@ func (l *linker) password(p *Password) {
 
 // methodsFor are the methods that make sense for each purpose.
 var methodsFor = [PurposeCount][]MethodKind{
-	Login:          {ByGroup, ByLocal, ByNone},
+	Login:          {ByGroup, ByLocal, BySecret, ByNone},
 	Elevation:      {ByGroup, BySecret, ByLocal, ByNone},
 	Session:        {ByGroup, ByLocal, SignedIn, ByNone},
 	Commands:       {ByGroup, ByLocal, SignedIn, ByNone},

@@ -200,7 +200,7 @@ type MethodKind string
 const (
 	ByGroup  MethodKind = "group"
 	ByLocal  MethodKind = "local"
-	BySecret MethodKind = "secret" // for an elevation
+	BySecret MethodKind = "secret" // a secret that many share, for an elevation or a login
 	SignedIn MethodKind = "signed-in"
 	ByNone   MethodKind = "none"
 	// LinePassword is a kind's built-in login by a password of the line, which

@@ -297,7 +297,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	}
 	attempt := login.Attempt{Access: t.c.Way.Access, Address: extra.Address(), HostKey: extra.HostKey(),
 		Trusted: extra.Trusted(), ServerName: t.c.Device.Name, Person: t.c.Who.Typed(),
-		Password: d.passwords.of(t.c.Who), Patience: 2 * time.Minute}
+		Password: d.passwords.login(t.c), Patience: 2 * time.Minute}
 	if t.c.RaiseTried {
 		attempt.Raise = &login.Raise{Level: 15, Password: d.passwords.raise(t.c)}
 	}

@@ -82,7 +82,7 @@ func (m *made) servers() {
 	}
 	for i := range 3 {
 		fmt.Fprintf(m, "  - {name: l%d, authenticate: login, methods: [%s%s]}\n", i,
-			methods("group t", "group r", "group d", "local"), m.maybe(8, ", none"))
+			methods("group t", "group r", "group d", "local"), m.maybe(6, ", secret bridge")+m.maybe(8, ", none"))
 		fmt.Fprintf(m, "  - {name: s%d, authorize: session, methods: [%s]}\n", i,
 			methods("group t", "group r", "local", "signed-in"))
 		fmt.Fprintf(m, "  - {name: e%d, authenticate: elevation, methods: [%s]}\n", i,

@@ -45,12 +45,16 @@ func (p passwords) of(w foresee.Who) site.Secret {
 	return site.NewSecret("not the password of anybody")
 }
 
-// raise returns what somebody types for an elevation: what the method that is
-// foreseen to decide takes. Who is not foreseen to know a secret types their own
-// password.
-func (p passwords) raise(c foresee.Case) site.Secret {
+// login returns what somebody types to log in, and raise what for an elevation: what
+// the method that is foreseen to decide takes. Who is not foreseen to know a secret
+// types their own password.
+func (p passwords) login(c foresee.Case) site.Secret { return p.typed(site.Login, c) }
+
+func (p passwords) raise(c foresee.Case) site.Secret { return p.typed(site.Elevation, c) }
+
+func (p passwords) typed(purpose site.Purpose, c foresee.Case) site.Secret {
 	for _, step := range slices.Backward(c.Steps) {
-		if step.Purpose != site.Elevation {
+		if step.Purpose != purpose {
 			continue
 		}
 		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
