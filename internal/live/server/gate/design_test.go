@@ -81,6 +81,24 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 	}
 }
 
+// A device that asks from another of its addresses is told apart from a stranger.
+func TestADeviceThatAsksFromAnotherOfItsAddressesIsNamed(t *testing.T) {
+	t.Parallel()
+	r := startWith(t, site.Keys{}, time.Now, `
+keys: {k: file k, kept: file kept}
+servers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 2s}, {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 200ms, attempts: 1}]
+devices: [{name: sw, addresses: [127.0.0.1, 127.0.0.12], source: 127.0.0.1}]
+people: [{name: ines, teams: [net], password: 'HASH'}]
+roles: [{name: all, level: 15}]
+grants: [{who: [team net], role: all}]
+`)
+	for _, server := range []string{"t", "r"} {
+		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.12")).Result, server)
+		require.Equal(t, "127.0.0.12 is an address of sw, which is to ask from 127.0.0.1: let it ask from there, or write "+
+			"source: 127.0.0.12", r.eventually("client-unknown").Text)
+	}
+}
+
 func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
 	t.Parallel()
 	r, _ := startDesigned(t)

@@ -31,6 +31,8 @@ type snapshot struct {
 	codesUsed bool
 	verified  *guard.Verified
 	books     *books
+	// others are the addresses of devices from which they are not to ask.
+	others map[netip.Addr]*site.Device
 }
 
 func snapshotOf(d Design) *snapshot {
@@ -40,6 +42,14 @@ func snapshotOf(d Design) *snapshot {
 			s.dummy = p.Password
 		}
 		s.codesUsed = s.codesUsed || p.OneTime != nil
+	}
+	s.others = map[netip.Addr]*site.Device{}
+	for _, device := range d.Site.Devices {
+		for _, a := range device.Addresses {
+			if a != device.Source {
+				s.others[a] = device
+			}
+		}
 	}
 	return s
 }
