@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"mellowgate/internal/core/foresee"
@@ -126,5 +127,32 @@ func badAcceptance(c *checker) {
 				Text:   fmt.Sprintf("accept names the finding %q, and there is none of that name.", a.Code),
 				Repair: "look the name up: mellowgate check -explain all"})
 		}
+	}
+}
+
+// sharedFate looks for devices whose servers all are on them or behind them. They
+// are alike to every login, so each device of a shape is looked at.
+func sharedFate(c *checker, sh foresee.Shape) {
+	asked := sh.Devices[0].Servers()
+	if len(asked) == 0 {
+		return
+	}
+	at := map[*site.Server]netip.Addr{} // the zero Addr where a name stands for it
+	for _, s := range asked {
+		at[s], _ = netip.ParseAddr(s.Address)
+	}
+	for _, d := range sh.Devices {
+		bound := func(s *site.Server) bool {
+			return slices.Contains(d.Addresses, at[s]) ||
+				slices.ContainsFunc(s.Behind, func(r site.Ref) bool { return r.Name == d.Name })
+		}
+		if slices.ContainsFunc(asked, func(s *site.Server) bool { return !bound(s) }) {
+			continue
+		}
+		c.add(Finding{Code: "shared-fate", Devices: []*site.Device{d}, Place: d.Place,
+			Text: fmt.Sprintf("Every server that %s asks (%s) is on it or behind it: when the device is in trouble, so is the "+
+				"way "+
+				"to them, and only local accounts get in.", d.Name, join(serverNames(asked))),
+			Repair: "let it ask a server that is reached another way too; or accept this, with a local account that is tried"})
 	}
 }

@@ -312,6 +312,13 @@ var pages = []Page{
 		About: "An entry of clients covers the address of a device. The device counts, with the key of the server: the key " +
 			"of the entry is never used for it.",
 		Shows: "from: 192.0.2.11,", Good: "from: 192.0.2.99,", setup: withClient},
+	{Code: "shared-fate", Severity: Warning,
+		About: "All servers that a device asks are on the device itself, or behind it: when it is in trouble, so is the " +
+			"way to them, just when somebody must get in.",
+		Shows: "192.0.2.2, key: k2, timeout: 1s, dead-time: 1m, behind: sw-1}",
+		Good:  "192.0.2.2, key: k2, timeout: 1s, dead-time: 1m}",
+		setup: []string{"192.0.2.1, key: k, timeout: 1s, dead-time: 1m}", "192.0.2.1, key: k, timeout: 1s, dead-time: 1m, " +
+			"behind: sw-1}"}},
 	{Code: "same-port", Severity: Error,
 		About: "Two servers have one address and port. Only one of them can run.",
 		Shows: "address: 192.0.2.1, key: k2,", Good: "address: 192.0.2.2, key: k2,"},

@@ -135,6 +135,11 @@ func (l *linker) link() {
 			find(l, "device", s.devices, a.Device)
 		}
 	}
+	for _, v := range s.Servers {
+		for _, d := range v.Behind {
+			find(l, "device", s.devices, d)
+		}
+	}
 	for _, g := range s.Grants {
 		g.Role = find(l, "role", l.roles, g.RoleRef)
 		for _, d := range g.Devices {

@@ -142,6 +142,7 @@ type Server struct {
 	For                         Uses
 	Forms                       []string // the password forms that the server takes; none: every form
 	Labels                      map[string]string
+	Behind                      []Ref     // devices through which its only path leads
 	Directory                   Directory // for LDAP
 }
 

@@ -79,6 +79,9 @@ var serverShape = shape[Server]{
 				}
 			})
 		}, form: oneOrMore(wordsForm(FormsOf(TACACS)...))},
+		"behind": itemsField("behind", nameForm(), func(r *reader, n *yaml.Node, text string, s *Server) {
+			s.Behind = append(s.Behind, Ref{Name: text, Place: r.place(n)})
+		}),
 		"labels":     {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) }, form: mapForm(textForm())},
 		"base":       textOf("base", func(s *Server) *string { return &s.Directory.Base }),
 		"bind":       inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
