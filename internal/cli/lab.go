@@ -239,9 +239,6 @@ func printPlaces(c *Call, p evidence.Places, dir string) {
 		if s.Port == 0 {
 			ports = fmt.Sprintf("ports %d and %d", s.Authentication, s.Accounting)
 		}
-		if !s.Running {
-			ports += ", not running (run: true is not set)"
-		}
 		what := s.Protocol + " server"
 		if s.TLS {
 			what += " over TLS"

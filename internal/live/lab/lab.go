@@ -176,7 +176,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 		}
 		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting,
 			Dialer: l.links, Words: attributes.Of(l.config.Site)}
-		l.Places.Servers = append(l.Places.Servers, service.Written(place, true))
+		l.Places.Servers = append(l.Places.Servers, service.Written(place))
 	}
 	return targets, nil
 }

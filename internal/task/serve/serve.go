@@ -117,7 +117,7 @@ func (s *serving) take(ctx context.Context, o sitefile.Opened) error {
 		s.say("%s", listens(change))
 		name := change.Place.Server.Name
 		if delete(s.places, name); !change.Ended {
-			s.places[name] = service.Written(change.Place, true)
+			s.places[name] = service.Written(change.Place)
 		}
 	}
 	return nil

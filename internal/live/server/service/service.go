@@ -181,9 +181,9 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 }
 
 // Written returns a place as it is written to places.json.
-func Written(p gate.Place, running bool) evidence.ServerPlace {
+func Written(p gate.Place) evidence.ServerPlace {
 	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS,
-		Address: p.Authentication.Addr().String(), Running: running}
+		Address: p.Authentication.Addr().String(), Running: true}
 	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
 		at.Port = p.Authentication.Port()
 	} else {
