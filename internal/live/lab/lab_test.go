@@ -69,6 +69,14 @@ func start(t *testing.T, change ...func(*site.Site)) *rig {
 	return &rig{l, t, s, keys, folder, network, 0}
 }
 
+// patient gives every answer all the time that a busy machine needs: for tests in
+// which none is missing.
+func patient(s *site.Site) {
+	for _, server := range s.Servers {
+		server.Timeout = 20 * time.Second
+	}
+}
+
 // login makes a real login; an empty password is the person's own.
 func (r *rig) login(device, access, person, password string, commands ...string) login.Seen {
 	r.t.Helper()
@@ -202,7 +210,11 @@ func TestEveryLoginComesOutAsForeseen(t *testing.T) {
 }
 
 func everyLogin(t *testing.T, silent []string) {
-	r := start(t)
+	change := []func(*site.Site){}
+	if silent == nil {
+		change = append(change, patient)
+	}
+	r := start(t, change...)
 	people := []string{"ines.marsh", "tobin.reed", "wren.auditor", "odd.larsen", "harbourmaster", "master"}
 	for _, s := range r.site.Servers {
 		r.Silence(s, slices.Contains(silent, s.Name))
@@ -259,7 +271,7 @@ func TestADeviceCountsWhatCameOfAskingItsServers(t *testing.T) {
 
 func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	t.Parallel()
-	r := start(t)
+	r := start(t, patient)
 	seen := r.login("north-sw-1", site.SSH, "ines.marsh", "", "look session", "set port 3 off", "look settings", "save",
 		"nonsense", "set port 9 off")
 	require.Equal(t, []string{"allowed", "allowed", "allowed", "allowed", "allowed", "allowed"}, results(seen))
@@ -376,7 +388,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 
 func TestServersOverTLS(t *testing.T) {
 	t.Parallel()
-	r := start(t, func(s *site.Site) {
+	r := start(t, patient, func(s *site.Site) {
 		for _, name := range []string{"tern", "sanderling"} {
 			server := s.Server(name)
 			server.TLS, server.Key, server.Attempts = true, nil, 1
