@@ -161,6 +161,9 @@ func (m *made) binds() string {
 // what was foreseen.
 func TestLoginsOfRandomSitesComeOutAsForeseen(t *testing.T) {
 	t.Parallel()
+	if underRace {
+		t.Skip("an answer that the race detector makes late is a login that was not foreseen; the other drill is raced")
+	}
 	hash, err := secrets.Hash("something", 64, 1)
 	require.NoError(t, err)
 	other, err := secrets.Hash("another", 64, 1)
