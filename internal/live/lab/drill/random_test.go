@@ -177,24 +177,38 @@ func TestLoginsOfRandomSitesComeOutAsForeseen(t *testing.T) {
 		m.people()
 		m.devices()
 		text := strings.NewReplacer("HASH", hash, "OTHER", other).Replace(m.String())
-		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
-		require.NoError(t, err, "seed %d:\n%s", n, m.String())
-		s.Lab.Network = network
-		r, err := Start(context.Background(), Options{Site: s, Factor: 4, Rate: 80, Faults: true, Lab: lab.Config{},
-			Keys:   site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")},
-			Choose: func(foresee.Case) bool { return m.Intn(*share) == 0 }})
-		require.NoError(t, err, "seed %d", n)
-		for _, run := range r.Runs {
+		drill := func(factor int, choose func(foresee.Case) bool) Report {
+			s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
+			require.NoError(t, err, "seed %d:\n%s", n, m.String())
+			s.Lab.Network = network
+			r, err := Start(context.Background(), Options{Site: s, Factor: factor, Rate: 80, Faults: true, Lab: lab.Config{},
+				Keys:   site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")},
+				Choose: choose})
+			require.NoError(t, err, "seed %d", n)
+			return r
+		}
+		for _, run := range drill(4, func(foresee.Case) bool { return m.Intn(*share) == 0 }).Runs {
 			tried++
-			if strings.HasPrefix(run.Why, "a wait of") {
-				late++ // on a busy machine; waits are looked at where less is tried at once
+			if run.Match {
 				continue
 			}
-			require.True(t, run.Match, "seed %d: %s by %s, %s %v: %s\n%+v\n%+v\n%s", n, run.Case.Device.Name,
-				run.Case.Way.Name(),
-				run.Case.Who.Name, run.Case.When, run.Why, run.Foreseen, run.Seen, m.String())
+			// A machine that is busy answers late: alone, in the site's own time, it does not.
+			late++
+			for _, run := range drill(1, func(c foresee.Case) bool { return nameOf(c) == nameOf(run.Case) }).Runs {
+				require.True(t, run.Match || strings.HasPrefix(run.Why, "a wait of"), "seed %d: %s: %s\n%+v\n%+v\n%s", n,
+					nameOf(run.Case), run.Why, run.Foreseen, run.Seen, m.String())
+			}
 		}
 	}
-	t.Logf("%d logins of %d sites, %d of them later than foreseen", tried, *sites, late)
+	t.Logf("%d logins of %d sites, %d of them tried again alone", tried, *sites, late)
 	require.Less(t, late, 1+tried/5)
+}
+
+// nameOf tells a case from others of its site.
+func nameOf(c foresee.Case) string {
+	name := c.Device.Name + " by " + c.Way.Name() + ", " + c.Who.Name
+	for _, w := range c.When {
+		name += ", " + w.Server.Name + " " + string(w.State)
+	}
+	return name
 }
