@@ -33,7 +33,8 @@ another key, not knowing the device, in error, alone and together); logs in with
 client; and holds outcome, level, who decided and the wait against what was foreseen. Where servers rest
 afterwards, a second login is compared with foresee too.
 
-Where people raise their level, an elevation is tried too. What grants ask of hours and addresses is taken as met. Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
+Where people raise their level, an elevation is tried too. What grants ask of hours and addresses is taken as
+met. Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
 site. Passwords are made up for the drill, and nobody has a second factor. A login that does not match while
 others run is tried again. Exit status 1 when any does not match.`,
 		Examples: []Example{

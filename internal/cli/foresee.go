@@ -28,7 +28,8 @@ cannot answer, or that answer logins and keep no records.
 
 Outcomes: in; low (in, below the level that the role promises); refused; open (in without valid credentials). In
 the table, devices, ways in and people for whom a login goes the same share a row; "then" is a second login
-while servers already rest. -json prints a line of JSON for each group of devices that are alike, with every login and its steps.
+while servers already rest. -json prints a line of JSON for each group of devices that are alike, with every
+login and its steps.
 
 -matrix shows devices by outage: whether full rights are reached by people, by a local account only, on the
 console only, or by nobody.

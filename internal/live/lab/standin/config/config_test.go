@@ -68,7 +68,7 @@ const hash = "$argon2id$v=19$m=64,t=1,p=1$SBMlHQ06foH3B2kceCebgA$G8owWyNYJvFJpaf
 
 // configured is a device with two servers, and its store.
 func configured(t *testing.T) (*device, *config.Store) {
-	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+	return storeOf(t, `
 keys: {k: file k}
 servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s}
@@ -78,20 +78,10 @@ lists:
   - {name: l, authenticate: login, methods: [group t, local]}
   - {name: s, authorize: session, methods: [local]}
 accounts:
-  - {name: keeper, level: 15, password: '` + hash + `'}
-  - {name: guest, level: 1, password: '` + hash + `'}
+  - {name: keeper, level: 15, password: '`+hash+`'}
+  - {name: guest, level: 1, password: '`+hash+`'}
 devices: [{name: sw, addresses: [127.0.0.1], accounts: [keeper, guest], access: {netconf: {login: l, session: s}, ssh: {login: l, session: s}}}]
-`)})
-	require.NoError(t, err)
-	d := &device{design: s.Device("sw"), targets: map[*site.Server]aaa.Target{}}
-	for _, v := range s.Servers {
-		at := netip.MustParseAddrPort("127.0.0.1:1")
-		d.targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests")}
-		d.around.Known = append(d.around.Known, d.targets[v])
-	}
-	store := config.New(d, site.Keys{}, d.design.Kind.Traits)
-	t.Cleanup(store.Close)
-	return d, store
+`)
 }
 
 // visitor is a person, and the commands that are refused.
