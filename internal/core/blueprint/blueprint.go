@@ -43,6 +43,17 @@ type Server struct {
 	Accounting           bool
 	MessageAuthenticator bool   // RADIUS: required
 	PasswordAs           string // how a password is sent: pap, chap, mschapv2 or ascii
+	Directory            *Directory
+}
+
+// Directory is how people are found in a server of LDAP: search, then bind. The
+// password of who searches is the key of the server.
+type Directory struct {
+	Base      string
+	BindAs    string // "" searches as nobody
+	Find      string // the filter; %u is the name
+	TeamsFrom string
+	Security  string // start, ldaps or none
 }
 
 // Group is a server group.
@@ -59,6 +70,7 @@ type List struct {
 	Levels  string // such as 1-15, for commands
 	When    string // start and stop, stop or start, for records
 	Methods []string
+	Only    []string // the names that it is for; none: everybody
 }
 
 // Way is one way in with the lists that hold on it, by purpose.
@@ -75,6 +87,7 @@ type Account struct {
 	Level int
 	Hash  string // "" where the password is the key Key
 	Key   string
+	Login string // the login list that decides for this name alone, "" for that of the way in
 }
 
 // Secret is an elevation secret.
@@ -105,8 +118,12 @@ func Of(d *site.Device) Blueprint {
 		b.Ways = append(b.Ways, way)
 	}
 	for _, a := range d.Accounts {
-		b.Accounts = append(b.Accounts,
-			Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)})
+		account := Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)}
+		if a.Login != nil {
+			account.Login = a.Login.Name
+			b.list(d.LoginList(d.Ways[0], a.Name))
+		}
+		b.Accounts = append(b.Accounts, account)
 	}
 	for i := range b.Servers {
 		b.Servers[i].PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(b.Servers[i].Protocol))
@@ -180,6 +197,9 @@ func (b *Blueprint) list(l *site.List) {
 				Secret{Name: e.Name, Level: e.Level, Hash: e.Password.Hash, Key: keyName(e.Password.Key)})
 		}
 	}
+	for _, r := range l.Only {
+		list.Only = append(list.Only, r.Name)
+	}
 	b.Lists = append(b.Lists, list)
 }
 
@@ -199,8 +219,14 @@ func (b *Blueprint) group(g *site.Group) {
 
 func server(s *site.Server) Server {
 	all := s.For == site.Uses{}
-	return Server{Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
-		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(s.Key),
+	var directory *Directory
+	key := s.Key
+	if d := s.Directory; s.Protocol == site.LDAP {
+		key, directory = d.Key, &Directory{Base: d.Base, BindAs: d.BindAs, Find: d.Find, TeamsFrom: d.TeamsFrom,
+			Security: d.Security}
+	}
+	return Server{Directory: directory, Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
+		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(key),
 		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime, MessageAuthenticator: s.RequireMessageAuthenticator,
 		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization,
 		Accounting: all || s.For.Accounting}

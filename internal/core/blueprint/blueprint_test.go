@@ -52,7 +52,8 @@ func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
 			TLS: true, Timeout: 3 * time.Second, Attempts: 1,
 			Authentication: true, Authorization: true, Accounting: true, MessageAuthenticator: true, PasswordAs: "pap"},
 	}, b.Servers, "in the order in which the lists ask them; idle is asked by none")
-	require.Equal(t, []Account{{"keeper", 15, "$6$a$b", ""}, {"kept", 3, "", "seed"}}, b.Accounts)
+	require.Equal(t, []Account{{Name: "keeper", Level: 15, Hash: "$6$a$b"}, {Name: "kept", Level: 3, Key: "seed"}},
+		b.Accounts)
 	require.Equal(t, []Secret{{"bridge", 12, "", "k"}}, b.Secrets)
 	require.Nil(t, b.List("nowhere"))
 	require.Nil(t, b.Group("gi"))

@@ -261,9 +261,10 @@ var catalogue = []knowledge{
 		says:   "{device} holds {person} back after too many failures: {text}",
 		repair: "wait until then, or end it on the device"},
 	{cause: WrongList, at: localPoint, layer: "design", prior: -2,
-		signs:  map[Shows]float64{otherListSign: 7, notAsked: 5.5},
-		says:   "{device} asks no server by {way}: {text}",
-		repair: "give the way in, or the line range, the list that is meant"},
+		signs: map[Shows]float64{otherListSign: 7, notAsked: 5.5, notListedSign: 8},
+		says:  "{device} asks no server by {way}: {text}",
+		repair: "give the way in, the line range or the account the list that is meant; if the list is for this name too, " +
+			"write it into only of the list"},
 
 	// A session, a level, a command.
 	{cause: SessionRefused, at: sessionPoint, layer: "rights", prior: 2.5,

@@ -217,7 +217,8 @@ func (j *judging) fromDevice() {
 		j.point(point{kind: patiencePoint, wait: t.Seconds,
 			signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
-	case refused && decided.Result == walk.Refused && decided.Method == string(site.ByLocal):
+	case refused && decided.Result == walk.Refused &&
+		(decided.Method == string(site.ByLocal) || decided.Method == string(site.ByOnly)):
 		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
 		j.unanswered(t.Steps)
 	case refused && decided.Result == walk.Refused:
@@ -277,6 +278,10 @@ func decidingStep(t evidence.Trace) evidence.TraceStep {
 
 // localRefusal is what the device's own refusal shows.
 func (j *judging) localRefusal(t evidence.Trace) signs {
+	if t.Reason == reason.NotListed {
+		return signs{{What: notListedSign, From: evidence.FromTrace, Time: t.Time,
+			Text: "its login list is for other names only, and refuses " + t.Person + " without asking"}}
+	}
 	all := signs{{What: localRefused, From: evidence.FromTrace, Time: t.Time,
 		Text: "the device compared it with its own account"}}
 	asked := slices.ContainsFunc(t.Steps,

@@ -40,6 +40,7 @@ var signsOf = map[reason.Reason]shown{
 	reason.WrongSecret:     {ended: localRefused},
 	reason.LinePassword:    {ended: localRefused},
 	reason.LockedForNow:    {ended: lockedSign},
+	reason.NotListed:       {ended: notListedSign},
 
 	reason.UnknownPerson:    {decided: saidUnknown},
 	reason.Disabled:         {decided: saidDisabled},

@@ -100,6 +100,7 @@ const (
 	noLevel           Shows = "no-level-in-answer"
 	levelPromised     Shows = "level-promised" // the server or the site gives more
 	templateSign      Shows = "account-not-on-device"
+	notListedSign     Shows = "name-not-in-list" // the list is for other names
 	noFallbackSign    Shows = "list-ends-with-servers"
 	localInSign       Shows = "in-by-local"
 	stuckSign         Shows = "command-had-no-server"

@@ -145,7 +145,7 @@ func sessionRefuses(cs foresee.Case) (at site.Place, why, repair string) {
 		return site.Place{}, "", ""
 	}
 	var groups []string
-	for _, m := range cs.Way.Lists[site.Login].Methods {
+	for _, m := range cs.Device.LoginList(cs.Way, cs.Who.Typed()).Methods {
 		if asks(m) {
 			groups = append(groups, m.String())
 		}

@@ -13,7 +13,7 @@ import (
 // localFirst looks for local accounts that pass servers by that are up.
 func localFirst(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		list := cs.Way.Lists[site.Login]
+		list := cs.Device.LoginList(cs.Way, cs.Who.Typed())
 		if cs.Who.Kind != foresee.Local || list == nil || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}

@@ -133,6 +133,9 @@ func unused(c *checker) {
 		}
 		for _, a := range d.Accounts {
 			used[a], used[a.Password.Key] = true, true
+			if a.Login != nil {
+				used[a.Login.Place] = true
+			}
 		}
 		for _, w := range d.Ways {
 			for _, l := range w.Lists {

@@ -18,7 +18,7 @@ func open(c *checker, sh foresee.Shape) {
 		}
 		step := lastStep(cs, site.Login)
 		f := Finding{Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place}
-		list := cs.Way.Lists[site.Login]
+		list := step.List
 		outage := slices.ContainsFunc(cs.When, func(w foresee.Condition) bool { return w.State == foresee.Down })
 		switch {
 		case list == nil:
@@ -31,7 +31,7 @@ func open(c *checker, sh foresee.Shape) {
 			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)),
 				list.Name)
 			f.Repair = "put local in place of none, and a local account on the device"
-			if hasLocal(list, cs.Device) {
+			if hasLocal(cs.Device, cs.Way) {
 				f.Repair = "take none out of the list, which asks local already"
 			}
 		default:

@@ -280,11 +280,14 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 	return are(serverNames(silent), "silent")
 }
 
-// hasLocal reports whether a list asks for local accounts anywhere, and the device
-// has some: then those get in, wherever the list ends.
-func hasLocal(l *site.List, d *site.Device) bool {
-	return len(d.Logins()) > 0 &&
-		slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
+// hasLocal reports whether some local account of a device gets in by a way in: its
+// login list asks for local accounts, wherever it ends, and is for its name.
+func hasLocal(d *site.Device, w *site.Way) bool {
+	return slices.ContainsFunc(d.Logins(), func(a *site.Account) bool {
+		l := d.LoginList(w, a.Name)
+		return l != nil && l.For(a.Name) &&
+			slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
+	})
 }
 
 // deadEnds looks for lists that leave someone at a dead end: login lists that
@@ -303,8 +306,8 @@ func deadEnds(c *checker, sh foresee.Shape) {
 				"server.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
 		case cs.Outcome == walk.OutcomeRefused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup &&
-			!hasLocal(cs.Way.Lists[site.Login], cs.Device):
-			list := cs.Way.Lists[site.Login]
+			!hasLocal(cs.Device, cs.Way):
+			list := last.List
 			f.Code, f.Place = "no-way-back", lastMethod(list)
 			f.Text = fmt.Sprintf("%s nobody gets in: the list %s ends with servers.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")

@@ -382,11 +382,14 @@ type classKey struct {
 	role   *site.Role
 	local  *site.Account
 	reads  bool // the password can be read, and so checked in every form
+	listed bool // the login list is for the name
 }
 
 func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 	decision := f.decide(d, w, who, site.Session)
-	return classKey{kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed),
+	list := d.LoginList(w, who.typed)
+	return classKey{listed: list == nil || list.For(who.typed),
+		kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed),
 		reads: who.person != nil && who.person.Password.Key != nil}
 }
 

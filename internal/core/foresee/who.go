@@ -63,6 +63,11 @@ func (f Reckoner) crowd() [][]Who {
 			alone[w.Person] = true
 		}
 	}
+	for _, l := range f.Site.Lists {
+		for _, r := range l.Only {
+			alone[r.Name] = true
+		}
+	}
 	accounts := map[string]bool{}
 	for _, a := range f.Site.Accounts {
 		alone[a.Name], accounts[a.Name] = true, !a.Password.None

@@ -204,8 +204,11 @@ func (m *maker) asks() Section {
 			where = fmt.Sprintf("ports %d and %d", v.AuthenticationPort, v.AccountingPort)
 		}
 		key := "the key " + v.Key
-		if v.TLS {
+		switch {
+		case v.TLS:
 			key = "certificates"
+		case v.Directory != nil:
+			key = searches(v)
 		}
 		rest := ""
 		if v.DeadTime > 0 {
@@ -220,6 +223,9 @@ func (m *maker) asks() Section {
 	}
 	if len(m.plan.Servers) == 0 {
 		return Section{}
+	}
+	for _, v := range m.device.Servers() {
+		s.Items = append(s.Items, named(v)...)
 	}
 	s.Items = append(s.Items, Item{Text: "Requests come from " + m.plan.Source + ".", Command: ""})
 	for _, g := range m.plan.Groups {
@@ -255,6 +261,9 @@ func (m *maker) lists() Section {
 		if l.When != "" {
 			more += ", " + l.When
 		}
+		if len(l.Only) > 0 {
+			more += ", only for " + strings.Join(l.Only, ", ")
+		}
 		s.Items = append(s.Items, Item{Text: fmt.Sprintf("List %s for %s%s: %s.", l.Name, l.Purpose, more,
 			strings.Join(l.Methods, ", then ")), Command: ""})
 	}
@@ -276,6 +285,11 @@ func (m *maker) bindFirst() Section {
 	bound := m.bound(m.first, false)
 	if bound == "" {
 		return Section{}
+	}
+	for _, a := range m.plan.Accounts {
+		if a.Login != "" {
+			bound += "; for the name " + a.Name + " the login " + a.Login
+		}
 	}
 	return Section{Title: "One way in, not the console",
 		Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{

@@ -98,6 +98,36 @@ type Device struct {
 	Accounts   []*Account
 	Found      Found
 	shares     map[*Server]*Key // its own shared secrets
+	held       map[*List]*List  // what it is known to have in place of lists of the design
+}
+
+// LoginList returns the list that decides about a name at a way in: that of the
+// device's account of that name where it has one, else that of the way in; nil for the
+// kind's built-in login.
+func (d *Device) LoginList(w *Way, name string) *List {
+	a := d.Account(name)
+	if a == nil || a.Login == nil {
+		return w.Lists[Login]
+	}
+	if held := d.held[a.Login]; held != nil {
+		return held
+	}
+	return a.Login
+}
+
+// lists returns every list of the device: those of its ways in, and those of its
+// accounts.
+func (d *Device) lists() []*List {
+	var all []*List
+	for _, w := range d.Ways {
+		all = append(all, w.Lists[:]...)
+		for _, a := range d.Accounts {
+			if a.Login != nil {
+				all = append(all, d.LoginList(w, a.Name))
+			}
+		}
+	}
+	return all
 }
 
 // Shown is how a device's certificate is told from others.
@@ -201,12 +231,10 @@ func (d *Device) Logins() []*Account {
 // Servers returns the servers that the lists of the device name, by their names.
 func (d *Device) Servers() []*Server {
 	var all []*Server
-	for _, way := range d.Ways {
-		for _, l := range way.Lists {
-			for _, s := range l.Servers() {
-				if !slices.Contains(all, s) {
-					all = append(all, s)
-				}
+	for _, l := range d.lists() {
+		for _, s := range l.Servers() {
+			if !slices.Contains(all, s) {
+				all = append(all, s)
 			}
 		}
 	}

@@ -77,26 +77,33 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 			lists[have] = &other
 		}
 	}
+	heldOf := func(list *List) *List {
+		if list == nil {
+			return nil
+		}
+		if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.Group] != nil }) {
+			other := *list
+			lists[list] = &other
+		}
+		held := lists[list]
+		if held == nil {
+			return list
+		}
+		held.Methods = slices.Clone(held.Methods)
+		for i, m := range held.Methods {
+			if g := groups[m.Group]; g != nil {
+				held.Methods[i].Group = g
+			}
+		}
+		return held
+	}
 	for _, w := range ways {
 		for p, list := range w.Lists {
-			if list == nil {
-				continue
-			}
-			if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.Group] != nil }) {
-				other := *list
-				lists[list] = &other
-			}
-			held := lists[list]
-			if held == nil {
-				continue
-			}
-			held.Methods = slices.Clone(held.Methods)
-			for i, m := range held.Methods {
-				if g := groups[m.Group]; g != nil {
-					held.Methods[i].Group = g
-				}
-			}
-			w.Lists[p] = held
+			w.Lists[p] = heldOf(list)
 		}
 	}
+	for _, a := range d.Accounts {
+		heldOf(a.Login)
+	}
+	d.held = lists
 }

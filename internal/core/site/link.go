@@ -99,9 +99,11 @@ func (l *linker) link() {
 	}
 	for _, v := range s.Lists {
 		l.list(v)
+		l.only(v)
 	}
 	for _, v := range s.Accounts {
 		l.password(&v.Password)
+		l.ownList(v)
 	}
 	for _, v := range s.Elevations {
 		l.password(&v.Password)
@@ -185,6 +187,35 @@ func (l *linker) names() {
 func (l *linker) password(p *Password) {
 	if p.ref.Name != "" {
 		p.Key = find(l, "key", l.keys, p.ref)
+	}
+}
+
+// ownList leads an account to the login list of its own.
+func (l *linker) ownList(a *Account) {
+	if a.loginRef.Name == "" {
+		return
+	}
+	a.Login = find(l, "list", l.lists, a.loginRef)
+	if a.Login != nil && a.Login.Purpose != Login && a.Login.Purpose != PurposeCount {
+		l.wrong(a.loginRef.Place, "the list %q is for %s and is used here for login", a.Login.Name, a.Login.Purpose)
+		a.Login = nil
+	}
+}
+
+// only finds names in a list's only that nobody has.
+func (l *linker) only(v *List) {
+	if len(v.Only) > 0 && v.Purpose != Login && v.Purpose != PurposeCount {
+		l.wrong(v.Only[0].Place, "only is for lists of logins, and the list %s is for %s", v.Name, v.Purpose)
+	}
+	names := make(map[string]*Ref, len(l.site.People)+len(l.site.Accounts))
+	for _, p := range l.site.People {
+		names[p.Name] = &p.Ref
+	}
+	for _, a := range l.site.Accounts {
+		names[a.Name] = &a.Ref
+	}
+	for _, r := range v.Only {
+		find(l, "person or account", names, r)
 	}
 }
 

@@ -10,6 +10,7 @@ package site
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -207,6 +208,8 @@ const (
 	// LinePassword is a kind's built-in login by a password of the line, which
 	// has no names; no list can name it.
 	LinePassword MethodKind = "line-password"
+	// ByOnly is the refusal of a name that a list is not for: no list can name it.
+	ByOnly MethodKind = "only"
 )
 
 // Method is one step of a list.
@@ -246,6 +249,14 @@ type List struct {
 	Start   bool  // for records: a start record too, not only the stop
 	NoStop  bool  // for records: the start alone
 	Methods []Method
+	// Only names those for whom a login list works; the device refuses others itself.
+	// Empty: it works for everybody.
+	Only []Ref
+}
+
+// For reports whether the list works for a name.
+func (l *List) For(name string) bool {
+	return len(l.Only) == 0 || slices.ContainsFunc(l.Only, func(r Ref) bool { return r.Name == name })
 }
 
 // Servers returns every server that the list may ask, in order, each once.

@@ -44,6 +44,7 @@ var listShape = shape[List]{
 		}, form: rangeForm()},
 		"when": wordField("when", []string{"start and stop", "stop", "start"},
 			func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
+		"only": refsField("only", func(l *List) *[]Ref { return &l.Only }),
 		"methods": {read: func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
 			form: oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
 	},

@@ -34,6 +34,7 @@ var accountShape = shape[Account]{
 	fields: map[string]field[Account]{
 		"name":  nameField("an account's name", func(a *Account) *Ref { return &a.Ref }),
 		"level": intField("level", 0, 15, func(a *Account) *int { return &a.Level }),
+		"login": refField("a login list", func(a *Account) *Ref { return &a.loginRef }),
 		"password": {read: func(r *reader, n *yaml.Node, a *Account) {
 			if n.Value == "none" {
 				a.Password = Password{None: true, Place: r.place(n)}

@@ -29,6 +29,10 @@ type Account struct {
 	Ref
 	Level    int
 	Password Password
+	// Login is the list that decides for this name on every way in, nil for that of
+	// the way in; the account's level is then the person's, whoever proved the password.
+	Login    *List
+	loginRef Ref
 }
 
 // Person is someone whom the servers know.

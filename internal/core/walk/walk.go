@@ -149,7 +149,7 @@ func (v *Visit) leaveWith(r reason.Reason) Entry {
 }
 
 func (v *Visit) login() Step {
-	list := v.Way.Lists[site.Login]
+	list := v.Device.LoginList(v.Way, v.Person)
 	if list == nil {
 		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: v.Device.Kind.Traits.BuiltInLogin}}}
 		step := v.list(built, Question{Purpose: site.Login})
@@ -167,7 +167,7 @@ func (v *Visit) session(login Step) (int, Step) {
 		if level, step, decided := v.withLogin(login); decided {
 			return level, step
 		}
-		if a := v.Device.Account(v.Person); login.Method.Kind == site.ByLocal && a != nil &&
+		if a := v.Device.Account(v.Person); a != nil && (login.Method.Kind == site.ByLocal || a.Login != nil) &&
 			!kind.Traits.LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
@@ -222,12 +222,14 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 }
 
 // own returns the account of the person's own name, where a kind gives its rights
-// to whom a server has let in and said no more of; nil for none.
+// to whom a server has let in and said no more of, or where the account is tied to
+// a list; nil for none.
 func (v *Visit) own(by Step) *site.Account {
-	if !v.Device.Kind.Traits.AccountByName || by.Method.Kind != site.ByGroup {
+	a := v.Device.Account(v.Person)
+	if a == nil || by.Method.Kind != site.ByGroup || !v.Device.Kind.Traits.AccountByName && a.Login == nil {
 		return nil
 	}
-	return v.Device.Account(v.Person)
+	return a
 }
 
 // Verdict is how a command came out.
@@ -315,6 +317,12 @@ func (v *Visit) list(l *site.List, q Question) Step {
 	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
 	var refused *Step
 	var last Step
+	if !l.For(v.Person) {
+		step := Step{Purpose: l.Purpose, List: l, Method: site.Method{Kind: site.ByOnly}, Result: Refused,
+			Reason: reason.NotListed}
+		v.Steps = append(v.Steps, step)
+		return step
+	}
 	for _, m := range l.Methods {
 		step := v.method(m, q)
 		step.Purpose, step.List, step.Method = l.Purpose, l, m

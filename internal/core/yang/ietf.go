@@ -220,6 +220,16 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 
 // common names what neither model carries.
 func (n *notes) common(b blueprint.Blueprint) {
+	for _, a := range b.Accounts {
+		if a.Login != "" {
+			n.say("the account %s: the model has no login list for one account (%s)", a.Name, a.Login)
+		}
+	}
+	for _, l := range b.Lists {
+		if len(l.Only) > 0 {
+			n.say("%s: the model has no list that is for some names only (%s)", l.Name, strings.Join(l.Only, ", "))
+		}
+	}
 	for _, v := range b.Servers {
 		if v.DeadTime > 0 {
 			n.say("%s: the model has no dead-time (%s)", v.Name, v.DeadTime)

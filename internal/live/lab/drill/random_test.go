@@ -81,7 +81,8 @@ func (m *made) servers() {
 		return m.some(all...)
 	}
 	for i := range 3 {
-		fmt.Fprintf(m, "  - {name: l%d, authenticate: login, methods: [%s%s]}\n", i,
+		fmt.Fprintf(m, "  - {name: l%d, authenticate: login%s, methods: [%s%s]}\n", i,
+			m.maybe(6, ", only: [ines, keeper, odd]"),
 			methods("group t", "group r", "group d", "local"), m.maybe(6, ", secret bridge")+m.maybe(8, ", none"))
 		fmt.Fprintf(m, "  - {name: s%d, authorize: session, methods: [%s]}\n", i,
 			methods("group t", "group r", "local", "signed-in"))
@@ -116,7 +117,8 @@ func (m *made) people() {
 		"'HASH'}]\n" +
 		"accounts:\n  - {name: keeper, level: 15, password: 'HASH'}\n  - {name: guest, level: 1, password: 'OTHER'}\n" +
 		"  - {name: ines, level: 15, password: '" + m.one("HASH", "OTHER") +
-		"'}\n  - {name: deck, level: 15, password: none}\n" +
+		"'" + m.maybe(3, ", login: l1") +
+		"}\n  - {name: deck, level: 15, password: none}\n  - {name: tobin, level: 7, password: none, login: l2}\n" +
 		"people:\n  - {name: ines, teams: [net], password: 'HASH'}\n  - {name: tobin, teams: [watch], password: 'HASH'" +
 		m.maybe(4, ", disabled: true") + "}\n  - {name: kept, teams: [watch], password: key b}\n" +
 		"  - {name: odd, teams: [none], password: 'HASH'}\n" +
@@ -137,7 +139,7 @@ func (m *made) devices() {
 	for i, kind := range []string{"k1", "k2"} {
 		fmt.Fprintf(m, "  - {name: d-%d, kind: %s, addresses: [192.0.2.%d], accounts: [%s], access: {console: {%s}", i+1,
 			kind, 101+i,
-			m.maybe(8, "")+m.some("keeper", "guest", "ines", "deck"), m.binds())
+			m.maybe(8, "")+m.some("keeper", "guest", "ines", "deck", "tobin"), m.binds())
 		for _, access := range []string{"ssh", "telnet", "web", "api", "netconf"} {
 			if m.Intn(2) == 0 {
 				fmt.Fprintf(m, ", %s: {%s}", access, m.binds())

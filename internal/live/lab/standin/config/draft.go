@@ -64,30 +64,33 @@ func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surround
 		}
 		return groups[g]
 	}
+	list := func(l *site.List) *site.List {
+		if l != nil && lists[l] == nil {
+			c := *l
+			c.Methods = slices.Clone(l.Methods)
+			for i, m := range c.Methods {
+				if m.Group != nil {
+					c.Methods[i].Group = group(m.Group)
+				}
+			}
+			lists[l] = &c
+		}
+		return lists[l]
+	}
 	fresh.Ways = nil
 	for _, way := range old.Ways {
 		c := *way
 		for p, l := range way.Lists {
-			if l == nil {
-				continue
-			}
-			if lists[l] == nil {
-				list := *l
-				list.Methods = slices.Clone(l.Methods)
-				for i, m := range list.Methods {
-					if m.Group != nil {
-						list.Methods[i].Group = group(m.Group)
-					}
-				}
-				lists[l] = &list
-			}
-			c.Lists[p] = lists[l]
+			c.Lists[p] = list(l)
 		}
 		fresh.Ways = append(fresh.Ways, &c)
 	}
 	fresh.Accounts = nil
 	for _, a := range old.Accounts {
 		c := *a
+		if a.Login != nil {
+			c.Login = list(old.LoginList(old.Ways[0], a.Name))
+		}
 		fresh.Accounts = append(fresh.Accounts, &c)
 	}
 	fresh.Found.Keys, fresh.Found.Ports = nil, nil
@@ -251,6 +254,9 @@ func (w *Draft) accounts(users []yang.User, level func(name string) int) error {
 			u.Password = hash
 		}
 		a.Password.Hash, a.Password.None = u.Password, u.Password == ""
+		if old := w.Device.Account(u.Name); old != nil {
+			a.Login = old.Login // no model has it
+		}
 		all = append(all, a)
 	}
 	w.Device.Accounts = all
