@@ -44,6 +44,9 @@ type Server struct {
 	MessageAuthenticator bool   // RADIUS: required
 	PasswordAs           string // how a password is sent: pap, chap, mschapv2 or ascii
 	Directory            *Directory
+	Source               string // the address that requests to it come from, "" where the device has none
+	Network              string // the routing instance of those, "" for the default one
+	Interface            string // the interface that has the source, "" where none is said
 }
 
 // Directory is how people are found in a server of LDAP: search, then bind. The
@@ -125,8 +128,16 @@ func Of(d *site.Device) Blueprint {
 		}
 		b.Accounts = append(b.Accounts, account)
 	}
+	asked := d.Servers()
 	for i := range b.Servers {
-		b.Servers[i].PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(b.Servers[i].Protocol))
+		v := &b.Servers[i]
+		v.PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(v.Protocol))
+		at := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
+		path := d.Path(asked[at])
+		v.Network, v.Interface = path.Network, path.Interface
+		if path.Source.IsValid() {
+			v.Source = path.Source.String()
+		}
 	}
 	for s, own := range d.OwnKeys() {
 		if v := b.server(s.Name); v != nil {
@@ -141,6 +152,11 @@ func Of(d *site.Device) Blueprint {
 func Now(d *site.Device) Blueprint {
 	b := Of(d)
 	b.Source = d.Asks().String()
+	for i := range b.Servers {
+		if d.Found.Source.IsValid() {
+			b.Servers[i].Source = b.Source
+		}
+	}
 	for s := range d.Found.Keys {
 		if v := b.server(s.Name); v != nil {
 			v.Key = keyName(d.Key(s))

@@ -67,7 +67,9 @@ func Designed(s *site.Site, keys site.Keys) Directory {
 		for _, a := range v.Addresses {
 			d.devices[a] = v
 		}
-		d.devices[v.Source] = v
+		for _, from := range v.Sources() {
+			d.devices[from] = v
+		}
 	}
 	return d
 }

@@ -229,8 +229,8 @@ func notSupported(c *checker, sh foresee.Shape) {
 				Repair: "ask a group of another protocol, or mend speaks of the kind"}
 			if d.Kind.Traits.Speaks(p) {
 				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use "+
-					"%s networks only: the group %s never answers.", d.Network, d.Kind.Name, d.Kind.Traits.Networks,
-					step.Method.Ref.Name)
+					"%s networks only: the group %s never answers.", d.Path(step.Method.Group.Servers[0]).Network, d.Kind.Name,
+					d.Kind.Traits.Networks, step.Method.Ref.Name)
 				f.Repair = "use another network, or mend networks of the kind"
 				f.Place = d.Place
 			}

@@ -3,6 +3,7 @@ package findings
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"mellowgate/internal/core/foresee"
@@ -63,6 +64,17 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 			s.Name, authentication, accounting, s.AuthenticationPort, s.AccountingPort, asks(step.Purpose))
 		f.Repair = fmt.Sprintf("write ports: {authentication: %d, accounting: %d} at the server and set them on the "+
 			"device, or change the server's", s.AuthenticationPort, s.AccountingPort)
+	case reason.NoWay:
+		p := d.Path(s)
+		f.Code, f.Place = "no-source", placeOf(d)
+		f.Text = fmt.Sprintf("%s is at %s, and the device has no address of that family to ask from: it never asks it.",
+			s.Name, s.Address)
+		f.Repair = fmt.Sprintf("give the device one: source: [%s, ADDRESS]; or give the server an address of the other "+
+			"family", d.Source)
+		if p.Interface != "" {
+			f.Repair = fmt.Sprintf("say its address too: interfaces: {%s: [..., ADDRESS]}; or give the server an address of "+
+				"the other family", p.Interface)
+		}
 	case reason.NotForThis:
 		f.Code, f.Place = "not-for-this", s.Place
 		f.Text = fmt.Sprintf("The list %s asks %s, which is not for %s: it never answers that.", listName(step.List), s.Name,
@@ -98,7 +110,7 @@ func sourceUnset(c *checker, sh foresee.Shape) {
 		return
 	}
 	for _, d := range sh.Devices {
-		if len(d.Addresses) > 1 && !d.SourceSet {
+		if slices.ContainsFunc(sh.Servers(), d.AnySource) {
 			c.add(Finding{Code: "source-unset", Devices: []*site.Device{d}, Place: d.Place,
 				Text: "The device has several addresses and no fixed source: its requests come from whichever faces the " +
 					"server, and the server knows one.",

@@ -270,6 +270,10 @@ var pages = []Page{
 		About: "The device's requests come from an address that the server knows nobody by. It does not answer them.",
 		Shows: "profile: p, addresses: [192.0.2.11], found: {source: 192.0.2.99}",
 		Good:  "profile: p, addresses: [192.0.2.11]"},
+	{Code: "no-source", Severity: Error,
+		About: "The server's address is of one family (IPv4 or IPv6), and the device has no address of it to ask from. It " +
+			"never asks that server.",
+		Shows: "address: 2001:db8::1, key", Good: "address: 192.0.2.1, key"},
 	{Code: "source-unset", Severity: Warning,
 		About: "The device has several addresses and no fixed source for its requests. The server knows one of them.",
 		Shows: "profile: p, addresses: [192.0.2.11, 192.0.2.13]", Good: "profile: p, addresses: [192.0.2.11]"},

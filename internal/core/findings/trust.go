@@ -112,11 +112,11 @@ func shadowedClients(c *checker) {
 	for _, client := range s.Clients {
 		for _, d := range s.Devices {
 			for _, v := range client.Servers {
-				if d.Source.IsValid() && client.Covers(d.Source, v) && client.Key != v.Key {
+				if from := d.Path(v).Source; from.IsValid() && client.Covers(from, v) && client.Key != v.Key {
 					c.add(Finding{Code: "client-shadowed", Place: client.Place,
 						Text: fmt.Sprintf("The entry covers %s, from which %s asks %s: the device counts, with the key of the server, "+
 							"and "+
-							"not the key of this entry.", d.Source, d.Name, v.Name),
+							"not the key of this entry.", from, d.Name, v.Name),
 						Repair: "leave the device's address out of the entry, or take the device out"})
 				}
 			}

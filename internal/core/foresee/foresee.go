@@ -316,7 +316,7 @@ func shapeKey(d *site.Device, wheres []where) string {
 	for _, a := range d.Accounts {
 		b.WriteString(" " + a.Name)
 	}
-	b.WriteString(" | " + d.Network)
+	b.WriteString(" | " + d.AsksAlike())
 	if d.Found.Place.Known() { // ways, lists and accounts are held in what is written above
 		held := make([]string, 0, len(d.Found.Keys)+len(d.Found.Ports)+1)
 		for s, h := range d.Found.Keys {

@@ -115,7 +115,8 @@ func (e imaginedExchange) Try(int) walk.Reply {
 	}
 	unheard := w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
 	closed := e.server.Protocol == site.RADIUS && (unheard == reason.NotForThis || unheard == reason.WrongPort)
-	if !none || closed && e.state != Down { // nothing listens there: what the server would do does not matter
+	// Where nothing is sent, or nothing listens, what the server would do does not matter.
+	if !none || closed && e.state != Down || unheard == reason.NoWay {
 		why = unheard
 	}
 	if why != "" {
@@ -143,6 +144,8 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason
 	switch {
 	case !s.Serves(p):
 		return reason.NotForThis
+	case !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid():
+		return reason.NoWay
 	case s.Protocol == site.LDAP:
 		return ""
 	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):

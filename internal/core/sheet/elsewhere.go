@@ -20,7 +20,7 @@ func (m *maker) elsewhere() Section {
 			continue
 		case v.Protocol == site.LDAP:
 			s.Items = append(s.Items,
-				Item{Text: fmt.Sprintf("%s: let %s ask at port %d, below %s.", v.Name, m.plan.Source, v.Port,
+				Item{Text: fmt.Sprintf("%s: let %s ask at port %d, below %s.", v.Name, m.device.Path(v).Source, v.Port,
 					v.Directory.Base)})
 			continue
 		}
@@ -33,7 +33,7 @@ func (m *maker) elsewhere() Section {
 			proof = "with the key " + key.Name
 		}
 		s.Items = append(s.Items,
-			Item{Text: fmt.Sprintf("%s: take %s as a client, %s, at %s.", v.Name, m.plan.Source, proof, at)})
+			Item{Text: fmt.Sprintf("%s: take %s as a client, %s, at %s.", v.Name, m.device.Path(v).Source, proof, at)})
 		s.Items = append(s.Items, m.returns(v)...)
 	}
 	return s

@@ -126,7 +126,8 @@ func (m *maker) timerFor() time.Duration {
 func (m *maker) about() []Fact {
 	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"},
 		{Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
-		{Name: "requests come from", Value: m.plan.Source}, {Name: "longest wait of a login", Value: span(m.worst())}}
+		{Name: "requests come from", Value: strings.Join(m.sources(), ", ")},
+		{Name: "longest wait of a login", Value: span(m.worst())}}
 	if m.plan.Network != "" {
 		all = append(all, Fact{Name: "network of requests", Value: m.plan.Network})
 	}
@@ -227,7 +228,7 @@ func (m *maker) asks() Section {
 	for _, v := range m.device.Servers() {
 		s.Items = append(s.Items, named(v)...)
 	}
-	s.Items = append(s.Items, Item{Text: "Requests come from " + m.plan.Source + ".", Command: ""})
+	s.Items = append(s.Items, m.leaves()...)
 	for _, g := range m.plan.Groups {
 		s.Items = append(s.Items,
 			Item{Text: fmt.Sprintf("Group %s, in this order: %s.", g.Name, strings.Join(g.Servers, ", ")), Command: ""})
@@ -392,8 +393,11 @@ func (m *maker) outage() Section {
 			{Text: "Make every server silent for this device: a filter for " + strings.Join(names, ", ") +
 				" that drops, near the device.", Command: ""},
 		}, Tests: m.tests(m.first, m.dark)}
-	s.Then = []Item{{Text: "Take the filter away, and wait until the dead-time of the servers is over: " +
-		span(m.longestRest()) + ".", Command: ""},
+	away := "Take the filter away."
+	if rest := m.longestRest(); rest > 0 {
+		away = "Take the filter away, and wait until the dead-time of the servers is over: " + span(rest) + "."
+	}
+	s.Then = []Item{{Text: away, Command: ""},
 		{Text: "Log in once more with a person with full rights: as in the step before.", Command: ""}}
 	return s
 }

@@ -76,6 +76,7 @@ type Profile struct {
 	AccountRefs []Ref
 	HasAccounts bool
 	keys        []FoundKey // shared with servers by these devices alone
+	asks        []Leaves   // how questions leave, for servers and groups
 	place       Place
 }
 
@@ -88,17 +89,23 @@ type Device struct {
 	Profile    *Profile
 	ProfileRef Ref
 	Addresses  []netip.Addr
-	Source     netip.Addr // where its requests come from; the first address unless said
-	SourceSet  bool
-	Shows      Shown  // its certificate, where that bears neither its name nor its address
-	Network    string // the routing instance of its management, "" for the default one
-	Labels     map[string]string
-	Own        Profile // the device's own keys, which win over its profile's
-	Ways       []*Way
-	Accounts   []*Account
-	Found      Found
-	shares     map[*Server]*Key // its own shared secrets
-	held       map[*List]*List  // what it is known to have in place of lists of the design
+	// Source is where its requests come from; the first address unless said. Path
+	// says it for each server.
+	Source      netip.Addr
+	SourceSet   bool
+	Interfaces  map[string][]netip.Addr // the addresses of interfaces that questions come from
+	sources     []netip.Addr            // as said, the usual one first: one for a family
+	asked       []*Server               // the servers of its lists, as they were read
+	leavesApart bool                    // for some of them questions leave another way
+	Shows       Shown                   // its certificate, where that bears neither its name nor its address
+	Network     string                  // the routing instance of its management, "" for the default one
+	Labels      map[string]string
+	Own         Profile // the device's own keys, which win over its profile's
+	Ways        []*Way
+	Accounts    []*Account
+	Found       Found
+	shares      map[*Server]*Key // its own shared secrets
+	held        map[*List]*List  // what it is known to have in place of lists of the design
 }
 
 // LoginList returns the list that decides about a name at a way in: that of the

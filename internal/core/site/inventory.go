@@ -137,6 +137,7 @@ func (r *reader) cell(d *Device, column string, n *yaml.Node) {
 		})
 	case "source":
 		d.Source, d.SourceSet = r.address(n, "source")
+		d.sources = append(d.sources[:0], d.Source)
 	case "network":
 		d.Network = n.Value
 	case "accounts":

@@ -26,6 +26,7 @@ type linker struct {
 	roles    map[string]*Role
 	secrets  map[string]*ElevationSecret
 	shared   map[wayKey][]*Way
+	asked    map[*Way][]*Server // by the first way in of a device
 }
 
 func (l *linker) wrong(p Place, format string, args ...any) {
@@ -96,6 +97,7 @@ func (l *linker) link() {
 	}
 	for _, v := range s.Groups {
 		l.group(v)
+		l.groupLeaves(v)
 	}
 	for _, v := range s.Lists {
 		l.list(v)
@@ -153,7 +155,7 @@ func (l *linker) link() {
 			}
 		}
 	}
-	l.shared = map[wayKey][]*Way{}
+	l.shared, l.asked = map[wayKey][]*Way{}, map[*Way][]*Server{}
 	l.devices()
 }
 
@@ -276,11 +278,6 @@ func (l *linker) devices() {
 		if !d.SourceSet && len(d.Addresses) > 0 {
 			d.Source = d.Addresses[0]
 		}
-		if first, twice := sources[d.Source]; twice && d.Source.IsValid() {
-			l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart", d.Name,
-				d.Source, first.Name, l.site.Where(first.Place))
-		}
-		sources[d.Source] = d
 		if l.design {
 			d.Found = Found{}
 		}
@@ -288,6 +285,15 @@ func (l *linker) devices() {
 		l.holds(d)
 		l.deviceAccounts(d)
 		d.Ways = l.ways(d)
+		d.asked = l.askedBy(d)
+		l.leaves(d)
+		for _, from := range d.Sources() {
+			if first, twice := sources[from]; twice && from.IsValid() {
+				l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart",
+					d.Name, from, first.Name, l.site.Where(first.Place))
+			}
+			sources[from] = d
+		}
 	}
 }
 

@@ -145,6 +145,8 @@ type Server struct {
 	Labels                      map[string]string
 	Behind                      []Ref     // devices through which its only path leads
 	Directory                   Directory // for LDAP
+	groups                      []*Group  // that have it
+	leaves                      Leaves    // how it is asked, as its groups say
 }
 
 // Uses are the kinds of question that a server is for.
@@ -191,6 +193,7 @@ type Group struct {
 	Ref
 	ServerRefs []Ref
 	Servers    []*Server
+	leaves     Leaves
 }
 
 // Protocol is the one protocol of the group's servers.

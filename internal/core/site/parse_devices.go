@@ -100,6 +100,7 @@ func sharedFields[T any](at func(*T) *Profile) map[string]field[T] {
 				}
 			})
 		}, form: mapForm(nameForm())},
+		"asks": asksField(at),
 		"accounts": {read: func(r *reader, n *yaml.Node, v *T) {
 			at(v).HasAccounts = true
 			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs }).read(r, n, at(v))
@@ -144,9 +145,11 @@ var deviceShape = func() shape[Device] {
 		}
 	})
 	fields["source"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {
-		d.Source,
-			d.SourceSet = r.address(n, "source")
-	}, form: textForm()}
+		if d.sources = r.addresses(n, "source"); len(d.sources) > 0 {
+			d.Source, d.SourceSet = d.sources[0], true
+		}
+	}, form: oneOrMore(textForm())}
+	fields["interfaces"] = interfacesField
 	fields["network"] = textOf("network", func(d *Device) *string { return &d.Network })
 	fields["certificate"] = inner(&shownShape, func(d *Device) *Shown { return &d.Shows })
 	fields["labels"] = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) { d.Labels = r.labels(n) },

@@ -155,8 +155,10 @@ func isHost(s string) bool {
 var groupShape = shape[Group]{
 	what: "a group",
 	fields: map[string]field[Group]{
-		"name":    nameField("a group's name", func(g *Group) *Ref { return &g.Ref }),
-		"servers": refsField("servers", func(g *Group) *[]Ref { return &g.ServerRefs }),
+		"name":      nameField("a group's name", func(g *Group) *Ref { return &g.Ref }),
+		"servers":   refsField("servers", func(g *Group) *[]Ref { return &g.ServerRefs }),
+		"network":   textOf("network", func(g *Group) *string { return &g.leaves.Network }),
+		"interface": nameField("interface", func(g *Group) *Ref { return &g.leaves.Interface }),
 	},
 	must: []string{"name", "servers"},
 }

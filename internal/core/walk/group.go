@@ -60,15 +60,16 @@ func (v *Visit) Ask(g *site.Group, q Question) Step {
 // group asks the servers of a group in order, those at rest passed over. The
 // first answer decides.
 func (v *Visit) group(g *site.Group, q Question) Step {
-	if traits := v.Device.Kind.Traits; !traits.Speaks(g.Protocol()) || !traits.Reaches(v.Device.Network) {
+	usable := v.usable(g)
+	if len(usable) == 0 {
 		return Step{Result: Unavailable, Reason: reason.NotSupported}
 	}
 	if step, done := v.notCarried(g, q); done {
 		return step
 	}
 	step := Step{Result: Unavailable, Reason: reason.NoAnswer}
-	awake := make([]*site.Server, 0, len(g.Servers))
-	for _, s := range g.Servers {
+	awake := make([]*site.Server, 0, len(usable))
+	for _, s := range usable {
 		if _, resting := v.Rests.Until(s, v.Now, !v.Device.Kind.Traits.RestEndsWithLast); resting {
 			step.Rested = append(step.Rested, s)
 		} else {
@@ -78,12 +79,12 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	if len(awake) == 0 {
 		switch {
 		case v.Device.Kind.Traits.RestEndsWithLast: // all rest: so no rest holds
-			v.Rests.Wake(g.Servers...)
+			v.Rests.Wake(usable...)
 		case v.Device.Kind.Traits.AllRestingPasses:
 			step.Reason = reason.AllResting
 			return step
 		}
-		awake, step.Rested = g.Servers, nil
+		awake, step.Rested = usable, nil
 	}
 	for _, s := range awake {
 		reply := v.ask(s, q, &step)
@@ -97,6 +98,25 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 		}
 	}
 	return step
+}
+
+// usable returns the servers of a group that the kind can ask at all: by their
+// protocol, and through the network by which they are reached.
+func (v *Visit) usable(g *site.Group) []*site.Server {
+	traits := v.Device.Kind.Traits
+	if !traits.Speaks(g.Protocol()) {
+		return nil
+	}
+	if traits.Networks == site.AnyNetwork {
+		return g.Servers
+	}
+	var all []*site.Server
+	for _, s := range g.Servers {
+		if traits.Reaches(v.Device.Path(s).Network) {
+			all = append(all, s)
+		}
+	}
+	return all
 }
 
 // notCarried answers the questions that a protocol does not have: with RADIUS
@@ -144,6 +164,9 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 // Lost returns how long one try at a server takes that gives no answer for the
 // given reason.
 func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
+	if r == reason.NoWay {
+		return 0 // nothing was sent
+	}
 	if s.Protocol == site.RADIUS && !s.TLS {
 		if closed(r) && t.HeedsICMP {
 			return 0

@@ -220,6 +220,11 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 
 // common names what neither model carries.
 func (n *notes) common(b blueprint.Blueprint) {
+	for _, v := range b.Servers {
+		if v.Interface != "" {
+			n.say("%s: the model has no interface that requests come from (%s); its address is written", v.Name, v.Interface)
+		}
+	}
 	for _, a := range b.Accounts {
 		if a.Login != "" {
 			n.say("the account %s: the model has no login list for one account (%s)", a.Name, a.Login)
@@ -296,8 +301,8 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 		if v.AccountingPort != 1813 {
 			left.say("%s: the model has no accounting port (%d)", v.Name, v.AccountingPort)
 		}
-		if b.Source != "" {
-			left.say("%s: the model has no source address for RADIUS (%s)", v.Name, b.Source)
+		if v.Source != "" {
+			left.say("%s: the model has no source address for RADIUS (%s)", v.Name, v.Source)
 		}
 		s.RADIUS.Servers = append(s.RADIUS.Servers, RADIUSServer{Name: v.Name,
 			UDP:  RADIUSUDP{Address: v.Address, Port: v.AuthenticationPort, Secret: secrets(v.Key)},
@@ -307,7 +312,7 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 			s.TACACS = &TACACS{}
 		}
 		s.TACACS.Servers = append(s.TACACS.Servers, TACACSServer{Name: v.Name, Type: bits(v), Address: v.Address,
-			Port: v.Port, Secret: secrets(v.Key), Source: b.Source, Network: b.Network, Timeout: seconds(v.Timeout)})
+			Port: v.Port, Secret: secrets(v.Key), Source: v.Source, Network: v.Network, Timeout: seconds(v.Timeout)})
 	}
 }
 

@@ -156,8 +156,10 @@ func OpenSystemOf(b blueprint.Blueprint, secrets Secrets) (OpenSystem, []string)
 			left.say("%s: the model has no %s list (%s)", l.Name, purpose, strings.Join(l.Methods, ", "))
 		}
 	}
-	if b.Network != "" {
-		left.say("the network %s: the model has no routing instance for servers", b.Network)
+	for _, v := range b.Servers {
+		if v.Network != "" {
+			left.say("%s: the model has no routing instance for servers (%s)", v.Name, v.Network)
+		}
 	}
 	for _, g := range b.Groups {
 		s.group(b, g, secrets, &left)
@@ -252,12 +254,12 @@ func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Sec
 		o.Address, o.Config.Name, o.Config.Address, o.Config.Timeout = v.Address, v.Name, v.Address, seconds(v.Timeout)
 		if v.Protocol == "tacacs" {
 			o.TACACS = &OpenTACACS{}
-			o.TACACS.Config.Port, o.TACACS.Config.Secret, o.TACACS.Config.Source = v.Port, secrets(v.Key), b.Source
+			o.TACACS.Config.Port, o.TACACS.Config.Secret, o.TACACS.Config.Source = v.Port, secrets(v.Key), v.Source
 		} else {
 			o.RADIUS = &OpenRADIUS{}
 			c := &o.RADIUS.Config
 			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key),
-				b.Source, v.Attempts
+				v.Source, v.Attempts
 		}
 		if !v.Authentication || !v.Authorization || !v.Accounting {
 			left.say("%s: the model does not say what a server is for (%s)", v.Name, bits(v))

@@ -94,7 +94,7 @@ func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"},
 		{Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
 	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2", Port: 4949,
-		Secret: "value of k2", Source: "192.0.2.11", Timeout: 3}, system.TACACS.Servers[1])
+		Secret: "value of k2", Timeout: 3}, system.TACACS.Servers[1])
 	require.Equal(t, yang.RADIUSOptions{Timeout: 2, Attempts: 3}, system.RADIUS.Options)
 	require.Equal(t, []yang.User{{Name: "keeper", Password: hash}}, system.Authentication.Users)
 	all := strings.Join(left, "\n")

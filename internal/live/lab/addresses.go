@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 
 	"mellowgate/internal/core/site"
@@ -82,7 +83,7 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 func (a addresses) from(of *site.Device) func(netip.Addr) netip.Addr {
 	return func(source netip.Addr) netip.Addr {
 		for d, at := range a.devices {
-			if d.Source == source {
+			if slices.Contains(d.Sources(), source) {
 				return at
 			}
 		}

@@ -224,6 +224,9 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 	targets := make(map[*site.Server]aaa.Target, len(l.targets))
 	for s, t := range l.targets {
 		t.From, t.HeedsICMP = from, d.Kind.Traits.HeedsICMP
+		if !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid() {
+			t.Dialer = noWay{} // the device has no address from which it could ask
+		}
 		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
 			authentication, accounting, _ := d.Ports(s)
 			if authentication != s.AuthenticationPort {

@@ -71,6 +71,13 @@ func (l *links) of(device, server netip.Addr) condition {
 // lost reports whether a packet, or the opening of a connection, gets lost.
 func (c condition) lost() bool { return c.cut || c.loses > 0 && rand.IntN(100) < c.loses }
 
+// noWay is the network of a device that has no address from which it could ask.
+type noWay struct{}
+
+func (noWay) Dial(_ context.Context, network string, _ netip.Addr, _ netip.AddrPort) (net.Conn, error) {
+	return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.EHOSTUNREACH}
+}
+
 // Dial opens a connection over the lab's network.
 func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
 	made := netip.AddrPortFrom(from, 40000) // the port of a packet that never leaves the host

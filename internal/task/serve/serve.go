@@ -156,7 +156,9 @@ func (s *serving) writePlaces() error {
 func clientsOf(s *site.Site) map[netip.Addr]*site.Device {
 	clients := map[netip.Addr]*site.Device{}
 	for _, d := range s.Devices {
-		clients[d.Source] = d
+		for _, from := range d.Sources() {
+			clients[from] = d
+		}
 	}
 	return clients
 }

@@ -100,7 +100,7 @@ func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own boo
 		}
 		t.Authentication, t.Accounting = At(s, address)
 		if own {
-			t.From = d.Source
+			t.From = d.Path(s).Source
 		}
 		return t, nil
 	}
@@ -117,7 +117,7 @@ func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own boo
 	if place, ok := m.Places.Device(d.Name); ok {
 		t.From, _ = netip.ParseAddr(place.Source)
 	} else if own {
-		t.From = d.Source
+		t.From = d.Path(s).Source
 	}
 	return t, nil
 }
@@ -178,7 +178,7 @@ func Moved(asked, known *site.Server, authentication, accounting netip.AddrPort)
 // no device has where no device has that source.
 func (m Map) source(of *site.Device) netip.Addr {
 	for _, d := range m.Site.Devices {
-		if d.Source == of.Source {
+		if slices.Contains(d.Sources(), of.Source) {
 			if at, ok := m.Places.Device(d.Name); ok {
 				a, _ := netip.ParseAddr(at.Source)
 				return a

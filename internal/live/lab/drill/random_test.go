@@ -68,9 +68,10 @@ func (m *made) servers() {
 			m.maybe(6, ", for: [authentication, authorization]"))
 	}
 	for i, name := range []string{"r1", "r2"} {
-		fmt.Fprintf(m, "  - {name: %s, protocol: radius, address: 192.0.2.%d, key: b, timeout: %s, attempts: %d, run: "+
+		fmt.Fprintf(m, "  - {name: %s, protocol: radius, address: %s, key: b, timeout: %s, attempts: %d, run: "+
 			"true%s%s}\n",
-			name, i+3, m.one("1s", "2s"), 1+m.Intn(2), m.maybe(2, ", dead-time: 30s"), m.maybe(8, ", for: [authentication]"))
+			name, []string{"192.0.2.3", m.one("192.0.2.4", "'2001:db8::4'")}[i], m.one("1s", "2s"),
+			1+m.Intn(2), m.maybe(2, ", dead-time: 30s"), m.maybe(8, ", for: [authentication]"))
 	}
 	m.WriteString("  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {as: \"cn=g,o=x\", key: b}, " +
 		"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: 30s") + "}\n")
@@ -137,9 +138,9 @@ func (m *made) people() {
 func (m *made) devices() {
 	m.WriteString("devices:\n")
 	for i, kind := range []string{"k1", "k2"} {
-		fmt.Fprintf(m, "  - {name: d-%d, kind: %s, addresses: [192.0.2.%d], accounts: [%s], access: {console: {%s}", i+1,
-			kind, 101+i,
-			m.maybe(8, "")+m.some("keeper", "guest", "ines", "deck", "tobin"), m.binds())
+		fmt.Fprintf(m, "  - {name: d-%d, kind: %s, addresses: [192.0.2.%d%s], accounts: [%s], access: {console: {%s}",
+			i+1, kind, 101+i, m.maybe(2, fmt.Sprintf(", '2001:db8::%d'", 101+i)),
+			m.some("keeper", "guest", "ines", "deck", "tobin"), m.binds())
 		for _, access := range []string{"ssh", "telnet", "web", "api", "netconf"} {
 			if m.Intn(2) == 0 {
 				fmt.Fprintf(m, ", %s: {%s}", access, m.binds())

@@ -3,6 +3,7 @@ package gate
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/ldap"
@@ -46,7 +47,7 @@ func snapshotOf(d Design) *snapshot {
 	s.others = map[netip.Addr]*site.Device{}
 	for _, device := range d.Site.Devices {
 		for _, a := range device.Addresses {
-			if a != device.Source {
+			if !slices.Contains(device.Sources(), a) {
 				s.others[a] = device
 			}
 		}

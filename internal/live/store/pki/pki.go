@@ -102,7 +102,7 @@ func NamesDevice(c *x509.Certificate, d *site.Device) (is bool, who string) {
 	if d.Shows.Name == "" {
 		for _, ip := range c.IPAddresses {
 			a, ok := netip.AddrFromSlice(ip)
-			if ok && (a.Unmap() == d.Source.Unmap() || slices.Contains(d.Addresses, a.Unmap())) {
+			if ok && (slices.Contains(d.Sources(), a.Unmap()) || slices.Contains(d.Addresses, a.Unmap())) {
 				return true, a.Unmap().String()
 			}
 		}

@@ -184,7 +184,7 @@ func (w *Draft) put(a asked, path string) (*site.Server, error) {
 		s.For = site.Uses{Authentication: a.authenticates, Authorization: a.autho, Accounting: a.acct}
 	}
 	t := w.reach(s, a.secret)
-	if source, err := netip.ParseAddr(a.source); err == nil && source != w.Device.Source {
+	if source, err := netip.ParseAddr(a.source); err == nil && !slices.Contains(w.Device.Sources(), source) {
 		w.Device.Source, w.Device.Found.Source = source, netip.Addr{} // one source holds for all: the others follow
 	}
 	if t.From.IsValid() && w.around.From != nil && a.source != "" {

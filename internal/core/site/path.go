@@ -1,0 +1,237 @@
+package site
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Path is how a device's questions leave for one server.
+type Path struct {
+	// Source is the address that they come from; the zero Addr where the device has none
+	// of the server's family, and so can ask nothing.
+	Source    netip.Addr
+	Network   string // the routing instance, "" for the default one
+	Interface string // the interface whose address the source is, "" where none is said
+}
+
+// Leaves is what the site says of questions to a server or to the servers of a
+// group. Empty fields say nothing.
+type Leaves struct {
+	To        Ref // a server or a group; of a group's own entry ""
+	Network   string
+	Interface Ref
+	Source    netip.Addr
+}
+
+// over lays what is said nearer to the device over what is said further away.
+func (l Leaves) over(far Leaves) Leaves {
+	l.Network = cmp.Or(l.Network, far.Network)
+	if l.Source.IsValid() || l.Interface.Name != "" {
+		return l
+	}
+	l.Source, l.Interface = far.Source, far.Interface
+	return l
+}
+
+// Path returns how the device's questions leave for a server, by the design.
+func (d *Device) Path(s *Server) Path {
+	says := d.says(s)
+	p := Path{Source: says.Source, Network: cmp.Or(says.Network, d.Network), Interface: says.Interface.Name}
+	switch {
+	case says.Source.IsValid():
+	case says.Interface.Name != "":
+		p.Source = ofFamily(s, d.Interfaces[says.Interface.Name])
+	case d.SourceSet:
+		p.Source = ofFamily(s, d.sources)
+	default:
+		p.Source = ofFamily(s, d.Addresses)
+	}
+	return p
+}
+
+// says returns what the site says of how questions leave for a server.
+func (d *Device) says(s *Server) Leaves {
+	var says Leaves
+	for _, of := range [][]Leaves{d.Own.asks, d.Profile.asks} {
+		says = says.over(leavesFor(of, s))
+	}
+	return says.over(s.leaves)
+}
+
+// AnySource reports whether nothing says which of several addresses of its family
+// questions to a server come from.
+func (d *Device) AnySource(s *Server) bool {
+	says := d.says(s)
+	if says.Source.IsValid() || says.Interface.Name != "" || d.SourceSet {
+		return false
+	}
+	first := ofFamily(s, d.Addresses)
+	others := slices.DeleteFunc(slices.Clone(d.Addresses), func(a netip.Addr) bool { return a == first })
+	return ofFamily(s, others).IsValid()
+}
+
+// leavesFor returns what is said of a server: by its name, else by that of a group of
+// it.
+func leavesFor(all []Leaves, s *Server) Leaves {
+	var says Leaves
+	for _, l := range all {
+		if l.To.Name == s.Name {
+			says = l.over(says)
+		}
+	}
+	for _, l := range all {
+		if slices.ContainsFunc(s.groups, func(g *Group) bool { return g.Name == l.To.Name }) {
+			says = says.over(l)
+		}
+	}
+	return says
+}
+
+// ofFamily returns the first address from which a server can be asked. A server with
+// a name in place of an address is taken for one of any family.
+func ofFamily(s *Server, all []netip.Addr) netip.Addr {
+	at, err := netip.ParseAddr(s.Address)
+	for _, a := range all {
+		if err != nil || a.Unmap().Is4() == at.Unmap().Is4() {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+// Sources returns every address from which the device asks by the design, its usual
+// one first.
+func (d *Device) Sources() []netip.Addr {
+	all := []netip.Addr{d.Source}
+	if !d.leavesApart {
+		return all
+	}
+	for _, s := range d.asked {
+		if from := d.Path(s).Source; from.IsValid() && !slices.Contains(all, from) {
+			all = append(all, from)
+		}
+	}
+	return all
+}
+
+// AsksAlike tells devices apart by what matters of how their questions leave: two with
+// the same text have a source for the same servers, in the same networks.
+func (d *Device) AsksAlike() string {
+	if !d.leavesApart {
+		return d.Network
+	}
+	text := d.Network
+	for _, s := range d.asked {
+		p := d.Path(s)
+		text += " " + s.Name
+		if !p.Source.IsValid() {
+			text += " nowhere"
+		}
+		text += " " + p.Network
+	}
+	return text
+}
+
+// leavesShape reads how questions leave for a group's servers.
+var leavesFields = map[string]field[Leaves]{
+	"network":   textOf("network", func(l *Leaves) *string { return &l.Network }),
+	"interface": nameField("interface", func(l *Leaves) *Ref { return &l.Interface }),
+	"source": {read: func(r *reader, n *yaml.Node, l *Leaves) { l.Source, _ = r.address(n, "source") },
+		form: textForm()},
+}
+
+var leavesShape = shape[Leaves]{what: "asks", fields: leavesFields}
+
+// asksField reads how questions leave for servers and groups, by their names.
+func asksField[T any](at func(*T) *Profile) field[T] {
+	return field[T]{read: func(r *reader, n *yaml.Node, v *T) {
+		r.pairs(n, "asks", "servers or groups and how they are asked: {SERVER: {source: ADDRESS}}",
+			func(to, how *yaml.Node) {
+				name, ok := r.name(to, "a server or a group")
+				leaves := Leaves{To: name}
+				leavesShape.read(r, how, &leaves)
+				if ok {
+					at(v).asks = append(at(v).asks, leaves)
+				}
+			})
+	}, form: mapForm(leavesShape.form())}
+}
+
+// addresses reads one address, or several.
+func (r *reader) addresses(n *yaml.Node, what string) (all []netip.Addr) {
+	r.each(n, what, func(item *yaml.Node) {
+		if a, ok := r.address(item, what); ok {
+			all = append(all, a)
+		}
+	})
+	return all
+}
+
+// interfacesField reads the addresses of a device's interfaces.
+var interfacesField = field[Device]{read: func(r *reader, n *yaml.Node, d *Device) {
+	d.Interfaces = map[string][]netip.Addr{}
+	r.pairs(n, "interfaces", "interfaces and their addresses: {NAME: ADDRESS}", func(key, value *yaml.Node) {
+		if name, ok := r.name(key, "an interface"); ok {
+			d.Interfaces[name.Name] = r.addresses(value, "an address of "+name.Name)
+		}
+	})
+}, form: mapForm(oneOrMore(textForm()))}
+
+// askedBy works out the servers of a device once for all devices with the same ways in
+// and no account with a list of its own.
+func (l *linker) askedBy(d *Device) []*Server {
+	if len(d.Ways) == 0 || slices.ContainsFunc(d.Accounts, func(a *Account) bool { return a.Login != nil }) {
+		return d.Servers()
+	}
+	all, known := l.asked[d.Ways[0]]
+	if !known {
+		all = d.Servers()
+		l.asked[d.Ways[0]] = all
+	}
+	return all
+}
+
+// leaves checks what is said of how questions leave: servers and groups that exist,
+// interfaces that the device has.
+func (l *linker) leaves(d *Device) {
+	has := func(at Place, i Ref, of string) {
+		if i.Name == "" || d.Interfaces[i.Name] != nil {
+			return
+		}
+		if !i.Place.Known() {
+			i.Place = at
+		}
+		l.wrong(d.Place, "%s asks %s from its interface %s, and the site does not say the address of that; write "+
+			"interfaces: {%s: ADDRESS}", d.Name, of, i.Name, i.Name)
+	}
+	for _, of := range [][]Leaves{d.Own.asks, d.Profile.asks} {
+		for _, says := range of {
+			if l.groups[says.To.Name] == nil {
+				find(l, "server or group", l.site.servers, says.To)
+			}
+		}
+	}
+	for _, s := range d.asked {
+		p := d.Path(s)
+		d.leavesApart = d.leavesApart || p.Source != d.Source || p.Network != d.Network
+		has(d.Place, Ref{Name: p.Interface}, s.Name)
+	}
+}
+
+// groupLeaves gives servers what their groups say of how they are asked.
+func (l *linker) groupLeaves(g *Group) {
+	for _, s := range g.Servers {
+		s.groups = append(s.groups, g)
+		says := g.leaves
+		if far := s.leaves; says.Network != "" && far.Network != "" && says.Network != far.Network ||
+			says.Interface.Name != "" && far.Interface.Name != "" && says.Interface.Name != far.Interface.Name {
+			l.wrong(g.Place, "the server %s is in another group too, which says another network or interface; say it for "+
+				"the server alone, at the device or its profile: asks: {%s: {interface: NAME}}", s.Name, s.Name)
+			continue
+		}
+		s.leaves = says.over(s.leaves)
+	}
+}

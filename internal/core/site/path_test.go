@@ -1,0 +1,67 @@
+package site
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const pathSite = `site: T
+keys: {k: file k}
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k}
+  - {name: t2, protocol: tacacs, address: "2001:db8::1", key: k}
+  - {name: t3, protocol: tacacs, address: tacacs.saltmarsh.example, key: k}
+groups: [{name: g, servers: [t1, t2], interface: loop, network: of-group}, {name: h, servers: [t3]}]
+lists: [{name: l, authenticate: login, methods: [group g, group h]}]
+profiles: [{name: p, access: {console: {login: l}}PROFILE}]
+devices:
+  - {name: d, profile: p, addresses: [192.0.2.11, 192.0.2.12, "2001:db8::11"], interfaces: {loop: [192.0.2.12, "2001:db8::12"], up: 192.0.2.13}DEVICE}
+  - {name: e, profile: p, addresses: [192.0.2.21], interfaces: {loop: 192.0.2.22, up: 192.0.2.23}}
+`
+
+func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
+	t.Parallel()
+	for _, k := range []struct{ profile, device, want string }{
+		{"", "", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11"},
+		{"", ", network: own", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11 own"},
+		{", asks: {g: {network: of-profile}}", "", "192.0.2.12 of-profile loop, 2001:db8::12 of-profile loop, 192.0.2.11"},
+		{", asks: {g: {interface: up}, t1: {network: of-server}}", "",
+			"192.0.2.13 of-server up, invalid IP of-group up, 192.0.2.11"},
+		{", asks: {t3: {interface: up}}", ", asks: {g: {source: 192.0.2.11}, t2: {source: '2001:db8::11'}}",
+			"192.0.2.11 of-group, 2001:db8::11 of-group, 192.0.2.13 up"},
+		{"", ", source: [192.0.2.12], asks: {h: {network: n}}",
+			"192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.12 n"},
+	} {
+		s, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", k.profile, "DEVICE", k.device).
+			Replace(pathSite))})
+		require.NoError(t, err, k)
+		var got []string
+		for _, server := range s.Servers {
+			p := s.Device("d").Path(server)
+			got = append(got, strings.TrimSpace(strings.ReplaceAll(p.Source.String()+" "+p.Network+" "+p.Interface, "  ", " ")))
+		}
+		require.Equal(t, k.want, strings.Join(got, ", "), k)
+	}
+}
+
+func TestAPathThatLeadsNowhereIsSaid(t *testing.T) {
+	t.Parallel()
+	for part, says := range map[string]string{
+		", asks: {t9: {network: n}}":      `there is no server or group "t9"`,
+		", asks: {t1: {interface: none}}": "d asks t1 from its interface none, and the site does not say the address of that",
+		", asks: {t1: {source: up}}":      `source is "up"; an IPv4 or IPv6 address is wanted`,
+		", source: [192.0.2.22]":          "requests of e come from 192.0.2.22, as those of d in s.yaml:11:12 do",
+	} {
+		_, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", "", "DEVICE", part).
+			Replace(pathSite))})
+		require.ErrorContains(t, err, says, part)
+	}
+	s, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", "", "DEVICE", "").
+		Replace(pathSite))})
+	require.NoError(t, err)
+	require.Equal(t, "[192.0.2.11 192.0.2.12 2001:db8::12]", fmt.Sprint(s.Device("d").Sources()))
+	require.NotEqual(t, s.Device("d").AsksAlike(), s.Device("e").AsksAlike(), "e cannot ask t2")
+}
