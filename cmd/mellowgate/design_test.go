@@ -162,6 +162,31 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 	require.Equal(t, 2, c.run(t, "foresee", "-matrix", "-faults", "demo/as-reviewed").status)
 }
 
+func TestForeseeSaysHowMuchServersAreAsked(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	r := c.run(t, "foresee", "-load", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `tern +8 +0\.044/s +0\.2/s +1\.7/s +2/s +0\.6 % +314 thousand +288 MB`, r.out)
+	require.Contains(t, r.out, "Taken: 3 people (those of the site who have a grant;")
+	var load struct {
+		Servers []struct {
+			Server  string
+			Devices int
+			Share   float64
+		}
+	}
+	strictly(t, c.run(t, "foresee", "-load", "-json", "-label", "place=aboard", "demo/as-reviewed").out, &load)
+	require.Len(t, load.Servers, 3)
+	require.Equal(t, []any{"tern", 3}, []any{load.Servers[0].Server, load.Servers[0].Devices})
+	require.Equal(t, 2, c.run(t, "foresee", "-load", "-matrix", "demo/as-reviewed").status)
+	many, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/site.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "many.yaml"), append(many, "\nrates: {people: 2000}\n"...),
+		0o600))
+	require.Contains(t, c.run(t, "foresee", "-load", "many.yaml").out, "Near the limit after an outage: tern, plover")
+}
+
 func TestForeseeComparesTwoVersionsOfASite(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)

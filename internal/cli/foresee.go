@@ -34,6 +34,9 @@ login and its steps.
 -matrix shows devices by outage: whether full rights are reached by people, by a local account only, on the
 console only, or by nobody.
 
+-load shows how much each server is asked: on a usual day, in its busiest minute and in the minute after an
+outage, with the records and the disk of a year. How often people log in is said by rates in the site file.
+
 -compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with
 full rights loses a way in, in any state.`,
 		Examples: []Example{
@@ -41,6 +44,7 @@ full rights loses a way in, in any state.`,
 			{Call: "mellowgate foresee -matrix demo/as-drafted", Shows: "where full rights are left, by device and outage"},
 			{Call: "mellowgate foresee -compare demo/as-drafted demo/as-reviewed",
 				Shows: "what the review changes, and for whom"},
+			{Call: "mellowgate foresee -load demo/as-reviewed", Shows: "what the servers will have to do"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -57,6 +61,7 @@ full rights loses a way in, in any state.`,
 				"grants ask of hours is taken as met")
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
+			loads := c.Flags.Bool("load", false, "how much each server is asked, and what its records take")
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
 			return func() error {
 				l, err := c.load(false)
@@ -69,6 +74,10 @@ full rights loses a way in, in any state.`,
 					return err
 				}
 				switch {
+				case *loads && (*matrix || *faults || *before != "" || f.person != "" || f.access != "" || f.silent != ""):
+					return wrong("-load counts what everybody asks in one day; narrow it with -device or -label only")
+				case *loads:
+					return c.servers(l, r, f)
 				case *before != "" && (*matrix || *faults):
 					return wrong("give one of -compare, -matrix and -faults")
 				case *before != "":

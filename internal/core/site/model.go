@@ -34,6 +34,7 @@ type Site struct {
 	Vendors     []*Vendor
 	Lab         Lab
 	Service     Service
+	Rates       Rates
 	Elevations  []*ElevationSecret
 	Clients     []*Client
 	Accepted    []*Acceptance

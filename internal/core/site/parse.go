@@ -28,7 +28,8 @@ func ParseDesign(read func(path string) (Source, error), sources ...Source) (*Si
 }
 
 func parseAs(read func(path string) (Source, error), design bool, sources ...Source) (*Site, error) {
-	s := &Site{Lab: Lab{Network: netip.MustParsePrefix("127.77.0.0/16")}, Service: DefaultService()}
+	s := &Site{Lab: Lab{Network: netip.MustParsePrefix("127.77.0.0/16")}, Service: DefaultService(),
+		Rates: DefaultRates()}
 	var problems Problems
 	readers := make([]*reader, 0, len(sources))
 	add := func(source Source) *reader {
@@ -118,6 +119,7 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 			"accept":      list(&acceptanceShape, func(s *Site) *[]*Acceptance { return &s.Accepted }, freshAcceptance),
 			"labels":      list(&labelShape, func(s *Site) *[]*LabelValue { return &s.LabelValues }, freshLabel),
 			"service":     {read: readService, form: serviceShape.form()},
+			"rates":       {read: readRates, form: ratesShape.form()},
 			"lab":         {read: readLab, form: labShape.form()},
 		},
 	}
