@@ -251,3 +251,29 @@ func TestHoursAndAddressesOfGrantsAreForeseenAndDone(t *testing.T) {
 		require.Equal(t, 130, lab.end(t))
 	}
 }
+
+// Who comes from where a way in takes nobody is refused before anybody is asked, and
+// why says so.
+func TestAWayInTakesOnlyThoseWhoComeFromWhereItSays(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	text, err := os.ReadFile("testdata/sites/around-the-lists.yaml")
+	require.NoError(t, err)
+	hash, err := secrets.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text = regexp.MustCompile(`\$argon2id\$[^"]+`).ReplaceAll(text, []byte(strings.ReplaceAll(hash, "$", "$$")))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), text, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
+	lab := c.start(t, "lab", "-network", network(t), "-state", "st", "-from", "198.51.100.7")
+	login := func(access string) string {
+		r := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "right", "-access",
+			access)
+		require.Zero(t, r.status, r.out)
+		return r.out
+	}
+	require.Contains(t, login("ssh"), "as expected: in at level 15")
+	require.Contains(t, login("web"), "as expected: refused")
+	r := c.run(t, "why", "-state", "st", "-device", "sw-1")
+	require.Contains(t, r.out, "sw-1 takes nobody by web from where ines comes: the person came from 198.51.100.7")
+	require.Equal(t, 130, lab.end(t))
+}

@@ -30,6 +30,7 @@ const (
 	TooSlow                     = "too-slow"
 	Resting                     = "resting"
 	LockedForNow                = "locked-for-now"
+	NotFromHere                 = "not-from-here"
 	DirectoryDown               = "directory-down"
 	DirectoryRefusesUs          = "directory-refuses-us"
 	DirectoryNoEntry            = "directory-no-entry"
@@ -260,6 +261,11 @@ var catalogue = []knowledge{
 		signs:  map[Shows]float64{lockedSign: 7},
 		says:   "{device} holds {person} back after too many failures: {text}",
 		repair: "wait until then, or end it on the device"},
+	{cause: NotFromHere, at: localPoint, layer: "network", prior: -3,
+		signs: map[Shows]float64{notFromHereSign: 9},
+		says:  "{device} takes nobody by {way} from where {person} comes: {text}",
+		repair: "come from an address that the way in takes, or let it take this one: from of the way in, on the device " +
+			"and in the site"},
 	{cause: WrongList, at: localPoint, layer: "design", prior: -2,
 		signs: map[Shows]float64{otherListSign: 7, notAsked: 5.5, notListedSign: 8},
 		says:  "{device} asks no server by {way}: {text}",

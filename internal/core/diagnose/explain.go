@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -217,6 +218,9 @@ func (j *judging) fromDevice() {
 		j.point(point{kind: patiencePoint, wait: t.Seconds,
 			signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
+	case refused && t.Reason == reason.NotFromHere:
+		j.point(point{kind: localPoint, signs: signs{{What: notFromHereSign, From: evidence.FromTrace, Time: t.Time,
+			Text: "the person came from " + cmp.Or(t.From, "an address that it does not say")}}})
 	case refused && decided.Result == walk.Refused &&
 		(decided.Method == string(site.ByLocal) || decided.Method == string(site.ByOnly)):
 		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})

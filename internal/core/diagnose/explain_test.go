@@ -184,6 +184,8 @@ func tales() []told {
 		{"gives up first", []evidence.Trace{login("keeper", "refused", "gives-up-first", "local", 0, silent,
 			local("accepted", ""))}, []evidence.Event{},
 			[]string{Unreachable, TooSlow}, []string{Unreachable, TooSlow}, nil},
+		{"an address that the way in does not take", []evidence.Trace{login("ines", "refused", "not-from-here", "", 0)},
+			[]evidence.Event{}, []string{NotFromHere}, []string{NotFromHere}, nil},
 		{"a name that the list is not for", []evidence.Trace{login("ines", "refused", "not-listed", "", 0,
 			evidence.TraceStep{Purpose: "login", List: "crew", Method: "only", Result: "refused", Reason: "not-listed"})},
 			[]evidence.Event{}, []string{WrongList}, []string{WrongList}, nil},

@@ -41,6 +41,7 @@ var signsOf = map[reason.Reason]shown{
 	reason.LinePassword:    {ended: localRefused},
 	reason.LockedForNow:    {ended: lockedSign},
 	reason.NotListed:       {ended: notListedSign},
+	reason.NotFromHere:     {ended: notFromHereSign},
 
 	reason.UnknownPerson:    {decided: saidUnknown},
 	reason.Disabled:         {decided: saidDisabled},

@@ -101,6 +101,7 @@ const (
 	levelPromised     Shows = "level-promised" // the server or the site gives more
 	templateSign      Shows = "account-not-on-device"
 	notListedSign     Shows = "name-not-in-list" // the list is for other names
+	notFromHereSign   Shows = "not-from-here"
 	noFallbackSign    Shows = "list-ends-with-servers"
 	localInSign       Shows = "in-by-local"
 	stuckSign         Shows = "command-had-no-server"

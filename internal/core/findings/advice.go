@@ -314,7 +314,7 @@ func (c *checker) accept() ([]Finding, int) {
 
 var siteChecks = []func(*checker){clearInFile, unused, deadMethods, grantsAndRules, keyStrength, exposed, weakAccounts,
 	forgeable, sameGroupPlace, badAcceptance, sharedFallback, certificates, rulesThatCanBePassed, clearTextDirectory,
-	shadowedClients, samePlace, labelSlips}
+	shadowedClients, samePlace, labelSlips, hangsOnNames}
 
 var shapeChecks = []func(*checker, foresee.Shape){
 	lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open, unheard, notSupported, cannotVerify,
@@ -325,7 +325,7 @@ var shapeChecks = []func(*checker, foresee.Shape){
 	notRecorded,
 	startsWithoutStops,
 	recordsLost,
-	recordedInClear, oneServer, slow, clearTextWay, reach,
+	recordedInClear, oneServer, slow, clearTextWay, fromLeftOut, oldSSH, shutWhenSwitchedOn, reach,
 }
 
 // when puts the states of a case into words: "tern and plover are silent".

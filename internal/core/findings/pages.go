@@ -222,6 +222,20 @@ var pages = []Page{
 		About: "Telnet is open: names, passwords and all that is typed cross the network in clear.",
 		Shows: "access: {telnet: {}, console: {login: login}, ssh: {}}", Good: "access: {console: {login: login}, ssh: {}}"},
 
+	{Code: "from-left-out", Severity: Warning,
+		About: "One way in over the network may be opened from some addresses only, and another one from everywhere.",
+		Shows: "ssh: {from: 192.0.2.0/24}, netconf: {}}", Good: "ssh: {}}"},
+	{Code: "ssh-version-1", Severity: Warning,
+		About: "Version 1 of SSH can be read and changed on the way. RFC 4251 and those after it are version 2.",
+		Shows: "ssh: {versions: 1 and 2}}", Good: "ssh: {}}"},
+	{Code: "shut-when-switched-on", Severity: Error,
+		About: "Devices of this kind begin to ask for logins centrally at one moment, for every way in. Until the lists " +
+			"are in use they ask for a local account, and there is none.",
+		Shows: "password: none}", Good: "password: $6$a$b}", setup: []string{"traits: {", "traits: {aaa-switch: once, "}},
+	{Code: "hangs-on-names", Severity: Warning,
+		About: "Devices find a server by its name, which a name service must answer, also in an outage.",
+		Shows: "address: tacacs.saltmarsh.example, key: k,", Good: "address: 192.0.2.1, key: k,"},
+
 	{Code: "lands-low", Severity: Warning,
 		About: "A person is granted a level and arrives below it: the session's level is not asked for, or not in a form " +
 			"that the device reads.",

@@ -431,7 +431,7 @@ const soon = time.Second
 func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
 	world := &imagined{reckoner: f, device: d, way: w, who: who, when: slices.Clone(chosen)}
 	rests := new(walk.Rests)
-	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: rests}
+	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, From: f.From}
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
 	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason,
@@ -459,7 +459,8 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	c.Steps = visit.Steps
 	c.Rests = rests.Some()
 	if c.Rests && !f.Briefly {
-		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, Now: left + soon}
+		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, From: f.From,
+			Now: left + soon}
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
 			Wait: e.Wait}

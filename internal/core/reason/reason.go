@@ -41,6 +41,7 @@ const (
 	LinePassword    Reason = "line-password"
 	LockedForNow    Reason = "locked-for-now"
 	NotListed       Reason = "not-listed"
+	NotFromHere     Reason = "not-from-here"
 )
 
 // Why a server decided as it did.
@@ -109,6 +110,7 @@ var All = []Known{
 	{Reason: LinePassword, Text: "The way in asks for a password of its own, without a name."},
 	{Reason: LockedForNow, Text: "The device holds the name back after too many failures."},
 	{Reason: NotListed, Text: "The list is for other names only (only), so the device asks nobody."},
+	{Reason: NotFromHere, Text: "The way in is not open to the address that the person comes from."},
 	{Reason: Accepted, Text: "The person is let in, or the command is allowed.", Well: true},
 	{Reason: Recorded, Text: "The record is on disk.", Well: true},
 	{Reason: UnknownPerson, Text: "Neither the site nor a directory has anybody of that name."},

@@ -77,8 +77,8 @@ func Of(f foresee.Reckoner, d *site.Device, at string) Sheet {
 	m.first = m.firstWay()
 	s := Sheet{Device: d.Name, About: m.about()}
 	for _, make := range []func() Section{m.before, m.keepOpen, m.timer, m.account, m.elsewhere,
-		m.asks, m.lists, m.bindFirst, m.try,
-		m.outage, m.bindRest, m.records, m.save} {
+		m.asks, m.switchOn, m.lists, m.opens, m.bindFirst, m.try,
+		m.outage, m.bindRest, m.records, m.limits, m.save} {
 		if section := make(); len(section.Items)+len(section.Tests) > 0 {
 			s.Sections = append(s.Sections, section)
 		}
@@ -293,10 +293,9 @@ func (m *maker) bindFirst() Section {
 		}
 	}
 	return Section{Title: "One way in, not the console",
-		Why: "If it goes wrong, the console and the open session are as before.", Items: []Item{
-			{Text: fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), Command: ""},
-			{Text: "Do not close the open session.", Command: ""},
-		}}
+		Why: "If it goes wrong, the console and the open session are as before.", Items: slices.Concat([]Item{
+			{Text: fmt.Sprintf("Let %s use: %s.", m.first.Name(), bound), Command: ""}}, m.restarts(m.first),
+			[]Item{{Text: "Do not close the open session.", Command: ""}})}
 }
 
 // tests returns the logins at a way in that are worth trying in a state: one
@@ -417,6 +416,7 @@ func (m *maker) bindRest() Section {
 	for _, w := range ways {
 		if bound := m.bound(w, false); w != m.first && bound != "" {
 			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Let %s use: %s.", w.Name(), bound), Command: ""})
+			s.Items = append(s.Items, m.restarts(w)...)
 			s.Tests = append(s.Tests, m.tests(w, nil)...)
 		}
 	}

@@ -36,7 +36,15 @@ type Entry struct {
 	HasLines bool
 	Off      bool
 	Binds    Binds
+	From     []netip.Prefix // who may open it; empty: anybody
+	SSH      SSHWay
 	Place    Place
+}
+
+// SSHWay is how ssh is set up. The zero value says nothing.
+type SSHWay struct {
+	HostKey  string // the algorithm of the device's key, such as ed25519
+	Version1 bool   // it takes the old version 1 too, which RFC 4251 replaced
 }
 
 // Origin tells how a way in came by its list.
@@ -57,8 +65,20 @@ type Way struct {
 	HasLines bool
 	Lists    [PurposeCount]*List
 	Origins  [PurposeCount]Origin
+	From     []netip.Prefix // who may open it; empty: anybody
+	SSH      SSHWay
 	Place    Place // where the way in is described
 }
+
+// Takes reports whether a way in may be opened from an address. Where it is not known
+// where somebody comes from, that is taken as met.
+func (w *Way) Takes(from netip.Addr) bool {
+	return !from.IsValid() || len(w.From) == 0 ||
+		slices.ContainsFunc(w.From, func(p netip.Prefix) bool { return p.Contains(from) })
+}
+
+// OverNetwork reports whether a way in is opened over a network: all but the console.
+func (w *Way) OverNetwork() bool { return w.Access != Console }
 
 // Name is the way in as it is shown: "console", "ssh", "ssh 0-15".
 func (w *Way) Name() string {

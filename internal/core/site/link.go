@@ -358,7 +358,7 @@ func (l *linker) ways(d *Device) []*Way {
 
 // way leads one way in to its lists: its own, else the device-wide one.
 func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
-	w := &Way{Access: e.Access, Lines: e.Lines, HasLines: e.HasLines, Place: e.Place}
+	w := &Way{Access: e.Access, Lines: e.Lines, HasLines: e.HasLines, From: e.From, SSH: e.SSH, Place: e.Place}
 	for p := Login; p < PurposeCount; p++ {
 		ref, origin := e.Binds[p], Own
 		if ref.Name == "" {

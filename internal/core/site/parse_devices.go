@@ -30,6 +30,25 @@ var entryShape = func() shape[Entry] {
 			r.wrong(n, "lines are for ssh and telnet; %s has none", e.Access)
 		}
 	}, form: rangeForm()}
+	from := prefixesField("from", func(e *Entry) *[]netip.Prefix { return &e.From })
+	fields["from"] = field[Entry]{read: func(r *reader, n *yaml.Node, e *Entry) {
+		if e.Access == Console {
+			r.wrong(n, "from is for ways in over a network; whoever is at the console is there")
+		}
+		from.read(r, n, e)
+	}, form: from.form}
+	ofSSH := func(name string, f field[Entry]) {
+		fields[name] = field[Entry]{read: func(r *reader, n *yaml.Node, e *Entry) {
+			if e.Access != SSH {
+				r.wrong(n, "%s is for ssh; %s has none", name, e.Access)
+			}
+			f.read(r, n, e)
+		}, form: f.form}
+	}
+	ofSSH("host-key", wordField("host-key", []string{"ed25519", "ecdsa", "rsa"},
+		func(e *Entry, w string) { e.SSH.HostKey = w }))
+	ofSSH("versions", wordField("versions", []string{"2", "1 and 2"},
+		func(e *Entry, w string) { e.SSH.Version1 = w != "2" }))
 	return shape[Entry]{what: "a way in", fields: fields}
 }()
 

@@ -117,6 +117,9 @@ func (d *Device) Sources() []netip.Addr {
 	return all
 }
 
+// Asked returns the servers of the device's lists, as they were read.
+func (d *Device) Asked() []*Server { return d.asked }
+
 // AsksAlike tells devices apart by what matters of how their questions leave: two with
 // the same text have a source for the same servers, in the same networks.
 func (d *Device) AsksAlike() string {

@@ -49,7 +49,11 @@ type Traits struct {
 	// DisconnectPort is the UDP port at which the kind takes a Disconnect-Request
 	// (RFC 5176, section 2), 0 where it takes none: disconnect-port.
 	DisconnectPort int
-	TakesBack      string // takes-back: how the kind takes a change back by itself, one of the words below
+	// SwitchedOn: central logins are off until they are switched on as a whole: aaa-switch
+	SwitchedOn bool
+	// PagesRestart: pages take other lists only after they are started again: pages-take-lists
+	PagesRestart bool
+	TakesBack    string // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
 // The forms in which a password reaches a server.
@@ -247,6 +251,8 @@ var traits = map[string]trait{
 	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
+	"aaa-switch":                choice("none", "once", func(t *Traits) *bool { return &t.SwitchedOn }),
+	"pages-take-lists":          choice("at-once", "after-restart", func(t *Traits) *bool { return &t.PagesRestart }),
 	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
 	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value such " +
 		"as text={level}", set: func(t *Traits, text string) bool {

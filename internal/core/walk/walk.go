@@ -6,6 +6,7 @@
 package walk
 
 import (
+	"net/netip"
 	"slices"
 	"time"
 
@@ -94,7 +95,8 @@ type Visit struct {
 	Rests  *Rests
 	Now    time.Duration // the time, since any fixed moment
 	Person string
-	Steps  []Step // everything that has happened
+	From   netip.Addr // where the person comes from; the zero Addr where that is not known
+	Steps  []Step     // everything that has happened
 
 	elapsed time.Duration
 	entry   Entry
@@ -115,6 +117,9 @@ type Entry struct {
 // way in needs, and the start of the record.
 func (v *Visit) Enter(person string) Entry {
 	v.Person = person
+	if !v.Way.Takes(v.From) {
+		return v.leaveWith(reason.NotFromHere)
+	}
 	login := v.login()
 	v.entry = Entry{By: login.By, Method: login.Method.Kind, Reason: login.Reason}
 	if login.Result != Accepted {

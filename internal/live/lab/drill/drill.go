@@ -308,7 +308,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 		}
 		r := Run{Case: t.c, Again: again, Foreseen: foreseen}
 		// A client whose patience is over is gone before the device has walked its lists.
-		late := time.NewTimer(time.Duration(foreseen.Wait*float64(time.Second))/time.Duration(d.Factor) + time.Second)
+		late := time.NewTimer(time.Duration(foreseen.Wait*float64(time.Second))/time.Duration(d.Factor) + traceWithin)
 		defer late.Stop()
 		select {
 		case trace := <-traces:
@@ -333,6 +333,10 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	second, err := one(d.foreseenAgain(t.c), true)
 	return []Run{first, second}, err
 }
+
+// traceWithin is how long after the time that was foreseen a device, on a busy machine,
+// may note what it did.
+const traceWithin = 5 * time.Second
 
 // foreseen puts a case into a story, unscaled.
 func (d *drill) foreseen(c foresee.Case) Story {

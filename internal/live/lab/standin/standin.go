@@ -235,7 +235,7 @@ func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
 	if d.config.Arrive.IsValid() {
 		v.from = d.config.Arrive.String()
 	}
-	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests}
+	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests, From: d.config.Arrive}
 	return v
 }
 
@@ -247,7 +247,8 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.person, v.password = person, password
 	v.asker = aaa.Asker{Device: d.design().Name, Port: v.line, From: v.from, Password: password, Code: v.code,
 		Session: fmt.Sprintf("%s-%x-%d", d.design().Name, d.epoch.Unix(), d.next.Add(1))}
-	v.visit = &walk.Visit{Device: v.visit.Device, Way: v.visit.Way, World: v, Rests: v.visit.Rests, Now: d.now()}
+	v.visit = &walk.Visit{Device: v.visit.Device, Way: v.visit.Way, World: v, Rests: v.visit.Rests, From: v.visit.From,
+		Now: d.now()}
 	v.entry = v.visit.Enter(person)
 	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
