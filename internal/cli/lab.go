@@ -41,6 +41,7 @@ While it runs, things are broken and mended from a second terminal: -set FAULT, 
 
 SERVER silent               what devices send is lost
 SERVER closed               its ports refuse
+SERVER no-way               a router on the way says that there is none
 SERVER slow 3s              every answer comes so late
 SERVER key-differs          the devices have another key; a directory refuses who searches
 SERVER client-unknown        it does not know the devices
@@ -49,10 +50,11 @@ SERVER no-authentication    it does not take this kind of question; also no-auth
 DEVICE loses 30%            so much of what it sends is lost
 DEVICE hangs commit         over NETCONF: an operation is never answered; also drops (the line ends), warns
 DEVICE refuses ELEMENT      over NETCONF: an element such as shared-secret is refused; also lacks MODEL
+DIRECTORY base-differs      it has nothing at its base; also no-tls (it refuses TLS), name-differs (in its certificate)
 clock +2h                   the clock of servers and devices is off
 
 One of a server may be for one device only: 'tern silent for north-sw-1'. Each change is an event. A directory
-can be silent, closed, slow, key-differs or error; it knows the site's people and those of lab.people.`,
+can be silent, closed, no-way, slow, key-differs or error too; it knows the site's people and those of lab.people.`,
 		Examples: []Example{
 			{Call: "mellowgate lab demo/as-reviewed", Shows: "the demo site, until Ctrl-C"},
 			{Call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s'", Shows: "break a running lab; -lift all mends it"},

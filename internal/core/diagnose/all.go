@@ -80,6 +80,7 @@ func weight(g Group) int {
 // ofOneServer are causes that are most often the same for every device that asks
 // a server.
 var ofOneServer = []string{ServerOff, Unreachable, TooSlow, ServerSaysError, DirectoryDown, DirectoryRefusesUs,
+	DirectoryNoBase, DirectoryTLS,
 	RecordNotKept}
 
 func (s *Summary) add(c Cause, story Story) {

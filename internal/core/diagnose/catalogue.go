@@ -34,6 +34,8 @@ const (
 	DirectoryDown               = "directory-down"
 	DirectoryRefusesUs          = "directory-refuses-us"
 	DirectoryNoEntry            = "directory-no-entry"
+	DirectoryNoBase             = "directory-no-base"
+	DirectoryTLS                = "directory-tls"
 	ForgedOrStale               = "forged-or-stale"
 	Malformed                   = "malformed"
 	MixedProtocol               = "mixed-protocol"
@@ -158,7 +160,8 @@ var catalogue = []knowledge{
 		says:   "the TLS handshake between {device} and {server} failed: {text}",
 		repair: "compare the two sides: each has a certificate in its time, and each trusts the authority of the other"},
 	{cause: ServerSaysError, at: unheardPoint, layer: "protocol", prior: -0.5,
-		signs: map[Shows]float64{saidErrorSign: 3, notForThisSign: 3, dirDownSign: -2, dirRefusesSign: -2, tlsSign: -3,
+		signs: map[Shows]float64{saidErrorSign: 3, notForThisSign: 3, dirDownSign: -2, dirRefusesSign: -2,
+			dirNoBaseSign: -2, dirTLSSign: -2, tlsSign: -3,
 			notKeptSign: -3},
 		says:   "{server} answers that it cannot answer: {text}",
 		guess:  "{server} answers that it cannot answer",
@@ -173,6 +176,18 @@ var catalogue = []knowledge{
 		says:   "the directory refuses {server} itself: {text}",
 		repair: "give the directory the right name and password of who searches: bind: {as: DN, key: NAME}",
 		place:  "{device} by {way}, server {server}"},
+	{cause: DirectoryNoBase, at: unheardPoint, layer: "identity", prior: -1,
+		signs: map[Shows]float64{dirNoBaseSign: 8},
+		says:  "the directory has nothing at the base below which people are searched: {text}",
+		repair: "compare base of the directory in the site with the tree, letter by letter; if it is right, let who " +
+			"searches see it",
+		place: "{device} by {way}, server {server}"},
+	{cause: DirectoryTLS, at: unheardPoint, layer: "transport", prior: -1,
+		signs: map[Shows]float64{dirTLSSign: 8},
+		says:  "{server} and its directory have no TLS with each other: {text}",
+		repair: "compare tls of the directory in the site (start, ldaps) with what it offers, the name in its " +
+			"certificate with its address in the site, and who signed it with those whom this host trusts",
+		place: "{device} by {way}, server {server}"},
 	{cause: ForgedOrStale, at: unheardPoint, layer: "protocol", prior: -1,
 		signs: map[Shows]float64{forgedSign: 7, unfitSign: -2, unreadableSign: -1},
 		says:  "answers come to {device} that {server} did not give, or gave to another question: {text}",

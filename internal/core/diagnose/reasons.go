@@ -15,6 +15,7 @@ var signsOf = map[reason.Reason]shown{
 	reason.Silent:        {try: silentSign},
 	reason.Closed:        {try: closedSign},
 	reason.NoWay:         {try: noWaySign},
+	reason.NoSource:      {try: noWaySign},
 	reason.KeyDiffers:    {try: unreadableSign, dropped: unfitSign},
 	reason.ClientUnknown: {try: unknownSign, dropped: unknownSign},
 	reason.ServerError:   {try: saidErrorSign, dropped: saidErrorSign},
@@ -54,6 +55,8 @@ var signsOf = map[reason.Reason]shown{
 	reason.NameSpelling:     {decided: saidUnknown},
 	reason.DirectoryDown:    {dropped: dirDownSign},
 	reason.DirectoryRefuses: {dropped: dirRefusesSign},
+	reason.DirectoryNoBase:  {try: dirNoBaseSign, dropped: dirNoBaseSign},
+	reason.DirectoryTLS:     {dropped: dirTLSSign},
 
 	reason.Malformed:              {dropped: malformedSign},
 	reason.NoMessageAuthenticator: {dropped: unsignedSign},

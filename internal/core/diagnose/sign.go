@@ -53,6 +53,8 @@ const (
 	loginsAnswered   Shows = "logins-are-answered" // of this device, while records are not
 	dirDownSign      Shows = "directory-down"
 	dirRefusesSign   Shows = "directory-refuses-us"
+	dirNoBaseSign    Shows = "directory-no-base"
+	dirTLSSign       Shows = "directory-tls"
 	leftAlone        Shows = "left-alone" // the device passed the server over
 	localRefused     Shows = "local-refusal"
 	inLow            Shows = "in-low"

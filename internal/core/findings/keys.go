@@ -64,7 +64,7 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 			s.Name, authentication, accounting, s.AuthenticationPort, s.AccountingPort, asks(step.Purpose))
 		f.Repair = fmt.Sprintf("write ports: {authentication: %d, accounting: %d} at the server and set them on the "+
 			"device, or change the server's", s.AuthenticationPort, s.AccountingPort)
-	case reason.NoWay:
+	case reason.NoSource:
 		p := d.Path(s)
 		f.Code, f.Place = "no-source", placeOf(d)
 		f.Text = fmt.Sprintf("%s is at %s, and the device has no address of that family to ask from: it never asks it.",

@@ -116,7 +116,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 	unheard := w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
 	closed := e.server.Protocol == site.RADIUS && (unheard == reason.NotForThis || unheard == reason.WrongPort)
 	// Where nothing is sent, or nothing listens, what the server would do does not matter.
-	if !none || closed && e.state != Down || unheard == reason.NoWay {
+	if !none || closed && e.state != Down || unheard == reason.NoSource {
 		why = unheard
 	}
 	if why != "" {
@@ -145,7 +145,7 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason
 	case !s.Serves(p):
 		return reason.NotForThis
 	case !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid():
-		return reason.NoWay
+		return reason.NoSource
 	case s.Protocol == site.LDAP:
 		return ""
 	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):

@@ -12,6 +12,7 @@ const (
 	Silent        Reason = "silent"
 	Closed        Reason = "closed"
 	NoWay         Reason = "no-way"
+	NoSource      Reason = "no-source"
 	KeyDiffers    Reason = "key-differs"
 	ClientUnknown Reason = "client-unknown"
 	ServerError   Reason = "error"
@@ -60,6 +61,8 @@ const (
 	// The service could not find out: no yes and no no.
 	DirectoryDown    Reason = "directory-down"
 	DirectoryRefuses Reason = "directory-refuses-us"
+	DirectoryNoBase  Reason = "directory-no-base"
+	DirectoryTLS     Reason = "directory-tls"
 )
 
 // Why a server did not take a question, or could not answer it.
@@ -85,6 +88,7 @@ var All = []Known{
 	{Reason: Silent, Text: "The server sent nothing back."},
 	{Reason: Closed, Text: "The port of the server refuses connections."},
 	{Reason: NoWay, Text: "There is no way to the address of the server."},
+	{Reason: NoSource, Text: "The device has no address from which it could ask the server."},
 	{Reason: KeyDiffers, Text: "What came was made with another key."},
 	{Reason: ClientUnknown, Text: "The server knows no device or client with that address."},
 	{Reason: ServerError, Text: "The server says that it cannot answer."},
@@ -124,6 +128,8 @@ var All = []Known{
 	{Reason: NameSpelling, Text: "The name is another spelling of one that is known, in case, width or blanks."},
 	{Reason: DirectoryDown, Text: "The directory does not answer."},
 	{Reason: DirectoryRefuses, Text: "The directory refuses the server that searches in it."},
+	{Reason: DirectoryNoBase, Text: "The directory does not have the base below which it is searched."},
+	{Reason: DirectoryTLS, Text: "The directory refuses TLS, or its certificate does not do."},
 	{Reason: Malformed, Text: "The packet breaks the protocol."},
 	{Reason: NoMessageAuthenticator, Text: "The request has no Message-Authenticator, which the server requires."},
 	{Reason: TooMany, Text: "There were more questions or connections than the limits of the service allow."},

@@ -164,7 +164,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 // Lost returns how long one try at a server takes that gives no answer for the
 // given reason.
 func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
-	if r == reason.NoWay {
+	if r == reason.NoSource {
 		return 0 // nothing was sent
 	}
 	if s.Protocol == site.RADIUS && !s.TLS {
@@ -179,7 +179,8 @@ func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
 	return 0 // refused, closed, unreadable or said: known at once
 }
 
-// closed reports whether nothing listens where the question goes.
+// closed reports whether nothing listens where the question goes, or a router says
+// that there is no way: ICMP tells either (RFC 792).
 func closed(r reason.Reason) bool {
-	return r == reason.Closed || r == reason.WrongPort || r == reason.NotForThis
+	return r == reason.Closed || r == reason.WrongPort || r == reason.NotForThis || r == reason.NoWay
 }

@@ -21,6 +21,11 @@ func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
 	config := directory.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People),
 		PasswordIs: l.inDirectory,
 		TLS:        &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
+	other, err := l.identity("another-name", at.Addr())
+	if err != nil {
+		return at, err
+	}
+	config.OtherTLS = &tls.Config{Certificates: []tls.Certificate{other.Certificate}, MinVersion: tls.VersionTLS12}
 	if s.Directory.Key != nil {
 		config.Searcher = l.config.Keys[s.Directory.Key.Name]
 	}

@@ -62,7 +62,9 @@ func takenAway(t *testing.T, security string) {
 	for fault, want := range map[string]string{"dunlin silent": diagnose.DirectoryDown,
 		"dunlin closed": diagnose.DirectoryDown,
 		"dunlin error":  diagnose.DirectoryDown, "dunlin key-differs": diagnose.DirectoryRefusesUs,
-		"dunlin slow 5s": diagnose.DirectoryDown} {
+		"dunlin slow 5s": diagnose.DirectoryDown, "dunlin no-way": diagnose.DirectoryDown,
+		"dunlin base-differs": diagnose.DirectoryNoBase, "dunlin no-tls": diagnose.DirectoryTLS,
+		"dunlin name-differs": diagnose.DirectoryTLS} {
 		lift := r.set(fault)
 		require.Equal(t, walk.OutcomeRefused, r.login("north-sw-1", site.SSH, person, "").Outcome, fault)
 		require.Equal(t, want, r.cause(), fault)
@@ -78,7 +80,11 @@ func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	_, err := lab.ParseFault(r.site, "dunlin client-unknown")
-	require.ErrorContains(t, err, "dunlin is a directory, which can be silent, closed, slow, key-differs, error")
+	require.ErrorContains(t, err, "dunlin is a directory, which can be "+
+		"silent, closed, no-way, slow, key-differs, error, base-differs, "+
+		"no-tls, name-differs")
+	_, err = lab.ParseFault(r.site, "tern base-differs")
+	require.ErrorContains(t, err, "tern is no directory")
 }
 
 // A device that asks a directory itself gets its answers from the lab's too.
@@ -95,7 +101,8 @@ func TestADeviceAsksADirectoryItself(t *testing.T) {
 	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, person, "wrong").Outcome)
 	require.Equal(t, walk.OutcomeRefused, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome,
 		"the directory answers, and does not know the name")
-	for _, fault := range []string{"dunlin silent", "dunlin closed", "dunlin error", "dunlin key-differs"} {
+	for _, fault := range []string{"dunlin silent", "dunlin closed", "dunlin error", "dunlin key-differs",
+		"dunlin no-way", "dunlin base-differs", "dunlin no-tls", "dunlin name-differs"} {
 		r.Wake(r.site.Device("hq-fw-1"))
 		lift := r.set(fault)
 		require.Equal(t, walk.OutcomeIn, r.login("hq-fw-1", site.SSH, "harbourmaster", "").Outcome, fault)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 )
 
 // Impaired is a server that a device does not find as it should be: because of a
@@ -27,6 +28,7 @@ func (i Impaired) Until(now time.Time) time.Time {
 // loginFaults are what a fault of a server makes of it for a login, in the words
 // of a forecast.
 var loginFaults = map[string]foresee.State{"silent": foresee.Down, "closed": foresee.Closed,
+	string(reason.NoWay):       foresee.Closed, // to a device the same
 	string(foresee.KeyDiffers): foresee.KeyDiffers, string(foresee.ClientUnknown): foresee.ClientUnknown,
 	"error": foresee.InError, string(foresee.NoRecords): foresee.NoRecords}
 

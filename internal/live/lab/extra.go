@@ -65,7 +65,9 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 	case "silent":
 		e.lab.links.set(at, func(c *condition) { c.cut = true })
 	case "closed":
-		e.lab.links.set(at, func(c *condition) { c.closed = true })
+		// A port that refuses and a router that says there is no way are one to a device: either, in turn.
+		noWay := e.from.As4()[3]%2 == 1
+		e.lab.links.set(at, func(c *condition) { c.closed, c.noWay = !noWay, noWay })
 	case "key-differs", "error":
 		if d := e.lab.directories[s]; d != nil {
 			d.Fault(e.from, directory.Fault{Refuses: state == "key-differs", Error: state == "error"})

@@ -21,8 +21,8 @@ import (
 
 // Fault is one thing that is wrong in a lab, on purpose.
 type Fault struct {
-	// silent, closed, slow, key-differs, client-unknown, error, no-authentication, no-authorization, no-accounting, loses,
-	// clock, or a trouble of a stand-in
+	// silent, closed, no-way, slow, base-differs, no-tls, name-differs, key-differs, client-unknown, error,
+	// no-authentication, no-authorization, no-accounting, loses, clock, or a trouble of a stand-in
 	What   string
 	Server *site.Server
 	Device *site.Device // nil: for every device; with loses, for every server
@@ -39,19 +39,23 @@ var kindsOff = map[string][]site.Purpose{
 	"no-accounting":     {site.RecordSessions, site.RecordCommands, site.RecordSystem},
 }
 
-var serverFaults = []string{"silent", "closed", "slow", "key-differs", "client-unknown", "error", "no-authentication",
-	"no-authorization", "no-accounting"}
+var serverFaults = []string{"silent", "closed", "no-way", "slow", "key-differs", "client-unknown", "error",
+	"no-authentication", "no-authorization", "no-accounting", "base-differs", "no-tls", "name-differs"}
 
 // directoryFaults are those that a directory can have; key-differs is that it
 // refuses who searches.
-var directoryFaults = []string{"silent", "closed", "slow", "key-differs", "error"}
+var directoryFaults = []string{"silent", "closed", "no-way", "slow", "key-differs", "error", "base-differs", "no-tls",
+	"name-differs"}
+
+// onlyOfDirectories are those that no other server has.
+var onlyOfDirectories = []string{"base-differs", "no-tls", "name-differs"}
 
 // FaultForms are the ways to write a fault.
-var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER slow 3s", "SERVER key-differs",
+var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER no-way", "SERVER slow 3s", "SERVER key-differs",
 	"SERVER client-unknown", "SERVER error",
 	"SERVER no-authentication", "SERVER no-authorization", "SERVER no-accounting", "DEVICE loses 30%",
 	"DEVICE hangs OPERATION", "DEVICE drops OPERATION", "DEVICE warns OPERATION", "DEVICE refuses ELEMENT",
-	"DEVICE lacks MODEL", "clock +2h"}
+	"DEVICE lacks MODEL", "DIRECTORY base-differs", "DIRECTORY no-tls", "DIRECTORY name-differs", "clock +2h"}
 
 // ParseFault reads a fault: "tern silent", "tern slow 3s for north-sw-1",
 // "north-sw-1 loses 30%", "clock -1h". Each about a server may end with "for
@@ -133,6 +137,11 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		return wrong("%q was not understood", words[2])
 	case f.Server.Protocol == site.LDAP && !slices.Contains(directoryFaults, f.What):
 		return wrong("%s is a directory, which can be %s", f.Server.Name, strings.Join(directoryFaults, ", "))
+	case f.Server.Protocol != site.LDAP && slices.Contains(onlyOfDirectories, f.What):
+		return wrong("%s is no directory", f.Server.Name)
+	case f.Server.Protocol == site.LDAP && f.Server.Directory.Security == "none" && f.What != "base-differs" &&
+		slices.Contains(onlyOfDirectories, f.What):
+		return wrong("%s is asked without TLS", f.Server.Name)
 	case f.What == "error" && f.Server.Protocol == site.RADIUS:
 		return wrong("RADIUS has no answer that says \"error\"; silent is what a device would see")
 	}
@@ -215,7 +224,7 @@ func (l *Lab) apply(f Fault, on bool) {
 		from = l.at.sources[f.Device]
 	}
 	switch f.What {
-	case "silent", "closed":
+	case "silent", "closed", "no-way":
 		defer l.drop(f.Server)
 	}
 	switch f.What {
@@ -224,6 +233,9 @@ func (l *Lab) apply(f Fault, on bool) {
 		return
 	case "closed":
 		l.links.set(link{device: from, server: l.at.servers[f.Server]}, func(c *condition) { c.closed = on })
+		return
+	case "no-way":
+		l.links.set(link{device: from, server: l.at.servers[f.Server]}, func(c *condition) { c.noWay = on })
 		return
 	case "loses":
 		loses := 0
@@ -265,10 +277,13 @@ func (l *Lab) apply(f Fault, on bool) {
 	}
 	all := l.together(f.Server, f.Device)
 	if d := l.directories[f.Server]; d != nil {
-		refuses := slices.ContainsFunc(l.faults, func(have Fault) bool {
-			return have.What == "key-differs" && have.Server == f.Server && have.Device == f.Device
-		})
-		d.Fault(from, directory.Fault{Error: all.Failing, Refuses: refuses, Delay: all.Delay})
+		has := func(what string) bool {
+			return slices.ContainsFunc(l.faults, func(have Fault) bool {
+				return have.What == what && have.Server == f.Server && have.Device == f.Device
+			})
+		}
+		d.Fault(from, directory.Fault{Error: all.Failing, Refuses: has("key-differs"), Delay: all.Delay,
+			NoBase: has("base-differs"), NoTLS: has("no-tls"), OtherName: has("name-differs")})
 		d.Drop() // who has bound before must bind again
 		return
 	}
@@ -297,7 +312,7 @@ func (l *Lab) together(s *site.Server, d *site.Device) gate.Hindrance {
 			all.Stranger = true
 		case "error":
 			all.Failing = true
-		case "silent", "closed", "key-differs": // of the link, and of keys
+		case "silent", "closed", "no-way", "key-differs": // of the link, and of keys
 		default:
 			all.Not = append(all.Not, kindsOff[f.What]...)
 		}

@@ -225,7 +225,7 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 	for s, t := range l.targets {
 		t.From, t.HeedsICMP = from, d.Kind.Traits.HeedsICMP
 		if !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid() {
-			t.Dialer = noWay{} // the device has no address from which it could ask
+			t.Dialer = noSource{} // the device has no address from which it could ask
 		}
 		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
 			authentication, accounting, _ := d.Ports(s)

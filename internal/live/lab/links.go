@@ -30,6 +30,7 @@ type link struct{ device, server netip.Addr }
 type condition struct {
 	cut    bool
 	closed bool // the server's ports refuse
+	noWay  bool // a router on the way says by ICMP that there is none
 	loses  int  // percent of the packets, or of the connections
 }
 
@@ -63,7 +64,8 @@ func (l *links) of(device, server netip.Addr) condition {
 	var all condition
 	for _, k := range []link{{device: device, server: server}, {server: server}, {device: device}} {
 		c := l.state[k]
-		all = condition{cut: all.cut || c.cut, closed: all.closed || c.closed, loses: max(all.loses, c.loses)}
+		all = condition{cut: all.cut || c.cut, closed: all.closed || c.closed, noWay: all.noWay || c.noWay,
+			loses: max(all.loses, c.loses)}
 	}
 	return all
 }
@@ -71,11 +73,11 @@ func (l *links) of(device, server netip.Addr) condition {
 // lost reports whether a packet, or the opening of a connection, gets lost.
 func (c condition) lost() bool { return c.cut || c.loses > 0 && rand.IntN(100) < c.loses }
 
-// noWay is the network of a device that has no address from which it could ask.
-type noWay struct{}
+// noSource is the network of a device that has no address from which it could ask.
+type noSource struct{}
 
-func (noWay) Dial(_ context.Context, network string, _ netip.Addr, _ netip.AddrPort) (net.Conn, error) {
-	return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.EHOSTUNREACH}
+func (noSource) Dial(_ context.Context, network string, _ netip.Addr, _ netip.AddrPort) (net.Conn, error) {
+	return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.EADDRNOTAVAIL}
 }
 
 // Dial opens a connection over the lab's network.
@@ -98,6 +100,9 @@ func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to ne
 		<-ctx.Done()
 		return nil, os.ErrDeadlineExceeded
 	}
+	if on.noWay {
+		return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.EHOSTUNREACH}
+	}
 	conn, err := aaa.Net{}.Dial(ctx, network, from, at)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		l.capture.Refused(time.Now(), made, to)
@@ -111,20 +116,27 @@ type datagrams struct {
 	links    *links
 	from, to netip.AddrPort
 	last     []byte
+	told     bool // that there is no way, of the last datagram
 }
 
 // Write sends a datagram, or loses it.
 func (d *datagrams) Write(b []byte) (int, error) {
 	d.last = append(d.last[:0], b...)
-	if d.links.of(d.from.Addr(), d.to.Addr()).lost() {
+	on := d.links.of(d.from.Addr(), d.to.Addr())
+	if d.told = false; on.noWay || on.lost() {
 		d.links.capture.UDP(time.Now(), d.from, d.to, b)
 		return len(b), nil
 	}
 	return d.Conn.Write(b)
 }
 
-// Read notes a datagram that a closed port refused: no server saw it.
+// Read says once that there is no way, where that is so. It notes a datagram that a
+// closed port refused: no server saw it.
 func (d *datagrams) Read(b []byte) (int, error) {
+	if !d.told && d.links.of(d.from.Addr(), d.to.Addr()).noWay {
+		d.told = true
+		return 0, &net.OpError{Op: "read", Net: "udp", Err: syscall.EHOSTUNREACH}
+	}
 	n, err := d.Conn.Read(b)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		d.links.capture.UDP(time.Now(), d.from, d.to, d.last)

@@ -168,6 +168,8 @@ func failure(err error) (reason.Reason, string) {
 		return reason.Silent, "no answer"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return reason.NoWay, "there is no way to the server's address"
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return reason.NoSource, "there is no address to ask it from"
 	}
 	if refused := new(tls.AlertError); errors.As(err, refused) || strings.Contains(err.Error(), "remote error: tls: ") {
 		return reason.TLS, "the server ended the TLS connection: " + err.Error() + "; it may not take our certificate"

@@ -56,6 +56,10 @@ func (e *directoryExchange) Try(int) walk.Reply {
 	switch {
 	case errors.Is(err, ldap.ErrRefusesUs):
 		return lost(reason.KeyDiffers, "it refuses who searches", began)
+	case errors.Is(err, ldap.ErrNoBase):
+		return lost(reason.DirectoryNoBase, err.Error(), began)
+	case errors.Is(err, ldap.ErrTLS):
+		return lost(reason.TLS, err.Error(), began)
 	case errors.Is(err, ldap.ErrSays):
 		return lost(reason.ServerError, err.Error(), began)
 	case err != nil:

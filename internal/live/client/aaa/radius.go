@@ -232,7 +232,7 @@ func (e *radiusExchange) try(n int) walk.Reply {
 	if e.unread > 0 {
 		why, message = reason.KeyDiffers, "answers came whose authenticator does not verify"
 	}
-	if _, err := e.conn.Write(e.bytes); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
+	if _, err := e.conn.Write(e.bytes); err != nil && !icmp(err) {
 		r, m := failure(err)
 		return lost(r, m, began)
 	}
@@ -245,8 +245,8 @@ func (e *radiusExchange) try(n int) walk.Reply {
 			return lost(reason.Silent, "given up", began)
 		}
 		n, err := e.conn.Read(buffer)
-		if errors.Is(err, syscall.ECONNREFUSED) {
-			why, message = reason.Closed, "the port refuses"
+		if icmp(err) {
+			why, message = failure(err)
 			if e.target.HeedsICMP {
 				return lost(why, message, began)
 			}
@@ -265,6 +265,13 @@ func (e *radiusExchange) try(n int) walk.Reply {
 		e.unread++
 		why, message = reason.KeyDiffers, "an answer came whose authenticator does not verify"
 	}
+}
+
+// icmp reports whether an error of UDP is what the host of the server, or a router
+// on the way, said by ICMP (RFC 1122, section 4.1.3.3).
+func icmp(err error) bool {
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.EHOSTUNREACH) ||
+		errors.Is(err, syscall.ENETUNREACH)
 }
 
 // dial opens the way to the server: UDP, or TLS.

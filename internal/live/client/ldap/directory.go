@@ -26,6 +26,12 @@ var (
 	ErrDown = errors.New("the directory does not answer")
 	// ErrRefusesUs is a directory that refuses who searches.
 	ErrRefusesUs = errors.New("the directory refuses who searches")
+	// ErrNoBase is a directory without the place of the tree in which it is searched,
+	// or one that does not show it to who searches.
+	ErrNoBase = errors.New("the directory has no such base")
+	// ErrTLS is a directory that refuses TLS, or whose certificate does not do. It is an
+	// ErrDown.
+	ErrTLS = fmt.Errorf("%w: no TLS", ErrDown)
 	// ErrSpelling is a directory that found an entry by a name which is not the
 	// entry's.
 	ErrSpelling = errors.New("the entry has another spelling of the name")
@@ -89,7 +95,7 @@ func (d *Directory) Close() {
 func (d *Directory) Name() string { return d.server.Name }
 
 // Find looks a name up. Without an entry, or with several, it gives nil; text
-// says where it looked and what it found. The error is ErrDown or
+// says where it looked and what it found. The error is ErrDown, ErrNoBase or
 // ErrRefusesUs.
 func (d *Directory) Find(ctx context.Context, name string) (found *Found, text string, err error) {
 	filter := strings.ReplaceAll(d.server.Directory.Find, "%u", ldap.EscapeFilter(name)) // RFC 4515, section 3
@@ -112,8 +118,7 @@ func (d *Directory) Find(ctx context.Context, name string) (found *Found, text s
 		if result != nil {
 			entries = result.Entries
 		}
-		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) ||
-			ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 			return nil
 		}
 		return err
@@ -256,7 +261,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 		_ = conn.SetDeadline(time.Now().Add(d.server.Timeout))
 		if err := secured.HandshakeContext(ctx); err != nil {
 			_ = conn.Close()
-			return nil, fmt.Errorf("%w: the TLS handshake failed: %w", ErrDown, err)
+			return nil, fmt.Errorf("%w: the handshake failed: %w", unsecured(ctx), err)
 		}
 		_ = conn.SetDeadline(time.Time{})
 		c = ldap.NewConn(secured, true)
@@ -268,10 +273,19 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	if d.server.Directory.Security == "start" {
 		if err := c.StartTLS(d.reach.TLS); err != nil {
 			_ = c.Close()
-			return nil, fmt.Errorf("%w: StartTLS failed: %v", ErrDown, err)
+			return nil, fmt.Errorf("%w: StartTLS failed: %v", unsecured(ctx), err)
 		}
 	}
 	return c, nil
+}
+
+// unsecured tells a directory that has no TLS with us from one that says nothing in
+// time.
+func unsecured(ctx context.Context) error {
+	if ctx.Err() != nil {
+		return ErrDown
+	}
+	return ErrTLS
 }
 
 // failed returns an error of the protocol as one of ours.
@@ -280,6 +294,9 @@ func (d *Directory) failed(err error) error {
 		ldap.LDAPResultInappropriateAuthentication,
 		ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired) {
 		return fmt.Errorf("%w: %w", ErrRefusesUs, err)
+	}
+	if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+		return fmt.Errorf("%w: %s", ErrNoBase, d.server.Directory.Base)
 	}
 	var said *ldap.Error
 	if errors.As(err, &said) && said.ResultCode < ldap.ErrorNetwork { // a code of RFC 4511, and none of the library

@@ -27,14 +27,18 @@ type Config struct {
 	People     []*site.Person
 	PasswordIs func(p *site.Person, password string) bool
 	TLS        *tls.Config // for StartTLS and LDAPS
+	OtherTLS   *tls.Config // with a certificate that bears another name
 }
 
 // Fault is what is wrong, on purpose, with the directory as one asker or all of
 // them meet it.
 type Fault struct {
-	Error   bool          // it says that it is busy
-	Refuses bool          // it refuses who searches
-	Delay   time.Duration // every answer is so late
+	Error     bool          // it says that it is busy
+	Refuses   bool          // it refuses who searches
+	Delay     time.Duration // every answer is so late
+	NoBase    bool          // it has nothing at the base
+	NoTLS     bool          // it refuses TLS
+	OtherName bool          // its certificate bears another name
 }
 
 // Server is a running directory.
@@ -102,7 +106,8 @@ func (s *Server) fault(client netip.Addr) Fault {
 	defer s.mu.Unlock()
 	one, every := s.faults[client], s.faults[netip.Addr{}]
 	return Fault{Error: one.Error || every.Error, Refuses: one.Refuses || every.Refuses,
-		Delay: max(one.Delay, every.Delay)}
+		Delay: max(one.Delay, every.Delay), NoBase: one.NoBase || every.NoBase, NoTLS: one.NoTLS || every.NoTLS,
+		OtherName: one.OtherName || every.OtherName}
 }
 
 // Serve answers on a listener until Close.
@@ -185,7 +190,11 @@ func (s *Server) converse(c net.Conn) {
 		v.client = at.AddrPort().Addr().Unmap()
 	}
 	if s.config.Server.Directory.Security == "ldaps" {
-		v.conn, v.secured = tls.Server(c, s.config.TLS), true
+		fault := s.fault(v.client)
+		if fault.NoTLS {
+			return
+		}
+		v.conn, v.secured = tls.Server(c, s.secures(fault)), true
 	}
 	for {
 		_ = c.SetReadDeadline(time.Now().Add(idle))
@@ -194,6 +203,14 @@ func (s *Server) converse(c net.Conn) {
 			return
 		}
 	}
+}
+
+// secures returns what the directory shows over TLS.
+func (s *Server) secures(f Fault) *tls.Config {
+	if f.OtherName {
+		return s.config.OtherTLS
+	}
+	return s.config.TLS
 }
 
 // late waits as long as a fault makes answers late.
@@ -233,7 +250,7 @@ func (v *session) answer(m *ber.Packet) bool {
 		}
 		return v.send(id, result(ldap.ApplicationSearchResultDone, code))
 	case ldap.ApplicationExtendedRequest:
-		return v.extended(id, op)
+		return v.extended(id, op, fault)
 	case ldap.ApplicationAbandonRequest:
 		return true
 	}
@@ -283,7 +300,7 @@ func (v *session) search(op *ber.Packet, f Fault) ([]*ber.Packet, uint16) {
 		return nil, ldap.LDAPResultProtocolError
 	case d.BindAs != "" && v.bound != d.BindAs, d.BindAs == "" && f.Refuses:
 		return nil, ldap.LDAPResultInsufficientAccessRights
-	case !strings.EqualFold(text(op.Children[0]), d.Base):
+	case f.NoBase || !strings.EqualFold(text(op.Children[0]), d.Base):
 		return nil, ldap.LDAPResultNoSuchObject
 	}
 	most, _ := op.Children[3].Value.(int64)
@@ -307,15 +324,15 @@ func (v *session) search(op *ber.Packet, f Fault) ([]*ber.Packet, uint16) {
 // startTLS is the name of the one extended operation, RFC 4511 section 4.14.
 const startTLS = "1.3.6.1.4.1.1466.20037"
 
-func (v *session) extended(id int64, op *ber.Packet) bool {
-	if len(op.Children) < 1 || op.Children[0].Data.String() != startTLS || v.secured ||
+func (v *session) extended(id int64, op *ber.Packet, f Fault) bool {
+	if f.NoTLS || len(op.Children) < 1 || op.Children[0].Data.String() != startTLS || v.secured ||
 		v.server.config.Server.Directory.Security != "start" {
 		return v.send(id, result(ldap.ApplicationExtendedResponse, ldap.LDAPResultProtocolError))
 	}
 	if !v.send(id, result(ldap.ApplicationExtendedResponse, ldap.LDAPResultSuccess)) {
 		return false
 	}
-	v.conn, v.secured = tls.Server(v.conn, v.server.config.TLS), true
+	v.conn, v.secured = tls.Server(v.conn, v.server.secures(f)), true
 	return true
 }
 

@@ -147,8 +147,13 @@ func unsure(err error, text string) rights.Decision {
 		return rights.Decision{Reason: reason.NameSpelling, Text: text}
 	}
 	why := reason.DirectoryDown
-	if errors.Is(err, ldap.ErrRefusesUs) {
+	switch {
+	case errors.Is(err, ldap.ErrRefusesUs):
 		why = reason.DirectoryRefuses
+	case errors.Is(err, ldap.ErrNoBase):
+		why = reason.DirectoryNoBase
+	case errors.Is(err, ldap.ErrTLS):
+		why = reason.DirectoryTLS
 	}
 	return rights.Decision{Unsure: true, Reason: why, Text: text}
 }
