@@ -388,7 +388,7 @@ func lastMethod(l *site.List) site.Place { return l.Methods[len(l.Methods)-1].Pl
 func givesUpFirst(c *checker, sh foresee.Shape) {
 	worst := map[*site.Way]foresee.Case{}
 	for _, cs := range sh.Cases {
-		if cs.Reason == reason.GivesUpFirst && cs.Wait > worst[cs.Way].Wait {
+		if cs.Reason == reason.GivesUpFirst && cs.Needs > worst[cs.Way].Needs {
 			worst[cs.Way] = cs
 		}
 	}
@@ -400,7 +400,7 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 		window := cs.Device.Kind.Traits.LoginWindow
 		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
 			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never reached (%s).",
-				upper(when(cs)), seconds(cs.Wait), seconds(window), waitSum(cs)),
+				upper(when(cs)), seconds(cs.Needs), seconds(window), waitSum(cs)),
 			Repair: "lower timeout or attempts of these servers, or give the kind a longer login-window"}
 		c.add(f)
 	}

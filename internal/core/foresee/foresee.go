@@ -8,6 +8,7 @@
 package foresee
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"net/netip"
@@ -77,7 +78,8 @@ type Case struct {
 	Level    int
 	By       string
 	Reason   reason.Reason
-	Wait     time.Duration // from the password to the prompt
+	Wait     time.Duration // from the password to the prompt, at most the patience of the way in
+	Needs    time.Duration // how long it would take without that
 	Steps    []walk.Step
 	Stuck    bool          // in, and no command works
 	StuckWhy reason.Reason // why the command did not
@@ -233,6 +235,8 @@ type Reckoner struct {
 	Faults bool
 	// Briefly leaves out second logins.
 	Briefly bool
+	// Soon is how long after the first login a second one is tried; 0: the usual time.
+	Soon time.Duration
 	// Records works out, beside up and silent, the state in which a server answers
 	// logins and keeps no records. Faults does too.
 	Records bool
@@ -423,9 +427,8 @@ func notUp(c Case) int {
 	return n
 }
 
-// soon is how long after the first login a second one is tried: well within
-// any rest.
-const soon = time.Second
+// Soon is how long after the first login a second one is tried: within most rests.
+const Soon = time.Second
 
 // one walks one login with the given states; servers beyond them are up.
 func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
@@ -435,7 +438,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
 	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason,
-		Wait: entry.Wait}
+		Wait: entry.Wait, Needs: entry.Needs}
 	switch {
 	case who.Kind == Known && session.Allow:
 		c.Promised = session.Role.Level
@@ -460,7 +463,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	c.Rests = rests.Some()
 	if c.Rests && !f.Briefly {
 		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, From: f.From,
-			Now: left + soon}
+			Now: left + cmp.Or(f.Soon, Soon)}
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
 			Wait: e.Wait}

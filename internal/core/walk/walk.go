@@ -110,7 +110,9 @@ type Entry struct {
 	By     string          // who let the person in, or refused
 	Method site.MethodKind // by which method
 	Reason reason.Reason   // why not
-	Wait   time.Duration   // from the password to the prompt
+	// Wait is the time from the password to the prompt, or to the refusal: at most the
+	// patience of the way in. Needs is how long the walk takes without that.
+	Wait, Needs time.Duration
 }
 
 // Enter walks a login: the login list, the session list, the level, what the
@@ -144,12 +146,14 @@ func (v *Visit) Enter(person string) Entry {
 	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
 		return v.leaveWith(reason.GivesUpFirst)
 	}
-	v.entry.In, v.entry.Reason, v.entry.Wait = true, "", v.elapsed
+	v.entry.In, v.entry.Reason = true, ""
+	v.entry.Wait, v.entry.Needs = v.elapsed, v.elapsed
 	return v.entry
 }
 
 func (v *Visit) leaveWith(r reason.Reason) Entry {
-	v.entry.In, v.entry.Level, v.entry.Reason, v.entry.Wait = false, 0, r, v.elapsed
+	v.entry.In, v.entry.Level, v.entry.Reason = false, 0, r
+	v.entry.Wait, v.entry.Needs = min(v.elapsed, v.Device.Kind.Traits.LoginWindow), v.elapsed
 	return v.entry
 }
 

@@ -150,7 +150,7 @@ func TestWalkingALoginList(t *testing.T) {
 		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines",
 			map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
 		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper",
-			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 13 * time.Second},
+			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 12 * time.Second},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: "+c.list+"}", "keeper")

@@ -282,11 +282,14 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 // unsecured tells a directory that has no TLS with us from one that says nothing in
 // time.
 func unsecured(ctx context.Context) error {
-	if ctx.Err() != nil {
+	if end, ok := ctx.Deadline(); ctx.Err() != nil || ok && time.Until(end) < soon {
 		return ErrDown
 	}
 	return ErrTLS
 }
+
+// soon is so close to the end of the time for an answer that it is over.
+const soon = 10 * time.Millisecond
 
 // failed returns an error of the protocol as one of ours.
 func (d *Directory) failed(err error) error {

@@ -156,7 +156,8 @@ type drill struct {
 
 // trials returns every login that is to be tried, in the order of the site.
 func (d *drill) trials() []trial {
-	f := foresee.Reckoner{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults}
+	f := foresee.Reckoner{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults,
+		Soon: foresee.Soon / time.Duration(d.Factor)}
 	var all []trial
 	for _, device := range d.Site.Devices {
 		for _, c := range f.Device(device) {
@@ -329,6 +330,12 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	// what rests then is not what the second login was foreseen with.
 	if first.Seen.Outcome == walk.OutcomeIn && t.c.Way.Lists[site.RecordSessions] != nil {
 		return []Run{first}, nil
+	}
+	pause := time.NewTimer(foresee.Soon / time.Duration(d.Factor)) // a short dead-time may be over by then
+	defer pause.Stop()
+	select {
+	case <-pause.C:
+	case <-ctx.Done():
 	}
 	second, err := one(d.foreseenAgain(t.c), true)
 	return []Run{first, second}, err

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/core/attributes"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
@@ -64,17 +65,17 @@ func (m *made) servers() {
 	for i, name := range []string{"t1", "t2"} {
 		fmt.Fprintf(m, "  - {name: %s, protocol: tacacs, address: 192.0.2.%d, key: a, timeout: %s, run: true%s%s%s}\n", name,
 			i+1,
-			m.one("1s", "2s"), m.maybe(2, ", dead-time: 30s"), m.maybe(6, ", password-forms: [chap, mschapv2]"),
+			m.one("1s", "2s"), m.maybe(2, ", dead-time: "+m.one("30s", "6s")), m.maybe(6, ", password-forms: [chap, mschapv2]"),
 			m.maybe(6, ", for: [authentication, authorization]"))
 	}
 	for i, name := range []string{"r1", "r2"} {
 		fmt.Fprintf(m, "  - {name: %s, protocol: radius, address: %s, key: b, timeout: %s, attempts: %d, run: "+
 			"true%s%s}\n",
 			name, []string{"192.0.2.3", m.one("192.0.2.4", "'2001:db8::4'")}[i], m.one("1s", "2s"),
-			1+m.Intn(2), m.maybe(2, ", dead-time: 30s"), m.maybe(8, ", for: [authentication]"))
+			1+m.Intn(2), m.maybe(2, ", dead-time: "+m.one("30s", "6s")), m.maybe(8, ", for: [authentication]"))
 	}
 	m.WriteString("  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {as: \"cn=g,o=x\", key: b}, " +
-		"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: 30s") + "}\n")
+		"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: "+m.one("30s", "6s")) + "}\n")
 	fmt.Fprintf(m, "groups: [{name: t, servers: [%s]}, {name: r, servers: [%s]}, {name: d, servers: [d1]}]\nlists:\n",
 		m.some("t1", "t2"), m.some("r1", "r2"))
 	methods := func(all ...string) string {
@@ -107,7 +108,7 @@ func (m *made) kinds() {
 			m.one("ends-list", "tries-next"), m.one("ends-list", "tries-next"), m.one("asks-first", "passes"),
 			m.one("by-time", "with-last"), m.Intn(2) == 0, m.one("0", "1", "15"), m.Intn(2) == 0, m.Intn(2) == 0,
 			m.one("0", "15"), m.one("0", "15"), m.one("refused", "reads"), m.one("radius-standard", "Example-Level"),
-			m.one("none", "none", "Filter-Id", "local-user"), m.Intn(3) == 0, m.Intn(3) == 0, m.one("ignores", "blocks"),
+			m.one("none", "none", "Filter-Id"), m.Intn(3) == 0, m.Intn(3) == 0, m.one("ignores", "blocks"),
 			m.one("pap", "pap", "chap", "mschapv2"), m.one("ascii", "ascii", "pap", "chap"),
 			m.maybe(2, ", port-names: {ssh: [line], console: [con, line0], web: \"page *\"}"))
 	}
@@ -183,6 +184,7 @@ func TestLoginsOfRandomSitesComeOutAsForeseen(t *testing.T) {
 		drill := func(factor int, choose func(foresee.Case) bool) Report {
 			s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 			require.NoError(t, err, "seed %d:\n%s", n, m.String())
+			require.Empty(t, attributes.Check(s))
 			s.Lab.Network = network
 			r, err := Start(context.Background(), Options{Site: s, Factor: factor, Rate: 80, Faults: true, Lab: lab.Config{},
 				Keys:   site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")},
