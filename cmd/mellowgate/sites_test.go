@@ -277,3 +277,33 @@ func TestAWayInTakesOnlyThoseWhoComeFromWhereItSays(t *testing.T) {
 	require.Contains(t, r.out, "sw-1 takes nobody by web from where ines comes: the person came from 198.51.100.7")
 	require.Equal(t, 130, lab.end(t))
 }
+
+// Rules for commands that came with the login hold on the device, and the trace says
+// that they decided.
+func TestADeviceHoldsTheCommandRulesThatRADIUSCarries(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	text, err := os.ReadFile("testdata/sites/commands-over-radius.yaml")
+	require.NoError(t, err)
+	hash, err := secrets.Hash("right", 64, 1)
+	require.NoError(t, err)
+	text = regexp.MustCompile(`\$argon2id\$[^"]+`).ReplaceAll(text, []byte(strings.ReplaceAll(hash, "$", "$$")))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), text, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
+	lab := c.start(t, "lab", "-network", network(t), "-state", "st")
+	for device, secrets := range map[string]string{"sw-1": "refused", "rt-1": "refused", "ls-1": "allowed"} {
+		r := c.run(t, "login", "-state", "st", "-device", device, "-person", "tobin", "-password-file", "right",
+			"-command", "look settings", "-command", "look secrets", "-command", "set port 3 off")
+		require.Contains(t, r.out, "allowed  look settings", device)
+		require.Regexp(t, secrets+" +look secrets", r.out, device)
+		require.Regexp(t, "refused +set port 3 off", r.out, device)
+	}
+	require.Equal(t, 130, lab.end(t))
+	trace, err := os.ReadFile(filepath.Join(c.dir, "st/traces/sw-1.jsonl"))
+	require.NoError(t, err)
+	require.Contains(t, string(trace),
+		`"purpose":"commands","method":"rules","result":"refused","reason":"command-refused","by":"gull"`)
+	r := c.run(t, "ask", "-explain", "-as", "ls-1", "-person", "tobin")
+	require.Contains(t, r.out, "Third-Not = look secrets any")
+	require.Contains(t, r.out, "it allows \"look secrets\", which the role refuses")
+}

@@ -179,6 +179,14 @@ func (c *Call) printExplained(l loaded, q rights.Question, d rights.Decision, st
 		for _, a := range carried {
 			c.say("  %s = %s\n", a.Name, show.Safe(a.Value))
 		}
+		if rules, limited := rights.CarriedCommands(carried, q.Device.Kind); limited {
+			c.say("\nfor commands the device takes that as\n  %s\n", rulesText(rules))
+			if command, allowed := rights.MiscarriedCommand(d.Role, q.Device.Kind); command != "" {
+				verdict := map[bool]string{true: "allows", false: "refuses"}
+				c.say("%s\n", style.Paint(show.Careful, fmt.Sprintf("it %s %q, which the role %s", verdict[allowed], command,
+					verdict[!allowed])))
+			}
+		}
 	}
 }
 

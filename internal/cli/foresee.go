@@ -248,6 +248,7 @@ type caseJSON struct {
 	WaitSeconds float64              `json:"wait_seconds"`
 	Raised      int                  `json:"raised_level"`
 	Again       *againJSON           `json:"again"`
+	Rules       []string             `json:"rules"`
 	Steps       []evidence.TraceStep `json:"steps"`
 }
 
@@ -277,7 +278,10 @@ func printLines(w io.Writer, shapes iter.Seq[foresee.Shape]) error {
 func caseOf(c foresee.Case) caseJSON {
 	j := caseJSON{Access: c.Way.Name(), People: []string{}, When: []conditionJSON{}, Outcome: string(c.Outcome),
 		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Raised: c.Raised,
-		Steps: []evidence.TraceStep{}}
+		Rules: []string{}, Steps: []evidence.TraceStep{}}
+	for _, r := range c.Rules {
+		j.Rules = append(j.Rules, r.Text)
+	}
 	for _, who := range c.Alike {
 		j.People = append(j.People, who.Name)
 	}

@@ -9,6 +9,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
 
@@ -18,6 +19,7 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 	type block struct {
 		devices []string
 		rows    [][]string
+		held    []string
 	}
 	var blocks []*block
 	at := map[string]*block{}
@@ -26,9 +28,10 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 			continue
 		}
 		rows := caseRows(style, sh.Cases)
-		key := fmt.Sprint(rows)
+		held := heldRules(sh.Cases)
+		key := fmt.Sprint(rows, held)
 		if at[key] == nil {
-			at[key] = &block{rows: rows}
+			at[key] = &block{rows: rows, held: held}
 			blocks = append(blocks, at[key])
 		}
 		for _, d := range sh.Devices {
@@ -42,7 +45,51 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
 		style.Table(w, []string{"access", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1,
 			2, 5)
+		for _, line := range b.held {
+			style.Wrap(w, "", line)
+		}
 	}
+}
+
+// heldRules says which rules for commands a device holds for whom, where these came with
+// the login; nothing of people who may use every command.
+func heldRules(cases []foresee.Case) (all []string) {
+	people, texts := map[string][]string{}, []string(nil)
+	for _, c := range cases {
+		text := rulesText(c.Rules)
+		if c.Rules == nil || strings.HasPrefix(text, "allow **") {
+			continue
+		}
+		if people[text] == nil {
+			texts = append(texts, text)
+		}
+		for _, who := range c.Alike {
+			if !slices.Contains(people[text], who.Name) {
+				people[text] = append(people[text], who.Name)
+			}
+		}
+	}
+	for _, text := range texts {
+		all = append(all, fmt.Sprintf("the device holds rules for the commands of %s: %s", strings.Join(people[text], ", "),
+			text))
+	}
+	return all
+}
+
+// rulesText shows rules that a device holds; the last of them is about the rest.
+func rulesText(rules []site.Rule) string {
+	if len(rules) == 0 {
+		return ""
+	}
+	var some []string
+	for _, r := range rules[:len(rules)-1] {
+		some = append(some, r.Text)
+	}
+	rest := "; the rest is refused"
+	if rules[len(rules)-1].Allow {
+		rest = "; the rest is allowed"
+	}
+	return strings.Join(some, ", ") + rest
 }
 
 func caseRows(style show.Style, cases []foresee.Case) [][]string {

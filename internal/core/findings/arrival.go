@@ -7,6 +7,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -172,6 +173,10 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 		if role == nil || limitless(role) {
 			continue
 		}
+		if cs.Rules != nil {
+			miscarried(c, sh, cs, role)
+			continue
+		}
 		step := lastStep(cs, site.Commands)
 		if step.Method.Kind == site.ByGroup && step.Result != walk.Unavailable {
 			continue
@@ -188,6 +193,30 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 				cs.Who.Name, cs.Level, why),
 			Repair: "give the way in a command list that asks TACACS+ servers, or accept this for these devices"})
 	}
+}
+
+// miscarried looks for commands about which a role, and the rules that the device is
+// given for it, differ.
+func miscarried(c *checker, sh foresee.Shape, cs foresee.Case, role *site.Role) {
+	command, allowed := rights.MiscarriedCommand(role, cs.Device.Kind)
+	if command == "" {
+		return
+	}
+	f := Finding{Code: "commands-miscarried", Severity: Warning, Devices: sh.Devices, Access: []string{cs.Way.Name()},
+		Place: role.Place,
+		Text: fmt.Sprintf("The role %s allows %q, and the rules that these devices are given for it over RADIUS refuse it: "+
+			"the "+
+			"order of the rules, or the form of one, is lost on the way.", role.Name, command),
+		Repair: "let no command fit both an allow and a refuse rule of the role; what these devices are given shows: " +
+			"mellowgate " +
+			"ask -explain"}
+	if allowed {
+		f.Severity = Error
+		f.Text = fmt.Sprintf("The role %s refuses %q, and the rules that these devices are given for it over RADIUS allow "+
+			"it: "+
+			"the order of the rules, or the form of one, is lost on the way.", role.Name, command)
+	}
+	c.add(f)
 }
 
 // limitless reports whether a role allows every command.

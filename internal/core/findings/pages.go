@@ -222,6 +222,19 @@ var pages = []Page{
 		About: "Telnet is open: names, passwords and all that is typed cross the network in clear.",
 		Shows: "access: {telnet: {}, console: {login: login}, ssh: {}}", Good: "access: {console: {login: login}, ssh: {}}"},
 
+	{Code: "commands-miscarried", Severity: Warning,
+		About: "Devices are told over RADIUS which commands a role allows, in their own form, and in that form some " +
+			"command comes out otherwise. An error where they allow one that the role refuses.",
+		Shows: "commands: [allow look **, refuse look secrets]", Good: "commands: [refuse look secrets, allow look **]",
+		setup: append([]string{"lists:\n  - {name: login, authenticate: login, methods: [group t, local]}\n  - {name: " +
+			"session, authorize: session, methods: [group t, local]}\n  - {name: commands, authorize: commands, methods: " +
+			"[group t, local]}\n", "vendors: [{name: x, number: 32473, attributes: [{name: May, number: 1, type: text}, " +
+			"{name: Not, number: 2, type: text}], commands: {allow: May, refuse: Not, both: refused}}]\nlists:\n  - {name: " +
+			"login, authenticate: login, methods: [group r, local]}\n  - {name: session, authorize: session, methods: " +
+			"[group r, local]}\n", ", commands: commands", "", "traits: {", "traits: {commands-from: x, ", "people: [",
+			"people: [{name: tobin, teams: [watch], password: $6$e$f}, ", "roles: [", "roles: [{name: look, level: 1, " +
+				"commands: [refuse look secrets, allow look **]}, ", "grants: [", "grants: [{who: [team watch], role: look}, "},
+			withRadius[:2]...)},
 	{Code: "from-left-out", Severity: Warning,
 		About: "One way in over the network may be opened from some addresses only, and another one from everywhere.",
 		Shows: "ssh: {from: 192.0.2.0/24}, netconf: {}}", Good: "ssh: {}}"},

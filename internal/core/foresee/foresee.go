@@ -83,6 +83,7 @@ type Case struct {
 	Steps    []walk.Step
 	Stuck    bool          // in, and no command works
 	StuckWhy reason.Reason // why the command did not
+	Rules    []site.Rule   // the command rules that the device holds, which came with the login; nil: none
 	Promised int           // the level that the role or the account promises
 	// Raised is the level after asking for level 15, where the way in has an
 	// elevation list and the person is below it; else Level. RaiseWhy is why
@@ -449,7 +450,10 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	c.Raised = c.Level
 	left := visit.Now
 	if entry.In {
-		verdict := visit.Command(visit.Now, anyCommand, entry.Level)
+		if rules, limited := visit.Rules(); limited {
+			c.Rules = rules
+		}
+		verdict := visit.Command(visit.Now, f.command(c, session), entry.Level)
 		c.Stuck, c.StuckWhy = !verdict.Allowed, verdict.Reason
 		if c.Level < 15 && w.Lists[site.Elevation] != nil && site.HasShell(w.Access) {
 			raised := visit.Elevate(visit.Now, 15)
@@ -470,6 +474,14 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 	}
 	c.When = world.when
 	return c
+}
+
+// command returns a command that the role of somebody allows, as far as one is known.
+func (f Reckoner) command(c Case, session rights.Decision) string {
+	if c.Rules == nil || session.Role == nil {
+		return anyCommand
+	}
+	return cmp.Or(rights.Allowed(session.Role), anyCommand)
 }
 
 // anyCommand stands for a command that the person's role allows.

@@ -12,6 +12,12 @@ import (
 
 // decide imagines what a server that is up decides.
 func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
+	return f.decideOn(d, w, who, p, site.ByGroup)
+}
+
+// decideOn is decide for somebody who has got in by a method: none, and a secret that
+// many share, prove to nobody who that is.
+func (f Reckoner) decideOn(d *site.Device, w *site.Way, who Who, p site.Purpose, by site.MethodKind) rights.Decision {
 	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
 		Credential: rights.Wrong, From: f.From, AssumeFrom: !f.From.IsValid(), AssumeHours: f.At.IsZero()}
 	if len(f.Site.Directories) == 0 { // a directory that devices ask tells the servers of nobody
@@ -20,6 +26,7 @@ func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) r
 	if who.right() {
 		q.Credential = rights.Right
 	}
+	q.Unproven = by == site.ByNone || by == site.BySecret
 	switch p {
 	case site.Commands:
 		q.Purpose = site.Session // no line is known: what matters is whether any command is allowed
@@ -129,7 +136,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 	if e.q.Purpose == site.Login || e.q.Purpose == site.Elevation {
 		decision = w.reckoner.login(e.server, w.device, w.way, w.who, e.q.Purpose)
 	} else {
-		decision = w.reckoner.decide(w.device, w.way, w.who, e.q.Purpose)
+		decision = w.reckoner.decideOn(w.device, w.way, w.who, e.q.Purpose, e.q.Method)
 	}
 	if !decision.Allow {
 		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: decision.Text}

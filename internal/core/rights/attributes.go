@@ -42,6 +42,9 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		if kind != nil && kind.Traits.LevelFrom != "" {
 			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: kind.Traits.LevelText(d.Role.Level)})
 		}
+		if kind != nil {
+			all = append(all, CommandAttributes(d.Role, kind)...)
+		}
 	case protocol == site.TACACS && p == site.Session:
 		all, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
 	default:

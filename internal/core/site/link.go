@@ -155,6 +155,7 @@ func (l *linker) link() {
 			}
 		}
 	}
+	l.commandRights()
 	l.shared, l.asked = map[wayKey][]*Way{}, map[*Way][]*Server{}
 	l.devices()
 }

@@ -214,6 +214,8 @@ const (
 	LinePassword MethodKind = "line-password"
 	// ByOnly is the refusal of a name that a list is not for: no list can name it.
 	ByOnly MethodKind = "only"
+	// ByRules is a decision about a command by rules that came with a login.
+	ByRules MethodKind = "rules"
 )
 
 // Method is one step of a list.
@@ -290,6 +292,7 @@ type Vendor struct {
 	Ref
 	Number     int
 	Attributes []VendorAttribute
+	Commands   *CommandRights // how it carries the commands of a role; nil: it does not
 }
 
 // VendorAttribute is one of them. Type is text, integer, octets, address or

@@ -122,6 +122,11 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 			k.Traits.LacksModels = slices.DeleteFunc(k.Traits.LacksModels, func(m string) bool { return m == has })
 		})
 	}, form: oneOrMore(wordsForm(Models...))}
+	fields["commands-from"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+		if text, ok := r.scalar(n, "commands-from"); ok && text != "none" {
+			k.Traits.CommandsFrom, _ = r.name(n, "a vendor")
+		}
+	}, form: nameForm()}
 	fields["port-names"] = inner(&portNamesShape, func(k *Kind) *PortNames { return &k.Traits.PortNames })
 	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
 	return &shape[Kind]{what: "traits", fields: fields}

@@ -9,8 +9,9 @@ const highestNumber = 1<<24 - 1
 var vendorShape = shape[Vendor]{
 	what: "a vendor",
 	fields: map[string]field[Vendor]{
-		"name":   nameField("a vendor's name", func(v *Vendor) *Ref { return &v.Ref }),
-		"number": intField("number", 1, highestNumber, func(v *Vendor) *int { return &v.Number }),
+		"name":     nameField("a vendor's name", func(v *Vendor) *Ref { return &v.Ref }),
+		"number":   intField("number", 1, highestNumber, func(v *Vendor) *int { return &v.Number }),
+		"commands": {read: readCommandRights, form: commandRightsShape.form()},
 		"attributes": {read: func(r *reader, n *yaml.Node, v *Vendor) {
 			if !r.is(n, yaml.SequenceNode, "attributes", "a list") {
 				return

@@ -44,8 +44,10 @@ type Traits struct {
 	LegacyPorts         bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
 	// command-rules-over-radius: rules that the device holds are chosen by a returned name
 	CommandRulesOverRADIUS bool
-	RecordsSecrets         bool     // recorded-secrets: records of commands hold secrets in clear
-	LacksModels            []string // models: those of Models that the kind does not have
+	// commands-from: the vendor in whose form RADIUS carries the commands of a role, "" for none
+	CommandsFrom   Ref
+	RecordsSecrets bool     // recorded-secrets: records of commands hold secrets in clear
+	LacksModels    []string // models: those of Models that the kind does not have
 	// DisconnectPort is the UDP port at which the kind takes a Disconnect-Request
 	// (RFC 5176, section 2), 0 where it takes none: disconnect-port.
 	DisconnectPort int
@@ -142,7 +144,8 @@ func (t Traits) HasModel(name string) bool { return !slices.Contains(t.LacksMode
 // Kind is a make of device.
 type Kind struct {
 	Ref
-	Traits Traits
+	Traits   Traits
+	Commands *CommandRights // by its trait commands-from; nil for none
 }
 
 // DefaultTraits returns the traits of a kind that says nothing: each is what an

@@ -6,6 +6,7 @@
 package walk
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -100,6 +101,9 @@ type Visit struct {
 
 	elapsed time.Duration
 	entry   Entry
+	limited bool // the answer that gave the rights carries command rules too
+	rules   []site.Rule
+	given   string // by whom
 }
 
 // Entry is how a login came out.
@@ -186,6 +190,7 @@ func (v *Visit) session(login Step) (int, Step) {
 	if step.Result != Accepted {
 		return 0, step
 	}
+	v.holds(step)
 	if name := rights.Template(step.reply.Attributes, kind); name != "" {
 		a := v.Device.Account(name)
 		if a == nil {
@@ -214,6 +219,7 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 	if !kind.Traits.RightsWithLogin || login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.RADIUS {
 		return 0, Step{}, false
 	}
+	v.holds(login)
 	if name := rights.Template(login.reply.Attributes, kind); name != "" {
 		a := v.Device.Account(name)
 		if a == nil {
@@ -228,6 +234,32 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 		return a.Level, Step{Result: Accepted}, true
 	}
 	return 0, Step{}, false
+}
+
+// holds takes the command rules that an answer of RADIUS carries, where a kind has a
+// form for them: the device holds them for the session.
+func (v *Visit) holds(by Step) {
+	if by.Method.Kind == site.ByGroup && by.Method.Group.Protocol() == site.RADIUS {
+		v.rules, v.limited = rights.CarriedCommands(by.reply.Attributes, v.Device.Kind)
+		v.given = by.By
+	}
+}
+
+// Rules returns the command rules that the device holds for the session, and whether it
+// holds any.
+func (v *Visit) Rules() ([]site.Rule, bool) { return v.rules, v.limited }
+
+// passes compares a command with the rules that the device holds.
+func (v *Visit) passes(line string) Verdict {
+	allowed, rule := rights.Passes(v.rules, line)
+	step := Step{Purpose: site.Commands, Method: site.Method{Kind: site.ByRules}, Result: Accepted, By: v.given}
+	verdict := Verdict{Allowed: allowed, By: v.given}
+	if !allowed {
+		step.Result, step.Reason, verdict.Reason = Refused, reason.CommandRefused, reason.CommandRefused
+		verdict.Message = fmt.Sprintf("the rule %q that came with the login refuses it", rule.Text)
+	}
+	v.Steps = append(v.Steps, step)
+	return verdict
 }
 
 // own returns the account of the person's own name, where a kind gives its rights
@@ -256,7 +288,10 @@ func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
 	v.Now = now
 	before := v.elapsed
 	verdict := Verdict{Allowed: true}
-	if list := v.Way.Lists[site.Commands]; list != nil && list.Levels.Has(level) {
+	if v.limited {
+		verdict = v.passes(line)
+	}
+	if list := v.Way.Lists[site.Commands]; verdict.Allowed && list != nil && list.Levels.Has(level) {
 		step := v.list(list, Question{Purpose: site.Commands, Level: v.entry.Level, Line: line, Method: v.entry.Method})
 		verdict = Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message}
 	}

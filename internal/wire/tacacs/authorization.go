@@ -8,8 +8,11 @@ type Method byte
 const (
 	MethodNotSet Method = 0
 	MethodNone   Method = 1
+	MethodLine   Method = 3 // a password that many share
+	MethodEnable Method = 4 // the same, for a level
 	MethodLocal  Method = 5
 	MethodTACACS Method = 6
+	MethodGuest  Method = 8
 	MethodRADIUS Method = 0x10
 )
 

@@ -232,7 +232,7 @@ func (e *tacacsExchange) record() tacacs.AuthorRequest {
 
 func (e *tacacsExchange) common() tacacs.AuthorRequest {
 	method := map[site.MethodKind]tacacs.Method{site.ByGroup: tacacs.MethodTACACS, site.ByLocal: tacacs.MethodLocal,
-		site.ByNone: tacacs.MethodNone}[e.q.Method]
+		site.ByNone: tacacs.MethodNone, site.BySecret: tacacs.MethodLine}[e.q.Method]
 	return tacacs.AuthorRequest{Method: method, PrivLvl: byte(e.q.Level), Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
 		User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
 }

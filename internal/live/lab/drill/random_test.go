@@ -61,7 +61,8 @@ func (m *made) maybe(n int, text string) string {
 func (m *made) servers() {
 	fmt.Fprintf(m, "site: Made\nkeys: {a: file a, b: file b}\nvendors: [{name: example, number: 32473, attributes: "+
 		"[{name: "+
-		"Example-Level, number: 1, type: integer}]}]\nservers:\n")
+		"Example-Level, number: 1, type: integer}, {name: Example-May, number: 2, type: text}], commands: {allow: "+
+		"Example-May}}]\nservers:\n")
 	for i, name := range []string{"t1", "t2"} {
 		fmt.Fprintf(m, "  - {name: %s, protocol: tacacs, address: 192.0.2.%d, key: a, timeout: %s, run: true%s%s%s}\n", name,
 			i+1,
@@ -110,7 +111,8 @@ func (m *made) kinds() {
 			m.one("0", "15"), m.one("0", "15"), m.one("refused", "reads"), m.one("radius-standard", "Example-Level"),
 			m.one("none", "none", "Filter-Id"), m.Intn(3) == 0, m.Intn(3) == 0, m.one("ignores", "blocks"),
 			m.one("pap", "pap", "chap", "mschapv2"), m.one("ascii", "ascii", "pap", "chap"),
-			m.maybe(2, ", port-names: {ssh: [line], console: [con, line0], web: \"page *\"}"))
+			m.maybe(3, ", commands-from: example")+
+				m.maybe(2, ", port-names: {ssh: [line], console: [con, line0], web: \"page *\"}"))
 	}
 }
 

@@ -192,7 +192,8 @@ func TestNobodyWhoHasProvenNothingGetsRights(t *testing.T) {
 		r := startWith(t, site.Keys{}, time.Now,
 			strings.NewReplacer("MA", "required", "who: team net", "who: team net"+provenBy).
 				Replace(siteOfTwo))
-		for _, method := range []tacacs.Method{tacacs.MethodNone, tacacs.MethodNotSet} {
+		for _, method := range []tacacs.Method{tacacs.MethodNone, tacacs.MethodNotSet, tacacs.MethodLine, tacacs.MethodEnable,
+			tacacs.MethodGuest} {
 			c, _ := r.dial()
 			response, err := c.Authorize(tacacs.AuthorRequest{Method: method, User: "ines", Port: "ssh0",
 				Args: []string{"service=shell", "cmd="}})

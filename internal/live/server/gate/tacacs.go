@@ -3,6 +3,7 @@ package gate
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -276,7 +277,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 		t.write(tacacs.AuthorResponse{Status: tacacs.AuthorFail}.Append(nil))
 		return nil
 	}
-	q.Unproven = r.Method == tacacs.MethodNone || r.Method == tacacs.MethodNotSet
+	q.Unproven = slices.Contains(provesNobody, r.Method)
 	d := t.server.decide(&q)
 	response := tacacs.AuthorResponse{Status: tacacs.AuthorFail}
 	if d.Unsure {
@@ -337,3 +338,8 @@ func arguments(args []string) parsed {
 	p.command = printable(rights.JoinArgs(rights.Ended(p.args)))
 	return p
 }
+
+// provesNobody are the ways to let somebody in that do not prove who that is: nothing,
+// or a password that many share (RFC 8907, section 6.1).
+var provesNobody = []tacacs.Method{tacacs.MethodNotSet, tacacs.MethodNone, tacacs.MethodLine, tacacs.MethodEnable,
+	tacacs.MethodGuest}
