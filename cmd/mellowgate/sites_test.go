@@ -276,6 +276,9 @@ func TestAWayInTakesOnlyThoseWhoComeFromWhereItSays(t *testing.T) {
 	r := c.run(t, "why", "-state", "st", "-device", "sw-1")
 	require.Contains(t, r.out, "sw-1 takes nobody by web from where ines comes: the person came from 198.51.100.7")
 	require.Equal(t, 130, lab.end(t))
+	lab = c.start(t, "lab", "-network", network(t), "-state", "st") // from nowhere else than this host
+	require.Contains(t, login("ssh"), "as expected: refused")
+	require.Equal(t, 130, lab.end(t))
 }
 
 // Rules for commands that came with the login hold on the device, and the trace says

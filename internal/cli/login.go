@@ -1,15 +1,15 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -42,9 +42,13 @@ the passwords of a folder.
 -raise LEVEL asks for a higher level once in, with the password or the secret of -raise-password-file, and says
 whether it came; in a lab what is expected of it is foreseen too.
 
-A real device is reached with -address, over SSH or telnet. -prompt and -refusal say in regular expressions what
-its prompt looks like (a group in it is the level) and what a refused command prints. Its SSH host key is
-checked against -known-hosts; -accept-host-key writes it there the first time, after showing its fingerprint.`,
+A real device is reached with -address, over SSH, telnet, or a console that is reached over TCP; with -device beside
+it, what foresee says of that device is expected. Its prompt is learned (empty lines are sent, and what repeats is the
+prompt), unless -prompt says in a regular expression what it looks like; a group in it is the level, which else is not
+seen. -refusal says what a refused command prints. Page breaks are answered, and the session is left by closing it.
+The address may be a host of your SSH configuration, whose port, keys, known hosts and hosts on the way (ProxyJump) are
+used; -jump names such hosts by hand. Its SSH host key is checked against -known-hosts; -accept-host-key writes it
+there the first time, after showing its fingerprint. -ssh-key or -agent log in with a key in place of a password.`,
 		Examples: []Example{
 			{Call: "mellowgate login -device north-sw-1 -person ines.marsh -command 'set port 3 off' -password-file " +
 				"demo/as-reviewed/passwords/ines.marsh", Shows: "one login with one command, in a lab of the demo site"},
@@ -70,7 +74,14 @@ checked against -known-hosts; -accept-host-key writes it there the first time, a
 			c.Flags.Var(&f.refuses, "refuses", "a `command` to try that must be refused; may be given several times")
 			c.Flags.StringVar(&f.fromSite, "from-site", "",
 				"try every login of the device's change sheet; the passwords are files in this `folder`, each named as its person")
-			c.Flags.StringVar(&f.address, "address", "", "a real device, at this `address:port`, in place of one of a lab")
+			c.Flags.StringVar(&f.address, "address", "",
+				"a real device, at this `address`, with its port, or by its name in your SSH configuration")
+			c.Flags.DurationVar(&f.patience, "patience", 2*time.Minute,
+				"with -address: how long to wait for a login and for each command, a `time`")
+			c.Flags.StringVar(&f.jump, "jump", "", "with -address: the `hosts` on the way, as NAME@HOST:PORT, the nearest first")
+			c.Flags.StringVar(&f.sshConfig, "ssh-config", "", "the `file` with your SSH configuration (default ~/.ssh/config)")
+			c.Flags.StringVar(&f.sshKey, "ssh-key", "", "with -address: log in with the private SSH key of this `file`")
+			c.Flags.BoolVar(&f.agent, "agent", false, "with -address: log in with the keys of the SSH agent")
 			c.Flags.StringVar(&f.knownHosts, "known-hosts", "",
 				"the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
 			c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false,
@@ -95,7 +106,9 @@ type loginFlags struct {
 	teams                                          string // that a directory gives the person
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
-	acceptKey                                      bool
+	jump, sshConfig, sshKey                        string
+	acceptKey, agent                               bool
+	patience                                       time.Duration
 	level, raise                                   int
 	raiseCommand                                   string
 }
@@ -105,8 +118,14 @@ func (f loginFlags) check() error {
 	switch {
 	case f.fromSite != "" && f.device == "":
 		return wrong("-from-site needs -device")
-	case f.fromSite == "" && (f.device == "") == (f.address == "") || f.fromSite == "" && f.person == "":
+	case f.fromSite == "" && f.device == "" && f.address == "" || f.fromSite == "" && f.person == "":
 		return wrong("login needs -device or -address, and -person\nusage: %s", usage(loginCommand()))
+	case f.address == "" && (f.jump != "" || f.sshKey != "" || f.agent):
+		return wrong("-jump, -ssh-key and -agent are for a real device: give its -address")
+	case f.sshKey != "" && f.agent:
+		return wrong("give one of -ssh-key and -agent")
+	case f.patience <= 0:
+		return wrong("-patience is above 0, such as 30s")
 	case !slices.Contains(ways, f.access):
 		return wrong("there is no way in %q here%s; %s are", f.access, nearest.Suggest(f.access, ways),
 			strings.Join(ways, ", "))
@@ -145,8 +164,10 @@ func (c *Call) login(f loginFlags, password, raisePassword func(string) (site.Se
 	if err != nil {
 		return err
 	}
-	if attempt.Password, err = password(f.person); err != nil {
-		return err
+	if len(attempt.Signers) == 0 {
+		if attempt.Password, err = password(f.person); err != nil {
+			return err
+		}
 	}
 	if f.raise > 0 {
 		attempt.Raise = &login.Raise{Level: f.raise, Command: f.raiseCommand}
@@ -158,11 +179,20 @@ func (c *Call) login(f loginFlags, password, raisePassword func(string) (site.Se
 	if err != nil {
 		return cannot(err)
 	}
-	result := loginJSON{Device: f.device + f.address, Access: f.access, Person: f.person, Outcome: seen.Outcome,
+	result := loginJSON{Device: cmp.Or(f.device, f.address), Access: f.access, Person: f.person, Outcome: seen.Outcome,
 		Level: seen.Level, Raised: seen.Raised,
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(),
 		Given: append([]string{}, expected.given...), Detail: seen.Detail}
-	result.asked = f.raise
+	result.asked, result.changed = f.raise, seen.PromptChanged
+	if untried := len(attempt.Commands) - len(seen.Commands); seen.Outcome == walk.OutcomeIn && untried > 0 {
+		result.AsExpected = false
+		result.Detail = strings.TrimPrefix(result.Detail+fmt.Sprintf("; %s not tried", show.Count(untried, "command")), "; ")
+	}
+	if result.AsExpected && expected.level >= 0 && seen.Outcome == walk.OutcomeIn && seen.Level == login.UnknownLevel &&
+		site.HasShell(f.access) {
+		result.Detail = strings.TrimPrefix(result.Detail+"; the level is not seen: -prompt says how the prompt shows it",
+			"; ")
+	}
 	if result.Commands == nil {
 		result.Commands = []login.Command{}
 	}
@@ -245,7 +275,7 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 			return attempt, want, err
 		}
 	}
-	if f.address == "" && f.expect == "" && f.level < 0 {
+	if f.device != "" && f.expect == "" && f.level < 0 {
 		if want, err = c.expectation(f, places, inEffect); err != nil {
 			return attempt, want, err
 		}
@@ -260,34 +290,6 @@ func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 		want.outcome = walk.OutcomeIn
 	}
 	return attempt, want, nil
-}
-
-// realDevice returns an attempt at a device outside any lab.
-func (c *Call) realDevice(f loginFlags) (login.Attempt, error) {
-	a := login.Attempt{Access: f.access, Address: f.address, Person: f.person,
-		Commands: slices.Concat(f.commands, f.allows, f.refuses)}
-	if _, _, err := net.SplitHostPort(f.address); err != nil {
-		return a, wrong("-address is %q; an address and a port are wanted, such as 192.0.2.101:22", f.address)
-	}
-	for _, p := range []struct {
-		flag, text string
-		to         **regexp.Regexp
-	}{{"prompt", f.prompt, &a.Prompt}, {"refusal", f.refusal, &a.Refusal}} {
-		if p.text == "" {
-			continue
-		}
-		r, err := regexp.Compile(p.text)
-		if err != nil {
-			return a, wrong("-%s is no regular expression: %v", p.flag, err)
-		}
-		*p.to = r
-	}
-	if f.access != site.SSH {
-		return a, nil
-	}
-	var err error
-	a.HostKey, err = c.hostKey(f.address, f.knownHosts, f.acceptKey)
-	return a, err
 }
 
 // loginsOfSheet tries the logins that the change sheet of a device names.
@@ -412,6 +414,7 @@ type loginJSON struct {
 	Given      []string        `json:"given"`
 	Detail     string          `json:"detail"`
 	asked      int             // the higher level that was asked for; 0: none
+	changed    bool            // and the prompt looks otherwise since then
 }
 
 // whyOf is the call that names the cause of a login in a lab.
@@ -434,7 +437,11 @@ func printLogin(c *Call, r loginJSON) {
 		c.say("  %s\n", show.Safe(r.Detail))
 	}
 	switch {
-	case r.asked == 0 || r.Outcome != walk.OutcomeIn || r.Detail != "":
+	case r.asked == 0 || r.Outcome != walk.OutcomeIn:
+	case r.changed:
+		c.say("  %s  the prompt changed; which level it is now is not seen\n", style.Paint(show.Good, "raised "))
+	case r.Raised == login.UnknownLevel && r.Level == login.UnknownLevel:
+		c.say("  %s  asked for level %d, and the prompt stays as it was\n", style.Paint(show.Bad, "refused"), r.asked)
 	case r.Raised == login.UnknownLevel:
 		c.say("  asked for level %d; the prompt does not show which level it is now\n", r.asked)
 	case r.Raised >= r.asked:

@@ -71,6 +71,10 @@ func (e expected) fits(s login.Seen) bool {
 	if len(s.Commands) < len(e.allows)+len(e.refuses) {
 		return false
 	}
+	if e.raised > max(e.level, 0) && s.Outcome == walk.OutcomeIn && s.Level == login.UnknownLevel &&
+		s.Raised == login.UnknownLevel && !s.PromptChanged {
+		return false
+	}
 	if e.raised > 0 && e.outcome == s.Outcome && s.Outcome == walk.OutcomeIn && s.Raised != e.raised &&
 		s.Raised != login.UnknownLevel {
 		return false
@@ -83,8 +87,8 @@ func (e expected) fits(s login.Seen) bool {
 // lab was started with; with the faults in effect, and what rests because of them.
 func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (expected, error) {
 	path := p.SitePath
-	if len(c.Args) > 0 {
-		path = c.Args[0]
+	if len(c.Args) > 0 || f.address != "" {
+		path = c.sitePath()
 	} else if _, err := os.Stat(path); err != nil {
 		return unforeseen, nil // the site is gone
 	}
@@ -111,7 +115,11 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 	w := worldOf(l.Site, d, silent, now.Impaired)
 	r := l.reckoner()
 	r.Faults = w.faulty()
-	inLab(&r, p, now)
+	if f.address == "" {
+		inLab(&r, p, now)
+	} else {
+		r.At = r.Now
+	}
 	who, known, err := l.somebody(r, d, f.person, f.teams)
 	if err != nil {
 		return expected{}, err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -12,7 +13,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
@@ -79,7 +79,8 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 			t.Address = net.JoinHostPort(d.Addresses[0].String(), netconfPort)
 		}
 		var err error
-		if t.HostKey, err = c.hostKey(t.Address, f.knownHosts, f.acceptKey); err != nil {
+		if t.HostKey, err = c.hostKey(t.Address, f.knownHosts, f.acceptKey,
+			login.Through(nil, 30*time.Second)); err != nil {
 			return t, err
 		}
 	}
@@ -106,23 +107,9 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 	switch {
 	case f.agent && f.sshKey != "":
 		return nil, wrong("give one of -ssh-key and -agent")
-	case f.agent:
-		conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
-		if err != nil {
-			return nil, wrong("-agent needs an SSH agent: SSH_AUTH_SOCK leads to none")
-		}
-		return []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(conn).Signers)}, nil
-	case f.sshKey != "":
-		text, err := os.ReadFile(f.sshKey)
-		if err != nil {
-			return nil, failure{status: ExitUsage, err: fmt.Errorf("the SSH key cannot be read: %w", err)}
-		}
-		signer, err := ssh.ParsePrivateKey(text)
-		if err != nil {
-			return nil, wrong("%s holds no private SSH key that can be used without a passphrase; use -agent for one with",
-				f.sshKey)
-		}
-		return []ssh.AuthMethod{ssh.PublicKeys(signer)}, nil
+	case f.agent || f.sshKey != "":
+		signers, err := signersOf(f.sshKey, f.agent)
+		return []ssh.AuthMethod{ssh.PublicKeys(signers...)}, err
 	}
 	if f.secret == nil {
 		s, err := f.password(f.person)
@@ -136,7 +123,8 @@ func (f *managing) auth() ([]ssh.AuthMethod, error) {
 
 // hostKey returns the SSH key that a device is known by: that of a file of known
 // hosts, or, where that may be, the one that it shows the first time.
-func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error) {
+func (c *Call) hostKey(address, file string, accept bool,
+	dial func(context.Context, string) (net.Conn, error)) (ssh.PublicKey, error) {
 	if file == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -144,7 +132,7 @@ func (c *Call) hostKey(address, file string, accept bool) (ssh.PublicKey, error)
 		}
 		file = filepath.Join(home, ".ssh", "known_hosts")
 	}
-	shown, known, err := login.KnownHost(c.Context, address, file)
+	shown, known, err := login.KnownHost(c.Context, address, file, dial)
 	switch {
 	case errors.Is(err, login.ErrHostKey):
 		return nil, cannot(fmt.Errorf("%s: %w, in %s; if the device was renewed on purpose, take the old line out", address,

@@ -273,7 +273,7 @@ func (l *List) Servers() []*Server {
 	var all []*Server
 	seen := map[*Server]bool{}
 	for _, m := range l.Methods {
-		if m.Kind != ByGroup {
+		if m.Kind != ByGroup || m.Group == nil { // nil: a name that leads nowhere, which is said
 			continue
 		}
 		for _, s := range m.Group.Servers {

@@ -9,10 +9,8 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -40,6 +38,13 @@ type Attempt struct {
 	// Raise asks for a higher level once in, before the commands; nil: not. At web
 	// pages, an API and NETCONF there is no such question.
 	Raise *Raise
+	// Real is a device that is no stand-in: it gets a terminal, its prompt is learned
+	// where Prompt does not say what it looks like, and it is left by closing.
+	Real bool
+	// Signers are keys to log in with over SSH, in place of the password.
+	Signers []ssh.Signer
+	// Dial opens the connection; nil for the usual way.
+	Dial func(ctx context.Context, address string) (net.Conn, error)
 }
 
 // Raise is an elevation to try.
@@ -49,10 +54,14 @@ type Raise struct {
 	Command  string // what asks for it; default: that of the stand-ins
 }
 
-// Default patterns: those of the stand-ins.
+// Default patterns: those of the stand-ins, and of refusals in the words that are
+// common.
 var (
 	standInPrompt  = regexp.MustCompile(`\[\S+ level (\d+)\] $`)
 	standInRefusal = regexp.MustCompile(`^refused: `)
+	commonRefusal  = regexp.MustCompile(
+		`(?im)^[^\n]*\b(not (authori[sz]ed|permitted|allowed)|(permission|access) denied|` +
+			`authori[sz]ation (failed|denied)|(refused|rejected|denied) by)\b`)
 )
 
 // Command is one command as it went.
@@ -64,12 +73,15 @@ type Command struct {
 
 // Seen is the result of an attempt.
 type Seen struct {
-	Outcome  walk.Outcome
-	Level    int
-	Raised   int           // the level after an elevation that was tried; else Level
-	Took     time.Duration // from the password to the answer
-	Commands []Command
-	Detail   string // why there was no answer
+	Outcome walk.Outcome
+	Level   int
+	Raised  int // the level after an elevation that was tried; else Level
+	// PromptChanged tells of an elevation that it changed the prompt, where that does not
+	// show the level.
+	PromptChanged bool
+	Took          time.Duration // from the password to the answer
+	Commands      []Command
+	Detail        string // why there was no answer
 }
 
 // Has reports whether a way in can be tried from here.
@@ -83,11 +95,18 @@ func Do(ctx context.Context, a Attempt) (Seen, error) {
 	if a.Patience == 0 {
 		a.Patience = 2 * time.Minute
 	}
-	if a.Prompt == nil {
+	if a.Prompt == nil && !a.Real {
 		a.Prompt = standInPrompt
 	}
-	if a.Refusal == nil {
+	switch {
+	case a.Refusal != nil:
+	case a.Real:
+		a.Refusal = commonRefusal
+	default:
 		a.Refusal = standInRefusal
+	}
+	if a.Dial == nil {
+		a.Dial = Through(nil, a.Patience)
 	}
 	seen, err := a.do(ctx)
 	if !site.HasShell(a.Access) || a.Raise == nil {
@@ -103,7 +122,7 @@ func (a Attempt) do(ctx context.Context) (Seen, error) {
 	case site.API:
 		return a.api(ctx)
 	}
-	conn, err := (&net.Dialer{Timeout: a.Patience}).DialContext(ctx, "tcp", a.Address)
+	conn, err := a.Dial(ctx, a.Address)
 	if err != nil {
 		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
 	}
@@ -113,9 +132,9 @@ func (a Attempt) do(ctx context.Context) (Seen, error) {
 	var seen Seen
 	switch a.Access {
 	case site.Console:
-		seen, err = a.plain(conn, "the console")
+		seen = a.plain(conn, "the console")
 	case site.Telnet:
-		seen, err = a.plain(&telnet{Conn: conn}, "the device")
+		seen = a.plain(&telnet{Conn: conn}, "the device")
 	default:
 		seen, err = a.ssh(conn)
 	}
@@ -132,28 +151,30 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	if a.HostKey == nil {
 		return Seen{}, errors.New("no SSH host key to compare with")
 	}
-	var asked time.Time
+	proof := &proving{Attempt: a}
 	config := &ssh.ClientConfig{
 		User:              a.Person,
-		HostKeyAlgorithms: []string{a.HostKey.Type()},
+		HostKeyAlgorithms: algorithmsOf(a.HostKey),
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			if key.Type() != a.HostKey.Type() || string(key.Marshal()) != string(a.HostKey.Marshal()) {
 				return ErrHostKey
 			}
 			return nil
 		},
-		Auth: []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) {
-			asked = time.Now()
-			return a.Password.Reveal(), nil
-		})},
+		Auth: proof.methods(),
 	}
-	_ = conn.SetDeadline(time.Now().Add(a.Patience))
+	late := time.AfterFunc(a.Patience, func() { _ = conn.Close() }) // a connection through a host has no deadline
+	defer late.Stop()
 	client, channels, requests, err := ssh.NewClientConn(conn, a.Address, config)
-	took := time.Since(asked)
+	took := time.Since(proof.asked)
 	switch {
 	case errors.Is(err, ErrHostKey):
 		return Seen{}, fmt.Errorf("%s: %w; if the device was renewed on purpose, give its new key", a.Address, ErrHostKey)
-	case err != nil && asked.IsZero():
+	case err != nil && proof.demand != "":
+		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: proof.demand}, nil
+	case err != nil && proof.asked.IsZero() && a.Real && !errors.Is(err, io.EOF):
+		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "no login was possible: " + err.Error()}, nil
+	case err != nil && proof.asked.IsZero():
 		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "the device hung up before it asked for a password"}, nil
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
 		return Seen{Outcome: walk.OutcomeRefused, Took: took}, nil
@@ -161,15 +182,21 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: "the device hung up while the password was checked"},
 			nil
 	}
-	_ = conn.SetDeadline(time.Time{})
+	late.Stop()
 	c := ssh.NewClient(client, channels, requests)
 	defer func() { _ = c.Close() }()
 	if a.Access == site.NETCONF {
 		return a.netconf(c, Seen{Outcome: walk.OutcomeIn, Took: took})
 	}
+	return a.shell(c, conn, Seen{Outcome: walk.OutcomeIn, Level: UnknownLevel, Raised: UnknownLevel, Took: took})
+}
+
+// shell opens a shell, and talks with it.
+func (a Attempt) shell(c *ssh.Client, conn net.Conn, seen Seen) (Seen, error) {
 	session, err := c.NewSession()
 	if err != nil {
-		return Seen{Outcome: walk.OutcomeIn, Took: took, Detail: "the device gives no session"}, nil
+		seen.Detail = "the device gives no session"
+		return seen, nil
 	}
 	in, err := session.StdinPipe()
 	if err != nil {
@@ -179,107 +206,71 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 	if err != nil {
 		return Seen{}, err
 	}
+	if a.Real { // many shells prompt on a terminal only; without an echo, of a few columns that break no line
+		_ = session.RequestPty("vt100", 50, 250, ssh.TerminalModes{ssh.ECHO: 0})
+	}
 	if err := session.Shell(); err != nil {
-		return Seen{Outcome: walk.OutcomeIn, Took: took, Detail: "the device gives no shell"}, nil
-	}
-	talk := &talk{Attempt: a, conn: conn, in: in, out: out}
-	return talk.commands(Seen{Outcome: walk.OutcomeIn, Took: took})
-}
-
-// talk is a conversation with a shell.
-type talk struct {
-	Attempt
-	conn    net.Conn
-	in      io.Writer
-	out     io.Reader
-	pending string // read and not yet used
-}
-
-func (t *talk) send(line string) { _, _ = io.WriteString(t.in, line+"\n") }
-
-// mostOutput bounds what one command may print.
-const mostOutput = 1 << 20
-
-// until reads up to a text that ends like the pattern.
-func (t *talk) until(end *regexp.Regexp) (string, error) {
-	text := t.pending
-	t.pending = ""
-	buffer := make([]byte, 4096)
-	for {
-		if end.MatchString(text) {
-			return text, nil
-		}
-		if len(text) > mostOutput {
-			return text, errors.New("the device prints without end")
-		}
-		_ = t.conn.SetReadDeadline(time.Now().Add(t.Patience))
-		n, err := t.out.Read(buffer)
-		text += strings.ReplaceAll(string(buffer[:n]), "\r", "")
-		if err != nil && !end.MatchString(text) {
-			if errors.Is(err, os.ErrDeadlineExceeded) {
-				return text, errors.New("no prompt came")
-			}
-			return text, err
-		}
-	}
-}
-
-// commands reads the first prompt, with the level, and tries the commands.
-func (t *talk) commands(seen Seen) (Seen, error) {
-	text, err := t.until(t.Prompt)
-	if err != nil {
-		seen.Detail = "no prompt was recognised: " + err.Error()
+		seen.Detail = "the device gives no shell"
 		return seen, nil
 	}
-	if m := t.Prompt.FindStringSubmatch(text); len(m) > 1 {
-		seen.Level, _ = strconv.Atoi(m[1])
-	}
-	seen.Raised = seen.Level
-	if t.Raise != nil {
-		if seen, err = t.raise(seen); err != nil {
-			return seen, nil
-		}
-	}
-	for _, c := range t.Commands {
-		t.send(c)
-		text, err := t.until(t.Prompt)
-		if err != nil {
-			seen.Detail = fmt.Sprintf("the session ended during %q: %v", c, err)
-			return seen, nil
-		}
-		output := strings.TrimSpace(t.Prompt.ReplaceAllString(text, ""))
-		output = strings.TrimSpace(strings.TrimPrefix(output, c)) // some devices echo what is typed
-		seen.Commands = append(seen.Commands, Command{Command: c, Result: t.judge(output), Output: output})
-	}
-	t.send("leave")
-	_, _ = io.Copy(io.Discard, io.LimitReader(t.out, mostOutput)) // until the device has closed the session
-	return seen, nil
+	t := newTalk(a, conn, in, out)
+	defer t.end()
+	return t.commands(seen)
 }
 
-// asksPassword is how devices ask for the password of an elevation.
-var asksPassword = regexp.MustCompile(`(?i)pass(word|code|phrase)[^\n]*: ?$|secret[^\n]*: ?$`)
-
-// raise asks for a higher level. Its error ends the talk; what it is stands in
-// what was seen.
-func (t *talk) raise(seen Seen) (Seen, error) {
-	command := t.Raise.Command
-	if command == "" {
-		command = "raise " + strconv.Itoa(t.Raise.Level)
+// algorithmsOf returns the algorithms by which a host may prove a key: RSA has newer ones
+// than its name (RFC 8332, section 3).
+func algorithmsOf(key ssh.PublicKey) []string {
+	if key.Type() == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA}
 	}
-	either := regexp.MustCompile("(?:" + t.Prompt.String() + ")|(?:" + asksPassword.String() + ")")
-	t.send(command)
-	text, err := t.until(either)
-	if err == nil && asksPassword.MatchString(text) {
-		t.send(t.Raise.Password.Reveal())
-		text, err = t.until(t.Prompt)
-	}
-	if err != nil {
-		seen.Detail = fmt.Sprintf("the session ended during %q: %v", command, err)
-		return seen, err
-	}
-	seen.Raised = UnknownLevel
-	if m := t.Prompt.FindStringSubmatch(text); len(m) > 1 {
-		seen.Raised, _ = strconv.Atoi(m[1])
-	}
-	return seen, nil
+	return []string{key.Type()}
 }
+
+// proving is who proves who logs in, and when it was asked for.
+type proving struct {
+	Attempt
+	asked  time.Time
+	demand string // what the device wants besides, and does not get
+}
+
+// methods returns the ways to prove it: keys, where there are some; else the password, in
+// either of the two ways in which devices ask for one (RFC 4252 and RFC 4256).
+func (p *proving) methods() []ssh.AuthMethod {
+	if len(p.Signers) > 0 {
+		return []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
+			p.asked = time.Now()
+			return p.Signers, nil
+		})}
+	}
+	password := ssh.PasswordCallback(func() (string, error) {
+		p.asked = time.Now()
+		return p.Password.Reveal(), nil
+	})
+	if !p.Real {
+		return []ssh.AuthMethod{password}
+	}
+	given := false
+	return []ssh.AuthMethod{password, ssh.KeyboardInteractive(
+		func(_, instruction string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i, q := range questions {
+				switch {
+				case demandsChange.MatchString(instruction + " " + q):
+					p.demand = demandsText
+					return nil, errors.New(p.demand)
+				case given || !passwordPrompt.MatchString(strings.TrimRight(q, " ")+" "):
+					p.demand = fmt.Sprintf("the device asks %q besides, which is not answered here", strings.TrimSpace(q))
+					return nil, errors.New(p.demand)
+				}
+				answers[i], given, p.asked = p.Password.Reveal(), true, time.Now()
+			}
+			return answers, nil
+		})}
+}
+
+// demandsChange is a device that lets nobody in before the password is changed.
+var demandsChange = regexp.MustCompile(
+	`(?i)new password|password (has |is )?(expired|must be changed)|change (your|the) password`)
+
+const demandsText = "the device demands a new password first; none was set, so nobody is in"

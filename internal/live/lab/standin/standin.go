@@ -230,12 +230,12 @@ type visitor struct {
 
 // arrive begins a visit.
 func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
-	v := &visitor{device: d, line: d.config.Device.Kind.Traits.PortNames.Port(way.Access, line),
-		from: from.Addr().Unmap().String()}
+	comes := from.Addr().Unmap()
 	if d.config.Arrive.IsValid() {
-		v.from = d.config.Arrive.String()
+		comes = d.config.Arrive
 	}
-	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests, From: d.config.Arrive}
+	v := &visitor{device: d, line: d.config.Device.Kind.Traits.PortNames.Port(way.Access, line), from: comes.String()}
+	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests, From: comes}
 	return v
 }
 
