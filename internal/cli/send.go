@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/state"
@@ -31,12 +32,15 @@ func sendCommand() *Command {
     -fallback-password-file proves it by a login.
 5.  The rest is made in the candidate, checked by the device, and committed for a time only, longer than the
     worst wait.
-6.  From new connections: the person gets in and may change the configuration; a wrong password is refused;
+6.  From new connections: the person of -person gets in and may change the configuration; a wrong password is refused;
     where lab or serve runs the servers here, their event is seen; in a lab, the level by ssh. The old session
     still works.
 7.  Only then it is confirmed. When a proof fails, or at Ctrl-C, it is taken back at once, a new connection
     proves that the device is as it was, and why names the cause. When this program dies, the device takes the
     change back by itself.
+
+Where nobody gets in both before and after the change, two do: -now NAME makes it (the local account, before the first
+central login, or while a wrong key keeps servers silent), and -person proves it. Each has a password of its own.
 
 A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless
 -without-way-back says that this program may put back what was there. What its models cannot carry is said
@@ -51,6 +55,8 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 		Examples: []Example{
 			{Call: "mellowgate send -dry-run -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh " +
 				"north-sw-1 demo/as-reviewed", Shows: "what would be changed, on a device of the lab that runs here"},
+			{Call: "mellowgate send -now harbourmaster -person ines.marsh switch-1 my-site",
+				Shows: "the first central login: the local account makes the change, the person proves it"},
 			{Call: "mellowgate send -person ines.marsh -agent switch-1 my-site", Shows: "a real device, asked about before"},
 			{Call: "mellowgate send -yes -person ines.marsh -agent -canary switch-9 -at-once 4 switch-1 switch-2 switch-9 " +
 				"my-site", Shows: "switch-9 alone first, then the others"},
@@ -71,6 +77,9 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 				"go on with the last run of the folder -keep: the devices that it named and that do not hold the design yet")
 			c.Flags.StringVar(&f.teams, "teams", "",
 				"the `teams` that a directory gives the person, where the site has nobody of that name: netops,watch")
+			c.Flags.StringVar(&f.now, "now", "",
+				"who gets in now and makes the change, a `name`, where -person gets in only after it; -person then proves it")
+			f.nowPassword, _ = c.passwordOf("now-", "the password of -now")
 			c.Flags.StringVar(&f.fallback, "fallback", "",
 				"the local `account` to prove by a login (default the first one of level 15)")
 			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
@@ -85,9 +94,10 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 type sendFlags struct {
 	*managing
 	yes, dry, resume, data, withoutWayBack, mayBeDown bool
-	keep, canary, fallback, teams                     string
+	keep, canary, fallback, teams, now                string
 	atOnce                                            int
-	fallbackPassword                                  func(string) (site.Secret, error)
+	fallbackPassword, nowPassword                     func(string) (site.Secret, error)
+	nowSecret                                         *site.Secret // asked once
 	fallbackGiven                                     func() bool
 	fallbackSecret                                    *site.Secret // asked once
 	ran                                               *loaded      // the site that the lab runs, once it is read
@@ -212,7 +222,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 	began := time.Now()
 	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say,
 		Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
-		Open: func(ctx context.Context) (rollout.Device, error) { return opened(device.Open(ctx, s.t)) },
+		Open: func(ctx context.Context) (rollout.Device, error) { return opened(s.open(ctx)) },
 		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, h.Data) },
 		Agree: func(p rollout.Plan) bool {
 			for _, x := range p.Differences {
@@ -235,6 +245,13 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 	}
 	c.noteSent(book, r)
 	if err != nil {
+		if errors.Is(err, device.ErrRefused) && s.prover.Changer == nil {
+			err = fmt.Errorf("%w, before anything was changed; where somebody else gets in now, such as the local account, name "+
+				"who that is: -now NAME", err)
+			if r.Outcome == rollout.Stopped {
+				r.Why = err.Error()
+			}
+		}
 		return r, cannot(fmt.Errorf("%s: %w", d.Name, err))
 	}
 	return r, nil
@@ -291,7 +308,44 @@ func (c *Call) causesOf(f *sendFlags, s *sending, p rollout.Proof, began time.Ti
 	if err != nil {
 		return []sentCause{}
 	}
-	return causesOf(k, w.symptom, began)
+	all := causesOf(k, w.symptom, began)
+	for i := range all {
+		if text := s.keyOfDesign(all[i]); text != "" {
+			all[i].Repair = text
+		}
+	}
+	return all
+}
+
+// keyOfDesign is the repair where it is the design that has another key than the server:
+// to put the design's key on the device once more would mend nothing.
+func (s *sending) keyOfDesign(c sentCause) string {
+	if c.Cause != diagnose.KeyDiffers || s.lab == nil {
+		return ""
+	}
+	design, runs := s.l.Server(c.server), s.lab.ran.Server(c.server)
+	if design == nil || runs == nil || s.d.Shares(design) == nil || runs.Key == nil {
+		return ""
+	}
+	sent := s.d.Shares(design)
+	if s.l.Keys[sent.Name].Equal(s.lab.ran.Keys[runs.Key.Name]) {
+		return ""
+	}
+	return fmt.Sprintf("the value of the key %s in the site that was sent is not the one that %s has: put the right value "+
+		"there (%s), then send again", sent.Name, c.server, keptIn(sent))
+}
+
+// keptIn says where the value of a key is kept.
+func keptIn(k *site.Key) string {
+	switch k.Source {
+	case site.KeyFile:
+		return "the file " + k.From + " beside the site"
+	case site.KeyEnv:
+		return "the environment variable " + k.From
+	case site.KeySealed:
+		return "mellowgate keys seal " + k.Name
+	}
+	return "the site file"
 }
 
 // stateOf opens the state folder of a call.

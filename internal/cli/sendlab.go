@@ -99,6 +99,7 @@ type sentCause struct {
 	Says       string  `json:"says"`
 	Repair     string  `json:"repair"`
 	Confidence float64 `json:"confidence"`
+	server     string
 }
 
 // causesOf returns the causes of the newest login that went wrong since a time, the
@@ -111,7 +112,7 @@ func causesOf(k *gather.Found, y diagnose.Symptom, began time.Time) []sentCause 
 	add := func(f diagnose.Cause) {
 		if !slices.ContainsFunc(all, func(s sentCause) bool { return s.Cause == f.Cause && s.Where == f.Where }) {
 			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair,
-				Confidence: f.Confidence})
+				Confidence: f.Confidence, server: f.Server})
 		}
 	}
 	rests := false

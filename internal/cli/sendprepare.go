@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -146,6 +148,37 @@ type sending struct {
 	lab      *labOf // nil outside of one
 }
 
+// open logs in as who makes the change. Once it runs that may be the person who proves
+// it, and nobody else.
+func (s *sending) open(ctx context.Context) (*device.Session, error) {
+	if s.prover.Changer == nil {
+		return device.Open(ctx, s.t)
+	}
+	session, err := device.Open(ctx, *s.prover.Changer)
+	if errors.Is(err, device.ErrRefused) {
+		if other, also := device.Open(ctx, s.t); also == nil {
+			return other, nil
+		}
+	}
+	return session, err
+}
+
+// changer returns who makes the change, where that is not the person who proves it.
+func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
+	if f.now == "" {
+		return nil, nil
+	}
+	if f.nowSecret == nil {
+		secret, err := f.nowPassword(f.now)
+		if err != nil {
+			return nil, err
+		}
+		f.nowSecret = &secret
+	}
+	t.Person, t.Auth = f.now, device.PasswordAuth(*f.nowSecret)
+	return &t, nil
+}
+
 // prepareSending finds out all that is needed for a device, and asks for what is
 // to be asked for.
 func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
@@ -159,6 +192,9 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	}
 	s.prover = rollout.Prover{Reckoner: l.reckoner(), Device: d, Target: s.t, Who: s.foreseen.who,
 		Say: func(step string) { c.note("%s: %s", d.Name, step) }}
+	if s.prover.Changer, err = f.changer(s.t); err != nil {
+		return nil, err
+	}
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err
 	}

@@ -34,6 +34,9 @@ func (c *Call) printPlan(f *sendFlags, s *sending, p rollout.Plan) {
 	for _, text := range p.Notes {
 		style.Item(&out, "  note:        ", show.Safe(text))
 	}
+	if f.now != "" {
+		style.Item(&out, "  who:         ", fmt.Sprintf("%s makes the change, %s proves it", f.now, s.t.Person))
+	}
 	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by netconf: %s", s.t.Person, s.foreseen.person.Summary()))
 	silent := "nobody gets in with full rights"
 	if len(s.foreseen.silent) > 0 {

@@ -299,8 +299,10 @@ func (j *judging) localRefusal(t evidence.Trace) signs {
 
 // ended is a login list that ended without yes or no.
 func (j *judging) ended(last evidence.TraceStep) {
-	if last.Method == string(site.ByLocal) || last.Reason == reason.NoSuchAccount {
-		return // it fell back to local, and the person has no account there: the servers are the cause
+	if slices.ContainsFunc(j.story.Login.Steps, func(s evidence.TraceStep) bool {
+		return s.Purpose == last.Purpose && s.Method == string(site.ByLocal)
+	}) {
+		return // it asks local too, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
 		j.point(point{kind: endedPoint, list: last.List,

@@ -23,9 +23,12 @@ import (
 type Prover struct {
 	Reckoner foresee.Reckoner // of the design that is sent
 	Device   *site.Device
-	Target   device.Target // of the person who sends
-	Who      foresee.Who   // who that is to the servers; the zero value: whom the site has by the name
-	Say      func(string)
+	Target   device.Target // of the person who proves the design
+	// Changer is who changes the device, where that is somebody else: who gets in before
+	// the change. nil: the person.
+	Changer *device.Target
+	Who     foresee.Who // who that is to the servers; the zero value: whom the site has by the name
+	Say     func(string)
 	// Fallback is a local account of the device whose password is known; nil:
 	// none is tried.
 	Fallback *Fallback
@@ -66,7 +69,7 @@ func (p Prover) Prove(ctx context.Context) []Proof {
 // device. Where the device asks servers first, a local account is refused as
 // long as they answer, and nothing can be proven.
 func (p Prover) ProveFallback(ctx context.Context, held device.Held) []Proof {
-	return each(ctx, p.person, func(ctx context.Context) *Proof {
+	return each(ctx, p.changer, func(ctx context.Context) *Proof {
 		if p.Fallback == nil {
 			p.Say("the local account is not tried: its password was not given")
 			return nil
@@ -98,12 +101,23 @@ func each(ctx context.Context, proofs ...func(context.Context) *Proof) []Proof {
 	return all
 }
 
-// person logs in as who sends, and looks that the configuration may be changed:
-// the lock of the session that changes it stands in the way, and nothing else.
-func (p Prover) person(ctx context.Context) *Proof {
-	proof := &Proof{What: p.Target.Person + " gets in by netconf from a new connection, and may change the configuration",
-		Person: p.Target.Person, Access: site.NETCONF}
-	s, err := device.Open(ctx, p.Target)
+// person logs in as who proves the design.
+func (p Prover) person(ctx context.Context) *Proof { return mayChange(ctx, p.Target) }
+
+// changer logs in as who changes the device, while that is still who gets in.
+func (p Prover) changer(ctx context.Context) *Proof {
+	if p.Changer == nil {
+		return p.person(ctx)
+	}
+	return mayChange(ctx, *p.Changer)
+}
+
+// mayChange logs in, and looks that the configuration may be changed: the lock of the
+// session that changes it stands in the way, and nothing else.
+func mayChange(ctx context.Context, t device.Target) *Proof {
+	proof := &Proof{What: t.Person + " gets in by netconf from a new connection, and may change the configuration",
+		Person: t.Person, Access: site.NETCONF}
+	s, err := device.Open(ctx, t)
 	if err != nil {
 		proof.Saw = err.Error()
 		return proof
@@ -227,6 +241,9 @@ func (p Prover) event(ctx context.Context, began time.Time) *Proof {
 	c := p.foreseen(p.Target.Person, site.NETCONF)
 	if p.Events == nil || c == nil || !p.Ours(c.By) {
 		return nil
+	}
+	if s := p.Reckoner.Site.Server(c.By); s == nil || s.Protocol == site.LDAP {
+		return nil // a directory notes nothing: the login itself is the proof
 	}
 	proof := &Proof{What: "a server's event of the login", Saw: "no server noted it"}
 	ctx, cancel := context.WithTimeout(ctx, eventPatience)

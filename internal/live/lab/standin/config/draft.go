@@ -231,6 +231,7 @@ func (w *Draft) bind(p site.Purpose, methods []site.Method, everywhere bool, rec
 		list := &site.List{Ref: site.Ref{Name: "configured-" + p.String()}, Purpose: p, Methods: methods,
 			Levels: site.Range{High: 15}, Start: records == "START_STOP"}
 		if old != nil {
+			list.Ref = old.Ref // a model has no names of lists: the device's own stays
 			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
 			if records != "" && !(old.Start && old.NoStop) { // starts alone are written as START_STOP too
 				list.Start = records == "START_STOP"
