@@ -146,6 +146,7 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate check my-site", says: nothing},
 		{call: "mellowgate foresee -device switch-1 my-site", says: "first.admin"},
 		{call: "mellowgate foresee -silent gate-1,gate-2 my-site", says: `wayback +gate-1, gate-2 silent +in +15 +local`},
+		{call: "mellowgate foresee -load my-site", says: "(?m)^gate-1 +2 "},
 		{call: "mellowgate foresee -matrix my-site", says: "switch-1, switch-2  people  people  people  local"},
 		{call: "mellowgate foresee -compare old-site my-site", before: copied, says: "nothing changes for anybody"},
 		{call: "mellowgate lab my-site", as: "mellowgate lab -network " + network(t) + " my-site", says: "switch-2"},
@@ -268,6 +269,9 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 			drift(t, c)
 		}, as: you("mellowgate send -yes -person YOU -fallback-password-file FILE DEVICE SITE"), says: "kept"},
 		{call: "mellowgate why -device DEVICE", as: you("mellowgate why -device DEVICE"), says: `(?m)^\S+: `},
+		{call: "mellowgate send -now harbourmaster -now-password-file FILE -person YOU DEVICE SITE",
+			as:   you("mellowgate send -yes -now harbourmaster -now-password-file FILE -person YOU DEVICE SITE"),
+			says: "it holds the design already"},
 		{call: "mellowgate compare", as: you("mellowgate compare -person YOU DEVICE SITE"), says: "as the site has it"},
 		{call: "mellowgate login", as: you("mellowgate login -person YOU -device DEVICE"),
 			says: "as expected: in at level 15"},

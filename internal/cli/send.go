@@ -246,8 +246,8 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 	c.noteSent(book, r)
 	if err != nil {
 		if errors.Is(err, device.ErrRefused) && s.prover.Changer == nil {
-			err = fmt.Errorf("%w, before anything was changed; where somebody else gets in now, such as the local account, name "+
-				"who that is: -now NAME", err)
+			err = fmt.Errorf("%w, before anything was changed; where somebody else gets in now, such as the local account, "+
+				"name who that is: -now NAME", err)
 			if r.Outcome == rollout.Stopped {
 				r.Why = err.Error()
 			}
@@ -331,8 +331,8 @@ func (s *sending) keyOfDesign(c sentCause) string {
 	if s.l.Keys[sent.Name].Equal(s.lab.ran.Keys[runs.Key.Name]) {
 		return ""
 	}
-	return fmt.Sprintf("the value of the key %s in the site that was sent is not the one that %s has: put the right value "+
-		"there (%s), then send again", sent.Name, c.server, keptIn(sent))
+	return fmt.Sprintf("the value of the key %s in the site that was sent is not the one that %s has: put the right "+
+		"value there (%s), then send again", sent.Name, c.server, keptIn(sent))
 }
 
 // keptIn says where the value of a key is kept.
