@@ -37,7 +37,9 @@ The device is found in the state folder of a running lab. What is expected is wh
 with the faults that are in effect in the lab and the servers that rest because of them, and with those silent
 that -silent names; or what -expect, -level, -allows and -refuses say.
 Exit status 1 when it was otherwise. -from-site tries every login of a device that its change sheet names, with
-the passwords of a folder.
+the passwords of a folder. With -write, or on a real device, it ticks the sheet: every login in its order, with the
+elevations, and last the outage, for which a lab takes the servers away by itself, and you are asked to on a real
+network. It stops at the first login that comes out otherwise, and goes on from there when it is run again.
 
 -raise LEVEL asks for a higher level once in, with the password or the secret of -raise-password-file, and says
 whether it came; in a lab what is expected of it is foreseen too.
@@ -74,6 +76,10 @@ there the first time, after showing its fingerprint. -ssh-key or -agent log in w
 			c.Flags.Var(&f.refuses, "refuses", "a `command` to try that must be refused; may be given several times")
 			c.Flags.StringVar(&f.fromSite, "from-site", "",
 				"try every login of the device's change sheet; the passwords are files in this `folder`, each named as its person")
+			c.Flags.StringVar(&f.write, "write", "",
+				"with -from-site: the outage too, and the sheet with what was seen into this "+
+					"`file`, Markdown or .html; run again it goes on where it stopped")
+			c.Flags.BoolVar(&f.noOutage, "no-outage", false, "with -write: leave the outage out")
 			c.Flags.StringVar(&f.address, "address", "",
 				"a real device, at this `address`, with its port, or by its name in your SSH configuration")
 			c.Flags.DurationVar(&f.patience, "patience", 2*time.Minute,
@@ -106,8 +112,8 @@ type loginFlags struct {
 	teams                                          string // that a directory gives the person
 	commands, allows, refuses                      names
 	fromSite, address, knownHosts, prompt, refusal string
-	jump, sshConfig, sshKey                        string
-	acceptKey, agent                               bool
+	jump, sshConfig, sshKey, write                 string
+	acceptKey, agent, noOutage                     bool
 	patience                                       time.Duration
 	level, raise                                   int
 	raiseCommand                                   string
@@ -118,6 +124,8 @@ func (f loginFlags) check() error {
 	switch {
 	case f.fromSite != "" && f.device == "":
 		return wrong("-from-site needs -device")
+	case f.fromSite == "" && (f.write != "" || f.noOutage):
+		return wrong("-write and -no-outage are for the logins of a sheet: name the folder of passwords with -from-site")
 	case f.fromSite == "" && f.device == "" && f.address == "" || f.fromSite == "" && f.person == "":
 		return wrong("login needs -device or -address, and -person\nusage: %s", usage(loginCommand()))
 	case f.address == "" && (f.jump != "" || f.sshKey != "" || f.agent):
@@ -156,6 +164,9 @@ func (f loginFlags) check() error {
 func (c *Call) login(f loginFlags, password, raisePassword func(string) (site.Secret, error)) error {
 	if err := f.check(); err != nil {
 		return err
+	}
+	if f.fromSite != "" && (f.address != "" || f.write != "") {
+		return c.trySheet(f)
 	}
 	if f.fromSite != "" {
 		return c.loginsOfSheet(f)
@@ -413,6 +424,7 @@ type loginJSON struct {
 	Expected   string          `json:"expected"`
 	Given      []string        `json:"given"`
 	Detail     string          `json:"detail"`
+	Seen       string          `json:"seen,omitempty"`
 	asked      int             // the higher level that was asked for; 0: none
 	changed    bool            // and the prompt looks otherwise since then
 }

@@ -41,16 +41,8 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 					return err
 				}
 				s := sheet.Of(l.reckoner(), d, l.Path)
-				if *html {
-					page, err := template.New("sheet").Parse(sheetPage)
-					if err == nil {
-						err = page.Execute(c.Out, s)
-					}
-					if err != nil {
-						return cannot(err)
-					}
-				} else {
-					writeSheet(c.Out, s)
+				if err := printSheet(c.Out, s, *html); err != nil {
+					return err
 				}
 				errors := errorsFor(c.check(l), d)
 				if len(errors) == 0 {
@@ -121,7 +113,11 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 				say("\n")
 			}
 			for _, t := range section.Tests {
-				style.Item(w, "- [ ] ", testLine(t))
+				box := "- [ ] "
+				if t.Seen.OK {
+					box = "- [x] "
+				}
+				style.Item(w, box, testLine(t))
 			}
 			if len(section.Then) > 0 {
 				say("\n")
@@ -137,7 +133,34 @@ func testLine(t sheet.Test) string {
 	if t.Wait != "" {
 		line += ", after " + t.Wait
 	}
-	return line + "; seen: ____________"
+	return line + "; seen: " + seenOf(t)
+}
+
+// seenOf is what was seen of a login of a sheet, or room for it.
+func seenOf(t sheet.Test) string {
+	switch s := t.Seen; {
+	case s.Text == "":
+		return "____________"
+	case s.OK:
+		return s.Text + ", " + s.At.Local().Format("2006-01-02 15:04")
+	}
+	return "NOT AS EXPECTED: " + t.Seen.Text + ", " + t.Seen.At.Local().Format("2006-01-02 15:04")
+}
+
+// printSheet writes a sheet, as a page or as Markdown.
+func printSheet(w io.Writer, s sheet.Sheet, html bool) error {
+	if !html {
+		writeSheet(w, s)
+		return nil
+	}
+	page, err := template.New("sheet").Funcs(template.FuncMap{"seen": seenOf}).Parse(sheetPage)
+	if err == nil {
+		err = page.Execute(w, s)
+	}
+	if err != nil {
+		return cannot(err)
+	}
+	return nil
 }
 
 // writeCommand writes what to type: on a terminal to be copied, else as Markdown.

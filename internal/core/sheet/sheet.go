@@ -41,7 +41,17 @@ type Item struct{ Text, Command string }
 type Test struct {
 	Way, Person, Password string
 	Expect                string
-	Wait                  string // "" for none
+	Wait                  string       // "" for none
+	Case                  foresee.Case // what is foreseen
+	Dark                  bool         // while every server is silent
+	Seen                  Seen
+}
+
+// Seen is what came of a test. The zero value: it was not tried.
+type Seen struct {
+	At   time.Time
+	Text string
+	OK   bool // as foreseen
 }
 
 // span shows a time without the parts that are zero: 1m, 10m, 1m30s.
@@ -311,7 +321,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 					typed = c.By + " in place of the"
 				}
 				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c),
-					Wait: waitOf(c)})
+					Wait: waitOf(c), Case: c, Dark: len(silent) > 0})
 				return
 			}
 		}
