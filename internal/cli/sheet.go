@@ -142,10 +142,12 @@ func seenOf(t sheet.Test) string {
 	case s.Text == "":
 		return "____________"
 	case s.OK:
-		return s.Text + ", " + s.At.Local().Format("2006-01-02 15:04")
+		return s.Text + ", " + seenAt(s)
 	}
-	return "NOT AS EXPECTED: " + t.Seen.Text + ", " + t.Seen.At.Local().Format("2006-01-02 15:04")
+	return "NOT AS EXPECTED: " + t.Seen.Text + ", " + seenAt(t.Seen)
 }
+
+func seenAt(s sheet.Seen) string { return s.At.Local().Format("2006-01-02 15:04") }
 
 // printSheet writes a sheet, as a page or as Markdown.
 func printSheet(w io.Writer, s sheet.Sheet, html bool) error {
@@ -153,7 +155,7 @@ func printSheet(w io.Writer, s sheet.Sheet, html bool) error {
 		writeSheet(w, s)
 		return nil
 	}
-	page, err := template.New("sheet").Funcs(template.FuncMap{"seen": seenOf}).Parse(sheetPage)
+	page, err := template.New("sheet").Funcs(template.FuncMap{"at": seenAt}).Parse(sheetPage)
 	if err == nil {
 		err = page.Execute(w, s)
 	}
