@@ -33,6 +33,29 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 		"ship": "x-a-key-of-the-ships", "directory": "y-the-key-of-the-book"} {
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, "other/keys", name+".key"), []byte(value+"\n"), 0o600))
 	}
+	// What has changed since the last look, for a scheduler.
+	r = as("ines.marsh", "-since", "look.json", "north-sw-1", "north-rtr-1", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `north-sw-1 +as the site has it +first look`, r.out)
+	r = as("ines.marsh", "-since", "look.json", "north-sw-1", "north-rtr-1", "other")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "  new:       group shore: servers in order is tern, plover, and should be plover, tern")
+	require.Regexp(t, `north-sw-1 +\d differences +\d new, 0 gone since 20`, r.out)
+	r = as("ines.marsh", "-since", "look.json", "north-sw-1", "north-rtr-1", "other")
+	require.Zero(t, r.status, "nothing is new: %s", r.out)
+	require.Regexp(t, `north-sw-1 +\d differences +the same since 20`, r.out)
+	r = as("ines.marsh", "-json", "-since", "look.json", "north-sw-1", "demo/as-reviewed")
+	var looked struct {
+		Drifted int
+		Devices []struct{ Since struct{ New, Gone []string } }
+	}
+	strictly(t, r.out, &looked)
+	require.Zero(t, looked.Drifted)
+	require.Contains(t, looked.Devices[0].Since.Gone,
+		"group shore: servers in order is tern, plover, and should be plover, tern")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "look.json"), []byte("{"), 0o600))
+	require.Contains(t, as("ines.marsh", "-since", "look.json", "north-sw-1").err, "is damaged")
+
 	r = as("ines.marsh", "-all", "other")
 	require.Equal(t, 1, r.status, r.err)
 	for _, part := range []string{"north-rtr-1: ",

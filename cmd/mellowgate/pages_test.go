@@ -274,7 +274,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 			says: "it holds the design already"},
 		{call: "mellowgate compare", as: you("mellowgate compare -person YOU DEVICE SITE"), says: "as the site has it"},
 		{call: "mellowgate login -address ADDRESS -device DEVICE -from-site PASSWORDS -write sheet.html SITE",
-			as:   "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords -no-outage -write sheet.html" + site,
+			as: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords -no-outage -write sheet.html" +
+				site,
 			says: "logins of north-sw-1 were as expected"},
 		{call: "mellowgate ledger -state mellowgate-sent", says: "north-sw-1"},
 		{call: "mellowgate send -person YOU -canary DEVICE -at-once 4 DEVICE A B C D SITE", before: back,

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"time"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
@@ -27,7 +29,11 @@ until send puts the design there. A key that the site does not have goes to a fi
 keys/held-DEVICE-SERVER.key. What found says already is shown as known, and is no drift. What found has no word
 for stays a difference.
 
-Exit status 1 when something differs that the site does not know of, 3 when a device could not be read.`,
+For a scheduler, -since FILE keeps each look and says what is new and what is gone since the last one. A device that
+cannot be read stops no other, and keeps its last look.
+
+Exit status 1 when something differs that the site does not know of (with -since: that is new), 3 when a device could
+not be read.`,
 		Examples: []Example{
 			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 " +
 				"demo/as-reviewed", Shows: "a device of the lab that runs here"},
@@ -35,11 +41,15 @@ Exit status 1 when something differs that the site does not know of, 3 when a de
 				Shows: "every device that has a way in by netconf"},
 			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site",
 				Shows: "take what is on it for true, until send"},
+			{Call: "mellowgate compare -person ines.marsh -ssh-key key -all -since last-look.json my-site",
+				Shows: "every night: what has changed since yesterday"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
 			f := &compareFlags{managing: c.managingFlags()}
 			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf")
+			c.Flags.StringVar(&f.since, "since", "",
+				"say what has changed since the last look, which is in this `file`, and put this one in its place")
 			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")
 			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
 			return func() error { return c.compareDevices(f) }
@@ -50,6 +60,7 @@ Exit status 1 when something differs that the site does not know of, 3 when a de
 type compareFlags struct {
 	*managing
 	all, adopt bool
+	since      string
 	atOnce     int
 }
 
@@ -91,11 +102,21 @@ func (c *Call) compareDevices(f *compareFlags) error {
 			return cannot(err)
 		}
 	}
+	if f.since != "" {
+		look, err := compare.ReadLook(f.since)
+		if err != nil {
+			return failure{status: ExitUsage, err: err}
+		}
+		look.Add(some, time.Now().UTC())
+		if err := look.Write(f.since); err != nil {
+			return cannot(err)
+		}
+	}
 	drifted, unread := 0, 0
 	for _, r := range some {
 		if !r.Read {
 			unread++
-		} else if r.Drifted() {
+		} else if r.Changed() || f.since == "" && r.Drifted() {
 			drifted++
 		}
 	}
@@ -142,7 +163,7 @@ func (c *Call) printCompared(all []compare.Compared) {
 	var rows [][]string
 	for _, r := range all {
 		tone, word := verdict(r)
-		rows = append(rows, []string{r.Device, style.Paint(tone, word)})
+		rows = append(rows, []string{r.Device, style.Paint(tone, word), sinceText(r)})
 		if r.Problem != "" {
 			c.say("%s: %s\n", style.Paint(tone, r.Device), show.Safe(r.Problem))
 			continue
@@ -161,13 +182,42 @@ func (c *Call) printCompared(all []compare.Compared) {
 		for _, text := range r.Notes {
 			style.Item(c.Out, "  note:      ", show.Safe(text))
 		}
+		if r.Since != nil {
+			for _, text := range r.Since.New {
+				style.Item(c.Out, "  new:       ", show.Safe(text))
+			}
+			for _, text := range r.Since.Gone {
+				style.Item(c.Out, "  gone:      ", show.Safe(text))
+			}
+		}
 		if r.Adopted != "" {
 			style.Item(c.Out, "  adopted:   ", show.Safe("found: "+r.Adopted))
 		}
 	}
 	if len(all) > 1 {
 		c.say("\n")
-		style.Table(c.Out, []string{"device", "found"}, rows, 1)
+		header := []string{"device", "found", "since the last look"}
+		if !slices.ContainsFunc(all, func(r compare.Compared) bool { return r.Since != nil }) {
+			header = header[:2]
+			for i := range rows {
+				rows[i] = rows[i][:2]
+			}
+		}
+		style.Table(c.Out, header, rows, 1)
+	}
+}
+
+// sinceText says what has changed since the last look, in few words.
+func sinceText(r compare.Compared) string {
+	switch s := r.Since; {
+	case s == nil:
+		return ""
+	case s.Last.IsZero():
+		return "first look"
+	case len(s.New)+len(s.Gone) == 0:
+		return "the same since " + s.Last.Local().Format("2006-01-02 15:04")
+	default:
+		return fmt.Sprintf("%d new, %d gone since %s", len(s.New), len(s.Gone), s.Last.Local().Format("2006-01-02 15:04"))
 	}
 }
 

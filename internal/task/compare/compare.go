@@ -25,6 +25,9 @@ type Compared struct {
 	Unshown     []string     `json:"unshown"` // secrets that the device does not show
 	Notes       []string     `json:"notes"`
 	Adopted     string       `json:"adopted"` // what was written into the site as found
+	// Since is what has changed since the last look; nil where that was not asked, or the
+	// device could not be read.
+	Since *Since `json:"since"`
 
 	held device.Held
 }
