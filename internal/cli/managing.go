@@ -19,11 +19,13 @@ import (
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/store/pki"
 )
 
 // managing are the flags of commands that manage devices over NETCONF.
 type managing struct {
 	state, person, address, knownHosts, sshKey string
+	authorities                                string
 	agent, acceptKey                           bool
 	timeout                                    time.Duration
 	password                                   func(string) (site.Secret, error)
@@ -44,6 +46,10 @@ func (c *Call) managingFlags() *managing {
 	c.Flags.BoolVar(&f.acceptKey, "accept-host-key", false, "take a host key that is not known yet, and remember it")
 	c.Flags.StringVar(&f.sshKey, "ssh-key", "", "log in with the private SSH key of this `file`, in place of a password")
 	c.Flags.BoolVar(&f.agent, "agent", false, "log in with the SSH agent, in place of a password")
+	c.Flags.StringVar(&f.authorities, "authorities", "",
+		"for a device with RESTCONF: the `file` with the authorities that its certificate must come from (default those of "+
+			"this "+
+			"host)")
 	c.Flags.DurationVar(&f.timeout, "timeout", 30*time.Second,
 		"how long to wait for a connection and for each answer, a `time` such as 10s")
 	f.password = c.passwordFlags()
@@ -53,7 +59,7 @@ func (c *Call) managingFlags() *managing {
 // targetOf returns how a device is managed: in a running lab where it is there,
 // else at its own address.
 func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
-	t := device.Target{Person: f.person, Address: f.address, Timeout: f.timeout}
+	t := device.Target{Person: f.person, Address: f.address, Timeout: f.timeout, RESTCONF: byRESTCONF(d)}
 	if f.timeout <= 0 {
 		return t, wrong("-timeout is above 0, such as 10s")
 	}
@@ -62,9 +68,12 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 	}
 	if places, ok := f.lab(c); ok && f.address == "" {
 		at, has := places.Device(d.Name)
-		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.NETCONF })
+		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == t.Access() })
 		if !has || i < 0 {
 			return t, wrong("%s has no way in by netconf in this lab; give it one in the site (access: {netconf: {}})", d.Name)
+		}
+		if t.RESTCONF {
+			return f.restconfInLab(t, d, at.Ways[i].Address)
 		}
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 		if err != nil {
@@ -76,7 +85,10 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 			if len(d.Addresses) == 0 {
 				return t, wrong("%s has no address in the site; give it with -address", d.Name)
 			}
-			t.Address = net.JoinHostPort(d.Addresses[0].String(), netconfPort)
+			t.Address = net.JoinHostPort(d.Addresses[0].String(), map[bool]string{false: netconfPort, true: "443"}[t.RESTCONF])
+		}
+		if t.RESTCONF {
+			return f.restconf(t)
 		}
 		var err error
 		if t.HostKey, err = c.hostKey(t.Address, f.knownHosts, f.acceptKey,
@@ -87,6 +99,44 @@ func (f *managing) targetOf(c *Call, d *site.Device) (device.Target, error) {
 	var err error
 	t.Auth, err = f.auth()
 	return t, err
+}
+
+// byRESTCONF reports whether a device is managed over RESTCONF: it has no NETCONF.
+func byRESTCONF(d *site.Device) bool {
+	w := d.Managed()
+	return w != nil && w.Access == site.API
+}
+
+// restconfInLab returns how a stand-in is managed over RESTCONF.
+func (f *managing) restconfInLab(t device.Target, d *site.Device, address string) (device.Target, error) {
+	folder, err := f.stateOf()
+	if err != nil {
+		return t, failure{status: ExitUsage, err: err}
+	}
+	t.Address, t.ServerName = address, d.Name
+	if t.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
+		return t, failure{status: ExitUsage, err: err}
+	}
+	return f.restconf(t)
+}
+
+// restconf completes how a device is managed over RESTCONF: with a password, and a
+// certificate of an authority that this host trusts, or that is named.
+func (f *managing) restconf(t device.Target) (device.Target, error) {
+	if f.agent || f.sshKey != "" {
+		return t, wrong("over RESTCONF a password proves who logs in: -ssh-key and -agent are for NETCONF")
+	}
+	if f.authorities != "" {
+		var err error
+		if t.Trusted, err = pki.Authorities(f.authorities); err != nil {
+			return t, failure{status: ExitUsage, err: err}
+		}
+	}
+	if _, err := f.auth(); err != nil {
+		return t, err
+	}
+	t.Password = *f.secret
+	return t, nil
 }
 
 // lab returns the places of a lab that runs here.
@@ -188,7 +238,7 @@ func (c *Call) devicesOfSite(f *managing, all bool) ([]*site.Device, loaded, err
 	var devices []*site.Device
 	if all {
 		for _, d := range l.Devices {
-			if d.Way(site.NETCONF) != nil {
+			if d.Managed() != nil {
 				devices = append(devices, d)
 			}
 		}

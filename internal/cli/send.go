@@ -43,7 +43,8 @@ Where nobody gets in both before and after the change, two do: -now NAME makes i
 central login, or while a wrong key keeps servers silent), and -person proves it. Each has a password of its own.
 
 A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless
--without-way-back says that this program may put back what was there. What its models cannot carry is said
+-without-way-back says that this program may put back what was there. So it is with RESTCONF (RFC 8040), by which a
+device is managed that has no way in by netconf and whose kind says restconf: true. What its models cannot carry is said
 before. Accounts on the device that the site does not have stay there, and compare goes on naming them. What
 found says of a device is not sent.
 
@@ -220,9 +221,9 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 		}
 	}
 	began := time.Now()
-	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say,
+	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Access: s.t.Access(),
 		Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
-		Open: func(ctx context.Context) (rollout.Device, error) { return opened(s.open(ctx)) },
+		Open: func(ctx context.Context) (rollout.Device, error) { return s.open(ctx) },
 		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, h.Data) },
 		Agree: func(p rollout.Plan) bool {
 			for _, x := range p.Differences {
@@ -264,14 +265,6 @@ func (c *Call) noteSent(book *rollout.Book, r sent) {
 	if err := book.Note(r.Device, r.Report, r); err != nil {
 		c.note("the record of this could not be written: %v", err)
 	}
-}
-
-// opened keeps a nil session from becoming a Device that is not nil.
-func opened(s *device.Session, err error) (rollout.Device, error) {
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
 }
 
 // agree shows what would be changed, and asks.

@@ -73,7 +73,7 @@ func foreseenIn(l loaded, d *site.Device, person, teams string) (foreseen, error
 	if person == "" {
 		return foreseen{}, wrong("who logs in? Name somebody with -person")
 	}
-	way := d.Way(site.NETCONF)
+	way := d.Managed()
 	if way == nil {
 		return foreseen{}, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
 	}
@@ -94,8 +94,8 @@ func foreseenIn(l loaded, d *site.Device, person, teams string) (foreseen, error
 		}
 	}
 	if !in {
-		return f, wrong("foresee says that %s will not get into %s by netconf after the change: nobody could confirm it",
-			person, d.Name)
+		return f, wrong("foresee says that %s will not get into %s by %s after the change: nobody could confirm it",
+			person, d.Name, way.Access)
 	}
 	f.silent = whenSilent(r, d)
 	return f, nil
@@ -150,13 +150,13 @@ type sending struct {
 
 // open logs in as who makes the change. Once it runs that may be the person who proves
 // it, and nobody else.
-func (s *sending) open(ctx context.Context) (*device.Session, error) {
-	if s.prover.Changer == nil {
-		return device.Open(ctx, s.t)
+func (s *sending) open(ctx context.Context) (device.Manager, error) {
+	if s.prover.Changer == nil || s.t.RESTCONF { // over RESTCONF whoever is let in does each request
+		return device.Manage(ctx, s.t)
 	}
-	session, err := device.Open(ctx, *s.prover.Changer)
+	session, err := device.Manage(ctx, *s.prover.Changer)
 	if errors.Is(err, device.ErrRefused) {
-		if other, also := device.Open(ctx, s.t); also == nil {
+		if other, also := device.Manage(ctx, s.t); also == nil {
 			return other, nil
 		}
 	}
@@ -175,7 +175,7 @@ func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
 		}
 		f.nowSecret = &secret
 	}
-	t.Person, t.Auth = f.now, device.PasswordAuth(*f.nowSecret)
+	t.Person, t.Auth, t.Password = f.now, device.PasswordAuth(*f.nowSecret), *f.nowSecret
 	return &t, nil
 }
 
@@ -197,6 +197,17 @@ func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending,
 	}
 	if s.prover.Fallback, err = f.fallbackOf(d); err != nil {
 		return nil, err
+	}
+	if s.t.RESTCONF && !f.dry {
+		if s.prover.Fallback == nil {
+			return nil, wrong("%s is managed over RESTCONF, where every request logs in anew: a change that shuts %s out "+
+				"could not "+
+				"be put back. Give the password of its local account, which can: -fallback-password-file", d.Name, f.person)
+		}
+		s.t.Others = append(s.t.Others, device.Identity{Person: s.prover.Fallback.Name, Password: s.prover.Fallback.Password})
+		if f.now != "" {
+			s.t.Others = append(s.t.Others, device.Identity{Person: f.now, Password: *f.nowSecret})
+		}
 	}
 	places, lab := f.lab(c)
 	if f.address == "" || !lab {

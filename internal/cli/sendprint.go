@@ -34,10 +34,14 @@ func (c *Call) printPlan(f *sendFlags, s *sending, p rollout.Plan) {
 	for _, text := range p.Notes {
 		style.Item(&out, "  note:        ", show.Safe(text))
 	}
+	if p.WayBack != "" {
+		style.Item(&out, "  way back:    ", p.WayBack)
+	}
 	if f.now != "" {
 		style.Item(&out, "  who:         ", fmt.Sprintf("%s makes the change, %s proves it", f.now, s.t.Person))
 	}
-	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by netconf: %s", s.t.Person, s.foreseen.person.Summary()))
+	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by %s: %s", s.t.Person, s.t.Access(),
+		s.foreseen.person.Summary()))
 	silent := "nobody gets in with full rights"
 	if len(s.foreseen.silent) > 0 {
 		silent = strings.Join(s.foreseen.silent, "; ")

@@ -294,6 +294,18 @@ func (d *Device) Way(name string) *Way {
 	return nil
 }
 
+// Managed returns the way in by which the device's configuration is managed: netconf, or
+// api where its kind has RESTCONF there; nil for neither.
+func (d *Device) Managed() *Way {
+	if w := d.Way(NETCONF); w != nil {
+		return w
+	}
+	if d.Kind.Traits.RESTCONF {
+		return d.Way(API)
+	}
+	return nil
+}
+
 // WayOfLine returns the way in of an access that has the given line, or nil.
 func (d *Device) WayOfLine(access string, line int) *Way {
 	for _, w := range d.Ways {

@@ -55,7 +55,9 @@ type Traits struct {
 	SwitchedOn bool
 	// PagesRestart: pages take other lists only after they are started again: pages-take-lists
 	PagesRestart bool
-	TakesBack    string // takes-back: how the kind takes a change back by itself, one of the words below
+	// RESTCONF: its API is RESTCONF (RFC 8040) too: restconf
+	RESTCONF  bool
+	TakesBack string // takes-back: how the kind takes a change back by itself, one of the words below
 }
 
 // The forms in which a password reaches a server.
@@ -241,6 +243,7 @@ var traits = map[string]trait{
 	"account-by-name":             yesNo(func(t *Traits) *bool { return &t.AccountByName }),
 	"rights-with-login":           yesNo(func(t *Traits) *bool { return &t.RightsWithLogin }),
 	"console-obeys-authorization": yesNo(func(t *Traits) *bool { return &t.ConsoleObeys }),
+	"restconf":                    yesNo(func(t *Traits) *bool { return &t.RESTCONF }),
 	"level-without-session":       number(0, 15, func(t *Traits) *int { return &t.LevelWithoutSession }),
 	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),
 	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),

@@ -80,7 +80,7 @@ func All(ctx context.Context, s Sites, targets []Target, atOnce int) ([]Compared
 
 // read reads one device.
 func (r *Compared) read(ctx context.Context, s Sites, t Target) error {
-	session, err := device.Open(ctx, t.Reach)
+	session, err := device.Manage(ctx, t.Reach)
 	if err != nil {
 		return err
 	}

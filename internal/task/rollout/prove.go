@@ -115,9 +115,9 @@ func (p Prover) changer(ctx context.Context) *Proof {
 // mayChange logs in, and looks that the configuration may be changed: the lock of the
 // session that changes it stands in the way, and nothing else.
 func mayChange(ctx context.Context, t device.Target) *Proof {
-	proof := &Proof{What: t.Person + " gets in by netconf from a new connection, and may change the configuration",
-		Person: t.Person, Access: site.NETCONF}
-	s, err := device.Open(ctx, t)
+	proof := &Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration", t.Person,
+		t.Access()), Person: t.Person, Access: t.Access()}
+	s, err := device.Manage(ctx, t)
 	if err != nil {
 		proof.Saw = err.Error()
 		return proof
@@ -143,8 +143,9 @@ func mayChange(ctx context.Context, t device.Target) *Proof {
 
 func (p Prover) wrongPassword(ctx context.Context) *Proof {
 	t := p.Target
-	t.Auth = device.PasswordAuth(site.NewSecret(notAnyones))
-	s, err := device.Open(ctx, t)
+	t.Password = site.NewSecret(notAnyones)
+	t.Auth = device.PasswordAuth(t.Password)
+	s, err := device.Manage(ctx, t)
 	if err == nil {
 		s.End()
 		return &Proof{What: "a wrong password is refused", Saw: "in"}
@@ -157,11 +158,11 @@ func (p Prover) wrongPassword(ctx context.Context) *Proof {
 
 // account logs in with the local account.
 func (p Prover) account(ctx context.Context) *Proof {
-	proof := &Proof{What: "the local account " + p.Fallback.Name + " gets in by netconf", Person: p.Fallback.Name,
-		Access: site.NETCONF}
+	proof := &Proof{What: fmt.Sprintf("the local account %s gets in by %s", p.Fallback.Name, p.Target.Access()),
+		Person: p.Fallback.Name, Access: p.Target.Access()}
 	t := p.Target
-	t.Person, t.Auth = p.Fallback.Name, device.PasswordAuth(p.Fallback.Password)
-	s, err := device.Open(ctx, t)
+	t.Person, t.Auth, t.Password = p.Fallback.Name, device.PasswordAuth(p.Fallback.Password), p.Fallback.Password
+	s, err := device.Manage(ctx, t)
 	if err != nil {
 		proof.Saw = err.Error()
 		return proof
@@ -177,7 +178,7 @@ func (p Prover) fallbackAsDesigned(ctx context.Context) *Proof {
 	if p.Fallback == nil {
 		return nil
 	}
-	if c := p.foreseen(p.Fallback.Name, site.NETCONF); c == nil || c.Outcome == walk.OutcomeRefused {
+	if c := p.foreseen(p.Fallback.Name, p.Target.Access()); c == nil || c.Outcome == walk.OutcomeRefused {
 		return nil // as designed, while servers answer
 	}
 	return p.account(ctx)
@@ -238,7 +239,7 @@ const eventPatience = 5 * time.Second
 // event looks for the event of a server that runs here, where one of them is
 // foreseen to let the person in.
 func (p Prover) event(ctx context.Context, began time.Time) *Proof {
-	c := p.foreseen(p.Target.Person, site.NETCONF)
+	c := p.foreseen(p.Target.Person, p.Target.Access())
 	if p.Events == nil || c == nil || !p.Ours(c.By) {
 		return nil
 	}

@@ -22,21 +22,7 @@ import (
 )
 
 // Device is a session on a device, as this package uses one.
-type Device interface {
-	Has(capability string) bool
-	Models() device.Models
-	Read(store string) (device.Held, error)
-	Lock(store string) error
-	Unlock(store string) error
-	Discard() error
-	Edit(store string, config *etree.Element) error
-	Validate() error
-	CommitConfirmed(within time.Duration, persist string) error
-	Commit(persist string) error
-	Cancel(persist string) error
-	Warned() []string // of the last call
-	End()
-}
+type Device = device.Manager
 
 // Proof is one thing that was tried while the change ran.
 type Proof struct {
@@ -56,6 +42,7 @@ type Plan struct {
 	Stays       []string // what is on the device besides, and is left alone
 	Notes       []string // about the device
 	Data        string   // what is sent, as data without its secrets
+	WayBack     string   // how it comes back, where the device cannot take it back by itself
 }
 
 // Config is how a design is sent. Every function but ProveFallback is needed.
@@ -63,6 +50,8 @@ type Config struct {
 	Site   *site.Site
 	Device *site.Device
 	Keys   site.Keys
+	// Access is the way in by which the device is managed.
+	Access string
 	// Open logs in from a new connection.
 	Open func(context.Context) (Device, error)
 	// Keep writes what is on the device before the change, and says where.
@@ -174,6 +163,13 @@ func (r *run) all() (err error) {
 	if len(r.report.Plan.Differences) == 0 {
 		r.report.Outcome = Same
 		return nil
+	}
+	if r.way.putsBack() {
+		r.report.Plan.WayBack = "the device cannot take this back by itself: when a proof fails this program puts back " +
+			"what was there, and when it dies before, nobody does"
+		if _, is := r.old.(together); is {
+			r.report.Plan.WayBack += "; over RESTCONF it must be let in again for that: as the person or as the local account"
+		}
 	}
 	if r.way.putsBack() && !held.Facts.Shows() && len(held.Facts) > 0 {
 		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is there either",
@@ -296,7 +292,11 @@ func (r *run) lock(held device.Held) error {
 			return fmt.Errorf("the datastore %s cannot be locked: %w", store, lockedBy(err))
 		}
 	}
-	r.Say("locked, so that nobody else changes it now")
+	if _, is := r.old.(together); is {
+		r.Say("there is no lock over RESTCONF: what somebody else changes meanwhile is noticed, and refused")
+	} else {
+		r.Say("locked, so that nobody else changes it now")
+	}
 	now, err := r.old.Read(running)
 	if err != nil {
 		return err
@@ -430,7 +430,7 @@ func (r *run) held(s stage) (Proof, device.Held) {
 	p := Proof{What: "the device holds " + s.what + ", and the old session is still open", OK: true, Saw: "read again"}
 	now, err := r.old.Read(running)
 	if err != nil {
-		p.OK, p.Saw, p.Access = false, err.Error(), site.NETCONF
+		p.OK, p.Saw, p.Access = false, err.Error(), r.Access
 		return p, now
 	}
 	var all []string

@@ -29,7 +29,10 @@ func wayOf(d Device, withoutWayBack bool) (way, error) {
 	w.confirmed = !w.direct && (w.cancel || d.Has(netconf.ConfirmedCommit10))
 	missing := "confirmed commit (RFC 6241, section 8.4)"
 	if w.direct {
-		missing = "a candidate (RFC 6241, section 8.3)"
+		missing = "candidate (RFC 6241, section 8.3)"
+	}
+	if _, is := d.(together); is {
+		missing = "way back at all, for it is managed over RESTCONF (RFC 8040)"
 	}
 	switch {
 	case w.confirmed:
@@ -82,7 +85,15 @@ func (w way) run(d Device, s stage, within time.Duration) error {
 	return editAll(d, s.edits)
 }
 
+// together is a device that takes several edits as one: nobody is shut out in between.
+type together interface {
+	EditTogether(store string, edits []*etree.Element) error
+}
+
 func editAll(d Device, edits []*etree.Element) error {
+	if all, is := d.(together); is {
+		return all.EditTogether(running, edits)
+	}
 	for _, e := range edits {
 		if err := d.Edit(running, e); err != nil {
 			return err

@@ -116,8 +116,21 @@ func (c *Client) library(all map[string]Module) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range append(reply.FindElements("data/modules-state/module"),
-		reply.FindElements("data/yang-library/module-set/module")...) {
+	for _, data := range reply.SelectElements("data") {
+		for _, x := range data.ChildElements() {
+			Library(x, all)
+		}
+	}
+	return nil
+}
+
+// Library adds to all, by namespace, the modules that a YANG library says it implements:
+// that of RFC 7895 (modules-state) or of RFC 8525 (yang-library). nil is none.
+func Library(x *etree.Element, all map[string]Module) {
+	if x == nil {
+		return
+	}
+	for _, m := range append(x.SelectElements("module"), x.FindElements("module-set/module")...) {
 		text := func(name string) string {
 			if e := m.SelectElement(name); e != nil {
 				return strings.TrimSpace(e.Text())
@@ -133,7 +146,6 @@ func (c *Client) library(all map[string]Module) error {
 		}
 		all[text("namespace")] = found
 	}
-	return nil
 }
 
 // Call sends one operation and gives the reply.

@@ -5,6 +5,7 @@ package device
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -25,13 +26,74 @@ import (
 	"mellowgate/internal/wire/netconf"
 )
 
-// Target is a device to manage, and who manages it. All but Timeout is needed.
+// Target is a device to manage, and who manages it. Over NETCONF, Auth and HostKey are
+// needed; over RESTCONF, Password.
 type Target struct {
 	Address string // address:port
 	Person  string
 	Auth    []ssh.AuthMethod
 	HostKey ssh.PublicKey
 	Timeout time.Duration // for connecting and for each answer; default 30 s
+	// RESTCONF manages it by RFC 8040, over TLS: Trusted are the authorities of its
+	// certificate, nil for those of this host, and ServerName the name that it must bear, ""
+	// for the address.
+	RESTCONF   bool
+	Password   site.Secret
+	Trusted    *x509.CertPool
+	ServerName string
+	// Others log in over RESTCONF where the person is refused: each request logs in anew, so
+	// that a change may shut out who makes it in the middle of it.
+	Others []Identity
+}
+
+// Identity is who logs in over RESTCONF.
+type Identity struct {
+	Person   string
+	Password site.Secret
+}
+
+// Access is the way in by which the device is managed.
+func (t Target) Access() string {
+	if t.RESTCONF {
+		return site.API
+	}
+	return site.NETCONF
+}
+
+// Manager is an open session on a device, however it is managed.
+type Manager interface {
+	Has(capability string) bool
+	Models() Models
+	Read(store string) (Held, error)
+	Lock(store string) error
+	Unlock(store string) error
+	Discard() error
+	Edit(store string, config *etree.Element) error
+	Validate() error
+	CommitConfirmed(within time.Duration, persist string) error
+	Commit(persist string) error
+	Cancel(persist string) error
+	Warned() []string // of the last call
+	End()
+}
+
+// Manage opens a session on a device, over NETCONF or RESTCONF as the target says.
+func Manage(ctx context.Context, t Target) (Manager, error) {
+	if t.Timeout == 0 {
+		t.Timeout = 30 * time.Second
+	}
+	if t.RESTCONF {
+		r, err := openRESTCONF(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		return r, nil
+	}
+	s, err := Open(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
 }
 
 // PasswordAuth proves who somebody is by a password, typed or asked for.

@@ -17,6 +17,9 @@ import (
 // authorized as the command of the shell that does the same.
 func (d *Device) apiCalls() http.Handler {
 	calls := http.NewServeMux()
+	if d.config.Device.Kind.Traits.RESTCONF {
+		d.restconfCalls(calls)
+	}
 	calls.HandleFunc("POST /api/login", d.apiLogin)
 	calls.HandleFunc("POST /api/leave", d.apiLeave)
 	for path, c := range map[string]struct {

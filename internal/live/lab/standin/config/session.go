@@ -296,31 +296,6 @@ func (s *session) free(which string) error {
 	return nil
 }
 
-// shape tells the lists and leaf-lists of the models.
-type shape struct{}
-
-func (shape) Keys(path []string) ([]string, bool) {
-	switch last := path[len(path)-1]; last {
-	case "user-authentication-order", "authentication-method", "authorization-method", "accounting-method":
-		return nil, true
-	case "server":
-		if len(path) > 1 && path[len(path)-2] == "servers" {
-			return []string{"address"}, false
-		}
-		return []string{"name"}, false
-	case "server-group":
-		return []string{"name"}, false
-	case "event":
-		return []string{"event-type"}, false
-	case "user":
-		if slices.Contains(path, "aaa") {
-			return []string{"username"}, false
-		}
-		return []string{"name"}, false
-	}
-	return nil, false
-}
-
 func (s *session) edit(x, _ *etree.Element) error {
 	which, err := storeOf(x, "target")
 	if err != nil {
@@ -352,7 +327,7 @@ func (s *session) edit(x, _ *etree.Element) error {
 		}
 	}
 	fresh := s.content(which).Copy()
-	if err := netconf.Edit(fresh, config, operation, shape{}); err != nil {
+	if err := netconf.Edit(fresh, config, operation, yang.Shape{}); err != nil {
 		return err // and the datastore is as it was
 	}
 	w, err := s.store.planned(fresh)
