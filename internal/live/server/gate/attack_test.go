@@ -387,3 +387,37 @@ func TestACertificateIsGoodForTheDeviceThatItNames(t *testing.T) {
 		require.Contains(t, r.eventually(reason.TLS).Text, "the certificate sw was revoked on")
 	}
 }
+
+// The rights of this server are for managing devices: somebody for whom a device asks a
+// network, or a call, is refused with the right password.
+func TestNobodyGetsANetworkWithRightsThatAreForDevices(t *testing.T) {
+	t.Parallel()
+	r := startWith(t, site.Keys{}, time.Now, strings.ReplaceAll(siteOfTwo, "MA", "if-present"))
+	conn, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(r.radius.Authentication))
+	require.NoError(t, err)
+	defer func() { _ = conn.Close() }()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
+	for service, want := range map[uint32]radius.Code{0: radius.AccessAccept, 1: radius.AccessAccept,
+		2: radius.AccessReject,
+		5: radius.AccessReject, 6: radius.AccessAccept, 7: radius.AccessAccept, 8: radius.AccessAccept,
+		10: radius.AccessReject, 18: radius.AccessAccept, 99: radius.AccessReject} {
+		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(service), Authenticator: [16]byte{byte(service), 1}}
+		p.AddText(radius.UserName, "ines")
+		hidden, err := radius.HidePassword("right", p.Authenticator, []byte(key))
+		require.NoError(t, err)
+		p.Add(radius.UserPassword, hidden)
+		if service > 0 {
+			p.AddInteger(radius.ServiceType, service)
+		}
+		b, err := p.EncodeRequest([]byte(key))
+		require.NoError(t, err)
+		_, err = conn.Write(b)
+		require.NoError(t, err)
+		answer := make([]byte, 4096)
+		n, err := conn.Read(answer)
+		require.NoError(t, err)
+		require.Equal(t, byte(want), answer[:n][0], service)
+	}
+	require.Contains(t, r.eventually(reason.NotSupported).Text,
+		"people get in here to manage devices, and for nothing else")
+}

@@ -1,11 +1,13 @@
 package gate
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 	"unicode"
@@ -198,6 +200,7 @@ type radiusRequest struct {
 	ident      byte
 	malformed  error // the credential cannot be read
 	refused    string
+	why        reason.Reason // of refused
 }
 
 // receive takes a packet in: it gives a request that is to be answered, or the
@@ -358,7 +361,13 @@ func (r *radiusRequest) readCredential() {
 		r.mschap, r.ident, r.form = &exchange, ident, site.MSCHAPv2
 		r.proves = func(password string) bool { return exchange.Check(response, password) }
 	default:
-		r.refused = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response"
+		r.refused, r.why = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response", reason.PasswordForm
+	}
+	if service, said := p.Integer(radius.ServiceType); said && !slices.Contains(managing, service) {
+		_, name := radius.Format(radius.Attribute{Type: radius.ServiceType,
+			Value: binary.BigEndian.AppendUint32(nil, service)})
+		r.why = reason.NotSupported
+		r.refused = fmt.Sprintf("Service-Type is %s: people get in here to manage devices, and for nothing else", name)
 	}
 	r.malformed = err
 	r.Prompts = true // an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
@@ -367,6 +376,12 @@ func (r *radiusRequest) readCredential() {
 		r.late = !r.challenged
 	}
 }
+
+// managing are the values of Service-Type with which a device asks for somebody who is to
+// manage it (RFC 2865, section 5.6; RFC 5607, section 6.1): Login, Administrative,
+// NAS-Prompt, Authenticate-Only and Framed-Management. The rights that this server gives
+// are for that: who asks for a network gets none of them.
+var managing = []uint32{1, 6, 7, 8, 18}
 
 // access decides an Access-Request.
 func (r *radiusRequest) access() *radius.Packet {
@@ -381,7 +396,7 @@ func (r *radiusRequest) access() *radius.Packet {
 		return nil
 	}
 	if r.refused != "" {
-		s.note(r.question, evidence.Refused, reason.PasswordForm, r.refused)
+		s.note(r.question, evidence.Refused, r.why, r.refused)
 		return reject
 	}
 	d := s.decide(&r.question)
