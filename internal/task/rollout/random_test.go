@@ -49,20 +49,30 @@ const password = "right of ines"
 
 // designs are what is on the device at first, a good other one, and one with
 // which nobody gets in by servers.
-func designs(t *testing.T) (first, other, broken *site.Site, keys site.Keys) {
+// With local, the first one has no servers yet, and whoever gets in changes.
+func designs(t *testing.T, local bool) (first, other, broken *site.Site, keys site.Keys) {
 	hash, err := secrets.Hash(password, 64, 1)
 	require.NoError(t, err)
-	parse := func(key, order string) *site.Site {
+	text := labText
+	if local {
+		text = strings.NewReplacer(", session: s, commands: c", "", "name: sw,", "name: sw, kind: k,", "\naccounts:",
+			"\nkinds: [{name: k, traits: {refusal: ends-list, level-without-session: 15}}]\naccounts:").Replace(text)
+	}
+	parse := func(text, key, order string) *site.Site {
 		own, err := secrets.Hash(password, 64, 1) // of each design another: accounts go first, in a step of their own
 		require.NoError(t, err)
 		s, err := site.Parse(site.Source{Name: "site.yaml",
-			Text: []byte(strings.NewReplacer("OWN", own, "HASH", hash, "KEY", key, "ORDER", order).Replace(labText))})
+			Text: []byte(strings.NewReplacer("OWN", own, "HASH", hash, "KEY", key, "ORDER", order).Replace(text))})
 		require.NoError(t, err)
 		return s
 	}
 	keys = site.Keys{"k": site.NewSecret("the-key-of-these-servers-1"),
 		"wrong": site.NewSecret("another-key-than-theirs-22")}
-	return parse("k", "t1, t2"), parse("k", "t2, t1"), parse("wrong", "t1, t2"), keys
+	first = parse(text, "k", "t1, t2")
+	if local {
+		first = parse(strings.ReplaceAll(text, "[group g, local]", "[local]"), "k", "t1, t2")
+	}
+	return first, parse(text, "k", "t2, t1"), parse(text, "wrong", "t1, t2"), keys
 }
 
 // mishap is what goes wrong in a run: from one call on.
@@ -158,11 +168,20 @@ func (s shaky) End() {
 // MELLOWGATE_RUNS says how many.
 func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 	t.Parallel()
+	for name, local := range map[string]bool{"one identity": false, "two identities": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			mishaps(t, local)
+		})
+	}
+}
+
+func mishaps(t *testing.T, local bool) {
 	runs := 60
 	if n, err := strconv.Atoi(os.Getenv("MELLOWGATE_RUNS")); err == nil {
 		runs = n
 	}
-	first, other, broken, keys := designs(t)
+	first, other, broken, keys := designs(t, local)
 	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
 	require.NoError(t, err)
 	l, err := lab.Start(lab.Config{Site: first, SitePath: "site.yaml", Keys: keys, State: folder,
@@ -179,11 +198,21 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 			target.Address = w.Address
 		}
 	}
+	// enters logs in as who changes: the person or, with two identities, also the account.
+	enters := func(ctx context.Context) (*device.Session, error) {
+		s, err := device.Open(ctx, target)
+		if local && errors.Is(err, device.ErrRefused) {
+			keeper := target
+			keeper.Person = "keeper"
+			return device.Open(ctx, keeper)
+		}
+		return s, err
+	}
 	// now gives which design is on the device; the administrator gets in for it.
 	now := func(story string) *site.Site {
 		var found *site.Site
 		require.Eventually(t, func() bool {
-			s, err := device.Open(context.Background(), target)
+			s, err := enters(context.Background())
 			if err != nil {
 				return false
 			}
@@ -210,22 +239,29 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		m := &mishap{at: 1 + r.IntN(34), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)],
 			end: cancel}
-		open := func(ctx context.Context) (rollout.Device, error) {
-			if m.dead {
-				return nil, errMishap
+		as := func(enter func(context.Context) (*device.Session, error)) func(context.Context) (rollout.Device, error) {
+			return func(ctx context.Context) (rollout.Device, error) {
+				if m.dead {
+					return nil, errMishap
+				}
+				s, err := enter(ctx)
+				if err != nil {
+					return nil, err
+				}
+				m.open = append(m.open, s)
+				return shaky{s, m}, nil
 			}
-			s, err := device.Open(ctx, target)
-			if err != nil {
-				return nil, err
-			}
-			m.open = append(m.open, s)
-			return shaky{s, m}, nil
+		}
+		open := as(enters)
+		proves := as(func(ctx context.Context) (*device.Session, error) { return device.Open(ctx, target) })
+		if local && want == first { // without servers only the account gets in
+			proves = open
 		}
 		report, _ := rollout.Run(ctx, rollout.Config{Site: want, Device: want.Device("sw"), Keys: keys, Open: open,
 			Window: time.Minute, Say: func(string) {}, Unseen: 300 * time.Millisecond,
 			Keep: func(device.Held) (string, error) { return "", nil }, Agree: func(rollout.Plan) bool { return true },
 			Prove: func(ctx context.Context) []rollout.Proof {
-				s, err := open(ctx)
+				s, err := proves(ctx)
 				if err == nil {
 					s.End()
 				}
