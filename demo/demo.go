@@ -1,16 +1,18 @@
 // Package demo is the demo site: a made-up ferry company, in two states, with
-// keys and passwords that open nothing else.
+// keys and passwords that open nothing else, and what four of its devices say of themselves,
+// with the phrasebooks that read it.
 package demo
 
 import (
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 )
 
-//go:embed as-drafted as-reviewed keys passwords
+//go:embed as-drafted as-reviewed keys passwords phrasebooks saved
 var files embed.FS
 
 // States of the site.
@@ -20,9 +22,9 @@ const (
 )
 
 // Write writes both states of the demo site below dir, each complete with its
-// keys and passwords. It overwrites nothing.
+// keys and passwords, and the saved texts with their phrasebooks. It overwrites nothing.
 func Write(dir string) error {
-	for _, state := range []string{AsDrafted, AsReviewed} {
+	for _, state := range []string{AsDrafted, AsReviewed, "phrasebooks", "saved"} {
 		to := filepath.Join(dir, state)
 		if _, err := os.Stat(to); err == nil {
 			return fmt.Errorf("%s is there already; name another folder, or move it away", to)
@@ -37,7 +39,8 @@ func Write(dir string) error {
 			}
 		}
 	}
-	return nil
+	return errors.Join(write("phrasebooks", filepath.Join(dir, "phrasebooks")),
+		write("saved", filepath.Join(dir, "saved")))
 }
 
 func write(from, to string) error {

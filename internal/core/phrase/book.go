@@ -1,0 +1,195 @@
+// Package phrase reads what a device says of its own configuration, by a phrasebook: a
+// file in which a user has written down, for a make of device, how it says each fact. A
+// phrase is a line with holes, such as "gate <name> at <address>".
+//
+// A text is read line by line and nothing of it is kept but the facts: layout.go makes
+// statements of lines, match.go compares them with phrases, read.go makes records of
+// them. The package knows no make, opens no file, and shows no secret.
+package phrase
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// Book is a phrasebook.
+type Book struct {
+	Make      string
+	File      string
+	layout    layout
+	tables    map[string]*table
+	types     map[string]*valueType
+	unsaid    []unsaid
+	every     []every
+	known     map[string]bool // literal words of the phrases, folded
+	literals  []string        // the same, in order
+	telling   map[string]bool // those after which a secret may follow
+	territory []pattern       // of statements that are ours
+	pass      []pattern       // of statements of ours that are of no concern
+	phrases   []*phrase       // at the top, in the order of the file
+	all       []*phrase       // every phrase
+}
+
+// Place is a position in a phrasebook or a text.
+type Place struct{ Line, Column int }
+
+// layout is how lines are put together.
+type layout struct {
+	sections string // indent, braces, end-word or paths
+	endWord  string
+	takeBack string // the word before a line that takes it back, "" for none
+	comment  string
+	quote    byte // 0 for none
+	anyCase  bool
+	cell     string // between the cells of a row of a table, "" for none
+	noise    []pattern
+	opens    []pattern // of lines that open a section and that no phrase reads, for end-word
+	block    pattern   // begins a text of several lines that is never looked into
+	blockEnd string    // the hole of block whose value ends it
+	end      pattern   // the last line of a whole text
+}
+
+// Sections that a layout can have.
+const (
+	byIndent  = "indent"
+	byBraces  = "braces"
+	byEndWord = "end-word"
+	byPaths   = "paths"
+	byFields  = "fields" // [heading], and name = value below it
+)
+
+var sectionKinds = []string{byIndent, byBraces, byEndWord, byPaths, byFields}
+
+// About is what a phrase says something of.
+type About string
+
+// What there is to say something of.
+const (
+	Device  About = "device"
+	Server  About = "server"
+	Group   About = "group"
+	List    About = "list"
+	Way     About = "way"
+	Account About = "account"
+)
+
+// fields are what can be said of each, by name; those with true take several values in
+// order.
+var fields = map[About]map[string]bool{
+	Device: {"timeout": false, "attempts": false, "dead-time": false, "source": false, "network": false, "key": false,
+		"active": false},
+	Server: {"name": false, "mark": false, "protocol": false, "address": false, "port": false,
+		"authentication-port": false,
+		"accounting-port":     false, "key": false, "timeout": false, "attempts": false, "dead-time": false, "source": false,
+		"network": false, "message-authenticator": false},
+	Group: {"name": false, "protocol": false, "servers": true},
+	List: {"name": false, "purpose": false, "mark": false, "levels": false, "when": false, "methods": true,
+		"only": true},
+	Way: {"access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
+		"from": true},
+	Account: {"name": false, "mark": false, "level": false, "password": false, "role": false, "login": false},
+}
+
+// identity is the field that tells one record from another of its kind.
+// A phrase binds one of these sets; the first that it binds holds.
+var identity = map[About][][]string{
+	Device:  {{}},
+	Server:  {{"name"}, {"protocol", "mark"}, {"address"}},
+	Group:   {{"name"}, {"protocol"}},
+	List:    {{"name", "purpose"}},
+	Way:     {{"access", "lines"}, {"access"}},
+	Account: {{"name"}},
+}
+
+// phrase is one way to say something.
+type phrase struct {
+	place Place
+	about About
+	own   bool // it says what it is about, rather than that of its section
+	say   pattern
+	text  string // as the book has it
+	where map[string][]string
+	order string   // of a field with several values: "", byMark or lastFirst
+	lists []string // in a way: the purposes of a list without a name
+	below []*phrase
+	used  int
+}
+
+// Orders of the lines that say one value each.
+const (
+	byMark    = "mark"       // by the number that the line has
+	lastFirst = "last-first" // what stands last comes first
+)
+
+// every is a group that no line names, of every server of a protocol.
+type every struct{ group, protocol string }
+
+// table translates the words of a device.
+type table struct {
+	name  string
+	words []word
+}
+
+// word is a word of a device, or several with a hole, and the site's word for it.
+type word struct {
+	device pattern
+	site   string // "<hole>" stands for what the hole has
+}
+
+// valueType is the form of a value.
+type valueType struct {
+	name  string
+	unit  time.Duration // a number of these; 0: none
+	add   int           // the number on the device is less by this
+	forms []form        // of secrets
+}
+
+// form is one form of a secret.
+type form struct {
+	say pattern
+	as  Secrecy
+}
+
+// unsaid is what holds of a record where no line says it.
+type unsaid struct {
+	place Place
+	about About
+	field string
+	value string // a constant
+	from  string // "device.FIELD", or a field of the same record; "" for a constant
+	plus  int    // added to it
+	which string // the protocol of servers and groups, purpose of lists, access of ways; "" for all
+}
+
+// Phrases returns how many phrases the book has, and the texts of those that no line was
+// read by since it was loaded, in the order of the book.
+func (b *Book) Phrases() (all int, unused []string) {
+	for _, p := range b.all {
+		if p.used == 0 {
+			unused = append(unused, p.text)
+		}
+	}
+	return len(b.all), unused
+}
+
+// fieldsOf returns the names of the fields of something.
+func fieldsOf(a About) []string {
+	var names []string
+	for f := range fields[a] {
+		names = append(names, f)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// same reports whether two words are the same for the device.
+func (l layout) same(a, b string) bool { return a == b || l.anyCase && strings.EqualFold(a, b) }
+
+// folded is a word as it is compared.
+func (l layout) folded(w string) string {
+	if l.anyCase {
+		return strings.ToLower(w)
+	}
+	return w
+}

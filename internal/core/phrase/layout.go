@@ -1,0 +1,206 @@
+package phrase
+
+import (
+	"strings"
+	"unicode/utf8"
+)
+
+// statement is one thing that a device says: the words of a line, or of a part of one.
+type statement struct {
+	words []string
+	line  int
+	depth int  // of the section that it stands in
+	taken bool // it takes back what it says
+	opens bool // what follows, deeper, is below it
+}
+
+// lines makes statements of lines, and keeps no more than one line and the depth of where
+// it is. Each line is given to it with next, in order.
+type lines struct {
+	layout  layout
+	book    *Book
+	line    int
+	indents []int // of the open sections, for indent
+	depth   int   // for braces and end-word
+	until   string
+}
+
+// next returns the statements of a line.
+func (l *lines) next(text string) (all []statement) {
+	l.line++
+	text = strings.TrimRight(text, "\r\n")
+	if l.layout.sections == byFields {
+		return l.fields(text)
+	}
+	if l.until != "" { // within a text that is never looked into
+		if strings.Contains(text, l.until) {
+			l.until = ""
+		}
+		return nil
+	}
+	if l.layout.cell != "" && strings.Contains(text, l.layout.cell) {
+		return []statement{l.row(text)}
+	}
+	words, columns := l.layout.words(text)
+	if len(words) == 0 {
+		return nil
+	}
+	for _, n := range l.layout.noise {
+		if _, is := l.book.match(n, words); is {
+			return nil
+		}
+	}
+	if have, is := l.book.match(l.layout.block, words); len(l.layout.block.elements) > 0 && is {
+		for _, h := range have {
+			if h.hole == l.layout.blockEnd {
+				mark := strings.Join(h.words, " ")
+				if _, after, _ := strings.Cut(text, mark); !strings.Contains(after, mark) {
+					l.until = mark
+				}
+			}
+		}
+		return nil
+	}
+	switch l.layout.sections {
+	case byBraces:
+		return l.braces(words)
+	case byEndWord:
+		if len(words) == 1 && l.layout.folded(words[0]) == l.layout.folded(l.layout.endWord) {
+			l.depth = max(0, l.depth-1)
+			return nil
+		}
+		return []statement{l.made(words, l.depth)}
+	case byPaths:
+		return []statement{l.made(words, 0)}
+	}
+	for len(l.indents) > 0 && columns[0] <= l.indents[len(l.indents)-1] {
+		l.indents = l.indents[:len(l.indents)-1]
+	}
+	s := l.made(words, len(l.indents))
+	l.indents = append(l.indents, columns[0])
+	return []statement{s}
+}
+
+// row makes the statement "row CELL..." of a row of a table.
+func (l *lines) row(text string) statement {
+	s := statement{words: []string{"row"}, line: l.line, depth: l.depth}
+	for _, cell := range strings.Split(text, l.layout.cell) {
+		s.words = append(s.words, strings.TrimSpace(cell))
+	}
+	return s
+}
+
+// fields makes a statement of a [heading], or of name = value below it.
+func (l *lines) fields(text string) []statement {
+	text = strings.TrimSpace(text)
+	if inner, is := strings.CutPrefix(text, "["); is && strings.HasSuffix(inner, "]") {
+		words, _ := l.layout.words(strings.TrimSuffix(inner, "]"))
+		if len(words) == 0 {
+			return nil
+		}
+		l.depth = 1
+		return []statement{{words: words, line: l.line, opens: true}}
+	}
+	name, value, both := strings.Cut(text, "=")
+	words, _ := l.layout.words(name)
+	if both {
+		after, _ := l.layout.words(value)
+		words = append(append(words, "="), after...)
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	return []statement{l.made(words, l.depth)}
+}
+
+// opened tells the layout that what follows stands below the last statement: end words say
+// where a section ends, and only a phrase says where one begins.
+func (l *lines) opened() {
+	if l.layout.sections == byEndWord {
+		l.depth++
+	}
+}
+
+// braces makes statements of the words of a line with braces and ends of statements.
+func (l *lines) braces(words []string) (all []statement) {
+	var part []string
+	add := func(opens bool) {
+		if len(part) > 0 {
+			s := l.made(part, l.depth)
+			s.opens = opens
+			all = append(all, s)
+		}
+		part = nil
+	}
+	for _, w := range words {
+		for _, piece := range bracePieces(w) {
+			switch piece {
+			case "{":
+				add(true)
+				l.depth++
+			case "}":
+				add(false)
+				l.depth = max(0, l.depth-1)
+			case ";":
+				add(false)
+			default:
+				part = append(part, piece)
+			}
+		}
+	}
+	add(false)
+	return all
+}
+
+// bracePieces takes braces and the end of a statement off the ends of a word.
+func bracePieces(w string) (all []string) {
+	for strings.HasPrefix(w, "{") || strings.HasPrefix(w, "}") || strings.HasPrefix(w, ";") {
+		all, w = append(all, w[:1]), w[1:]
+	}
+	var tail []string
+	for strings.HasSuffix(w, "{") || strings.HasSuffix(w, "}") || strings.HasSuffix(w, ";") {
+		tail, w = append([]string{w[len(w)-1:]}, tail...), w[:len(w)-1]
+	}
+	if w != "" {
+		all = append(all, w)
+	}
+	return append(all, tail...)
+}
+
+func (l *lines) made(words []string, depth int) statement {
+	s := statement{words: words, line: l.line, depth: depth}
+	if back := l.layout.takeBack; back != "" && len(words) > 1 && l.layout.folded(words[0]) == l.layout.folded(back) {
+		s.words, s.taken = words[1:], true
+	}
+	return s
+}
+
+// words splits a line into words, with the column of each from 0; a quoted text is one, and
+// what is after a comment is left out.
+func (l layout) words(text string) (words []string, columns []int) {
+	for at := 0; at < len(text); {
+		c, size := utf8.DecodeRuneInString(text[at:])
+		switch {
+		case c == ' ' || c == '\t':
+			at += size
+			continue
+		case l.comment != "" && strings.HasPrefix(text[at:], l.comment):
+			return words, columns
+		case l.quote != 0 && text[at] == l.quote:
+			end := strings.IndexByte(text[at+1:], l.quote)
+			if end < 0 {
+				end = len(text) - at - 1
+			}
+			words, columns = append(words, text[at+1:at+1+end]), append(columns, at)
+			at += end + 2
+			continue
+		}
+		end := strings.IndexAny(text[at:], " \t")
+		if end < 0 {
+			end = len(text) - at
+		}
+		words, columns = append(words, text[at:at+end]), append(columns, at)
+		at += end
+	}
+	return words, columns
+}

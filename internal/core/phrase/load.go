@@ -1,0 +1,631 @@
+package phrase
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+)
+
+// Problem is one thing that is wrong in a phrasebook.
+type Problem struct {
+	File  string
+	Place Place
+	What  string
+}
+
+// Error returns the place and what is wrong.
+func (p Problem) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s", p.File, p.Place.Line, p.Place.Column, p.What)
+}
+
+// Problems is all that is wrong in a phrasebook, in the order of the file.
+type Problems []Problem
+
+// Error returns one problem a line.
+func (p Problems) Error() string {
+	var all []string
+	for _, one := range p {
+		all = append(all, one.Error())
+	}
+	return strings.Join(all, "\n")
+}
+
+// Load reads a phrasebook. The error, if any, is Problems.
+func Load(file string, text []byte) (*Book, error) {
+	l := &loader{book: &Book{File: file, tables: map[string]*table{}, types: map[string]*valueType{},
+		known: map[string]bool{}, telling: map[string]bool{}}}
+	var doc yaml.Node
+	if err := yaml.Unmarshal(text, &doc); err != nil {
+		return nil, Problems{{File: file, Place: Place{Line: 1, Column: 1}, What: "it is not YAML: " + err.Error()}}
+	}
+	if len(doc.Content) == 0 {
+		return nil, Problems{{File: file, Place: Place{Line: 1, Column: 1}, What: "the file is empty"}}
+	}
+	l.top(doc.Content[0])
+	if len(l.problems) == 0 {
+		l.ambiguous(l.book.phrases)
+	}
+	if len(l.problems) > 0 {
+		slices.SortStableFunc(l.problems, func(a, b Problem) int {
+			if a.Place.Line != b.Place.Line {
+				return a.Place.Line - b.Place.Line
+			}
+			return a.Place.Column - b.Place.Column
+		})
+		return nil, l.problems
+	}
+	for w := range l.book.known {
+		l.book.literals = append(l.book.literals, w)
+	}
+	slices.Sort(l.book.literals)
+	return l.book, nil
+}
+
+type loader struct {
+	book     *Book
+	problems Problems
+}
+
+func (l *loader) wrong(n *yaml.Node, format string, args ...any) {
+	l.problems = append(l.problems, Problem{File: l.book.File, Place: Place{Line: n.Line, Column: n.Column},
+		What: fmt.Sprintf(format, args...)})
+}
+
+// fields reads a map of which the fields are known.
+func (l *loader) fields(n *yaml.Node, what string, read map[string]func(*yaml.Node)) {
+	l.pairs(n, what, func(key, value *yaml.Node) {
+		do, known := read[key.Value]
+		if !known {
+			var names []string
+			for name := range read {
+				names = append(names, name)
+			}
+			slices.Sort(names)
+			l.wrong(key, "%s has no %q%s", what, key.Value, hint(key.Value, names))
+			return
+		}
+		do(value)
+	})
+}
+
+// hint says which word may be meant, or else which there are.
+func hint(word string, known []string) string {
+	if len(known) == 1 {
+		return "; write " + known[0]
+	}
+	if near := nearest.Suggest(word, known); near != "" || len(known) == 0 {
+		return near
+	}
+	return "; write one of " + strings.Join(known, ", ")
+}
+
+// pairs calls do for each pair of a map.
+func (l *loader) pairs(n *yaml.Node, what string, do func(key, value *yaml.Node)) {
+	if n.Kind != yaml.MappingNode {
+		l.wrong(n, "%s must be a map: NAME: VALUE", what)
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i]
+		if seen[key.Value] {
+			l.wrong(key, "%q is said twice; keep one", key.Value)
+			continue
+		}
+		seen[key.Value] = true
+		do(key, n.Content[i+1])
+	}
+}
+
+func (l *loader) text(n *yaml.Node, what string) string {
+	if n.Kind != yaml.ScalarNode {
+		l.wrong(n, "%s must be a text", what)
+		return ""
+	}
+	return n.Value
+}
+
+// texts reads a text, or several.
+func (l *loader) texts(n *yaml.Node, what string) (all []*yaml.Node) {
+	if n.Kind == yaml.SequenceNode {
+		for _, item := range n.Content {
+			if item.Kind != yaml.ScalarNode {
+				l.wrong(item, "%s must be texts", what)
+				continue
+			}
+			all = append(all, item)
+		}
+		return all
+	}
+	if n.Kind != yaml.ScalarNode {
+		l.wrong(n, "%s must be a text, or several", what)
+		return nil
+	}
+	return []*yaml.Node{n}
+}
+
+// oneOf reads a text that must be one of some.
+func (l *loader) oneOf(n *yaml.Node, what string, words []string) string {
+	text := l.text(n, what)
+	if text != "" && !slices.Contains(words, text) {
+		l.wrong(n, "%s is not %q%s", what, text, hint(text, words))
+	}
+	return text
+}
+
+func (l *loader) pattern(n *yaml.Node, what string) pattern {
+	text := l.text(n, what)
+	p, err := parsePattern(text)
+	if err != nil && n.Kind == yaml.ScalarNode {
+		l.wrong(n, "%s cannot be read: %v", what, err)
+	}
+	return p
+}
+
+func (l *loader) patterns(n *yaml.Node, what string) (all []pattern) {
+	for _, item := range l.texts(n, what) {
+		all = append(all, l.pattern(item, what))
+	}
+	return all
+}
+
+func (l *loader) top(n *yaml.Node) {
+	b := l.book
+	var phrases *yaml.Node
+	if n.Kind == yaml.MappingNode && !slices.ContainsFunc(n.Content,
+		func(n *yaml.Node) bool { return n.Value == "phrasebook" }) {
+		l.wrong(n, "it does not say \"phrasebook: 1\", so it is another kind of file; start one with: mellowgate "+
+			"phrasebook new FILE")
+		return
+	}
+	l.fields(n, "a phrasebook", map[string]func(*yaml.Node){
+		"phrasebook": func(n *yaml.Node) { l.oneOf(n, "the version of a phrasebook", []string{"1"}) },
+		"make":       func(n *yaml.Node) { b.Make = l.text(n, "make") },
+		"layout":     l.layout,
+		"tables": func(n *yaml.Node) {
+			l.pairs(n, "tables", func(key, value *yaml.Node) { b.tables[key.Value] = l.table(key.Value, value) })
+		},
+		"types": func(n *yaml.Node) {
+			l.pairs(n, "types", func(key, value *yaml.Node) { b.types[key.Value] = l.valueType(key.Value, value) })
+		},
+		"unsaid": func(n *yaml.Node) { l.pairs(n, "unsaid", l.unsaid) },
+		"every-server": func(n *yaml.Node) {
+			l.pairs(n, "every-server", func(key, value *yaml.Node) {
+				b.every = append(b.every, every{group: value.Value, protocol: l.oneOf(key, "the protocol", protocols)})
+			})
+		},
+		"territory": func(n *yaml.Node) { b.territory = l.patterns(n, "the territory") },
+		"pass":      func(n *yaml.Node) { b.pass = l.patterns(n, "pass") },
+		"phrases":   func(n *yaml.Node) { phrases = n },
+	})
+	switch {
+	case n.Kind != yaml.MappingNode:
+		return
+	case b.layout.sections == "":
+		l.wrong(n, "it says no layout: layout: {sections: %s}", strings.Join(sectionKinds, " | "))
+	case phrases == nil:
+		l.wrong(n, "it has no phrases")
+	}
+	for _, t := range b.tables {
+		for _, w := range t.words {
+			b.learnWords(w.device)
+		}
+	}
+	for _, p := range slices.Concat(b.territory, b.pass) {
+		b.learnWords(p)
+	}
+	if phrases != nil && len(l.problems) == 0 {
+		b.phrases = l.phrases(phrases, "")
+	}
+}
+
+var protocols = []string{string(site.RADIUS), string(site.TACACS)}
+
+func (l *loader) layout(n *yaml.Node) {
+	o := &l.book.layout
+	l.fields(n, "the layout", map[string]func(*yaml.Node){
+		"sections":  func(n *yaml.Node) { o.sections = l.oneOf(n, "sections", sectionKinds) },
+		"end-word":  func(n *yaml.Node) { o.endWord = l.text(n, "end-word") },
+		"take-back": func(n *yaml.Node) { o.takeBack = l.text(n, "take-back") },
+		"comment":   func(n *yaml.Node) { o.comment = l.text(n, "comment") },
+		"cell":      func(n *yaml.Node) { o.cell = l.text(n, "cell") },
+		"quote": func(n *yaml.Node) {
+			if text := l.text(n, "quote"); len(text) == 1 {
+				o.quote = text[0]
+			} else {
+				l.wrong(n, "quote must be one mark, such as '\"'")
+			}
+		},
+		"words": func(n *yaml.Node) {
+			o.anyCase = l.oneOf(n, "words", []string{"any-case", "exact"}) == "any-case"
+		},
+		"noise": func(n *yaml.Node) { o.noise = l.patterns(n, "noise") },
+		"opens": func(n *yaml.Node) { o.opens = l.patterns(n, "opens") },
+		"end":   func(n *yaml.Node) { o.end = l.pattern(n, "end") },
+		"block": func(n *yaml.Node) {
+			l.fields(n, "block", map[string]func(*yaml.Node){
+				"starts": func(n *yaml.Node) { o.block = l.pattern(n, "starts") },
+				"ends":   func(n *yaml.Node) { o.blockEnd = l.text(n, "ends") },
+			})
+			found := false
+			o.block.holes(func(hole, _ string, _ bool) { found = found || hole == o.blockEnd })
+			if !found {
+				l.wrong(n, "ends must name the hole of starts whose value ends the text, such as "+
+					"{starts: \"greeting <mark>\", ends: mark}")
+			}
+		},
+	})
+	if o.sections == byEndWord && o.endWord == "" {
+		l.wrong(n, "sections: end-word wants the word: end-word: WORD")
+	}
+}
+
+func (l *loader) table(name string, n *yaml.Node) *table {
+	t := &table{name: name}
+	l.pairs(n, "the table "+name, func(key, value *yaml.Node) {
+		t.words = append(t.words, word{device: l.pattern(key, "a word of the table "+name),
+			site: l.text(value, "the site's word")})
+	})
+	// Words without a hole come first: "<n>" takes what no other word is.
+	slices.SortStableFunc(t.words, func(a, b word) int { return openness(a.device) - openness(b.device) })
+	return t
+}
+
+// openness returns how many holes a pattern has.
+func openness(p pattern) (n int) {
+	p.holes(func(string, string, bool) { n++ })
+	return n
+}
+
+func (l *loader) valueType(name string, n *yaml.Node) *valueType {
+	t := &valueType{name: name}
+	l.fields(n, "the type "+name, map[string]func(*yaml.Node){
+		"unit": func(n *yaml.Node) {
+			var err error
+			if t.unit, err = time.ParseDuration(l.text(n, "unit")); err != nil || t.unit <= 0 {
+				l.wrong(n, "unit is a time such as 1s, 100ms or 1m")
+			}
+		},
+		"add": func(n *yaml.Node) {
+			var err error
+			if t.add, err = strconv.Atoi(l.text(n, "add")); err != nil {
+				l.wrong(n, "add is a number: what is to be added to the number on the device")
+			}
+		},
+		"forms": func(n *yaml.Node) {
+			l.pairs(n, "forms", func(key, value *yaml.Node) {
+				as := Secrecy(l.oneOf(value, "a form", []string{string(Clear), string(Hidden), string(Hash)}))
+				t.forms = append(t.forms, form{say: l.pattern(key, "a form"), as: as})
+			})
+		},
+	})
+	return t
+}
+
+// Unsaid values are written ABOUT.FIELD or ABOUT[WHICH].FIELD: VALUE.
+var (
+	unsaidKey  = regexp.MustCompile(`^([a-z]+)(?:\[([a-z0-9+-]+)\])?\.([a-z-]+)$`)
+	unsaidFrom = regexp.MustCompile(`^(device\.)?([a-z]+(?:-[a-z]+)*)(?: \+ ([0-9]{1,5}))?$`)
+)
+
+func (l *loader) unsaid(key, value *yaml.Node) {
+	m := unsaidKey.FindStringSubmatch(key.Value)
+	if m == nil {
+		l.wrong(key, "what is unsaid is written WHAT.FIELD: VALUE or WHAT[WHICH].FIELD: VALUE, such as "+
+			"server[radius].authentication-port: 1812")
+		return
+	}
+	u := unsaid{place: Place{Line: key.Line, Column: key.Column}, about: About(m[1]), which: m[2], field: m[3],
+		value: l.text(value, "what is unsaid")}
+	if !l.hasField(key, u.about, u.field) {
+		return
+	}
+	if f := unsaidFrom.FindStringSubmatch(u.value); f != nil {
+		of := u.about
+		if f[1] != "" {
+			of = Device
+		}
+		if _, is := fields[of][f[2]]; is {
+			u.from, u.plus = f[1]+f[2], atoi(f[3])
+		}
+	}
+	l.book.unsaid = append(l.book.unsaid, u)
+}
+
+func atoi(text string) int {
+	n, _ := strconv.Atoi(text)
+	return n
+}
+
+// hasField reports whether something has a field, and says so where it has not.
+func (l *loader) hasField(n *yaml.Node, about About, field string) bool {
+	if fields[about] == nil {
+		l.wrong(n, "nothing is called %q%s", about, hint(string(about), abouts()))
+		return false
+	}
+	if _, is := fields[about][field]; !is {
+		l.wrong(n, "a %s has no field %q%s", about, field, hint(field, fieldsOf(about)))
+		return false
+	}
+	return true
+}
+
+func abouts() (all []string) {
+	for a := range fields {
+		all = append(all, string(a))
+	}
+	slices.Sort(all)
+	return all
+}
+
+func (l *loader) phrases(n *yaml.Node, above About) (all []*phrase) {
+	if n.Kind != yaml.SequenceNode {
+		l.wrong(n, "phrases must be a list: - {about: server, say: ...}")
+		return nil
+	}
+	for _, item := range n.Content {
+		all = append(all, l.phrase(item, above))
+	}
+	return all
+}
+
+func (l *loader) phrase(n *yaml.Node, above About) *phrase {
+	p := &phrase{place: Place{Line: n.Line, Column: n.Column}, about: above, where: map[string][]string{}}
+	said := About("")
+	var below, say *yaml.Node
+	before := len(l.problems)
+	l.fields(n, "a phrase", map[string]func(*yaml.Node){
+		"about": func(n *yaml.Node) { said = About(l.oneOf(n, "about", abouts())) },
+		"say":   func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "the phrase"), n.Value },
+		"where": func(n *yaml.Node) {
+			l.pairs(n, "where", func(key, value *yaml.Node) {
+				for _, v := range l.texts(value, "where") {
+					p.where[key.Value] = append(p.where[key.Value], v.Value)
+				}
+			})
+		},
+		"order": func(n *yaml.Node) { p.order = l.oneOf(n, "order", []string{byMark, lastFirst}) },
+		"lists": func(n *yaml.Node) {
+			for _, v := range l.texts(n, "lists") {
+				p.lists = append(p.lists, l.oneOf(v, "a purpose", purposes()))
+			}
+		},
+		"below": func(n *yaml.Node) { below = n },
+	})
+	if said != "" {
+		p.about, p.own = said, true
+	}
+	switch {
+	case say == nil:
+		l.wrong(n, "a phrase wants the line: say: ...")
+		return p
+	case p.about == "":
+		l.wrong(n, "a phrase wants what it is about: about: %s", strings.Join(abouts(), " | "))
+		return p
+	}
+	if len(l.problems) > before { // more would only be said of the same
+		return p
+	}
+	l.holes(say, p)
+	if said != "" && identified(p) == nil {
+		l.wrong(say, "this line does not tell one %s from another: it wants %s, as a hole or with where", p.about,
+			identities(p.about))
+	}
+	l.book.all = append(l.book.all, p)
+	l.book.learn(p.say)
+	if below != nil {
+		p.below = l.phrases(below, p.about)
+	}
+	return p
+}
+
+// holes checks the holes of a phrase.
+func (l *loader) holes(n *yaml.Node, p *phrase) {
+	seen := map[string]bool{}
+	p.say.holes(func(hole, as string, many bool) {
+		if !l.hasField(n, p.about, hole) {
+			return
+		}
+		if seen[hole] {
+			l.wrong(n, "<%s> stands twice in the line", hole)
+		}
+		seen[hole] = true
+		if many && !fields[p.about][hole] {
+			l.wrong(n, "<%s>+ takes several values, and a %s has one", hole, p.about)
+		}
+		if as != "" && l.book.tables[as] == nil && l.book.types[as] == nil {
+			l.wrong(n, "there is no type or table %q%s", as, hint(as, l.named()))
+			return
+		}
+		if t := l.book.tables[as]; t != nil {
+			l.siteWords(n, t, hole)
+		}
+	})
+	for field, values := range p.where {
+		if l.hasField(n, p.about, field) && len(values) > 1 && !seen[field] {
+			l.wrong(n, "where says several values of %s: then <%s> must stand in the line", field, field)
+		}
+	}
+}
+
+// siteWords checks that what a table makes of the words of a device is what the site has.
+func (l *loader) siteWords(n *yaml.Node, t *table, field string) {
+	known := map[string][]string{"purpose": purposes(), "protocol": protocols, "state": {"on", "off"}}[field]
+	for _, w := range t.words {
+		if known != nil && !strings.Contains(w.site, "<") && !slices.Contains(known, w.site) {
+			l.wrong(n, "the table %s makes %q of a word, and the site has no such %s%s", t.name, w.site, field,
+				hint(w.site, known))
+		}
+	}
+}
+
+func purposes() (all []string) {
+	for p := range site.PurposeCount {
+		all = append(all, p.String())
+	}
+	return all
+}
+
+func (l *loader) named() (all []string) {
+	for name := range l.book.tables {
+		all = append(all, name)
+	}
+	for name := range l.book.types {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	return all
+}
+
+// identified returns the fields by which a phrase tells one record from another; nil for none.
+func identified(p *phrase) []string {
+	have := map[string]bool{}
+	p.say.holes(func(hole, _ string, _ bool) { have[hole] = true })
+	for field := range p.where {
+		have[field] = true
+	}
+	for _, set := range identity[p.about] {
+		if !slices.ContainsFunc(set, func(f string) bool { return !have[f] }) {
+			return append([]string{}, set...)
+		}
+	}
+	return nil
+}
+
+func identities(a About) string {
+	var all []string
+	for _, set := range identity[a] {
+		all = append(all, "<"+strings.Join(set, "> and <")+">")
+	}
+	return strings.Join(all, ", or ")
+}
+
+// learnWords keeps the literal words of a pattern.
+func (b *Book) learnWords(p pattern) {
+	for _, e := range p.elements {
+		if e.literal != "" {
+			b.known[b.layout.folded(e.literal)] = true
+		}
+		for _, o := range e.options {
+			b.learnWords(o)
+		}
+	}
+}
+
+// learn keeps the literal words of a pattern, and which of them a secret may follow.
+func (b *Book) learn(p pattern) {
+	last := ""
+	for _, e := range p.elements {
+		switch {
+		case e.literal != "":
+			last = b.layout.folded(e.literal)
+			b.known[last] = true
+			continue
+		case secretFields[e.hole] && last != "":
+			b.telling[last] = true
+		}
+		for _, o := range e.options {
+			b.learn(o)
+		}
+	}
+}
+
+// ambiguous finds phrases of one section that read one line in two ways. The lines are
+// made of the phrases: the shortest that one reads, and the longest.
+func (l *loader) ambiguous(all []*phrase) {
+	for i, p := range all {
+		for j, q := range all {
+			if line, both := l.bothRead(p, q); i != j && both && (i < j || !l.readsBoth(q, p)) {
+				l.problems = append(l.problems, Problem{File: l.book.File, Place: all[max(i, j)].place,
+					What: fmt.Sprintf("two phrases read the line %q: %s and %s", line, p.text, q.text)})
+			}
+		}
+		l.ambiguous(p.below)
+	}
+}
+
+func (l *loader) readsBoth(p, q *phrase) bool {
+	_, both := l.bothRead(p, q)
+	return both
+}
+
+// bothRead returns a line that is made of p and that q reads too.
+func (l *loader) bothRead(p, q *phrase) (string, bool) {
+	for _, full := range []bool{false, true} {
+		line := l.book.sample(p, full)
+		_, own := l.book.read(p, line, nil)
+		if _, other := l.book.read(q, line, nil); own && other {
+			return strings.Join(line, " "), true
+		}
+	}
+	return "", false
+}
+
+// sample returns a line that a phrase reads: the shortest, or the longest.
+func (b *Book) sample(p *phrase, full bool) []string {
+	var words []string
+	var walk func(elements []element)
+	walk = func(elements []element) {
+		for _, e := range elements {
+			switch {
+			case e.literal != "":
+				words = append(words, e.literal)
+			case e.any:
+				words = append(words, "x7")
+			case len(e.parts) > 0:
+				text := ""
+				for _, part := range e.parts {
+					text += part.literal
+					if part.hole != "" {
+						text += strings.Join(b.sampleOf(p, part.hole, part.as), "")
+					}
+				}
+				words = append(words, text)
+			case e.optional && full:
+				walk(e.options[0].elements)
+			case e.optional:
+			case len(e.options) > 0 && full:
+				walk(e.options[len(e.options)-1].elements)
+			case len(e.options) > 0:
+				walk(e.options[0].elements)
+			case e.hole != "":
+				words = append(words, b.sampleOf(p, e.hole, e.as)...)
+			}
+		}
+	}
+	walk(p.say.elements)
+	return words
+}
+
+// sampleOf returns words of a device for a value.
+func (b *Book) sampleOf(p *phrase, hole, as string) []string {
+	if t := b.tables[as]; t != nil {
+		for _, w := range t.words {
+			if wanted := p.where[hole]; wanted == nil || slices.Contains(wanted, w.site) {
+				return b.sample(&phrase{say: w.device}, false)
+			}
+		}
+	}
+	if t := b.types[as]; t != nil && len(t.forms) > 0 {
+		return b.sample(&phrase{say: t.forms[0].say}, false)
+	}
+	if _, typed := b.types[as]; typed || as == "" && numeric[hole] {
+		return []string{"7"}
+	}
+	if hole == "address" {
+		return []string{"192.0.2.7"}
+	}
+	return []string{"x7"}
+}
+
+// numeric are fields whose values are numbers.
+var numeric = map[string]bool{"port": true, "authentication-port": true, "accounting-port": true, "attempts": true,
+	"mark": true, "level": true}

@@ -1,0 +1,414 @@
+package phrase
+
+import (
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var makeFacts = flag.Bool("make-facts", false, "write what the texts say into testdata, to be read by eye")
+
+const shipped = "../../../demo/"
+
+// texts are saved texts and their phrasebooks.
+var texts = map[string]string{
+	shipped + "saved/north-sw-1.txt":    shipped + "phrasebooks/quay-switch.yaml",
+	shipped + "saved/south-sw-1.txt":    shipped + "phrasebooks/quay-switch.yaml",
+	shipped + "saved/mv-avocet-rtr.txt": shipped + "phrasebooks/hull-router.yaml",
+	shipped + "saved/mv-godwit-rtr.txt": shipped + "phrasebooks/hull-router.yaml",
+	"testdata/crane-1.txt":              "testdata/crane-controller.yaml",
+}
+
+func book(t testing.TB, file string) *Book {
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	b, err := Load(file, text)
+	require.NoError(t, err)
+	return b
+}
+
+func small(t testing.TB, text string) *Book {
+	b, err := Load("book.yaml", []byte("phrasebook: 1\nmake: small\n"+text))
+	require.NoError(t, err)
+	return b
+}
+
+// said is all that a reading says, secrets too where raw: for comparing.
+func said(text *Text, lines []Line, raw bool) string {
+	var out strings.Builder
+	for _, l := range lines {
+		if l.Kind != Elsewhere {
+			fmt.Fprintf(&out, "%d %s | %s | %s\n", l.Number, l.Kind, l.Text, l.Means)
+		}
+	}
+	for _, r := range text.Records {
+		fmt.Fprintln(&out, r)
+		for _, f := range r.Facts() {
+			value := f.String()
+			if raw {
+				value = fmt.Sprint(f.Values)
+				for _, v := range f.Values {
+					value += " " + v.Text
+				}
+			}
+			fmt.Fprintf(&out, "  %s: %s (%s", f.Field, value, f.State)
+			if f.Line > 0 && !raw {
+				fmt.Fprintf(&out, ", line %d", f.Line)
+			}
+			fmt.Fprintln(&out, ")")
+		}
+	}
+	for _, n := range text.Notes {
+		fmt.Fprintf(&out, "note")
+		if !raw {
+			fmt.Fprintf(&out, ", line %d", n.Line)
+		}
+		fmt.Fprintln(&out, ": "+n.What)
+	}
+	return out.String()
+}
+
+func read(t testing.TB, b *Book, text string) (*Text, []Line) {
+	var lines []Line
+	got, err := b.Read(strings.NewReader(text), func(l Line) { lines = append(lines, l) })
+	require.NoError(t, err)
+	return got, lines
+}
+
+func TestWhatSavedTextsSay(t *testing.T) {
+	t.Parallel()
+	for file, from := range texts {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		got, lines := read(t, book(t, from), string(text))
+		all := said(got, lines, false)
+		for _, secret := range []string{"Fog-horn", "4f21aa90", "9cc1d0ffe2", "Sea-shanty", "Only-on", "Radius-word",
+			"In-the-clear", "8f00aa12bb", "Ship-word", "Crane-word", "aa00bb11", "Not-ours"} {
+			require.NotContains(t, all, secret, file)
+		}
+		golden := "testdata/" + strings.TrimSuffix(filepath.Base(file), ".txt") + ".facts"
+		if *makeFacts {
+			require.NoError(t, os.WriteFile(golden, []byte(all), 0o644))
+		}
+		want, err := os.ReadFile(golden)
+		require.NoError(t, err)
+		require.Equal(t, string(want), all, file)
+	}
+}
+
+// A line that says something cannot change or go away without a trace: other facts come out
+// of it, or it is listed.
+func TestNoLineChangesInSilence(t *testing.T) {
+	t.Parallel()
+	random := rand.New(rand.NewPCG(7, 7))
+	for file, from := range texts {
+		b := book(t, from)
+		whole, err := os.ReadFile(file)
+		require.NoError(t, err)
+		lines := strings.SplitAfter(string(whole), "\n")
+		before, kinds := read(t, b, string(whole))
+		ours := map[int]bool{}
+		for _, l := range kinds {
+			before, seen := ours[l.Number]
+			ours[l.Number] = l.Kind == Understood && (before || !seen)
+		}
+		for range 400 {
+			at := random.IntN(len(lines))
+			if !ours[at+1] || strings.Contains(lines[at], "keeper watchman") { // whom the next line takes back
+				continue
+			}
+			line := lines[at]
+			how := "left out"
+			if random.IntN(2) == 0 {
+				line = ""
+			} else {
+				letter := random.IntN(len(strings.TrimRight(line, "\r\n")))
+				if strings.ContainsRune(" \t\"'<>{};|", rune(line[letter])) {
+					continue
+				}
+				line = line[:letter] + "Z" + line[letter+1:]
+				how = "changed"
+			}
+			changed := strings.Join(lines[:at], "") + line + strings.Join(lines[at+1:], "")
+			after, _ := read(t, b, changed)
+			if strings.EqualFold(changed, string(whole)) {
+				continue
+			}
+			require.NotEqual(t, said(before, nil, true), said(after, nil, true), "%s: line %d is %s: %q", file, at+1, how,
+				line)
+		}
+	}
+}
+
+const endWords = `
+layout: {sections: end-word, end-word: done, words: any-case, opens: ["berth *"], comment: "!", quote: "'"}
+types: {key: {forms: {"<key>": clear}}}
+territory: [asks, ring]
+phrases:
+- about: server
+  say: asks <name> <address>
+  where: {protocol: radius}
+  below: [{say: waits <timeout>}, {say: "lock <key as key>"}]
+- {about: group, say: "ring <name> <servers>+,"}
+`
+
+func TestSectionsThatAnEndWordEnds(t *testing.T) {
+	t.Parallel()
+	got, lines := read(t, small(t, endWords), "berth 1\n waits 9\nDone\nASKS 'north one' 192.0.2.1 ! the first\n"+
+		"lock open\nwaits 5\ndone\nring r north,south\nwaits 7\n")
+	require.Equal(t, `4 understood | ASKS north one 192.0.2.1 | server north one: address 192.0.2.1, protocol radius
+5 understood | lock … | server north one: key (not shown here)
+6 understood | waits 5 | server north one: timeout 5
+8 understood | ring r north,south | group r: servers north, then south
+server north one
+  address: 192.0.2.1 (said, line 4)
+  name: north one (said, line 4)
+  protocol: radius (said, line 4)
+  key: (not shown here) (said, line 5)
+  timeout: 5 (said, line 6)
+group r
+  name: r (said, line 8)
+  servers: north, then south (said, line 8)
+note, line 8: group r names the server north, and the text has none; did you mean the server north one?
+note, line 8: group r names the server south, and the text has none
+`, said(got, lines, false))
+}
+
+func TestSectionsOfNamesAndValues(t *testing.T) {
+	t.Parallel()
+	b := small(t, `
+layout: {sections: fields, comment: "#"}
+types: {key: {forms: {"<key>": clear}}}
+territory: [login]
+phrases:
+- {about: server, say: login <name>, where: {protocol: tacacs}, below: [{say: addr = <address>}, {say: "key = <key as key>"}]}
+`)
+	got, lines := read(t, b, "[network]\naddr = 10\n[login tern]\n# one\naddr = 192.0.2.1\nkey=s3cret\nfoo = s3cret\n")
+	require.Equal(t, `3 understood | login tern | server tern: protocol tacacs
+5 understood | addr = 192.0.2.1 | server tern: address 192.0.2.1
+6 understood | key = … | server tern: key (not shown here)
+7 not understood | … = … | no phrase below "login <name>" reads it
+server tern
+  name: tern (said, line 3)
+  protocol: tacacs (said, line 3)
+  address: 192.0.2.1 (said, line 5)
+  key: (not shown here) (said, line 6)
+note, line 0: some lines were not understood, so nothing follows from what the text does not say
+`, said(got, lines, false))
+	require.False(t, got.Whole)
+}
+
+const tiny = `
+layout: {sections: indent, end: that is all, block: {starts: "motto <m> *", ends: m}, noise: ["-- more *"]}
+types: {key: {forms: {"<key>": clear, "sealed *": hidden}}}
+territory: [gate]
+unsaid: {"server.attempts": "3", "server.timeout": device.timeout, "server.port": "49", "server.accounting-port": port + 1}
+phrases:
+- {about: server, say: gate <name> <address>, where: {protocol: tacacs}, below: [{say: "word <key as key>"}, {say: again <attempts>}]}
+- {about: device, say: patience <timeout>}
+`
+
+func TestFromATextThatMayBeCutNothingFollows(t *testing.T) {
+	t.Parallel()
+	b := small(t, tiny)
+	for text, want := range map[string]string{
+		"gate a 192.0.2.1\nthat is all\n":             "attempts: 3 (implied)",
+		"gate a 192.0.2.1\nthat is all":               "accounting-port: 50 (implied)",
+		"patience 4\ngate a 192.0.2.1\nthat is all\n": "timeout: 4 (implied)",
+		"gate a 192.0.2.1\n":                          "note, line 0: the end of the text (that is all) was not seen",
+		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\n": "note, line 3: the text goes on after its end: it may be of " +
+			"two devices",
+		"gate a b c\nthat is all\n": "note, line 0: some lines were not understood, so nothing follows",
+		"hello\nthat is all\n":      "note, line 0: no line of it was understood: it may be of another make than small",
+	} {
+		got, lines := read(t, b, text)
+		all := said(got, lines, false)
+		require.Contains(t, all, want, text)
+		require.Equal(t, strings.HasPrefix(want, "a") || strings.HasPrefix(want, "timeout"),
+			strings.Contains(all, "(implied)"), "%s: what is not said holds where the text is whole, and only there", text)
+	}
+}
+
+func TestWhatIsSaidTwiceIsNoted(t *testing.T) {
+	t.Parallel()
+	got, _ := read(t, small(t, tiny), "gate a 192.0.2.1\n again 2\ngate a 192.0.2.1\n again 4\nthat is all\n")
+	require.Equal(t, []Note{{Line: 4, What: "the attempts of server a is said before, in line 2, as something else; the " +
+		"last one holds"}}, got.Notes)
+	require.Contains(t, said(got, nil, false), "attempts: 4 (said, line 4)")
+}
+
+func TestLinesThatAreNoText(t *testing.T) {
+	t.Parallel()
+	b := small(t, tiny)
+	got, lines := read(t, b, "\ufeffgate a 192.0.2.1\r\n-- more --\b\b\n word plain\x1b[1m\n\xff\xfe\n"+
+		"motto %% gate x %%\nmotto %% gate x\ngate evil 192.0.2.66\n%%\nxx\b\bgate b 192.0.2.2\nthat is all\n")
+	require.Equal(t, `1 understood | gate a 192.0.2.1 | server a: address 192.0.2.1, protocol tacacs
+3 not understood |  | it has control characters
+4 not understood |  | it is not UTF-8 text: save it in that encoding
+9 understood | gate b 192.0.2.2 | server b: address 192.0.2.2, protocol tacacs
+10 understood | that is all | the end of the text
+`, said(&Text{}, lines, false))
+	require.False(t, got.Whole)
+	require.Equal(t, 10, got.Lines)
+
+	_, err := b.Read(strings.NewReader("gate a 192.0.2.1\n"+strings.Repeat("x", longestLine+1)), nil)
+	require.EqualError(t, err, "line 2 has more than a million octets: this is no configuration")
+}
+
+// Nothing of a line that was not understood is shown but words of the phrasebook, names that
+// are known, addresses and small numbers.
+func TestALineThatIsNotUnderstoodShowsNoSecret(t *testing.T) {
+	t.Parallel()
+	b := small(t, tiny)
+	for line, want := range map[string]string{
+		" word plain 7 gate":     "word …",
+		" lock hunter2 again":    "… again",
+		" wrod hunter2":          "…",
+		" again a 192.0.2.9 100": "again a 192.0.2.9 100",
+		" again 1234":            "again 1234", // understood: it is a number of tries
+		" again 1234 1234":       "again …",
+		" word sealed hunter2":   "word …",
+	} {
+		_, lines := read(t, b, "gate a 192.0.2.1\n"+line+"\n")
+		require.Equal(t, want, lines[1].Text, line)
+	}
+	_, lines := read(t, b, "gate a 192.0.2.1\n agian 3\n")
+	require.Equal(t, `no phrase below "gate <name> <address>" reads it; did you mean "again"?`, lines[1].Means)
+}
+
+func TestWhatIsTakenBackIsGone(t *testing.T) {
+	t.Parallel()
+	b := small(t, `
+layout: {sections: indent, take-back: no}
+territory: [gate]
+phrases:
+- {about: server, say: gate <name> <address>, where: {protocol: tacacs}, below: [{say: again <attempts>}]}
+- {about: account, say: crew <name> level <level>}
+- {about: account, say: crew <name> role <role>}
+`)
+	got, _ := read(t, b, "gate a 192.0.2.1\n again 2\n no again 2\ngate b 192.0.2.2\n again 4\nno gate b 192.0.2.2\n"+
+		"crew x level 15\ncrew x role all\nno crew x role all\ncrew y level 1\nno crew y level 1\n")
+	require.Equal(t, "server a\n  address: 192.0.2.1 (said, line 1)\n  name: a (said, line 1)\n  protocol: tacacs (said, "+
+		"line 1)\naccount x\n  level: 15 (said, line 7)\n  name: x (said, line 7)\n", said(got, nil, false))
+}
+
+func TestWhatAPhrasebookMayNotSay(t *testing.T) {
+	t.Parallel()
+	const whole = `phrasebook: 1
+make: small
+layout: {sections: indent}
+types: {secs: {unit: 1s}}
+tables: {uses: {who: login}}
+unsaid: {server.port: "49"}
+territory: [gate]
+phrases:
+- {about: server, say: gate <name> at <address>}
+- {about: list, say: "plan <name> <purpose as uses> <methods>+"}
+`
+	_, err := Load("b.yaml", []byte(whole))
+	require.NoError(t, err)
+	for _, c := range []struct{ from, to, want string }{
+		{"phrasebook: 1", "site: x", `b.yaml:1:1: it does not say "phrasebook: 1", so it is another kind of file`},
+		{"phrasebook: 1", "phrasebook: 2", `b.yaml:1:13: the version of a phrasebook is not "2"; write 1`},
+		{"make: small", "mkae: small", `b.yaml:2:1: a phrasebook has no "mkae"; did you mean "make"?`},
+		{"make: small", "make: [small]", `b.yaml:2:7: make must be a text`},
+		{"sections: indent", "sections: indnt", `b.yaml:3:20: sections is not "indnt"; did you mean "indent"?`},
+		{"sections: indent", "sections: end-word", `b.yaml:3:9: sections: end-word wants the word: end-word: WORD`},
+		{"sections: indent", "words: exact", `b.yaml:1:1: it says no layout: layout: {sections: indent | `},
+		{"sections: indent", "sections: indent, quote: abc", `b.yaml:3:35: quote must be one mark, such as '"'`},
+		{"sections: indent", `sections: indent, block: {starts: "a <b>", ends: c}`, `ends must name the hole of starts`},
+		{"unit: 1s", "unit: soon", `b.yaml:4:22: unit is a time such as 1s, 100ms or 1m`},
+		{"unit: 1s", "unit: 0s", `b.yaml:4:22: unit is a time such as 1s, 100ms or 1m`},
+		{"unit: 1s", "add: one", `b.yaml:4:21: add is a number`},
+		{"unit: 1s", "forms: {x: secret}", `a form is not "secret"; write one of clear, hidden, hash`},
+		{"who: login", "who: logon", `b.yaml:10:22: the table uses makes "logon" of a word, and the site has no such ` +
+			`purpose; did you mean "login"?`},
+		{"server.port", "server", `b.yaml:6:10: what is unsaid is written WHAT.FIELD: VALUE or WHAT[WHICH].FIELD: VALUE`},
+		{"server.port", "server.prot", `b.yaml:6:10: a server has no field "prot"; did you mean "port"?`},
+		{"server.port", "gate.port", `nothing is called "gate"; write one of account, device, group, list, server, way`},
+		{"territory: [gate]", "territory: [[gate]]", `b.yaml:7:13: the territory must be texts`},
+		{"territory: [gate]", "territory: {a: b}", `b.yaml:7:12: the territory must be a text, or several`},
+		{"about: server", "about: sever", `b.yaml:9:11: about is not "sever"; did you mean "server"?`},
+		{"about: server, ", "", `b.yaml:9:3: a phrase wants what it is about: about: account | device`},
+		{"say: gate <name> at <address>", "where: {name: x}", `b.yaml:9:3: a phrase wants the line: say: ...`},
+		{"gate <name> at <address>", "gate <name at", `the phrase cannot be read: a hole is not closed: <name at`},
+		{"gate <name> at <address>", "gate <> at", `the phrase cannot be read: a hole has no name`},
+		{"gate <name> at <address>", "gate (a|b <name>", `the phrase cannot be read: a ")" is missing`},
+		{"gate <name> at <address>", `"gate [<name>"`, `the phrase cannot be read: a "]" is missing`},
+		{"gate <name> at <address>", "gate <name> a) b", `the phrase cannot be read: a ")" stands there that nothing opened`},
+		{"gate <name> at <address>", "gate (a|b)=<protocol>x <name>", `=<field as table> is wanted after the alternatives`},
+		{"gate <name> at <address>", "gate <name><address>", `two holes stand side by side in a word`},
+		{"gate <name> at <address>", "gate a<name>+", `+ goes with a hole that is a word of its own`},
+		{"gate <name> at <address>", "gate <name> <name>", `<name> stands twice in the line`},
+		{"gate <name> at <address>", "gate <name>+", `<name>+ takes several values, and a server has one`},
+		{"gate <name> at <address>", "gate <nam> <name>", `a server has no field "nam"; did you mean "name"?`},
+		{"gate <name> at <address>", "gate <name> <port as sec>", `there is no type or table "sec"; did you mean "secs"?`},
+		{"gate <name> at <address>", "gate <port>", `this line does not tell one server from another: it wants <name>, or ` +
+			`<protocol> and <mark>, or <address>, as a hole or with where`},
+		{"at <address>}", "at <address>, where: {port: [1, 2]}}",
+			`where says several values of port: then <port> must stand`},
+		{"at <address>}", "at <address>, below: {say: x}}", `phrases must be a list: - {about: server, say: ...}`},
+		{"at <address>}", "at <address>}\n- {about: server, say: \"gate <name> [at] <address>\"}",
+			`b.yaml:10:3: two phrases read the line "gate x7 at 192.0.2.7"`},
+		{"at <address>}", "at <address>, say: x}", `b.yaml:9:50: "say" is said twice; keep one`},
+		{"make: small", "make: {", `b.yaml:1:1: it is not YAML: `},
+	} {
+		_, err := Load("b.yaml", []byte(strings.Replace(whole, c.from, c.to, 1)))
+		require.ErrorContains(t, err, c.want, c.to)
+		require.Equal(t, 1, strings.Count(err.Error(), "b.yaml:"), "one mistake, one problem: %v", err)
+	}
+	_, err = Load("b.yaml", nil)
+	require.EqualError(t, err, "b.yaml:1:1: the file is empty")
+}
+
+func FuzzLoad(f *testing.F) {
+	f.Add([]byte("phrasebook: 1\nmake: x" + tiny))
+	f.Add([]byte("phrasebook: 1\nmake: x" + endWords))
+	for _, file := range texts {
+		text, err := os.ReadFile(file)
+		require.NoError(f, err)
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text []byte) {
+		b, err := Load("b.yaml", text)
+		if err == nil {
+			_, _ = b.Read(strings.NewReader("gate a 192.0.2.1\n word x\nput a b c\n"), func(Line) {})
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	var books []*Book
+	for file, from := range texts {
+		text, err := os.ReadFile(file)
+		require.NoError(f, err)
+		books = append(books, book(f, from))
+		f.Add(len(books)-1, text)
+	}
+	f.Fuzz(func(t *testing.T, which int, text []byte) {
+		if which < 0 || which >= len(books) {
+			return
+		}
+		lines := 0
+		got, err := books[which].Read(strings.NewReader(string(text)), func(Line) { lines++ })
+		if err != nil {
+			return
+		}
+		n := 0
+		for _, count := range got.Counts {
+			n += count
+		}
+		require.Equal(t, lines, n, "every statement is counted")
+		for _, r := range got.Records {
+			for _, fact := range r.Facts() {
+				require.NotEmpty(t, fact.Values, "%s %s", r, fact.Field)
+			}
+		}
+	})
+}
