@@ -51,7 +51,7 @@ func Load(file string, text []byte) (*Book, error) {
 	}
 	l.top(doc.Content[0])
 	if len(l.problems) == 0 {
-		l.ambiguous(l.book.phrases)
+		l.ambiguous(l.book.phrases, false)
 	}
 	if len(l.problems) > 0 {
 		slices.SortStableFunc(l.problems, func(a, b Problem) int {
@@ -536,94 +536,6 @@ func (b *Book) learn(p pattern) {
 			b.learn(o)
 		}
 	}
-}
-
-// ambiguous finds phrases of one section that read one line in two ways. The lines are
-// made of the phrases: the shortest that one reads, and the longest.
-func (l *loader) ambiguous(all []*phrase) {
-	for i, p := range all {
-		for j, q := range all {
-			if line, both := l.bothRead(p, q); i != j && both && (i < j || !l.readsBoth(q, p)) {
-				l.problems = append(l.problems, Problem{File: l.book.File, Place: all[max(i, j)].place,
-					What: fmt.Sprintf("two phrases read the line %q: %s and %s", line, p.text, q.text)})
-			}
-		}
-		l.ambiguous(p.below)
-	}
-}
-
-func (l *loader) readsBoth(p, q *phrase) bool {
-	_, both := l.bothRead(p, q)
-	return both
-}
-
-// bothRead returns a line that is made of p and that q reads too.
-func (l *loader) bothRead(p, q *phrase) (string, bool) {
-	for _, full := range []bool{false, true} {
-		line := l.book.sample(p, full)
-		_, own := l.book.read(p, line, nil)
-		if _, other := l.book.read(q, line, nil); own && other {
-			return strings.Join(line, " "), true
-		}
-	}
-	return "", false
-}
-
-// sample returns a line that a phrase reads: the shortest, or the longest.
-func (b *Book) sample(p *phrase, full bool) []string {
-	var words []string
-	var walk func(elements []element)
-	walk = func(elements []element) {
-		for _, e := range elements {
-			switch {
-			case e.literal != "":
-				words = append(words, e.literal)
-			case e.any:
-				words = append(words, "x7")
-			case len(e.parts) > 0:
-				text := ""
-				for _, part := range e.parts {
-					text += part.literal
-					if part.hole != "" {
-						text += strings.Join(b.sampleOf(p, part.hole, part.as), "")
-					}
-				}
-				words = append(words, text)
-			case e.optional && full:
-				walk(e.options[0].elements)
-			case e.optional:
-			case len(e.options) > 0 && full:
-				walk(e.options[len(e.options)-1].elements)
-			case len(e.options) > 0:
-				walk(e.options[0].elements)
-			case e.hole != "":
-				words = append(words, b.sampleOf(p, e.hole, e.as)...)
-			}
-		}
-	}
-	walk(p.say.elements)
-	return words
-}
-
-// sampleOf returns words of a device for a value.
-func (b *Book) sampleOf(p *phrase, hole, as string) []string {
-	if t := b.tables[as]; t != nil {
-		for _, w := range t.words {
-			if wanted := p.where[hole]; wanted == nil || slices.Contains(wanted, w.site) {
-				return b.sample(&phrase{say: w.device}, false)
-			}
-		}
-	}
-	if t := b.types[as]; t != nil && len(t.forms) > 0 {
-		return b.sample(&phrase{say: t.forms[0].say}, false)
-	}
-	if _, typed := b.types[as]; typed || as == "" && numeric[hole] {
-		return []string{"7"}
-	}
-	if hole == "address" {
-		return []string{"192.0.2.7"}
-	}
-	return []string{"x7"}
 }
 
 // numeric are fields whose values are numbers.

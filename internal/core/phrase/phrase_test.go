@@ -367,6 +367,46 @@ phrases:
 	require.EqualError(t, err, "b.yaml:1:1: the file is empty")
 }
 
+// Two phrases that read one line are found, with the line, and phrases that read none in
+// common are let be.
+func TestPhrasesThatReadOneLine(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ one, two, line string }{
+		{"a <name>", "a <name>", "a x7"},
+		{"a <name>", "a b", "a b"},
+		{"a <name>", "b <name>", ""},
+		{"a <name> [b] <port>", "a <name> <port>", "a x7 7"},
+		{"a <name> [b <port>]", "a <name> b <level>", "a x7 b 7"},
+		{"a <name> [b <port>]", "a <name> c <level>", ""},
+		{"a <name> <methods>+", "a <name> ranks <methods>+", "a x7 ranks x7"},
+		{"a <name> <purpose as uses> <methods as method>+", "a <name> ranks <methods as method>+", ""},
+		{"a <name> <methods as method>+", "a <name> ask <name2>", "a x7 ask x7"},
+		{"a <name> <address>", "a <name> <port>", "a x7 7"},
+		{"a <name> <purpose as uses>", "a <name> <port>", ""},
+		{"a <name>:<port>", "a <name>", "a x7:7"},
+		{"a <name>:<port>", "a <name>/<port>", ""},
+		{"a <name> *", "a <name> b c", "a x7 b c"},
+		{"a * c", "a b <name>", "a b c"},
+		{"a * c", "a b c <name>", ""},
+		{"(a|b) <name>", "b <name> [c]", "b x7"},
+		{"a <name>+,", "a <name>", "a x7"},
+	} {
+		text := "layout: {sections: indent}\ntables: {uses: {who: login}, method: {own: local, ask <g>: group <g>}}\n" +
+			"territory: [a]\nphrases:\n- {about: list, where: {name: x, purpose: login}, say: %q}\n" +
+			"- {about: list, where: {name: x, purpose: login}, say: %q}\n"
+		rename := strings.NewReplacer("<name>+,", "<only>+,", "<name2>", "<when>", "<address>", "<levels as at>", "<port>",
+			"<mark>", "<level>", "<levels>")
+		text = fmt.Sprintf(strings.Replace(text, "territory", "types: {at: {unit: 1s}}\nterritory", 1),
+			rename.Replace(c.one), rename.Replace(c.two))
+		_, err := Load("b.yaml", []byte("phrasebook: 1\nmake: m\n"+text))
+		if c.line == "" {
+			require.NoError(t, err, "%s and %s", c.one, c.two)
+			continue
+		}
+		require.ErrorContains(t, err, fmt.Sprintf("two phrases read the line %q", c.line), "%s and %s", c.one, c.two)
+	}
+}
+
 func FuzzLoad(f *testing.F) {
 	f.Add([]byte("phrasebook: 1\nmake: x" + tiny))
 	f.Add([]byte("phrasebook: 1\nmake: x" + endWords))

@@ -1,0 +1,232 @@
+package phrase
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// ambiguous finds phrases of one section that read one line in two ways.
+func (l *loader) ambiguous(all []*phrase, section bool) {
+	for i, p := range all {
+		for _, q := range all[i+1:] {
+			if section && apart(p, q) {
+				continue
+			}
+			if line, both := l.book.bothRead(p, q); both {
+				l.problems = append(l.problems, Problem{File: l.book.File, Place: q.place,
+					What: fmt.Sprintf("two phrases read the line %q: %s and %s", line, p.text, q.text)})
+			}
+		}
+		l.ambiguous(p.below, true)
+	}
+}
+
+// apart reports whether two phrases of a section want different things of what the section
+// is about.
+func apart(p, q *phrase) bool {
+	for field, wanted := range p.where {
+		other := q.where[field]
+		if other != nil && !slices.ContainsFunc(wanted, func(w string) bool { return slices.Contains(other, w) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// A phrase is a graph: each way through it is a line, and each edge stands for one word.
+type graph struct {
+	edges [][]edge // from each node; the first node is the beginning
+	end   int
+}
+
+// edge leads to a node, by a word that fits, or by none where fits is nil.
+type edge struct {
+	to   int
+	fits func(word string) bool
+	like []string // words that fit
+}
+
+func (g *graph) node() int {
+	g.edges = append(g.edges, nil)
+	return len(g.edges) - 1
+}
+
+func (g *graph) edge(from, to int, fits func(string) bool, like ...string) {
+	g.edges[from] = append(g.edges[from], edge{to: to, fits: fits, like: like})
+}
+
+// graph returns the lines that a phrase reads.
+func (b *Book) graph(p *phrase) *graph {
+	g := &graph{}
+	g.end = b.path(g, p, p.say.elements, g.node())
+	return g
+}
+
+// path adds elements from a node on, and returns the node where they end.
+func (b *Book) path(g *graph, p *phrase, elements []element, from int) int {
+	for _, e := range elements {
+		from = b.step(g, p, e, from)
+	}
+	return from
+}
+
+func anyWord(string) bool { return true }
+
+func (b *Book) step(g *graph, p *phrase, e element, from int) int {
+	to := g.node()
+	switch {
+	case e.rest:
+		g.edge(from, from, anyWord)
+		g.edge(from, to, nil)
+	case e.any:
+		g.edge(from, to, anyWord)
+	case e.literal != "":
+		g.edge(from, to, func(w string) bool { return b.layout.same(w, e.literal) }, e.literal)
+	case len(e.parts) > 0:
+		g.edge(from, to, func(w string) bool {
+			_, fits := (&matcher{book: b}).split(e.parts, w, nil)
+			return fits
+		}, strings.Join(b.sample(&phrase{say: pattern{elements: []element{e}}}), ""))
+	case e.optional:
+		g.edge(from, to, nil)
+		g.edge(b.path(g, p, e.options[0].elements, from), to, nil)
+	case len(e.options) > 0:
+		for _, o := range e.options {
+			g.edge(b.path(g, p, o.elements, from), to, nil)
+		}
+	case e.many && !e.commas:
+		begin := g.node()
+		g.edge(from, begin, nil)
+		b.hole(g, p, e, begin, to)
+		g.edge(to, begin, nil)
+	default:
+		b.hole(g, p, e, from, to)
+	}
+	return to
+}
+
+// hole adds the words of a hole: one, or those of its table or of the forms of its type.
+func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
+	wanted := p.where[e.hole]
+	say := func(device pattern, site string) {
+		if wanted == nil || strings.Contains(site, "<") || slices.Contains(wanted, site) {
+			g.edge(b.path(g, &phrase{}, device.elements, from), to, nil)
+		}
+	}
+	t, of := b.tables[e.as], b.types[e.as]
+	switch {
+	case t != nil:
+		for _, w := range t.words {
+			say(w.device, w.site)
+		}
+	case of != nil && len(of.forms) > 0:
+		for _, f := range of.forms {
+			say(f.say, "<>")
+		}
+	case e.commas:
+		g.edge(from, to, anyWord)
+	default:
+		g.edge(from, to, func(w string) bool { return b.one(e, w) }, b.sampleOf(e.hole, e.as)...)
+	}
+}
+
+// one reports whether a word is a value of a hole.
+func (b *Book) one(e element, w string) bool {
+	v, ok := b.value(e.as, []string{w})
+	return ok && (!numeric[e.hole] || number(v.Text)) && (e.hole != "address" || address(v.Text))
+}
+
+// bothRead returns a line that two phrases read.
+func (b *Book) bothRead(p, q *phrase) (string, bool) {
+	type state struct{ p, q int }
+	one, two := b.graph(p), b.graph(q)
+	words := []string{"x7"}
+	for _, g := range []*graph{one, two} {
+		for _, from := range g.edges {
+			for _, e := range from {
+				words = append(words, e.like...)
+			}
+		}
+	}
+	seen, queue := map[state]bool{{}: true}, []state{{}}
+	line := map[state]string{{}: ""}
+	visit := func(to state, text string) {
+		if !seen[to] {
+			seen[to], line[to] = true, text
+			queue = append(queue, to)
+		}
+	}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		if at.p == one.end && at.q == two.end {
+			text := strings.TrimSpace(line[at])
+			return text, text != ""
+		}
+		for _, e := range one.edges[at.p] {
+			if e.fits == nil {
+				visit(state{e.to, at.q}, line[at])
+				continue
+			}
+			for _, f := range two.edges[at.q] {
+				if f.fits == nil {
+					continue
+				}
+				some := slices.Concat(e.like, f.like, words)
+				if i := slices.IndexFunc(some, func(w string) bool { return e.fits(w) && f.fits(w) }); i >= 0 {
+					visit(state{e.to, f.to}, line[at]+" "+some[i])
+				}
+			}
+		}
+		for _, f := range two.edges[at.q] {
+			if f.fits == nil {
+				visit(state{at.p, f.to}, line[at])
+			}
+		}
+	}
+	return "", false
+}
+
+// sample returns the shortest line that a phrase reads.
+func (b *Book) sample(p *phrase) []string {
+	var words []string
+	for _, e := range p.say.elements {
+		switch {
+		case e.literal != "":
+			words = append(words, e.literal)
+		case len(e.parts) > 0:
+			text := ""
+			for _, part := range e.parts {
+				text += part.literal
+				if part.hole != "" {
+					text += strings.Join(b.sampleOf(part.hole, part.as), "")
+				}
+			}
+			words = append(words, text)
+		case e.optional, e.rest:
+		case len(e.options) > 0:
+			words = append(words, b.sample(&phrase{say: e.options[0]})...)
+		default:
+			words = append(words, b.sampleOf(e.hole, e.as)...)
+		}
+	}
+	return words
+}
+
+// sampleOf returns words of a device for a value.
+func (b *Book) sampleOf(hole, as string) []string {
+	if t := b.tables[as]; t != nil && len(t.words) > 0 {
+		return b.sample(&phrase{say: t.words[0].device})
+	}
+	t := b.types[as]
+	switch {
+	case t != nil && len(t.forms) > 0:
+		return b.sample(&phrase{say: t.forms[0].say})
+	case t != nil || as == "" && numeric[hole]:
+		return []string{"7"}
+	case hole == "address":
+		return []string{"192.0.2.7"}
+	}
+	return []string{"x7"}
+}
