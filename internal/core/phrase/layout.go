@@ -133,39 +133,26 @@ func (l *lines) braces(words []string) (all []statement) {
 		part = nil
 	}
 	for _, w := range words {
-		for _, piece := range bracePieces(w) {
-			switch piece {
-			case "{":
-				add(true)
-				l.depth++
-			case "}":
-				add(false)
-				l.depth = max(0, l.depth-1)
-			case ";":
-				add(false)
-			default:
-				part = append(part, piece)
-			}
+		switch w {
+		case bracket + "{":
+			add(true)
+			l.depth++
+		case bracket + "}":
+			add(false)
+			l.depth = max(0, l.depth-1)
+		case bracket + ";":
+			add(false)
+		default:
+			part = append(part, w)
 		}
 	}
 	add(false)
 	return all
 }
 
-// bracePieces takes braces and the end of a statement off the ends of a word.
-func bracePieces(w string) (all []string) {
-	for strings.HasPrefix(w, "{") || strings.HasPrefix(w, "}") || strings.HasPrefix(w, ";") {
-		all, w = append(all, w[:1]), w[1:]
-	}
-	var tail []string
-	for strings.HasSuffix(w, "{") || strings.HasSuffix(w, "}") || strings.HasSuffix(w, ";") {
-		tail, w = append([]string{w[len(w)-1:]}, tail...), w[:len(w)-1]
-	}
-	if w != "" {
-		all = append(all, w)
-	}
-	return append(all, tail...)
-}
+// bracket is before a brace, or the end of a statement, that is none of a quoted text: no
+// text has it.
+const bracket = "\x00"
 
 func (l *lines) made(words []string, depth int) statement {
 	s := statement{words: words, line: l.line, depth: depth}
@@ -186,6 +173,10 @@ func (l layout) words(text string) (words []string, columns []int) {
 			continue
 		case l.comment != "" && strings.HasPrefix(text[at:], l.comment):
 			return words, columns
+		case l.sections == byBraces && strings.IndexByte("{};", text[at]) >= 0:
+			words, columns = append(words, bracket+text[at:at+1]), append(columns, at)
+			at++
+			continue
 		case l.quote != 0 && text[at] == l.quote:
 			end := strings.IndexByte(text[at+1:], l.quote)
 			if end < 0 {
@@ -195,7 +186,11 @@ func (l layout) words(text string) (words []string, columns []int) {
 			at += end + 2
 			continue
 		}
-		end := strings.IndexAny(text[at:], " \t")
+		ends := " \t"
+		if l.sections == byBraces {
+			ends = " \t{};"
+		}
+		end := strings.IndexAny(text[at:], ends)
 		if end < 0 {
 			end = len(text) - at
 		}

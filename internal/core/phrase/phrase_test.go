@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -224,12 +225,16 @@ func TestFromATextThatMayBeCutNothingFollows(t *testing.T) {
 		"gate a 192.0.2.1\n":                          "note, line 0: the end of the text (that is all) was not seen",
 		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\n": "note, line 3: the text goes on after its end: it may be of " +
 			"two devices",
-		"gate a b c\nthat is all\n": "note, line 0: some lines were not understood, so nothing follows",
-		"hello\nthat is all\n":      "note, line 0: no line of it was understood: it may be of another make than small",
+		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\nhello\nhello\n": "note, line 3: the text goes on after its end",
+		"gate a b c\nthat is all\n": "note, line 0: some lines were not understood, " +
+			"so nothing follows",
+		"hello\nthat is all\n": "note, line 0: no line of it is of the territory: it " +
+			"may be of another make than small",
 	} {
 		got, lines := read(t, b, text)
 		all := said(got, lines, false)
 		require.Contains(t, all, want, text)
+		require.Equal(t, strings.Count(want, "note, "), strings.Count(all, "note, "), all)
 		require.Equal(t, strings.HasPrefix(want, "a") || strings.HasPrefix(want, "timeout"),
 			strings.Contains(all, "(implied)"), "%s: what is not said holds where the text is whole, and only there", text)
 	}
@@ -256,6 +261,7 @@ func TestLinesThatAreNoText(t *testing.T) {
 `, said(&Text{}, lines, false))
 	require.False(t, got.Whole)
 	require.Equal(t, 10, got.Lines)
+	require.Equal(t, map[Kind]int{Understood: 3, NotUnderstood: 2}, got.Counts)
 
 	_, err := b.Read(strings.NewReader("gate a 192.0.2.1\n"+strings.Repeat("x", longestLine+1)), nil)
 	require.EqualError(t, err, "line 2 has more than a million octets: this is no configuration")
@@ -280,6 +286,79 @@ func TestALineThatIsNotUnderstoodShowsNoSecret(t *testing.T) {
 	}
 	_, lines := read(t, b, "gate a 192.0.2.1\n agian 3\n")
 	require.Equal(t, `no phrase below "gate <name> <address>" reads it; did you mean "again"?`, lines[1].Means)
+}
+
+// Words of a table without a hole come before those that take anything, wherever they stand.
+func TestTheNearestWordOfATableHolds(t *testing.T) {
+	t.Parallel()
+	got, _ := read(t, small(t, `
+layout: {sections: indent, words: any-case, quote: "'"}
+tables: {rank: {"<n>": "<n>", full: "15", "rank <n>": "<n>", "top most": "14"}}
+territory: [crew]
+phrases:
+- {about: account, say: crew <name> <level as rank>}
+- {about: account, say: "crew <name> [with] role <role>"}
+`), "crew a FULL\ncrew b 7\ncrew c rank 3\ncrew 'the fourth' Top most\ncrew e\ncrew f x\ncrew g role 'of all'\n")
+	require.Equal(t, "account a\n  level: 15 (said)\n  name: [a] a (said)\naccount b\n  level: [7] 7 (said)\n"+
+		"  name: [b] b (said)\naccount c\n  level: [3] 3 (said)\n  name: [c] c (said)\naccount the fourth\n"+
+		"  level: [14] 14 (said)\n  name: [the fourth] the fourth (said)\naccount g\n  name: [g] g (said)\n"+
+		"  role: [of all] of all (said)\nnote: some lines were not understood, so nothing follows from what the text does "+
+		"not say\n", strings.Replace(said(got, nil, true), "level: [15] 15", "level: 15", 1))
+	require.Equal(t, 2, got.Counts[NotUnderstood], "a level is a number, and stands there")
+}
+
+// Braces stand where they like.
+func TestBracesStandWhereTheyLike(t *testing.T) {
+	t.Parallel()
+	b := small(t, `
+layout: {sections: braces, comment: "//", quote: '"'}
+territory: [gate]
+phrases:
+- {about: server, say: gate <name>, where: {protocol: radius}, below: [{say: at <address>}, {say: again <attempts>}]}
+- {about: account, say: crew <name>}
+`)
+	want := "server a\n  name: a (said)\n  protocol: radius (said)\n  address: 192.0.2.1 (said)\n  attempts: 2 (said)\n" +
+		"account x\n  name: x (said)\n"
+	for _, text := range []string{
+		"gate a { at 192.0.2.1; again 2; }\ncrew x;\n",
+		"gate a {at 192.0.2.1;again 2;}\ncrew x",
+		"gate a\t{\n\tat 192.0.2.1 ;\n  again 2; // {\n}\ncrew \"x\";;\n",
+		"port {at 192.0.2.9; deep {gate b {at 192.0.2.8;}}}gate a {at 192.0.2.1;again 2}crew x;\n",
+		"}gate a {at 192.0.2.1;again 2;}}crew x;\n",
+	} {
+		got, _ := read(t, b, text)
+		all := said(got, nil, false)
+		all = strings.ReplaceAll(regexp.MustCompile(`, line \d+`).ReplaceAllString(all, ""), "note: x", "")
+		require.Equal(t, want, all, text)
+	}
+}
+
+// In a section, what is wanted of the same thing tells phrases apart.
+func TestConditionsTellPhrasesApart(t *testing.T) {
+	t.Parallel()
+	const text = `phrasebook: 1
+make: m
+layout: {sections: indent}
+territory: [gate]
+phrases:
+- about: server
+  say: gate <name> <protocol>
+  below:
+  - {say: door <port>, where: {protocol: tacacs}}
+  - {say: door <authentication-port>, where: {protocol: radius}}
+`
+	b, err := Load("b.yaml", []byte(text))
+	require.NoError(t, err)
+	got, _ := read(t, b, "gate a tacacs\n door 49\ngate b radius\n door 1812\n")
+	require.Equal(t, "49 1812", got.Records[0].first("port")+" "+got.Records[1].first("authentication-port"))
+	_, err = Load("b.yaml", []byte(strings.Replace(text, "{protocol: radius}", "{protocol: [radius, tacacs]}", 1)))
+	require.ErrorContains(t, err, "where says several values of protocol")
+	_, err = Load("b.yaml", []byte(strings.Replace(text, "{protocol: radius}", "{protocol: tacacs}", 1)))
+	require.ErrorContains(t, err, `two phrases read the line "door 7"`)
+	_, err = Load("b.yaml", []byte(strings.Replace(text, ", where: {protocol: radius}", "", 1)))
+	require.ErrorContains(t, err, `two phrases read the line "door 7"`)
+	_, err = Load("b.yaml", []byte(strings.Replace(text, "{protocol: radius}", "{source: x}", 1)))
+	require.ErrorContains(t, err, `two phrases read the line "door 7"`)
 }
 
 func TestWhatIsTakenBackIsGone(t *testing.T) {
@@ -357,6 +436,9 @@ phrases:
 		{"at <address>}", "at <address>}\n- {about: server, say: \"gate <name> [at] <address>\"}",
 			`b.yaml:10:3: two phrases read the line "gate x7 at 192.0.2.7"`},
 		{"at <address>}", "at <address>, say: x}", `b.yaml:9:50: "say" is said twice; keep one`},
+		{"<purpose as uses> <methods>+", "<purpose as uess> <methods>+, where: {name: x}",
+			`there is no type or table "uess"; did you mean "uses"?`},
+		{"territory: [gate]", "territory: [gate, a<b]", `b.yaml:7:19: the territory cannot be read: a hole is not closed`},
 		{"make: small", "make: {", `b.yaml:1:1: it is not YAML: `},
 	} {
 		_, err := Load("b.yaml", []byte(strings.Replace(whole, c.from, c.to, 1)))

@@ -616,8 +616,8 @@ func (r *reading) finish() {
 	case t.Counts[NotUnderstood] > 0:
 		r.note(0, "some lines were not understood, so nothing follows from what the text does not say")
 	}
-	if len(t.Records) == 0 && t.Lines > 0 {
-		r.note(0, "no line of it was understood: it may be of another make than %s", r.book.Make)
+	if len(t.Records) == 0 && t.Counts[NotUnderstood] == 0 {
+		r.note(0, "no line of it is of the territory: it may be of another make than %s", r.book.Make)
 	}
 	if t.Whole {
 		r.implied()
