@@ -78,6 +78,28 @@ func TestWhatAServerSaysIsWhatTheServiceWouldDecide(t *testing.T) {
 	require.Nil(t, f.RoleOf(Case{Device: d, Way: w, Who: f.whoIs("past")}))
 }
 
+// A device that has no address to ask a server from sends nothing, whatever the server is for.
+func TestNothingIsSentWithoutASourceWhateverTheServerIsFor(t *testing.T) {
+	t.Parallel()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: S
+keys: {k: file k}
+servers:
+  - {name: six, protocol: radius, address: "2001:db8::1", key: k, for: [authentication]}
+  - {name: four, protocol: radius, address: 192.0.2.1, key: k, for: [authentication]}
+devices: [{name: d, addresses: [192.0.2.9]}]
+`)})
+	require.NoError(t, err)
+	f := Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}}
+	d := s.Device("d")
+	for purpose, want := range map[site.Purpose][2]reason.Reason{
+		site.Login:          {reason.NoSource, ""},
+		site.RecordSessions: {reason.NoSource, reason.NotForThis},
+	} {
+		require.Equal(t, want, [2]reason.Reason{f.Unheard(d, s.Server("six"), purpose),
+			f.Unheard(d, s.Server("four"), purpose)}, purpose)
+	}
+}
+
 func TestAServerThatCannotCheckThePasswordRefuses(t *testing.T) {
 	t.Parallel()
 	f := imaginary(t, "")

@@ -149,10 +149,10 @@ func (e imaginedExchange) Try(int) walk.Reply {
 // it does.
 func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason.Reason {
 	switch {
+	case !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid(): // nothing is sent, whatever it is for
+		return reason.NoSource
 	case !s.Serves(p):
 		return reason.NotForThis
-	case !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid():
-		return reason.NoSource
 	case s.Protocol == site.LDAP:
 		return ""
 	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):

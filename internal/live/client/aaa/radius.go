@@ -283,13 +283,11 @@ func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
 		network = "tcp"
 	}
 	conn, err := e.target.Dialer.Dial(ctx, network, e.target.From, e.to)
-	if err != nil {
-		e.err = err
+	if err != nil { // the next try opens it anew, as a device would
 		r, m := failure(err)
 		return lost(r, m, began), false
 	}
 	if conn, err = e.target.secure(ctx, conn); err != nil {
-		e.err = err
 		return unsecured(err, began), false
 	}
 	if e.target.Server.TLS {
