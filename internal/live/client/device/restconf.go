@@ -134,21 +134,22 @@ func (r *restconf) as(who Identity, method, path, accept string, body []byte, ma
 
 // saidBy returns what a device says of an error, RFC 8040 section 7.1.
 func saidBy(doc *etree.Document, code int) error {
-	for _, e := range doc.FindElements("//errors/error") {
-		said := &netconf.Error{Type: "application"}
-		for _, c := range e.ChildElements() {
-			switch c.Tag {
-			case "error-tag":
-				said.Tag = c.Text()
-			case "error-message":
-				said.Message = c.Text()
-			case "error-path":
-				said.Path = c.Text()
-			}
-		}
-		return said
+	first := doc.FindElement("//errors/error")
+	if first == nil {
+		return fmt.Errorf("the device answers with %d %s", code, http.StatusText(code))
 	}
-	return fmt.Errorf("the device answers with %d %s", code, http.StatusText(code))
+	said := &netconf.Error{Type: "application"}
+	for _, c := range first.ChildElements() {
+		switch c.Tag {
+		case "error-tag":
+			said.Tag = c.Text()
+		case "error-message":
+			said.Message = c.Text()
+		case "error-path":
+			said.Path = c.Text()
+		}
+	}
+	return said
 }
 
 // Has reports whether the device can do something: what is written runs at once, and
