@@ -337,6 +337,7 @@ func (d *drill) try(ctx context.Context, t trial, n int) ([]Run, error) {
 	case <-pause.C:
 	case <-ctx.Done():
 	}
+	attempt.Password = d.passwords.loginAgain(t.c)
 	second, err := one(d.foreseenAgain(t.c), true)
 	return []Run{first, second}, err
 }

@@ -5,9 +5,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/secrets"
@@ -50,6 +52,23 @@ func (p passwords) of(w foresee.Who) site.Secret {
 // types their own password.
 func (p passwords) login(c foresee.Case) site.Secret { return p.typed(site.Login, c) }
 
+// loginAgain is what is typed the second time: while servers rest, another method may decide.
+func (p passwords) loginAgain(c foresee.Case) site.Secret {
+	name, bySecret := strings.CutPrefix(c.Again.By, string(site.BySecret)+" ")
+	if !bySecret || c.Again.Reason == reason.WrongSecret {
+		return p.of(c.Who)
+	}
+	return p.opening(name)
+}
+
+// opening is the password of an elevation secret.
+func (p passwords) opening(name string) site.Secret {
+	if key, has := p.opens[name]; has {
+		return p.kept[key]
+	}
+	return p.secret
+}
+
 func (p passwords) raise(c foresee.Case) site.Secret { return p.typed(site.Elevation, c) }
 
 func (p passwords) typed(purpose site.Purpose, c foresee.Case) site.Secret {
@@ -60,10 +79,7 @@ func (p passwords) typed(purpose site.Purpose, c foresee.Case) site.Secret {
 		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
 			break
 		}
-		if key, has := p.opens[step.Method.Ref.Name]; has {
-			return p.kept[key]
-		}
-		return p.secret
+		return p.opening(step.Method.Ref.Name)
 	}
 	return p.of(c.Who)
 }
