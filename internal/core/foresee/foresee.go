@@ -104,6 +104,17 @@ type Again struct {
 	By      string
 	Reason  reason.Reason
 	Wait    time.Duration
+	Secret  *site.ElevationSecret // by which the login passed, nil where it did not pass by one
+}
+
+// secretOf returns the secret by which a login passed, nil for none.
+func secretOf(steps []walk.Step) *site.ElevationSecret {
+	for _, step := range steps {
+		if step.Purpose == site.Login && step.Method.Kind == site.BySecret && step.Result == walk.Accepted {
+			return step.Method.Secret
+		}
+	}
+	return nil
 }
 
 // Full reports whether the person has full rights: level 15, at once or by an
@@ -470,7 +481,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 			Now: left + cmp.Or(f.Soon, Soon)}
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
-			Wait: e.Wait}
+			Wait: e.Wait, Secret: secretOf(second.Steps)}
 	}
 	c.When = world.when
 	return c

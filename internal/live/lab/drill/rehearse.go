@@ -5,11 +5,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"mellowgate/internal/core/foresee"
-	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/secrets"
@@ -54,11 +52,10 @@ func (p passwords) login(c foresee.Case) site.Secret { return p.typed(site.Login
 
 // loginAgain is what is typed the second time: while servers rest, another method may decide.
 func (p passwords) loginAgain(c foresee.Case) site.Secret {
-	name, bySecret := strings.CutPrefix(c.Again.By, string(site.BySecret)+" ")
-	if !bySecret || c.Again.Reason == reason.WrongSecret {
+	if c.Again.Secret == nil {
 		return p.of(c.Who)
 	}
-	return p.opening(name)
+	return p.opening(c.Again.Secret.Name)
 }
 
 // opening is the password of an elevation secret.
