@@ -58,7 +58,7 @@ func (p *patternParser) sequence(closing byte) (all []element, err error) {
 			return all, nil
 		case p.rest[0] == closing, closing == ')' && p.rest[0] == '|':
 			return all, nil
-		case p.rest[0] == ']' || p.rest[0] == ')':
+		case strings.IndexByte("])|", p.rest[0]) >= 0:
 			return all, fmt.Errorf("a %q stands there that nothing opened", p.rest[:1])
 		}
 		e, err := p.element()

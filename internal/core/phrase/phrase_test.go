@@ -421,6 +421,8 @@ phrases:
 		{"gate <name> at <address>", "gate (a|b <name>", `the phrase cannot be read: a ")" is missing`},
 		{"gate <name> at <address>", `"gate [<name>"`, `the phrase cannot be read: a "]" is missing`},
 		{"gate <name> at <address>", "gate <name> a) b", `the phrase cannot be read: a ")" stands there that nothing opened`},
+		{"gate <name> at <address>", "gate <name> |b", `the phrase cannot be read: a "|" stands there that nothing opened`},
+		{"gate <name> at <address>", `"gate <name> [a|b]"`, `a "|" stands there that nothing opened`},
 		{"gate <name> at <address>", "gate (a|b)=<protocol>x <name>", `=<field as table> is wanted after the alternatives`},
 		{"gate <name> at <address>", "gate <name><address>", `two holes stand side by side in a word`},
 		{"gate <name> at <address>", "gate a<name>+", `+ goes with a hole that is a word of its own`},
