@@ -84,11 +84,13 @@ func TestAPhrasebookIsBegunAndItsMistakesAreNamed(t *testing.T) {
 	require.Regexp(t, `my\.yaml:\d+:11: about is not "gruop"; did you mean "group"\?`, r.err)
 
 	for args, want := range map[string]string{
-		"tyr a b":                          "phrasebook has no \"tyr\"; did you mean \"try\"?",
+		"tyr a b":          "phrasebook has no \"tyr\"; did you mean \"try\"?",
+		"check demo/saved": "demo/saved: it is a folder, and a file is wanted",
+		"try demo/phrasebooks/hull-router.yaml demo/saved": "demo/saved: it is a folder, and a file is wanted",
 		"try a":                            "phrasebook wants a verb and files",
-		"check no-such.yaml":               "the phrasebook cannot be read: open no-such.yaml",
+		"check no-such.yaml":               "no-such.yaml: there is no such file or folder",
 		"check demo/as-reviewed/site.yaml": "it does not say \"phrasebook: 1\", so it is another kind of file",
-		"try demo/phrasebooks/hull-router.yaml no.txt": "the text cannot be read: open no.txt",
+		"try demo/phrasebooks/hull-router.yaml no.txt": "no.txt: there is no such file or folder",
 	} {
 		r := c.run(t, append([]string{"phrasebook"}, strings.Fields(args)...)...)
 		require.Equal(t, 2, r.status, args)

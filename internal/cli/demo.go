@@ -34,7 +34,8 @@ records. It needs no privilege and leaves nothing behind.`,
 		Examples: []Example{
 			{Call: "mellowgate demo", Shows: "the story, and then the end"},
 			{Call: "mellowgate demo -keep", Shows: "the same, and the lab stays up to log in to, until Ctrl-C"},
-			{Call: "mellowgate demo -write my-demo", Shows: "the two states of the demo site, to read and to change"},
+			{Call: "mellowgate demo -write my-demo",
+				Shows: "the two states of the demo site, to read and to change, and saved texts"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.plain = c.Flags.Bool("plain", false, "no colour")
@@ -59,6 +60,8 @@ func (c *Call) writeDemo(dir string) error {
 Try: mellowgate check %[1]s/as-drafted
      mellowgate lab %[1]s/as-reviewed
 The passwords are in %[1]s/as-reviewed/passwords; they open nothing else.
+%[1]s/saved is what four devices say of themselves, and %[1]s/phrasebooks reads it.
+Try: mellowgate phrasebook try %[1]s/phrasebooks/quay-switch.yaml %[1]s/saved/south-sw-1.txt
 `, dir)
 	return nil
 }

@@ -364,7 +364,8 @@ func (c *Call) loginsOfSheet(f loginFlags) error {
 		}
 		if k.Who.Kind != foresee.Anyone {
 			if attempt.Password, err = secrets.SecretFile(path); err != nil {
-				return failure{status: ExitUsage, err: fmt.Errorf("-from-site wants the password of %s: %w", g.person, err)}
+				return failure{status: ExitUsage, err: fmt.Errorf("-from-site wants a folder of "+
+					"passwords, each in a file with the name of its person, and cannot read that of %s: %w", g.person, err)}
 			}
 		}
 		seen, err := login.Do(c.Context, attempt)

@@ -7,10 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"syscall"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/live/store/files"
 )
 
 //go:embed starter/phrasebook.yaml
@@ -56,7 +58,8 @@ type bookCall struct {
 func (c *bookCall) run() error {
 	verbs := []string{"new", "check", "try"}
 	if len(c.Args) < 2 || c.Args[0] == "try" && len(c.Args) != 3 || c.Args[0] == "new" && len(c.Args) != 2 {
-		return wrong("phrasebook wants a verb and files: new BOOK, check BOOK [TEXT...], or try BOOK TEXT")
+		return wrong("phrasebook wants a verb and files: new BOOK, check BOOK [TEXT...], or try BOOK TEXT\nusage: %s",
+			usage(phrasebookCommand()))
 	}
 	verb, file := c.Args[0], c.Args[1]
 	if !slices.Contains(verbs, verb) {
@@ -65,9 +68,9 @@ func (c *bookCall) run() error {
 	if verb == "new" {
 		return c.begin(file)
 	}
-	text, err := os.ReadFile(file)
+	text, err := files.ReadFile(file)
 	if err != nil {
-		return wrong("the phrasebook cannot be read: %v", err)
+		return failure{status: ExitUsage, err: err}
 	}
 	book, err := phrase.Load(file, text)
 	if err != nil {
@@ -85,7 +88,7 @@ func (c *bookCall) begin(file string) error {
 	if errors.Is(err, fs.ErrExist) {
 		return wrong("%s is there already; name a new file", file)
 	} else if err != nil {
-		return cannot(err)
+		return cannot(fmt.Errorf("%s cannot be written: %w", file, err))
 	}
 	_, err = f.Write(starterBook)
 	if err = errors.Join(err, f.Close()); err != nil {
@@ -103,14 +106,17 @@ func (c *bookCall) read(book *phrase.Book, file string, each func(phrase.Line)) 
 	if file != "-" {
 		f, err := os.Open(file)
 		if err != nil {
-			return nil, wrong("the text cannot be read: %v", err)
+			return nil, failure{status: ExitUsage, err: files.Unreadable(file, err)}
 		}
 		defer func() { _ = f.Close() }()
 		in = f
 	}
 	text, err := book.Read(in, each)
-	if err != nil {
-		return nil, cannot(fmt.Errorf("%s: %w", file, err))
+	switch {
+	case errors.Is(err, syscall.EISDIR):
+		return nil, failure{status: ExitUsage, err: files.Unreadable(file, err)}
+	case err != nil:
+		return nil, failure{status: ExitUsage, err: fmt.Errorf("%s: %w", file, err)}
 	}
 	return text, nil
 }
@@ -183,8 +189,11 @@ func (c *bookCall) try(book *phrase.Book, file string) error {
 		return c.verdict(text)
 	case c.facts:
 		c.printFacts(text)
-	default:
+	case !rows.Empty():
 		rows.Flush()
+	}
+	if len(text.Notes) > 0 && len(text.Records) > 0 {
+		c.say("\n")
 	}
 	c.printNotes(text)
 	c.say("\n%s: %s, of which %s.\n", file, show.Count(text.Lines, "line"), counts(text))
@@ -227,9 +236,6 @@ func (c *bookCall) printFacts(text *phrase.Text) {
 }
 
 func (c *bookCall) printNotes(text *phrase.Text) {
-	if len(text.Notes) > 0 {
-		c.say("\n")
-	}
 	for _, n := range text.Notes {
 		label := "the text: "
 		if n.Line > 0 {

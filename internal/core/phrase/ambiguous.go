@@ -109,6 +109,7 @@ func (b *Book) step(g *graph, p *phrase, e element, from int) int {
 // hole adds the words of a hole: one, or those of its table or of the forms of its type.
 func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
 	wanted := p.where[e.hole]
+	one := func(w string) bool { _, ok := b.valueOf(e.hole, e.as, []string{w}); return ok }
 	say := func(device pattern, site string) {
 		if wanted == nil || strings.Contains(site, "<") || slices.Contains(wanted, site) {
 			g.edge(b.path(g, &phrase{}, device.elements, from), to, nil)
@@ -127,14 +128,8 @@ func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
 	case e.commas:
 		g.edge(from, to, anyWord)
 	default:
-		g.edge(from, to, func(w string) bool { return b.one(e, w) }, b.sampleOf(e.hole, e.as)...)
+		g.edge(from, to, one, b.sampleOf(e.hole, e.as)...)
 	}
-}
-
-// one reports whether a word is a value of a hole.
-func (b *Book) one(e element, w string) bool {
-	v, ok := b.value(e.as, []string{w})
-	return ok && (!numeric[e.hole] || number(v.Text)) && (e.hole != "address" || address(v.Text))
 }
 
 // bothRead returns a line that two phrases read.

@@ -27,8 +27,6 @@ type lines struct {
 
 // next returns the statements of a line.
 func (l *lines) next(text string) (all []statement) {
-	l.line++
-	text = strings.TrimRight(text, "\r\n")
 	if l.layout.sections == byFields {
 		return l.fields(text)
 	}

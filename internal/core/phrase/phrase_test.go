@@ -188,7 +188,10 @@ layout: {sections: fields, comment: "#"}
 types: {key: {forms: {"<key>": clear}}}
 territory: [login]
 phrases:
-- {about: server, say: login <name>, where: {protocol: tacacs}, below: [{say: addr = <address>}, {say: "key = <key as key>"}]}
+- about: server
+  say: login <name>
+  where: {protocol: tacacs}
+  below: [{say: addr = <address>}, {say: "key = <key as key>"}]
 `)
 	got, lines := read(t, b, "[network]\naddr = 10\n[login tern]\n# one\naddr = 192.0.2.1\nkey=s3cret\nfoo = s3cret\n")
 	require.Equal(t, `3 understood | login tern | server tern: protocol tacacs
@@ -209,9 +212,16 @@ const tiny = `
 layout: {sections: indent, end: that is all, block: {starts: "motto <m> *", ends: m}, noise: ["-- more *"]}
 types: {key: {forms: {"<key>": clear, "sealed *": hidden}}}
 territory: [gate]
-unsaid: {"server.attempts": "3", "server.timeout": device.timeout, "server.port": "49", "server.accounting-port": port + 1}
+unsaid:
+  server.attempts: "3"
+  server.timeout: device.timeout
+  server.port: "49"
+  server.accounting-port: port + 1
 phrases:
-- {about: server, say: gate <name> <address>, where: {protocol: tacacs}, below: [{say: "word <key as key>"}, {say: again <attempts>}]}
+- about: server
+  say: gate <name> <address>
+  where: {protocol: tacacs}
+  below: [{say: "word <key as key>"}, {say: again <attempts>}]
 - {about: device, say: patience <timeout>}
 `
 
@@ -286,6 +296,63 @@ func TestALineThatIsNotUnderstoodShowsNoSecret(t *testing.T) {
 	}
 	_, lines := read(t, b, "gate a 192.0.2.1\n agian 3\n")
 	require.Equal(t, `no phrase below "gate <name> <address>" reads it; did you mean "again"?`, lines[1].Means)
+}
+
+// One of several values is taken back alone, and so is a server from the group that it
+// stands in.
+func TestOneOfSeveralValuesIsTakenBackAlone(t *testing.T) {
+	t.Parallel()
+	got, _ := read(t, small(t, `
+layout: {sections: indent, take-back: no}
+territory: [ring, crowd]
+phrases:
+- {about: group, say: ring <name>, below: [{say: gate <servers>}]}
+- {about: group, say: crowd <name>, below: [{about: server, say: host <name> <address>, where: {protocol: radius}}]}
+`), "ring r\n gate a\n gate b\n no gate a\ncrowd c\n host a 192.0.2.1\n host b 192.0.2.2\n host z 192.0.2.3\n"+
+		" no host z 192.0.2.3\n")
+	require.Equal(t, "b", valuesText(got.Records[1+1].Get("servers")))
+	require.Equal(t, "a, then b", valuesText(got.Records[3].Get("servers")))
+	require.Len(t, got.Records, 4)
+}
+
+// A secret is not shown as part of a longer word, nor where a type alone says that it is one.
+func TestASecretIsNotShownWhereverItStands(t *testing.T) {
+	t.Parallel()
+	_, lines := read(t, small(t, `
+layout: {sections: indent}
+types: {hush: {forms: {"<x>": clear}}}
+territory: [gate]
+phrases:
+- {about: server, say: "gate <name>:<key as hush>"}
+- {about: account, say: "gate <name> crew <role as hush>"}
+`), "gate a:hunter2\ngate b crew hunter2\n")
+	for _, l := range lines {
+		require.Equal(t, Understood, l.Kind)
+		require.NotContains(t, l.Text+l.Means, "hunter2")
+	}
+}
+
+// A line that ends by a carriage return alone is a line all the same.
+func TestNothingIsLostBeforeACarriageReturn(t *testing.T) {
+	t.Parallel()
+	got, lines := read(t, small(t, tiny),
+		"gate a 192.0.2.1\r again 2\r-- more --\r           \rgate b 192.0.2.2\r\nthat is all\n")
+	require.Equal(t, `1 understood | gate a 192.0.2.1 | server a: address 192.0.2.1, protocol tacacs
+1 understood | again 2 | server a: attempts 2
+1 understood | gate b 192.0.2.2 | server b: address 192.0.2.2, protocol tacacs
+2 understood | that is all | the end of the text
+`, said(&Text{}, lines, false))
+	require.Equal(t, 2, got.Lines)
+}
+
+// An address is one, whatever stands around it and however it is written.
+func TestAnAddressIsOneHoweverItIsWritten(t *testing.T) {
+	t.Parallel()
+	b := small(t, tiny)
+	for _, text := range []string{"2001:db8::1", "[2001:db8::1]", "2001:DB8:0:0::1"} {
+		got, _ := read(t, b, "gate a "+text+"\n")
+		require.Equal(t, "2001:db8::1", got.Records[0].first("address"), text)
+	}
 }
 
 // Words of a table without a hole come before those that take anything, wherever they stand.

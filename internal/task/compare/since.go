@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"time"
 
@@ -33,12 +32,12 @@ type Since struct {
 // ReadLook reads the last look; the first time there is none, and it is empty.
 func ReadLook(path string) (Look, error) {
 	l := Look{Devices: map[string]Looked{}}
-	text, err := os.ReadFile(path)
+	text, err := files.ReadFile(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return l, nil
 	case err != nil:
-		return l, err
+		return l, fmt.Errorf("the last look: %w", err)
 	}
 	if err := json.Unmarshal(text, &l); err != nil {
 		return l, fmt.Errorf("%s, with the last look, is damaged (%w): take it away to begin anew", path, err)

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 )
 
 // MaxFile bounds one file of a site, in octets. A site of 100,000 devices in
@@ -29,6 +30,8 @@ func Unreadable(path string, err error) error {
 		return worded{text: path + ": there is no such file or folder", err: fs.ErrNotExist}
 	case errors.Is(err, fs.ErrPermission):
 		return worded{text: path + ": it may not be read by this user; look at its owner and mode", err: fs.ErrPermission}
+	case errors.Is(err, syscall.EISDIR):
+		return worded{text: path + ": it is a folder, and a file is wanted", err: syscall.EISDIR}
 	}
 	return fmt.Errorf("%s: it cannot be read: %w", path, err)
 }
@@ -47,6 +50,9 @@ func ReadFile(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	if err != nil {
 		return nil, Unreadable(name, err)
+	}
+	if info.IsDir() {
+		return nil, Unreadable(name, syscall.EISDIR)
 	}
 	if !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s: this is not a file", name)

@@ -24,5 +24,5 @@ func TestASiteIsAFileOrAFolder(t *testing.T) {
 	require.Equal(t, []any{"Both", dir, 1}, []any{s.Name, base, len(s.Files)})
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "c.yaml"), 0o700))
 	_, _, err = Load(dir)
-	require.ErrorContains(t, err, "c.yaml: this is not a file")
+	require.ErrorContains(t, err, "c.yaml: it is a folder, and a file is wanted")
 }

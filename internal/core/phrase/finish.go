@@ -1,0 +1,193 @@
+package phrase
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mellowgate/internal/core/nearest"
+)
+
+// finish fills in what no line says, and checks that every name leads somewhere.
+func (r *reading) finish() {
+	t := r.text
+	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after
+	switch {
+	case len(r.book.layout.end.elements) > 0 && !r.ended:
+		t.Whole = false
+		r.note(0, "the end of the text (%s) was not seen: it may be cut off, so nothing follows from what it does "+
+			"not say", r.book.layout.end.text)
+	case t.Counts[NotUnderstood] > 0:
+		r.note(0, "some lines were not understood, so nothing follows from what the text does not say")
+	}
+	if len(t.Records) == 0 && t.Counts[NotUnderstood] == 0 {
+		r.note(0, "no line of it is of the territory: it may be of another make than %s", r.book.Make)
+	}
+	if t.Whole {
+		r.implied()
+	}
+	r.protocols()
+	r.lead()
+	slices.SortStableFunc(t.Records, func(a, b *Record) int {
+		return cmp.Compare(slices.Index(aboutOrder, a.About), slices.Index(aboutOrder, b.About))
+	})
+}
+
+// protocols gives a group the protocol of its servers, where they have one.
+func (r *reading) protocols() {
+	for _, g := range r.text.Records {
+		if g.About != Group || g.facts["protocol"] != nil {
+			continue
+		}
+		one, alike := "", true
+		for _, s := range g.Get("servers") {
+			if server := r.known(Server, s.Text); server != nil {
+				p := server.first("protocol")
+				if one != "" && p != one {
+					r.note(g.Line, "%s has servers of two protocols, %s and %s", g, one, p)
+					alike = false
+				}
+				one = p
+			}
+		}
+		if one != "" && alike {
+			g.facts["protocol"] = &Fact{Field: "protocol", Values: []Value{{Text: one}}, State: Implied}
+			g.order = append(g.order, "protocol")
+		}
+	}
+}
+
+// lead notes the names that lead nowhere.
+func (r *reading) lead() {
+	names := map[About][]string{}
+	for _, o := range r.text.Records {
+		names[o.About] = append(names[o.About], o.ID)
+	}
+	check := func(from *Record, f *Fact, about About, id string) {
+		every := slices.ContainsFunc(r.book.every, func(e every) bool { return about == Group && e.group == id })
+		if r.known(about, id) == nil && !every {
+			near, meant := nearest.Word(id, names[about])
+			if meant {
+				near = "; did you mean the " + (&Record{About: about, ID: near}).String() + "?"
+			}
+			r.note(f.Line, "%s names the %s, and the text has none%s", from, &Record{About: about, ID: id}, near)
+		}
+	}
+	for _, o := range r.text.Records {
+		for _, field := range o.order {
+			f := o.facts[field]
+			for _, v := range valuesOf(f) {
+				group, names := strings.CutPrefix(v.Text, "group ")
+				switch {
+				case o.About == Group && field == "servers":
+					check(o, f, Server, v.Text)
+				case o.About == List && field == "methods" && names:
+					check(o, f, Group, group)
+				case o.About == Way && slices.Contains(purposes(), field) && v.Text != ownList:
+					check(o, f, List, v.Text+" "+field)
+				}
+			}
+		}
+	}
+}
+
+func valuesOf(f *Fact) []Value {
+	if f == nil {
+		return nil
+	}
+	return f.Values
+}
+
+// ownList is said of a way whose list stands in its own section.
+const ownList = "a list of its own"
+
+// implied fills in what the phrasebook says of what is unsaid.
+func (r *reading) implied() {
+	for _, e := range r.book.every {
+		r.everyServer(e)
+	}
+	for _, u := range r.book.unsaid {
+		if u.about == Device {
+			r.find(Device, "", 0)
+		}
+		if u.about == Way && u.which != "" && u.field == "state" && !r.speaksOf(u.which) {
+			r.find(Way, u.which, 0)
+		}
+		for _, record := range r.text.Records {
+			if record.About == u.about && record.facts[u.field] == nil && u.holdsFor(record) {
+				r.imply(record, u)
+			}
+		}
+	}
+}
+
+// speaksOf reports whether a line speaks of ways in by an access.
+func (r *reading) speaksOf(access string) bool {
+	return slices.ContainsFunc(r.text.Records,
+		func(o *Record) bool { return o.About == Way && o.first("access") == access })
+}
+
+// holdsFor reports whether what is unsaid is meant for a record.
+func (u unsaid) holdsFor(record *Record) bool {
+	switch {
+	case u.which == "":
+		return true
+	case u.about == Way && u.field == "state":
+		return record.first("access") == u.which || record.ID == u.which && record.Line == 0
+	}
+	return slices.Contains([]string{record.first("protocol"), record.first("purpose"), record.first("access")}, u.which)
+}
+
+func (r *reading) imply(record *Record, u unsaid) {
+	v := Value{Text: u.value}
+	if u.about == Way && u.field == "state" && record.Line > 0 {
+		v.Text = "on" // a line speaks of it
+	}
+	if u.from != "" {
+		from, field := record, u.from
+		if name, of := strings.CutPrefix(u.from, "device."); of {
+			from, field = r.find(Device, "", 0), name
+		}
+		values := from.Get(field)
+		if len(values) == 0 {
+			return
+		}
+		v = values[0]
+		if u.plus > 0 {
+			n, _ := strconv.Atoi(v.Text)
+			v.Text = strconv.Itoa(n + u.plus)
+		}
+	}
+	record.facts[u.field] = &Fact{Field: u.field, Values: []Value{v}, State: Implied}
+	if !slices.Contains(record.order, u.field) {
+		record.order = append(record.order, u.field)
+	}
+}
+
+// everyServer makes the group that no line names.
+func (r *reading) everyServer(e every) {
+	type member struct {
+		id   string
+		mark int
+	}
+	var all []member
+	for _, s := range r.text.Records {
+		if s.About == Server && s.first("protocol") == e.protocol {
+			n, _ := strconv.Atoi(s.first("mark"))
+			all = append(all, member{s.ID, n})
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	slices.SortStableFunc(all, func(a, b member) int { return a.mark - b.mark })
+	g := r.find(Group, e.group, 0)
+	var servers []Value
+	for _, m := range all {
+		servers = append(servers, Value{Text: m.id})
+	}
+	g.facts["protocol"] = &Fact{Field: "protocol", Values: []Value{{Text: e.protocol}}, State: Implied}
+	g.facts["servers"] = &Fact{Field: "servers", Values: servers, State: Implied}
+	g.order = []string{"protocol", "servers"}
+}

@@ -1,0 +1,186 @@
+package phrase
+
+import (
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"mellowgate/internal/core/site"
+)
+
+func (l *loader) phrases(n *yaml.Node, above About) (all []*phrase) {
+	if n.Kind != yaml.SequenceNode {
+		l.wrong(n, "phrases must be a list: - {about: server, say: ...}")
+		return nil
+	}
+	for _, item := range n.Content {
+		all = append(all, l.phrase(item, above))
+	}
+	return all
+}
+
+func (l *loader) phrase(n *yaml.Node, above About) *phrase {
+	p := &phrase{place: Place{Line: n.Line, Column: n.Column}, about: above, where: map[string][]string{}}
+	said := About("")
+	var below, say *yaml.Node
+	before := len(l.problems)
+	l.fields(n, "a phrase", map[string]func(*yaml.Node){
+		"about": func(n *yaml.Node) { said = About(l.oneOf(n, "about", abouts())) },
+		"say":   func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "the phrase"), n.Value },
+		"where": func(n *yaml.Node) {
+			l.pairs(n, "where", func(key, value *yaml.Node) {
+				for _, v := range l.texts(value, "where") {
+					p.where[key.Value] = append(p.where[key.Value], v.Value)
+				}
+			})
+		},
+		"order": func(n *yaml.Node) { p.order = l.oneOf(n, "order", []string{byMark, lastFirst}) },
+		"lists": func(n *yaml.Node) {
+			for _, v := range l.texts(n, "lists") {
+				p.lists = append(p.lists, l.oneOf(v, "a purpose", purposes()))
+			}
+		},
+		"below": func(n *yaml.Node) { below = n },
+	})
+	if said != "" {
+		p.about, p.own = said, true // a phrase at the top always says it
+	}
+	switch {
+	case say == nil:
+		l.wrong(n, "a phrase wants the line: say: ...")
+		return p
+	case p.about == "":
+		l.wrong(n, "a phrase wants what it is about: about: %s", strings.Join(abouts(), " | "))
+		return p
+	}
+	if len(l.problems) > before { // more would only be said of the same
+		return p
+	}
+	l.holes(say, p)
+	if said != "" && identified(p) == nil {
+		l.wrong(say, "this line does not tell one %s from another: it wants %s, as a hole or with where", p.about,
+			identities(p.about))
+	}
+	l.book.all = append(l.book.all, p)
+	l.book.learn(p.say)
+	if below != nil {
+		p.below = l.phrases(below, p.about)
+	}
+	return p
+}
+
+// holes checks the holes of a phrase.
+func (l *loader) holes(n *yaml.Node, p *phrase) {
+	seen := map[string]bool{}
+	p.say.holes(func(hole, as string, many bool) {
+		if !l.hasField(n, p.about, hole) {
+			return
+		}
+		if seen[hole] {
+			l.wrong(n, "<%s> stands twice in the line", hole)
+		}
+		seen[hole] = true
+		if many && !fields[p.about][hole] {
+			l.wrong(n, "<%s>+ takes several values, and a %s has one", hole, p.about)
+		}
+		if as != "" && l.book.tables[as] == nil && l.book.types[as] == nil {
+			l.wrong(n, "there is no type or table %q%s", as, hint(as, l.named()))
+			return
+		}
+		if t := l.book.tables[as]; t != nil {
+			l.siteWords(n, t, hole)
+		}
+	})
+	for field, values := range p.where {
+		if l.hasField(n, p.about, field) && len(values) > 1 && !seen[field] {
+			l.wrong(n, "where says several values of %s: then <%s> must stand in the line", field, field)
+		}
+	}
+}
+
+// siteWords checks that what a table makes of the words of a device is what the site has.
+func (l *loader) siteWords(n *yaml.Node, t *table, field string) {
+	known := map[string][]string{"purpose": purposes(), "protocol": protocols, "state": {"on", "off"}}[field]
+	for _, w := range t.words {
+		if known != nil && !strings.Contains(w.site, "<") && !slices.Contains(known, w.site) {
+			l.wrong(n, "the table %s makes %q of a word, and the site has no such %s%s", t.name, w.site, field,
+				hint(w.site, known))
+		}
+	}
+}
+
+func purposes() (all []string) {
+	for p := range site.PurposeCount {
+		all = append(all, p.String())
+	}
+	return all
+}
+
+func (l *loader) named() (all []string) {
+	for name := range l.book.tables {
+		all = append(all, name)
+	}
+	for name := range l.book.types {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	return all
+}
+
+// identified returns the fields by which a phrase tells one record from another; nil for none.
+func identified(p *phrase) []string {
+	have := map[string]bool{}
+	p.say.holes(func(hole, _ string, _ bool) { have[hole] = true })
+	for field := range p.where {
+		have[field] = true
+	}
+	for _, set := range identity[p.about] {
+		if !slices.ContainsFunc(set, func(f string) bool { return !have[f] }) {
+			return append([]string{}, set...)
+		}
+	}
+	return nil
+}
+
+func identities(a About) string {
+	var all []string
+	for _, set := range identity[a] {
+		all = append(all, "<"+strings.Join(set, "> and <")+">")
+	}
+	return strings.Join(all, ", or ")
+}
+
+// learnWords keeps the literal words of a pattern.
+func (b *Book) learnWords(p pattern) {
+	for _, e := range p.elements {
+		if e.literal != "" {
+			b.known[b.layout.folded(e.literal)] = true
+		}
+		for _, o := range e.options {
+			b.learnWords(o)
+		}
+	}
+}
+
+// learn keeps the literal words of a pattern, and which of them a secret may follow.
+func (b *Book) learn(p pattern) {
+	last := ""
+	for _, e := range p.elements {
+		switch {
+		case e.literal != "":
+			last = b.layout.folded(e.literal)
+			b.known[last] = true
+			continue
+		case secretFields[e.hole] && last != "":
+			b.telling[last] = true
+		}
+		for _, o := range e.options {
+			b.learn(o)
+		}
+	}
+}
+
+// numeric are fields whose values are numbers.
+var numeric = map[string]bool{"port": true, "authentication-port": true, "accounting-port": true, "attempts": true,
+	"mark": true, "level": true}

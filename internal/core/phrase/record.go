@@ -1,0 +1,108 @@
+package phrase
+
+import (
+	"slices"
+	"strings"
+)
+
+// State says how a fact is known.
+type State string
+
+// The states of a fact.
+const (
+	Said    State = "said"
+	Implied State = "implied" // no line says it: the phrasebook says what holds then
+)
+
+// Fact is a field of a record, with the line that says it.
+type Fact struct {
+	Field  string
+	Values []Value
+	State  State
+	Line   int // 0 where no line says it
+	marks  []int
+}
+
+// Record is a server, group, list, way in, account, or the device itself, as a text says it.
+type Record struct {
+	About About
+	ID    string // what tells it from others of its kind, as it can be shown
+	Line  int    // the first that speaks of it, 0 for none
+	facts map[string]*Fact
+	order []string
+}
+
+// Facts returns what is known of a record, in the order in which it was said.
+func (r *Record) Facts() []Fact {
+	var all []Fact
+	for _, field := range r.order {
+		if f := r.facts[field]; f != nil {
+			all = append(all, *f)
+		}
+	}
+	return all
+}
+
+// Get returns the values of a field, nil for none.
+func (r *Record) Get(field string) []Value {
+	if f := r.facts[field]; f != nil {
+		return f.Values
+	}
+	return nil
+}
+
+// drop takes values of a field away, and with the last of them the field.
+func (r *Record) drop(field string, values []Value) {
+	f := r.facts[field]
+	if f == nil {
+		return
+	}
+	for i := len(f.Values) - 1; i >= 0; i-- {
+		if fields[r.About][field] && slices.ContainsFunc(values, func(v Value) bool { return v.Text == f.Values[i].Text }) {
+			f.Values, f.marks = slices.Delete(f.Values, i, i+1), slices.Delete(f.marks, i, i+1)
+		}
+	}
+	if len(f.Values) == 0 || !fields[r.About][field] {
+		delete(r.facts, field)
+	}
+}
+
+func (r *Record) first(field string) string {
+	if all := r.Get(field); len(all) > 0 {
+		return all[0].Text
+	}
+	return ""
+}
+
+// String names the record.
+func (r *Record) String() string {
+	if r.ID == "" {
+		return "the " + string(r.About)
+	}
+	if at := strings.LastIndexByte(r.ID, ' '); r.About == List && at > 0 {
+		return r.ID[at+1:] + " list " + r.ID[:at]
+	}
+	return string(r.About) + " " + r.ID
+}
+
+// Identifies reports whether a field is part of what tells the record from others, which
+// String says.
+func (r *Record) Identifies(field string) bool {
+	return field == "mark" || slices.ContainsFunc(identity[r.About],
+		func(set []string) bool {
+			return slices.Contains(set, field) && field != "address" && field != "protocol"
+		})
+}
+
+func valuesText(all []Value) string {
+	var out []string
+	for _, v := range all {
+		out = append(out, v.String())
+	}
+	return strings.Join(out, ", then ")
+}
+
+// String returns the values as they can be shown.
+func (f Fact) String() string { return valuesText(f.Values) }
+
+var aboutOrder = []About{Device, Server, Group, List, Way, Account}

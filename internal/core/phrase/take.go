@@ -1,0 +1,244 @@
+package phrase
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// read returns the values that a phrase has in a statement, by field; false where it does
+// not read it. A condition must hold of the values, or of the record that the section is
+// about.
+func (b *Book) read(p *phrase, words []string, above *Record) (map[string][]Value, bool) {
+	have, fits := b.match(p.say, words)
+	if !fits {
+		return nil, false
+	}
+	values := map[string][]Value{}
+	for _, h := range have {
+		if h.hole == "" {
+			continue
+		}
+		many := fields[p.about][h.hole] && h.many
+		for _, group := range b.grouped(h, many) {
+			v, ok := b.valueOf(h.hole, h.as, group)
+			if !ok {
+				return nil, false
+			}
+			values[h.hole] = append(values[h.hole], v)
+		}
+	}
+	for field, wanted := range p.where {
+		got := values[field]
+		if got == nil && above != nil && above.About == p.about {
+			got = above.Get(field)
+		}
+		if len(got) > 0 && !slices.Contains(wanted, got[0].Text) {
+			return nil, false
+		}
+		if len(got) == 0 {
+			values[field] = []Value{{Text: wanted[0]}}
+		}
+	}
+	return values, true
+}
+
+// valueOf returns the site's value of a field for words of a device; false where they are
+// none.
+func (b *Book) valueOf(field, as string, words []string) (Value, bool) {
+	v, ok := b.value(as, words)
+	switch {
+	case !ok:
+		return v, false
+	case secretFields[field] && v.Secret == Open:
+		v.Secret = Clear
+	case numeric[field]:
+		return v, number(v.Text)
+	case field == "address":
+		v.Text, ok = address(v.Text)
+	}
+	return v, ok
+}
+
+// grouped parts the words of a hole into values: those of several values take as many
+// words as each has.
+func (b *Book) grouped(h bound, many bool) [][]string {
+	if !many {
+		return [][]string{h.words}
+	}
+	var all [][]string
+	for at := 0; at < len(h.words); {
+		to := min(len(h.words), at+b.longest(h.as))
+		for to > at+1 && !b.takes(h.as, h.words[at:to]) {
+			to--
+		}
+		all, at = append(all, h.words[at:to]), to
+	}
+	return all
+}
+
+func number(text string) bool {
+	_, err := strconv.ParseUint(text, 10, 32)
+	return err == nil
+}
+
+// address returns an address in its usual form, or a name of a host as it is; false for what
+// is neither.
+func address(text string) (string, bool) {
+	if a, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
+		return a.String(), true
+	}
+	return text, !strings.ContainsAny(text, ":/=[]") &&
+		strings.ContainsFunc(text, func(c rune) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' })
+}
+
+// take keeps what a phrase said, and returns it in words.
+func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *Record) (string, *Record) {
+	record := above
+	if above == nil || p.own {
+		record = r.record(p, have, s.line)
+	}
+	if s.taken {
+		if record.Line == s.line {
+			r.note(s.line, "it takes back %s, of which no line before it speaks", record)
+		}
+		return r.takeBack(p, have, record, above), record
+	}
+	if above != nil && above.About == Group && record.About == Server {
+		r.set(above, "servers", []Value{{Text: record.ID}}, p, have, s.line)
+	}
+	switch {
+	case p.about == Way && have["purpose"] != nil && have["list"] != nil:
+		have = map[string][]Value{have["purpose"][0].Text: have["list"]}
+	case p.about == Way && have["methods"] != nil:
+		for _, purpose := range p.lists {
+			list := r.find(List, "of "+record.ID+" "+purpose, s.line)
+			r.set(list, "purpose", []Value{{Text: purpose}}, p, have, s.line)
+			r.set(list, "methods", have["methods"], p, have, s.line)
+			r.set(record, purpose, []Value{{Text: ownList}}, p, have, s.line)
+		}
+		return r.means(record, map[string][]Value{"methods": have["methods"]}), record
+	}
+	var names []string
+	for field := range have {
+		names = append(names, field)
+	}
+	slices.Sort(names)
+	for _, field := range names {
+		if field == "mark" && record.About == List {
+			continue
+		}
+		r.set(record, field, have[field], p, have, s.line)
+	}
+	return r.means(record, have), record
+}
+
+// takeBack takes back what a statement says: of several values the one that it names.
+func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Record) string {
+	ids := identified(p)
+	for field, values := range have {
+		if !slices.Contains(ids, field) && p.where[field] == nil {
+			record.drop(field, values)
+		}
+	}
+	left := slices.ContainsFunc(record.order, func(f string) bool {
+		return record.facts[f] != nil && !slices.Contains(ids, f) && p.where[f] == nil
+	})
+	if p.about != Device && p.own && (!left || len(p.below) > 0) {
+		r.text.Records = slices.DeleteFunc(r.text.Records, func(o *Record) bool { return o == record })
+		delete(r.index, r.key(record.About, record.ID))
+		if above != nil && above.About == Group && record.About == Server {
+			above.drop("servers", []Value{{Text: record.ID}})
+		}
+	}
+	return "taken back: " + r.means(record, have)
+}
+
+// record returns the record that the values of a phrase tell.
+func (r *reading) record(p *phrase, have map[string][]Value, line int) *Record {
+	var parts []string
+	for _, f := range identified(p) {
+		if v := have[f]; len(v) > 0 {
+			parts = append(parts, v[0].Text)
+		}
+	}
+	return r.find(p.about, strings.Join(parts, " "), line)
+}
+
+func (r *reading) find(about About, id string, line int) *Record {
+	if known := r.known(about, id); known != nil {
+		return known
+	}
+	record := &Record{About: about, ID: id, Line: line, facts: map[string]*Fact{}}
+	r.index[r.key(about, id)] = record
+	r.text.Records = append(r.text.Records, record)
+	for _, w := range strings.Fields(id) {
+		r.names[r.book.layout.folded(w)] = true
+	}
+	return record
+}
+
+// set keeps the values of a field.
+func (r *reading) set(record *Record, field string, values []Value, p *phrase, have map[string][]Value, line int) {
+	f := record.facts[field]
+	if f == nil {
+		f = &Fact{Field: field, State: Said, Line: line}
+		record.facts[field] = f
+		if !slices.Contains(record.order, field) {
+			record.order = append(record.order, field)
+		}
+	} else if !fields[record.About][field] {
+		if f.Values[0] == values[0] {
+			return
+		}
+		if f.Values[0].Text != values[0].Text {
+			r.note(line, "the %s of %s is said before, in line %d, as something else; the last one holds", field,
+				record.String(), f.Line)
+		}
+		f.Values, f.Line = values, line
+		return
+	}
+	mark := 0
+	if m := have["mark"]; p.order == byMark && m != nil {
+		mark, _ = strconv.Atoi(m[0].Text)
+	}
+	for _, v := range values {
+		if p.order == lastFirst {
+			f.Values, f.marks = slices.Insert(f.Values, 0, v), slices.Insert(f.marks, 0, mark)
+			continue
+		}
+		at := len(f.Values)
+		for at > 0 && f.marks[at-1] > mark {
+			at--
+		}
+		f.Values, f.marks = slices.Insert(f.Values, at, v), slices.Insert(f.marks, at, mark)
+	}
+}
+
+// means says what a statement says, in the words of the site.
+func (r *reading) means(record *Record, have map[string][]Value) string {
+	var names, parts []string
+	for field := range have {
+		names = append(names, field)
+	}
+	slices.Sort(names)
+	for _, field := range names {
+		text := valuesText(have[field])
+		if field == "mark" || strings.Contains(" "+record.ID+" ", " "+text+" ") {
+			continue
+		}
+		parts = append(parts, field+" "+text)
+	}
+	if len(parts) == 0 {
+		return record.String()
+	}
+	return record.String() + ": " + strings.Join(parts, ", ")
+}
+
+// known returns the record of a name, nil for none.
+func (r *reading) known(about About, id string) *Record { return r.index[r.key(about, id)] }
+
+func (r *reading) key(about About, id string) string {
+	return string(about) + "\x00" + r.book.layout.folded(id)
+}
