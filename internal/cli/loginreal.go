@@ -76,7 +76,7 @@ func userSettings(path string) (settings, error) {
 	if !named {
 		home, err := os.UserHomeDir()
 		if err != nil {
-			return settings{config: &ssh_config.Config{}}, nil //nolint:nilerr // nobody's home has no settings
+			return settings{config: &ssh_config.Config{}}, nil // who has no home has no settings
 		}
 		path = filepath.Join(home, ".ssh", "config")
 	}

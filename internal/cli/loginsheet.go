@@ -203,11 +203,10 @@ func (t *sheetTrial) password(s sheet.Test) (site.Secret, string, error) {
 	if s.Case.Who.Kind == foresee.Anyone || s.Case.Who.Kind == foresee.Unknown {
 		return site.NewSecret("not the password of anybody"), "", nil
 	}
-	name := s.Case.Who.Typed()
-	if secret, is := strings.CutPrefix(s.Case.By, string(site.BySecret)+" "); is && s.Case.Outcome != walk.OutcomeRefused {
-		name = secret
+	if secret := s.Case.SecretOf(site.Login); secret != nil {
+		return t.secret(secret.Name)
 	}
-	return t.secret(name)
+	return t.secret(s.Case.Who.Typed())
 }
 
 func (t *sheetTrial) secret(name string) (site.Secret, string, error) {

@@ -55,10 +55,13 @@ type Again struct {
 	Secret  *site.ElevationSecret // by which the login passed, nil where it did not pass by one
 }
 
-// secretOf returns the secret by which a login passed, nil for none.
-func secretOf(steps []walk.Step) *site.ElevationSecret {
+// SecretOf returns the shared secret by which the login, or the elevation, passed; nil where
+// it did not pass by one. That secret is then what is typed, in place of a password.
+func (c Case) SecretOf(p site.Purpose) *site.ElevationSecret { return secretOf(c.Steps, p) }
+
+func secretOf(steps []walk.Step, p site.Purpose) *site.ElevationSecret {
 	for _, step := range steps {
-		if step.Purpose == site.Login && step.Method.Kind == site.BySecret && step.Result == walk.Accepted {
+		if step.Purpose == p && step.Method.Kind == site.BySecret && step.Result == walk.Accepted {
 			return step.Method.Secret
 		}
 	}

@@ -355,7 +355,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 			Now: left + cmp.Or(f.Soon, Soon)}
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
-			Wait: e.Wait, Secret: secretOf(second.Steps)}
+			Wait: e.Wait, Secret: secretOf(second.Steps, site.Login)}
 	}
 	c.When = world.when
 	return c

@@ -182,3 +182,46 @@ func TestRecordsAloneAreLost(t *testing.T) {
 		}
 	}
 }
+
+// What passed the login is what is typed, whoever decides afterwards.
+func TestTheSecretThatPassesALoginIsWhatIsTyped(t *testing.T) {
+	t.Parallel()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: S
+keys: {k: file k}
+servers:
+  - {name: r, protocol: radius, address: 192.0.2.1, key: k}
+  - {name: t, protocol: tacacs, address: 192.0.2.2, key: k, dead-time: 1m}
+groups: [{name: g, servers: [r]}, {name: h, servers: [t]}]
+lists:
+  - {name: l, authenticate: login, methods: [group g, secret bridge]}
+  - {name: s, authorize: session, methods: [group h]}
+elevation-secrets: [{name: bridge, level: 15, password: $6$a$b}]
+people: [{name: ines, teams: [net], password: $6$a$b}, {name: odd, teams: [none], password: $6$a$b}]
+roles: [{name: all, level: 15}]
+grants: [{who: [team net], role: all}]
+devices: [{name: d, addresses: [192.0.2.9], access: {ssh: {login: l, session: s}}}]
+`)})
+	require.NoError(t, err)
+	f := Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}, Now: time.Now()}
+	d := s.Device("d")
+	typed := map[string]string{}
+	for _, c := range f.Device(d) {
+		if c.Who.Name != "ines" {
+			continue
+		}
+		secret := "their own"
+		if s := c.SecretOf(site.Login); s != nil {
+			secret = s.Name
+		}
+		require.Nil(t, c.SecretOf(site.Elevation))
+		if c.Again != nil && c.Again.Secret != nil {
+			secret += ", then " + c.Again.Secret.Name
+		}
+		silent, _ := c.Split()
+		typed[strings.Join(silent, " ")] = secret
+	}
+	require.Equal(t, map[string]string{"": "their own", "r": "bridge", "t": "their own", "r t": "bridge, then bridge"}, typed)
+	for _, c := range f.Device(d) {
+		require.True(t, c.Who.Name != "odd" || c.SecretOf(site.Login) == nil, "who has no right to the level does not know its secret")
+	}
+}

@@ -317,8 +317,8 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 		for _, c := range m.cases {
 			if c.Way == w && c.Holds(silent) && fits(c) {
 				typed := password
-				if c.Outcome != walk.OutcomeRefused && strings.HasPrefix(c.By, string(site.BySecret)+" ") {
-					typed = c.By + " in place of the"
+				if secret := c.SecretOf(site.Login); secret != nil {
+					typed = string(site.BySecret) + " " + secret.Name + " in place of the"
 				}
 				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c),
 					Wait: waitOf(c), Case: c, Dark: len(silent) > 0})

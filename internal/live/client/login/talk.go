@@ -46,7 +46,8 @@ func newTalk(a Attempt, conn net.Conn, in io.Writer, out io.Reader) *talk {
 // end closes the connection and takes what is still on its way, so that its reader ends.
 func (t *talk) end() {
 	_ = t.conn.Close()
-	for range t.came { //nolint:revive // to its end
+	for range t.came { // to its end
+		continue
 	}
 }
 

@@ -9,7 +9,6 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -48,37 +47,24 @@ func (p passwords) of(w foresee.Who) site.Secret {
 // login returns what somebody types to log in, and raise what for an elevation: what
 // the method that is foreseen to decide takes. Who is not foreseen to know a secret
 // types their own password.
-func (p passwords) login(c foresee.Case) site.Secret { return p.typed(site.Login, c) }
+func (p passwords) login(c foresee.Case) site.Secret { return p.typed(c.Who, c.SecretOf(site.Login)) }
 
 // loginAgain is what is typed the second time: while servers rest, another method may decide.
-func (p passwords) loginAgain(c foresee.Case) site.Secret {
-	if c.Again.Secret == nil {
-		return p.of(c.Who)
-	}
-	return p.opening(c.Again.Secret.Name)
+func (p passwords) loginAgain(c foresee.Case) site.Secret { return p.typed(c.Who, c.Again.Secret) }
+
+func (p passwords) raise(c foresee.Case) site.Secret {
+	return p.typed(c.Who, c.SecretOf(site.Elevation))
 }
 
-// opening is the password of an elevation secret.
-func (p passwords) opening(name string) site.Secret {
-	if key, has := p.opens[name]; has {
+// typed is the password of a secret, or that of somebody where there is none.
+func (p passwords) typed(who foresee.Who, s *site.ElevationSecret) site.Secret {
+	if s == nil {
+		return p.of(who)
+	}
+	if key, has := p.opens[s.Name]; has {
 		return p.kept[key]
 	}
 	return p.secret
-}
-
-func (p passwords) raise(c foresee.Case) site.Secret { return p.typed(site.Elevation, c) }
-
-func (p passwords) typed(purpose site.Purpose, c foresee.Case) site.Secret {
-	for _, step := range slices.Backward(c.Steps) {
-		if step.Purpose != purpose {
-			continue
-		}
-		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
-			break
-		}
-		return p.opening(step.Method.Ref.Name)
-	}
-	return p.of(c.Who)
 }
 
 // rehearse changes a site so that it can be drilled: every hash is that of one of
