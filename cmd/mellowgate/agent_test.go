@@ -2,11 +2,8 @@ package main
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -20,7 +17,6 @@ import (
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/live/client/device"
-	"mellowgate/internal/live/store/mortal"
 )
 
 // agent is a NETCONF agent that we did not write, with the module ietf-system,
@@ -28,65 +24,23 @@ import (
 // host as long as nobody sets its name or its clock.
 func agent(t *testing.T) (c call, address string, as []string) {
 	netconfd, subsystem := peer(t, "/usr/sbin/netconfd"), peer(t, "/usr/sbin/netconf-subsystem")
-	sshd, keygen := peer(t, "/usr/sbin/sshd"), peer(t, "ssh-keygen")
 	if _, err := os.Stat("/usr/share/yuma/modules/ietf/ietf-system@2014-08-06.yang"); err != nil {
 		peer(t, "the module ietf-system")
 	}
-	dir, err := os.MkdirTemp("/tmp", "agent") // a socket's path is short
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	me, err := user.Current()
-	require.NoError(t, err)
-	if me.Uid == "0" {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	}
-	for _, key := range []string{"host", "person"} {
-		out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address = free.Addr().String()
-	_, port, _ := net.SplitHostPort(address)
-	require.NoError(t, free.Close())
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "sshd_config"), fmt.Appendf(nil, `Port %[1]s
-ListenAddress 127.0.0.1
-HostKey %[2]s/host
-PidFile %[2]s/sshd.pid
-AuthorizedKeysFile %[2]s/person.pub
-PasswordAuthentication no
-KbdInteractiveAuthentication no
-UsePAM no
-StrictModes no
-PermitRootLogin yes
-Subsystem netconf "%[3]s --ncxserver-sockname=%[1]s@%[2]s/socket"
-`, port, dir, subsystem), 0o600))
-	said, err := os.Create(filepath.Join(dir, "said"))
-	require.NoError(t, err)
-	start := func(name string, args ...string) {
-		cmd := mortal.Child(exec.Command(name, args...))
-		cmd.Env, cmd.Dir = append(os.Environ(), "HOME="+dir), dir
-		cmd.Stdout, cmd.Stderr = said, said
-		require.NoError(t, cmd.Start())
-		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	}
-	start(netconfd, "--module=ietf-system", "--no-startup", "--port="+port, "--ncxserver-sockname="+dir+"/socket",
-		"--superuser="+me.Username, "--access-control=off", "--datapath="+dir)
-	start(sshd, "-D", "-e", "-f", dir+"/sshd_config")
-	require.Eventually(t, func() bool {
-		conn, err := net.Dial("tcp", address)
-		if err == nil {
-			_ = conn.Close()
-		}
-		log, _ := os.ReadFile(said.Name())
-		return err == nil && strings.Contains(string(log), "Running netconfd server")
-	}, 20*time.Second, 20*time.Millisecond, "the agent starts")
+	o := opensshFolder(t, "ed25519", "PasswordAuthentication no\nSubsystem netconf \""+subsystem+
+		" --ncxserver-sockname=%[1]s@%[2]s/socket\"\n")
+	o.start(t, func() bool {
+		log, _ := os.ReadFile(o.log)
+		return strings.Contains(string(log), "Running netconfd server")
+	}, []string{netconfd, "--module=ietf-system", "--no-startup", "--port=" + o.port,
+		"--ncxserver-sockname=" + o.dir + "/socket", "--superuser=" + o.person, "--access-control=off",
+		"--datapath=" + o.dir})
 	c = call{dir: t.TempDir()}
-	as = []string{"-state", "none", "-person", me.Username, "-ssh-key", filepath.Join(dir, "person"), "-known-hosts",
-		"hosts", "-accept-host-key", "-address", address}
-	c.site(t, "first", me.Username, "r1, r2", "[group g, local]")
-	c.site(t, "other", me.Username, "r2, r1", "[local, group g]")
-	return c, address, as
+	as = []string{"-state", "none", "-person", o.person, "-ssh-key", o.key, "-known-hosts",
+		"hosts", "-accept-host-key", "-address", o.address}
+	c.site(t, "first", o.person, "r1, r2", "[group g, local]")
+	c.site(t, "other", o.person, "r2, r1", "[local, group g]")
+	return c, o.address, as
 }
 
 // site writes a site whose device is the agent.

@@ -5,16 +5,12 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"mellowgate/internal/live/store/mortal"
 )
 
 // plainDevice is a device with words, prompts and pages of its own, over plain text or
@@ -161,48 +157,9 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 
 // opensshd is OpenSSH's own server, for whoever runs the tests, and the key that opens it.
 func opensshd(t *testing.T) (address, key, name string) {
-	sshd, keygen := peer(t, "/usr/sbin/sshd"), peer(t, "ssh-keygen")
-	dir, err := os.MkdirTemp("/tmp", "sshd")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	me, err := user.Current()
-	require.NoError(t, err)
-	if me.Uid == "0" {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	}
-	for file, kind := range map[string]string{"host": "rsa", "person": "ed25519"} {
-		out, err := exec.Command(keygen, "-q", "-t", kind, "-N", "", "-f", filepath.Join(dir, file)).CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address = free.Addr().String()
-	_, port, _ := net.SplitHostPort(address)
-	require.NoError(t, free.Close())
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), fmt.Appendf(nil, `Port %[1]s
-ListenAddress 127.0.0.1
-HostKey %[2]s/host
-PidFile none
-AuthorizedKeysFile %[2]s/person.pub
-PasswordAuthentication yes
-KbdInteractiveAuthentication no
-UsePAM no
-StrictModes no
-PermitRootLogin yes
-AllowTcpForwarding yes
-PrintMotd no
-`, port, dir), 0o600))
-	cmd := mortal.Child(exec.Command(sshd, "-D", "-e", "-f", dir+"/config"))
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool {
-		conn, err := net.Dial("tcp", address)
-		if err == nil {
-			_ = conn.Close()
-		}
-		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
-	return address, filepath.Join(dir, "person"), me.Username
+	o := opensshFolder(t, "rsa", "PasswordAuthentication yes\nAllowTcpForwarding yes\nPrintMotd no\n")
+	o.start(t, func() bool { return true })
+	return o.address, o.key, o.person
 }
 
 // OpenSSH's server is a device too: its RSA key is taken, a terminal is asked for, the

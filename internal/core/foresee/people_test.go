@@ -220,8 +220,10 @@ devices: [{name: d, addresses: [192.0.2.9], access: {ssh: {login: l, session: s}
 		silent, _ := c.Split()
 		typed[strings.Join(silent, " ")] = secret
 	}
-	require.Equal(t, map[string]string{"": "their own", "r": "bridge", "t": "their own", "r t": "bridge, then bridge"}, typed)
+	require.Equal(t, map[string]string{"": "their own", "r": "bridge", "t": "their own", "r t": "bridge, then bridge"},
+		typed)
 	for _, c := range f.Device(d) {
-		require.True(t, c.Who.Name != "odd" || c.SecretOf(site.Login) == nil, "who has no right to the level does not know its secret")
+		require.True(t, c.Who.Name != "odd" || c.SecretOf(site.Login) == nil,
+			"who has no right to the level does not know its secret")
 	}
 }
