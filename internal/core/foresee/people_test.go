@@ -29,8 +29,10 @@ lists:
   - {name: l, authenticate: login, methods: [group g, group q, local]}
   - {name: s, authorize: session, methods: [group g, group q, local]}
   - {name: v, account: sessions, when: start and stop, methods: [group q]}
-accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: one, level: 15, password: $6$c$d}, {name: deck, level: 7, password: none}]
-people: [{name: one, teams: [net], password: $6$c$d}, {name: limited, from: directory}, {name: gone, from: directory, disabled: true}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: one, level: 15, password: $6$c$d},
+  {name: deck, level: 7, password: none}]
+people: [{name: one, teams: [net], password: $6$c$d}, {name: limited, from: directory},
+  {name: gone, from: directory, disabled: true}]
 roles: [{name: all, level: 15, commands: [allow **]}, {name: look, level: 1, commands: [allow look]}]
 grants:
   - {who: [team net], from: [192.0.2.0/24], hours: Mon 06:00-20:00, role: all}

@@ -27,7 +27,8 @@ lists:
   - {name: own, authenticate: login, methods: [local]}
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 profiles:
-  - {name: p, accounts: [keeper], access: {ssh: {login: crew, session: rights, commands: may, record-sessions: visits, record-commands: typed}}}
+  - {name: p, accounts: [keeper], access: {ssh: {login: crew, session: rights, commands: may,
+     record-sessions: visits, record-commands: typed}}}
 devices:
   - {name: d1, profile: p, addresses: [192.0.2.11]}
   - {name: d2, profile: p, addresses: [192.0.2.12]}

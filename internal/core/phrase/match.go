@@ -139,6 +139,8 @@ func (p *patternParser) word() (e element, err error) {
 			if parts[len(parts)-1].hole == "" {
 				return e, fmt.Errorf("a hole has no name")
 			}
+		case c == '*':
+			return e, fmt.Errorf("* stands for whole words, and not for a part of one; write \\* for the sign")
 		case c == '+' && len(parts) > 1 && parts[len(parts)-1].hole != "" && literal == "":
 			return e, fmt.Errorf("+ goes with a hole that is a word of its own; write \\+ for the sign")
 		case c == '+' && len(parts) == 1 && parts[0].hole != "" && literal == "":

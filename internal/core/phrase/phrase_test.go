@@ -488,6 +488,7 @@ phrases:
 		{"gate <name> at <address>", "gate (a|b <name>", `the phrase cannot be read: a ")" is missing`},
 		{"gate <name> at <address>", `"gate [<name>"`, `the phrase cannot be read: a "]" is missing`},
 		{"gate <name> at <address>", "gate <name> a) b", `the phrase cannot be read: a ")" stands there that nothing opened`},
+		{"territory: [gate]", `territory: ["gate*"]`, `* stands for whole words, and not for a part of one; write \* for`},
 		{"gate <name> at <address>", "gate <name> |b", `the phrase cannot be read: a "|" stands there that nothing opened`},
 		{"gate <name> at <address>", `"gate <name> [a|b]"`, `a "|" stands there that nothing opened`},
 		{"gate <name> at <address>", "gate (a|b)=<protocol>x <name>", `=<field as table> is wanted after the alternatives`},

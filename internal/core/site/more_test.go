@@ -92,7 +92,8 @@ func TestAListForOneNameAndAListForSomeNames(t *testing.T) {
 accounts: [{name: a, level: 15, password: none}, {name: b, level: 15, password: none, login: own}]
 people: [{name: p, password: $6$a$b}]
 devices:
-  - {name: d, addresses: [192.0.2.1], accounts: [a, b], defaults: {login: l}, access: {ssh: {from: [192.0.2.0/24, 198.51.100.7]}}}
+  - {name: d, addresses: [192.0.2.1], accounts: [a, b], defaults: {login: l}, access: {ssh: {from: [192.0.2.0/24,
+     198.51.100.7]}}}
   - {name: e, addresses: [192.0.2.2], accounts: [b], defaults: {login: l}, found: {lists: {own: [local]}}}
 `)
 	d, ssh := s.Device("d"), s.Device("d").Way(SSH)

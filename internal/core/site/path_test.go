@@ -18,7 +18,8 @@ groups: [{name: g, servers: [t1, t2], interface: loop, network: of-group}, {name
 lists: [{name: l, authenticate: login, methods: [group g, group h]}]
 profiles: [{name: p, access: {console: {login: l}}PROFILE}]
 devices:
-  - {name: d, profile: p, addresses: [192.0.2.11, 192.0.2.12, "2001:db8::11"], interfaces: {loop: [192.0.2.12, "2001:db8::12"], up: 192.0.2.13}DEVICE}
+  - {name: d, profile: p, addresses: [192.0.2.11, 192.0.2.12, "2001:db8::11"], interfaces: {loop: [192.0.2.12,
+     "2001:db8::12"], up: 192.0.2.13}DEVICE}
   - {name: e, profile: p, addresses: [192.0.2.21], interfaces: {loop: 192.0.2.22, up: 192.0.2.23}}
 `
 
