@@ -133,7 +133,8 @@ func Of(d *site.Device) Blueprint {
 		v := &b.Servers[i]
 		v.PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(v.Protocol))
 		at := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
-		path := d.Path(asked[at])
+		path, patience := d.Path(asked[at]), d.Patience(asked[at])
+		v.Timeout, v.Attempts, v.DeadTime = patience.Timeout, patience.Attempts, patience.DeadTime
 		v.Network, v.Interface = path.Network, path.Interface
 		if path.Source.IsValid() {
 			v.Source = path.Source.String()

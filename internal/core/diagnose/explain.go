@@ -483,10 +483,10 @@ func (j *judging) restEnds(server string, since time.Time) time.Time {
 		return time.Time{}
 	}
 	d := s.Device(j.story.Device)
-	if d == nil || d.Kind.Traits.RestEndsWithLast || s.Server(server).DeadTime == 0 {
+	if d == nil || d.Kind.Traits.RestEndsWithLast || d.Patience(s.Server(server)).DeadTime == 0 {
 		return time.Time{}
 	}
-	return since.Add(s.Server(server).DeadTime)
+	return since.Add(d.Patience(s.Server(server)).DeadTime)
 }
 
 // stillAway reports whether a question of our own got no answer from a server.

@@ -127,7 +127,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 		why = unheard
 	}
 	if why != "" {
-		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(e.server, why, w.device.Kind.Traits)}
+		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(w.device, e.server, why)}
 	}
 	if e.q.Purpose.Records() {
 		return walk.Reply{Result: walk.Accepted}

@@ -414,7 +414,7 @@ func (m *maker) outage() Section {
 func (m *maker) longestRest() time.Duration {
 	var longest time.Duration
 	for _, s := range m.servers {
-		longest = max(longest, s.DeadTime)
+		longest = max(longest, m.device.Patience(s).DeadTime)
 	}
 	return longest
 }

@@ -116,7 +116,7 @@ type Device struct {
 	Interfaces  map[string][]netip.Addr // the addresses of interfaces that questions come from
 	sources     []netip.Addr            // as said, the usual one first: one for a family
 	asked       []*Server               // the servers of its lists, as they were read
-	leavesApart bool                    // for some of them questions leave another way
+	leavesApart bool                    // for some of them questions leave another way, or it is patient otherwise
 	Shows       Shown                   // its certificate, where that bears neither its name nor its address
 	Network     string                  // the routing instance of its management, "" for the default one
 	Labels      map[string]string

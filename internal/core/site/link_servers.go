@@ -136,11 +136,12 @@ func (l *linker) radius(s *Server) {
 	orDefault(&s.Attempts, 2)
 }
 
+const askedOnce = "the %s server %s is asked once: TCP repeats what is lost by itself; take attempts out or make it 1"
+
 // once holds a server over TCP to one try.
 func (l *linker) once(s *Server, what string) {
 	if s.Attempts > 1 {
-		l.wrong(s.Place, "the %s server %s is asked once: TCP repeats what is lost by itself; take attempts out or make it 1",
-			what, s.Name)
+		l.wrong(s.Place, askedOnce, what, s.Name)
 	}
 	orDefault(&s.Attempts, 1)
 }

@@ -2,8 +2,10 @@ package site
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -24,11 +26,16 @@ type Leaves struct {
 	Network   string
 	Interface Ref
 	Source    netip.Addr
+	Timeout   time.Duration  // 0: as the server says
+	Attempts  int            // 0: as the server says
+	DeadTime  *time.Duration // nil: as the server says
 }
 
 // over lays what is said nearer to the device over what is said further away.
 func (l Leaves) over(far Leaves) Leaves {
 	l.Network = cmp.Or(l.Network, far.Network)
+	l.Timeout, l.Attempts = cmp.Or(l.Timeout, far.Timeout), cmp.Or(l.Attempts, far.Attempts)
+	l.DeadTime = cmp.Or(l.DeadTime, far.DeadTime)
 	if l.Source.IsValid() || l.Interface.Name != "" {
 		return l
 	}
@@ -50,6 +57,53 @@ func (d *Device) Path(s *Server) Path {
 		p.Source = ofFamily(s, d.Addresses)
 	}
 	return p
+}
+
+// Patience is how long a device waits for a server, how often it asks, and how long it
+// leaves it alone after no answer.
+type Patience struct {
+	Timeout  time.Duration // for one try
+	Attempts int           // the first included
+	DeadTime time.Duration // 0: it never rests
+}
+
+// Patience returns how patient the device is with a server: as the site says for the
+// device or its profile, else for the server. Of a server that is not of the site it is the
+// server's own.
+func (d *Device) Patience(s *Server) Patience {
+	p := Patience{Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime}
+	if !d.leavesApart || !slices.Contains(d.asked, s) {
+		return p
+	}
+	says := d.says(s)
+	p.Timeout, p.Attempts = cmp.Or(says.Timeout, p.Timeout), cmp.Or(says.Attempts, p.Attempts)
+	if says.DeadTime != nil {
+		p.DeadTime = *says.DeadTime
+	}
+	return p
+}
+
+// Hasten makes everything that the site says of waiting for servers so many times shorter,
+// for trials that would take long.
+func (s *Site) Hasten(factor int) {
+	for _, v := range s.Servers {
+		v.Timeout /= time.Duration(factor)
+		v.DeadTime /= time.Duration(factor)
+	}
+	hasten := func(asks []Leaves) {
+		for i := range asks {
+			asks[i].Timeout /= time.Duration(factor)
+			if rest := asks[i].DeadTime; rest != nil {
+				*rest /= time.Duration(factor)
+			}
+		}
+	}
+	for _, p := range s.Profiles {
+		hasten(p.asks)
+	}
+	for _, d := range s.Devices {
+		hasten(d.Own.asks)
+	}
 }
 
 // says returns what the site says of how questions leave for a server.
@@ -129,7 +183,7 @@ func (d *Device) AsksAlike() string {
 	text := d.Network
 	for _, s := range d.asked {
 		p := d.Path(s)
-		text += " " + s.Name
+		text += fmt.Sprint(" ", s.Name, d.Patience(s))
 		if !p.Source.IsValid() {
 			text += " nowhere"
 		}
@@ -138,12 +192,19 @@ func (d *Device) AsksAlike() string {
 	return text
 }
 
-// leavesShape reads how questions leave for a group's servers.
+// leavesFields are what can be said of how servers are asked.
 var leavesFields = map[string]field[Leaves]{
 	"network":   textOf("network", func(l *Leaves) *string { return &l.Network }),
 	"interface": nameField("interface", func(l *Leaves) *Ref { return &l.Interface }),
 	"source": {read: func(r *reader, n *yaml.Node, l *Leaves) { l.Source, _ = r.address(n, "source") },
 		form: textForm()},
+	"timeout": durationField("timeout", time.Millisecond, 5*time.Minute,
+		func(l *Leaves) *time.Duration { return &l.Timeout }),
+	"attempts": intField("attempts", 1, 20, func(l *Leaves) *int { return &l.Attempts }),
+	"dead-time": durationField("dead-time", 0, 24*time.Hour, func(l *Leaves) *time.Duration {
+		l.DeadTime = new(time.Duration)
+		return l.DeadTime
+	}),
 }
 
 var leavesShape = shape[Leaves]{what: "asks", fields: leavesFields}
@@ -219,7 +280,12 @@ func (l *linker) leaves(d *Device) {
 	}
 	for _, s := range d.asked {
 		p := d.Path(s)
-		d.leavesApart = d.leavesApart || p.Source != d.Source || p.Network != d.Network
+		says := d.says(s)
+		d.leavesApart = d.leavesApart || p.Source != d.Source || p.Network != d.Network || says.Timeout != 0 ||
+			says.Attempts != 0 || says.DeadTime != nil
+		if says.Attempts > 1 && (s.Protocol != RADIUS || s.TLS) {
+			l.wrong(cmp.Or(says.To.Place, d.Place), askedOnce, s.Protocol.Title(), s.Name)
+		}
 		has(d.Place, Ref{Name: p.Interface}, s.Name)
 	}
 }

@@ -66,3 +66,34 @@ func TestAPathThatLeadsNowhereIsSaid(t *testing.T) {
 	require.Equal(t, "[192.0.2.11 192.0.2.12 2001:db8::12]", fmt.Sprint(s.Device("d").Sources()))
 	require.NotEqual(t, s.Device("d").AsksAlike(), s.Device("e").AsksAlike(), "e cannot ask t2")
 }
+
+func TestADeviceIsAsPatientAsWhatIsNearestToItSays(t *testing.T) {
+	t.Parallel()
+	radius := strings.NewReplacer("protocol: tacacs, address: 192.0.2.1,",
+		"protocol: radius, address: 192.0.2.1, attempts: 2, dead-time: 1m,", "protocol: tacacs, address: \"2001",
+		"protocol: radius, attempts: 1, address: \"2001").Replace(pathSite)
+	s, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE",
+		", asks: {g: {timeout: 2s, attempts: 4}, t1: {dead-time: 5m}}", "DEVICE",
+		", asks: {t1: {timeout: 7s, dead-time: 0}}").Replace(radius))})
+	require.NoError(t, err)
+	d, e := s.Device("d"), s.Device("e")
+	for name, want := range map[string]string{"t1": "{7s 4 0s}", "t2": "{2s 4 0s}", "t3": "{3s 1 0s}"} {
+		require.Equal(t, want, fmt.Sprint(d.Patience(s.Server(name))), name)
+	}
+	require.Equal(t, "{2s 4 5m0s}", fmt.Sprint(e.Patience(s.Server("t1"))))
+	require.NotEqual(t, d.AsksAlike(), e.AsksAlike())
+	stranger := *s.Server("t1")
+	require.Equal(t, "{3s 2 1m0s}", fmt.Sprint(d.Patience(&stranger)), "it is not of the site: its own values hold")
+	s.Hasten(10)
+	require.Equal(t, "{700ms 4 0s}", fmt.Sprint(d.Patience(s.Server("t1"))))
+	require.Equal(t, "{200ms 4 30s}", fmt.Sprint(e.Patience(s.Server("t1"))))
+	require.Equal(t, "{300ms 1 0s}", fmt.Sprint(e.Patience(s.Server("t3"))))
+	for part, says := range map[string]string{
+		", asks: {t1: {attempts: 21}}": `attempts is "21"; a whole number from 1 to 20 is wanted`,
+		", asks: {t3: {attempts: 2}}":  "the TACACS+ server t3 is asked once: TCP repeats what is lost by itself",
+	} {
+		_, err = Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", part, "DEVICE", "").
+			Replace(pathSite))})
+		require.ErrorContains(t, err, says)
+	}
+}

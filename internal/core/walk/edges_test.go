@@ -73,7 +73,7 @@ func TestAServerIsLeftAloneFromTheEndOfItsWaitOn(t *testing.T) {
 	t.Parallel()
 	for traits, woken := range map[string]bool{"": false, "rest-ends: with-last": true} {
 		d := device(t, traits, loginLists, "ssh: {login: t-local}", "keeper")
-		w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, traits: d.Kind.Traits}
+		w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}}
 		rests := new(Rests)
 		require.False(t, rests.Some())
 		first := &Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: rests}

@@ -93,8 +93,8 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 			step.Result, step.Reason, step.By, step.reply = reply.Result, reply.Reason, s.Name, reply
 			return step
 		}
-		if s.DeadTime > 0 {
-			v.Rests.rest(s, v.Now+step.Took+s.DeadTime)
+		if rest := v.Device.Patience(s).DeadTime; rest > 0 {
+			v.Rests.rest(s, v.Now+step.Took+rest)
 		}
 	}
 	return step
@@ -150,7 +150,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 	exchange := v.World.Begin(s, q)
 	defer exchange.Close()
 	var reply Reply
-	for n := 1; n <= s.Attempts; n++ {
+	for n := 1; n <= v.Device.Patience(s).Attempts; n++ {
 		reply = exchange.Try(n)
 		step.Took += reply.Took
 		step.Tries = append(step.Tries, Try{Server: s, N: n, Reply: reply})
@@ -161,20 +161,20 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 	return reply
 }
 
-// Lost returns how long one try at a server takes that gives no answer for the
-// given reason.
-func Lost(s *site.Server, r reason.Reason, t site.Traits) time.Duration {
+// Lost returns how long one try of a device at a server takes that gives no answer
+// for the given reason.
+func Lost(d *site.Device, s *site.Server, r reason.Reason) time.Duration {
 	if r == reason.NoSource {
 		return 0 // nothing was sent
 	}
 	if s.Protocol == site.RADIUS && !s.TLS {
-		if closed(r) && t.HeedsICMP {
+		if closed(r) && d.Kind.Traits.HeedsICMP {
 			return 0
 		}
-		return s.Timeout // nothing valid ever comes
+		return d.Patience(s).Timeout // nothing valid ever comes
 	}
 	if r == reason.Silent || r == reason.Late {
-		return s.Timeout
+		return d.Patience(s).Timeout
 	}
 	return 0 // refused, closed, unreadable or said: known at once
 }

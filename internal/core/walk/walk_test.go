@@ -22,7 +22,6 @@ type world struct {
 	right   string // the local account whose password was given
 	asked   []string
 	secret  bool // the right elevation secret is given
-	traits  site.Traits
 }
 
 type exchange struct {
@@ -52,7 +51,7 @@ func (e exchange) Try(n int) Reply {
 	case "no":
 		return Reply{Result: Refused, Reason: reason.RefusedByServer}
 	}
-	return Reply{Result: Unavailable, Reason: reason.Reason(word), Took: Lost(e.s, reason.Reason(word), e.w.traits)}
+	return Reply{Result: Unavailable, Reason: reason.Reason(word), Took: Lost(e.q.Device, e.s, reason.Reason(word))}
 }
 
 // endsList adds to traits that a refusal ends a list, where they say nothing of
@@ -95,7 +94,6 @@ const loginLists = `
 `
 
 func enter(d *site.Device, w *world, who string) (Entry, *Visit) {
-	w.traits = d.Kind.Traits
 	v := &Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: new(Rests)}
 	return v.Enter(who), v
 }
@@ -219,7 +217,7 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 			if strings.Contains(c.ways, "web") {
 				way = d.Way(site.Web)
 			}
-			v := &Visit{Device: d, Way: way, World: &world{answers: c.answers, right: "keeper", traits: d.Kind.Traits},
+			v := &Visit{Device: d, Way: way, World: &world{answers: c.answers, right: "keeper"},
 				Rests: new(Rests)}
 			e := v.Enter(c.who)
 			require.Equal(t, []any{c.in, c.level}, []any{e.In, e.Level})
@@ -240,7 +238,7 @@ func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: t-local}", "keeper")
-			w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, traits: d.Kind.Traits}
+			w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}}
 			rests := new(Rests)
 			visit := func(now time.Duration) []string {
 				w.asked = nil
@@ -334,7 +332,7 @@ func TestPropertyALocalAccountGetsInWhenNoServerAnswers(t *testing.T) {
 				answers[s] = "silent"
 			}
 		}
-		w := &world{answers: answers, right: "keeper", traits: d.Kind.Traits}
+		w := &world{answers: answers, right: "keeper"}
 		e := (&Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: new(Rests)}).Enter("keeper")
 		if !e.In {
 			t.Fatalf("refused: %s", e.Reason)
@@ -353,7 +351,7 @@ func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 			}
 		}
 		answers[rapid.SampledFrom([]string{"t1", "t2"}).Draw(t, "silenced")] = "silent"
-		w := &world{answers: answers, traits: d.Kind.Traits}
+		w := &world{answers: answers}
 		if e := (&Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: new(Rests)}).Enter("stranger"); e.In {
 			t.Fatalf("in by %s", e.By)
 		}
@@ -366,7 +364,7 @@ func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
 		"keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		v := &Visit{Device: d, Way: d.Way(site.SSH),
-			World: &world{answers: worlds(t), right: "keeper", traits: d.Kind.Traits}, Rests: new(Rests)}
+			World: &world{answers: worlds(t), right: "keeper"}, Rests: new(Rests)}
 		e := v.Enter("keeper")
 		sum := time.Duration(0)
 		for _, s := range v.Steps {
@@ -396,7 +394,7 @@ func TestAServerThatAnsweredIsNotAskedAgain(t *testing.T) {
 		{"silent", "no", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1"}},
 		{"closed", "silent", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1", "login r2 2", "login r2 3"}},
 	} {
-		w := &world{answers: map[string]string{"r1": c.r1, "r2": c.r2}, traits: d.Kind.Traits}
+		w := &world{answers: map[string]string{"r1": c.r1, "r2": c.r2}}
 		enter(d, w, "ines")
 		require.Equal(t, c.asked, w.asked, "%s, %s", c.r1, c.r2)
 	}
@@ -419,7 +417,7 @@ func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "silent", "t2": "silent"}, 15},
 	} {
 		d := device(t, c.traits, sessionLists, c.ways, "keeper")
-		w := &world{answers: c.answers, right: "keeper", traits: d.Kind.Traits}
+		w := &world{answers: c.answers, right: "keeper"}
 		e, _ := enter(d, w, "keeper")
 		require.True(t, e.In, "%+v", c)
 		require.Equal(t, c.level, e.Level, "%+v", c)
@@ -434,7 +432,7 @@ func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true,
 		"": true} {
 		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}", "keeper")
-		w := &world{answers: map[string]string{"t1": "yes 15"}, traits: d.Kind.Traits}
+		w := &world{answers: map[string]string{"t1": "yes 15"}}
 		e, v := enter(d, w, "ines")
 		require.True(t, e.In)
 		w.answers = map[string]string{"t1": "closed", "t2": "closed"}
@@ -447,7 +445,7 @@ func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 		require.True(t, v.Command(2*time.Second, "save", 15).Allowed, traits)
 
 		d = device(t, traits, commandLists, "ssh: {login: t-local, record-sessions: rec-s}", "keeper")
-		w = &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, right: "keeper", traits: d.Kind.Traits}
+		w = &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, right: "keeper"}
 		e, _ = enter(d, w, "keeper")
 		require.Equal(t, allowed, e.In, traits)
 		if !allowed {

@@ -6,6 +6,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
 )
 
 // Impaired is a server that a device does not find as it should be: because of a
@@ -32,13 +33,13 @@ var loginFaults = map[string]foresee.State{"silent": foresee.Down, "closed": for
 	string(foresee.KeyDiffers): foresee.KeyDiffers, string(foresee.ClientUnknown): foresee.ClientUnknown,
 	"error": foresee.InError, string(foresee.NoRecords): foresee.NoRecords}
 
-// state is what a fault makes of a server in a forecast; known is false where no
-// forecast has a word for it.
-func (f Fault) state() (s foresee.State, known bool) {
+// state is what a fault makes of a server in a forecast for a device, nil for one that is
+// as patient as the server says; known is false where no forecast has a word for it.
+func (f Fault) state(d *site.Device) (s foresee.State, known bool) {
 	switch {
 	case f.Server == nil:
 		return foresee.Up, f.With != "" || f.What == "clock" // of NETCONF, and of clocks: no part of a login
-	case f.What == "slow" && f.By >= f.Server.Timeout*time.Duration(f.Server.Attempts):
+	case f.What == "slow" && f.By >= f.waited(d):
 		return foresee.Down, true
 	case f.What == "slow":
 		return foresee.Up, true
@@ -47,12 +48,21 @@ func (f Fault) state() (s foresee.State, known bool) {
 	return s, known
 }
 
+// waited returns how long a device waits for the server of a fault, all tries together.
+func (f Fault) waited(d *site.Device) time.Duration {
+	if d == nil {
+		return f.Server.Timeout * time.Duration(f.Server.Attempts)
+	}
+	p := d.Patience(f.Server)
+	return p.Timeout * time.Duration(p.Attempts)
+}
+
 // impaired returns how devices find the servers that they would ask, where that
 // is not as it should be, and the faults for which no forecast has a word.
 func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
 	faults := l.Faults()
 	for _, f := range faults {
-		if _, known := f.state(); !known {
+		if _, known := f.state(nil); !known {
 			unforeseen = append(unforeseen, f)
 		}
 	}
@@ -60,7 +70,7 @@ func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
 		for _, h := range l.devices[d].Servers() {
 			i := Impaired{Device: d.Name, Server: h.Server, State: foresee.Up, Rests: h.Rests}
 			for _, f := range faults {
-				s, known := f.state()
+				s, known := f.state(d)
 				if known && s != foresee.Up && f.Server != nil && f.Server.Name == h.Server &&
 					(f.Device == nil || f.Device == d) && worse(s, i.State) {
 					i.State = s

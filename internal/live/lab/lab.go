@@ -236,7 +236,7 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 				t.Accounting = netip.AddrPortFrom(t.Accounting.Addr(), accounting)
 			}
 		}
-		t.Key = reach.Key(d, s, l.config.Keys)
+		t.Key, t.Patience = reach.Key(d, s, l.config.Keys), d.Patience(s)
 		switch {
 		case s.Protocol == site.LDAP:
 			t.TLS = l.directory(s).TLS

@@ -47,6 +47,7 @@ func (Net) Dial(ctx context.Context, network string, from netip.Addr, to netip.A
 // Target is a server as one asker reaches it.
 type Target struct {
 	Server         *site.Server
+	Patience       site.Patience  // of the asker; zero: as the server says
 	Authentication netip.AddrPort // for TACACS+, where everything is asked
 	Accounting     netip.AddrPort
 	From           netip.Addr // the asker's address
@@ -55,6 +56,14 @@ type Target struct {
 	Dialer         Dialer
 	TLS            *tls.Config       // for a server over TLS
 	Words          radius.Dictionary // for the attributes of answers
+}
+
+// patient returns how patient the asker is.
+func (t Target) patient() site.Patience {
+	if t.Patience == (site.Patience{}) {
+		return site.Patience{Timeout: t.Server.Timeout, Attempts: t.Server.Attempts}
+	}
+	return t.Patience
 }
 
 // secure makes TLS on a connection, where the server speaks over TLS.

@@ -188,7 +188,7 @@ func (e *radiusExchange) Try(n int) walk.Reply {
 		if e.err = e.answerChallenge(code); e.err != nil {
 			break
 		}
-		for n := 1; n == 1 || n <= e.target.Server.Attempts && reply.Result == walk.Unavailable; n++ {
+		for n := 1; n == 1 || n <= e.target.patient().Attempts && reply.Result == walk.Unavailable; n++ {
 			reply = e.try(n)
 			before += reply.Took
 		}
@@ -222,7 +222,7 @@ func (e *radiusExchange) try(n int) walk.Reply {
 	if e.err != nil {
 		return lost(reason.ServerError, e.err.Error(), began)
 	}
-	deadline := began.Add(jittered(e.target.Server.Timeout, n))
+	deadline := began.Add(jittered(e.target.patient().Timeout, n))
 	if e.conn == nil {
 		if reply, ok := e.dial(deadline, began); !ok {
 			return reply

@@ -52,7 +52,7 @@ func (p patient) Write(b []byte) (int, error) {
 // Try connects, asks, and reads the answer.
 func (e *tacacsExchange) Try(int) walk.Reply {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(e.ctx, e.target.Server.Timeout)
+	ctx, cancel := context.WithTimeout(e.ctx, e.target.patient().Timeout)
 	defer cancel()
 	conn, err := e.target.Dialer.Dial(ctx, "tcp", e.target.From, e.target.Authentication)
 	if err != nil {
@@ -69,7 +69,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 	if e.target.Server.TLS {
 		key = nil
 	}
-	client := &tacacs.Client{Conn: patient{Conn: conn, wait: e.target.Server.Timeout}, Key: key}
+	client := &tacacs.Client{Conn: patient{Conn: conn, wait: e.target.patient().Timeout}, Key: key}
 	reply, err := e.ask(client)
 	switch {
 	case err == nil:

@@ -149,7 +149,8 @@ func (m *made) devices() {
 				fmt.Fprintf(m, ", %s: {%s}", access, m.binds())
 			}
 		}
-		m.WriteString("}}\n")
+		m.WriteString("}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+": {timeout: 3s, dead-time: "+m.one("0", "20s")+
+			"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}") + "}\n")
 	}
 }
 

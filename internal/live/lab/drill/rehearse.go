@@ -135,10 +135,7 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 		}
 	}
 	faster := func(d *time.Duration) { *d /= time.Duration(factor) }
-	for _, v := range s.Servers {
-		faster(&v.Timeout)
-		faster(&v.DeadTime)
-	}
+	s.Hasten(factor)
 	windows := map[*site.Kind]bool{}
 	for _, d := range s.Devices {
 		if !windows[d.Kind] {

@@ -204,7 +204,7 @@ func (w *Draft) reach(s *site.Server, secret string) aaa.Target {
 			t.Authentication, t.Accounting = reach.Moved(s, k.Server, k.Authentication, k.Accounting)
 		}
 	}
-	t.Server, t.Key = s, site.NewSecret(secret)
+	t.Server, t.Patience, t.Key = s, w.Device.Patience(s), site.NewSecret(secret)
 	return t
 }
 
