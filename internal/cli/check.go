@@ -25,16 +25,23 @@ A finding about who gets in is proven by a case that was worked out, never by a 
 devices is printed once; findings of one cause are one. The site silences a finding with accept, for a reason.
 Exit status 1 when there is an error among the findings.
 
+With -read TEXT it checks what a device has saved of itself, by the phrasebook of its make: alone, or in the place of
+the device in SITE. Only what holds for that device is then said.
+
 With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain
 defaults what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
 			{Call: "mellowgate check demo/as-drafted", Shows: "the mistakes of the demo's first draft"},
+			{Call: "mellowgate check -read demo/saved/south-sw-1.txt -book demo/phrasebooks/quay-switch.yaml",
+				Shows: "what is wrong with what a device has saved"},
 			{Call: "mellowgate check -explain gives-up-first", Shows: "what one finding means"},
 			{Call: "mellowgate check -explain defaults demo/as-reviewed",
 				Shows: "the defaults that apply though nobody wrote them"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
+			read := c.readingFlags()
+			device := c.Flags.String("device", "", "with -read: the `device` of SITE whose place the text takes")
 			explain := c.Flags.String("explain", "",
 				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
 			return func() error {
@@ -44,7 +51,7 @@ defaults what was applied to each device by default, and from which profile.`,
 				if *explain != "" && *explain != "defaults" {
 					return c.explainFinding(*explain)
 				}
-				l, err := c.load(false)
+				l, one, err := c.loadReading(read, *device)
 				if err != nil {
 					return err
 				}
@@ -53,6 +60,9 @@ defaults what was applied to each device by default, and from which profile.`,
 					return nil
 				}
 				report := c.check(l)
+				if one != nil {
+					report = reportOf(report, one)
+				}
 				if *c.json {
 					err = show.JSON(c.Out, reportJSON(l.Site, report))
 				} else {

@@ -37,6 +37,9 @@ console only, or by nobody.
 -load shows how much each server is asked: on a usual day, in its busiest minute and in the minute after an
 outage, with the records and the disk of a year. How often people log in is said by rates in the site file.
 
+-read TEXT works on what a device has saved of itself, by the phrasebook of its make: alone, or with people, servers
+and habits of SITE in the place of the device there. "What will this configuration do?"
+
 -compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with
 full rights loses a way in, in any state.`,
 		Examples: []Example{
@@ -44,6 +47,8 @@ full rights loses a way in, in any state.`,
 			{Call: "mellowgate foresee -matrix demo/as-drafted", Shows: "where full rights are left, by device and outage"},
 			{Call: "mellowgate foresee -compare demo/as-drafted demo/as-reviewed",
 				Shows: "what the review changes, and for whom"},
+			{Call: "mellowgate foresee -read demo/saved/south-sw-1.txt -book demo/phrasebooks/quay-switch.yaml",
+				Shows: "what a text that somebody hands you will do"},
 			{Call: "mellowgate foresee -load demo/as-reviewed", Shows: "what the servers will have to do"},
 		},
 		Prepare: func(c *Call) func() error {
@@ -63,10 +68,14 @@ full rights loses a way in, in any state.`,
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
 			loads := c.Flags.Bool("load", false, "how much each server is asked, and what its records take")
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
+			read := c.readingFlags()
 			return func() error {
-				l, err := c.load(false)
+				l, one, err := c.loadReading(read, f.device)
 				if err != nil {
 					return err
+				}
+				if one != nil {
+					f.device = one.Name
 				}
 				r := l.reckoner()
 				r.Faults = *faults

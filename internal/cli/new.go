@@ -18,17 +18,28 @@ var starter string
 
 func newCommand() *Command {
 	return &Command{
-		Name: "new", Args: "DIR", Short: "start a site: a small, valid, commented one to edit",
+		Name: "new", Args: "DIR", Short: "start a site: a small one to edit, or one made of what devices have saved",
 		Long: `Writes DIR/site.yaml with comments, a fresh shared secret in DIR/keys and two fresh passwords in DIR/passwords,
 in files that only you can read, and a .gitignore that keeps both out of a repository. It overwrites nothing.
+
+-from FOLDER makes the site of what devices have saved of themselves: every file of the folder is read by the
+phrasebook that reads it best, and gives a device. What many devices share is written once. Keys that a device
+shows go into files that only you can read; DIR/questions.md lists what was assumed, what was not understood, with
+file and line, and what no text says: who may log in.
 
 -schema prints the JSON Schema of the site file: an editor that knows it completes and checks while you type.`,
 		Examples: []Example{
 			{Call: "mellowgate new my-site", Shows: "a starter site in the folder my-site"},
 			{Call: "mellowgate new my-site && mellowgate check my-site", Shows: "the same, and the proof that it is safe"},
+			{Call: "mellowgate new -from demo/saved -book demo/phrasebooks/quay-switch.yaml -book " +
+				"demo/phrasebooks/hull-router.yaml my-site", Shows: "a site made of saved texts of devices of two makes"},
 		},
 		Prepare: func(c *Call) func() error {
 			schema := c.Flags.Bool("schema", false, "print the JSON Schema of a site file, for editors, and make nothing")
+			from := c.Flags.String("from", "",
+				"make the site of the saved texts in this `folder`, by the phrasebooks that are given with -book")
+			var books names
+			c.Flags.Var(&books, "book", "with -from: the phrasebook of a make, a `file`; may be given several times")
 			return func() error {
 				if *schema {
 					_, err := c.Out.Write(site.Schema())
@@ -38,6 +49,12 @@ in files that only you can read, and a .gitignore that keeps both out of a repos
 					return wrong("new needs the name of a folder to make\nusage: %s", usage(newCommand()))
 				}
 				dir := c.Args[0]
+				switch {
+				case *from != "":
+					return c.newFrom(*from, books, dir)
+				case len(books) > 0:
+					return wrong("-book is for -from FOLDER: the texts that it reads")
+				}
 				if err := writeStarter(dir); err != nil {
 					return err
 				}

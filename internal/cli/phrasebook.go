@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"slices"
-	"syscall"
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
@@ -100,27 +99,6 @@ func (c *bookCall) begin(file string) error {
 	return nil
 }
 
-// read reads a text by a phrasebook.
-func (c *bookCall) read(book *phrase.Book, file string, each func(phrase.Line)) (*phrase.Text, error) {
-	in := c.In
-	if file != "-" {
-		f, err := os.Open(file)
-		if err != nil {
-			return nil, failure{status: ExitUsage, err: files.Unreadable(file, err)}
-		}
-		defer func() { _ = f.Close() }()
-		in = f
-	}
-	text, err := book.Read(in, each)
-	switch {
-	case errors.Is(err, syscall.EISDIR):
-		return nil, failure{status: ExitUsage, err: files.Unreadable(file, err)}
-	case err != nil:
-		return nil, failure{status: ExitUsage, err: fmt.Errorf("%s: %w", file, err)}
-	}
-	return text, nil
-}
-
 var lineTone = map[phrase.Kind]show.Tone{phrase.Understood: show.Good, phrase.NotUnderstood: show.Bad,
 	phrase.PassedOver: show.Faint}
 
@@ -162,7 +140,7 @@ func (c *bookCall) try(book *phrase.Book, file string) error {
 	style := c.style()
 	out := bookTried{Make: book.Make, File: file, Lines: []bookLine{}, Notes: []bookLine{}, Records: []bookRecord{}}
 	rows := style.Rows(c.Out, []string{"line", "what became of it", "the line", "what it says"}, 2, 3)
-	text, err := c.read(book, file, func(l phrase.Line) {
+	text, err := c.readText(book, file, func(l phrase.Line) {
 		switch {
 		case l.Kind == phrase.Elsewhere:
 		case *c.json:
@@ -281,7 +259,7 @@ func (c *bookCall) check(book *phrase.Book, files []string) error {
 	var answer error
 	var checked []bookChecked
 	for _, file := range files {
-		text, err := c.read(book, file, nil)
+		text, err := c.readText(book, file, nil)
 		if err != nil {
 			return err
 		}

@@ -152,7 +152,8 @@ func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]b
 		return
 	}
 	first := step.Tries[0].Server
-	if sh.Devices[0].Patience(first).DeadTime > 0 || state(cs, first) != foresee.Down || said[tired{way: cs.Way, server: first}] {
+	if sh.Devices[0].Patience(first).DeadTime > 0 || state(cs, first) != foresee.Down ||
+		said[tired{way: cs.Way, server: first}] {
 		return
 	}
 	said[tired{way: cs.Way, server: first}] = true

@@ -66,40 +66,45 @@ type About string
 
 // What there is to say something of.
 const (
-	Device  About = "device"
-	Server  About = "server"
-	Group   About = "group"
-	List    About = "list"
-	Way     About = "way"
-	Account About = "account"
+	Device    About = "device"
+	Interface About = "interface"
+	Server    About = "server"
+	Group     About = "group"
+	List      About = "list"
+	Way       About = "way"
+	Account   About = "account"
+	Secret    About = "secret" // of an elevation
 )
 
 // fields are what can be said of each, by name; those with true take several values in
 // order.
 var fields = map[About]map[string]bool{
 	Device: {"timeout": false, "attempts": false, "dead-time": false, "source": false, "network": false, "key": false,
-		"active": false},
+		"active": false, "name": false, "address": false, "interface": false},
+	Interface: {"name": false, "address": true},
 	Server: {"name": false, "mark": false, "protocol": false, "address": false, "port": false,
-		"authentication-port": false,
-		"accounting-port":     false, "key": false, "timeout": false, "attempts": false, "dead-time": false, "source": false,
-		"network": false, "message-authenticator": false},
+		"authentication-port": false, "accounting-port": false, "key": false, "timeout": false, "attempts": false,
+		"dead-time": false, "source": false, "network": false, "interface": false, "message-authenticator": false},
 	Group: {"name": false, "protocol": false, "servers": true},
 	List: {"name": false, "purpose": false, "mark": false, "levels": false, "when": false, "methods": true,
 		"only": true},
 	Way: {"access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
 		"from": true},
 	Account: {"name": false, "mark": false, "level": false, "password": false, "role": false, "login": false},
+	Secret:  {"name": false, "level": false, "password": false},
 }
 
 // identity is the field that tells one record from another of its kind.
 // A phrase binds one of these sets; the first that it binds holds.
 var identity = map[About][][]string{
-	Device:  {{}},
-	Server:  {{"name"}, {"protocol", "mark"}, {"address"}},
-	Group:   {{"name"}, {"protocol"}},
-	List:    {{"name", "purpose"}},
-	Way:     {{"access", "lines"}, {"access"}},
-	Account: {{"name"}},
+	Device:    {{}},
+	Interface: {{"name"}},
+	Server:    {{"name"}, {"protocol", "mark"}, {"address"}},
+	Group:     {{"name"}, {"protocol"}},
+	List:      {{"name", "purpose"}},
+	Way:       {{"access", "lines"}, {"access"}},
+	Account:   {{"name"}},
+	Secret:    {{"name"}, {"level"}},
 }
 
 // phrase is one way to say something.

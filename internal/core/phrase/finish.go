@@ -84,7 +84,7 @@ func (r *reading) lead() {
 					check(o, f, Server, v.Text)
 				case o.About == List && field == "methods" && names:
 					check(o, f, Group, group)
-				case o.About == Way && slices.Contains(purposes(), field) && v.Text != ownList:
+				case o.About == Way && slices.Contains(purposes(), field) && v.Text != OwnList:
 					check(o, f, List, v.Text+" "+field)
 				}
 			}
@@ -99,8 +99,8 @@ func valuesOf(f *Fact) []Value {
 	return f.Values
 }
 
-// ownList is said of a way whose list stands in its own section.
-const ownList = "a list of its own"
+// OwnList is the value of a purpose of a way whose list stands in its own section.
+const OwnList = "a list of its own"
 
 // implied fills in what the phrasebook says of what is unsaid.
 func (r *reading) implied() {

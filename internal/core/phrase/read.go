@@ -234,6 +234,8 @@ func (r *reading) phrase(s statement, above, here *scope) (Kind, string, []strin
 	switch {
 	case slices.ContainsFunc(r.book.pass, begins):
 		return PassedOver, "the phrasebook passes over it", nil
+	case above != nil && above.phrase.about == Interface: // read for its address alone
+		return Elsewhere, "", nil
 	case above != nil:
 		return NotUnderstood, fmt.Sprintf("no phrase below %q reads it", above.phrase.text) + r.slip(s), nil
 	case slices.ContainsFunc(r.book.territory, begins):

@@ -105,4 +105,4 @@ func valuesText(all []Value) string {
 // String returns the values as they can be shown.
 func (f Fact) String() string { return valuesText(f.Values) }
 
-var aboutOrder = []About{Device, Server, Group, List, Way, Account}
+var aboutOrder = []About{Device, Interface, Server, Group, List, Way, Account, Secret}

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -110,13 +111,17 @@ func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *R
 	}
 	switch {
 	case p.about == Way && have["purpose"] != nil && have["list"] != nil:
-		have = map[string][]Value{have["purpose"][0].Text: have["list"]}
+		bound := have["purpose"][0].Text
+		have = maps.Clone(have)
+		have[bound] = have["list"]
+		delete(have, "purpose")
+		delete(have, "list")
 	case p.about == Way && have["methods"] != nil:
 		for _, purpose := range p.lists {
 			list := r.find(List, "of "+record.ID+" "+purpose, s.line)
 			r.set(list, "purpose", []Value{{Text: purpose}}, p, have, s.line)
 			r.set(list, "methods", have["methods"], p, have, s.line)
-			r.set(record, purpose, []Value{{Text: ownList}}, p, have, s.line)
+			r.set(record, purpose, []Value{{Text: OwnList}}, p, have, s.line)
 		}
 		return r.means(record, map[string][]Value{"methods": have["methods"]}), record
 	}

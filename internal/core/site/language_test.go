@@ -72,7 +72,7 @@ func inventoryOf(text string) func(string) (Source, error) {
 		if name != "inventory.csv" {
 			return Source{}, errors.New("there is no such file")
 		}
-		return Source{name, []byte(text)}, nil
+		return Source{Name: name, Text: []byte(text)}, nil
 	}
 }
 
@@ -81,7 +81,7 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\n"+
 		"sw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n"+
 		"\"sw-2\",,,2001:db8::2,,,spare\n"),
-		Source{"site.yaml", []byte(whole)})
+		Source{Name: "site.yaml", Text: []byte(whole)})
 	require.NoError(t, err)
 	tern, sanderling, dunlin := s.Server("tern"), s.Server("sanderling"), s.Server("dunlin")
 	require.Equal(t, []string{"k", "k2"}, []string{tern.Key.Name, tern.NextKey.Name})
@@ -137,18 +137,19 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 		"name,profile,addresses\nsw,peer,192.0.2.1": `inventory.csv:2:4: there is no profile "peer"; did you mean "pier"?`,
 		"name,addresses\nsw-0,192.0.2.1\n":          `inventory.csv:2:1: the device "sw-0" stands already in site.yaml:`,
 	} {
-		_, err := ParseWith(inventoryOf(text), Source{"site.yaml", []byte(whole)})
+		_, err := ParseWith(inventoryOf(text), Source{Name: "site.yaml", Text: []byte(whole)})
 		require.ErrorContains(t, err, want, "%q", text)
 	}
 	_, err := ParseWith(inventoryOf(""),
-		Source{"site.yaml", []byte(strings.Replace(whole, "inventory.csv", "other.csv", 1))})
+		Source{Name: "site.yaml", Text: []byte(strings.Replace(whole, "inventory.csv", "other.csv", 1))})
 	require.ErrorContains(t, err, "site.yaml:26:16: there is no such file")
 }
 
 func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
 	t.Parallel()
-	_, err := Parse(Source{"a.yaml", []byte("site: x\nservres: []\n")}, Source{"b.yaml", []byte("keys: [1\n")},
-		Source{"c.yaml", []byte("people:\n  - {name: a b}\n")})
+	_, err := Parse(Source{Name: "a.yaml", Text: []byte("site: x\nservres: []\n")},
+		Source{Name: "b.yaml", Text: []byte("keys: [1\n")},
+		Source{Name: "c.yaml", Text: []byte("people:\n  - {name: a b}\n")})
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
 	require.Regexp(t, `(?s)^a.yaml:2:1: unknown key "servres".*b.yaml:\d+:\d+: this is not YAML.*c.yaml:2:12: `,
@@ -159,10 +160,10 @@ func TestABrokenFileAmongGoodOnesReportsEverythingOrderedByPlace(t *testing.T) {
 func TestLongLinesAndBytesThatAreNoTextAreErrorsLikeAnyOther(t *testing.T) {
 	t.Parallel()
 	long := "site: x\nabout: " + strings.Repeat("a", 10<<20) + "\nservres: []\n"
-	_, err := Parse(Source{"long.yaml", []byte(long)})
+	_, err := Parse(Source{Name: "long.yaml", Text: []byte(long)})
 	require.ErrorContains(t, err, "long.yaml:3:1: unknown key")
 	require.Less(t, len(err.Error()), 1000)
-	_, err = Parse(Source{"bad.yaml", []byte("site: \xff\xfe\n")})
+	_, err = Parse(Source{Name: "bad.yaml", Text: []byte("site: \xff\xfe\n")})
 	require.ErrorContains(t, err, "bad.yaml:1:")
 }
 
@@ -228,7 +229,7 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]", "kinds: [{name: a, traits: {refusal: maybe}}]",
 		"roles: [{name: a, level: 16}]"} {
 		require.Error(t, schema.Validate(instance(t, bad)), bad)
-		_, err := Parse(Source{"bad.yaml", []byte(bad)})
+		_, err := Parse(Source{Name: "bad.yaml", Text: []byte(bad)})
 		require.Error(t, err, bad)
 	}
 }
@@ -237,7 +238,8 @@ func FuzzInventory(f *testing.F) {
 	f.Add("name,addresses\nsw,192.0.2.1\n")
 	f.Add("name,kind,profile,addresses,source,network,accounts,labels.place\n\"a\"\"b\",,,,,,,\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := ParseWith(inventoryOf(text), Source{"site.yaml", []byte("site: x\ndevices-from: inventory.csv\n")})
+		s, err := ParseWith(inventoryOf(text),
+			Source{Name: "site.yaml", Text: []byte("site: x\ndevices-from: inventory.csv\n")})
 		require.True(t, s != nil || err != nil)
 	})
 }

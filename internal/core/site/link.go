@@ -233,6 +233,9 @@ var methodsFor = [PurposeCount][]MethodKind{
 	RecordSystem:   {ByGroup},
 }
 
+// Takes reports whether a list of a purpose can have a method.
+func (p Purpose) Takes(m MethodKind) bool { return slices.Contains(methodsFor[p], m) }
+
 func (l *linker) list(v *List) {
 	if v.Purpose == PurposeCount {
 		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, authorize: "+
@@ -248,7 +251,7 @@ func (l *linker) list(v *List) {
 func (l *linker) methods(v *List) {
 	for i := range v.Methods {
 		m := &v.Methods[i]
-		if !slices.Contains(methodsFor[v.Purpose], m.Kind) {
+		if !v.Purpose.Takes(m.Kind) {
 			l.wrong(m.Place, "the method %s makes no sense in the list %s, which is for %s", m, v.Name, v.Purpose)
 		}
 		switch m.Kind {

@@ -48,12 +48,19 @@ type Site struct {
 	normal  map[string]*Person // by the normal form of their names
 	devices map[string]*Device
 	servers map[string]*Server
+	lines   map[int32][]int // of files that were made of other text: the lines of that
 }
 
 // Where returns a place as file:line:column, or "" for nowhere.
 func (s *Site) Where(p Place) string {
 	if !p.Known() || int(p.File) >= len(s.Files) {
 		return ""
+	}
+	if lines, made := s.lines[p.File]; made {
+		if at := int(p.Line) - 1; at < len(lines) && lines[at] > 0 {
+			return s.Files[p.File] + ":" + strconv.Itoa(lines[at])
+		}
+		return s.Files[p.File]
 	}
 	return s.Files[p.File] + ":" + strconv.Itoa(int(p.Line)) + ":" + strconv.Itoa(int(p.Column))
 }

@@ -3,6 +3,7 @@ package site
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
@@ -37,6 +38,14 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		readers = append(readers, &reader{file: int32(len(readers)), source: source, problems: &problems})
 		return readers[len(readers)-1]
 	}
+	for i, source := range sources {
+		if source.Lines != nil {
+			if s.lines == nil {
+				s.lines = map[int32][]int{}
+			}
+			s.lines[int32(i)] = source.Lines
+		}
+	}
 	empty, unread := true, false
 	for _, source := range sources {
 		r, before := add(source), len(problems)
@@ -62,6 +71,11 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		}
 		add(source).inventory(s)
 	}
+	for i, source := range sources {
+		if source.Replaces {
+			s.replace(int32(i))
+		}
+	}
 	if empty {
 		name := "the site"
 		if len(sources) > 0 {
@@ -77,6 +91,36 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		return s, problems.sorted()
 	}
 	return s, nil
+}
+
+// replace lets the devices of a file take the place of others of their names.
+func (s *Site) replace(file int32) {
+	for _, d := range s.Devices {
+		if d.Place.File != file {
+			continue
+		}
+		i := slices.IndexFunc(s.Devices, func(o *Device) bool { return o.Name == d.Name && o.Place.File != file })
+		if i < 0 {
+			continue
+		}
+		old := s.Devices[i]
+		if d.KindRef.Name == "" {
+			d.KindRef = old.KindRef
+		}
+		if len(d.Addresses) == 0 {
+			d.Addresses = old.Addresses
+		}
+		if !d.SourceSet {
+			d.Source, d.sources, d.SourceSet = old.Source, old.sources, old.SourceSet
+		}
+		if d.Interfaces == nil {
+			d.Interfaces = old.Interfaces
+		}
+		d.Labels, d.Shows = old.Labels, old.Shows
+		s.Devices = slices.Delete(s.Devices, i, i+1)
+		s.replace(file)
+		return
+	}
 }
 
 func topText(what string, at func(*Site) *string) field[Site] {

@@ -90,6 +90,11 @@ var kindShape = shape[Kind]{
 	what: "a kind",
 	fields: map[string]field[Kind]{
 		"name": nameField("a kind's name", func(k *Kind) *Ref { return &k.Ref }),
+		"phrasebook": {read: func(r *reader, n *yaml.Node, k *Kind) {
+			if text, ok := r.scalar(n, "phrasebook"); ok {
+				k.Phrasebook = Ref{Name: text, Place: r.place(n)}
+			}
+		}, form: textForm()},
 		"traits": {read: func(r *reader, n *yaml.Node, k *Kind) {
 			if n.Tag != "!!null" {
 				traitShape().read(r, n, k)

@@ -48,6 +48,16 @@ func (p Purpose) Question() Question {
 }
 
 // String returns the word for a purpose, "" for what is none.
+// PurposeOf returns the purpose of a name; false for what is none.
+func PurposeOf(name string) (p Purpose, known bool) {
+	for p = range PurposeCount {
+		if p.String() == name {
+			return p, true
+		}
+	}
+	return PurposeCount, false
+}
+
 func (p Purpose) String() string { return string(p.Question()) }
 
 // Service returns which of the three services of AAA a purpose belongs to:

@@ -19,6 +19,12 @@ import (
 type Source struct {
 	Name string
 	Text []byte
+	// Lines says for each line which line of Name it stands for, 0 for none; nil for text
+	// that stands in Name as it is.
+	Lines []int
+	// Replaces lets its devices take the place of those of the same names in sources before
+	// it, with the kind, addresses and labels that it does not say.
+	Replaces bool
 }
 
 // reader turns the nodes of one file into values and notes every problem, so

@@ -55,7 +55,7 @@ grants:
 `
 
 func parse(t testing.TB, text string) *Site {
-	s, err := Parse(Source{"site.yaml", []byte(text)})
+	s, err := Parse(Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	return s
 }
@@ -103,12 +103,12 @@ func wayNames(d *Device) []string {
 func TestFilesOfAFolderAreJoined(t *testing.T) {
 	t.Parallel()
 	one, two, _ := strings.Cut(small, "lists:\n")
-	s, err := Parse(Source{"a.yaml", []byte(one)}, Source{"b.yaml", []byte("lists:\n" + two)})
+	s, err := Parse(Source{Name: "a.yaml", Text: []byte(one)}, Source{Name: "b.yaml", Text: []byte("lists:\n" + two)})
 	require.NoError(t, err)
 	require.Equal(t, "b.yaml:2:12", s.Where(s.Lists[0].Place))
 
-	_, err = Parse(Source{"a.yaml", []byte(small)},
-		Source{"b.yaml", []byte("people:\n  - {name: ines.marsh, password: $6$a$b}\n")})
+	_, err = Parse(Source{Name: "a.yaml", Text: []byte(small)},
+		Source{Name: "b.yaml", Text: []byte("people:\n  - {name: ines.marsh, password: $6$a$b}\n")})
 	require.ErrorContains(t, err, `b.yaml:2:12: the person "ines.marsh" stands already in a.yaml:36:12`)
 }
 
@@ -245,7 +245,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 	} {
 		t.Run(m.to, func(t *testing.T) {
 			require.Contains(t, small, m.from)
-			_, err := Parse(Source{"site.yaml", []byte(strings.Replace(small, m.from, m.to, 1))})
+			_, err := Parse(Source{Name: "site.yaml", Text: []byte(strings.Replace(small, m.from, m.to, 1))})
 			if m.want == "" {
 				require.NoError(t, err)
 				return
@@ -264,7 +264,7 @@ func TestManyMistakesAreAllSaidInTheOrderOfTheirPlaces(t *testing.T) {
 	t.Parallel()
 	text := strings.NewReplacer("timeout: 2s", "timeout: x", "level: 15, password: $6",
 		"level: x, password: $6").Replace(small)
-	_, err := Parse(Source{"site.yaml", []byte(text)})
+	_, err := Parse(Source{Name: "site.yaml", Text: []byte(text)})
 	require.Len(t, err, 2)
 	require.Regexp(t, `(?s)^site\.yaml:4:.*\nsite\.yaml:34:`, err.Error())
 }
@@ -281,7 +281,7 @@ func TestTextThatIsNoSiteGivesOneMessage(t *testing.T) {
 		"\x00\x01\x02":          "this is not YAML: it holds binary data",
 		"site: a\n---\nsite: b": "a site file is one document",
 	} {
-		_, err := Parse(Source{"x.yaml", []byte(text)})
+		_, err := Parse(Source{Name: "x.yaml", Text: []byte(text)})
 		require.ErrorContains(t, err, want, "%q", text)
 		require.Len(t, err, 1, "%q", text)
 	}
@@ -296,7 +296,7 @@ func TestSecretsNeverReachMessages(t *testing.T) {
 		"accounts:\n  - {name: a, password: " + secret + ", level: 99}",
 		"accounts:\n  - name: a\n    level: 1\n    password: " + secret,
 	} {
-		_, err := Parse(Source{"site.yaml", []byte("site: x\n" + bad)})
+		_, err := Parse(Source{Name: "site.yaml", Text: []byte("site: x\n" + bad)})
 		require.Error(t, err)
 		require.NotContains(t, err.Error(), secret, bad)
 	}
@@ -342,7 +342,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte(small))
 	f.Add([]byte("site: x\nkeys: {a: clear b}\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		s, err := Parse(Source{"site.yaml", text})
+		s, err := Parse(Source{Name: "site.yaml", Text: text})
 		require.True(t, s != nil || err != nil)
 		if err != nil {
 			require.NotEmpty(t, err.Error())

@@ -146,8 +146,9 @@ func (t Traits) HasModel(name string) bool { return !slices.Contains(t.LacksMode
 // Kind is a make of device.
 type Kind struct {
 	Ref
-	Traits   Traits
-	Commands *CommandRights // by its trait commands-from; nil for none
+	Phrasebook Ref // the file of its phrasebook, from the site's folder; "" for none
+	Traits     Traits
+	Commands   *CommandRights // by its trait commands-from; nil for none
 }
 
 // DefaultTraits returns the traits of a kind that says nothing: each is what an

@@ -91,7 +91,8 @@ func (m Map) dialer() aaa.Dialer {
 // the device's where a lab has it or own says that this host is the device; else
 // the system chooses. The TLS of the target is left to the caller.
 func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own bool) (aaa.Target, error) {
-	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(m.Site), Key: Key(d, s, m.Keys),
+	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: d.Kind.Traits.HeedsICMP, Words: attributes.Of(m.Site),
+		Key:    Key(d, s, m.Keys),
 		Dialer: m.dialer()}
 	if len(m.Places.Servers) == 0 {
 		address, err := Resolve(ctx, s)
@@ -135,8 +136,9 @@ func (m Map) place(server string) (evidence.ServerPlace, error) {
 // port and with the key of the design, from the address of the lab that has the
 // design's source. Where nobody has that address, nobody answers.
 func (m Map) Designed(design *site.Site, keys site.Keys, d *site.Device, s *site.Server) aaa.Target {
-	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: true, Key: Key(d, s, keys), Words: attributes.Of(design),
-		From: m.source(d), Dialer: nobody{}}
+	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: true, Key: Key(d, s, keys),
+		Words: attributes.Of(design),
+		From:  m.source(d), Dialer: nobody{}}
 	i := slices.IndexFunc(m.Site.Servers,
 		func(v *site.Server) bool { return v.Address == s.Address && v.Protocol == s.Protocol })
 	if i < 0 {

@@ -100,3 +100,9 @@ func HashForDevices(password string) (string, error) {
 	}
 	return digest.Encode(), nil
 }
+
+// Known reports whether a hash is in a form in which passwords can be checked.
+func Known(hash string) bool {
+	_, err := decodeHash(hash)
+	return err == nil
+}

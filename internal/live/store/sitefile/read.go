@@ -20,8 +20,13 @@ func Load(path string) (*site.Site, string, error) { return load(path, site.Pars
 // besides is left out.
 func LoadDesign(path string) (*site.Site, string, error) { return load(path, site.ParseDesign) }
 
-func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error)) (*site.Site,
-	string, error) {
+// LoadWith is Load with more sources, after the files.
+func LoadWith(path string, more ...site.Source) (*site.Site, string, error) {
+	return load(path, site.ParseWith, more...)
+}
+
+func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error),
+	more ...site.Source) (*site.Site, string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, "", files.Unreadable(path, err)
@@ -42,6 +47,7 @@ func load(path string, parse func(func(string) (site.Source, error), ...site.Sou
 		}
 		sources = append(sources, site.Source{Name: filepath.ToSlash(name), Text: text})
 	}
+	sources = append(sources, more...)
 	s, err := parse(func(name string) (site.Source, error) {
 		path := files.At(base, name)
 		text, err := files.ReadFile(path)

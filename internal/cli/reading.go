@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/findings"
+	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/task/saved"
+)
+
+// reading are the flags of commands that work on what a device has saved of itself.
+type reading struct{ text, book string }
+
+func (c *Call) readingFlags() *reading {
+	r := &reading{}
+	c.Flags.StringVar(&r.text, "read", "", "take what a device has saved in this `file`, - for standard input, by its "+
+		"phrasebook: alone, or in the place of the device in SITE")
+	c.Flags.StringVar(&r.book, "book", "", "with -read: the phrasebook, a `file`; by default that of the device's kind")
+	return r
+}
+
+// loadReading loads the site of a call. With -read it is what a text says: alone where no
+// site is named, else in the place of its device, which is returned. The name of the device
+// is that of the text unless it is given.
+func (c *Call) loadReading(r *reading, device string) (loaded, *site.Device, error) {
+	switch {
+	case r.text == "" && r.book != "":
+		return loaded{}, nil, wrong("-book is for -read TEXT")
+	case r.text == "":
+		l, err := c.load(false)
+		return l, nil, err
+	}
+	var base loaded
+	if len(c.Args) > 0 {
+		var err error
+		if base, err = c.load(false); err != nil {
+			return loaded{}, nil, err
+		}
+	}
+	book, err := r.bookOf(base, device)
+	if err != nil {
+		return loaded{}, nil, err
+	}
+	text, err := c.readText(book, r.text, func(l phrase.Line) {
+		if l.Kind == phrase.NotUnderstood {
+			c.note("note: %s:%d: not understood: %s", r.text, l.Number, cmp.Or(l.Text, l.Means))
+		}
+	})
+	if err != nil {
+		return loaded{}, nil, err
+	}
+	return c.inSite(base, estate.Saved{File: r.text, Device: device, Kind: book.Make, Text: text})
+}
+
+// bookOf returns the phrasebook of a text: the one that is given, or that of the kind of a
+// device of the site.
+func (r *reading) bookOf(l loaded, device string) (*phrase.Book, error) {
+	file := r.book
+	switch {
+	case file != "":
+	case l.Site == nil:
+		return nil, wrong("-read wants the phrasebook of the make: -book BOOK")
+	case device == "":
+		return nil, wrong("-read wants the device, -device DEVICE, whose kind has a phrasebook; or give -book BOOK")
+	default:
+		d, err := l.device(device)
+		if err != nil {
+			return nil, err
+		}
+		if d.Kind.Phrasebook.Name == "" {
+			return nil, wrong("the kind of %s names no phrasebook: write phrasebook: FILE at the kind, or give -book BOOK",
+				d.Name)
+		}
+		file = files.At(l.Base, d.Kind.Phrasebook.Name)
+	}
+	b, err := saved.OpenBook(file)
+	if err != nil {
+		return nil, failure{status: ExitUsage, err: err}
+	}
+	return b.Load(), nil
+}
+
+// readText reads a text of a file, or of standard input, by a phrasebook.
+func (c *Call) readText(book *phrase.Book, file string, each func(phrase.Line)) (*phrase.Text, error) {
+	var text *phrase.Text
+	var err error
+	if file == "-" {
+		text, err = saved.ReadFrom(book, "standard input", c.In, each)
+	} else {
+		text, err = saved.Read(book, file, each)
+	}
+	if err != nil {
+		return nil, failure{status: ExitUsage, err: err}
+	}
+	return text, nil
+}
+
+// inSite returns a site with what a text says in the place of its device; of a site that is
+// not there, what the text says alone.
+func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error) {
+	if len(s.Text.Records) == 0 {
+		return loaded{}, nil,
+			failure{status: ExitUsage, err: fmt.Errorf("%s says nothing that the phrasebook of %s reads: it "+
+				"may be of another make", s.File, s.Kind)}
+	}
+	if base.Site != nil {
+		s.Kind = "" // that of the site's device
+	}
+	d := estate.Of(s)
+	options := estate.Options{Hash: secrets.Known, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
+	if base.Site == nil {
+		options.Name = filepath.Base(s.File)
+	} else if base.Device(d.Name) == nil {
+		return loaded{}, nil,
+			wrong("%s is of a device called %s, and the site %s has none: say which one it stands for with "+
+				"-device DEVICE", s.File, d.Name, base.Path)
+	}
+	made := estate.Make([]*estate.Device{d}, options)
+	for _, n := range made.Notes {
+		if n.File == "" { // what is missing to work with it, and no part of what it says
+			continue
+		}
+		c.note("note: %s", noteText(n))
+	}
+	if len(made.Devices) == 0 {
+		return loaded{}, nil, failure{status: ExitUsage, err: fmt.Errorf("%s gives no device that a site can have", s.File)}
+	}
+	source := site.Source{Name: s.File, Text: []byte(made.Site), Lines: made.Lines, Replaces: true}
+	l := loaded{Opened: sitefile.Opened{Path: s.File, Keys: site.Keys{}}}
+	var err error
+	if base.Site == nil {
+		l.Site, err = site.Parse(source)
+	} else {
+		l.Path = base.Path
+		l.Site, l.Base, err = sitefile.LoadWith(base.Path, source)
+	}
+	if err != nil {
+		return loaded{}, nil, failure{status: ExitUsage, err: fmt.Errorf("what %s says makes no site: %w", s.File, err)}
+	}
+	for name, value := range base.Keys {
+		l.Keys[name] = value
+	}
+	for name, value := range made.Keys {
+		l.Keys[name] = value
+	}
+	return l, l.Device(d.Name), nil
+}
+
+// of leaves the findings of a report that hold for a device.
+func reportOf(r findings.Report, d *site.Device) findings.Report {
+	r.Findings = slices.DeleteFunc(slices.Clone(r.Findings), func(f findings.Finding) bool {
+		return !slices.Contains(f.Devices, d)
+	})
+	for i := range r.Findings {
+		r.Findings[i].Devices = []*site.Device{d}
+	}
+	return r
+}
