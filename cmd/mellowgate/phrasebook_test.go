@@ -16,9 +16,8 @@ func TestASavedTextIsReadByAPhrasebook(t *testing.T) {
 	quay, hull := "demo/phrasebooks/quay-switch.yaml", "demo/phrasebooks/hull-router.yaml"
 	r := c.run(t, "phrasebook", "try", quay, "demo/saved/south-sw-1.txt")
 	require.Equal(t, 1, r.status)
-	require.Regexp(t, `(?m)^31 +not understood +follow … crew-session +no phrase below "door <access as door> " +
-		"\[<lines>\]" reads it; `+
-		`did you mean "shell"\?$`, r.out)
+	require.Regexp(t, `(?m)^31 +not understood +follow … crew-session +no phrase below "door <access as door> `+
+		`\[<lines>\]" reads it; did you mean "shell"\?$`, r.out)
 	require.Contains(t, r.out,
 		"line 15: group shore names the server terns, and the text has none; did you mean the server tern?")
 	require.NotContains(t, r.out, "In-the-clear")
@@ -130,7 +129,7 @@ func TestAnEstateOfSavedTextsBecomesASite(t *testing.T) {
 		require.NotContains(t, string(page)+r.out+r.err, secret)
 	}
 	r = c.run(t, "check", "estate")
-	require.Equal(t, 1, r.status)
+	require.Equal(t, 1, r.status, r.err)
 	for _, want := range []string{"session-stuck", "open-always", "no-way-back", "ports-differ", "clear-text-way"} {
 		require.Contains(t, r.out, want)
 	}
