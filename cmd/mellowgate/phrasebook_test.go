@@ -201,3 +201,56 @@ func TestATextIsForeseenAloneAndInItsSite(t *testing.T) {
 		require.Contains(t, r.err, want, args)
 	}
 }
+
+// What a device has saved is compared in place of the device, and taken over.
+func TestATextIsComparedWithItsSite(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	for device, want := range map[string]string{
+		"north-sw-1":  "north-sw-1: as the site has it; 1 secret not shown by the device (the phrasebook of quay-switch)\n",
+		"north-rtr-1": "  not shown: server plover: the device does not show its key, which may be another\n",
+		"mv-avocet-rtr": "  note:      not compared, because no phrase says them: message-authenticator of " +
+			"servers\n",
+	} {
+		r := c.run(t, "compare", "-read", "demo/saved/"+device+".txt", device, "demo/as-reviewed")
+		require.Equal(t, 0, r.status, r.err)
+		require.Contains(t, r.out, want)
+	}
+	r := c.run(t, "compare", "-read", "demo/saved/mv-curlew-rtr.txt", "mv-curlew-rtr", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, r.err)
+	require.Regexp(t, `(?m)^  - way ssh: session is group sea, group shore, and should be group sea, group shore, local `+
+		`\(demo/as-reviewed/site\.yaml:\d+:\d+; demo/saved/mv-curlew-rtr\.txt:19\)$`, r.out)
+	require.Contains(t, r.out, "way telnet is on the device, and not in the site")
+
+	// of a text that is cut nothing is missing
+	r = c.run(t, "compare", "-json", "-read", "demo/saved/mv-godwit-rtr.txt", "mv-godwit-rtr", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, `"at": "demo/saved/mv-godwit-rtr.txt:4"`)
+	require.NotContains(t, r.out, `"kind": "missing"`)
+	require.NotContains(t, r.out, "Ship-word")
+
+	r = c.run(t, "compare", "-adopt", "-read", "demo/saved/mv-curlew-rtr.txt", "mv-curlew-rtr", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "found: {lists: {deck: [group shore, local, group sea], deck-session: [group sea, "+
+		"group shore]}}")
+	r = c.run(t, "compare", "-adopt", "-read", "demo/saved/mv-godwit-rtr.txt", "mv-godwit-rtr", "demo/as-reviewed")
+	require.Equal(t, 0, r.status, r.err)
+	key, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/keys/held-mv-godwit-rtr-sanderling.key"))
+	require.NoError(t, err)
+	require.Equal(t, "Ship-word-in-clear-4\n", string(key))
+	r = c.run(t, "compare", "-since", "look.json", "-book", "demo/phrasebooks/hull-router.yaml", "-read",
+		"demo/saved/mv-godwit-rtr.txt", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "mv-godwit-rtr: 1 difference, known to the site")
+
+	for args, want := range map[string]string{
+		"compare -all -read x demo/as-reviewed":                                    "-read is of one device, and -all",
+		"compare -read x demo/as-reviewed":                                         "-read is of one device: name it",
+		"compare -read demo/saved/hq-fw-1.txt none demo/as-reviewed":               `has no device "none"`,
+		"compare -read demo/saved/hq-fw-1.txt hq-fw-1 north-sw-1 demo/as-reviewed": "-read is of one device: name it",
+	} {
+		r := c.run(t, strings.Fields(args)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, want, args)
+	}
+}

@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/compare"
@@ -24,6 +28,10 @@ It reads the models that the device announces: ietf-system with ietf-system-taca
 system. What these cannot carry is not compared. A key that the device does not show is named, and is no
 difference. Nothing is changed on the device. Host keys are checked; -accept-host-key takes one the first time.
 
+-read TEXT compares what the device has saved of itself, by the phrasebook of its kind, and connects to nothing. What
+the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it does
+not say. Each difference then has its place in the text too.
+
 -adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
 until send puts the design there. A key that the site does not have goes to a file of its own,
 keys/held-DEVICE-SERVER.key. What found says already is shown as known, and is no drift. What found has no word
@@ -37,6 +45,8 @@ not be read.`,
 		Examples: []Example{
 			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 " +
 				"demo/as-reviewed", Shows: "a device of the lab that runs here"},
+			{Call: "mellowgate compare -read demo/saved/south-sw-1.txt south-sw-1 demo/as-reviewed",
+				Shows: "what the device has saved of itself, in place of the device"},
 			{Call: "mellowgate compare -person ines.marsh -agent -all my-site",
 				Shows: "every device that has a way in by netconf"},
 			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site",
@@ -52,13 +62,20 @@ not be read.`,
 				"say what has changed since the last look, which is in this `file`, and put this one in its place")
 			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")
 			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
-			return func() error { return c.compareDevices(f) }
+			f.read = c.readingFlags()
+			return func() error {
+				if f.read.text != "" {
+					return c.compareText(f)
+				}
+				return c.compareDevices(f)
+			}
 		},
 	}
 }
 
 type compareFlags struct {
 	*managing
+	read       *reading
 	all, adopt bool
 	since      string
 	atOnce     int
@@ -94,14 +111,69 @@ func (c *Call) compareDevices(f *compareFlags) error {
 		return err
 	}
 	if f.adopt {
-		load := func() (sitefile.Opened, error) {
-			l, err := c.loadFrom(truth.Path, true)
-			return l.Opened, err
-		}
-		if err := compare.Adopt(sites, some, load); err != nil {
+		if err := compare.Adopt(sites, some, c.reload(truth.Path)); err != nil {
 			return cannot(err)
 		}
 	}
+	return c.tellCompared(f, some)
+}
+
+// compareText compares what a device has saved of itself, in place of the device.
+func (c *Call) compareText(f *compareFlags) error {
+	if f.all {
+		return wrong("-read is of one device, and -all is of every one")
+	}
+	devices, l, err := c.devicesOfSite(f.managing, len(c.Args) < 2)
+	if err != nil {
+		return err
+	}
+	device := ""
+	if len(devices) == 1 {
+		device = devices[0].Name
+	} else if len(c.Args) > 1 || f.read.book == "" {
+		return wrong("-read is of one device: name it, as DEVICE")
+	}
+	book, err := f.read.bookOf(l, device)
+	if err != nil {
+		return err
+	}
+	text, err := c.readText(book, f.read.text, func(line phrase.Line) {
+		if line.Kind == phrase.NotUnderstood {
+			c.note("note: %s:%d: not understood: %s", f.read.text, line.Number, cmp.Or(line.Text, line.Means))
+		}
+	})
+	if err != nil {
+		return err
+	}
+	name := estate.Of(estate.Saved{File: f.read.text, Device: device, Text: text}).Name
+	d, err := l.device(name)
+	if err != nil {
+		return err
+	}
+	truth, err := c.loadFrom(l.Path, true)
+	if err != nil {
+		return err
+	}
+	sites := compare.Sites{Design: l.Opened, Found: truth.Opened}
+	some := []compare.Compared{compare.Judge(sites, d, compare.Text{File: f.read.text, Text: text, Book: book})}
+	if f.adopt {
+		if err := compare.Adopt(sites, some, c.reload(truth.Path)); err != nil {
+			return cannot(err)
+		}
+	}
+	return c.tellCompared(f, some)
+}
+
+// reload returns a function that reads a site again.
+func (c *Call) reload(path string) func() (sitefile.Opened, error) {
+	return func() (sitefile.Opened, error) {
+		l, err := c.loadFrom(path, true)
+		return l.Opened, err
+	}
+}
+
+// tellCompared keeps the look, where one is kept, and says what was found.
+func (c *Call) tellCompared(f *compareFlags, some []compare.Compared) error {
 	if f.since != "" {
 		look, err := compare.ReadLook(f.since)
 		if err != nil {
@@ -120,6 +192,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 			drifted++
 		}
 	}
+	var err error
 	if *c.json {
 		err = show.JSON(c.Out, struct {
 			Devices []compare.Compared `json:"devices"`
@@ -174,7 +247,11 @@ func (c *Call) printCompared(all []compare.Compared) {
 			if d.Known {
 				mark = "; known"
 			}
-			style.Item(c.Out, "  - ", show.Safe(fmt.Sprintf("%s (%s%s)", d, d.Place, mark)))
+			at := d.Place
+			if d.At != "" {
+				at = strings.TrimPrefix(at+"; "+d.At, "; ")
+			}
+			style.Item(c.Out, "  - ", show.Safe(fmt.Sprintf("%s (%s%s)", d, at, mark)))
 		}
 		for _, text := range r.Unshown {
 			style.Item(c.Out, "  not shown: ", show.Safe(text))

@@ -59,6 +59,10 @@ func Adopt(s *site.Site, d *site.Device, differences []Difference, held Facts,
 			if x.What == "methods" && x.Kind == Differs {
 				a.list(x.Name, value.Text)
 			}
+		case Way:
+			if x.Kind == Differs {
+				a.way(x, value.Text)
+			}
 		case Account:
 			if x.What == "" {
 				a.account(x)
@@ -161,6 +165,40 @@ func (a *adoption) list(purpose, methods string) {
 		}
 		a.Lists[l.Name] = all
 	})
+}
+
+// way notes the methods of a list that holds otherwise on each way in that has it.
+func (a *adoption) way(x Difference, held string) {
+	purpose, known := site.PurposeOf(x.What)
+	if !known {
+		return
+	}
+	var list *site.List
+	for _, w := range a.device.Ways {
+		if w.Name() == x.Name {
+			list = w.Lists[purpose]
+		}
+	}
+	if list == nil {
+		return
+	}
+	for _, w := range a.device.Ways {
+		if w.Lists[purpose] == list && a.held[Key{About: Way, Name: w.Name(), What: x.What}].Text != held {
+			return // it is not the list that differs
+		}
+	}
+	if at := strings.LastIndex(held, ": "); at >= 0 { // the levels and times that it is for
+		held = held[at+2:]
+	}
+	all := strings.Split(held, ", ")
+	for _, text := range all {
+		group, is := strings.CutPrefix(text, "group ")
+		if is && !slices.ContainsFunc(a.site.Groups, func(g *site.Group) bool { return g.Name == group }) ||
+			strings.HasPrefix(text, string(site.BySecret)) {
+			return // it has no name in the site
+		}
+	}
+	a.Lists[list.Name] = all
 }
 
 // method returns what a model's method is in a list, nil where it has no name.

@@ -20,6 +20,7 @@ const (
 	Group   About = "group"
 	List    About = "list"
 	Account About = "account"
+	Way     About = "way"
 )
 
 // Key names a fact: the port of the server tern.
@@ -35,6 +36,7 @@ type Value struct {
 	Secret site.Secret
 	hidden bool // it is a secret
 	unread bool // it is a secret that the device does not show
+	other  bool // it is a secret that is known to be another than the wanted one, and no more of it
 }
 
 // Facts are what a device holds, or should hold.
@@ -48,6 +50,11 @@ func (f Facts) Note(about About, name string) {
 // Unread notes a secret that is there, and that the device does not show.
 func (f Facts) Unread(about About, name, what string) {
 	f[Key{About: about, Name: name, What: what}] = Value{hidden: true, unread: true}
+}
+
+// Other notes a secret that is there, and is another than the wanted one.
+func (f Facts) Other(about About, name, what string) {
+	f[Key{About: about, Name: name, What: what}] = Value{hidden: true, other: true}
 }
 
 // Say notes a plain fact; an empty value is none.
@@ -194,6 +201,9 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		case h.unread:
 			d.Kind = Unread
 			add(d)
+		case h.other:
+			d.How = "it is not the one of the site's hash"
+			add(d)
 		case w.hidden:
 			if d.How = h.Secret.Difference(w.Secret); d.How != "" {
 				add(d)
@@ -213,4 +223,4 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 	return all
 }
 
-var order = map[About]int{Server: 0, Group: 1, List: 2, Account: 3}
+var order = map[About]int{Server: 0, Group: 1, List: 2, Way: 3, Account: 4}

@@ -433,19 +433,36 @@ func (p *pools) shareLists(devices []*Device) {
 
 // text tells lists apart by what matters of them.
 func (l *list) text() string {
-	levels, when := "", ""
+	levels, when := l.bounds()
+	return fmt.Sprint(l.purpose, levels, when, l.methodNames(), l.only)
+}
+
+// bounds are the levels that a list is for and when it records, as they hold.
+func (l *list) bounds() (levels, when string) {
 	if l.purpose == site.Commands.String() || l.purpose == site.RecordCommands.String() {
 		levels = cmp.Or(l.levels, "0-15")
 	}
 	if strings.HasPrefix(l.purpose, "record") {
 		when = cmp.Or(l.when, "stop")
 	}
-	return fmt.Sprint(l.purpose, levels, when, l.methodNames(), l.only)
+	return levels, when
 }
 
 // knownList is text for a list of the base.
 func knownList(l *site.List) string {
-	levels, when := "", ""
+	levels, when := knownBounds(l)
+	var methods, only []string
+	for _, m := range l.Methods {
+		methods = append(methods, m.String())
+	}
+	for _, r := range l.Only {
+		only = append(only, r.Name)
+	}
+	return fmt.Sprint(l.Purpose.String(), levels, when, methods, only)
+}
+
+// knownBounds is bounds for a list of the base.
+func knownBounds(l *site.List) (levels, when string) {
 	if l.Purpose == site.Commands || l.Purpose == site.RecordCommands {
 		levels = l.Levels.String()
 	}
@@ -458,14 +475,7 @@ func knownList(l *site.List) string {
 			when = "start and stop"
 		}
 	}
-	var methods, only []string
-	for _, m := range l.Methods {
-		methods = append(methods, m.String())
-	}
-	for _, r := range l.Only {
-		only = append(only, r.Name)
-	}
-	return fmt.Sprint(l.Purpose.String(), levels, when, methods, only)
+	return levels, when
 }
 
 // methodNames are the methods of a list as the site writes them.

@@ -23,6 +23,9 @@ type lines struct {
 	indents []int // of the open sections, for indent
 	depth   int   // for braces and end-word
 	until   string
+	words   []string // of the line, room that is used again
+	columns []int
+	single  [1]statement // the same for a line that is one statement
 }
 
 // next returns the statements of a line.
@@ -39,7 +42,8 @@ func (l *lines) next(text string) (all []statement) {
 	if l.layout.cell != "" && strings.Contains(text, l.layout.cell) {
 		return []statement{l.row(text)}
 	}
-	words, columns := l.layout.words(text)
+	l.words, l.columns = l.layout.words(text, l.words[:0], l.columns[:0])
+	words, columns := l.words, l.columns
 	if len(words) == 0 {
 		return nil
 	}
@@ -67,16 +71,22 @@ func (l *lines) next(text string) (all []statement) {
 			l.depth = max(0, l.depth-1)
 			return nil
 		}
-		return []statement{l.made(words, l.depth)}
+		return l.alone(l.made(words, l.depth))
 	case byPaths:
-		return []statement{l.made(words, 0)}
+		return l.alone(l.made(words, 0))
 	}
 	for len(l.indents) > 0 && columns[0] <= l.indents[len(l.indents)-1] {
 		l.indents = l.indents[:len(l.indents)-1]
 	}
 	s := l.made(words, len(l.indents))
 	l.indents = append(l.indents, columns[0])
-	return []statement{s}
+	return l.alone(s)
+}
+
+// alone returns one statement in room that is used again.
+func (l *lines) alone(s statement) []statement {
+	l.single[0] = s
+	return l.single[:]
 }
 
 // row makes the statement "row CELL..." of a row of a table.
@@ -92,7 +102,7 @@ func (l *lines) row(text string) statement {
 func (l *lines) fields(text string) []statement {
 	text = strings.TrimSpace(text)
 	if inner, is := strings.CutPrefix(text, "["); is && strings.HasSuffix(inner, "]") {
-		words, _ := l.layout.words(strings.TrimSuffix(inner, "]"))
+		words, _ := l.layout.words(strings.TrimSuffix(inner, "]"), nil, nil)
 		if len(words) == 0 {
 			return nil
 		}
@@ -100,9 +110,9 @@ func (l *lines) fields(text string) []statement {
 		return []statement{{words: words, line: l.line, opens: true}}
 	}
 	name, value, both := strings.Cut(text, "=")
-	words, _ := l.layout.words(name)
+	words, _ := l.layout.words(name, nil, nil)
 	if both {
-		after, _ := l.layout.words(value)
+		after, _ := l.layout.words(value, nil, nil)
 		words = append(append(words, "="), after...)
 	}
 	if len(words) == 0 {
@@ -160,9 +170,9 @@ func (l *lines) made(words []string, depth int) statement {
 	return s
 }
 
-// words splits a line into words, with the column of each from 0; a quoted text is one, and
-// what is after a comment is left out.
-func (l layout) words(text string) (words []string, columns []int) {
+// words splits a line into words, with the column of each from 0, and appends them; a quoted
+// text is one, and what is after a comment is left out.
+func (l layout) words(text string, words []string, columns []int) ([]string, []int) {
 	for at := 0; at < len(text); {
 		c, size := utf8.DecodeRuneInString(text[at:])
 		switch {

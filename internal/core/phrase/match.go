@@ -220,17 +220,27 @@ func (b *Book) match(p pattern, words []string) ([]bound, bool) {
 	return found, ok
 }
 
-// couldBegin reports whether the first word of a pattern, where that is a literal, is that of a
+// couldBegin reports whether the literal words that a pattern begins with are those of a
 // statement: most statements are turned away here.
 func (b *Book) couldBegin(p pattern, words []string) bool {
-	return len(words) == 0 || len(p.elements) == 0 || p.elements[0].literal == "" ||
-		b.layout.same(words[0], p.elements[0].literal)
+	for i, e := range p.elements {
+		if e.literal == "" {
+			break
+		}
+		if i >= len(words) || !b.layout.same(words[i], e.literal) {
+			return false
+		}
+	}
+	return true
 }
 
 // begins reports whether the first words of a statement fit a pattern.
 func (b *Book) begins(p pattern, words []string) bool {
+	if !b.couldBegin(p, words) {
+		return false
+	}
 	m := &matcher{book: b, words: words}
-	return b.couldBegin(p, words) && m.seq(p.elements, 0, nil, func(int, []bound) bool { return true })
+	return m.seq(p.elements, 0, nil, func(int, []bound) bool { return true })
 }
 
 // seq matches elements from a word on, and then the rest.

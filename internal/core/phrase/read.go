@@ -39,7 +39,8 @@ type Text struct {
 	Notes   []Note
 	Lines   int
 	Counts  map[Kind]int
-	Whole   bool // the text is whole, and every line of ours was read: what is unsaid can be known
+	Unread  []Line // of ours that were not understood, the first thousand
+	Whole   bool   // the text is whole, and every line of ours was read: what is unsaid can be known
 }
 
 // Note is something about the text that its reader should know.
@@ -59,7 +60,7 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 		names: map[string]bool{}}
 	r.lines = &lines{layout: b.layout, book: b}
 	scan := bufio.NewScanner(text)
-	scan.Buffer(make([]byte, 0, 64<<10), longestLine)
+	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
 	for scan.Scan() {
 		r.line(scan.Text())
 	}
@@ -143,7 +144,13 @@ func readable(text string) (clean, what string) {
 	return string(out), ""
 }
 
+// mostUnread bounds the lines that are kept.
+const mostUnread = 1000
+
 func (r *reading) seen(l Line) {
+	if l.Kind == NotUnderstood && len(r.text.Unread) < mostUnread {
+		r.text.Unread = append(r.text.Unread, l)
+	}
 	if r.each != nil {
 		r.each(l)
 	}
@@ -167,8 +174,7 @@ func (r *reading) statement(s statement) {
 	}
 	switch {
 	case len(r.book.layout.end.elements) > 0 && above == nil && r.book.fits(r.book.layout.end, s.words):
-		r.ended = true
-		out.Kind = Understood
+		r.ended, out.Kind = true, Understood
 		out.Means = "the end of the text"
 	case above != nil && above.kind != Understood:
 		out.Kind, out.Means = above.kind, "in a section that was "+string(above.kind)
@@ -179,7 +185,9 @@ func (r *reading) statement(s statement) {
 	if out.Kind == Elsewhere {
 		out.Means = ""
 	}
-	out.Text = r.shown(s, out.Kind, secrets)
+	if r.each != nil || out.Kind == NotUnderstood {
+		out.Text = r.shown(s, out.Kind, secrets)
+	}
 	r.text.Counts[out.Kind]++
 	r.seen(out)
 	if s.opens || next.phrase != nil && len(next.phrase.below) > 0 || r.opensUnread(s, next) {
@@ -206,7 +214,7 @@ func (b *Book) fits(p pattern, words []string) bool {
 
 // phrase finds the phrase that reads a statement, takes what it says, and returns the
 // words of it that are secret.
-func (r *reading) phrase(s statement, above, here *scope) (Kind, string, []string) {
+func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means string, secrets []string) {
 	candidates, record := r.book.phrases, (*Record)(nil)
 	if above != nil {
 		candidates, record = above.phrase.below, above.record
@@ -226,9 +234,11 @@ func (r *reading) phrase(s statement, above, here *scope) (Kind, string, []strin
 	}
 	if p := here.phrase; p != nil {
 		p.used++
-		means := ""
 		means, here.record = r.take(p, have, s, record)
-		return Understood, means, r.book.secretWords(p, s.words)
+		if r.each != nil {
+			secrets = r.book.secretWords(p, s.words)
+		}
+		return Understood, means, secrets
 	}
 	begins := func(p pattern) bool { return r.book.begins(p, s.words) }
 	switch {

@@ -223,6 +223,9 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 
 // means says what a statement says, in the words of the site.
 func (r *reading) means(record *Record, have map[string][]Value) string {
+	if r.each == nil { // nobody asks
+		return ""
+	}
 	var names, parts []string
 	for field := range have {
 		names = append(names, field)

@@ -30,12 +30,15 @@ type Compared struct {
 	Since *Since `json:"since"`
 
 	held device.Held
+	text *Text // what was read in place of the device, nil for the device
 }
 
 // Difference is one, and whether found says it in the site.
 type Difference struct {
 	drift.Difference
 	Known bool `json:"known"`
+	// At is the place in the text that was read in place of the device, "" for none.
+	At string `json:"at"`
 }
 
 // Drifted reports whether something differs that the site does not know of.
@@ -96,6 +99,10 @@ func (r *Compared) read(ctx context.Context, s Sites, t Target) error {
 // judge compares what was read with the design, and with what the site knows.
 func (r *Compared) judge(s Sites, d *site.Device) {
 	r.Differences, r.Unshown, r.Notes = []Difference{}, []string{}, []string{}
+	if r.text != nil {
+		r.judgeText(s)
+		return
+	}
 	found := device.Differences(s.Design.Site, d, s.Design.Keys, r.held)
 	now := s.Found.Device(d.Name)
 	unknown, stale := device.Unknown(s.Found.Site, now, s.Found.Keys, r.held, found)
@@ -150,7 +157,11 @@ func (r *Compared) found(s Sites) (drift.Found, map[string]site.Secret) {
 	for i, x := range r.Differences {
 		all[i] = x.Difference
 	}
-	return drift.Adopt(s.Design.Site, s.Design.Device(r.Device), all, r.held.Facts,
+	held := r.held.Facts
+	if r.text != nil {
+		held = r.text.held.Facts
+	}
+	return drift.Adopt(s.Design.Site, s.Design.Device(r.Device), all, held,
 		func(server string, value site.Secret) string {
 			for name, have := range s.Found.Keys {
 				if have.Equal(value) {

@@ -152,12 +152,7 @@ func take(path string, books []*phrase.Book) Taken {
 	score := 0
 	var text *phrase.Text
 	for _, book := range books {
-		var unread []phrase.Line
-		got, err := Read(book, path, func(l phrase.Line) {
-			if l.Kind == phrase.NotUnderstood {
-				unread = append(unread, l)
-			}
-		})
+		got, err := Read(book, path, nil)
 		if err != nil {
 			return Taken{File: path, Problem: err.Error()}
 		}
@@ -165,7 +160,7 @@ func take(path string, books []*phrase.Book) Taken {
 		tie = reads == score && text != nil && reads > 0 || tie && reads <= score
 		if got.Counts[phrase.Understood] > 0 && (text == nil || reads > score) {
 			text, score = got, reads
-			best.Make, best.Unread = book.Make, unread
+			best.Make, best.Unread = book.Make, got.Unread
 		}
 	}
 	switch {

@@ -442,6 +442,13 @@ func Where(s *site.Site, d *site.Device) func(drift.About, string) string {
 					return s.Where(g.Place)
 				}
 			}
+		case drift.Way:
+			access, _, _ := strings.Cut(name, " ")
+			for _, w := range d.Ways {
+				if w.Access == access {
+					return s.Where(w.Place)
+				}
+			}
 		case drift.List:
 			for _, w := range d.Ways {
 				for p, l := range w.Lists {
