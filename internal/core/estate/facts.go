@@ -127,6 +127,9 @@ func (c *comparing) servers() {
 	}
 	for _, s := range c.device.servers {
 		name := c.serverName(s)
+		if _, asked := c.want[drift.Key{About: drift.Server, Name: name, What: ""}]; !asked && s.is.known != nil {
+			continue // the site has it, and its lists on this device do not ask it: where a way does, that is said
+		}
 		c.there(drift.Server, name, s.line)
 		say := func(what, value string) {
 			if value != "" && value != "0" {
@@ -209,6 +212,9 @@ func (c *comparing) groups() {
 			continue
 		}
 		name := c.groupName(g)
+		if c.plan.Group(name) == nil && g.is.known {
+			continue
+		}
 		var servers []string
 		for _, s := range g.servers {
 			servers = append(servers, c.serverName(s))
