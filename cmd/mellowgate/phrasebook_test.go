@@ -189,8 +189,9 @@ func TestATextIsForeseenAloneAndInItsSite(t *testing.T) {
 			"make",
 		"foresee -read demo/saved/hq-fw-1.txt demo/as-reviewed": "-read wants the device, -device " +
 			"DEVICE",
-		"foresee -read demo/saved/hq-fw-1.txt -device none demo/as-reviewed":          `has no device "none"`,
-		"foresee -book " + book + " demo/as-reviewed":                                 "-book is for -read TEXT",
+		"foresee -read demo/saved/hq-fw-1.txt -device none demo/as-reviewed": `has no device "none"`,
+		"foresee -book " + book + " demo/as-reviewed": "-book and -version are for " +
+			"-read TEXT",
 		"foresee -read demo/saved/south-sw-2.txt -book " + book + " demo/as-reviewed": "is of a device called south-sw-2",
 		"foresee -read demo/as-drafted/keys/ship.key -book " + book:                   "it may be of another make",
 		"foresee -read demo/saved -book " + book:                                      "it is a folder, and a file is wanted",

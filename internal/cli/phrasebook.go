@@ -43,6 +43,7 @@ Exit status 1 when a line was not understood, a name leads nowhere, or the end o
 		Prepare: func(c *Call) func() error {
 			c.report()
 			b := &bookCall{Call: c}
+			c.Flags.StringVar(&b.version, "version", "", "the `version` of what runs on the device, where no text says it: 6.2")
 			c.Flags.BoolVar(&b.facts, "facts", false, "for try: what the whole text says, instead of its lines")
 			return b.run
 		},
@@ -51,7 +52,8 @@ Exit status 1 when a line was not understood, a name leads nowhere, or the end o
 
 type bookCall struct {
 	*Call
-	facts bool
+	facts   bool
+	version string
 }
 
 func (c *bookCall) run() error {
@@ -74,6 +76,9 @@ func (c *bookCall) run() error {
 	book, err := phrase.Load(file, text)
 	if err != nil {
 		return failure{status: ExitUsage, err: err}
+	}
+	if err := setVersion(book, c.version); err != nil {
+		return err
 	}
 	if verb == "try" {
 		return c.try(book, c.Args[2])
@@ -200,8 +205,11 @@ func (c *bookCall) printFacts(text *phrase.Text) {
 				continue
 			}
 			where := "line " + fmt.Sprint(f.Line)
-			if f.State == phrase.Implied {
+			switch f.State {
+			case phrase.Implied:
 				where = "implied: no line says it"
+			case phrase.Inherited:
+				where += ", of a template"
 			}
 			rows = append(rows, []string{name, f.Field, f.String(), where})
 			name = ""

@@ -17,14 +17,28 @@ import (
 )
 
 // reading are the flags of commands that work on what a device has saved of itself.
-type reading struct{ text, book string }
+type reading struct{ text, book, version string }
 
 func (c *Call) readingFlags() *reading {
 	r := &reading{}
 	c.Flags.StringVar(&r.text, "read", "", "take what a device has saved in this `file`, - for standard input, by its "+
 		"phrasebook: alone, or in the place of the device in SITE")
 	c.Flags.StringVar(&r.book, "book", "", "with -read: the phrasebook, a `file`; by default that of the device's kind")
+	c.Flags.StringVar(&r.version, "version", "",
+		"with -read: the `version` of what runs on the device, where the text does "+
+			"not say it: 6.2")
 	return r
+}
+
+// setVersion gives a phrasebook the version of the texts, where one is given.
+func setVersion(b *phrase.Book, version string) error {
+	if version == "" {
+		return nil
+	}
+	if err := b.SetVersion(version); err != nil {
+		return wrong("-version: %w", err)
+	}
+	return nil
 }
 
 // loadReading loads the site of a call. With -read it is what a text says: alone where no
@@ -32,8 +46,8 @@ func (c *Call) readingFlags() *reading {
 // is that of the text unless it is given.
 func (c *Call) loadReading(r *reading, device string) (loaded, *site.Device, error) {
 	switch {
-	case r.text == "" && r.book != "":
-		return loaded{}, nil, wrong("-book is for -read TEXT")
+	case r.text == "" && r.book+r.version != "":
+		return loaded{}, nil, wrong("-book and -version are for -read TEXT")
 	case r.text == "":
 		l, err := c.load(false)
 		return l, nil, err
@@ -85,7 +99,8 @@ func (r *reading) bookOf(l loaded, device string) (*phrase.Book, error) {
 	if err != nil {
 		return nil, failure{status: ExitUsage, err: err}
 	}
-	return b.Load(), nil
+	book := b.Load()
+	return book, setVersion(book, r.version)
 }
 
 // readText reads a text of a file, or of standard input, by a phrasebook.

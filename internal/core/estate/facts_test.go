@@ -92,7 +92,8 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 			"3 server new is on the device, and not in the site\n" +
 				"4 group shore: servers in order is tern, new, and should be tern"},
 		{"group shore group sea local", "group sea group shore local", "6 way console: login is group sea, group shore, " +
-			"local, and should be group shore, group sea, local\n6 way ssh: login is group sea, group shore, local, and should " +
+			"local, and should be group shore, group sea, local\n6 way ssh: login is group sea, group shore, local, and " +
+			"should " +
 			"be group shore, group sea, local\n6 way web: login is group sea, group shore, local, and should be group shore, " +
 			"group sea, local"},
 		{"levels 2-15", "levels 1-15",
@@ -105,13 +106,17 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 		{"way ssh from 192.0.2.0/24", "way ssh from 192.0.2.0/25",
 			"11 way ssh: from is 192.0.2.0/25, and should be 192.0.2.0/24"},
 		{"way web takes login in", "way web off", "0 way web is missing"},
-		{"way web takes login in", "way web takes login in\nway telnet", "17 way telnet is on the device, and not in the site"},
-		{"way web takes login in", "way web takes login in\nway ssh lines 4 takes login in", "17 way ssh 4: commands should be " +
-			"levels 2-15: group shore, and none is set\n17 way ssh 4: elevation should be secret for level 15, and none is set\n" +
+		{"way web takes login in", "way web takes login in\nway telnet", "17 way telnet is on the device, and not in " +
+			"the site"},
+		{"way web takes login in", "way web takes login in\nway ssh lines 4 takes login in", "17 way ssh 4: commands " +
+			"should be " +
+			"levels 2-15: group shore, and none is set\n17 way ssh 4: elevation should be secret for level 15, and none " +
+			"is set\n" +
 			"17 way ssh 4: from should be 192.0.2.0/24, and none is set\n17 way ssh 4: record-sessions should be start and " +
 			"stop: group shore, and none is set"},
 		{"keeper 15", "keeper 14", "17 account keeper: level is 14, and should be 15"},
-		{"keeper 15 clear word", "keeper 15 clear else", "17 account keeper: password is another: the same length, otherwise " +
+		{"keeper 15 clear word", "keeper 15 clear else", "17 account keeper: password is another: the same length, " +
+			"otherwise " +
 			"different"},
 		{"keeper 15 clear word", "keeper 15 $2b$09$of-word", ""},
 		{"keeper 15 clear word", "keeper 15 $2b$09$of-else",
@@ -120,7 +125,8 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 			"another"},
 		{"other 1 $2b$09$hash", "other 1 clear x",
 			"18 account other: password is another: it is not the one of the site's hash"},
-		{"other 1 $2b$09$hash", "third 1 $2b$09$hash", "0 account other is missing\n18 account third is on the device, and not in " +
+		{"other 1 $2b$09$hash", "third 1 $2b$09$hash", "0 account other is missing\n18 account third is on the " +
+			"device, and not in " +
 			"the site"},
 	} {
 		text := strings.Replace(held, k.was, k.is, 1)
@@ -156,7 +162,8 @@ func TestWhereQuestionsComeFromIsComparedWhereItIsSaid(t *testing.T) {
 
 func TestWhatTheSiteKnowsToBeFoundIsNoDifference(t *testing.T) {
 	t.Parallel()
-	whole := strings.Replace(design, "EXTRA", "\n    found: {lists: {cmd: [local]}, ports: {gull: {authentication: 1645}}}", 1)
+	whole := strings.Replace(design, "EXTRA", "\n    found: {lists: {cmd: [local]}, ports: {gull: {authentication: "+
+		"1645}}}", 1)
 	text := strings.NewReplacer("commands group shore", "commands local", "ports 1812", "ports 1645").Replace(held)
 	all, _ := differ(t, whole, text, true)
 	require.Empty(t, all)

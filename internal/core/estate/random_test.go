@@ -90,7 +90,8 @@ func draw(seed uint64, l limits) *drawn {
 	timeout, dead, attempts := 1+d.IntN(9), 1+d.IntN(9), 1+d.IntN(4)
 	for _, protocol := range protocols {
 		for i := range 1 + d.IntN(3) {
-			s := drawnServer{name: fmt.Sprintf("%s-%d", protocol, i+1), protocol: protocol, key: fmt.Sprintf("Word-%d", d.IntN(3)),
+			s := drawnServer{name: fmt.Sprintf("%s-%d", protocol, i+1), protocol: protocol,
+				key:     fmt.Sprintf("Word-%d", d.IntN(3)),
 				address: fmt.Sprintf("192.0.2.%d", len(d.servers)+1), port: 49, authentication: 1812, accounting: 1813,
 				timeout: timeout, attempts: 1, dead: dead, protocolNo: i + 1}
 			if d.IntN(4) == 0 {

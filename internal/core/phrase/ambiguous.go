@@ -10,7 +10,7 @@ import (
 func (l *loader) ambiguous(all []*phrase, section bool) {
 	for i, p := range all {
 		for _, q := range all[i+1:] {
-			if section && apart(p, q) {
+			if section && apart(p, q) || p.when.apart(q.when) {
 				continue
 			}
 			if line, both := l.book.bothRead(p, q); both {
@@ -88,6 +88,11 @@ func (b *Book) step(g *graph, p *phrase, e element, from int) int {
 			_, fits := (&matcher{book: b}).split(e.parts, w, nil)
 			return fits
 		}, strings.Join(b.sample(&phrase{say: pattern{elements: []element{e}}}), ""))
+	case e.anyOrder:
+		g.edge(from, to, nil)
+		for _, o := range e.options { // once or more often: what is wrongly found is found early
+			g.edge(b.path(g, p, o.elements, from), from, nil)
+		}
 	case e.optional:
 		g.edge(from, to, nil)
 		g.edge(b.path(g, p, e.options[0].elements, from), to, nil)
@@ -199,7 +204,7 @@ func (b *Book) sample(p *phrase) []string {
 				}
 			}
 			words = append(words, text)
-		case e.optional, e.rest:
+		case e.optional, e.rest, e.anyOrder:
 		case len(e.options) > 0:
 			words = append(words, b.sample(&phrase{say: e.options[0]})...)
 		default:

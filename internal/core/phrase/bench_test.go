@@ -13,7 +13,8 @@ func BenchmarkRead(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	filler := bytes.Repeat([]byte("berth 7\n carries 10 20 30\n note \"to the store\"\nwall 10 lets 192.0.2.0/24 to any\n"), 250)
+	filler := bytes.Repeat(
+		[]byte("berth 7\n carries 10 20 30\n note \"to the store\"\nwall 10 lets 192.0.2.0/24 to any\n"), 250)
 	text = append(filler, text...)
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()

@@ -8,6 +8,7 @@
 package phrase
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -27,6 +28,8 @@ type Book struct {
 	telling   map[string]bool // those after which a secret may follow
 	territory []pattern       // of statements that are ours
 	pass      []pattern       // of statements of ours that are of no concern
+	version   pattern         // the line that says the version of a text, "" for none
+	given     version         // that of the texts, nil where it is not given
 	phrases   []*phrase       // at the top, in the order of the file
 	all       []*phrase       // every phrase
 }
@@ -45,9 +48,12 @@ type layout struct {
 	cell     string // between the cells of a row of a table, "" for none
 	noise    []pattern
 	opens    []pattern // of lines that open a section and that no phrase reads, for end-word
+	around   []pattern // of lines whose sections only surround: what stands in them is read as at the top
 	block    pattern   // begins a text of several lines that is never looked into
 	blockEnd string    // the hole of block whose value ends it
 	end      pattern   // the last line of a whole text
+	goesOn   string    // a line that ends with it goes on in the next, "" for none
+	wrapped  int       // a line of as many characters goes on in the next, 0 for none
 }
 
 // Sections that a layout can have.
@@ -57,9 +63,10 @@ const (
 	byEndWord = "end-word"
 	byPaths   = "paths"
 	byFields  = "fields" // [heading], and name = value below it
+	byTags    = "tags"   // elements with tags
 )
 
-var sectionKinds = []string{byIndent, byBraces, byEndWord, byPaths, byFields}
+var sectionKinds = []string{byIndent, byBraces, byEndWord, byPaths, byFields, byTags}
 
 // About is what a phrase says something of.
 type About string
@@ -73,12 +80,13 @@ const (
 	List      About = "list"
 	Way       About = "way"
 	Account   About = "account"
-	Secret    About = "secret" // of an elevation
+	Secret    About = "secret"   // of an elevation
+	Template  About = "template" // what others are like
 )
 
 // fields are what can be said of each, by name; those with true take several values in
 // order.
-var fields = map[About]map[string]bool{
+var fields = withTemplates(map[About]map[string]bool{
 	Device: {"timeout": false, "attempts": false, "dead-time": false, "source": false, "network": false, "key": false,
 		"active": false, "name": false, "address": false, "interface": false},
 	Interface: {"name": false, "address": true},
@@ -87,11 +95,25 @@ var fields = map[About]map[string]bool{
 		"dead-time": false, "source": false, "network": false, "interface": false, "message-authenticator": false},
 	Group: {"name": false, "protocol": false, "servers": true},
 	List: {"name": false, "purpose": false, "mark": false, "levels": false, "when": false, "methods": true,
-		"only": true},
+		"only": true, "ways": true},
 	Way: {"access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
 		"from": true},
 	Account: {"name": false, "mark": false, "level": false, "password": false, "role": false, "login": false},
 	Secret:  {"name": false, "level": false, "password": false},
+})
+
+// withTemplates adds what others are like: anything can be like a template, and a template
+// can say what anything can.
+func withTemplates(of map[About]map[string]bool) map[About]map[string]bool {
+	template := map[string]bool{}
+	for _, about := range []About{Server, Group, List, Way, Account} {
+		maps.Copy(template, of[about])
+	}
+	of[Template] = template
+	for _, fields := range of {
+		fields["template"] = true
+	}
+	return of
 }
 
 // identity is the field that tells one record from another of its kind.
@@ -105,6 +127,7 @@ var identity = map[About][][]string{
 	Way:       {{"access", "lines"}, {"access"}},
 	Account:   {{"name"}},
 	Secret:    {{"name"}, {"level"}},
+	Template:  {{"name"}},
 }
 
 // phrase is one way to say something.
@@ -116,7 +139,8 @@ type phrase struct {
 	text  string // as the book has it
 	where map[string][]string
 	order string   // of a field with several values: "", byMark or lastFirst
-	lists []string // in a way: the purposes of a list without a name
+	lists []string // in a way: the purposes of a list without a name; about a list: its purposes
+	when  span
 	below []*phrase
 	used  int
 }
@@ -165,6 +189,7 @@ type unsaid struct {
 	from  string // "device.FIELD", or a field of the same record; "" for a constant
 	plus  int    // added to it
 	which string // the protocol of servers and groups, purpose of lists, access of ways; "" for all
+	when  span
 }
 
 // Phrases returns how many phrases the book has, and the texts of those that no line was

@@ -12,7 +12,7 @@ import (
 // finish fills in what no line says, and checks that every name leads somewhere.
 func (r *reading) finish() {
 	t := r.text
-	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after
+	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after && !r.broken
 	switch {
 	case len(r.book.layout.end.elements) > 0 && !r.ended:
 		t.Whole = false
@@ -24,6 +24,8 @@ func (r *reading) finish() {
 	if len(t.Records) == 0 && t.Counts[NotUnderstood] == 0 {
 		r.note(0, "no line of it is of the territory: it may be of another make than %s", r.book.Make)
 	}
+	r.inherit()
+	r.bind()
 	if t.Whole {
 		r.implied()
 	}
@@ -113,6 +115,17 @@ func (r *reading) implied() {
 		}
 		if u.about == Way && u.which != "" && u.field == "state" && !r.speaksOf(u.which) {
 			r.find(Way, u.which, 0)
+		}
+		if u.when.bounded() && r.version == nil {
+			if what := string(u.about) + "." + u.field; !r.unaware[what] {
+				r.unaware[what] = true
+				r.note(0, "what holds of %s where no line says it depends on the version, and no line says that: give it with "+
+					"-version", what)
+			}
+			continue
+		}
+		if u.when.bounded() && !u.when.has(r.version) {
+			continue
 		}
 		for _, record := range r.text.Records {
 			if record.About == u.about && record.facts[u.field] == nil && u.holdsFor(record) {

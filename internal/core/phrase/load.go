@@ -196,6 +196,14 @@ func (l *loader) top(n *yaml.Node) {
 		"types": func(n *yaml.Node) {
 			l.pairs(n, "types", func(key, value *yaml.Node) { b.types[key.Value] = l.valueType(key.Value, value) })
 		},
+		"version": func(n *yaml.Node) {
+			b.version = l.pattern(n, "the line with the version")
+			found := false
+			b.version.holes(func(hole, _ string, _ bool) { found = found || hole == versionHole })
+			if !found {
+				l.wrong(n, "the line with the version wants <version>, such as \"release <version>\"")
+			}
+		},
 		"unsaid": func(n *yaml.Node) { l.pairs(n, "unsaid", l.unsaid) },
 		"every-server": func(n *yaml.Node) {
 			l.pairs(n, "every-server", func(key, value *yaml.Node) {
@@ -237,6 +245,12 @@ func (l *loader) layout(n *yaml.Node) {
 		"take-back": func(n *yaml.Node) { o.takeBack = l.text(n, "take-back") },
 		"comment":   func(n *yaml.Node) { o.comment = l.text(n, "comment") },
 		"cell":      func(n *yaml.Node) { o.cell = l.text(n, "cell") },
+		"goes-on":   func(n *yaml.Node) { o.goesOn = l.text(n, "goes-on") },
+		"wrapped": func(n *yaml.Node) {
+			if o.wrapped = atoi(l.text(n, "wrapped")); o.wrapped < 20 || o.wrapped > 1000 {
+				l.wrong(n, "wrapped is the width at which the device breaks lines, 20 to 1000")
+			}
+		},
 		"quote": func(n *yaml.Node) {
 			if text := l.text(n, "quote"); len(text) == 1 {
 				o.quote = text[0]
@@ -247,9 +261,10 @@ func (l *loader) layout(n *yaml.Node) {
 		"words": func(n *yaml.Node) {
 			o.anyCase = l.oneOf(n, "words", []string{"any-case", "exact"}) == "any-case"
 		},
-		"noise": func(n *yaml.Node) { o.noise = l.patterns(n, "noise") },
-		"opens": func(n *yaml.Node) { o.opens = l.patterns(n, "opens") },
-		"end":   func(n *yaml.Node) { o.end = l.pattern(n, "end") },
+		"noise":  func(n *yaml.Node) { o.noise = l.patterns(n, "noise") },
+		"opens":  func(n *yaml.Node) { o.opens = l.patterns(n, "opens") },
+		"around": func(n *yaml.Node) { o.around = l.patterns(n, "around") },
+		"end":    func(n *yaml.Node) { o.end = l.pattern(n, "end") },
 		"block": func(n *yaml.Node) {
 			l.fields(n, "block", map[string]func(*yaml.Node){
 				"starts": func(n *yaml.Node) { o.block = l.pattern(n, "starts") },
@@ -263,6 +278,9 @@ func (l *loader) layout(n *yaml.Node) {
 			}
 		},
 	})
+	if o.goesOn != "" && o.wrapped > 0 {
+		l.wrong(n, "goes-on is for a mark at the end of a line, and wrapped for lines that break without one: keep one")
+	}
 	if o.sections == byEndWord && o.endWord == "" {
 		l.wrong(n, "sections: end-word wants the word: end-word: WORD")
 	}
@@ -323,11 +341,39 @@ func (l *loader) unsaid(key, value *yaml.Node) {
 			"server[radius].authentication-port: 1812")
 		return
 	}
-	u := unsaid{place: Place{Line: key.Line, Column: key.Column}, about: About(m[1]), which: m[2], field: m[3],
-		value: l.text(value, "what is unsaid")}
+	u := unsaid{place: Place{Line: key.Line, Column: key.Column}, about: About(m[1]), which: m[2], field: m[3]}
 	if !l.hasField(key, u.about, u.field) {
 		return
 	}
+	if value.Kind != yaml.MappingNode {
+		l.unsaidValue(u, l.text(value, "what is unsaid"))
+		return
+	}
+	l.pairs(value, "what is unsaid, by versions", func(since, value *yaml.Node) {
+		one := u
+		one.when.since = l.version(since, "the version since which this holds")
+		l.unsaidValue(one, l.text(value, "what is unsaid"))
+	})
+	slices.SortStableFunc(l.book.unsaid, func(a, b unsaid) int { // the newest first: the first that holds is taken
+		if a.place != b.place || a.when.since == "" {
+			return 0
+		}
+		return versionOf(b.when.since).compare(versionOf(a.when.since))
+	})
+}
+
+// version reads a version that bounds something.
+func (l *loader) version(n *yaml.Node, what string) string {
+	text := l.text(n, what)
+	if versionOf(text) == nil {
+		l.wrong(n, "%s is no version: it begins with a number, such as \"6.2\"", what)
+		return ""
+	}
+	return text
+}
+
+func (l *loader) unsaidValue(u unsaid, text string) {
+	u.value = text
 	if f := unsaidFrom.FindStringSubmatch(u.value); f != nil {
 		of := u.about
 		if f[1] != "" {

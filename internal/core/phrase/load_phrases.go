@@ -24,6 +24,7 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 	p := &phrase{place: Place{Line: n.Line, Column: n.Column}, about: above, where: map[string][]string{}}
 	said := About("")
 	var below, say *yaml.Node
+	anyOrder := false
 	before := len(l.problems)
 	l.fields(n, "a phrase", map[string]func(*yaml.Node){
 		"about": func(n *yaml.Node) { said = About(l.oneOf(n, "about", abouts())) },
@@ -42,6 +43,13 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 			}
 		},
 		"below": func(n *yaml.Node) { below = n },
+		"since": func(n *yaml.Node) { p.when.since = l.version(n, "since") },
+		"until": func(n *yaml.Node) { p.when.until = l.version(n, "until") },
+		"any-order": func(n *yaml.Node) {
+			if l.oneOf(n, "any-order", []string{"yes", "no", "true", "false"}); n.Value == "yes" || n.Value == "true" {
+				anyOrder = true
+			}
+		},
 	})
 	if said != "" {
 		p.about, p.own = said, true // a phrase at the top always says it
@@ -53,6 +61,9 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 	case p.about == "":
 		l.wrong(n, "a phrase wants what it is about: about: %s", strings.Join(abouts(), " | "))
 		return p
+	}
+	if anyOrder {
+		p.say = p.say.inAnyOrder()
 	}
 	if len(l.problems) > before { // more would only be said of the same
 		return p
@@ -134,6 +145,9 @@ func identified(p *phrase) []string {
 	p.say.holes(func(hole, _ string, _ bool) { have[hole] = true })
 	for field := range p.where {
 		have[field] = true
+	}
+	if p.about == List && len(p.lists) > 0 {
+		have["purpose"] = true
 	}
 	for _, set := range identity[p.about] {
 		if !slices.ContainsFunc(set, func(f string) bool { return !have[f] }) {

@@ -23,6 +23,7 @@ type element struct {
 	any      bool   // "*" before the end: any one word
 	options  []pattern
 	optional bool   // options may be left out
+	anyOrder bool   // each of options once or not at all, in any order
 	parts    []part // a word with holes in it
 }
 
@@ -277,6 +278,8 @@ func (m *matcher) one(e element, at int, have []bound, then func(int, []bound) b
 		}
 		found, fits := m.split(e.parts, w, have)
 		return fits && then(at+1, found)
+	case e.anyOrder:
+		return m.inAnyOrder(e.options, 0, at, have, then)
 	case e.optional:
 		return m.seq(e.options[0].elements, at, have, then) || then(at, have)
 	case len(e.options) > 0:
@@ -303,6 +306,34 @@ func (m *matcher) one(e element, at int, have []bound, then func(int, []bound) b
 		return false
 	}
 	return m.hole(e, at, with, then)
+}
+
+// inAnyOrder matches the options that were not used yet, in any order.
+func (m *matcher) inAnyOrder(options []pattern, used uint64, at int, have []bound, then func(int, []bound) bool) bool {
+	for i, o := range options {
+		if used&(1<<i) == 0 && m.seq(o.elements, at, have, func(to int, have []bound) bool {
+			return to > at && m.inAnyOrder(options, used|1<<i, to, have, then)
+		}) {
+			return true
+		}
+	}
+	return then(at, have)
+}
+
+// inAnyOrder returns a pattern of which the optional parts at the end stand in any order.
+func (p pattern) inAnyOrder() pattern {
+	at := len(p.elements)
+	var options []pattern
+	for at > 0 && p.elements[at-1].optional {
+		at--
+	}
+	for _, e := range p.elements[at:] {
+		options = append(options, e.options[0])
+	}
+	if len(options) > 1 {
+		p.elements = append(slices.Clone(p.elements[:at]), element{options: options[:min(len(options), 60)], anyOrder: true})
+	}
+	return p
 }
 
 // hole matches a hole: one word, or as many as the words of its table or the forms of its

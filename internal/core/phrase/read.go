@@ -57,8 +57,15 @@ const longestLine = 1 << 20
 // of the reader, or of a line over a million octets.
 func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 	r := &reading{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
-		names: map[string]bool{}}
-	r.lines = &lines{layout: b.layout, book: b}
+		names: map[string]bool{}, unaware: map[string]bool{}}
+	r.lines, r.version = &lines{layout: b.layout, book: b}, b.given
+	if b.layout.sections == byTags {
+		if err := r.tags(text); err != nil {
+			return nil, err
+		}
+		r.finish()
+		return r.text, nil
+	}
 	scan := bufio.NewScanner(text)
 	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
 	for scan.Scan() {
@@ -66,9 +73,13 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 	}
 	if err := scan.Err(); err != nil {
 		if errors.Is(err, bufio.ErrTooLong) {
-			return nil, fmt.Errorf("line %d has more than a million octets: this is no configuration", r.lines.line+1)
+			return nil, fmt.Errorf("line %d has more than a million octets: this is no configuration", r.number+1)
 		}
 		return nil, err
+	}
+	if r.begun != "" { // its last line goes on in nothing
+		r.parts--
+		r.whole(r.begun)
 	}
 	r.finish()
 	return r.text, nil
@@ -84,6 +95,13 @@ type reading struct {
 	each  func(Line)
 	ended bool // the last line of a whole text was seen
 	after bool // and there was more
+
+	broken  bool            // it could not be read to its end
+	version version         // of the text, nil where it is not known
+	number  int             // of the last line
+	begun   string          // of a line that goes on in the next
+	parts   int             // the lines that it has
+	unaware map[string]bool // what is unsaid and depends on the version, which is not known
 }
 
 // scope is a section that is open.
@@ -92,21 +110,41 @@ type scope struct {
 	kind   Kind
 	phrase *phrase
 	record *Record
+	around bool // it only surrounds: what stands in it is read as at the top
 }
 
 func (r *reading) note(line int, format string, args ...any) {
 	r.text.Notes = append(r.text.Notes, Note{Line: line, What: fmt.Sprintf(format, args...)})
 }
 
-// line reads one line. Where a carriage return stands in it, what came before is read too:
-// a page break leaves it behind, or it ends the lines of the whole text.
+// line reads one line, and waits for the next where it goes on there.
 func (r *reading) line(text string) {
 	text = strings.TrimSuffix(text, "\r")
-	if r.lines.line == 0 {
+	if r.number == 0 {
 		text = strings.TrimPrefix(text, "\ufeff")
 	}
 	r.text.Lines++
-	r.lines.line++
+	r.number++
+	layout := r.book.layout
+	goesOn := layout.wrapped > 0 && utf8.RuneCountInString(text) == layout.wrapped
+	if layout.goesOn != "" {
+		if r.begun != "" {
+			text = " " + strings.TrimLeft(text, " \t")
+		}
+		text, goesOn = strings.CutSuffix(strings.TrimRight(text, " \t"), layout.goesOn)
+	}
+	if r.begun += text; goesOn && len(r.begun) < longestLine {
+		r.parts++
+		return
+	}
+	r.whole(r.begun)
+}
+
+// whole reads a line with all that it goes on with. Where a carriage return stands in it, what came before is read too:
+// a page break leaves it behind, or it ends the lines of the whole text.
+func (r *reading) whole(text string) {
+	r.lines.line, r.begun, r.parts = r.number-r.parts, "", 0
+	r.findVersion(text)
 	for part := range strings.SplitSeq(text, "\r") {
 		clean, what := readable(part)
 		if what != "" {
@@ -162,7 +200,7 @@ func (r *reading) statement(s statement) {
 		r.open = r.open[:len(r.open)-1]
 	}
 	var above *scope
-	if len(r.open) > 0 {
+	if len(r.open) > 0 && !r.open[len(r.open)-1].around {
 		above = &r.open[len(r.open)-1]
 	}
 	out := Line{Number: s.line}
@@ -190,7 +228,9 @@ func (r *reading) statement(s statement) {
 	}
 	r.text.Counts[out.Kind]++
 	r.seen(out)
-	if s.opens || next.phrase != nil && len(next.phrase.below) > 0 || r.opensUnread(s, next) {
+	next.around = above == nil && slices.ContainsFunc(r.book.layout.around,
+		func(p pattern) bool { return r.book.fits(p, s.words) })
+	if s.opens || next.around || next.phrase != nil && len(next.phrase.below) > 0 || r.opensUnread(s, next) {
 		r.open = append(r.open, next)
 		r.lines.opened()
 		return
@@ -220,10 +260,22 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 		candidates, record = above.phrase.below, above.record
 	}
 	var have map[string][]Value
+	other, unaware := "", ""
 	for _, p := range candidates {
 		values, fits := r.book.read(p, s.words, record)
+		if !fits {
+			continue
+		}
+		switch now, unknown := r.saysNow(p); {
+		case !now:
+			other = fmt.Sprintf("the phrase that reads it is %s, and the text is of another version", p.when)
+			continue
+		case unknown:
+			unaware = fmt.Sprintf("the phrase that reads it is %s, and no line before says the version: give it with -version",
+				p.when)
+		}
 		switch {
-		case !fits:
+		case unaware != "":
 			continue
 		case here.phrase != nil:
 			both := fmt.Sprintf("two phrases read it: %s and %s", here.phrase.text, p.text)
@@ -231,6 +283,10 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 			return NotUnderstood, both, nil
 		}
 		here.phrase, have = p, values
+	}
+	if unaware != "" {
+		here.phrase = nil
+		return NotUnderstood, unaware, nil
 	}
 	if p := here.phrase; p != nil {
 		p.used++
@@ -246,6 +302,8 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 		return PassedOver, "the phrasebook passes over it", nil
 	case above != nil && above.phrase.about == Interface: // read for its address alone
 		return Elsewhere, "", nil
+	case other != "":
+		return NotUnderstood, other, nil
 	case above != nil:
 		return NotUnderstood, fmt.Sprintf("no phrase below %q reads it", above.phrase.text) + r.slip(s), nil
 	case slices.ContainsFunc(r.book.territory, begins):

@@ -10,8 +10,9 @@ type State string
 
 // The states of a fact.
 const (
-	Said    State = "said"
-	Implied State = "implied" // no line says it: the phrasebook says what holds then
+	Said      State = "said"
+	Implied   State = "implied"   // no line says it: the phrasebook says what holds then
+	Inherited State = "inherited" // a line of a template says it, that this is like
 )
 
 // Fact is a field of a record, with the line that says it.

@@ -96,7 +96,21 @@ func address(text string) (string, bool) {
 
 // take keeps what a phrase said, and returns it in words.
 func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *Record) (string, *Record) {
+	var said []string
 	record := above
+	if p.about == List && len(p.lists) > 0 { // one line, a list for each of its purposes
+		for i, purpose := range p.lists {
+			one, same := *p, maps.Clone(have)
+			one.lists, one.where = nil, maps.Clone(p.where)
+			one.where["purpose"], same["purpose"] = []string{purpose}, []Value{{Text: purpose}}
+			means, of := r.take(&one, same, s, above)
+			if i == 0 {
+				record = of
+			}
+			said = append(said, means)
+		}
+		return strings.Join(said, "; "), record
+	}
 	if above == nil || p.own {
 		record = r.record(p, have, s.line)
 	}
@@ -110,7 +124,7 @@ func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *R
 		r.set(above, "servers", []Value{{Text: record.ID}}, p, have, s.line)
 	}
 	switch {
-	case p.about == Way && have["purpose"] != nil && have["list"] != nil:
+	case (p.about == Way || p.about == Template) && have["purpose"] != nil && have["list"] != nil:
 		bound := have["purpose"][0].Text
 		have = maps.Clone(have)
 		have[bound] = have["list"]

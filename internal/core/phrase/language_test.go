@@ -1,0 +1,297 @@
+package phrase
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// facts are what a text says by a small phrasebook, a line for each record.
+func facts(t *testing.T, b *Book, text string) (all string, got *Text) {
+	t.Helper()
+	got, err := b.Read(strings.NewReader(text), nil)
+	require.NoError(t, err)
+	var out []string
+	for _, r := range got.Records {
+		line := r.String()
+		for _, f := range r.Facts() {
+			if r.Identifies(f.Field) {
+				continue
+			}
+			value := f.String()
+			if f.State != Said {
+				value += " (" + string(f.State) + ")"
+			}
+			line += "; " + f.Field + " " + value
+		}
+		out = append(out, line)
+	}
+	for _, n := range got.Notes {
+		out = append(out, "note "+n.What)
+	}
+	for _, l := range got.Unread {
+		out = append(out, "unread "+l.Text+": "+l.Means)
+	}
+	return strings.Join(out, "\n"), got
+}
+
+const tagged = `layout: {sections: tags, around: ["device *"]}
+tables: {door: {shell: ssh, panel: console}}
+unsaid: {server.port: "49"}
+territory: [logins, "logins *"]
+phrases:
+- {about: device, say: "device name=<name>"}
+- about: device
+  say: logins
+  below:
+  - about: server
+    say: server name=<name> proto=<protocol>
+    below:
+    - {say: address <address>}
+    - {say: word <key>}
+  - {about: group, say: "ring name=<name>", below: [{say: "use <servers>"}]}
+  - {about: list, say: "plan for=<purpose> name=<name>", below: [{say: "step <methods>"}]}
+  - {about: way, say: "door at=<access as door>", below: [{say: "follow <purpose> <list>"}]}
+`
+
+func TestElementsWithTags(t *testing.T) {
+	t.Parallel()
+	b := small(t, tagged)
+	all, got := facts(t, b, `<?xml version="1.0"?>
+<!-- of a pier -->
+<device name="sw-1">
+  <ports><port number="1"><colour>green</colour></port></ports>
+  <logins>
+    <server proto="tacacs" name="tern">
+      <address>192.0.2.1</address><word>Tag-word-1</word></server>
+    <ring name="shore"><use>tern</use></ring>
+    <plan name="crew" for="login"><step>local</step></plan>
+    <door at="shell"><follow>login crew</follow></door>
+  </logins>
+</device>
+`)
+	require.Equal(t, `the device; name sw-1
+server tern; protocol tacacs; address 192.0.2.1; key (not shown here); port 49 (implied)
+group shore; servers tern; protocol tacacs (implied)
+login list crew; methods local
+way ssh; login crew`, all)
+	require.True(t, got.Whole)
+	require.Equal(t, 12, got.Lines)
+
+	for text, want := range map[string]string{
+		"<device name='x'>\n<logins>\n<server name='t' proto='tacacs'>": "the element server has no end: the text is cut off",
+		"<device name='x'><logins></server></device>":                   "the elements are not well formed here",
+		"<device name='x'><logins><serve name='t'>Secret-1</serve></logins></device>": "unread … Secret-1" +
+			"",
+	} {
+		all, got := facts(t, b, text)
+		if strings.HasPrefix(want, "unread") {
+			require.NotContains(t, all, "Secret-1")
+			want = "unread …: no phrase below \"logins\" reads it; did you mean \"server\"?"
+		}
+		require.Contains(t, all, want)
+		require.False(t, got.Whole)
+	}
+	_, err := b.Read(strings.NewReader("<device>"+strings.Repeat("x", 3<<20)), nil)
+	require.ErrorContains(t, err, "line 1 has more than a million octets")
+}
+
+func TestASectionMayOnlySurround(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: braces, around: [settings, "part *"]}
+territory: [gate]
+phrases:
+- {about: server, say: "gate <name>", below: [{say: "at <address>"}]}
+`)
+	all, _ := facts(t, b, `settings {
+  part logins { gate tern { at 192.0.2.1; } }
+  part ports { one { gate no; } }
+  gate gull { at 192.0.2.2; }
+}
+other { gate no; }
+`)
+	require.Equal(t, "server tern; address 192.0.2.1\nserver gull; address 192.0.2.2", all)
+}
+
+func TestALineGoesOnInTheNext(t *testing.T) {
+	t.Parallel()
+	const phrases = `territory: [gate]
+phrases:
+- {about: server, say: "gate <name> at <address> for <protocol>"}
+`
+	marked := small(t, "layout: {sections: paths, goes-on: '\\'}\n"+phrases)
+	all, got := facts(t, marked, "gate tern at \\\n   192.0.2.1 \\\r\n for tacacs\ngate gull at 192.0.2.2 for radius \\\n")
+	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver gull; address 192.0.2.2; protocol radius",
+		all)
+	require.Equal(t, 1, got.Records[0].Line)
+	require.Equal(t, 4, got.Records[1].Line)
+	wrapped := small(t, "layout: {sections: paths, wrapped: 20}\n"+phrases)
+	all, got = facts(t, wrapped, "gate tern at 192.0.2\n.1 for tacacs\ngate g at x for y\n")
+	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver g; address x; protocol y", all)
+	require.Equal(t, 3, got.Records[1].Line)
+	require.Equal(t, 3, got.Lines)
+}
+
+const versioned = `layout: {sections: paths, comment: "#"}
+version: release <version>
+unsaid:
+  server.authentication-port: {"5": "1645", "6.1": "1812"}
+territory: [helper]
+phrases:
+- {about: server, say: "helper <name> at <address>"}
+- {about: device, say: "helper in <network>", until: "5"}
+- {about: device, say: "helper in <source>", since: "6"}
+`
+
+func TestWhatIsSaidDependsOnTheVersion(t *testing.T) {
+	t.Parallel()
+	b := small(t, versioned)
+	for text, want := range map[string]string{
+		"# release 5.9, of the pier\nhelper a at 192.0.2.1\nhelper in admin\n": "the device; network admin\nserver a; " +
+			"address 192.0.2.1; authentication-port 1645 (implied)",
+		"# release 6.1\nhelper a at 192.0.2.1\nhelper in 192.0.2.9\n": "the device; source 192.0.2.9\nserver a; " +
+			"address 192.0.2.1; authentication-port 1812 (implied)",
+		"# (release 12)\nhelper a at 192.0.2.1\n": "server a; address 192.0.2.1; authentication-port 1812 (implied)",
+		"# release 6\nhelper a at 192.0.2.1\n":    "server a; address 192.0.2.1; authentication-port 1645 (implied)",
+		"helper a at 192.0.2.1\n": "server a; address 192.0.2.1\nnote what holds of server.authentication-port where no " +
+			"line " +
+			"says it depends on the version, and no line says that: give it with -version",
+	} {
+		all, _ := facts(t, b, text)
+		require.Equal(t, want, all, text)
+	}
+	all, _ := facts(t, b, "helper in admin\n# release 5\n")
+	require.Contains(t, all, "and no line before says the version: give it with -version")
+	only := small(t, strings.Replace(versioned, "- {about: device, say: \"helper in <source>\", since: \"6\"}\n", "", 1))
+	all, _ = facts(t, only, "# release 6\nhelper in admin\n")
+	require.Contains(t, all, "the phrase that reads it is until version 5, and the text is of another version")
+	require.NoError(t, only.SetVersion("5.1"))
+	all, _ = facts(t, only, "# release 6\nhelper in admin\n")
+	require.Equal(t, "the device; network admin", all, "what is given goes before what the text says")
+	require.ErrorContains(t, only.SetVersion("new"), `"new" is no version`)
+}
+
+func TestVersionsAreComparedByTheirNumbers(t *testing.T) {
+	t.Parallel()
+	for _, k := range []struct {
+		version string
+		of      span
+		has     bool
+	}{
+		{"6", span{"6", ""}, true}, {"6.9", span{"", "6"}, true}, {"6.9", span{"", "6.8"}, false},
+		{"10", span{"9", ""}, true}, {"5.10", span{"5.9", ""}, true}, {"5", span{"5.1", ""}, false},
+		{"5.0-rc2", span{"5", "5.0"}, true}, {"7b", span{"7", "7"}, true}, {"4", span{"", ""}, true},
+	} {
+		require.Equal(t, k.has, k.of.has(versionOf(k.version)), k)
+	}
+	require.Nil(t, versionOf("beta"))
+	require.True(t, span{"", "5"}.apart(span{"6", ""}))
+	require.True(t, span{"6", ""}.apart(span{"", "5.9"}))
+	require.False(t, span{"", "6"}.apart(span{"6.2", ""}), "6.2 is of 6")
+	require.False(t, span{"5", ""}.apart(span{"6", ""}))
+	require.Equal(t, "since version 5, until version 6, of versions 5 to 6", strings.Join([]string{span{"5", ""}.String(),
+		span{"", "6"}.String(), span{"5", "6"}.String()}, ", "))
+}
+
+func TestWhatIsLikeATemplateInheritsWhatItDoesNotSay(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: indent}
+territory: [pattern, door, gate]
+phrases:
+- {about: template, say: "pattern <name>", below: [{say: "follow <purpose> <list>"}, {say: "wait <timeout>"},
+   {say: "from <from>"}]}
+- {about: way, say: "door <access>", below: [{say: "like <template>"}, {say: "follow <purpose> <list>"}]}
+- {about: server, say: "gate <name> at <address>", below: [{say: "like <template>"}]}
+- {about: list, say: "plan <name> <purpose> <methods>"}
+`)
+	all, _ := facts(t, b, `pattern base
+ follow login crew
+ follow session up
+ wait 3s
+ from 192.0.2.0/24
+door ssh
+ like base
+ follow login other
+door web
+ like gone
+gate tern at 192.0.2.1
+ like base
+plan crew login local
+plan other login local
+plan up session local
+`)
+	require.Equal(t, `server tern; address 192.0.2.1; template base; timeout 3s (inherited)
+login list crew; methods local
+login list other; methods local
+session list up; methods local
+way ssh; template base; login other; session up (inherited); from 192.0.2.0/24 (inherited)
+way web; template gone
+note way web is like the template gone, and the text has none`, all)
+}
+
+func TestAListSaysWhatItIsForAndWhereItHolds(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: paths}
+tables: {door: {shell: ssh, panel: console}}
+territory: [plan]
+phrases:
+- {about: list, say: "plan <name> in-and-on <methods>+", lists: [login, session]}
+- {about: list, say: "plan <name> raise <methods> for <ways as door>+", where: {purpose: elevation}}
+`)
+	all, _ := facts(t, b, "plan crew in-and-on local none\nplan up raise local for shell panel\n")
+	require.Equal(t, `login list crew; methods local, then none
+session list crew; methods local, then none
+elevation list up; methods local; ways ssh, then console
+way ssh; elevation up
+way console; elevation up`, all)
+}
+
+func TestPartsOfALineStandInAnyOrder(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: paths}
+territory: [gate]
+phrases:
+- {about: server, say: "gate <name> [at <address>] [wait <timeout>] [key <key>]", any-order: yes}
+`)
+	for _, text := range []string{"gate t at 192.0.2.1 wait 3s key k", "gate t key k at 192.0.2.1 wait 3s",
+		"gate t wait 3s key k at 192.0.2.1"} {
+		all, _ := facts(t, b, text)
+		for _, want := range []string{"address 192.0.2.1", "timeout 3s", "key (not shown here)"} {
+			require.Contains(t, all, want, text)
+		}
+	}
+	all, _ := facts(t, b, "gate t wait 3s")
+	require.Equal(t, "server t; timeout 3s", all)
+	all, _ = facts(t, b, "gate t wait 3s wait 4s")
+	require.Contains(t, all, "unread gate", "no part stands twice")
+	_, err := Load("b.yaml", []byte("phrasebook: 1\nmake: x\nlayout: {sections: paths}\nphrases:\n"+
+		"- {about: server, say: \"gate <name> [at <address>] [wait <timeout>]\", any-order: yes}\n"+
+		"- {about: server, say: \"gate <name> wait <timeout> at <address>\"}\n"))
+	require.ErrorContains(t, err, "two phrases read the line")
+}
+
+func TestWhatTheLanguageDoesNotTake(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"version: release\n": "the line with the version wants <version>",
+		"layout: {sections: paths, wrapped: 7}\n": "wrapped is the width at which the device " +
+			"breaks lines",
+		"layout: {sections: paths, wrapped: 80, goes-on: x}\n":     "keep one",
+		"phrases: [{about: device, say: 'a <key>', since: new}]\n": "since is no version",
+		"unsaid: {server.port: {old: '1'}}\n": "the version since which this holds is no " +
+			"version",
+		"phrases: [{about: device, say: 'a <key>', any-order: maybe}]\n":        `any-order is not "maybe"`,
+		"phrases: [{about: list, say: 'a <name> <methods>', lists: [dance]}]\n": `a purpose is not "dance"`,
+		"phrases: [{about: template, say: 'a <access>'}]\n":                     "does not tell one template from another",
+	} {
+		if !strings.Contains(text, "layout") {
+			text = "layout: {sections: paths}\n" + text
+		}
+		if !strings.Contains(text, "phrases") {
+			text += "phrases: [{about: device, say: 'a <key>'}]\n"
+		}
+		_, err := Load("b.yaml", []byte("phrasebook: 1\nmake: x\n"+text))
+		require.ErrorContains(t, err, want, text)
+	}
+}
