@@ -137,6 +137,7 @@ func Of(s Saved) *Device {
 	for _, r := range of[phrase.Group] {
 		d.group(r)
 	}
+	d.protocols()
 	for _, r := range of[phrase.Secret] {
 		d.secret(r)
 	}
@@ -150,7 +151,6 @@ func Of(s Saved) *Device {
 	for _, r := range of[phrase.Account] {
 		d.account(r)
 	}
-	d.protocols()
 	return d
 }
 
@@ -254,8 +254,8 @@ func (d *Device) server(r *phrase.Record) {
 		d.note(r.Line, "%s: message-authenticator is %q; required or if-present is what a site has", r, s.authenticator)
 		s.authenticator = ""
 	}
-	if s.address == "" {
-		d.note(r.Line, "%s has no address, so it is left out", r)
+	if _, err := netip.ParseAddr(s.address); err != nil && !site.IsHost(s.address) {
+		d.note(r.Line, "%s has no address, nor the name of a host, so it is left out", r)
 		return
 	}
 	d.servers = append(d.servers, s)
@@ -307,7 +307,9 @@ func (d *Device) group(r *phrase.Record) {
 func (d *Device) secret(r *phrase.Record) {
 	s := &secret{id: r.ID, name: first(r, "name"), level: 15, password: one(r, "password"), line: r.Line}
 	if first(r, "level") != "" {
-		s.level = d.number(r, "level", 0, 15)
+		if s.level = d.number(r, "level", 1, 15); s.level == 0 {
+			return
+		}
 	}
 	if s.name == "" {
 		s.name = fmt.Sprintf("raise-%d", s.level)

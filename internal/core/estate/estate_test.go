@@ -274,3 +274,31 @@ func TestHowQuestionsLeaveIsADevicesOwn(t *testing.T) {
 	require.Equal(t, "192.0.2.12", b.Source.String())
 	require.Contains(t, notes(e), "b.txt:5 u is asked from the interface gone, and no phrase says which address that has")
 }
+
+// Whatever two texts say, what is made of them is a site.
+func FuzzEstate(f *testing.F) {
+	plain, quay := book(f, "testdata/plain.yaml"), book(f, shipped+"phrasebooks/quay-switch.yaml")
+	text, err := os.ReadFile(shipped + "saved/south-sw-2.txt")
+	require.NoError(f, err)
+	f.Add("address 192.0.2.1\nserver r radius 192.0.2.1 key k\ngroup g r\nlist in login group g\nway ssh takes "+
+		"login in\nend\n",
+		string(text))
+	f.Add("address 192.0.2.1\nsecret top 15 x\nlist up elevation secret top\nway ssh lines 0-4 takes elevation up\n"+
+		"interface a 2001:db8::1/64\naccount a 3 clear b\n", "")
+	f.Fuzz(func(t *testing.T, one, two string) {
+		var devices []*Device
+		for i, text := range []string{one, two} {
+			got, err := []*phrase.Book{plain, quay}[i].Read(strings.NewReader(text), nil)
+			if err != nil {
+				return
+			}
+			devices = append(devices, Of(Saved{File: fmt.Sprint(i, ".txt"), Kind: []string{"plain", "quay"}[i], Text: got}))
+		}
+		e := Make(devices, Options{Name: "x", Hash: hash})
+		if len(e.Devices) == 0 {
+			return
+		}
+		_, err := site.Parse(site.Source{Name: "made.yaml", Text: []byte(e.Site), Lines: e.Lines})
+		require.NoError(t, err, e.Site)
+	})
+}

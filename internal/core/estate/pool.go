@@ -403,7 +403,6 @@ func (p *pools) shareLists(devices []*Device) {
 	}
 	for _, d := range devices {
 		for _, l := range d.lists {
-			l.methods = slices.DeleteFunc(l.methods, func(m method) bool { return m.group != nil && m.group.is == nil })
 			of := l.text()
 			if index[of] == nil {
 				index[of] = &sharedList{is: l}

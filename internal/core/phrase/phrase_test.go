@@ -570,6 +570,8 @@ func TestPhrasesThatReadOneLine(t *testing.T) {
 func FuzzLoad(f *testing.F) {
 	f.Add([]byte("phrasebook: 1\nmake: x" + tiny))
 	f.Add([]byte("phrasebook: 1\nmake: x" + endWords))
+	f.Add([]byte("phrasebook: 1\nmake: x\n" + tagged))
+	f.Add([]byte("phrasebook: 1\nmake: x\n" + versioned))
 	for _, file := range texts {
 		text, err := os.ReadFile(file)
 		require.NoError(f, err)
@@ -591,6 +593,9 @@ func FuzzRead(f *testing.F) {
 		books = append(books, book(f, from))
 		f.Add(len(books)-1, text)
 	}
+	books = append(books, small(f, tagged), small(f, versioned))
+	f.Add(len(books)-2, []byte("<device name='x'><logins><server proto='tacacs' name='t'><address>a</address></server>"))
+	f.Add(len(books)-1, []byte("# release 6\nhelper in 192.0.2.1\nhelper x at y\n"))
 	f.Fuzz(func(t *testing.T, which int, text []byte) {
 		if which < 0 || which >= len(books) {
 			return

@@ -228,6 +228,9 @@ func (r *reading) statement(s statement) {
 	}
 	r.text.Counts[out.Kind]++
 	r.seen(out)
+	if out.Kind == Understood && next.phrase == nil { // the end of the text: nothing stands below it
+		return
+	}
 	next.around = above == nil && slices.ContainsFunc(r.book.layout.around,
 		func(p pattern) bool { return r.book.fits(p, s.words) })
 	if s.opens || next.around || next.phrase != nil && len(next.phrase.below) > 0 || r.opensUnread(s, next) {

@@ -20,7 +20,7 @@ var serverShape = shape[Server]{
 			func(s *Server, w string) { s.Protocol = Protocol(w) }),
 		"address": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if text, ok := r.scalar(n, "address"); ok {
-				if _, err := netip.ParseAddr(text); err != nil && !isHost(text) {
+				if _, err := netip.ParseAddr(text); err != nil && !IsHost(text) {
 					r.wrong(n, "address is %q; an IP address or a host name is wanted", shorten(text))
 				}
 				s.Address = text
@@ -134,8 +134,8 @@ var portsShape = shape[Server]{
 	},
 }
 
-// isHost accepts a DNS host name.
-func isHost(s string) bool {
+// IsHost reports whether a text is a DNS host name that a server can have.
+func IsHost(s string) bool {
 	if s == "" || len(s) > 253 || s[0] == '-' || s[0] == '.' {
 		return false
 	}
