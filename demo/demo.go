@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 )
 
-//go:embed as-drafted as-reviewed keys passwords phrasebooks saved
+//go:embed as-drafted as-reviewed keys passwords phrasebooks saved logs
 var files embed.FS
 
 // States of the site.
@@ -24,7 +24,7 @@ const (
 // Write writes both states of the demo site below dir, each complete with its
 // keys and passwords, and the saved texts with their phrasebooks. It overwrites nothing.
 func Write(dir string) error {
-	for _, state := range []string{AsDrafted, AsReviewed, "phrasebooks", "saved"} {
+	for _, state := range []string{AsDrafted, AsReviewed, "phrasebooks", "saved", "logs"} {
 		to := filepath.Join(dir, state)
 		if _, err := os.Stat(to); err == nil {
 			return fmt.Errorf("%s is there already; name another folder, or move it away", to)
@@ -40,7 +40,7 @@ func Write(dir string) error {
 		}
 	}
 	return errors.Join(write("phrasebooks", filepath.Join(dir, "phrasebooks")),
-		write("saved", filepath.Join(dir, "saved")))
+		write("saved", filepath.Join(dir, "saved")), write("logs", filepath.Join(dir, "logs")))
 }
 
 func write(from, to string) error {

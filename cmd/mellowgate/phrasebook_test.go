@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -251,6 +252,51 @@ func TestATextIsComparedWithItsSite(t *testing.T) {
 		"compare -read demo/saved/hq-fw-1.txt hq-fw-1 north-sw-1 demo/as-reviewed": "-read is of one device: name it",
 	} {
 		r := c.run(t, strings.Fields(args)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, want, args)
+	}
+}
+
+func TestALogIsReadByAPhrasebook(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	quay := "demo/phrasebooks/quay-switch.yaml"
+	saved := filepath.Join(c.dir, "demo/logs/north-sw-1.log")
+	then := time.Date(2024, 2, 1, 0, 0, 0, 0, time.UTC)
+	require.NoError(t, os.Chtimes(saved, then, then))
+	r := c.run(t, "phrasebook", "try", "-log", "-zone", "Asia/Tokyo", quay, "demo/logs/north-sw-1.log")
+	require.Equal(t, 0, r.status, r.err)
+	require.Regexp(t, `(?m)^4 +2023-11-20 03:09:02 \+09:00 +refused +device north-sw-1, person tobin\.reed, access ssh, `+
+		`from 192\.0\.2\.61, server plover, 3 times$`, r.out)
+	require.Contains(t, r.out, "demo/logs/north-sw-1.log: 8 lines, of which phrases read 6.\n")
+
+	r = c.run(t, "phrasebook", "try", "-log", "-json", "demo/phrasebooks/hull-router.yaml", "demo/logs/mv-avocet-rtr.log")
+	require.Equal(t, 0, r.status, r.err)
+	var log struct {
+		Told []struct {
+			Line, Times int
+			What        string
+			Time        *time.Time
+			Facts       map[string]string
+		}
+		LinesRead int `json:"lines_read"`
+	}
+	strictly(t, r.out, &log)
+	require.Len(t, log.Told, 5)
+	require.Equal(t, "wrong-password", log.Told[0].Facts["reason"])
+	require.Nil(t, log.Told[4].Time)
+	require.Equal(t, 10, log.LinesRead)
+
+	require.Equal(t, 1, c.run(t, "phrasebook", "try", "-log", quay, "demo/saved/hq-fw-1.txt").status, "no line is "+
+		"of a log")
+	for args, want := range map[string]string{
+		"try -log -zone Atlantis " + quay + " demo/logs/north-sw-1.log": `-zone is "Atlantis"`,
+		"check -log " + quay:                                   "-log and -zone are for try BOOK LOG",
+		"try -log " + quay + " demo/logs":                      "it is a folder, and a file is wanted",
+		"try -log " + quay + " demo/none.log":                  "there is no such file or folder",
+		"try -version new " + quay + " demo/saved/hq-fw-1.txt": `-version: "new" is no version`,
+	} {
+		r := c.run(t, append([]string{"phrasebook"}, strings.Fields(args)...)...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, want, args)
 	}

@@ -7,8 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
+	"syscall"
+	"time"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/live/store/files"
@@ -26,6 +30,7 @@ check BOOK [TEXT...] says what is wrong in a phrasebook; with saved texts, what 
     phrases no text has ever used
 try BOOK TEXT        shows line by line what was understood, what was passed over, and what was not understood;
     with -facts what the whole text says: servers, groups, lists, ways in, accounts. - for standard input
+try -log BOOK LOG    shows what a log of the device says of logins and servers, by the phrases under tells
 
 A phrasebook is a file in which you write down, once for a make of device, how it says each fact: "gate <name> at
 <address>". docs/phrasebook.md teaches it. A line of the territory that no phrase reads is listed. Nothing that might be
@@ -37,6 +42,8 @@ Exit status 1 when a line was not understood, a name leads nowhere, or the end o
 				Shows: "line by line, what a saved text says and where it is wrong"},
 			{Call: "mellowgate phrasebook try -facts demo/phrasebooks/hull-router.yaml demo/saved/mv-avocet-rtr.txt",
 				Shows: "what the whole of it says, with what holds unsaid"},
+			{Call: "mellowgate phrasebook try -log demo/phrasebooks/quay-switch.yaml demo/logs/north-sw-1.log",
+				Shows: "what a device's log says of logins"},
 			{Call: "mellowgate phrasebook check demo/phrasebooks/quay-switch.yaml demo/saved/*-sw-1.txt",
 				Shows: "many texts, and the phrases that none of them used"},
 		},
@@ -44,6 +51,9 @@ Exit status 1 when a line was not understood, a name leads nowhere, or the end o
 			c.report()
 			b := &bookCall{Call: c}
 			c.Flags.StringVar(&b.version, "version", "", "the `version` of what runs on the device, where no text says it: 6.2")
+			c.Flags.BoolVar(&b.log, "log", false, "for try: TEXT is a log, debug output or counters of a device")
+			c.Flags.StringVar(&b.zone, "zone", "", "with -log: the `zone` of times that have none, such as Europe/Dublin; by "+
+				"default that of this host")
 			c.Flags.BoolVar(&b.facts, "facts", false, "for try: what the whole text says, instead of its lines")
 			return b.run
 		},
@@ -53,7 +63,9 @@ Exit status 1 when a line was not understood, a name leads nowhere, or the end o
 type bookCall struct {
 	*Call
 	facts   bool
+	log     bool
 	version string
+	zone    string
 }
 
 func (c *bookCall) run() error {
@@ -80,7 +92,12 @@ func (c *bookCall) run() error {
 	if err := setVersion(book, c.version); err != nil {
 		return err
 	}
-	if verb == "try" {
+	switch {
+	case verb == "try" && c.log:
+		return c.tryLog(book, c.Args[2])
+	case c.log || c.zone != "":
+		return wrong("-log and -zone are for try BOOK LOG")
+	case verb == "try":
 		return c.try(book, c.Args[2])
 	}
 	return c.check(book, c.Args[2:])
@@ -313,3 +330,98 @@ func (c *bookCall) check(book *phrase.Book, files []string) error {
 	}
 	return answer
 }
+
+// bookTold is what a line of a log says, as JSON.
+type bookTold struct {
+	Line  int               `json:"line"`
+	What  string            `json:"what"`
+	Time  *time.Time        `json:"time"`
+	Facts map[string]string `json:"facts"`
+	Times int               `json:"times"`
+}
+
+// tryLog shows what a log says.
+func (c *bookCall) tryLog(book *phrase.Book, file string) error {
+	at := phrase.Moment{Now: time.Now(), Zone: time.Local}
+	if c.zone != "" {
+		var err error
+		if at.Zone, err = time.LoadLocation(c.zone); err != nil {
+			return wrong("-zone is %q; the name of a zone is wanted, such as Europe/Dublin or UTC", c.zone)
+		}
+	}
+	in := c.In
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return failure{status: ExitUsage, err: files.Unreadable(file, err)}
+		}
+		defer func() { _ = f.Close() }()
+		if info, err := f.Stat(); err == nil { // a log without years is of the year in which it was saved
+			at.Now = info.ModTime()
+		}
+		in = f
+	}
+	log, err := book.ReadLog(in, at)
+	switch {
+	case errors.Is(err, syscall.EISDIR):
+		return failure{status: ExitUsage, err: files.Unreadable(file, err)}
+	case err != nil:
+		return failure{status: ExitUsage, err: fmt.Errorf("%s: %w", file, err)}
+	}
+	if *c.json {
+		out := struct {
+			Make  string     `json:"make"`
+			File  string     `json:"file"`
+			Told  []bookTold `json:"told"`
+			Notes []bookLine `json:"notes"`
+			Lines int        `json:"lines"`
+			Read  int        `json:"lines_read"`
+		}{book.Make, file, []bookTold{}, []bookLine{}, log.Lines, log.Read}
+		for _, t := range log.Told {
+			one := bookTold{Line: t.Line, What: what(t), Facts: map[string]string{}, Times: t.Times}
+			for name, value := range t.Facts {
+				one.Facts[strings.ReplaceAll(name, "-", "_")] = value
+			}
+			if !t.Time.IsZero() {
+				one.Time = &t.Time
+			}
+			out.Told = append(out.Told, one)
+		}
+		for _, n := range log.Notes {
+			out.Notes = append(out.Notes, bookLine{Line: n.Line, What: n.What})
+		}
+		return show.JSON(c.Out, out)
+	}
+	style := c.style()
+	rows := style.Rows(c.Out, []string{"line", "time", "what", "says"}, 3)
+	for _, t := range log.Told {
+		clock := ""
+		if !t.Time.IsZero() {
+			clock = t.Time.Format("2006-01-02 15:04:05 -07:00")
+		}
+		rows.Add(fmt.Sprint(t.Line), clock, style.Paint(toldTone[t.Facts["event"]], what(t)), t.String())
+	}
+	if !rows.Empty() {
+		rows.Flush()
+		c.say("\n")
+	}
+	for _, n := range log.Notes {
+		style.Item(c.Out, fmt.Sprintf("line %d: ", n.Line), n.What)
+	}
+	c.say("%s: %s, of which phrases read %d.\n", file, show.Count(log.Lines, "line"), log.Read)
+	if log.Read == 0 {
+		return errNo
+	}
+	return nil
+}
+
+// what is what was told, in a word.
+func what(t phrase.Told) string {
+	if t.About == phrase.Count {
+		return "count"
+	}
+	return t.Facts["event"]
+}
+
+var toldTone = map[string]show.Tone{string(evidence.LogIn): show.Good, string(evidence.LogRefused): show.Bad,
+	string(evidence.LogNoAnswer): show.Bad}

@@ -32,6 +32,7 @@ type Book struct {
 	given     version         // that of the texts, nil where it is not given
 	phrases   []*phrase       // at the top, in the order of the file
 	all       []*phrase       // every phrase
+	tells     []*phrase       // of logs and counters
 }
 
 // Place is a position in a phrasebook or a text.
@@ -172,6 +173,7 @@ type valueType struct {
 	unit  time.Duration // a number of these; 0: none
 	add   int           // the number on the device is less by this
 	forms []form        // of secrets
+	time  string        // the form of a time, as Go writes it
 }
 
 // form is one form of a secret.

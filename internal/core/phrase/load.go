@@ -179,7 +179,7 @@ func (l *loader) patterns(n *yaml.Node, what string) (all []pattern) {
 
 func (l *loader) top(n *yaml.Node) {
 	b := l.book
-	var phrases *yaml.Node
+	var phrases, tells *yaml.Node
 	if n.Kind == yaml.MappingNode && !slices.ContainsFunc(n.Content,
 		func(n *yaml.Node) bool { return n.Value == "phrasebook" }) {
 		l.wrong(n, "it does not say \"phrasebook: 1\", so it is another kind of file; start one with: mellowgate "+
@@ -213,6 +213,7 @@ func (l *loader) top(n *yaml.Node) {
 		"territory": func(n *yaml.Node) { b.territory = l.patterns(n, "the territory") },
 		"pass":      func(n *yaml.Node) { b.pass = l.patterns(n, "pass") },
 		"phrases":   func(n *yaml.Node) { phrases = n },
+		"tells":     func(n *yaml.Node) { tells = n },
 	})
 	switch {
 	case n.Kind != yaml.MappingNode:
@@ -232,6 +233,9 @@ func (l *loader) top(n *yaml.Node) {
 	}
 	if phrases != nil && len(l.problems) == 0 {
 		b.phrases = l.phrases(phrases, "")
+	}
+	if tells != nil {
+		l.tells(tells)
 	}
 }
 
@@ -316,6 +320,12 @@ func (l *loader) valueType(name string, n *yaml.Node) *valueType {
 			var err error
 			if t.add, err = strconv.Atoi(l.text(n, "add")); err != nil {
 				l.wrong(n, "add is a number: what is to be added to the number on the device")
+			}
+		},
+		"time": func(n *yaml.Node) {
+			var ok bool
+			if t.time, ok = timeLayout(l.text(n, "time")); !ok {
+				l.wrong(n, "time is the form of a time, such as \"YYYY-MM-DD hh:mm:ss\" or \"MMM D hh:mm:ss\"")
 			}
 		},
 		"forms": func(n *yaml.Node) {

@@ -121,6 +121,56 @@ func (l *loader) siteWords(n *yaml.Node, t *table, field string) {
 	}
 }
 
+// tells reads what is said of logs and counters: phrases that only read.
+func (l *loader) tells(n *yaml.Node) {
+	if n.Kind != yaml.SequenceNode {
+		l.wrong(n, "tells must be a list: - {say: ..., where: {event: refused}}")
+		return
+	}
+	for _, item := range n.Content {
+		p := &phrase{place: Place{Line: item.Line, Column: item.Column}, about: Event, where: map[string][]string{}}
+		var say *yaml.Node
+		l.fields(item, "what is told", map[string]func(*yaml.Node){
+			"about": func(n *yaml.Node) { p.about = About(l.oneOf(n, "about", []string{string(Event), string(Count)})) },
+			"say":   func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "what is told"), n.Value },
+			"where": func(n *yaml.Node) {
+				l.pairs(n, "where", func(key, value *yaml.Node) {
+					for _, v := range l.texts(value, "where") {
+						p.where[key.Value] = append(p.where[key.Value], v.Value)
+						if key.Value == "event" {
+							l.oneOf(v, "an event", events)
+						}
+					}
+				})
+			},
+		})
+		if say == nil {
+			l.wrong(item, "what is told wants the line: say: ...")
+			continue
+		}
+		known := tellFields[p.about]
+		check := func(field string) {
+			if !slices.Contains(known, field) {
+				l.wrong(say, "nothing is told as %q%s", field, hint(field, known))
+			}
+		}
+		p.say.holes(func(hole, as string, _ bool) {
+			check(hole)
+			switch t := l.book.types[as]; {
+			case as != "" && t == nil && l.book.tables[as] == nil:
+				l.wrong(say, "there is no type or table %q%s", as, hint(as, l.named()))
+			case hole == "time" && (t == nil || t.time == ""):
+				l.wrong(say, "<time> wants a type with the form of the time: types: {stamp: {time: \"MMM D hh:mm:ss\"}}, "+
+					"<time as stamp>")
+			}
+		})
+		for field := range p.where {
+			check(field)
+		}
+		l.book.tells = append(l.book.tells, p)
+	}
+}
+
 func purposes() (all []string) {
 	for p := range site.PurposeCount {
 		all = append(all, p.String())

@@ -49,6 +49,9 @@ func (b *Book) longest(as string) int {
 		}
 	}
 	if t := b.types[as]; t != nil {
+		if t.time != "" {
+			most = len(strings.Fields(t.time))
+		}
 		for _, f := range t.forms {
 			most = max(most, len(f.say.elements))
 		}
@@ -90,6 +93,11 @@ func (b *Book) value(as string, words []string) (Value, bool) {
 			}
 		}
 		return Value{}, false
+	}
+	if t.time != "" {
+		text := strings.Join(words, " ")
+		_, err := time.Parse(t.time, text)
+		return Value{Text: text}, err == nil
 	}
 	if len(words) != 1 {
 		return Value{}, false
