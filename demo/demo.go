@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 )
 
-//go:embed as-drafted as-reviewed keys passwords phrasebooks saved logs
+//go:embed as-drafted as-reviewed keys passwords phrasebooks saved logs manuals
 var files embed.FS
 
 // States of the site.
@@ -24,7 +24,7 @@ const (
 // Write writes both states of the demo site below dir, each complete with its
 // keys and passwords, and the saved texts with their phrasebooks. It overwrites nothing.
 func Write(dir string) error {
-	for _, state := range []string{AsDrafted, AsReviewed, "phrasebooks", "saved", "logs"} {
+	for _, state := range []string{AsDrafted, AsReviewed, "phrasebooks", "saved", "logs", "manuals"} {
 		to := filepath.Join(dir, state)
 		if _, err := os.Stat(to); err == nil {
 			return fmt.Errorf("%s is there already; name another folder, or move it away", to)
@@ -40,7 +40,8 @@ func Write(dir string) error {
 		}
 	}
 	return errors.Join(write("phrasebooks", filepath.Join(dir, "phrasebooks")),
-		write("saved", filepath.Join(dir, "saved")), write("logs", filepath.Join(dir, "logs")))
+		write("saved", filepath.Join(dir, "saved")), write("logs", filepath.Join(dir, "logs")),
+		write("manuals", filepath.Join(dir, "manuals")))
 }
 
 func write(from, to string) error {

@@ -12,6 +12,17 @@ import (
 // finish fills in what no line says, and checks that every name leads somewhere.
 func (r *reading) finish() {
 	t := r.text
+	switch l := r.lines; {
+	case l.until != "":
+		r.broken = true
+		r.note(l.since, "the text that begins here and is not looked into has no end")
+	case l.depth > 0 && (l.layout.sections == byBraces || l.layout.sections == byEndWord):
+		r.broken = true
+		r.note(l.since, "the section that begins here has no end: the text may be cut off")
+	case l.closed:
+		r.broken = true
+		r.note(0, "a section is closed that none had opened: the beginning may be cut off")
+	}
 	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after && !r.broken
 	switch {
 	case len(r.book.layout.end.elements) > 0 && !r.ended:

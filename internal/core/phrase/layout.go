@@ -23,6 +23,8 @@ type lines struct {
 	indents []int // of the open sections, for indent
 	depth   int   // for braces and end-word
 	until   string
+	since   int      // the line where that text, or the section at the top, began
+	closed  bool     // a section was closed that none had opened
 	words   []string // of the line, room that is used again
 	columns []int
 	single  [1]statement // the same for a line that is one statement
@@ -57,7 +59,7 @@ func (l *lines) next(text string) (all []statement) {
 			if h.hole == l.layout.blockEnd {
 				mark := strings.Join(h.words, " ")
 				if _, after, _ := strings.Cut(text, mark); !strings.Contains(after, mark) {
-					l.until = mark
+					l.until, l.since = mark, l.line
 				}
 			}
 		}
@@ -93,7 +95,11 @@ func (l *lines) alone(s statement) []statement {
 func (l *lines) row(text string) statement {
 	s := statement{words: []string{"row"}, line: l.line, depth: l.depth}
 	for _, cell := range strings.Split(text, l.layout.cell) {
-		s.words = append(s.words, strings.TrimSpace(cell))
+		cell = strings.TrimSpace(cell)
+		if q := l.layout.quote; q != 0 && len(cell) > 1 && cell[0] == q && cell[len(cell)-1] == q {
+			cell = cell[1 : len(cell)-1]
+		}
+		s.words = append(s.words, cell)
 	}
 	return s
 }
@@ -125,7 +131,9 @@ func (l *lines) fields(text string) []statement {
 // where a section ends, and only a phrase says where one begins.
 func (l *lines) opened() {
 	if l.layout.sections == byEndWord {
-		l.depth++
+		if l.depth++; l.depth == 1 {
+			l.since = l.line
+		}
 	}
 }
 
@@ -144,9 +152,12 @@ func (l *lines) braces(words []string) (all []statement) {
 		switch w {
 		case bracket + "{":
 			add(true)
-			l.depth++
+			if l.depth++; l.depth == 1 {
+				l.since = l.line
+			}
 		case bracket + "}":
 			add(false)
+			l.closed = l.closed || l.depth == 0
 			l.depth = max(0, l.depth-1)
 		case bracket + ";":
 			add(false)
