@@ -215,6 +215,9 @@ func recordJSON(r *phrase.Record) bookRecord {
 // printFacts prints what the whole text says.
 func (c *bookCall) printFacts(text *phrase.Text) {
 	var rows [][]string
+	if text.Version != "" {
+		rows = append(rows, []string{"the text", "version", text.Version, ""})
+	}
 	for _, r := range text.Records {
 		name := r.String()
 		for _, f := range r.Facts() {

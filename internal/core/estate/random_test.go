@@ -32,12 +32,14 @@ var makes = map[string]struct {
 		access: []string{"console", "ssh", "telnet"}, accounting: true}, hullRouter},
 	"crane-controller": {"../phrase/testdata/crane-controller.yaml", limits{names: true, lines: true, second: true,
 		inline: true, radiusOnly: true, access: []string{"console", "ssh", "web"}}, craneController},
+	"lantern-point": {"../phrase/testdata/lantern-point.yaml", limits{oneGroup: true, radiusOnly: true, loginOnly: true,
+		access: []string{"console", "ssh", "web"}}, lanternPoint},
 }
 
 // limits are what a make can say.
 type limits struct {
-	names, lines, oneGroup, oneList, sameForAll, inline, radiusOnly, accounting, second bool
-	access                                                                              []string
+	names, lines, oneGroup, oneList, sameForAll, inline, radiusOnly, loginOnly, accounting, second bool
+	access                                                                                         []string
 }
 
 // drawn is a design at random, within what a make can say.
@@ -115,6 +117,9 @@ func draw(seed uint64, l limits) *drawn {
 			if l.inline { // this make says neither
 				s.dead, s.attempts, s.signed = 0, 1, d.IntN(2) == 0
 			}
+			if l.loginOnly {
+				s.dead, s.signed = 0, d.IntN(2) == 0
+			}
 			d.servers = append(d.servers, s)
 		}
 		d.group(protocol)
@@ -179,6 +184,9 @@ func (d *drawn) drawLists() {
 	}
 	if d.inline {
 		purposes = purposes[:2]
+	}
+	if d.loginOnly {
+		purposes = purposes[:1]
 	}
 	for _, purpose := range purposes {
 		for i := range 2 {
@@ -470,6 +478,42 @@ func craneController(d *drawn) string {
 		table += fmt.Sprintf("%d | %s | %d | 77aa\n", i+1, a.name, a.level)
 	}
 	return d.shuffled(append(blocks, table, "hoist { speed 4; }\n"))
+}
+
+func lanternPoint(d *drawn) string {
+	var blocks []string
+	method := strings.NewReplacer("group every-radius", "hosts", "local", "users")
+	for _, s := range d.servers {
+		text := fmt.Sprintf("[host %d]\nip = %s\nsecret = %q\nwait-ms = %d\n", s.protocolNo, s.address, s.key, s.timeout*1000)
+		if s.authentication != 1812 || d.IntN(2) == 0 {
+			text += fmt.Sprintf("login = %d\n", s.authentication)
+		}
+		if d.IntN(2) == 0 {
+			text += fmt.Sprintf("records = %d\n", s.accounting)
+		}
+		if s.attempts != 2 || d.IntN(2) == 0 {
+			text += fmt.Sprintf("tries = %d\n", s.attempts)
+		}
+		if s.signed {
+			text += "seal = must\n"
+		}
+		blocks = append(blocks, text)
+	}
+	doors := map[string]string{"console": "panel", "ssh": "shell", "web": "web"}
+	for _, w := range d.ways {
+		text := "[signin " + doors[w.access] + "]\n"
+		if w.off {
+			text += "open = no\n"
+		} else {
+			text += "steps = " + method.Replace(strings.Join(d.list("login", w.lists["login"]).methods, d.one(",", ", "))) + "\n"
+		}
+		blocks = append(blocks, text)
+	}
+	for _, a := range d.accounts {
+		blocks = append(blocks, fmt.Sprintf("[user %s]\nlevel = %d\nhash = 77aa # of the works\n", a.name, a.level))
+	}
+	blocks = append(blocks, "[radio 1]\nchannel = 36\n")
+	return "# unit.conf\n[unit]\nname = d\nrelease = 3.2\ncentral-signin = yes\n" + d.shuffled(blocks) + "[end]\n"
 }
 
 // Whatever a design has, within what its make can say: what the device then says of itself

@@ -100,7 +100,16 @@ func (b *Book) step(g *graph, p *phrase, e element, from int) int {
 		for _, o := range e.options {
 			g.edge(b.path(g, p, o.elements, from), to, nil)
 		}
-	case e.many && !e.commas:
+	case e.commas:
+		listed := func(w string) bool { return strings.HasSuffix(w, ",") }
+		g.edge(from, from, listed, "x7,")
+		g.edge(from, to, func(w string) bool { return !listed(w) }, b.sampleOf(e.hole, e.as)...)
+	case e.between != "":
+		begin := g.node()
+		g.edge(from, begin, nil)
+		b.hole(g, p, e, begin, to)
+		g.edge(to, begin, func(w string) bool { return b.layout.same(w, e.between) }, e.between)
+	case e.many:
 		begin := g.node()
 		g.edge(from, begin, nil)
 		b.hole(g, p, e, begin, to)
@@ -130,8 +139,6 @@ func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
 		for _, f := range of.forms {
 			say(f.say, "<>")
 		}
-	case e.commas:
-		g.edge(from, to, anyWord)
 	default:
 		g.edge(from, to, one, b.sampleOf(e.hole, e.as)...)
 	}

@@ -12,6 +12,7 @@ import (
 // finish fills in what no line says, and checks that every name leads somewhere.
 func (r *reading) finish() {
 	t := r.text
+	t.Version = r.version.String()
 	switch l := r.lines; {
 	case l.until != "":
 		r.broken = true
@@ -37,6 +38,9 @@ func (r *reading) finish() {
 	}
 	r.inherit()
 	r.bind()
+	for _, e := range r.book.every { // of the servers that are said, whether or not there are more
+		r.everyServer(e)
+	}
 	if t.Whole {
 		r.implied()
 	}
@@ -117,9 +121,6 @@ const OwnList = "a list of its own"
 
 // implied fills in what the phrasebook says of what is unsaid.
 func (r *reading) implied() {
-	for _, e := range r.book.every {
-		r.everyServer(e)
-	}
 	for _, u := range r.book.unsaid {
 		if u.about == Device {
 			r.find(Device, "", 0)

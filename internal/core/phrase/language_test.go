@@ -247,6 +247,35 @@ way ssh; elevation up
 way console; elevation up`, all)
 }
 
+func TestValuesStandWithMarksOrWordsBetweenThem(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: paths, words: any-case}
+tables: {method: {"ask <group>": "group <group>", own: local, free: none}}
+territory: [plan, ring]
+phrases:
+- {about: list, say: "plan <name> for <methods as method>+(else)", where: {purpose: login}}
+- {about: list, say: "plan <name> of <methods as method>+, end", where: {purpose: session}}
+- {about: group, say: "ring <name> <servers>+,"}
+`)
+	for _, text := range []string{"plan in for ask g else own else free\nplan up of ask g,own end\nring g a,b,c",
+		"plan in for ask g ELSE own else free\nplan up of ask g, own end\nring g a, b, c",
+		"plan in for ask g else own else free\nplan up of ask g , own end\nring g a ,b , c"} {
+		all, _ := facts(t, b, text)
+		require.Contains(t, all, "group g; servers a, then b, then c", text)
+		require.Contains(t, all, "login list in; methods group g, then local, then none", text)
+		require.Contains(t, all, "session list up; methods group g, then local", text)
+	}
+	for _, text := range []string{"plan in for own else", "plan in for else own", "plan in for own own", "ring g " +
+		"a,,b", "ring g ,",
+		"ring g a b", "plan up of own, end", "plan up of own"} {
+		all, _ := facts(t, b, text)
+		require.Contains(t, all, "unread", text)
+	}
+	_, err := Load("b.yaml", []byte("phrasebook: 1\nmake: x\nlayout: {sections: paths}\nphrases:\n"+
+		"- {about: group, say: \"ring <name> <servers>+(a b)\"}\n"))
+	require.ErrorContains(t, err, "the word between values stands in brackets: <servers>+(then)")
+}
+
 func TestPartsOfALineStandInAnyOrder(t *testing.T) {
 	t.Parallel()
 	b := small(t, `layout: {sections: paths}

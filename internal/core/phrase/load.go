@@ -71,6 +71,7 @@ func Load(file string, text []byte) (*Book, error) {
 
 type loader struct {
 	book     *Book
+	depth    int // of the section that is read
 	problems Problems
 }
 

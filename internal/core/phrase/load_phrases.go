@@ -9,7 +9,18 @@ import (
 	"mellowgate/internal/core/site"
 )
 
+// deepest bounds sections within sections.
+const deepest = 20
+
 func (l *loader) phrases(n *yaml.Node, above About) (all []*phrase) {
+	if n.Kind == yaml.AliasNode { // the same section below several lines
+		n = n.Alias
+	}
+	if l.depth++; l.depth > deepest {
+		l.wrong(n, "sections stand in sections more than %d deep", deepest)
+		return nil
+	}
+	defer func() { l.depth-- }()
 	if n.Kind != yaml.SequenceNode {
 		l.wrong(n, "phrases must be a list: - {about: server, say: ...}")
 		return nil

@@ -18,7 +18,8 @@ type element struct {
 	hole     string // the field
 	as       string // its type or table, "" for the word as it is
 	many     bool   // one or more words
-	commas   bool   // they stand in one word, with commas between
+	commas   bool   // with commas between them
+	between  string // with this word between them, "" for none
 	rest     bool   // "*" at the end: any words
 	any      bool   // "*" before the end: any one word
 	options  []pattern
@@ -149,6 +150,12 @@ func (p *patternParser) word() (e element, err error) {
 			e.many = true
 			if strings.HasPrefix(p.rest, ",") {
 				p.rest, e.commas = p.rest[1:], true
+			} else if word, is := strings.CutPrefix(p.rest, "("); is {
+				between, rest, closed := strings.Cut(word, ")")
+				if between = strings.TrimSpace(between); !closed || between == "" || strings.ContainsAny(between, " |<") {
+					return e, fmt.Errorf("the word between values stands in brackets: <%s>+(then)", parts[0].hole)
+				}
+				p.rest, e.between = rest, between
 			}
 		default:
 			literal, p.rest = literal+p.rest[:1], p.rest[1:]
@@ -194,7 +201,8 @@ func (p pattern) holes(do func(hole, as string, many bool)) {
 type bound struct {
 	hole, as string
 	words    []string
-	many     bool // they are several values
+	many     bool       // they are several values
+	values   [][]string // the words of each, where marks or words stand between them
 }
 
 // matcher compares words with patterns.
@@ -294,9 +302,17 @@ func (m *matcher) one(e element, at int, have []bound, then func(int, []bound) b
 			}
 		}
 		return false
-	case e.commas:
-		w, ok := word()
-		return ok && w != "" && then(at+1, with(strings.Split(w, ",")...))
+	case e.commas || e.between != "":
+		for to := at + 1; to <= len(m.words); to++ {
+			if values := m.book.apart(e, m.words[at:to]); values != nil {
+				have := with(slices.Concat(values...)...)
+				have[len(have)-1].values = values
+				if then(to, have) {
+					return true
+				}
+			}
+		}
+		return false
 	case e.many:
 		for to := at + 1; to <= len(m.words); to++ {
 			if then(to, with(m.words[at:to]...)) {
@@ -306,6 +322,39 @@ func (m *matcher) one(e element, at int, have []bound, then func(int, []bound) b
 		return false
 	}
 	return m.hole(e, at, with, then)
+}
+
+// apart parts the words of several values at the marks or words between them; nil where they
+// are none.
+func (b *Book) apart(e element, words []string) (values [][]string) {
+	last := []string{}
+	next := func() bool {
+		ok := len(last) > 0 && (e.as == "" && len(last) == 1 || e.as != "" && b.takes(e.as, last))
+		values, last = append(values, last), []string{}
+		return ok
+	}
+	for _, w := range words {
+		if e.between != "" {
+			if !b.layout.same(w, e.between) {
+				last = append(last, w)
+			} else if !next() {
+				return nil
+			}
+			continue
+		}
+		for i, part := range strings.Split(w, ",") {
+			if i > 0 && !next() {
+				return nil
+			}
+			if part != "" {
+				last = append(last, part)
+			}
+		}
+	}
+	if !next() {
+		return nil
+	}
+	return values
 }
 
 // inAnyOrder matches the options that were not used yet, in any order.

@@ -26,6 +26,9 @@ var texts = func() map[string]string {
 	for i := range 5 {
 		all[fmt.Sprintf("testdata/crane-%d.txt", i+1)] = "testdata/crane-controller.yaml"
 	}
+	for i := range 3 {
+		all[fmt.Sprintf("testdata/lantern-%d.txt", i+7)] = "testdata/lantern-point.yaml"
+	}
 	saved, _ := filepath.Glob(shipped + "saved/*.txt")
 	for _, file := range saved {
 		all[file] = shipped + "phrasebooks/quay-switch.yaml"
@@ -53,6 +56,9 @@ func small(t testing.TB, text string) *Book {
 // said is all that a reading says, secrets too where raw: for comparing.
 func said(text *Text, lines []Line, raw bool) string {
 	var out strings.Builder
+	if raw && text.Version != "" {
+		fmt.Fprintln(&out, text.Version)
+	}
 	for _, l := range lines {
 		if l.Kind != Elsewhere {
 			fmt.Fprintf(&out, "%d %s | %s | %s\n", l.Number, l.Kind, l.Text, l.Means)
@@ -103,7 +109,7 @@ func TestWhatSavedTextsSay(t *testing.T) {
 		got, lines := read(t, book(t, from), string(text))
 		all := said(got, lines, false)
 		for _, secret := range []string{"demo-only", "Sea-shanty", "In-the-clear", "Ship-word", "Crane-word", "Not-ours",
-			"Summer-word", "Old-ship-word"} {
+			"Summer-word", "Old-ship-word", "Lamp word", "zz11"} {
 			require.NotContains(t, all, secret, file)
 		}
 		for _, secret := range regexp.MustCompile(`(?im)^.* (?:mixed|sealed) (\S+)`).FindAllStringSubmatch(string(text), -1) {

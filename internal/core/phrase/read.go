@@ -39,6 +39,7 @@ type Text struct {
 	Notes   []Note
 	Lines   int
 	Counts  map[Kind]int
+	Version string // of what runs on the device, "" where that is not known
 	Unread  []Line // of ours that were not understood, the first thousand
 	Whole   bool   // the text is whole, and every line of ours was read: what is unsaid can be known
 }

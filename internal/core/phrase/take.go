@@ -68,6 +68,9 @@ func (b *Book) grouped(h bound, many bool) [][]string {
 	if !many {
 		return [][]string{h.words}
 	}
+	if h.values != nil {
+		return h.values
+	}
 	var all [][]string
 	for at := 0; at < len(h.words); {
 		to := min(len(h.words), at+b.longest(h.as))
@@ -84,9 +87,12 @@ func number(text string) bool {
 	return err == nil
 }
 
-// address returns an address in its usual form, or a name of a host as it is; false for what
-// is neither.
+// address returns an address in its usual form, without the length of its network, or a name
+// of a host as it is; false for what is neither.
 func address(text string) (string, bool) {
+	if p, err := netip.ParsePrefix(text); err == nil {
+		return p.Addr().String(), true
+	}
 	if a, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
 		return a.String(), true
 	}

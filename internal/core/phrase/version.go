@@ -31,6 +31,15 @@ func versionOf(text string) (v version) {
 	return v
 }
 
+// String writes the version with its numbers alone.
+func (v version) String() string {
+	var all []string
+	for _, n := range v {
+		all = append(all, strconv.Itoa(n))
+	}
+	return strings.Join(all, ".")
+}
+
 // compare compares the numbers that the bound has: 6.2 is neither before nor after 6.
 func (v version) compare(bound version) int {
 	for i, n := range bound {
