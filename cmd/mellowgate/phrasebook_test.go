@@ -243,7 +243,7 @@ func TestATextIsComparedWithItsSite(t *testing.T) {
 	r = c.run(t, "compare", "-since", "look.json", "-book", "demo/phrasebooks/hull-router.yaml", "-read",
 		"demo/saved/mv-godwit-rtr.txt", "demo/as-reviewed")
 	require.Equal(t, 1, r.status, r.err)
-	require.Contains(t, r.out, "mv-godwit-rtr: 1 difference, known to the site")
+	require.Contains(t, r.out, "mv-godwit-rtr: 3 differences, known to the site")
 
 	for args, want := range map[string]string{
 		"compare -all -read x demo/as-reviewed":                                    "-read is of one device, and -all",
