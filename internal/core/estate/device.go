@@ -8,6 +8,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -63,6 +64,7 @@ type server struct {
 	patience                        patience
 	authenticator                   string // required, if-present or ""
 	source, network, interfaceNamed string
+	file                            string
 	line                            int
 	is                              *sharedServer
 }
@@ -196,11 +198,11 @@ func (d *Device) itself(devices, interfaces []*phrase.Record) {
 		if name := first(r, "name"); d.Name == "" && name != "" {
 			d.Name = siteName(name)
 		}
-		d.network, d.active = first(r, "network"), first(r, "active") != "off"
-		if text := first(r, "source"); text != "" {
+		d.network, d.active = cmp.Or(d.network, first(r, "network")), d.active && first(r, "active") != "off"
+		if text := first(r, "source"); text != "" && !d.source.IsValid() {
 			d.source, _ = d.addressOf(r.Line, text, "its source")
 		}
-		if name := first(r, "interface"); name != "" {
+		if name := first(r, "interface"); name != "" && !d.source.IsValid() {
 			if of := d.interfaces[siteName(name)]; len(of) > 0 {
 				d.source = of[0]
 			} else {
@@ -239,7 +241,8 @@ func (d *Device) addressOf(line int, text, what string) (netip.Addr, bool) {
 func (d *Device) server(r *phrase.Record) {
 	s := &server{id: r.ID, name: first(r, "name"), protocol: site.Protocol(first(r, "protocol")),
 		address: first(r, "address"), key: one(r, "key"), authenticator: first(r, "message-authenticator"),
-		source: first(r, "source"), network: first(r, "network"), interfaceNamed: first(r, "interface"), line: r.Line}
+		source: first(r, "source"), network: first(r, "network"), interfaceNamed: first(r, "interface"),
+		file: d.File, line: r.Line}
 	s.port = d.number(r, "port", 1, 65535)
 	s.authentication = d.number(r, "authentication-port", 1, 65535)
 	s.accounting = d.number(r, "accounting-port", 1, 65535)

@@ -137,6 +137,17 @@ func TestKeysAreToldApartByTheirValues(t *testing.T) {
 	require.Equal(t, []string{".:0 r1: no device shows its key: put the key into keys/r1-key.key"}, notes(e))
 }
 
+func TestMarksOfKeysTellWhoHoldsAnother(t *testing.T) {
+	t.Parallel()
+	text := "address 192.0.2.%d\nserver t tacacs 192.0.2.1 mark %s\ngroup g t\nlist in login group g\nway console takes " +
+		"login in\n"
+	e, _ := made(t, Options{}, said(t, "a", fmt.Sprintf(text, 11, "99ab")), said(t, "b", fmt.Sprintf(text, 12, "77cd")),
+		said(t, "c", fmt.Sprintf(text, 13, "99ab")))
+	require.Equal(t, []string{".:0 t: no device shows its key: put the key into keys/t-key.key",
+		"b.txt:2 it holds another key for t than most devices: the marks that they show differ"}, notes(e))
+	require.NotContains(t, e.Site+strings.Join(notes(e), ""), "77cd")
+}
+
 func TestPortsThatMostDevicesAskAreThoseOfTheServer(t *testing.T) {
 	t.Parallel()
 	text := "address 192.0.2.%d\nserver r radius 192.0.2.1 key k ports %s\nserver t tacacs 192.0.2.2 key k port %d\n" +

@@ -296,9 +296,26 @@ func (p *pools) shareKey(s *sharedServer, wanted string) {
 		}
 		return
 	}
+	p.markedKeys(s)
 	s.key = p.names.free("key", s.name+"-key")
 	p.keys[s.key] = site.Secret{}
 	p.note("", 0, "%s: no device shows its key: put the key into %s", s.name, KeyFile(s.key))
+}
+
+// markedKeys notes the askers that hold another key than most of those that show a mark of it.
+func (p *pools) markedKeys(s *sharedServer) {
+	var marks []string
+	for _, a := range s.askers {
+		if a.key != nil && a.key.Secret == phrase.Mark {
+			marks = append(marks, a.key.Text)
+		}
+	}
+	usual := most(marks)
+	for _, a := range s.askers {
+		if a.key != nil && a.key.Secret == phrase.Mark && a.key.Text != usual {
+			p.note(a.file, a.line, "it holds another key for %s than most devices: the marks that they show differ", s.name)
+		}
+	}
 }
 
 // KeyFile is where the value of a key is kept, beside the site.

@@ -41,8 +41,9 @@ type Place struct{ Line, Column int }
 // layout is how lines are put together.
 type layout struct {
 	sections string // indent, braces, end-word or paths
-	endWord  string
-	takeBack string // the word before a line that takes it back, "" for none
+	endWords []string
+	takeBack map[string]string // words before a line that take it back, and what stands there otherwise, "" for nothing
+	escape   byte              // before a mark within quotes that is a letter of it, 0 for none
 	comment  string
 	quote    byte // 0 for none
 	anyCase  bool
@@ -89,15 +90,15 @@ const (
 // order.
 var fields = withTemplates(map[About]map[string]bool{
 	Device: {"timeout": false, "attempts": false, "dead-time": false, "source": false, "network": false, "key": false,
-		"active": false, "name": false, "address": false, "interface": false},
+		"active": false, "name": false, "address": false, "interface": false, "protocol": false},
 	Interface: {"name": false, "address": true},
 	Server: {"name": false, "mark": false, "protocol": false, "address": false, "port": false,
 		"authentication-port": false, "accounting-port": false, "key": false, "timeout": false, "attempts": false,
 		"dead-time": false, "source": false, "network": false, "interface": false, "message-authenticator": false},
-	Group: {"name": false, "protocol": false, "servers": true},
+	Group: {"name": false, "protocol": false, "servers": true, "network": false, "source": false, "interface": false},
 	List: {"name": false, "purpose": false, "mark": false, "levels": false, "when": false, "methods": true,
 		"only": true, "ways": true},
-	Way: {"access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
+	Way: {"open": true, "access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
 		"from": true},
 	Account: {"name": false, "mark": false, "level": false, "password": false, "role": false, "login": false},
 	Secret:  {"name": false, "level": false, "password": false},
@@ -110,6 +111,9 @@ func withTemplates(of map[About]map[string]bool) map[About]map[string]bool {
 	for _, about := range []About{Server, Group, List, Way, Account} {
 		maps.Copy(template, of[about])
 	}
+	for _, purpose := range purposes() { // a way names its list for each
+		of[Way][purpose], template[purpose] = false, false
+	}
 	of[Template] = template
 	for _, fields := range of {
 		fields["template"] = true
@@ -120,7 +124,7 @@ func withTemplates(of map[About]map[string]bool) map[About]map[string]bool {
 // identity is the field that tells one record from another of its kind.
 // A phrase binds one of these sets; the first that it binds holds.
 var identity = map[About][][]string{
-	Device:    {{}},
+	Device:    {{"protocol"}, {}},
 	Interface: {{"name"}},
 	Server:    {{"name"}, {"protocol", "mark"}, {"address"}},
 	Group:     {{"name"}, {"protocol"}},
@@ -188,7 +192,7 @@ type unsaid struct {
 	about About
 	field string
 	value string // a constant
-	from  string // "device.FIELD", or a field of the same record; "" for a constant
+	from  string // "device.FIELD", "device[PROTOCOL].FIELD", or a field of the same record; "" for a constant
 	plus  int    // added to it
 	which string // the protocol of servers and groups, purpose of lists, access of ways; "" for all
 	when  span

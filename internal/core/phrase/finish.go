@@ -37,7 +37,9 @@ func (r *reading) finish() {
 		r.note(0, "no line of it is of the territory: it may be of another make than %s", r.book.Make)
 	}
 	r.inherit()
+	r.apart()
 	r.bind()
+	r.spread()
 	for _, e := range r.book.every { // of the servers that are said, whether or not there are more
 		r.everyServer(e)
 	}
@@ -123,7 +125,7 @@ const OwnList = "a list of its own"
 func (r *reading) implied() {
 	for _, u := range r.book.unsaid {
 		if u.about == Device {
-			r.find(Device, "", 0)
+			r.find(Device, u.which, 0)
 		}
 		if u.about == Way && u.which != "" && u.field == "state" && !r.speaksOf(u.which) {
 			r.find(Way, u.which, 0)
@@ -156,6 +158,8 @@ func (r *reading) speaksOf(access string) bool {
 // holdsFor reports whether what is unsaid is meant for a record.
 func (u unsaid) holdsFor(record *Record) bool {
 	switch {
+	case u.about == Device: // what it says for one protocol is a record of its own
+		return record.ID == u.which
 	case u.which == "":
 		return true
 	case u.about == Way && u.field == "state":
@@ -171,8 +175,9 @@ func (r *reading) imply(record *Record, u unsaid) {
 	}
 	if u.from != "" {
 		from, field := record, u.from
-		if name, of := strings.CutPrefix(u.from, "device."); of {
-			from, field = r.find(Device, "", 0), name
+		if name, of := strings.CutPrefix(u.from, "device"); of {
+			which, name, _ := strings.Cut(name, ".")
+			from, field = r.find(Device, strings.Trim(which, "[]"), 0), name
 		}
 		values := from.Get(field)
 		if len(values) == 0 {

@@ -324,3 +324,113 @@ func TestWhatTheLanguageDoesNotTake(t *testing.T) {
 		require.ErrorContains(t, err, want, text)
 	}
 }
+
+// A make of which the words are those that many have: lines of two accesses, end words of two
+// levels, a word that takes back and is printed too, keys of a protocol.
+const usual = `layout: {sections: indent, take-back: "no", comment: "!", quote: '"', escape: '\'}
+tables:
+  way: {ssh: ssh, telnet: telnet, all: all, none: none}
+  span: {"<a> <b>": "<a>-<b>", "<a>": "<a>"}
+types: {key: {forms: {"7 *": hidden, "mark <key>": mark, "<key>": clear}}}
+unsaid:
+  server[radius].key: device[radius].key
+  server[tacacs].key: device[tacacs].key
+  server.timeout: device.timeout
+territory: [radius, tacacs, lines, pages, ring, "no pages"]
+phrases:
+- {about: device, say: "radius key <key as key>", where: {protocol: radius}}
+- {about: device, say: "tacacs key <key as key>", where: {protocol: tacacs}}
+- {about: device, say: "wait <timeout>"}
+- {about: server, say: "radius server <name> <address>", where: {protocol: radius}, below: [{say: "key <key as key>"}]}
+- {about: server, say: "tacacs server <name> <address>", where: {protocol: tacacs}, below: [{say: "from <source>"}]}
+- {about: group, say: "ring <name>", below: [{say: "of <servers>"}, {say: "network <network>"}, {say: "from <source>"}]}
+- about: way
+  say: lines <lines as span>
+  where: {access: ssh telnet}
+  below: [{say: "open <open as way>+"}, {say: "ask <methods>", lists: login}, {say: "follow <purpose> <list>"}]
+- {about: way, say: pages, where: {access: web, state: "on"}}
+- {about: way, say: "no pages", where: {access: web, state: "off"}}
+- {about: list, say: "plan <name> <purpose> <methods>"}
+`
+
+func TestOneSectionIsOfSeveralWaysIn(t *testing.T) {
+	t.Parallel()
+	b := small(t, usual)
+	all, _ := facts(t, b, "lines 0 4\n open ssh\n ask local\n follow session up\nlines 5\n follow login in\n"+
+		"plan up session local\nplan in login local\n")
+	require.Equal(t, `session list up; methods local
+login list in; methods local
+login list of ssh 0-4; methods local
+login list of telnet 0-4; methods local
+way ssh 0-4; login a list of its own; session up; state on
+way telnet 0-4; login a list of its own; session up; state off
+way ssh 5; login in
+way telnet 5; login in`, all)
+	for open, want := range map[string]string{"all": "on on", "none": "off off", "ssh telnet": "on " +
+		"on", "telnet": "off on"} {
+		_, got := facts(t, b, "lines 0 4\n open "+open+"\n")
+		var states []string
+		for _, r := range got.Records {
+			states = append(states, r.Get("state")[0].Text)
+		}
+		require.Equal(t, want, strings.Join(states, " "), open)
+	}
+}
+
+func TestWhatTakesBackMayStandByItself(t *testing.T) {
+	t.Parallel()
+	b := small(t, usual)
+	all, _ := facts(t, b, "no pages\n")
+	require.Equal(t, "way web; state off", all)
+	all, _ = facts(t, b, "pages\nwait 3s\nno wait 3s\n")
+	require.Equal(t, "the device\nway web; state on", all)
+	all, _ = facts(t, b, "no radius server x y\nno colour\n")
+	require.Contains(t, all, "it takes back server x, of which no line before it speaks")
+	_, lines := read(t, b, "no pages\nno radius key 7 0abc\n")
+	require.Equal(t, "no pages", lines[0].Text)
+	require.Equal(t, "no radius key …", lines[1].Text)
+
+	flat := small(t, "layout: {sections: paths, take-back: {lift: put}}\nterritory: [put]\nphrases:\n"+
+		"- {about: device, say: \"put wait <timeout>\"}\n- {about: device, say: \"put from <source>\"}\n")
+	all, _ = facts(t, flat, "put wait 3s\nput from 192.0.2.1\nlift wait 3s\n")
+	require.Equal(t, "the device; source 192.0.2.1", all)
+}
+
+func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
+	t.Parallel()
+	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+
+		"device[tacacs].timeout: 7s\n", 1))
+	all, got := facts(t, b, "radius key \"a \\\"b\\\\\"\ntacacs key 7 0011\nwait 5s\nradius server r1 "+
+		"192.0.2.1\nradius server r2 "+
+		"192.0.2.2\n key mark 99ab\ntacacs server t1 192.0.2.3\n from 192.0.2.9\ntacacs server t2 192.0.2.4\nring g\n "+
+		"of t1\n of t2\n"+
+		" network admin\n from 192.0.2.8\n")
+	require.Equal(t, `the device for radius; key (not shown here)
+the device for tacacs; key (hidden by the device); timeout 7s (implied)
+the device; timeout 5s; active off (implied)
+server r1; address 192.0.2.1; protocol radius; key (not shown here) (implied); timeout 5s (implied)
+server r2; address 192.0.2.2; protocol radius; key (a mark of it, not shown here); timeout 5s (implied)
+server t1; address 192.0.2.3; protocol tacacs; source 192.0.2.9; network admin (inherited); key (hidden by the device) `+
+		`(implied); timeout 5s (implied)
+server t2; address 192.0.2.4; protocol tacacs; network admin (inherited); source 192.0.2.8 (inherited); key (hidden by `+
+		`the device) (implied); timeout 5s (implied)
+group g; servers t1, then t2; network admin; source 192.0.2.8; protocol tacacs (implied)`, all)
+	require.Equal(t, `a "b\`, got.Records[0].Get("key")[0].Text)
+}
+
+func TestEndWordsOfTwoLevels(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: end-word, end-word: [next, end], opens: ["config *", "edit *"]}
+territory: [config radius]
+phrases:
+- about: device
+  say: config radius
+  below: [{about: server, say: "edit <name>", where: {protocol: radius}, below: [{say: "set address <address>"}]}]
+`)
+	all, got := facts(t, b, "config ports\n edit one\n set address 1\n next\nend\nconfig radius\n edit r1\n set "+
+		"address 192.0.2.1\n "+
+		"next\n edit r2\n set address 192.0.2.2\n next\nend\n")
+	require.Equal(t, "the device\nserver r1; protocol radius; address 192.0.2.1\nserver r2; protocol radius; "+
+		"address 192.0.2.2", all)
+	require.True(t, got.Whole)
+}

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -9,9 +10,10 @@ import (
 type statement struct {
 	words []string
 	line  int
-	depth int  // of the section that it stands in
-	taken bool // it takes back what it says
-	opens bool // what follows, deeper, is below it
+	depth int      // of the section that it stands in
+	taken bool     // it takes back what it says
+	whole []string // of one that takes back, with the word that does
+	opens bool     // what follows, deeper, is below it
 }
 
 // lines makes statements of lines, and keeps no more than one line and the depth of where
@@ -69,7 +71,8 @@ func (l *lines) next(text string) (all []statement) {
 	case byBraces:
 		return l.braces(words)
 	case byEndWord:
-		if len(words) == 1 && l.layout.folded(words[0]) == l.layout.folded(l.layout.endWord) {
+		ends := func(w string) bool { return l.layout.same(w, words[0]) }
+		if len(words) == 1 && slices.ContainsFunc(l.layout.endWords, ends) {
 			l.depth = max(0, l.depth-1)
 			return nil
 		}
@@ -175,8 +178,17 @@ const bracket = "\x00"
 
 func (l *lines) made(words []string, depth int) statement {
 	s := statement{words: words, line: l.line, depth: depth}
-	if back := l.layout.takeBack; back != "" && len(words) > 1 && l.layout.folded(words[0]) == l.layout.folded(back) {
-		s.words, s.taken = words[1:], true
+	if len(words) < 2 {
+		return s
+	}
+	for back, instead := range l.layout.takeBack {
+		if !l.layout.same(words[0], back) {
+			continue
+		}
+		s.whole, s.words, s.taken = words, words[1:], true
+		if instead != "" {
+			s.words = append([]string{instead}, words[1:]...)
+		}
 	}
 	return s
 }
@@ -197,12 +209,9 @@ func (l layout) words(text string, words []string, columns []int) ([]string, []i
 			at++
 			continue
 		case l.quote != 0 && text[at] == l.quote:
-			end := strings.IndexByte(text[at+1:], l.quote)
-			if end < 0 {
-				end = len(text) - at - 1
-			}
-			words, columns = append(words, text[at+1:at+1+end]), append(columns, at)
-			at += end + 2
+			word, length := l.quoted(text[at+1:])
+			words, columns = append(words, word), append(columns, at)
+			at += length + 1
 			continue
 		}
 		ends := " \t"
@@ -217,4 +226,26 @@ func (l layout) words(text string, words []string, columns []int) ([]string, []i
 		at += end
 	}
 	return words, columns
+}
+
+// quoted returns the text up to the closing mark, and how many octets of the line it takes with
+// that.
+func (l layout) quoted(text string) (word string, length int) {
+	if l.escape == 0 {
+		if end := strings.IndexByte(text, l.quote); end >= 0 {
+			return text[:end], end + 1
+		}
+		return text, len(text)
+	}
+	var out []byte
+	for at := 0; at < len(text); at++ {
+		switch {
+		case text[at] == l.escape && at+1 < len(text):
+			at++
+		case text[at] == l.quote:
+			return string(out), at + 1
+		}
+		out = append(out, text[at])
+	}
+	return string(out), len(text)
 }

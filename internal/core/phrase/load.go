@@ -60,7 +60,7 @@ func Load(file string, text []byte) (*Book, error) {
 			}
 			return a.Place.Column - b.Place.Column
 		})
-		return nil, l.problems
+		return nil, slices.Compact(l.problems) // of a section that stands below several lines all is said once
 	}
 	for w := range l.book.known {
 		l.book.literals = append(l.book.literals, w)
@@ -245,12 +245,27 @@ var protocols = []string{string(site.RADIUS), string(site.TACACS)}
 func (l *loader) layout(n *yaml.Node) {
 	o := &l.book.layout
 	l.fields(n, "the layout", map[string]func(*yaml.Node){
-		"sections":  func(n *yaml.Node) { o.sections = l.oneOf(n, "sections", sectionKinds) },
-		"end-word":  func(n *yaml.Node) { o.endWord = l.text(n, "end-word") },
-		"take-back": func(n *yaml.Node) { o.takeBack = l.text(n, "take-back") },
-		"comment":   func(n *yaml.Node) { o.comment = l.text(n, "comment") },
-		"cell":      func(n *yaml.Node) { o.cell = l.text(n, "cell") },
-		"goes-on":   func(n *yaml.Node) { o.goesOn = l.text(n, "goes-on") },
+		"sections": func(n *yaml.Node) { o.sections = l.oneOf(n, "sections", sectionKinds) },
+		"end-word": func(n *yaml.Node) {
+			for _, v := range l.texts(n, "end-word") {
+				o.endWords = append(o.endWords, v.Value)
+			}
+		},
+		"take-back": func(n *yaml.Node) {
+			o.takeBack = map[string]string{}
+			if n.Kind == yaml.MappingNode { // the word stands in the place of another one
+				l.pairs(n, "take-back", func(back, instead *yaml.Node) {
+					o.takeBack[back.Value] = l.text(instead, "the word in whose place it stands")
+				})
+				return
+			}
+			for _, v := range l.texts(n, "take-back") {
+				o.takeBack[v.Value] = ""
+			}
+		},
+		"comment": func(n *yaml.Node) { o.comment = l.text(n, "comment") },
+		"cell":    func(n *yaml.Node) { o.cell = l.text(n, "cell") },
+		"goes-on": func(n *yaml.Node) { o.goesOn = l.text(n, "goes-on") },
 		"wrapped": func(n *yaml.Node) {
 			if o.wrapped = atoi(l.text(n, "wrapped")); o.wrapped < 20 || o.wrapped > 1000 {
 				l.wrong(n, "wrapped is the width at which the device breaks lines, 20 to 1000")
@@ -261,6 +276,13 @@ func (l *loader) layout(n *yaml.Node) {
 				o.quote = text[0]
 			} else {
 				l.wrong(n, "quote must be one mark, such as '\"'")
+			}
+		},
+		"escape": func(n *yaml.Node) {
+			if text := l.text(n, "escape"); len(text) == 1 {
+				o.escape = text[0]
+			} else {
+				l.wrong(n, "escape must be one mark, such as '\\'")
 			}
 		},
 		"words": func(n *yaml.Node) {
@@ -286,7 +308,7 @@ func (l *loader) layout(n *yaml.Node) {
 	if o.goesOn != "" && o.wrapped > 0 {
 		l.wrong(n, "goes-on is for a mark at the end of a line, and wrapped for lines that break without one: keep one")
 	}
-	if o.sections == byEndWord && o.endWord == "" {
+	if o.sections == byEndWord && len(o.endWords) == 0 {
 		l.wrong(n, "sections: end-word wants the word: end-word: WORD")
 	}
 }
@@ -331,7 +353,7 @@ func (l *loader) valueType(name string, n *yaml.Node) *valueType {
 		},
 		"forms": func(n *yaml.Node) {
 			l.pairs(n, "forms", func(key, value *yaml.Node) {
-				as := Secrecy(l.oneOf(value, "a form", []string{string(Clear), string(Hidden), string(Hash)}))
+				as := Secrecy(l.oneOf(value, "a form", []string{string(Clear), string(Hidden), string(Hash), string(Mark)}))
 				t.forms = append(t.forms, form{say: l.pattern(key, "a form"), as: as})
 			})
 		},
@@ -342,7 +364,7 @@ func (l *loader) valueType(name string, n *yaml.Node) *valueType {
 // Unsaid values are written ABOUT.FIELD or ABOUT[WHICH].FIELD: VALUE.
 var (
 	unsaidKey  = regexp.MustCompile(`^([a-z]+)(?:\[([a-z0-9+-]+)\])?\.([a-z-]+)$`)
-	unsaidFrom = regexp.MustCompile(`^(device\.)?([a-z]+(?:-[a-z]+)*)(?: \+ ([0-9]{1,5}))?$`)
+	unsaidFrom = regexp.MustCompile(`^(device(?:\[[a-z]+\])?\.)?([a-z]+(?:-[a-z]+)*)(?: \+ ([0-9]{1,5}))?$`)
 )
 
 func (l *loader) unsaid(key, value *yaml.Node) {

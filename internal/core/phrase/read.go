@@ -259,6 +259,14 @@ func (b *Book) fits(p pattern, words []string) bool {
 // phrase finds the phrase that reads a statement, takes what it says, and returns the
 // words of it that are secret.
 func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means string, secrets []string) {
+	if s.taken { // a make may say something by itself in a line that begins so
+		itself := s
+		itself.words, itself.taken = s.whole, false
+		if kind, means, secrets := r.phrase(itself, above, here); kind == Understood {
+			return kind, means, secrets
+		}
+		*here = scope{depth: here.depth}
+	}
 	candidates, record := r.book.phrases, (*Record)(nil)
 	if above != nil {
 		candidates, record = above.phrase.below, above.record
@@ -354,11 +362,16 @@ func (r *reading) shown(s statement, kind Kind, secrets []string) string {
 		return ""
 	}
 	var out []string
+	words := s.words
 	if s.taken {
-		out = append(out, r.book.layout.takeBack)
+		words = s.whole
 	}
 	telling := false
-	for _, w := range s.words {
+	for i, w := range words {
+		if s.taken && i == 0 {
+			out = append(out, w)
+			continue
+		}
 		low := r.book.layout.folded(w)
 		_, notAddress := netip.ParseAddr(w)
 		hidden := slices.ContainsFunc(secrets, func(secret string) bool { return strings.Contains(w, secret) })

@@ -77,8 +77,11 @@ func (r *Record) first(field string) string {
 
 // String names the record.
 func (r *Record) String() string {
-	if r.ID == "" {
+	switch {
+	case r.ID == "":
 		return "the " + string(r.About)
+	case r.About == Device:
+		return "the device for " + r.ID
 	}
 	if at := strings.LastIndexByte(r.ID, ' '); r.About == List && at > 0 {
 		return r.ID[at+1:] + " list " + r.ID[:at]
@@ -89,7 +92,7 @@ func (r *Record) String() string {
 // Identifies reports whether a field is part of what tells the record from others, which
 // String says.
 func (r *Record) Identifies(field string) bool {
-	return field == "mark" || slices.ContainsFunc(identity[r.About],
+	return field == "mark" || r.About == Device && field == "protocol" || slices.ContainsFunc(identity[r.About],
 		func(set []string) bool {
 			return slices.Contains(set, field) && field != "address" && field != "protocol"
 		})

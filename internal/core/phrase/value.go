@@ -22,6 +22,7 @@ const (
 	Clear  Secrecy = "clear"  // the device shows it
 	Hidden Secrecy = "hidden" // it is there, and what it is cannot be known
 	Hash   Secrecy = "hash"   // the device shows a hash of it
+	Mark   Secrecy = "mark"   // the device shows a mark that is the same for equal secrets, such as a fingerprint
 )
 
 // String returns the value as it can be shown.
@@ -31,6 +32,8 @@ func (v Value) String() string {
 		return "(not shown here)"
 	case Hidden:
 		return "(hidden by the device)"
+	case Mark:
+		return "(a mark of it, not shown here)"
 	case Hash:
 		return "(a hash, not shown here)"
 	}
