@@ -286,6 +286,117 @@ func TestHowQuestionsLeaveIsADevicesOwn(t *testing.T) {
 	require.Contains(t, notes(e), "b.txt:5 u is asked from the interface gone, and no phrase says which address that has")
 }
 
+// In the place of its device only what the site does not have is written, with the lines of
+// the text.
+func TestInItsSiteOnlyWhatIsNewIsWritten(t *testing.T) {
+	t.Parallel()
+	text := strings.Replace(design, "EXTRA", "", 1)
+	s, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(text)})
+	require.NoError(t, err)
+	base := Base{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "kp": site.NewSecret("word")}}
+	d := said(t, "d", strings.NewReplacer("key one port", "key two port", "1812 1813", "1645 1813", "keeper "+
+		"15", "keeper 14",
+		"commands group shore", "commands group far", "group shore tern", "server far tacacs 192.0.2.9 sealed "+
+			"x\ngroup far far\n"+
+			"group shore tern", "way web takes login in", "way web off\nsource 192.0.2.77").Replace(held))
+	e := Make([]*Device{d}, Options{Base: base, Hash: hash})
+	require.Equal(t, `keys:
+  d-key: file keys/d-key.key
+  far-key: file keys/far-key.key
+
+servers:
+  - {name: far, protocol: tacacs, address: 192.0.2.9, key: far-key}
+
+groups:
+  - {name: far, servers: [far]}
+
+lists:
+  - {name: cmd-2, authorize: commands, levels: "2-15", methods: [group far]}
+devices:
+  - name: d
+    kind: plain
+    addresses: []
+    source: 192.0.2.77
+    found: {keys: {tern: d-key, gull: d-key}, ports: {gull: {authentication: 1645}}}
+    access:
+      console: {login: crew}
+      ssh: {login: crew, elevation: up, commands: cmd-2, record-sessions: rec, from: ["192.0.2.0/24"]}
+      web: off
+    accounts: [keeper, other]
+`, e.Site)
+	require.Equal(t, "two", e.Keys["d-key"].Reveal())
+	require.NotContains(t, e.Keys, "far-key")
+	other := Make([]*Device{said(t, "d", strings.Replace(held, "top 15 clear word", "top 15 clear else", 1))},
+		Options{Base: base, Hash: hash})
+	require.Contains(t, other.Site, "elevation-secrets:\n  - {name: top-2, level: 15, password: key top-2-password}\n")
+	require.Equal(t, []string{
+		".:0 far: no device shows its key: put the key into keys/far-key.key",
+		"d.txt:3 it asks a server at 192.0.2.9 (TACACS+) that the site does not have",
+		"d.txt:20 the account keeper has level 14 on d, and the site has it with 15: a site has one of a name",
+	}, notes(e))
+	var said []int
+	for i, line := range strings.Split(e.Site, "\n") {
+		if strings.Contains(line, "name: far") || strings.Contains(line, "cmd-2,") || strings.Contains(line, "console:") {
+			said = append(said, e.Lines[i])
+		} else if i < len(e.Lines) && !strings.HasPrefix(strings.TrimSpace(line), "-") && !strings.Contains(line, ": {") &&
+			!strings.Contains(line, "off") {
+			require.Zero(t, e.Lines[i], line)
+		}
+	}
+	require.Equal(t, []int{3, 4, 9, 12, 13}, said)
+}
+
+func TestAccountsAreOneOfAName(t *testing.T) {
+	t.Parallel()
+	text := "address 192.0.2.%d\naccount keeper 15 clear %s\nkeeper guest clear x\nkeeper w\u00e4chter clear y\n"
+	e, s := made(t, Options{}, said(t, "a", fmt.Sprintf(text, 11, "one")), said(t, "b", fmt.Sprintf(text, 12, "two")),
+		said(t, "c", fmt.Sprintf(text, 13, "two")), said(t, "d", strings.Replace(fmt.Sprintf(text, 14, "own-hash"), "clear ", "", 1)))
+	require.Equal(t, "two", e.Keys["keeper-password"].Reveal())
+	require.Len(t, s.Accounts, 2)
+	require.Equal(t, 15, s.Accounts[1].Level)
+	var said []string
+	for _, line := range notes(e) {
+		if !strings.Contains(line, "the console") {
+			said = append(said, line)
+		}
+	}
+	var want []string
+	for _, file := range []string{"a", "b", "c", "d"} {
+		if file == "a" {
+			want = append(want, "a.txt:2 the account keeper has another password on a than on most devices; a site has one")
+		}
+		want = append(want, file+".txt:3 account guest: no level is said, and 15, the most, is taken", file+".txt:4 account "+
+			"w\u00e4chter: a site cannot have a name with such signs, so the account is left out")
+	}
+	require.Equal(t, want, said)
+	require.Equal(t, "ap--7.x_y", siteName("-ap:\u00e47.x_y"))
+	require.Len(t, siteName(strings.Repeat("x", 99)), 64)
+	require.Equal(t, "sw-1.old", nameOfFile("/saved/sw-1.old.txt"))
+	require.Equal(t, "sw-1", nameOfFile(`saved\sw-1`))
+}
+
+func TestListsWithoutANameAreNamedByWhatTheyAreFor(t *testing.T) {
+	t.Parallel()
+	file := "../phrase/testdata/crane-3.txt"
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	got, err := book(t, "../phrase/testdata/crane-controller.yaml").Read(strings.NewReader(string(text)), nil)
+	require.NoError(t, err)
+	d := Of(Saved{File: file, Text: got})
+	require.Equal(t, "crane-3", d.Name)
+	d.addresses = said(t, "x", "address 192.0.2.11\n").addresses
+	_, s := made(t, Options{}, d)
+	var lists []string
+	for _, l := range s.Lists {
+		lists = append(lists, fmt.Sprint(l.Name, " ", l.Purpose, " ", l.Methods))
+	}
+	require.Equal(t, []string{"login login [local]", "login-2 login [group yard group spare]",
+		"session session [group yard group spare]"}, lists)
+	require.Equal(t, "ssh 0-3, ssh 4, ssh "+
+		"5-15", strings.Join([]string{s.Devices[0].Ways[1].Name(), s.Devices[0].Ways[2].Name(),
+		s.Devices[0].Ways[3].Name()}, ", "))
+}
+
 // Whatever two texts say, what is made of them is a site.
 func FuzzEstate(f *testing.F) {
 	plain, quay := book(f, "testdata/plain.yaml"), book(f, shipped+"phrasebooks/quay-switch.yaml")

@@ -385,6 +385,9 @@ func (p *pools) shareSecrets(devices []*Device) {
 			if s.password != nil {
 				of += " " + s.password.Text
 			}
+			if known := p.knownSecret(s); index[of] == nil && known != nil {
+				index[of] = &sharedSecret{name: known.Name, known: true, level: known.Level, is: s}
+			}
 			if index[of] == nil {
 				one := &sharedSecret{name: p.names.free("secret", s.name), level: s.level, is: s}
 				one.password = p.password(s.password, d.File, s.line, "the secret "+one.name, one.name)
@@ -394,6 +397,22 @@ func (p *pools) shareSecrets(devices []*Device) {
 			s.is = index[of]
 		}
 	}
+}
+
+// knownSecret returns the elevation secret of the base that one of a text is, as far as can be
+// known: one of its level, unless both passwords are known and differ.
+func (p *pools) knownSecret(s *secret) *site.ElevationSecret {
+	if p.base.Site == nil {
+		return nil
+	}
+	for _, e := range p.base.Site.Elevations {
+		value, known := p.base.Keys[keyNameOf(e.Password)]
+		clear := s.password != nil && s.password.Secret == phrase.Clear
+		if e.Level == s.level && (!known || !clear || value.Reveal() == s.password.Text) {
+			return e
+		}
+	}
+	return nil
 }
 
 // password returns a password as a site writes it: a hash that it can keep, or a key.

@@ -47,7 +47,8 @@ type layout struct {
 	comment  string
 	quote    byte // 0 for none
 	anyCase  bool
-	cell     string // between the cells of a row of a table, "" for none
+	cell     string   // between the cells of a row of a table, "" for none
+	heading  []string // the words above the columns of a table that are told by where they begin
 	noise    []pattern
 	opens    []pattern // of lines that open a section and that no phrase reads, for end-word
 	around   []pattern // of lines whose sections only surround: what stands in them is read as at the top

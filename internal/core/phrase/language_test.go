@@ -418,6 +418,35 @@ group g; servers t1, then t2; network admin; source 192.0.2.8; protocol tacacs (
 	require.Equal(t, `a "b\`, got.Records[0].Get("key")[0].Text)
 }
 
+func TestColumnsBeginWhereTheWordsAboveThemDo(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: indent, table: name rank hash}
+types: {hash: {forms: {"<hash>": hash}}}
+territory: [row, keeper]
+pass: ["row nobody"]
+phrases:
+- {about: account, say: "row <name> <level> <password as hash>"}
+- {about: account, say: "keeper <name> level <level>"}
+`)
+	all, _ := facts(t, b, "keepers:\n  name        rank  hash\n  old hand    15    77 aa\n  nobody\n  watch       "+
+		"1     99\n\n"+
+		"keeper a level 3\n")
+	require.Equal(t, "account old hand; level 15; password (a hash, not shown here)\naccount watch; level 1; "+
+		"password (a hash, "+
+		"not shown here)\naccount a; level 3", all)
+}
+
+func TestATextOfAnotherEncodingIsNamed(t *testing.T) {
+	t.Parallel()
+	b := small(t, "layout: {sections: paths}\nphrases: [{about: device, say: 'key <key>'}]\n")
+	for _, text := range []string{"\xff\xfek\x00", "\xfe\xff\x00k"} {
+		_, err := b.Read(strings.NewReader(text), nil)
+		require.ErrorContains(t, err, "it is UTF-16 text: save it as UTF-8")
+		_, err = b.ReadLog(strings.NewReader(text), saved)
+		require.ErrorContains(t, err, "it is UTF-16 text: save it as UTF-8")
+	}
+}
+
 func TestEndWordsOfTwoLevels(t *testing.T) {
 	t.Parallel()
 	b := small(t, `layout: {sections: end-word, end-word: [next, end], opens: ["config *", "edit *"]}

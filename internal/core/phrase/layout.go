@@ -25,6 +25,7 @@ type lines struct {
 	indents []int // of the open sections, for indent
 	depth   int   // for braces and end-word
 	until   string
+	starts  []int    // where the columns of the table begin that is read, nil for none
 	since   int      // the line where that text, or the section at the top, began
 	closed  bool     // a section was closed that none had opened
 	words   []string // of the line, room that is used again
@@ -46,9 +47,17 @@ func (l *lines) next(text string) (all []statement) {
 	if l.layout.cell != "" && strings.Contains(text, l.layout.cell) {
 		return []statement{l.row(text)}
 	}
+	if l.starts != nil && strings.TrimSpace(text) != "" {
+		return []statement{l.columnsOf(text)}
+	}
+	l.starts = nil
 	l.words, l.columns = l.layout.words(text, l.words[:0], l.columns[:0])
 	words, columns := l.words, l.columns
 	if len(words) == 0 {
+		return nil
+	}
+	if slices.EqualFunc(words, l.layout.heading, l.layout.same) {
+		l.starts = slices.Clone(columns)
 		return nil
 	}
 	for _, n := range l.layout.noise {
@@ -92,6 +101,20 @@ func (l *lines) next(text string) (all []statement) {
 func (l *lines) alone(s statement) []statement {
 	l.single[0] = s
 	return l.single[:]
+}
+
+// columnsOf makes the statement "row CELL..." of a line of a table, up to the empty line that
+// ends it: each cell begins where the word above it does.
+func (l *lines) columnsOf(text string) statement {
+	s := statement{words: []string{"row"}, line: l.line, depth: l.depth}
+	for i, from := range l.starts {
+		to := len(text)
+		if i+1 < len(l.starts) {
+			to = l.starts[i+1]
+		}
+		s.words = append(s.words, strings.TrimSpace(text[min(from, len(text)):min(to, len(text))]))
+	}
+	return s
 }
 
 // row makes the statement "row CELL..." of a row of a table.

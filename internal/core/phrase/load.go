@@ -265,6 +265,11 @@ func (l *loader) layout(n *yaml.Node) {
 		},
 		"comment": func(n *yaml.Node) { o.comment = l.text(n, "comment") },
 		"cell":    func(n *yaml.Node) { o.cell = l.text(n, "cell") },
+		"table": func(n *yaml.Node) {
+			if o.heading = strings.Fields(l.text(n, "table")); len(o.heading) < 2 {
+				l.wrong(n, "table has the words above the columns of a table, such as \"name rank word\"")
+			}
+		},
 		"goes-on": func(n *yaml.Node) { o.goesOn = l.text(n, "goes-on") },
 		"wrapped": func(n *yaml.Node) {
 			if o.wrapped = atoi(l.text(n, "wrapped")); o.wrapped < 20 || o.wrapped > 1000 {

@@ -67,6 +67,10 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 		r.finish()
 		return r.text, nil
 	}
+	text, err := decoded(text)
+	if err != nil {
+		return nil, err
+	}
 	scan := bufio.NewScanner(text)
 	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
 	for scan.Scan() {
@@ -84,6 +88,16 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 	}
 	r.finish()
 	return r.text, nil
+}
+
+// decoded tells a text in UTF-16, which nobody could read, from one in UTF-8.
+func decoded(text io.Reader) (io.Reader, error) {
+	in := bufio.NewReaderSize(text, 4<<10)
+	mark, _ := in.Peek(2)
+	if len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
+		return nil, errors.New("it is UTF-16 text: save it as UTF-8")
+	}
+	return in, nil
 }
 
 type reading struct {

@@ -81,6 +81,10 @@ const mostCases = 10000
 func (b *Book) ReadLog(text io.Reader, at Moment) (*Log, error) {
 	r := &telling{book: b, log: &Log{}, at: at, cases: map[string]int{}}
 	plain := layout{sections: byPaths, anyCase: b.layout.anyCase}
+	text, err := decoded(text)
+	if err != nil {
+		return nil, err
+	}
 	scan := bufio.NewScanner(text)
 	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
 	for scan.Scan() {
