@@ -350,7 +350,8 @@ func TestAccountsAreOneOfAName(t *testing.T) {
 	t.Parallel()
 	text := "address 192.0.2.%d\naccount keeper 15 clear %s\nkeeper guest clear x\nkeeper w\u00e4chter clear y\n"
 	e, s := made(t, Options{}, said(t, "a", fmt.Sprintf(text, 11, "one")), said(t, "b", fmt.Sprintf(text, 12, "two")),
-		said(t, "c", fmt.Sprintf(text, 13, "two")), said(t, "d", strings.Replace(fmt.Sprintf(text, 14, "own-hash"), "clear ", "", 1)))
+		said(t, "c", fmt.Sprintf(text, 13, "two")),
+		said(t, "d", strings.Replace(fmt.Sprintf(text, 14, "own-hash"), "clear ", "", 1)))
 	require.Equal(t, "two", e.Keys["keeper-password"].Reveal())
 	require.Len(t, s.Accounts, 2)
 	require.Equal(t, 15, s.Accounts[1].Level)
