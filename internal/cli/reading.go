@@ -130,7 +130,7 @@ func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error)
 		s.Kind = "" // that of the site's device
 	}
 	d := estate.Of(s)
-	options := estate.Options{Hash: secrets.Known, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
+	options := estate.Options{Hash: secrets.Known, Parts: true, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
 	if base.Site == nil {
 		options.Name = filepath.Base(s.File)
 	} else if base.Device(d.Name) == nil {

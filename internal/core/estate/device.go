@@ -40,6 +40,7 @@ type Note struct {
 type Device struct {
 	Name, File, Kind string
 	Whole            bool // all of it was read, so that what no line says holds as the phrasebook says
+	cut              bool
 	addresses        []netip.Addr
 	source           netip.Addr
 	network          string
@@ -123,7 +124,7 @@ type secret struct {
 
 // Of returns what a text says in the values of a site, with notes on what has no word there.
 func Of(s Saved) *Device {
-	d := &Device{Name: s.Device, File: s.File, Kind: s.Kind, Whole: s.Text.Whole, active: true,
+	d := &Device{Name: s.Device, File: s.File, Kind: s.Kind, Whole: s.Text.Whole, cut: s.Text.Cut, active: true,
 		interfaces: map[string][]netip.Addr{}}
 	for _, n := range s.Text.Notes {
 		d.note(n.Line, "%s", n.What)

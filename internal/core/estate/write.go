@@ -31,13 +31,14 @@ type Options struct {
 	Books map[string]string // the files of the phrasebooks of kinds, beside the site
 	Base  Base              // a site that has what is not written again
 	Hash  func(string) bool // whether a site can keep a hash
+	Parts bool              // devices of texts that are cut off are taken too
 }
 
 // Make makes a site of devices. Devices without an address, or with the name of another
 // one, are left out, and noted.
 func Make(devices []*Device, o Options) Estate {
 	p := &pools{base: o.Base, names: names{}, keys: map[string]site.Secret{}, byValue: map[string]string{}, hash: o.Hash}
-	devices = p.fit(devices)
+	devices = p.fit(devices, o.Parts)
 	p.share(devices)
 	w := &writing{pools: p, options: o}
 	w.site(devices)
@@ -55,12 +56,16 @@ func Make(devices []*Device, o Options) Estate {
 	return e
 }
 
-// fit leaves out the devices that a site cannot have.
-func (p *pools) fit(devices []*Device) (all []*Device) {
+// fit leaves out the devices that a site cannot have, and those of texts that are cut off:
+// what the rest of them says is not known.
+func (p *pools) fit(devices []*Device, parts bool) (all []*Device) {
 	files, addresses := map[string]string{}, map[netip.Addr]string{}
 	for _, d := range devices {
 		name := strings.ToLower(d.Name)
 		switch {
+		case d.cut && !parts:
+			p.note(d.File, 0, "%s is left out: what the rest of the text says is not known; save it again", d.Name)
+			continue
 		case files[name] != "":
 			p.note(d.File, 0, "%s is the device of %s too: it is left out", d.Name, files[name])
 			continue

@@ -24,6 +24,7 @@ func (r *reading) finish() {
 		r.broken = true
 		r.note(0, "a section is closed that none had opened: the beginning may be cut off")
 	}
+	t.Cut = r.broken || len(r.book.layout.end.elements) > 0 && !r.ended
 	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after && !r.broken
 	switch {
 	case len(r.book.layout.end.elements) > 0 && !r.ended:

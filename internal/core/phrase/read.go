@@ -41,6 +41,7 @@ type Text struct {
 	Counts  map[Kind]int
 	Version string // of what runs on the device, "" where that is not known
 	Unread  []Line // of ours that were not understood, the first thousand
+	Cut     bool   // its end was not seen, or it could not be read to its end
 	Whole   bool   // the text is whole, and every line of ours was read: what is unsaid can be known
 }
 

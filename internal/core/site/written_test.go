@@ -47,7 +47,8 @@ devices:
      certificate: {name: a.example}, access: {console: {login: l}, ssh: {login: l}}}
   - {name: b, addresses: [192.0.2.3]}
 `
-	text := "\ndevices:\n  - name: a\n    addresses: []\n    access: {console: {}, telnet: {login: l}}\n    accounts: [gone]\n"
+	text := "\ndevices:\n  - name: a\n    addresses: []\n    access: {console: {}, telnet: {login: l}}\n    " +
+		"accounts: [gone]\n"
 	source := Source{Name: "a.txt", Text: []byte(strings.Replace(text, "    accounts: [gone]\n", "", 1)),
 		Lines: []int{0, 0, 7, 0, 9}, Replaces: true}
 	s, err := Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
@@ -55,7 +56,8 @@ devices:
 	require.Len(t, s.Devices, 2)
 	a := s.Device("a")
 	require.Equal(t, []string{"console", "telnet"}, []string{a.Ways[0].Name(), a.Ways[1].Name()})
-	require.Equal(t, "k [192.0.2.1 192.0.2.2] 192.0.2.2 true map[up:[192.0.2.2]] map[x:y] a.example", fmt.Sprint(a.Kind.Name, " ",
+	require.Equal(t, "k [192.0.2.1 192.0.2.2] 192.0.2.2 true map[up:[192.0.2.2]] map[x:y] "+
+		"a.example", fmt.Sprint(a.Kind.Name, " ",
 		a.Addresses, " ", a.Source, " ", a.SourceSet, " ", a.Interfaces, " ", a.Labels, " ", a.Shows.Name))
 	require.Equal(t, "a.txt:7", s.Where(a.Place))
 	require.Equal(t, "a.txt:9", s.Where(a.Ways[1].Place))
@@ -63,11 +65,13 @@ devices:
 	require.Equal(t, "a.txt", s.Where(Place{File: 1, Line: 40, Column: 1}))
 	require.Equal(t, "s.yaml:1:1", s.Where(Place{File: 0, Line: 1, Column: 1}))
 
-	source.Text = []byte("devices: [{name: a, kind: other, addresses: [192.0.2.9], source: 192.0.2.9, interfaces: {}}]\nkinds: " +
+	source.Text = []byte("devices: [{name: a, kind: other, addresses: [192.0.2.9], source: 192.0.2.9, interfaces: " +
+		"{}}]\nkinds: " +
 		"[{name: other}]\n")
 	s, err = Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
 	require.NoError(t, err)
-	require.Equal(t, "other [192.0.2.9] 192.0.2.9 map[]", fmt.Sprint(s.Device("a").Kind.Name, " ", s.Device("a").Addresses, " ",
+	require.Equal(t, "other [192.0.2.9] 192.0.2.9 map[]", fmt.Sprint(s.Device("a").Kind.Name, " "+
+		"", s.Device("a").Addresses, " ",
 		s.Device("a").Source, " ", s.Device("a").Interfaces))
 
 	source.Text = []byte("devices: [{name: new, addresses: [192.0.2.9]}]\n")
@@ -141,7 +145,8 @@ func TestWordsForYesAndNo(t *testing.T) {
 	t.Parallel()
 	for word, yes := range map[string]bool{"true": true, "yes": true, "on": true, "ON": true, "false": false, "no": false,
 		"Off": false} {
-		s, err := Parse(Source{Name: "s.yaml", Text: []byte("site: T\nkeys: {k: file k}\nservers: [{name: r, protocol: radius, " +
+		s, err := Parse(Source{Name: "s.yaml", Text: []byte("site: T\nkeys: {k: file k}\nservers: [{name: r, " +
+			"protocol: radius, " +
 			"address: 192.0.2.1, key: k, run: " + word + "}]\n")})
 		require.NoError(t, err, word)
 		require.Equal(t, yes, s.Server("r").Run, word)

@@ -39,7 +39,7 @@ func (r *Compared) judgeText(s Sites) {
 	against := func(o site.Keys, of *site.Site, now bool) ([]drift.Difference, []string) {
 		base := estate.Base{Site: of, Keys: o}
 		read := estate.Of(estate.Saved{File: r.text.File, Device: r.Device, Text: r.text.Text})
-		made := estate.Make([]*estate.Device{read}, estate.Options{Base: base, Hash: secrets.Known})
+		made := estate.Make([]*estate.Device{read}, estate.Options{Base: base, Hash: secrets.Known, Parts: true})
 		if !now {
 			for _, n := range made.Notes {
 				if n.Line > 0 {
