@@ -98,9 +98,8 @@ func (c *Call) demo(network string, keep bool) error {
 		return err
 	}
 	began := time.Now()
-	for _, part := range []func() error{s.estate, s.draft, s.reviewed, s.outage, func() error { return s.start(network) }, s.people,
-		s.wrongPassword,
-		s.lostLink, s.wrongKey, s.records} {
+	for _, part := range []func() error{s.estate, s.draft, s.reviewed, s.outage,
+		func() error { return s.start(network) }, s.people, s.wrongPassword, s.lostLink, s.wrongKey, s.records} {
 		if err := part(); err != nil {
 			s.end()
 			return err
@@ -164,7 +163,8 @@ func (s *story) estate() error {
 		return cannot(err)
 	}
 	s.say("   %s of %s become a site with %s, %s and %s; one text is cut off, and left out.\n"+
-		"   Of the lines about logins %d were not understood: a slip in each.\n\n", show.Count(len(taken), "saved text"),
+		"   Of the lines about logins %d were not understood: a slip in each.\n\n",
+		show.Count(len(taken), "saved text"),
 		show.Count(len(books), "make"), show.Count(len(of.Devices), "device"), show.Count(len(of.Servers), "server"),
 		show.Count(len(of.Lists), "list"), unread)
 	s.worst(findings.Check(foresee.Reckoner{Site: of, Keys: made.Keys, Now: time.Now()}, findings.Facts{}))

@@ -1,0 +1,166 @@
+package foresee
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+func (f Reckoner) named(t *testing.T, d *site.Device, name string) Who {
+	t.Helper()
+	w, known := f.Find(d, name)
+	require.True(t, known, name)
+	return w
+}
+
+// asked says how many questions servers get, by their names.
+func asked(s *site.Site, a Asked) string {
+	var all []string
+	for _, v := range s.Servers {
+		if q, is := a[v]; is {
+			all = append(all, fmt.Sprint(v.Name, q))
+		}
+	}
+	return strings.Join(all, " ")
+}
+
+func TestWhatOneLoginAsksOfServers(t *testing.T) {
+	t.Parallel()
+	f := peopled(t, "")
+	d := f.Site.Device("d1")
+	way, who := d.Way(site.SSH), f.named(t, d, "one")
+	tacacs, radius := f.Site.Server("t"), f.Site.Server("r")
+	for _, k := range []struct {
+		silent         []*site.Server
+		login, command string
+	}{
+		{nil, "t{1 1 0} r{0 0 2}", ""}, // its session is asked of t, and its start and end are recorded at r
+		{[]*site.Server{tacacs}, "r{1 0 2}", ""},
+		{[]*site.Server{radius}, "t{1 1 0}", ""},
+		{[]*site.Server{tacacs, radius}, "", ""},
+	} {
+		login, command := f.Questions(d, way, who, k.silent)
+		require.Equal(t, k.login, asked(f.Site, login))
+		require.Equal(t, k.command, asked(f.Site, command))
+	}
+	login, _ := f.Questions(d, way, f.named(t, d, "unknown"), nil)
+	require.Equal(t, "t{1 0 0}", asked(f.Site, login), "who is refused is asked about once")
+	sum := Questions{1, 2, 3}.Plus(Questions{10, 20, 30}, 2)
+	require.Equal(t, Questions{21, 42, 63}, sum)
+	require.InDelta(t, 126, sum.All(), 0)
+
+	w, usual, gets := f.Usual(d)
+	require.True(t, gets)
+	require.Equal(t, "ssh one (the servers' password)", w.Name()+" "+usual.Name)
+}
+
+func TestSomebodyIsFoundByEveryNameThatTheyGoBy(t *testing.T) {
+	t.Parallel()
+	f := peopled(t, "")
+	d := f.Site.Device("d1")
+	for name, want := range map[string]string{
+		"one": "one (the servers' password)", "keeper": "keeper", "one (the device's password)": "one (the device's " +
+			"password)",
+		"team watch": "anyone of team watch", "ebba": "ebba", "unknown": "unknown", "anyone": "anyone",
+	} {
+		require.Equal(t, want, f.named(t, d, name).Name, name)
+	}
+	for _, name := range []string{"(unknown)", "deck", "nobody", "team sea"} {
+		_, known := f.Find(d, name)
+		require.False(t, known, name)
+	}
+	_, known := f.Account(d, "one")
+	require.True(t, known)
+	require.True(t, f.named(t, d, "one (the device's password)").samePassword(), "both have one hash")
+	require.False(t, f.named(t, d, "one").samePassword(), "it is no account")
+	require.False(t, f.named(t, d, "keeper").samePassword())
+	require.True(t, f.named(t, d, "one (the device's password)").right())
+	require.False(t, f.named(t, d, "keeper").right())
+	orders := []int{}
+	for _, w := range f.Whos(d) {
+		orders = append(orders, w.order)
+	}
+	require.IsIncreasing(t, orders)
+}
+
+func TestFullRightsAreLevel15ByWhateverWay(t *testing.T) {
+	t.Parallel()
+	for _, k := range []struct {
+		c    Case
+		full bool
+	}{
+		{Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15}, true}, {Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15}, true},
+		{Case{Outcome: walk.OutcomeIn, Level: 7, Raised: 7}, false}, {Case{Outcome: walk.OutcomeOpen, Level: 15, Raised: 15}, false},
+		{Case{Outcome: walk.OutcomeRefused, Raised: 15}, false},
+	} {
+		require.Equal(t, k.full, k.c.Full(), k.c.Summary())
+		require.Equal(t, k.full, k.c.earned())
+	}
+	require.False(t, Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15, By: "none"}.earned(), "none gives it to anyone")
+}
+
+func TestACaseIsThatOfItsStatesAndOfNoOther(t *testing.T) {
+	t.Parallel()
+	f := peopled(t, "")
+	d := f.Site.Device("d1")
+	tacacs, radius := f.Site.Server("t"), f.Site.Server("r")
+	c := Case{Way: d.Way(site.SSH), When: []Condition{{Server: tacacs, State: Down}, {Server: radius, State: Up}}}
+	for _, k := range []struct {
+		states map[*site.Server]State
+		is     bool
+	}{
+		{map[*site.Server]State{tacacs: Down}, true}, {map[*site.Server]State{tacacs: Down, radius: Up}, true}, {nil, false},
+		{map[*site.Server]State{tacacs: Down, radius: Down}, false},
+		{map[*site.Server]State{tacacs: Down, radius: NoRecords}, false}, // it keeps the records of this way in
+	} {
+		require.Equal(t, k.is, c.In(k.states), k.states)
+	}
+	c.When = []Condition{{Server: tacacs, State: Up}}
+	require.True(t, c.In(map[*site.Server]State{tacacs: NoRecords}), "it keeps none of this way in: it is as good as up")
+	require.True(t, c.Holds(nil))
+	require.False(t, c.Holds(map[*site.Server]bool{tacacs: true}))
+	sh := Shape{Cases: []Case{{When: []Condition{{Server: radius}, {Server: tacacs}}}, {When: []Condition{{Server: tacacs}}}}}
+	require.Equal(t, []*site.Server{tacacs, radius}, sh.Servers())
+}
+
+func TestCasesGoFromAllServersUpToNone(t *testing.T) {
+	t.Parallel()
+	f := peopled(t, "")
+	f.Faults = true
+	d := f.Site.Device("d1")
+	last := 0
+	for _, c := range f.Cases(d, d.Way(site.SSH), f.named(t, d, "one")) {
+		require.GreaterOrEqual(t, notUp(c), last)
+		last = notUp(c)
+	}
+	require.Equal(t, 2, last)
+}
+
+func TestAnAddressOfAnotherDeviceIsKnownToServers(t *testing.T) {
+	t.Parallel()
+	for source, want := range map[string]string{
+		"192.0.2.10": "", "192.0.2.9": "", "192.0.2.77": "client-unknown",
+	} {
+		f := peopled(t, ", found: {source: "+source+"}")
+		d := f.Site.Device("d2")
+		require.Equal(t, want, string(f.Unheard(d, f.Site.Server("t"), site.Login)), source)
+		require.Equal(t, netip.MustParseAddr(source), d.Asks())
+	}
+}
+
+func TestChangesOfTwoWaysOrDevicesAreNotJoined(t *testing.T) {
+	t.Parallel()
+	one := Change{Devices: []string{"a"}, Way: "ssh", People: []string{"x"}, Before: &Case{Outcome: walk.OutcomeIn}}
+	two, three, four := one, one, one
+	two.People, three.Way, four.Devices = []string{"y"}, "web", []string{"a,ssh"}
+	four.Way = ""
+	joined := joinChanges([]Change{one, two, three, four})
+	require.Len(t, joined, 3)
+	require.Equal(t, []string{"x", "y"}, joined[0].People)
+}
