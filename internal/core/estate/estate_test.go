@@ -425,3 +425,28 @@ func FuzzEstate(f *testing.F) {
 		require.NoError(t, err, e.Site)
 	})
 }
+
+func TestListsAreLeftOutWhereASiteHasNoWordForThem(t *testing.T) {
+	t.Parallel()
+	text := "address 192.0.2.11\nserver t tacacs 192.0.2.1 key k\ngroup g t\nlist a login signed-in local\nlist b " +
+		"commands " +
+		"group g levels 1-16\nlist c commands group g levels 16\nlist d record-sessions group g when sometimes\nlist " +
+		"e dance local\n" +
+		"list f commands group g levels 0-15\nlist g login fly local\nway console takes login a\n"
+	e, s := made(t, Options{}, said(t, "d", text))
+	var lists []string
+	for _, l := range s.Lists {
+		lists = append(lists, fmt.Sprint(l.Name, " ", l.Purpose, " ", l.Levels, " ", l.Methods))
+	}
+	require.Equal(t, []string{"a login 0-15 [local]", "b commands 0-15 [group g]", "d record-sessions 0-15 [group " +
+		"g]"}, lists,
+		"lists that are the same are written once")
+	require.Equal(t, []string{
+		`d.txt:4 login list a has the method "signed-in", which a site does not have for login: it is left out`,
+		"d.txt:5 commands list b: its levels are 1-16; a site takes a level, or a range such as 1-15",
+		"d.txt:6 commands list c: its levels are 16; a site takes a level, or a range such as 1-15",
+		"d.txt:7 record-sessions list d: it records when sometimes; a site has start and stop, stop, and start",
+		`d.txt:8 dance list e is for "dance", which a site does not have: it is left out`,
+		`d.txt:10 login list g has the method "fly", which a site does not have for login: it is left out`,
+	}, notes(e))
+}

@@ -95,14 +95,17 @@ func TestFullRightsAreLevel15ByWhateverWay(t *testing.T) {
 		c    Case
 		full bool
 	}{
-		{Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15}, true}, {Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15}, true},
-		{Case{Outcome: walk.OutcomeIn, Level: 7, Raised: 7}, false}, {Case{Outcome: walk.OutcomeOpen, Level: 15, Raised: 15}, false},
+		{Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15}, true},
+		{Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15}, true},
+		{Case{Outcome: walk.OutcomeIn, Level: 7, Raised: 7}, false},
+		{Case{Outcome: walk.OutcomeOpen, Level: 15, Raised: 15}, false},
 		{Case{Outcome: walk.OutcomeRefused, Raised: 15}, false},
 	} {
 		require.Equal(t, k.full, k.c.Full(), k.c.Summary())
 		require.Equal(t, k.full, k.c.earned())
 	}
-	require.False(t, Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15, By: "none"}.earned(), "none gives it to anyone")
+	require.False(t, Case{Outcome: walk.OutcomeIn, Level: 15, Raised: 15, By: "none"}.earned(),
+		"none gives it to anyone")
 }
 
 func TestACaseIsThatOfItsStatesAndOfNoOther(t *testing.T) {
@@ -115,7 +118,8 @@ func TestACaseIsThatOfItsStatesAndOfNoOther(t *testing.T) {
 		states map[*site.Server]State
 		is     bool
 	}{
-		{map[*site.Server]State{tacacs: Down}, true}, {map[*site.Server]State{tacacs: Down, radius: Up}, true}, {nil, false},
+		{map[*site.Server]State{tacacs: Down}, true}, {map[*site.Server]State{tacacs: Down, radius: Up}, true},
+		{nil, false},
 		{map[*site.Server]State{tacacs: Down, radius: Down}, false},
 		{map[*site.Server]State{tacacs: Down, radius: NoRecords}, false}, // it keeps the records of this way in
 	} {
@@ -125,7 +129,8 @@ func TestACaseIsThatOfItsStatesAndOfNoOther(t *testing.T) {
 	require.True(t, c.In(map[*site.Server]State{tacacs: NoRecords}), "it keeps none of this way in: it is as good as up")
 	require.True(t, c.Holds(nil))
 	require.False(t, c.Holds(map[*site.Server]bool{tacacs: true}))
-	sh := Shape{Cases: []Case{{When: []Condition{{Server: radius}, {Server: tacacs}}}, {When: []Condition{{Server: tacacs}}}}}
+	sh := Shape{Cases: []Case{{When: []Condition{{Server: radius}, {Server: tacacs}}},
+		{When: []Condition{{Server: tacacs}}}}}
 	require.Equal(t, []*site.Server{tacacs, radius}, sh.Servers())
 }
 
