@@ -74,7 +74,7 @@ func TestAPhrasebookIsBegunAndItsMistakesAreNamed(t *testing.T) {
 	require.Equal(t, 2, c.run(t, "phrasebook", "new", file).status, "it overwrites nothing")
 	r := c.run(t, "phrasebook", "check", file)
 	require.Equal(t, 0, r.status, r.err)
-	require.Contains(t, r.out, "8 phrases for my-switch, well formed.")
+	require.Contains(t, r.out, "11 phrases for my-switch, well formed.")
 
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)

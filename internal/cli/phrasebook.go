@@ -25,16 +25,19 @@ func phrasebookCommand() *Command {
 	return &Command{
 		Name: "phrasebook", Args: "VERB BOOK [TEXT...]",
 		Short: "read what a device of any make says of itself, by a phrasebook of yours", MaxArgs: manyDevices,
-		Long: `new BOOK             writes a small commented phrasebook to start from; it overwrites nothing
-check BOOK [TEXT...] says what is wrong in a phrasebook; with saved texts, what of each was understood, and which
-    phrases no text has ever used
-try BOOK TEXT        shows line by line what was understood, what was passed over, and what was not understood;
-    with -facts what the whole text says: servers, groups, lists, ways in, accounts. - for standard input
-try -log BOOK LOG    shows what a log of the device says of logins and servers, by the phrases under tells
+		Long: `"new BOOK" writes a small commented phrasebook to start from; it overwrites nothing.
+
+"check BOOK [TEXT...]" says what is wrong in a phrasebook; with saved texts, what of each was understood, and which
+phrases no text has ever used.
+
+"try BOOK TEXT" shows line by line what was understood, what was passed over, and what was not understood; with -facts
+what the whole text says: servers, groups, lists, ways in, accounts. - is standard input.
+
+"try -log BOOK LOG" shows what a log of the device says of logins and servers, by the phrases under tells.
 
 A phrasebook is a file in which you write down, once for a make of device, how it says each fact: "gate <name> at
 <address>". docs/phrasebook.md teaches it. A line of the territory that no phrase reads is listed. Nothing that might be
-a secret is shown.
+a secret is shown. What a text is for: new -from, check -read, foresee -read, compare -read.
 
 Exit status 1 when a line was not understood, a name leads nowhere, or the end of the text was not seen.`,
 		Examples: []Example{
