@@ -3,8 +3,9 @@
 // what is its own. What a text does not say, or what a site has no word for, is a note; a
 // secret is never part of one.
 //
-// device.go reads one text into values of a site, pool.go finds what devices share, and
-// write.go writes it down.
+// device.go reads one text into values of a site, pool.go finds what devices share, write.go
+// writes it down, with lines.go for ranges of lines and text.go for YAML, and facts.go compares
+// a text with a design.
 package estate
 
 import (

@@ -2,11 +2,9 @@ package estate
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -104,61 +102,6 @@ type writing struct {
 func (w *writing) put(from int, format string, args ...any) {
 	fmt.Fprintf(&w.text, format+"\n", args...)
 	w.lines = append(w.lines, from)
-}
-
-// plainName is a text that YAML takes for a text without quotes.
-var plainName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*( [A-Za-z][A-Za-z0-9._-]*)*$`)
-
-// notText are words that YAML takes for something else.
-var notText = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
-
-// scalar writes a text so that YAML reads just that.
-func scalar(text string) string {
-	if plainName.MatchString(text) && !slices.Contains(notText, strings.ToLower(text)) {
-		return text
-	}
-	if a, err := netip.ParseAddr(text); err == nil && a.Is4() {
-		return text
-	}
-	return quoted(text)
-}
-
-func quoted(text string) string {
-	out, _ := json.Marshal(text) // what JSON quotes, YAML 1.2 reads
-	return string(out)
-}
-
-// pairs are the keys of a mapping, in order.
-type pairs []string
-
-func (p *pairs) add(key, value string) {
-	if value != "" {
-		*p = append(*p, key+": "+value)
-	}
-}
-
-func (p *pairs) text(key, value string) {
-	if value != "" {
-		p.add(key, scalar(value))
-	}
-}
-
-func (p pairs) String() string { return "{" + strings.Join(p, ", ") + "}" }
-
-// whole is the mapping, "" for an empty one.
-func (p pairs) whole() string {
-	if len(p) == 0 {
-		return ""
-	}
-	return p.String()
-}
-
-func sequence(all []string) string {
-	var out []string
-	for _, text := range all {
-		out = append(out, scalar(text))
-	}
-	return "[" + strings.Join(out, ", ") + "]"
 }
 
 // item is one thing of a list of the site file, and the line of a text that says it.
@@ -419,52 +362,6 @@ func (x *way) write(active bool, lines string) string {
 	return p.String()
 }
 
-// lineSpan is a range of lines that one way in has.
-type lineSpan struct {
-	site.Range
-	of *way
-}
-
-// mostLine is the highest number of a line that a site has.
-const mostLine = 4095
-
-// spans cuts the ranges of ways in apart: what stands later takes its lines out of what
-// stands earlier, and a way in without lines has those that are left.
-func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
-	ordered := slices.Clone(ways)
-	slices.SortStableFunc(ordered, func(a, b *way) int { // one without lines first
-		return min(1, len(a.lines)) - min(1, len(b.lines))
-	})
-	for _, x := range ordered {
-		r := site.Range{Low: 0, High: mostLine}
-		if x.lines != "" {
-			low, high, is := strings.Cut(x.lines, "-")
-			a, errA := strconv.Atoi(low)
-			b, errB := strconv.Atoi(high)
-			if !is {
-				b, errB = a, errA
-			}
-			if errA != nil || errB != nil || a > b || b > mostLine {
-				note(x, fmt.Sprintf("its lines are %q; a range such as 0-4 is wanted, so they are left out", x.lines))
-				continue
-			}
-			r = site.Range{Low: a, High: b}
-		}
-		var left []lineSpan
-		for _, s := range all {
-			if s.Low < r.Low {
-				left = append(left, lineSpan{site.Range{Low: s.Low, High: min(s.High, r.Low-1)}, s.of})
-			}
-			if s.High > r.High {
-				left = append(left, lineSpan{site.Range{Low: max(s.Low, r.High+1), High: s.High}, s.of})
-			}
-		}
-		all = append(left, lineSpan{r, x})
-	}
-	slices.SortFunc(all, func(a, b lineSpan) int { return a.Low - b.Low })
-	return all
-}
-
 // own writes what is a device's alone.
 func (d *Device) own(w *writing) own {
 	var p pairs
@@ -622,40 +519,4 @@ func (b body) write(w *writing, asks asking) {
 	if text := asks.String(); text != "" {
 		w.put(0, "    asks: %s", text)
 	}
-}
-
-// asking is what is said of how servers are asked.
-type asking []asked
-
-type asked struct {
-	server string
-	says   pairs
-}
-
-func (a *asking) add(server string, says pairs) {
-	if len(says) > 0 {
-		*a = append(*a, asked{server, says})
-	}
-}
-
-// with adds what another one says.
-func (a asking) with(other asking) asking {
-	all := slices.Clone(a)
-	for _, o := range other {
-		if i := slices.IndexFunc(all, func(have asked) bool { return have.server == o.server }); i >= 0 {
-			all[i].says = slices.Concat(all[i].says, o.says)
-			continue
-		}
-		all = append(all, o)
-	}
-	return all
-}
-
-// String is the mapping, "" for an empty one.
-func (a asking) String() string {
-	var p pairs
-	for _, one := range a {
-		p.add(one.server, one.says.String())
-	}
-	return p.whole()
 }
