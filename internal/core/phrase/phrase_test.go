@@ -659,3 +659,43 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A line that stands twice, or elsewhere, does not go away: every statement of a text is one of
+// the four things that become of them.
+func TestNoLineGoesAwayWhereverItStands(t *testing.T) {
+	t.Parallel()
+	for file, from := range texts {
+		random := rand.New(rand.NewPCG(3, 3))
+		b := book(t, from)
+		whole, err := os.ReadFile(file)
+		require.NoError(t, err)
+		lines := strings.SplitAfter(string(whole), "\n")
+		sum := func(text string) (n int) {
+			got, _ := read(t, b, text)
+			for _, count := range got.Counts {
+				n += count
+			}
+			return n
+		}
+		before := sum(string(whole))
+		if b.layout.sections == byBraces || strings.Contains(string(whole), "greeting") {
+			continue // where a line stands says what is a statement
+		}
+		for range *mutations / 3 {
+			from, to := random.IntN(len(lines)), random.IntN(len(lines))
+			if !strings.HasSuffix(lines[from], "\n") || !strings.HasSuffix(lines[to], "\n") {
+				continue
+			}
+			alone := sum(lines[from])
+			twice := slices.Insert(slices.Clone(lines), to, lines[from])
+			require.Equal(t, before+alone, sum(strings.Join(twice, "")), "%s: line %d once more before line "+
+				"%d", file, from+1, to+1)
+			if to > from {
+				to--
+			}
+			moved := slices.Delete(slices.Clone(lines), from, from+1)
+			moved = slices.Insert(moved, to, lines[from])
+			require.Equal(t, before, sum(strings.Join(moved, "")), "%s: line %d before line %d", file, from+1, to+1)
+		}
+	}
+}
