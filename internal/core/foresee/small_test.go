@@ -169,3 +169,122 @@ func TestChangesOfTwoWaysOrDevicesAreNotJoined(t *testing.T) {
 	require.Len(t, joined, 3)
 	require.Equal(t, []string{"x", "y"}, joined[0].People)
 }
+
+// of is a reckoner of a small site: what more says beyond two servers of TACACS+ and RADIUS.
+func of(t *testing.T, more string) Reckoner {
+	t.Helper()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k}
+groups: [{name: g, servers: [t]}, {name: q, servers: [r]}]
+` + more)})
+	require.NoError(t, err)
+	return Reckoner{Site: s}
+}
+
+const twoServers = `
+servers:
+  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s}
+  - {name: r, protocol: radius, address: 192.0.2.2, key: k, timeout: 1s, attempts: 1}
+`
+
+func TestPeopleStandInTheirOrderAndThoseWithAnAccountAlone(t *testing.T) {
+	t.Parallel()
+	f := of(t, twoServers+`
+lists: [{name: l, authenticate: login, methods: [group g, local]}]
+accounts: [{name: c, level: 15, password: $6$a$b}]
+people:
+  - {name: a, teams: [net], password: $6$x$y}
+  - {name: b, teams: [watch], password: $6$x$y}
+  - {name: c, teams: [net], password: $6$x$y}
+  - {name: d, teams: [net], password: $6$x$y}
+devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, accounts: [c]}]
+lab: {people: [{name: ebba, teams: [net], password: $6$x$y}]}
+`)
+	var crowd []string
+	for _, group := range f.crowd() {
+		var names []string
+		for _, w := range group {
+			names = append(names, w.Name)
+		}
+		crowd = append(crowd, strings.Join(names, " "))
+	}
+	require.Equal(t, []string{"a d", "b", "c (the servers' password)"}, crowd)
+	d := f.Site.Devices[0]
+	var whos []string
+	for _, w := range f.Whos(d) {
+		whos = append(whos, w.Name)
+	}
+	require.Equal(t, []string{"a", "b", "c (the servers' password)", "d", "c (the device's password)", "unknown",
+		"anyone"}, whos)
+	account, known := f.Account(d, "c")
+	require.True(t, known)
+	require.True(t, account.Called("c"))
+	_, known = f.Find(d, "ebba")
+	require.False(t, known, "no directory of the lab could have her")
+}
+
+func TestDevicesThatAreFoundToAskFromElsewhereAreNotAlike(t *testing.T) {
+	t.Parallel()
+	for found, shapes := range map[string]int{"": 1, ", found: {ports: {r: {authentication: 1645}}}": 1,
+		", found: {source: 192.0.2.77}": 2} {
+		f := of(t, twoServers+`
+lists: [{name: l, authenticate: login, methods: [group q]}]
+profiles: [{name: p, access: {console: {login: l}}}]
+devices: [{name: d1, profile: p, addresses: [192.0.2.9]`+found+`}, {name: d2, profile: p, addresses: [192.0.2.10]`+found+`}]
+`)
+		require.Len(t, f.Shapes(f.Site.Devices), shapes, found)
+	}
+}
+
+func TestWhatAServerInAStateAnswers(t *testing.T) {
+	t.Parallel()
+	f := of(t, `
+servers:
+  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, for: [accounting]}
+  - {name: r, protocol: radius, address: 192.0.2.2, key: k, for: [accounting]}
+  - {name: t6, protocol: tacacs, address: "2001:db8::1", key: k}
+lists: [{name: l, authenticate: login, methods: [group g, group q]}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+people: [{name: a, password: $6$x$y}]
+devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, accounts: [keeper]}]
+`)
+	d := f.Site.Devices[0]
+	try := func(server string, state State, p site.Purpose) walk.Reply {
+		w := &imagined{reckoner: f, device: d, way: d.Ways[0], who: f.named(t, d, "a")}
+		return imaginedExchange{world: w, server: f.Site.Server(server), q: walk.Question{Purpose: p}, state: state}.Try(1)
+	}
+	for _, k := range []struct {
+		server string
+		state  State
+		is     string
+	}{
+		{"t", Up, "not-for-this"}, {"t", Down, "silent"}, {"t", InError, "error"}, {"r", Up, "not-for-this"},
+		{"r", Down, "silent"}, {"r", InError, "not-for-this"}, {"t6", Up, "no-source"}, {"t6", Down, "no-source"},
+	} {
+		require.Equal(t, k.is, string(try(k.server, k.state, site.Login).Reason), k)
+	}
+	require.Equal(t, walk.Accepted, try("t", Up, site.RecordSessions).Result)
+	require.Equal(t, walk.Accepted, try("r", Up, site.RecordSessions).Result)
+	require.Equal(t, "error", string(try("t", NoRecords, site.RecordSessions).Reason))
+	require.Equal(t, "silent", string(try("r", NoRecords, site.RecordSessions).Reason))
+}
+
+func TestAPasswordThatNoServerCanCheckIsForeseen(t *testing.T) {
+	t.Parallel()
+	f := of(t, twoServers+`
+kinds: [{name: k, traits: {password-as: {radius: chap}}}]
+lists: [{name: l, authenticate: login, methods: [group q]}, {name: n, authenticate: login, methods: [none]}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+people: [{name: hashed, teams: [net], password: $6$x$y}, {name: kept, teams: [net], password: key k}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+devices: [{name: d1, kind: k, addresses: [192.0.2.9], accounts: [keeper], access: {console: {login: l}, ssh: {login: n}}}]
+`)
+	d := f.Site.Devices[0]
+	require.Equal(t, walk.OutcomeRefused, f.Cases(d, d.Ways[0], f.named(t, d, "hashed"))[0].Outcome)
+	require.NotEqual(t, walk.OutcomeRefused, f.Cases(d, d.Ways[0], f.named(t, d, "kept"))[0].Outcome)
+	for who, outcome := range map[string]walk.Outcome{"keeper": walk.OutcomeLow, "unknown": walk.OutcomeOpen,
+		"anyone": walk.OutcomeOpen} {
+		require.Equal(t, outcome, f.Cases(d, d.Way(site.SSH), f.named(t, d, who))[0].Outcome, who)
+	}
+}
