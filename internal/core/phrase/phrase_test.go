@@ -16,7 +16,7 @@ import (
 
 var makeFacts = flag.Bool("make-facts", false, "write what the texts say into testdata, to be read by eye")
 
-var mutations = flag.Int("mutations", 300, "how many changes of each saved text are tried")
+var mutations = flag.Int("mutations", 100, "how many changes of each saved text are tried")
 
 const shipped = "../../../demo/"
 
