@@ -396,6 +396,20 @@ func TestWhatTakesBackMayStandByItself(t *testing.T) {
 	require.Equal(t, "the device; source 192.0.2.1", all)
 }
 
+func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
+	t.Parallel()
+	b := small(t, usual)
+	section := "plan in login local\nplan up session local\nlines 0 4\n follow login in\n follow session up\n"
+	all, _ := facts(t, b, section+" no follow login in\n")
+	require.Equal(t, "login list in; methods local\nsession list up; methods local\nway ssh 0-4; session up\n"+
+		"way telnet 0-4; session up", all)
+	all, _ = facts(t, b, "lines 5\n ask local\n no ask local\n open ssh\n")
+	require.Equal(t, "way ssh 5; state on\nway telnet 5; state off", all)
+	all, _ = facts(t, b, "lines 5\n ask local\n ask none\n no ask local\n")
+	require.Equal(t, "login list of ssh 5; methods none\nlogin list of telnet 5; methods none\n"+
+		"way ssh 5; login a list of its own\nway telnet 5; login a list of its own", all)
+}
+
 func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
 	t.Parallel()
 	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+

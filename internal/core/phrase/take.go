@@ -131,11 +131,7 @@ func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *R
 	}
 	switch {
 	case (p.about == Way || p.about == Template) && have["purpose"] != nil && have["list"] != nil:
-		bound := have["purpose"][0].Text
-		have = maps.Clone(have)
-		have[bound] = have["list"]
-		delete(have, "purpose")
-		delete(have, "list")
+		have = r.held(p, have, record)
 	case p.about == Way && have["methods"] != nil:
 		for _, purpose := range p.lists {
 			list := r.find(List, "of "+record.ID+" "+purpose, s.line)
@@ -159,10 +155,41 @@ func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *R
 	return r.means(record, have), record
 }
 
+// held are the values of a phrase by the fields in which the record has them: a way has its list
+// by the purpose.
+func (r *reading) held(p *phrase, have map[string][]Value, record *Record) map[string][]Value {
+	have = maps.Clone(have)
+	switch {
+	case (p.about == Way || p.about == Template) && have["purpose"] != nil && have["list"] != nil:
+		have[have["purpose"][0].Text] = have["list"]
+		delete(have, "purpose")
+		delete(have, "list")
+	case p.about == Way && have["methods"] != nil:
+		for _, purpose := range p.lists {
+			have[purpose] = []Value{{Text: OwnList}}
+			if list := r.known(List, "of "+record.ID+" "+purpose); list != nil && have["methods"] != nil {
+				list.drop("methods", have["methods"])
+				if list.Get("methods") != nil { // others are left: the way still has a list of its own
+					delete(have, purpose)
+				} else {
+					r.forget(list)
+				}
+			}
+		}
+	}
+	return have
+}
+
+// forget takes a record out of the text.
+func (r *reading) forget(record *Record) {
+	r.text.Records = slices.DeleteFunc(r.text.Records, func(o *Record) bool { return o == record })
+	delete(r.index, r.key(record.About, record.ID))
+}
+
 // takeBack takes back what a statement says: of several values the one that it names.
 func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Record) string {
 	ids := identified(p)
-	for field, values := range have {
+	for field, values := range r.held(p, have, record) {
 		if !slices.Contains(ids, field) && p.where[field] == nil {
 			record.drop(field, values)
 		}
@@ -171,8 +198,7 @@ func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Re
 		return record.facts[f] != nil && !slices.Contains(ids, f) && p.where[f] == nil
 	})
 	if p.about != Device && p.own && (!left || len(p.below) > 0) {
-		r.text.Records = slices.DeleteFunc(r.text.Records, func(o *Record) bool { return o == record })
-		delete(r.index, r.key(record.About, record.ID))
+		r.forget(record)
 		if above != nil && above.About == Group && record.About == Server {
 			above.drop("servers", []Value{{Text: record.ID}})
 		}
