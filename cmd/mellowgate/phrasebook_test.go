@@ -20,7 +20,7 @@ func TestASavedTextIsReadByAPhrasebook(t *testing.T) {
 	require.Regexp(t, `(?m)^31 +not understood +follow … crew-session +no phrase below "door <access as door> `+
 		`\[<lines>\]" reads it; did you mean "shell"\?$`, r.out)
 	require.Contains(t, r.out,
-		"line 15: group shore names the server terns, and the text has none; did you mean the server tern?")
+		"line 17: group shore names the server terns, and the text has none; did you mean the server tern?")
 	require.NotContains(t, r.out, "In-the-clear")
 
 	r = c.run(t, "phrasebook", "try", "-facts", hull, "demo/saved/mv-avocet-rtr.txt")

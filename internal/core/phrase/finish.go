@@ -37,6 +37,7 @@ func (r *reading) finish() {
 	if len(t.Records) == 0 && t.Counts[NotUnderstood] == 0 {
 		r.note(0, "no line of it is of the territory: it may be of another make than %s", r.book.Make)
 	}
+	r.members()
 	r.inherit()
 	r.apart()
 	r.bind()
@@ -52,6 +53,32 @@ func (r *reading) finish() {
 	slices.SortStableFunc(t.Records, func(a, b *Record) int {
 		return cmp.Compare(slices.Index(aboutOrder, a.About), slices.Index(aboutOrder, b.About))
 	})
+}
+
+// members lets a group name its servers by whatever tells one from another: its name, or its
+// address where there is one server at that.
+func (r *reading) members() {
+	by := map[string][]*Record{}
+	for _, s := range r.text.Records {
+		if s.About != Server {
+			continue
+		}
+		for _, field := range []string{"name", "address"} {
+			if v := s.first(field); v != "" && v != s.ID {
+				by[r.book.layout.folded(v)] = append(by[r.book.layout.folded(v)], s)
+			}
+		}
+	}
+	for _, g := range r.text.Records {
+		if g.About != Group || g.facts["servers"] == nil {
+			continue
+		}
+		for i, v := range g.facts["servers"].Values {
+			if are := by[r.book.layout.folded(v.Text)]; r.known(Server, v.Text) == nil && len(are) == 1 {
+				g.facts["servers"].Values[i].Text = are[0].ID
+			}
+		}
+	}
 }
 
 // protocols gives a group the protocol of its servers, where they have one.
@@ -84,28 +111,32 @@ func (r *reading) lead() {
 	for _, o := range r.text.Records {
 		names[o.About] = append(names[o.About], o.ID)
 	}
-	check := func(from *Record, f *Fact, about About, id string) {
+	check := func(from *Record, line int, about About, id string) {
 		every := slices.ContainsFunc(r.book.every, func(e every) bool { return about == Group && e.group == id })
 		if r.known(about, id) == nil && !every {
 			near, meant := nearest.Word(id, names[about])
 			if meant {
 				near = "; did you mean the " + (&Record{About: about, ID: near}).String() + "?"
 			}
-			r.note(f.Line, "%s names the %s, and the text has none%s", from, &Record{About: about, ID: id}, near)
+			r.note(line, "%s names the %s, and the text has none%s", from, &Record{About: about, ID: id}, near)
 		}
 	}
 	for _, o := range r.text.Records {
 		for _, field := range o.order {
 			f := o.facts[field]
-			for _, v := range valuesOf(f) {
+			for i, v := range valuesOf(f) {
+				line := f.Line
+				if i < len(f.lines) {
+					line = f.lines[i]
+				}
 				group, names := strings.CutPrefix(v.Text, "group ")
 				switch {
 				case o.About == Group && field == "servers":
-					check(o, f, Server, v.Text)
+					check(o, line, Server, v.Text)
 				case o.About == List && field == "methods" && names:
-					check(o, f, Group, group)
+					check(o, line, Group, group)
 				case o.About == Way && slices.Contains(purposes(), field) && v.Text != OwnList:
-					check(o, f, List, v.Text+" "+field)
+					check(o, line, List, v.Text+" "+field)
 				}
 			}
 		}

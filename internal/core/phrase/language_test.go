@@ -410,6 +410,16 @@ func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 		"way ssh 5; login a list of its own\nway telnet 5; login a list of its own", all)
 }
 
+func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
+	t.Parallel()
+	b := small(t, usual)
+	all, got := facts(t, b, "radius server r1 192.0.2.1\nradius server r2 192.0.2.2\nradius server r3 192.0.2.2\nring g\n of r2\n "+
+		"of 192.0.2.1\n of 192.0.2.2\n")
+	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
+	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none"}},
+		got.Notes, "two servers are there")
+}
+
 func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
 	t.Parallel()
 	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+

@@ -20,8 +20,9 @@ type Fact struct {
 	Field  string
 	Values []Value
 	State  State
-	Line   int // 0 where no line says it
-	marks  []int
+	Line   int   // 0 where no line says it
+	marks  []int // of each of several values, where they are ordered by one
+	lines  []int // of each of several values
 }
 
 // Record is a server, group, list, way in, account, or the device itself, as a text says it.
@@ -61,6 +62,7 @@ func (r *Record) drop(field string, values []Value) {
 	for i := len(f.Values) - 1; i >= 0; i-- {
 		if fields[r.About][field] && slices.ContainsFunc(values, func(v Value) bool { return v.Text == f.Values[i].Text }) {
 			f.Values, f.marks = slices.Delete(f.Values, i, i+1), slices.Delete(f.marks, i, i+1)
+			f.lines = slices.Delete(f.lines, i, i+1)
 		}
 	}
 	if len(f.Values) == 0 || !fields[r.About][field] {

@@ -257,6 +257,7 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 	for _, v := range values {
 		if p.order == lastFirst {
 			f.Values, f.marks = slices.Insert(f.Values, 0, v), slices.Insert(f.marks, 0, mark)
+			f.lines = slices.Insert(f.lines, 0, line)
 			continue
 		}
 		at := len(f.Values)
@@ -264,6 +265,7 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 			at--
 		}
 		f.Values, f.marks = slices.Insert(f.Values, at, v), slices.Insert(f.marks, at, mark)
+		f.lines = slices.Insert(f.lines, at, line)
 	}
 }
 
