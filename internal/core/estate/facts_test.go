@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/drift"
+	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 )
 
@@ -174,4 +175,35 @@ func TestWhatTheSiteKnowsToBeFoundIsNoDifference(t *testing.T) {
 	all, _ = differ(t, whole, held, true)
 	require.Equal(t, []string{"2 server gull: authentication port is 1812, and should be 1645",
 		"7 way ssh: commands is levels 2-15: group shore, and should be levels 2-15: local"}, all)
+}
+
+func TestADesignThatAMakeHasNoRoomForIsNamed(t *testing.T) {
+	t.Parallel()
+	s, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(strings.Replace(design, "EXTRA", "", 1))})
+	require.NoError(t, err)
+	d := s.Device("d")
+	require.Empty(t, NotCarried(d, phrase.Limits{}))
+	require.Empty(t, NotCarried(d, phrase.Limits{Servers: map[string]int{"radius": 1, "tacacs": 1},
+		Groups: map[string]int{"radius": 1, "tacacs": 1}, SameForAll: []string{"timeout", "attempts", "key", "network", "port"},
+		Names: map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}}}))
+	more := strings.NewReplacer("EXTRA", "", "servers: [tern]", "servers: [tern, plover]", "servers:\n",
+		"servers:\n  - {name: plover, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 3s}\n", "{name: sea, "+
+			"servers: [gull]}",
+		"{name: sea, servers: [gull]}, {name: far, servers: [tern]}", "methods: [group shore]}\n  - {name: rec",
+		"methods: [group far]}\n  - {name: rec").Replace(design)
+	s, err = site.Parse(site.Source{Name: "s.yaml", Text: []byte(more)})
+	require.NoError(t, err)
+	require.Equal(t, []string{
+		"it asks 2 servers by TACACS+, and the make has room for 1",
+		"it has 2 groups of servers of TACACS+, and the make has room for 1",
+		"the timeout of its servers differs (2s, 3s), and the make says it once for all",
+		"the dead-time of its servers differs (1m, 0s), and the make says it once for all",
+		"the server plover cannot have its name there: it is longer than the make takes",
+		"the group far cannot have its name there: the make takes no f in it",
+		"the list crew cannot have its name there: it is longer than the make takes",
+		"the account keeper cannot have its name there: it is longer than the make takes",
+	}, NotCarried(s.Device("d"), phrase.Limits{Servers: map[string]int{"radius": 1, "tacacs": 1},
+		Groups: map[string]int{"radius": 1, "tacacs": 1}, SameForAll: []string{"timeout", "attempts", "dead-time"},
+		Names: map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}, phrase.List: {Longest: 3},
+			phrase.Group: {Characters: "s h o r e a"}, phrase.Account: {Longest: 5}}}))
 }

@@ -29,10 +29,11 @@ type Book struct {
 	territory []pattern       // of statements that are ours
 	pass      []pattern       // of statements of ours that are of no concern
 	version   pattern         // the line that says the version of a text, "" for none
-	given     version         // that of the texts, nil where it is not given
-	phrases   []*phrase       // at the top, in the order of the file
-	all       []*phrase       // every phrase
-	tells     []*phrase       // of logs and counters
+	limits    Limits
+	given     version   // that of the texts, nil where it is not given
+	phrases   []*phrase // at the top, in the order of the file
+	all       []*phrase // every phrase
+	tells     []*phrase // of logs and counters
 }
 
 // Place is a position in a phrasebook or a text.

@@ -413,7 +413,8 @@ func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, got := facts(t, b, "radius server r1 192.0.2.1\nradius server r2 192.0.2.2\nradius server r3 192.0.2.2\nring g\n of r2\n "+
+	all, got := facts(t, b, "radius server r1 192.0.2.1\nradius server r2 192.0.2.2\nradius server r3 "+
+		"192.0.2.2\nring g\n of r2\n "+
 		"of 192.0.2.1\n of 192.0.2.2\n")
 	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
 	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none"}},
@@ -486,4 +487,35 @@ phrases:
 	require.Equal(t, "the device\nserver r1; protocol radius; address 192.0.2.1\nserver r2; protocol radius; "+
 		"address 192.0.2.2", all)
 	require.True(t, got.Whole)
+}
+
+func TestLimitsOfAMake(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: paths}
+limits: {servers: {radius: 2}, groups: {tacacs: 1}, same-for-all: [timeout, key]}
+names: {server: {longest: 6, characters: letters digits -}, list: {longest: 3}}
+phrases: [{about: device, say: key <key>}]
+`)
+	require.Equal(t, Limits{Servers: map[string]int{"radius": 2}, Groups: map[string]int{"tacacs": 1},
+		SameForAll: []string{"timeout", "key"}, Names: map[About]NameLimit{Server: {Longest: 6, Characters: "letters " +
+			"digits -"},
+			List: {Longest: 3}}}, b.Limits())
+	for name, wrong := range map[string]string{"tern-1": "", "": "", "terns-1": "it is longer than the make takes",
+		"te.rn": "the make takes no . in it", "tärn": "the make takes no ä in it"} {
+		require.Equal(t, wrong, b.Limits().Names[Server].Takes(name), name)
+	}
+	require.Equal(t, "the make takes no 1 in it", NameLimit{Characters: "letters"}.Takes("a1"))
+	require.Equal(t, "the make takes no a in it", NameLimit{Characters: "digits ."}.Takes("1.a"))
+	for text, want := range map[string]string{
+		"limits: {servers: {radius: 0}}":    "servers of a protocol are bounded by a number from 1 on",
+		"limits: {servers: {ldap: 1}}":      `the protocol is not "ldap"`,
+		"limits: {same-for-all: [tiemout]}": `a server has no field "tiemout"; did you mean "timeout"?`,
+		"names: {way: {longest: 1}}":        `what has names is not "way"`,
+		"names: {server: {longest: none}}":  "longest is a number of characters, from 1 on",
+		"names: {server: {letters: a}}":     `the names of a server has no "letters"`,
+	} {
+		_, err := Load("b.yaml", []byte("phrasebook: 1\nmake: x\nlayout: {sections: paths}\n"+
+			"phrases: [{about: device, say: key <key>}]\n"+text+"\n"))
+		require.ErrorContains(t, err, want, text)
+	}
 }

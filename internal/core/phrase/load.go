@@ -213,6 +213,8 @@ func (l *loader) top(n *yaml.Node) {
 		},
 		"territory": func(n *yaml.Node) { b.territory = l.patterns(n, "the territory") },
 		"pass":      func(n *yaml.Node) { b.pass = l.patterns(n, "pass") },
+		"limits":    l.limits,
+		"names":     l.names,
 		"phrases":   func(n *yaml.Node) { phrases = n },
 		"tells":     func(n *yaml.Node) { tells = n },
 	})

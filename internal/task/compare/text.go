@@ -60,6 +60,9 @@ func (r *Compared) judgeText(s Sites) {
 	}
 	known, _ := against(s.Found.Keys, s.Found.Site, true)
 	found, left := against(s.Design.Keys, s.Design.Site, false)
+	for _, what := range estate.NotCarried(s.Design.Device(r.Device), r.text.Book.Limits()) {
+		r.Notes = append(r.Notes, "the make cannot hold this design: "+what)
+	}
 	if len(left) > 0 {
 		r.Notes = append(r.Notes, "not compared, because no phrase says them: "+strings.Join(left, ", "))
 	}
