@@ -184,8 +184,9 @@ func TestADesignThatAMakeHasNoRoomForIsNamed(t *testing.T) {
 	d := s.Device("d")
 	require.Empty(t, NotCarried(d, phrase.Limits{}))
 	require.Empty(t, NotCarried(d, phrase.Limits{Servers: map[string]int{"radius": 1, "tacacs": 1},
-		Groups: map[string]int{"radius": 1, "tacacs": 1}, SameForAll: []string{"timeout", "attempts", "key", "network", "port"},
-		Names: map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}}}))
+		Groups:     map[string]int{"radius": 1, "tacacs": 1},
+		SameForAll: []string{"timeout", "attempts", "key", "network", "port"},
+		Names:      map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}}}))
 	more := strings.NewReplacer("EXTRA", "", "servers: [tern]", "servers: [tern, plover]", "servers:\n",
 		"servers:\n  - {name: plover, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 3s}\n", "{name: sea, "+
 			"servers: [gull]}",
