@@ -180,10 +180,19 @@ func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
 	if exec.Command(python, "-c", "import ncclient").Run() != nil {
 		peer(t, "python3-ncclient")
 	}
-	c, at := enterable(t)
-	out, err := exec.Command(python, "-W", "ignore", "-c", aNETCONFClient, at["netconf"]).CombinedOutput()
-	require.NoError(t, err, string(out))
-	require.Contains(t, string(out), "done")
+	var c call
+	var at map[string]string
+	for again := false; ; again = true {
+		c, at = enterable(t)
+		out, err := exec.Command(python, "-W", "ignore", "-c", aNETCONFClient, at["netconf"]).CombinedOutput()
+		if !again && strings.Contains(string(out), "TimeoutExpiredError") { // on a machine that is too busy for its 20 s
+			t.Log("the client gave up waiting; once more, with another device")
+			continue
+		}
+		require.NoError(t, err, string(out))
+		require.Contains(t, string(out), "done")
+		break
+	}
 	r := c.run(t, "login", "-device", "sw", "-access", "netconf", "-person", "ines", "-password-file", "-", "-expect",
 		"in")
 	require.NotZero(t, r.status, "no password on standard input")
