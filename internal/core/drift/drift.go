@@ -134,6 +134,10 @@ type Difference struct {
 func (d Difference) String() string {
 	thing := fmt.Sprintf("%s %s", d.About, d.Name)
 	switch {
+	case d.About == Way && d.Kind == Missing && d.What == "":
+		return thing + " is open in the site, and not on the device"
+	case d.About == Way && d.Kind == Extra && d.What == "":
+		return thing + " is open on the device, and not in the site"
 	case d.Kind == Missing && d.What == "":
 		return thing + " is missing"
 	case d.Kind == Extra && d.What == "":
