@@ -222,7 +222,7 @@ func TestATextIsComparedWithItsSite(t *testing.T) {
 	require.Equal(t, 1, r.status, r.err)
 	require.Regexp(t, `(?m)^  - way ssh: session is group sea, group shore, and should be group sea, group shore, local `+
 		`\(demo/as-reviewed/site\.yaml:\d+:\d+; demo/saved/mv-curlew-rtr\.txt:19\)$`, r.out)
-	require.Contains(t, r.out, "way telnet is on the device, and not in the site")
+	require.Contains(t, r.out, "way telnet is open on the device, and not in the site")
 
 	// of a text that is cut nothing is missing
 	r = c.run(t, "compare", "-json", "-read", "demo/saved/mv-godwit-rtr.txt", "mv-godwit-rtr", "demo/as-reviewed")

@@ -110,8 +110,8 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 			"9 way ssh: elevation is local, and should be secret for level 15"},
 		{"way ssh from 192.0.2.0/24", "way ssh from 192.0.2.0/25",
 			"11 way ssh: from is 192.0.2.0/25, and should be 192.0.2.0/24"},
-		{"way web takes login in", "way web off", "0 way web is missing"},
-		{"way web takes login in", "way web takes login in\nway telnet", "17 way telnet is on the device, and not in " +
+		{"way web takes login in", "way web off", "0 way web is open in the site, and not on the device"},
+		{"way web takes login in", "way web takes login in\nway telnet", "17 way telnet is open on the device, and not in " +
 			"the site"},
 		{"way web takes login in", "way web takes login in\nway ssh lines 4 takes login in", "17 way ssh 4: commands " +
 			"should be " +
