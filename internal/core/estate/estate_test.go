@@ -450,3 +450,32 @@ func TestListsAreLeftOutWhereASiteHasNoWordForThem(t *testing.T) {
 		`d.txt:10 login list g has the method "fly", which a site does not have for login: it is left out`,
 	}, notes(e))
 }
+
+func TestTextsAreWrittenSoThatYAMLReadsJustThem(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{"tern": "tern", "start and stop": "start and stop", "192.0.2.1": "192.0.2.1",
+		"2001:db8::1": `"2001:db8::1"`, "12": `"12"`, "a: b": `"a: b"`, "": `""`} {
+		require.Equal(t, want, scalar(text))
+	}
+	for _, word := range []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n", "Yes"} {
+		require.Equal(t, `"`+word+`"`, scalar(word))
+	}
+	a := asking{{"t", pairs{"timeout: 2s"}}, {"r", pairs{"attempts: 3"}}}
+	require.Equal(t, "{t: {timeout: 2s, source: 192.0.2.1}, r: {attempts: 3}, x: {network: n}}",
+		a.with(asking{{"t", pairs{"source: 192.0.2.1"}}, {"x", pairs{"network: n"}}}).String())
+	require.Equal(t, "{t: {timeout: 2s}, r: {attempts: 3}}", a.String(), "it is left as it was")
+	require.Equal(t, ".hidden", "."+nameOfFile(".hidden"), "a name that begins with a dot is all of it")
+}
+
+func TestBoundsOfASiteAreThoseOfAnEstate(t *testing.T) {
+	t.Parallel()
+	text := "address 192.0.2.11\nserver r radius 192.0.2.1 key k ports 65535 65535\nserver q radius 192.0.2.2 key " +
+		"k ports 65536 " +
+		"65536\nserver p radius 192.0.2.3 key k ports 1 1\ngroup g r q p\nlist in login group g\nway console takes login in\n"
+	e, s := made(t, Options{}, said(t, "d", text))
+	require.Equal(t, "65535 65535, 1812 1813, 1 1", fmt.Sprint(s.Server("r").AuthenticationPort, " ",
+		s.Server("r").AccountingPort, ", ", s.Server("q").AuthenticationPort, " ", s.Server("q").AccountingPort, ", ",
+		s.Server("p").AuthenticationPort, " ", s.Server("p").AccountingPort))
+	require.Equal(t, []string{"d.txt:3 server q: authentication-port is 65536; a site takes 1 to 65535, so it is left out",
+		"d.txt:3 server q: accounting-port is 65536; a site takes 1 to 65535, so it is left out"}, notes(e))
+}
