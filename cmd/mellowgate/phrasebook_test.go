@@ -236,14 +236,14 @@ func TestATextIsComparedWithItsSite(t *testing.T) {
 	require.Contains(t, r.out, "found: {lists: {deck: [group shore, local, group sea], deck-session: [group sea, "+
 		"group shore]}}")
 	r = c.run(t, "compare", "-adopt", "-read", "demo/saved/mv-godwit-rtr.txt", "mv-godwit-rtr", "demo/as-reviewed")
-	require.Equal(t, 0, r.status, r.err)
+	require.Equal(t, 1, r.status, "not all of it was read: %s", r.err)
 	key, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/keys/held-mv-godwit-rtr-sanderling.key"))
 	require.NoError(t, err)
 	require.Equal(t, "Ship-word-in-clear-4\n", string(key))
 	r = c.run(t, "compare", "-since", "look.json", "-book", "demo/phrasebooks/hull-router.yaml", "-read",
 		"demo/saved/mv-godwit-rtr.txt", "demo/as-reviewed")
 	require.Equal(t, 1, r.status, r.err)
-	require.Contains(t, r.out, "mv-godwit-rtr: 3 differences, known to the site")
+	require.Contains(t, r.out, "mv-godwit-rtr: 3 differences, known to the site; not all was read")
 
 	for args, want := range map[string]string{
 		"compare -all -read x demo/as-reviewed":                                    "-read is of one device, and -all",
@@ -297,6 +297,56 @@ func TestALogIsReadByAPhrasebook(t *testing.T) {
 		"try -version new " + quay + " demo/saved/hq-fw-1.txt": `-version: "new" is no version`,
 	} {
 		r := c.run(t, append([]string{"phrasebook"}, strings.Fields(args)...)...)
+		require.Equal(t, 2, r.status, args)
+		require.Contains(t, r.err, want, args)
+	}
+}
+
+// A text that cannot tell, or is not the device's, never counts as the design.
+func TestATextThatCannotTellIsNoProof(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	hull := "demo/phrasebooks/hull-router.yaml"
+	r := c.run(t, "compare", "-read", "demo/saved/mv-avocet-rtr.txt", "north-sw-1", "demo/as-reviewed")
+	require.Equal(t, 2, r.status, "it is of another make: %s", r.out)
+	require.Contains(t, r.err, "says nothing that the phrasebook of quay-switch reads: it may be of another make")
+
+	// the first half of a text that holds the design holds half of it
+	whole, err := os.ReadFile(filepath.Join(c.dir, "demo/saved/north-sw-1.txt"))
+	require.NoError(t, err)
+	half := strings.Join(strings.SplitAfter(string(whole), "\n")[:30], "")
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "half.txt"), []byte(half), 0o600))
+	r = c.run(t, "compare", "-read", "half.txt", "north-sw-1", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "north-sw-1: nothing differs in what was read, and not all was")
+	require.NotContains(t, r.out, "as the site has it")
+	r = c.run(t, "compare", "-json", "-read", "half.txt", "north-sw-1", "demo/as-reviewed")
+	require.Contains(t, r.out, `"in_part": true`)
+
+	for _, command := range []string{"check", "foresee"} { // what the rest says is not known, so nothing is concluded
+		r = c.run(t, command, "-read", "demo/saved/mv-godwit-rtr.txt", "-book", hull)
+		require.Equal(t, 2, r.status, r.out)
+		require.Empty(t, r.out)
+		require.Contains(t, r.err, "mv-godwit-rtr is left out: what the rest of the text says is not known; save it again")
+	}
+	r = c.run(t, "check", "-read", "demo/saved/mv-avocet-rtr.txt", "-book", hull)
+	require.NotContains(t, r.err, "put the password into", "nothing is to be put anywhere to read a text")
+
+	// a text that says another name than that of the device is said
+	for _, args := range [][]string{{"compare", "-read", "demo/saved/south-sw-1.txt", "north-sw-1", "demo/as-reviewed"},
+		{"check", "-read", "demo/saved/south-sw-1.txt", "-device", "north-sw-1", "demo/as-reviewed"}} {
+		r = c.run(t, args...)
+		require.Contains(t, r.out+r.err, "the text says that its device is called south-sw-1, and it is taken for north-sw-1")
+	}
+
+	r = c.run(t, "phrasebook", "try", "-log", hull, "demo/logs/north-sw-1.log")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.out, "no phrase under tells of "+hull+" reads a line of it: it may be of another make")
+	for args, want := range map[string]string{
+		"check -device north-sw-1 demo/as-reviewed": "-device is for -read TEXT",
+		"phrasebook try -facts -log " + hull + " x": "-facts is for a saved text, and -log for a log",
+	} {
+		r := c.run(t, strings.Fields(args)...)
 		require.Equal(t, 2, r.status, args)
 		require.Contains(t, r.err, want, args)
 	}

@@ -51,6 +51,9 @@ defaults what was applied to each device by default, and from which profile.`,
 				if *explain != "" && *explain != "defaults" {
 					return c.explainFinding(*explain)
 				}
+				if *device != "" && read.text == "" {
+					return wrong("-device is for -read TEXT: the device whose place the text takes; foresee -device shows one device")
+				}
 				l, one, err := c.loadReading(read, *device)
 				if err != nil {
 					return err

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,7 +9,6 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/estate"
-	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/compare"
@@ -40,7 +38,8 @@ for stays a difference.
 For a scheduler, -since FILE keeps each look and says what is new and what is gone since the last one. A device that
 cannot be read stops no other, and keeps its last look.
 
-Exit status 1 when something differs that the site does not know of (with -since: that is new), 3 when a device could
+Exit status 1 when something differs that the site does not know of (with -since: that is new), or not all of a text was
+read, 3 when a device could
 not be read.`,
 		Examples: []Example{
 			{Call: "mellowgate compare -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh north-sw-1 " +
@@ -133,19 +132,11 @@ func (c *Call) compareText(f *compareFlags) error {
 	} else if len(c.Args) > 1 || f.read.book == "" {
 		return wrong("-read is of one device: name it, as DEVICE")
 	}
-	book, err := f.read.bookOf(l, device)
+	book, s, err := c.readSaved(f.read, l, device)
 	if err != nil {
 		return err
 	}
-	text, err := c.readText(book, f.read.text, func(line phrase.Line) {
-		if line.Kind == phrase.NotUnderstood {
-			c.note("note: %s:%d: not understood: %s", f.read.text, line.Number, cmp.Or(line.Text, line.Means))
-		}
-	})
-	if err != nil {
-		return err
-	}
-	name := estate.Of(estate.Saved{File: f.read.text, Device: device, Text: text}).Name
+	name := estate.Of(s).Name
 	d, err := l.device(name)
 	if err != nil {
 		return err
@@ -155,7 +146,7 @@ func (c *Call) compareText(f *compareFlags) error {
 		return err
 	}
 	sites := compare.Sites{Design: l.Opened, Found: truth.Opened}
-	some := []compare.Compared{compare.Judge(sites, d, compare.Text{File: f.read.text, Text: text, Book: book})}
+	some := []compare.Compared{compare.Judge(sites, d, compare.Text{File: s.File, Text: s.Text, Book: book})}
 	if f.adopt {
 		if err := compare.Adopt(sites, some, c.reload(truth.Path)); err != nil {
 			return cannot(err)
@@ -184,8 +175,9 @@ func (c *Call) tellCompared(f *compareFlags, some []compare.Compared) error {
 			return cannot(err)
 		}
 	}
-	drifted, unread := 0, 0
+	drifted, unread, inPart := 0, 0, false
 	for _, r := range some {
+		inPart = inPart || r.InPart
 		if !r.Read {
 			unread++
 		} else if r.Changed() || f.since == "" && r.Drifted() {
@@ -207,7 +199,7 @@ func (c *Call) tellCompared(f *compareFlags, some []compare.Compared) error {
 		return err
 	case unread > 0:
 		return failure{status: ExitCannot, err: errors.New("")}
-	case drifted > 0:
+	case drifted > 0 || inPart: // what was not read may differ
 		return errNo
 	}
 	return nil
@@ -316,6 +308,12 @@ func verdict(r compare.Compared) (show.Tone, string) {
 		tone, word = show.Bad, fmt.Sprintf("%s, %d known to the site", show.Count(n, "difference"), known)
 	case n > 0:
 		tone, word = show.Bad, show.Count(n, "difference")
+	}
+	switch {
+	case r.InPart && len(r.Differences) == 0:
+		tone, word = show.Careful, "nothing differs in what was read, and not all was"
+	case r.InPart:
+		word += "; not all was read"
 	}
 	if len(r.Unshown) > 0 {
 		word += fmt.Sprintf("; %s not shown by the device", show.Count(len(r.Unshown), "secret"))

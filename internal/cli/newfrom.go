@@ -145,8 +145,8 @@ func estatePage(taken []saved.Taken, made estate.Estate) string {
 		"- The habits of each kind: its `traits` are what is safe to assume (`mellowgate check -explain defaults`).\n" +
 		"- Which servers are ours: write `run: true` at those that `serve` and `lab` run.\n")
 	for _, n := range made.Notes {
-		if n.File == "" {
-			fmt.Fprintf(&b, "- %s\n", n.What)
+		if n.Wants || n.File == "" {
+			fmt.Fprintf(&b, "- %s\n", noteText(n))
 		}
 	}
 	unread, left := 0, 0
@@ -174,7 +174,7 @@ func estatePage(taken []saved.Taken, made estate.Estate) string {
 			}
 		}
 	}
-	noted := slices.DeleteFunc(slices.Clone(made.Notes), func(n estate.Note) bool { return n.File == "" })
+	noted := slices.DeleteFunc(slices.Clone(made.Notes), func(n estate.Note) bool { return n.Wants || n.File == "" })
 	if len(noted) > 0 {
 		section("Notes", "What was assumed, what leads nowhere and was left out, and what a site has no word for:")
 		for _, n := range noted {

@@ -96,6 +96,8 @@ func (c *bookCall) run() error {
 		return err
 	}
 	switch {
+	case c.facts && c.log:
+		return wrong("-facts is for a saved text, and -log for a log: give one of the two")
 	case verb == "try" && c.log:
 		return c.tryLog(book, c.Args[2])
 	case c.log || c.zone != "":
@@ -416,6 +418,7 @@ func (c *bookCall) tryLog(book *phrase.Book, file string) error {
 	}
 	c.say("%s: %s, of which phrases read %d.\n", file, show.Count(log.Lines, "line"), log.Read)
 	if log.Read == 0 {
+		c.say("no phrase under tells of %s reads a line of it: it may be of another make\n", book.File)
 		return errNo
 	}
 	return nil

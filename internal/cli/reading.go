@@ -59,19 +59,33 @@ func (c *Call) loadReading(r *reading, device string) (loaded, *site.Device, err
 			return loaded{}, nil, err
 		}
 	}
-	book, err := r.bookOf(base, device)
+	_, s, err := c.readSaved(r, base, device)
 	if err != nil {
 		return loaded{}, nil, err
 	}
-	text, err := c.readText(book, r.text, func(l phrase.Line) {
-		if l.Kind == phrase.NotUnderstood {
-			c.note("note: %s:%d: not understood: %s", r.text, l.Number, cmp.Or(l.Text, l.Means))
-		}
-	})
+	return c.inSite(base, s)
+}
+
+// readSaved reads the text of a call by its phrasebook, and notes each line that was not
+// understood. A text of which nothing was is of another make.
+func (c *Call) readSaved(r *reading, l loaded, device string) (*phrase.Book, estate.Saved, error) {
+	s := estate.Saved{File: r.text, Device: device}
+	book, err := r.bookOf(l, device)
 	if err != nil {
-		return loaded{}, nil, err
+		return nil, s, err
 	}
-	return c.inSite(base, estate.Saved{File: r.text, Device: device, Kind: book.Make, Text: text})
+	s.Kind = book.Make
+	if s.Text, err = c.readText(book, r.text, nil); err != nil {
+		return nil, s, err
+	}
+	if len(s.Text.Records) == 0 {
+		return nil, s, failure{status: ExitUsage, err: fmt.Errorf("%s says nothing that the phrasebook of %s reads: it may be "+
+			"of another make", s.File, s.Kind)}
+	}
+	for _, line := range s.Text.Unread {
+		c.note("note: %s:%d: not understood: %s", r.text, line.Number, cmp.Or(line.Text, line.Means))
+	}
+	return book, s, nil
 }
 
 // bookOf returns the phrasebook of a text: the one that is given, or that of the kind of a
@@ -130,7 +144,7 @@ func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error)
 		s.Kind = "" // that of the site's device
 	}
 	d := estate.Of(s)
-	options := estate.Options{Hash: secrets.Known, Parts: true, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
+	options := estate.Options{Hash: secrets.Known, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
 	if base.Site == nil {
 		options.Name = filepath.Base(s.File)
 	} else if base.Device(d.Name) == nil {
@@ -140,7 +154,7 @@ func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error)
 	}
 	made := estate.Make([]*estate.Device{d}, options)
 	for _, n := range made.Notes {
-		if n.File == "" { // what is missing to work with it, and no part of what it says
+		if n.Wants {
 			continue
 		}
 		c.note("note: %s", noteText(n))
@@ -169,7 +183,7 @@ func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error)
 	return l, l.Device(d.Name), nil
 }
 
-// of leaves the findings of a report that hold for a device.
+// reportOf leaves the findings of a report that hold for a device.
 func reportOf(r findings.Report, d *site.Device) findings.Report {
 	r.Findings = slices.DeleteFunc(slices.Clone(r.Findings), func(f findings.Finding) bool {
 		return !slices.Contains(f.Devices, d)

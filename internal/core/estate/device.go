@@ -35,6 +35,9 @@ type Note struct {
 	File string
 	Line int
 	What string
+	// Wants says that a value is to be put in by hand: it is wanted to work with the site, and
+	// no fault of the text.
+	Wants bool
 }
 
 // Device is one device in the values of a site.
@@ -197,8 +200,10 @@ func (d *Device) itself(devices, interfaces []*phrase.Record) {
 		}
 	}
 	for _, r := range devices {
-		if name := first(r, "name"); d.Name == "" && name != "" {
-			d.Name = siteName(name)
+		if name := siteName(first(r, "name")); d.Name == "" {
+			d.Name = name
+		} else if name != "" && !strings.EqualFold(name, d.Name) {
+			d.note(r.Line, "the text says that its device is called %s, and it is taken for %s", name, d.Name)
 		}
 		d.network, d.active = cmp.Or(d.network, first(r, "network")), d.active && first(r, "active") != "off"
 		if text := first(r, "source"); text != "" && !d.source.IsValid() {

@@ -86,6 +86,9 @@ func (c *comparing) serverName(s *server) string {
 	return s.is.name
 }
 
+// never is a dead-time of 0: a server that is never left alone is one of which none is said.
+const never = "0s"
+
 func (c *comparing) servers() {
 	for _, v := range c.plan.Servers {
 		if v.Protocol == string(site.LDAP) || v.TLS {
@@ -94,7 +97,7 @@ func (c *comparing) servers() {
 		}
 		c.want.Note(drift.Server, v.Name)
 		say := func(field, what, value string) {
-			if c.carries(phrase.Server, field, "", what+" of servers") {
+			if value != never && c.carries(phrase.Server, field, "", what+" of servers") {
 				c.want.Say(drift.Server, v.Name, what, value)
 			}
 		}
@@ -132,7 +135,7 @@ func (c *comparing) servers() {
 		}
 		c.there(drift.Server, name, s.line)
 		say := func(what, value string) {
-			if value != "" && value != "0" {
+			if value != "" && value != "0" && value != never {
 				c.says(drift.Server, name, what, value, s.line)
 			}
 		}
@@ -168,16 +171,6 @@ func (c *comparing) servers() {
 			c.held.Unread(drift.Server, name, "key")
 		}
 		c.held.Lines[drift.Key{About: drift.Server, Name: name, What: "key"}] = s.line
-	}
-	for k := range c.want { // of a server that gives up a dead-time of 0 nothing is said
-		if v := c.want[k]; k.What == "dead-time" && v.Text == "0s" {
-			delete(c.want, k)
-		}
-	}
-	for k, v := range c.held.Facts {
-		if k.What == "dead-time" && v.Text == "0s" {
-			delete(c.held.Facts, k)
-		}
 	}
 }
 

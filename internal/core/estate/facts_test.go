@@ -83,7 +83,7 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 	whole := strings.Replace(design, "EXTRA", "", 1)
 	for _, k := range []struct{ was, is, want string }{
 		{"wait 2 rest", "wait 3 rest", "1 server tern: timeout is 3s, and should be 2s"},
-		{"rest 60", "rest 0", "1 server tern: dead-time should be 1m, and none is set"},
+		{"rest 60", "rest 0", "0 server tern: dead-time should be 1m, and none is set"},
 		{"rest 0", "rest 30", "2 server gull: dead-time is 30s, and the site sets none"},
 		{"server gull radius 192.0.2.3 key one", "server gull radius 192.0.2.3 sealed one",
 			"2 server gull: the device does not show its key, which may be another"},

@@ -106,6 +106,12 @@ func (p *pools) note(file string, line int, format string, args ...any) {
 	p.notes = append(p.notes, Note{File: file, Line: line, What: fmt.Sprintf(format, args...)})
 }
 
+// want notes a value that is to be put in by hand.
+func (p *pools) want(file string, line int, format string, args ...any) {
+	p.note(file, line, format, args...)
+	p.notes[len(p.notes)-1].Wants = true
+}
+
 // most returns the value that most of them have, the first of those that as many have.
 func most[T comparable](all []T) (top T) {
 	counts := map[T]int{}
@@ -299,7 +305,7 @@ func (p *pools) shareKey(s *sharedServer, wanted string) {
 	p.markedKeys(s)
 	s.key = p.names.free("key", s.name+"-key")
 	p.keys[s.key] = site.Secret{}
-	p.note("", 0, "%s: no device shows its key: put the key into %s", s.name, KeyFile(s.key))
+	p.want("", 0, "%s: no device shows its key: put the key into %s", s.name, KeyFile(s.key))
 }
 
 // markedKeys notes the askers that hold another key than most of those that show a mark of it.
@@ -425,7 +431,7 @@ func (p *pools) password(v *phrase.Value, file string, line int, what, name stri
 	}
 	key := p.names.free("key", name+"-password")
 	p.keys[key] = site.Secret{}
-	p.note(file, line, "%s: the device does not show its password in a form that a site keeps: put the password into %s",
+	p.want(file, line, "%s: the device does not show its password in a form that a site keeps: put the password into %s",
 		what, KeyFile(key))
 	return "key " + key
 }

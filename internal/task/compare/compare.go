@@ -21,6 +21,7 @@ type Compared struct {
 	Read        bool         `json:"read"`
 	Models      string       `json:"models"`
 	Problem     string       `json:"problem"` // why it could not be read
+	InPart      bool         `json:"in_part"` // not all of a text was read: what it does not say is not known
 	Differences []Difference `json:"differences"`
 	Unshown     []string     `json:"unshown"` // secrets that the device does not show
 	Notes       []string     `json:"notes"`

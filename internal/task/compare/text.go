@@ -42,9 +42,11 @@ func (r *Compared) judgeText(s Sites) {
 		made := estate.Make([]*estate.Device{read}, estate.Options{Base: base, Hash: secrets.Known, Parts: true})
 		if !now {
 			for _, n := range made.Notes {
-				if n.Line > 0 {
+				switch {
+				case n.Wants:
+				case n.Line > 0:
 					r.Notes = append(r.Notes, fmt.Sprintf("%s:%d: %s", n.File, n.Line, n.What))
-				} else if n.File != "" {
+				default:
 					r.Notes = append(r.Notes, n.What)
 				}
 			}
@@ -53,7 +55,7 @@ func (r *Compared) judgeText(s Sites) {
 		want, held, left := estate.Compared(read, base, d, r.text.Book, passwords, now)
 		r.text.held = held
 		all := drift.Compare(want, held.Facts, device.Where(of, d))
-		if !read.Whole { // nothing follows from what it does not say
+		if r.InPart = !read.Whole; r.InPart { // nothing follows from what it does not say
 			all = slices.DeleteFunc(all, func(x drift.Difference) bool { return x.Kind == drift.Missing })
 		}
 		return all, left
