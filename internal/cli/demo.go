@@ -64,7 +64,8 @@ Try: mellowgate check %[1]s/as-drafted
 The passwords are in %[1]s/as-reviewed/passwords; they open nothing else.
 %[1]s/saved is what ten devices say of themselves, and %[1]s/phrasebooks reads it.
 Try: mellowgate phrasebook try %[1]s/phrasebooks/quay-switch.yaml %[1]s/saved/south-sw-1.txt
-     mellowgate new -from %[1]s/saved -book %[1]s/phrasebooks/quay-switch.yaml -book %[1]s/phrasebooks/hull-router.yaml estate
+     mellowgate new -from %[1]s/saved -book %[1]s/phrasebooks/quay-switch.yaml \
+       -book %[1]s/phrasebooks/hull-router.yaml estate
 `, dir)
 	return nil
 }

@@ -93,8 +93,8 @@ func openBooks(names []string) (books []saved.Book, err error) {
 	return books, nil
 }
 
-const estateHead = `# Made by "mellowgate new -from" of what devices say of themselves. ` + questionsFile + ` has what was
-# assumed, what was not understood, and what is to be answered: read it first.
+const estateHead = `# Made by "mellowgate new -from" of what devices say of themselves.
+# ` + questionsFile + ` has what was assumed, what was not understood, and what is to be answered: read it first.
 # Who may log in stands in no text: add people or directories, roles and grants
 # (docs/site-file.md), and the habits of each kind (traits).
 `

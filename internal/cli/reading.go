@@ -79,7 +79,8 @@ func (c *Call) readSaved(r *reading, l loaded, device string) (*phrase.Book, est
 		return nil, s, err
 	}
 	if len(s.Text.Records) == 0 {
-		return nil, s, failure{status: ExitUsage, err: fmt.Errorf("%s says nothing that the phrasebook of %s reads: it may be "+
+		return nil, s, failure{status: ExitUsage, err: fmt.Errorf("%s says nothing that the phrasebook of %s reads: "+
+			"it may be "+
 			"of another make", s.File, s.Kind)}
 	}
 	for _, line := range s.Text.Unread {

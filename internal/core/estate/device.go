@@ -4,8 +4,8 @@
 // secret is never part of one.
 //
 // device.go reads one text into values of a site, pool.go finds what devices share, write.go
-// writes it down, with lines.go for ranges of lines and text.go for YAML, and facts.go compares
-// a text with a design.
+// writes it down, with ways.go for ways in and text.go for names and YAML; facts.go compares a
+// text with a design.
 package estate
 
 import (
@@ -165,10 +165,10 @@ func (d *Device) note(line int, format string, args ...any) {
 	d.notes = append(d.notes, Note{File: d.File, Line: line, What: fmt.Sprintf(format, args...)})
 }
 
-// first returns the first value of a field, "" for none.
+// first returns the text of the first value of a field, "" for none.
 func first(r *phrase.Record, field string) string {
-	if all := r.Get(field); len(all) > 0 {
-		return all[0].Text
+	if v := one(r, field); v != nil {
+		return v.Text
 	}
 	return ""
 }
@@ -488,26 +488,4 @@ func (d *Device) protocols() {
 			return !slices.Contains(d.servers, s) || s.protocol != g.servers[0].protocol
 		})
 	}
-}
-
-// names that a site can have: letters, digits and . _ - inside, at most 64.
-func siteName(text string) string {
-	name := strings.Map(func(c rune) rune {
-		if c < 128 && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
-			strings.ContainsRune("._-", c)) {
-			return c
-		}
-		return '-'
-	}, text)
-	name = strings.TrimLeft(name, "._-")
-	return name[:min(len(name), 64)]
-}
-
-// nameOfFile is the name of a file without its folder and its last ending.
-func nameOfFile(file string) string {
-	name := file[strings.LastIndexAny(file, `/\`)+1:]
-	if at := strings.LastIndexByte(name, '.'); at > 0 {
-		name = name[:at]
-	}
-	return siteName(name)
 }

@@ -98,3 +98,25 @@ func (a asking) String() string {
 	}
 	return p.whole()
 }
+
+// siteName returns a name that a site can have: letters, digits and . _ - inside, at most 64.
+func siteName(text string) string {
+	name := strings.Map(func(c rune) rune {
+		if c < 128 && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+			strings.ContainsRune("._-", c)) {
+			return c
+		}
+		return '-'
+	}, text)
+	name = strings.TrimLeft(name, "._-")
+	return name[:min(len(name), 64)]
+}
+
+// nameOfFile is the name of a file without its folder and its last ending.
+func nameOfFile(file string) string {
+	name := file[strings.LastIndexAny(file, `/\`)+1:]
+	if at := strings.LastIndexByte(name, '.'); at > 0 {
+		name = name[:at]
+	}
+	return siteName(name)
+}

@@ -230,7 +230,8 @@ func TestDevicesThatAreFoundToAskFromElsewhereAreNotAlike(t *testing.T) {
 		f := of(t, twoServers+`
 lists: [{name: l, authenticate: login, methods: [group q]}]
 profiles: [{name: p, access: {console: {login: l}}}]
-devices: [{name: d1, profile: p, addresses: [192.0.2.9]`+found+`}, {name: d2, profile: p, addresses: [192.0.2.10]`+found+`}]
+devices: [{name: d1, profile: p, addresses: [192.0.2.9]`+found+`},
+  {name: d2, profile: p, addresses: [192.0.2.10]`+found+`}]
 `)
 		require.Len(t, f.Shapes(f.Site.Devices), shapes, found)
 	}
@@ -278,7 +279,8 @@ accounts: [{name: keeper, level: 15, password: $6$a$b}]
 people: [{name: hashed, teams: [net], password: $6$x$y}, {name: kept, teams: [net], password: key k}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
-devices: [{name: d1, kind: k, addresses: [192.0.2.9], accounts: [keeper], access: {console: {login: l}, ssh: {login: n}}}]
+devices: [{name: d1, kind: k, addresses: [192.0.2.9], accounts: [keeper],
+  access: {console: {login: l}, ssh: {login: n}}}]
 `)
 	d := f.Site.Devices[0]
 	require.Equal(t, walk.OutcomeRefused, f.Cases(d, d.Ways[0], f.named(t, d, "hashed"))[0].Outcome)

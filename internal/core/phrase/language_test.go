@@ -325,31 +325,31 @@ func TestWhatTheLanguageDoesNotTake(t *testing.T) {
 	}
 }
 
-// A make of which the words are those that many have: lines of two accesses, end words of two
-// levels, a word that takes back and is printed too, keys of a protocol.
-const usual = `layout: {sections: indent, take-back: "no", comment: "!", quote: '"', escape: '\'}
+// A make with sections of two accesses, a word that takes back and is printed too, and keys of a
+// protocol.
+const usual = `layout: {sections: indent, take-back: without, comment: ";", quote: '"', escape: '\'}
 tables:
   way: {ssh: ssh, telnet: telnet, all: all, none: none}
   span: {"<a> <b>": "<a>-<b>", "<a>": "<a>"}
-types: {key: {forms: {"7 *": hidden, "mark <key>": mark, "<key>": clear}}}
+types: {key: {forms: {"folded *": hidden, "mark <key>": mark, "<key>": clear}}}
 unsaid:
   server[radius].key: device[radius].key
   server[tacacs].key: device[tacacs].key
   server.timeout: device.timeout
-territory: [radius, tacacs, lines, pages, ring, "no pages"]
+territory: [tower, word, lines, pages, ring, "without pages"]
 phrases:
-- {about: device, say: "radius key <key as key>", where: {protocol: radius}}
-- {about: device, say: "tacacs key <key as key>", where: {protocol: tacacs}}
+- {about: device, say: "word rad <key as key>", where: {protocol: radius}}
+- {about: device, say: "word tac <key as key>", where: {protocol: tacacs}}
 - {about: device, say: "wait <timeout>"}
-- {about: server, say: "radius server <name> <address>", where: {protocol: radius}, below: [{say: "key <key as key>"}]}
-- {about: server, say: "tacacs server <name> <address>", where: {protocol: tacacs}, below: [{say: "from <source>"}]}
+- {about: server, say: "tower rad <name> <address>", where: {protocol: radius}, below: [{say: "key <key as key>"}]}
+- {about: server, say: "tower tac <name> <address>", where: {protocol: tacacs}, below: [{say: "from <source>"}]}
 - {about: group, say: "ring <name>", below: [{say: "of <servers>"}, {say: "network <network>"}, {say: "from <source>"}]}
 - about: way
   say: lines <lines as span>
   where: {access: ssh telnet}
   below: [{say: "open <open as way>+"}, {say: "ask <methods>", lists: login}, {say: "follow <purpose> <list>"}]
 - {about: way, say: pages, where: {access: web, state: "on"}}
-- {about: way, say: "no pages", where: {access: web, state: "off"}}
+- {about: way, say: "without pages", where: {access: web, state: "off"}}
 - {about: list, say: "plan <name> <purpose> <methods>"}
 `
 
@@ -380,15 +380,15 @@ way telnet 5; login in`, all)
 func TestWhatTakesBackMayStandByItself(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, _ := facts(t, b, "no pages\n")
+	all, _ := facts(t, b, "without pages\n")
 	require.Equal(t, "way web; state off", all)
-	all, _ = facts(t, b, "pages\nwait 3s\nno wait 3s\n")
+	all, _ = facts(t, b, "pages\nwait 3s\nwithout wait 3s\n")
 	require.Equal(t, "the device\nway web; state on", all)
-	all, _ = facts(t, b, "no radius server x y\nno colour\n")
+	all, _ = facts(t, b, "without tower rad x y\nwithout colour\n")
 	require.Contains(t, all, "it takes back server x, of which no line before it speaks")
-	_, lines := read(t, b, "no pages\nno radius key 7 0abc\n")
-	require.Equal(t, "no pages", lines[0].Text)
-	require.Equal(t, "no radius key …", lines[1].Text)
+	_, lines := read(t, b, "without pages\nwithout word rad folded 0abc\n")
+	require.Equal(t, "without pages", lines[0].Text)
+	require.Equal(t, "without word rad …", lines[1].Text)
 
 	flat := small(t, "layout: {sections: paths, take-back: {lift: put}}\nterritory: [put]\nphrases:\n"+
 		"- {about: device, say: \"put wait <timeout>\"}\n- {about: device, say: \"put from <source>\"}\n")
@@ -400,12 +400,12 @@ func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
 	section := "plan in login local\nplan up session local\nlines 0 4\n follow login in\n follow session up\n"
-	all, _ := facts(t, b, section+" no follow login in\n")
+	all, _ := facts(t, b, section+" without follow login in\n")
 	require.Equal(t, "login list in; methods local\nsession list up; methods local\nway ssh 0-4; session up\n"+
 		"way telnet 0-4; session up", all)
-	all, _ = facts(t, b, "lines 5\n ask local\n no ask local\n open ssh\n")
+	all, _ = facts(t, b, "lines 5\n ask local\n without ask local\n open ssh\n")
 	require.Equal(t, "way ssh 5; state on\nway telnet 5; state off", all)
-	all, _ = facts(t, b, "lines 5\n ask local\n ask none\n no ask local\n")
+	all, _ = facts(t, b, "lines 5\n ask local\n ask none\n without ask local\n")
 	require.Equal(t, "login list of ssh 5; methods none\nlogin list of telnet 5; methods none\n"+
 		"way ssh 5; login a list of its own\nway telnet 5; login a list of its own", all)
 }
@@ -413,7 +413,7 @@ func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, got := facts(t, b, "radius server r1 192.0.2.1\nradius server r2 192.0.2.2\nradius server r3 "+
+	all, got := facts(t, b, "tower rad r1 192.0.2.1\ntower rad r2 192.0.2.2\ntower rad r3 "+
 		"192.0.2.2\nring g\n of r2\n "+
 		"of 192.0.2.1\n of 192.0.2.2\n")
 	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
@@ -425,9 +425,9 @@ func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
 	t.Parallel()
 	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+
 		"device[tacacs].timeout: 7s\n", 1))
-	all, got := facts(t, b, "radius key \"a \\\"b\\\\\"\ntacacs key 7 0011\nwait 5s\nradius server r1 "+
-		"192.0.2.1\nradius server r2 "+
-		"192.0.2.2\n key mark 99ab\ntacacs server t1 192.0.2.3\n from 192.0.2.9\ntacacs server t2 192.0.2.4\nring g\n "+
+	all, got := facts(t, b, "word rad \"a \\\"b\\\\\"\nword tac folded 0011\nwait 5s\ntower rad r1 "+
+		"192.0.2.1\ntower rad r2 "+
+		"192.0.2.2\n key mark 99ab\ntower tac t1 192.0.2.3\n from 192.0.2.9\ntower tac t2 192.0.2.4\nring g\n "+
 		"of t1\n of t2\n"+
 		" network admin\n from 192.0.2.8\n")
 	require.Equal(t, `the device for radius; key (not shown here)
@@ -435,10 +435,10 @@ the device for tacacs; key (hidden by the device); timeout 7s (implied)
 the device; timeout 5s; active off (implied)
 server r1; address 192.0.2.1; protocol radius; key (not shown here) (implied); timeout 5s (implied)
 server r2; address 192.0.2.2; protocol radius; key (a mark of it, not shown here); timeout 5s (implied)
-server t1; address 192.0.2.3; protocol tacacs; source 192.0.2.9; network admin (inherited); key (hidden by the device) `+
-		`(implied); timeout 5s (implied)
-server t2; address 192.0.2.4; protocol tacacs; network admin (inherited); source 192.0.2.8 (inherited); key (hidden by `+
-		`the device) (implied); timeout 5s (implied)
+server t1; address 192.0.2.3; protocol tacacs; source 192.0.2.9; network admin (inherited); key (hidden by the `+
+		`device) (implied); timeout 5s (implied)
+server t2; address 192.0.2.4; protocol tacacs; network admin (inherited); source 192.0.2.8 (inherited); key `+
+		`(hidden by the device) (implied); timeout 5s (implied)
 group g; servers t1, then t2; network admin; source 192.0.2.8; protocol tacacs (implied)`, all)
 	require.Equal(t, `a "b\`, got.Records[0].Get("key")[0].Text)
 }
@@ -474,16 +474,15 @@ func TestATextOfAnotherEncodingIsNamed(t *testing.T) {
 
 func TestEndWordsOfTwoLevels(t *testing.T) {
 	t.Parallel()
-	b := small(t, `layout: {sections: end-word, end-word: [next, end], opens: ["config *", "edit *"]}
-territory: [config radius]
+	b := small(t, `layout: {sections: end-word, end-word: [over, done], opens: ["part *", "item *"]}
+territory: [part radius]
 phrases:
 - about: device
-  say: config radius
-  below: [{about: server, say: "edit <name>", where: {protocol: radius}, below: [{say: "set address <address>"}]}]
+  say: part radius
+  below: [{about: server, say: "item <name>", where: {protocol: radius}, below: [{say: "at <address>"}]}]
 `)
-	all, got := facts(t, b, "config ports\n edit one\n set address 1\n next\nend\nconfig radius\n edit r1\n set "+
-		"address 192.0.2.1\n "+
-		"next\n edit r2\n set address 192.0.2.2\n next\nend\n")
+	all, got := facts(t, b, "part ports\n item one\n at 1\n over\ndone\npart radius\n item r1\n at 192.0.2.1\n "+
+		"over\n item r2\n at 192.0.2.2\n over\ndone\n")
 	require.Equal(t, "the device\nserver r1; protocol radius; address 192.0.2.1\nserver r2; protocol radius; "+
 		"address 192.0.2.2", all)
 	require.True(t, got.Whole)

@@ -183,7 +183,7 @@ func TestNoLineChangesInSilence(t *testing.T) {
 }
 
 const endWords = `
-layout: {sections: end-word, end-word: done, words: any-case, opens: ["berth *"], comment: "!", quote: "'"}
+layout: {sections: end-word, end-word: done, words: any-case, opens: ["berth *"], comment: "~", quote: "'"}
 types: {key: {forms: {"<key>": clear}}}
 territory: [asks, ring]
 phrases:
@@ -196,7 +196,7 @@ phrases:
 
 func TestSectionsThatAnEndWordEnds(t *testing.T) {
 	t.Parallel()
-	got, lines := read(t, small(t, endWords), "berth 1\n waits 9\nDone\nASKS 'north one' 192.0.2.1 ! the first\n"+
+	got, lines := read(t, small(t, endWords), "berth 1\n waits 9\nDone\nASKS 'north one' 192.0.2.1 ~ the first\n"+
 		"lock open\nwaits 5\ndone\nring r north,south\nwaits 7\n")
 	require.Equal(t, `4 understood | ASKS north one 192.0.2.1 | server north one: address 192.0.2.1, protocol radius
 5 understood | lock … | server north one: key (not shown here)
@@ -439,7 +439,8 @@ phrases:
 			"may be cut off",
 	} {
 		got, _ := read(t, b, text)
-		require.Equal(t, want+"note: "+note+"\n", regexp.MustCompile(`, line \d+`).ReplaceAllString(said(got, nil, false), ""))
+		all := regexp.MustCompile(`, line \d+`).ReplaceAllString(said(got, nil, false), "")
+		require.Equal(t, want+"note: "+note+"\n", all)
 		require.False(t, got.Whole)
 	}
 	got, _ := read(t, small(t, "layout: {sections: indent, block: {starts: \"greeting <mark>\", ends: "+

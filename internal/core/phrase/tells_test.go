@@ -51,8 +51,8 @@ func TestSeveralLinesAreOneCaseAndCountersAreTold(t *testing.T) {
 	text, err := os.ReadFile(shipped + "logs/mv-avocet-rtr.log")
 	require.NoError(t, err)
 	all, _ := told(t, book(t, shipped+"phrasebooks/hull-router.yaml"), saved, string(text))
-	require.Equal(t, `2 2026-11-20T03:10:07+01:00 event refused: person tobin.reed, access ssh, from 198.51.100.77, server `+
-		`tacacs 1, reason wrong-password, by tacacs 1
+	require.Equal(t, `2 2026-11-20T03:10:07+01:00 event refused: person tobin.reed, access ssh, from 198.51.100.77, `+
+		`server tacacs 1, reason wrong-password, by tacacs 1
 4 2026-11-20T03:10:08+01:00 event in: person ines.marsh, access console, from -, by tacacs 1, level 15
 5 2026-11-20T03:10:09+01:00 event no-answer: server radius 1, reason silent
 11 - count : server radius 1, asked login, sent 120, accepted 96, refused 12, no-answer 12

@@ -43,8 +43,8 @@ func TestDevicesOfASourceTakeThePlaceOfOthers(t *testing.T) {
 lists: [{name: l, authenticate: login, methods: [local]}]
 kinds: [{name: k}]
 devices:
-  - {name: a, kind: k, addresses: [192.0.2.1, 192.0.2.2], source: 192.0.2.2, interfaces: {up: 192.0.2.2}, labels: {x: y},
-     certificate: {name: a.example}, access: {console: {login: l}, ssh: {login: l}}}
+  - {name: a, kind: k, addresses: [192.0.2.1, 192.0.2.2], source: 192.0.2.2, interfaces: {up: 192.0.2.2},
+     labels: {x: y}, certificate: {name: a.example}, access: {console: {login: l}, ssh: {login: l}}}
   - {name: b, addresses: [192.0.2.3]}
 `
 	text := "\ndevices:\n  - name: a\n    addresses: []\n    access: {console: {}, telnet: {login: l}}\n    " +

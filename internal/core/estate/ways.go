@@ -54,3 +54,44 @@ func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
 	slices.SortFunc(all, func(a, b lineSpan) int { return a.Low - b.Low })
 	return all
 }
+
+// access writes one way in, "" where the device has none of it, and the line that says so.
+func (d *Device) access(w *writing, name string) (text string, line int) {
+	var all, open []*way
+	lined := false
+	for _, x := range d.ways {
+		if x.access == name {
+			all = append(all, x)
+			lined = lined || x.lines != ""
+		}
+	}
+	if open = slices.DeleteFunc(slices.Clone(all), func(x *way) bool { return x.off }); len(open) == 0 {
+		if len(all) == 0 {
+			return "", 0
+		}
+		return "off", all[0].line
+	}
+	if !lined {
+		return open[len(open)-1].write(d.active, ""), open[len(open)-1].line
+	}
+	var entries []string
+	for _, s := range spans(all, func(x *way, what string) { w.note(d.File, x.line, "%s", what) }) {
+		if !s.of.off {
+			entries = append(entries, s.of.write(d.active, s.Range.String()))
+		}
+	}
+	return "[" + strings.Join(entries, ", ") + "]", open[0].line
+}
+
+// write writes a way in.
+func (x *way) write(active bool, lines string) string {
+	var p pairs
+	p.text("lines", lines)
+	if active {
+		p = append(p, binds(x.lists)...)
+	}
+	if len(x.from) > 0 {
+		p.add("from", sequence(x.from))
+	}
+	return p.String()
+}
