@@ -332,6 +332,22 @@ func TestATextThatCannotTellIsNoProof(t *testing.T) {
 	r = c.run(t, "check", "-read", "demo/saved/mv-avocet-rtr.txt", "-book", hull)
 	require.NotContains(t, r.err, "put the password into", "nothing is to be put anywhere to read a text")
 
+	require.NotContains(t, r.out, "nothing is proven")
+	text := strings.Replace(string(whole), "plan crew-record", "plan crew-record not-a-word", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "unread.txt"), []byte(text), 0o600))
+	for command, status := range map[string]int{"check": 1, "foresee": 0} {
+		r = c.run(t, command, "-read", "unread.txt", "-device", "north-sw-1", "demo/as-reviewed")
+		require.Equal(t, status, r.status, r.err)
+		require.Contains(t, r.out, "nothing is proven: what the lines of unread.txt change that were not understood "+
+			"is not known.")
+	}
+
+	// of a site in which others are wrong only what holds for the device is said, and no more is proven
+	r = c.run(t, "check", "-read", "demo/saved/hq-fw-1.txt", "-device", "hq-fw-1", "demo/as-drafted")
+	require.Regexp(t, `nothing found: 1 device, 2 ways in, `, r.out)
+	require.NotContains(t, r.out, "mv-curlew-rtr")
+	require.NotContains(t, r.out, "8 devices")
+
 	// a text that says another name than that of the device is said
 	for _, args := range [][]string{{"compare", "-read", "demo/saved/south-sw-1.txt", "north-sw-1", "demo/as-reviewed"},
 		{"check", "-read", "demo/saved/south-sw-1.txt", "-device", "north-sw-1", "demo/as-reviewed"}} {

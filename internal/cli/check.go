@@ -26,7 +26,8 @@ devices is printed once; findings of one cause are one. The site silences a find
 Exit status 1 when there is an error among the findings.
 
 With -read TEXT it checks what a device has saved of itself, by the phrasebook of its make: alone, or in the place of
-the device in SITE. Only what holds for that device is then said.
+the device in SITE. Only what holds for that device is then said. Where not all of the text was understood nothing is
+proven, and the exit status is 1.
 
 With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain
 defaults what was applied to each device by default, and from which profile.`,
@@ -62,16 +63,14 @@ defaults what was applied to each device by default, and from which profile.`,
 					printDefaults(c.Out, c.style(), l)
 					return nil
 				}
-				report := c.check(l)
-				if one != nil {
-					report = reportOf(report, one)
-				}
+				report := c.check(l, one)
 				if *c.json {
 					err = show.JSON(c.Out, reportJSON(l.Site, report))
 				} else {
 					printReport(c.Out, c.style(), l.Site, report)
+					c.tellInPart(read)
 				}
-				if err == nil && report.Count(findings.Error) > 0 {
+				if err == nil && (report.Count(findings.Error) > 0 || read.inPart) {
 					return errNo
 				}
 				return err
@@ -80,13 +79,15 @@ defaults what was applied to each device by default, and from which profile.`,
 	}
 }
 
-// check finds everything in a site, and notes what could not be tried.
-func (c *Call) check(l loaded) findings.Report {
+// check finds everything in a site, or what holds for one device of it, and notes what could
+// not be tried.
+func (c *Call) check(l loaded, one *site.Device) findings.Report {
 	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base, func(text string) { c.note("%s", text) })
 	if len(untried) > 0 {
 		c.note("not all easy passwords were tried for %s: the hashes take too long", strings.Join(untried, ", "))
 	}
 	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
+	facts.Only = one
 	return findings.Check(l.reckoner(), facts)
 }
 

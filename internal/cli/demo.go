@@ -180,7 +180,7 @@ func (s *story) draft() error {
 	if err != nil {
 		return err
 	}
-	s.worst(s.check(l))
+	s.worst(s.check(l, nil))
 	return nil
 }
 
@@ -205,7 +205,7 @@ func (s *story) worst(r findings.Report) {
 
 func (s *story) reviewed() error {
 	s.title("Is the reviewed site safe?", "The same check on the repaired file: every login in every outage again.")
-	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site))))
+	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site, nil))))
 	return nil
 }
 

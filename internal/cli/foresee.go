@@ -115,6 +115,9 @@ full rights loses a way in, in any state.`,
 				default:
 					printCases(c.Out, c.style(), all)
 				}
+				if !*c.json {
+					c.tellInPart(read)
+				}
 				return nil
 			}
 		},

@@ -4,10 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
-	"slices"
 
+	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/estate"
-	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
@@ -17,7 +16,11 @@ import (
 )
 
 // reading are the flags of commands that work on what a device has saved of itself.
-type reading struct{ text, book, version string }
+type reading struct {
+	text, book, version string
+
+	inPart bool // the text was read, and not all of it was understood
+}
 
 func (c *Call) readingFlags() *reading {
 	r := &reading{}
@@ -63,7 +66,17 @@ func (c *Call) loadReading(r *reading, device string) (loaded, *site.Device, err
 	if err != nil {
 		return loaded{}, nil, err
 	}
+	r.inPart = !s.Text.Whole
 	return c.inSite(base, s)
+}
+
+// tellInPart says under a result that it does not hold for certain, where not all of the text
+// was understood.
+func (c *Call) tellInPart(r *reading) {
+	if r.inPart {
+		c.say("\n%s: what the lines of %s change that were not understood is not known.\n",
+			c.style().Paint(show.Careful, "nothing is proven"), r.text)
+	}
 }
 
 // readSaved reads the text of a call by its phrasebook, and notes each line that was not
@@ -182,15 +195,4 @@ func (c *Call) inSite(base loaded, s estate.Saved) (loaded, *site.Device, error)
 		l.Keys[name] = value
 	}
 	return l, l.Device(d.Name), nil
-}
-
-// reportOf leaves the findings of a report that hold for a device.
-func reportOf(r findings.Report, d *site.Device) findings.Report {
-	r.Findings = slices.DeleteFunc(slices.Clone(r.Findings), func(f findings.Finding) bool {
-		return !slices.Contains(f.Devices, d)
-	})
-	for i := range r.Findings {
-		r.Findings[i].Devices = []*site.Device{d}
-	}
-	return r
 }

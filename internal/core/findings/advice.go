@@ -44,6 +44,7 @@ type Facts struct {
 	Guessed map[*site.Account]string // accounts whose password was guessed, with what it is: "its own name"
 	Exposed []Exposed                // files with secrets that others can read
 	Shown   []Certificate            // those of servers over TLS
+	Only    *site.Device             // the one device that is asked about, nil for every one
 }
 
 // Certificate is that of a server over TLS, as its file has it.
@@ -88,7 +89,11 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	f.Briefly = true
 	c := &checker{reckoner: f, facts: facts, at: map[string]int{}, reached: map[*site.List]uint64{}}
 	states := map[string]bool{}
-	for shape := range f.Each(f.Site.Devices) {
+	devices := f.Site.Devices
+	if facts.Only != nil {
+		devices = []*site.Device{facts.Only}
+	}
+	for shape := range f.Each(devices) {
 		c.proven.Devices += len(shape.Devices)
 		c.proven.Ways += len(shape.Devices) * len(shape.Devices[0].Ways)
 		for _, cs := range shape.Cases {
@@ -107,6 +112,12 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	c.join()
 	r := Report{Proven: c.proven}
 	r.Findings, r.Accepted = c.accept()
+	if facts.Only != nil && len(f.Site.Devices) > 1 { // what is of the rest of the site was not asked
+		r.Findings = slices.DeleteFunc(r.Findings, func(x Finding) bool { return !slices.Contains(x.Devices, facts.Only) })
+		for i := range r.Findings {
+			r.Findings[i].Devices = devices
+		}
+	}
 	rank := map[Severity]int{Error: 0, Warning: 1, Note: 2}
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
 		if r := rank[a.Severity] - rank[b.Severity]; r != 0 {

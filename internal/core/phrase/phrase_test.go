@@ -309,7 +309,7 @@ func TestLinesThatAreNoText(t *testing.T) {
 	require.Equal(t, map[Kind]int{Understood: 3, NotUnderstood: 2}, got.Counts)
 
 	_, err := b.Read(strings.NewReader("gate a 192.0.2.1\n"+strings.Repeat("x", longestLine+1)), nil)
-	require.EqualError(t, err, "line 2 has more than a million octets: this is no configuration")
+	require.EqualError(t, err, "line 2 has more than a million octets: this is no text of a device")
 }
 
 // Nothing of a line that was not understood is shown but words of the phrasebook, names that

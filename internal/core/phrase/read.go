@@ -68,19 +68,7 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 		r.finish()
 		return r.text, nil
 	}
-	text, err := decoded(text)
-	if err != nil {
-		return nil, err
-	}
-	scan := bufio.NewScanner(text)
-	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
-	for scan.Scan() {
-		r.line(scan.Text())
-	}
-	if err := scan.Err(); err != nil {
-		if errors.Is(err, bufio.ErrTooLong) {
-			return nil, fmt.Errorf("line %d has more than a million octets: this is no configuration", r.number+1)
-		}
+	if err := eachLine(text, r.line); err != nil {
 		return nil, err
 	}
 	if r.begun != "" { // its last line goes on in nothing
@@ -91,14 +79,24 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 	return r.text, nil
 }
 
-// decoded tells a text in UTF-16, which nobody could read, from one in UTF-8.
-func decoded(text io.Reader) (io.Reader, error) {
+// eachLine calls do for each line of a text. The error is that of the reader, of a text in
+// UTF-16, which nobody could read, or of a line over a million octets.
+func eachLine(text io.Reader, do func(string)) error {
 	in := bufio.NewReaderSize(text, 4<<10)
-	mark, _ := in.Peek(2)
-	if len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
-		return nil, errors.New("it is UTF-16 text: save it as UTF-8")
+	if mark, _ := in.Peek(2); len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
+		return errors.New("it is UTF-16 text: save it as UTF-8")
 	}
-	return in, nil
+	scan := bufio.NewScanner(in)
+	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
+	lines := 0
+	for scan.Scan() {
+		lines++
+		do(scan.Text())
+	}
+	if err := scan.Err(); !errors.Is(err, bufio.ErrTooLong) {
+		return err
+	}
+	return fmt.Errorf("line %d has more than a million octets: this is no text of a device", lines+1)
 }
 
 type reading struct {

@@ -99,7 +99,7 @@ func (c *counting) Read(to []byte) (n int, err error) {
 		}
 	}
 	if c.since > longestLine {
-		return 0, fmt.Errorf("line %d has more than a million octets: this is no configuration", c.lines+1)
+		return 0, fmt.Errorf("line %d has more than a million octets: this is no text of a device", c.lines+1)
 	}
 	return n, err
 }

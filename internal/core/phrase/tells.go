@@ -1,9 +1,7 @@
 package phrase
 
 import (
-	"bufio"
 	"cmp"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -81,29 +79,20 @@ const mostCases = 10000
 func (b *Book) ReadLog(text io.Reader, at Moment) (*Log, error) {
 	r := &telling{book: b, log: &Log{}, at: at, cases: map[string]int{}}
 	plain := layout{sections: byPaths, anyCase: b.layout.anyCase}
-	text, err := decoded(text)
-	if err != nil {
-		return nil, err
-	}
-	scan := bufio.NewScanner(text)
-	scan.Buffer(make([]byte, 0, 4<<10), longestLine)
-	for scan.Scan() {
+	err := eachLine(text, func(text string) {
 		r.log.Lines++
-		line, what := readable(strings.TrimSuffix(scan.Text(), "\r"))
+		line, what := readable(strings.TrimSuffix(text, "\r"))
 		if what != "" {
 			r.note("it cannot be read: %s", what)
-			continue
+			return
 		}
 		r.words, _ = plain.words(line, r.words[:0], nil)
 		if b.layout.cell != "" && strings.Contains(line, b.layout.cell) {
 			r.words = (&lines{layout: b.layout}).row(line).words
 		}
 		r.line()
-	}
-	if err := scan.Err(); err != nil {
-		if errors.Is(err, bufio.ErrTooLong) {
-			return nil, fmt.Errorf("line %d has more than a million octets: this is no log", r.log.Lines+1)
-		}
+	})
+	if err != nil {
 		return nil, err
 	}
 	r.log.Told = slices.DeleteFunc(r.log.Told, func(t Told) bool { // cases of which no line says what came of them

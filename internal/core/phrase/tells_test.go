@@ -100,7 +100,7 @@ func TestTimesTakeWhatTheyLackFromTheMoment(t *testing.T) {
 	require.Equal(t, "2 - event refused: person a, 3 times\n5 - count : server gull, accepted 7, refused 8\n"+
 		"note 1 it repeats a line, and there is none before it\nnote 6 it cannot be read: it has control characters", all)
 	_, err := b.ReadLog(strings.NewReader(strings.Repeat("x", longestLine+1)), saved)
-	require.ErrorContains(t, err, "line 1 has more than a million octets: this is no log")
+	require.ErrorContains(t, err, "line 1 has more than a million octets: this is no text of a device")
 }
 
 func TestWhatIsToldWrongly(t *testing.T) {
