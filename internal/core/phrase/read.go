@@ -2,6 +2,7 @@ package phrase
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -83,7 +84,7 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 // UTF-16, which nobody could read, or of a line over a million octets.
 func eachLine(text io.Reader, do func(string)) error {
 	in := bufio.NewReaderSize(text, 4<<10)
-	if mark, _ := in.Peek(2); len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
+	if mark, _ := in.Peek(2); bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
 		return errors.New("it is UTF-16 text: save it as UTF-8")
 	}
 	scan := bufio.NewScanner(in)
