@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -186,4 +187,70 @@ func (c call) manages(t *testing.T, address string, as []string) *device.Session
 		Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKey: key, Timeout: 10 * time.Second})
 	require.NoError(t, err)
 	return s
+}
+
+// agentBook says what the XML of ietf-system (RFC 7317) says, as a phrasebook.
+const agentBook = `phrasebook: 1
+make: agent
+layout: {sections: tags, keyed-by: [name], around: ["data *", data]}
+types: {seconds: {unit: 1s}, hash: {forms: {"<hash>": hash}}}
+tables: {method: {"sys:radius": group every, "sys:local-users": local}}
+every-server: {radius: every}
+unsaid: {server.timeout: device.timeout, server.attempts: device.attempts}
+territory: [system]
+phrases:
+- about: device
+  say: system
+  below:
+  - about: device
+    say: radius
+    below:
+    - about: server
+      say: server name=<name>
+      where: {protocol: radius}
+      below:
+      - say: udp
+        below: [say: address <address>, say: shared-secret <key>, say: authentication-port <authentication-port>]
+      - {say: "authentication-type *"}
+    - {say: "options", below: [{say: "timeout <timeout as seconds>"}, {say: "attempts <attempts>"}]}
+  - about: list
+    say: authentication
+    where: {name: default, purpose: login}
+    below:
+    - {say: "user-authentication-order <methods as method>"}
+    - {about: account, say: "user name=<name>", below: [{say: "password <password as hash>"}]}
+`
+
+// aReaderOfRunning prints the running configuration of an agent as a client
+// library of somebody else writes it.
+const aReaderOfRunning = `
+import sys
+from ncclient import manager
+host, port = sys.argv[1].rsplit(":", 1)
+m = manager.connect(host=host, port=int(port), username=sys.argv[2], key_filename=sys.argv[3], hostkey_verify=False,
+                    allow_agent=False, look_for_keys=False, timeout=60)
+print(m.get_config("running").data_xml)
+`
+
+// What an agent of somebody else prints of itself is read by a phrasebook, and is the design
+// that was sent to it.
+func TestTheTextOfARealAgentIsTheDesignThatWasSentToIt(t *testing.T) {
+	t.Parallel()
+	python := withNETCONFClient(t)
+	c, address, as := agent(t)
+	r := c.run(t, append(append([]string{"send"}, as...), "-yes", "agent", "first")...)
+	require.Zero(t, r.status, r.out+r.err)
+	said, err := exec.Command(python, "-W", "ignore", "-c", aReaderOfRunning, address, as[3], as[5]).CombinedOutput()
+	require.NoError(t, err, string(said))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "agent.xml"), said, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "agent.yaml"), []byte(agentBook), 0o600))
+
+	tried := c.run(t, "phrasebook", "try", "-facts", "agent.yaml", "agent.xml")
+	require.NotContains(t, tried.out, "the-key-of-these-servers")
+	r = c.run(t, "compare", "-book", "agent.yaml", "-read", "agent.xml", "agent", "first")
+	require.Zero(t, r.status, tried.out+r.out+r.err)
+	require.Contains(t, r.out, "levels of accounts", "what its words cannot say is not compared, and said so")
+	r = c.run(t, "compare", "-book", "agent.yaml", "-read", "agent.xml", "agent", "other")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "group g: servers in order is r1, r2, and should be r2, r1", tried.out+r.out)
 }

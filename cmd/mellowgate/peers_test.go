@@ -174,12 +174,19 @@ m.close_session()
 print("done")
 `
 
-func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
-	t.Parallel()
+// withNETCONFClient returns a Python that has a NETCONF client library.
+func withNETCONFClient(t *testing.T) string {
+	t.Helper()
 	python := peer(t, "/usr/bin/python3")
 	if exec.Command(python, "-c", "import ncclient").Run() != nil {
 		peer(t, "python3-ncclient")
 	}
+	return python
+}
+
+func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
+	t.Parallel()
+	python := withNETCONFClient(t)
 	var c call
 	var at map[string]string
 	for again := false; ; again = true {

@@ -54,6 +54,8 @@ type comparing struct {
 	want      drift.Facts
 	held      Held
 	left      []string
+
+	groupNames map[*group]string // of the text's groups, as the site has them
 }
 
 // says notes what the text says of a thing, in a line of it.
@@ -186,16 +188,48 @@ func (c *comparing) saysSource(v blueprint.Server) bool {
 		})
 }
 
-// groupName is the name of the site's group that the text's one is: the one with its
-// servers, else the one of its name.
-func (c *comparing) groupName(g *group) string {
-	if g.is.known || !slices.ContainsFunc(c.base.Site.Groups, func(o *site.Group) bool { return o.Name == g.name }) {
-		return g.is.name
+// nameGroups finds the site's group that each of the text's is: the one with its servers,
+// else the one of its name, else one of the device that no other group of the text is, with
+// the same servers in another order.
+func (c *comparing) nameGroups() {
+	c.groupNames = map[*group]string{}
+	taken := map[string]bool{}
+	var others []*group
+	for _, g := range c.device.groups {
+		switch {
+		case g.is == nil:
+		case g.is.known:
+			c.groupNames[g] = g.is.name
+		case slices.ContainsFunc(c.base.Site.Groups, func(o *site.Group) bool { return o.Name == g.name }):
+			c.groupNames[g] = g.name
+		default:
+			others = append(others, g)
+		}
+		taken[c.groupNames[g]] = true
 	}
-	return g.name
+	for _, g := range others {
+		c.groupNames[g] = g.is.name
+		servers := slices.Sorted(slices.Values(c.serversOf(g)))
+		for _, o := range c.plan.Groups {
+			if !taken[o.Name] && slices.Equal(servers, slices.Sorted(slices.Values(o.Servers))) {
+				c.groupNames[g], taken[o.Name] = o.Name, true
+				break
+			}
+		}
+	}
+}
+
+// serversOf are the servers of a group of the text by their names in the site.
+func (c *comparing) serversOf(g *group) []string {
+	var names []string
+	for _, s := range g.servers {
+		names = append(names, c.serverName(s))
+	}
+	return names
 }
 
 func (c *comparing) groups() {
+	c.nameGroups()
 	for _, g := range c.plan.Groups {
 		c.want.Note(drift.Group, g.Name)
 		c.want.Say(drift.Group, g.Name, "servers in order", strings.Join(g.Servers, ", "))
@@ -204,16 +238,12 @@ func (c *comparing) groups() {
 		if g.is == nil {
 			continue
 		}
-		name := c.groupName(g)
+		name := c.groupNames[g]
 		if c.plan.Group(name) == nil && g.is.known {
 			continue
 		}
-		var servers []string
-		for _, s := range g.servers {
-			servers = append(servers, c.serverName(s))
-		}
 		c.there(drift.Group, name, g.line)
-		c.says(drift.Group, name, "servers in order", strings.Join(servers, ", "), g.line)
+		c.says(drift.Group, name, "servers in order", strings.Join(c.serversOf(g), ", "), g.line)
 	}
 }
 
@@ -224,7 +254,7 @@ func (c *comparing) methods(l *list) string {
 	for _, m := range l.methods {
 		switch {
 		case m.group != nil:
-			all = append(all, "group "+c.groupName(m.group))
+			all = append(all, "group "+c.groupNames[m.group])
 		case m.secret != nil:
 			all = append(all, fmt.Sprint("secret for level ", m.secret.level))
 		default:
@@ -353,16 +383,19 @@ func (c *comparing) holds(name string, x *way, defaults map[string]*list) {
 }
 
 func (c *comparing) accounts() {
+	levels := c.carries(phrase.Account, "level", "", "levels of accounts")
 	for _, a := range c.design.Accounts {
 		c.want.Note(drift.Account, a.Name)
-		if c.carries(phrase.Account, "level", "", "levels of accounts") {
+		if levels {
 			c.want.Say(drift.Account, a.Name, "level", fmt.Sprint(a.Level))
 		}
 		c.password(drift.Account, a.Name, a.Password)
 	}
 	for _, a := range c.device.accounts {
 		c.there(drift.Account, a.name, a.line)
-		c.says(drift.Account, a.name, "level", fmt.Sprint(a.level), a.line)
+		if levels {
+			c.says(drift.Account, a.name, "level", fmt.Sprint(a.level), a.line)
+		}
 		c.passwordHeld(drift.Account, a.name, a.password, a.line)
 	}
 }

@@ -208,3 +208,22 @@ func TestADesignThatAMakeHasNoRoomForIsNamed(t *testing.T) {
 		Names: map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}, phrase.List: {Longest: 3},
 			phrase.Group: {Characters: "s h o r e a"}, phrase.Account: {Longest: 5}}}))
 }
+
+func TestAGroupOfAnotherNameAndOrderIsTheOneWithItsServers(t *testing.T) {
+	t.Parallel()
+	wanted := strings.NewReplacer("EXTRA", "", "{name: sea, servers: [gull]}", "{name: sea, servers: [gull, skua]}",
+		"\ngroups:", "\n  - {name: skua, protocol: radius, address: 192.0.2.4, key: k, timeout: 2s, attempts: 2}\ngroups:").
+		Replace(design)
+	for _, k := range []struct{ groups, want string }{
+		{"group water gull skua", ""},
+		{"group water skua gull", "5 group sea: servers in order is skua, gull, and should be gull, skua"},
+		{"group sea skua gull", "5 group sea: servers in order is skua, gull, and should be gull, skua"},
+	} {
+		name := strings.Fields(k.groups)[1]
+		text := strings.NewReplacer("group sea gull\n", k.groups+"\n", "group sea local", "group "+name+" local",
+			"group shore tern", "server skua radius 192.0.2.4 key one ports 1812 1813 wait 2 tries 2 rest 0\n"+
+				"group shore tern").Replace(held)
+		all, _ := differ(t, wanted, text, false)
+		require.Equal(t, k.want, strings.Join(all, "\n"), k.groups)
+	}
+}

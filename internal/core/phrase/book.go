@@ -52,6 +52,7 @@ type layout struct {
 	heading  []string // the words above the columns of a table that are told by where they begin
 	noise    []pattern
 	opens    []pattern // of lines that open a section and that no phrase reads, for end-word
+	keyedBy  []string  // elements that name the one around them, for tags
 	around   []pattern // of lines whose sections only surround: what stands in them is read as at the top
 	block    pattern   // begins a text of several lines that is never looked into
 	blockEnd string    // the hole of block whose value ends it

@@ -97,6 +97,30 @@ way ssh; login crew`, all)
 	require.ErrorContains(t, err, "line 1 has more than a million octets")
 }
 
+func TestElementsThatNameTheOneAroundThem(t *testing.T) {
+	t.Parallel()
+	b := small(t, `layout: {sections: tags, keyed-by: [name, id], around: [all]}
+territory: [server, "server *", keeper, "keeper *"]
+phrases:
+- about: server
+  say: server name=<name>
+  where: {protocol: radius}
+  below: [{say: "udp", below: [{say: "address <address>"}, {say: "port <authentication-port>"}]}]
+- {about: account, say: "keeper id=<name>", below: [{say: "level <level>"}]}
+`)
+	all, got := facts(t, b, "<all><server><name> "+
+		"r1\n</name><udp><address>192.0.2.1</address><port>1812</port></udp></server>\n"+
+		"<keeper><id>x</id><level>7</level></keeper><keeper><id>y</id></keeper></all>\n")
+	require.Equal(t, "server r1; protocol radius; address 192.0.2.1; authentication-port 1812\naccount x; level "+
+		"7\naccount y", all)
+	require.True(t, got.Whole)
+	// one that comes too late, or has elements of its own, is an element as any other
+	for _, text := range []string{"<server><udp/><name>r1</name></server>", "<server><name><b/>r1</name></server>", "<server/>"} {
+		all, _ = facts(t, b, text)
+		require.Contains(t, all, "unread server", text)
+	}
+}
+
 func TestASectionMayOnlySurround(t *testing.T) {
 	t.Parallel()
 	b := small(t, `layout: {sections: braces, around: [settings, "part *"]}

@@ -295,8 +295,13 @@ func (l *loader) layout(n *yaml.Node) {
 		"words": func(n *yaml.Node) {
 			o.anyCase = l.oneOf(n, "words", []string{"any-case", "exact"}) == "any-case"
 		},
-		"noise":  func(n *yaml.Node) { o.noise = l.patterns(n, "noise") },
-		"opens":  func(n *yaml.Node) { o.opens = l.patterns(n, "opens") },
+		"noise": func(n *yaml.Node) { o.noise = l.patterns(n, "noise") },
+		"opens": func(n *yaml.Node) { o.opens = l.patterns(n, "opens") },
+		"keyed-by": func(n *yaml.Node) {
+			for _, v := range l.texts(n, "keyed-by") {
+				o.keyedBy = append(o.keyedBy, v.Value)
+			}
+		},
 		"around": func(n *yaml.Node) { o.around = l.patterns(n, "around") },
 		"end":    func(n *yaml.Node) { o.end = l.pattern(n, "end") },
 		"block": func(n *yaml.Node) {

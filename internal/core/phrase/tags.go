@@ -17,15 +17,15 @@ func (r *reading) tags(text io.Reader) error {
 	d := xml.NewDecoder(counted)
 	d.Strict = false
 	var open []openElement
-	say := func(opens bool) {
-		if n := len(open); n > 0 && !open[n-1].said {
-			e := &open[n-1]
-			e.said = true
-			words := e.words
-			if body := strings.TrimSpace(e.body); body != "" {
-				words = append(words, strings.Fields(body)...)
+	say := func(opens bool) { // of every element that is open, from the outside in, what was not said yet
+		for i := range open {
+			e := &open[i]
+			if e.said {
+				continue
 			}
-			r.statement(statement{words: words, line: e.line, depth: n - 1, opens: opens})
+			e.said, e.key = true, false
+			words := append(e.words, strings.Fields(e.body)...)
+			r.statement(statement{words: words, line: e.line, depth: i, opens: opens || i < len(open)-1})
 		}
 	}
 	for {
@@ -34,8 +34,12 @@ func (r *reading) tags(text io.Reader) error {
 		r.lines.line = line
 		switch t := token.(type) {
 		case xml.StartElement:
-			say(true)
-			e := openElement{words: []string{t.Name.Local}, line: line}
+			n := len(open)
+			key := n > 0 && !open[n-1].said && !open[n-1].key && slices.Contains(r.book.layout.keyedBy, t.Name.Local)
+			if !key {
+				say(true)
+			}
+			e := openElement{words: []string{t.Name.Local}, line: line, key: key}
 			slices.SortFunc(t.Attr, func(a, b xml.Attr) int { return strings.Compare(a.Name.Local, b.Name.Local) })
 			for _, a := range t.Attr {
 				if a.Name.Space != "xmlns" && a.Name.Local != "xmlns" {
@@ -44,8 +48,13 @@ func (r *reading) tags(text io.Reader) error {
 			}
 			open = append(open, e)
 		case xml.EndElement:
-			say(false)
-			open = open[:len(open)-1]
+			last := len(open) - 1
+			if e := open[last]; e.key { // it names the element around it
+				open[last-1].words = append(open[last-1].words, t.Name.Local+"="+strings.Join(strings.Fields(e.body), " "))
+			} else {
+				say(false)
+			}
+			open = open[:last]
 		case xml.CharData:
 			if n := len(open); n > 0 && len(open[n-1].body)+len(t) < longestLine {
 				open[n-1].body += string(t)
@@ -81,6 +90,7 @@ type openElement struct {
 	body  string
 	line  int
 	said  bool
+	key   bool // it may name the element around it: nothing of that was said yet
 }
 
 // counting counts lines, and refuses one that is too long for a configuration.
