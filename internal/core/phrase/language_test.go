@@ -115,7 +115,8 @@ phrases:
 		"7\naccount y", all)
 	require.True(t, got.Whole)
 	// one that comes too late, or has elements of its own, is an element as any other
-	for _, text := range []string{"<server><udp/><name>r1</name></server>", "<server><name><b/>r1</name></server>", "<server/>"} {
+	for _, text := range []string{"<server><udp/><name>r1</name></server>", "<server><name><b/>r1</name></server>",
+		"<server/>"} {
 		all, _ = facts(t, b, text)
 		require.Contains(t, all, "unread server", text)
 	}
