@@ -96,7 +96,7 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 func TestANewSiteIsSafeAndRunsInALab(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "my site").status)
+	c.newSite(t, "my site")
 	r := c.run(t, "check", "my site")
 	require.Zero(t, r.status, r.out+r.err)
 	require.Contains(t, r.out, "nothing found")
@@ -253,7 +253,7 @@ func TestCheckExplainsFindingsAndDefaults(t *testing.T) {
 func TestCheckTriesBadPasswordsAndSeesOpenFiles(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)

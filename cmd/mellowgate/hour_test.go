@@ -15,7 +15,7 @@ import (
 func TestAFirstHourWithALab(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "mine")
 	by := func(command string, args ...string) result {
 		return c.run(t, append([]string{command, "-state", "st", "-person", "first.admin", "-password-file",

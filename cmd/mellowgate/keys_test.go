@@ -23,7 +23,7 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 	require.NotRegexp(t, `[lIO01o]`, one+two)
 	require.Equal(t, 2, c.run(t, "keys", "make", "-length", "8").status)
 
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	require.Zero(t, c.run(t, "keys", "identity", "id.txt").status)
 	require.Zero(t, c.run(t, "keys", "identity", "other.txt").status)
 	c.env = append(c.env, "MELLOWGATE_IDENTITY="+filepath.Join(c.dir, "id.txt"))

@@ -166,7 +166,7 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "s").status)
+	c.newSite(t, "s")
 	path := filepath.Join(c.dir, "s", "site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)

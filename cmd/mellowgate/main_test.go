@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/secrets"
 )
 
 // program is the built program; whole keeps all of it linked into the tests too, so that a
@@ -99,6 +100,33 @@ func strictly(t *testing.T, text string, into any) {
 	for _, key := range regexp.MustCompile(`"([^"\\]+)":`).FindAllStringSubmatch(text, -1) {
 		require.Regexp(t, `^[a-z][a-z0-9_]*$|[ .%]`, key[1], "names are snake_case")
 	}
+}
+
+// newSite makes a site as `new` does; its passwords have hashes that cost little, so that what
+// checks and logs in many times takes the time of the test alone.
+func (c call) newSite(t *testing.T, folder string) {
+	t.Helper()
+	require.Zero(t, c.run(t, "new", folder).status)
+	c.cheapHashes(t, folder)
+}
+
+// cheapHashes puts hashes of small cost for the passwords of a site that `new` made.
+func (c call) cheapHashes(t *testing.T, folder string) {
+	t.Helper()
+	path := filepath.Join(c.dir, folder, "site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	hash := regexp.MustCompile(`"\$argon2id[^"]*"( +# of the password in )(passwords/[\w.]+)`)
+	require.Regexp(t, hash, string(text))
+	cheap := hash.ReplaceAllStringFunc(string(text), func(found string) string {
+		parts := hash.FindStringSubmatch(found)
+		password, err := os.ReadFile(filepath.Join(c.dir, folder, parts[2]))
+		require.NoError(t, err)
+		made, err := secrets.Hash(strings.TrimSpace(string(password)), 64, 1)
+		require.NoError(t, err)
+		return strconv.Quote(made) + parts[1] + parts[2]
+	})
+	require.NoError(t, os.WriteFile(path, []byte(cheap), 0o600))
 }
 
 func widest(text string) int {

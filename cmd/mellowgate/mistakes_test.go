@@ -110,7 +110,7 @@ func listing(t *testing.T, dir string) []string {
 func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	good, err := os.ReadFile(path)
 	require.NoError(t, err)
@@ -186,7 +186,7 @@ func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
 func TestOffFalseAndNoMeanTheSame(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	good, err := os.ReadFile(path)
 	require.NoError(t, err)

@@ -14,7 +14,7 @@ import (
 func TestADeviceMayHaveAKeyOfItsOwn(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	require.Zero(t, c.run(t, "keys", "make", "-into", "mine/keys/own.key").status)
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)

@@ -139,7 +139,7 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 	follow(t, c, "docs/guide.md", []printed{
 		{call: "mellowgate demo", as: "mellowgate help demo"}, // above
 		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
-		{call: "mellowgate check my-site", says: nothing},
+		{call: "mellowgate check my-site", says: nothing, before: func(t *testing.T, c call) { c.cheapHashes(t, "my-site") }},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n", says: `^"\$argon2id\$.*"\n$`},
 		{call: "mellowgate keys make -into my-site/keys/second.key"},
 		{call: "mellowgate help keys", says: "seal NAME"},

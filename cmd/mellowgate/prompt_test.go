@@ -62,7 +62,7 @@ func TestCtrlCEndsAPasswordPromptAtOnce(t *testing.T) {
 func TestANewPassphraseIsTypedTwiceAndAnOldOneOnce(t *testing.T) {
 	t.Parallel()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	const fresh, again, old = "a new passphrase for the sealed keys: ", "the same once more: ",
 		"passphrase of the sealed keys: "
 	out, status := atTerminal(t, c, "keys seal gate-key mine", fresh, "one\r", again, "another\r")

@@ -23,7 +23,7 @@ import (
 func starterServed(t *testing.T) call {
 	t.Helper()
 	c := call{dir: t.TempDir()}
-	require.Zero(t, c.run(t, "new", "mine").status)
+	c.newSite(t, "mine")
 	path := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)

@@ -99,7 +99,7 @@ func TestWhatTakesLongIsSaidBeforeItIsDone(t *testing.T) {
 		said = text
 		cancel()
 	})
-	require.Regexp(t, `^trying whether the password of the account keeper is easy to guess: its hash is slow, 16 tries `+
+	require.Regexp(t, `^trying whether the password of the account keeper is easy to guess: its hash is slow, 13 tries `+
 		`take about [1-5]s$`, said)
 	require.Equal(t, []string{"keeper"}, untried)
 }

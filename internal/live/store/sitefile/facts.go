@@ -72,13 +72,20 @@ func guess(ctx context.Context, s *site.Site, say func(string)) (map[*site.Accou
 // the time was over before.
 func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(string)) (what string, done bool) {
 	type try struct{ password, what string }
-	tries := []try{{password: a.Name, what: "its own name"}, {password: "", what: "empty"}}
+	var tries []try
+	add := func(password, what string) { // each word once: a try is slow
+		if !slices.ContainsFunc(tries, func(t try) bool { return t.password == password }) {
+			tries = append(tries, try{password: password, what: what})
+		}
+	}
+	add(a.Name, "its own name")
+	add("", "empty")
 	for _, word := range append(strings.Fields(s.Name), s.Name) {
-		tries = append(tries, try{password: word, what: "the site's name"},
-			try{password: strings.ToLower(word), what: "the site's name"})
+		add(word, "the site's name")
+		add(strings.ToLower(word), "the site's name")
 	}
 	for _, p := range badPasswords {
-		tries = append(tries, try{password: p, what: "one that everybody tries first"})
+		add(p, "one that everybody tries first")
 	}
 	begin := time.Now()
 	for i, t := range tries {
