@@ -45,6 +45,16 @@ const (
 	MessageAuthenticatorMissing = "message-authenticator-missing"
 	RateLimited                 = "rate-limited"
 	ServerOverloaded            = "server-overloaded"
+	AnswerFromElsewhere         = "answer-from-elsewhere"
+	ReturnPath                  = "return-path"
+	MTU                         = "mtu"
+	AddressTranslated           = "address-translated"
+	WrongServer                 = "wrong-server"
+	LetInByNone                 = "let-in-by-none"
+	BelowLevel                  = "below-level"
+	ElevationRefused            = "elevation-refused"
+	PasswordExpired             = "password-expired"
+	CaptureCut                  = "capture-cut"
 	NotKnown                    = "not-known" // the evidence does not tell
 )
 
@@ -65,6 +75,9 @@ const (
 	restedPoint   pointKind = "rested"   // a server was left alone
 	recordPoint   pointKind = "record"   // a record was not kept, and nobody let in for that
 	listPoint     pointKind = "list"     // another list than the site says
+	belowPoint    pointKind = "below"    // refused, for a level below what the way in needs
+	raisePoint    pointKind = "raise"    // an elevation was refused
+	nonePoint     pointKind = "none"     // in without a check, because no server answered
 )
 
 // knowledge is what is known of one cause at one kind of point: how likely it is
@@ -96,9 +109,41 @@ var catalogue = []knowledge{
 			answeredSign: -5, closedSign: -4, openSign: -2, aliveSign: -3, unfitSign: -4, unreadableSign: -4, unknownSign: -4,
 			saidErrorSign: -4, lateSign: -5,
 			droppedConnSign: -4, tlsSign: -4, loginsAnswered: -3, heldKeySign: -1.5, heldPortSign: -2, legacyPortSign: -1,
-			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3},
+			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 4.5, noHostSign: 6,
+			inTimeSign: -5, unheardSign: -5, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, bigLostSign: -2,
+			wrongServerSign: -1, saysUnfitSign: -4, answerUnfitSign: -4},
 		says:   "nothing comes back from {server}: the way to it is cut or filtered, or its host is down",
 		repair: "look at the path from {device} to {server}: link, route, filter; then at the host itself"},
+	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -0.6,
+		signs: map[Shows]float64{cutOffSign: 5.5, droppedConnSign: 0.6, answeredBefore: 1.2, unknownSign: -4, unfitSign: -4,
+			saysUnfitSign: -4, malformedSign: -3, mixedSign: -3},
+		says: "the connection between {device} and {server} does not last: {text}",
+		repair: "look for what stands between {device} and {server} and resets connections (a filter with inspection, a " +
+			"translator), then at the service of {server} itself: its events say whether the question arrived"},
+	{cause: WrongServer, at: unheardPoint, layer: "network", prior: -1,
+		signs:  map[Shows]float64{wrongServerSign: 6, answeredSign: -6},
+		says:   "{device} asks {server}, and no server of the site has that address",
+		repair: "compare the addresses of the servers on {device} with the site; or add this one to the site"},
+	{cause: AnswerFromElsewhere, at: unheardPoint, layer: "network", prior: -1,
+		signs: map[Shows]float64{elsewhereSign: 8},
+		says:  "{server} is asked at one address and answers from another, so {device} drops the answer: {text}",
+		repair: "let {server} answer from the address that it was asked at (bind its service to that address), or name the " +
+			"other address on {device} and in the site"},
+	{cause: ReturnPath, at: unheardPoint, layer: "network", prior: -1,
+		signs: map[Shows]float64{unheardSign: 7, inTimeSign: 5.5, answeredSign: 1.8, lateSign: -6},
+		says:  "{server} hears {device} and answers, and the answers do not reach {device}: {text}",
+		repair: "look at the way back from {server} to {device}: routes and filters for what comes from the server's port, " +
+			"and whether {server} knows the way to the address that {device} asks from"},
+	{cause: MTU, at: unheardPoint, layer: "network", prior: -1,
+		signs: map[Shows]float64{bigLostSign: 7},
+		says:  "small packets pass between {device} and {server}, and larger ones are lost: {text}",
+		repair: "lower the MTU of the interface to the smallest of the path, or let ICMP \"too big\" through the filters " +
+			"between {device} and {server}"},
+	{cause: AddressTranslated, at: unheardPoint, layer: "network", prior: -1,
+		signs: map[Shows]float64{translatedSign: 6, answeredSign: -5},
+		says:  "what {device} sends reaches {server} with another address: {text}",
+		repair: "take the translation off this path; if it must be: give the device that address in the site (found: " +
+			"{source: ADDRESS}), and only where no other device is behind it"},
 	{cause: ServerOff, at: unheardPoint, layer: "transport", prior: 0.2,
 		signs: map[Shows]float64{closedSign: 3.5, siteKeySign: -4, heardOthersSign: -1.5, othersAnswerSign: -1.5,
 			nobodyAnswerSign: 0.8, loginsAnswered: -4, answeredSign: -4,
@@ -107,15 +152,34 @@ var catalogue = []knowledge{
 			droppedConnSign: -2, lateSign: -4, noWaySign: -2, mixedSign: -2},
 		says:   "the host of {server} is there and its port refuses: the service does not run",
 		repair: "start the service: mellowgate serve -only {server}; if it runs, compare its port with the device's"},
-	{cause: KeyDiffers, at: unheardPoint, layer: "protocol", prior: 0, place: "{device} and server {server}",
-		signs: map[Shows]float64{asDesignedSign: -0.3, siteKeySign: 0.5, unfitSign: proof, unreadableSign: 3.5,
-			heldKeySign: 3, droppedConnSign: 0.3, othersAnswerSign: 0.6, silentSign: 0.2,
-			fitsSign: -4, answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unknownSign: -3, tlsSign: -4,
-			malformedSign: -2, loginsAnswered: -3, forgedSign: -3, mixedSign: -4, heardNothingSign: -2, saidErrorSign: -1},
-		says:   "{device} and {server} do not have the same key, so neither can read the other",
+	{cause: KeyDiffers, at: unheardPoint, layer: "protocol", prior: -0.4, place: "{device} and server {server}",
+		signs: map[Shows]float64{unfitSign: proof, saysUnfitSign: 5, heldKeySign: 3, fitsSign: -6, answerUnfitSign: -1,
+			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unknownSign: -3, tlsSign: -4,
+			malformedSign: -2, loginsAnswered: -3, forgedSign: -3, mixedSign: -4, heardNothingSign: -2, cutOffSign: -5,
+			inTimeSign: -4, unheardSign: -4, elsewhereSign: -5, unsignedAnswer: -5},
+		says:   "{device} does not have the key that the site gives it for {server}{used}",
 		repair: "put the key {key} on {device} for the server {server}"},
+	{cause: KeyDiffers, at: unheardPoint, layer: "protocol", prior: -1, place: "server {server}, for {device}",
+		signs: map[Shows]float64{answerUnfitSign: proof, saysUnfitSign: 3.5, fitsSign: 0.4, heldKeySign: -3, unfitSign: -4,
+			gaveUpSign: -4, openSign: -2, unreadableSign: 0.5, droppedConnSign: -3,
+			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unknownSign: -3, tlsSign: -4,
+			malformedSign: -2, loginsAnswered: -3, forgedSign: -3, mixedSign: -4, heardNothingSign: -2, cutOffSign: -5,
+			inTimeSign: -4, unheardSign: -4, elsewhereSign: -5, unsignedAnswer: -5},
+		says:   "{server} does not have the key that the site gives it for {device}{used}; {device} has the right one",
+		repair: "put the key {key} on {server} for {device}, and leave {device} as it is"},
+	{cause: KeyDiffers, at: unheardPoint, layer: "protocol", prior: 0, place: "{device} and server {server}",
+		signs: map[Shows]float64{asDesignedSign: -0.3, siteKeySign: 0.5, unreadableSign: 3.5, unverifiedSign: 4.5,
+			saysUnfitSign: 3.5, answerUnfitSign: 1, heldKeySign: 1, droppedConnSign: 0.3, othersAnswerSign: 0.6,
+			silentSign: 0.2, fitsSign: -6, answeredBefore: -0.6,
+			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unknownSign: -3, tlsSign: -4,
+			malformedSign: -2, loginsAnswered: -3, forgedSign: -3, mixedSign: -4, heardNothingSign: -2, cutOffSign: -5,
+			inTimeSign: -4, unheardSign: -4, elsewhereSign: -5, unsignedAnswer: -5, saidErrorSign: -1},
+		says:   "{device} and {server} do not have the same key, so neither can read the other",
+		repair: "compare the key {key} on {device} with that on {server}, and put it where it is another"},
 	{cause: ClientUnknown, at: unheardPoint, layer: "protocol", prior: 0, place: "{device} and server {server}",
 		signs: map[Shows]float64{asDesignedSign: -0.3, siteKeySign: -2.5, unknownSign: 5, droppedConnSign: 1.4,
+			answeredBefore: -1.2, cutOffSign: -5, saysUnfitSign: -4, answerUnfitSign: -5, unackedSign: -4, unheardSign: -5,
+			inTimeSign: -4, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, translatedSign: -1,
 			heldSourceSign: 4, othersAnswerSign: 0.4, silentSign: 0.1,
 			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unfitSign: -4, loginsAnswered: -3,
 			unreadableSign: -2, tlsSign: -3, saidErrorSign: -2},
@@ -138,7 +202,9 @@ var catalogue = []knowledge{
 		repair: "compare the device's accounting port for {server} with the site's; then look at filters, and at what " +
 			"{server} serves (for:)"},
 	{cause: TooSlow, at: unheardPoint, layer: "network", prior: -0.3,
-		signs: map[Shows]float64{lateSign: 5, answeredSign: 3.5, silentSign: 0.3, gaveUpSign: 2.5, openSign: 0.5,
+		signs: map[Shows]float64{lateSign: 5, answeredSign: 2.2, silentSign: 0.3, gaveUpSign: 2.5, openSign: 0.5,
+			inTimeSign: -4, unheardSign: -4, unackedSign: -4, cutOffSign: -3, elsewhereSign: -5, unsignedAnswer: -5,
+			unverifiedSign: -4, saysUnfitSign: -4, answerUnfitSign: -4, noHostSign: -4,
 			aliveSign:  0.3,
 			closedSign: -4, noWaySign: -4, noConnectionSign: -4, unfitSign: -3, unknownSign: -3, heardNothingSign: -3,
 			droppedConnSign: -1, unreadableSign: -3},
@@ -204,6 +270,12 @@ var catalogue = []knowledge{
 		says:  "{device} sends requests without a Message-Authenticator, and {server} drops them: {text}",
 		repair: "let {device} send a Message-Authenticator with each request; if it cannot: message-authenticator: " +
 			"if-present for {server}"},
+	{cause: MessageAuthenticatorMissing, at: unheardPoint, layer: "protocol", prior: -1,
+		place: "server {server}, for {device}",
+		signs: map[Shows]float64{unsignedAnswer: 8},
+		says:  "{server} answers without a Message-Authenticator, and {device} drops the answer: {text}",
+		repair: "let {server} send a Message-Authenticator with each answer (renew its software); if it cannot: " +
+			"message-authenticator: if-present for {server}, on the devices too"},
 	{cause: RateLimited, at: unheardPoint, layer: "transport", prior: -1, place: "{device} and server {server}",
 		signs: map[Shows]float64{tooManySign: 9},
 		says:  "{device} asks {server} more than the service takes, and the rest is dropped: {text}",
@@ -218,7 +290,7 @@ var catalogue = []knowledge{
 	{cause: WrongPassword, at: refusedPoint, layer: "identity", prior: 1.2,
 		signs: map[Shows]float64{saidWrongPassword: proof, refusedSign: 0, inSiteSign: 1, grantSign: 0.6, wasRightBefore: 0.6,
 			notInSiteSign: -4, localNameSign: -3, notAllowedSign: -2, noGrantSign: -2,
-			wrongFormSign: -2, challengedSign: -4, lockedSign: -3, hasCodeSign: -0.5},
+			wrongFormSign: -2, sentFormSign: -2, challengedSign: -4, lockedSign: -3, hasCodeSign: -0.5},
 		says:   "{text}",
 		guess:  "{server} refused {person}: most likely the password is wrong",
 		repair: "type it again with care; if it is lost, give the person a new password in the site"},
@@ -238,6 +310,10 @@ var catalogue = []knowledge{
 		says:   "{text}",
 		guess:  "{server} refused {person}, who may not be allowed any more",
 		repair: "if the person is to come back: take disabled or until out of the site"},
+	{cause: PasswordExpired, at: refusedPoint, layer: "identity", prior: -1.5,
+		signs:  map[Shows]float64{saidExpired: 8},
+		says:   "the password of {person} is right and expired: {text}",
+		repair: "let {person} give themselves a new password where the directory offers it; this login cannot do it"},
 	{cause: SecondFactor, at: refusedPoint, layer: "identity", prior: -1,
 		signs: map[Shows]float64{saidSecondFactor: 7, challengedSign: 5, hasCodeSign: 1.6, saidWrongPassword: -3},
 		says:  "{text}",
@@ -250,7 +326,7 @@ var catalogue = []knowledge{
 		guess:  "{server} refused {person}: it may have no grant for this person here",
 		repair: "if the person is to get in: widen that grant, or add one"},
 	{cause: PasswordForm, at: refusedPoint, layer: "protocol", prior: -1,
-		signs: map[Shows]float64{saidForm: 7, wrongFormSign: 4.5, notInSiteSign: -3},
+		signs: map[Shows]float64{saidForm: 7, sentFormSign: 5.5, wrongFormSign: 4.5, notInSiteSign: -3},
 		says:  "{text}",
 		guess: "{server} refused {person}: it may not be able to check a password in this form",
 		repair: "let the device send the password as PAP or by prompts, or keep this person's password so that it can be " +
@@ -296,11 +372,24 @@ var catalogue = []knowledge{
 		signs: map[Shows]float64{saidNoGrant: 7, noGrantSign: 2},
 		says:  "{text}", repair: "if the person is to get in: widen that grant, or add one"},
 	{cause: NoRights, at: lowPoint, layer: "rights", prior: 2,
-		signs: map[Shows]float64{sessionNotAsked: 2, noLevel: 2, levelPromised: 1.5, templateSign: -7, otherListSign: -2.5},
+		signs: map[Shows]float64{sessionNotAsked: 2, noLevel: 2, levelPromised: 1.5, levelBelow: 3, templateSign: -7, otherListSign: -2.5},
 		says:  "{person} is in below the level that was meant: {text}",
 		guess: "{person} is in below the level that was meant",
 		repair: "give the way in a session list (on a console the kind must also obey it: console-obeys-authorization); " +
 			"with RADIUS compare level-from with the attribute that the server sends"},
+	{cause: BelowLevel, at: belowPoint, layer: "rights", prior: 3,
+		signs: map[Shows]float64{belowPages: 3, levelPromised: 0.5},
+		says:  "{person} was accepted and then refused, because the level is below what {way} needs: {text}",
+		repair: "give the person a role of that level, or lower what the way in needs: web-needs-level, api-needs-level of " +
+			"the kind, if the device can"},
+	{cause: ElevationRefused, at: raisePoint, layer: "rights", prior: 3, signs: map[Shows]float64{raiseRefused: 2},
+		says: "{person} is in and was not raised: {text}",
+		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if no server " +
+			"answers it, end that list with a secret of the device"},
+	{cause: LetInByNone, at: nonePoint, layer: "design", prior: 4, signs: map[Shows]float64{byNoneSign: 2},
+		says:   "{person} was let in without any check, because no server answered and the list ends with none",
+		repair: "end the list with local in place of none: as it is, anybody gets in while the servers are away",
+		place:  "{device} by {way}, list {list}"},
 	{cause: TemplateMissing, at: lowPoint, layer: "rights", prior: -2, signs: map[Shows]float64{templateSign: 8},
 		says:   "the server let {person} in with the rights of a local account that is not on the device",
 		repair: "add that account to the device, or take account out of the person's role"},

@@ -70,8 +70,8 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 	for _, c := range all {
 		fits := false
 		switch y.Saw {
-		case "", "refused":
-			fits = c.Outcome == walk.OutcomeRefused
+		case "", "refused": // that servers are silent is a guess that nothing speaks for
+			fits = c.Outcome == walk.OutcomeRefused && allUp(c)
 		case "slow", "no-prompt":
 			fits = c.Wait.Seconds() >= slowAfter
 		case "low-level":
@@ -106,6 +106,11 @@ func (j *judging) ofCase(c foresee.Case) {
 	at := j.story.Time
 	j.story.Login = &t
 	j.fromDevice()
+	if j.symptom.Saw == "slow" || j.symptom.Saw == "no-prompt" { // what it was waited for, and not how it ended
+		j.points = slices.DeleteFunc(j.points, func(p point) bool {
+			return p.kind != unheardPoint && p.kind != patiencePoint
+		})
+	}
 	j.story.Login, j.story.Time = nil, at
 	for i := range j.points {
 		for k := range j.points[i].signs {

@@ -41,13 +41,16 @@ type Verdict struct {
 	// LaterHealthy is when the same person was on the same device again, and
 	// all was well; nil when that was not seen.
 	LaterHealthy *time.Time `json:"later_healthy,omitempty"`
+	// Unseen is set where nothing went wrong in what is at hand, and the login is
+	// not in it to its end, or not as it was seen by eye.
+	Unseen bool `json:"-"`
 }
 
 // Explain judges the newest login that fits the symptom and went wrong, else
 // the newest that fits.
 func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 	e, clocks := aligned(e)
-	var newest *Verdict
+	var newest, unseen *Verdict
 	x := newIndex(e)
 	for _, s := range slices.Backward(stories(e, x)) {
 		if !symptom.fits(s) {
@@ -55,19 +58,23 @@ func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 		}
 		v := judge(e, x, s, symptom)
 		v.Clocks = clocks
-		if !v.Healthy {
+		switch {
+		case v.Unseen && unseen == nil:
+			unseen = &v
+		case v.Healthy && newest == nil:
+			newest = &v
+		case !v.Healthy && !v.Unseen:
 			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
 				v.LaterHealthy = &newest.Story.Time
 			}
 			return v
 		}
-		if newest == nil {
-			newest = &v
-		}
 	}
 	switch {
 	case newest != nil:
 		return *newest
+	case unseen != nil:
+		return *unseen
 	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Probes) > 0:
 		// Counters know no single login: where logins were noted, and none is meant,
 		// they say nothing.
@@ -104,14 +111,19 @@ func (j *judging) verdict() Verdict {
 		}
 		for i, w := range some {
 			c := j.cause(p, w)
-			c.Follows, c.Instead = follows[p.kind] && roots > 0, i > 0
+			c.Follows, c.Instead = (follows[p.kind] || p.follows) && roots > 0, i > 0
 			v.Causes = append(v.Causes, c)
 		}
 		roots++
 	}
 	v.Causes = together(v.Causes)
-	if len(v.Causes) == 0 && j.unclear+j.hidden > 0 {
+	if len(v.Causes) == 0 && (j.unclear > 0 || j.hidden > 0 && !j.walked().in) {
 		v.Causes = append(v.Causes, j.notKnown())
+	}
+	if len(v.Causes) == 0 {
+		if c := j.notSeen(); c != nil {
+			v.Causes, v.Unseen = append(v.Causes, *c), c.Cause == NotKnown
+		}
 	}
 	v.Healthy = len(v.Causes) == 0
 	return v
@@ -123,21 +135,28 @@ var forgedFirst = map[bool]string{true: "forged"}
 func (j *judging) notKnown() Cause {
 	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1,
 		Says:     "something went wrong, and what is at hand does not tell why",
-		Evidence: []string{j.noted()}, Against: []string{}, Repair: "nothing to repair yet: look further first",
-		Next: []string{}}
+		Evidence: []string{j.inWords()}, Against: []string{}, Repair: "nothing to repair yet: look further first",
+		Next: j.missing()}
 	if j.unclear == 0 {
 		c.Says, c.Evidence = "what was asked and answered cannot be read without the key",
 			[]string{fmt.Sprintf("questions whose content the key hides: %d", j.hidden)}
 		c.Next = []string{"the same with the keys: name the site, or give -key-file FILE"}
-		return c
-	}
-	have := j.evidence.Sources()
-	for _, from := range nextOrder[unheardPoint] {
-		if !have[from] && len(c.Next) < 2 {
-			c.Next = append(c.Next, strings.ReplaceAll(next[from], "{device}", j.story.Device))
+		if j.evidence.Site != nil {
+			c.Next = []string{"the files of the keys: mellowgate keys list SITE says which are not there"}
 		}
 	}
 	return c
+}
+
+// missing says what to look at next, of what is not at hand.
+func (j *judging) missing() []string {
+	have, some := j.evidence.Sources(), []string{}
+	for _, from := range nextOrder[unheardPoint] {
+		if !have[from] && len(some) < 2 {
+			some = append(some, strings.ReplaceAll(next[from], "{device}", j.story.Device))
+		}
+	}
+	return some
 }
 
 // follows are points that come of others.
@@ -167,8 +186,10 @@ type judging struct {
 	story    Story
 	symptom  Symptom
 	points   []point
-	unclear  int // a refusal that no point explains
-	hidden   int // packets that cannot be read without the key
+	unclear  int  // a refusal that no point explains
+	hidden   int  // packets that cannot be read without the key
+	overTLS  bool // a talk over TLS that went to its end
+	cut      bool // the capture keeps only a part of what was asked
 }
 
 // point adds a point, or more signs to one that there is.
@@ -193,7 +214,7 @@ func (j *judging) where() string {
 	return j.story.Device + " by " + j.story.Access
 }
 
-func (j *judging) noted() string {
+func (j *judging) inWords() string {
 	if j.story.Login == nil {
 		return "there is a refusal without a reason"
 	}
@@ -225,6 +246,11 @@ func (j *judging) fromDevice() {
 		(decided.Method == string(site.ByLocal) || decided.Method == string(site.ByOnly)):
 		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
 		j.unanswered(t.Steps)
+	case refused && decided.Result == walk.Refused && j.secondBest(t.Steps, decided):
+		j.unanswered(t.Steps) // who would have let the person in was not there
+		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, follows: true,
+			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By,
+				Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 	case refused && decided.Result == walk.Refused:
 		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List,
 			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By,
@@ -236,7 +262,8 @@ func (j *judging) fromDevice() {
 			signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
 	case refused && t.Reason == reason.BelowLevel:
-		j.point(point{kind: lowPoint, signs: signs{noted(noLevel)}})
+		j.point(point{kind: belowPoint, signs: signs{{What: belowPages, From: evidence.FromTrace, Time: t.Time,
+			Text: fmt.Sprintf("%s came in with level %d", t.Person, t.Level)}}})
 	case refused && t.Reason == reason.TemplateMissing:
 		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
 	case refused && t.Reason == reason.NotRecorded:
@@ -245,7 +272,7 @@ func (j *judging) fromDevice() {
 	case refused && t.Reason == reason.ListEnded:
 		j.unanswered(t.Steps)
 		j.ended(last)
-	case !refused && t.By == string(site.ByLocal):
+	case !refused && t.By == string(site.ByLocal), !refused && t.By == string(site.ByNone):
 		j.fallback()
 	case !refused:
 		j.low()
@@ -263,11 +290,45 @@ func (j *judging) fromDevice() {
 		j.points = entry
 	}
 	for _, later := range j.story.Later {
+		if later.Kind == evidence.TraceRaise && later.Outcome == walk.OutcomeRefused {
+			j.raise(later)
+		}
 		j.unanswered(later.Steps)
 	}
 	if refused && len(j.points) == 0 {
 		j.unclear++
 	}
+}
+
+// secondBest reports whether a group said no that is asked only because one before
+// it gave no answer, and the design lets the person in by that one.
+func (j *judging) secondBest(steps []evidence.TraceStep, decided evidence.TraceStep) bool {
+	before := false
+	for _, s := range steps {
+		if s.Purpose != site.AskLogin || s.By == decided.By && s.Result == decided.Result {
+			break
+		}
+		before = before || strings.HasPrefix(s.Method, "group ") && s.Result == walk.Unavailable
+	}
+	if !before {
+		return false
+	}
+	if c := j.foreseen(); c != nil && c.Outcome != walk.OutcomeRefused && c.By != decided.By {
+		return true
+	}
+	return slices.ContainsFunc(j.story.Events, func(e evidence.Event) bool {
+		return e.Server == decided.By && (e.Reason == reason.UnknownPerson || e.Reason == reason.NoEntry)
+	})
+}
+
+// raise is an elevation that was refused.
+func (j *judging) raise(t evidence.Trace) {
+	why := string(t.Reason)
+	if known := t.Reason.Sentence(); known != "" {
+		why = strings.ToLower(known[:1]) + strings.TrimSuffix(known[1:], ".")
+	}
+	j.point(point{kind: raisePoint, signs: signs{{What: raiseRefused, From: evidence.FromTrace, Time: t.Time,
+		Text: "the device noted of the elevation: " + why}}})
 }
 
 // decidingStep returns the login step that said no, if one did.
@@ -319,6 +380,18 @@ func (j *judging) fallback() {
 	}) {
 		return // the list has local first: as designed
 	}
+	if t.By == string(site.ByNone) {
+		list := ""
+		for _, s := range t.Steps {
+			if s.Purpose == site.AskLogin {
+				list = s.List
+			}
+		}
+		j.point(point{kind: nonePoint, list: list, signs: signs{{What: byNoneSign, From: evidence.FromTrace, Time: t.Time,
+			Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
+		j.unanswered(t.Steps)
+		return
+	}
 	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time,
 		Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
 	j.unanswered(t.Steps)
@@ -328,18 +401,18 @@ func (j *judging) fallback() {
 func (j *judging) low() {
 	t := j.story.Login
 	promised, says := -1, Sign{}
+	if n, text, known := j.promised(); known {
+		promised, says = n, Sign{What: levelPromised, From: evidence.FromSite, Time: t.Time, Text: text}
+	}
 	for _, e := range j.story.Events {
-		if e.Answer == evidence.Accepted && e.Level != nil && *e.Level > promised {
+		if says.What == "" && e.Answer == evidence.Accepted && e.Level != nil && *e.Level > promised {
 			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
 				Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
 		}
 	}
-	if n, text, ok := j.promisedBySite(); promised < 0 && ok {
-		promised, says = n, Sign{What: levelPromised, From: evidence.FromSite, Time: t.Time, Text: text}
-	}
 	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == site.AskSession })
-	if promised < 0 && j.symptom.Saw == "low-level" {
-		promised = 15
+	if j.symptom.Saw == "low-level" && promised < 15 {
+		promised, says = 15, Sign{}
 	}
 	if promised <= t.Level {
 		return

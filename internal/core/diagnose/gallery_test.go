@@ -153,7 +153,7 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 	for _, kind := range []evidence.ProbeKind{evidence.ProbeReach, evidence.ProbeStatus, evidence.ProbeAccountingStatus,
 		evidence.ProbeLogin} {
 		for _, result := range []evidence.ProbeResult{evidence.ProbeOpen, evidence.ProbeClosed, evidence.ProbeSilent,
-			evidence.ProbeNoWay, evidence.ProbeAlive, evidence.ProbeRefused, evidence.ProbeUnfit, evidence.ProbeClientUnknown,
+			evidence.ProbeNoWay, evidence.ProbeAlive, evidence.ProbeRefused, evidence.ProbeUnfit, evidence.ProbeEnded,
 			evidence.ProbeError, evidence.ProbeTLS} {
 			asked := []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: kind, Result: result, Text: "it says so"}}
 			name := fmt.Sprintf("probe %s %s", kind, result)

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
 )
 
 // index finds evidence by what it is about, and then by time: a day of a busy
@@ -15,12 +17,14 @@ type index struct {
 	asked, askedOf     map[string][]evidence.Exchange // by who asked, and by the server
 	asking             map[[2]string]int              // how many exchanges a server had with an asker
 	lines              map[string][]evidence.LogLine
+	foreseen           map[foreseenKey]*foresee.Case // worked out once for who is alike
+	directory          []evidence.Exchange           // what directories told servers
 }
 
 func newIndex(e evidence.Evidence) *index {
 	x := &index{ofDevice: map[string][]evidence.Event{}, ofServer: map[string][]evidence.Event{},
 		asked: map[string][]evidence.Exchange{}, askedOf: map[string][]evidence.Exchange{}, asking: map[[2]string]int{},
-		lines: map[string][]evidence.LogLine{}}
+		lines: map[string][]evidence.LogLine{}, foreseen: map[foreseenKey]*foresee.Case{}}
 	for _, v := range e.Events {
 		if v.Question == evidence.FaultQuestion {
 			continue
@@ -33,6 +37,10 @@ func newIndex(e evidence.Evidence) *index {
 		x.ofServer[v.Server] = append(x.ofServer[v.Server], v)
 	}
 	for _, v := range e.Exchanges {
+		if v.Question == site.AskDirectory {
+			x.directory = append(x.directory, v)
+			continue
+		}
 		x.asked[v.AskedBy()] = append(x.asked[v.AskedBy()], v)
 		x.askedOf[v.AskedOf()] = append(x.askedOf[v.AskedOf()], v)
 		x.asking[[2]string{v.AskedOf(), v.AskedBy()}]++

@@ -43,8 +43,17 @@ func (j *judging) pointsOfEvents() {
 func (j *judging) pointsOfPackets() {
 	for i, x := range j.story.Exchanges {
 		switch {
+		case x.Has(evidence.MarkCut):
+			j.cut = true
+		case x.Hidden() && x.Protocol == "tls":
+			j.overTLS = true
 		case x.Hidden():
 			j.hidden++
+		case x.Has(evidence.MarkAborted):
+		case x.Has(evidence.MarkUnheard):
+			if j.unheard(x) {
+				j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
+			}
 		case x.Unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),
@@ -60,6 +69,9 @@ func (j *judging) pointsOfPackets() {
 					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
 		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
 			j.point(point{kind: refusedPoint, server: x.AskedOf()})
+		case x.Answer == evidence.Accepted && (x.Question == site.AskSession || x.Question == site.AskLogin &&
+			x.Protocol == "radius" && j.levelIn(x)):
+			j.lowGiven(x)
 		case x.Answer == evidence.Accepted && x.Question == site.AskLogin && x.Protocol == "radius" && !j.levelIn(x):
 			j.point(point{kind: lowPoint, server: x.AskedOf(),
 				signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
@@ -67,6 +79,27 @@ func (j *judging) pointsOfPackets() {
 						clock(x.Time), x.AskedOf())}}})
 		}
 	}
+}
+
+// unheard reports whether the answer to a question that came again was not heard
+// to the end: the device went on to another server, or asked as often as it does and
+// nothing followed. One answer that is lost on its way is made good by the next.
+func (j *judging) unheard(again evidence.Exchange) bool {
+	repeats := 0
+	for _, x := range j.story.Exchanges {
+		switch {
+		case x.Question == again.Question && x.Has(evidence.MarkUnheard):
+			if repeats++; x.AskedOf() != again.AskedOf() {
+				return true
+			}
+		case x.Time.After(again.Time) && x.Question == again.Question && x.AskedOf() != again.AskedOf():
+			return true
+		case x.Time.After(again.Time) && x.Question.Records() && !again.Question.Records():
+			return false
+		}
+	}
+	w := j.way()
+	return repeats > 1 || w != nil && w.Lists[site.RecordSessions] != nil
 }
 
 // joined reports whether an exchange has no answer only because the capture begins
@@ -77,6 +110,12 @@ func (j *judging) joined(x evidence.Exchange) bool {
 
 // levelIn reports whether an accepting answer carries rights.
 func (j *judging) levelIn(x evidence.Exchange) bool {
+	if j.ownLevelFrom() {
+		traits := j.evidence.Site.Device(j.story.Device).Kind.Traits
+		return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
+			return a.Name == traits.LevelFrom || a.Name == traits.AccountFrom
+		})
+	}
 	return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
 		return a.Name == "Management-Privilege-Level" || a.Name == "Service-Type" || strings.Contains(a.Name, "Level")
 	})
@@ -101,7 +140,8 @@ func (j *judging) pointsOfLog() {
 		case l.Reason == reason.WrongPassword, l.Reason == reason.LockedForNow:
 			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
 		case l.Reason == reason.BelowLevel:
-			j.point(point{kind: lowPoint, signs: signs{{What: noLevel, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
+			j.point(point{kind: belowPoint,
+				signs: signs{{What: belowPages, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.TemplateMissing:
 			j.point(point{kind: lowPoint,
 				signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})

@@ -122,13 +122,36 @@ func (j *judging) lookPerson(p *point) {
 		say(noGrantSign, text)
 	}
 	server := s.Server(p.server)
-	if server == nil || person.Password.Key != nil {
+	if server == nil || person.Password.Key != nil || person.Password.None {
 		return
 	}
-	if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !site.OneWay(form) {
+	if form, seen := j.formSeen(); seen && !site.OneWay(form) {
+		say(sentFormSign, fmt.Sprintf("the password came as %s, and the password of %s is a one-way hash (%s)", form, name,
+			s.Where(person.Password.Place)))
+	} else if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !seen && !site.OneWay(form) {
 		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)", device.Name,
 			form, name, s.Where(person.Password.Place)))
 	}
+}
+
+// formSeen returns the form in which packets carried the password of the story.
+func (j *judging) formSeen() (form string, seen bool) {
+	for _, x := range j.story.Exchanges {
+		for _, a := range x.Request {
+			switch {
+			case x.Question != site.AskLogin:
+			case a.Name == "form" && a.Value != "":
+				return a.Value, true
+			case a.Name == "User-Password":
+				return site.PAP, true
+			case a.Name == "CHAP-Password":
+				return site.CHAP, true
+			case strings.HasPrefix(a.Name, "MS-CHAP2-Response"):
+				return site.MSCHAPv2, true
+			}
+		}
+	}
+	return "", false
 }
 
 // decision is what the site says of a login with the right password: by the way
@@ -216,21 +239,4 @@ func named(list string) string {
 		return "of its own (built-in)"
 	}
 	return list
-}
-
-// promisedBySite returns the level that the site promises to who got in by a
-// server.
-func (j *judging) promisedBySite() (int, string, bool) {
-	s, t := j.evidence.Site, j.story.Login
-	if s == nil || t == nil || s.Person(t.Person) == nil || s.Device(t.Device) == nil || t.By == string(site.ByLocal) {
-		return 0, "", false
-	}
-	access, _, _ := strings.Cut(t.Access, " ")
-	d := rights.Decide(s, rights.Question{Purpose: site.Session, Device: s.Device(t.Device), Access: access,
-		Person: t.Person, Credential: rights.Right}, t.Time)
-	if !d.Allow {
-		return 0, "", false
-	}
-	return d.Role.Level, fmt.Sprintf("the site gives %s the role %s, level %d (%s)", t.Person, d.Role.Name, d.Role.Level,
-		s.Where(d.Place)), true
 }

@@ -9,6 +9,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 )
 
 // look gathers what all evidence shows about a point.
@@ -17,6 +18,7 @@ func (j *judging) look(p *point) {
 	case unheardPoint:
 		j.lookEvents(p)
 		j.lookPackets(p)
+		j.lookDirectory(p)
 		j.lookCounters(p)
 		j.lookLog(p)
 		j.lookProbes(p)
@@ -71,7 +73,7 @@ func (j *judging) lookEvents(p *point) {
 				Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			heard = true
 		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed:
-			p.signs = append(p.signs, Sign{What: answeredSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+			p.signs = append(p.signs, Sign{What: j.inTime(e), From: evidence.FromEvents, Time: e.Time, Server: e.Server,
 				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer,
 					j.story.Device)})
 			heard = true
@@ -107,13 +109,105 @@ func (j *judging) lookEvents(p *point) {
 			break
 		}
 	}
-	// Nobody knows the asker: the server noted an address that no device has.
+	j.lookStrangers(p, all)
+	j.lookEarlier(p)
+}
+
+// window is the time of one try at a server.
+type window struct{ from, to time.Time }
+
+// tries returns when the device tried a server in vain in this story.
+func (j *judging) tries(server string) []window {
+	var all []window
+	of := func(t evidence.Trace) {
+		at := beginning(t)
+		for _, step := range t.Steps {
+			for _, try := range step.Tries {
+				end := at.Add(time.Duration(try.Seconds * float64(time.Second)))
+				if try.Server == server && try.Result == walk.Unavailable {
+					all = append(all, window{from: at, to: end})
+				}
+				at = end
+			}
+		}
+	}
+	if j.story.Login != nil {
+		of(*j.story.Login)
+	}
+	for _, t := range j.story.Commands {
+		of(t)
+	}
+	for _, t := range j.story.Later {
+		of(t)
+	}
+	return all
+}
+
+// clockSlip is how far two clocks that agree may note one thing apart.
+const clockSlip = 100 * time.Millisecond
+
+// inTime is the sign of an answer that a server noted and the device does not
+// have: in time, it was lost on its way; after the last try, it came too late.
+func (j *judging) inTime(e evidence.Event) Shows {
+	tries := j.tries(e.Server)
+	if len(tries) == 0 {
+		return answeredSign
+	}
+	for _, w := range tries {
+		if e.Time.After(w.from.Add(-clockSlip)) && e.Time.Before(w.to.Add(-w.to.Sub(w.from)/10)) {
+			return inTimeSign
+		}
+	}
+	return lateSign
+}
+
+// lookStrangers adds what a server noted of an address that no device has. It may
+// be this device behind another address, where its questions came just when the
+// device asked, and only then; a packet of somebody else is no evidence.
+func (j *judging) lookStrangers(p *point, all []evidence.Event) {
+	if slices.ContainsFunc(p.signs, func(s Sign) bool {
+		return s.What == saysUnfitSign || s.What == answeredSign || s.What == inTimeSign || s.What == lateSign
+	}) {
+		return
+	}
+	windows := j.tries(p.server)
+	for _, l := range j.story.Lines {
+		if j.story.Login == nil && l.What == evidence.LogNoAnswer && l.Server == p.server {
+			windows = append(windows, window{from: l.Time.Add(-slack), to: l.Time})
+		}
+	}
+	strangers := map[string]int{} // how often each came while the device asked
+	var newest evidence.Event
 	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
-		if e.Device == "" && e.Reason == reason.ClientUnknown && e.Client != j.story.Device &&
-			!slices.ContainsFunc(p.signs, func(s Sign) bool { return s.What == unfitSign || s.What == answeredSign }) {
-			p.signs = append(p.signs,
-				Sign{What: unknownSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
-			break
+		if e.Device != "" || e.Reason != reason.ClientUnknown || e.Client == j.story.Device {
+			continue
+		}
+		if slices.ContainsFunc(windows, func(w window) bool {
+			return e.Time.After(w.from.Add(-clockSlip)) && e.Time.Before(w.to.Add(clockSlip))
+		}) {
+			strangers[e.Client]++
+			newest = e
+		} else {
+			strangers[e.Client] -= len(windows) + 1 // it comes at other times too
+		}
+	}
+	for client, n := range strangers {
+		if n >= len(windows) && n > 0 && client == newest.Client {
+			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: newest.Time, Server: newest.Server,
+				Text: notedBy(newest)})
+		}
+	}
+}
+
+// lookEarlier adds that a server answered this device shortly before.
+func (j *judging) lookEarlier(p *point) {
+	for _, t := range slices.Backward(j.story.Before) {
+		for _, step := range t.Steps {
+			if step.By == p.server && t.Time.After(j.story.Time.Add(-time.Hour)) {
+				p.signs = append(p.signs, Sign{What: answeredBefore, From: evidence.FromTrace, Time: t.Time, Server: p.server,
+					Text: fmt.Sprintf("%s answered %s at %s", p.server, j.story.Device, clock(t.Time))})
+				return
+			}
 		}
 	}
 }
@@ -135,12 +229,15 @@ func aQuestion(q site.Question) string {
 }
 
 // markWords are the signs of what a capture shows of one exchange.
-var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: unfitSign,
+var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, evidence.MarkUnverified: answerUnfitSign,
 	evidence.MarkForged: forgedSign, evidence.MarkStray: forgedSign, evidence.MarkPortClosed: closedSign,
 	evidence.MarkNoWay: noWaySign, evidence.MarkNoSynAck: noConnectionSign, evidence.MarkTLSOnClear: mixedSign,
 	evidence.MarkClearOnTLS: mixedSign, evidence.MarkMixed: mixedSign, evidence.MarkLegacyPort: legacyPortSign,
 	evidence.MarkLate: lateSign, evidence.MarkNoServer: otherPortSign, evidence.MarkClientUnknown: unknownSign,
-	evidence.MarkClearBody: malformedSign}
+	evidence.MarkClearBody: malformedSign, evidence.MarkUnheard: unheardSign, evidence.MarkElsewhere: elsewhereSign,
+	evidence.MarkUnsigned: unsignedAnswer, evidence.MarkUnacked: unackedSign, evidence.MarkBigLost: bigLostSign,
+	evidence.MarkTooBig: bigLostSign, evidence.MarkCutOff: cutOffSign, evidence.MarkNoHost: noHostSign,
+	evidence.MarkTLSAlert: tlsSign, evidence.MarkDirRefuses: dirRefusesSign, evidence.MarkDirNoBase: dirNoBaseSign}
 
 // gaveUpAfter is from how many seconds on a connection without an answer was
 // ended by who asked, rather than closed at once by the server.
@@ -151,25 +248,27 @@ func packetSigns(x evidence.Exchange, server string) signs {
 	var all signs
 	say := func(what Shows, text string) {
 		all = append(all, Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: server, Asked: x.Question,
-			Text: text})
+			Text: text, Key: x.KeyUsed})
 	}
 	question := fmt.Sprintf("%s: %s to %s", clock(x.Time), strings.TrimPrefix(aQuestion(x.Question), "a "), server)
 	if x.Question == site.AskConnect {
 		question = fmt.Sprintf("%s: a connection to %s", clock(x.Time), server)
 	}
 	marked := false
-	for i, m := range x.Marks {
+	for _, m := range x.Marks {
 		what, ok := markWords[m]
-		if !ok {
+		if !ok || m == evidence.MarkUnverified && x.Has(evidence.MarkForged) {
 			continue
 		}
 		marked = true
-		say(what, question+": "+x.Remarks[min(i, len(x.Remarks)-1)])
+		say(what, question+": "+x.Says[m])
 	}
 	ended := slices.Contains(x.Marks, evidence.MarkEndedEarly)
 	switch {
 	case x.Key == evidence.KeyUnfit && !slices.Contains(x.Marks, evidence.MarkForged):
 		say(unfitSign, question+": it was not made with the key of "+server)
+	case x.AnswerKey == evidence.KeyUnfit && x.Protocol != "radius":
+		say(answerUnfitSign, question+": the answer was not made with the key of the site")
 	case x.Key == evidence.KeyFits:
 		say(fitsSign, question+": it was made with the right key")
 	}
@@ -180,8 +279,7 @@ func packetSigns(x evidence.Exchange, server string) signs {
 		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then the capture ends", question,
 			x.Seconds))
 	case ended && x.Seconds < gaveUpAfter:
-		say(droppedConnSign,
-			fmt.Sprintf("%s: the connection was closed %.0f ms later, without an answer", question, 1000*x.Seconds))
+		say(droppedConnSign, fmt.Sprintf("%s: %s (%.0f ms later)", question, x.Says[evidence.MarkEndedEarly], 1000*x.Seconds))
 	case ended:
 		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question,
 			x.Seconds))
@@ -190,8 +288,6 @@ func packetSigns(x evidence.Exchange, server string) signs {
 	// an error in answer to what it could not read is no word of its own
 	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit:
 		say(saidErrorSign, question+": it answers that it cannot answer")
-	case x.Answer == evidence.Unreadable && x.Key == evidence.KeyUnfit:
-		say(unreadableSign, question+": the answer cannot be read")
 	}
 	return all
 }
@@ -209,16 +305,14 @@ func (j *judging) lookPackets(p *point) {
 		switch {
 		case x.Unanswered() && (x.Question == site.AskConnect || x.Question.Records() == p.asked.Records()):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
-		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged),
+		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged), x.Has(evidence.MarkUnheard),
 			slices.Contains(x.Marks, evidence.MarkStray):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
 		case p.asked.Records() && !x.Question.Records() && x.Question != site.AskConnect:
 			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server,
 				Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
 		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil:
-			p.signs = append(p.signs, Sign{What: lateSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
-				Text: fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server, x.Seconds,
-					j.story.Device)})
+			p.signs = append(p.signs, j.answerInVain(p, x))
 		}
 	}
 	of := j.index.askedOf[p.server]
@@ -238,8 +332,62 @@ func (j *judging) lookPackets(p *point) {
 	}
 }
 
-// lookCounters adds what the device counted.
+// answerInVain is the sign of an answer that the capture has and the device does
+// not: within its timeout it was lost on its way, after it it came too late.
+func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
+	what, text := lateSign, fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server,
+		x.Seconds, j.story.Device)
+	patience := slowAfter * time.Second
+	if s := j.evidence.Site; s != nil && s.Server(p.server) != nil {
+		patience = s.Server(p.server).Timeout
+	}
+	for _, w := range j.tries(p.server) {
+		patience = w.to.Sub(w.from)
+	}
+	if time.Duration(x.Seconds*float64(time.Second)) < patience*9/10 {
+		what, text = inTimeSign, fmt.Sprintf("the answer of %s is in the capture %.2f s after the question, and %s has none",
+			p.server, x.Seconds, j.story.Device)
+	}
+	return Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: text}
+}
+
+// lookDirectory adds what directories told the server in that time.
+func (j *judging) lookDirectory(p *point) {
+	from, to := j.meanwhile()
+	at := map[string]bool{}
+	for _, x := range j.story.Exchanges {
+		if x.AskedOf() == p.server {
+			at[evidence.Host(x.ServerAddress)] = true
+		}
+	}
+	if s := j.evidence.Site; s != nil && s.Server(p.server) != nil {
+		at[s.Server(p.server).Address] = true
+	}
+	for _, x := range j.index.directory {
+		if at[evidence.Host(x.Client)] && !x.Time.Before(from.Add(-typesCode)) && !x.Time.After(to) {
+			of := packetSigns(x, x.AskedOf())
+			for i := range of {
+				if of[i].What == silentSign || of[i].What == droppedConnSign || of[i].What == unackedSign {
+					of[i].What = dirDownSign
+				}
+				of[i].Server = p.server
+			}
+			p.signs = append(p.signs, slices.DeleteFunc(of, func(s Sign) bool { return s.What == saidErrorSign })...)
+		}
+	}
+}
+
+// noted reports whether anything is at hand that knows single logins.
+func (j *judging) noted() bool {
+	return j.story.Login != nil || len(j.story.Events)+len(j.story.Exchanges)+len(j.story.Lines) > 0
+}
+
+// lookCounters adds what the device counted. Counters know of no time: where the
+// login itself was noted, what happened before it is no sign of it.
 func (j *judging) lookCounters(p *point) {
+	if j.noted() {
+		return
+	}
 	for _, c := range j.evidence.Counts {
 		if c.Server != p.server || c.Device != "" && c.Device != j.story.Device {
 			continue
@@ -281,7 +429,7 @@ func (j *judging) lookLog(p *point) {
 var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, evidence.ProbeClosed: closedSign,
 	evidence.ProbeSilent: probeSilentSign, evidence.ProbeNoWay: noWaySign, evidence.ProbeAlive: aliveSign,
 	evidence.ProbeRefused: siteKeySign,
-	evidence.ProbeUnfit:   unfitSign, evidence.ProbeClientUnknown: unknownSign, evidence.ProbeError: saidErrorSign,
+	evidence.ProbeUnfit:   unreadableSign, evidence.ProbeEnded: droppedConnSign, evidence.ProbeError: saidErrorSign,
 	evidence.ProbeTLS: tlsSign}
 
 // lookProbes adds the result of our own questions.

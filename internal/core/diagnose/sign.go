@@ -19,6 +19,7 @@ type Sign struct {
 	Text   string        // for people
 	Place  string        // file:line:column of the site, where the text is about one
 	Rule   string
+	Key    string // which key something was made with, in words
 }
 
 // Shows is what a sign shows, in a word.
@@ -35,19 +36,33 @@ const (
 	unreadableSign   Shows = "unreadable"       // what came back could not be read
 	unknownSign      Shows = "client-unknown"   // the server does not know the address
 	droppedConnSign  Shows = "closed-by-server" // the connection was closed before the answer
-	saidErrorSign    Shows = "said-error"       // it says that it cannot answer
-	lateSign         Shows = "late"             // the answer came after the device gave up
-	tlsSign          Shows = "tls-failed"       //
-	otherPortSign    Shows = "other-port"       // the question goes to a port that is not the server's
-	legacyPortSign   Shows = "legacy-port"      // 1645 or 1646
-	malformedSign    Shows = "malformed"        //
-	mixedSign        Shows = "other-protocol"   //
-	forgedSign       Shows = "forged"           // a wrong answer beside a right one, or an answer to nothing
-	notForThisSign   Shows = "not-for-this"     // it does not take this kind of question
-	notKeptSign      Shows = "not-kept"         // a record was not written
-	heardNothingSign Shows = "heard-nothing"    // the server noted nothing of this device
-	heardOthersSign  Shows = "heard-others"     // it noted questions of others
-	answeredSign     Shows = "answered"         // the server did answer this
+	cutOffSign       Shows = "cut-off"          // the connection ended in the middle of a talk
+	unackedSign      Shows = "never-acknowledged"
+	bigLostSign      Shows = "large-packets-lost" // small ones pass
+	noHostSign       Shows = "no-neighbour"       // nobody on the network has its address
+	saysUnfitSign    Shows = "says-key-unfit"     // the server says that its key is another
+	answerUnfitSign  Shows = "answer-key-unfit"   // its answer was made with another key
+	unverifiedSign   Shows = "answers-unverified" // answers came, and the device's key did not make them
+	elsewhereSign    Shows = "answer-from-elsewhere"
+	unsignedAnswer   Shows = "answer-unsigned"       // without a Message-Authenticator
+	unheardSign      Shows = "asked-after-answer"    // the question came again after its answer
+	inTimeSign       Shows = "answered-in-time"      // and the device has no answer
+	answeredBefore   Shows = "answered-before"       // it answered this device earlier
+	translatedSign   Shows = "says-another-address"  // the request names another address than it comes from
+	wrongServerSign  Shows = "no-server-of-the-site" // nobody with that address is
+	saidErrorSign    Shows = "said-error"            // it says that it cannot answer
+	lateSign         Shows = "late"                  // the answer came after the device gave up
+	tlsSign          Shows = "tls-failed"            //
+	otherPortSign    Shows = "other-port"            // the question goes to a port that is not the server's
+	legacyPortSign   Shows = "legacy-port"           // 1645 or 1646
+	malformedSign    Shows = "malformed"             //
+	mixedSign        Shows = "other-protocol"        //
+	forgedSign       Shows = "forged"                // a wrong answer beside a right one, or an answer to nothing
+	notForThisSign   Shows = "not-for-this"          // it does not take this kind of question
+	notKeptSign      Shows = "not-kept"              // a record was not written
+	heardNothingSign Shows = "heard-nothing"         // the server noted nothing of this device
+	heardOthersSign  Shows = "heard-others"          // it noted questions of others
+	answeredSign     Shows = "answered"              // the server did answer this
 	othersAnswerSign Shows = "others-are-answered"
 	nobodyAnswerSign Shows = "nobody-is-answered"  // nothing that anybody asked it was answered
 	loginsAnswered   Shows = "logins-are-answered" // of this device, while records are not
@@ -58,6 +73,11 @@ const (
 	leftAlone        Shows = "left-alone" // the device passed the server over
 	localRefused     Shows = "local-refusal"
 	inLow            Shows = "in-low"
+	levelBelow       Shows = "level-below" // the answer gives less than the site promises
+	belowPages       Shows = "below-need"  // refused, for the level that the way in needs
+	raiseRefused     Shows = "raise-refused"
+	byNoneSign       Shows = "let-in-by-none"
+	saidExpired      Shows = "says-password-expired"
 	unsignedSign     Shows = "no-message-authenticator"
 	tooManySign      Shows = "too-many"
 	overloadedSign   Shows = "overloaded"
@@ -93,6 +113,7 @@ const (
 	noGrantSign       Shows = "no-grant-in-site"
 	grantSign         Shows = "grant-in-site"
 	wrongFormSign     Shows = "form-cannot-be-checked"
+	sentFormSign      Shows = "form-seen-cannot-be-checked"
 	hasCodeSign       Shows = "has-one-time-code"
 	lockedSign        Shows = "device-holds-back"  // the device says that it holds the name back
 	notAsked          Shows = "no-server-asked"    // although servers would answer

@@ -174,6 +174,7 @@ type found struct {
 	source         evidence.Source
 	begins         bool // it can be the first of a login
 	decides        bool // it is a yes or a no to a login
+	unheard        bool // and the device did not hear it
 	put            func(*Story)
 }
 
@@ -197,12 +198,13 @@ func gathered(e evidence.Evidence) []Story {
 			put:     func(s *Story) { s.Events = append(s.Events, v) }})
 	}
 	for _, v := range e.Exchanges {
-		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem {
+		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem || v.Question == site.AskDirectory {
 			continue
 		}
 		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "", source: evidence.FromCapture,
-			begins:  v.Question == site.AskLogin || v.Question == site.AskConnect,
+			begins:  (v.Question == site.AskLogin || v.Question == site.AskConnect) && !v.Has(evidence.MarkUnheard),
 			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
+			unheard: v.Has(evidence.MarkUnheard) || v.Has(evidence.MarkLate),
 			put:     func(s *Story) { s.Exchanges = append(s.Exchanges, v) }})
 	}
 	for _, v := range e.Log {
@@ -250,7 +252,7 @@ func (g *gathering) takes(f found) bool {
 
 func (g *gathering) take(f found) {
 	f.put(&g.Story)
-	g.decided[f.source] = g.decided[f.source] || f.decides
+	g.decided[f.source] = (g.decided[f.source] || f.decides) && !f.unheard
 	g.Time = f.time
 	if g.Person == "" {
 		g.Person = f.person

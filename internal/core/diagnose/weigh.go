@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -20,6 +21,7 @@ type point struct {
 	list    string
 	command string
 	wait    float64 // seconds
+	follows bool    // from a point before it
 	signs   signs
 }
 
@@ -62,9 +64,28 @@ func weigh(p point) []weighed {
 		sum += math.Exp(w.score)
 	}
 	for i := range all {
-		all[i].confidence = min(0.99, math.Exp(all[i].score)/sum)
+		all[i].confidence = math.Exp(all[i].score) / sum
 	}
-	return all
+	return oneOfEach(all)
+}
+
+// oneOfEach keeps of each cause the likeliest of its forms, which stands for all of
+// them. The list is in order.
+func oneOfEach(all []weighed) []weighed {
+	var some []weighed
+	for _, w := range all {
+		i := slices.IndexFunc(some, func(have weighed) bool { return have.cause == w.cause })
+		if i < 0 {
+			some = append(some, w)
+			continue
+		}
+		some[i].confidence += w.confidence
+	}
+	for i := range some {
+		some[i].confidence = min(0.99, some[i].confidence)
+	}
+	slices.SortStableFunc(some, func(a, b weighed) int { return cmp.Compare(b.confidence, a.confidence) })
+	return some
 }
 
 // elsewhere is how much it counts against a cause that the server itself noted
@@ -211,7 +232,13 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 			until = ", until " + clock(p.until) + ", which is over by now"
 		}
 	}
-	r := strings.NewReplacer("{until}", until, "{device}", j.story.Device, "{server}", server, "{person}", person, "{way}",
+	used := ""
+	for _, sign := range p.signs {
+		if (sign.What == unfitSign || sign.What == answerUnfitSign) && sign.Key != "" {
+			used = ": what was sent was made with " + sign.Key
+		}
+	}
+	r := strings.NewReplacer("{used}", used, "{until}", until, "{device}", j.story.Device, "{server}", server, "{person}", person, "{way}",
 		j.story.Access,
 		"{list}", list,
 		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}",

@@ -71,16 +71,16 @@ type ProbeResult string
 
 // Results of probes.
 const (
-	ProbeOpen          ProbeResult = "open"
-	ProbeClosed        ProbeResult = "closed"
-	ProbeSilent        ProbeResult = "silent"
-	ProbeNoWay         ProbeResult = "no-way"
-	ProbeAlive         ProbeResult = "alive"
-	ProbeRefused       ProbeResult = "refused" // an authentic no: the key fits and the server knows who asks
-	ProbeUnfit         ProbeResult = "key-differs"
-	ProbeClientUnknown ProbeResult = "client-unknown"
-	ProbeError         ProbeResult = "error"
-	ProbeTLS           ProbeResult = "tls"
+	ProbeOpen    ProbeResult = "open"
+	ProbeClosed  ProbeResult = "closed"
+	ProbeSilent  ProbeResult = "silent"
+	ProbeNoWay   ProbeResult = "no-way"
+	ProbeAlive   ProbeResult = "alive"
+	ProbeRefused ProbeResult = "refused" // an authentic no: the key fits and the server knows who asks
+	ProbeUnfit   ProbeResult = "key-differs"
+	ProbeEnded   ProbeResult = "ended" // the connection, without an answer
+	ProbeError   ProbeResult = "error"
+	ProbeTLS     ProbeResult = "tls"
 )
 
 // After returns the part of the evidence that is from a time on; counters have

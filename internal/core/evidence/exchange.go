@@ -22,12 +22,19 @@ type Exchange struct {
 	Answer          Answer        `json:"answer"`
 	Seconds         float64       `json:"seconds"`
 	Retransmissions int           `json:"retransmissions"`
-	Key             KeyFit        `json:"key"`
+	Key             KeyFit        `json:"key"`                // of the question
+	AnswerKey       KeyFit        `json:"answer_key"`         // of the answer: each direction by itself
+	KeyUsed         string        `json:"key_used,omitempty"` // where the key differs: which one was used, in words
 	Remarks         []string      `json:"remarks"`
 	Marks           []Mark        `json:"marks"` // the remarks as words for programs
 	Request         []NameValue   `json:"request"`
 	Response        []NameValue   `json:"response"`
+	// Says is the remark of each mark.
+	Says map[Mark]string `json:"-"`
 }
+
+// Has reports whether an exchange bears a mark.
+func (x Exchange) Has(m Mark) bool { return slices.Contains(x.Marks, m) }
 
 // NameValue is an attribute or an argument in readable form.
 type NameValue struct {
@@ -70,6 +77,22 @@ const (
 	MarkJoined        Mark = "joined"         // the capture begins in the middle
 	MarkClearBody     Mark = "clear-body"
 	MarkHidden        Mark = "key-not-known" // answered or not, its content cannot be read here
+	// What shows who heard what.
+	MarkAskedAgain Mark = "asked-again"            // the same was asked anew before the answer came
+	MarkUnheard    Mark = "asked-after-its-answer" // sent again though its answer is in the capture
+	MarkElsewhere  Mark = "answer-from-elsewhere"  // the answer came from another address or port
+	MarkUnsigned   Mark = "unsigned-answer"        // without the Message-Authenticator that the site requires
+	MarkUnacked    Mark = "never-acknowledged"     // TCP octets of the client that the server's host never had
+	MarkBigLost    Mark = "large-segments-lost"    // small segments pass, and larger ones do not
+	MarkTooBig     Mark = "too-big-for-the-path"   // ICMP says so
+	MarkCutOff     Mark = "cut-off"                // the connection ended in the middle of a talk
+	MarkAborted    Mark = "aborted"                // by who asked
+	MarkCut        Mark = "cut-by-the-capture"     // the capture keeps a part of each packet only
+	MarkNoHost     Mark = "no-neighbour"           // nobody on the network has the address
+	MarkTLSAlert   Mark = "tls-alert"
+	MarkDirRefuses Mark = "directory-refuses-us"
+	MarkDirNoBase  Mark = "directory-no-base"
+	MarkDirNoEntry Mark = "directory-no-entry"
 )
 
 // AskedBy names who asked: the device, or the address where the site knows none.

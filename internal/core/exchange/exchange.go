@@ -103,6 +103,7 @@ func (d Directory) server(s *site.Server, a netip.Addr, ports ...uint16) {
 var standard = map[uint16]port{
 	1812: {protocol: site.RADIUS}, 1813: {protocol: site.RADIUS}, 1645: {protocol: site.RADIUS},
 	1646: {protocol: site.RADIUS},
+	389:  {protocol: site.LDAP},
 	49:   {protocol: site.TACACS}, 300: {protocol: site.TACACS, tls: true}, 2083: {protocol: site.RADIUS, tls: true},
 }
 
@@ -145,7 +146,7 @@ func (d Directory) key(p port, client netip.Addr) ([]byte, bool) {
 // exchange begins an exchange between two places.
 func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
 	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(),
-		Answer: evidence.None, Key: KeyUnknown,
+		Answer: evidence.None, Key: KeyUnknown, AnswerKey: KeyUnknown, Says: map[evidence.Mark]string{},
 		Remarks: []string{}, Marks: []evidence.Mark{}, Request: []NameValue{}, Response: []NameValue{}}
 	if p.tls {
 		e.Protocol = "tls"
@@ -187,5 +188,6 @@ func mark(e *Exchange, word evidence.Mark, text string) {
 	remark(e, text)
 	if !slices.Contains(e.Marks, word) {
 		e.Marks = append(e.Marks, word)
+		e.Says[word] = text
 	}
 }

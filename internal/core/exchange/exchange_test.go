@@ -121,7 +121,7 @@ func TestRADIUSExchanges(t *testing.T) {
 		{"another key", func(f *film) { f.access(1, "another") }, "none", KeyDiffers, 0,
 			"the request was not made with the server's key"},
 		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") }, "none",
-			KeyDiffers, 0, "an answer came whose authenticator does not verify"},
+			KeyFits, 0, "an answer came that was not made with the key of the site"},
 		{"a forged answer before the right one", func(f *film) {
 			p := f.access(1, key)
 			f.answer(p, radius.AccessAccept, "forged")
@@ -244,7 +244,7 @@ func TestTACACSExchanges(t *testing.T) {
 				tacacs.AuthorResponse{Status: tacacs.AuthorError}.Append(nil))
 		}, "session", "unreadable", KeyDiffers, "", "", "not made with"},
 		{"no answer", func(f *film) { f.talk(tacacs.Authorization, 0, key).say(command.Append(nil)).tcp.Close(f.tick()) },
-			"commands", "none", KeyFits, "set port 3", "ines.marsh", "ended before the answer"},
+			"commands", "none", KeyFits, "set port 3", "ines.marsh", "from the side of the server before the answer"},
 		{"joined in the middle", func(f *film) {
 			k := f.talk(tacacs.Authorization, 0, key)
 			k.tcp.Data(f.tick(), true, []byte("the end of something else"))
@@ -348,14 +348,22 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 func FuzzListener(f *testing.F) {
 	f.Add([]byte{0xc0, 1, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0}, []byte{1, 1, 0, 20, 19: 0})
 	d := Directory{}.WithKey(site.NewSecret(key))
+	f.Add([]byte{0x30, 12, 2, 1, 1, 0x60, 7, 2, 1, 3, 4, 0, 0x80, 0}, []byte{2, 1, 0, 20, 19: 0})
 	f.Fuzz(func(t *testing.T, stream, datagram []byte) {
 		l := New(d, func(Exchange) {})
+		tls := &capture.Conn{Client: device, Server: netip.AddrPortFrom(tac.Addr(), 300)}
+		dir := &capture.Conn{Client: device, Server: netip.AddrPortFrom(tac.Addr(), 389)}
+		for _, c := range []*capture.Conn{tls, dir} {
+			l.Data(at, c, true, stream, false)
+			l.Data(at, c, false, stream, false)
+			l.Ended(at, c, capture.Ending{By: capture.TheServer, Reset: true, Lost: [2]int{1, 0}})
+		}
 		c := &capture.Conn{Client: device, Server: tac}
 		l.Data(at, c, true, stream, false)
 		l.Data(at, c, false, stream, true)
-		l.Ended(at, c, capture.Closed)
-		l.Datagram(at, device, rad, datagram)
-		l.Datagram(at, rad, device, datagram)
+		l.Ended(at, c, capture.Ending{How: capture.Closed})
+		l.Datagram(at, device, rad, datagram, false)
+		l.Datagram(at, rad, device, datagram, false)
 		l.Close()
 	})
 }

@@ -154,17 +154,17 @@ func TestAnICMPMessageIsHeededForTheRequestItRepeats(t *testing.T) {
 		for i, from := range []netip.AddrPort{device, netip.AddrPortFrom(device.Addr(), 40002)} {
 			b, err := (&radius.Packet{Code: radius.AccessRequest, ID: byte(i)}).EncodeRequest([]byte(key))
 			require.NoError(t, err)
-			l.Datagram(at, from, rad, b)
+			l.Datagram(at, from, rad, b, false)
 		}
-		l.Unreachable(at, device, rad, true, why)
+		l.Unreachable(at, rad.Addr(), device, rad, true, capture.Refusal(why))
 		l.Close()
 		require.Equal(t, []evidence.Mark{want}, all[0].Marks)
 		require.Empty(t, all[1].Marks, "the other one came from another port")
 	}
 	var all []Exchange
 	l := New(directory(t), func(e Exchange) { all = append(all, e) })
-	l.Unreachable(at, device, tac, false, "host unreachable")
-	l.Ended(at, &capture.Conn{Client: device, Server: tac}, capture.Unanswered)
+	l.Unreachable(at, netip.Addr{}, device, tac, false, capture.NoHost)
+	l.Ended(at, &capture.Conn{Client: device, Server: tac}, capture.Ending{How: capture.Unanswered})
 	require.Equal(t, []evidence.Mark{evidence.MarkNoWay}, all[0].Marks)
 }
 
@@ -174,7 +174,7 @@ func TestTLSPortsHoldWhatCannotBeRead(t *testing.T) {
 	hello := one(t, directory(t), func(f *film) {
 		f.Connect(f.tick(), device, tls).Data(f.tick(), true, []byte{0x16, 3, 1, 0, 50, 1})
 	})
-	require.Equal(t, []any{"tls", site.AskConnect, evidence.Unreadable, []evidence.Mark{}},
+	require.Equal(t, []any{"tls", site.AskConnect, evidence.Unreadable, []evidence.Mark{evidence.MarkNoServer}},
 		[]any{hello.Protocol, hello.Question, hello.Answer, hello.Marks})
 	clear := one(t, directory(t), func(f *film) {
 		f.Connect(f.tick(), device, tls).Data(f.tick(), true, []byte{1, 3, 1, 0, 50, 1})
@@ -215,7 +215,7 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 			tacacs.AuthenReply{Status: tacacs.AuthenGetUser}.Append(nil),
 			tacacs.AuthenContinue{Flags: tacacs.FlagAbort}.Append(nil))
 	})
-	require.Equal(t, []string{"the client ended it (ABORT)"}, gone.Remarks)
+	require.Equal(t, []evidence.Mark{evidence.MarkAborted}, gone.Marks)
 	broken := one(t, directory(t), func(f *film) {
 		f.talk(tacacs.Authorization, 0, key).say([]byte{1, 2}, []byte{1})
 	})
@@ -293,7 +293,7 @@ func TestAScrubberSaysWhatItLeavesOut(t *testing.T) {
 	t.Parallel()
 	s, err := NewScrubber(Directory{}, io.Discard)
 	require.NoError(t, err)
-	s.Datagram(at, device, rad, []byte{1, 2, 3})
+	s.Datagram(at, device, rad, []byte{1, 2, 3}, false)
 	require.Equal(t, 1, s.Left, "a malformed packet")
 	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authorization, SessionID: 7, Sequence: 1}
 	s.Data(at, &capture.Conn{Client: device, Server: tac}, true, tacacs.AppendPacket(nil, h, command.Append(nil),

@@ -1,9 +1,12 @@
 package exchange
 
 import (
+	"cmp"
 	"container/list"
 	"fmt"
+	"hash/maphash"
 	"net/netip"
+	"slices"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -26,6 +29,33 @@ type pending struct {
 	place   *list.Element
 	// unverified: an answer came that the server's key did not make.
 	unverified bool
+	asks       askedKey
+	last       time.Time // of the last transmission
+}
+
+// askedKey is what two requests have in common that ask the same: a device that
+// gives up a server asks the next one the same, or this one with another identifier.
+type askedKey struct {
+	client   netip.Addr
+	question site.Question
+	content  uint64
+}
+
+// early is an answer that stands in the capture before its question: two queues of
+// a host may give their packets to the capture in another order.
+type early struct {
+	at             time.Time
+	client, server netip.AddrPort
+	port           port
+	octets         []byte
+}
+
+// answeredOnce is an answer that was given, and to which question.
+type answeredOnce struct {
+	at              time.Time
+	request, answer [16]byte // authenticators
+	e               Exchange // without what it carried
+	again           int      // how often the question came again after it
 }
 
 const (
@@ -37,17 +67,25 @@ const (
 type radiusPairs struct {
 	waiting map[pairKey]*pending
 	order   *list.List
-	// answered are the authenticators of the last answers.
-	answered map[pairKey][16]byte
+	// answered are the last answers.
+	answered map[pairKey]*answeredOnce
+	asking   map[askedKey]*pending // what was asked last, and is not answered
+	early    []early
 }
 
+// earlyBy is how long before its question an answer may stand in a capture.
+const earlyBy = 50 * time.Millisecond
+
+// mostEarly bounds the answers that wait for their questions.
+const mostEarly = 64
+
 // mostAnswered bounds what is remembered of answers.
-const mostAnswered = 1 << 14
+const mostAnswered = 1 << 13
 
 // repeats reports whether an answer is one that was given before.
 func (l *Listener) repeats(k pairKey, p *radius.Packet) bool {
 	before, ok := l.pairs.answered[k]
-	return ok && before == p.Authenticator
+	return ok && before.answer == p.Authenticator
 }
 
 // waitOf is how long an asker waits for a server in all, 0 where that is not known.
@@ -68,8 +106,12 @@ func isRequest(b []byte) bool {
 }
 
 // Datagram takes a UDP payload; what is no RADIUS of a known port is passed over.
-func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
+func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bool) {
 	l.expire(at)
+	if cut {
+		l.cut(at, from, to)
+		return
+	}
 	if p, ok := l.directory.at(to); ok && p.protocol == site.RADIUS && !p.tls {
 		l.request(at, from, to, p, b)
 		return
@@ -78,9 +120,64 @@ func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 		l.request(at, from, to, p, b)
 		return
 	}
+	if w := l.askedElsewhere(to, from, b); w != nil {
+		l.fromElsewhere(w, from, b)
+		return
+	}
 	if p, ok := l.directory.at(from); ok && p.protocol == site.RADIUS && !p.tls {
 		l.response(at, to, from, p, b)
 	}
+}
+
+// cut takes a packet that the capture keeps in part only: that it was sent is all
+// that can be said.
+func (l *Listener) cut(at time.Time, from, to netip.AddrPort) {
+	p, ok := l.directory.at(to)
+	if !ok || p.protocol != site.RADIUS || p.tls {
+		return
+	}
+	e := l.directory.exchange(at, from, to, p)
+	e.Question, e.Answer = site.AskLogin, evidence.Unreadable
+	mark(e, evidence.MarkCut, "the capture keeps only a part of each packet: capture whole packets (-s 0)")
+	l.emit(*e)
+}
+
+// askedElsewhere finds the request of a client that an answer from a place where
+// nobody was asked may be for.
+func (l *Listener) askedElsewhere(client, from netip.AddrPort, b []byte) *pending {
+	if len(b) < 20 {
+		return nil
+	}
+	if _, asked := l.pairs.waiting[pairKey{client: client, server: from, id: b[1]}]; asked {
+		return nil
+	}
+	for n, at := 0, l.pairs.order.Back(); at != nil && n < mostEarly; n, at = n+1, at.Prev() {
+		w := at.Value.(*pending)
+		if w.key.client == client && w.key.id == b[1] && w.key.server != from {
+			return w
+		}
+	}
+	return nil
+}
+
+// fromElsewhere notes an answer from another place than the one that was asked. A
+// device drops it, whoever made it.
+func (l *Listener) fromElsewhere(w *pending, from netip.AddrPort, b []byte) {
+	packet, err := radius.Decode(append([]byte(nil), b...))
+	if err != nil || packet.Code == radius.AccessRequest || packet.Code == radius.AccountingRequest {
+		return
+	}
+	p, _ := l.directory.at(w.key.server)
+	text := fmt.Sprintf("an answer came from %s, and %s was asked: the device drops it", from, w.key.server)
+	if key, known := l.directory.key(p, w.key.client.Addr()); known {
+		if radius.CheckResponse(b, w.request.Authenticator, key) {
+			text += "; it was made with the right key, so the server sends from another of its addresses"
+		} else {
+			mark(w.e, evidence.MarkForged, text+"; it was not made with the right key")
+			return
+		}
+	}
+	mark(w.e, evidence.MarkElsewhere, text)
 }
 
 func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, b []byte) {
@@ -99,10 +196,14 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if before, ok := l.pairs.waiting[key]; ok {
 		if before.request.Authenticator == packet.Authenticator {
 			before.e.Retransmissions++
+			before.last = at
 			return
 		}
 		mark(before.e, evidence.MarkReused, "its identifier was used again before an answer")
 		l.finish(before)
+	}
+	if l.askedAfterAnswer(at, key, packet) {
+		return
 	}
 	e := l.directory.exchange(at, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
@@ -115,11 +216,101 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if p.protocol == site.RADIUS {
 		l.judgeRequest(e, p, packet, b)
 	}
-	w := &pending{key: key, e: e, request: packet}
+	w := &pending{key: key, e: e, request: packet, last: at, asks: asks(client.Addr(), e.Question, packet)}
 	w.place = l.pairs.order.PushBack(w)
 	l.pairs.waiting[key] = w
+	l.superseded(w)
+	l.pairEarly(w)
 	if l.pairs.order.Len() > mostPending {
 		l.finish(l.pairs.order.Front().Value.(*pending))
+	}
+}
+
+// askedAfterAnswer notes a request that came again after its answer: the device
+// did not hear that one.
+func (l *Listener) askedAfterAnswer(at time.Time, key pairKey, packet *radius.Packet) bool {
+	before, ok := l.pairs.answered[key]
+	if !ok || before.request != packet.Authenticator || at.Sub(before.at) > longestWait {
+		return false
+	}
+	if before.again++; at.Sub(before.at) < crossed {
+		return true
+	}
+	again := before.e
+	again.Time, again.Marks, again.Remarks, again.Says = at.UTC(), nil, []string{}, map[evidence.Mark]string{}
+	mark(&again, evidence.MarkUnheard, fmt.Sprintf("it came again %.1f s after its answer had left: the answer did not "+
+		"reach the device", at.Sub(before.at).Seconds()))
+	l.emit(again)
+	return true
+}
+
+// crossed is within what time of an answer a request that is sent again may have
+// crossed it on the way.
+const crossed = 300 * time.Millisecond
+
+// asks is what a request asks, whatever its identifier and the octets that are new
+// in each one.
+func asks(client netip.Addr, q site.Question, p *radius.Packet) askedKey {
+	var content maphash.Hash
+	content.SetSeed(seed)
+	for _, a := range p.Attributes {
+		switch a.Type {
+		case radius.UserPassword, radius.MessageAuthenticator, radius.CHAPPassword, radius.CHAPChallenge,
+			radius.AcctDelayTime, radius.ProxyState, radius.EventTimestamp:
+			continue
+		}
+		_ = content.WriteByte(byte(a.Type))
+		_, _ = content.Write(a.Value)
+	}
+	return askedKey{client: client, question: q, content: content.Sum64()}
+}
+
+var seed = maphash.MakeSeed()
+
+// superseded marks a request that a newer one asks again: whoever asked has given
+// it up, and an answer to it comes too late.
+func (l *Listener) superseded(w *pending) {
+	if w.e.Question == site.AskStatus {
+		return
+	}
+	if before, ok := l.pairs.asking[w.asks]; ok && w.e.Time.Sub(before.e.Time) > soonest {
+		mark(before.e, evidence.MarkAskedAgain, fmt.Sprintf("after %.1f s without an answer the same was asked anew, of %s",
+			w.e.Time.Sub(before.e.Time).Seconds(), w.e.AskedOf()))
+	}
+	l.pairs.asking[w.asks] = w
+}
+
+// soonest is after how long a device may give a question up. What is asked twice
+// sooner are two logins.
+const soonest = 20 * time.Millisecond
+
+// pairEarly gives a request the answer that stood before it.
+func (l *Listener) pairEarly(w *pending) {
+	for i, a := range l.pairs.early {
+		if a.client == w.key.client && a.server == w.key.server && a.octets[1] == w.key.id {
+			l.pairs.early = slices.Delete(l.pairs.early, i, i+1)
+			l.response(w.e.Time, a.client, a.server, a.port, a.octets)
+			return
+		}
+	}
+}
+
+// late gives up on questions for answers that came before them.
+func (l *Listener) tooEarly(now time.Time) {
+	for len(l.pairs.early) > 0 && (now.IsZero() || now.Sub(l.pairs.early[0].at) > earlyBy) {
+		a := l.pairs.early[0]
+		l.pairs.early = l.pairs.early[1:]
+		packet, err := radius.Decode(append([]byte(nil), a.octets...))
+		if err != nil {
+			continue
+		}
+		e := l.directory.exchange(a.at, a.client, a.server, a.port)
+		e.Answer, e.Response = answerOf(packet), l.attributes(packet)
+		remark(e, "an answer whose request is not in the capture, or was answered before")
+		if _, before := l.pairs.answered[pairKey{client: a.client, server: a.server, id: packet.ID}]; before {
+			mark(e, evidence.MarkStray, "its request had another answer before")
+		}
+		l.emit(*e)
 	}
 }
 
@@ -163,7 +354,13 @@ func (l *Listener) judgeRequest(e *Exchange, p port, packet *radius.Packet, b []
 		e.Key = KeyFits
 	case radius.Invalid:
 		e.Key = KeyDiffers
-		remark(e, "the request was not made with the server's key")
+		e.KeyUsed = l.keyUsed(p, netip.MustParseAddrPort(e.Client).Addr(), func(key []byte) bool {
+			if packet.Code == radius.AccountingRequest {
+				return radius.CheckAccountingRequest(b, key)
+			}
+			return radius.CheckMessageAuthenticator(b, packet.Authenticator, key) == radius.Valid
+		})
+		remark(e, withKey("the request was not made with the server's key", e.KeyUsed))
 	case radius.Absent:
 		remark(e, "no Message-Authenticator: the request can be forged")
 		if hidden, ok := packet.Get(radius.UserPassword); ok {
@@ -173,6 +370,14 @@ func (l *Listener) judgeRequest(e *Exchange, p port, packet *radius.Packet, b []
 			}
 		}
 	}
+}
+
+// withKey adds to a remark which key it was, where that was found out.
+func withKey(text, used string) string {
+	if used == "" {
+		return text
+	}
+	return text + ", but with " + used
 }
 
 // isText tells a password from the noise that another key gives.
@@ -200,34 +405,46 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		return // to each transmission the same answer (RFC 5080, section 2.2.2)
 	}
 	if !ok {
-		e := l.directory.exchange(at, client, server, p)
-		e.Answer, e.Response = answerOf(packet), l.attributes(packet)
-		remark(e, "an answer whose request is not in the capture, or was answered before")
-		if _, before := l.pairs.answered[pairKey{client: client, server: server, id: packet.ID}]; before {
-			mark(e, evidence.MarkStray, "its request had another answer before")
+		if len(l.pairs.early) >= mostEarly {
+			l.tooEarly(time.Time{})
 		}
-		l.emit(*e)
+		l.pairs.early = append(l.pairs.early, early{at: at, client: client, server: server, port: p,
+			octets: append([]byte(nil), b...)})
 		return
 	}
 	if key, known := l.directory.key(p, client.Addr()); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
-		mark(w.e, evidence.MarkUnverified, "an answer came whose authenticator does not verify")
-		w.unverified = true
+		used := l.keyUsed(p, client.Addr(), func(key []byte) bool { return radius.CheckResponse(b, w.request.Authenticator, key) })
+		mark(w.e, evidence.MarkUnverified, withKey("an answer came that was not made with the key of the site", used))
+		w.unverified, w.e.AnswerKey, w.e.KeyUsed = true, KeyDiffers, cmp.Or(used, w.e.KeyUsed)
 		return // a device drops it, and goes on waiting
 	} else if known {
-		w.e.Key = KeyFits
+		if w.e.AnswerKey = KeyFits; w.e.Key == KeyUnknown {
+			w.e.Key = KeyFits
+		}
+		if p.server != nil && p.server.RequireMessageAuthenticator && packet.Code != radius.AccountingResponse &&
+			radius.CheckMessageAuthenticator(b, w.request.Authenticator, key) == radius.Absent {
+			mark(w.e, evidence.MarkUnsigned, "an answer came without a Message-Authenticator, which the site requires: the "+
+				"device drops it")
+			return
+		}
 		if w.unverified {
 			mark(w.e, evidence.MarkForged, "another one does verify: the first was forged or stale")
 		}
 	}
-	if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
+	if w.e.Has(evidence.MarkAskedAgain) {
+		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, when the same had been asked anew",
+			at.Sub(w.e.Time).Seconds()))
+	} else if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
 		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and its timeout in the site is %.1f s",
 			at.Sub(w.e.Time).Seconds(), patience.Seconds()))
 	}
 	if len(l.pairs.answered) >= mostAnswered {
 		clear(l.pairs.answered)
 	}
-	l.pairs.answered[w.key] = packet.Authenticator
 	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), at.Sub(w.e.Time).Seconds(), l.attributes(packet)
+	bare := *w.e
+	bare.Request, bare.Response = []NameValue{}, []NameValue{}
+	l.pairs.answered[w.key] = &answeredOnce{at: at, request: w.request.Authenticator, answer: packet.Authenticator, e: bare}
 	l.finish(w)
 }
 
@@ -248,8 +465,8 @@ func answerOf(p *radius.Packet) evidence.Answer {
 func (l *Listener) finish(w *pending) {
 	delete(l.pairs.waiting, w.key)
 	l.pairs.order.Remove(w.place)
-	if w.unverified && w.e.Answer == evidence.None {
-		w.e.Key = KeyDiffers
+	if l.pairs.asking[w.asks] == w {
+		delete(l.pairs.asking, w.asks)
 	}
 	if w.e.Question == site.AskStatus && w.e.Answer != evidence.None {
 		w.e.Answer = evidence.Alive
@@ -259,6 +476,7 @@ func (l *Listener) finish(w *pending) {
 
 // expire ends the requests that have waited too long.
 func (l *Listener) expire(now time.Time) {
+	l.tooEarly(now)
 	for front := l.pairs.order.Front(); front != nil; front = l.pairs.order.Front() {
 		w := front.Value.(*pending)
 		if now.Sub(w.e.Time) < longestWait {
@@ -268,21 +486,39 @@ func (l *Listener) expire(now time.Time) {
 	}
 }
 
-// Unreachable notes an ICMP message about a request.
-func (l *Listener) Unreachable(_ time.Time, from, to netip.AddrPort, udp bool, why string) {
+// Unreachable notes an ICMP message about a packet.
+func (l *Listener) Unreachable(_ time.Time, by netip.Addr, from, to netip.AddrPort, udp bool, why capture.Refusal) {
+	said := unreached{by: by, why: why}
 	if !udp {
-		if why != "port unreachable" && len(l.unreached) < mostConns {
-			l.unreached[capture.Conn{Client: from, Server: to}] = why
+		if len(l.unreached) < mostConns {
+			l.unreached[capture.Conn{Client: from, Server: to}] = said
 		}
 		return
 	}
 	for k, w := range l.pairs.waiting {
 		if k.client == from && k.server == to {
-			word := evidence.MarkNoWay
-			if why == "port unreachable" {
-				word = evidence.MarkPortClosed
-			}
-			mark(w.e, word, "ICMP says: "+why)
+			said.mark(w.e, to.Addr())
 		}
+	}
+}
+
+// unreached is what ICMP says of a packet, and which host says it.
+type unreached struct {
+	by  netip.Addr
+	why capture.Refusal
+}
+
+// mark notes it on an exchange with a host.
+func (u unreached) mark(e *Exchange, of netip.Addr) {
+	text := fmt.Sprintf("ICMP of %s says: %s", u.by, u.why)
+	switch {
+	case u.why == capture.TooBig:
+		mark(e, evidence.MarkTooBig, text)
+	case u.why == capture.NoPort && (u.by == of || !u.by.IsValid()):
+		mark(e, evidence.MarkPortClosed, text+", from the host of the server itself")
+	case u.why == capture.NoPort:
+		mark(e, evidence.MarkPortClosed, text)
+	default:
+		mark(e, evidence.MarkNoWay, text)
 	}
 }

@@ -95,7 +95,7 @@ func (s *Scrubber) name(kind, text string) string {
 }
 
 // Datagram copies a RADIUS packet; anything else is left out.
-func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
+func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bool) {
 	p, request := s.directory.at(to)
 	client, server := from, to
 	if !request || p.protocol != site.RADIUS {
@@ -105,7 +105,7 @@ func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte) {
 		client, server, request = to, from, false
 	}
 	packet, err := radius.Decode(b)
-	if err != nil {
+	if err != nil || cut {
 		s.Left++
 		return
 	}
@@ -295,12 +295,12 @@ func (s *Scrubber) asked(r tacacs.AuthorRequest) tacacs.AuthorRequest {
 }
 
 // Ended copies the end of a connection.
-func (s *Scrubber) Ended(at time.Time, c *capture.Conn, how capture.End) {
+func (s *Scrubber) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 	p, ok := s.directory.at(c.Server)
 	if !ok || p.protocol != site.TACACS {
 		return
 	}
-	switch how {
+	switch end.How {
 	case capture.Unanswered:
 		s.out.Syn(at, s.place(c.Client), s.place(c.Server))
 	case capture.Refused:
@@ -314,4 +314,8 @@ func (s *Scrubber) Ended(at time.Time, c *capture.Conn, how capture.End) {
 }
 
 // Unreachable messages are left out: they repeat addresses and octets.
-func (s *Scrubber) Unreachable(time.Time, netip.AddrPort, netip.AddrPort, bool, string) {}
+func (s *Scrubber) Unreachable(time.Time, netip.Addr, netip.AddrPort, netip.AddrPort, bool, capture.Refusal) {
+}
+
+// Neighbour questions are left out too.
+func (s *Scrubber) Neighbour(time.Time, netip.Addr, netip.Addr, bool) {}

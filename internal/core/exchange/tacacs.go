@@ -1,8 +1,11 @@
 package exchange
 
 import (
+	"bytes"
+	"cmp"
 	"container/list"
 	"errors"
+	"fmt"
 	"net/netip"
 	"strings"
 	"time"
@@ -23,21 +26,28 @@ type Listener struct {
 	emit      func(Exchange)
 	pairs     radiusPairs
 	conns     map[capture.Conn]*conversation
-	unreached map[capture.Conn]string // what ICMP says of connections
+	unreached map[capture.Conn]unreached // what ICMP says of connections
+	guesses   guesses
+	people    map[string]bool             // entries that a directory gave, in lower case
+	sought    map[[2]netip.Addr]time.Time // who looked for whose link address, and had no answer
 }
 
 // New makes a listener that calls emit for each exchange, when it is over.
 func New(d Directory, emit func(Exchange)) *Listener {
-	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}, unreached: map[capture.Conn]string{}}
-	l.pairs.waiting, l.pairs.order, l.pairs.answered = map[pairKey]*pending{}, list.New(), map[pairKey][16]byte{}
+	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}, unreached: map[capture.Conn]unreached{},
+		guesses: guesses{}, people: map[string]bool{}, sought: map[[2]netip.Addr]time.Time{}}
+	l.pairs.waiting, l.pairs.order, l.pairs.answered = map[pairKey]*pending{}, list.New(), map[pairKey]*answeredOnce{}
+	l.pairs.asking = map[askedKey]*pending{}
 	return l
 }
 
 // Close ends what is still waiting at the end of a capture.
 func (l *Listener) Close() {
+	l.tooEarly(time.Time{})
 	for l.pairs.order.Len() > 0 {
 		l.finish(l.pairs.order.Front().Value.(*pending))
 	}
+	l.neverFound()
 }
 
 // mostConns bounds the TCP connections that are followed at once; more are
@@ -56,37 +66,40 @@ type conversation struct {
 	sessions       map[uint32]*Exchange
 	tls, joined    bool
 	heard          bool
+	stream         *Exchange  // of a stream that is not read: TLS, or another protocol
+	records        *tlsStream // its records, while they are in clear
+	ldap           *ldapTalk  // with a directory
+	answered       int        // sessions that had an answer
+	last           *Exchange  // the last of them
 }
 
 // Data takes octets of a TCP connection.
 func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
 	v := l.conversation(c)
-	if v == nil || v.tls {
+	if v == nil {
+		return
+	}
+	if v.port.protocol == site.LDAP {
+		l.directoryData(at, v, fromClient, b, lost)
 		return
 	}
 	if fromClient && !v.heard {
 		v.heard = true
 		if v.port.tls || len(b) > 2 && b[0] == 0x16 && b[1] == 3 { // a TLS hello, RFC 8446 section 5.1
-			v.tls = true
-			e := l.directory.exchange(at, v.client, v.server, v.port)
-			e.Protocol, e.Question, e.Answer = "tls", site.AskConnect, evidence.Unreadable
-			switch {
-			case !v.port.tls:
-				mark(e, evidence.MarkTLSOnClear, "TLS on a port for clear text")
-			case b[0] != 0x16:
-				mark(e, evidence.MarkClearOnTLS, "clear text on a port for TLS")
-			}
-			l.emit(*e)
-			return
-		}
-		if v.port.protocol != site.TACACS {
-			e := l.directory.exchange(at, v.client, v.server, v.port)
+			l.unread(at, v, b)
+		} else if v.port.protocol != site.TACACS {
+			v.stream = l.directory.exchange(at, v.client, v.server, v.port)
 			v.tls = true // and nothing of it is read
-			e.Question, e.Answer = site.AskConnect, evidence.Unreadable
-			mark(e, evidence.MarkMixed, "a TCP connection, and "+v.port.server.Name+" takes RADIUS over UDP on this port")
-			l.emit(*e)
-			return
+			v.stream.Question, v.stream.Answer = site.AskConnect, evidence.Unreadable
+			mark(v.stream, evidence.MarkMixed, "a TCP connection, and "+v.port.server.Name+
+				" takes RADIUS over UDP on this port")
 		}
+	}
+	if v.tls {
+		if v.records != nil {
+			v.records.data(v.stream, fromClient, b, lost)
+		}
+		return
 	}
 	side := 1
 	if fromClient {
@@ -105,7 +118,8 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 		return v
 	}
 	p, ok := l.directory.at(c.Server)
-	if !ok || p.protocol != site.TACACS && !p.tls && (p.server == nil || p.strange) || len(l.conns) >= mostConns {
+	if !ok || p.protocol != site.TACACS && !p.tls && (p.server == nil || p.strange) && p.protocol != site.LDAP ||
+		len(l.conns) >= mostConns {
 		return nil
 	}
 	v := &conversation{port: p, client: c.Client, server: c.Server, sessions: map[uint32]*Exchange{}}
@@ -172,7 +186,10 @@ func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, wo
 // unknownKey follows a session by its headers alone.
 func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 	e := l.session(at, v, h)
-	mark(e, evidence.MarkHidden, "the key is not known: give the site")
+	if mark(e, evidence.MarkHidden, "the key is not known: give the site"); l.directory.site != nil {
+		e.Says[evidence.MarkHidden] = "the site has no key for this server, or its file is not there"
+		e.Remarks = []string{e.Says[evidence.MarkHidden]}
+	}
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
 		e.Answer = evidence.Unreadable
 		l.over(at, v, h, e)
@@ -182,6 +199,7 @@ func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
 func (l *Listener) over(at time.Time, v *conversation, h tacacs.Header, e *Exchange) {
 	e.Seconds = at.Sub(e.Time).Seconds()
 	delete(v.sessions, h.SessionID)
+	v.answered, v.last = v.answered+1, e
 	l.emit(*e)
 }
 
@@ -205,16 +223,21 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 	default:
 		over, err = recorded(e, body)
 	}
+	fit := &e.AnswerKey
+	if request {
+		fit = &e.Key
+	}
 	if err != nil {
-		e.Key, e.Answer = KeyDiffers, evidence.Unreadable
+		*fit, e.Answer = KeyDiffers, evidence.Unreadable
+		e.KeyUsed = cmp.Or(l.bodyKey(v, h, body, request), e.KeyUsed)
 		if request {
-			remark(e, "the request was not made with the server's key")
+			remark(e, withKey("the request was not made with the server's key", e.KeyUsed))
 		} else {
-			remark(e, "the answer was not made with the key of the site")
+			remark(e, withKey("the answer was not made with the key of the site", e.KeyUsed))
 		}
 		over = !request
-	} else if e.Key == KeyUnknown {
-		e.Key = KeyFits
+	} else if *fit == KeyUnknown {
+		*fit = KeyFits
 	}
 	if over {
 		l.over(at, v, h, e)
@@ -251,7 +274,7 @@ func goOn(e *Exchange, body []byte) (over bool, err error) {
 	c, err := tacacs.DecodeAuthenContinue(body)
 	if err == nil && c.Flags&tacacs.FlagAbort != 0 {
 		e.Answer = evidence.None
-		remark(e, "the client ended it (ABORT)")
+		mark(e, evidence.MarkAborted, "who asked ended it (ABORT): the person went away, or took too long")
 		return true, nil
 	}
 	return false, err
@@ -339,36 +362,157 @@ func recorded(e *Exchange, body []byte) (bool, error) {
 }
 
 // Ended is the end of a connection.
-func (l *Listener) Ended(at time.Time, c *capture.Conn, how capture.End) {
+func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 	v := l.conversation(c)
 	if v == nil {
 		return
 	}
 	delete(l.conns, *c)
+	said, told := l.unreached[*c]
+	delete(l.unreached, *c)
 	for _, e := range v.sessions {
 		e.Seconds = at.Sub(e.Time).Seconds()
-		if how == capture.Unfinished {
-			mark(e, evidence.MarkStillOpen, "no answer yet when the capture ends")
-		} else {
-			mark(e, evidence.MarkEndedEarly, "the connection ended before the answer")
+		l.endSession(e, end)
+		if told {
+			said.mark(e, v.server.Addr())
 		}
 		l.emit(*e)
 	}
-	if how == capture.Closed || how == capture.Unfinished {
+	if v.stream != nil {
+		l.endStream(at, v, end)
+	}
+	if v.ldap != nil {
+		l.endDirectory(at, v, end)
+	}
+	if end.How == capture.Closed || end.How == capture.Unfinished {
+		l.endInSilence(at, v, end)
 		return
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)
 	l.directory.stranger(e, v.client, v.port)
 	e.Question = site.AskConnect
-	why, said := l.unreached[*c]
-	delete(l.unreached, *c)
 	switch {
-	case said:
-		mark(e, evidence.MarkNoWay, "ICMP says: "+why)
-	case how == capture.Refused:
+	case told:
+		said.mark(e, v.server.Addr())
+	case end.How == capture.Refused:
 		mark(e, evidence.MarkPortClosed, "the port refuses: the service does not run there")
 	default:
 		mark(e, evidence.MarkNoSynAck, "no answer to the first packet: the way is cut or filtered, or the host is down")
 	}
 	l.emit(*e)
+}
+
+// byWhom says who ended a connection, as far as a capture shows it.
+func byWhom(end capture.Ending) string {
+	how := "ended"
+	if end.Reset {
+		how = "reset"
+	}
+	switch end.By {
+	case capture.TheClient:
+		return how + " by who asked"
+	case capture.TheServer:
+		return how + " from the side of the server"
+	}
+	return how
+}
+
+// endSession marks a session that had no answer when its connection ended.
+func (l *Listener) endSession(e *Exchange, end capture.Ending) {
+	switch {
+	case end.Cut:
+		e.Answer = evidence.Unreadable
+		mark(e, evidence.MarkCut, "the capture keeps only a part of each packet: capture whole packets (-s 0)")
+	case end.How == capture.Unfinished && end.Lost[0] == 0:
+		mark(e, evidence.MarkStillOpen, "no answer yet when the capture ends")
+	case end.Lost[0] > 0 && end.Most[0] > 0 && end.Lost[0] > end.Most[0]:
+		mark(e, evidence.MarkBigLost, fmt.Sprintf("segments of up to %d octets are acknowledged, and %d octets in larger "+
+			"ones never: the path takes no larger packets", end.Most[0], end.Lost[0]))
+	case end.Lost[0] > 0:
+		mark(e, evidence.MarkUnacked, fmt.Sprintf("the connection stands, and %d octets of the question were never "+
+			"acknowledged: the path or a filter loses them", end.Lost[0]))
+	case len(e.Response) > 0:
+		mark(e, evidence.MarkCutOff, fmt.Sprintf("after %.1f s, in the middle of the talk, the connection was %s: "+
+			"the answers until then were well", e.Seconds, byWhom(end)))
+	default:
+		mark(e, evidence.MarkEndedEarly, "the connection was "+byWhom(end)+" before the answer")
+	}
+}
+
+// endInSilence notes a connection that stood and brought nothing: no question at
+// all came over it.
+func (l *Listener) endInSilence(at time.Time, v *conversation, end capture.Ending) {
+	if v.stream != nil || v.ldap != nil || v.answered > 0 || len(v.sessions) > 0 || end.Cut || v.joined ||
+		len(v.buffers[0])+len(v.buffers[1]) == 0 || end.How == capture.Unfinished {
+		return
+	}
+	e := l.directory.exchange(at, v.client, v.server, v.port)
+	l.directory.stranger(e, v.client, v.port)
+	e.Question = site.AskConnect
+	mark(e, evidence.MarkEndedEarly, "the connection was "+byWhom(end)+" before a whole question had come")
+	l.emit(*e)
+}
+
+// bodyKey returns in words which key a body was made with.
+func (l *Listener) bodyKey(v *conversation, h tacacs.Header, body []byte, request bool) string {
+	key, _ := l.directory.key(v.port, v.client.Addr())
+	sent := bytes.Clone(body)
+	tacacs.Obfuscate(h, sent, key) // the octets as they were sent
+	return l.keyUsed(v.port, v.client.Addr(), func(other []byte) bool {
+		read := bytes.Clone(sent)
+		tacacs.Obfuscate(h, read, other)
+		return readable(h, read, request)
+	})
+}
+
+// readable reports whether a body is one of its type.
+func readable(h tacacs.Header, body []byte, request bool) bool {
+	var err error
+	switch {
+	case h.Type == tacacs.Authentication && h.Sequence == 1:
+		var s tacacs.AuthenStart
+		if s, err = tacacs.DecodeAuthenStart(body); err == nil {
+			return isText(s.User) && isText(s.Port)
+		}
+	case h.Type == tacacs.Authentication && request:
+		_, err = tacacs.DecodeAuthenContinue(body)
+	case h.Type == tacacs.Authentication:
+		_, err = tacacs.DecodeAuthenReply(body)
+	case h.Type == tacacs.Authorization && request:
+		_, err = tacacs.DecodeAuthorRequest(body)
+	case h.Type == tacacs.Authorization:
+		_, err = tacacs.DecodeAuthorResponse(body)
+	case request:
+		_, err = tacacs.DecodeAcctRequest(body)
+	default:
+		_, err = tacacs.DecodeAcctReply(body)
+	}
+	return err == nil
+}
+
+// Neighbour takes who looks for whose link address.
+func (l *Listener) Neighbour(at time.Time, asker, asked netip.Addr, answered bool) {
+	pair := [2]netip.Addr{asker, asked}
+	if answered {
+		delete(l.sought, pair)
+		return
+	}
+	if _, known := l.sought[pair]; !known && len(l.sought) < mostConns && l.directory.hosts[asked] != nil {
+		l.sought[pair] = at
+	}
+}
+
+// neverFound notes servers whose link address nobody told who looked for it.
+func (l *Listener) neverFound() {
+	for pair, at := range l.sought {
+		p, ok := l.directory.host(netip.AddrPortFrom(pair[1], 0))
+		if !ok {
+			continue
+		}
+		e := l.directory.exchange(at, netip.AddrPortFrom(pair[0], 0), netip.AddrPortFrom(pair[1], 0), p)
+		e.Question = site.AskConnect
+		mark(e, evidence.MarkNoHost, fmt.Sprintf("%s looks for %s on its own network, and nobody says that it is there: "+
+			"the host is down or elsewhere", pair[0], pair[1]))
+		l.emit(*e)
+	}
 }

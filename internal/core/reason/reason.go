@@ -20,6 +20,12 @@ const (
 	WrongPort     Reason = "wrong-port"
 	NotForThis    Reason = "not-for-this"
 	TLS           Reason = "tls"
+	// What a device sees, which does not tell why.
+	Ended      Reason = "ended"      // the connection, before an answer
+	CutOff     Reason = "cut-off"    // the connection, in the middle of a talk
+	Unreadable Reason = "unreadable" // an answer that its key does not open
+	Unverified Reason = "unverified" // answers that its key did not make
+	Unsigned   Reason = "unsigned"   // answers without the Message-Authenticator that it wants
 )
 
 // Why a method of a list, or a login, ended as it did on a device.
@@ -96,6 +102,11 @@ var All = []Known{
 	{Reason: WrongPort, Text: "The question came to a port that is not for it."},
 	{Reason: NotForThis, Text: "The server does not take questions of this kind."},
 	{Reason: TLS, Text: "The TLS handshake failed."},
+	{Reason: Ended, Text: "The connection ended before an answer."},
+	{Reason: CutOff, Text: "The connection ended in the middle of the talk, after an answer."},
+	{Reason: Unreadable, Text: "An answer came that the key of the device does not open."},
+	{Reason: Unverified, Text: "Answers came that were not made with the key of the device."},
+	{Reason: Unsigned, Text: "Answers came without a Message-Authenticator, which the site requires."},
 	{Reason: RefusedByServer, Text: "A server refused."},
 	{Reason: WrongPassword, Text: "The password is wrong."},
 	{Reason: NoSuchAccount, Text: "The device has no account of that name."},

@@ -27,8 +27,9 @@ const (
 	AskRecordSessions Question = "record-sessions"
 	AskRecordCommands Question = "record-commands"
 	AskRecordSystem   Question = "record-system"
-	AskStatus         Question = "status"  // is the server alive (RFC 5997)
-	AskConnect        Question = "connect" // a connection, whatever was to follow
+	AskStatus         Question = "status"    // is the server alive (RFC 5997)
+	AskConnect        Question = "connect"   // a connection, whatever was to follow
+	AskDirectory      Question = "directory" // of a server to its directory
 )
 
 // Records reports whether a question is a record to keep.

@@ -60,3 +60,54 @@ func (s Secret) Difference(t Secret) string {
 
 func trimBlanks(s string) string { return strings.Trim(s, " \t\r\n") }
 func foldCase(s string) string   { return strings.ToLower(s) }
+
+// Slip is a value that somebody could have typed in the place of a secret.
+type Slip struct {
+	Secret Secret
+	Text   string // how it differs, in words
+}
+
+// alike are characters that are read as one another.
+var alike = []string{"0O", "1l", "1I", "lI", "5S", "8B", "2Z", "-_"}
+
+// Slips returns the values that people type for a secret by mistake: blanks at an
+// end, another case, two characters swapped, one that looks like another, one that
+// is missing or doubled.
+func (s Secret) Slips() []Slip {
+	var all []Slip
+	seen := map[string]bool{s.value: true, "": true}
+	add := func(value, text string) {
+		if !seen[value] {
+			seen[value] = true
+			all = append(all, Slip{Secret: NewSecret(value), Text: text})
+		}
+	}
+	for _, blank := range []string{" ", "\n", "\r\n", "\r", "\t", "\x00"} {
+		add(s.value+blank, "with a blank or an end of line after it")
+		add(blank+s.value, "with a blank or an end of line before it")
+	}
+	add(trimBlanks(s.value), "without the blanks at its end")
+	for _, quote := range []string{`"`, "'"} {
+		add(quote+s.value+quote, "with quotes around it")
+	}
+	add(strings.ToLower(s.value), "in lower case")
+	add(strings.ToUpper(s.value), "in upper case")
+	b := []byte(s.value)
+	for i := range b {
+		add(string(b[:i])+string(b[i+1:]), "with one character missing")
+		add(string(b[:i+1])+string(b[i:]), "with one character twice")
+		if i+1 < len(b) {
+			add(string(b[:i])+string(b[i+1])+string(b[i])+string(b[i+2:]), "with two characters swapped")
+		}
+		one := string(b[i])
+		for _, other := range []string{strings.ToUpper(one), strings.ToLower(one)} {
+			add(string(b[:i])+other+string(b[i+1:]), "with one letter in another case")
+		}
+		for _, pair := range alike {
+			if at := strings.IndexByte(pair, b[i]); at >= 0 {
+				add(string(b[:i])+string(pair[1-at])+string(b[i+1:]), "with one character that looks like another")
+			}
+		}
+	}
+	return all
+}

@@ -81,8 +81,8 @@ func (p *prober) reach() {
 
 // results of replies that are no answer.
 var results = map[reason.Reason]evidence.ProbeResult{reason.Silent: evidence.ProbeSilent,
-	reason.Closed: evidence.ProbeClosed, reason.KeyDiffers: evidence.ProbeUnfit,
-	reason.ClientUnknown: evidence.ProbeClientUnknown, reason.ServerError: evidence.ProbeError,
+	reason.Closed: evidence.ProbeClosed, reason.Unreadable: evidence.ProbeUnfit, reason.Unverified: evidence.ProbeUnfit,
+	reason.Ended: evidence.ProbeEnded, reason.CutOff: evidence.ProbeEnded, reason.ServerError: evidence.ProbeError,
 	reason.Late:  evidence.ProbeSilent,
 	reason.NoWay: evidence.ProbeNoWay, reason.TLS: evidence.ProbeTLS}
 

@@ -83,7 +83,8 @@ func TestAnICMPMessageThatIsCutShortIsPassedOver(t *testing.T) {
 			gopacket.Payload(b))
 	}
 	for why, code := range map[string]uint8{"net unreachable": 0, "host unreachable": 1, "protocol unreachable": 2,
-		"port unreachable": 3, "filtered": 13, "unreachable": 9} {
+		"port unreachable": 3, "filtered": 13, "unreachable": 5,
+		"the packet is too big for the path": 4} {
 		lines, _, err := read(t, pcap(t, layers.LinkTypeEthernet, message(code, about)))
 		require.NoError(t, err)
 		require.Equal(t, []string{"192.0.2.1:40001 > 192.0.2.2:49 udp=true " + why}, lines)

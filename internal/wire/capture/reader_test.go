@@ -29,21 +29,33 @@ var (
 )
 
 // notes writes down what a capture holds.
-type notes struct{ lines []string }
+type notes struct {
+	lines []string
+	ends  []Ending
+}
 
-func (n *notes) Datagram(_ time.Time, from, to netip.AddrPort, b []byte) {
-	n.lines = append(n.lines, fmt.Sprintf("%s > %s %s", from, to, b))
+func (n *notes) Datagram(_ time.Time, from, to netip.AddrPort, b []byte, cut bool) {
+	line := fmt.Sprintf("%s > %s %s", from, to, b)
+	if cut {
+		line += " (cut)"
+	}
+	n.lines = append(n.lines, line)
 }
 
 func (n *notes) Data(_ time.Time, c *Conn, fromClient bool, b []byte, lost bool) {
 	n.lines = append(n.lines, fmt.Sprintf("%s client=%t %s lost=%t", c.Client, fromClient, b, lost))
 }
 
-func (n *notes) Ended(_ time.Time, c *Conn, how End) {
-	n.lines = append(n.lines, fmt.Sprintf("%s ended %d", c.Client, how))
+func (n *notes) Ended(_ time.Time, c *Conn, e Ending) {
+	n.lines = append(n.lines, fmt.Sprintf("%s ended %d", c.Client, e.How))
+	n.ends = append(n.ends, e)
 }
 
-func (n *notes) Unreachable(_ time.Time, from, to netip.AddrPort, udp bool, why string) {
+func (n *notes) Neighbour(_ time.Time, asker, asked netip.Addr, answered bool) {
+	n.lines = append(n.lines, fmt.Sprintf("%s looks for %s: %t", asker, asked, answered))
+}
+
+func (n *notes) Unreachable(_ time.Time, _ netip.Addr, from, to netip.AddrPort, udp bool, why Refusal) {
 	n.lines = append(n.lines, fmt.Sprintf("%s > %s udp=%t %s", from, to, udp, why))
 }
 
@@ -330,10 +342,11 @@ func FuzzRead(f *testing.F) {
 // silent does nothing with what a capture holds.
 type silent struct{}
 
-func (silent) Datagram(time.Time, netip.AddrPort, netip.AddrPort, []byte)          {}
-func (silent) Data(time.Time, *Conn, bool, []byte, bool)                           {}
-func (silent) Ended(time.Time, *Conn, End)                                         {}
-func (silent) Unreachable(time.Time, netip.AddrPort, netip.AddrPort, bool, string) {}
+func (silent) Datagram(time.Time, netip.AddrPort, netip.AddrPort, []byte, bool)                 {}
+func (silent) Neighbour(time.Time, netip.Addr, netip.Addr, bool)                                {}
+func (silent) Data(time.Time, *Conn, bool, []byte, bool)                                        {}
+func (silent) Ended(time.Time, *Conn, Ending)                                                   {}
+func (silent) Unreachable(time.Time, netip.Addr, netip.AddrPort, netip.AddrPort, bool, Refusal) {}
 
 // bigCapture is a capture of n datagrams of the size of a RADIUS request.
 func bigCapture(b *testing.B, n int) []byte {

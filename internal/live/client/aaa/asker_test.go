@@ -119,7 +119,7 @@ func TestAnotherKeyOnTheServerIsSeenAsAnswersThatDoNotVerify(t *testing.T) {
 	at, _ := radiusServer(t, func(r *radius.Packet, _ int) [][]byte { return [][]byte{accept(r, "another key")} })
 	e := login(target(site.RADIUS, at, 200*time.Millisecond))
 	defer e.Close()
-	require.Equal(t, reason.KeyDiffers, e.Try(1).Reason)
+	require.Equal(t, reason.Unverified, e.Try(1).Reason)
 }
 
 // closedPort returns a port that nobody listens on.
@@ -198,8 +198,8 @@ func TestWhatATACACSServerMaySay(t *testing.T) {
 		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil),
 			walk.Unavailable, reason.ServerError},
 		{"RESTART again and again", tacacs.AuthenReply{Status: tacacs.AuthenRestart}.Append(nil), walk.Unavailable,
-			reason.ClientUnknown},
-		{"a body that does not add up", []byte{1, 0, 0, 9, 0, 0}, walk.Unavailable, reason.KeyDiffers},
+			reason.CutOff},
+		{"a body that does not add up", []byte{1, 0, 0, 9, 0, 0}, walk.Unavailable, reason.Unreadable},
 		{"nothing", nil, walk.Unavailable, reason.Silent},
 	} {
 		t.Run(c.name, func(t *testing.T) {

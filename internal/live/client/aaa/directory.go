@@ -55,7 +55,7 @@ func (e *directoryExchange) Try(int) walk.Reply {
 	}
 	switch {
 	case errors.Is(err, ldap.ErrRefusesUs):
-		return lost(reason.KeyDiffers, "it refuses who searches", began)
+		return lost(reason.DirectoryRefuses, "it refuses who searches", began)
 	case errors.Is(err, ldap.ErrNoBase):
 		return lost(reason.DirectoryNoBase, err.Error(), began)
 	case errors.Is(err, ldap.ErrTLS):

@@ -36,8 +36,8 @@ type radiusExchange struct {
 	state   []byte // of a challenge that was the answer
 	q       walk.Question
 	asker   Asker
-	unread  int    // answers that came and did not verify
-	success string // what the server must prove with MS-CHAPv2
+	unfit   reason.Reason // what was wrong with the newest answer that does not count, "" for none
+	success string        // what the server must prove with MS-CHAPv2
 }
 
 func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
@@ -229,8 +229,8 @@ func (e *radiusExchange) try(n int) walk.Reply {
 		}
 	}
 	why, message := reason.Silent, "no answer"
-	if e.unread > 0 {
-		why, message = reason.KeyDiffers, "answers came whose authenticator does not verify"
+	if e.unfit != "" {
+		why, message = e.unfit, unfitText[e.unfit]
 	}
 	if _, err := e.conn.Write(e.bytes); err != nil && !icmp(err) {
 		r, m := failure(err)
@@ -262,10 +262,14 @@ func (e *radiusExchange) try(n int) walk.Reply {
 			reply.Took = time.Since(began)
 			return reply
 		}
-		e.unread++
-		why, message = reason.KeyDiffers, "an answer came whose authenticator does not verify"
+		why, message = e.unfit, unfitText[e.unfit]
 	}
 }
+
+// unfitText says what is wrong with answers that do not count.
+var unfitText = map[reason.Reason]string{reason.Unverified: "an answer came that was not made with this key",
+	reason.Unsigned:  "an answer came without a Message-Authenticator, which the site requires",
+	reason.Malformed: "an answer came that is malformed"}
 
 // icmp reports whether an error of UDP is what the host of the server, or a router
 // on the way, said by ICMP (RFC 1122, section 4.1.3.3).
@@ -309,12 +313,22 @@ func (f framed) Read(b []byte) (int, error) {
 func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 	key := []byte(e.target.Key.Reveal())
 	p, err := radius.Decode(b)
-	if err != nil || p.ID != e.request.ID || !radius.CheckResponse(b, e.request.Authenticator, key) {
+	switch {
+	case err != nil:
+		e.unfit = reason.Malformed
+		return walk.Reply{}, false
+	case p.ID != e.request.ID || !radius.CheckResponse(b, e.request.Authenticator, key):
+		e.unfit = reason.Unverified
 		return walk.Reply{}, false
 	}
 	if p.Code != radius.AccountingResponse {
 		check := radius.CheckMessageAuthenticator(b, e.request.Authenticator, key)
-		if check == radius.Invalid || check == radius.Absent && e.target.Server.RequireMessageAuthenticator {
+		switch {
+		case check == radius.Invalid:
+			e.unfit = reason.Unverified
+			return walk.Reply{}, false
+		case check == radius.Absent && e.target.Server.RequireMessageAuthenticator:
+			e.unfit = reason.Unsigned
 			return walk.Reply{}, false
 		}
 	}
@@ -332,6 +346,7 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		reply.Answer = walk.SaidRecorded
 	case asked == radius.AccessRequest && p.Code == radius.AccessAccept:
 		if e.success != "" && !e.proved(p) { // RFC 2759, section 5: the server does not know the password
+			e.unfit = reason.Unverified
 			return walk.Reply{}, false
 		}
 		reply.Answer = walk.SaidAccept
@@ -342,6 +357,7 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		e.state, _ = p.Get(radius.State)
 		e.state = slices.Clone(e.state)
 	default:
+		e.unfit = reason.Malformed
 		return walk.Reply{}, false
 	}
 	return reply, true

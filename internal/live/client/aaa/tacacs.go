@@ -40,6 +40,13 @@ func unsecured(err error, began time.Time) walk.Reply {
 type patient struct {
 	net.Conn
 	wait time.Duration
+	had  *int // octets that came
+}
+
+func (p patient) Read(b []byte) (int, error) {
+	n, err := p.Conn.Read(b)
+	*p.had += n
+	return n, err
 }
 
 func (p patient) Write(b []byte) (int, error) {
@@ -69,17 +76,18 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 	if e.target.Server.TLS {
 		key = nil
 	}
-	client := &tacacs.Client{Conn: patient{Conn: conn, wait: e.target.patient().Timeout}, Key: key}
+	had := 0
+	client := &tacacs.Client{Conn: patient{Conn: conn, wait: e.target.patient().Timeout, had: &had}, Key: key}
 	reply, err := e.ask(client)
 	switch {
 	case err == nil:
 		reply.Took = time.Since(began)
 		return reply
 	case errors.Is(err, tacacs.ErrBody), errors.Is(err, tacacs.ErrClear):
-		return lost(reason.KeyDiffers, "the answer cannot be read", began)
+		return lost(reason.Unreadable, "an answer came that this key does not open", began)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET),
 		errors.Is(err, syscall.EPIPE):
-		return lost(reason.ClientUnknown, "the connection was closed without an answer", began)
+		return lost(ended(had), endedText(err, had), began)
 	case errors.Is(err, tacacs.ErrHeader):
 		return lost(reason.ServerError, err.Error(), began)
 	}
@@ -87,6 +95,26 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 		return lost(r, m, began)
 	}
 	return lost(reason.ServerError, err.Error(), began) // it could not even be asked
+}
+
+// ended tells a connection that ended before an answer from one that ended in the
+// middle of a talk. Why, the device cannot know.
+func ended(had int) reason.Reason {
+	if had > 0 {
+		return reason.CutOff
+	}
+	return reason.Ended
+}
+
+func endedText(err error, had int) string {
+	how := "closed"
+	if errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		how = "reset"
+	}
+	if had > 0 {
+		return fmt.Sprintf("the connection was %s after %d octets of answers, before the last one", how, had)
+	}
+	return "the connection was " + how + " without an answer"
 }
 
 func (e *tacacsExchange) ask(c *tacacs.Client) (walk.Reply, error) {
