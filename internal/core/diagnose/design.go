@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
@@ -71,7 +72,8 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 		fits := false
 		switch y.Saw {
 		case "", "refused": // that servers are silent is a guess that nothing speaks for
-			fits = c.Outcome == walk.OutcomeRefused && allUp(c)
+			fits = c.Outcome == walk.OutcomeRefused && (allUp(c) || endsWithServers(c.Way)) ||
+				y.Saw == "" && c.Outcome == walk.OutcomeLow && allUp(c)
 		case "slow", "no-prompt":
 			fits = c.Wait.Seconds() >= slowAfter
 		case "low-level":
@@ -83,6 +85,33 @@ func fitting(cases []foresee.Case, y Symptom) (foresee.Case, bool) {
 	}
 	return foresee.Case{}, false
 }
+
+// endsWithServers reports whether nothing but servers can let anybody in by a way:
+// then an outage keeps everybody out.
+func endsWithServers(w *site.Way) bool {
+	l := w.Lists[site.Login]
+	return l != nil && len(l.Methods) > 0 && l.Methods[len(l.Methods)-1].Kind == site.ByGroup
+}
+
+// checked says what check finds about the device, the gravest first.
+func (j *judging) checked() []string {
+	s := j.evidence.Site
+	if s == nil || s.Device(j.story.Device) == nil {
+		return nil
+	}
+	r := findings.Check(foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: j.evidence.Now},
+		findings.Facts{Only: s.Device(j.story.Device)})
+	var some []string
+	for _, f := range r.Findings {
+		if f.Severity != findings.Note && len(some) < mostFound {
+			some = append(some, fmt.Sprintf("check finds %s (%s): %s", f.Code, s.Where(f.Place), f.Text))
+		}
+	}
+	return some
+}
+
+// mostFound bounds the findings that are told where the design is all there is.
+const mostFound = 3
 
 // ofCase makes the points of a foreseen login.
 func (j *judging) ofCase(c foresee.Case) {

@@ -222,7 +222,7 @@ func (j *judging) atHand() []string {
 		some = append(some, "asked now: "+b.Text)
 	}
 	if j.evidence.Site != nil && len(some) == 0 {
-		some = append(some, "the site: nothing in the design keeps this login out while the servers answer")
+		some = append(j.checked(), "the site: nothing in the design keeps this login out while the servers answer")
 	}
 	return some
 }

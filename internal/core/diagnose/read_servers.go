@@ -304,7 +304,7 @@ func (j *judging) lookPackets(p *point) {
 		}
 		switch {
 		case x.Unanswered() && (x.Question == site.AskConnect || x.Question.Records() == p.asked.Records()):
-			p.signs = append(p.signs, packetSigns(x, p.server)...)
+			p.signs = append(p.signs, j.lateFirst(x, packetSigns(x, p.server))...)
 		case x.Answer != evidence.None && slices.Contains(x.Marks, evidence.MarkForged), x.Has(evidence.MarkUnheard),
 			slices.Contains(x.Marks, evidence.MarkStray):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
@@ -337,18 +337,43 @@ func (j *judging) lookPackets(p *point) {
 func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
 	what, text := lateSign, fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server,
 		x.Seconds, j.story.Device)
-	patience := slowAfter * time.Second
-	if s := j.evidence.Site; s != nil && s.Server(p.server) != nil {
-		patience = s.Server(p.server).Timeout
-	}
-	for _, w := range j.tries(p.server) {
-		patience = w.to.Sub(w.from)
-	}
+	patience := j.patience(p.server)
 	if time.Duration(x.Seconds*float64(time.Second)) < patience*9/10 {
 		what, text = inTimeSign, fmt.Sprintf("the answer of %s is in the capture %.2f s after the question, and %s has none",
 			p.server, x.Seconds, j.story.Device)
 	}
 	return Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: text}
+}
+
+// patience is how long the device waits for an answer of a server: as it did in
+// this story, as the site says, or as long as most do.
+func (j *judging) patience(server string) time.Duration {
+	for _, w := range j.tries(server) {
+		return w.to.Sub(w.from)
+	}
+	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
+		if d := s.Device(j.story.Device); d != nil {
+			return d.Patience(s.Server(server)).Timeout
+		}
+		return s.Server(server).Timeout
+	}
+	return slowAfter * time.Second
+}
+
+// lateFirst puts right what a talk shows that ended in its middle because its first
+// answer came after the device had given up.
+func (j *judging) lateFirst(x evidence.Exchange, all signs) signs {
+	patience := j.patience(x.AskedOf())
+	if time.Duration(x.First*float64(time.Second)) < patience {
+		return all
+	}
+	for i := range all {
+		if all[i].What == cutOffSign || all[i].What == droppedConnSign {
+			all[i].What, all[i].Text = lateSign, fmt.Sprintf("%s: the first answer of %s took %.1f s, and %s waits %.1f s",
+				clock(x.Time), x.AskedOf(), x.First, j.story.Device, patience.Seconds())
+		}
+	}
+	return all
 }
 
 // lookDirectory adds what directories told the server in that time.

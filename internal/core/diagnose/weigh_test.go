@@ -109,8 +109,8 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		counts []evidence.Count
 		want   []string
 	}{
-		{[]evidence.Count{count("login", 9, 9, nil)}, []string{}},
-		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{}}, // some loss is life
+		{[]evidence.Count{count("login", 9, 9, nil)}, []string{NotKnown}},                                   // no login is seen in it
+		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{NotKnown}}, // some loss is life
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"closed": 4})}, []string{ServerOff}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"key-differs": 4})}, []string{KeyDiffers}},
 		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})},
@@ -146,7 +146,7 @@ func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 	}{
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
 			probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeRefused)},
-			[]string{}},
+			[]string{NotKnown}}, // the servers are well, and no login was seen
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeSilent),
 			probe(evidence.ProbeLogin, evidence.ProbeSilent)}, []string{Unreachable}},
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeClosed)}, []string{ServerOff}},

@@ -29,6 +29,9 @@ type Exchange struct {
 	Marks           []Mark        `json:"marks"` // the remarks as words for programs
 	Request         []NameValue   `json:"request"`
 	Response        []NameValue   `json:"response"`
+	// First is how many seconds the first answer took, of a talk of several; 0 where
+	// none came.
+	First float64 `json:"-"`
 	// Says is the remark of each mark.
 	Says map[Mark]string `json:"-"`
 }

@@ -203,7 +203,7 @@ func asciiLogin(k *talk, end tacacs.AuthenStatus) {
 	k.say(tacacs.AuthenStart{Action: 1, Type: tacacs.ASCII, Service: 1, User: "ines.marsh", Port: "ssh0"}.Append(nil),
 		tacacs.AuthenReply{Status: tacacs.AuthenGetPass, Message: "Password: "}.Append(nil),
 		tacacs.AuthenContinue{Message: "a-secret-password"}.Append(nil),
-		tacacs.AuthenReply{Status: end}.Append(nil)).tcp.Close(k.f.tick())
+		tacacs.AuthenReply{Status: end}.Append(nil)).tcp.Close(k.f.tick(), false)
 }
 
 var command = tacacs.AuthorRequest{User: "ines.marsh", Port: "ssh0", RemoteAddress: "198.51.100.9",
@@ -243,7 +243,9 @@ func TestTACACSExchanges(t *testing.T) {
 			f.talk(tacacs.Authorization, 0, "another").say(command.Append(nil),
 				tacacs.AuthorResponse{Status: tacacs.AuthorError}.Append(nil))
 		}, "session", "unreadable", KeyDiffers, "", "", "not made with"},
-		{"no answer", func(f *film) { f.talk(tacacs.Authorization, 0, key).say(command.Append(nil)).tcp.Close(f.tick()) },
+		{"no answer", func(f *film) {
+			f.talk(tacacs.Authorization, 0, key).say(command.Append(nil)).tcp.Close(f.tick(), false)
+		},
 			"commands", "none", KeyFits, "set port 3", "ines.marsh", "from the side of the server before the answer"},
 		{"joined in the middle", func(f *film) {
 			k := f.talk(tacacs.Authorization, 0, key)
@@ -305,7 +307,7 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 	f.UDP(f.tick(), acct, device, b)
 	asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail)
 	f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
-		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick())
+		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick(), false)
 	f.Syn(f.tick(), device, tac)
 	require.NoError(t, f.Close())
 

@@ -233,7 +233,7 @@ func TestWhatCannotBeReadIsSaidToBeSo(t *testing.T) {
 	})
 	require.Equal(t, []any{site.AskSession, evidence.Unreadable}, []any{clear.Question, clear.Answer})
 	alone := one(t, directory(t), func(f *film) {
-		f.talk(tacacs.Authorization, 0, key).say([]byte{1, 2}).tcp.Close(f.tick())
+		f.talk(tacacs.Authorization, 0, key).say([]byte{1, 2}).tcp.Close(f.tick(), false)
 	})
 	require.Equal(t, []any{KeyDiffers, evidence.Unreadable}, []any{alone.Key, alone.Answer}, "a request without answer")
 	banner := one(t, directory(t), func(f *film) {

@@ -307,7 +307,7 @@ func (s *Scrubber) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 		s.out.Refused(at, s.place(c.Client), s.place(c.Server))
 	default:
 		if v := s.conns[*c]; v != nil {
-			v.tcp.Close(at)
+			v.tcp.Close(at, end.By != capture.TheServer)
 		}
 	}
 	delete(s.conns, *c)

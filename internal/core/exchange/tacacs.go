@@ -226,6 +226,8 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 	fit := &e.AnswerKey
 	if request {
 		fit = &e.Key
+	} else if e.First == 0 {
+		e.First = max(at.Sub(e.Time).Seconds(), 1e-6)
 	}
 	if err != nil {
 		*fit, e.Answer = KeyDiffers, evidence.Unreadable
@@ -431,6 +433,9 @@ func (l *Listener) endSession(e *Exchange, end capture.Ending) {
 	case end.Lost[0] > 0:
 		mark(e, evidence.MarkUnacked, fmt.Sprintf("the connection stands, and %d octets of the question were never "+
 			"acknowledged: the path or a filter loses them", end.Lost[0]))
+	case len(e.Response) > 0 && end.By != capture.TheServer:
+		mark(e, evidence.MarkEndedEarly, fmt.Sprintf("the connection was %s %.1f s after the first answer, which took %.1f s",
+			byWhom(end), e.Seconds-e.First, e.First))
 	case len(e.Response) > 0:
 		mark(e, evidence.MarkCutOff, fmt.Sprintf("after %.1f s, in the middle of the talk, the connection was %s: "+
 			"the answers until then were well", e.Seconds, byWhom(end)))

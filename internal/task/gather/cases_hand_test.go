@@ -160,7 +160,7 @@ func casesByHand(t *testing.T) {
 					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
 					conn.Data(h.tick(time.Millisecond), true,
 						append([]byte{0xc0, 1, 1, 1, 0, 0, 0, 9, 0, 0, 0, 12}, make([]byte, 12)...))
-					conn.Close(h.tick(time.Millisecond))
+					conn.Close(h.tick(time.Millisecond), false)
 					if n == 3 {
 						h.e.Events = append(h.e.Events,
 							evidence.Event{Time: h.now, Server: "t1", Protocol: "tacacs", Client: "192.0.2.11",
@@ -186,7 +186,7 @@ func casesByHand(t *testing.T) {
 				case 1:
 					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, t1Port)
 					conn.Data(h.tick(time.Millisecond), true, []byte{0x16, 3, 1, 0, 5, 1, 0, 0, 1, 0})
-					conn.Close(h.tick(time.Millisecond))
+					conn.Close(h.tick(time.Millisecond), false)
 				case 3:
 					start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, User: "ines", Port: "ssh0"}
 					body := start.Append(nil)
@@ -194,7 +194,7 @@ func casesByHand(t *testing.T) {
 						tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}, body, []byte(keyOfT))
 					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, r1Login)
 					conn.Data(h.tick(time.Millisecond), true, packet)
-					conn.Close(h.tick(time.Millisecond))
+					conn.Close(h.tick(time.Millisecond), false)
 				}
 			})
 	}

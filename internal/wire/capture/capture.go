@@ -196,9 +196,9 @@ func (t *TCP) Data(at time.Time, fromClient bool, payload []byte) {
 	}
 }
 
-// Close writes the end of the connection.
-func (t *TCP) Close(at time.Time) {
-	t.segment(at, false, func(s *layers.TCP) { s.FIN = true }, nil)
+// Close writes the end of the connection by one of its sides.
+func (t *TCP) Close(at time.Time, byClient bool) {
+	t.segment(at, byClient, func(s *layers.TCP) { s.FIN = true }, nil)
 }
 
 func (t *TCP) segment(at time.Time, fromClient bool, flags func(*layers.TCP), payload []byte) {

@@ -130,7 +130,7 @@ func TestThePacketsOfAConnectionBearTheirFlags(t *testing.T) {
 	c := w.Connect(at, client, server)
 	c.Data(at.Add(time.Second), true, []byte("question"))
 	c.Data(at.Add(2*time.Second), false, bytes.Repeat([]byte("a"), 1401))
-	c.Close(at.Add(3 * time.Second))
+	c.Close(at.Add(3*time.Second), false)
 	w.Refused(at.Add(4*time.Second), client, server)
 	w.PortClosed(at, sixth, six, []byte("none for IPv6"))
 	(*Writer)(nil).PortClosed(at, client, server, nil)

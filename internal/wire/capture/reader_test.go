@@ -77,7 +77,7 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	c := w.Connect(at, client, server)
 	c.Data(at, true, []byte("question"))
 	c.Data(at, false, []byte("answer"))
-	c.Close(at)
+	c.Close(at, false)
 	w.Syn(at, netip.AddrPortFrom(client.Addr(), 40002), server)
 	w.Refused(at, netip.AddrPortFrom(client.Addr(), 40003), server)
 	require.NoError(t, w.Close())

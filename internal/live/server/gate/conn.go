@@ -2,9 +2,12 @@ package gate
 
 import (
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"sync/atomic"
 	"time"
 
 	"mellowgate/internal/core/reason"
@@ -117,13 +120,17 @@ func (o *port) connection(conn net.Conn, heard func()) {
 // tapped writes what passes to the capture.
 type tapped struct {
 	net.Conn
-	tcp *capture.TCP
-	now func() time.Time
+	tcp  *capture.TCP
+	now  func() time.Time
+	gone atomic.Bool // who asked ended it first
 }
 
 func (t *tapped) Read(b []byte) (int, error) {
 	n, err := t.Conn.Read(b)
 	t.tcp.Data(t.now(), true, b[:n])
+	if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) && !errors.Is(err, net.ErrClosed) {
+		t.gone.Store(true)
+	}
 	return n, err
 }
 
@@ -132,4 +139,4 @@ func (t *tapped) Write(b []byte) (int, error) {
 	return t.Conn.Write(b)
 }
 
-func (t *tapped) end() { t.tcp.Close(t.now()) }
+func (t *tapped) end() { t.tcp.Close(t.now(), t.gone.Load()) }
