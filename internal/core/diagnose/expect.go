@@ -196,6 +196,11 @@ func (j *judging) notSeen() *Cause {
 		return nil
 	case v.in:
 		return j.contradicted(c)
+	case len(j.waiting) > 0:
+		x := j.waiting[len(j.waiting)-1]
+		c.Says = fmt.Sprintf("the login is under way: %s was asked %.1f s ago, and %s waits %.1f s for it", x.AskedOf(),
+			j.evidence.Now.Sub(x.Time).Seconds(), j.story.Device, j.patience(x.AskedOf()).Seconds())
+		c.Next = []string{"the same again in a moment"}
 	case j.overTLS:
 		c.Says = "the talk with the server is over TLS and went to its end: what was asked and answered cannot be read here"
 	case !v.some:

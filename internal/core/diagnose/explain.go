@@ -186,10 +186,11 @@ type judging struct {
 	story    Story
 	symptom  Symptom
 	points   []point
-	unclear  int  // a refusal that no point explains
-	hidden   int  // packets that cannot be read without the key
-	overTLS  bool // a talk over TLS that went to its end
-	cut      bool // the capture keeps only a part of what was asked
+	unclear  int                 // a refusal that no point explains
+	hidden   int                 // packets that cannot be read without the key
+	overTLS  bool                // a talk over TLS that went to its end
+	cut      bool                // the capture keeps only a part of what was asked
+	waiting  []evidence.Exchange // questions that may yet be answered
 }
 
 // point adds a point, or more signs to one that there is.
@@ -458,7 +459,7 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 	for _, step := range steps {
 		for i, t := range step.Tries {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
-			if t.Result == walk.Unavailable && lastOfServer {
+			if t.Result == walk.Unavailable && t.Reason != reason.GivenUp && lastOfServer {
 				came := "and got no answer"
 				if t.Reason == reason.ServerError {
 					came = "and it answered that it cannot answer"

@@ -54,6 +54,8 @@ func (j *judging) pointsOfPackets() {
 			if j.unheard(x) {
 				j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 			}
+		case x.Unanswered() && j.underWay(x):
+			j.waiting = append(j.waiting, x)
 		case x.Unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),
@@ -79,6 +81,13 @@ func (j *judging) pointsOfPackets() {
 						clock(x.Time), x.AskedOf())}}})
 		}
 	}
+}
+
+// underWay reports whether the device may still be waiting for an answer.
+func (j *judging) underWay(x evidence.Exchange) bool {
+	now := j.evidence.Now
+	return !now.IsZero() && !x.Has(evidence.MarkAskedAgain) && now.After(x.Time) && now.Sub(x.Time) < j.patience(x.AskedOf()) &&
+		len(x.Marks) == 0
 }
 
 // unheard reports whether the answer to a question that came again was not heard

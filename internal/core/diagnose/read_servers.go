@@ -72,6 +72,8 @@ func (j *judging) lookEvents(p *point) {
 			p.signs = append(p.signs,
 				Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			heard = true
+		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed && j.inTime(e) == "":
+			heard = true
 		case e.Question == p.asked && e.Answer != evidence.Dropped && e.Answer != evidence.Failed:
 			p.signs = append(p.signs, Sign{What: j.inTime(e), From: evidence.FromEvents, Time: e.Time, Server: e.Server,
 				Text: fmt.Sprintf("%s noted its answer at %s (%s), and %s has none", e.Server, clock(e.Time), e.Answer,
@@ -158,7 +160,16 @@ func (j *judging) inTime(e evidence.Event) Shows {
 			return inTimeSign
 		}
 	}
+	if e.Time.Before(tries[0].from) {
+		return "" // to another question, before these
+	}
 	return lateSign
+}
+
+// beforeTries reports whether a time is before all tries at a server.
+func (j *judging) beforeTries(server string, at time.Time) bool {
+	tries := j.tries(server)
+	return len(tries) > 0 && at.Before(tries[0].from.Add(-clockSlip))
 }
 
 // lookStrangers adds what a server noted of an address that no device has. It may
@@ -311,7 +322,7 @@ func (j *judging) lookPackets(p *point) {
 		case p.asked.Records() && !x.Question.Records() && x.Question != site.AskConnect:
 			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server,
 				Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
-		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil:
+		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil && !j.beforeTries(p.server, x.Time):
 			p.signs = append(p.signs, j.answerInVain(p, x))
 		}
 	}

@@ -66,11 +66,55 @@ type Story struct {
 const slack = 2 * time.Second
 
 // stories puts the evidence in order: one story for each login that a device
-// noted or, where no device noted anything, for each that servers, packets or
-// the device's log show.
+// noted and, where it noted nothing or nothing yet, for each that servers, packets
+// or the device's log show.
 func stories(e evidence.Evidence, x *index) []Story {
-	if len(e.Traces) == 0 {
+	all := traced(e, x)
+	if len(all) == 0 {
 		return gathered(e)
+	}
+	more := gathered(unclaimed(e))
+	if len(more) == 0 {
+		return all
+	}
+	all = append(all, more...)
+	slices.SortStableFunc(all, func(a, b Story) int { return a.Time.Compare(b.Time) })
+	return all
+}
+
+// unclaimed returns the evidence of devices that noted nothing, or from after what
+// they noted last: a login that is under way has no trace yet.
+func unclaimed(e evidence.Evidence) evidence.Evidence {
+	last := map[string]time.Time{}
+	for _, t := range e.Traces {
+		if at := t.Time.Add(slack); at.After(last[t.Device]) {
+			last[t.Device] = at
+		}
+	}
+	open := func(device string, at time.Time) bool { return device != "" && at.After(last[device]) }
+	some := evidence.Evidence{Site: e.Site, Keys: e.Keys, Now: e.Now}
+	for _, v := range e.Events {
+		if v.Person != "" && v.Question == site.AskLogin && open(v.Device, v.Time) {
+			some.Events = append(some.Events, v)
+		}
+	}
+	for _, v := range e.Exchanges {
+		if v.Question == site.AskLogin && open(v.Device, v.Time) {
+			some.Exchanges = append(some.Exchanges, v)
+		}
+	}
+	for _, v := range e.Log {
+		if _, traced := last[v.Device]; !traced {
+			some.Log = append(some.Log, v)
+		}
+	}
+	return some
+}
+
+// traced makes a story of each login that a device noted.
+func traced(e evidence.Evidence, x *index) []Story {
+	if len(e.Traces) == 0 {
+		return nil
 	}
 	traces := slices.Clone(e.Traces)
 	slices.SortStableFunc(traces, func(a, b evidence.Trace) int { return a.Time.Compare(b.Time) })

@@ -26,6 +26,7 @@ const (
 	Unreadable Reason = "unreadable" // an answer that its key does not open
 	Unverified Reason = "unverified" // answers that its key did not make
 	Unsigned   Reason = "unsigned"   // answers without the Message-Authenticator that it wants
+	GivenUp    Reason = "given-up"   // who asked ended the question itself
 )
 
 // Why a method of a list, or a login, ended as it did on a device.
@@ -107,6 +108,7 @@ var All = []Known{
 	{Reason: Unreadable, Text: "An answer came that the key of the device does not open."},
 	{Reason: Unverified, Text: "Answers came that were not made with the key of the device."},
 	{Reason: Unsigned, Text: "Answers came without a Message-Authenticator, which the site requires."},
+	{Reason: GivenUp, Text: "Who asked ended the question itself, before an answer.", Well: true},
 	{Reason: RefusedByServer, Text: "A server refused."},
 	{Reason: WrongPassword, Text: "The password is wrong."},
 	{Reason: NoSuchAccount, Text: "The device has no account of that name."},

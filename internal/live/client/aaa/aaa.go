@@ -171,11 +171,13 @@ func failure(err error) (reason.Reason, string) {
 	switch {
 	case err == nil:
 		return "", ""
+	case errors.Is(err, context.Canceled), strings.Contains(err.Error(), "operation was canceled"):
+		return reason.GivenUp, "given up by who asked"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return reason.Closed, "the port refuses"
 	case errors.Is(err, os.ErrDeadlineExceeded), isTimeout(err):
 		return reason.Silent, "no answer"
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+	case noWay(err):
 		return reason.NoWay, "there is no way to the server's address"
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
 		return reason.NoSource, "there is no address to ask it from"
@@ -184,6 +186,18 @@ func failure(err error) (reason.Reason, string) {
 		return reason.TLS, "the server ended the TLS connection: " + err.Error() + "; it may not take our certificate"
 	}
 	return reason.Silent, err.Error()
+}
+
+// noWay reports whether a host cannot send to an address: no route, no network, or
+// a filter of its own.
+func noWay(err error) bool {
+	for _, e := range []error{syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.ENETDOWN, syscall.EHOSTDOWN, syscall.EPERM,
+		syscall.EACCES, syscall.EINVAL} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
 }
 
 // isNetwork tells an error of the network from one of the question.

@@ -242,7 +242,7 @@ func (e *radiusExchange) try(n int) walk.Reply {
 	for {
 		_ = e.conn.SetReadDeadline(deadline)
 		if e.ctx.Err() != nil {
-			return lost(reason.Silent, "given up", began)
+			return lost(reason.GivenUp, "given up by who asked", began)
 		}
 		n, err := e.conn.Read(buffer)
 		if icmp(err) {
