@@ -201,6 +201,10 @@ func (j *judging) notSeen() *Cause {
 		c.Says = fmt.Sprintf("the login is under way: %s was asked %.1f s ago, and %s waits %.1f s for it", x.AskedOf(),
 			j.evidence.Now.Sub(x.Time).Seconds(), j.story.Device, j.patience(x.AskedOf()).Seconds())
 		c.Next = []string{"the same again in a moment"}
+	case len(j.unended) > 0:
+		x := j.unended[len(j.unended)-1]
+		c.Says = fmt.Sprintf("the capture ends %.1f s after a question to %s, before it was answered", x.Seconds, x.AskedOf())
+		c.Next = append([]string{"a capture that goes on for longer"}, c.Next...)
 	case j.overTLS:
 		c.Says = "the talk with the server is over TLS and went to its end: what was asked and answered cannot be read here"
 	case !v.some:

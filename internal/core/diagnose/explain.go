@@ -50,7 +50,7 @@ type Verdict struct {
 // the newest that fits.
 func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 	e, clocks := aligned(e)
-	var newest, unseen *Verdict
+	var newest, unseen, stranger *Verdict
 	x := newIndex(e)
 	for _, s := range slices.Backward(stories(e, x)) {
 		if !symptom.fits(s) {
@@ -63,6 +63,10 @@ func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 			unseen = &v
 		case v.Healthy && newest == nil:
 			newest = &v
+		case !v.Healthy && !v.Unseen && symptom.Device == "" && isStranger(e, s):
+			if stranger == nil {
+				stranger = &v
+			}
 		case !v.Healthy && !v.Unseen:
 			if newest != nil && newest.Story.Device == s.Device && newest.Story.Person == s.Person {
 				v.LaterHealthy = &newest.Story.Time
@@ -73,6 +77,8 @@ func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 	switch {
 	case newest != nil:
 		return *newest
+	case stranger != nil:
+		return *stranger
 	case unseen != nil:
 		return *unseen
 	case len(e.Traces)+len(e.Events)+len(e.Exchanges)+len(e.Log) == 0 || len(e.Probes) > 0:
@@ -81,6 +87,20 @@ func Explain(e evidence.Evidence, symptom Symptom) Verdict {
 		return withoutStory(e, symptom)
 	}
 	return Verdict{Causes: []Cause{}}
+}
+
+// isStranger reports whether a story is of an address that is nothing to the site,
+// and that does not say it is a device of it: what it gets from a server is no fault
+// of a device's login.
+func isStranger(e evidence.Evidence, s Story) bool {
+	if e.Site == nil || s.Login != nil || e.Site.Device(s.Device) != nil {
+		return false
+	}
+	j := &judging{evidence: e}
+	return !slices.ContainsFunc(s.Exchanges, func(x evidence.Exchange) bool {
+		d, _ := j.namesDevice(x)
+		return d != "" || x.Key == evidence.KeyFits
+	})
 }
 
 // judge weighs one story.
@@ -191,6 +211,7 @@ type judging struct {
 	overTLS  bool                // a talk over TLS that went to its end
 	cut      bool                // the capture keeps only a part of what was asked
 	waiting  []evidence.Exchange // questions that may yet be answered
+	unended  []evidence.Exchange // questions that the capture ends before
 }
 
 // point adds a point, or more signs to one that there is.

@@ -56,6 +56,8 @@ func (j *judging) pointsOfPackets() {
 			}
 		case x.Unanswered() && j.underWay(x):
 			j.waiting = append(j.waiting, x)
+		case x.Has(evidence.MarkStillOpen) && x.Seconds < j.patience(x.AskedOf()).Seconds():
+			j.unended = append(j.unended, x)
 		case x.Unanswered() && !j.joined(x):
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),

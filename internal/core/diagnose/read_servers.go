@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -326,6 +327,7 @@ func (j *judging) lookPackets(p *point) {
 			p.signs = append(p.signs, j.answerInVain(p, x))
 		}
 	}
+	p.signs = append(p.signs, j.lookAddresses(p)...)
 	of := j.index.askedOf[p.server]
 	answered, asked := 0, len(of)-j.index.asking[[2]string{p.server, j.story.Device}]
 	from, to := j.meanwhile()
@@ -341,6 +343,56 @@ func (j *judging) lookPackets(p *point) {
 		p.signs = append(p.signs, Sign{What: nobodyAnswerSign, From: evidence.FromCapture, Server: p.server,
 			Text: fmt.Sprintf("%s answers nobody in this capture", p.server)})
 	}
+}
+
+// lookAddresses adds what addresses and names in the packets say: that the asked one
+// is no server of the site, that a request names another device than the one whose
+// address it has.
+func (j *judging) lookAddresses(p *point) signs {
+	s := j.evidence.Site
+	if s == nil {
+		return nil
+	}
+	var all signs
+	for _, x := range j.story.Exchanges {
+		if x.AskedOf() != p.server && evidence.Host(x.ServerAddress) != p.server || !x.Unanswered() {
+			continue
+		}
+		if x.Server == "" && x.Device != "" {
+			all = append(all, Sign{What: wrongServerSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
+				Text: fmt.Sprintf("%s: %s asks %s, which is the address of no server of the site", clock(x.Time), x.AskedBy(),
+					evidence.Host(x.ServerAddress))})
+		}
+		if d, says := j.namesDevice(x); d != "" && x.Has(evidence.MarkClientUnknown) {
+			all = append(all, Sign{What: translatedSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
+				Text: fmt.Sprintf("%s: the request comes from %s and says that it is of %s (%s)", clock(x.Time),
+					evidence.Host(x.Client), d, says)})
+		}
+	}
+	return all
+}
+
+// namesDevice returns the device of the site that a request says it is of.
+func (j *judging) namesDevice(x evidence.Exchange) (device, says string) {
+	for _, a := range x.Request {
+		switch a.Name {
+		case "NAS-IP-Address", "NAS-IPv6-Address":
+			at, err := netip.ParseAddr(a.Value)
+			if err != nil {
+				continue
+			}
+			for _, d := range j.evidence.Site.Devices {
+				if slices.Contains(d.Addresses, at) || slices.Contains(d.Sources(), at) {
+					return d.Name, a.Name + " " + a.Value
+				}
+			}
+		case "NAS-Identifier":
+			if d := j.evidence.Site.Device(a.Value); d != nil {
+				return d.Name, a.Name
+			}
+		}
+	}
+	return "", ""
 }
 
 // answerInVain is the sign of an answer that the capture has and the device does
@@ -403,7 +455,8 @@ func (j *judging) lookDirectory(p *point) {
 		if at[evidence.Host(x.Client)] && !x.Time.Before(from.Add(-typesCode)) && !x.Time.After(to) {
 			of := packetSigns(x, x.AskedOf())
 			for i := range of {
-				if of[i].What == silentSign || of[i].What == droppedConnSign || of[i].What == unackedSign {
+				switch of[i].What {
+				case silentSign, droppedConnSign, unackedSign, closedSign, noConnectionSign, noWaySign, cutOffSign:
 					of[i].What = dirDownSign
 				}
 				of[i].Server = p.server

@@ -392,7 +392,9 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)
 	l.directory.stranger(e, v.client, v.port)
-	e.Question = site.AskConnect
+	if e.Question = site.AskConnect; v.port.protocol == site.LDAP {
+		e.Question = site.AskDirectory
+	}
 	switch {
 	case told:
 		said.mark(e, v.server.Addr())
@@ -447,7 +449,7 @@ func (l *Listener) endSession(e *Exchange, end capture.Ending) {
 // endInSilence notes a connection that stood and brought nothing: no question at
 // all came over it.
 func (l *Listener) endInSilence(at time.Time, v *conversation, end capture.Ending) {
-	if v.stream != nil || v.ldap != nil || v.answered > 0 || len(v.sessions) > 0 || end.Cut || v.joined ||
+	if v.stream != nil || v.port.protocol == site.LDAP || v.answered > 0 || len(v.sessions) > 0 || end.Cut || v.joined ||
 		len(v.buffers[0])+len(v.buffers[1]) == 0 || end.How == capture.Unfinished {
 		return
 	}
