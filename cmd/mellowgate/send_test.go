@@ -310,11 +310,11 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		status        int
 		says, without string // without the questions to the servers: the result of it
 	}{
-		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: key-differs",
+		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: unreadable",
 			""},
-		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: key-differs", "taken-back"},
+		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: unreadable", "taken-back"},
 		{"key-differs, RADIUS", ship, "key: ship-key", "key: shore-key", "", 3, "sanderling: silent", ""},
-		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: client-unknown",
+		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: ended",
 			"taken-back"},
 		{"wrong-port", sw, "192.0.2.22\n", "192.0.2.22\n    port: 4949\n", "", 3, "plover: closed", ""},
 		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "",

@@ -83,7 +83,7 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	require.Equal(t, 1, r.status, "nobody logged in then: %s", r.out)
 	require.Empty(t, r.out)
 	require.Contains(t, c.run(t, "why", "-state", "st", "-device", "hq-fw-1").out,
-		"nothing that is at hand speaks of a fault at hq-fw-1")
+		"no login is in what is at hand")
 
 	// Somebody whom only a directory knows is foreseen by the teams that it gives: in a lab they are known. What a
 	// broken directory does to them is not.

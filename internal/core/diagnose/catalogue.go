@@ -115,7 +115,8 @@ var catalogue = []knowledge{
 		says:   "nothing comes back from {server}: the way to it is cut or filtered, or its host is down",
 		repair: "look at the path from {device} to {server}: link, route, filter; then at the host itself"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
-		signs: map[Shows]float64{cutOffSign: 8, droppedConnSign: 2.6, answeredBefore: 1.6, closedSign: -3, unknownSign: -4, unfitSign: -4,
+		signs: map[Shows]float64{cutOffSign: 8, droppedConnSign: 2.6, answeredBefore: 1.6, closedSign: -3, unknownSign: -4,
+			unfitSign:     -4,
 			saysUnfitSign: -4, malformedSign: -3, mixedSign: -3},
 		says: "the connection between {device} and {server} does not last: {text}",
 		repair: "look for what stands between {device} and {server} and resets connections (a filter with inspection, a " +
@@ -372,7 +373,8 @@ var catalogue = []knowledge{
 		signs: map[Shows]float64{saidNoGrant: 7, noGrantSign: 2},
 		says:  "{text}", repair: "if the person is to get in: widen that grant, or add one"},
 	{cause: NoRights, at: lowPoint, layer: "rights", prior: 2,
-		signs: map[Shows]float64{sessionNotAsked: 2, noLevel: 2, levelPromised: 1.5, levelBelow: 3, templateSign: -7, otherListSign: -2.5},
+		signs: map[Shows]float64{sessionNotAsked: 2, noLevel: 2, levelPromised: 1.5, levelBelow: 3, templateSign: -7,
+			otherListSign: -2.5},
 		says:  "{person} is in below the level that was meant: {text}",
 		guess: "{person} is in below the level that was meant",
 		repair: "give the way in a session list (on a console the kind must also obey it: console-obeys-authorization); " +

@@ -88,8 +88,8 @@ func (j *judging) pointsOfPackets() {
 // underWay reports whether the device may still be waiting for an answer.
 func (j *judging) underWay(x evidence.Exchange) bool {
 	now := j.evidence.Now
-	return !now.IsZero() && !x.Has(evidence.MarkAskedAgain) && now.After(x.Time) && now.Sub(x.Time) < j.patience(x.AskedOf()) &&
-		len(x.Marks) == 0
+	return !now.IsZero() && x.Answer == evidence.None && len(x.Marks) == 0 && now.After(x.Time) &&
+		now.Sub(x.Time) < j.patience(x.AskedOf())
 }
 
 // unheard reports whether the answer to a question that came again was not heard

@@ -205,8 +205,9 @@ func (j *judging) lookStrangers(p *point, all []evidence.Event) {
 	}
 	for client, n := range strangers {
 		if n >= len(windows) && n > 0 && client == newest.Client {
-			p.signs = append(p.signs, Sign{What: unknownSign, From: evidence.FromEvents, Time: newest.Time, Server: newest.Server,
-				Text: notedBy(newest)})
+			p.signs = append(p.signs,
+				Sign{What: unknownSign, From: evidence.FromEvents, Time: newest.Time, Server: newest.Server,
+					Text: notedBy(newest)})
 		}
 	}
 }

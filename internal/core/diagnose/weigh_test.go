@@ -109,8 +109,10 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		counts []evidence.Count
 		want   []string
 	}{
-		{[]evidence.Count{count("login", 9, 9, nil)}, []string{NotKnown}},                                   // no login is seen in it
-		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{NotKnown}}, // some loss is life
+		// no login is seen in it
+		{[]evidence.Count{count("login", 9, 9, nil)}, []string{NotKnown}},
+		// some loss is life
+		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{NotKnown}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"closed": 4})}, []string{ServerOff}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"key-differs": 4})}, []string{KeyDiffers}},
 		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})},

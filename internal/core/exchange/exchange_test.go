@@ -307,7 +307,8 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 	f.UDP(f.tick(), acct, device, b)
 	asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail)
 	f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
-		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick(), false)
+		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick(),
+		false)
 	f.Syn(f.tick(), device, tac)
 	require.NoError(t, f.Close())
 

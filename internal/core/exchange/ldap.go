@@ -47,7 +47,8 @@ func (l *Listener) directoryData(at time.Time, v *conversation, fromClient bool,
 	if fromClient {
 		side = 0
 	}
-	other := len(v.ldap.buffers[side]) == 0 && b[0] != byte(ber.ClassUniversal)|byte(ber.TypeConstructed)|byte(ber.TagSequence)
+	other := len(v.ldap.buffers[side]) == 0 &&
+		b[0] != byte(ber.ClassUniversal)|byte(ber.TypeConstructed)|byte(ber.TagSequence)
 	if v.ldap.over = v.ldap.over || lost || other; v.ldap.over {
 		return
 	}

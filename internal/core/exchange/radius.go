@@ -413,7 +413,8 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		return
 	}
 	if key, known := l.directory.key(p, client.Addr()); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
-		used := l.keyUsed(p, client.Addr(), func(key []byte) bool { return radius.CheckResponse(b, w.request.Authenticator, key) })
+		used := l.keyUsed(p, client.Addr(),
+			func(key []byte) bool { return radius.CheckResponse(b, w.request.Authenticator, key) })
 		mark(w.e, evidence.MarkUnverified, withKey("an answer came that was not made with the key of the site", used))
 		w.unverified, w.e.AnswerKey, w.e.KeyUsed = true, KeyDiffers, cmp.Or(used, w.e.KeyUsed)
 		return // a device drops it, and goes on waiting
@@ -444,7 +445,8 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), at.Sub(w.e.Time).Seconds(), l.attributes(packet)
 	bare := *w.e
 	bare.Request, bare.Response = []NameValue{}, []NameValue{}
-	l.pairs.answered[w.key] = &answeredOnce{at: at, request: w.request.Authenticator, answer: packet.Authenticator, e: bare}
+	l.pairs.answered[w.key] = &answeredOnce{at: at, request: w.request.Authenticator, answer: packet.Authenticator,
+		e: bare}
 	l.finish(w)
 }
 

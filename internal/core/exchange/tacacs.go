@@ -34,8 +34,9 @@ type Listener struct {
 
 // New makes a listener that calls emit for each exchange, when it is over.
 func New(d Directory, emit func(Exchange)) *Listener {
-	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{}, unreached: map[capture.Conn]unreached{},
-		guesses: guesses{}, people: map[string]bool{}, sought: map[[2]netip.Addr]time.Time{}}
+	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{},
+		unreached: map[capture.Conn]unreached{},
+		guesses:   guesses{}, people: map[string]bool{}, sought: map[[2]netip.Addr]time.Time{}}
 	l.pairs.waiting, l.pairs.order, l.pairs.answered = map[pairKey]*pending{}, list.New(), map[pairKey]*answeredOnce{}
 	l.pairs.asking = map[askedKey]*pending{}
 	return l

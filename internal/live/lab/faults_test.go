@@ -38,8 +38,8 @@ func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {
 	}{
 		{"tern closed", []string{"login tern closed", "login plover "}},
 		{"tern silent for north-sw-1", []string{"login tern silent", "login plover "}},
-		{"tern key-differs", []string{"login tern key-differs", "login plover "}},
-		{"tern client-unknown for north-sw-1", []string{"login tern client-unknown", "login plover "}},
+		{"tern key-differs", []string{"login tern unreadable", "login plover "}},
+		{"tern client-unknown for north-sw-1", []string{"login tern ended", "login plover "}},
 		{"tern error", []string{"login tern error", "login plover "}},
 		{"tern slow 5s", []string{"login tern silent", "login plover "}},
 		{"tern no-authentication", []string{"login tern error", "login plover "}},

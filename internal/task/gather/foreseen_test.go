@@ -18,7 +18,8 @@ import (
 
 // asNoted is what a device notes of a foreseen login.
 func asNoted(c foresee.Case, at time.Time) evidence.Trace {
-	t := evidence.Trace{Time: at, Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name, Kind: evidence.TraceLogin,
+	t := evidence.Trace{Time: at, Device: c.Device.Name, Access: c.Way.Name(), Person: c.Who.Name,
+		Kind:    evidence.TraceLogin,
 		Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
 	if c.Outcome == walk.OutcomeRefused {
 		t.Outcome = walk.OutcomeRefused
@@ -60,7 +61,8 @@ func judgeForeseen(t *testing.T, c foresee.Case, e evidence.Evidence) {
 		return
 	}
 	v := diagnose.Explain(e, diagnose.Symptom{})
-	name := fmt.Sprintf("%s by %s, %s, %v: %s by %s (%s)", c.Device.Name, c.Way.Name(), c.Who.Name, c.Servers(foresee.Down),
+	name := fmt.Sprintf("%s by %s, %s, %v: %s by %s (%s)", c.Device.Name, c.Way.Name(), c.Who.Name,
+		c.Servers(foresee.Down),
 		c.Outcome, c.By, c.Reason)
 	low := c.Outcome == walk.OutcomeLow && c.Raised < c.Promised
 	asked := false

@@ -191,7 +191,8 @@ func failure(err error) (reason.Reason, string) {
 // noWay reports whether a host cannot send to an address: no route, no network, or
 // a filter of its own.
 func noWay(err error) bool {
-	for _, e := range []error{syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.ENETDOWN, syscall.EHOSTDOWN, syscall.EPERM,
+	for _, e := range []error{syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.ENETDOWN, syscall.EHOSTDOWN,
+		syscall.EPERM,
 		syscall.EACCES, syscall.EINVAL} {
 		if errors.Is(err, e) {
 			return true
