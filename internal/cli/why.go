@@ -48,14 +48,20 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			f := &whyFlags{}
 			c.Flags.StringVar(&f.state, "state", "",
 				"the state `folder` to read (default "+defaultState+", where no file is named)")
-			c.Flags.StringVar(&f.files.Capture, "capture", "", "a capture `file`, pcap or pcapng; - for standard input")
+			c.Flags.StringVar(&f.files.Capture, "capture", "", "a capture `file`, pcap or pcapng; - for standard input; "+
+				"several, of several places, with commas between")
 			c.Flags.StringVar(&f.on, "interface", "",
 				"listen live on this network `interface` for the time of -for; needs a privilege")
 			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface: how long, such as 30s")
 			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
 			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
-			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device, JSON")
-			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with the log of a device, JSON Lines")
+			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device: JSON, values of SNMP, or "+
+				"its own text; OLD,NEW for what was counted between two readings")
+			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with a log: of a device, or of serve in any form")
+			c.Flags.StringVar(&f.files.Phrases, "phrases", "", "the phrasebook `file` of the make whose text -log and "+
+				"-counters are; by default that of the device's kind")
+			c.Flags.StringVar(&f.files.Zone, "zone", "", "the `zone` of times of a text that have none, such as "+
+				"Europe/Dublin; by default that of this host")
 			c.Flags.StringVar(&f.key, "key-file", "",
 				"for a capture: a `file` with the key of servers that the site does not know")
 			c.Flags.StringVar(&f.symptom.Person, "person", "", "the `name` that was used")
@@ -215,6 +221,7 @@ func addNew(all []string, name string) []string {
 
 // evidence reads what a call names: files, a state folder, a site.
 func (c *Call) evidence(f *whyFlags) (*gather.Found, error) {
+	f.files.Device = f.symptom.Device
 	w := gather.Wanted{Files: f.files, State: f.state, Default: defaultState, Interface: f.on, Span: f.span, In: c.In,
 		Alone: f.files.None() && f.on == "" && len(c.Args) > 0 && (f.symptom.Device != "" || f.probe)}
 	if len(c.Args) > 0 {

@@ -109,7 +109,7 @@ var catalogue = []knowledge{
 			answeredSign: -5, closedSign: -4, openSign: -2, aliveSign: -3, unfitSign: -4, unreadableSign: -4, unknownSign: -4,
 			saidErrorSign: -4, lateSign: -5,
 			droppedConnSign: -4, tlsSign: -4, loginsAnswered: -3, heldKeySign: -1.5, heldPortSign: -2, legacyPortSign: -1,
-			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 4.5, noHostSign: 6,
+			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 4.5, noHostSign: 6, lostThereSign: 6,
 			inTimeSign: -5, unheardSign: -5, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, bigLostSign: -2,
 			wrongServerSign: -1, saysUnfitSign: -4, answerUnfitSign: -4},
 		says:   "nothing comes back from {server}: the way to it is cut or filtered, or its host is down",
@@ -386,8 +386,8 @@ var catalogue = []knowledge{
 			"the kind, if the device can"},
 	{cause: ElevationRefused, at: raisePoint, layer: "rights", prior: 3, signs: map[Shows]float64{raiseRefused: 2},
 		says: "{person} is in and was not raised: {text}",
-		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if no server " +
-			"answers it, end that list with a secret of the device"},
+		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if no " +
+			"server answers it, end that list with a secret of the device"},
 	{cause: LetInByNone, at: nonePoint, layer: "design", prior: 4, signs: map[Shows]float64{byNoneSign: 2},
 		says:   "{person} was let in without any check, because no server answered and the list ends with none",
 		repair: "end the list with local in place of none: as it is, anybody gets in while the servers are away",

@@ -250,6 +250,7 @@ var markWords = map[evidence.Mark]Shows{evidence.MarkMalformed: malformedSign, e
 	evidence.MarkClearBody: malformedSign, evidence.MarkUnheard: unheardSign, evidence.MarkElsewhere: elsewhereSign,
 	evidence.MarkUnsigned: unsignedAnswer, evidence.MarkUnacked: unackedSign, evidence.MarkBigLost: bigLostSign,
 	evidence.MarkTooBig: bigLostSign, evidence.MarkCutOff: cutOffSign, evidence.MarkNoHost: noHostSign,
+	evidence.MarkLostThere: lostThereSign, evidence.MarkLostBack: unheardSign,
 	evidence.MarkTLSAlert: tlsSign, evidence.MarkDirRefuses: dirRefusesSign, evidence.MarkDirNoBase: dirNoBaseSign}
 
 // gaveUpAfter is from how many seconds on a connection without an answer was

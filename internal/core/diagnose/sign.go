@@ -46,6 +46,7 @@ const (
 	elsewhereSign    Shows = "answer-from-elsewhere"
 	unsignedAnswer   Shows = "answer-unsigned"       // without a Message-Authenticator
 	unheardSign      Shows = "asked-after-answer"    // the question came again after its answer
+	lostThereSign    Shows = "question-lost"         // it is in one capture and not in the next on its way
 	inTimeSign       Shows = "answered-in-time"      // and the device has no answer
 	answeredBefore   Shows = "answered-before"       // it answered this device earlier
 	translatedSign   Shows = "says-another-address"  // the request names another address than it comes from

@@ -93,6 +93,9 @@ const (
 	MarkCut        Mark = "cut-by-the-capture"     // the capture keeps a part of each packet only
 	MarkNoHost     Mark = "no-neighbour"           // nobody on the network has the address
 	MarkTLSAlert   Mark = "tls-alert"
+	// What captures of two places show together.
+	MarkLostThere  Mark = "question-lost"
+	MarkLostBack   Mark = "answer-lost"
 	MarkDirRefuses Mark = "directory-refuses-us"
 	MarkDirNoBase  Mark = "directory-no-base"
 	MarkDirNoEntry Mark = "directory-no-entry"

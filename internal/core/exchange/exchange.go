@@ -39,6 +39,9 @@ type Directory struct {
 	other   site.Secret // the key of servers that the site does not know
 }
 
+// Site returns the site whose directory it is, nil for none.
+func (d Directory) Site() *site.Site { return d.site }
+
 // WithKey returns the directory with a key for the servers whose key it does not
 // know.
 func (d Directory) WithKey(key site.Secret) Directory {

@@ -142,6 +142,9 @@ func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Fold
 	var err error
 	switch {
 	case !w.Files.None():
+		if k.Opened != nil {
+			w.Files.Base = k.Opened.Base
+		}
 		k.Evidence, more, err = w.Files.Read(w.In, d)
 		k.From = strings.Join(slices.DeleteFunc([]string{w.Files.Capture, w.Files.Events, w.Files.Trace, w.Files.Counters,
 			w.Files.Log}, func(s string) bool { return s == "" }), ", ")

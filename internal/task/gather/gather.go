@@ -18,15 +18,22 @@ import (
 
 // Files are the files to read, "" for none.
 type Files struct {
-	Capture  string // pcap or pcapng, - for standard input
+	Capture  string // pcap or pcapng, - for standard input; several, of several places, with commas between
 	Events   string // JSON Lines, as serve writes them
 	Trace    string // JSON Lines, of one or more devices
-	Counters string // JSON, as a stand-in's API gives them
-	Log      string // JSON Lines, or the JSON of a stand-in's API
+	Counters string // JSON, values of SNMP, or text of a make; two readings with a comma between, the older one first
+	Log      string // lines of this program in any of its forms, or text of a make
+
+	Phrases string // the phrasebook of the make whose text Log and Counters are
+	Zone    string // of times of a text that have none
+	Device  string // whose text it is, where it does not say so
+	Base    string // the folder of the site: files that it names are from there
 }
 
 // None reports whether no file is named.
-func (f Files) None() bool { return f == Files{} }
+func (f Files) None() bool {
+	return f.Capture == "" && f.Events == "" && f.Trace == "" && f.Counters == "" && f.Log == ""
+}
 
 // Read reads the files. Lines that are damaged are passed over, and said in the
 // notes.
@@ -37,35 +44,46 @@ func (f Files) Read(in io.Reader, d exchange.Directory) (e evidence.Evidence, no
 	if e.Traces, notes, err = named[evidence.Trace](f.Trace, notes); err != nil {
 		return e, notes, err
 	}
-	if e.Log, notes, err = named[evidence.LogLine](f.Log, notes); err != nil {
+	if notes, err = f.readLog(&e, d.Site(), notes); err != nil {
 		return e, notes, err
 	}
-	if f.Counters != "" {
-		if _, err := os.Stat(f.Counters); err != nil {
-			return e, notes, files.Unreadable(f.Counters, err)
-		}
-		if e.Counts, err = state.ReadCounters(f.Counters); err != nil {
-			return e, notes, err
-		}
+	if err = f.readCounters(&e, d.Site()); err != nil {
+		return e, notes, err
 	}
 	if f.Capture != "" {
-		if f.Capture != "-" {
-			file, err := os.Open(f.Capture)
-			if err != nil {
-				return e, notes, files.Unreadable(f.Capture, err)
-			}
-			defer func() { _ = file.Close() }()
-			in = file
-		}
-		var note string
-		if e.Exchanges, note, err = Exchanges(in, f.Capture, d); err != nil {
-			return e, notes, err
+		notes, err = f.readCaptures(in, d, &e, notes)
+	}
+	return e, notes, err
+}
+
+// readCaptures reads the captures. Of several, of several places, what one has and
+// another has not tells where it was lost.
+func (f Files) readCaptures(in io.Reader, d exchange.Directory, e *evidence.Evidence, notes []string) ([]string, error) {
+	var places []exchange.Place
+	for _, name := range several(f.Capture) {
+		some, note, err := oneCapture(in, name, d)
+		if err != nil {
+			return notes, err
 		}
 		if note != "" {
 			notes = append(notes, note)
 		}
+		places = append(places, exchange.Place{Name: name, Exchanges: some})
 	}
-	return e, notes, nil
+	e.Exchanges = exchange.Together(places)
+	return notes, nil
+}
+
+func oneCapture(in io.Reader, name string, d exchange.Directory) ([]evidence.Exchange, string, error) {
+	if name != "-" {
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, "", files.Unreadable(name, err)
+		}
+		defer func() { _ = file.Close() }()
+		in = file
+	}
+	return Exchanges(in, name, d)
 }
 
 func named[T any](path string, notes []string) ([]T, []string, error) {

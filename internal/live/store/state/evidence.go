@@ -95,6 +95,13 @@ func ReadCounters(path string) ([]evidence.Count, error) {
 	return file.Counters, nil
 }
 
+// LogLine reads a line of a stand-in's log; false for a line that is none.
+func LogLine(text string) (evidence.LogLine, bool) {
+	var l evidence.LogLine
+	err := json.Unmarshal([]byte(text), &l)
+	return l, err == nil && !l.Time.IsZero() && l.Text != ""
+}
+
 // maxLine bounds one line of evidence.
 const maxLine = 1 << 20
 
