@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -48,8 +50,19 @@ file.`,
 			span := c.Flags.Duration("for", 0, "with -interface: end after this `time`, such as 5m")
 			key := c.Flags.String("key-file", "", "a `file` with the key of servers that the site does not know")
 			full := c.Flags.Bool("full", false, "every attribute of the question and of the answer")
+			follow := c.Flags.Bool("follow", false, "go on with what a running lab or service adds, until Ctrl-C or -for")
+			only := &chosen{}
+			c.Flags.StringVar(&only.person, "person", "", "only exchanges with this `name`")
+			c.Flags.StringVar(&only.device, "device", "", "only those of this `device`, or of an address")
+			c.Flags.StringVar(&only.server, "server", "", "only those with this `server`, or with an address")
+			c.Flags.StringVar(&only.answer, "answer", "", "only those with this `answer`: "+strings.Join(answers(), ", ")+
+				"; or bad for all that are none, an error or cannot be read")
+			c.Flags.StringVar(&only.sinceText, "since", "", "only those from this `time` on, such as 03:10, "+
+				"2026-11-23T03:10 or 10m for ten minutes ago")
+			c.Flags.IntVar(&only.last, "last", 0, "only the newest `n`")
 			return func() error {
-				return c.listen(listening{state: *dir, file: *file, scrub: *scrub, on: *on, key: *key, span: *span, full: *full})
+				return c.listen(listening{state: *dir, file: *file, scrub: *scrub, on: *on, key: *key, span: *span, full: *full,
+					follow: *follow, only: only})
 			}
 		},
 	}
@@ -59,7 +72,8 @@ file.`,
 type listening struct {
 	state, file, scrub, on, key string
 	span                        time.Duration
-	full                        bool
+	full, follow                bool
+	only                        *chosen
 }
 
 func (c *Call) listen(f listening) error {
@@ -72,14 +86,21 @@ func (c *Call) listen(f listening) error {
 	switch {
 	case named > 1:
 		return wrong("give one of -capture, -state and -interface")
+	case f.follow && (f.file != "" || f.on != ""):
+		return wrong("-follow is for the state folder of what runs here; -interface is live already, and a file does not grow")
+	case f.only.last > 0 && (f.follow || f.on != ""):
+		return wrong("-last is for what is there already: leave it out with -follow and -interface")
 	case f.scrub != "" && *c.json:
 		return wrong("-scrub writes a capture and prints no exchange: -json has nothing to print")
+	}
+	if err := f.only.check(time.Now()); err != nil {
+		return err
 	}
 	places, inState, err := f.places()
 	if err != nil {
 		return err
 	}
-	directory, err := c.directory(places, inState)
+	directory, err := c.directory(places, inState || len(places.Servers) > 0)
 	if err != nil {
 		return err
 	}
@@ -105,8 +126,12 @@ func (c *Call) listen(f listening) error {
 func (f listening) places() (evidence.Places, bool, error) {
 	dir := f.state
 	switch {
-	case f.file != "":
-		return evidence.Places{}, false, nil
+	case f.file != "": // the capture of a state folder has the addresses of that run
+		p := evidence.Places{}
+		if beside, err := state.Open(filepath.Dir(f.file)); err == nil && f.file != "-" {
+			p, _ = beside.Places()
+		}
+		return p, false, nil
 	case dir == "":
 		dir = defaultState
 	}
@@ -148,11 +173,20 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 		}
 		folder := &state.Folder{Dir: dir}
 		name = folder.Traffic()
-		packets, err := folder.Packets()
+		ctx, cancel := c.Context, context.CancelFunc(func() {})
+		if f.span > 0 {
+			ctx, cancel = context.WithTimeout(ctx, f.span)
+		}
+		open := folder.Packets
+		if f.follow {
+			open = func() (io.ReadCloser, error) { return folder.Growing(ctx) }
+		}
+		packets, err := open()
 		if err != nil {
+			cancel()
 			return nil, "", nil, failure{status: ExitUsage, err: files.Unreadable(name, err)}
 		}
-		in, done = packets, func() { _ = packets.Close() }
+		in, done = packets, func() { cancel(); _ = packets.Close() }
 	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
@@ -201,7 +235,7 @@ func (c *Call) directory(p evidence.Places, inState bool) (exchange.Directory, e
 	path := p.SitePath
 	if len(c.Args) > 0 {
 		path = c.Args[0]
-	} else if _, err := os.Stat(path); err != nil {
+	} else if _, err := os.Stat(path); path == "" || err != nil {
 		return exchange.Directory{}, nil
 	}
 	l, err := c.loadFrom(path, false)
@@ -221,12 +255,12 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 	rows := style.Rows(c.Out, []string{"time utc", "device", "server", "person", "question", "answer", "took", "remarks"},
 		7)
 	rows.Ready = rowsTogether
-	if f.on != "" || f.full {
+	if f.on != "" || f.full || f.follow {
 		rows.Ready, rows.Least = 1, []int{12, 14, 12, 14, 15, 8, 7, 16}
 	}
-	n, printed := 0, error(nil)
-	l := exchange.New(d, func(e exchange.Exchange) {
-		n++
+	n, shown, printed := 0, 0, error(nil)
+	print := func(e exchange.Exchange) {
+		shown++
 		if *c.json {
 			printed = errors.Join(printed, show.Line(c.Out, e))
 			return
@@ -235,13 +269,30 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 		if f.full {
 			c.printFully(e)
 		}
+	}
+	var newest []exchange.Exchange
+	l := exchange.New(d, func(e exchange.Exchange) {
+		switch n++; {
+		case !f.only.takes(e):
+		case f.only.last > 0:
+			newest = append(newest[max(0, len(newest)+1-f.only.last):], e)
+		default:
+			print(e)
+		}
 	})
 	stats, err := capture.Read(source, l)
 	l.Close()
+	for _, e := range newest {
+		print(e)
+	}
 	if !rows.Empty() {
 		rows.Flush()
 	}
-	if n == 0 && err == nil {
+	switch {
+	case err != nil || shown > 0:
+	case n > 0:
+		c.note("%s: %s, and none is one of those that were asked for", file, show.Count(n, "exchange"))
+	default:
 		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file,
 			show.Count(stats.Packets, "packet"))
 	}
