@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -52,7 +53,7 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 				"several, of several places, with commas between")
 			c.Flags.StringVar(&f.on, "interface", "",
 				"listen live on this network `interface` for the time of -for; needs a privilege")
-			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface: how long, such as 30s")
+			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface and -follow: how long, such as 30s; -follow goes on unless it is said")
 			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
 			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
 			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device: JSON, values of SNMP, or "+
@@ -69,13 +70,18 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			c.Flags.StringVar(&f.symptom.Access, "access", "", "the `access`: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
 			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(diagnose.Saws, ", "))
+			c.Flags.BoolVar(&f.follow, "follow", false, "name the cause of each failed login as it happens, of a running lab "+
+				"or service, until Ctrl-C or -for")
 			c.Flags.BoolVar(&f.probe, "probe", false,
 				"ask the servers now, with questions that change nothing; needs a site and -device")
 			c.Flags.BoolVar(&f.all, "all", false, "everything that is wrong, by cause, the worst first")
 			c.Flags.StringVar(&f.write, "write", "", "write a record of the incident into this new `file`, as Markdown")
 			c.Flags.BoolVar(&f.confirm, "confirm", false, "repeat the login in the lab, and say whether it works now")
 			f.password = c.passwordFlags()
-			return func() error { return c.why(f) }
+			return func() error {
+				c.Flags.Visit(func(named *flag.Flag) { f.spanSaid = f.spanSaid || named.Name == "for" })
+				return c.why(f)
+			}
 		},
 	}
 }
@@ -87,6 +93,7 @@ type whyFlags struct {
 	files                 gather.Files
 	symptom               diagnose.Symptom
 	probe, all, confirm   bool
+	follow, spanSaid      bool
 	password              func(string) (site.Secret, error)
 }
 
@@ -104,6 +111,8 @@ func (f *whyFlags) check() error {
 		return wrong("give one of -capture and -interface")
 	case f.probe && y.Device == "":
 		return wrong("-probe asks as a device: name it with -device")
+	case f.follow && (!f.files.None() || f.on != "" || f.all || f.probe || f.write != "" || f.confirm || y.Saw != ""):
+		return wrong("-follow reads the state folder of what runs here, and takes -person, -device, -access and -for")
 	case f.all && (f.write != "" || f.confirm):
 		return wrong("-write and -confirm are about one login, and -all is about all")
 	}
@@ -133,6 +142,9 @@ func moment(text string, now time.Time) (time.Time, error) {
 func (c *Call) why(f *whyFlags) error {
 	if err := f.check(); err != nil {
 		return err
+	}
+	if f.follow {
+		return c.followWhy(f)
 	}
 	k, err := c.evidence(f)
 	if err != nil {
@@ -286,7 +298,12 @@ func (c *Call) everything(f *whyFlags, k *gather.Found) error {
 			g.Last.Local().Format("15:04:05 MST"))))
 		style.Item(c.Out, "  repair   ", show.Safe(g.Repair))
 	}
-	c.say("\n%s, %d of them healthy; %s\n", show.Count(s.Logins, "login"), s.Healthy, show.Count(len(s.Groups), "cause"))
+	unseen := ""
+	if s.Unseen > 0 {
+		unseen = fmt.Sprintf("; of %d more only a part is there, with nothing wrong in it", s.Unseen)
+	}
+	c.say("\n%s, %d of them healthy; %s%s\n", show.Count(s.Logins, "login"), s.Healthy, show.Count(len(s.Groups), "cause"),
+		unseen)
 	return nil
 }
 

@@ -25,6 +25,7 @@ type Summary struct {
 	Groups  []Group  `json:"groups"`
 	Logins  int      `json:"logins"`  // those that were judged
 	Healthy int      `json:"healthy"` // those with nothing wrong
+	Unseen  int      `json:"unseen"`  // those of which only a part is there, with nothing wrong in it
 	Clocks  []string `json:"clocks,omitempty"`
 }
 
@@ -32,30 +33,39 @@ type Summary struct {
 // worst first: what lies between devices and servers, then in the design, then
 // with people; of these what hit most devices, then most logins.
 func All(e evidence.Evidence, symptom Symptom) Summary {
-	e, clocks := aligned(e)
-	x := newIndex(e)
-	s := Summary{Groups: []Group{}, Clocks: clocks}
-	for _, story := range stories(e, x) {
-		if !symptom.fits(story) {
-			continue
+	s := Summary{Groups: []Group{}}
+	s.Clocks = Each(e, symptom, func(v Verdict) {
+		if v.Unseen {
+			s.Unseen++
+			return
 		}
 		s.Logins++
-		v := judge(e, x, story, symptom)
 		if v.Healthy {
 			s.Healthy++
 		}
 		for _, c := range v.Causes {
-			if c.Instead {
-				continue // the second guess of a single login
+			if !c.Instead { // the second guess of a single login
+				s.add(c, v.Story)
 			}
-			s.add(c, v.Story)
 		}
-	}
+	})
 	slices.SortStableFunc(s.Groups, func(a, b Group) int {
 		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(len(b.Devices), len(a.Devices)),
 			cmp.Compare(b.Logins, a.Logins))
 	})
 	return s
+}
+
+// Each judges every login that fits, the oldest first, and says which clocks differ.
+func Each(e evidence.Evidence, symptom Symptom, each func(Verdict)) (clocks []string) {
+	e, clocks = aligned(e)
+	x := newIndex(e)
+	for _, story := range stories(e, x) {
+		if symptom.fits(story) {
+			each(judge(e, x, story, symptom))
+		}
+	}
+	return clocks
 }
 
 // ofServers are causes that lie between a device and a server, and not with who

@@ -103,6 +103,21 @@ func isStranger(e evidence.Evidence, s Story) bool {
 	})
 }
 
+// OfEvent returns the cause that an event alone shows and its repair, "" for one of
+// which nothing went wrong.
+func OfEvent(e evidence.Event, s *site.Site) (cause, repair string) {
+	switch e.Answer {
+	case evidence.Refused, evidence.Dropped, evidence.Failed:
+	default:
+		return "", ""
+	}
+	v := Explain(evidence.Evidence{Events: []evidence.Event{e}, Site: s}, Symptom{})
+	if len(v.Causes) == 0 || v.Causes[0].Cause == NotKnown {
+		return "", ""
+	}
+	return v.Causes[0].Cause, v.Causes[0].Repair
+}
+
 // judge weighs one story.
 func judge(e evidence.Evidence, x *index, s Story, symptom Symptom) Verdict {
 	j := &judging{evidence: e, index: x, story: s, symptom: symptom}

@@ -27,6 +27,10 @@ type Event struct {
 	Rule     string        `json:"rule,omitempty"` // the command rule that decided
 	Level    *int          `json:"level,omitempty"`
 	Key      string        `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
+	// Cause and Repair are what the event alone shows of why a question failed, for who
+	// reads the log of a service. They are no evidence.
+	Cause  string `json:"cause,omitempty"`
+	Repair string `json:"repair,omitempty"`
 }
 
 // FaultQuestion marks an event that is no question at all: a fault was set or

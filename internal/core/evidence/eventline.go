@@ -34,7 +34,7 @@ type Field struct {
 
 // Fields returns what an event says, by the names of its JSON form and in its
 // order, without the time. Numbers are in it as text, "" for none.
-func (e Event) Fields() [16]Field {
+func (e Event) Fields() [18]Field {
 	level, port := "", ""
 	if e.Level != nil {
 		level = strconv.Itoa(*e.Level)
@@ -59,6 +59,8 @@ func (e Event) Fields() [16]Field {
 		{Name: "rule", Value: e.Rule},
 		{Name: "level", Value: level, Number: true},
 		{Name: "key", Value: e.Key},
+		{Name: "cause", Value: e.Cause},
+		{Name: "repair", Value: e.Repair},
 	}
 }
 

@@ -93,6 +93,15 @@ func (e Evidence) After(since time.Time) Evidence {
 	return e
 }
 
+// With returns the evidence with more that was noted.
+func (e Evidence) With(more Evidence) Evidence {
+	e.Traces = append(e.Traces, more.Traces...)
+	e.Events = append(e.Events, more.Events...)
+	e.Exchanges = append(e.Exchanges, more.Exchanges...)
+	e.Log = append(e.Log, more.Log...)
+	return e
+}
+
 func after[T any](all []T, since time.Time, at func(T) time.Time) []T {
 	var some []T
 	for _, v := range all {

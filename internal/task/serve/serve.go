@@ -11,9 +11,11 @@ import (
 	"net/netip"
 	"os"
 	"runtime/debug"
+	"sync/atomic"
 
 	"github.com/fsnotify/fsnotify"
 
+	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
@@ -51,6 +53,16 @@ type serving struct {
 	Config
 	service *service.Service
 	places  map[string]evidence.ServerPlace
+	known   atomic.Pointer[site.Site] // the site in use, for those who tell events
+}
+
+// tell tells an event, with its cause and repair where something went wrong: who
+// collects logs, or makes tickets of them, has both at hand. Any goroutine calls it.
+func (s *serving) tell(e evidence.Event) {
+	if s.Journal.TellsEvents() {
+		e.Cause, e.Repair = diagnose.OfEvent(e, s.known.Load())
+	}
+	s.Journal.Event(e)
 }
 
 // Run runs servers until ctx ends. It reports whether they started: a start that
@@ -62,7 +74,8 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 	if s.Manager == nil {
 		s.Manager = &sdnotify.Manager{}
 	}
-	o := service.Options{Say: c.Journal.Say, Event: c.Journal.Event, Explain: c.Explain}
+	s.known.Store(c.Site.Site)
+	o := service.Options{Say: c.Journal.Say, Event: s.tell, Explain: c.Explain}
 	if s.service, err = service.Open(c.Site.Site, c.Site.Keys, clientsOf(c.Site.Site), c.Folder, o); err != nil {
 		return false, err
 	}
@@ -113,6 +126,7 @@ func (s *serving) take(ctx context.Context, o sitefile.Opened) error {
 		return err
 	}
 	s.Site = o
+	s.known.Store(o.Site)
 	for _, change := range changes {
 		s.say("%s", listens(change))
 		name := change.Place.Server.Name

@@ -58,6 +58,9 @@ func (j *Journal) Say(text string) {
 	}
 }
 
+// TellsEvents reports whether anybody takes events.
+func (j *Journal) TellsEvents() bool { return j.log != nil || j.syslog != nil }
+
 // Event tells one decision, or what was dropped.
 func (j *Journal) Event(e evidence.Event) {
 	if j.log != nil {
