@@ -259,6 +259,9 @@ func printPlaces(c *Call, p evidence.Places, dir string) {
 		rows = append(rows, []string{d.Name, "device", strings.Join(ways, ", ")})
 	}
 	style.Table(c.Out, []string{"name", "what", "where"}, rows, 2)
+	for _, at := range p.Logs {
+		c.say("\nlogs of devices are received at %s\n", at)
+	}
 	c.say("\nlog in with any client, for instance:\n")
 	for _, way := range []string{site.SSH, site.Telnet, site.Web, site.API} {
 		if at, have := examples[way]; have {

@@ -87,7 +87,7 @@ func (c *Call) listen(f listening) error {
 	case named > 1:
 		return wrong("give one of -capture, -state and -interface")
 	case f.follow && (f.file != "" || f.on != ""):
-		return wrong("-follow is for the state folder of what runs here; -interface is live already, and a file does not grow")
+		return wrong("-follow is for the state folder of what runs here; -interface is live already")
 	case f.only.last > 0 && (f.follow || f.on != ""):
 		return wrong("-last is for what is there already: leave it out with -follow and -interface")
 	case f.scrub != "" && *c.json:

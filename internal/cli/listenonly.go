@@ -32,7 +32,8 @@ func answers() []string {
 
 func (o *chosen) check(now time.Time) (err error) {
 	if words := append(answers(), badAnswers); o.answer != "" && !slices.Contains(words, o.answer) {
-		return wrong("-answer is %q%s; it is one of %s", o.answer, nearest.Suggest(o.answer, words), strings.Join(words, ", "))
+		return wrong("-answer is %q%s; it is one of %s", o.answer, nearest.Suggest(o.answer, words),
+			strings.Join(words, ", "))
 	}
 	if o.last < 0 {
 		return wrong("-last is %d; a number above 0 is wanted", o.last)

@@ -53,11 +53,13 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 				"several, of several places, with commas between")
 			c.Flags.StringVar(&f.on, "interface", "",
 				"listen live on this network `interface` for the time of -for; needs a privilege")
-			c.Flags.DurationVar(&f.span, "for", time.Minute, "with -interface and -follow: how long, such as 30s; -follow goes on unless it is said")
+			c.Flags.DurationVar(&f.span, "for", time.Minute,
+				"with -interface and -follow: how long, such as 30s; -follow goes on unless it is said")
 			c.Flags.StringVar(&f.files.Events, "events", "", "a `file` of servers' events, JSON Lines")
 			c.Flags.StringVar(&f.files.Trace, "trace", "", "a `file` of what a device noted, JSON Lines")
-			c.Flags.StringVar(&f.files.Counters, "counters", "", "a `file` with the counters of a device: JSON, values of SNMP, or "+
-				"its own text; OLD,NEW for what was counted between two readings")
+			c.Flags.StringVar(&f.files.Counters, "counters", "",
+				"a `file` with the counters of a device: JSON, values of SNMP, or "+
+					"its own text; OLD,NEW for what was counted between two readings")
 			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with a log: of a device, or of serve in any form")
 			c.Flags.StringVar(&f.files.Phrases, "phrases", "", "the phrasebook `file` of the make whose text -log and "+
 				"-counters are; by default that of the device's kind")

@@ -51,7 +51,7 @@ func (c *Call) followWhy(f *whyFlags) error {
 				return err
 			}
 		}
-		follow.Site, follow.Keys = l.Site, l.Keys
+		follow.Site, follow.Keys, follow.Base = l.Site, l.Keys, l.Base
 	}
 	var failed error
 	follow.Each = func(v diagnose.Verdict) {

@@ -92,6 +92,7 @@ type LogLine struct {
 	By     string        `json:"by,omitempty"`
 	Level  int           `json:"level,omitempty"`
 	Text   string        `json:"text"`
+	Raw    bool          `json:"raw,omitempty"` // as the device sent it: what it says is left to a phrasebook
 }
 
 // LogEvent is what a line of a device's log is about.

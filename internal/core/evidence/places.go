@@ -11,6 +11,7 @@ type Places struct {
 	Devices  []DevicePlace `json:"devices"`
 	Control  *ControlPlace `json:"control,omitempty"` // of a running lab
 	From     string        `json:"from,omitempty"`    // of a lab: the address that people come from, as devices say it
+	Logs     []string      `json:"logs,omitempty"`    // where devices' logs are received: "udp ADDRESS:PORT"
 }
 
 // ControlPlace is where a running lab takes faults from other programs of the

@@ -129,6 +129,12 @@ func (l *linker) link() {
 				"%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out", v.Name)
 		}
 	}
+	for _, at := range s.Service.DeviceLogs {
+		if v := s.Server(at.Server.Name); at.Network == "tls" && (v == nil || !v.TLS) {
+			l.wrong(at.Server.Place, "device-logs shows the certificates of the server %q; a server with transport: tls is "+
+				"wanted", at.Server.Name)
+		}
+	}
 	if s.Service.Ledger.key.Name != "" {
 		s.Service.Ledger.Key = find(l, "key", l.keys, s.Service.Ledger.key)
 	}

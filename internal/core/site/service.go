@@ -19,6 +19,8 @@ type Service struct {
 	Ledger    Records
 	Metrics   string     // address:port where a monitor reads, "" for nowhere
 	Syslog    SyslogSink // where events go too
+	// DeviceLogs is where devices send their logs.
+	DeviceLogs []LogSource
 	// Traffic is how many octets of packets are kept, which hold what the keys open;
 	// 0: none are; below 0: it is not said, and a lab keeps some.
 	Traffic int64
@@ -40,6 +42,13 @@ type Records struct {
 type SyslogSink struct {
 	Network string // udp | tcp | unix, "" for nobody
 	Address string
+}
+
+// LogSource is a place at which devices' logs are received, as syslog messages.
+type LogSource struct {
+	Network string // udp | tcp | tls
+	Address string // address:port
+	Server  Ref    // for tls: the server of the site whose certificates are shown
 }
 
 // Limits bound what one asker, and all together, may take.
@@ -79,6 +88,8 @@ var serviceShape = shape[Service]{
 			v.Metrics = text
 		}, form: textForm()},
 		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|unix) .+$")},
+		"device-logs": {read: readDeviceLogs, form: form{"type": "array",
+			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
 		"traffic": {read: func(r *reader, n *yaml.Node, v *Service) {
 			if text, ok := r.scalar(n, "traffic"); ok {
 				size, err := octets(text)
@@ -172,6 +183,33 @@ func readSyslog(r *reader, n *yaml.Node, v *Service) {
 		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"unix PATH\" is wanted", shorten(text))
 	}
 	v.Syslog = SyslogSink{Network: network, Address: address}
+}
+
+// readDeviceLogs reads a list of "udp ADDRESS:PORT", "tcp ADDRESS:PORT" and
+// "tls ADDRESS:PORT SERVER".
+func readDeviceLogs(r *reader, n *yaml.Node, v *Service) {
+	r.each(n, "device-logs", func(item *yaml.Node) {
+		text, ok := r.scalar(item, "device-logs")
+		if !ok {
+			return
+		}
+		words := strings.Fields(text)
+		wanted := map[string]int{"udp": 2, "tcp": 2, "tls": 3}
+		if len(words) == 0 || len(words) != wanted[words[0]] {
+			r.wrong(item, "device-logs has %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"tls ADDRESS:PORT SERVER\" is "+
+				"wanted", shorten(text))
+			return
+		}
+		if _, err := netip.ParseAddrPort(words[1]); err != nil {
+			r.wrong(item, "device-logs has %q; an address and a port are wanted, such as \"udp 192.0.2.11:514\"", shorten(text))
+			return
+		}
+		l := LogSource{Network: words[0], Address: words[1]}
+		if len(words) == 3 {
+			l.Server = Ref{Name: words[2], Place: r.place(item)}
+		}
+		v.DeviceLogs = append(v.DeviceLogs, l)
+	})
 }
 
 func cutLast(s, sep string) (before, after string, found bool) {

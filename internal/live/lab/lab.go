@@ -28,6 +28,7 @@ import (
 	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/lab/directory"
 	"mellowgate/internal/live/lab/standin"
+	"mellowgate/internal/live/server/devicelogs"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/pki"
@@ -73,6 +74,7 @@ type Lab struct {
 	targets     map[*site.Server]aaa.Target // where each server is asked, whoever asks
 	hostKey     ssh.Signer                  // of every extra stand-in
 	control     *control
+	logs        *devicelogs.Receiver // of devices, nil where the site receives none
 	directories map[*site.Server]*directory.Server
 	mu          sync.Mutex
 	faults      []Fault
@@ -128,6 +130,9 @@ func (l *Lab) start() (err error) {
 		if err := l.standIns(); err != nil {
 			return err
 		}
+	}
+	if err := l.receiveLogs(clients); err != nil {
+		return err
 	}
 	if err := l.openControl(l.at.control); err != nil {
 		return cannotListen("the lab's control", netip.AddrPortFrom(l.at.control, 0), err)
@@ -379,6 +384,9 @@ func (l *Lab) knownHosts() error {
 // lab that started in part.
 func (l *Lab) Shutdown() {
 	l.control.close()
+	if l.logs != nil {
+		l.logs.Close()
+	}
 	for _, d := range l.devices {
 		d.Shutdown()
 	}

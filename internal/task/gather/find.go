@@ -150,6 +150,11 @@ func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Fold
 			w.Files.Log}, func(s string) bool { return s == "" }), ", ")
 	case folder != nil:
 		k.Evidence, more, err = Folder(folder, d)
+		if k.Opened != nil && err == nil {
+			var unread []string
+			k.Log, unread = Understood(k.Log, k.Opened.Site, k.Opened.Base)
+			more = append(more, unread...)
+		}
 	}
 	if err != nil {
 		return task.UsageError{Err: err}

@@ -24,6 +24,7 @@ type Following struct {
 	Folder  *state.Folder
 	Site    *site.Site // nil when not known
 	Keys    site.Keys
+	Base    string // the folder of the site
 	Symptom diagnose.Symptom
 	Each    func(diagnose.Verdict) // of each login that failed
 	Started func()                 // nothing that comes from then on is missed
@@ -56,6 +57,7 @@ func Follow(ctx context.Context, f Following) error {
 		if err != nil {
 			return err
 		}
+		more.Log, _ = Understood(more.Log, f.Site, f.Base)
 		now := time.Now()
 		if own, err := f.Folder.Own(); err == nil {
 			more = more.WithoutOwn(own)

@@ -58,7 +58,8 @@ func (f Files) Read(in io.Reader, d exchange.Directory) (e evidence.Evidence, no
 
 // readCaptures reads the captures. Of several, of several places, what one has and
 // another has not tells where it was lost.
-func (f Files) readCaptures(in io.Reader, d exchange.Directory, e *evidence.Evidence, notes []string) ([]string, error) {
+func (f Files) readCaptures(in io.Reader, d exchange.Directory, e *evidence.Evidence, notes []string) ([]string,
+	error) {
 	var places []exchange.Place
 	for _, name := range several(f.Capture) {
 		some, note, err := oneCapture(in, name, d)

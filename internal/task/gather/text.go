@@ -113,7 +113,8 @@ func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []
 		return notes, fmt.Errorf("%s: %w", t.file, err)
 	}
 	if log.Read == 0 {
-		return notes, fmt.Errorf("%s: no phrase under tells of %s reads a line of it: it may be of another make", t.file, file)
+		return notes, fmt.Errorf("%s: no phrase under tells of %s reads a line of it: it may be of another make", t.file,
+			file)
 	}
 	for _, told := range log.Told {
 		switch told.About {
@@ -126,6 +127,44 @@ func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []
 		}
 	}
 	return notes, nil
+}
+
+// Understood reads the lines that devices sent as they are, by the phrasebooks of their
+// kinds; base is the folder of the site. A line that no phrase reads stays as it is.
+func Understood(all []evidence.LogLine, s *site.Site, base string) (understood []evidence.LogLine, notes []string) {
+	raw := map[string][]int{}
+	for i, l := range all {
+		if l.Raw && s != nil && s.Device(l.Device) != nil && s.Device(l.Device).Kind.Phrasebook.Name != "" {
+			raw[l.Device] = append(raw[l.Device], i)
+		}
+	}
+	all = slices.Clone(all)
+	for device, at := range raw {
+		b, err := saved.OpenBook(files.At(base, s.Device(device).Kind.Phrasebook.Name))
+		if err != nil {
+			notes = append(notes, err.Error())
+			continue
+		}
+		var text strings.Builder
+		for _, i := range at {
+			text.WriteString(all[i].Text + "\n")
+		}
+		log, err := b.Load().ReadLog(strings.NewReader(text.String()), phrase.Moment{Now: time.Now(), Zone: time.Local})
+		if err != nil {
+			notes = append(notes, err.Error())
+			continue
+		}
+		t := logText{device: device, site: s}
+		for _, told := range log.Told {
+			if line, ok := t.line(told); ok && told.Line >= 1 && told.Line <= len(at) {
+				// When it came is by our own clock; the device's may be any.
+				line.Time, line.Device, line.Text = all[at[told.Line-1]].Time, device, all[at[told.Line-1]].Text
+				all[at[told.Line-1]] = line
+			}
+		}
+	}
+	slices.Sort(notes)
+	return all, notes
 }
 
 // line makes a line of a log of what a phrase says.

@@ -113,9 +113,10 @@ func (s *serving) reload(ctx context.Context) {
 // when it starts.
 func atStart(before, after site.Service) map[string]bool {
 	return map[string]bool{
-		"ledger":  before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
-		"metrics": before.Metrics != after.Metrics,
-		"syslog":  before.Syslog != after.Syslog,
-		"traffic": before.Traffic != after.Traffic,
+		"device-logs": !slices.Equal(before.DeviceLogs, after.DeviceLogs),
+		"ledger":      before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
+		"metrics":     before.Metrics != after.Metrics,
+		"syslog":      before.Syslog != after.Syslog,
+		"traffic":     before.Traffic != after.Traffic,
 	}
 }

@@ -6,12 +6,15 @@ package serve
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/netip"
 	"os"
 	"runtime/debug"
+	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/fsnotify/fsnotify"
 
@@ -19,11 +22,13 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/devicelogs"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/journal"
 	"mellowgate/internal/live/server/sdnotify"
 	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
 )
@@ -99,11 +104,50 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 		}
 		s.say("metrics and health on http://%s/metrics and /health", on)
 	}
+	logs, err := s.receiveLogs()
+	if err != nil {
+		return false, err
+	}
+	defer logs.Close()
 	s.say("ready")
 	s.Manager.Ready(s.status())
 	defer s.Manager.Stopping()
 	s.keep(ctx, watcher, watched)
 	return true, nil
+}
+
+// receiveLogs begins to receive the logs of devices, where the site says so.
+func (s *serving) receiveLogs() (*devicelogs.Receiver, error) {
+	o := s.Site
+	r, err := devicelogs.Listen(devicelogs.Config{Where: o.Service.DeviceLogs, Keep: s.Folder.Log, Say: s.Journal.Say,
+		Now: time.Now,
+		Device: func(at netip.Addr) string {
+			if d := deviceAt(s.known.Load(), at); d != nil {
+				return d.Name
+			}
+			return ""
+		},
+		TLS: func(server string) (*tls.Config, error) {
+			identity, err := pki.Of(o.Server(server), o.Base)
+			return identity.Server(site.RADIUS), err
+		}})
+	if err != nil {
+		return nil, err
+	}
+	for _, at := range r.Places() {
+		s.say("logs of devices: %s", at)
+	}
+	return r, nil
+}
+
+// deviceAt returns the device with an address, or that asks from it; nil for none.
+func deviceAt(s *site.Site, at netip.Addr) *site.Device {
+	for _, d := range s.Devices {
+		if slices.Contains(d.Addresses, at) || slices.Contains(d.Sources(), at) {
+			return d
+		}
+	}
+	return nil
 }
 
 func (s *serving) say(format string, args ...any) { s.Journal.Say(fmt.Sprintf(format, args...)) }

@@ -369,8 +369,27 @@ func (f *Folder) flush() {
 // Trace appends what a device noted.
 func (f *Folder) Trace(t evidence.Trace) { f.append(filepath.Join(tracesDir, t.Device+lines), t) }
 
-// Log appends a line of a device's log.
-func (f *Folder) Log(l evidence.LogLine) { f.append(filepath.Join(logsDir, l.Device+lines), l) }
+// Log appends a line of a device's log. Of each device the newest are kept, up to
+// twice mostLog octets.
+func (f *Folder) Log(l evidence.LogLine) {
+	name := filepath.Join(logsDir, l.Device+lines)
+	f.append(name, l)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	file := f.open[name]
+	if file == nil {
+		return
+	}
+	if info, err := file.Stat(); err != nil || info.Size() < mostLog {
+		return
+	}
+	path := filepath.Join(f.Dir, name)
+	f.wrote(errors.Join(file.Close(), os.Rename(path, strings.TrimSuffix(path, lines)+"-older"+lines)))
+	delete(f.open, name)
+}
+
+// mostLog is from which size on a device's log goes on in a new file.
+const mostLog = 8 << 20
 
 // lines is what files with a value in each line end with.
 const lines = ".jsonl"
