@@ -181,7 +181,7 @@ func (c call) start(t *testing.T, args ...string) *background {
 			b.err.WriteString(lines.Text() + "\n")
 			b.mu.Unlock()
 			if text := lines.Text(); text == "ready" || strings.Contains(text, `"msg":"ready"`) ||
-				strings.HasPrefix(text, "listening on ") {
+				strings.HasPrefix(text, "listening on ") || strings.HasPrefix(text, "following ") {
 				ready <- true
 			}
 		}

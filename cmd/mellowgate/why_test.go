@@ -3,7 +3,9 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -150,4 +152,100 @@ func TestALoginIsExplainedWhileItIsListenedTo(t *testing.T) {
 		require.Contains(t, why.out.String(), says, why.said())
 	}
 	require.NotContains(t, why.said(), "no pcap")
+}
+
+// A lab runs while why follows it, and listen shows a part of what goes over the wire.
+func TestFailedLoginsAreToldAsTheyHappen(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	lab := c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
+	told := c.start(t, "why", "-follow", "-state", "st")
+	asJSON := c.start(t, "why", "-follow", "-json", "-device", "hq-fw-1", "-state", "st")
+	heard := c.start(t, "listen", "-follow", "-state", "st", "-device", "hq-fw-1", "-answer", "refused")
+	try := func(device, person, password string) {
+		c.run(t, "login", "-state", "st", "-device", device, "-person", person, "-password-file",
+			"demo/as-reviewed/passwords/"+password)
+	}
+	try("north-sw-1", "ines.marsh", "ines.marsh")
+	try("hq-fw-1", "ines.marsh", "master")
+	try("north-sw-1", "odd.larsen", "odd.larsen")
+	require.Eventually(t, func() bool {
+		return strings.Contains(told.out.String(), "disabled-or-expired: north-sw-1 by ssh, server tern (odd.larsen)") &&
+			strings.Contains(asJSON.out.String(), "\n") && strings.Contains(heard.out.String(), "ines.marsh")
+	}, 20*time.Second, 10*time.Millisecond, told.out)
+	require.Equal(t, 1, strings.Count(told.out.String(), "wrong-password: hq-fw-1 by ssh, server tern (ines.marsh)"))
+	require.NotContains(t, told.out.String(), "(tobin", "nobody else tried")
+	require.Equal(t, 2, strings.Count(told.out.String(), "repair "), "who got in is not told")
+	var one struct{ Device, Person, Access, Cause, Repair string }
+	strictly(t, asJSON.out.String(), &one)
+	require.Equal(t, []string{"hq-fw-1", "ines.marsh", "ssh", "wrong-password"}, []string{one.Device, one.Person, one.Access,
+		one.Cause})
+	require.NotContains(t, heard.out.String(), "accepted")
+	for _, b := range []*background{told, asJSON, heard} {
+		require.Equal(t, 130, b.end(t))
+	}
+	last := c.run(t, "listen", "-state", "st", "-last", "1", "-person", "odd.larsen")
+	require.Equal(t, 2, strings.Count(last.out, "\n"), "the header and one line: %s", last.out)
+	require.Contains(t, c.run(t, "listen", "-state", "st", "-person", "nobody").err, "none is one of those that were asked for")
+	require.Contains(t, c.run(t, "listen", "-capture", "st/traffic.pcapng", "demo/as-reviewed").out, "ines.marsh",
+		"the capture of a lab is read with its addresses")
+	for call, says := range map[string]string{
+		"why -follow -all -state st":                "-follow reads the state folder",
+		"listen -follow -capture st/traffic.pcapng": "-follow is for the state folder",
+		"listen -last 2 -follow":                    "-last is for what is there already",
+		"listen -last -2 -state st":                 "a number above 0 is wanted",
+		"listen -since soon -state st":              "03:10, 2026-11-23T03:10 or 10m is wanted",
+		"listen -answer refusd -state st":           `did you mean "refused"?`,
+	} {
+		r := c.run(t, strings.Fields(call)...)
+		require.Equal(t, 2, r.status, call)
+		require.Contains(t, unwrapped(r.err), says, call)
+	}
+	require.Equal(t, 130, lab.end(t))
+}
+
+// What people and makes write is evidence too.
+func TestTextOfAMakeAndLogsOfServeAreEvidence(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	r := c.run(t, "why", "-log", "demo/logs/north-sw-1.log", "-device", "north-sw-1", "-access", "ssh", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `^unreachable: north-sw-1 to server tern\n`, r.out, "by the phrasebook of its kind")
+	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "-phrases", "demo/phrasebooks/hull-router.yaml", "-device",
+		"mv-avocet-rtr")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "unreachable: mv-avocet-rtr to server radius 1")
+	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "demo/as-reviewed")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, unwrapped(r.err), "by the phrasebook of its make: -phrases FILE")
+	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "-phrases", "demo/phrasebooks/quay-switch.yaml")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, unwrapped(r.err), "it may be of another make")
+
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, name), []byte(text), 0o600))
+	}
+	write("serve.log", `time=2026-11-23T03:00:00.000Z level=INFO msg="the site was read"
+time=2026-11-23T03:09:01.000Z level=WARN msg=event server=tern protocol=tacacs client=192.0.2.112 device=north-sw-1 `+
+		`access=ssh person=odd.larsen question=login answer=refused reason=disabled-or-expired text="odd.larsen is disabled"
+`)
+	r = c.run(t, "why", "-log", "serve.log", "demo/as-reviewed")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "disabled-or-expired: north-sw-1 by ssh, server tern")
+	r = c.run(t, "why", "-log", "serve.log", "-device", "north-sw-1", "-person", "harbourmaster", "-symptom",
+		"Access denied", "demo/as-reviewed")
+	require.Equal(t, 1, r.status, "no server was asked by that name: %s", r.out)
+	require.Contains(t, r.out, "not-known: north-sw-1")
+
+	counted := func(lost string) string {
+		return "R::radiusAuthServerAddress.1 = IpAddress: 192.0.2.23\nR::radiusAuthClientAccessRequests.1 = Counter32: 1000\n" +
+			"R::radiusAuthClientAccessAccepts.1 = Counter32: 990\nR::radiusAuthClientTimeouts.1 = Counter32: " + lost + "\n"
+	}
+	write("old", counted("10"))
+	write("new", strings.Replace(counted("14"), "1000", "1004", 1))
+	r = c.run(t, "why", "-counters", "old", "-device", "mv-avocet-rtr", "demo/as-reviewed")
+	require.Contains(t, r.out, "not-known", "ten of a thousand are no fault")
+	r = c.run(t, "why", "-counters", "old,new", "-device", "mv-avocet-rtr", "demo/as-reviewed")
+	require.Contains(t, r.out, "unreachable: mv-avocet-rtr to server sanderling", "four of the last four are one")
+	require.Equal(t, 2, c.run(t, "why", "-counters", "old,new,old", "-device", "mv-avocet-rtr", "demo/as-reviewed").status)
 }

@@ -187,6 +187,9 @@ func (c *Call) source(f listening, inState bool) (capture.Source, string, func()
 			return nil, "", nil, failure{status: ExitUsage, err: files.Unreadable(name, err)}
 		}
 		in, done = packets, func() { cancel(); _ = packets.Close() }
+		if f.follow {
+			c.note("following %s", name)
+		}
 	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {

@@ -10,7 +10,6 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
-	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/secrets"
@@ -34,7 +33,8 @@ where it is not sure. With a site and these flags alone it says what the design 
 a name that nobody has. -all lists everything that is wrong, by cause. -write makes a record of the incident,
 ready for a ticket; -confirm repeats the login for it, and says whether it works now.
 
-Exit status 1 when there is no login to judge, and with -confirm when it still fails.`,
+Exit status 1 when there is no login to judge, or nothing is wrong in the part of it that is there; and with
+-confirm when it still fails.`,
 		Examples: []Example{
 			{Call: "mellowgate why", Shows: "the newest login that went wrong in the lab that runs here"},
 			{Call: "mellowgate why -person tobin.reed -device north-sw-1",
@@ -72,6 +72,8 @@ Exit status 1 when there is no login to judge, and with -confirm when it still f
 			c.Flags.StringVar(&f.symptom.Access, "access", "", "the `access`: "+strings.Join(site.Accesses(), ", "))
 			c.Flags.StringVar(&f.at, "at", "", "about this `time`, such as 03:10 or 2026-11-23T03:10")
 			c.Flags.StringVar(&f.symptom.Saw, "saw", "", "what was `seen`: "+strings.Join(diagnose.Saws, ", "))
+			c.Flags.StringVar(&f.symptom.Read, "symptom", "", "what was read on the screen, or is said of it, as `text`: it "+
+				"stands for -saw where it has a word that tells")
 			c.Flags.BoolVar(&f.follow, "follow", false, "name the cause of each failed login as it happens, of a running lab "+
 				"or service, until Ctrl-C or -for")
 			c.Flags.BoolVar(&f.probe, "probe", false,
@@ -102,6 +104,9 @@ type whyFlags struct {
 func (f *whyFlags) check() error {
 	y := &f.symptom
 	var err error
+	if y.Saw == "" {
+		y.Saw = diagnose.SawOf(y.Read)
+	}
 	switch {
 	case y.Saw != "" && !slices.Contains(diagnose.Saws, y.Saw):
 		return wrong("-saw is %q%s; it is one of %s", y.Saw, nearest.Suggest(y.Saw, diagnose.Saws),
@@ -163,7 +168,7 @@ func (c *Call) why(f *whyFlags) error {
 	v := diagnose.Explain(k.Evidence, f.symptom)
 	if !v.Found && k.Opened != nil && f.symptom.Device != "" {
 		c.note("%s holds no such login%s; this is what the design says", k.From, f.choices(k))
-		v = diagnose.Explain(evidence.Evidence{Site: k.Site, Keys: k.Keys, Probes: k.Probes, Now: k.Now}, f.symptom)
+		v = diagnose.ByDesign(k.Evidence, f.symptom)
 	}
 	if !v.Found {
 		if *c.json {
@@ -195,7 +200,7 @@ func (c *Call) why(f *whyFlags) error {
 		printVerdict(c, v)
 		again.print(c)
 	}
-	if err == nil && again != nil && !again.Works {
+	if err == nil && (v.Unseen || again != nil && !again.Works) {
 		return errNo
 	}
 	return err

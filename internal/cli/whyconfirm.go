@@ -171,6 +171,9 @@ func incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []b
 	if y.Saw != "" {
 		line("- Seen: %s", y.Saw)
 	}
+	if y.Read != "" {
+		line("- Read on the screen: %s", y.Read)
+	}
 	if !v.Story.Time.IsZero() {
 		line("- When: %s", v.Story.Time.UTC().Format(time.RFC3339))
 	}

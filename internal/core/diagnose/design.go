@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -11,6 +12,28 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
+
+// ByDesign says what the site makes of a login that is in no evidence. e is what there
+// is of other logins: where servers were heard in it and none of this person, none was
+// asked, and what the design says of their answers is not what happened.
+func ByDesign(e evidence.Evidence, symptom Symptom) Verdict {
+	v := Explain(evidence.Evidence{Site: e.Site, Keys: e.Keys, Probes: e.Probes, Now: e.Now}, symptom)
+	if len(e.Events)+len(e.Exchanges) == 0 || symptom.Person == "" || len(v.Causes) == 0 {
+		return v
+	}
+	first := v.Causes[0]
+	asked := slices.ContainsFunc(catalogue, func(k knowledge) bool { return k.at == refusedPoint && k.cause == first.Cause })
+	if !asked {
+		return v
+	}
+	c := Cause{Cause: NotKnown, Where: first.Where, Layer: "protocol", Confidence: 0.1,
+		Says: fmt.Sprintf("no server noted a question of %s, so none was asked, or none could hear it: what the design says "+
+			"of such a login while servers answer (%s) is not what happened", symptom.Person, first.Cause),
+		Evidence: []string{}, Against: []string{}, Repair: "nothing to repair yet: look further first",
+		Next: []string{strings.ReplaceAll(next[evidence.FromTrace], "{device}", symptom.Device)}}
+	v.Causes, v.Unseen = []Cause{c}, true
+	return v
+}
 
 // pointsOfDesign finds what the site alone says of the login that a symptom
 // describes: how it goes with every server up and, where that is not what was

@@ -14,6 +14,7 @@ import (
 type Symptom struct {
 	Device, Person, Access string
 	Saw                    string    // refused | slow | low-level | no-prompt
+	Read                   string    // what was read on the screen, or said of it
 	At                     time.Time // about when
 }
 
