@@ -178,15 +178,17 @@ func TestFailedLoginsAreToldAsTheyHappen(t *testing.T) {
 	require.Equal(t, 2, strings.Count(told.out.String(), "repair "), "who got in is not told")
 	var one struct{ Device, Person, Access, Cause, Repair string }
 	strictly(t, asJSON.out.String(), &one)
-	require.Equal(t, []string{"hq-fw-1", "ines.marsh", "ssh", "wrong-password"}, []string{one.Device, one.Person, one.Access,
-		one.Cause})
+	require.Equal(t, []string{"hq-fw-1", "ines.marsh", "ssh", "wrong-password"},
+		[]string{one.Device, one.Person, one.Access,
+			one.Cause})
 	require.NotContains(t, heard.out.String(), "accepted")
 	for _, b := range []*background{told, asJSON, heard} {
 		require.Equal(t, 130, b.end(t))
 	}
 	last := c.run(t, "listen", "-state", "st", "-last", "1", "-person", "odd.larsen")
 	require.Equal(t, 2, strings.Count(last.out, "\n"), "the header and one line: %s", last.out)
-	require.Contains(t, c.run(t, "listen", "-state", "st", "-person", "nobody").err, "none is one of those that were asked for")
+	require.Contains(t, c.run(t, "listen", "-state", "st", "-person", "nobody").err,
+		"none is one of those that were asked for")
 	require.Contains(t, c.run(t, "listen", "-capture", "st/traffic.pcapng", "demo/as-reviewed").out, "ines.marsh",
 		"the capture of a lab is read with its addresses")
 	for call, says := range map[string]string{
