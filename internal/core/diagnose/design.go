@@ -22,7 +22,8 @@ func ByDesign(e evidence.Evidence, symptom Symptom) Verdict {
 		return v
 	}
 	first := v.Causes[0]
-	asked := slices.ContainsFunc(catalogue, func(k knowledge) bool { return k.at == refusedPoint && k.cause == first.Cause })
+	asked := slices.ContainsFunc(catalogue,
+		func(k knowledge) bool { return k.at == refusedPoint && k.cause == first.Cause })
 	if !asked {
 		return v
 	}

@@ -10,11 +10,13 @@ var sights = []struct {
 }{
 	{"low-level", []string{"not authorized", "not permitted", "no rights", "privilege", "read-only", "read only",
 		"unknown command"}},
-	{"no-prompt", []string{"timed out", "time out", "timeout", "no response", "not responding", "hangs", "closed by remote",
+	{"no-prompt", []string{"timed out", "time out", "timeout", "no response", "not responding", "hangs",
+		"closed by remote",
 		"connection closed", "connection reset", "connection refused", "unreachable", "no route", "nothing comes",
 		"no prompt"}},
 	{"slow", []string{"slow", "takes long", "took long", "waits", "after a minute", "seconds"}},
-	{"refused", []string{"refused", "denied", "incorrect", "invalid", "wrong", "failed", "failure", "rejected", "bad password",
+	{"refused", []string{"refused", "denied", "incorrect", "invalid", "wrong", "failed", "failure", "rejected",
+		"bad password",
 		"not allowed", "no entry", "locked"}},
 }
 

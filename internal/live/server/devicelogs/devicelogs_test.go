@@ -105,8 +105,10 @@ func TestADatagramIsALineOfTheDeviceThatSentIt(t *testing.T) {
 		_, err := conn.Write([]byte(text))
 		require.NoError(t, err)
 	}
-	k.comesTo(t, "sw-1: Nov 23 03:09:01 sw-1 gate tern silent", "sw-1: two lines [31m and \uFFFD", "sw-1: <1234>no priority")
-	require.Equal(t, evidence.LogLine{Time: noon, Device: "sw-1", Text: "two lines [31m and \uFFFD", Raw: true}, k.lines[1])
+	k.comesTo(t, "sw-1: Nov 23 03:09:01 sw-1 gate tern silent", "sw-1: two lines [31m and \uFFFD",
+		"sw-1: <1234>no priority")
+	require.Equal(t, evidence.LogLine{Time: noon, Device: "sw-1", Text: "two lines [31m and \uFFFD", Raw: true},
+		k.lines[1])
 }
 
 func TestAStreamHasMessagesWithLengthsOrLines(t *testing.T) {
@@ -166,5 +168,6 @@ func TestADeviceThatSendsTooMuchIsCutShortAndThatIsSaidOnce(t *testing.T) {
 		defer k.mu.Unlock()
 		return len(k.said) == 1
 	}, 5*time.Second, time.Millisecond)
-	require.Equal(t, fmt.Sprintf("sw-1 sends more than %d lines of its log in a second: 1 were dropped", lineRate), k.said[0])
+	require.Equal(t, fmt.Sprintf("sw-1 sends more than %d lines of its log in a second: 1 were dropped", lineRate),
+		k.said[0])
 }
