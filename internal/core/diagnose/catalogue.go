@@ -196,7 +196,7 @@ var catalogue = []knowledge{
 		guess:  "{device} asks {server} at a port that is not its port",
 		repair: "compare the device's ports for {server} with the site's: authentication and accounting each have one"},
 	{cause: AccountingPort, at: unheardPoint, layer: "transport", prior: -1,
-		signs: map[Shows]float64{loginsAnswered: 4, otherPortSign: 3, heldPortSign: 3.5, legacyPortSign: 1.5, closedSign: 0.8,
+		signs: map[Shows]float64{loginsAnswered: 4, lostThereSign: 3.5, otherPortSign: 3, heldPortSign: 3.5, legacyPortSign: 1.5, closedSign: 0.8,
 			notForThisSign: 1.5, notKeptSign: -6,
 			answeredSign: -4, saidErrorSign: -3, unfitSign: -4, noConnectionSign: -2},
 		says: "{server} answers the logins of {device}, and not its records: the accounting port is filtered, differs, " +

@@ -136,12 +136,27 @@ func (j *judging) tries(server string) []window {
 	}
 	if j.story.Login != nil {
 		of(*j.story.Login)
+	} else {
+		all = j.asked(server)
 	}
 	for _, t := range j.story.Commands {
 		of(t)
 	}
 	for _, t := range j.story.Later {
 		of(t)
+	}
+	return all
+}
+
+// asked returns when a capture shows that a server was asked in vain, and for how long
+// the device waited.
+func (j *judging) asked(server string) []window {
+	var all []window
+	patience := j.waits(server)
+	for _, x := range j.story.Exchanges {
+		if x.AskedOf() == server && x.Answer == evidence.None && x.Question != site.AskConnect {
+			all = append(all, window{from: x.Time, to: x.Time.Add(patience * time.Duration(1+x.Retransmissions))})
+		}
 	}
 	return all
 }
@@ -413,9 +428,16 @@ func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
 // patience is how long the device waits for an answer of a server: as it did in
 // this story, as the site says, or as long as most do.
 func (j *judging) patience(server string) time.Duration {
-	for _, w := range j.tries(server) {
-		return w.to.Sub(w.from)
+	if j.story.Login != nil {
+		for _, w := range j.tries(server) {
+			return w.to.Sub(w.from)
+		}
 	}
+	return j.waits(server)
+}
+
+// waits is how long the site says that the device waits for an answer of a server.
+func (j *judging) waits(server string) time.Duration {
 	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
 		if d := s.Device(j.story.Device); d != nil {
 			return d.Patience(s.Server(server)).Timeout

@@ -94,7 +94,11 @@ func named[T any](path string, notes []string) ([]T, []string, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, notes, files.Unreadable(path, err)
 	}
+	before := len(notes)
 	all, notes, err := state.Lines[T](path, notes)
+	if err == nil && len(all) == 0 && len(notes) == before {
+		return nil, append(notes, path+" is empty: nothing was noted there"), nil
+	}
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("%s holds no line that can be read; JSON Lines are wanted, as a state folder has them", path)
 	}
