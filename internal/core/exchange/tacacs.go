@@ -392,9 +392,9 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 		return
 	}
 	e := l.directory.exchange(at, v.client, v.server, v.port)
-	l.directory.stranger(e, v.client, v.port)
-	if e.Question = site.AskConnect; v.port.protocol == site.LDAP {
-		e.Question = site.AskDirectory
+	if e.Question = site.AskDirectory; v.port.protocol != site.LDAP {
+		e.Question = site.AskConnect
+		l.directory.stranger(e, v.client, v.port)
 	}
 	switch {
 	case told:
