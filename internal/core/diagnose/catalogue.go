@@ -104,13 +104,13 @@ const proof = 6
 var catalogue = []knowledge{
 	// A server gave no answer.
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: 0.3,
-		signs: map[Shows]float64{silentSign: 1.6, siteKeySign: -2, noWaySign: 5, noConnectionSign: 4, heardNothingSign: 1,
+		signs: map[Shows]float64{silentSign: 1.6, siteKeySign: -2, noWaySign: 3, noConnectionSign: 4, heardNothingSign: 1,
 			heardOthersSign: 0.6, probeSilentSign: 2.5, nobodyAnswerSign: 0.5,
 			answeredSign: -5, closedSign: -4, openSign: -2, aliveSign: -3, unfitSign: -4, unreadableSign: -4, unknownSign: -4,
 			saidErrorSign: -4, lateSign: -5,
 			droppedConnSign: -4, tlsSign: -4, loginsAnswered: -3, heldKeySign: -1.5, heldPortSign: -2, legacyPortSign: -1,
-			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 4.5, noHostSign: 6,
-			lostThereSign: 6,
+			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 1, noHostSign: 3,
+			lostThereSign: 3,
 			inTimeSign:    -5, unheardSign: -5, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, bigLostSign: -2,
 			wrongServerSign: -1, saysUnfitSign: -4, answerUnfitSign: -4},
 		says:   "nothing comes back from {server}: the way to it is cut or filtered, or its host is down",
@@ -122,6 +122,28 @@ var catalogue = []knowledge{
 		says: "the connection between {device} and {server} does not last: {text}",
 		repair: "look for what stands between {device} and {server} and resets connections (a filter with inspection, a " +
 			"translator), then at the service of {server} itself: its events say whether the question arrived"},
+	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
+		signs: map[Shows]float64{noWaySign: 8, closedSign: -2, answeredSign: -5},
+		says:  "there is no way to {server}: {text}",
+		repair: "look at who says so: its route to {server}, and its filters; where {device} itself says it, at its own " +
+			"routes " +
+			"and at the address that it asks from"},
+	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
+		signs: map[Shows]float64{noHostSign: 9.5},
+		says:  "nobody on the network answers for {server}: {text}",
+		repair: "look whether the host of {server} is up and on that network, and at the mask of {device}: it takes " +
+			"{server} for " +
+			"a neighbour"},
+	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
+		signs: map[Shows]float64{unackedSign: 8, answeredSign: -5},
+		says:  "{device} connects to {server}, and what it says then never arrives: {text}",
+		repair: "look for a filter that passes the handshake and not what follows it, and for a path that loses larger " +
+			"packets " +
+			"(MTU)"},
+	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
+		signs:  map[Shows]float64{lostThereSign: 9, loginsAnswered: -4},
+		says:   "what {device} sends to {server} is lost on the way: {text}",
+		repair: "look at what lies between the two places of the captures: links, routes, filters"},
 	{cause: WrongServer, at: unheardPoint, layer: "network", prior: -4,
 		signs:  map[Shows]float64{wrongServerSign: 9, answeredSign: -6},
 		says:   "{device} asks {server}, and no server of the site has that address",
@@ -143,7 +165,7 @@ var catalogue = []knowledge{
 			"between {device} and {server}"},
 	{cause: AddressTranslated, at: unheardPoint, layer: "network", prior: -4,
 		signs: map[Shows]float64{translatedSign: 9.5, answeredSign: -5},
-		says:  "what {device} sends reaches {server} with another address: {text}",
+		says:  "addresses are translated on the way to {server}: {text}",
 		repair: "take the translation off this path; if it must be: give the device that address in the site (found: " +
 			"{source: ADDRESS}), and only where no other device is behind it"},
 	{cause: ServerOff, at: unheardPoint, layer: "transport", prior: 0.2,
@@ -196,7 +218,8 @@ var catalogue = []knowledge{
 		guess:  "{device} asks {server} at a port that is not its port",
 		repair: "compare the device's ports for {server} with the site's: authentication and accounting each have one"},
 	{cause: AccountingPort, at: unheardPoint, layer: "transport", prior: -1,
-		signs: map[Shows]float64{loginsAnswered: 4, lostThereSign: 3.5, otherPortSign: 3, heldPortSign: 3.5, legacyPortSign: 1.5, closedSign: 0.8,
+		signs: map[Shows]float64{loginsAnswered: 4, lostThereSign: 3.5, otherPortSign: 3, heldPortSign: 3.5,
+			legacyPortSign: 1.5, closedSign: 0.8,
 			notForThisSign: 1.5, notKeptSign: -6,
 			answeredSign: -4, saidErrorSign: -3, unfitSign: -4, noConnectionSign: -2},
 		says: "{server} answers the logins of {device}, and not its records: the accounting port is filtered, differs, " +
@@ -370,6 +393,12 @@ var catalogue = []knowledge{
 		signs:  map[Shows]float64{saidNoGrant: -7, otherListSign: -4, saidSecondFactor: -4},
 		says:   "the login was accepted, and the authorization of the session was not: {text}",
 		repair: "end the session list with local, as the login list does; a local account can have no session from servers"},
+	{cause: SessionRefused, at: sessionPoint, layer: "rights", prior: 0,
+		signs: map[Shows]float64{sessionNo: 5, saidNoGrant: -7, otherListSign: -4, saidSecondFactor: -4},
+		says:  "{server} accepted the login of {person} and refused the session: {text}",
+		repair: "look at the grants and the role of {person} there: mellowgate ask -explain -as {device} -person {person} " +
+			"SITE; " +
+			"and at the events of {server}"},
 	{cause: NoGrant, at: sessionPoint, layer: "rights", prior: -1,
 		signs: map[Shows]float64{saidNoGrant: 7, noGrantSign: 2},
 		says:  "{text}", repair: "if the person is to get in: widen that grant, or add one"},

@@ -295,8 +295,12 @@ func (j *judging) fromDevice() {
 		j.unanswered(t.Steps)
 	case refused && last.Purpose == site.AskSession && last.Result != walk.Accepted:
 		j.unanswered(t.Steps)
-		j.point(point{kind: sessionPoint, list: last.List,
-			signs: signs{{What: sessionAsked, From: evidence.FromTrace, Time: t.Time,
+		what := sessionAsked
+		if last.Result == walk.Refused && strings.HasPrefix(last.Method, "group ") {
+			what = sessionNo
+		}
+		j.point(point{kind: sessionPoint, list: last.List, server: last.By,
+			signs: signs{{What: what, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
 	case refused && t.Reason == reason.BelowLevel:
 		j.point(point{kind: belowPoint, signs: signs{{What: belowPages, From: evidence.FromTrace, Time: t.Time,

@@ -131,7 +131,10 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 	marks := []evidence.Mark{"", evidence.MarkNoWay, evidence.MarkPortClosed, evidence.MarkStray, evidence.MarkUnverified,
 		evidence.MarkForged, evidence.MarkReused, evidence.MarkMalformed, evidence.MarkNoSynAck, evidence.MarkEndedEarly,
 		evidence.MarkTLSOnClear, evidence.MarkClearOnTLS, evidence.MarkMixed, evidence.MarkLegacyPort, evidence.MarkLate,
-		evidence.MarkNoServer, evidence.MarkClientUnknown, evidence.MarkJoined, evidence.MarkClearBody, evidence.MarkHidden}
+		evidence.MarkNoServer, evidence.MarkClientUnknown, evidence.MarkJoined, evidence.MarkClearBody, evidence.MarkHidden,
+		evidence.MarkAskedAgain, evidence.MarkUnheard, evidence.MarkElsewhere, evidence.MarkUnsigned, evidence.MarkUnacked,
+		evidence.MarkBigLost, evidence.MarkTooBig, evidence.MarkCutOff, evidence.MarkAborted, evidence.MarkCut,
+		evidence.MarkNoHost, evidence.MarkTLSAlert, evidence.MarkLostThere, evidence.MarkLostBack, evidence.MarkStillOpen}
 	for _, answer := range []evidence.Answer{evidence.None, evidence.Unreadable, evidence.Refused, evidence.Accepted,
 		evidence.Failed} {
 		for _, fit := range []evidence.KeyFit{evidence.KeyFits, evidence.KeyUnfit, evidence.KeyUnknown} {
@@ -140,6 +143,7 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 					Device: "sw-1", Server: "tern", Person: "ines", Question: site.AskLogin, Answer: answer, Key: fit}
 				if mark != "" {
 					x.Marks, x.Remarks = []evidence.Mark{mark}, []string{"a remark"}
+					x.Says = map[evidence.Mark]string{mark: "a remark"}
 				}
 				name := fmt.Sprintf("packet %s %s %q", answer, fit, mark)
 				g.hang(name, evidence.Evidence{Exchanges: []evidence.Exchange{x}, Site: s}, Symptom{})
@@ -168,6 +172,23 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 				g.hang(fmt.Sprintf("design %s %q %q", d.Name, person, saw), evidence.Evidence{Site: far, Now: at},
 					Symptom{Device: d.Name, Person: person, Saw: saw})
 			}
+		}
+	}
+	for _, c := range capturesOfOthers(t) {
+		for _, saw := range []string{"", "refused", "slow", "low-level"} {
+			g.hang(fmt.Sprintf("capture %s %q", c.name, saw), c.evidence, Symptom{Saw: saw})
+		}
+		bare := c.evidence
+		bare.Site, bare.Keys = nil, nil
+		g.hang("capture "+c.name+", without the site", bare, Symptom{})
+		g.hang("capture "+c.name+" and a device without a login", c.evidence, Symptom{Device: "lock-sw", Person: "liv.moen"})
+	}
+	for _, person := range []string{"ines", "odd", "keeper"} {
+		for _, e := range []evidence.Evidence{{}, {Events: []evidence.Event{event("tobin", site.AskLogin, evidence.Accepted,
+			reason.Accepted, "")}}} {
+			e.Site, e.Now = far, at
+			v := ByDesign(e, Symptom{Device: "sw-1", Person: person, Saw: "refused"})
+			fmt.Fprintf(g, "by design %s beside %d events: unseen %t; %v\n", person, len(e.Events), v.Unseen, v.Causes)
 		}
 	}
 	g.hang("an hour before", evidence.Evidence{Traces: []evidence.Trace{shut}, Site: s}, Symptom{At: at.Add(-time.Hour)})

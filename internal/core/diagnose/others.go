@@ -32,7 +32,7 @@ func (j *judging) pointsOfEvents() {
 			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
 		case e.Answer == evidence.Refused && e.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: e.Server,
-				signs: signs{{What: sessionAsked, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
+				signs: signs{{What: sessionNo, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
 		case e.Answer == evidence.Refused, left:
 			j.point(point{kind: refusedPoint, server: e.Server})
 		}
@@ -69,7 +69,7 @@ func (j *judging) pointsOfPackets() {
 					Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
 		case x.Answer == evidence.Refused && x.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: x.AskedOf(),
-				signs: signs{{What: sessionAsked, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
+				signs: signs{{What: sessionNo, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
 					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
 		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
 			j.point(point{kind: refusedPoint, server: x.AskedOf()})

@@ -316,9 +316,23 @@ func packetSigns(x evidence.Exchange, server string) signs {
 		say(silentSign, fmt.Sprintf("%s: no answer, sent %s", question, times(1+x.Retransmissions)))
 	// an error in answer to what it could not read is no word of its own
 	case x.Answer == evidence.Failed && x.Key != evidence.KeyUnfit:
-		say(saidErrorSign, question+": it answers that it cannot answer")
+		say(saidErrorSign, question+": the answer is an error"+messageOf(x))
 	}
 	return all
+}
+
+// messageOf returns the words that the last answer has for people.
+func messageOf(x evidence.Exchange) string {
+	for _, a := range slices.Backward(x.Response) {
+		if a.Name != "server_msg" && a.Name != "Reply-Message" {
+			continue
+		}
+		if a.Value == "" {
+			break
+		}
+		return fmt.Sprintf(" (%q)", a.Value)
+	}
+	return ""
 }
 
 // lookPackets adds what a capture shows: of this question, and of what others
@@ -455,7 +469,7 @@ func (j *judging) lateFirst(x evidence.Exchange, all signs) signs {
 		return all
 	}
 	for i := range all {
-		if all[i].What == cutOffSign || all[i].What == droppedConnSign {
+		if all[i].What == cutOffSign || all[i].What == droppedConnSign || all[i].What == gaveUpSign {
 			all[i].What, all[i].Text = lateSign, fmt.Sprintf("%s: the first answer of %s took %.1f s, and %s waits %.1f s",
 				clock(x.Time), x.AskedOf(), x.First, j.story.Device, patience.Seconds())
 		}

@@ -121,6 +121,7 @@ const (
 	wasRightBefore    Shows = "password-was-right" // the same name was let in shortly before or after
 	sessionNotAsked   Shows = "no-session-asked"
 	sessionAsked      Shows = "session-asked"
+	sessionNo         Shows = "session-refused"
 	noLevel           Shows = "no-level-in-answer"
 	levelPromised     Shows = "level-promised" // the server or the site gives more
 	templateSign      Shows = "account-not-on-device"

@@ -32,7 +32,8 @@ func TestOurOwnQuestionsAreNoneOfTheDevice(t *testing.T) {
 
 func TestMoreEvidenceIsAddedToEachKind(t *testing.T) {
 	t.Parallel()
-	one := Evidence{Traces: make([]Trace, 1), Events: make([]Event, 2), Exchanges: make([]Exchange, 3), Log: make([]LogLine, 4)}
+	one := Evidence{Traces: make([]Trace, 1), Events: make([]Event, 2), Exchanges: make([]Exchange, 3),
+		Log: make([]LogLine, 4)}
 	got := one.With(one)
 	require.Equal(t, []int{2, 4, 6, 8}, []int{len(got.Traces), len(got.Events), len(got.Exchanges), len(got.Log)})
 }

@@ -4,6 +4,7 @@
 package exchange
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -169,8 +170,9 @@ func (d Directory) stranger(e *Exchange, client netip.AddrPort, p port) {
 		return
 	}
 	if p.strange {
-		mark(e, evidence.MarkNoServer, p.server.Name+" does not listen on this port")
-		if at := netip.MustParseAddrPort(e.ServerAddress).Port(); at == 1645 || at == 1646 {
+		at := netip.MustParseAddrPort(e.ServerAddress).Port()
+		mark(e, evidence.MarkNoServer, fmt.Sprintf("%s does not listen on port %d", p.server.Name, at))
+		if at == 1645 || at == 1646 {
 			mark(e, evidence.MarkLegacyPort, "this is a port of the older pair, 1645 and 1646")
 		}
 	}

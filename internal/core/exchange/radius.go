@@ -238,8 +238,9 @@ func (l *Listener) askedAfterAnswer(at time.Time, key pairKey, packet *radius.Pa
 	}
 	again := before.e
 	again.Time, again.Marks, again.Remarks, again.Says = at.UTC(), nil, []string{}, map[evidence.Mark]string{}
-	mark(&again, evidence.MarkUnheard, fmt.Sprintf("it came again %.1f s after its answer had left: the answer did not "+
-		"reach the device", at.Sub(before.at).Seconds()))
+	mark(&again, evidence.MarkUnheard,
+		fmt.Sprintf("the question came again %.1f s after its answer had left: that one did not "+
+			"reach the device", at.Sub(before.at).Seconds()))
 	l.emit(again)
 	return true
 }
