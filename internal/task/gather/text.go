@@ -238,22 +238,22 @@ func (f Files) readCounters(e *evidence.Evidence, s *site.Site) error {
 	if f.Counters == "" {
 		return nil
 	}
+	names := several(f.Counters)
+	if len(names) > 2 {
+		return fmt.Errorf("-counters takes one file, or two readings, the older one first: OLD,NEW")
+	}
 	var readings [][]evidence.Count
-	for _, file := range several(f.Counters) {
+	for _, file := range names {
 		counts, err := f.countersOf(file, s)
 		if err != nil {
 			return err
 		}
 		readings = append(readings, counts)
 	}
-	switch len(readings) {
-	case 1:
-		e.Counts = append(e.Counts, readings[0]...)
-	case 2:
-		e.Counts = append(e.Counts, evidence.Since(readings[0], readings[1])...)
-	default:
-		return fmt.Errorf("-counters takes one file, or two readings, the older one first: OLD,NEW")
+	if len(readings) == 2 {
+		readings = [][]evidence.Count{evidence.Since(readings[0], readings[1])}
 	}
+	e.Counts = append(e.Counts, readings[0]...)
 	return nil
 }
 

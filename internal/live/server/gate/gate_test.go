@@ -304,12 +304,12 @@ func TestAnotherKeyIsNoticedOnBothSides(t *testing.T) {
 	r := start(t)
 	for _, q := range []walk.Question{{Purpose: site.Login, Person: "ines"},
 		{Purpose: site.RecordSessions, Person: "ines"}} {
-		require.Equal(t, reason.KeyDiffers, r.ask("t", q, "right", withKey("another key")).Reason)
+		require.Equal(t, reason.Unreadable, r.ask("t", q, "right", withKey("another key")).Reason)
 		r.eventually("key-differs")
 		require.Equal(t, reason.Silent, r.ask("r", q, "right", withKey("another key")).Reason, "RADIUS drops it")
 		require.Equal(t, evidence.Dropped, r.eventually("key-differs").Answer)
 	}
-	require.Equal(t, reason.KeyDiffers,
+	require.Equal(t, reason.Unreadable,
 		r.ask("t", walk.Question{Purpose: site.Session, Person: "ines"}, "", withKey("x")).Reason)
 }
 
@@ -317,7 +317,7 @@ func TestAnUnknownAskerGetsNoAnswer(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	q := walk.Question{Purpose: site.Login, Person: "ines"}
-	require.Equal(t, reason.ClientUnknown, r.ask("t", q, "right", from("127.0.0.2")).Reason)
+	require.Equal(t, reason.Ended, r.ask("t", q, "right", from("127.0.0.2")).Reason)
 	require.Equal(t, "127.0.0.2", r.eventually("client-unknown").Client)
 	require.Equal(t, reason.Silent, r.ask("r", q, "right", from("127.0.0.2")).Reason)
 	r.eventually("client-unknown")
