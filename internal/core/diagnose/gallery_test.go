@@ -175,6 +175,9 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 		}
 	}
 	for _, c := range capturesOfOthers(t) {
+		if strings.HasPrefix(c.name, "b-") {
+			continue // the same kinds again
+		}
 		for _, saw := range []string{"", "refused", "slow", "low-level"} {
 			g.hang(fmt.Sprintf("capture %s %q", c.name, saw), c.evidence, Symptom{Saw: saw})
 		}

@@ -80,7 +80,7 @@ func (l *Listener) message(at time.Time, v *conversation, m *ber.Packet) {
 		if len(op.Children) <= i {
 			return ""
 		}
-		return string(op.Children[i].Data.Bytes())
+		return op.Children[i].Data.String()
 	}
 	code := int64(-1)
 	if len(op.Children) > 0 {

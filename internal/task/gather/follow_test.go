@@ -23,7 +23,8 @@ import (
 
 // refused is what a server notes of a wrong password.
 func refused(person string, at time.Time) evidence.Event {
-	return evidence.Event{Time: at, Server: "tern", Protocol: site.TACACS, Client: "192.0.2.1", Device: "sw-1", Access: "ssh",
+	return evidence.Event{Time: at, Server: "tern", Protocol: site.TACACS, Client: "192.0.2.1", Device: "sw-1",
+		Access: "ssh",
 		Person: person, Question: site.AskLogin, Answer: evidence.Refused, Reason: reason.WrongPassword,
 		Text: "the password is wrong"}
 }
@@ -57,7 +58,8 @@ func TestEachFailedLoginIsToldOnceAsItHappens(t *testing.T) {
 	elsewhere := refused("odd", time.Now())
 	elsewhere.Device, elsewhere.Access = "sw-2", "console"
 	folder.Event(elsewhere)
-	folder.Trace(evidence.Trace{Time: time.Now(), Device: "sw-3", Access: "ssh", Person: "keeper", Kind: evidence.TraceLogin,
+	folder.Trace(evidence.Trace{Time: time.Now(), Device: "sw-3", Access: "ssh", Person: "keeper",
+		Kind:    evidence.TraceLogin,
 		Outcome: walk.OutcomeRefused, Reason: reason.LockedForNow, Steps: []evidence.TraceStep{{Purpose: site.AskLogin,
 			Method: "local", Result: walk.Refused, Reason: reason.LockedForNow}}})
 	now := func() []string {

@@ -186,3 +186,119 @@ def _(w): rwell(w)
 def _(w):
     c = Tcp(w, PIER, BOL, 300); c.say(0, b"\x16\3\1\0\x40\1" + b"h" * 63); w.wait(.003); c.say(1, b"\x16\3\3\0\x30\2" + b"s" * 47 + b"\x14\3\3\0\1\1" + b"\x17\3\3\0\x40" + b"e" * 64); w.wait(.003)
     c.say(0, b"\x14\3\3\0\1\1" + b"\x17\3\3\0\x40" + b"f" * 64); c.say(1, b"\x17\3\3\0\x20" + b"g" * 32); c.close()
+
+# The same kinds again, each four times: by other devices, people and servers, in other wrappings, among logins of
+# others that are well, a stranger's packets and one another. Nothing was changed for these before they were first read.
+import itertools
+def crowd(w, r, but):
+    """logins of others that are well, and sometimes a stranger"""
+    for _ in range(r.randrange(3)):
+        if r.random() < .5: rwell(w, r.choice([d for d in (MAST, BUOY) if d != but] or [BUOY]), "ola.berg", r.randrange(100, 250))
+        else: well(w, r.choice([d for d in (PIER, LOCK) if d != but] or [LOCK]), "ola.berg")
+        w.wait(r.uniform(.5, 40))
+    if r.random() < .4: w.udp("192.0.2.%d" % r.randrange(1, 250), w.port(), FAI, 1812, Ask("admin", "public", r.randrange(99)).b); w.wait(1)
+def ask1(w, r, dev, srv, key, who, **k): q = Ask(who, key, r.randrange(100), **k); p = w.port(); w.udp(dev, p, srv, 1812, q.b); return q, p
+def tries(w, r, dev, srv, key, who, then=None, n=2, gap=3.0, port=1812, **k):
+    q = Ask(who, key, r.randrange(100), **k); p = w.port()
+    for _ in range(n):
+        about = w.udp(dev, p, srv, port, q.b)
+        if then: w.wait(r.uniform(.001, .02)); then(q, p, about)
+        w.wait(gap)
+    return q, p
+NAMES = {PIER: "pier-sw", LOCK: "lock-sw", MAST: "mast-ap", BUOY: "buoy-ap", BOL: "bollard", CLE: "cleat", FAI: "fairlead", HAW: "hawser"}
+def rad(r): d = r.choice((MAST, BUOY)); return d, r.choice((("f", FAI, KR), ("h", HAW, KR2)))[1:], r.choice(("liv.moen", "nils.rike" if d == MAST else "liv.moen"))
+def tac(r): d = r.choice((PIER, LOCK)); return d, r.choice((("b", BOL, KT), ("c", CLE, KT2)))[1:], r.choice(("liv.moen", "nils.rike" if d == PIER else "liv.moen"))
+def slip(r, key):
+    i = r.randrange(1, len(key) - 2)
+    return r.choice((key + " ", key.upper(), key[:i] + key[i + 1:], key[:i] + key[i + 1] + key[i] + key[i + 2:] if key[i] != key[i + 1] else key + "\n", "a-key-of-nobody-77"))
+AGAIN = {}
+def again(name, first, n=4):
+    def keep(f): AGAIN[name] = (first, f, n); return f
+    return keep
+@again("silent", ["unreachable"])
+def _(w, r): d, (s, k), who = rad(r); tries(w, r, d, s, k, who); return NAMES[s]
+@again("no-syn-ack", ["unreachable"])
+def _(w, r):
+    d, (s, k), who = tac(r); c = Tcp(w, d, s, shake=False)
+    for gap in (1, 2, 2): c.seg(0, "S", new=False); w.wait(gap)
+    return NAMES[s]
+@again("icmp-from-a-router", ["unreachable"])
+def _(w, r): d, (s, k), who = rad(r); code = r.choice((0, 1, 13, 10)); tries(w, r, d, s, k, who, lambda q, p, a: w.icmp("203.0.113.1", d, a, code)); return NAMES[s]
+@again("port-closed", ["server-off"])
+def _(w, r): d, (s, k), who = rad(r); tries(w, r, d, s, k, who, lambda q, p, a: w.icmp(s, d, a, 3)); return NAMES[s]
+@again("tcp-refused", ["server-off"])
+def _(w, r): d, (s, k), who = tac(r); c = Tcp(w, d, s, shake=False); c.seg(0, "S"); w.wait(.001); c.seg(1, "RA"); return NAMES[s]
+@again("key-of-the-device", ["key-differs"], 6)
+def _(w, r): d, (s, k), who = rad(r); tries(w, r, d, s, slip(r, k), who); return NAMES[d] + " and server " + NAMES[s]
+@again("key-of-the-server", ["key-differs"])
+def _(w, r): d, (s, k), who = rad(r); bad = slip(r, k); tries(w, r, d, s, k, who, lambda q, p, a: w.udp(s, 1812, d, p, reply(q, YES, FULL, key=bad))); return "server " + NAMES[s]
+@again("tacacs-key-of-the-device", ["key-differs"], 6)
+def _(w, r): d, (s, k), who = tac(r); login(w, d, s, who, slip(r, k), k, upto=2); return NAMES[d] + " and server " + NAMES[s]
+@again("tacacs-key-of-the-server", ["key-differs"])
+def _(w, r): d, (s, k), who = tac(r); login(w, d, s, who, k, slip(r, k), upto=2); return "server " + NAMES[s]
+@again("records-lost", ["accounting-port"])
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who); w.wait(.01); w.udp(s, 1812, d, p, reply(q, YES, FULL)); rec = Rec(who, k, 9); [(w.udp(d, p + 1, s, 1813, rec.b), w.wait(3)) for _ in range(2)]; return NAMES[s]
+@again("answers-lost", ["return-path"])
+def _(w, r):
+    d, _, who = rad(r)
+    for s, k in ((FAI, KR), (HAW, KR2)): tries(w, r, d, s, k, who, lambda q, p, a: w.udp(s, 1812, d, p, reply(q, YES, FULL)))
+    return "fairlead"
+@again("too-late", ["too-slow"])
+def _(w, r): d, (s, k), who = rad(r); q, p = tries(w, r, d, s, k, who); w.wait(r.uniform(.5, 3)); w.udp(s, 1812, d, p, reply(q, YES, FULL)); return NAMES[s]
+@again("elsewhere", ["answer-from-elsewhere"])
+def _(w, r): d, (s, k), who = rad(r); a2, p2 = r.choice((("198.51.100.90", 1812), (s, 40000))); tries(w, r, d, s, k, who, lambda q, p, a: w.udp(a2, p2, d, p, reply(q, YES, FULL))); return NAMES[s]
+@again("unsigned", ["message-authenticator-missing"])
+def _(w, r): d, (s, k), who = rad(r); tries(w, r, d, s, k, who, lambda q, p, a: w.udp(s, 1812, d, p, reply(q, r.choice((YES, NO)), sign=False))); return NAMES[s]
+@again("cut-off", ["unreachable"])
+def _(w, r): d, (s, k), who = tac(r); n = sid(); c = Tcp(w, d, s); c.say(0, pkt(1, 1, n, start(who), k)); w.wait(.003); c.say(1, pkt(1, 2, n, said(5, "Password: "), k)); w.wait(r.uniform(.5, 9)); c.seg(0, "PA", pkt(1, 3, n, cont("lantern-9"), k)); c.seg(1, r.choice(("RA", "FA"))); return NAMES[s]
+@again("never-acked", ["unreachable"])
+def _(w, r):
+    d, (s, k), who = tac(r); c = Tcp(w, d, s); q = pkt(1, 1, sid(), start(who), k)
+    for gap in (.3, .6, 1.2, 2.4): c.seg(0, "PA", q, new=False); w.wait(gap)
+    c.seg(0, "FA"); return NAMES[s]
+@again("closed-unheard", ["client-unknown"])
+def _(w, r): d, (s, k), who = tac(r); c = Tcp(w, d, s); c.say(0, pkt(1, 1, sid(), start(who), k)); c.close(1); return NAMES[d]
+@again("wrong-password", ["wrong-password"])
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who, pw="not-it"); w.wait(r.uniform(.2, 2)); w.udp(s, 1812, d, p, reply(q, NO, at(18, "no"))); return NAMES[d]
+@again("tacacs-wrong-password", ["wrong-password"])
+def _(w, r): d, (s, k), who = tac(r); login(w, d, s, who, k, end=2); return NAMES[d]
+@again("unknown", ["unknown-person"])
+def _(w, r): d, (s, k), _ = tac(r); login(w, d, s, r.choice(("liv.meon", "Liv.Moen", "guest", "liv moen")), k, end=2); return NAMES[d]
+@again("disabled", ["disabled-or-expired"])
+def _(w, r): d, (s, k), _ = rad(r); q, p = ask1(w, r, d, s, k, "kari.lund"); w.wait(.3); w.udp(s, 1812, d, p, reply(q, NO)); return NAMES[d]
+@again("no-grant", ["no-grant"])
+def _(w, r): _, (s, k), _ = rad(r); q, p = ask1(w, r, BUOY, s, k, "nils.rike"); w.wait(.3); w.udp(s, 1812, BUOY, p, reply(q, NO)); return "buoy-ap"
+@again("local-name", ["local-while-server-answers"])
+def _(w, r): d, (s, k), _ = tac(r); login(w, d, s, "harbour", k, end=2); return NAMES[d]
+@again("chap", ["password-form"])
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who, form="chap"); w.wait(.4); w.udp(s, 1812, d, p, reply(q, NO)); return NAMES[d]
+@again("level-too-low", ["no-rights"])
+def _(w, r): d, (s, k), who = tac(r); login(w, d, s, who, k); session(w, d, s, who, k, r.choice((("priv-lvl=1",), ("priv-lvl=7", "idletime=5")))); return NAMES[d]
+@again("no-level", ["no-rights"])
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who); w.wait(.02); w.udp(s, 1812, d, p, reply(q, YES, r.choice((b"", at(25, "class"), at(11, "template-1"))))); return NAMES[d]
+@again("well-login", ["healthy"], 8)
+def _(w, r):
+    if r.random() < .5: well(w, r.choice((PIER, LOCK)), r.choice(("liv.moen", "ola.berg") if False else ("liv.moen",)))
+    else: rwell(w, r.choice((MAST, BUOY)), "liv.moen", r.randrange(90))
+@again("well-resent", ["healthy"], 6)
+def _(w, r):
+    d, (s, k), who = rad(r); q = Ask(who, k, r.randrange(90)); p = w.port(); lost = r.choice((1, 2, "answer"))
+    w.udp(d, p, s, 1812, q.b)
+    if lost == "answer": w.wait(.003); w.udp(s, 1812, d, p, reply(q, YES, FULL))
+    w.wait(3); w.udp(d, p, s, 1812, q.b); w.wait(.003); w.udp(s, 1812, d, p, reply(q, YES, FULL)); rec = Rec(who, k, 9); w.wait(.01); w.udp(d, p + 1, s, 1813, rec.b); w.wait(.01); w.udp(s, 1813, d, p + 1, reply(rec, 5))
+@again("well-slow", ["healthy"], 6)
+def _(w, r): d, (s, k), who = tac(r); login(w, d, s, who, k, slow=r.uniform(.5, 4.5), think=r.uniform(1, 50)); session(w, d, s, who, k); record(w, d, s, who, k)
+@again("well-doubled", ["healthy"], 6)
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who); w.wait(.01); b = reply(q, YES, FULL); [w.udp(s, 1812, d, p, b) for _ in range(r.randrange(2, 5))]; rec = Rec(who, k, 9); w.wait(.01); w.udp(d, p + 1, s, 1813, rec.b); w.wait(.01); w.udp(s, 1813, d, p + 1, reply(rec, 5))
+@again("well-code", ["healthy"], 4)
+def _(w, r): d, (s, k), who = rad(r); q, p = ask1(w, r, d, s, k, who); w.wait(.1); w.udp(s, 1812, d, p, reply(q, CODE, at(24, "st"))); w.wait(r.uniform(3, 25)); q = Ask(who, k, 99, pw="654321", extra=at(24, "st")); w.udp(d, p, s, 1812, q.b); w.wait(.1); w.udp(s, 1812, d, p, reply(q, YES, FULL))
+@again("well-abort", ["healthy"], 4)
+def _(w, r): d, (s, k), who = tac(r); n = sid(); c = Tcp(w, d, s); c.say(0, pkt(1, 1, n, start(who), k)); w.wait(.002); c.say(1, pkt(1, 2, n, said(5, "Password: "), k)); w.wait(r.uniform(2, 50)); c.say(0, pkt(1, 3, n, cont("", 1), k)); c.close()
+def _case(name, first, f, i):
+    r = random.Random("%s %d" % (name, i)); dry = Wire(); where = f(dry, random.Random("%s %d x" % (name, i)))
+    def draw(w):
+        crowd(w, r, where and next((a for a, n in NAMES.items() if n == where.split(" ")[0]), None)); f(w, random.Random("%s %d x" % (name, i)))
+        if r.random() < .3: w.wait(45); crowd(w, r, None)
+    CASES["b-%s-%d" % (name, i)] = (first, "%s, once more among others" % name, where, None, draw, r.choice((None, None, None, "vlan", "gre", "vxlan")), 0)
+for _n, (_f, _d, _k) in AGAIN.items():
+    for _i in range(_k): _case(_n, _f, _d, _i)

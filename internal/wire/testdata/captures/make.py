@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Makes captures of logins that went wrong, or well, with nothing of the program: the octets of RADIUS
 (RFC 2865, 2866, 3579) and TACACS+ (RFC 8907) and the frames around them are put together here.
-Each case is a folder NAME with traffic.pcap, site.yaml and expect.json: first, the causes that may stand
+Each case is a folder NAME with traffic.pcap, its own site.yaml where it is not the one beside this file, and expect.json: first, the causes that may stand
 first ("healthy" for a login that is well), and where, a text that the first one must have.
 
     python3 make.py        writes all cases beside this file
@@ -192,9 +192,10 @@ def two(w, dev, srv, port, q, gap=3.0):
     p = w.port(); w.udp(dev, p, srv, port, q.b); w.wait(gap); w.udp(dev, p, srv, port, q.b); w.wait(gap); return p
 exec(open(os.path.join(HERE, "cases.py")).read())
 
+open(HERE + "/site.yaml", "w").write(site())
 for name, (first, about, where, text, draw, tunnel, cut) in CASES.items():
     SID[0] = 1000; d = os.path.join(HERE, name); os.makedirs(d, exist_ok=True); w = Wire(tunnel, cut); draw(w); w.save(d + "/traffic.pcap")
-    open(d + "/site.yaml", "w").write(text or site())
+    if text: open(d + "/site.yaml", "w").write(text)
     x = {"first": first, "about": about}
     if where: x["where"] = where
     open(d + "/expect.json", "w").write(json.dumps(x) + "\n")
