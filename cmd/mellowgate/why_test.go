@@ -240,8 +240,9 @@ time=2026-11-23T03:09:01.000Z level=WARN msg=event server=tern protocol=tacacs c
 	require.Contains(t, r.out, "not-known: north-sw-1")
 
 	counted := func(lost string) string {
-		return "R::radiusAuthServerAddress.1 = IpAddress: 192.0.2.23\nR::radiusAuthClientAccessRequests.1 = Counter32: 1000\n" +
-			"R::radiusAuthClientAccessAccepts.1 = Counter32: 990\nR::radiusAuthClientTimeouts.1 = Counter32: " + lost + "\n"
+		return "R::radiusAuthServerAddress.1 = IpAddress: 192.0.2.23\n" +
+			"R::radiusAuthClientAccessRequests.1 = Counter32: 1000\nR::radiusAuthClientAccessAccepts.1 = Counter32: " +
+			"990\nR::radiusAuthClientTimeouts.1 = Counter32: " + lost + "\n"
 	}
 	write("old", counted("10"))
 	write("new", strings.Replace(counted("14"), "1000", "1004", 1))
