@@ -57,6 +57,7 @@ var signsOf = map[reason.Reason]shown{
 	reason.SecondFactor:     {decided: saidSecondFactor},
 	reason.CodeAsked:        {decided: challengedSign},
 	reason.NoEntry:          {decided: saidNoEntry},
+	reason.PasswordExpired:  {decided: saidExpired},
 	reason.NameSpelling:     {decided: saidUnknown},
 	reason.DirectoryDown:    {dropped: dirDownSign},
 	reason.DirectoryRefuses: {try: dirRefusesSign, dropped: dirRefusesSign},

@@ -182,7 +182,8 @@ const ownWords = 2.5
 // decidedBy is the sign whose server decided, for causes of the person.
 var decidedBy = map[string]Shows{WrongPassword: saidWrongPassword, UnknownPerson: saidUnknown,
 	DisabledOrExpired: saidDisabled, SecondFactor: saidSecondFactor,
-	NoGrant: saidNoGrant, PasswordForm: saidForm, DirectoryNoEntry: saidNoEntry, CommandRefused: saidCommand}
+	PasswordExpired: saidExpired, NoGrant: saidNoGrant, PasswordForm: saidForm, DirectoryNoEntry: saidNoEntry,
+	CommandRefused: saidCommand}
 
 // rank orders sources by how near they are to the reason.
 var rank = map[evidence.Source]int{evidence.FromEvents: 0, evidence.FromProbe: 1, evidence.FromTrace: 2,

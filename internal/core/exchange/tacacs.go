@@ -77,7 +77,7 @@ type conversation struct {
 // Data takes octets of a TCP connection.
 func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
 	v := l.conversation(c)
-	if v == nil {
+	if v == nil || len(b) == 0 {
 		return
 	}
 	if v.port.protocol == site.LDAP {

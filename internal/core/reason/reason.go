@@ -65,6 +65,8 @@ const (
 	CodeAsked      Reason = "code-asked" // no refusal: the login goes on with a one-time code
 	NoEntry        Reason = "directory-no-entry"
 	NameSpelling   Reason = "name-spelling"
+	// PasswordExpired is of a directory that has rules for passwords.
+	PasswordExpired Reason = "password-expired"
 	// The service could not find out: no yes and no no.
 	DirectoryDown    Reason = "directory-down"
 	DirectoryRefuses Reason = "directory-refuses-us"
@@ -139,6 +141,7 @@ var All = []Known{
 	{Reason: CodeAsked, Text: "The password is right, and a one-time code was asked for.", Well: true},
 	{Reason: NoEntry, Text: "No directory has an entry of that name."},
 	{Reason: NameSpelling, Text: "The name is another spelling of one that is known, in case, width or blanks."},
+	{Reason: PasswordExpired, Text: "The password is right, and the directory wants a new one first."},
 	{Reason: DirectoryDown, Text: "The directory does not answer."},
 	{Reason: DirectoryRefuses, Text: "The directory refuses the server that searches in it."},
 	{Reason: DirectoryNoBase, Text: "The directory does not have the base below which it is searched."},

@@ -27,6 +27,7 @@ const (
 	CodeWanted  // the password is right, and a one-time code is needed beside it
 	WrongCode   // the password is right, the one-time code is not
 	LateCode    // a code for a challenge that is not known, or not any more
+	Stale       // the password is right, and the directory takes it no more until it is changed
 	Uncheckable // CHAP or MS-CHAPv2 for a person whose password is only a one-way hash
 )
 
@@ -105,6 +106,11 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	}
 	if d, decided := secondFactor(p, q); decided {
 		return nil, d
+	}
+	if q.Purpose == site.Login && q.Credential == Stale {
+		return nil, refuse(reason.PasswordExpired, p.Place,
+			"the password of %s is right and has expired; the directory wants a "+
+				"new one first", p.Name)
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return nil, refuse(reason.WrongPassword, p.Place, "the password given for %s is wrong", p.Name)

@@ -54,6 +54,8 @@ func (e *directoryExchange) Try(int) walk.Reply {
 		ok, err = e.directory.PasswordIs(e.ctx, found, e.asker.Password)
 	}
 	switch {
+	case errors.Is(err, ldap.ErrExpired):
+		return refused(err.Error())
 	case errors.Is(err, ldap.ErrRefusesUs):
 		return lost(reason.DirectoryRefuses, "it refuses who searches", began)
 	case errors.Is(err, ldap.ErrNoBase):

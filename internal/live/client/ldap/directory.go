@@ -35,6 +35,9 @@ var (
 	// ErrSpelling is a directory that found an entry by a name which is not the
 	// entry's.
 	ErrSpelling = errors.New("the entry has another spelling of the name")
+	// ErrExpired is a password that is right and that the directory takes no more until
+	// it is changed.
+	ErrExpired = errors.New("the password has expired")
 	// ErrSays is a directory that says that it cannot answer. It is an ErrDown.
 	ErrSays = fmt.Errorf("%w: it says so", ErrDown)
 )
@@ -166,7 +169,8 @@ func team(value string) string {
 }
 
 // PasswordIs binds as an entry: the password is right when the directory takes
-// it. An empty password is never right: some directories take it as nobody's
+// it. The error is ErrExpired for one that is right and must be changed first. An empty password is never right: some
+// directories take it as nobody's
 // (RFC 4513, section 5.1.2).
 func (d *Directory) PasswordIs(ctx context.Context, found *Found, password string) (bool, error) {
 	if password == "" {
@@ -177,14 +181,28 @@ func (d *Directory) PasswordIs(ctx context.Context, found *Found, password strin
 		return false, err
 	}
 	defer func() { _ = c.Close() }()
-	err = c.Bind(found.DN, password)
+	result, err := c.SimpleBind(&ldap.SimpleBindRequest{Username: found.DN, Password: password,
+		Controls: []ldap.Control{ldap.NewControlBeheraPasswordPolicy()}})
 	switch {
+	case expired(result):
+		return false, ErrExpired
 	case err == nil:
 		return true, nil
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
 		return false, nil
 	}
 	return false, d.failed(err)
+}
+
+// expired reports whether a directory with rules for passwords (the control of
+// draft-behera-ldap-password-policy) says that this one is right and expired, or that
+// it must be changed first.
+func expired(r *ldap.SimpleBindResult) bool {
+	if r == nil {
+		return false
+	}
+	policy, ok := ldap.FindControl(r.Controls, ldap.ControlTypeBeheraPasswordPolicy).(*ldap.ControlBeheraPasswordPolicy)
+	return ok && (policy.Error == ldap.BeheraPasswordExpired || policy.Error == ldap.BeheraChangeAfterReset)
 }
 
 // with runs do on a connection that is bound as who searches. One that was kept

@@ -130,3 +130,24 @@ func TestADirectoryThatIsSlowOrTalksGarbageIsDown(t *testing.T) {
 		_ = l.Close()
 	}
 }
+
+func TestAPasswordThatHasExpiredIsTold(t *testing.T) {
+	t.Parallel()
+	s := ldaptest.Start(t, "", "", "")
+	d := ldap.New(at(s.Port, "none", ""), site.NewSecret(ldaptest.Secret), ldap.Reach{})
+	defer d.Close()
+	ctx := context.Background()
+	found, where, err := d.Find(ctx, "ulf.gran")
+	require.NoError(t, err, where)
+	ok, err := d.PasswordIs(ctx, found, ldaptest.Password)
+	require.False(t, ok)
+	require.ErrorIs(t, err, ldap.ErrExpired)
+	ok, err = d.PasswordIs(ctx, found, "wrong")
+	require.NoError(t, err, "a wrong password says nothing of its age")
+	require.False(t, ok)
+	fresh, _, err := d.Find(ctx, "ebba.lind")
+	require.NoError(t, err)
+	ok, err = d.PasswordIs(ctx, fresh, ldaptest.Password)
+	require.NoError(t, err)
+	require.True(t, ok)
+}

@@ -115,8 +115,13 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, known *site.Person, q *question) (
 	rights.Credential, error) {
 	var failure error
+	stale := false
 	is := func(password string) bool {
 		ok, err := d.PasswordIs(ctx, found, password)
+		if errors.Is(err, ldap.ErrExpired) {
+			stale = true
+			return false
+		}
 		failure = errors.Join(failure, err)
 		return ok && err == nil
 	}
@@ -135,8 +140,11 @@ func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found,
 	default:
 		c = rights.Wrong
 	}
-	if failure != nil {
+	switch {
+	case failure != nil:
 		return rights.Unchecked, failure
+	case stale:
+		return rights.Stale, nil
 	}
 	return c, nil
 }

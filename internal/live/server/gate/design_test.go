@@ -369,6 +369,10 @@ grants: [{who: team network, role: all}]
 		require.Equal(t, walk.Refused, r.ask(server, login("per.holm"), ldaptest.Password).Result,
 			"in no team that a grant names")
 		r.eventually("no-grant")
+		require.Equal(t, walk.Refused, r.ask(server, login("ulf.gran"), ldaptest.Password).Result, "right, and expired")
+		require.Contains(t, r.eventually("password-expired").Text, "the password of ulf.gran is right and has expired")
+		require.Equal(t, walk.Refused, r.ask(server, login("ulf.gran"), "wrong").Result)
+		r.eventually("wrong-password")
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, "the site comes first")
 		require.Equal(t, walk.Refused, r.askIn("chap", server, login("ebba.lind"), ldaptest.Password).Result)
 		r.eventually("password-form")

@@ -64,6 +64,22 @@ uid: per.holm
 departmentNumber: watch
 userPassword: right
 
+dn: uid=ulf.gran,ou=people,dc=saltmarsh,dc=example
+objectClass: inetOrgPerson
+cn: Ulf Gran
+sn: Gran
+uid: ulf.gran
+userPassword: right
+pwdPolicySubentry: cn=short,dc=saltmarsh,dc=example
+pwdChangedTime: 20200101000000Z
+
+dn: cn=short,dc=saltmarsh,dc=example
+objectClass: device
+objectClass: pwdPolicy
+cn: short
+pwdAttribute: userPassword
+pwdMaxAge: 86400
+
 dn: cn=one of two,ou=people,dc=saltmarsh,dc=example
 objectClass: inetOrgPerson
 cn: one of two
@@ -93,14 +109,14 @@ func Start(t *testing.T, certificate, key, authorities string) *Server {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "db"), 0o700))
 	config := []string{"include /etc/ldap/schema/core.schema", "include /etc/ldap/schema/cosine.schema",
 		"include /etc/ldap/schema/inetorgperson.schema",
-		"modulepath /usr/lib/ldap", "moduleload back_mdb", "pidfile " + dir + "/pid"}
+		"modulepath /usr/lib/ldap", "moduleload back_mdb", "moduleload ppolicy", "pidfile " + dir + "/pid"}
 	if certificate != "" {
 		config = append(config, "TLSCertificateFile "+certificate, "TLSCertificateKeyFile "+key,
 			"TLSCACertificateFile "+authorities)
 	}
 	config = append(config, "database mdb", "maxsize 10485760", `suffix "dc=saltmarsh,dc=example"`, "directory "+dir+"/db",
 		"access to attrs=userPassword by anonymous auth by * none",
-		`access to * by dn.exact="`+Searcher+`" read by anonymous auth by * none`)
+		`access to * by dn.exact="`+Searcher+`" read by anonymous auth by * none`, "overlay ppolicy")
 	conf, ldif := filepath.Join(dir, "slapd.conf"), filepath.Join(dir, "people.ldif")
 	require.NoError(t, os.WriteFile(conf, []byte(strings.Join(config, "\n")+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(ldif, []byte(entries), 0o600))
