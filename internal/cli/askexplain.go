@@ -65,7 +65,7 @@ func (c *Call) explainAnswer(f *askFlags) error {
 	}
 	at := time.Now()
 	if f.at != "" {
-		if at, err = momentOf(f.at, at); err != nil {
+		if at, err = moment(f.at, at); err != nil {
 			return err
 		}
 	}
@@ -208,17 +208,4 @@ func writeSteps(w io.Writer, where func(site.Place) string, steps []rights.Step)
 		}
 		_, _ = fmt.Fprintln(w, line)
 	}
-}
-
-// momentOf reads a point of time: a time of day, or a date with one.
-func momentOf(text string, now time.Time) (time.Time, error) {
-	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
-		return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), 0, 0, now.Location()), nil
-	}
-	for _, layout := range moments {
-		if t, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
-			return t, nil
-		}
-	}
-	return now, wrong("-at is %q; 14:30, 2026-11-23T14:30 or 2026-11-23T14:30:00Z is wanted", text)
 }

@@ -138,7 +138,7 @@ func (f narrowing) met(r *foresee.Reckoner, from, at string) (err error) {
 		}
 	}
 	if at != "" {
-		r.At, err = momentOf(at, r.Now)
+		r.At, err = moment(at, r.Now)
 	}
 	return err
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -183,9 +184,6 @@ func (c *Call) verifyLedger(dir, path string) error {
 	return err
 }
 
-// moments are the forms in which a point of time may be given.
-var moments = []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly}
-
 // pointOfTime reads a time, a clock time of today, or how long ago it was.
 func pointOfTime(flag, text string, now time.Time) (time.Time, error) {
 	if text == "" {
@@ -194,8 +192,9 @@ func pointOfTime(flag, text string, now time.Time) (time.Time, error) {
 	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
 		return now.Add(-d), nil
 	}
-	if t, err := moment(text, now); err == nil {
-		return t, nil
+	t, err := moment(text, now)
+	if err == nil || errors.Is(err, errNoMoment) {
+		return t, err
 	}
 	return time.Time{}, wrong("%s is %q; 2h, 03:10, 2026-11-23 or 2026-11-23T14:00:00Z is wanted", flag, text)
 }

@@ -111,15 +111,6 @@ func stamp(t *time.Time) string {
 	return t.UTC().Format(time.RFC3339Nano)
 }
 
-// short is a time as tables show it: without the date where that is today's.
-func short(t time.Time) string {
-	t = t.Local()
-	if y, m, d := time.Now().Date(); time.Date(y, m, d, 0, 0, 0, 0, time.Local).Before(t) {
-		return t.Format(time.TimeOnly)
-	}
-	return t.Format("01-02 15:04:05")
-}
-
 // span is the time from one moment to another, as tables show it.
 func span(from, to time.Time) string {
 	if short(from) == short(to) {
@@ -147,11 +138,6 @@ func (c *Call) viewLedger(v ledgerView, from ledger.Source, f ledger.Filter) err
 		return cannot(err)
 	}
 	return nil
-}
-
-func zoned(heading string) string {
-	zone, _ := time.Now().Zone()
-	return heading + " " + zone
 }
 
 func (c *Call) failures(v ledgerView, from ledger.Source, f ledger.Filter) error {

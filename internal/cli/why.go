@@ -127,25 +127,6 @@ func (f *whyFlags) check() error {
 	return err
 }
 
-// moment reads a point of time: a clock time of today, or a date with one.
-func moment(text string, now time.Time) (time.Time, error) {
-	if text == "" {
-		return time.Time{}, nil
-	}
-	for _, layout := range []string{"15:04", "15:04:05"} {
-		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
-			y, m, d := now.Date()
-			return time.Date(y, m, d, t.Hour(), t.Minute(), t.Second(), 0, time.Local), nil
-		}
-	}
-	for _, layout := range moments {
-		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, wrong("-at is %q; 03:10 or 2026-11-23T03:10 is wanted", text)
-}
-
 func (c *Call) why(f *whyFlags) error {
 	if err := f.check(); err != nil {
 		return err

@@ -181,6 +181,11 @@ func (s *server) refuseForm(q question) rights.Decision {
 	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "),
 			q.form)}
+	more, tell := s.gate.floods.Say(q.client.Addr(), d.Reason, q.at)
+	if !tell {
+		return d
+	}
+	d.Text += more
 	e := s.event(q)
 	e.Answer, e.Reason, e.Text, e.Place = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
@@ -389,7 +394,7 @@ func source(text string) netip.Addr {
 // floods are the reasons of which there can be very many from one asker.
 var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed: true, reason.KeyDiffers: true,
 	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true,
-	reason.CannotTake: true}
+	reason.CannotTake: true, reason.PasswordForm: true, reason.NotSupported: true}
 
 // guesses are the refusals by which somebody who guesses learns something.
 var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true,

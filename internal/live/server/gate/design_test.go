@@ -291,7 +291,7 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	}
 	require.NoError(t, r.gate.Reload(changed(designed)))
 	require.Equal(t, tacacs.AuthenFail, pap("right"),
-		"the password that was remembered is forgotten, on kept connections too")
+		"the password that was remembered is not that of the new hash, on kept connections too")
 	require.Equal(t, tacacs.AuthenPass, pap("changed"))
 	require.Equal(t, walk.Refused, r.ask("r", login("ines"), "right").Result)
 	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "changed").Result)

@@ -78,6 +78,7 @@ type Gate struct {
 	floods   guard.Floods[reason.Reason]
 	rates    guard.Rates
 	failures *guard.Failures
+	verified *guard.Verified
 	turns    *guard.Turns
 	hashing  *guard.Hashing
 	guesses  *guard.Guesses
@@ -105,7 +106,8 @@ func New(c Config) *Gate {
 	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), guesses: guard.NewGuesses(),
 		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),
 		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
-	g.design.Store(snapshotOf(c.Design))
+	g.verified = guard.NewVerified()
+	g.design.Store(snapshotOf(c.Design, g.verified))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g
 }

@@ -97,7 +97,7 @@ type Change struct {
 // those that are to listen elsewhere move. The changes are given, the ends
 // first. After an error nothing has changed.
 func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
-	fresh := snapshotOf(d)
+	fresh := snapshotOf(d, g.verified)
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	next := make([]*server, len(places))

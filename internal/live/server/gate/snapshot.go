@@ -23,7 +23,7 @@ type Design struct {
 }
 
 // snapshot is a design with what is made of it once. It is never changed; a new
-// design is a new snapshot, and with it every remembered password is forgotten.
+// design is a new snapshot.
 type snapshot struct {
 	Design
 	granted map[granted][]radius.Attribute // what RADIUS returns
@@ -36,8 +36,10 @@ type snapshot struct {
 	others map[netip.Addr]*site.Device
 }
 
-func snapshotOf(d Design) *snapshot {
-	s := &snapshot{Design: d, granted: grants(d.Site), verified: guard.NewVerified(), books: newBooks(d)}
+// snapshotOf makes a snapshot. Passwords that were right stay remembered: what is
+// remembered holds the person's hash, so that a changed one is another.
+func snapshotOf(d Design, verified *guard.Verified) *snapshot {
+	s := &snapshot{Design: d, granted: grants(d.Site), verified: verified, books: newBooks(d)}
 	for _, p := range d.Site.People {
 		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password
