@@ -113,24 +113,34 @@ func TestAKeyIsChangedWithoutAnOutage(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "st"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/places.json"), []byte("{}"), 0o600))
 	var lines []byte
-	note := func(device, key string, at int64) {
-		line, err := json.Marshal(evidence.Event{Time: time.Unix(at, 0), Server: "tern", Device: device, Key: key})
+	note := func(device, key string, at int64, server string) {
+		line, err := json.Marshal(evidence.Event{Time: time.Unix(at, 0), Server: server, Device: device, Key: key})
 		require.NoError(t, err)
 		lines = append(append(lines, line...), '\n')
 		require.NoError(t, os.WriteFile(filepath.Join(c.dir, "st/events.jsonl"), lines, 0o600))
 	}
-	note("hq-fw-1", "shore-key", 100)
-	note("north-rtr-1", "shore-key", 100)
-	note("north-rtr-1", "shore-key-2", 200)
+	note("hq-fw-1", "shore-key", 100, "tern")
+	note("north-rtr-1", "shore-key", 100, "tern")
+	note("north-rtr-1", "shore-key-2", 200, "tern")
+	note("north-rtr-1", "shore-key", 300, "plover")
 	r = change("status", "-state", "st")
 	require.Equal(t, 1, r.status, r.err)
-	require.Regexp(t, `hq-fw-1 +01-01 00:01:40 +the old key shore-key`, r.out)
-	require.Regexp(t, `north-rtr-1 +01-01 00:03:20 +the new key shore-key-2`, r.out)
-	require.Regexp(t, `north-sw-1 +- +not seen yet`, r.out)
+	require.Regexp(t, `hq-fw-1 +tern +01-01 00:01:40 +the old key shore-key`, r.out)
+	require.Regexp(t, `north-rtr-1 +tern +01-01 00:03:20 +the new key shore-key-2`, r.out)
+	require.Regexp(t, `north-rtr-1 +plover +01-01 00:05:00 +the old key shore-key`, r.out, "a device has a key for each")
+	require.Regexp(t, `north-sw-1 +tern +- +not seen yet`, r.out)
+	require.Contains(t, unwrapped(r.out), "plover is asked only when tern gives no answer")
 	require.Equal(t, 2, change("finish", "-state", "st").status)
 	for _, d := range []string{"hq-fw-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr", "mv-curlew-rtr",
-		"mv-godwit-rtr"} {
-		note(d, "shore-key-2", 300)
+		"mv-godwit-rtr", "north-rtr-1"} {
+		note(d, "shore-key-2", 300, "tern")
+	}
+	r = change("finish", "-state", "st")
+	require.Equal(t, 2, r.status, "the second server would be silent to them")
+	require.Contains(t, unwrapped(r.err), "hq-fw-1 still uses the old key with plover, or was never seen there")
+	for _, d := range []string{"hq-fw-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr", "mv-curlew-rtr",
+		"mv-godwit-rtr", "north-rtr-1"} {
+		note(d, "shore-key-2", 400, "plover")
 	}
 	require.Zero(t, change("status", "-state", "st").status)
 	r = change("finish", "-state", "st")

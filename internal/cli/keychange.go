@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"mellowgate/internal/cli/show"
@@ -82,6 +84,7 @@ func (k *keysCall) changeStatus(l loaded, key *site.Key) error {
 	style := k.style()
 	var rows [][]string
 	left := 0
+	var second, first []string // servers that were not seen because they are asked second, and after whom
 	for _, s := range all {
 		at, with := "-", style.Paint(show.Careful, "not seen yet")
 		switch {
@@ -93,14 +96,22 @@ func (k *keysCall) changeStatus(l loaded, key *site.Key) error {
 		if s.Left(key.Name) {
 			left++
 		}
-		rows = append(rows, []string{s.Device, at, with})
+		rows = append(rows, []string{s.Device, s.Server, at, with})
+		if s.Key == "" && len(s.Before) > 0 && !slices.Contains(second, s.Server) {
+			second = append(second, s.Server)
+			first = s.Before
+		}
 	}
-	style.Table(k.Out, []string{"device", "asked utc", "with"}, rows)
+	style.Table(k.Out, []string{"device", "server", "asked utc", "with"}, rows)
 	if left > 0 {
-		k.say("\n%s of %d still to do\n", show.Count(left, "device"), len(all))
+		k.say("\n%d of %s still to do\n", left, show.Count(len(all), "key"))
+		if len(second) > 0 {
+			style.Wrap(k.Out, "", fmt.Sprintf("%s is asked only when %s gives no answer: log in to the device while that one is "+
+				"ended for a moment, and its own question proves the key", strings.Join(second, ", "), strings.Join(first, ", ")))
+		}
 		return errNo
 	}
-	k.say("\nevery device uses the new key; finish with: mellowgate keys change %s finish\n", key.Name)
+	k.say("\nevery device uses the new key with every server; finish with: mellowgate keys change %s finish\n", key.Name)
 	return nil
 }
 
@@ -112,8 +123,8 @@ func (k *keysCall) finish(l loaded, key *site.Key) error {
 		}
 		for _, s := range all {
 			if s.Left(key.Name) {
-				return wrong("%s still uses the old key, or was never seen with the new one; look with: mellowgate keys change "+
-					"%s status; or finish anyway with -anyway", s.Device, key.Name)
+				return wrong("%s still uses the old key with %s, or was never seen there with the new one; look with: mellowgate "+
+					"keys change %s status; or finish anyway with -anyway", s.Device, s.Server, key.Name)
 			}
 		}
 	}

@@ -52,9 +52,10 @@ func theOne(y int, m time.Month, d int, clock time.Time, text string) (time.Time
 			if other.Before(t) {
 				first, second = other, t
 			}
-			return t, failure{status: ExitUsage, err: fmt.Errorf("%w: %s is twice on %s, as summer time ends; say which: %s or %s",
-				errNoMoment, clock.Format("15:04"), t.Format(time.DateOnly), first.Format("2006-01-02T15:04Z07:00"),
-				second.Format("2006-01-02T15:04Z07:00"))}
+			return t, failure{status: ExitUsage,
+				err: fmt.Errorf("%w: %s is twice on %s, as summer time ends; say which: %s or %s",
+					errNoMoment, clock.Format("15:04"), t.Format(time.DateOnly), first.Format("2006-01-02T15:04Z07:00"),
+					second.Format("2006-01-02T15:04Z07:00"))}
 		}
 	}
 	return t, nil

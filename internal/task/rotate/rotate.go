@@ -127,51 +127,84 @@ func (v Vault) keep(o sitefile.Opened, old *site.Key, name string, value site.Se
 	return "file " + filepath.ToSlash(path), func() error { return os.Remove(files.At(o.Base, path)) }, nil
 }
 
-// Seen is what the servers noted of a device while a key is changed.
+// Seen is what one server noted of one that asks it while a key is changed. A device has
+// a key for each server: that one of them takes the new one says nothing of another.
 type Seen struct {
-	Device string
+	Device string // or, of a client that is no device of the site, its address
+	Server string
 	At     time.Time
 	Key    string // with which it asked last; "" when it was never seen since the change began
+	// Before are the servers that the device asks before this one: it asks this one
+	// only when they give no answer.
+	Before []string
 }
 
-// Left reports whether the device still has the old key, or was never seen.
+// Left reports whether the device still has the old key there, or was never seen.
 func (s Seen) Left(old string) bool { return s.Key == "" || s.Key == old }
 
-// Status returns with which key each device that asks these servers asked last.
+// pair is who asks, and whom.
+type pair struct{ device, server string }
+
+// Status returns with which key each device that asks these servers asked each of them
+// last, and so each client of theirs that is no device.
 func Status(o sitefile.Opened, key *site.Key, events []evidence.Event) ([]Seen, error) {
 	servers, changing := serversOf(o.Site, key)
 	if !changing {
 		return nil, task.Wrong("the key %s is not being changed; begin with: mellowgate keys change %[1]s begin", key.Name)
 	}
-	newest := map[string]evidence.Event{}
+	newest, others := map[pair]evidence.Event{}, []pair(nil)
 	for _, e := range events {
 		of := slices.ContainsFunc(servers, func(v *site.Server) bool { return v.Name == e.Server })
-		if of && e.Key != "" && e.Time.After(newest[e.Device].Time) {
-			newest[e.Device] = e
+		who := pair{device: e.Device, server: e.Server}
+		if who.device == "" {
+			who.device = e.Client
 		}
+		if !of || e.Key == "" || !e.Time.After(newest[who].Time) {
+			continue
+		}
+		if _, known := newest[who]; !known && e.Device == "" {
+			others = append(others, who)
+		}
+		newest[who] = e
 	}
 	var all []Seen
+	add := func(who pair, before []string) {
+		e := newest[who]
+		all = append(all, Seen{Device: who.device, Server: who.server, At: e.Time, Key: e.Key, Before: before})
+	}
 	for _, d := range o.Devices {
-		if uses(d, servers) {
-			e := newest[d.Name]
-			all = append(all, Seen{Device: d.Name, At: e.Time, Key: e.Key})
+		for _, v := range servers {
+			if before, asks := asksAfter(d, v); asks {
+				add(pair{device: d.Name, server: v.Name}, before)
+			}
 		}
+	}
+	for _, who := range others {
+		add(who, nil)
 	}
 	return all, nil
 }
 
-// uses reports whether a device may ask any of the servers.
-func uses(d *site.Device, servers []*site.Server) bool {
+// asksAfter reports whether a device may ask a server, and which ones it asks before it
+// wherever it does.
+func asksAfter(d *site.Device, server *site.Server) (before []string, asks bool) {
 	for _, w := range d.Ways {
 		for _, list := range w.Lists {
-			for _, v := range list.Servers() {
-				if slices.Contains(servers, v) {
-					return true
-				}
+			i := slices.Index(list.Servers(), server)
+			if i < 0 {
+				continue
 			}
+			var names []string
+			for _, v := range list.Servers()[:i] {
+				names = append(names, v.Name)
+			}
+			if !asks || len(names) < len(before) {
+				before = names
+			}
+			asks = true
 		}
 	}
-	return false
+	return before, asks
 }
 
 // Finish leaves the servers only the new key, and returns its name. Whether every

@@ -92,14 +92,20 @@ func TestAKeyIsLedToTheNextOneByOneDevice(t *testing.T) {
 		{Time: at.Add(time.Minute), Server: "t2", Device: "sw", Key: "shore-2"},
 		{Time: at.Add(time.Second), Server: "t1", Device: "sw", Key: "shore"},
 		{Time: at.Add(time.Hour), Server: "r1", Device: "sw", Key: "ship"}, // of another key
+		{Time: at.Add(time.Minute), Server: "t1", Client: "192.0.2.99", Key: "shore"},
+		{Time: at.Add(2 * time.Minute), Server: "t1", Client: "192.0.2.99", Key: "shore-2"},
 		{Time: at.Add(time.Hour), Server: "t1", Device: "sw-2"},            // says no key
 	}
 	seen, err := Status(o, key(o, "shore"), noted)
 	require.NoError(t, err)
-	require.Equal(t, []Seen{{Device: "sw", At: at.Add(time.Minute), Key: "shore-2"}, {Device: "sw-2"}}, seen,
-		"the newest counts, and ap asks none of these servers")
-	require.False(t, seen[0].Left("shore"))
-	require.True(t, seen[1].Left("shore"), "never seen")
+	require.Equal(t, []Seen{{Device: "sw", Server: "t1", At: at.Add(time.Second), Key: "shore"},
+		{Device: "sw", Server: "t2", At: at.Add(time.Minute), Key: "shore-2", Before: []string{"t1"}},
+		{Device: "sw-2", Server: "t1"}, {Device: "sw-2", Server: "t2", Before: []string{"t1"}},
+		{Device: "192.0.2.99", Server: "t1", At: at.Add(2 * time.Minute), Key: "shore-2"}}, seen,
+		"the newest of each server counts, clients that are no device too, and ap asks none of these servers")
+	require.True(t, seen[0].Left("shore"), "the new key with t2 says nothing of t1")
+	require.False(t, seen[1].Left("shore"))
+	require.True(t, seen[2].Left("shore"), "never seen")
 	require.True(t, Seen{Key: "shore"}.Left("shore"))
 
 	next, err := Finish(o, key(o, "shore"))
