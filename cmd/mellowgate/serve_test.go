@@ -192,6 +192,39 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Contains(t, told(), "STOPPING=1")
 }
 
+func TestServeTellsTheSyslogOfItsHostInItsOwnForm(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	folder, err := os.MkdirTemp("", "log")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(folder) })
+	socket, received := receiver(t, "unixgram", filepath.Join(folder, "log"))
+	change("site: Served", "site: Served\nservice: {syslog: 'unix "+socket+"'}")
+	c.start(t, "serve")
+	require.Zero(t, c.asks(t))
+	require.Eventually(t, func() bool { return strings.Contains(received(), "answer=accepted") }, 5*time.Second,
+		10*time.Millisecond)
+	require.Regexp(t, `(?m)^<86>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d mellowgate\[\d+\]: server=t protocol=tacacs `, received(),
+		"RFC 3164 without the host, which is what reads the socket of a host")
+}
+
+func TestServeSaysOnceThatASyslogReceiverIsAway(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	gone, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, gone.Close())
+	change("site: Served", "site: Served\nservice: {syslog: 'udp "+gone.LocalAddr().String()+"'}")
+	b = c.start(t, "serve")
+	logins := 0 // what nobody takes is told with the next message, and the one after it goes out a second later
+	require.Eventually(t, func() bool { logins++; return c.asks(t) == 0 && logins > 8 }, 20*time.Second,
+		400*time.Millisecond)
+	require.Equal(t, 1, strings.Count(b.said(), "cannot be reached"), b.said())
+	require.NotContains(t, b.said(), "takes messages again", "a datagram that nobody took proves nothing")
+}
+
 func TestServePrintsAUnit(t *testing.T) {
 	t.Parallel()
 	c, b, _ := served(t)

@@ -30,7 +30,8 @@ type Syslog struct {
 	ended   chan struct{}
 	say     func(string)
 	conn    net.Conn
-	refused bool // the last try failed, and that was said
+	refused bool      // it cannot be reached, and that was said
+	failed  time.Time // the last time
 }
 
 // Facility and severities, RFC 5424 section 6.2.1.
@@ -50,7 +51,8 @@ const (
 	mostQueued   = 4096
 	sendsIn      = 5 * time.Second
 	triesAgain   = time.Second
-	longestField = 2048 // octets of a message; UDP receivers take no more (RFC 5424, section 6.1)
+	calm         = 10 * time.Second // without an error, after which a receiver of datagrams counts as there
+	longestField = 2048             // octets of a message; UDP receivers take no more (RFC 5424, section 6.1)
 )
 
 // NewSyslog begins to send. What goes wrong with it is said to say.
@@ -100,8 +102,14 @@ func (s *Syslog) send(at time.Time, severity int, kind, text string) {
 }
 
 // message makes one message, RFC 5424 section 6: no structured data, and the
-// text in UTF-8.
+// text in UTF-8. A socket of this host takes the older form, without the host
+// (RFC 3164, section 4.1): what reads it takes a header of the newer one for text.
 func (s *Syslog) message(at time.Time, severity int, kind, text string) []byte {
+	if s.to.Network == "unix" {
+		b := fmt.Appendf(nil, "<%d>%s mellowgate[%d]: %s", security*8+severity, at.Local().Format(time.Stamp), os.Getpid(),
+			strings.ToValidUTF8(text, "\uFFFD"))
+		return b[:min(len(b), longestField)]
+	}
 	b := fmt.Appendf(nil, "<%d>1 %s %s mellowgate %d %s - \xef\xbb\xbf%s", security*8+severity,
 		at.UTC().Format("2006-01-02T15:04:05.000000Z"),
 		s.host, os.Getpid(), printable(kind, 32), strings.ToValidUTF8(text, "\uFFFD"))
@@ -166,7 +174,9 @@ func (s *Syslog) deliver(m []byte) {
 		_ = s.conn.SetWriteDeadline(time.Now().Add(sendsIn))
 		_, err := s.conn.Write(m)
 		if err == nil {
-			if s.refused {
+			// A datagram is sent whether anybody takes it or not; that nobody does is told a
+			// moment later. Only a while without that means that it is taken.
+			if s.refused && (s.to.Network != "udp" || time.Since(s.failed) > calm) {
 				s.refused = false
 				s.say(fmt.Sprintf("the syslog receiver takes messages again; %d were not sent", s.lost.Swap(0)))
 			}
@@ -183,6 +193,7 @@ func (s *Syslog) deliver(m []byte) {
 
 func (s *Syslog) away(err error) {
 	s.lost.Add(1)
+	s.failed = time.Now()
 	if !s.refused {
 		s.refused = true
 		s.say(fmt.Sprintf("the syslog receiver %s %s cannot be reached: %v; events go on being written to events.jsonl",
