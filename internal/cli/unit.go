@@ -4,6 +4,7 @@ import (
 	_ "embed" // the unit
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"mellowgate/internal/live/store/files"
@@ -14,7 +15,12 @@ import (
 //go:embed unit/mellowgate.service
 var unit string
 
-// printUnit prints a systemd unit that runs this program for a site.
+// hidden are folders that the unit does not see: ProtectHome and PrivateTmp, systemd.exec(5).
+var hidden = []string{"/home", "/root", "/run/user", "/tmp", "/var/tmp"}
+
+// printUnit prints a systemd unit that runs this program for a site. Of what lies
+// in folders that the service does not see, just the site's folder and the program
+// are shown to it.
 func (c *Call) printUnit() error {
 	path := c.sitePath()
 	if _, err := os.Stat(path); err != nil {
@@ -24,10 +30,38 @@ func (c *Call) printUnit() error {
 	if err != nil {
 		return cannot(err)
 	}
-	c.say("%s", strings.NewReplacer("{{PROGRAM}}", filepath.Clean(program), "{{SITE}}",
-		files.Absolute(path)).Replace(unit))
-	if strings.ContainsAny(program+path, " \t") {
-		c.note("the path holds blanks; put it in quotes in the unit")
+	program, path = filepath.Clean(program), files.Absolute(path)
+	home, shown := "ProtectHome=yes", []string{}
+	for _, place := range []string{program, filepath.Dir(path)} {
+		if slices.ContainsFunc(hidden, func(folder string) bool { return within(place, folder) }) {
+			if strings.Contains(place, ":") {
+				return wrong("a unit cannot name %s: rename it without a colon, or move it to /etc/mellowgate", place)
+			}
+			shown = append(shown, "BindReadOnlyPaths="+quoted(place))
+		}
 	}
+	if len(shown) > 0 {
+		home = strings.Join(append([]string{"ProtectHome=tmpfs"}, shown...), "\n")
+		c.note("%s", "the program or the site lies in a folder that is private to a person or emptied at a start; "+
+			"the unit shows the service just these, and a file that the site names elsewhere there stays unseen; "+
+			"/usr/local/bin and /etc/mellowgate are better places")
+	}
+	c.say("%s", strings.NewReplacer("{{PROGRAM}}", quoted(program), "{{SITE}}", quoted(path), "{{HOME}}", home).
+		Replace(unit))
 	return nil
+}
+
+// within reports whether a path is a folder or below it.
+func within(path, folder string) bool {
+	return path == folder || strings.HasPrefix(path, folder+"/")
+}
+
+// quoted is a path as a word of a unit, systemd.syntax(7): in quotes where it holds
+// blanks or quotes, and % doubled, which begins a specifier.
+func quoted(path string) string {
+	path = strings.ReplaceAll(path, "%", "%%")
+	if strings.ContainsAny(path, " \t\"'\\") {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(path) + `"`
+	}
+	return path
 }
