@@ -224,7 +224,7 @@ func (j *judging) atHand() []string {
 		if n.Device != "" && n.Device != j.story.Device {
 			continue
 		}
-		some = append(some, fmt.Sprintf("the counters: %s answered %s of what was sent for %s", n.Server,
+		some = append(some, fmt.Sprintf("the counters: %s answered %s questions (%s)", n.Server,
 			portion(n.Accepted+n.Refused, n.Sent), n.Question))
 	}
 	for _, b := range j.evidence.Probes {

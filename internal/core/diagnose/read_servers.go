@@ -523,14 +523,14 @@ func (j *judging) lookCounters(p *point) {
 		if c.Question != p.asked {
 			if p.asked.Records() && c.Question == site.AskLogin && answers > 0 {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server,
-					Text: fmt.Sprintf("the counters: %s of the logins at %s were answered", portion(answers, c.Sent), p.server)})
+					Text: fmt.Sprintf("the counters: %s logins at %s were answered", portion(answers, c.Sent), p.server)})
 			}
 			continue
 		}
 		for why, n := range c.Lost {
 			if what := signsOf[why].try; what != "" && n > 0 && answers < n {
 				p.signs = append(p.signs, Sign{What: what, From: evidence.FromCounters, Server: p.server,
-					Text: fmt.Sprintf("the counters: %s of what was sent to %s for %s came to nothing (%s)", portion(n, c.Sent),
+					Text: fmt.Sprintf("the counters: %s questions to %s (%s) failed: %s", portion(n, c.Sent),
 						p.server, c.Question, why)})
 			}
 		}
