@@ -183,7 +183,7 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	for range 60 {
 		require.Zero(t, c.asks(t))
 	}
-	older := filepath.Join(c.dir, "mellowgate-state", "traffic-older.pcapng")
+	older := filepath.Join(c.dir, "mellowgate-state", "older", "traffic.pcapng")
 	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond,
 		"the capture is bounded")
 	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
@@ -205,7 +205,8 @@ func TestServeTellsTheSyslogOfItsHostInItsOwnForm(t *testing.T) {
 	require.Zero(t, c.asks(t))
 	require.Eventually(t, func() bool { return strings.Contains(received(), "answer=accepted") }, 5*time.Second,
 		10*time.Millisecond)
-	require.Regexp(t, `(?m)^<86>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d mellowgate\[\d+\]: server=t protocol=tacacs `, received(),
+	require.Regexp(t, `(?m)^<86>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d mellowgate\[\d+\]: server=t protocol=tacacs `,
+		received(),
 		"RFC 3164 without the host, which is what reads the socket of a host")
 }
 
@@ -290,4 +291,56 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	require.Contains(t, text,
 		`mellowgate_answers_total{answer="accepted",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
 	require.NotContains(t, text, `"ines"`, "nobody's name is a label")
+	require.Contains(t, text, `mellowgate_trouble{what="site"} 0`)
+
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte("site: [\n"), 0o600))
+	require.Eventually(t,
+		func() bool { return strings.Contains(get("/health"), "\nsite: it was not taken, and the old one") },
+		10*time.Second, 20*time.Millisecond)
+	response, err := http.Get(here(t, "http://127.93.0.1:9470/health"))
+	require.NoError(t, err)
+	require.NoError(t, response.Body.Close())
+	require.Equal(t, http.StatusServiceUnavailable, response.StatusCode)
+	require.Contains(t, get("/metrics"), `mellowgate_trouble{what="site"} 1`)
+	change("site: Served", "site: Served")
+	require.Eventually(t, func() bool { return get("/health") == "running\n" }, 10*time.Second, 20*time.Millisecond)
+}
+
+// A disk that is full for a while: logins go on, accounting is not answered, and what is
+// missing then is said by the monitor, the service and the ledger.
+func TestServeOnAFullDiskSaysSo(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("a small disk is mounted by root")
+	}
+	c, b, change := served(t)
+	b.end(t)
+	disk := filepath.Join(c.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o700))
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=1m,mode=0700"); err != nil {
+		t.Skip("nothing can be mounted here: ", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(disk, syscall.MNT_DETACH) })
+	change("site: Served", here(t, "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}"))
+	state := filepath.Join(disk, "state")
+	b = c.start(t, "serve", "-state", state)
+	require.Zero(t, c.asks(t))
+	filler := filepath.Join(disk, "filler")
+	err := os.WriteFile(filler, make([]byte, 2<<20), 0o600)
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	health := func() string { return fetched(t, here(t, "http://127.93.0.1:9470/health")) }
+	asked := 1
+	require.Eventually(t, func() bool {
+		asked++
+		return c.asks(t) == 0 && strings.Contains(health(), "\nledger: it cannot be written")
+	}, 60*time.Second, 10*time.Millisecond, "logins are answered")
+	require.Contains(t, b.said(), "logins are answered, accounting is not")
+	require.NoError(t, os.Remove(filler))
+	require.Eventually(t, func() bool { asked++; return c.asks(t) == 0 && health() == "running\n" }, 60*time.Second,
+		10*time.Millisecond)
+	require.Contains(t, b.said(), "the ledger is written again; 0 decisions are missing in it")
+	b.end(t)
+	require.Equal(t, asked+1, strings.Count(c.run(t, "ledger", "-state", state, "-csv").out, "\n"),
+		"every login that was answered, and the head of the table")
+	require.Zero(t, c.run(t, "ledger", "verify", "-state", state).status)
 }

@@ -116,7 +116,8 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	}{
 		{[]string{"-saw", "refusde"}, `did you mean "refused"?`}, {[]string{"-access", "shh"}, `did you mean "ssh"?`},
 		{[]string{"-probe", "demo/as-reviewed"}, "name it with -device"},
-		{[]string{"-all", "-confirm"}, "-all is about all"}, {[]string{"-at", "noon"}, "2026-11-23T14:30 or 2026-11-23T14:30:00Z is wanted"},
+		{[]string{"-all", "-confirm"}, "-all is about all"},
+		{[]string{"-at", "noon"}, "2026-11-23T14:30 or 2026-11-23T14:30:00Z is wanted"},
 		{[]string{"-capture", "demo/as-reviewed/site.yaml"}, "this is no pcap or pcapng capture"},
 		{[]string{"-counters", "demo/as-reviewed/site.yaml"}, "holds no counters"},
 		{[]string{"-events", "demo/as-reviewed/site.yaml"}, "holds no line that can be read"},

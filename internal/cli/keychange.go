@@ -106,8 +106,9 @@ func (k *keysCall) changeStatus(l loaded, key *site.Key) error {
 	if left > 0 {
 		k.say("\n%d of %s still to do\n", left, show.Count(len(all), "key"))
 		if len(second) > 0 {
-			style.Wrap(k.Out, "", fmt.Sprintf("%s is asked only when %s gives no answer: log in to the device while that one is "+
-				"ended for a moment, and its own question proves the key", strings.Join(second, ", "), strings.Join(first, ", ")))
+			style.Wrap(k.Out, "",
+				fmt.Sprintf("%s is asked only when %s gives no answer: log in to the device while that one is "+
+					"ended for a moment, and its own question proves the key", strings.Join(second, ", "), strings.Join(first, ", ")))
 		}
 		return errNo
 	}

@@ -56,9 +56,7 @@ record elsewhere: it is printed.`,
 			c.Flags.StringVar(&f.Person, "person", "", "only this `name`, in every spelling of it")
 			c.Flags.StringVar(&f.Device, "device", "", "only this `device`")
 			c.Flags.Var(&kinds, "kind",
-				"only this `kind`: login, elevation, session-start, session-update, session-stop, command, system or decision; "+
-					"may be given "+
-					"several times")
+				"only this `kind`: "+strings.Join(ledger.Kinds(), ", ")+"; may be given several times")
 			since := c.Flags.String("since", "",
 				"only from this `time` on: 2h for the last two hours, 2026-11-23, or 2026-11-23T14:00:00Z")
 			until := c.Flags.String("until", "",

@@ -43,7 +43,7 @@ func (f *sendFlags) watch(p *rollout.Prover) {
 	p.Ours = func(server string) bool {
 		return slices.ContainsFunc(places.Servers, func(s evidence.ServerPlace) bool { return s.Name == server && s.Running })
 	}
-	p.Events = folder.Watch().Next
+	p.Events = folder.Tail().Events
 }
 
 func (c *Call) labOf(f *sendFlags, l loaded, d *site.Device, places evidence.Places) (*labOf, error) {

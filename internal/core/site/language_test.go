@@ -63,7 +63,7 @@ clients: [{from: 198.51.100.0/26, servers: [sanderling], key: k2}]
 vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
 accept: [{code: one-server, device: sw-0, why: only one there, until: 2027-01-31}]
 labels: [{label: place, value: aboard, trusted: false}]
-service: {ledger: sqlite book.db, metrics: "127.0.0.1:9470", syslog: "udp 192.0.2.61:514", traffic: 2MiB, spool: 5000, ledger-key: otp, limits: {connections: 10, failure-delay: 2s}}
+service: {ledger: sqlite book.db, metrics: "127.0.0.1:9470", syslog: "udp 192.0.2.61:514", traffic: 2MiB, events: 64KiB, may-shrink: true, spool: 5000, ledger-key: otp, limits: {connections: 10, failure-delay: 2s}}
 lab: {network: 127.80.0.0/16, only: true}
 `
 

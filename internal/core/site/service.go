@@ -1,7 +1,6 @@
 package site
 
 import (
-	"fmt"
 	"net/netip"
 	"net/url"
 	"strconv"
@@ -24,8 +23,12 @@ type Service struct {
 	// Traffic is how many octets of packets are kept, which hold what the keys open;
 	// 0: none are; below 0: it is not said, and a lab keeps some.
 	Traffic int64
-	Limits  Limits
-	Place   Place
+	// Events is how many octets of events are kept, with the older ones.
+	Events int64
+	// MayShrink takes a site that has lost many of its devices while the service runs.
+	MayShrink bool
+	Limits    Limits
+	Place     Place
 }
 
 // Records is where the records are kept.
@@ -64,7 +67,7 @@ type Limits struct {
 
 // DefaultService returns what holds where a site says nothing.
 func DefaultService() Service {
-	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: -1,
+	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: -1, Events: 256 << 20,
 		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second, HashMemory: 256 << 20}}
 }
 
@@ -90,16 +93,11 @@ var serviceShape = shape[Service]{
 		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|unix) .+$")},
 		"device-logs": {read: readDeviceLogs, form: form{"type": "array",
 			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
-		"traffic": {read: func(r *reader, n *yaml.Node, v *Service) {
-			if text, ok := r.scalar(n, "traffic"); ok {
-				size, err := octets(text)
-				if err != nil {
-					r.wrong(n, "traffic is %q; %v", shorten(text), err)
-				}
-				v.Traffic = size
-			}
-		}, form: form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}},
-		"names":  wordField("names", []string{"exact", "folded"}, func(v *Service, w string) { v.FoldNames = w == "folded" }),
+		"traffic":    sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
+		"events":     sizeField("events", leastKept, "as much as comes", func(v *Service) *int64 { return &v.Events }),
+		"may-shrink": boolField("may-shrink", func(v *Service) *bool { return &v.MayShrink }),
+		"names": wordField("names", []string{"exact", "folded"},
+			func(v *Service, w string) { v.FoldNames = w == "folded" }),
 		"limits": inner(&limitsShape, func(v *Service) *Limits { return &v.Limits }),
 	},
 }
@@ -114,18 +112,7 @@ var limitsShape = shape[Limits]{
 			func(l *Limits) *int { return &l.QuestionsPerClient }),
 		"failure-delay": durationField("failure-delay", 0, 10*time.Second,
 			func(l *Limits) *time.Duration { return &l.FailureDelay }),
-		"hash-memory": {read: func(r *reader, n *yaml.Node, l *Limits) {
-			text, ok := r.scalar(n, "hash-memory")
-			if !ok {
-				return
-			}
-			size, err := octets(text)
-			if err != nil || size < 16<<20 {
-				r.wrong(n, "hash-memory is %q; 16MiB or more is wanted, such as 256MiB", shorten(text))
-				return
-			}
-			l.HashMemory = size
-		}, form: patternForm("^[0-9]+(KiB|MiB|GiB)$")},
+		"hash-memory": sizeField("hash-memory", 16<<20, "", func(l *Limits) *int64 { return &l.HashMemory }),
 	},
 }
 
@@ -220,19 +207,38 @@ func cutLast(s, sep string) (before, after string, found bool) {
 	return s[:i], s[i+len(sep):], true
 }
 
-// octets reads a size: 64MiB, or 0.
-func octets(text string) (int64, error) {
-	for unit, size := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
-		number, found := strings.CutSuffix(text, unit)
-		if n, err := strconv.ParseInt(number, 10, 32); found && err == nil && n*size >= leastTraffic {
-			return n * size, nil
+// sizeField is a number of octets of at least so much: 64MiB. zero says what 0 is
+// for; where it is empty, 0 is no value.
+func sizeField[T any](name string, least int64, zero string, of func(*T) *int64) field[T] {
+	f := patternForm("^[0-9]+(KiB|MiB|GiB)$")
+	if zero != "" {
+		f = form{"type": []string{"string", "integer"}, "pattern": "^([0-9]+(KiB|MiB|GiB)|0)$"}
+		zero = ", or 0 for " + zero
+	}
+	return field[T]{form: f, read: func(r *reader, n *yaml.Node, v *T) {
+		text, ok := r.scalar(n, name)
+		if !ok {
+			return
 		}
-	}
-	if text == "0" {
-		return 0, nil
-	}
-	return 0, fmt.Errorf("a size of at least 64KiB is wanted, such as 64MiB; or 0 for none")
+		size := octets(text)
+		if size < least && (text != "0" || zero == "") {
+			r.wrong(n, "%s is %q; a size of %dKiB or more is wanted, such as 256MiB%s", name, shorten(text), least>>10, zero)
+			return
+		}
+		*of(v) = size
+	}}
 }
 
-// leastTraffic is the smallest size in which a capture makes sense.
-const leastTraffic = 64 << 10
+// octets reads a size, 0 for what is none.
+func octets(text string) int64 {
+	for unit, size := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
+		number, found := strings.CutSuffix(text, unit)
+		if n, err := strconv.ParseInt(number, 10, 32); found && err == nil && n > 0 {
+			return n * size
+		}
+	}
+	return 0
+}
+
+// leastKept is the smallest size in which keeping packets or events makes sense.
+const leastKept = 64 << 10

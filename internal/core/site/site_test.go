@@ -206,7 +206,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\nservice: {syslog: /dev/log}",
 			`"udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH" is wanted`},
 		{"site: Test", "site: Test\nservice: {traffic: 12}",
-			`traffic is "12"; a size of at least 64KiB is wanted, such as 64MiB; or 0 for none`},
+			`traffic is "12"; a size of 64KiB or more is wanted, such as 256MiB, or 0 for none`},
 		{"site: Test", "site: Test\nservice: {limits: {failure-delay: 1h}}",
 			`failure-delay is "1h"; a duration from 0s to 10s is wanted`},
 		{"site: Test", "site: Test\nservice: {metrics: here}", `metrics is "here"; an address and a port are wanted`},

@@ -94,7 +94,7 @@ func TestAKeyIsLedToTheNextOneByOneDevice(t *testing.T) {
 		{Time: at.Add(time.Hour), Server: "r1", Device: "sw", Key: "ship"}, // of another key
 		{Time: at.Add(time.Minute), Server: "t1", Client: "192.0.2.99", Key: "shore"},
 		{Time: at.Add(2 * time.Minute), Server: "t1", Client: "192.0.2.99", Key: "shore-2"},
-		{Time: at.Add(time.Hour), Server: "t1", Device: "sw-2"},            // says no key
+		{Time: at.Add(time.Hour), Server: "t1", Device: "sw-2"}, // says no key
 	}
 	seen, err := Status(o, key(o, "shore"), noted)
 	require.NoError(t, err)

@@ -12,8 +12,10 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/live/store/sitefile"
 )
 
 // settled is how long files must be left alone before the site is read again:
@@ -37,7 +39,10 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 		case <-alive:
 			s.Manager.Alive()
 		case <-s.Hangups:
-			s.reload(ctx)
+			if err := s.Folder.Reopen(); err != nil {
+				s.say("the files of the state folder cannot be opened anew: %v", err)
+			}
+			s.reload(ctx, true)
 			watched = s.watch(watcher)
 		case e := <-watcher.Events:
 			if watched[filepath.Clean(e.Name)] && e.Op != fsnotify.Chmod {
@@ -46,7 +51,7 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 		case <-watcher.Errors:
 		case <-due:
 			due = nil
-			s.reload(ctx)
+			s.reload(ctx, false)
 			watched = s.watch(watcher)
 		}
 	}
@@ -79,14 +84,14 @@ func (s *serving) watch(watcher *fsnotify.Watcher) map[string]bool {
 }
 
 // reload reads the site again and puts it in place of the old one, or says why
-// not.
-func (s *serving) reload(ctx context.Context) {
+// not. asked: somebody asked for it, by a hangup.
+func (s *serving) reload(ctx context.Context, asked bool) {
 	before := s.Site.Service
 	o, err := s.Load()
-	if err == nil && len(o.Devices) == 0 && len(s.Site.Devices) > 0 {
-		err = fmt.Errorf("it has no device any more, and %d before: a list that could not be exported looks so. If it is "+
-			"meant, "+
-			"end serve and start it again", len(s.Site.Devices))
+	come, gone := []string{}, []string{}
+	if err == nil {
+		come, gone = devicesOf(s.Site.Site, o.Site)
+		err = s.shrunk(o, gone, asked)
 	}
 	if err == nil {
 		err = s.take(ctx, o)
@@ -94,9 +99,12 @@ func (s *serving) reload(ctx context.Context) {
 	if err != nil {
 		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
 		s.Manager.Status("the site has a mistake; an older one is in use")
+		s.service.Metrics.Health.Set(service.TroubleSite, "it was not taken, and the old one stays in use: "+
+			strings.TrimSpace(err.Error()))
 		return
 	}
-	s.say("the site was read again and is in use")
+	s.service.Metrics.Health.Set(service.TroubleSite, "")
+	s.say("the site was read again and is in use%s", changesOf(come, gone))
 	if err := s.writePlaces(); err != nil {
 		s.say("where the servers listen could not be written down: %v", err)
 	}
@@ -107,6 +115,73 @@ func (s *serving) reload(ctx context.Context) {
 			s.say("service.%s is taken when serve starts: end it and start it again for that", what)
 		}
 	}
+}
+
+// devicesOf returns the devices that a site has and the one before had not, and those
+// that are gone.
+func devicesOf(before, after *site.Site) (come, gone []string) {
+	for _, d := range after.Devices {
+		if before.Device(d.Name) == nil {
+			come = append(come, d.Name)
+		}
+	}
+	for _, d := range before.Devices {
+		if after.Device(d.Name) == nil {
+			gone = append(gone, d.Name)
+		}
+	}
+	return come, gone
+}
+
+// changesOf says which devices are new, and which are gone.
+func changesOf(come, gone []string) string {
+	text := ""
+	for _, c := range []struct {
+		what  string
+		names []string
+	}{{"new", come}, {"gone", gone}} {
+		if n := len(c.names); n == 1 {
+			text += fmt.Sprintf("; 1 device %s: %s", c.what, c.names[0])
+		} else if n > 1 {
+			text += fmt.Sprintf("; %d devices %s: %s", n, c.what, strings.Join(c.names[:min(n, mostNamed)], ", "))
+			if n > mostNamed {
+				text += ", ..."
+			}
+		}
+	}
+	return text
+}
+
+// mostNamed bounds how many devices a line names.
+const mostNamed = 5
+
+const (
+	// confirms is within which time a second hangup says that a smaller site is meant.
+	confirms = time.Minute
+	// fewGone is how many devices may be gone in any site, as long as there are some.
+	fewGone = 2
+)
+
+// shrunk refuses a site that has lost all of its devices, or more than a third and more
+// than a few, unless that is said to be meant: a list that was exported in part looks so.
+func (s *serving) shrunk(o sitefile.Opened, gone []string, asked bool) error {
+	had, again := len(s.Site.Devices), !s.refused.IsZero() && time.Since(s.refused) < confirms
+	switch {
+	case o.Service.MayShrink, len(gone) == 0, asked && again,
+		len(o.Devices) > 0 && (len(gone) <= fewGone || 3*len(gone) <= had):
+		s.refused = time.Time{}
+		return nil
+	}
+	how := "twice within a minute"
+	if asked {
+		s.refused, how = time.Now(), "once more within a minute"
+	}
+	left := fmt.Sprintf("%d of %d devices would be gone", len(gone), had)
+	if len(o.Devices) == 0 {
+		left = fmt.Sprintf("it has no device any more, and %d before", had)
+	}
+	return fmt.Errorf("%s: a list that could not be exported whole looks so. If it is meant, send SIGHUP %s, or say "+
+		"service: {may-shrink: true}", left, how)
 }
 
 // atStart reports what differs of those parts of a service that are taken only

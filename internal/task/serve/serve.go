@@ -59,6 +59,7 @@ type serving struct {
 	service *service.Service
 	places  map[string]evidence.ServerPlace
 	known   atomic.Pointer[site.Site] // the site in use, for those who tell events
+	refused time.Time                 // when a hangup brought a site with too few devices
 }
 
 // tell tells an event, with its cause and repair where something went wrong: who
@@ -170,6 +171,7 @@ func (s *serving) take(ctx context.Context, o sitefile.Opened) error {
 		return err
 	}
 	s.Site = o
+	s.Folder.BoundEvents(o.Service.Events)
 	s.known.Store(o.Site)
 	for _, change := range changes {
 		s.say("%s", listens(change))

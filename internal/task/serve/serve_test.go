@@ -3,6 +3,7 @@ package serve
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/netip"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
@@ -42,11 +44,11 @@ func (s *said) say(text string) {
 
 func (s *said) waits(t *testing.T, text string) {
 	t.Helper()
-	require.Eventually(t, func() bool {
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		return strings.Contains(strings.Join(s.lines, "\n"), text)
-	}, 20*time.Second, 5*time.Millisecond, text)
+		assert.Contains(c, strings.Join(s.lines, "\n"), text)
+	}, 20*time.Second, 5*time.Millisecond)
 }
 
 // rig is a service of a small site.
@@ -167,6 +169,45 @@ func TestAServiceFollowsItsSiteAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	for _, l := range r.lines {
 		require.NotContains(t, l, "service.traffic", "what did not change is not named")
 	}
+}
+
+// A list of devices that comes in part is not taken, unless that is said to be meant.
+func TestASiteThatLostManyDevicesIsTakenOnlyWhenThatIsMeant(t *testing.T) {
+	t.Parallel()
+	r := newRig(t)
+	many := func(n int) string {
+		more := ""
+		for i := range n {
+			more += fmt.Sprintf("{name: more-%d, addresses: [192.0.2.%d]}, ", i, i+1)
+		}
+		return strings.Replace(r.text, "devices: [", "devices: ["+more, 1)
+	}
+	r.write(many(8))
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := Run(ctx, r.config())
+		ended <- err
+	}()
+	r.waits(t, "ready")
+	r.write(many(5))
+	r.hangups <- syscall.SIGHUP
+	r.waits(t, "the site was read again and is in use; 3 devices gone: more-5, more-6, more-7")
+	r.write(many(2))
+	r.hangups <- syscall.SIGHUP
+	r.waits(t, "3 of 6 devices would be gone: a list that could not be exported whole looks so. If it is meant, send "+
+		"SIGHUP once more within a minute, or say service: {may-shrink: true}")
+	r.hangups <- syscall.SIGHUP
+	r.waits(t, "the site was read again and is in use; 3 devices gone: more-2, more-3, more-4")
+	r.write(many(9))
+	r.hangups <- syscall.SIGHUP
+	r.waits(t, "the site was read again and is in use; 7 devices new: more-2, more-3, more-4, more-5, more-6, ...")
+	r.write(many(1) + "service: {may-shrink: true}\n")
+	r.hangups <- syscall.SIGHUP
+	r.waits(t, "the site was read again and is in use; 8 devices gone: more-1, ")
+	stop()
+	require.NoError(t, <-ended)
+	require.NoError(t, r.folder.Close())
 }
 
 func TestAChangeThatComesAsSoonAsTheServiceIsReadyIsTaken(t *testing.T) {

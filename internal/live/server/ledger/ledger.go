@@ -39,7 +39,9 @@ type Ledger struct {
 	most    int64         // the most records that may be kept here; 0: no bound
 	holds   int64         // how many are
 	changed chan struct{} // holds one when records were written, where somebody takes them on
-	lost    func(n int, err error)
+	wrote   func(waiting, lost int, err error)
+	again   []entry // the writer's: what could not be written, and is tried again with what comes next
+	gap     gap     // the writer's: what could not be kept for that either
 
 	// The writer's own.
 	chain  string // the name of the chain
@@ -102,9 +104,10 @@ type Options struct {
 	// Passing is for records that are of no worth once the machine stops, as a
 	// lab's: they are written without waiting for the disk itself.
 	Passing bool
-	// Lost is told of records that nobody waits for and that could not be
-	// written. Default: nobody is.
-	Lost func(n int, err error)
+	// Wrote is told how writing went, after each time: how many records that
+	// nobody waits for wait to be tried again, how many were lost because too many
+	// did, and why; 0, 0 and nil where all is well. Default: nobody is.
+	Wrote func(waiting, lost int, err error)
 }
 
 // Chain returns the name of the ledger's chain.
@@ -174,7 +177,7 @@ func Open(path string, o Options) (*Ledger, error) {
 	db.SetMaxOpenConns(1) // one writer; readers open their own
 	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1),
 		changed: make(chan struct{}, 1),
-		most:    o.Most, lost: o.Lost}
+		most:    o.Most, wrote: o.Wrote}
 	l.room = sync.NewCond(&l.mu)
 	if err := l.prepare(); err != nil {
 		_ = db.Close()
@@ -337,7 +340,12 @@ func (l *Ledger) write() {
 		batch, l.pending, closing = l.pending, batch[:0], l.closing
 		l.room.Broadcast()
 		l.mu.Unlock()
-		for rest := batch; len(rest) > 0; {
+		rest := append(l.again, batch...)
+		l.again = nil
+		if l.gap.lost > 0 && len(rest) > 0 {
+			rest = append([]entry{{record: l.gap.record(rest[0].record.Time)}}, rest...)
+		}
+		for len(rest) > 0 {
 			part := rest[:min(len(rest), mostTogether)]
 			rest = rest[len(part):]
 			l.tell(part, l.commit(part))
@@ -346,26 +354,54 @@ func (l *Ledger) write() {
 	}
 }
 
-// tell tells the result of writing records.
+// tell tells the result of writing records. What nobody waits for is tried again; what
+// finds no place for that is lost, and the ledger says so itself once it can be
+// written.
 func (l *Ledger) tell(part []entry, err error) {
 	lost := 0
 	for _, e := range part {
-		if e.kept != nil {
+		switch {
+		case e.kept != nil:
 			e.kept <- err
-		} else {
-			lost++
+		case e.record.Kind == Gap:
+			if err == nil {
+				l.gap = gap{}
+			}
+		case err == nil:
+		case len(l.again) < mostPending:
+			l.again = append(l.again, e)
+		default:
+			if lost++; l.gap.lost == 0 {
+				l.gap = gap{since: e.record.Time, node: e.record.Node, why: err}
+			}
+			l.gap.lost++
 		}
 	}
+	if l.wrote != nil {
+		l.wrote(len(l.again), lost, err)
+	}
 	if err != nil {
-		if l.lost != nil && lost > 0 {
-			l.lost(lost, err)
-		}
 		return
 	}
 	l.mu.Lock()
 	l.holds += int64(len(part))
 	l.mu.Unlock()
 	signal(l.changed)
+}
+
+// gap is what could not be written.
+type gap struct {
+	lost  int
+	since time.Time
+	node  string
+	why   error
+}
+
+// record is the record that says so.
+func (g gap) record(at time.Time) Record {
+	return Record{Time: at, Node: g.node, Kind: Gap, Result: evidence.Failed,
+		Reason: fmt.Sprintf("%d decisions since %s are missing here: %v", g.lost, g.since.UTC().Format(time.RFC3339), g.why)}.
+		tidy()
 }
 
 const (

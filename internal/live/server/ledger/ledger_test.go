@@ -240,12 +240,12 @@ func TestAFileOfTheFirstVersionIsTakenOn(t *testing.T) {
 func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	t.Parallel()
 	var mu sync.Mutex
-	lost := 0
+	waiting, lost := 0, 0
 	path := filepath.Join(t.TempDir(), "ledger.db")
-	l, err := Open(path, Options{Lost: func(n int, _ error) {
+	l, err := Open(path, Options{Wrote: func(wait, n int, _ error) {
 		mu.Lock()
 		defer mu.Unlock()
-		lost += n
+		waiting, lost = wait, lost+n
 	}})
 	require.NoError(t, err)
 	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look"}))
@@ -259,8 +259,15 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	}
 	require.ErrorContains(t, err, "full")
 	kept--
-	require.NoError(t, l.Note(Record{Kind: Login, Command: fmt.Sprintf("%0300d", 1)}))
-	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return lost == 1 }, 5*time.Second, time.Millisecond)
+	const over = 3
+	for n := range mostPending + over {
+		require.NoError(t, l.Note(Record{Time: time.Unix(int64(n), 0), Node: "tern", Kind: Login,
+			Command: fmt.Sprintf("%0300d", n)}))
+	}
+	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return lost == over }, 20*time.Second,
+		time.Millisecond)
+	require.ErrorContains(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look"}), "full",
+		"what somebody waits for is not kept for later")
 	_, err = l.db.Exec("PRAGMA max_page_count = 1000000")
 	require.NoError(t, err)
 	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look again"}),
@@ -269,5 +276,10 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	p, err := Verify(context.Background(), File(path))
 	require.NoError(t, err)
 	require.Empty(t, p.Breaks)
-	require.EqualValues(t, kept+1, p.Records)
+	require.EqualValues(t, kept+mostPending+1+1, p.Records, "those that waited, what came then, and what is missing")
+	require.Zero(t, waiting)
+	gaps := all(t, File(path), Filter{Kinds: []string{string(Gap)}})
+	require.Len(t, gaps, 1)
+	require.Equal(t, "tern", gaps[0].Node)
+	require.Regexp(t, `^3 decisions since 1970-01-01T\d\d:\d\d:\d\dZ are missing here: .*full`, gaps[0].Reason)
 }

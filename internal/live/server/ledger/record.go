@@ -22,13 +22,13 @@ const (
 	Command      Kind = "command"
 	System       Kind = "system" // what a device says of itself
 	Decision     Kind = "decision"
+	Gap          Kind = "gap" // decisions that could not be written, and are missing
 )
 
 // Kinds returns every kind of record.
 func Kinds() []string {
 	return []string{string(Login), string(Elevation), string(SessionStart), string(SessionStop), string(Update),
-		string(Command),
-		string(System), string(Decision)}
+		string(Command), string(System), string(Decision), string(Gap)}
 }
 
 // Record is one record. Chain, Sequence and Hash are given by the

@@ -16,8 +16,10 @@ import (
 )
 
 // Metrics counts what a service answers, and gives it to a monitor over HTTP:
-// /metrics in the text form of Prometheus, and /health.
+// /metrics in the text form of Prometheus, and /health, which is 503 (RFC 9110, section
+// 15.6.4) while something is wrong.
 type Metrics struct {
+	Health   *Health
 	answers  *prometheus.CounterVec
 	ends     *prometheus.GaugeVec // of certificates, by server
 	registry *prometheus.Registry
@@ -27,12 +29,13 @@ type Metrics struct {
 
 // NewMetrics makes counters that nobody reads yet.
 func NewMetrics() *Metrics {
-	m := &Metrics{registry: prometheus.NewRegistry(), answers: prometheus.NewCounterVec(prometheus.CounterOpts{
-		Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
-		[]string{"server", "protocol", "question", "answer", "reason"}),
+	m := &Metrics{Health: newHealth(), registry: prometheus.NewRegistry(),
+		answers: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
+			[]string{"server", "protocol", "question", "answer", "reason"}),
 		ends: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_certificate_end_timestamp_seconds",
 			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{"server"})}
-	m.registry.MustRegister(m.answers, m.ends, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.answers, m.ends, m.Health.gauge, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -69,7 +72,11 @@ func (m *Metrics) Listen(address string) (net.Addr, error) {
 	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
 	paths.HandleFunc("GET /health", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		_, _ = fmt.Fprintln(w, "running")
+		wrong := m.Health.text()
+		if wrong != "" {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+		_, _ = fmt.Fprint(w, "running\n"+wrong)
 	})
 	m.server = &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
 		WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}

@@ -75,11 +75,18 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if options.Say == nil {
 		options.Say = func(string) {}
 	}
-	folder.OnTrouble(options.Say)
 	if options.Now == nil {
 		options.Now = time.Now
 	}
 	v := &Service{Metrics: NewMetrics(), ends: newEnds(options.Say, options.Now)}
+	folder.BoundEvents(s.Service.Events)
+	folder.OnTrouble(func(text string, lost bool) {
+		options.Say(text)
+		if !lost {
+			text = ""
+		}
+		v.Metrics.Health.Set(TroubleEvidence, text)
+	})
 	var err error
 	if v.ledger, err = v.openLedger(s, keys, folder, options); err != nil {
 		return nil, err
@@ -112,9 +119,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 // openLedger opens the ledger that the site wants: a file, or a database with a
 // spool before it.
 func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder, options Options) (book, error) {
-	o := ledger.Options{Passing: options.Passing, Lost: func(n int, err error) {
-		options.Say(fmt.Sprintf("%d decisions could not be written to the ledger: %v", n, err))
-	}}
+	o := ledger.Options{Passing: options.Passing, Wrote: v.wrote(options.Say)}
 	as := s.Service.Ledger
 	if as.Database == "" {
 		return ledger.Open(folder.LedgerFile(as.File), o)
@@ -133,6 +138,28 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 		v.Metrics.Waiting(spool.Holds)
 	}
 	return spool, err
+}
+
+// wrote is told how writing to the ledger goes, and says so once for each time that it
+// does not.
+func (v *Service) wrote(say func(string)) func(waiting, lost int, err error) {
+	missing := 0 // only the writer calls it
+	return func(waiting, lost int, err error) {
+		missing += lost
+		if err == nil {
+			if v.Metrics.Health.Set(TroubleLedger, "") {
+				say(fmt.Sprintf("the ledger is written again; %d decisions are missing in it", missing))
+				missing = 0
+			}
+			return
+		}
+		text := fmt.Sprintf("it cannot be written: %v; logins are answered, accounting is not; %d decisions wait, %d are "+
+			"lost; "+
+			"make room on the disk, or see what else keeps it from being written", err, waiting, missing)
+		if v.Metrics.Health.Set(TroubleLedger, text) {
+			say("the ledger: " + text)
+		}
+	}
 }
 
 // Close ends the gate, and then closes what it wrote to.

@@ -19,13 +19,13 @@ func (f *Folder) Evidence() (e evidence.Evidence, notes []string, err error) {
 	f.mu.Lock()
 	f.flush()
 	f.mu.Unlock()
-	if e.Events, notes, err = Lines[evidence.Event](filepath.Join(f.Dir, eventsFile), notes); err != nil {
+	if e.Events, notes, err = all[evidence.Event](f, eventsFile, notes); err != nil {
 		return e, notes, err
 	}
-	if e.Traces, notes, err = all[evidence.Trace](filepath.Join(f.Dir, tracesDir), notes); err != nil {
+	if e.Traces, notes, err = all[evidence.Trace](f, filepath.Join(tracesDir, "*"+lines), notes); err != nil {
 		return e, notes, err
 	}
-	if e.Log, notes, err = all[evidence.LogLine](filepath.Join(f.Dir, logsDir), notes); err != nil {
+	if e.Log, notes, err = all[evidence.LogLine](f, filepath.Join(logsDir, "*"+lines), notes); err != nil {
 		return e, notes, err
 	}
 	names, err := filepath.Glob(filepath.Join(f.Dir, countersDir, "*.json"))
@@ -63,18 +63,20 @@ func (f *Folder) Own() ([]evidence.OwnQuestion, error) {
 	return own, err
 }
 
-// all reads every file of lines in a folder.
-func all[T any](dir string, notes []string) (values []T, _ []string, err error) {
-	names, err := filepath.Glob(filepath.Join(dir, "*"+lines))
-	if err != nil {
-		return nil, notes, err
-	}
-	for _, name := range names {
-		var some []T
-		if some, notes, err = Lines[T](name, notes); err != nil {
+// all reads every file of lines with such a name, the older parts first.
+func all[T any](f *Folder, pattern string, notes []string) (values []T, _ []string, err error) {
+	for _, dir := range []string{f.agedPath(""), f.Dir} {
+		names, err := filepath.Glob(filepath.Join(dir, pattern))
+		if err != nil {
 			return nil, notes, err
 		}
-		values = append(values, some...)
+		for _, name := range names {
+			var some []T
+			if some, notes, err = Lines[T](name, notes); err != nil {
+				return nil, notes, err
+			}
+			values = append(values, some...)
+		}
 	}
 	return values, notes, nil
 }

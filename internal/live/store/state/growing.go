@@ -6,7 +6,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"time"
 )
 
@@ -23,7 +22,7 @@ type growing struct {
 func (f *Folder) Growing(ctx context.Context) (io.ReadCloser, error) {
 	g := &growing{ctx: ctx, path: f.Traffic()}
 	var err error
-	if g.file, err = os.Open(filepath.Join(f.Dir, olderFile)); errors.Is(err, fs.ErrNotExist) {
+	if g.file, err = os.Open(f.agedPath(trafficFile)); errors.Is(err, fs.ErrNotExist) {
 		g.file, err = os.Open(g.path)
 	}
 	return g, err

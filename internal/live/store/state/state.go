@@ -1,8 +1,9 @@
 // Package state is the folder in which a running lab or service leaves its
 // evidence: where everything is (places.json), the servers' decisions
 // (events.jsonl), the devices' walks (traces/DEVICE.jsonl), the packets
-// (traffic.pcapng) and the records (ledger.db). It is the one place that knows
-// the names in that folder.
+// (traffic.pcapng) and the records (ledger.db). Files that grow are bounded: what
+// came before lies under the same name in the folder older. It is the one place
+// that knows the names in that folder.
 package state
 
 import (
@@ -29,6 +30,8 @@ type Folder struct {
 	Dir     string
 	mu      sync.Mutex
 	events  *os.File
+	size    int64     // of the file of events
+	most    int64     // that events take, with the older ones; 0: as much as comes
 	unsaid  []byte    // events that are not written yet
 	flushed time.Time // when events were last written
 	waiting bool      // a time is set to write them
@@ -37,8 +40,8 @@ type Folder struct {
 	made, hadLedger bool // the folder is new; it held a ledger before
 	lock            *os.File
 
-	trouble func(string) // is told what could not be written
-	lost    int          // how often since it was last told that all is well
+	trouble func(text string, lost bool) // is told what could not be written
+	lost    int                          // how often since it was last told that all is well
 }
 
 // Names in the folder.
@@ -49,7 +52,7 @@ const (
 	logsDir         = "logs"
 	countersDir     = "counters"
 	trafficFile     = "traffic.pcapng"
-	olderFile       = "traffic-older.pcapng" // what came before, where the capture is bounded
+	olderDir        = "older" // what came before, of files that are bounded
 	hostsFile       = "known_hosts"
 	certificatesDir = "certificates"
 	ledgerFile      = "ledger.db"
@@ -62,7 +65,7 @@ const (
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
-var ours = []string{placesFile, eventsFile, ownFile, tracesDir, logsDir, countersDir, trafficFile, olderFile, hostsFile,
+var ours = []string{placesFile, eventsFile, ownFile, tracesDir, logsDir, countersDir, trafficFile, olderDir, hostsFile,
 	certificatesDir}
 
 var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal",
@@ -101,11 +104,63 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	if err := os.MkdirAll(filepath.Join(dir, tracesDir), 0o700); err != nil {
 		return nil, fmt.Errorf("%s cannot be made: %w", dir, err)
 	}
-	if f.events, err = os.OpenFile(filepath.Join(dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND,
-		0o600); err != nil {
-		return nil, err
+	return f, f.openEvents()
+}
+
+// BoundEvents sets how many octets the events take at most, with the older ones;
+// 0: as much as comes.
+func (f *Folder) BoundEvents(most int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.most = most
+}
+
+// Reopen goes on in new files where those that are open were moved away.
+func (f *Folder) Reopen() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.open == nil {
+		return nil
 	}
-	return f, nil
+	var errs []error
+	for name, file := range f.open {
+		errs = append(errs, file.Close())
+		delete(f.open, name)
+	}
+	f.flush()
+	if f.events != nil {
+		errs = append(errs, f.events.Close())
+	}
+	return errors.Join(append(errs, f.openEvents())...)
+}
+
+func (f *Folder) openEvents() (err error) {
+	f.events, err = os.OpenFile(filepath.Join(f.Dir, eventsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	f.size = 0
+	if err != nil {
+		f.events = nil
+		return err
+	}
+	if info, err := f.events.Stat(); err == nil {
+		f.size = info.Size()
+	}
+	return nil
+}
+
+// agedPath is where what came before in a file of the folder lies.
+func (f *Folder) agedPath(name string) string { return filepath.Join(f.Dir, olderDir, name) }
+
+// age makes what there is of a file the older part, in place of the one before.
+// Nothing is no fault.
+func (f *Folder) age(name string) error {
+	if err := os.MkdirAll(filepath.Dir(f.agedPath(name)), 0o700); err != nil {
+		return err
+	}
+	err := os.Rename(filepath.Join(f.Dir, name), f.agedPath(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // ErrBusy is a folder that another lab or serve is writing to.
@@ -254,7 +309,7 @@ func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
 // OpenTraffic begins the capture anew. What there was of it becomes the older
 // part, and takes the place of the one before.
 func (f *Folder) OpenTraffic() (*os.File, error) {
-	if err := os.Rename(f.Traffic(), filepath.Join(f.Dir, olderFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := f.age(trafficFile); err != nil {
 		return nil, err
 	}
 	return os.OpenFile(f.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
@@ -263,9 +318,9 @@ func (f *Folder) OpenTraffic() (*os.File, error) {
 // Packets opens the capture for reading, the older part first.
 func (f *Folder) Packets() (io.ReadCloser, error) {
 	var parts parts
-	for _, name := range []string{olderFile, trafficFile} {
-		file, err := os.Open(filepath.Join(f.Dir, name))
-		if errors.Is(err, fs.ErrNotExist) && name == olderFile {
+	for _, path := range []string{f.agedPath(trafficFile), f.Traffic()} {
+		file, err := os.Open(path)
+		if errors.Is(err, fs.ErrNotExist) && path != f.Traffic() {
 			continue
 		}
 		if err != nil {
@@ -360,7 +415,10 @@ func (f *Folder) Event(e evidence.Event) {
 // flush writes the events that are not written yet.
 func (f *Folder) flush() {
 	if f.events != nil && len(f.unsaid) > 0 {
-		_, err := f.events.Write(f.unsaid)
+		n, err := f.events.Write(f.unsaid)
+		if f.size += int64(n); f.most > 0 && f.size >= f.most/2 {
+			err = errors.Join(err, f.events.Close(), f.age(eventsFile), f.openEvents())
+		}
 		f.wrote(err)
 	}
 	f.unsaid, f.flushed = f.unsaid[:0], time.Now()
@@ -369,27 +427,12 @@ func (f *Folder) flush() {
 // Trace appends what a device noted.
 func (f *Folder) Trace(t evidence.Trace) { f.append(filepath.Join(tracesDir, t.Device+lines), t) }
 
-// Log appends a line of a device's log. Of each device the newest are kept, up to
-// twice mostLog octets.
-func (f *Folder) Log(l evidence.LogLine) {
-	name := filepath.Join(logsDir, l.Device+lines)
-	f.append(name, l)
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	file := f.open[name]
-	if file == nil {
-		return
-	}
-	if info, err := file.Stat(); err != nil || info.Size() < mostLog {
-		return
-	}
-	path := filepath.Join(f.Dir, name)
-	f.wrote(errors.Join(file.Close(), os.Rename(path, strings.TrimSuffix(path, lines)+"-older"+lines)))
-	delete(f.open, name)
-}
+// Log appends a line of a device's log.
+func (f *Folder) Log(l evidence.LogLine) { f.append(filepath.Join(logsDir, l.Device+lines), l) }
 
-// mostLog is from which size on a device's log goes on in a new file.
-const mostLog = 8 << 20
+// mostNoted is from which size on what a device noted, or logged, goes on in a new
+// file: twice that is kept of each.
+const mostNoted = 8 << 20
 
 // lines is what files with a value in each line end with.
 const lines = ".jsonl"
@@ -403,6 +446,12 @@ func (f *Folder) append(name string, v any) {
 	file, err := f.opened(name)
 	if err == nil {
 		err = appendLine(file, v)
+	}
+	if err == nil {
+		if info, bad := file.Stat(); bad == nil && info.Size() >= mostNoted {
+			delete(f.open, name)
+			err = errors.Join(file.Close(), f.age(name))
+		}
 	}
 	f.wrote(err)
 }
@@ -424,9 +473,9 @@ func (f *Folder) opened(name string) (*os.File, error) {
 }
 
 // OnTrouble sets who is told, in a sentence, when evidence cannot be written to the
-// folder, and when it can be again. It is told once for each time, not for each
-// line. By default nobody is.
-func (f *Folder) OnTrouble(say func(string)) {
+// folder and is lost, and when it can be again. It is told once for each time, not
+// for each line. By default nobody is.
+func (f *Folder) OnTrouble(say func(text string, lost bool)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.trouble = say
@@ -439,9 +488,9 @@ func (f *Folder) wrote(err error) {
 	}
 	switch {
 	case err != nil && f.lost == 0:
-		f.trouble(fmt.Sprintf("evidence cannot be written to %s, and is lost until it can: %v", f.Dir, err))
+		f.trouble(fmt.Sprintf("evidence cannot be written to %s, and is lost until it can: %v", f.Dir, err), true)
 	case err == nil && f.lost > 0:
-		f.trouble(fmt.Sprintf("evidence is written to %s again; it could not be %d times", f.Dir, f.lost))
+		f.trouble(fmt.Sprintf("evidence is written to %s again; it could not be %d times", f.Dir, f.lost), false)
 	}
 	if f.lost++; err == nil {
 		f.lost = 0

@@ -2,9 +2,11 @@ package state
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -138,8 +140,8 @@ func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
 		_, err = file.WriteString(text)
 		require.NoError(t, errors.Join(err, file.Close()))
 	}
-	next := func(w *Watch) (people []string) {
-		all, err := w.Next()
+	next := func(w *Tail) (people []string) {
+		all, err := w.Events()
 		require.NoError(t, err)
 		for _, e := range all {
 			people = append(people, e.Person)
@@ -147,16 +149,101 @@ func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
 		return people
 	}
 	f := &Folder{Dir: dir}
-	w := f.Watch()
+	w := f.Tail()
 	require.Empty(t, next(w), "no file yet")
 	add(`{"person":"a"}` + "\n" + `{"pers`)
 	require.Equal(t, []string{"a"}, next(w))
 	require.Empty(t, next(w))
 	add(`on":"b"}` + "\n" + "damaged\n" + `{"person":"c"}` + "\n")
 	require.Equal(t, []string{"b", "c"}, next(w))
-	require.Empty(t, next(f.Watch()), "what was there before is not given")
+	require.Empty(t, next(f.Tail()), "what was there before is not given")
 	require.NoError(t, os.WriteFile(path, []byte(`{"person":"d"}`+"\n"), 0o600))
 	require.Equal(t, []string{"d"}, next(w), "a new run")
+}
+
+// written writes the events that wait for others.
+func written(f *Folder) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.flush()
+}
+
+// Events are bounded: the newest are kept, in two parts, and whoever follows them misses
+// none.
+func TestEventsAreBoundedAndReadOverTheirTwoParts(t *testing.T) {
+	t.Parallel()
+	f, err := Create(filepath.Join(t.TempDir(), "st"))
+	require.NoError(t, err)
+	require.NoError(t, f.WritePlaces(evidence.Places{}))
+	const bound = 64 << 10
+	f.BoundEvents(bound)
+	tail, followed := f.Tail(), 0
+	const events = 3000
+	for n := range events {
+		f.Event(evidence.Event{Person: fmt.Sprint(n)})
+		if n%100 == 0 {
+			written(f)
+			some, err := tail.Events()
+			require.NoError(t, err)
+			followed += len(some)
+		}
+	}
+	e, notes, err := f.Evidence()
+	require.NoError(t, err)
+	require.Empty(t, notes)
+	require.Greater(t, len(e.Events), 100)
+	for i, event := range e.Events {
+		require.Equal(t, fmt.Sprint(events-len(e.Events)+i), event.Person, "the newest, in their order")
+	}
+	some, err := tail.Events()
+	require.NoError(t, err)
+	require.Equal(t, events, followed+len(some))
+	size := int64(0)
+	for _, path := range []string{"events.jsonl", "older/events.jsonl"} {
+		info, err := os.Stat(filepath.Join(f.Dir, path))
+		require.NoError(t, err)
+		size += info.Size()
+	}
+	require.LessOrEqual(t, size, int64(bound+8<<10))
+	require.Greater(t, size, int64(bound/2))
+
+	require.NoError(t, os.Rename(filepath.Join(f.Dir, "events.jsonl"), filepath.Join(f.Dir, "older", "mine.jsonl")))
+	f.Event(evidence.Event{Person: "tobin"})
+	require.NoError(t, f.Reopen())
+	f.Event(evidence.Event{Person: "odd"})
+	written(f)
+	some, err = tail.Events()
+	require.NoError(t, err)
+	require.Len(t, some, 1)
+	require.Equal(t, "odd", some[0].Person, "a new file, where the old one was moved away")
+	require.NoError(t, f.Close())
+	require.NoError(t, f.Reopen(), "nothing is open")
+}
+
+func TestWhatADeviceNotesIsBoundedAndFollowed(t *testing.T) {
+	t.Parallel()
+	f, err := Create(filepath.Join(t.TempDir(), "st"))
+	require.NoError(t, err)
+	long := strings.Repeat("a", 1<<19)
+	tail := f.Tail()
+	for n := range 36 {
+		f.Log(evidence.LogLine{Device: "sw-1", Text: fmt.Sprint(n, long)})
+		e, err := tail.Next()
+		require.NoError(t, err)
+		require.Len(t, e.Log, 1)
+		require.Equal(t, fmt.Sprint(n, long), e.Log[0].Text)
+	}
+	f.Trace(evidence.Trace{Device: "sw-1", Person: "ines"})
+	e, err := tail.Next()
+	require.NoError(t, err)
+	require.Len(t, e.Traces, 1)
+	require.Empty(t, e.Log)
+	e, _, err = f.Evidence()
+	require.NoError(t, err)
+	require.Less(t, len(e.Log), 33)
+	require.Greater(t, len(e.Log), 16)
+	require.Equal(t, fmt.Sprint(35, long), e.Log[len(e.Log)-1].Text)
+	require.NoError(t, f.Close())
 }
 
 // What cannot be written is said, once, and so is that it can be again.
@@ -165,7 +252,7 @@ func TestEvidenceThatCannotBeWrittenIsSaid(t *testing.T) {
 	f, err := Create(filepath.Join(t.TempDir(), "st"))
 	require.NoError(t, err)
 	var said []string
-	f.OnTrouble(func(text string) { said = append(said, text) })
+	f.OnTrouble(func(text string, lost bool) { said = append(said, fmt.Sprint(lost, " ", text)) })
 	traces := filepath.Join(f.Dir, tracesDir) // a file stands where a folder is wanted
 	require.NoError(t, os.RemoveAll(traces))
 	require.NoError(t, os.WriteFile(traces, nil, 0o600))
@@ -173,12 +260,12 @@ func TestEvidenceThatCannotBeWrittenIsSaid(t *testing.T) {
 		f.Trace(evidence.Trace{Device: "sw-1"})
 	}
 	require.Len(t, said, 1)
-	require.Contains(t, said[0], "evidence cannot be written to "+f.Dir+", and is lost until it can: ")
+	require.Contains(t, said[0], "true evidence cannot be written to "+f.Dir+", and is lost until it can: ")
 	require.NoError(t, os.Remove(traces))
 	f.Trace(evidence.Trace{Device: "sw-1"})
 	f.Trace(evidence.Trace{Device: "sw-1"})
 	require.Len(t, said, 2)
-	require.Contains(t, said[1], "evidence is written to "+f.Dir+" again; it could not be 3 times")
+	require.Contains(t, said[1], "false evidence is written to "+f.Dir+" again; it could not be 3 times")
 	require.NoError(t, os.RemoveAll(filepath.Join(f.Dir, countersDir)))
 	require.NoError(t, os.WriteFile(filepath.Join(f.Dir, countersDir), nil, 0o600))
 	f.Counters("sw-1", nil)
