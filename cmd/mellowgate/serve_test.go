@@ -110,6 +110,7 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	change("site: Served", "site: Served\nservice: {ledger: 'postgres "+server.URL()+"', ledger-key: db, spool: 5000}")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "db.key"), []byte("made-up\n"), 0o600))
 	b = c.start(t, "serve")
+	require.Contains(t, b.said(), "mellowgate-state/ledger.db holds the records from before the database; they stay there")
 	require.Zero(t, c.asks(t))
 	listed := func(args ...string) string { return c.run(t, append([]string{"ledger"}, args...)...).out }
 	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 10*time.Second, 50*time.Millisecond)
@@ -304,6 +305,44 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	require.Contains(t, get("/metrics"), `mellowgate_trouble{what="site"} 1`)
 	change("site: Served", "site: Served")
 	require.Eventually(t, func() bool { return get("/health") == "running\n" }, 10*time.Second, 20*time.Millisecond)
+}
+
+// One host name without an address stops no other server.
+func TestServeGoesOnWithoutAServerWhoseNameHasNoAddress(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	change("run: true}]", "run: true}, {name: u, protocol: tacacs, address: u.invalid, port: 4951, key: k, run: true}]")
+	change("site: Served", here(t, "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}"))
+	b = c.start(t, "serve")
+	require.Zero(t, c.asks(t))
+	require.Contains(t, b.said(), "the server u: its address u.invalid cannot be found: ")
+	require.Contains(t, b.said(), "it does not run until there is one, which is looked for every 30s")
+	require.Contains(t, fetched(t, here(t, "http://127.93.0.1:9470/health")), "\naddress: the server u: ")
+	b.end(t)
+	r := c.run(t, "serve", "-only", "u")
+	require.Equal(t, 3, r.status)
+	require.Contains(t, r.err, "the server u: its address u.invalid cannot be found: ", "nothing is left to run")
+}
+
+func TestServeRefusesWhatItCannotServe(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	require.Zero(t, c.asks(t))
+	b.end(t)
+	change("site: Served", "site: Other")
+	r := c.run(t, "serve")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err,
+		"the state folder mellowgate-state holds what was kept of another site, Served: name another "+
+			"folder with -state. If it is this site under a new name, take mellowgate-state/places.json away first")
+	require.NoError(t, os.Remove(filepath.Join(c.dir, "mellowgate-state/places.json")))
+	c.start(t, "serve").end(t)
+	require.Contains(t, c.run(t, "ledger").out, "ines", "the ledger goes on")
+
+	change("run: true}]", "run: true}, {name: d, protocol: ldap, address: 127.93.0.3, base: 'o=x', bind: {as: 'cn=x', "+
+		"key: k}, find: '(uid=%u)', tls: none}]")
+	require.Contains(t, c.run(t, "serve", "-only", "d").err, "d is a directory: serve asks it, and does not run it")
 }
 
 // A disk that is full for a while: logins go on, accounting is not answered, and what is

@@ -69,6 +69,12 @@ docs/serve.md has it all.`,
 					return wrong("others on this machine can read %s (%s), which holds secrets: chmod o= %s", open[0].Path,
 						open[0].Mode, open[0].Path)
 				}
+				if of, err := state.Open(*dir); err == nil {
+					if p, err := of.Places(); err == nil && p.Site != l.Name {
+						return wrong("the state folder %s holds what was kept of another site, %s: name another folder with -state. "+
+							"If it is this site under a new name, take %s away first: its ledger goes on", *dir, p.Site, of.PlacesFile())
+					}
+				}
 				folder, err := state.Create(*dir, l.Service.Ledger.File)
 				if err != nil {
 					return failure{status: ExitUsage, err: err}
@@ -141,6 +147,9 @@ func (f *serveFlags) servers(o sitefile.Opened) ([]*site.Server, error) {
 	}
 	var run []*site.Server
 	for _, server := range o.Servers {
+		if chosen[server] && server.Protocol == site.LDAP {
+			return nil, wrong("%s is a directory: serve asks it, and does not run it; take it out of -only", server.Name)
+		}
 		if len(chosen) > 0 && chosen[server] || len(chosen) == 0 && server.Run {
 			run = append(run, server)
 		}

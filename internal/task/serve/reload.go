@@ -31,8 +31,11 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 		defer ticker.Stop()
 		alive = ticker.C
 	}
-	var due <-chan time.Time
+	var due, again <-chan time.Time
 	for {
+		if again == nil && s.service.Missing() {
+			again = time.After(service.LooksAgain)
+		}
 		select {
 		case <-ctx.Done():
 			return
@@ -49,6 +52,13 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 				due = time.After(settled)
 			}
 		case <-watcher.Errors:
+		case <-again:
+			again = nil
+			if err := s.take(ctx, s.Site); err == nil && !s.service.Missing() {
+				s.say("every server has an address")
+				_ = s.writePlaces()
+				s.Manager.Status(s.status())
+			}
 		case <-due:
 			due = nil
 			s.reload(ctx, false)

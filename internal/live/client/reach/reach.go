@@ -31,14 +31,27 @@ func At(s *site.Server, address netip.Addr) (authentication, accounting netip.Ad
 
 // Resolve returns the address of a server, which the site may give as a host name.
 func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
+	all, err := Addresses(ctx, s)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	return all[0], nil
+}
+
+// Addresses returns the addresses of a server, at least one: several where its host
+// name has several.
+func Addresses(ctx context.Context, s *site.Server) ([]netip.Addr, error) {
 	if address, err := netip.ParseAddr(s.Address); err == nil {
-		return address, nil
+		return []netip.Addr{address}, nil
 	}
 	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Address)
 	if err != nil || len(found) == 0 {
-		return netip.Addr{}, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
+		return nil, fmt.Errorf("the server %s: its address %s cannot be found: %w", s.Name, s.Address, err)
 	}
-	return found[0].Unmap(), nil
+	for i := range found {
+		found[i] = found[i].Unmap()
+	}
+	return found, nil
 }
 
 // Key returns the value of the key with which a device asks a server: for a

@@ -15,6 +15,7 @@ const (
 	TroubleSite     = "site"     // the newest form of the site was not taken
 	TroubleEvidence = "evidence" // events, traces or logs cannot be written
 	TroubleLedger   = "ledger"   // decisions or records cannot be written
+	TroubleAddress  = "address"  // the host name of a server has no address
 )
 
 // Health is what is wrong with a service that runs, for a monitor. Any goroutine may
@@ -29,8 +30,8 @@ func newHealth() *Health {
 	h := &Health{troubles: map[string]string{}, gauge: prometheus.NewGaugeVec(prometheus.GaugeOpts{
 		Name: "mellowgate_trouble",
 		Help: "1 while this goes wrong: the site is not taken, evidence or the ledger cannot be " +
-			"written."}, []string{"what"})}
-	for _, what := range []string{TroubleSite, TroubleEvidence, TroubleLedger} {
+			"written, the host name of a server has no address."}, []string{"what"})}
+	for _, what := range []string{TroubleSite, TroubleEvidence, TroubleLedger, TroubleAddress} {
 		h.gauge.WithLabelValues(what).Set(0)
 	}
 	return h

@@ -10,6 +10,8 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -65,6 +67,9 @@ type Service struct {
 	ledger  book
 	traffic *os.File
 	ends    *ends
+	say     func(string)
+	found   map[string]netip.Addr // the address of each host name, when it was last found
+	missing bool                  // servers do not run, as their host names have no address
 }
 
 // Open opens the ledger and the capture of a state folder, and a gate that
@@ -78,7 +83,8 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	if options.Now == nil {
 		options.Now = time.Now
 	}
-	v := &Service{Metrics: NewMetrics(), ends: newEnds(options.Say, options.Now)}
+	v := &Service{Metrics: NewMetrics(), ends: newEnds(options.Say, options.Now), say: options.Say,
+		found: map[string]netip.Addr{}}
 	folder.BoundEvents(s.Service.Events)
 	folder.OnTrouble(func(text string, lost bool) {
 		options.Say(text)
@@ -123,6 +129,10 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 	as := s.Service.Ledger
 	if as.Database == "" {
 		return ledger.Open(folder.LedgerFile(as.File), o)
+	}
+	if _, err := os.Stat(folder.Ledger()); err == nil {
+		options.Say(fmt.Sprintf("%s holds the records from before the database; they stay there: move it to a folder of its "+
+			"own, and read it with mellowgate ledger -state THAT-FOLDER", folder.Ledger()))
 	}
 	to := ledger.Database{URL: as.Database}
 	if as.Key != nil {
@@ -223,21 +233,31 @@ func Written(p gate.Place) evidence.ServerPlace {
 // of it listen, on the addresses that the site gives them; over TLS with the
 // certificates that the site names, read again, whose paths start from base. It
 // gives what changed. After an error nothing has.
+//
+// A server whose host name has no address keeps the one that it had. One that had none
+// does not run, and no other stops for it: that is said, and Missing reports it.
 func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
-	places, ends := make([]gate.Place, len(servers)), map[string]time.Time{}
-	for i, s := range servers {
-		address, err := reach.Resolve(ctx, s)
+	places, ends, bad := []gate.Place{}, map[string]time.Time{}, []string{}
+	for _, s := range servers {
+		address, err := v.address(ctx, s)
 		if err != nil {
-			return nil, err
+			bad = append(bad, err.Error())
 		}
-		places[i] = Where(s, address)
+		if !address.IsValid() {
+			continue
+		}
+		p := Where(s, address)
 		if s.TLS {
 			identity, err := pki.Of(s, base)
 			if err != nil {
 				return nil, err
 			}
-			places[i].TLS, ends[s.Name] = identity.Server(s.Protocol), identity.Certificate.Leaf.NotAfter
+			p.TLS, ends[s.Name] = identity.Server(s.Protocol), identity.Certificate.Leaf.NotAfter
 		}
+		places = append(places, p)
+	}
+	if len(places) == 0 && len(bad) > 0 {
+		return nil, errors.New(strings.Join(bad, "\n"))
 	}
 	changes, err := v.Gate.Take(d, places)
 	if err == nil {
@@ -247,9 +267,38 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 		}
 		v.Metrics.Certificates(ends)
 		v.ends.put(d.Site, d.Keys, here)
+		v.missing = len(bad) > 0
+		if v.Metrics.Health.Set(TroubleAddress, strings.Join(bad, "; ")) && v.missing {
+			v.say(strings.Join(bad, "\n"))
+		}
 	}
 	return changes, advised(err)
 }
+
+// Missing reports whether a host name of a server had no address when the design was
+// last taken.
+func (v *Service) Missing() bool { return v.missing }
+
+// address returns the address of a server: of several the one that is in use. Where its
+// name has none now, it returns the one before, if there is one, and an error.
+func (v *Service) address(ctx context.Context, s *site.Server) (netip.Addr, error) {
+	before := v.found[s.Address]
+	all, err := reach.Addresses(ctx, s)
+	switch {
+	case err != nil && before.IsValid():
+		return before, fmt.Errorf("%w; it goes on at %s", err, before)
+	case err != nil:
+		return netip.Addr{}, fmt.Errorf("%w; it does not run until there is one, which is looked for every %s", err,
+			LooksAgain)
+	case slices.Contains(all, before):
+		return before, nil
+	}
+	v.found[s.Address] = all[0]
+	return all[0], nil
+}
+
+// LooksAgain is how often addresses are looked for that could not be found.
+const LooksAgain = 30 * time.Second
 
 // advised adds the next step to an error of listening.
 func advised(err error) error {

@@ -359,13 +359,16 @@ func (f *Folder) KnownHosts() string { return filepath.Join(f.Dir, hostsFile) }
 // Certificates returns the path of the folder with a lab's certificates.
 func (f *Folder) Certificates() string { return filepath.Join(f.Dir, certificatesDir) }
 
+// PlacesFile returns the path of the file that says where everything is.
+func (f *Folder) PlacesFile() string { return filepath.Join(f.Dir, placesFile) }
+
 // WritePlaces writes where everything is.
 func (f *Folder) WritePlaces(p evidence.Places) error {
 	text, err := json.MarshalIndent(p, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(f.Dir, placesFile), append(text, '\n'), 0o600); err != nil {
+	if err := os.WriteFile(f.PlacesFile(), append(text, '\n'), 0o600); err != nil {
 		return err
 	}
 	return os.RemoveAll(filepath.Join(f.Dir, earlier)) // the run has started
@@ -374,7 +377,7 @@ func (f *Folder) WritePlaces(p evidence.Places) error {
 // Places reads where everything is.
 func (f *Folder) Places() (evidence.Places, error) {
 	var p evidence.Places
-	text, err := os.ReadFile(filepath.Join(f.Dir, placesFile))
+	text, err := os.ReadFile(f.PlacesFile())
 	if err != nil {
 		return p, fmt.Errorf(
 			"%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir, placesFile)
