@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 
@@ -18,12 +19,51 @@ import (
 // for each label.
 var inventoryColumns = []string{"name", "kind", "profile", "addresses", "source", "network", "accounts", "labels."}
 
-// inventory reads a file of devices: comma-separated values (RFC 4180) with a
-// header row. Several addresses or accounts in one cell are separated by
-// blanks. Empty cells say nothing.
+// inventory reads a file of devices: a list in YAML or JSON, or a table (RFC 4180).
 func (r *reader) inventory(s *Site) {
+	switch strings.ToLower(path.Ext(r.source.Name)) {
+	case ".json", ".yaml", ".yml":
+		if top := r.document(); top != nil {
+			r.listed(top, s)
+		}
+	default:
+		r.table(s)
+	}
+}
+
+// listed reads a list of devices, or a mapping with one under devices: each with the
+// fields that a table may have as columns.
+func (r *reader) listed(top *yaml.Node, s *Site) {
+	if top.Kind == yaml.MappingNode && len(top.Content) == 2 && top.Content[0].Value == "devices" {
+		top = top.Content[1]
+	}
+	if !r.is(top, yaml.SequenceNode, "a file of devices", "a list of devices") {
+		return
+	}
+	good := true
+	for _, item := range top.Content {
+		for i := 0; item.Kind == yaml.MappingNode && i < len(item.Content); i += 2 {
+			if key := item.Content[i]; key.Value != "labels" && !slices.Contains(inventoryColumns, key.Value) {
+				r.wrong(key, "unknown key %q in a file of devices%s; the keys are %s", shorten(key.Value),
+					nearest.Suggest(key.Value, inventoryColumns), strings.TrimSuffix(strings.Join(inventoryColumns, ", "), "."))
+				good = false
+			}
+		}
+	}
+	if good {
+		list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice).read(r, top, s)
+	}
+}
+
+// table reads a table of devices with a header row, its cells separated by commas, or by
+// semicolons where the header is. Several addresses or accounts in one cell are
+// separated by blanks. Empty cells say nothing.
+func (r *reader) table(s *Site) {
 	text := bytes.TrimPrefix(r.source.Text, []byte("\xef\xbb\xbf")) // a byte-order mark
 	rows := csv.NewReader(bytes.NewReader(text))
+	if first, _, _ := bytes.Cut(text, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
+		rows.Comma = ';'
+	}
 	rows.ReuseRecord = true
 	rows.FieldsPerRecord = -1
 	header, ok := r.row(rows)
@@ -72,8 +112,8 @@ func (r *reader) row(rows *csv.Reader) ([]string, bool) {
 	switch {
 	case errors.As(err, &bad):
 		r.wrongAt(Place{File: r.file, Line: int32(bad.Line), Column: int32(max(bad.Column, 1))},
-			fmt.Sprintf("this is no row of comma-separated values: %v; put a cell with quotes or commas between double quotes",
-				bad.Err))
+			fmt.Sprintf("this is no row of a table: %v; put a cell with quotes or %q between double quotes", bad.Err,
+				rows.Comma))
 	case !errors.Is(err, io.EOF):
 		r.wrongAt(Place{File: r.file, Line: 1, Column: 1}, err.Error())
 	}

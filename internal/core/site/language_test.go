@@ -67,6 +67,44 @@ service: {ledger: sqlite book.db, metrics: "127.0.0.1:9470", syslog: "udp 192.0.
 lab: {network: 127.80.0.0/16, only: true}
 `
 
+// A list of devices as other systems write it: the same devices in each form.
+func TestAFileOfDevicesIsReadInEachForm(t *testing.T) {
+	t.Parallel()
+	const top = "keys: {k: file k}\n"
+	read := func(name, text string) (*Site, error) {
+		return ParseWith(func(string) (Source, error) { return Source{Name: name, Text: []byte(text)}, nil },
+			Source{Name: "site.yaml", Text: []byte(top + "devices-from: " + name + "\n")})
+	}
+	for name, text := range map[string]string{
+		"list.csv": "name,addresses,labels.place\nsw-1,192.0.2.1 2001:db8::1,north\nsw-2,192.0.2.2,\n",
+		"semi.csv": "\xef\xbb\xbfname;addresses;labels.place\r\nsw-1;192.0.2.1 2001:db8::1;north\r\nsw-2;192.0.2.2;\r\n",
+		"list.json": `[{"name": "sw-1", "addresses": ["192.0.2.1", "2001:db8::1"], "labels": {"place": "north"}},
+			{"name": "sw-2", "addresses": ["192.0.2.2"]}]`,
+		"list.yaml": "devices:\n- {name: sw-1, addresses: [192.0.2.1, '2001:db8::1'], labels: {place: north}}\n" +
+			"- {name: sw-2, addresses: [192.0.2.2]}\n",
+	} {
+		s, err := read(name, text)
+		require.NoError(t, err, name)
+		require.Len(t, s.Devices, 2, name)
+		require.Equal(t, "sw-1", s.Devices[0].Name)
+		require.Len(t, s.Devices[0].Addresses, 2, name)
+		require.Equal(t, "north", s.Devices[0].Labels["place"], name)
+		require.Empty(t, s.Devices[1].Labels, name)
+	}
+	for text, says := range map[string]string{
+		`[{"name": "sw-1", "adresses": ["192.0.2.1"]}]`:              `list.json:1:19: unknown key "adresses" in a file of devices; did you mean "addresses"?`,
+		`[{"name": "sw-1", "addresses": ["192.0.2.1"], "keys": {}}]`: `list.json:1:47: unknown key "keys" in a file of devices`,
+		`{"hosts": []}`:    `list.json:1:1: `,
+		`[{"name": "sw-1"`: `list.json:`,
+		`[{"name": "sw-1", "addresses": ["here"]}]`: `an IPv4 or IPv6 address is wanted`,
+	} {
+		_, err := read("list.json", text)
+		require.ErrorContains(t, err, says, text)
+	}
+	_, err := read("semi.csv", "name;addresses\n\"sw-1;192.0.2.1\n")
+	require.ErrorContains(t, err, "put a cell with quotes or ';' between double quotes")
+}
+
 func inventoryOf(text string) func(string) (Source, error) {
 	return func(name string) (Source, error) {
 		if name != "inventory.csv" {
@@ -133,7 +171,7 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 		"name,addresses\nsw\n":                      `inventory.csv:2:1: this row has 1 cells and the header has 2 columns`,
 		"name,addresses\nsw,here\n":                 `inventory.csv:2:4: an address is "here"; an IPv4 or IPv6 address is wanted`,
 		"name,addresses\n,192.0.2.1\n":              `inventory.csv:2:1: a device needs a name`,
-		"name,addresses\nsw,192.0.2.1\"\n":          `inventory.csv:2:13: this is no row of comma-separated values`,
+		"name,addresses\nsw,192.0.2.1\"\n":          `inventory.csv:2:13: this is no row of a table: `,
 		"name,profile,addresses\nsw,peer,192.0.2.1": `inventory.csv:2:4: there is no profile "peer"; did you mean "pier"?`,
 		"name,addresses\nsw-0,192.0.2.1\n":          `inventory.csv:2:1: the device "sw-0" stands already in site.yaml:`,
 	} {

@@ -49,7 +49,11 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 	empty, unread := true, false
 	for _, source := range sources {
 		r, before := add(source), len(problems)
-		if top := r.document(); top != nil {
+		if top := r.document(); top != nil && top.Kind == yaml.SequenceNode {
+			r.wrong(top, "the site file is a list; keys and values wanted; a list of devices that devices-from names ends in "+
+				".json or .csv, or lies in a folder of its own")
+			empty, unread = false, true
+		} else if top != nil {
 			siteShape().read(r, top, s)
 			empty = false
 		} else if len(problems) > before {
