@@ -1,7 +1,9 @@
 package main
 
 import (
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"io"
 	"net"
 	"net/http"
@@ -16,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/server/ledger/pgtest"
 	"mellowgate/internal/live/store/secrets"
 )
@@ -323,6 +326,62 @@ func TestServeGoesOnWithoutAServerWhoseNameHasNoAddress(t *testing.T) {
 	r := c.run(t, "serve", "-only", "u")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.err, "the server u: its address u.invalid cannot be found: ", "nothing is left to run")
+}
+
+// Who writes a whole chain again is found by who kept its head elsewhere.
+func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
+	t.Parallel()
+	c, b, _ := served(t)
+	require.Zero(t, c.asks(t))
+	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "nobody", "-password-file",
+		"right").status)
+	b.end(t)
+	r := c.run(t, "ledger", "heads", "-json")
+	require.Zero(t, r.status)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "heads.json"), []byte(r.out), 0o600))
+	require.Regexp(t, `^chain \w+: newest record 2, [0-9a-f]{64}\n$`, c.run(t, "ledger", "heads").out)
+	r = c.run(t, "ledger", "verify", "-expect", "heads.json")
+	require.Zero(t, r.status)
+	require.Contains(t, r.out, "every record is as it was written: 2 records, and the heads in heads.json are in it")
+
+	path := filepath.Join(c.dir, "mellowgate-state", "ledger.db")
+	var kept []ledger.Record
+	require.NoError(t, ledger.File(path).Read(t.Context(), ledger.Filter{}, func(r ledger.Record) error {
+		kept = append(kept, r)
+		return nil
+	}))
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	last := ""
+	for _, r := range kept { // as somebody would who may write everything
+		if r.Person == "nobody" {
+			r.Person = "tobin"
+		}
+		last = ledger.Hash(last, r)
+		_, err := db.Exec("UPDATE records SET person = ?, hash = ? WHERE sequence = ?", r.Person, last, r.Sequence)
+		require.NoError(t, err)
+	}
+	_, err = db.Exec("UPDATE head SET hash = ?", last)
+	require.NoError(t, errors.Join(err, db.Close()))
+	require.Zero(t, c.run(t, "ledger", "verify").status, "the chain by itself holds")
+	r = c.run(t, "ledger", "verify", "-expect", "heads.json")
+	require.Equal(t, 1, r.status)
+	require.Contains(t, r.out, "record 2 is another than the one whose hash was kept: the chain was written again")
+
+	for name, says := range map[string]string{"site.yaml": "holds no heads; make such a file with: mellowgate ledger " +
+		"heads -json",
+		"none.json": "no such file"} {
+		r := c.run(t, "ledger", "verify", "-expect", name)
+		require.Equal(t, 2, r.status)
+		require.Contains(t, r.err, says)
+	}
+	require.Equal(t, 2, c.run(t, "ledger", "-expect", "heads.json").status)
+	text, err := os.ReadFile(filepath.Join(c.dir, "heads.json"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "heads.json"),
+		[]byte(strings.Replace(string(text), `"newest": 2`, `"newest": 9`, 1)), 0o600))
+	require.Contains(t, c.run(t, "ledger", "verify", "-expect", "heads.json").out,
+		"record 9, whose hash was kept, is not there")
 }
 
 func TestServeRefusesWhatItCannotServe(t *testing.T) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -25,6 +26,7 @@ failures  what was refused: who, where, from where, why, how often
 sessions  who was on which device, from when to when; with -open those that are open now
 commands  how much each person typed, and on which devices
 verify    is every record as it was written?
+heads     the newest record of each chain, with its hash, to keep elsewhere
 
 -person, -device, -since and -until choose the records of each view. -follow goes on with each new record. -csv
 and -json are for other programs.
@@ -34,8 +36,8 @@ write there are read from it. Those that still wait on a server's disk are not a
 
 ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before,
 so that a record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is.
-Somebody who may write everything could write a whole chain again; that shows to who kept the hash of a newest
-record elsewhere: it is printed.`,
+Somebody who may write everything could write a whole chain again. That shows to who kept the heads elsewhere:
+ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 		Examples: []Example{
 			{Call: "mellowgate ledger -person ines.marsh -kind command", Shows: "the commands of one person"},
 			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20",
@@ -45,6 +47,8 @@ record elsewhere: it is printed.`,
 			{Call: "mellowgate ledger -since 1h -json", Shows: "the last hour as JSON Lines"},
 			{Call: "mellowgate ledger -last 20 -site my-site", Shows: "the newest records in the site's database"},
 			{Call: "mellowgate ledger verify", Shows: "is every record as it was written?"},
+			{Call: "mellowgate ledger heads -json > heads-2026-11.json", Shows: "what to keep on another machine"},
+			{Call: "mellowgate ledger verify -expect heads-2026-11.json", Shows: "and is it still the same ledger?"},
 		},
 		Prepare: func(c *Call) func() error {
 			c.report()
@@ -66,6 +70,8 @@ record elsewhere: it is printed.`,
 			c.Flags.BoolVar(&v.open, "open", false, "with sessions: only those that are open now")
 			c.Flags.BoolVar(&v.follow, "follow", false, "go on with each new record, until Ctrl-C")
 			c.Flags.BoolVar(&v.csv, "csv", false, "print comma-separated values, with a line of names first")
+			c.Flags.StringVar(&v.expect, "expect", "",
+				"with verify: the `file` with heads that were kept, of ledger heads -json or ledger verify -json")
 			return func() error {
 				if len(c.Args) > 0 {
 					v.name = c.Args[0]
@@ -77,8 +83,15 @@ record elsewhere: it is printed.`,
 				if err := v.check(*c.json, f); err != nil {
 					return err
 				}
-				if v.name == "verify" {
-					return c.verifyLedger(*dir, *of)
+				if v.proves() {
+					from, err := c.ledgerSource(*dir, *of)
+					if err != nil {
+						return err
+					}
+					if v.name == "heads" {
+						return c.ledgerHeads(from)
+					}
+					return c.verifyLedger(from, v.expect)
 				}
 				for _, k := range kinds {
 					if !slices.Contains(ledger.Kinds(), k) {
@@ -144,13 +157,56 @@ func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 	return from, nil
 }
 
-func (c *Call) verifyLedger(dir, path string) error {
-	from, err := c.ledgerSource(dir, path)
+// keptHeads reads heads that were kept in a file.
+func keptHeads(path string) ([]ledger.Head, error) {
+	if path == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, failure{status: ExitUsage, err: err}
+	}
+	var kept struct {
+		Chains []ledger.Head `json:"chains"`
+	}
+	if err := json.Unmarshal(text, &kept); err != nil || len(kept.Chains) == 0 {
+		return nil, wrong("%s holds no heads; make such a file with: mellowgate ledger heads -json", path)
+	}
+	return kept.Chains, nil
+}
+
+// ledgerHeads prints the newest record of each chain.
+func (c *Call) ledgerHeads(from ledger.Source) error {
+	heads, err := from.Heads(c.Context)
+	if err != nil {
+		return cannot(err)
+	}
+	if *c.json {
+		return show.JSON(c.Out, struct {
+			Chains []ledger.Head `json:"chains"`
+		}{append([]ledger.Head{}, heads...)})
+	}
+	c.sayHeads(heads)
+	return nil
+}
+
+func (c *Call) sayHeads(heads []ledger.Head) {
+	for _, end := range heads {
+		of := ""
+		if end.Host != "" {
+			of = " of " + end.Host
+		}
+		c.say("chain %s%s: newest record %d, %s\n", end.Chain, of, end.Sequence, end.Hash)
+	}
+}
+
+func (c *Call) verifyLedger(from ledger.Source, expect string) error {
+	kept, err := keptHeads(expect)
 	if err != nil {
 		return err
 	}
 	defer c.working("verifying the ledger")()
-	p, err := ledger.Verify(c.Context, from)
+	p, err := ledger.Verify(c.Context, from, kept...)
 	if err != nil {
 		return cannot(err)
 	}
@@ -166,15 +222,10 @@ func (c *Call) verifyLedger(dir, path string) error {
 			c.say("%s\n", style.Paint(show.Bad, in+b.What))
 		}
 		if len(p.Breaks) == 0 {
-			c.say("%s\n", style.Paint(show.Good, "every record is as it was written: "+show.Count(int(p.Records), "record")))
+			c.say("%s\n", style.Paint(show.Good, "every record is as it was written: "+show.Count(int(p.Records), "record")+
+				map[bool]string{true: ", and the heads in " + expect + " are in it"}[expect != ""]))
 		}
-		for _, end := range p.Chains {
-			of := ""
-			if end.Host != "" {
-				of = " of " + end.Host
-			}
-			c.say("chain %s%s: newest record %d, %s\n", end.Chain, of, end.Sequence, end.Hash)
-		}
+		c.sayHeads(p.Chains)
 	}
 	if err == nil && len(p.Breaks) > 0 {
 		return errNo

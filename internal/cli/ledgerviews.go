@@ -13,13 +13,17 @@ import (
 	"mellowgate/internal/live/server/ledger"
 )
 
-var ledgerViews = []string{"failures", "sessions", "commands", "verify"}
+var ledgerViews = []string{"failures", "sessions", "commands", "verify", "heads"}
 
 // ledgerView is how records are shown.
 type ledgerView struct {
 	name              string // "" for the records themselves
 	open, follow, csv bool
+	expect            string // a file of heads
 }
+
+// proves reports whether a view is about the chains, and not about what was done.
+func (v ledgerView) proves() bool { return v.name == "verify" || v.name == "heads" }
 
 func (v ledgerView) check(json bool, f ledger.Filter) error {
 	switch {
@@ -29,8 +33,10 @@ func (v ledgerView) check(json bool, f ledger.Filter) error {
 		return wrong("-follow goes on with records, and %s sums them up: give one of the two", v.name)
 	case v.csv && json:
 		return wrong("give one of -csv and -json")
-	case v.csv && v.name == "verify":
-		return wrong("verify has no table for -csv")
+	case v.csv && v.proves():
+		return wrong("%s has no table for -csv", v.name)
+	case v.expect != "" && v.name != "verify":
+		return wrong("-expect is for the view verify: mellowgate ledger verify -expect FILE")
 	case v.name != "" && f.Last > 0:
 		return wrong("-last is for records; choose those of a view with -since and -until")
 	}
@@ -235,6 +241,9 @@ var arrivals = []ledger.Kind{ledger.Login, ledger.Elevation, ledger.SessionStart
 // "command: look session".
 func recordText(r ledger.Record) string {
 	text := string(r.Kind)
+	if r.Kind == ledger.Gap {
+		return text + ": " + r.Reason
+	}
 	if r.Result != evidence.Recorded {
 		text += " " + string(r.Result)
 	}

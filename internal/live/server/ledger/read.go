@@ -21,7 +21,9 @@ type Filter struct {
 	Sessions       bool      // only begins and ends of sessions, and of devices
 	Last           int       // only the newest so many; 0: all
 
-	byChain bool     // chain after chain, each in its own order
+	byChain bool   // chain after chain, each in its own order
+	chain   string // only this one, and of it what comes after the record beyond; "" every one
+	beyond  int64
 	people  []string // the spellings of Person in the ledger; empty: that one
 }
 
@@ -109,6 +111,12 @@ func (f Filter) query(chain, order string, placeholder func(int) string) (string
 		among("person", f.people)
 	case f.Person != "":
 		add("person = ?", f.Person)
+	}
+	if f.chain != "" {
+		if chain == "chain" { // a file has one chain
+			add("chain = ?", f.chain)
+		}
+		add("sequence > ?", f.beyond)
 	}
 	if f.Device != "" {
 		add("device = ?", f.Device)

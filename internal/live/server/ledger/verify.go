@@ -22,8 +22,9 @@ type Proof struct {
 
 // Verify reads a whole ledger and checks that each record follows the one
 // before: none changed, none taken out, none put in, none moved, and none cut
-// off at the end.
-func Verify(ctx context.Context, s Source) (Proof, error) {
+// off at the end. What is expected are heads of before, that were kept elsewhere: even a
+// chain that was written again whole differs from them.
+func Verify(ctx context.Context, s Source, expected ...Head) (Proof, error) {
 	p := Proof{Breaks: []Break{}, Chains: []Head{}}
 	say := func(chain string, at int64, format string, args ...any) {
 		p.Breaks = append(p.Breaks, Break{Chain: chain, Sequence: at, What: fmt.Sprintf(format, args...)})
@@ -32,7 +33,10 @@ func Verify(ctx context.Context, s Source) (Proof, error) {
 	if err != nil {
 		return p, err
 	}
-	at := map[string]int{}
+	at, kept := map[string]int{}, map[Head]string{}
+	for _, h := range expected {
+		kept[Head{Chain: h.Chain, Sequence: h.Sequence}] = h.Hash
+	}
 	err = s.Read(ctx, Filter{byChain: true}, func(r Record) error {
 		p.Records++
 		i, known := at[r.Chain]
@@ -49,6 +53,13 @@ func Verify(ctx context.Context, s Source) (Proof, error) {
 			say(r.Chain, r.Sequence, "records %d to %d are missing", end.Sequence+1, r.Sequence-1)
 		case Hash(end.Hash, r) != r.Hash:
 			say(r.Chain, r.Sequence, "record %d is not as it was written, or the one before it is another", r.Sequence)
+		}
+		id := Head{Chain: r.Chain, Sequence: r.Sequence}
+		if hash, wanted := kept[id]; wanted {
+			if delete(kept, id); hash != r.Hash {
+				say(r.Chain, r.Sequence, "record %d is another than the one whose hash was kept: the chain was written again",
+					r.Sequence)
+			}
 		}
 		end.Sequence, end.Hash = r.Sequence, r.Hash
 		return nil
@@ -69,6 +80,11 @@ func Verify(ctx context.Context, s Source) (Proof, error) {
 			say(h.Chain, h.Sequence, "records %d to %d are missing at the end", end.Sequence+1, h.Sequence)
 		case end.Sequence == h.Sequence && end.Hash != h.Hash:
 			say(h.Chain, h.Sequence, "record %d is another than the newest that was written", h.Sequence)
+		}
+	}
+	for _, h := range expected {
+		if _, missing := kept[Head{Chain: h.Chain, Sequence: h.Sequence}]; missing && h.Sequence > 0 {
+			say(h.Chain, h.Sequence, "record %d, whose hash was kept, is not there", h.Sequence)
 		}
 	}
 	return p, nil

@@ -168,52 +168,27 @@ func Works(ctx context.Context, from Source, f Filter) ([]Work, error) {
 	return some, err
 }
 
-// looksEvery is how often Follow looks for new records, and overlaps how far it
-// looks back: records of one moment may be written in any order.
-const (
-	looksEvery = 300 * time.Millisecond
-	overlaps   = 5 * time.Second
-)
+// looksEvery is how often Follow looks for new records.
+const looksEvery = 300 * time.Millisecond
 
 // Follow calls do for every record that the filter chooses, and then for each
-// new one, until the context ends.
+// new one, until the context ends. What is new is known by the number of a record in its
+// chain: clocks of several places differ, and records may wait before they come.
 func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) error {
-	type id struct {
-		chain    string
-		sequence int64
+	heads, err := from.Heads(ctx)
+	if err != nil {
+		return err
 	}
-	seen := map[id]time.Time{}
-	newest, oldest := f.Since, time.Time{}
-	each := func(r Record) error {
-		k := id{chain: r.Chain, sequence: r.Sequence}
-		if _, before := seen[k]; before || r.Time.Before(oldest) {
-			return nil
-		}
-		if f.Last > 0 && (oldest.IsZero() || r.Time.Before(oldest)) {
-			oldest = r.Time // those before the newest so many are not wanted
-		}
-		if seen[k] = r.Time; r.Time.After(newest) {
-			newest = r.Time
-		}
+	read := map[string]int64{} // the newest record of each chain that needs no look any more
+	for _, h := range heads {
+		read[h.Chain] = h.Sequence
+	}
+	err = from.Read(ctx, f, func(r Record) error {
+		read[r.Chain] = max(read[r.Chain], r.Sequence)
 		return do(r)
-	}
-	for {
-		if err := from.Read(ctx, f, each); err != nil {
-			if ctx.Err() != nil {
-				return nil
-			}
-			return err
-		}
-		f.Last = 0
-		if newest.IsZero() {
-			newest = time.Now().Add(-overlaps)
-		}
-		f.Since = newest.Add(-overlaps)
-		for k, at := range seen {
-			if at.Before(f.Since) {
-				delete(seen, k)
-			}
-		}
+	})
+	f.Last, f.Since, f.byChain = 0, time.Time{}, true
+	for err == nil {
 		timer := time.NewTimer(looksEvery)
 		select {
 		case <-ctx.Done():
@@ -221,5 +196,40 @@ func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) e
 			return nil
 		case <-timer.C:
 		}
+		err = newer(ctx, from, f, read, do)
 	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// newer calls do for what is new in each chain, by time, and notes how far it was read.
+func newer(ctx context.Context, from Source, f Filter, read map[string]int64, do func(Record) error) error {
+	heads, err := from.Heads(ctx)
+	if err != nil {
+		return err
+	}
+	var all []Record
+	for _, h := range heads {
+		if h.Sequence <= read[h.Chain] {
+			continue
+		}
+		f.chain, f.beyond = h.Chain, read[h.Chain]
+		if err := from.Read(ctx, f, func(r Record) error {
+			all = append(all, r)
+			h.Sequence = max(h.Sequence, r.Sequence)
+			return nil
+		}); err != nil {
+			return err
+		}
+		read[h.Chain] = h.Sequence
+	}
+	slices.SortStableFunc(all, func(a, b Record) int { return a.Time.Compare(b.Time) })
+	for _, r := range all {
+		if err := do(r); err != nil {
+			return err
+		}
+	}
+	return nil
 }

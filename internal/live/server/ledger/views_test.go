@@ -108,6 +108,35 @@ func TestFollowingGivesEachNewRecordOnce(t *testing.T) {
 	require.Equal(t, []string{"first", "second", "third"}, names)
 }
 
+// A node whose clock is ahead, or records that come late, hide nothing.
+func TestFollowingGoesByTheChainAndNotByTheClock(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "ledger.db")
+	l, err := Open(path, Options{})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, l.Close()) }()
+	keep := func(person string, ago time.Duration) {
+		require.NoError(t, l.Keep(context.Background(), Record{Time: time.Now().Add(-ago), Node: "tern", Kind: Login,
+			Person: person}))
+	}
+	keep("long ago", 2*time.Hour)
+	keep("ahead", -time.Hour)
+	ctx, cancel := context.WithCancel(context.Background())
+	var names []string
+	err = Follow(ctx, File(path), Filter{Since: time.Now().Add(-time.Minute)}, func(r Record) error {
+		switch names = append(names, r.Person); r.Person {
+		case "ahead":
+			keep("now", 0)
+			keep("late", 3*time.Hour)
+		case "now":
+			cancel()
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Equal(t, []string{"ahead", "late", "now"}, names)
+}
+
 // The questions of the views make use of the indexes that are there for them.
 func TestViewsUseTheirIndexes(t *testing.T) {
 	t.Parallel()
