@@ -209,3 +209,92 @@ func TestClocksFarApartMayWanderALittle(t *testing.T) {
 		require.Equal(t, c.apart, found, "%v", c.offs)
 	}
 }
+
+func TestTheDevicesOwnLogTellsALoginByLocalFromAServersSilence(t *testing.T) {
+	t.Parallel()
+	line := func(after time.Duration, what evidence.LogEvent, by string) evidence.LogLine {
+		return evidence.LogLine{Time: at.Add(after), Device: "sw-1", What: what, Person: "keeper", Access: "ssh",
+			Asked: site.AskLogin, Server: "tern", By: by, Reason: reason.Silent, Text: "a line"}
+	}
+	in := line(time.Second, evidence.LogIn, "local")
+	e := evidence.Evidence{Log: []evidence.LogLine{line(0, evidence.LogNoAnswer, ""), in}}
+	require.Equal(t, []string{FallbackUsed, Unreachable}, names(Explain(e, Symptom{})))
+	e.Log = []evidence.LogLine{in}
+	require.NotContains(t, names(Explain(e, Symptom{})), FallbackUsed, "nothing says that a server was silent")
+}
+
+// Below the level of the pages somebody is refused; who is in has the level that is
+// shown, and no cause where that is what the site promises.
+func TestBelowALevelIsSaidOfWhoWasRefused(t *testing.T) {
+	t.Parallel()
+	low := login("ines", walk.OutcomeRefused, reason.BelowLevel, "tern", 1, group(walk.Accepted, "", "tern"))
+	require.Equal(t, []string{BelowLevel}, names(Explain(evidence.Evidence{Traces: []evidence.Trace{low}}, Symptom{})))
+	low.Outcome = walk.OutcomeIn
+	require.Empty(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{low}}, Symptom{})))
+	require.Equal(t, []string{NoRights}, names(Explain(evidence.Evidence{Traces: []evidence.Trace{low}},
+		Symptom{Saw: "low-level"})), "somebody says that it is too low")
+	low.Level = 15
+	require.Empty(t, names(Explain(evidence.Evidence{Traces: []evidence.Trace{low}}, Symptom{Saw: "low-level"})),
+		"no level is higher")
+}
+
+// A session's authorization counts for what is seen to its end.
+func TestALogLineThatSaysInEndsALogin(t *testing.T) {
+	t.Parallel()
+	in := evidence.LogLine{Time: at, Device: "sw-1", What: evidence.LogIn, Person: "ines", Access: "ssh",
+		Asked: site.AskLogin, By: "tern", Level: 15, Text: "ines is in"}
+	v := Explain(evidence.Evidence{Log: []evidence.LogLine{in}}, Symptom{})
+	require.True(t, v.Found)
+	require.True(t, v.Healthy)
+}
+
+func TestAnEventAndAPacketOfALoginAreOneStory(t *testing.T) {
+	t.Parallel()
+	noted := event("ines", site.AskLogin, evidence.Refused, reason.WrongPassword, "the password of ines is wrong")
+	asked := evidence.Exchange{Time: at, Protocol: "radius", Client: "192.0.2.1:40000", ServerAddress: "192.0.2.9:1812",
+		Device: "sw-1", Server: "tern", Person: "ines", Question: site.AskLogin, Answer: evidence.Refused,
+		Key: evidence.KeyFits}
+	e := evidence.Evidence{Events: []evidence.Event{noted}, Exchanges: []evidence.Exchange{asked}}
+	stories := 0
+	Each(e, Symptom{}, func(v Verdict) {
+		stories++
+		require.Len(t, v.Story.Events, 1)
+		require.Len(t, v.Story.Exchanges, 1)
+	})
+	require.Equal(t, 1, stories)
+	require.False(t, Explain(e, Symptom{Person: "tobin"}).Found, "the login of another is none of his")
+}
+
+func TestAStrangerCountsOnlyWhereItsQuestionsComeWithTheDevices(t *testing.T) {
+	t.Parallel()
+	stranger := evidence.Event{Time: at.Add(-500 * time.Millisecond), Server: "tern", Client: "192.0.2.77",
+		Question: site.AskLogin, Answer: evidence.Dropped, Reason: reason.ClientUnknown, Text: "no device has the address"}
+	e := evidence.Evidence{Traces: []evidence.Trace{unheard()}, Events: []evidence.Event{stranger}}
+	require.Equal(t, []string{ClientUnknown}, names(Explain(e, Symptom{Device: "sw-1"})))
+	later := stranger
+	later.Time = at.Add(30 * time.Second)
+	e.Events = append(e.Events, later)
+	require.Equal(t, []string{Unreachable}, names(Explain(e, Symptom{Device: "sw-1"})), "it asks at other times too")
+}
+
+// What lies between a device and a server comes before what lies with people, and what
+// follows from another comes last.
+func TestTheGravestOfManyLoginsComesFirst(t *testing.T) {
+	t.Parallel()
+	for layer, first := range map[string]bool{"network": true, "transport": true, "protocol": true, "records": true,
+		"identity": false, "rights": false} {
+		require.Equal(t, first, weight(Group{Cause: Cause{Layer: layer}}) == 0, layer)
+		require.Equal(t, 3, weight(Group{Cause: Cause{Layer: layer, Follows: true}}), layer)
+	}
+	require.Equal(t, 1, weight(Group{Cause: Cause{Layer: "design", Cause: NoFallback}}))
+	require.Equal(t, 2, weight(Group{Cause: Cause{Layer: "design", Cause: LocalWhileServerAnswers}}))
+}
+
+func TestALoginIsSoughtByItsWayIn(t *testing.T) {
+	t.Parallel()
+	e := evidence.Evidence{Traces: []evidence.Trace{unheard()}}
+	require.True(t, Explain(e, Symptom{Access: "ssh"}).Found)
+	require.False(t, Explain(e, Symptom{Access: "console"}).Found)
+	e.Traces[0].Access = ""
+	require.True(t, Explain(e, Symptom{Access: "console"}).Found, "it does not say which way")
+}
