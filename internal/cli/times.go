@@ -82,6 +82,6 @@ func shortAt(t, now time.Time) string {
 
 func zoneOf(t time.Time) string { zone, _ := t.Zone(); return zone }
 
-// zoned is the heading of a column of times: those in it are of this zone unless they
+// zoned is a heading or a text with times in it, followed by the zone here: the times are of this zone unless they
 // say another.
 func zoned(heading string) string { return heading + " " + zoneOf(time.Now()) }

@@ -281,9 +281,8 @@ func (c *Call) everything(f *whyFlags, k *gather.Found) error {
 		if len(g.Devices) > 1 {
 			on = " on " + strings.Join(some(g.Devices, 5), ", ")
 		}
-		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s%s, from %s to %s", show.Count(g.Logins, "login"),
-			strings.Join(some(g.People, 5), ", "), on, g.First.Local().Format("15:04:05"),
-			g.Last.Local().Format("15:04:05 MST"))))
+		style.Item(c.Out, "  hit      ", show.Safe(fmt.Sprintf("%s of %s%s, %s", show.Count(g.Logins, "login"),
+			strings.Join(some(g.People, 5), ", "), on, zoned(span(g.First, g.Last)))))
 		style.Item(c.Out, "  repair   ", show.Safe(g.Repair))
 	}
 	unseen := ""
