@@ -30,25 +30,37 @@ func (c *Call) printUnit() error {
 	if err != nil {
 		return cannot(err)
 	}
-	program, path = filepath.Clean(program), files.Absolute(path)
-	home, shown := "ProtectHome=yes", []string{}
-	for _, place := range []string{program, filepath.Dir(path)} {
-		if slices.ContainsFunc(hidden, func(folder string) bool { return within(place, folder) }) {
-			if strings.Contains(place, ":") {
-				return wrong("a unit cannot name %s: rename it without a colon, or move it to /etc/mellowgate", place)
-			}
-			shown = append(shown, "BindReadOnlyPaths="+quoted(place))
-		}
+	text, aside, err := unitOf(filepath.Clean(program), files.Absolute(path))
+	if err != nil {
+		return err
 	}
-	if len(shown) > 0 {
-		home = strings.Join(append([]string{"ProtectHome=tmpfs"}, shown...), "\n")
+	if aside {
 		c.note("%s", "the program or the site lies in a folder that is private to a person or emptied at a start; "+
 			"the unit shows the service just these, and a file that the site names elsewhere there stays unseen; "+
 			"/usr/local/bin and /etc/mellowgate are better places")
 	}
-	c.say("%s", strings.NewReplacer("{{PROGRAM}}", quoted(program), "{{SITE}}", quoted(path), "{{HOME}}", home).
-		Replace(unit))
+	c.say("%s", text)
 	return nil
+}
+
+// unitOf is the unit that runs a program for a site, and whether one of them lies where
+// the service does not see.
+func unitOf(program, path string) (text string, aside bool, err error) {
+	home := "ProtectHome=yes"
+	for _, place := range []string{program, filepath.Dir(path)} {
+		if !slices.ContainsFunc(hidden, func(folder string) bool { return within(place, folder) }) {
+			continue
+		}
+		if strings.Contains(place, ":") {
+			return "", true, wrong("a unit cannot name %s: rename it without a colon, or move it to /etc/mellowgate", place)
+		}
+		if !aside {
+			home, aside = "ProtectHome=tmpfs", true
+		}
+		home += "\nBindReadOnlyPaths=" + quoted(place)
+	}
+	return strings.NewReplacer("{{PROGRAM}}", quoted(program), "{{SITE}}", quoted(path), "{{HOME}}", home).Replace(unit),
+		aside, nil
 }
 
 // within reports whether a path is a folder or below it.
