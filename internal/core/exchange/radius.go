@@ -60,7 +60,7 @@ type answeredOnce struct {
 
 const (
 	mostPending = 1 << 16
-	longestWait = 30 * time.Second // after which a request has no answer
+	longestWait = 30 * time.Second // after which a request, as it was last sent, has no answer
 )
 
 // radiusPairs pairs RADIUS packets in bounded memory.
@@ -196,7 +196,8 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if before, ok := l.pairs.waiting[key]; ok {
 		if before.request.Authenticator == packet.Authenticator {
 			before.e.Retransmissions++
-			before.last = at
+			before.last = at // it is waited for from then on
+			l.pairs.order.MoveToBack(before.place)
 			return
 		}
 		mark(before.e, evidence.MarkReused, "its identifier was used again before an answer")
@@ -482,7 +483,7 @@ func (l *Listener) expire(now time.Time) {
 	l.tooEarly(now)
 	for front := l.pairs.order.Front(); front != nil; front = l.pairs.order.Front() {
 		w := front.Value.(*pending)
-		if now.Sub(w.e.Time) < longestWait {
+		if now.Sub(w.last) < longestWait {
 			return
 		}
 		l.finish(w)
