@@ -310,6 +310,7 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate serve -explain", not: "serve's own tests run it"},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n", says: `^"\$argon2id\$`},
 		{call: "mellowgate ledger verify", says: "every record is as it was written"},
+		{call: "mellowgate ledger heads -json", says: `"newest": \d+`},
 		{call: "mellowgate listen -state DIR", as: "mellowgate listen -state mellowgate-state", says: "ines.marsh"},
 		{call: "mellowgate why -state DIR", as: "mellowgate why -state mellowgate-state", says: `(?m)^\S+: `},
 		{call: "mellowgate why -follow -state DIR", as: "mellowgate why -follow -for 1s -state mellowgate-state",
