@@ -71,6 +71,13 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 	require.Zero(t, r.status, r.err)
 	require.Regexp(t, `north-sw-1 +tern +ines.marsh +commands +accepted +[\d.]+ ms +"set port 3 off"`, r.out)
 	require.Regexp(t, `mv-avocet-rtr +sanderling +ines.marsh +login +accepted`, r.out)
+	for flag, says := range map[string]string{"-server=trn": `the site has no server "trn"; did you mean "tern"?`,
+		"-device=north-sw": `the site has no device "north-sw"; did you mean "north-sw-1"?`} {
+		r := c.run(t, "listen", flag)
+		require.Equal(t, 2, r.status)
+		require.Contains(t, r.err, says)
+	}
+	require.Zero(t, c.run(t, "listen", "-server=192.0.2.250").status, "an address may be of anybody")
 	r = c.run(t, "listen", "-full", "-state", "mellowgate-state")
 	require.Contains(t, r.out, "< Management-Privilege-Level = 15")
 	require.Contains(t, r.out, "> User-Password = (32 octets, not shown)")

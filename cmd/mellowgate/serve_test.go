@@ -362,7 +362,7 @@ func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
 
 	for name, says := range map[string]string{"site.yaml": "holds no heads; make such a file with: mellowgate ledger " +
 		"heads -json",
-		"none.json": "no such file"} {
+		"none.json": "none.json: there is no such file or folder"} {
 		r := c.run(t, "ledger", "verify", "-expect", name)
 		require.Equal(t, 2, r.status)
 		require.Contains(t, r.err, says)

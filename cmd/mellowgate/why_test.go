@@ -110,6 +110,8 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 	require.Zero(t, r.status, r.out)
 	require.Contains(t, r.out, "nothing was foreseen; say what you expect with -expect")
 
+	require.Contains(t, c.run(t, "why", "-symptom", "frobnicate", "-device", "south-sw-1", "demo/as-reviewed").err,
+		`no word of "frobnicate" tells what was seen, so it is not weighed; say it with -saw: `)
 	for _, bad := range []struct {
 		args []string
 		says string

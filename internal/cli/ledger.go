@@ -12,6 +12,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/state"
 )
 
@@ -162,7 +163,7 @@ func keptHeads(path string) ([]ledger.Head, error) {
 	if path == "" {
 		return nil, nil
 	}
-	text, err := os.ReadFile(path)
+	text, err := files.ReadFile(path)
 	if err != nil {
 		return nil, failure{status: ExitUsage, err: err}
 	}

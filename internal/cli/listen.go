@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/listen"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
@@ -100,7 +101,10 @@ func (c *Call) listen(f listening) error {
 	if err != nil {
 		return err
 	}
-	directory, err := c.directory(places, inState || len(places.Servers) > 0)
+	directory, of, err := c.directory(places, inState || len(places.Servers) > 0)
+	if err == nil && of != nil {
+		err = f.only.known(of)
+	}
 	if err != nil {
 		return err
 	}
@@ -233,22 +237,22 @@ func (c *Call) scrub(d exchange.Directory, source capture.Source, name, to strin
 }
 
 // directory is what is known of the site: the one named, or the one that the
-// state folder was made with.
-func (c *Call) directory(p evidence.Places, inState bool) (exchange.Directory, error) {
+// state folder was made with. The site is nil where there is none.
+func (c *Call) directory(p evidence.Places, inState bool) (exchange.Directory, *site.Site, error) {
 	path := p.SitePath
 	if len(c.Args) > 0 {
 		path = c.Args[0]
 	} else if _, err := os.Stat(path); path == "" || err != nil {
-		return exchange.Directory{}, nil
+		return exchange.Directory{}, nil, nil
 	}
 	l, err := c.loadFrom(path, false)
 	if err != nil {
-		return exchange.Directory{}, err
+		return exchange.Directory{}, nil, err
 	}
 	if inState {
-		return exchange.InPlaces(l.Site, l.Keys, p), nil
+		return exchange.InPlaces(l.Site, l.Keys, p), l.Site, nil
 	}
-	return exchange.Designed(l.Site, l.Keys), nil
+	return exchange.Designed(l.Site, l.Keys), l.Site, nil
 }
 
 // exchanges reads a capture and prints its exchanges. One that is listened to
@@ -295,6 +299,8 @@ func (c *Call) exchanges(d exchange.Directory, source capture.Source, file strin
 	case err != nil || shown > 0:
 	case n > 0:
 		c.note("%s: %s, and none is one of those that were asked for", file, show.Count(n, "exchange"))
+	case stats.Packets == 0:
+		c.note("%s: no packet yet", file)
 	default:
 		c.note("%s: %s, and no RADIUS or TACACS+ among them; name the site if its servers have other ports", file,
 			show.Count(stats.Packets, "packet"))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
 )
 
 // chosen is which exchanges are shown. Empty fields choose any.
@@ -44,6 +46,27 @@ func (o *chosen) check(now time.Time) (err error) {
 	}
 	if o.since, err = moment(o.sinceText, now); err != nil {
 		return wrong("-since is %q; 03:10, 2026-11-23T03:10 or 10m is wanted", o.sinceText)
+	}
+	return nil
+}
+
+// known refuses a device or a server that the site does not have: nothing could ever be
+// one of those. An address may be of anybody.
+func (o *chosen) known(s *site.Site) error {
+	var devices, servers []string
+	for _, d := range s.Devices {
+		devices = append(devices, d.Name)
+	}
+	for _, v := range s.Servers {
+		servers = append(servers, v.Name)
+	}
+	for _, c := range []struct {
+		what, name string
+		names      []string
+	}{{"device", o.device, devices}, {"server", o.server, servers}} {
+		if _, err := netip.ParseAddr(c.name); c.name != "" && err != nil && !slices.Contains(c.names, c.name) {
+			return wrong("the site has no %s %q%s", c.what, c.name, nearest.Suggest(c.name, c.names))
+		}
 	}
 	return nil
 }

@@ -131,6 +131,10 @@ func (c *Call) why(f *whyFlags) error {
 	if err := f.check(); err != nil {
 		return err
 	}
+	if f.symptom.Read != "" && f.symptom.Saw == "" {
+		c.note("no word of %q tells what was seen, so it is not weighed; say it with -saw: %s", f.symptom.Read,
+			strings.Join(diagnose.Saws, ", "))
+	}
 	if f.follow {
 		return c.followWhy(f)
 	}

@@ -31,10 +31,12 @@ func TestALineOfALogIsReadInEachForm(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	want := Event{Time: time.Date(2026, 11, 23, 3, 9, 1, 0, time.UTC), Server: "tern", Device: "sw-1", Person: "ines",
 		Question: site.AskLogin, Answer: Refused, Reason: reason.WrongPassword, Text: "the password is wrong"}
-	said := `server=tern device=sw-1 person=ines question=login answer=refused reason=wrong-password text="the password is wrong"`
+	said := `server=tern device=sw-1 person=ines question=login answer=refused reason=wrong-password ` +
+		`text="the password is wrong"`
 	for form, line := range map[string]string{
 		"text": `time=2026-11-23T03:09:01.000Z level=WARN msg=event ` + said,
-		"JSON": `{"time":"2026-11-23T03:09:01Z","level":"WARN","msg":"event","server":"tern","device":"sw-1","person":"ines",` +
+		"JSON": `{"time":"2026-11-23T03:09:01Z","level":"WARN","msg":"event","server":"tern","device":"sw-1",` +
+			`"person":"ines",` +
 			`"question":"login","answer":"refused","reason":"wrong-password","text":"the password is wrong"}`,
 		"syslog":                "<85>1 2026-11-23T03:09:01.000000Z gate mellowgate 77 refused - \ufeff" + said,
 		"syslog, of old":        "<85>Nov 23 03:09:01 gate mellowgate[77]: " + said,
@@ -47,7 +49,8 @@ func TestALineOfALogIsReadInEachForm(t *testing.T) {
 	}
 	older, _ := ReadEvent("Dec 30 03:09:01 gate mellowgate[77]: "+said, now)
 	require.Equal(t, 2025, older.Time.Year(), "a date that is yet to come is of last year")
-	for _, line := range []string{"", "{", "{}", `{"server":5}`, "server=tern", "Nov 23 03:09:01 gate mellowgate[7]: started",
+	for _, line := range []string{"", "{", "{}", `{"server":5}`, "server=tern",
+		"Nov 23 03:09:01 gate mellowgate[7]: started",
 		`{"time":"2026-11-23T03:09:01Z","level":"INFO","msg":"ready"}`, "server=tern answer=refused question=login",
 		`time=2026-11-23T03:09:01Z server="tern answer=refused question=login`} {
 		_, ok := ReadEvent(line, now)

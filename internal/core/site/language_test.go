@@ -92,8 +92,10 @@ func TestAFileOfDevicesIsReadInEachForm(t *testing.T) {
 		require.Empty(t, s.Devices[1].Labels, name)
 	}
 	for text, says := range map[string]string{
-		`[{"name": "sw-1", "adresses": ["192.0.2.1"]}]`:              `list.json:1:19: unknown key "adresses" in a file of devices; did you mean "addresses"?`,
-		`[{"name": "sw-1", "addresses": ["192.0.2.1"], "keys": {}}]`: `list.json:1:47: unknown key "keys" in a file of devices`,
+		`[{"name": "sw-1", "adresses": ["192.0.2.1"]}]`: `list.json:1:19: unknown key "adresses" in a file of ` +
+			`devices; did you mean "addresses"?`,
+		`[{"name": "sw-1", "addresses": ["192.0.2.1"], "keys": {}}]`: `list.json:1:47: unknown key "keys" in a file ` +
+			`of devices`,
 		`{"hosts": []}`:    `list.json:1:1: `,
 		`[{"name": "sw-1"`: `list.json:`,
 		`[{"name": "sw-1", "addresses": ["here"]}]`: `an IPv4 or IPv6 address is wanted`,

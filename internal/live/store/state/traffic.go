@@ -6,8 +6,58 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 )
+
+// Traffic returns the path of the capture.
+func (f *Folder) Traffic() string { return filepath.Join(f.Dir, trafficFile) }
+
+// OpenTraffic begins the capture anew. What there was of it becomes the older
+// part, and takes the place of the one before.
+func (f *Folder) OpenTraffic() (*os.File, error) {
+	if err := f.age(trafficFile); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(f.Traffic(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+}
+
+// Packets opens the capture for reading, the older part first.
+func (f *Folder) Packets() (io.ReadCloser, error) {
+	var parts parts
+	for _, path := range []string{f.agedPath(trafficFile), f.Traffic()} {
+		file, err := os.Open(path)
+		if errors.Is(err, fs.ErrNotExist) && path != f.Traffic() {
+			continue
+		}
+		if err != nil {
+			return nil, errors.Join(err, parts.Close())
+		}
+		parts = append(parts, file)
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(parts.readers()...), parts}, nil
+}
+
+type parts []*os.File
+
+func (p parts) readers() []io.Reader {
+	all := make([]io.Reader, len(p))
+	for i, f := range p {
+		all[i] = f
+	}
+	return all
+}
+
+func (p parts) Close() error {
+	var errs []error
+	for _, f := range p {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
 
 // growing reads a capture while another program adds to it, and goes on in the next
 // file when that one begins one.
