@@ -347,7 +347,7 @@ const soon = 5 * time.Millisecond
 func (f *Folder) Event(e evidence.Event) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.events == nil {
+	if f.open == nil {
 		return
 	}
 	f.unsaid = e.AppendLine(f.unsaid)
@@ -367,6 +367,9 @@ func (f *Folder) Event(e evidence.Event) {
 
 // flush writes the events that are not written yet.
 func (f *Folder) flush() {
+	if f.events == nil && f.open != nil { // a new file could not be opened the last time
+		f.wrote(f.openEvents())
+	}
 	if f.events != nil && len(f.unsaid) > 0 {
 		n, err := f.events.Write(f.unsaid)
 		if f.size += int64(n); f.most > 0 && f.size >= f.most/2 {

@@ -216,6 +216,15 @@ func TestEventsAreBoundedAndReadOverTheirTwoParts(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, some, 1)
 	require.Equal(t, "odd", some[0].Person, "a new file, where the old one was moved away")
+	f.mu.Lock()
+	require.NoError(t, f.events.Close())
+	f.events = nil // as where no file could be opened
+	f.mu.Unlock()
+	f.Event(evidence.Event{Person: "ebba"})
+	written(f)
+	some, err = tail.Events()
+	require.NoError(t, err)
+	require.Len(t, some, 1, "it is tried again")
 	require.NoError(t, f.Close())
 	require.NoError(t, f.Reopen(), "nothing is open")
 }
