@@ -293,6 +293,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	require.Eventually(t,
 		func() bool { return strings.Contains(get("/health"), "\nsite: it was not taken, and the old one") },
 		10*time.Second, 20*time.Millisecond)
+	require.NotContains(t, get("/health"), "site.yaml", "no line of the site is shown to who may read the health")
 	response, err := http.Get(here(t, "http://127.93.0.1:9470/health"))
 	require.NoError(t, err)
 	require.NoError(t, response.Body.Close())

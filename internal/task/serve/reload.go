@@ -109,8 +109,8 @@ func (s *serving) reload(ctx context.Context, asked bool) {
 	if err != nil {
 		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
 		s.Manager.Status("the site has a mistake; an older one is in use")
-		s.service.Metrics.Health.Set(service.TroubleSite, "it was not taken, and the old one stays in use: "+
-			strings.TrimSpace(err.Error()))
+		// Whoever may read the health may not read the site.
+		s.service.Metrics.Health.Set(service.TroubleSite, "it was not taken, and the old one stays in use; serve says why")
 		return
 	}
 	s.service.Metrics.Health.Set(service.TroubleSite, "")
