@@ -67,15 +67,15 @@ func TestEveryAnsweredRecordIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) 
 		askers.Wait()
 	}
 	kept := map[string]bool{}
-	path := filepath.Join(c.dir, "mellowgate-state", "ledger.db")
-	require.NoError(t, ledger.File(path).Read(context.Background(), ledger.Filter{}, func(r ledger.Record) error {
+	path := filepath.Join(c.dir, "mellowgate-state", "records")
+	require.NoError(t, ledger.Folder(path).Read(context.Background(), ledger.Filter{}, func(r ledger.Record) error {
 		kept[r.Command] = true
 		return nil
 	}))
 	for command := range answered {
 		require.True(t, kept[command], "%s was answered and is not in the ledger", command)
 	}
-	proof, err := ledger.Verify(context.Background(), ledger.File(path))
+	proof, err := ledger.Verify(context.Background(), ledger.Folder(path))
 	require.NoError(t, err)
 	require.Empty(t, proof.Breaks)
 	require.GreaterOrEqual(t, int(proof.Records), len(answered))

@@ -79,7 +79,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Len(t, lines, 2)
 	require.NoError(t, json.Unmarshal([]byte(lines[0]), &record))
 	for _, name := range []string{"time", "node", "kind", "person", "device", "access", "from", "level", "result",
-		"command", "reason", "session", "protocol", "sequence", "hash"} {
+		"command", "reason", "session", "protocol", "rule", "returned", "sequence", "hash"} {
 		require.Contains(t, record, name)
 	}
 	require.Equal(t, "set port 3 off", record["command"])
@@ -89,7 +89,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 	require.Contains(t, r.out, "every record is as it was written: ")
 
 	for _, file := range []string{"events.jsonl", "traces/north-sw-1.jsonl", "places.json", "traffic.pcapng",
-		"ledger.db"} {
+		"records/0000000000000000001.records"} {
 		text, err := os.ReadFile(filepath.Join(c.dir, "st", file))
 		require.NoError(t, err)
 		for _, secret := range []string{"heron-over", "harbour-light", "not the password", "demo-only-"} {

@@ -20,7 +20,7 @@ func booked(t *testing.T) call {
 	t.Helper()
 	c := call{dir: t.TempDir(), env: []string{"TZ=UTC"}}
 	require.NoError(t, os.Mkdir(filepath.Join(c.dir, "st"), 0o700))
-	l, err := ledger.Open(filepath.Join(c.dir, "st", "ledger.db"), ledger.Options{Passing: true})
+	l, err := ledger.Open(filepath.Join(c.dir, "st", "records"), ledger.Options{Passing: true})
 	require.NoError(t, err)
 	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
 	for i, r := range []ledger.Record{

@@ -131,7 +131,7 @@ func TestWhatCannotBeSeenReachesNobodysEyes(t *testing.T) {
 	c := demoSite(t)
 	c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed").end(t)
 	odd := "\u009b31mred\u0085\u202eback\u2066\u200bwide\x1b[2J\x07\xff"
-	l, err := ledger.Open(filepath.Join(c.dir, "st/ledger.db"), ledger.Options{})
+	l, err := ledger.Open(filepath.Join(c.dir, "st/records"), ledger.Options{})
 	require.NoError(t, err)
 	for i, kind := range []ledger.Kind{ledger.Login, ledger.SessionStart, ledger.Command, ledger.SessionStop,
 		ledger.Login} {

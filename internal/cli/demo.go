@@ -411,7 +411,7 @@ func (s *story) records() error {
 			"answered only once it is on disk.")
 	no := false
 	s.json = &no
-	return s.plainRecords(ledgerView{}, ledger.File(s.state.Ledger()), ledger.Filter{})
+	return s.plainRecords(ledgerView{}, ledger.Folder(s.state.Records()), ledger.Filter{})
 }
 
 func (s *story) closing(took time.Duration, keep bool) {

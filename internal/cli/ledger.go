@@ -28,9 +28,10 @@ sessions  who was on which device, from when to when; with -open those that are 
 commands  how much each person typed, and on which devices
 verify    is every record as it was written?
 heads     the newest record of each chain, with its hash, to keep elsewhere
+export    all records as they are, in files of a folder of their own (-to), which ledger -records reads
 
 -person, -device, -since and -until choose the records of each view. -follow goes on with each new record. -csv
-and -json are for other programs.
+and -json are for other programs. -full also says why, what of the site decided and which attributes went back.
 
 Where the site keeps its ledger in a database (service.ledger: postgres URL), the records of all places that
 write there are read from it. Those that still wait on a server's disk are not among them.
@@ -38,7 +39,8 @@ write there are read from it. Those that still wait on a server's disk are not a
 ledger verify checks the chains, one for each place that writes: each record holds the hash of the one before,
 so that a record that was changed, taken out, put in, moved or cut off is found. Exit status 1 when one is.
 Somebody who may write everything could write a whole chain again. That shows to who kept the heads elsewhere:
-ledger heads -json prints them, and ledger verify -expect FILE compares.`,
+ledger heads -json prints them, signed where serve keeps the records in a folder, and ledger verify -expect FILE
+compares. serve signs the newest record every hour, and verify compares with those too.`,
 		Examples: []Example{
 			{Call: "mellowgate ledger -person ines.marsh -kind command", Shows: "the commands of one person"},
 			{Call: "mellowgate ledger -device north-sw-1 -kind command -until 03:10 -last 20",
@@ -46,6 +48,8 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 			{Call: "mellowgate ledger sessions -open", Shows: "who is on which device now"},
 			{Call: "mellowgate ledger failures -since 1h", Shows: "failed logins of the last hour, by reason and source"},
 			{Call: "mellowgate ledger -since 1h -json", Shows: "the last hour as JSON Lines"},
+			{Call: "mellowgate ledger -person ines.marsh -last 5 -full", Shows: "with rule, attributes and reason"},
+			{Call: "mellowgate ledger export -to kept", Shows: "a copy that can be verified and read (-records kept)"},
 			{Call: "mellowgate ledger -last 20 -site my-site", Shows: "the newest records in the site's database"},
 			{Call: "mellowgate ledger verify", Shows: "is every record as it was written?"},
 			{Call: "mellowgate ledger heads -json > heads-2026-11.json", Shows: "what to keep on another machine"},
@@ -56,6 +60,8 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 			dir := c.Flags.String("state", defaultState, "the state `folder` to read")
 			of := c.Flags.String("site", "",
 				"read the database that this `site` names for its ledger, in place of a state folder")
+			records := c.Flags.String("records", "",
+				"read this `folder` of records, of ledger export or of service: keep, in place of a state folder")
 			var f ledger.Filter
 			var kinds names
 			c.Flags.StringVar(&f.Person, "person", "", "only this `name`, in every spelling of it")
@@ -71,6 +77,8 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 			c.Flags.BoolVar(&v.open, "open", false, "with sessions: only those that are open now")
 			c.Flags.BoolVar(&v.follow, "follow", false, "go on with each new record, until Ctrl-C")
 			c.Flags.BoolVar(&v.csv, "csv", false, "print comma-separated values, with a line of names first")
+			c.Flags.BoolVar(&v.full, "full", false, "with what decided, what went back, and the whole reason")
+			c.Flags.StringVar(&v.to, "to", "", "with export: the `folder`, which is made")
 			c.Flags.StringVar(&v.expect, "expect", "",
 				"with verify: the `file` with heads that were kept, of ledger heads -json or ledger verify -json")
 			return func() error {
@@ -85,7 +93,7 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 					return err
 				}
 				if v.proves() {
-					from, err := c.ledgerSource(*dir, *of)
+					from, err := c.ledgerSource(*dir, *of, *records)
 					if err != nil {
 						return err
 					}
@@ -110,7 +118,7 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 				if !f.Until.IsZero() && !f.Since.Before(f.Until) {
 					return wrong("-since is not before -until: no record can lie between them")
 				}
-				from, err := c.ledgerSource(*dir, *of)
+				from, err := c.ledgerSource(*dir, *of, *records)
 				if err != nil {
 					return err
 				}
@@ -120,14 +128,21 @@ ledger heads -json prints them, and ledger verify -expect FILE compares.`,
 	}
 }
 
-// ledgerSource returns the ledger of a state folder, or of a site's database.
-func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
+// ledgerSource returns the ledger of a state folder, of a site's database, or in a folder
+// of records.
+func (c *Call) ledgerSource(dir, path, records string) (ledger.Source, error) {
+	if records != "" && path != "" {
+		return nil, wrong("give one of -site and -records")
+	}
+	if records != "" {
+		return ledger.Folder(records), nil
+	}
 	if path == "" {
 		folder, err := state.Open(dir)
 		if err != nil {
-			file := state.LedgerIn(dir)
-			if _, missing := os.Stat(file); missing == nil { // the folder of send
-				return ledger.File(file), nil
+			records := state.RecordsIn(dir)
+			if _, missing := os.Stat(records); missing == nil { // the folder of send
+				return ledger.Folder(records), nil
 			}
 			return nil, failure{status: ExitUsage, err: fmt.Errorf("%w, or send with -keep", err)}
 		}
@@ -136,7 +151,7 @@ func (c *Call) ledgerSource(dir, path string) (ledger.Source, error) {
 			return nil, failure{status: ExitUsage, err: err}
 		}
 		if places.Ledger.Database == "" {
-			return ledger.File(folder.LedgerFile(places.Ledger.File)), nil
+			return ledger.Folder(folder.RecordsAt(places.Ledger.Folder)), nil
 		}
 		path = places.SitePath
 	}
@@ -182,6 +197,17 @@ func (c *Call) ledgerHeads(from ledger.Source) error {
 	if err != nil {
 		return cannot(err)
 	}
+	if f, is := from.(ledger.Folder); is {
+		signer, err := f.Signer(false)
+		if err != nil {
+			return cannot(err)
+		}
+		for i := range heads {
+			if signer != nil {
+				heads[i] = signer.Sign(heads[i], time.Now())
+			}
+		}
+	}
 	if *c.json {
 		return show.JSON(c.Out, struct {
 			Chains []ledger.Head `json:"chains"`
@@ -198,6 +224,9 @@ func (c *Call) sayHeads(heads []ledger.Head) {
 			of = " of " + end.Host
 		}
 		c.say("chain %s%s: newest record %d, %s\n", end.Chain, of, end.Sequence, end.Hash)
+		if end.Sign != "" {
+			c.say("  signed %s with the key %s\n", end.Time, end.Key)
+		}
 	}
 }
 

@@ -13,13 +13,15 @@ import (
 	"mellowgate/internal/live/server/ledger"
 )
 
-var ledgerViews = []string{"failures", "sessions", "commands", "verify", "heads"}
+var ledgerViews = []string{"failures", "sessions", "commands", "verify", "heads", "export"}
 
 // ledgerView is how records are shown.
 type ledgerView struct {
 	name              string // "" for the records themselves
 	open, follow, csv bool
 	expect            string // a file of heads
+	full              bool   // with what decided, and what went back
+	to                string // of an export
 }
 
 // proves reports whether a view is about the chains, and not about what was done.
@@ -35,9 +37,15 @@ func (v ledgerView) check(json bool, f ledger.Filter) error {
 		return wrong("give one of -csv and -json")
 	case v.csv && v.proves():
 		return wrong("%s has no table for -csv", v.name)
+	case v.full && v.name != "":
+		return wrong("-full is for records, and %s sums them up", v.name)
+	case (v.to != "") != (v.name == "export"):
+		return wrong("the view export and -to belong together: mellowgate ledger export -to FOLDER")
+	case v.name == "export" && (v.csv || json):
+		return wrong("export writes files of records; for -csv and -json leave out the view")
 	case v.expect != "" && v.name != "verify":
 		return wrong("-expect is for the view verify: mellowgate ledger verify -expect FILE")
-	case v.name != "" && f.Last > 0:
+	case v.name != "" && v.name != "export" && f.Last > 0:
 		return wrong("-last is for records; choose those of a view with -since and -until")
 	}
 	return nil
@@ -137,6 +145,8 @@ func (c *Call) viewLedger(v ledgerView, from ledger.Source, f ledger.Filter) err
 		err = c.sessions(v, from, f)
 	case "commands":
 		err = c.works(v, from, f)
+	case "export":
+		err = c.exportLedger(v, from)
 	default:
 		err = c.plainRecords(v, from, f)
 	}
@@ -241,7 +251,7 @@ var arrivals = []ledger.Kind{ledger.Login, ledger.Elevation, ledger.SessionStart
 // "command: look session".
 func recordText(r ledger.Record) string {
 	text := string(r.Kind)
-	if r.Kind == ledger.Gap {
+	if r.Kind == ledger.Gap || r.Kind == ledger.Released {
 		return text + ": " + r.Reason
 	}
 	if r.Result != evidence.Recorded {
@@ -259,6 +269,35 @@ func recordText(r ledger.Record) string {
 	return text
 }
 
+// fullText is what a record says was done, with all that is known of why: the whole
+// reason, what of the site decided, what went back, and where the person came from.
+func fullText(r ledger.Record) string {
+	text := recordText(r)
+	if _, why, found := strings.Cut(r.Reason, ": "); found && r.Kind != ledger.Gap && r.Kind != ledger.Released {
+		text += ": " + why
+	}
+	for _, more := range []struct{ name, value string }{{"from", r.From}, {"by", r.Rule}, {"returned", r.Returned},
+		{"session", r.Session}} {
+		if more.value != "" {
+			text += "; " + more.name + " " + more.value
+		}
+	}
+	return text
+}
+
+// exportLedger writes records to a folder, as they are, with their hashes.
+func (c *Call) exportLedger(v ledgerView, from ledger.Source) error {
+	defer c.working("writing the records")()
+	heads, err := ledger.Export(c.Context, from, v.to)
+	if err != nil {
+		return err
+	}
+	for _, h := range heads {
+		c.say("%s: records up to %d of the chain %s\n", h.Host, h.Sequence, h.Chain)
+	}
+	return nil
+}
+
 // recordTone is that of what a server decided; what a device reported has none.
 func recordTone(r ledger.Record) show.Tone {
 	if r.Result == evidence.Recorded {
@@ -271,13 +310,17 @@ func recordTone(r ledger.Record) show.Tone {
 func (c *Call) plainRecords(v ledgerView, from ledger.Source, f ledger.Filter) error {
 	s := c.rowsOut(v, []string{zoned("time"), "person", "device", "what", "server"}, []int{3}, "time", "node", "kind",
 		"person", "device", "access", "from", "level", "result", "command", "reason",
-		"session", "protocol", "chain", "sequence")
+		"session", "protocol", "rule", "returned", "chain", "sequence")
 	style := c.style()
 	one := func(r ledger.Record) error {
 		plain := []string{stamp(&r.Time), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From, fmt.Sprint(r.Level),
-			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Chain, fmt.Sprint(r.Sequence)}
+			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Rule, r.Returned, r.Chain, fmt.Sprint(r.Sequence)}
+		what := recordText(r)
+		if v.full {
+			what = fullText(r)
+		}
 		return s.add(r, plain, []string{short(r.Time), named(r.Person), byWay(r.Device, r.Access),
-			style.Paint(recordTone(r), show.Safe(recordText(r))), r.Node})
+			style.Paint(recordTone(r), show.Safe(what)), r.Node})
 	}
 	if v.follow {
 		return ledger.Follow(c.Context, from, f, one)

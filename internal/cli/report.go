@@ -347,7 +347,7 @@ func (c *Call) reportState(r *reported, l loaded, dir string, since time.Time) e
 
 // reportRecords adds the records that are kept, and whether they are whole.
 func (c *Call) reportRecords(r *reported, dir string) error {
-	from, err := c.ledgerSource(dir, "")
+	from, err := c.ledgerSource(dir, "", "")
 	if err != nil {
 		return err
 	}

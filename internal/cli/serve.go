@@ -75,7 +75,7 @@ docs/serve.md has it all.`,
 							"If it is this site under a new name, take %s away first: its ledger goes on", *dir, p.Site, of.PlacesFile())
 					}
 				}
-				folder, err := state.Create(*dir, l.Service.Ledger.File)
+				folder, err := state.Create(*dir, l.Service.Ledger.Folder)
 				if err != nil {
 					return failure{status: ExitUsage, err: err}
 				}

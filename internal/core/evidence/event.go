@@ -26,7 +26,8 @@ type Event struct {
 	Place    string        `json:"place,omitempty"`
 	Rule     string        `json:"rule,omitempty"` // the command rule that decided
 	Level    *int          `json:"level,omitempty"`
-	Key      string        `json:"key,omitempty"` // while a key is being changed: the name of the one that was used
+	Returned string        `json:"returned,omitempty"` // the attributes that went back
+	Key      string        `json:"key,omitempty"`      // while a key is being changed: the name of the one that was used
 	// Cause and Repair are what the event alone shows of why a question failed, for who
 	// reads the log of a service. They are no evidence.
 	Cause  string `json:"cause,omitempty"`

@@ -34,7 +34,7 @@ type Field struct {
 
 // Fields returns what an event says, by the names of its JSON form and in its
 // order, without the time. Numbers are in it as text, "" for none.
-func (e Event) Fields() [18]Field {
+func (e Event) Fields() [19]Field {
 	level, port := "", ""
 	if e.Level != nil {
 		level = strconv.Itoa(*e.Level)
@@ -58,6 +58,7 @@ func (e Event) Fields() [18]Field {
 		{Name: "place", Value: e.Place},
 		{Name: "rule", Value: e.Rule},
 		{Name: "level", Value: level, Number: true},
+		{Name: "returned", Value: e.Returned},
 		{Name: "key", Value: e.Key},
 		{Name: "cause", Value: e.Cause},
 		{Name: "repair", Value: e.Repair},

@@ -42,7 +42,7 @@ func ReadEvent(line string, now time.Time) (Event, bool) {
 		Client: fields["client"], Device: fields["device"], Access: fields["access"], Person: fields["person"],
 		Question: site.Question(fields["question"]), Command: fields["command"], Answer: Answer(fields["answer"]),
 		Reason: reason.Reason(fields["reason"]), Text: fields["text"], Place: fields["place"], Rule: fields["rule"],
-		Key: fields["key"]}
+		Key: fields["key"], Returned: fields["returned"]}
 	if n, err := strconv.ParseUint(fields["client_port"], 10, 16); err == nil {
 		e.Port = uint16(n)
 	}

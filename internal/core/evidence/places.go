@@ -21,10 +21,10 @@ type ControlPlace struct {
 	Token   string `json:"token"`
 }
 
-// LedgerPlace is where the records are. Both are empty for ledger.db in the
-// folder.
+// LedgerPlace is where the records are. Both are empty for the folder records in the
+// state folder.
 type LedgerPlace struct {
-	File     string `json:"file,omitempty"`
+	Folder   string `json:"folder,omitempty"`
 	Database string `json:"database,omitempty"` // a URL, without a password
 }
 

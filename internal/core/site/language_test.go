@@ -63,7 +63,7 @@ clients: [{from: 198.51.100.0/26, servers: [sanderling], key: k2}]
 vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
 accept: [{code: one-server, device: sw-0, why: only one there, until: 2027-01-31}]
 labels: [{label: place, value: aboard, trusted: false}]
-service: {ledger: sqlite book.db, metrics: "127.0.0.1:9470", syslog: "udp 192.0.2.61:514", traffic: 2MiB, events: 64KiB, may-shrink: true, spool: 5000, ledger-key: otp, limits: {connections: 10, failure-delay: 2s}}
+service: {ledger: folder book.db, metrics: "127.0.0.1:9470", syslog: "udp 192.0.2.61:514", traffic: 2MiB, events: 64KiB, keep: {for: 400d, at-most: 1GiB, to: away}, may-shrink: true, spool: 5000, ledger-key: otp, limits: {connections: 10, failure-delay: 2s}}
 lab: {network: 127.80.0.0/16, only: true}
 `
 
@@ -156,9 +156,10 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	require.True(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr().Next(), sanderling))
 	require.False(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr(), tern))
 	require.Equal(t, []any{"book.db", "otp", 5000},
-		[]any{s.Service.Ledger.File, s.Service.Ledger.Key.Name, s.Service.Ledger.Spool})
+		[]any{s.Service.Ledger.Folder, s.Service.Ledger.Key.Name, s.Service.Ledger.Spool})
 	require.Equal(t, []any{SyslogSink{"udp", "192.0.2.61:514"}, int64(2 << 20)},
 		[]any{s.Service.Syslog, s.Service.Traffic})
+	require.Equal(t, Keeping{400 * 24 * time.Hour, 1 << 30, "away"}, s.Service.Keep)
 	require.Equal(t, Limits{10, 256, 0, 2 * time.Second, 256 << 20}, s.Service.Limits)
 }
 

@@ -25,6 +25,8 @@ type Service struct {
 	Traffic int64
 	// Events is how many octets of events are kept, with the older ones.
 	Events int64
+	// Keep bounds the records that are kept here.
+	Keep Keeping
 	// MayShrink takes a site that has lost many of its devices while the service runs.
 	MayShrink bool
 	Limits    Limits
@@ -33,12 +35,19 @@ type Service struct {
 
 // Records is where the records are kept.
 type Records struct {
-	File     string // SQLite; "" is ledger.db in the state folder
+	Folder   string // "" is records in the state folder
 	Database string // the URL of a PostgreSQL database, "" for none
 	Key      *Key   // the password for it; nil: none, or the one in the environment
 	key      Ref
 	Spool    int // the most records that may wait on disk for the database
 	Place    Place
+}
+
+// Keeping is how long records are kept on this disk, and how many.
+type Keeping struct {
+	For    time.Duration // 0: however old they are
+	AtMost int64         // octets; 0: however many there are
+	To     string        // the folder that older ones are moved to; "": they are deleted
 }
 
 // SyslogSink is who takes events as syslog messages (RFC 5424).
@@ -67,7 +76,7 @@ type Limits struct {
 
 // DefaultService returns what holds where a site says nothing.
 func DefaultService() Service {
-	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: -1, Events: 256 << 20,
+	return Service{Ledger: Records{Spool: 1_000_000}, Traffic: -1, Events: 256 << 20, Keep: Keeping{AtMost: 20 << 30},
 		Limits: Limits{Connections: 8192, ConnectionsPerClient: 256, FailureDelay: time.Second, HashMemory: 256 << 20}}
 }
 
@@ -79,7 +88,7 @@ func readService(r *reader, n *yaml.Node, s *Site) {
 var serviceShape = shape[Service]{
 	what: "service",
 	fields: map[string]field[Service]{
-		"ledger":     {read: readLedger, form: patternForm("^(sqlite|postgres) .+$")},
+		"ledger":     {read: readLedger, form: patternForm("^(folder|postgres) .+$")},
 		"ledger-key": nameField("ledger-key", func(v *Service) *Ref { return &v.Ledger.key }),
 		"spool":      intField("spool", 1000, 100_000_000, func(v *Service) *int { return &v.Ledger.Spool }),
 		"metrics": {read: func(r *reader, n *yaml.Node, v *Service) {
@@ -95,10 +104,31 @@ var serviceShape = shape[Service]{
 			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
 		"traffic":    sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
 		"events":     sizeField("events", leastKept, "as much as comes", func(v *Service) *int64 { return &v.Events }),
+		"keep":       inner(&keepShape, func(v *Service) *Keeping { return &v.Keep }),
 		"may-shrink": boolField("may-shrink", func(v *Service) *bool { return &v.MayShrink }),
 		"names": wordField("names", []string{"exact", "folded"},
 			func(v *Service, w string) { v.FoldNames = w == "folded" }),
 		"limits": inner(&limitsShape, func(v *Service) *Limits { return &v.Limits }),
+	},
+}
+
+var keepShape = shape[Keeping]{
+	what: "keep",
+	fields: map[string]field[Keeping]{
+		"for": {form: patternForm("^[1-9][0-9]{0,4}d$"), read: func(r *reader, n *yaml.Node, k *Keeping) {
+			text, ok := r.scalar(n, "for")
+			days, found := strings.CutSuffix(text, "d")
+			count, err := strconv.ParseUint(days, 10, 16)
+			if ok && (!found || err != nil || count == 0) {
+				r.wrong(n, "for is %q; days are wanted, such as 400d", shorten(text))
+				return
+			}
+			k.For = time.Duration(count) * 24 * time.Hour
+		}},
+		"at-most": sizeField("at-most", 64<<20, "as much as comes", func(k *Keeping) *int64 { return &k.AtMost }),
+		"to": {form: textForm(), read: func(r *reader, n *yaml.Node, k *Keeping) {
+			k.To, _ = r.scalar(n, "to")
+		}},
 	},
 }
 
@@ -116,7 +146,7 @@ var limitsShape = shape[Limits]{
 	},
 }
 
-// readLedger reads "sqlite FILE" or "postgres URL".
+// readLedger reads "folder PATH" or "postgres URL".
 func readLedger(r *reader, n *yaml.Node, v *Service) {
 	text, ok := r.scalar(n, "ledger")
 	if !ok {
@@ -126,8 +156,8 @@ func readLedger(r *reader, n *yaml.Node, v *Service) {
 	how, where, _ := strings.Cut(text, " ")
 	where = strings.TrimSpace(where)
 	switch {
-	case how == "sqlite" && where != "":
-		v.Ledger.File = where
+	case how == "folder" && where != "":
+		v.Ledger.Folder = where
 	case how == "postgres" && where != "":
 		u, err := url.Parse(where)
 		switch {
@@ -138,8 +168,11 @@ func readLedger(r *reader, n *yaml.Node, v *Service) {
 				"ledger-key: NAME")
 		}
 		v.Ledger.Database = where
+	case how == "sqlite":
+		r.wrong(n, "ledger is %q, of an earlier version; records are in a folder now: take the line out, or write ledger: "+
+			"folder PATH; serve takes over the file when it lies in the state folder as ledger.db", shorten(text))
 	default:
-		r.wrong(n, "ledger is %q; \"sqlite FILE\" or \"postgres URL\" is wanted", shorten(how))
+		r.wrong(n, "ledger is %q; \"folder PATH\" or \"postgres URL\" is wanted", shorten(how))
 	}
 }
 

@@ -135,7 +135,7 @@ func TestBoundsThatOneWordLess(t *testing.T) {
 	}
 	for ledger, ok := range map[string]bool{"postgres postgres://gate@192.0.2.60/ledger": true,
 		"postgres postgresql://gate@192.0.2.60/ledger": true, "postgres mysql://gate@192.0.2.60/ledger": false,
-		"sqlite ledger.db": true, "sqlite": false} {
+		"folder records": true, "folder": false} {
 		_, err := Parse(Source{Name: "s.yaml", Text: []byte("site: T\nservice: {ledger: \"" + ledger + "\"}\n")})
 		require.Equal(t, ok, err == nil, ledger)
 	}

@@ -156,7 +156,8 @@ devices:
 		State: folder})
 	require.NoError(t, err)
 	kept := func() (all []string) {
-		require.NoError(t, ledger.File(folder.Ledger()).Read(context.Background(), ledger.Filter{Kinds: []string{"system"}},
+		require.NoError(t, ledger.Folder(folder.Records()).Read(context.Background(),
+			ledger.Filter{Kinds: []string{"system"}},
 			func(r ledger.Record) error {
 				all = append(all, r.Device+": "+r.Command)
 				return nil

@@ -174,7 +174,7 @@ func (r *rig) newest(device string) evidence.Trace {
 
 func (r *rig) records(f ledger.Filter) []ledger.Record {
 	var all []ledger.Record
-	require.NoError(r.t, ledger.File(r.state.Ledger()).Read(context.Background(), f, func(rec ledger.Record) error {
+	require.NoError(r.t, ledger.Folder(r.state.Records()).Read(context.Background(), f, func(rec ledger.Record) error {
 		all = append(all, rec)
 		return nil
 	}))

@@ -54,7 +54,7 @@ func OpenBook(dir, person string, at time.Time) (*Book, error) {
 		_ = b.lock.Close()
 		return nil, fmt.Errorf("%s: %w", dir, ErrBusy)
 	}
-	if b.ledger, err = ledger.Open(state.LedgerIn(dir), ledger.Options{}); err != nil {
+	if b.ledger, err = ledger.Open(state.RecordsIn(dir), ledger.Options{}); err != nil {
 		_ = b.lock.Close()
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (b *Book) keep(device, result, why string) error {
 // those of them that hold the design since.
 func Last(ctx context.Context, dir string) (all, done []string, at time.Time, err error) {
 	run := ""
-	err = ledger.File(state.LedgerIn(dir)).Read(ctx, ledger.Filter{Kinds: []string{string(ledger.Command)}},
+	err = ledger.Folder(state.RecordsIn(dir)).Read(ctx, ledger.Filter{Kinds: []string{string(ledger.Command)}},
 		func(r ledger.Record) error {
 			if r.Command != sendCommand {
 				return nil

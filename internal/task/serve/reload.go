@@ -199,7 +199,8 @@ func (s *serving) shrunk(o sitefile.Opened, gone []string, asked bool) error {
 func atStart(before, after site.Service) map[string]bool {
 	return map[string]bool{
 		"device-logs": !slices.Equal(before.DeviceLogs, after.DeviceLogs),
-		"ledger":      before.Ledger.File != after.Ledger.File || before.Ledger.Database != after.Ledger.Database,
+		"keep":        before.Keep != after.Keep,
+		"ledger":      before.Ledger.Folder != after.Ledger.Folder || before.Ledger.Database != after.Ledger.Database,
 		"metrics":     before.Metrics != after.Metrics,
 		"syslog":      before.Syslog != after.Syslog,
 		"traffic":     before.Traffic != after.Traffic,

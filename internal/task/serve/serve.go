@@ -203,7 +203,7 @@ func (s *serving) writePlaces() error {
 	l := s.Site
 	places := evidence.Places{Site: l.Name, SitePath: files.Absolute(l.Path), Devices: []evidence.DevicePlace{},
 		Servers: []evidence.ServerPlace{},
-		Ledger:  evidence.LedgerPlace{File: l.Service.Ledger.File, Database: l.Service.Ledger.Database}}
+		Ledger:  evidence.LedgerPlace{Folder: l.Service.Ledger.Folder, Database: l.Service.Ledger.Database}}
 	for _, server := range l.Servers {
 		if p, runs := s.places[server.Name]; runs {
 			places.Servers = append(places.Servers, p)

@@ -152,7 +152,7 @@ func TestAServiceFollowsItsSiteAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	require.Equal(t, walk.Refused, r.ask(4949), "a change of the file is taken by itself")
 
 	r.write(strings.Replace(r.text, "port: 4949", "port: 4951", 1) +
-		"service: {metrics: \"127.0.0.1:1\", ledger: \"sqlite x.db\"}\n")
+		"service: {metrics: \"127.0.0.1:1\", ledger: \"folder x\"}\n")
 	r.hangups <- syscall.SIGHUP
 	r.waits(t, "t: TACACS+ on "+r.at.String()+":4951")
 	r.waits(t, "t: ended on "+r.at.String()+":4949")

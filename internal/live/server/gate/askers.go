@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"mellowgate/internal/core/attributes"
@@ -107,6 +108,47 @@ func grants(s *site.Site) map[granted][]radius.Attribute {
 		}
 	}
 	return all
+}
+
+// returning is which attributes go back: of a login by RADIUS, or of a session by
+// TACACS+.
+type returning struct {
+	granted
+	protocol site.Protocol
+}
+
+// returnsWith is the question whose answer has the attributes, by protocol.
+var returnsWith = map[site.Protocol]site.Purpose{site.RADIUS: site.Login, site.TACACS: site.Session}
+
+// returns words what goes back with each role to each kind of device, for those who read
+// what was decided.
+func returns(s *site.Site) map[returning]string {
+	all := map[returning]string{}
+	kinds := map[*site.Kind]bool{nil: true}
+	for _, d := range s.Devices {
+		kinds[d.Kind] = true
+	}
+	for _, r := range s.Roles {
+		for k := range kinds {
+			for protocol, purpose := range returnsWith {
+				var words []string
+				for _, a := range rights.Attributes(protocol, purpose, rights.Decision{Allow: true, Role: r}, k) {
+					words = append(words, a.Name+"="+a.Value)
+				}
+				all[returning{granted: granted{role: r, kind: k}, protocol: protocol}] = strings.Join(words, ", ")
+			}
+		}
+	}
+	return all
+}
+
+// goesBack words the attributes of the answer to a question, "" where there are none.
+func (s *server) goesBack(q *question, d rights.Decision) string {
+	protocol := s.site.Protocol
+	if !d.Allow || q.Purpose != returnsWith[protocol] {
+		return ""
+	}
+	return s.returned[returning{granted: granted{role: d.Role, kind: kindOf(q.Device)}, protocol: protocol}]
 }
 
 func kindOf(d *site.Device) *site.Kind {

@@ -47,7 +47,7 @@ grants: [{who: [team net], role: all}]
 	require.NoError(b, err)
 	folder, err := state.Create(filepath.Join(b.TempDir(), "state"))
 	require.NoError(b, err)
-	book, err := ledger.Open(folder.Ledger(), ledger.Options{})
+	book, err := ledger.Open(folder.Records(), ledger.Options{})
 	require.NoError(b, err)
 	var keeper gate.Keeper = book
 	if !withLedger {
@@ -241,7 +241,7 @@ func BenchmarkTACACSPlainPingPong(b *testing.B) {
 func BenchmarkRecordsAnswered(b *testing.B) {
 	folder, err := state.Create(filepath.Join(b.TempDir(), "state"))
 	require.NoError(b, err)
-	book, err := ledger.Open(folder.Ledger(), ledger.Options{})
+	book, err := ledger.Open(folder.Records(), ledger.Options{})
 	require.NoError(b, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
@@ -415,5 +415,5 @@ func BenchmarkMemory(b *testing.B) {
 
 type nothing struct{}
 
-func (nothing) Keep(context.Context, ledger.Record) error { return nil }
-func (nothing) Note(ledger.Record) error                  { return nil }
+func (nothing) Keep(context.Context, ledger.Record) error  { return nil }
+func (nothing) Note(ledger.Record) (ledger.Written, error) { return ledger.Written{}, nil }

@@ -48,6 +48,8 @@ type question struct {
 	// hindrance is what a lab puts in the way of the answer.
 	hindrance Hindrance
 	ago       time.Duration // how long ago a record happened
+	// written is the record of the decision, which is on disk before there is an answer.
+	written ledger.Written
 }
 
 // decide answers a login, a session or a command, and notes it.
@@ -57,7 +59,7 @@ func (s *server) decide(q *question) rights.Decision {
 		return s.settle(q, *spelling)
 	}
 	if len(s.site.Forms) > 0 && q.form != "" && !slices.Contains(s.site.Forms, q.form) {
-		return s.refuseForm(*q)
+		return s.refuseForm(q)
 	}
 	looked, failure := "", error(nil)
 	switch {
@@ -159,7 +161,7 @@ func (s *server) settle(q *question, d rights.Decision) rights.Decision {
 	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place), d.Rule
 	switch {
 	case d.Allow:
-		e.Answer, e.Level = evidence.Accepted, &d.Role.Level
+		e.Answer, e.Level, e.Returned = evidence.Accepted, &d.Role.Level, s.goesBack(q, d)
 	case d.Unsure:
 		e.Answer = evidence.Failed
 	case d.Asks:
@@ -171,13 +173,13 @@ func (s *server) settle(q *question, d rights.Decision) rights.Decision {
 		g.config.Explain(s.Site, e, steps)
 	}
 	if !d.Asks { // the decision comes with the code
-		s.keepDecision(*q, d)
+		s.keepDecision(q, d, e)
 	}
 	return d
 }
 
 // refuseForm refuses a password in a form that the server does not take.
-func (s *server) refuseForm(q question) rights.Decision {
+func (s *server) refuseForm(q *question) rights.Decision {
 	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
 		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "),
 			q.form)}
@@ -186,10 +188,10 @@ func (s *server) refuseForm(q question) rights.Decision {
 		return d
 	}
 	d.Text += more
-	e := s.event(q)
+	e := s.event(*q)
 	e.Answer, e.Reason, e.Text, e.Place = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place)
 	s.gate.config.Events(e)
-	s.keepDecision(q, d)
+	s.keepDecision(q, d, e)
 	return d
 }
 
@@ -253,9 +255,10 @@ func (s *server) proven(q *question, person *site.Person) rights.Credential {
 }
 
 // keepDecision writes a login, or a refusal, to the ledger. Its loss does not
-// change the answer, but it is an event.
-func (s *server) keepDecision(q question, d rights.Decision) {
-	r := s.record(q)
+// change the answer, but it is an event. What decided is as the event has it.
+func (s *server) keepDecision(q *question, d rights.Decision, e evidence.Event) {
+	r := s.record(*q)
+	r.Rule, r.Returned = strings.TrimSpace(e.Place+" "+e.Rule), e.Returned
 	switch {
 	case q.Purpose == site.Login && q.Wants > 0:
 		r.Kind = ledger.Elevation
@@ -277,9 +280,26 @@ func (s *server) keepDecision(q question, d rights.Decision) {
 	default:
 		r.Result, r.Reason = evidence.Refused, string(d.Reason)+": "+d.Text
 	}
-	if err := s.gate.config.Ledger.Note(r); err != nil {
-		s.note(q, evidence.Failed, reason.DecisionNotKept, "the decision could not be written to the ledger: "+err.Error())
+	var err error
+	if q.written, err = s.gate.config.Ledger.Note(r); err != nil {
+		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision could not be written to the ledger: "+err.Error())
 	}
+}
+
+// answersAnyway is how long a decision may take to be on disk; then it is answered all
+// the same, so that a disk that hangs keeps nobody out.
+const answersAnyway = time.Second
+
+// safe waits until the record of a decision is on disk. What could not be written is
+// said by the ledger's owner, and tried again.
+func (s *server) safe(q *question) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), answersAnyway)
+	defer cancel()
+	if err := q.written.Wait(ctx); errors.Is(err, context.DeadlineExceeded) {
+		s.note(*q, evidence.Failed, reason.DecisionNotKept,
+			fmt.Sprintf("the decision is not on the disk after %s, and was answered all the same", answersAnyway))
+	}
+	q.written = ledger.Written{}
 }
 
 // keepsFor is how long a record may take to be safe on disk.

@@ -21,10 +21,11 @@ import (
 	"mellowgate/internal/wire/capture"
 )
 
-// Keeper keeps records: Keep returns once a record is safe, Note soon writes it.
+// Keeper keeps records: Keep returns once a record is safe, Note what is waited for until
+// it is.
 type Keeper interface {
 	Keep(ctx context.Context, r ledger.Record) error
-	Note(r ledger.Record) error
+	Note(r ledger.Record) (ledger.Written, error)
 }
 
 // Config is what a gate works from. Design and Ledger are needed.

@@ -71,7 +71,9 @@ func (b *book) Keep(_ context.Context, r ledger.Record) error {
 	return nil
 }
 
-func (b *book) Note(r ledger.Record) error { return b.Keep(context.Background(), r) }
+func (b *book) Note(r ledger.Record) (ledger.Written, error) {
+	return ledger.Written{}, b.Keep(context.Background(), r)
+}
 
 func (b *book) kept() []ledger.Record {
 	b.mu.Lock()

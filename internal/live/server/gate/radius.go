@@ -68,15 +68,25 @@ func (r *radiusPort) read() {
 	for i := range got {
 		got[i].Buffers = [][]byte{make([]byte, radius.MaxSize+1)}
 	}
+	var quick []answered
 	guard.Retry(r.on.ctx, func() error {
 		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
 			return err
 		}
-		answers = answers[:0]
+		answers, quick = answers[:0], quick[:0]
 		for i := range got[:n] {
-			if answer := r.answer(&got[i]); answer != nil {
+			request, answer := r.answer(&got[i])
+			if request != nil {
+				quick = append(quick, answered{request: request, answer: answer, to: got[i].Addr})
+			} else if answer != nil {
 				answers = append(answers, ipv4.Message{Buffers: [][]byte{answer}, Addr: got[i].Addr})
+			}
+		}
+		for _, q := range quick { // they wait for the disk together
+			if answer := q.request.ready(q.answer); answer != nil {
+				r.capture(q.request, answer)
+				answers = append(answers, ipv4.Message{Buffers: [][]byte{answer}, Addr: q.to})
 			}
 		}
 		for rest := answers; len(rest) > 0; {
@@ -90,9 +100,21 @@ func (r *radiusPort) read() {
 	}, r.on.trouble)
 }
 
-// answer returns the answer to a packet, or nil when there is none or when it
-// comes later.
-func (r *radiusPort) answer(m *ipv4.Message) []byte {
+// answered is a request with the answer that it gets once its decision is on disk.
+type answered struct {
+	request *radiusRequest
+	answer  []byte
+	to      net.Addr
+}
+
+// capture keeps an answer with the packets.
+func (r *radiusPort) capture(request *radiusRequest, answer []byte) {
+	request.server.captureUDP(r.local, request.client, answer)
+}
+
+// answer returns the answer to a packet, nil where there is none or where it comes
+// later; with the request where that has yet to be ready.
+func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 	s, packet := r.on.server(), m.Buffers[0][:m.N]
 	from := m.Addr.(*net.UDPAddr).AddrPort()
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
@@ -101,7 +123,7 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 	switch {
 	case request == nil:
 	case request.quick():
-		answer = request.finish(request.answer())
+		return request, request.answer()
 	case !s.gate.turns.Enter(from.Addr()):
 		s.drop(request.question, reason.TooMany,
 			fmt.Sprintf("%d questions of %s, or %d of all clients together, wait for an answer", guard.MostWaitingOfOne,
@@ -117,17 +139,17 @@ func (r *radiusPort) answer(m *ipv4.Message) []byte {
 				s.gate.turns.Run(from.Addr(), func() { answer = request.answer() })
 			}
 			s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
-			if answer := request.finish(answer); answer != nil {
-				s.captureUDP(r.local, from, answer)
+			if answer := request.ready(answer); answer != nil {
+				r.capture(request, answer)
 				_, _ = r.conn.WriteToUDPAddrPort(answer, from)
 			}
 		})
-		return nil
+		return nil, nil
 	}
 	if answer != nil {
 		s.captureUDP(r.local, from, answer)
 	}
-	return answer
+	return nil, answer
 }
 
 // serveRADIUSOverTLS answers the packets of one connection, one after another,
@@ -165,13 +187,13 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func
 		case request != nil && request.hold > 0:
 			held.Go(func() {
 				s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
-				if request.finish(answer) != nil {
+				if request.ready(answer) != nil {
 					_ = send()
 				}
 			})
 			continue
 		case request != nil:
-			request.finish(answer)
+			request.ready(answer)
 		}
 		if answer == nil {
 			continue
@@ -269,6 +291,12 @@ func (r *radiusRequest) quick() bool {
 func (r *radiusRequest) finish(answer []byte) []byte {
 	r.server.port.seen.End(r.key, answer)
 	return answer
+}
+
+// ready waits until the decision is on disk, and returns the answer to send.
+func (r *radiusRequest) ready(answer []byte) []byte {
+	r.server.safe(&r.question)
+	return r.finish(answer)
 }
 
 // answer returns the encoded answer, or nil where there must be none. It is

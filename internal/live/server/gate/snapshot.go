@@ -26,8 +26,9 @@ type Design struct {
 // design is a new snapshot.
 type snapshot struct {
 	Design
-	granted map[granted][]radius.Attribute // what RADIUS returns
-	dummy   site.Password                  // checked for unknown names, so that they take as long
+	granted  map[granted][]radius.Attribute // what RADIUS returns
+	returned map[returning]string           // the same, and what TACACS+ returns, in words
+	dummy    site.Password                  // checked for unknown names, so that they take as long
 	// codesUsed tells whether anybody here has a second factor.
 	codesUsed bool
 	verified  *guard.Verified
@@ -39,7 +40,7 @@ type snapshot struct {
 // snapshotOf makes a snapshot. Passwords that were right stay remembered: what is
 // remembered holds the person's hash, so that a changed one is another.
 func snapshotOf(d Design, verified *guard.Verified) *snapshot {
-	s := &snapshot{Design: d, granted: grants(d.Site), verified: verified, books: newBooks(d)}
+	s := &snapshot{Design: d, granted: grants(d.Site), returned: returns(d.Site), verified: verified, books: newBooks(d)}
 	for _, p := range d.Site.People {
 		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -25,6 +26,9 @@ type tacacsSession struct {
 	// hindrance is what a lab puts in the way of this session.
 	hindrance Hindrance
 	packets   <-chan received // what comes after the first; nil while the reader serves it
+	// beside are those who wait for the disk while the reader goes on; nil where nothing
+	// else comes on the connection.
+	beside *sync.WaitGroup
 }
 
 // quick reports whether a session is answered without a password hash, without
@@ -208,8 +212,23 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	case d.Unsure:
 		reply.Status = tacacs.AuthenError
 	}
-	t.write(reply.Append(nil))
+	t.answer(&q, reply.Append(nil))
 	return nil
+}
+
+// answer answers once the decision is on disk. The reader of a connection on which more
+// comes does not wait for that.
+func (t *tacacsSession) answer(q *question, body []byte) {
+	if t.beside == nil {
+		t.server.safe(q)
+		t.write(body)
+		return
+	}
+	asked := *q
+	t.beside.Go(func() {
+		t.server.safe(&asked)
+		t.write(body)
+	})
 }
 
 // renewed takes the site as it is now, after somebody has typed: they may have been
@@ -293,7 +312,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 			response.Args = append(response.Args, a.Name+mark+a.Value)
 		}
 	}
-	t.write(response.Append(nil))
+	t.answer(&q, response.Append(nil))
 	return nil
 }
 

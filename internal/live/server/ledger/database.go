@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 )
 
@@ -35,7 +36,25 @@ CREATE INDEX records_time ON records (time);
 CREATE INDEX records_person ON records (person, time);
 CREATE INDEX records_device ON records (device, time);`,
 	viewIndexes,
+	`ALTER TABLE records ADD COLUMN rule text NOT NULL DEFAULT '', ADD COLUMN returned text NOT NULL DEFAULT ''`,
 }
+
+// viewIndexes let failures and sessions be found among many records of other
+// kinds. They cover few records, so that writing costs little more.
+const viewIndexes = `CREATE INDEX records_refused ON records (time) WHERE ` + refused + `;
+CREATE INDEX records_sessions ON records (time) WHERE ` + sessions + `;`
+
+// refused and sessions choose the records of these indexes. A question must hold
+// them in these words to make use of one.
+const (
+	refused  = `result = '` + string(evidence.Refused) + `'`
+	sessions = `kind IN ('session-start', 'session-stop', 'system')`
+)
+
+// everybody gives each name in the records once, by steps through their index.
+const everybody = `WITH RECURSIVE each(name) AS (SELECT min(person) FROM records UNION ALL
+	SELECT (SELECT min(person) FROM records WHERE person > each.name) FROM each WHERE each.name IS NOT NULL)
+	SELECT name FROM each WHERE name IS NOT NULL`
 
 // lock keeps two programs from making the tables at the same time. The number
 // is any one of ours.
@@ -110,14 +129,23 @@ func (d Database) prepare(ctx context.Context, conn *pgx.Conn) error {
 	})
 }
 
+// has returns the number of the newest record of a chain that the database has.
+func (d Database) has(ctx context.Context, conn *pgx.Conn, chain string) (at int64, err error) {
+	err = conn.QueryRow(ctx, `SELECT sequence FROM chains WHERE chain = $1`, chain).Scan(&at)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	return at, err
+}
+
 // write writes records of one chain, in order. Those that are there already are
 // passed over, so that the same may be written again after a connection broke.
 func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, records []Record) error {
-	columns := make([][]any, 16)
+	columns := make([][]any, 18)
 	for _, r := range records {
 		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access,
 			r.From, int32(r.Level),
-			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash} {
+			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash, r.Rule, r.Returned} {
 			columns[i] = append(columns[i], v)
 		}
 	}
@@ -133,10 +161,10 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 			return err
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO records (chain, sequence, time, node, kind, person, device,
-				access, source, level, result, command, reason, session, protocol, hash)
+				access, source, level, result, command, reason, session, protocol, hash, rule, returned)
 			SELECT * FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[],
 			$8::text[], $9::text[], $10::integer[],
-			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
+			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `UPDATE chains SET sequence = $2, hash = $3 WHERE chain = $1 AND sequence < $2`, last.Chain,
@@ -169,7 +197,7 @@ func (d Database) Read(ctx context.Context, f Filter, do func(Record) error) err
 			return fmt.Errorf("the ledger's database: %w", err)
 		}
 	}
-	query, args := f.query("chain", order, func(n int) string { return fmt.Sprintf("$%d", n) })
+	query, args := f.query(order)
 	rows, err := conn.Query(ctx, query, args...)
 	if err != nil {
 		return fmt.Errorf("the ledger's database: %w", err)

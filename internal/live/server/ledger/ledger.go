@@ -2,256 +2,174 @@
 // commands and decisions. A record is safe on disk when Keep returns. Records
 // that arrive together are written together. Each holds the hash of the one
 // before, so that a change can be found.
+//
+// The records of a place are in the files of a folder (package segments). What makes
+// them quick to find, the index, and the database of many places follow at their own
+// pace, and hold up no answer.
 package ledger
 
 import (
 	"context"
 	"crypto/rand"
-	"database/sql"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
-	"strings"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"mellowgate/internal/core/evidence"
-
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"mellowgate/internal/live/server/ledger/segments"
 )
 
-// Ledger is an open ledger. One writer takes what is pending and commits it
+// Ledger is an open ledger. One writer takes what is pending and writes it
 // together.
 //
 // One goroutine writes; Keep and Note hand records to it. Close ends it once what
-// it was given is written.
+// it was given is written. Followers have goroutines of their own, which Close ends too.
 type Ledger struct {
-	db   *sql.DB
-	done chan struct{} // closed when the writer has ended
-	some chan struct{} // holds one when something is pending
-	now  chan struct{} // holds one when what is pending is to be written at once
-
-	mu      sync.Mutex
-	room    *sync.Cond // pending has become shorter
-	pending []entry
-	closing bool
-	most    int64         // the most records that may be kept here; 0: no bound
-	holds   int64         // how many are
-	changed chan struct{} // holds one when records were written, where somebody takes them on
+	dir     string
+	passing bool
+	largest int64 // octets of a file, after which a new one is begun
+	done    chan struct{}
+	some    chan struct{} // holds one when something is pending
 	wrote   func(waiting, lost int, err error)
-	again   []entry // the writer's: what could not be written, and is tried again with what comes next
-	gap     gap     // the writer's: what could not be kept for that either
+
+	mu        sync.Mutex
+	room      *sync.Cond // pending has become shorter
+	pending   []entry
+	closing   bool
+	bound     func() error // why no record is taken now, nil where they are
+	newest    int64        // the number of the newest record
+	followers []chan struct{}
 
 	// The writer's own.
+	files  *segments.Writer
 	chain  string // the name of the chain
 	last   string // the hash of the newest record
-	next   int64
-	one    *sql.Stmt // writes one record
-	many   *sql.Stmt // writes rowsTogether
-	newest *sql.Stmt // notes the newest record
-	values []any     // of the records that are being written
+	day    int    // on which the newest file was begun
+	buffer []byte // what is being written
+	hashed []byte
+	again  []entry // what could not be written, and is tried again with what comes next
+	gap    gap     // what could not be kept for that either
+
+	index *index
 }
 
 type entry struct {
 	record Record
-	kept   chan<- error // nil where nobody waits
+	kept   chan error // told once it is written, or cannot be
+	must   bool       // it is not to be tried again: whoever waits for it does so itself
 }
 
 const (
-	// mostTogether bounds how many records are written in one transaction.
+	// mostTogether bounds how many records are written together.
 	mostTogether = 4096
 	// mostPending bounds how many records may wait to be written.
 	mostPending = 2 * mostTogether
-	// patience is how long a record that nobody waits for may wait for company:
-	// one commit costs as much for many records as for one.
-	patience = 20 * time.Millisecond
-)
-
-// versions are the steps from each version of the tables to the next. The
-// table head holds the name of the chain and its newest record.
-var versions = []string{
-	`CREATE TABLE IF NOT EXISTS records (
-	sequence INTEGER PRIMARY KEY,
-	time INTEGER NOT NULL, -- nanoseconds since 1970, UTC
-	node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL, device TEXT NOT NULL,
-	access TEXT NOT NULL, source TEXT NOT NULL, level INTEGER NOT NULL, result TEXT NOT NULL,
-	command TEXT NOT NULL, reason TEXT NOT NULL, session TEXT NOT NULL, protocol TEXT NOT NULL,
-	hash TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS records_time ON records (time);
-CREATE INDEX IF NOT EXISTS records_person ON records (person, time);
-CREATE INDEX IF NOT EXISTS records_device ON records (device, time);
-CREATE TABLE head (chain TEXT NOT NULL, sequence INTEGER NOT NULL, hash TEXT NOT NULL);`,
-	viewIndexes,
-}
-
-// viewIndexes let failures and sessions be found among many records of other
-// kinds. They cover few records, so that writing costs little more.
-const viewIndexes = `CREATE INDEX records_refused ON records (time) WHERE ` + refused + `;
-CREATE INDEX records_sessions ON records (time) WHERE ` + sessions + `;`
-
-// refused and sessions choose the records of these indexes. A question must hold
-// them in these words to make use of one.
-const (
-	refused  = `result = '` + string(evidence.Refused) + `'`
-	sessions = `kind IN ('session-start', 'session-stop', 'system')`
+	// segmentSize is how many octets a file has before a new one is begun.
+	segmentSize = 32 << 20
 )
 
 // Options are how a ledger is opened. The zero value works.
 type Options struct {
-	// Most bounds how many records are kept here; 0 does not.
-	Most int64
 	// Passing is for records that are of no worth once the machine stops, as a
-	// lab's: they are written without waiting for the disk itself.
+	// lab's: they are written without waiting for the disk itself, and no index is made.
 	Passing bool
+	// Segment is how many octets a file has before a new one is begun. Default: 32 MiB.
+	Segment int64
+	// Indexed makes the index, by which the records of a person or a device are found
+	// quickly among very many.
+	Indexed bool
 	// Wrote is told how writing went, after each time: how many records that
-	// nobody waits for wait to be tried again, how many were lost because too many
+	// could not be written wait to be tried again, how many were lost because too many
 	// did, and why; 0, 0 and nil where all is well. Default: nobody is.
 	Wrote func(waiting, lost int, err error)
+	// Say is told what an administrator should know. Default: nobody is.
+	Say func(string)
 }
 
 // Chain returns the name of the ledger's chain.
 func (l *Ledger) Chain() string { return l.chain }
 
-// Holds returns how many records are kept here, where they are bounded.
-func (l *Ledger) Holds() int64 {
+// Newest returns the number of the newest record; 0 where there is none.
+func (l *Ledger) Newest() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.holds
+	return l.newest
 }
 
-// oldest returns the oldest records that are kept here, at most n.
-func (l *Ledger) oldest(ctx context.Context, n int) ([]Record, error) {
-	rows, err := l.db.QueryContext(ctx, `SELECT ?, `+columns+` FROM records ORDER BY sequence LIMIT ?`, l.chain, n)
-	if err != nil {
-		return nil, err
+// Behind returns how many records are not in the index yet.
+func (l *Ledger) Behind() int64 {
+	if l.index == nil {
+		return 0
 	}
-	defer func() { _ = rows.Close() }()
-	var some []Record
-	for rows.Next() {
-		r, err := scan(rows)
-		if err != nil {
-			return nil, err
-		}
-		some = append(some, r)
-	}
-	return some, rows.Err()
+	return l.index.behind()
 }
 
-// drop takes out records that are safe elsewhere, up to a sequence number.
-func (l *Ledger) drop(ctx context.Context, upTo int64) error {
-	done, err := l.db.ExecContext(ctx, `DELETE FROM records WHERE sequence <= ?`, upTo)
-	if err != nil {
-		return err
+// Open opens the ledger in a folder, and makes it when there is none.
+func Open(dir string, o Options) (*Ledger, error) {
+	if o.Say == nil {
+		o.Say = func(string) {}
 	}
-	n, err := done.RowsAffected()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.holds -= n
-	return err
-}
-
-// private makes a file that only its owner can read; the files that the database
-// puts beside it are as it is.
-func private(path string) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return err
+	l := &Ledger{dir: dir, passing: o.Passing, largest: o.Segment, wrote: o.Wrote, done: make(chan struct{}),
+		some: make(chan struct{}, 1), bound: func() error { return nil }}
+	if l.largest == 0 {
+		l.largest = segmentSize
 	}
-	return errors.Join(file.Chmod(0o600), file.Close())
-}
-
-// Open opens the ledger in the file at path, and makes it when there is none.
-func Open(path string, o Options) (*Ledger, error) {
-	safe := "FULL"
-	if o.Passing {
-		safe = "OFF"
-	}
-	if err := private(path); err != nil {
-		return nil, fmt.Errorf("the ledger %s cannot be used: %w", path, err)
-	}
-	db, err := open(path, "&_pragma=journal_mode(WAL)&_pragma=synchronous("+safe+")")
-	if err != nil {
-		return nil, err
-	}
-	db.SetMaxOpenConns(1) // one writer; readers open their own
-	l := &Ledger{db: db, done: make(chan struct{}), some: make(chan struct{}, 1), now: make(chan struct{}, 1),
-		changed: make(chan struct{}, 1),
-		most:    o.Most, wrote: o.Wrote}
 	l.room = sync.NewCond(&l.mu)
-	if err := l.prepare(); err != nil {
-		_ = db.Close()
-		return nil, fmt.Errorf("the ledger %s cannot be used: %w", path, err)
+	if err := l.prepare(o.Say); err != nil {
+		return nil, fmt.Errorf("the ledger %s cannot be used: %w", dir, err)
 	}
 	go l.write()
+	if o.Indexed {
+		var err error
+		if l.index, err = l.follow(o.Say); err != nil {
+			return nil, errors.Join(fmt.Errorf("the index of the ledger %s cannot be used: %w", dir, err), l.Close())
+		}
+	}
 	return l, nil
 }
 
-// prepare makes the tables, or brings them to the newest version, and finds the
-// end of the chain.
-func (l *Ledger) prepare() error {
-	version, err := versionOf(l.db)
+// prepare finds the end of the chain, or begins one.
+func (l *Ledger) prepare(say func(string)) (err error) {
+	l.files, err = segments.Open(l.dir, l.passing)
 	if err != nil {
 		return err
 	}
-	if version > len(versions) {
-		return errors.New("it was written by a newer version of this program; use that one")
-	}
-	for ; version < len(versions); version++ {
-		if err := l.upgrade(version); err != nil {
-			return err
-		}
-	}
-	if err := l.db.QueryRow(`SELECT chain, sequence, hash FROM head`).Scan(&l.chain, &l.next, &l.last); err != nil {
-		return err
-	}
-	if l.most > 0 {
-		if err := l.db.QueryRow(`SELECT count(*) FROM records`).Scan(&l.holds); err != nil {
-			return err
-		}
-	}
-	for statement, n := range map[**sql.Stmt]int{&l.one: 1, &l.many: rowsTogether} {
-		if *statement, err = l.db.Prepare(insert + strings.Repeat(","+placeholders, n)[1:]); err != nil {
-			return err
-		}
-	}
-	l.newest, err = l.db.Prepare(`UPDATE head SET sequence = ?, hash = ?`)
-	return err
-}
-
-// upgrade goes from a version of the tables to the next, whole or not at all.
-func (l *Ledger) upgrade(version int) error {
-	tx, err := l.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }()
-	if _, err := tx.Exec(versions[version]); err != nil {
-		return err
-	}
-	if version == 0 {
+	if l.files == nil {
 		var name [8]byte
 		_, _ = rand.Read(name[:]) // never fails: crypto/rand ends the process instead
-		var sequence int64
-		var hash string
-		err := tx.QueryRow(`SELECT sequence, hash FROM records ORDER BY sequence DESC LIMIT 1`).Scan(&sequence, &hash)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		l.chain = hex.EncodeToString(name[:])
+		if l.files, err = segments.Create(l.dir, 1, head{chain: l.chain, first: 1}.encode(), l.passing); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`INSERT INTO head VALUES (?, ?, ?)`, hex.EncodeToString(name[:]), sequence, hash); err != nil {
-			return err
+		l.day = today()
+		return nil
+	}
+	if l.files.Cut != "" {
+		say(l.files.Cut)
+	}
+	h, err := decodeHead(l.files.Head)
+	if err != nil {
+		return errors.Join(err, l.files.Close())
+	}
+	l.chain, l.last, l.newest = h.chain, h.before, l.files.Next()-1
+	if l.files.Newest != nil {
+		r, err := decode(l.files.Newest)
+		if err != nil {
+			return errors.Join(err, l.files.Close())
 		}
+		l.last, l.day = r.Hash, dayOf(r.Time)
 	}
-	if _, err := tx.Exec(fmt.Sprintf(`PRAGMA user_version = %d`, version+1)); err != nil {
-		return err
-	}
-	return tx.Commit()
+	return nil
 }
 
-func open(path, options string) (*sql.DB, error) {
-	return sql.Open("sqlite",
-		"file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
-}
+// today returns the day, counted from 1970 in UTC.
+func today() int { return dayOf(time.Now()) }
+
+func dayOf(t time.Time) int { return int(t.Unix() / (24 * 60 * 60)) }
 
 // Errors of Keep and Note.
 var (
@@ -259,45 +177,57 @@ var (
 	ErrFull   = errors.New("as many records wait for the database as may wait on this disk")
 )
 
-// Keep writes a record and returns once it is safe on disk.
-func (l *Ledger) Keep(ctx context.Context, r Record) error {
-	kept := make(chan error, 1)
-	if err := l.add(entry{record: r, kept: kept}); err != nil {
-		return err
+// Written is a record that is being written.
+type Written struct{ kept <-chan error }
+
+// Wait returns once the record is safe on disk, or cannot be written now. A Written that
+// is the zero value is.
+func (w Written) Wait(ctx context.Context) error {
+	if w.kept == nil {
+		return nil
 	}
 	select {
-	case err := <-kept:
+	case err := <-w.kept:
 		return err
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 }
 
-// Note writes a record soon, and does not wait for it. It waits only while the
-// ledger has more to write than it can hold.
-func (l *Ledger) Note(r Record) error { return l.add(entry{record: r, kept: nil}) }
+// Keep writes a record and returns once it is safe on disk. A record for which it
+// returns an error is not kept, and is not tried again.
+func (l *Ledger) Keep(ctx context.Context, r Record) error {
+	w, err := l.add(entry{record: r, must: true})
+	if err != nil {
+		return err
+	}
+	return w.Wait(ctx)
+}
 
-func (l *Ledger) add(e entry) error {
+// Note writes a record at once, and does not wait for it: whoever wants it to be safe
+// waits for what it returns. What cannot be written is tried again with what comes next,
+// up to a bound.
+func (l *Ledger) Note(r Record) (Written, error) { return l.add(entry{record: r}) }
+
+func (l *Ledger) add(e entry) (Written, error) {
 	e.record = e.record.tidy()
+	e.kept = make(chan error, 1)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.pending) >= mostPending && !l.closing {
 		l.room.Wait()
 	}
-	switch {
-	case l.closing:
-		return ErrClosed
-	case l.most > 0 && l.holds+int64(len(l.pending)) >= l.most:
-		return ErrFull
+	if l.closing {
+		return Written{}, ErrClosed
+	}
+	if err := l.bound(); err != nil {
+		return Written{}, err
 	}
 	l.pending = append(l.pending, e)
 	if len(l.pending) == 1 {
 		signal(l.some)
 	}
-	if e.kept != nil || len(l.pending) >= mostTogether {
-		signal(l.now)
-	}
-	return nil
+	return Written{kept: e.kept}, nil
 }
 
 func signal(c chan<- struct{}) {
@@ -307,10 +237,14 @@ func signal(c chan<- struct{}) {
 	}
 }
 
-// Close writes what is pending and closes the ledger.
+// Close writes what is pending, lets the index follow to the end, and closes the ledger.
 func (l *Ledger) Close() error {
 	l.endWriting()
-	return l.db.Close()
+	var err error
+	if l.index != nil {
+		err = l.index.close()
+	}
+	return errors.Join(err, l.files.Close())
 }
 
 // endWriting writes what is pending, and takes nothing more.
@@ -320,7 +254,6 @@ func (l *Ledger) endWriting() {
 	l.room.Broadcast()
 	l.mu.Unlock()
 	signal(l.some)
-	signal(l.now)
 	<-l.done
 }
 
@@ -330,20 +263,17 @@ func (l *Ledger) write() {
 	var batch []entry
 	for closing := false; !closing; {
 		<-l.some
-		timer := time.NewTimer(patience)
-		select {
-		case <-l.now:
-		case <-timer.C:
-		}
-		timer.Stop()
 		l.mu.Lock()
 		batch, l.pending, closing = l.pending, batch[:0], l.closing
 		l.room.Broadcast()
 		l.mu.Unlock()
-		rest := append(l.again, batch...)
-		l.again = nil
-		if l.gap.lost > 0 && len(rest) > 0 {
-			rest = append([]entry{{record: l.gap.record(rest[0].record.Time)}}, rest...)
+		rest := batch
+		if len(l.again) > 0 || l.gap.lost > 0 && len(batch) > 0 {
+			rest = append(l.again, batch...)
+			l.again = nil
+			if l.gap.lost > 0 {
+				rest = append([]entry{{record: l.gap.record(rest[0].record.Time), must: true}}, rest...)
+			}
 		}
 		for len(rest) > 0 {
 			part := rest[:min(len(rest), mostTogether)]
@@ -354,20 +284,31 @@ func (l *Ledger) write() {
 	}
 }
 
-// tell tells the result of writing records. What nobody waits for is tried again; what
-// finds no place for that is lost, and the ledger says so itself once it can be
-// written.
+// tell tells the result of writing records. What could not be written and is to be tried
+// again waits for that; what finds no place there is lost, and the ledger says so itself
+// once it can be written.
 func (l *Ledger) tell(part []entry, err error) {
+	if err == nil { // before anybody is answered: who reads then finds it
+		l.mu.Lock()
+		l.newest = l.files.Next() - 1
+		followers := l.followers
+		l.mu.Unlock()
+		for _, f := range followers {
+			signal(f)
+		}
+	}
 	lost := 0
 	for _, e := range part {
-		switch {
-		case e.kept != nil:
+		if e.kept != nil {
 			e.kept <- err
+			e.kept = nil
+		}
+		switch {
 		case e.record.Kind == Gap:
 			if err == nil {
 				l.gap = gap{}
 			}
-		case err == nil:
+		case err == nil, e.must:
 		case len(l.again) < mostPending:
 			l.again = append(l.again, e)
 		default:
@@ -380,13 +321,6 @@ func (l *Ledger) tell(part []entry, err error) {
 	if l.wrote != nil {
 		l.wrote(len(l.again), lost, err)
 	}
-	if err != nil {
-		return
-	}
-	l.mu.Lock()
-	l.holds += int64(len(part))
-	l.mu.Unlock()
-	signal(l.changed)
 }
 
 // gap is what could not be written.
@@ -404,48 +338,56 @@ func (g gap) record(at time.Time) Record {
 		tidy()
 }
 
-const (
-	insert       = "INSERT INTO records VALUES "
-	placeholders = "(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
-	fields       = 15
-	// rowsTogether is how many records one statement writes, where there are
-	// so many: far fewer calls into the database.
-	rowsTogether = 64
-)
-
+// commit writes records together, all or none.
 func (l *Ledger) commit(batch []entry) error {
-	tx, err := l.db.Begin()
+	if day := today(); l.files.Size() > l.largest || day > l.day && l.files.Next() > l.files.First() {
+		next := l.files.Next()
+		if err := l.files.Begin(head{chain: l.chain, first: next, before: l.last}.encode()); err == nil {
+			l.day = day
+		} else if l.files.Size() > 2*l.largest {
+			return err
+		}
+	}
+	next, last := l.files.Next(), l.last
+	l.buffer = l.buffer[:0]
+	for i := range batch {
+		r := &batch[i].record
+		r.Sequence = next
+		next++
+		l.hashed = appendField(l.hashed[:0], last)
+		body := len(l.hashed)
+		l.hashed = appendBody(l.hashed, *r)
+		r.Hash = hashOf(l.hashed)
+		last = r.Hash
+		l.hashed = appendField(l.hashed, last)
+		l.buffer = segments.AppendFrame(l.buffer, l.hashed[body:])
+	}
+	if err := l.files.Append(l.buffer, len(batch)); err != nil {
+		return err
+	}
+	l.last = last
+	return nil
+}
+
+// listen returns a channel that holds one whenever there are new records.
+func (l *Ledger) listen() <-chan struct{} {
+	c := make(chan struct{}, 1)
+	c <- struct{}{} // what was there before
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.followers = append(l.followers, c)
+	return c
+}
+
+// private makes a file that only its owner can read; the files that the database
+// puts beside it are as it is.
+func private(path string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = tx.Rollback() }()
-	one, many := tx.Stmt(l.one), tx.Stmt(l.many)
-	next, last, values := l.next, l.last, l.values[:0]
-	for _, e := range batch {
-		next++
-		r := e.record
-		r.Sequence = next
-		r.Hash = Hash(last, r)
-		last = r.Hash
-		values = append(values, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access, r.From,
-			r.Level, string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
-	}
-	for rest := values; len(rest) > 0; {
-		statement, n := many, rowsTogether*fields
-		if len(rest) < n {
-			statement, n = one, fields
-		}
-		if _, err := statement.Exec(rest[:n]...); err != nil {
-			return err
-		}
-		rest = rest[n:]
-	}
-	if _, err := tx.Stmt(l.newest).Exec(next, last); err != nil {
-		return err
-	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	l.next, l.last, l.values = next, last, values
-	return nil
+	return errors.Join(file.Chmod(0o600), file.Close())
 }

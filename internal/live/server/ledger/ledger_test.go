@@ -2,11 +2,12 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
+	"io"
+	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"go.uber.org/goleak"
 
 	"mellowgate/internal/live/server/ledger/pgtest"
+	"mellowgate/internal/live/server/ledger/segments"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -22,7 +24,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // keeper is what a place writes to.
 type keeper interface {
 	Keep(context.Context, Record) error
-	Note(Record) error
+	Note(Record) (Written, error)
 	Close() error
 }
 
@@ -30,43 +32,68 @@ type keeper interface {
 // each.
 type kindOfLedger struct {
 	source Source
-	open   func() keeper     // opens the ledger of the one place
-	spoil  func(text string) // runs a statement on it, as somebody who tampers
+	open   func() keeper // opens the ledger of the one place
+	// spoil changes records as somebody who tampers, and may write everything.
+	spoil  func(change func([]Record) []Record)
 	settle func(records int) // waits until so many records can be read
 }
 
 // ledgers runs a test for each kind of ledger.
 func ledgers(t *testing.T, do func(t *testing.T, k kindOfLedger)) {
-	t.Run("a file", func(t *testing.T) {
-		path := filepath.Join(t.TempDir(), "odd # name %20.db")
-		do(t, kindOfLedger{File(path), func() keeper {
-			l, err := Open(path, Options{})
-			require.NoError(t, err)
-			return l
-		}, func(text string) {
-			db, err := open(path, "")
-			require.NoError(t, err)
-			_, err = db.Exec(text)
-			require.NoError(t, errors.Join(err, db.Close()))
-		}, func(int) {}})
-	})
+	for name, indexed := range map[string]bool{"a folder": false, "a folder with its index": true} {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "odd # name %20")
+			do(t, kindOfLedger{Folder(path), func() keeper {
+				l, err := Open(path, Options{Indexed: indexed, Segment: 600})
+				require.NoError(t, err)
+				return l
+			}, func(change func([]Record) []Record) { rewritten(t, path, change) }, func(int) {}})
+		})
+	}
 	t.Run("a database", func(t *testing.T) {
 		server := pgtest.Start(t)
-		database, path := Database{URL: server.URL()}, filepath.Join(t.TempDir(), "spool.db")
-		do(t, kindOfLedger{database, func() keeper { return spool(t, path, database, 0, nil) }, func(text string) {
-			conn, err := pgx.Connect(context.Background(), server.URL())
-			require.NoError(t, err)
-			_, err = conn.Exec(context.Background(), text)
-			require.NoError(t, errors.Join(err, conn.Close(context.Background())))
-		}, func(n int) { settled(t, database, n) }})
+		database, path := Database{URL: server.URL()}, filepath.Join(t.TempDir(), "records")
+		do(t, kindOfLedger{database, func() keeper { return spool(t, path, database, 0, nil) },
+			func(change func([]Record) []Record) {
+				ctx := context.Background()
+				records := change(all(t, database, Filter{byChain: true}))
+				conn, err := pgx.Connect(ctx, server.URL())
+				require.NoError(t, err)
+				_, err = conn.Exec(ctx, "DELETE FROM records")
+				require.NoError(t, err)
+				for _, r := range records {
+					require.NoError(t, database.write(ctx, conn, "north-host", []Record{r}))
+				}
+				require.NoError(t, conn.Close(ctx))
+			}, func(n int) { settled(t, database, n) }})
 	})
 }
 
-func spool(t *testing.T, path string, d Database, most int64, say func(string)) *Spool {
+// rewritten writes the records of a folder again, changed, in one file.
+func rewritten(t *testing.T, dir string, change func([]Record) []Record) {
+	records := change(all(t, Folder(dir), Filter{byChain: true}))
+	files, err := segments.List(dir)
+	require.NoError(t, err)
+	for _, f := range files {
+		require.NoError(t, os.Remove(f.Path))
+	}
+	first := head{chain: "none", first: 1}
+	if len(records) > 0 {
+		first = head{chain: records[0].Chain, first: records[0].Sequence}
+	}
+	w, err := segments.Create(dir, first.first, first.encode(), true)
+	require.NoError(t, err)
+	for _, r := range records {
+		require.NoError(t, w.Append(segments.AppendFrame(nil, appendField(appendBody(nil, r), r.Hash)), 1))
+	}
+	require.NoError(t, w.Close())
+}
+
+func spool(t *testing.T, path string, d Database, most int, say func(string)) *Forwarded {
 	if say == nil {
 		say = func(string) {}
 	}
-	s, err := OpenSpool(path, Options{Most: most}, d, "north-host", say)
+	s, err := OpenForwarded(path, Options{Segment: 4 << 10}, int(most), d, "north-host", say)
 	require.NoError(t, err)
 	return s
 }
@@ -146,102 +173,21 @@ func TestFiltersChoose(t *testing.T) {
 	})
 }
 
-func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
-	t.Parallel()
-	ledgers(t, func(t *testing.T, k kindOfLedger) {
-		l := k.open()
-		for i := range 11 {
-			require.NoError(t, l.Keep(context.Background(),
-				Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i), Command: "look"}))
-		}
-		require.NoError(t, l.Close())
-		k.spoil("CREATE TABLE saved AS SELECT * FROM records")
-		for _, c := range []struct {
-			name, spoil string
-			at          []int64
-			says        string
-		}{
-			{"nothing", "SELECT 1", nil, ""},
-			{"changed", "UPDATE records SET person = 'someone' WHERE sequence = 5", []int64{5},
-				"record 5 is not as it was written"},
-			{"a changed time", "UPDATE records SET time = time + 1 WHERE sequence = 7", []int64{7}, "record 7 is not"},
-			{"taken out", "DELETE FROM records WHERE sequence = 5", []int64{6}, "record 5 is missing"},
-			{"several out", "DELETE FROM records WHERE sequence BETWEEN 3 AND 6", []int64{7}, "records 3 to 6 are missing"},
-			{"moved", "UPDATE records SET sequence = -1 WHERE sequence = 4; UPDATE records SET sequence = 4 WHERE sequence = " +
-				"5; UPDATE records SET sequence = 5 WHERE sequence = -1",
-				[]int64{4, 5, 6}, "record 4 is not"},
-			{"taken out, and closed up",
-				"DELETE FROM records WHERE sequence = 10; UPDATE records SET sequence = 10 WHERE sequence = 11", []int64{10, 11},
-				"record 10 is not"},
-			{"cut off", "DELETE FROM records WHERE sequence > 8", []int64{11}, "records 9 to 11 are missing at the end"},
-			{"the last one out", "DELETE FROM records WHERE sequence = 11", []int64{11}, "record 11 is missing at the end"},
-		} {
-			k.spoil(c.spoil)
-			p, err := Verify(context.Background(), k.source)
-			require.NoError(t, err)
-			var at []int64
-			for _, b := range p.Breaks {
-				at = append(at, b.Sequence)
-			}
-			require.Equal(t, c.at, at, "%s: %v", c.name, p.Breaks)
-			if c.says != "" {
-				require.Contains(t, p.Breaks[0].What, c.says, c.name)
-			}
-			k.spoil("DELETE FROM records; INSERT INTO records SELECT * FROM saved")
-		}
-	})
-}
+// zeros never ends.
+type zeros struct{}
 
-func TestAFileThatIsNoLedgerIsSaidToBeNone(t *testing.T) {
-	t.Parallel()
-	dir := t.TempDir()
-	require.ErrorContains(t, File(filepath.Join(dir, "none.db")).Read(context.Background(), Filter{}, nil),
-		"there is no ledger here")
-	_, err := Open(dir, Options{})
-	require.ErrorContains(t, err, "cannot be used")
-}
-
-func TestAFileOfTheFirstVersionIsTakenOn(t *testing.T) {
-	t.Parallel()
-	path := filepath.Join(t.TempDir(), "ledger.db")
-	db, err := sql.Open("sqlite", path)
-	require.NoError(t, err)
-	_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL,
-		device TEXT NOT NULL, access TEXT NOT NULL, source TEXT NOT NULL, level INTEGER NOT NULL, result TEXT NOT NULL, command TEXT NOT NULL, reason TEXT NOT NULL,
-		session TEXT NOT NULL, protocol TEXT NOT NULL, hash TEXT NOT NULL)`)
-	require.NoError(t, err)
-	first := Record{Time: time.Unix(1, 0), Kind: Login, Person: "ines", Sequence: 1}
-	first.Hash = Hash("", first)
-	_, err = db.Exec(insert+placeholders, 1, first.Time.UnixNano(), "", "login", "ines", "", "", "", 0, "", "", "", "", "",
-		first.Hash)
-	require.NoError(t, errors.Join(err, db.Close()))
-	require.Len(t, all(t, File(path), Filter{}), 1, "it can be read as it is")
-	p, err := Verify(context.Background(), File(path))
-	require.NoError(t, err)
-	require.Empty(t, p.Breaks)
-
-	l, err := Open(path, Options{})
-	require.NoError(t, err)
-	require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(2, 0), Kind: Login, Person: "ines"}))
-	require.NoError(t, l.Close())
-	p, err = Verify(context.Background(), File(path))
-	require.NoError(t, err)
-	require.Empty(t, p.Breaks)
-	require.EqualValues(t, 2, p.Chains[0].Sequence)
-
-	db, err = sql.Open("sqlite", path)
-	require.NoError(t, err)
-	_, err = db.Exec("PRAGMA user_version = 99")
-	require.NoError(t, errors.Join(err, db.Close()))
-	_, err = Open(path, Options{})
-	require.ErrorContains(t, err, "newer version of this program")
-}
+func (zeros) Read(b []byte) (int, error) { return len(b), nil }
 
 func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	t.Parallel()
+	disk := t.TempDir()
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=8m,mode=0700"); err != nil {
+		t.Skip("no disk of a small size can be made here: ", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(disk, syscall.MNT_DETACH) })
 	var mu sync.Mutex
 	waiting, lost := 0, 0
-	path := filepath.Join(t.TempDir(), "ledger.db")
+	path := filepath.Join(disk, "records")
 	l, err := Open(path, Options{Wrote: func(wait, n int, _ error) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -249,37 +195,38 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look"}))
-	var pages int
-	require.NoError(t, l.db.QueryRow("PRAGMA page_count").Scan(&pages))
-	_, err = l.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages+2))
+	ballast := filepath.Join(disk, "ballast")
+	file, err := os.Create(ballast)
 	require.NoError(t, err)
-	kept := 1
-	for err = nil; err == nil && kept < 10000; kept++ {
+	_, err = io.Copy(file, zeros{})
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	require.NoError(t, file.Close())
+	kept := 0
+	for err = nil; err == nil; kept++ { // the last page of the file has room still
 		err = l.Keep(context.Background(), Record{Kind: Command, Command: fmt.Sprintf("set line %0200d", kept)})
 	}
-	require.ErrorContains(t, err, "full")
-	kept--
+	require.ErrorIs(t, err, syscall.ENOSPC)
 	const over = 3
 	for n := range mostPending + over {
-		require.NoError(t, l.Note(Record{Time: time.Unix(int64(n), 0), Node: "tern", Kind: Login,
-			Command: fmt.Sprintf("%0300d", n)}))
+		_, err := l.Note(Record{Time: time.Unix(int64(n), 0), Node: "tern", Kind: Login, Command: fmt.Sprintf("%0300d", n)})
+		require.NoError(t, err)
 	}
 	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return lost == over }, 20*time.Second,
 		time.Millisecond)
-	require.ErrorContains(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look"}), "full",
+	require.ErrorIs(t, l.Keep(context.Background(), Record{Kind: Command, Command: fmt.Sprintf("%0300d", 1)}),
+		syscall.ENOSPC,
 		"what somebody waits for is not kept for later")
-	_, err = l.db.Exec("PRAGMA max_page_count = 1000000")
-	require.NoError(t, err)
+	require.NoError(t, os.Remove(ballast))
 	require.NoError(t, l.Keep(context.Background(), Record{Kind: Command, Command: "look again"}),
 		"with room again it goes on")
 	require.NoError(t, l.Close())
-	p, err := Verify(context.Background(), File(path))
+	p, err := Verify(context.Background(), Folder(path))
 	require.NoError(t, err)
 	require.Empty(t, p.Breaks)
 	require.EqualValues(t, kept+mostPending+1+1, p.Records, "those that waited, what came then, and what is missing")
 	require.Zero(t, waiting)
-	gaps := all(t, File(path), Filter{Kinds: []string{string(Gap)}})
+	gaps := all(t, Folder(path), Filter{Kinds: []string{string(Gap)}})
 	require.Len(t, gaps, 1)
 	require.Equal(t, "tern", gaps[0].Node)
-	require.Regexp(t, `^3 decisions since 1970-01-01T\d\d:\d\d:\d\dZ are missing here: .*full`, gaps[0].Reason)
+	require.Regexp(t, `^3 decisions since 1970-01-01T\d\d:\d\d:\d\dZ are missing here: .*no space left`, gaps[0].Reason)
 }

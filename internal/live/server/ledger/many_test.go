@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +10,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/evidence"
 )
 
 // manyRecords is how many records the benchmarks read among; MELLOWGATE_RECORDS
@@ -25,26 +26,34 @@ func manyRecords() int {
 // many makes a ledger of many records: 400 people on 2,000 devices over 90 days,
 // of every hundred records 10 logins, 1 of them refused, 20 of sessions, and
 // the rest commands.
-func many(b *testing.B) (File, time.Time) {
-	path := filepath.Join(b.TempDir(), "ledger.db")
-	l, err := Open(path, Options{Passing: true})
+func many(b *testing.B) (Folder, time.Time) {
+	path := filepath.Join(b.TempDir(), "records")
+	l, err := Open(path, Options{Indexed: true})
 	require.NoError(b, err)
+	now, n := time.Now(), manyRecords()
+	for i := range n {
+		r := Record{Time: now.Add(-time.Duration(n-i) * 90 * 24 * time.Hour / time.Duration(n)), Node: "tern", Kind: Command,
+			Person: fmt.Sprint("person-", i*7919%400), Device: fmt.Sprint("device-", i*104729%2000), Access: "ssh",
+			From: "192.0.2.1", Level: 15, Result: evidence.Recorded, Session: fmt.Sprint("s", i/100), Protocol: "tacacs",
+			Command: "look settings"}
+		switch part := i % 100; {
+		case part == 0:
+			r.Kind, r.Result, r.Command, r.Reason = Login, evidence.Refused, "", "wrong-password: the password is wrong"
+		case part < 10:
+			r.Kind, r.Result, r.Command = Login, evidence.Accepted, ""
+		case part < 20:
+			r.Kind, r.Command = SessionStart, ""
+		case part < 30:
+			r.Kind, r.Command = SessionStop, ""
+		}
+		_, err := l.Note(r)
+		require.NoError(b, err)
+	}
+	for l.Behind() > 0 || l.Newest() < int64(n) {
+		time.Sleep(10 * time.Millisecond)
+	}
 	require.NoError(b, l.Close())
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=synchronous(OFF)")
-	require.NoError(b, err)
-	now := time.Now()
-	n := manyRecords()
-	_, err = db.Exec(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < ?)
-		INSERT INTO records SELECT i, ? - (? - i) * ?, 'tern',
-		CASE WHEN i % 100 < 10 THEN 'login' WHEN i % 100 < 20 THEN 'session-start' WHEN i % 100 < 30 THEN 'session-stop' ELSE 'command' END,
-		'person-' || (i * 7919 % 400), 'device-' || (i * 104729 % 2000), 'ssh', '192.0.2.1', 15, CASE WHEN i % 100 = 0 THEN 'refuse' ELSE 'recorded' END,
-		CASE WHEN i % 100 < 30 THEN '' ELSE 'look settings' END, CASE WHEN i % 100 = 0 THEN 'wrong-password: the password is wrong' ELSE '' END, 's' || (i / 100), 'tacacs', 'hash' FROM n`,
-		n, now.UnixNano(), n, int64(90*24*time.Hour)/int64(n))
-	require.NoError(b, err)
-	_, err = db.Exec(`ANALYZE`)
-	require.NoError(b, err)
-	require.NoError(b, db.Close())
-	return File(path), now
+	return Folder(path), now
 }
 
 // What an administrator asks of a ledger of months, each as the program asks it.
@@ -72,6 +81,18 @@ func BenchmarkQuestions(b *testing.B) {
 			require.NoError(b, err)
 			return len(all)
 		}},
+		{"verify", func() int {
+			p, err := Verify(ctx, from)
+			require.NoError(b, err)
+			require.Empty(b, p.Breaks)
+			return int(p.Records)
+		}},
+		{"what each person typed", func() int {
+			all, err := Works(ctx, from, Filter{})
+			require.NoError(b, err)
+			return len(all)
+		}},
+		{"everything", read(Filter{})},
 		{"sessions of a day", func() int {
 			all, err := Sessions(ctx, from, Filter{Since: now.Add(-24 * time.Hour)})
 			require.NoError(b, err)

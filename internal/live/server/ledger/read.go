@@ -2,13 +2,12 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
-	"os"
+	"slices"
 	"strings"
 	"time"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 )
 
@@ -26,11 +25,6 @@ type Filter struct {
 	beyond  int64
 	people  []string // the spellings of Person in the ledger; empty: that one
 }
-
-// everybody gives each name in the records once, by steps through their index.
-const everybody = `WITH RECURSIVE each(name) AS (SELECT min(person) FROM records UNION ALL
-	SELECT (SELECT min(person) FROM records WHERE person > each.name) FROM each WHERE each.name IS NOT NULL)
-	SELECT name FROM each WHERE name IS NOT NULL`
 
 // mostSpellings is how many spellings of a name are looked for; databases take no
 // more values in a question.
@@ -56,7 +50,35 @@ func (f *Filter) spelled(names interface {
 	return names.Err()
 }
 
-// Source is a ledger that can be read while it is written elsewhere: the File
+// chooser returns what tells whether the filter chooses a record; Last is not looked at.
+func (f Filter) chooser() func(Record) bool {
+	folded := site.FoldedName(f.Person)
+	spelled := map[string]bool{}
+	is := func(name string) bool {
+		same, known := spelled[name]
+		if !known {
+			same = site.FoldedName(name) == folded
+			if len(spelled) < mostSpellings {
+				spelled[name] = same
+			}
+		}
+		return same
+	}
+	return func(r Record) bool {
+		return (f.Device == "" || r.Device == f.Device) &&
+			(f.Person == "" || is(r.Person)) &&
+			(len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(r.Kind))) &&
+			(f.Since.IsZero() || !r.Time.Before(f.Since)) &&
+			(f.Until.IsZero() || r.Time.Before(f.Until)) &&
+			(!f.Refused || r.Result == evidence.Refused) &&
+			(!f.Sessions || slices.Contains(ofSessions, r.Kind))
+	}
+}
+
+// ofSessions are the kinds that Sessions chooses.
+var ofSessions = []Kind{SessionStart, SessionStop, System}
+
+// Source is a ledger that can be read while it is written elsewhere: the Folder
 // of one place, or the Database of many.
 type Source interface {
 	// Read calls do for every record that the filter chooses, oldest first.
@@ -65,37 +87,29 @@ type Source interface {
 	Heads(ctx context.Context) ([]Head, error)
 }
 
-// Head is the end of a chain.
-type Head struct {
-	Chain    string `json:"chain"`
-	Host     string `json:"host"` // where it is written, "" where that is not noted
-	Sequence int64  `json:"newest"`
-	Hash     string `json:"last"`
-}
-
 // columns are the fields of a record as they are read, after the chain.
 const columns = "time, node, kind, person, device, access, source, level, result, " +
-	"command, reason, session, protocol, sequence, hash"
+	"command, reason, session, protocol, rule, returned, sequence, hash"
 
 // scan reads a record of columns.
 func scan(rows interface{ Scan(...any) error }) (Record, error) {
 	var r Record
 	var at int64
 	err := rows.Scan(&r.Chain, &at, &r.Node, &r.Kind, &r.Person, &r.Device, &r.Access, &r.From, &r.Level, &r.Result,
-		&r.Command, &r.Reason, &r.Session, &r.Protocol, &r.Sequence, &r.Hash)
+		&r.Command, &r.Reason, &r.Session, &r.Protocol, &r.Rule, &r.Returned, &r.Sequence, &r.Hash)
 	r.Time = time.Unix(0, at).UTC()
 	return r, err
 }
 
-// query builds the question for records: the chain as given, the order by the
-// columns of order; placeholder gives the nth one, from 1.
-func (f Filter) query(chain, order string, placeholder func(int) string) (string, []any) {
+// query builds the question for records in a database, in the order of the columns of
+// order.
+func (f Filter) query(order string) (string, []any) {
 	var parts []string
 	var args []any
 	add := func(part string, values ...any) {
 		for _, v := range values {
 			args = append(args, v)
-			part = strings.Replace(part, "?", placeholder(len(args)), 1)
+			part = strings.Replace(part, "?", fmt.Sprintf("$%d", len(args)), 1)
 		}
 		parts = append(parts, part)
 	}
@@ -113,9 +127,7 @@ func (f Filter) query(chain, order string, placeholder func(int) string) (string
 		add("person = ?", f.Person)
 	}
 	if f.chain != "" {
-		if chain == "chain" { // a file has one chain
-			add("chain = ?", f.chain)
-		}
+		add("chain = ?", f.chain)
 		add("sequence > ?", f.beyond)
 	}
 	if f.Device != "" {
@@ -140,88 +152,10 @@ func (f Filter) query(chain, order string, placeholder func(int) string) (string
 	if len(parts) > 0 {
 		where = " WHERE " + strings.Join(parts, " AND ")
 	}
-	query := "SELECT " + chain + " AS chain, " + columns + " FROM records" + where
+	query := "SELECT chain, " + columns + " FROM records" + where
 	if f.Last > 0 {
 		newest := strings.ReplaceAll(order, ",", " DESC,") + " DESC"
 		query = "SELECT * FROM (" + query + " ORDER BY " + newest + " LIMIT " + fmt.Sprint(f.Last) + ") AS newest"
 	}
 	return query + " ORDER BY " + order, args
-}
-
-// File is the ledger in a file, by its path.
-type File string
-
-func (f File) open() (*sql.DB, error) {
-	if _, err := os.Stat(string(f)); err != nil {
-		return nil, fmt.Errorf("%s: there is no ledger here", string(f))
-	}
-	return open(string(f), "&mode=ro")
-}
-
-// Read calls do for every record that the filter chooses, oldest first.
-func (f File) Read(ctx context.Context, which Filter, do func(Record) error) error {
-	db, err := f.open()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = db.Close() }()
-	chain := "''"
-	if version, err := versionOf(db); err == nil && version > 0 {
-		chain = "(SELECT chain FROM head)"
-	}
-	order := "time, sequence"
-	if which.byChain {
-		order = "sequence"
-	}
-	if which.Person != "" {
-		names, err := db.QueryContext(ctx, everybody)
-		if err == nil {
-			err = errors.Join(which.spelled(names), names.Close())
-		}
-		if err != nil {
-			return fmt.Errorf("%s: this is no ledger that can be read: %w", string(f), err)
-		}
-	}
-	query, args := which.query(chain, order, func(int) string { return "?" })
-	rows, err := db.QueryContext(ctx, query, args...)
-	if err != nil {
-		return fmt.Errorf("%s: this is no ledger that can be read: %w", string(f), err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		r, err := scan(rows)
-		if err != nil {
-			return fmt.Errorf("%s: a record cannot be read: %w", string(f), err)
-		}
-		if err := do(r); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-// Heads returns the newest record as the file notes it; none for a file of before
-// that was noted.
-func (f File) Heads(ctx context.Context) ([]Head, error) {
-	db, err := f.open()
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = db.Close() }()
-	var h Head
-	version, err := versionOf(db)
-	if err != nil || version == 0 {
-		return nil, err
-	}
-	err = db.QueryRowContext(ctx, `SELECT chain, sequence, hash FROM head`).Scan(&h.Chain, &h.Sequence, &h.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	return []Head{h}, err
-}
-
-// versionOf returns the version of a file's tables.
-func versionOf(db *sql.DB) (version int, err error) {
-	err = db.QueryRow(`PRAGMA user_version`).Scan(&version)
-	return version, err
 }

@@ -184,7 +184,9 @@ func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) e
 		read[h.Chain] = h.Sequence
 	}
 	err = from.Read(ctx, f, func(r Record) error {
-		read[r.Chain] = max(read[r.Chain], r.Sequence)
+		if r.Sequence > read[r.Chain] { // it came meanwhile: it is new
+			return nil
+		}
 		return do(r)
 	})
 	f.Last, f.Since, f.byChain = 0, time.Time{}, true

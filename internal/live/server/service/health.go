@@ -16,6 +16,7 @@ const (
 	TroubleEvidence = "evidence" // events, traces or logs cannot be written
 	TroubleLedger   = "ledger"   // decisions or records cannot be written
 	TroubleAddress  = "address"  // the host name of a server has no address
+	TroubleRoom     = "room"     // the disk with the records is nearly full
 )
 
 // Health is what is wrong with a service that runs, for a monitor. Any goroutine may
@@ -30,8 +31,8 @@ func newHealth() *Health {
 	h := &Health{troubles: map[string]string{}, gauge: prometheus.NewGaugeVec(prometheus.GaugeOpts{
 		Name: "mellowgate_trouble",
 		Help: "1 while this goes wrong: the site is not taken, evidence or the ledger cannot be " +
-			"written, the host name of a server has no address."}, []string{"what"})}
-	for _, what := range []string{TroubleSite, TroubleEvidence, TroubleLedger, TroubleAddress} {
+			"written, the host name of a server has no address, the disk is nearly full."}, []string{"what"})}
+	for _, what := range []string{TroubleSite, TroubleEvidence, TroubleLedger, TroubleAddress, TroubleRoom} {
 		h.gauge.WithLabelValues(what).Set(0)
 	}
 	return h

@@ -13,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/live/server/ledger"
 )
 
 // Metrics counts what a service answers, and gives it to a monitor over HTTP:
@@ -22,6 +23,9 @@ type Metrics struct {
 	Health   *Health
 	answers  *prometheus.CounterVec
 	ends     *prometheus.GaugeVec // of certificates, by server
+	heads    *prometheus.GaugeVec // signed, by chain
+	free     prometheus.Gauge
+	room     prometheus.Gauge
 	registry *prometheus.Registry
 	server   *http.Server
 	ended    chan struct{}
@@ -34,8 +38,15 @@ func NewMetrics() *Metrics {
 			Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
 			[]string{"server", "protocol", "question", "answer", "reason"}),
 		ends: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_certificate_end_timestamp_seconds",
-			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{"server"})}
-	m.registry.MustRegister(m.answers, m.ends, m.Health.gauge, collectors.NewGoCollector(),
+			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{"server"}),
+		heads: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_ledger_head",
+			Help: "The number of the newest record that was signed, with its hash and signature."},
+			[]string{"chain", "last", "key", "signature"}),
+		free: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_disk_free_bytes",
+			Help: "Octets that are free on the disk with the records."}),
+		room: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_disk_bytes",
+			Help: "Octets of the disk with the records."})}
+	m.registry.MustRegister(m.answers, m.ends, m.heads, m.free, m.room, m.Health.gauge, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -45,6 +56,25 @@ func (m *Metrics) Waiting(now func() int64) {
 	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting",
 		Help: "Records that are safe on this disk and wait for the ledger's database."},
 		func() float64 { return float64(now()) }))
+}
+
+// Behind lets a monitor read how many records are not in the index yet.
+func (m *Metrics) Behind(now func() int64) {
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_index_behind_records",
+		Help: "Records that are safe on disk and not in the index of the ledger yet."},
+		func() float64 { return float64(now()) }))
+}
+
+// Room is how much of the disk with the records is free.
+func (m *Metrics) Room(free, all uint64) {
+	m.free.Set(float64(free))
+	m.room.Set(float64(all))
+}
+
+// Head is the newest record that was signed.
+func (m *Metrics) Head(h ledger.Head) {
+	m.heads.Reset()
+	m.heads.WithLabelValues(h.Chain, h.Hash, h.Key, h.Sign).Set(float64(h.Sequence))
 }
 
 // Certificates are the ends of the certificates in use from now on, by server.

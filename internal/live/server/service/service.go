@@ -45,6 +45,8 @@ type Options struct {
 	Directory func(*site.Server) ldap.Reach
 	// Hinder is for a lab: what it puts in the way of a server. Default: nothing.
 	Hinder func(server string, client netip.Addr) gate.Hindrance
+	// Head is given the newest record, signed, now and then. Default: nobody is.
+	Head func(ledger.Head)
 	// Say is told what an administrator should know of the service itself.
 	// Default: nobody is.
 	Say func(string)
@@ -65,6 +67,8 @@ type Service struct {
 	Capture *capture.Writer
 	Metrics *Metrics
 	ledger  book
+	records string // the folder of the records
+	keeping *keeping
 	traffic *os.File
 	ends    *ends
 	say     func(string)
@@ -102,10 +106,12 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 		size = options.Traffic
 	}
 	if err := v.record(folder, size); err != nil {
+		v.keeping.close()
 		return nil, errors.Join(err, v.ledger.Close())
 	}
 	used, err := folder.UsedCodes()
 	if err != nil {
+		v.keeping.close()
 		return nil, errors.Join(err, v.closeTraffic(), v.ledger.Close())
 	}
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
@@ -122,32 +128,60 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	return v, nil
 }
 
-// openLedger opens the ledger that the site wants: a file, or a database with a
-// spool before it.
+// openLedger opens the ledger that the site wants: a folder, and before a database too.
 func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder, options Options) (book, error) {
-	o := ledger.Options{Passing: options.Passing, Wrote: v.wrote(options.Say)}
+	o := ledger.Options{Passing: options.Passing, Wrote: v.wrote(options.Say), Say: options.Say}
 	as := s.Service.Ledger
-	if as.Database == "" {
-		return ledger.Open(folder.LedgerFile(as.File), o)
-	}
-	if _, err := os.Stat(folder.Ledger()); err == nil {
-		options.Say(fmt.Sprintf("%s holds the records from before the database; they stay there: move it to a folder of its "+
-			"own, and read it with mellowgate ledger -state THAT-FOLDER", folder.Ledger()))
-	}
-	to := ledger.Database{URL: as.Database}
-	if as.Key != nil {
-		to.Password = keys[as.Key.Name]
-	}
+	earlier, waiting := folder.EarlierRecords()
 	host, err := os.Hostname()
 	if err != nil {
 		return nil, err
 	}
-	o.Most = int64(as.Spool)
-	spool, err := ledger.OpenSpool(folder.Spool(), o, to, host, options.Say)
-	if err == nil {
-		v.Metrics.Waiting(spool.Holds)
+	var kept book
+	var l *ledger.Ledger
+	if as.Database == "" {
+		v.records, o.Indexed = folder.RecordsAt(as.Folder), !options.Passing
+		if err := ledger.TakeOver(earlier, v.records, options.Say); err != nil {
+			return nil, err
+		}
+		if l, err = ledger.Open(v.records, o); err != nil {
+			return nil, err
+		}
+		kept = l
+		v.Metrics.Behind(l.Behind)
+	} else {
+		v.records = folder.Forwarding()
+		if err := ledger.TakeOver(waiting, v.records, options.Say); err != nil {
+			return nil, err
+		}
+		for _, before := range []string{earlier, folder.Records()} {
+			if _, err := os.Stat(before); err == nil {
+				options.Say(fmt.Sprintf("%s holds the records from before the database; they stay there: move it to a folder of "+
+					"its own, and read it with mellowgate ledger -state THAT-FOLDER", before))
+			}
+		}
+		to := ledger.Database{URL: as.Database}
+		if as.Key != nil {
+			to.Password = keys[as.Key.Name]
+		}
+		f, err := ledger.OpenForwarded(v.records, o, as.Spool, to, host, options.Say)
+		if err != nil {
+			return nil, err
+		}
+		kept, l = f, f.Ledger
+		v.Metrics.Waiting(f.Waiting)
 	}
-	return spool, err
+	if options.Passing {
+		return kept, nil
+	}
+	to := s.Service.Keep.To
+	if to != "" {
+		to = folder.RecordsAt(to)
+	}
+	if err := v.keep(l, s.Service.Keep, to, as.Database == "", options, host); err != nil {
+		return nil, errors.Join(err, kept.Close())
+	}
+	return kept, nil
 }
 
 // wrote is told how writing to the ledger goes, and says so once for each time that it
@@ -176,6 +210,7 @@ func (v *Service) wrote(say func(string)) func(waiting, lost int, err error) {
 func (v *Service) Close() error {
 	v.Shutdown()
 	v.ends.close()
+	v.keeping.close()
 	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
 }
 

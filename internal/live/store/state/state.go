@@ -1,7 +1,7 @@
 // Package state is the folder in which a running lab or service leaves its
 // evidence: where everything is (places.json), the servers' decisions
 // (events.jsonl), the devices' walks (traces/DEVICE.jsonl), the packets
-// (traffic.pcapng) and the records (ledger.db). Files that grow are bounded: what
+// (traffic.pcapng) and the records (the folder records). Files that grow are bounded: what
 // came before lies under the same name in the folder older. It is the one place
 // that knows the names in that folder.
 package state
@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -54,8 +53,10 @@ const (
 	olderDir        = "older" // what came before, of files that are bounded
 	hostsFile       = "known_hosts"
 	certificatesDir = "certificates"
-	ledgerFile      = "ledger.db"
-	spoolFile       = "spool.db"
+	recordsDir      = "records"
+	forwardingDir   = "waiting-records"
+	ledgerFile      = "ledger.db"       // the records, as an earlier version kept them
+	spoolFile       = "spool.db"        // and those that waited for a database
 	ownFile         = "own.jsonl"       // what this program asked by itself, as a device
 	codesFile       = "used-codes.json" // the newest one-time code of each person that was used
 	previous        = "previous"        // the evidence of the run before
@@ -67,8 +68,11 @@ const (
 var ours = []string{placesFile, eventsFile, ownFile, tracesDir, logsDir, countersDir, trafficFile, olderDir, hostsFile,
 	certificatesDir}
 
-var ledgerFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", spoolFile, spoolFile + "-wal",
-	spoolFile + "-shm", codesFile, codesFile + ".new"}
+var ledgerFiles = []string{recordsDir, forwardingDir, codesFile, codesFile + ".new"}
+
+// earlierFiles are those of the ledger of an earlier version.
+var earlierFiles = []string{ledgerFile, ledgerFile + "-wal", ledgerFile + "-shm", ledgerFile + ".before", spoolFile,
+	spoolFile + "-wal", spoolFile + "-shm", spoolFile + ".before", recordsDir + ".new"}
 
 // Create makes a state folder for a new run. The evidence of an earlier run in
 // it is moved to its folder previous; its ledger goes on, and so do the files
@@ -82,12 +86,13 @@ func Create(dir string, kept ...string) (*Folder, error) {
 	f.made = err != nil
 	for _, e := range entries {
 		if e.Name() != previous && e.Name() != earlier && e.Name() != lockFile && !slices.Contains(ours, e.Name()) &&
-			!slices.Contains(ledgerFiles, e.Name()) &&
-			!isKept(e.Name(), kept) {
+			!slices.Contains(ledgerFiles, e.Name()) && !slices.Contains(earlierFiles, e.Name()) &&
+			!f.isKept(e.Name(), kept) {
 			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir,
 				e.Name())
 		}
-		f.hadLedger = f.hadLedger || e.Name() == ledgerFile || e.Name() == spoolFile || e.Name() == codesFile
+		f.hadLedger = f.hadLedger || e.Name() == recordsDir || e.Name() == forwardingDir || e.Name() == codesFile ||
+			slices.Contains(earlierFiles, e.Name())
 	}
 	if err := f.take(); err != nil {
 		return nil, err
@@ -186,12 +191,16 @@ func (f *Folder) take() error {
 	return nil
 }
 
-// isKept reports whether a file is one of those kept, or a ledger under another
-// name, which the site has given it once; or lies beside one as a database does
-// it.
-func isKept(name string, kept []string) bool {
-	name = strings.TrimSuffix(strings.TrimSuffix(name, "-wal"), "-shm")
-	return slices.Contains(kept, name) || filepath.Ext(name) == filepath.Ext(ledgerFile)
+// isKept reports whether a file is one of those kept, or a folder of records under
+// another name, which the site has given it once.
+func (f *Folder) isKept(name string, kept []string) bool {
+	if slices.Contains(kept, name) {
+		return true
+	}
+	inside, err := os.ReadDir(filepath.Join(f.Dir, name))
+	return err == nil && slices.ContainsFunc(inside, func(e fs.DirEntry) bool {
+		return filepath.Ext(e.Name()) == ".records"
+	})
 }
 
 // move moves the files of one run from a folder to another, in place of any
@@ -228,7 +237,7 @@ func (f *Folder) Abandon() {
 	}
 	if !f.hadLedger {
 		for _, name := range ledgerFiles {
-			_ = os.Remove(filepath.Join(f.Dir, name))
+			_ = os.RemoveAll(filepath.Join(f.Dir, name))
 		}
 	}
 	_ = move(filepath.Join(f.Dir, previous), f.Dir)
@@ -249,23 +258,32 @@ func Open(dir string) (*Folder, error) {
 	return f, nil
 }
 
-// Ledger returns the path of the ledger, where the site names no other.
-func (f *Folder) Ledger() string { return f.LedgerFile("") }
+// Records returns the path of the folder of the records, where the site names no other.
+func (f *Folder) Records() string { return f.RecordsAt("") }
 
-// LedgerIn returns the path of the ledger that a folder holds, be it one of a run
+// Forwarding returns the path of the records that go on to a database.
+func (f *Folder) Forwarding() string { return filepath.Join(f.Dir, forwardingDir) }
+
+// RecordsIn returns the path of the records that a folder holds, be it one of a run
 // or another one.
-func LedgerIn(dir string) string { return filepath.Join(dir, ledgerFile) }
+func RecordsIn(dir string) string { return filepath.Join(dir, recordsDir) }
 
-// LedgerFile returns the path of the ledger in a file that a site names: within
-// the folder, unless the path is absolute.
-func (f *Folder) LedgerFile(name string) string {
+// RecordsAt returns the path of the folder of records that a site names: within
+// the state folder, unless the path is absolute.
+func (f *Folder) RecordsAt(name string) string {
 	switch {
 	case name == "":
-		name = ledgerFile
+		name = recordsDir
 	case filepath.IsAbs(name):
 		return name
 	}
 	return filepath.Join(f.Dir, name)
+}
+
+// EarlierRecords returns the paths of the files in which an earlier version kept records:
+// all of them, and those that waited for a database.
+func (f *Folder) EarlierRecords() (all, waiting string) {
+	return filepath.Join(f.Dir, ledgerFile), filepath.Join(f.Dir, spoolFile)
 }
 
 // UsedCodes reads the newest one-time codes that were used, by person and time
@@ -298,9 +316,6 @@ func (f *Folder) KeepCodes(used map[string]int64) error {
 	}
 	return os.Rename(path+".new", path)
 }
-
-// Spool returns the path of the records that wait for a database.
-func (f *Folder) Spool() string { return filepath.Join(f.Dir, spoolFile) }
 
 // KnownHosts returns the path of the devices' SSH keys, in the form that an SSH
 // client reads.

@@ -18,7 +18,7 @@ import (
 func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T) {
 	t.Parallel()
 	server := pgtest.Start(t)
-	database, path := Database{URL: server.URL()}, filepath.Join(t.TempDir(), "spool.db")
+	database, path := Database{URL: server.URL()}, filepath.Join(t.TempDir(), "records")
 	var mu sync.Mutex
 	var said []string
 	s := spool(t, path, database, 1500, func(text string) {
@@ -52,7 +52,7 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 	require.NoError(t, s.Close(), "it does not wait for a database that is away")
 
 	s = spool(t, path, database, 1500, func(string) {})
-	require.EqualValues(t, 900, s.Holds(), "nothing is lost by a restart")
+	require.EqualValues(t, 900, s.Waiting(), "nothing is lost by a restart")
 	keep(1000, 1600)
 	require.ErrorIs(t, s.Keep(context.Background(), Record{Kind: Command}), ErrFull,
 		"beyond the bound nothing is kept, and so nothing is answered")
@@ -78,9 +78,9 @@ func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
 	var keeping sync.WaitGroup
 	var mu sync.Mutex
 	kept := map[string]bool{}
-	var nodes []*Spool
+	var nodes []*Forwarded
 	for node := range 2 { // two nodes write one ledger
-		s := spool(t, filepath.Join(t.TempDir(), "spool.db"), database, 1_000_000, nil)
+		s := spool(t, filepath.Join(t.TempDir(), "records"), database, 1_000_000, nil)
 		nodes = append(nodes, s)
 		for worker := range 4 {
 			keeping.Go(func() {
@@ -129,7 +129,7 @@ func TestADatabaseThatComesAndGoesUnderLoadLosesNothing(t *testing.T) {
 func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
 	t.Parallel()
 	server := pgtest.Start(t, "host all keeper 127.0.0.0/8 scram-sha-256")
-	admin := spool(t, filepath.Join(t.TempDir(), "spool.db"), Database{URL: server.URL()}, 10_000, nil)
+	admin := spool(t, filepath.Join(t.TempDir(), "records"), Database{URL: server.URL()}, 10_000, nil)
 	require.NoError(t, admin.Keep(context.Background(), Record{Kind: Login}))
 	settled(t, Database{URL: server.URL()}, 1)
 	require.NoError(t, admin.Close())

@@ -1,0 +1,192 @@
+package ledger
+
+import (
+	"container/heap"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"mellowgate/internal/live/server/ledger/segments"
+)
+
+// Folder is the ledger of one place, by the path of its folder.
+type Folder string
+
+// before is the file in which an earlier version kept its records, beside the folder.
+const before = "ledger.db"
+
+// there is an error where the folder has no records.
+func (f Folder) there() error {
+	if _, err := os.Stat(string(f)); err == nil {
+		return nil
+	}
+	if old := filepath.Join(filepath.Dir(string(f)), before); exists(old) {
+		return fmt.Errorf("%s: the records here are still in the form of an earlier version; start serve once, which takes "+
+			"them over", old)
+	}
+	return fmt.Errorf("%s: there is no ledger here", string(f))
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+// Read calls do for every record that the filter chooses, oldest first.
+func (f Folder) Read(ctx context.Context, which Filter, do func(Record) error) error {
+	err := f.there()
+	switch {
+	case err != nil:
+		return err
+	case which.byChain:
+		err = f.inOrder(ctx, which, do)
+	case which.Last > 0 || which.Person != "" || which.Device != "" || which.Refused:
+		err = f.indexed(ctx, which, do)
+	default:
+		err = f.byTime(ctx, which, do)
+	}
+	var d *segments.Damage
+	if errors.As(err, &d) {
+		return fmt.Errorf("%w; what mellowgate ledger verify says of it tells which records are touched", err)
+	}
+	return err
+}
+
+// scan reads the records that the filter chooses as they were written, from a record on.
+// Those of Last are not chosen.
+func (f Folder) scan(ctx context.Context, which Filter, from segments.Reading, do func(Record) error) error {
+	chosen, chain := which.chooser(), ""
+	from.Head = func(_ segments.Segment, text []byte) error {
+		h, err := decodeHead(text)
+		chain = h.chain
+		return err
+	}
+	from.Entry = func(n int64, _ segments.Position, entry []byte) error {
+		if n%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		r, err := decode(entry)
+		if err != nil {
+			return fmt.Errorf("record %d of %s: %w", n, string(f), err)
+		}
+		if r.Chain = chain; chosen(r) {
+			return do(r)
+		}
+		return nil
+	}
+	if !which.Since.IsZero() {
+		// A file holds nothing from after it was last written to.
+		from.Skips = func(s segments.Segment) bool { return s.Written.Add(time.Minute).Before(which.Since) }
+	}
+	return segments.Read(string(f), from)
+}
+
+// inOrder reads in the order of the chain, beyond a record of it.
+func (f Folder) inOrder(ctx context.Context, which Filter, do func(Record) error) error {
+	return f.scan(ctx, which, segments.Reading{From: which.beyond + 1}, func(r Record) error {
+		if which.chain != "" && which.chain != r.Chain {
+			return nil
+		}
+		return do(r)
+	})
+}
+
+// byTime reads in the order of time. Records come nearly so: it is looked first by how
+// much one is at most behind another, and so long each is held back then.
+func (f Folder) byTime(ctx context.Context, which Filter, do func(Record) error) error {
+	var late time.Duration
+	var newest time.Time
+	if err := f.scan(ctx, which, segments.Reading{}, func(r Record) error {
+		if r.Time.After(newest) {
+			newest = r.Time
+		}
+		late = max(late, newest.Sub(r.Time))
+		return nil
+	}); err != nil {
+		return err
+	}
+	held := &byTime{}
+	newest = time.Time{}
+	give := func(until time.Time) error {
+		for len(*held) > 0 && !(*held)[0].Time.After(until) {
+			if err := do(heap.Pop(held).(Record)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := f.scan(ctx, which, segments.Reading{}, func(r Record) error {
+		if late == 0 { // as they come
+			return do(r)
+		}
+		if r.Time.After(newest) {
+			newest = r.Time
+		}
+		heap.Push(held, r)
+		return give(newest.Add(-late - 1))
+	}); err != nil {
+		return err
+	}
+	return give(newest)
+}
+
+// byTime are records, the oldest first.
+type byTime []Record
+
+func (b byTime) Len() int           { return len(b) }
+func (b byTime) Less(i, j int) bool { return inTime(b[i], b[j]) < 0 }
+func (b byTime) Swap(i, j int)      { b[i], b[j] = b[j], b[i] }
+
+// Push puts a record at the end.
+func (b *byTime) Push(r any) { *b = append(*b, r.(Record)) }
+
+// Pop takes the one at the end.
+func (b *byTime) Pop() any {
+	old := *b
+	r := old[len(old)-1]
+	old[len(old)-1] = Record{}
+	*b = old[:len(old)-1]
+	return r
+}
+
+// inTime compares two records of a chain by time.
+func inTime(a, b Record) int {
+	if c := a.Time.Compare(b.Time); c != 0 {
+		return c
+	}
+	return int(min(max(a.Sequence-b.Sequence, -1), 1))
+}
+
+// Heads returns the newest record.
+func (f Folder) Heads(context.Context) ([]Head, error) {
+	if err := f.there(); err != nil {
+		return nil, err
+	}
+	all, err := segments.List(string(f))
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	newest, last := Head{}, []byte(nil)
+	err = segments.Read(string(f), segments.Reading{From: all[len(all)-1].First,
+		Head: func(_ segments.Segment, text []byte) error {
+			h, err := decodeHead(text)
+			newest = Head{Chain: h.chain, Sequence: h.first - 1, Hash: h.before}
+			return err
+		},
+		Entry: func(n int64, _ segments.Position, entry []byte) error {
+			newest.Sequence, last = n, append(last[:0], entry...)
+			return nil
+		}})
+	if err == nil && last != nil {
+		var r Record
+		r, err = decode(last)
+		newest.Hash = r.Hash
+	}
+	return []Head{newest}, err
+}
+
+// errEnough ends a reading.
+var errEnough = errors.New("enough")
