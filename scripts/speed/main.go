@@ -46,6 +46,8 @@ func main() {
 	plain := flag.Bool("plain", false, "be the plain program")
 	each := flag.Duration("each", 3*time.Second, "how long each is asked")
 	rounds := flag.Int("rounds", 5, "how often; the middle one counts")
+	where := flag.String("dir", "", "the folder for what is written; the usual one for temporary files unless said")
+	only := flag.String("only", "", "only what has these letters in its name")
 	flag.Parse()
 	var err error
 	switch {
@@ -54,7 +56,7 @@ func main() {
 	case flag.NArg() != 1:
 		err = errors.New("name the built program: go run ./scripts/speed /tmp/mellowgate")
 	default:
-		err = compare(flag.Arg(0), *each, *rounds)
+		err = compare(flag.Arg(0), *where, *only, *each, *rounds)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -63,8 +65,8 @@ func main() {
 }
 
 // compare measures both, in turn, and prints what came of it.
-func compare(program string, each time.Duration, rounds int) error {
-	dir, err := os.MkdirTemp("", "speed-")
+func compare(program, where, only string, each time.Duration, rounds int) error {
+	dir, err := os.MkdirTemp(where, "speed-")
 	if err != nil {
 		return err
 	}
@@ -76,18 +78,21 @@ func compare(program string, each time.Duration, rounds int) error {
 	if err := writeSite(dir, program); err != nil {
 		return err
 	}
+	const first = "RADIUS logins, 64 on their way"
 	requests := makeLogins()
 	records := makeRecords()
 	measures := []measure{
-		{"RADIUS logins, 64 on their way", 0.6, func(d time.Duration) (int, error) { return askUDP(radiusPort, requests, 2, d) }},
+		{first, 0.6, func(d time.Duration) (int, error) { return askUDP(radiusPort, requests, 2, d) }},
 		{"TACACS+ logins on 16 kept connections, 64 on their way", 0.6,
 			func(d time.Duration) (int, error) { return askKept(16, 4, d) }},
 		{"TACACS+ logins, a connection for each, 16 at once", 0.9, func(d time.Duration) (int, error) { return askEach(16, d) }},
 		{"RADIUS records, safe on disk, 64 on their way", 1.0,
 			func(d time.Duration) (int, error) { return askUDP(recordPort, records, 5, d) }},
 	}
+	measures = slices.DeleteFunc(measures, func(m measure) bool { return !strings.Contains(m.name, only) })
 	serve := []string{program, "serve", "-state", filepath.Join(dir, "state"), filepath.Join(dir, "site.yaml")}
 	figures := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}
+	costs := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}
 	var memory, greatest int
 	for range rounds {
 		for _, who := range []string{"plain", "serve"} {
@@ -100,12 +105,13 @@ func compare(program string, each time.Duration, rounds int) error {
 				if _, err := m.ask(each / 10); err != nil { // the first is not like the rest
 					return errors.Join(fmt.Errorf("%s, %s: %w", who, m.name, err), p.end())
 				}
-				began := time.Now()
+				began, before := time.Now(), p.work()
 				n, err := m.ask(each)
 				if err != nil {
 					return errors.Join(fmt.Errorf("%s, %s: %w", who, m.name, err), p.end())
 				}
 				figures[who][i] = append(figures[who][i], float64(n)/time.Since(began).Seconds())
+				costs[who][i] = append(costs[who][i], float64((p.work()-before).Microseconds())/float64(n))
 			}
 			if who == "serve" {
 				memory, _ = p.memory("VmRSS")
@@ -116,12 +122,16 @@ func compare(program string, each time.Duration, rounds int) error {
 			}
 		}
 	}
-	fmt.Printf("%-56s %12s %12s %6s %7s\n", "", "plain /s", "serve /s", "ratio", "wanted")
+	fmt.Printf("%-56s %9s %9s %6s %7s %20s\n", "", "plain /s", "serve /s", "ratio", "wanted", "us of a core for one")
 	for i, m := range measures {
 		a, b := middle(figures["plain"][i]), middle(figures["serve"][i])
-		fmt.Printf("%-56s %12.0f %12.0f %6.2f %7.1f\n", m.name, a, b, b/a, m.wanted)
+		fmt.Printf("%-56s %9.0f %9.0f %6.2f %7.1f %9.1f %9.1f\n", m.name, a, b, b/a, m.wanted, middle(costs["plain"][i]),
+			middle(costs["serve"][i]))
 	}
 	fmt.Printf("memory of serve: %d MiB at the end, %d MiB at most\n", memory>>10, greatest>>10)
+	if measures[0].name != first {
+		return nil
+	}
 	return late(dir, serve, requests, middle(figures["serve"][0])/2, each)
 }
 
@@ -225,6 +235,20 @@ func (p process) memory(what string) (int, error) {
 		return 0, io.EOF
 	}
 	return strconv.Atoi(string(found[1]))
+}
+
+// work returns how long the process has used a core, of the program and of the system for
+// it.
+func (p process) work() time.Duration {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := strings.Cut(string(text), ") ")
+	fields := strings.Fields(rest)
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * 10 * time.Millisecond // ticks of a hundredth of a second
 }
 
 func (p process) end() error {

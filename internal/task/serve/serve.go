@@ -53,6 +53,10 @@ type Config struct {
 // aside is the memory, in octets, that a service takes beside password hashes.
 const aside = 96 << 20
 
+// garbage is how much more memory than is in use may be taken before it is looked for
+// what is not, in parts of a hundred: what a service has in use is little.
+const garbage = 300
+
 // serving is a service while it runs. One goroutine owns it: that of Run.
 type serving struct {
 	Config
@@ -76,6 +80,7 @@ func (s *serving) tell(e evidence.Event) {
 func Run(ctx context.Context, c Config) (started bool, err error) {
 	s := &serving{Config: c, places: map[string]evidence.ServerPlace{}}
 	// Memory of password hashes is given back before it is twice what may be in use.
+	debug.SetGCPercent(garbage)
 	debug.SetMemoryLimit(c.Site.Service.Limits.HashMemory + aside)
 	if s.Manager == nil {
 		s.Manager = &sdnotify.Manager{}

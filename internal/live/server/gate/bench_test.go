@@ -1,7 +1,6 @@
 package gate_test
 
 import (
-	"context"
 	"crypto/rand"
 	"database/sql"
 	"errors"
@@ -415,5 +414,5 @@ func BenchmarkMemory(b *testing.B) {
 
 type nothing struct{}
 
-func (nothing) Keep(context.Context, ledger.Record) error  { return nil }
-func (nothing) Note(ledger.Record) (ledger.Written, error) { return ledger.Written{}, nil }
+func (nothing) Begin(ledger.Record) (ledger.Written, error) { return ledger.Written{}, nil }
+func (nothing) Note(ledger.Record) (ledger.Written, error)  { return ledger.Written{}, nil }

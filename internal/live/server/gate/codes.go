@@ -104,6 +104,32 @@ func (s *server) passwordIs(q *question, p site.Password, typed string) bool {
 	return s.judged(q, p, typed, func() bool { return false })
 }
 
+// judgedOnce checks the password of a login, of somebody or of nobody. The same password of
+// the same name that is asked about many times at once, as by a program on all devices,
+// is checked once for all of them.
+func (s *server) judgedOnce(q *question, person *site.Person) bool {
+	of := person
+	if of == nil {
+		of = &site.Person{Ref: site.Ref{Name: q.Person}, Password: s.dummy}
+	}
+	type verdict struct{ is, crowded bool }
+	v, _, shared := s.gate.judging.Do(s.verified.Key(of, q.typed), func() (any, error) {
+		known := func() bool { return person != nil && s.verified.Knows(person, q.typed, q.at) }
+		is := s.judged(q, of.Password, q.typed, known)
+		if is && person != nil {
+			s.verified.Remember(person, q.typed, q.at)
+		}
+		return verdict{is: is, crowded: q.crowded}, nil
+	})
+	found := v.(verdict)
+	if shared && found.crowded { // another client has too much waiting; this one may not
+		q.crowded = false
+		return s.judged(q, of.Password, q.typed, func() bool { return false })
+	}
+	q.crowded = found.crowded
+	return found.is
+}
+
 // judged is passwordIs, unless it is known by the time that there is room for it.
 func (s *server) judged(q *question, p site.Password, typed string, known func() bool) (is bool) {
 	if len(typed) > mostPassword { // no device can have sent it as it was set

@@ -48,8 +48,11 @@ type question struct {
 	// hindrance is what a lab puts in the way of the answer.
 	hindrance Hindrance
 	ago       time.Duration // how long ago a record happened
-	// written is the record of the decision, which is on disk before there is an answer.
-	written ledger.Written
+	// written is the record, of the decision or of what a device reports (recorded), which is
+	// on disk before there is an answer; failed says why that was not even begun.
+	written  ledger.Written
+	recorded bool
+	failed   error
 }
 
 // decide answers a login, a session or a command, and notes it.
@@ -211,13 +214,7 @@ func (s *server) credential(q *question) rights.Credential {
 	if q.warm || person != nil && s.verified.Knows(person, q.typed, q.at) {
 		return rights.Right
 	}
-	password := s.dummy
-	if person != nil {
-		password = person.Password
-	}
-	known := func() bool { return person != nil && s.verified.Knows(person, q.typed, q.at) }
-	if s.judged(q, password, q.typed, known) && person != nil {
-		s.verified.Remember(person, q.typed, q.at)
+	if s.judgedOnce(q, person) && person != nil {
 		return rights.Right
 	}
 	if some, _, like := splitCode(q.typed); like && s.codesUsed { // as long as for those who have a code
@@ -293,11 +290,14 @@ const answersAnyway = time.Second
 // safe waits until the record of a decision is on disk. What could not be written is
 // said by the ledger's owner, and tried again.
 func (s *server) safe(q *question) {
+	if q.written.Safe() {
+		return
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), answersAnyway)
 	defer cancel()
-	if err := q.written.Wait(ctx); errors.Is(err, context.DeadlineExceeded) {
-		s.note(*q, evidence.Failed, reason.DecisionNotKept,
-			fmt.Sprintf("the decision is not on the disk after %s, and was answered all the same", answersAnyway))
+	if err := q.written.Wait(ctx); errors.Is(err, context.DeadlineExceeded) || errors.Is(err, ledger.ErrSlow) {
+		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision is not on the disk yet, which is slow, and was "+
+			"answered all the same")
 	}
 	q.written = ledger.Written{}
 }
@@ -305,17 +305,27 @@ func (s *server) safe(q *question) {
 // keepsFor is how long a record may take to be safe on disk.
 const keepsFor = 10 * time.Second
 
-// keep writes an accounting record to the ledger. Only after a nil error may it
-// be answered.
-func (s *server) keep(q question) error {
-	r := s.record(q)
+// keep begins to write an accounting record to the ledger. Only after kept has returned
+// nil may it be answered.
+func (s *server) keep(q *question) {
+	r := s.record(*q)
 	r.Result, r.Kind, r.Reason, r.Time = evidence.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
+	q.written, q.failed = s.gate.config.Ledger.Begin(r)
+	q.recorded = true
+}
+
+// kept waits until a record is safe on disk.
+func (s *server) kept(q *question) error {
 	// what was asked before the end is kept
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor)
 	defer cancel()
-	err := s.gate.config.Ledger.Keep(ctx, r)
+	err := q.failed
+	if err == nil {
+		err = q.written.Wait(ctx)
+	}
+	q.written = ledger.Written{}
 	q.at = s.gate.config.Now()
-	e := s.event(q)
+	e := s.event(*q)
 	e.Answer, e.Reason = evidence.Recorded, reason.Recorded
 	if err != nil {
 		e.Answer, e.Reason, e.Text = evidence.Failed, reason.RecordNotKept, err.Error()
@@ -414,7 +424,7 @@ func source(text string) netip.Addr {
 // floods are the reasons of which there can be very many from one asker.
 var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed: true, reason.KeyDiffers: true,
 	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true,
-	reason.CannotTake: true, reason.PasswordForm: true, reason.NotSupported: true}
+	reason.CannotTake: true, reason.PasswordForm: true, reason.NotSupported: true, reason.DecisionNotKept: true}
 
 // guesses are the refusals by which somebody who guesses learns something.
 var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true,

@@ -12,6 +12,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/rights"
@@ -21,10 +23,10 @@ import (
 	"mellowgate/internal/wire/capture"
 )
 
-// Keeper keeps records: Keep returns once a record is safe, Note what is waited for until
-// it is.
+// Keeper keeps records. A record is safe once what comes back was waited for; one that was
+// begun with Note is tried again where it cannot be written at once.
 type Keeper interface {
-	Keep(ctx context.Context, r ledger.Record) error
+	Begin(r ledger.Record) (ledger.Written, error)
 	Note(r ledger.Record) (ledger.Written, error)
 }
 
@@ -82,6 +84,7 @@ type Gate struct {
 	verified *guard.Verified
 	turns    *guard.Turns
 	hashing  *guard.Hashing
+	judging  singleflight.Group // of passwords, by name
 	guesses  *guard.Guesses
 	// confirmed are names that a directory was seen to have.
 	confirmed guard.Names

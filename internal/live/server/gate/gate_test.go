@@ -58,8 +58,8 @@ func (b *book) wait() {
 	}
 }
 
-func (b *book) Keep(_ context.Context, r ledger.Record) error {
-	if r.Kind == ledger.SessionStart {
+func (b *book) keep(r ledger.Record) error {
+	if r.Kind == ledger.SessionStart || r.Person == "ines" {
 		b.wait()
 	}
 	b.mu.Lock()
@@ -71,9 +71,8 @@ func (b *book) Keep(_ context.Context, r ledger.Record) error {
 	return nil
 }
 
-func (b *book) Note(r ledger.Record) (ledger.Written, error) {
-	return ledger.Written{}, b.Keep(context.Background(), r)
-}
+func (b *book) Begin(r ledger.Record) (ledger.Written, error) { return ledger.Written{}, b.keep(r) }
+func (b *book) Note(r ledger.Record) (ledger.Written, error)  { return ledger.Written{}, b.keep(r) }
 
 func (b *book) kept() []ledger.Record {
 	b.mu.Lock()

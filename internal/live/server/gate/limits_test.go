@@ -1,6 +1,7 @@
 package gate_test
 
 import (
+	"encoding/binary"
 	"net"
 	"strings"
 	"sync"
@@ -96,14 +97,18 @@ func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 	r := limited(t, "failure-delay: 0s")
 	r.book.hold()
 	defer r.book.release()
-	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}, net.UDPAddrFromAddrPort(r.radius.Accounting))
+	conn, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)},
+		net.UDPAddrFromAddrPort(r.radius.Authentication))
 	require.NoError(t, err)
 	defer func() { _ = conn.Close() }()
-	for i := range 700 { // records that the ledger does not keep
-		p := &radius.Packet{Code: radius.AccountingRequest, ID: byte(i)}
-		p.AddInteger(radius.AcctStatusType, 1)
-		p.AddText(radius.AcctSessionID, strings.Repeat("x", i%40))
-		b, err := p.EncodeAccountingRequest([]byte(key))
+	for i := range 700 { // logins whose record is not taken
+		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(i)}
+		binary.BigEndian.PutUint32(p.Authenticator[:], uint32(i))
+		p.AddText(radius.UserName, "ines")
+		hidden, err := radius.HidePassword("wrong", p.Authenticator, []byte(key))
+		require.NoError(t, err)
+		p.Add(radius.UserPassword, hidden)
+		b, err := p.EncodeRequest([]byte(key))
 		require.NoError(t, err)
 		_, err = conn.Write(b)
 		require.NoError(t, err)

@@ -46,7 +46,7 @@ func (o *port) serveRADIUS(conn *net.UDPConn, accounting bool) {
 	port := &radiusPort{on: o, conn: conn, accounting: accounting,
 		local: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
 	var readers sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), 4) {
+	for range min(max(runtime.GOMAXPROCS(0)/2, 1), 4) {
 		readers.Go(port.read)
 	}
 	readers.Wait()
@@ -64,28 +64,48 @@ type radiusPort struct {
 
 func (r *radiusPort) read() {
 	conn := inBatches(r.conn)
-	got, answers := make([]ipv4.Message, together), make([]ipv4.Message, 0, together)
+	got := make([]ipv4.Message, together)
 	for i := range got {
 		got[i].Buffers = [][]byte{make([]byte, radius.MaxSize+1)}
 	}
-	var quick []answered
+	ready := make(chan []answered, mostUnsent)
+	defer close(ready)
+	r.answering.Go(func() { r.send(conn, ready) })
 	guard.Retry(r.on.ctx, func() error {
 		n, err := conn.ReadBatch(got, 0)
 		if err != nil {
 			return err
 		}
-		answers, quick = answers[:0], quick[:0]
+		quick := make([]answered, 0, n)
 		for i := range got[:n] {
-			request, answer := r.answer(&got[i])
-			if request != nil {
+			if request, answer := r.answer(&got[i]); request != nil || answer != nil {
 				quick = append(quick, answered{request: request, answer: answer, to: got[i].Addr})
-			} else if answer != nil {
-				answers = append(answers, ipv4.Message{Buffers: [][]byte{answer}, Addr: got[i].Addr})
 			}
 		}
-		for _, q := range quick { // they wait for the disk together
-			if answer := q.request.ready(q.answer); answer != nil {
-				r.capture(q.request, answer)
+		if len(quick) > 0 {
+			ready <- quick
+		}
+		return nil
+	}, r.on.trouble)
+}
+
+// mostUnsent bounds how much a reader has read that waits for the disk, in reads of up to
+// together packets: while the disk is slow more is read, so that nothing is lost.
+const mostUnsent = 128
+
+// send sends what was answered once it is on disk, until there is no more.
+func (r *radiusPort) send(conn batches, ready <-chan []answered) {
+	answers := make([]ipv4.Message, 0, together)
+	for some := range ready {
+		answers = answers[:0]
+		for _, q := range some {
+			answer := q.answer
+			if q.request != nil {
+				if answer = q.request.ready(answer); answer != nil {
+					r.capture(q.request, answer)
+				}
+			}
+			if answer != nil {
 				answers = append(answers, ipv4.Message{Buffers: [][]byte{answer}, Addr: q.to})
 			}
 		}
@@ -96,8 +116,7 @@ func (r *radiusPort) read() {
 			}
 			rest = rest[n:]
 		}
-		return nil
-	}, r.on.trouble)
+	}
 }
 
 // answered is a request with the answer that it gets once its decision is on disk.
@@ -132,12 +151,7 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
 		r.answering.Go(func() {
-			if r.accounting { // it waits for the disk, the longer together the better
-				answer = request.answer()
-				s.gate.turns.Leave(from.Addr())
-			} else {
-				s.gate.turns.Run(from.Addr(), func() { answer = request.answer() })
-			}
+			s.gate.turns.Run(from.Addr(), func() { answer = request.answer() })
 			s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
 			if answer := request.ready(answer); answer != nil {
 				r.capture(request, answer)
@@ -272,13 +286,10 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 	return r, nil
 }
 
-// quick reports whether a request is answered without a password hash and
-// without waiting for the disk.
+// quick reports whether a request is answered without a password hash.
 func (r *radiusRequest) quick() bool {
 	switch {
 	case r.hindrance.Delay > 0:
-		return false
-	case r.packet.Code == radius.AccountingRequest && r.accounting:
 		return false
 	case r.packet.Code == radius.AccessRequest && !r.accounting:
 		return r.malformed != nil || r.refused != "" || r.server.quick(&r.question)
@@ -293,9 +304,13 @@ func (r *radiusRequest) finish(answer []byte) []byte {
 	return answer
 }
 
-// ready waits until the decision is on disk, and returns the answer to send.
+// ready waits until the decision or the record is on disk, and returns the answer to send.
 func (r *radiusRequest) ready(answer []byte) []byte {
-	r.server.safe(&r.question)
+	if !r.recorded {
+		r.server.safe(&r.question)
+	} else if r.server.kept(&r.question) != nil {
+		answer = nil // the device sends it again
+	}
 	return r.finish(answer)
 }
 

@@ -22,7 +22,8 @@ const (
 	statusOff     = 8
 )
 
-// record keeps an Accounting-Request, RFC 2866 section 4.1.
+// record begins to keep an Accounting-Request, RFC 2866 section 4.1. Its answer is sent
+// once it is on disk.
 func (r *radiusRequest) record() *radius.Packet {
 	p := r.packet
 	taken := &radius.Packet{Code: radius.AccountingResponse, ID: p.ID}
@@ -49,9 +50,7 @@ func (r *radiusRequest) record() *radius.Packet {
 			fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
 		return nil
 	}
-	if r.server.keep(r.question) != nil {
-		return nil // no answer: the device sends it again
-	}
+	r.server.keep(&r.question)
 	return taken
 }
 
@@ -100,10 +99,7 @@ func (t *tacacsSession) account(body []byte) error {
 	if seconds, err := strconv.Atoi(args.values["elapsed_time"]); err == nil && seconds >= 0 {
 		q.detail = "after " + (time.Duration(seconds) * time.Second).String()
 	}
-	reply := tacacs.AcctReply{Status: tacacs.AcctSuccess}
-	if err := t.server.keep(q); err != nil {
-		reply.Status = tacacs.AcctError
-	}
-	t.write(reply.Append(nil))
+	t.server.keep(&q)
+	t.answer(&q, tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
 	return nil
 }

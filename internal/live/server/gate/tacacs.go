@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -26,13 +25,10 @@ type tacacsSession struct {
 	// hindrance is what a lab puts in the way of this session.
 	hindrance Hindrance
 	packets   <-chan received // what comes after the first; nil while the reader serves it
-	// beside are those who wait for the disk while the reader goes on; nil where nothing
-	// else comes on the connection.
-	beside *sync.WaitGroup
 }
 
-// quick reports whether a session is answered without a password hash, without
-// waiting for the disk and without another packet.
+// quick reports whether a session is answered without a password hash and without another
+// packet.
 func (t *tacacsSession) quick() bool {
 	if t.hindrance.Delay > 0 {
 		return false
@@ -49,7 +45,7 @@ func (t *tacacsSession) quick() bool {
 		q.Person = printable(start.User)
 		return err != nil || start.Type == tacacs.PAP && t.server.quick(&q)
 	}
-	return false
+	return true
 }
 
 // question begins a question of the session. It is not the connection's, whose
@@ -84,15 +80,21 @@ func (t *tacacsSession) read() ([]byte, bool) {
 // write answers with the next sequence number. The answer to a first packet
 // says whether the connection is kept.
 func (t *tacacsSession) write(body []byte) bool {
+	packet := t.append(make([]byte, 0, 64), body)
+	t.sending.Lock()
+	defer t.sending.Unlock()
+	_, err := t.conn.Write(packet)
+	return err == nil
+}
+
+// append appends the next packet of the session.
+func (t *tacacsSession) append(b, body []byte) []byte {
 	t.header.Sequence++
 	t.header.Flags = 0
 	if t.single && t.header.Sequence == 2 {
 		t.header.Flags = tacacs.FlagSingleConnect
 	}
-	t.sending.Lock()
-	defer t.sending.Unlock()
-	_, err := t.conn.Write(tacacs.AppendPacket(make([]byte, 0, 64), t.header, body, t.keys[0]))
-	return err == nil
+	return tacacs.AppendPacket(b, t.header, body, t.keys[0])
 }
 
 // asked is a purpose that stands for the kind of question of a packet's type.
@@ -216,19 +218,47 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	return nil
 }
 
-// answer answers once the decision is on disk. The reader of a connection on which more
-// comes does not wait for that.
+// answer answers once the decision, or the record, is on disk. On a connection on which
+// more waits to be read, that is when no more does.
 func (t *tacacsSession) answer(q *question, body []byte) {
-	if t.beside == nil {
-		t.server.safe(q)
-		t.write(body)
+	if t.packets == nil && t.single {
+		t.waiting = append(t.waiting, unanswered{session: t, question: *q, body: body})
 		return
 	}
-	asked := *q
-	t.beside.Go(func() {
-		t.server.safe(&asked)
-		t.write(body)
-	})
+	t.write(t.ready(q, body))
+}
+
+// unanswered is an answer that waits for the disk.
+type unanswered struct {
+	session  *tacacsSession
+	question question
+	body     []byte
+}
+
+// ready waits until a decision or a record is on disk, and returns the body of the answer.
+func (t *tacacsSession) ready(q *question, body []byte) []byte {
+	if !q.recorded {
+		t.server.safe(q)
+	} else if t.server.kept(q) != nil {
+		return tacacs.AcctReply{Status: tacacs.AcctError}.Append(nil)
+	}
+	return body
+}
+
+// answerAll sends the answers that wait for the disk, in one go.
+func (c *tacacsConn) answerAll() {
+	if len(c.waiting) == 0 {
+		return
+	}
+	b := make([]byte, 0, 64*len(c.waiting))
+	for _, u := range c.waiting {
+		b = u.session.append(b, u.session.ready(&u.question, u.body))
+	}
+	clear(c.waiting)
+	c.waiting = c.waiting[:0]
+	c.sending.Lock()
+	defer c.sending.Unlock()
+	_, _ = c.conn.Write(b) // the reader finds out when the client is gone
 }
 
 // renewed takes the site as it is now, after somebody has typed: they may have been

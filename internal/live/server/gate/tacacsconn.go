@@ -2,6 +2,7 @@ package gate
 
 import (
 	"bufio"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -34,6 +35,7 @@ type tacacsConn struct {
 	sending   sync.Mutex
 	mu        sync.Mutex
 	open      map[uint32]chan received
+	waiting   []unanswered // answers that wait for the disk; the reader's
 }
 
 // received is a packet on its way to its session.
@@ -60,8 +62,12 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	var sessions sync.WaitGroup
 	defer sessions.Wait()
 	defer c.endAll()
-	in := bufio.NewReaderSize(c.conn, 1024)
+	in := bufio.NewReaderSize(c.conn, 4096)
+	defer c.answerAll()
 	for first := true; ; first = false {
+		if !holdsPacket(in) || len(c.waiting) == mostTogether {
+			c.answerAll()
+		}
 		// For a packet to begin, whoever has a session here may take a person's time; then it is to be whole soon.
 		begins := idle
 		if first {
@@ -111,9 +117,6 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance,
 			first: received{header: h, body: body}}
 		if session.quick() {
-			if c.single {
-				session.beside = &sessions
-			}
 			session.serve()
 			if !c.single { // one session and no more
 				return
@@ -129,6 +132,19 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			}
 		})
 	}
+}
+
+// mostTogether bounds how many answers of a connection wait for the disk together.
+const mostTogether = 64
+
+// holdsPacket reports whether a whole packet has been read already.
+func holdsPacket(in *bufio.Reader) bool {
+	const header = 12 // RFC 8907, section 4.1
+	if in.Buffered() < header {
+		return false
+	}
+	b, err := in.Peek(header)
+	return err == nil && uint64(in.Buffered()) >= header+uint64(binary.BigEndian.Uint32(b[8:]))
 }
 
 // renew takes what is known of the server and of the asker anew, for a session

@@ -45,6 +45,12 @@ func (w *Verified) sum(p *site.Person, typed string) [sha256.Size]byte {
 	return sha256.Sum256(b)
 }
 
+// Key returns what stands for a password of a person, under the key of the process.
+func (w *Verified) Key(p *site.Person, typed string) string {
+	sum := w.sum(p, typed)
+	return string(sum[:])
+}
+
 // Knows reports whether a password was right not long ago.
 func (w *Verified) Knows(p *site.Person, typed string, now time.Time) bool {
 	if p.Password.Hash == "" {

@@ -230,10 +230,10 @@ func (f *Forwarded) reached(at int64, begin segments.Position) {
 // next reads the records that are to be written next, and where the ones after them are.
 func (f *Forwarded) next() ([]Record, segments.Position, error) {
 	var some []Record
-	begin := f.begin
+	begin, newest := f.begin, f.Newest()
 	err := segments.Read(f.dir, segments.Reading{From: f.at + 1, Begin: f.begin,
-		Entry: func(_ int64, at segments.Position, entry []byte) error {
-			if len(some) == forwardTogether {
+		Entry: func(number int64, at segments.Position, entry []byte) error {
+			if len(some) == forwardTogether || number > newest {
 				return errEnough
 			}
 			r, err := decode(entry)

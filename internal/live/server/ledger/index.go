@@ -28,6 +28,9 @@ type index struct {
 	ledger *Ledger
 	path   string
 	db     *sql.DB
+	one    *sql.Stmt // inserts one entry
+	many   *sql.Stmt // inserts rowsTogether
+	known  *sql.Stmt // finds the number of a name
 	say    func(string)
 	names  map[string]int64 // numbers of names, of the newest
 	at     int64            // the number of the newest record in it
@@ -42,9 +45,9 @@ const (
 	indexFile = "index.db"
 	// indexTogether is how many records are indexed in one transaction.
 	indexTogether = 4096
-	// indexRests is how much longer than a transaction took the index rests after it,
-	// while there is more to do: an answer comes first.
-	indexRests = 3
+	// indexRests is how much longer than a transaction took the index rests after it: an
+	// answer comes first.
+	indexRests = 19
 	// indexWaits is how long the index waits for company after it has caught up.
 	indexWaits = 50 * time.Millisecond
 	// indexEnds is how long a ledger that is closed waits for its index.
@@ -95,7 +98,7 @@ func (x *index) prepare() error {
 		if err := private(x.path); err != nil {
 			return err
 		}
-		db, err := openIndex(x.path, "&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)")
+		db, err := openIndex(x.path, "&_pragma=journal_mode(WAL)&_pragma=synchronous(OFF)")
 		if err != nil {
 			return err
 		}
@@ -103,6 +106,14 @@ func (x *index) prepare() error {
 		why, err := x.fits(db)
 		if err == nil && why == "" {
 			x.db = db
+			row := "(?" + strings.Repeat(",?", entryFields-1) + ")"
+			for statement, text := range map[**sql.Stmt]string{&x.one: "INSERT INTO entries VALUES " + row,
+				&x.many:  "INSERT INTO entries VALUES " + row + strings.Repeat(","+row, rowsTogether-1),
+				&x.known: "SELECT id FROM names WHERE name = ?"} {
+				if *statement, err = db.Prepare(text); err != nil {
+					return errors.Join(err, db.Close())
+				}
+			}
 			return nil
 		}
 		_ = db.Close()
@@ -192,7 +203,7 @@ func (x *index) run(ctx context.Context) {
 		}
 		n, err := x.pass(ctx)
 		took := time.Since(began)
-		rest := indexWaits
+		rest := max(indexWaits, indexRests*took)
 		switch {
 		case err != nil:
 			if !failed && ctx.Err() == nil {
@@ -200,8 +211,6 @@ func (x *index) run(ctx context.Context) {
 					"finding them takes longer", err))
 			}
 			failed, rest = true, spoolLongest
-		case n == indexTogether:
-			failed, rest = false, indexRests*took
 		default:
 			failed = false
 		}
@@ -239,7 +248,7 @@ func (x *index) pause(ctx context.Context, d time.Duration) bool {
 func (x *index) pass(ctx context.Context) (int, error) {
 	var values []any
 	var end Record
-	begin, n := x.begin, 0
+	begin, n, newest := x.begin, 0, x.ledger.Newest()
 	fresh := map[string]int64{}
 	tx, err := x.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -248,7 +257,7 @@ func (x *index) pass(ctx context.Context) (int, error) {
 	defer func() { _ = tx.Rollback() }()
 	err = segments.Read(x.ledger.dir, segments.Reading{From: x.at + 1, Begin: x.begin,
 		Entry: func(number int64, at segments.Position, entry []byte) error {
-			if n == indexTogether {
+			if n == indexTogether || number > newest {
 				return errEnough
 			}
 			r, err := decode(entry)
@@ -279,7 +288,7 @@ func (x *index) pass(ctx context.Context) (int, error) {
 	if n == 0 {
 		return 0, nil
 	}
-	if err := insertRows(ctx, tx, "entries", entryFields, values); err != nil {
+	if err := x.insert(ctx, tx, values); err != nil {
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `UPDATE head SET sequence = ?, hash = ?`, end.Sequence, end.Hash); err != nil {
@@ -314,19 +323,18 @@ func (x *index) oldest() (int64, error) {
 	return all[0].First, nil
 }
 
-// insertRows writes rows of values in few statements.
-func insertRows(ctx context.Context, tx *sql.Tx, table string, fields int, values []any) error {
-	row := "(?" + strings.Repeat(",?", fields-1) + ")"
+// insert writes entries in few statements.
+func (x *index) insert(ctx context.Context, tx *sql.Tx, values []any) error {
+	one, many := tx.StmtContext(ctx, x.one), tx.StmtContext(ctx, x.many)
 	for len(values) > 0 {
-		n := rowsTogether
-		if len(values) < n*fields {
-			n = 1
+		statement, n := many, rowsTogether*entryFields
+		if len(values) < n {
+			statement, n = one, entryFields
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO "+table+" VALUES "+row+strings.Repeat(","+row, n-1),
-			values[:n*fields]...); err != nil {
+		if _, err := statement.ExecContext(ctx, values[:n]...); err != nil {
 			return err
 		}
-		values = values[n*fields:]
+		values = values[n:]
 	}
 	return nil
 }
@@ -340,7 +348,7 @@ func (x *index) number(ctx context.Context, tx *sql.Tx, fresh map[string]int64, 
 		return id, nil
 	}
 	var id int64
-	err := tx.QueryRowContext(ctx, `SELECT id FROM names WHERE name = ?`, name).Scan(&id)
+	err := tx.StmtContext(ctx, x.known).QueryRowContext(ctx, name).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = tx.QueryRowContext(ctx, `INSERT INTO names (name) VALUES (?) RETURNING id`, name).Scan(&id)
 	}

@@ -16,29 +16,34 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/server/ledger/segments"
 )
 
-// Ledger is an open ledger. One writer takes what is pending and writes it
-// together.
+// Ledger is an open ledger. Records that wait at the same time are written together.
 //
-// One goroutine writes; Keep and Note hand records to it. Close ends it once what
-// it was given is written. Followers have goroutines of their own, which Close ends too.
+// One goroutine writes; whoever waits for a record wakes it, so that a disk that hangs
+// holds up nobody for longer than they want to wait. Close ends it once what it was given
+// is written. Followers have goroutines of their own, which Close ends too.
 type Ledger struct {
 	dir     string
 	passing bool
-	largest int64 // octets of a file, after which a new one is begun
-	done    chan struct{}
-	some    chan struct{} // holds one when something is pending
+	largest int64         // octets of a file, after which a new one is begun
+	now     chan struct{} // holds one when what is pending is to be written
+	done    chan struct{} // closed when the writer has ended
+	later   *time.Timer   // has what is pending written where nobody waits for it
+	busy    atomic.Int64  // since when something is being written, in nanoseconds since 1970; 0: nothing is
 	wrote   func(waiting, lost int, err error)
 
 	mu        sync.Mutex
 	room      *sync.Cond // pending has become shorter
 	pending   []entry
+	group     *group // of the newest that is pending
 	closing   bool
 	bound     func() error // why no record is taken now, nil where they are
 	newest    int64        // the number of the newest record
@@ -49,6 +54,7 @@ type Ledger struct {
 	chain  string // the name of the chain
 	last   string // the hash of the newest record
 	day    int    // on which the newest file was begun
+	spare  []entry
 	buffer []byte // what is being written
 	hashed []byte
 	again  []entry // what could not be written, and is tried again with what comes next
@@ -59,13 +65,21 @@ type Ledger struct {
 
 type entry struct {
 	record Record
-	kept   chan error // told once it is written, or cannot be
-	must   bool       // it is not to be tried again: whoever waits for it does so itself
+	must   bool   // it is not to be tried again: whoever waits for it does so itself
+	group  *group // nil: nobody waits
+}
+
+// group is what is written together.
+type group struct {
+	done chan struct{} // closed once it is written, or cannot be
+	err  error         // why it was not
 }
 
 const (
 	// mostTogether bounds how many records are written together.
 	mostTogether = 4096
+	// patience is how long a record that nobody waits for may wait for company.
+	patience = 20 * time.Millisecond
 	// mostPending bounds how many records may wait to be written.
 	mostPending = 2 * mostTogether
 	// segmentSize is how many octets a file has before a new one is begun.
@@ -113,13 +127,15 @@ func Open(dir string, o Options) (*Ledger, error) {
 	if o.Say == nil {
 		o.Say = func(string) {}
 	}
-	l := &Ledger{dir: dir, passing: o.Passing, largest: o.Segment, wrote: o.Wrote, done: make(chan struct{}),
-		some: make(chan struct{}, 1), bound: func() error { return nil }}
+	l := &Ledger{dir: dir, passing: o.Passing, largest: o.Segment, wrote: o.Wrote, now: make(chan struct{}, 1),
+		done: make(chan struct{}), bound: func() error { return nil }}
 	if l.largest == 0 {
 		l.largest = segmentSize
 	}
 	l.room = sync.NewCond(&l.mu)
+	l.later = time.AfterFunc(time.Hour, func() { signal(l.now) })
 	if err := l.prepare(o.Say); err != nil {
+		l.later.Stop()
 		return nil, fmt.Errorf("the ledger %s cannot be used: %w", dir, err)
 	}
 	go l.write()
@@ -178,17 +194,44 @@ var (
 )
 
 // Written is a record that is being written.
-type Written struct{ kept <-chan error }
+type Written struct {
+	group  *group
+	ledger *Ledger
+}
 
-// Wait returns once the record is safe on disk, or cannot be written now. A Written that
-// is the zero value is.
-func (w Written) Wait(ctx context.Context) error {
-	if w.kept == nil {
-		return nil
+// Safe reports whether the record is safe on disk already. A Written that is the zero
+// value is.
+func (w Written) Safe() bool {
+	if w.group == nil {
+		return true
 	}
 	select {
-	case err := <-w.kept:
-		return err
+	case <-w.group.done:
+		return w.group.err == nil
+	default:
+		return false
+	}
+}
+
+// ErrSlow is a disk that has not taken what is being written for some time.
+var ErrSlow = fmt.Errorf("the disk has not taken the records for more than %s", slow)
+
+// slow is how long the disk may take before nobody waits for it any more.
+const slow = time.Second
+
+// Wait returns once the record is safe on disk, or cannot be written now. Its error is
+// ErrSlow at once where the disk is slow already.
+func (w Written) Wait(ctx context.Context) error {
+	if w.group == nil {
+		return nil
+	}
+	if since := w.ledger.busy.Load(); since > 0 && time.Since(time.Unix(0, since)) > slow && !w.Safe() {
+		return ErrSlow
+	}
+	signal(w.ledger.now)
+	select {
+	case <-w.group.done:
+		return w.group.err
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -197,21 +240,23 @@ func (w Written) Wait(ctx context.Context) error {
 // Keep writes a record and returns once it is safe on disk. A record for which it
 // returns an error is not kept, and is not tried again.
 func (l *Ledger) Keep(ctx context.Context, r Record) error {
-	w, err := l.add(entry{record: r, must: true})
+	w, err := l.Begin(r)
 	if err != nil {
 		return err
 	}
 	return w.Wait(ctx)
 }
 
-// Note writes a record at once, and does not wait for it: whoever wants it to be safe
-// waits for what it returns. What cannot be written is tried again with what comes next,
-// up to a bound.
+// Begin begins to write a record as Keep does; it is safe once what it returns is waited
+// for.
+func (l *Ledger) Begin(r Record) (Written, error) { return l.add(entry{record: r, must: true}) }
+
+// Note begins to write a record that is tried again with what comes next when it cannot be
+// written, up to a bound. It is written soon, also where nobody waits for it.
 func (l *Ledger) Note(r Record) (Written, error) { return l.add(entry{record: r}) }
 
 func (l *Ledger) add(e entry) (Written, error) {
 	e.record = e.record.tidy()
-	e.kept = make(chan error, 1)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.pending) >= mostPending && !l.closing {
@@ -223,11 +268,18 @@ func (l *Ledger) add(e entry) (Written, error) {
 	if err := l.bound(); err != nil {
 		return Written{}, err
 	}
-	l.pending = append(l.pending, e)
-	if len(l.pending) == 1 {
-		signal(l.some)
+	if len(l.pending)%mostTogether == 0 {
+		l.group = &group{done: make(chan struct{})}
 	}
-	return Written{kept: e.kept}, nil
+	e.group = l.group
+	l.pending = append(l.pending, e)
+	switch len(l.pending) {
+	case 1:
+		l.later.Reset(patience)
+	case mostTogether:
+		l.later.Reset(0)
+	}
+	return Written{group: e.group, ledger: l}, nil
 }
 
 func signal(c chan<- struct{}) {
@@ -253,34 +305,49 @@ func (l *Ledger) endWriting() {
 	l.closing = true
 	l.room.Broadcast()
 	l.mu.Unlock()
-	signal(l.some)
+	signal(l.now)
 	<-l.done
+	l.later.Stop()
 }
 
 // write is the one writer.
 func (l *Ledger) write() {
 	defer close(l.done)
-	var batch []entry
 	for closing := false; !closing; {
-		<-l.some
+		<-l.now
+		runtime.Gosched() // what can be pending at once is written with it
 		l.mu.Lock()
-		batch, l.pending, closing = l.pending, batch[:0], l.closing
-		l.room.Broadcast()
+		closing = l.closing
 		l.mu.Unlock()
-		rest := batch
-		if len(l.again) > 0 || l.gap.lost > 0 && len(batch) > 0 {
-			rest = append(l.again, batch...)
-			l.again = nil
-			if l.gap.lost > 0 {
-				rest = append([]entry{{record: l.gap.record(rest[0].record.Time), must: true}}, rest...)
-			}
-		}
-		for len(rest) > 0 {
-			part := rest[:min(len(rest), mostTogether)]
-			rest = rest[len(part):]
-			l.tell(part, l.commit(part))
-		}
-		clear(batch)
+		l.flush()
+	}
+}
+
+// flush writes what is pending.
+func (l *Ledger) flush() {
+	l.mu.Lock()
+	batch := l.pending
+	l.pending = l.spare[:0]
+	l.room.Broadcast()
+	l.mu.Unlock()
+	before := l.again
+	l.again = nil
+	if l.gap.lost > 0 && len(before)+len(batch) > 0 {
+		at := append(before[:len(before):len(before)], batch...)[0].record.Time
+		before = append([]entry{{record: l.gap.record(at), must: true}}, before...)
+	}
+	l.together(before)
+	l.together(batch)
+	clear(batch)
+	l.spare = batch
+}
+
+// together writes records, in parts.
+func (l *Ledger) together(rest []entry) {
+	for len(rest) > 0 {
+		part := rest[:min(len(rest), mostTogether)]
+		rest = rest[len(part):]
+		l.tell(part, l.commit(part))
 	}
 }
 
@@ -297,12 +364,13 @@ func (l *Ledger) tell(part []entry, err error) {
 			signal(f)
 		}
 	}
+	if g := part[0].group; g != nil { // a part is of one group
+		g.err = err
+		close(g.done)
+	}
 	lost := 0
 	for _, e := range part {
-		if e.kept != nil {
-			e.kept <- err
-			e.kept = nil
-		}
+		e.group = nil
 		switch {
 		case e.record.Kind == Gap:
 			if err == nil {
@@ -362,6 +430,8 @@ func (l *Ledger) commit(batch []entry) error {
 		l.hashed = appendField(l.hashed, last)
 		l.buffer = segments.AppendFrame(l.buffer, l.hashed[body:])
 	}
+	l.busy.Store(time.Now().UnixNano())
+	defer l.busy.Store(0)
 	if err := l.files.Append(l.buffer, len(batch)); err != nil {
 		return err
 	}

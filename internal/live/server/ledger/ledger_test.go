@@ -230,3 +230,19 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	require.Equal(t, "tern", gaps[0].Node)
 	require.Regexp(t, `^3 decisions since 1970-01-01T\d\d:\d\d:\d\dZ are missing here: .*no space left`, gaps[0].Reason)
 }
+
+// A disk that hangs is waited for by nobody, once that is known.
+func TestASlowDiskIsNotWaitedFor(t *testing.T) {
+	t.Parallel()
+	l, err := Open(filepath.Join(t.TempDir(), "records"), Options{})
+	require.NoError(t, err)
+	l.busy.Store(time.Now().Add(-2 * slow).UnixNano())
+	w, err := l.Note(Record{Kind: Login})
+	require.NoError(t, err)
+	require.False(t, w.Safe())
+	require.ErrorIs(t, w.Wait(t.Context()), ErrSlow)
+	l.busy.Store(0)
+	require.NoError(t, w.Wait(t.Context()))
+	require.True(t, w.Safe())
+	require.NoError(t, l.Close())
+}

@@ -360,12 +360,15 @@ const soon = 5 * time.Millisecond
 // Event appends what a server noted. An event by itself is written at once; in
 // a crowd of them each is written soon, with what else comes until then.
 func (f *Folder) Event(e evidence.Event) {
+	line := eventLines.Get().(*[]byte)
+	defer eventLines.Put(line)
+	*line = e.AppendLine((*line)[:0])
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.open == nil {
 		return
 	}
-	f.unsaid = e.AppendLine(f.unsaid)
+	f.unsaid = append(f.unsaid, *line...)
 	switch {
 	case time.Since(f.flushed) > soon:
 		f.flush()
@@ -379,6 +382,9 @@ func (f *Folder) Event(e evidence.Event) {
 		})
 	}
 }
+
+// eventLines are buffers of events, which are made into lines by many at the same time.
+var eventLines = sync.Pool{New: func() any { return new([]byte) }}
 
 // flush writes the events that are not written yet.
 func (f *Folder) flush() {

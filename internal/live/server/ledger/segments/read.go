@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 )
 
 // Reading is how a folder is read. Each function may be nil, but Entry.
@@ -79,9 +80,21 @@ func (r Reading) segment(s Segment, last bool) error {
 		}
 		walk.begun, walk.offset, walk.number = true, r.Begin.Offset, r.From
 	}
-	for {
+	for tries := 0; ; {
 		at := walk.offset
 		entry, err := walk.next()
+		var damaged *Damage
+		if last && errors.As(err, &damaged) && tries < mostTries { // it may only be being written
+			tries++
+			time.Sleep(triesAgain)
+			number := walk.number
+			if _, err := file.Seek(at, io.SeekStart); err != nil {
+				return err
+			}
+			walk = newWalk(file, s)
+			walk.begun, walk.offset, walk.number = at > 0, at, number
+			continue
+		}
 		switch {
 		case errors.Is(err, io.EOF), errors.Is(err, errPart) && last:
 			return nil
@@ -103,6 +116,13 @@ func (r Reading) segment(s Segment, last bool) error {
 		}
 	}
 }
+
+// How often an entry that another program may only be writing is read again, and after
+// how long.
+const (
+	mostTries  = 5
+	triesAgain = 2 * time.Millisecond
+)
 
 // errPart is the end of a file within a frame.
 var errPart = errors.New("the file ends within an entry")
@@ -146,6 +166,9 @@ func (w *walk) next() ([]byte, error) {
 		return nil, part(err)
 	}
 	n := int(binary.LittleEndian.Uint32(header[:]))
+	if n == 0 && binary.LittleEndian.Uint32(header[4:]) == 0 {
+		return nil, io.EOF
+	}
 	if n > MostOctets {
 		return nil, w.damage("an entry has an impossible length")
 	}

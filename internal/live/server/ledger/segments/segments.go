@@ -6,7 +6,8 @@
 // Magic. Frames follow: the length of what is in it (4 octets, the lowest first), its
 // CRC-32C (4 octets, the lowest first; RFC 3720, section 12.1), and the octets
 // themselves. The first frame of a file is its head, which the owner of the folder
-// gives; each further one is an entry.
+// gives; each further one is an entry. Zeros end what is written: the newest file has
+// room for what comes next, so that the disk has less to do for each entry.
 package segments
 
 import (

@@ -18,6 +18,7 @@ type Writer struct {
 	first   int64 // of the newest file
 	next    int64 // the number of the next entry
 	size    int64 // of the newest file, as far as it is whole
+	room    int64 // how far the newest file has zeros
 	torn    bool  // what is behind size must go before more is written
 	// Head and Newest are the head of the newest file, and the newest entry in it, nil
 	// where it has none, as Open found them.
@@ -82,15 +83,47 @@ func (w *Writer) find(s Segment) error {
 	}
 	w.file, w.first, w.next, w.size = file, s.First, walk.number, walk.offset
 	if s.Size > w.size {
-		err = w.cut(s)
-	}
-	if err == nil {
-		_, err = file.Seek(w.size, io.SeekStart)
+		var zeros bool
+		if zeros, err = w.onlyZeros(s); err == nil && !zeros {
+			err = w.cut(s)
+		}
+		if zeros {
+			w.room = s.Size
+		}
 	}
 	if err != nil {
 		return errors.Join(err, file.Close())
 	}
 	return nil
+}
+
+// ahead is how much room is made at once for what comes next.
+const ahead = 256 << 10
+
+// onlyZeros reports whether nothing was written behind the last whole entry.
+func (w *Writer) onlyZeros(s Segment) (bool, error) {
+	rest, err := io.ReadAll(io.NewSectionReader(w.file, w.size, min(s.Size-w.size, 2*ahead)))
+	if err != nil {
+		return false, err
+	}
+	return len(bytes.Trim(rest, "\x00")) == 0, nil
+}
+
+// makeRoom writes zeros for what comes next: an entry that lies in them needs no more than
+// its own octets on the disk. Where there is no room for them, the entry may find some.
+func (w *Writer) makeRoom(octets int64) {
+	if w.passing || w.size+octets <= w.room {
+		return
+	}
+	from := max(w.room, w.size)
+	zeros := make([]byte, ahead+octets)
+	if _, err := w.file.WriteAt(zeros, from); err != nil {
+		_ = w.file.Truncate(from)
+		return
+	}
+	if w.file.Sync() == nil {
+		w.room = from + int64(len(zeros))
+	}
 }
 
 // cut moves what is behind the last whole entry to a file of its own.
@@ -105,9 +138,9 @@ func (w *Writer) cut(s Segment) error {
 	if err := errors.Join(err, to.Sync(), to.Close()); err != nil {
 		return err
 	}
-	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry: the machine stopped while they were written, and "+
-		"nothing of them was answered; they are in %s now", s.Size-w.size, s.Path, kept)
-	return w.file.Truncate(w.size)
+	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry, as when a machine stops while they are written, before "+
+		"anything of them is answered; they are in %s now", s.Size-w.size, s.Path, kept)
+	return w.back()
 }
 
 // Create makes the first file of a folder, for entries from a number on.
@@ -133,9 +166,9 @@ func (w *Writer) Begin(head []byte) error {
 		return errors.Join(err, file.Close(), os.Remove(file.Name()))
 	}
 	if w.file != nil {
-		err = w.file.Close()
+		err = errors.Join(w.back(), w.file.Close())
 	}
-	w.file, w.first, w.size, w.torn = file, w.next, int64(len(begin)), false
+	w.file, w.first, w.size, w.room, w.torn = file, w.next, int64(len(begin)), 0, false
 	w.Head, w.Newest = head, nil
 	return err
 }
@@ -166,7 +199,8 @@ func (w *Writer) Append(frames []byte, n int) error {
 			return err
 		}
 	}
-	_, err := w.file.Write(frames)
+	w.makeRoom(int64(len(frames)))
+	_, err := w.file.WriteAt(frames, w.size)
 	if err == nil && !w.passing {
 		err = syncData(w.file)
 	}
@@ -180,15 +214,12 @@ func (w *Writer) Append(frames []byte, n int) error {
 	return nil
 }
 
-// back takes away what was written only in part.
+// back takes away what was written only in part, and the room for more.
 func (w *Writer) back() error {
-	if err := w.file.Truncate(w.size); err != nil {
-		return err
-	}
-	_, err := w.file.Seek(w.size, io.SeekStart)
-	w.torn = err != nil
+	err := w.file.Truncate(w.size)
+	w.room, w.torn = 0, err != nil
 	return err
 }
 
 // Close ends it.
-func (w *Writer) Close() error { return w.file.Close() }
+func (w *Writer) Close() error { return errors.Join(w.back(), w.file.Close()) }
