@@ -330,7 +330,7 @@ func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
 	r := c.run(t, "ledger", "heads", "-json")
 	require.Zero(t, r.status)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "heads.json"), []byte(r.out), 0o600))
-	require.Regexp(t, `^chain \w+: newest record 2, [0-9a-f]{64}\n$`, c.run(t, "ledger", "heads").out)
+	require.Regexp(t, `^chain \w+: newest record 2, [0-9a-f]{64}\n  signed \S+Z with the key \S+=\n$`, c.run(t, "ledger", "heads").out)
 	r = c.run(t, "ledger", "verify", "-expect", "heads.json")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "every record is as it was written: 2 records, and the heads in heads.json are in it")
@@ -369,7 +369,7 @@ func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "heads.json"),
 		[]byte(strings.Replace(string(text), `"newest": 2`, `"newest": 9`, 1)), 0o600))
 	require.Contains(t, c.run(t, "ledger", "verify", "-expect", "heads.json").out,
-		"record 9, whose hash was kept, is not there")
+		"the head of record 9 that was kept is not as it was signed")
 }
 
 func TestServeRefusesWhatItCannotServe(t *testing.T) {

@@ -26,7 +26,8 @@ func TestAnEventsLineIsWhatTheJSONPackageWouldWrite(t *testing.T) {
 			Access: text("access"),
 			Person: text("person"), Question: site.Question(text("question")), Command: text("command"),
 			Answer: Answer(text("answer")), Reason: reason.Reason(text("reason")),
-			Text: text("text"), Place: text("place"), Rule: text("rule"), Key: text("key"), Returned: text("returned"), Cause: text("cause"),
+			Text: text("text"), Place: text("place"), Rule: text("rule"), Key: text("key"), Returned: text("returned"),
+			Cause:  text("cause"),
 			Repair: text("repair")}
 		if level := rapid.IntRange(-1, 15).Draw(t, "level"); level >= 0 {
 			e.Level = &level

@@ -44,7 +44,7 @@ type index struct {
 const (
 	indexFile = "index.db"
 	// indexTogether is how many records are indexed in one transaction.
-	indexTogether = 4096
+	indexTogether = 1024
 	// indexRests is how much longer than a transaction took the index rests after it: an
 	// answer comes first.
 	indexRests = 19

@@ -97,12 +97,16 @@ func (w *Writer) find(s Segment) error {
 	return nil
 }
 
-// ahead is how much room is made at once for what comes next.
-const ahead = 256 << 10
+// How much room is made at once for what comes next: as much as there is already, within
+// these bounds.
+const (
+	leastAhead = 16 << 10
+	mostAhead  = 256 << 10
+)
 
 // onlyZeros reports whether nothing was written behind the last whole entry.
 func (w *Writer) onlyZeros(s Segment) (bool, error) {
-	rest, err := io.ReadAll(io.NewSectionReader(w.file, w.size, min(s.Size-w.size, 2*ahead)))
+	rest, err := io.ReadAll(io.NewSectionReader(w.file, w.size, min(s.Size-w.size, 2*mostAhead)))
 	if err != nil {
 		return false, err
 	}
@@ -116,7 +120,7 @@ func (w *Writer) makeRoom(octets int64) {
 		return
 	}
 	from := max(w.room, w.size)
-	zeros := make([]byte, ahead+octets)
+	zeros := make([]byte, min(max(w.size, leastAhead), mostAhead)+octets)
 	if _, err := w.file.WriteAt(zeros, from); err != nil {
 		_ = w.file.Truncate(from)
 		return
@@ -138,7 +142,8 @@ func (w *Writer) cut(s Segment) error {
 	if err := errors.Join(err, to.Sync(), to.Close()); err != nil {
 		return err
 	}
-	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry, as when a machine stops while they are written, before "+
+	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry, as when a machine stops while they are written, "+
+		"before "+
 		"anything of them is answered; they are in %s now", s.Size-w.size, s.Path, kept)
 	return w.back()
 }
