@@ -1,13 +1,19 @@
 package main
 
 import (
+	"bufio"
+	"crypto/tls"
 	"encoding/json"
+	"encoding/pem"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -173,8 +179,8 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
 		10*time.Millisecond)
 	require.Regexp(t, here(t,
-		`<86>1 2\S+Z \S+ mellowgate \d+ accepted - \x{FEFF}server=t protocol=tacacs client=127.93.0.9 client_port=\d+ device=sw access=ssh person=ines question=login answer=accepted`), received())
-	require.Regexp(t, `<85>1 .* refused - .*person="\\"odd\\\\nname\\"" question=login`, received(),
+		`<86>1 2\S+Z \S+ mellowgate \d+ accepted \[event@32473 server="t" protocol="tacacs"[^]]* answer="accepted"[^]]*\] \x{FEFF}server=t protocol=tacacs client=127.93.0.9 client_port=\d+ device=sw access=ssh person=ines question=login answer=accepted`), received())
+	require.Regexp(t, `<85>1 .* refused \[event@32473 .*\] .*person="\\"odd\\\\nname\\"" question=login`, received(),
 		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
 	lines := strings.Split(strings.TrimSpace(b.said()), "\n")
@@ -189,9 +195,75 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond,
 		"the capture is bounded")
 	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
+	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool {
+		return regexp.MustCompile(`RELOADING=1\nMONOTONIC_USEC=\d+\n(?s:.*)READY=1\n`).MatchString(told())
+	}, 5*time.Second, 10*time.Millisecond, told())
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
 	require.Contains(t, told(), "STOPPING=1")
+	require.Regexp(t, `<86>1 \S+ \S+ mellowgate \d+ head \[head@32473 chain="\w+" newest="\d+" last="\w{64}" signed="\S+" `+
+		`key="\S+" signature="\S+"\] \x{FEFF}chain=`, received(), "the end of the ledger, when serve ends")
+}
+
+// Syslog over TLS goes to a receiver whose certificate the named authority signed, and to
+// no other.
+func TestServeTellsASyslogReceiverOverTLS(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	server := httptest.NewUnstartedServer(nil) // for its certificate, which is of 127.0.0.1
+	server.StartTLS()
+	certificate := server.TLS.Certificates[0]
+	server.Close()
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{certificate}})
+	require.NoError(t, err)
+	defer func() { _ = listener.Close() }()
+	came := make(chan string, 100)
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				in := bufio.NewReader(conn)
+				for {
+					size, err := in.ReadString(' ') // RFC 5425, section 4.3
+					if err != nil {
+						return
+					}
+					n, _ := strconv.Atoi(strings.TrimSpace(size))
+					text := make([]byte, n)
+					if _, err := io.ReadFull(in, text); err != nil {
+						return
+					}
+					came <- string(text)
+				}
+			}()
+		}
+	}()
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "log.pem"),
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), 0o600))
+	change("site: Served", "site: Served\nservice: {syslog: 'tls "+listener.Addr().String()+" log.pem'}")
+	b = c.start(t, "serve")
+	require.Zero(t, c.asks(t))
+	for {
+		select {
+		case text := <-came:
+			if strings.Contains(text, "answer=accepted") {
+				b.end(t)
+				change(" log.pem'", "'")
+				b = c.start(t, "serve")
+				require.Zero(t, c.asks(t))
+				require.Eventually(t, func() bool { return strings.Contains(b.said(), "certificate signed by unknown authority") },
+					10*time.Second, 10*time.Millisecond, "this host does not know it")
+				return
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatal("no message came: " + b.said())
+		}
+	}
 }
 
 func TestServeTellsTheSyslogOfItsHostInItsOwnForm(t *testing.T) {
@@ -286,6 +358,13 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 		`mellowgate_answers_total{answer="accepted",protocol="tacacs",question="login",reason="accepted",server="t"} 1`)
 	require.NotContains(t, text, `"ines"`, "nobody's name is a label")
 	require.Contains(t, text, `mellowgate_trouble{what="site"} 0`)
+	for _, line := range []string{`mellowgate_answer_seconds_count{question="login",server="t"} 1`,
+		`mellowgate_answers_total{answer="refused",protocol="tacacs",question="login",reason="wrong-password",server="t"} 0`,
+		`mellowgate_site_reads_total{result="refused"} 0`, "mellowgate_connections ", "mellowgate_passwords_checking 0",
+		`mellowgate_build_info{version="0.1.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`, "mellowgate_disk_free_bytes ",
+		"mellowgate_index_behind_records ", "mellowgate_site_taken_timestamp_seconds 1"} {
+		require.Contains(t, text, line)
+	}
 
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), []byte("site: [\n"), 0o600))
 	require.Eventually(t,
@@ -297,6 +376,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	require.NoError(t, response.Body.Close())
 	require.Equal(t, http.StatusServiceUnavailable, response.StatusCode)
 	require.Contains(t, get("/metrics"), `mellowgate_trouble{what="site"} 1`)
+	require.Contains(t, get("/metrics"), `mellowgate_site_reads_total{result="refused"} 1`)
 	change("site: Served", "site: Served")
 	require.Eventually(t, func() bool { return get("/health") == "running\n" }, 10*time.Second, 20*time.Millisecond)
 }
@@ -429,4 +509,32 @@ func TestServeOnAFullDiskSaysSo(t *testing.T) {
 	require.Equal(t, asked+1, strings.Count(c.run(t, "ledger", "-state", state, "-csv").out, "\n"),
 		"every login that was answered, and the head of the table")
 	require.Zero(t, c.run(t, "ledger", "verify", "-state", state).status)
+}
+
+// The rules and the dashboard that ship ask for metrics that there are.
+func TestAlertsAndTheDashboardAskForMetricsThatThereAre(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	change("site: Served", here(t, "site: Served\nservice: {metrics: \"127.93.0.1:9470\"}"))
+	c.start(t, "serve")
+	require.Zero(t, c.asks(t))
+	text := fetched(t, here(t, "http://127.93.0.1:9470/metrics"))
+	// Where there is no database, no certificate, and nothing was signed yet.
+	text += "mellowgate_records_waiting mellowgate_certificate_end_timestamp_seconds mellowgate_ledger_head"
+	page, err := os.ReadFile("../../docs/serve.md")
+	require.NoError(t, err)
+	for _, name := range []string{"alerts.yaml", "dashboard.json"} {
+		rules, err := os.ReadFile(filepath.Join("../../docs/monitoring", name))
+		require.NoError(t, err)
+		asked := regexp.MustCompile(`mellowgate_[a-z_]+`).FindAllString(string(rules), -1)
+		require.Greater(t, len(asked), 8)
+		for _, metric := range asked {
+			require.Contains(t, text, metric, name)
+			require.Contains(t, string(page), strings.TrimSuffix(metric, "_bucket"), name)
+		}
+	}
+	for _, metric := range regexp.MustCompile(`(?m)^# TYPE (mellowgate_\S+)`).FindAllStringSubmatch(text, -1) {
+		require.Contains(t, string(page), "`"+metric[1]+"`")
+	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"os"
 	"os/signal"
@@ -17,6 +18,8 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/journal"
 	"mellowgate/internal/live/server/sdnotify"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/serve"
@@ -101,7 +104,13 @@ func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started boo
 	plain := func(text string) { c.note("%s", text) }
 	var syslog *journal.Syslog
 	if to := l.Service.Syslog; to.Network != "" {
-		syslog = journal.NewSyslog(to, func(text string) { journal.New(f.log, c.Err, plain, nil).Say(text) })
+		var trusted *x509.CertPool
+		if to.Authorities != "" {
+			if trusted, err = pki.Authorities(files.At(l.Base, to.Authorities)); err != nil {
+				return false, failure{status: ExitUsage, err: err}
+			}
+		}
+		syslog = journal.NewSyslog(to, trusted, func(text string) { journal.New(f.log, c.Err, plain, nil).Say(text) })
 		defer syslog.Close()
 	}
 	hangups := make(chan os.Signal, 1)
@@ -113,7 +122,8 @@ func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started boo
 		defer stop()
 	}
 	started, err = serve.Run(c.Context, serve.Config{Site: l.Opened, Folder: folder, Hangups: hangups,
-		Journal: journal.New(f.log, c.Err, plain, syslog), Manager: sdnotify.FromEnvironment(), Explain: c.explainer(f),
+		Journal: journal.New(f.log, c.Err, plain, syslog), Manager: sdnotify.FromEnvironment(), Version: Version,
+		Explain: c.explainer(f),
 		Servers: f.servers,
 		Load: func() (sitefile.Opened, error) {
 			l, err := c.loadFrom(l.Path, true)

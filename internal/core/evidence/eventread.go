@@ -138,8 +138,25 @@ func syslogText(line string, now time.Time) (at time.Time, text string) {
 			}
 		}
 	}
+	line = afterData(line)
 	if i := strings.Index(line, "server="); i >= 0 {
 		return at, line[i:]
 	}
 	return at, ""
+}
+
+// afterData returns what comes after the structured data of an event in a syslog message
+// (RFC 5424, section 6.3), which says the same as the text does.
+func afterData(line string) string {
+	i := strings.Index(line, "[event@")
+	if i < 0 {
+		return line
+	}
+	for i < len(line) && line[i] != ']' {
+		if line[i] == '\\' {
+			i++
+		}
+		i++
+	}
+	return line[min(i+1, len(line)):]
 }

@@ -38,7 +38,9 @@ func TestALineOfALogIsReadInEachForm(t *testing.T) {
 		"JSON": `{"time":"2026-11-23T03:09:01Z","level":"WARN","msg":"event","server":"tern","device":"sw-1",` +
 			`"person":"ines",` +
 			`"question":"login","answer":"refused","reason":"wrong-password","text":"the password is wrong"}`,
-		"syslog":                "<85>1 2026-11-23T03:09:01.000000Z gate mellowgate 77 refused - \ufeff" + said,
+		"syslog": "<85>1 2026-11-23T03:09:01.000000Z gate mellowgate 77 refused - \ufeff" + said,
+		"syslog with its data": `<85>1 2026-11-23T03:09:01.000000Z gate mellowgate 77 refused [event@32473 server="other" ` +
+			`person="a\"\]b" text="the password"] ` + "\ufeff" + said,
 		"syslog, of old":        "<85>Nov 23 03:09:01 gate mellowgate[77]: " + said,
 		"a file of a receiver":  "Nov 23 03:09:01 gate mellowgate[77]: " + said,
 		"a file with full time": "2026-11-23T03:09:01.000000+00:00 gate mellowgate[77]: " + said,

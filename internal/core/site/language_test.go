@@ -157,7 +157,7 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	require.False(t, s.Clients[0].Covers(s.Clients[0].From[0].Addr(), tern))
 	require.Equal(t, []any{"book.db", "otp", 5000},
 		[]any{s.Service.Ledger.Folder, s.Service.Ledger.Key.Name, s.Service.Ledger.Spool})
-	require.Equal(t, []any{SyslogSink{"udp", "192.0.2.61:514"}, int64(2 << 20)},
+	require.Equal(t, []any{SyslogSink{Network: "udp", Address: "192.0.2.61:514"}, int64(2 << 20)},
 		[]any{s.Service.Syslog, s.Service.Traffic})
 	require.Equal(t, Keeping{400 * 24 * time.Hour, 1 << 30, "away"}, s.Service.Keep)
 	require.Equal(t, Limits{10, 256, 0, 2 * time.Second, 256 << 20}, s.Service.Limits)

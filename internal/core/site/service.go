@@ -52,8 +52,11 @@ type Keeping struct {
 
 // SyslogSink is who takes events as syslog messages (RFC 5424).
 type SyslogSink struct {
-	Network string // udp | tcp | unix, "" for nobody
+	Network string // udp | tcp | tls | unix, "" for nobody
 	Address string
+	// Authorities is the file with the authorities of whoever takes them over TLS; "" for
+	// those that this host trusts.
+	Authorities string
 }
 
 // LogSource is a place at which devices' logs are received, as syslog messages.
@@ -99,7 +102,7 @@ var serviceShape = shape[Service]{
 			}
 			v.Metrics = text
 		}, form: textForm()},
-		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|unix) .+$")},
+		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|tls|unix) .+$")},
 		"device-logs": {read: readDeviceLogs, form: form{"type": "array",
 			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
 		"traffic":    sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
@@ -181,7 +184,8 @@ func hasPassword(u *url.URL) bool {
 	return given || u.Query().Has("password")
 }
 
-// readSyslog reads "udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH".
+// readSyslog reads "udp ADDRESS:PORT", "tcp ADDRESS:PORT", "tls ADDRESS:PORT FILE" or
+// "unix PATH".
 func readSyslog(r *reader, n *yaml.Node, v *Service) {
 	text, ok := r.scalar(n, "syslog")
 	if !ok {
@@ -189,8 +193,12 @@ func readSyslog(r *reader, n *yaml.Node, v *Service) {
 	}
 	network, address, _ := strings.Cut(text, " ")
 	address = strings.TrimSpace(address)
+	authorities := ""
+	if network == "tls" {
+		address, authorities, _ = strings.Cut(address, " ")
+	}
 	switch network {
-	case "udp", "tcp":
+	case "udp", "tcp", "tls":
 		host, port, found := cutLast(address, ":")
 		if p, err := strconv.Atoi(port); !found || host == "" || err != nil || p < 1 || p > 65535 {
 			r.wrong(n, "syslog is %q; an address and a port are wanted, such as \"udp 192.0.2.61:514\"", shorten(text))
@@ -200,9 +208,10 @@ func readSyslog(r *reader, n *yaml.Node, v *Service) {
 			r.wrong(n, "syslog is %q; a path is wanted, such as \"unix /dev/log\"", shorten(text))
 		}
 	default:
-		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"unix PATH\" is wanted", shorten(text))
+		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\", \"tls ADDRESS:PORT FILE\" or \"unix PATH\" is "+
+			"wanted", shorten(text))
 	}
-	v.Syslog = SyslogSink{Network: network, Address: address}
+	v.Syslog = SyslogSink{Network: network, Address: address, Authorities: strings.TrimSpace(authorities)}
 }
 
 // readDeviceLogs reads a list of "udp ADDRESS:PORT", "tcp ADDRESS:PORT" and

@@ -209,7 +209,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\nservice: {syslog: udp here}",
 			`syslog is "udp here"; an address and a port are wanted, such as "udp 192.0.2.61:514"`},
 		{"site: Test", "site: Test\nservice: {syslog: /dev/log}",
-			`"udp ADDRESS:PORT", "tcp ADDRESS:PORT" or "unix PATH" is wanted`},
+			`"udp ADDRESS:PORT", "tcp ADDRESS:PORT", "tls ADDRESS:PORT FILE" or "unix PATH" is wanted`},
 		{"site: Test", "site: Test\nservice: {traffic: 12}",
 			`traffic is "12"; a size of 64KiB or more is wanted, such as 256MiB, or 0 for none`},
 		{"site: Test", "site: Test\nservice: {limits: {failure-delay: 1h}}",

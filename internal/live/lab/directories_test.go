@@ -48,9 +48,9 @@ func takenAway(t *testing.T, security string) {
 	r := start(t, func(s *site.Site) {
 		s.Server("dunlin").Directory.Security = security
 		for _, v := range s.Servers {
-			v.DeadTime, v.Timeout = 0, 6*time.Second
+			v.DeadTime, v.Timeout = 0, 9*time.Second
 		}
-		s.Server("dunlin").Timeout = 2 * time.Second // below that of the servers that ask it, and above a busy machine
+		s.Server("dunlin").Timeout = 3 * time.Second // below that of the servers that ask it, and above a busy machine
 	})
 	seen := r.login("north-sw-1", site.SSH, person, "")
 	require.Equal(t, walk.OutcomeIn, seen.Outcome, security)

@@ -42,10 +42,12 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 		case <-alive:
 			s.Manager.Alive()
 		case <-s.Hangups:
+			s.Manager.Reloading()
 			if err := s.Folder.Reopen(); err != nil {
 				s.say("the files of the state folder cannot be opened anew: %v", err)
 			}
 			s.reload(ctx, true)
+			s.Manager.Reloaded()
 			watched = s.watch(watcher)
 		case e := <-watcher.Events:
 			if watched[filepath.Clean(e.Name)] && e.Op != fsnotify.Chmod {
@@ -106,6 +108,7 @@ func (s *serving) reload(ctx context.Context, asked bool) {
 	if err == nil {
 		err = s.take(ctx, o)
 	}
+	s.service.Metrics.Read(err == nil)
 	if err != nil {
 		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
 		s.Manager.Status("the site has a mistake; an older one is in use")

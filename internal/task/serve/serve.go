@@ -13,6 +13,7 @@ import (
 	"os"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -25,6 +26,7 @@ import (
 	"mellowgate/internal/live/server/devicelogs"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/journal"
+	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/server/sdnotify"
 	"mellowgate/internal/live/server/service"
 	"mellowgate/internal/live/store/files"
@@ -48,6 +50,7 @@ type Config struct {
 	// Hangups are the signals on which the site is read again. Default: none.
 	Hangups <-chan os.Signal
 	Manager *sdnotify.Manager // default: none listens
+	Version string            // of the program, for monitors
 }
 
 // aside is the memory, in octets, that a service takes beside password hashes.
@@ -86,7 +89,8 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 		s.Manager = &sdnotify.Manager{}
 	}
 	s.known.Store(c.Site.Site)
-	o := service.Options{Say: c.Journal.Say, Event: s.tell, Explain: c.Explain}
+	o := service.Options{Say: c.Journal.Say, Event: s.tell, Explain: c.Explain, Version: c.Version,
+		Head: func(h ledger.Head) { c.Journal.Fact("head", headFields(h)...) }}
 	if s.service, err = service.Open(c.Site.Site, c.Site.Keys, clientsOf(c.Site.Site), c.Folder, o); err != nil {
 		return false, err
 	}
@@ -120,6 +124,13 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 	defer s.Manager.Stopping()
 	s.keep(ctx, watcher, watched)
 	return true, nil
+}
+
+// headFields are the fields of the newest record that was signed, as a log has them.
+func headFields(h ledger.Head) []string {
+	return []string{"chain", h.Chain, "newest", strconv.FormatInt(h.Sequence, 10), "last", h.Hash, "signed", h.Time, "key",
+		h.Key,
+		"signature", h.Sign}
 }
 
 // receiveLogs begins to receive the logs of devices, where the site says so.

@@ -47,6 +47,8 @@ func (o *port) accept(listener net.Listener) {
 		}
 		o.gate.running.Go(func() {
 			defer place.Give()
+			o.gate.connections.Add(1)
+			defer o.gate.connections.Add(-1)
 			o.connection(conn, place.Heard)
 		})
 		return nil

@@ -21,6 +21,7 @@ import (
 // question is what a listener understood of a packet.
 type question struct {
 	rights.Question
+	came   time.Time // when it was read
 	at     time.Time
 	client netip.AddrPort
 	typed  string // the password, for a login by PAP or prompts
@@ -280,6 +281,13 @@ func (s *server) keepDecision(q *question, d rights.Decision, e evidence.Event) 
 	var err error
 	if q.written, err = s.gate.config.Ledger.Note(r); err != nil {
 		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision could not be written to the ledger: "+err.Error())
+	}
+}
+
+// took tells how long the answer to a question took.
+func (s *server) took(q *question) {
+	if !q.came.IsZero() {
+		s.gate.config.Took(s.site.Name, q.asks(), time.Since(q.came))
 	}
 }
 

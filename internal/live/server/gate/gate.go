@@ -44,6 +44,9 @@ type Config struct {
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, evidence.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
+	// Took is told how long an answer took, from when the question was read until the answer
+	// was ready to send, with what was waited for on purpose. Default: nobody is.
+	Took func(server string, q site.Question, d time.Duration)
 	// Say is told what an administrator should mend in the site. Default: nobody.
 	Say func(string)
 	// Hinder gives what a lab puts in the way of a server, by its name, as a
@@ -74,18 +77,19 @@ type Place struct {
 // swapped whole. Each port and connection has a goroutine of its own, counted in
 // running; Shutdown ends them and waits.
 type Gate struct {
-	config   Config
-	design   atomic.Pointer[snapshot]
-	codes    *guard.Codes
-	asked    guard.Challenges
-	floods   guard.Floods[reason.Reason]
-	rates    guard.Rates
-	failures *guard.Failures
-	verified *guard.Verified
-	turns    *guard.Turns
-	hashing  *guard.Hashing
-	judging  singleflight.Group // of passwords, by name
-	guesses  *guard.Guesses
+	config      Config
+	design      atomic.Pointer[snapshot]
+	connections atomic.Int64 // that are open
+	codes       *guard.Codes
+	asked       guard.Challenges
+	floods      guard.Floods[reason.Reason]
+	rates       guard.Rates
+	failures    *guard.Failures
+	verified    *guard.Verified
+	turns       *guard.Turns
+	hashing     *guard.Hashing
+	judging     singleflight.Group // of passwords, by name
+	guesses     *guard.Guesses
 	// confirmed are names that a directory was seen to have.
 	confirmed guard.Names
 	unnamed   guard.Once // names of ports that say nothing
@@ -110,11 +114,20 @@ func New(c Config) *Gate {
 	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), guesses: guard.NewGuesses(),
 		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),
 		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
+	if c.Took == nil {
+		g.config.Took = func(string, site.Question, time.Duration) {}
+	}
 	g.verified = guard.NewVerified()
 	g.design.Store(snapshotOf(c.Design, g.verified))
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g
 }
+
+// Connections returns how many connections are open.
+func (g *Gate) Connections() int64 { return g.connections.Load() }
+
+// Hashing returns how many passwords wait to be checked, or are being checked.
+func (g *Gate) Hashing() int { return g.hashing.Busy() }
 
 // Shutdown takes no more questions, answers those that it has, closes every
 // port and waits until everything has ended.

@@ -268,6 +268,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		s.drop(q, reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
 		return nil, nil
 	}
+	q.came = time.Now()
 	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting,
 		key: guard.DuplicateOf(from, b)}
 	r.at = s.gate.config.Now()
@@ -306,6 +307,7 @@ func (r *radiusRequest) finish(answer []byte) []byte {
 
 // ready waits until the decision or the record is on disk, and returns the answer to send.
 func (r *radiusRequest) ready(answer []byte) []byte {
+	defer r.server.took(&r.question)
 	if !r.recorded {
 		r.server.safe(&r.question)
 	} else if r.server.kept(&r.question) != nil {

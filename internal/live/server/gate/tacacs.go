@@ -24,6 +24,7 @@ type tacacsSession struct {
 	first  received
 	// hindrance is what a lab puts in the way of this session.
 	hindrance Hindrance
+	typed     time.Time       // when somebody had typed last; zero: nobody has
 	packets   <-chan received // what comes after the first; nil while the reader serves it
 }
 
@@ -206,6 +207,9 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		}
 		d = t.server.decide(&q)
 	}
+	if t.typed.After(q.came) {
+		q.came = t.typed
+	}
 	t.server.gate.failures.Hold(t.server.gate.ctx, t.client.Addr(), q.hold)
 	reply := tacacs.AuthenReply{Status: tacacs.AuthenFail}
 	switch {
@@ -237,6 +241,7 @@ type unanswered struct {
 
 // ready waits until a decision or a record is on disk, and returns the body of the answer.
 func (t *tacacsSession) ready(q *question, body []byte) []byte {
+	defer t.server.took(q)
 	if !q.recorded {
 		t.server.safe(q)
 	} else if t.server.kept(q) != nil {
@@ -297,6 +302,7 @@ func (t *tacacsSession) prompt(status tacacs.AuthenStatus, text string, flags by
 	if !ok {
 		return "", errGone
 	}
+	t.typed = time.Now()
 	answer, err := tacacs.DecodeAuthenContinue(body)
 	if err != nil {
 		return "", err

@@ -53,6 +53,9 @@ func (h *Hashing) Do(client netip.Addr, cost int64, do func()) bool {
 	return true
 }
 
+// Busy returns how many wait, or have their turn.
+func (h *Hashing) Busy() int { return h.waiting.All() }
+
 // serve begins everything that there is room for.
 func (h *Hashing) serve() {
 	h.queue = slices.DeleteFunc(h.queue, func(w *hashing) bool {

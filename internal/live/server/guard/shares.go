@@ -35,6 +35,13 @@ func (s *Shares) Of(a netip.Addr) int {
 	return s.of[a]
 }
 
+// All returns how many all have together.
+func (s *Shares) All() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.all
+}
+
 // Give returns back what Take took.
 func (s *Shares) Give(a netip.Addr) {
 	s.mu.Lock()

@@ -54,7 +54,21 @@ func (j *Journal) Say(text string) {
 		j.plain(text)
 	}
 	if j.syslog != nil {
-		j.syslog.send(time.Now(), info, "service", text)
+		j.syslog.send(time.Now(), info, "service", nil, text)
+	}
+}
+
+// Fact tells something for a log, and not for a person: names and values by turns.
+func (j *Journal) Fact(what string, fields ...string) {
+	var all []slog.Attr
+	for i := 0; i+1 < len(fields); i += 2 {
+		all = append(all, slog.String(fields[i], fields[i+1]))
+	}
+	if j.log != nil {
+		j.log.LogAttrs(context.Background(), slog.LevelInfo, what, all...)
+	}
+	if j.syslog != nil {
+		j.syslog.fields(time.Now(), info, what, all)
 	}
 }
 

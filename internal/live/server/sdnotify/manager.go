@@ -35,6 +35,14 @@ func FromEnvironment() *Manager {
 // Ready says that the service answers.
 func (m *Manager) Ready(status string) { m.tell("READY=1", "STATUS="+status) }
 
+// Reloaded says that the site was read again, and taken or not.
+func (m *Manager) Reloaded() { m.tell("READY=1") }
+
+// Reloading says that the site is being read again, until Reloaded.
+func (m *Manager) Reloading() {
+	m.tell("RELOADING=1", "MONOTONIC_USEC="+strconv.FormatInt(monotonic().Microseconds(), 10))
+}
+
 // Stopping says that the service ends.
 func (m *Manager) Stopping() { m.tell("STOPPING=1") }
 

@@ -13,6 +13,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
 )
 
@@ -24,6 +27,10 @@ type Metrics struct {
 	answers  *prometheus.CounterVec
 	ends     *prometheus.GaugeVec // of certificates, by server
 	heads    *prometheus.GaugeVec // signed, by chain
+	took     *prometheus.HistogramVec
+	reloads  *prometheus.CounterVec
+	taken    prometheus.Gauge
+	keys     *prometheus.GaugeVec // when each key was written, by its name
 	free     prometheus.Gauge
 	room     prometheus.Gauge
 	registry *prometheus.Registry
@@ -42,12 +49,26 @@ func NewMetrics() *Metrics {
 		heads: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_ledger_head",
 			Help: "The number of the newest record that was signed, with its hash and signature."},
 			[]string{"chain", "last", "key", "signature"}),
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "mellowgate_answer_seconds",
+			Help:    "How long answers took, with the wait for the disk and refusals that are held back.",
+			Buckets: []float64{0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5}},
+			[]string{"server", "question"}),
+		reloads: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "mellowgate_site_reads_total",
+			Help: "How often the site was read again while the service ran, by whether it was taken."}, []string{"result"}),
+		taken: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_site_taken_timestamp_seconds",
+			Help: "When the site in use was taken, in seconds since 1970."}),
+		keys: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_key_timestamp_seconds",
+			Help: "When the file with a shared key was last written, in seconds since 1970."}, []string{"key"}),
 		free: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_disk_free_bytes",
 			Help: "Octets that are free on the disk with the records."}),
 		room: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_disk_bytes",
 			Help: "Octets of the disk with the records."})}
-	m.registry.MustRegister(m.answers, m.ends, m.heads, m.free, m.room, m.Health.gauge, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.answers, m.ends, m.heads, m.took, m.reloads, m.taken, m.keys, m.free, m.room, m.Health.gauge,
+		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	for _, result := range []string{"taken", "refused"} {
+		m.reloads.WithLabelValues(result)
+	}
 	return m
 }
 
@@ -56,6 +77,49 @@ func (m *Metrics) Waiting(now func() int64) {
 	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting",
 		Help: "Records that are safe on this disk and wait for the ledger's database."},
 		func() float64 { return float64(now()) }))
+}
+
+// Took counts how long an answer took.
+func (m *Metrics) Took(server string, q site.Question, d time.Duration) {
+	m.took.WithLabelValues(server, string(q)).Observe(d.Seconds())
+}
+
+// Taken notes that a site was taken, with its servers, and when the file of each of its
+// keys was written, by the key's name.
+func (m *Metrics) Taken(s *site.Site, keys map[string]time.Time) {
+	m.taken.SetToCurrentTime()
+	m.keys.Reset()
+	for name, at := range keys {
+		m.keys.WithLabelValues(name).Set(float64(at.Unix()))
+	}
+	for _, server := range s.Servers { // what has not happened yet is 0, and not missing
+		if server.Protocol == site.LDAP {
+			continue
+		}
+		for answer, why := range map[evidence.Answer]reason.Reason{evidence.Accepted: reason.Accepted,
+			evidence.Refused: reason.WrongPassword, evidence.Dropped: reason.KeyDiffers} {
+			m.answers.WithLabelValues(server.Name, string(server.Protocol), string(site.Login.Question()), string(answer),
+				string(why))
+		}
+	}
+}
+
+// Read notes that the site was read again, and whether it was taken.
+func (m *Metrics) Read(taken bool) {
+	m.reloads.WithLabelValues(map[bool]string{true: "taken", false: "refused"}[taken]).Inc()
+}
+
+// Watch lets a monitor read how much a gate has to do.
+func (m *Metrics) Watch(g *gate.Gate, version string) {
+	m.registry.MustRegister(
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_connections",
+			Help: "Connections that are open."}, func() float64 { return float64(g.Connections()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_passwords_checking",
+			Help: "Passwords that wait for the memory which their hash takes, or are being checked."},
+			func() float64 { return float64(g.Hashing()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_build_info",
+			Help: "The version of the program.", ConstLabels: prometheus.Labels{"version": version}},
+			func() float64 { return 1 }))
 }
 
 // Behind lets a monitor read how many records are not in the index yet.
@@ -99,7 +163,7 @@ func (m *Metrics) Listen(address string) (net.Addr, error) {
 			"of the site", address, err)
 	}
 	paths := http.NewServeMux()
-	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	paths.HandleFunc("GET /health", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		wrong := m.Health.text()

@@ -22,6 +22,7 @@ import (
 	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/wire/capture"
@@ -45,6 +46,8 @@ type Options struct {
 	Directory func(*site.Server) ldap.Reach
 	// Hinder is for a lab: what it puts in the way of a server. Default: nothing.
 	Hinder func(server string, client netip.Addr) gate.Hindrance
+	// Version is that of the program, for monitors.
+	Version string
 	// Head is given the newest record, signed, now and then. Default: nobody is.
 	Head func(ledger.Head)
 	// Say is told what an administrator should know of the service itself.
@@ -117,7 +120,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
 		Capture: v.Capture,
-		Explain: options.Explain, Now: options.Now, Hinder: options.Hinder, Say: options.Say,
+		Explain: options.Explain, Now: options.Now, Took: v.Metrics.Took, Hinder: options.Hinder, Say: options.Say,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)
@@ -125,6 +128,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 				options.Event(e)
 			}
 		}})
+	v.Metrics.Watch(v.Gate, options.Version)
 	return v, nil
 }
 
@@ -301,6 +305,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 			here[p.Server] = p.Authentication.Addr()
 		}
 		v.Metrics.Certificates(ends)
+		v.Metrics.Taken(d.Site, keyFiles(d.Site, base))
 		v.ends.put(d.Site, d.Keys, here)
 		v.missing = len(bad) > 0
 		if v.Metrics.Health.Set(TroubleAddress, strings.Join(bad, "; ")) && v.missing {
@@ -308,6 +313,21 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 		}
 	}
 	return changes, advised(err)
+}
+
+// keyFiles returns when the file of each key was last written, of those that are in
+// files; their paths start from base.
+func keyFiles(s *site.Site, base string) map[string]time.Time {
+	all := map[string]time.Time{}
+	for _, k := range s.Keys {
+		if k.Source != site.KeyFile {
+			continue
+		}
+		if info, err := os.Stat(files.At(base, k.From)); err == nil {
+			all[k.Name] = info.ModTime()
+		}
+	}
+	return all
 }
 
 // Missing reports whether a host name of a server had no address when the design was
