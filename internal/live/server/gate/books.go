@@ -94,6 +94,9 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 		}
 		q.Credential = rights.Unchecked
 		known := s.limited(found)
+		if !s.gate.confirmed.Has(known.Name) {
+			s.gate.config.Learned(known.Name, "", s.gate.config.Now())
+		}
 		s.gate.confirmed.Note(known.Name)
 		if q.Purpose == site.Login {
 			if q.Credential, failure = s.bind(ctx, d, found, known, q); failure != nil {

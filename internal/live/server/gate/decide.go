@@ -453,6 +453,7 @@ func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 	case !guesses[d.Reason]:
 		return 0
 	}
+	s.gate.config.Learned(site.FoldedName(q.Person), s.source(q), q.at)
 	before := s.gate.failures.Note(site.FoldedName(q.Person), s.source(q), q.at)
 	return guard.HoldFor(before, min(s.Site.Service.Limits.FailureDelay, s.site.Timeout/2))
 }

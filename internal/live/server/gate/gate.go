@@ -37,10 +37,13 @@ type Config struct {
 	Events  func(evidence.Event) // default: nowhere
 	Capture *capture.Writer      // default: none
 	// UsedCodes are the newest one-time codes that were used before, by person and
-	// time step; KeepCodes is given them again with each one that is used, and the
-	// code is taken only when it has kept them. Default: none, and nowhere.
+	// time step; KeepCodes is given each one that is used, and all of them, and the code
+	// is taken only when it has kept them. Default: none, and nowhere.
 	UsedCodes map[string]int64
-	KeepCodes func(map[string]int64) error
+	KeepCodes func(person string, step int64, all map[string]int64) error
+	// Learned is told of a login that failed, by the name in its folded form and the source,
+	// and of a name that a directory has, with no source: for other nodes. Default: nobody is.
+	Learned func(name, source string, at time.Time)
 	// Explain is given how each decision came about. Default: nobody asks.
 	Explain func(*site.Site, evidence.Event, []rights.Step)
 	Now     func() time.Time // default: time.Now
@@ -114,6 +117,9 @@ func New(c Config) *Gate {
 	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), guesses: guard.NewGuesses(),
 		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),
 		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
+	if c.Learned == nil {
+		g.config.Learned = func(string, string, time.Time) {}
+	}
 	if c.Took == nil {
 		g.config.Took = func(string, site.Question, time.Duration) {}
 	}
@@ -122,6 +128,12 @@ func New(c Config) *Gate {
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	return g
 }
+
+// LearnFailure counts a login that failed at another node.
+func (g *Gate) LearnFailure(name, source string, at time.Time) { g.failures.Note(name, source, at) }
+
+// LearnName notes a name that a directory has, as another node has seen.
+func (g *Gate) LearnName(name string) { g.confirmed.Note(name) }
 
 // Connections returns how many connections are open.
 func (g *Gate) Connections() int64 { return g.connections.Load() }

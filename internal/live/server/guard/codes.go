@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"errors"
 	"maps"
 	"sync"
 	"time"
@@ -23,13 +24,16 @@ type Codes struct {
 	mu   sync.Mutex
 	used map[string]int64  // the time step, by person
 	lost map[string]failed // codes that were wrong, by person
-	keep func(map[string]int64) error
+	keep func(person string, step int64, all map[string]int64) error
 }
 
+// ErrUsed says that a code was used before, where this memory does not reach.
+var ErrUsed = errors.New("the code was used before")
+
 // NewCodes returns a memory of the codes that were used before, by person and
-// time step. keep is given them again with each one that is used, and a code is
-// taken only when it has kept them; nil keeps nothing.
-func NewCodes(used map[string]int64, keep func(map[string]int64) error) *Codes {
+// time step. keep is given each one that is used, and all of them, and a code is
+// taken only when it has kept them; its error may be ErrUsed. Nil keeps nothing.
+func NewCodes(used map[string]int64, keep func(person string, step int64, all map[string]int64) error) *Codes {
 	c := &Codes{used: maps.Clone(used), lost: map[string]failed{}, keep: keep}
 	if c.used == nil {
 		c.used = map[string]int64{}
@@ -75,24 +79,29 @@ func (c *Codes) Take(person string, seed site.Secret, now time.Time, proven bool
 		last, any := c.used[person]
 		found = rights.Code{Found: true, Steps: steps, Used: any && step <= last}
 		if !found.Used && max(steps, -steps) <= codeDrift {
-			found.Taken = c.use(person, step)
-			found.Lost = !found.Taken
+			err := c.use(person, step)
+			found.Taken, found.Used = err == nil, errors.Is(err, ErrUsed)
+			found.Lost = err != nil && !found.Used
 		}
 		return found
 	}
 	return rights.Code{}
 }
 
-// use notes a code as used. It is false when that could not be kept: a code that
+// use notes a code as used. Its error says that this could not be kept: a code that
 // might be taken again after a restart is not taken at all.
-func (c *Codes) use(person string, step int64) bool {
+func (c *Codes) use(person string, step int64) error {
 	before, had := c.used[person]
 	c.used[person] = step
-	if c.keep == nil || c.keep(c.used) == nil {
-		return true
+	if c.keep == nil {
+		return nil
+	}
+	err := c.keep(person, step, c.used)
+	if err == nil || errors.Is(err, ErrUsed) {
+		return err
 	}
 	if delete(c.used, person); had {
 		c.used[person] = before
 	}
-	return false
+	return err
 }

@@ -166,7 +166,7 @@ func TestACodeIsTakenOnceAndWithinItsTime(t *testing.T) {
 	}
 	var kept map[string]int64
 	fails := false
-	c := NewCodes(map[string]int64{"wren": secrets.CodeStepAt(now)}, func(used map[string]int64) error {
+	c := NewCodes(map[string]int64{"wren": secrets.CodeStepAt(now)}, func(_ string, _ int64, used map[string]int64) error {
 		if fails {
 			return errors.New("the disk is full")
 		}
@@ -193,6 +193,9 @@ func TestACodeIsTakenOnceAndWithinItsTime(t *testing.T) {
 		"one that might be taken again after a restart is not taken")
 	fails = false
 	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("per", seed, now, false, at(0)))
+	elsewhere := NewCodes(nil, func(string, int64, map[string]int64) error { return ErrUsed })
+	require.Equal(t, rights.Code{Found: true, Used: true}, elsewhere.Take("ines", seed, now, false, at(0)),
+		"another node has taken it")
 	require.Equal(t, rights.Code{Found: true, Taken: true}, NewCodes(nil, nil).Take("ines", seed, now, false, at(0)))
 }
 

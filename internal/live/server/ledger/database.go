@@ -37,6 +37,12 @@ CREATE INDEX records_person ON records (person, time);
 CREATE INDEX records_device ON records (device, time);`,
 	viewIndexes,
 	`ALTER TABLE records ADD COLUMN rule text NOT NULL DEFAULT '', ADD COLUMN returned text NOT NULL DEFAULT ''`,
+	`CREATE TABLE used_codes (person text PRIMARY KEY, step bigint NOT NULL);
+CREATE TABLE confirmed_names (name text PRIMARY KEY, id bigserial);
+CREATE INDEX confirmed_names_id ON confirmed_names (id);
+CREATE TABLE failed_logins (id bigserial PRIMARY KEY, node text NOT NULL, name text NOT NULL, source text NOT NULL,
+	at timestamptz NOT NULL);
+CREATE INDEX failed_logins_at ON failed_logins (at);`,
 }
 
 // viewIndexes let failures and sessions be found among many records of other
@@ -182,6 +188,10 @@ func (d Database) Read(ctx context.Context, f Filter, do func(Record) error) err
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	if version == 0 {
 		return nil // nothing was ever written
+	}
+	if version < len(databaseVersions) {
+		return errors.New("the ledger's database is of an earlier version of this program: serve brings it up to date when " +
+			"it starts")
 	}
 	order := "time, chain, sequence"
 	if f.byChain {

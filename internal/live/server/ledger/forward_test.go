@@ -148,6 +148,9 @@ func TestADatabaseIsGivenItsPasswordAndSaysWhyItRefuses(t *testing.T) {
 	require.ErrorContains(t, as.Read(context.Background(), Filter{}, nil), "newer version of this program")
 	_, err = conn.Exec(context.Background(), "UPDATE mellowgate SET version = 1")
 	require.NoError(t, err)
+	require.ErrorContains(t, as.Read(context.Background(), Filter{}, nil), "serve brings it up to date when it starts")
+	_, err = conn.Exec(context.Background(), "UPDATE mellowgate SET version = $1", len(databaseVersions))
+	require.NoError(t, err)
 	require.NoError(t, conn.Close(context.Background()))
 	require.Len(t, all(t, as, Filter{}), 1)
 	require.ErrorContains(t, Database{URL: "postgres://%"}.Read(context.Background(), Filter{}, nil),

@@ -21,6 +21,7 @@ import (
 	"mellowgate/internal/live/client/ldap"
 	"mellowgate/internal/live/client/reach"
 	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/pki"
@@ -70,13 +71,17 @@ type Service struct {
 	Capture *capture.Writer
 	Metrics *Metrics
 	ledger  book
-	records string // the folder of the records
-	keeping *keeping
-	traffic *os.File
-	ends    *ends
-	say     func(string)
-	found   map[string]netip.Addr // the address of each host name, when it was last found
-	missing bool                  // servers do not run, as their host names have no address
+	// database is what nodes share, and node this one's name there; nil: there is none.
+	database *ledger.Database
+	node     string
+	records  string // the folder of the records
+	keeping  *keeping
+	shared   *ledger.Shared // what other nodes know; nil: there are none
+	traffic  *os.File
+	ends     *ends
+	say      func(string)
+	found    map[string]netip.Addr // the address of each host name, when it was last found
+	missing  bool                  // servers do not run, as their host names have no address
 }
 
 // Open opens the ledger and the capture of a state folder, and a gate that
@@ -117,7 +122,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 		v.keeping.close()
 		return nil, errors.Join(err, v.closeTraffic(), v.ledger.Close())
 	}
-	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: folder.KeepCodes,
+	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: v.keepCodes(folder), Learned: v.learned,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
 		Capture: v.Capture,
 		Explain: options.Explain, Now: options.Now, Took: v.Metrics.Took, Hinder: options.Hinder, Say: options.Say,
@@ -128,8 +133,34 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 				options.Event(e)
 			}
 		}})
+	if v.database != nil {
+		v.shared = ledger.OpenShared(*v.database, v.node, ledger.Hears{Failed: v.LearnFailure, Confirmed: v.LearnName},
+			options.Say)
+	}
 	v.Metrics.Watch(v.Gate, options.Version)
 	return v, nil
+}
+
+// keepCodes keeps the one-time codes that were used: for all nodes, and on this disk.
+func (v *Service) keepCodes(folder *state.Folder) func(string, int64, map[string]int64) error {
+	return func(person string, step int64, all map[string]int64) error {
+		used := false
+		if v.shared != nil {
+			used, _ = v.shared.UseCode(person, step) // while it cannot be known this node goes by itself, as was said
+		}
+		err := folder.KeepCodes(all)
+		if used {
+			return guard.ErrUsed
+		}
+		return err
+	}
+}
+
+// learned lets other nodes know.
+func (v *Service) learned(name, source string, at time.Time) {
+	if v.shared != nil {
+		v.shared.Tell(ledger.Learned{Name: name, Source: source, At: at})
+	}
 }
 
 // openLedger opens the ledger that the site wants: a folder, and before a database too.
@@ -173,6 +204,7 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 			return nil, err
 		}
 		kept, l = f, f.Ledger
+		v.database, v.node = &to, host+" "+l.Chain()
 		v.Metrics.Waiting(f.Waiting)
 	}
 	if options.Passing {
@@ -215,6 +247,9 @@ func (v *Service) Close() error {
 	v.Shutdown()
 	v.ends.close()
 	v.keeping.close()
+	if v.shared != nil {
+		_ = v.shared.Close() // all that was to be known of it was said
+	}
 	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
 }
 
