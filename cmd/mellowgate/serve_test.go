@@ -511,6 +511,35 @@ func TestServeOnAFullDiskSaysSo(t *testing.T) {
 	require.Zero(t, c.run(t, "ledger", "verify", "-state", state).status)
 }
 
+// Devices come from a program: at the start, on SIGHUP, and by hand.
+func TestServeTakesItsDevicesFromAProgram(t *testing.T) {
+	t.Parallel()
+	c, b, change := served(t)
+	b.end(t)
+	list := filepath.Join(c.dir, "list.sh")
+	gives := func(text string) {
+		require.NoError(t, os.WriteFile(list, []byte("#!/bin/sh\necho '"+text+"'\n"), 0o700))
+	}
+	gives(`[{"name": "other", "addresses": ["192.0.2.7"]}]`)
+	change("people:", "devices-from: {run: [./list.sh], into: devices.json}\npeople:")
+	r := c.run(t, "check")
+	require.Equal(t, 2, r.status, "nothing is run to read a site")
+	require.Contains(t, r.err, "devices.json: there is no such file")
+	r = c.run(t, "check", "-refresh")
+	require.NotEqual(t, 2, r.status, r.err)
+	require.Contains(t, r.err, "devices.json has other devices now")
+	b = c.start(t, "serve")
+	gives(`[{"name": "other", "addresses": ["192.0.2.7"]}, {"name": "third", "addresses": ["192.0.2.8"]}]`)
+	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "1 device new: third") }, 10*time.Second,
+		10*time.Millisecond)
+	gives("{")
+	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the file stays as it was:") }, 10*time.Second,
+		10*time.Millisecond)
+	require.Zero(t, c.asks(t))
+}
+
 // The rules and the dashboard that ship ask for metrics that there are.
 func TestAlertsAndTheDashboardAskForMetricsThatThereAre(t *testing.T) {
 	t.Parallel()

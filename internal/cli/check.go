@@ -45,6 +45,8 @@ defaults what was applied to each device by default, and from which profile.`,
 			device := c.Flags.String("device", "", "with -read: the `device` of SITE whose place the text takes")
 			explain := c.Flags.String("explain", "",
 				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
+			refresh := c.Flags.Bool("refresh", false,
+				"first run the programs that the site has its devices from (devices-from: run)")
 			return func() error {
 				if *explain != "" && *c.json {
 					return wrong("-explain prints a page to read, and has no JSON: give one of the two")
@@ -54,6 +56,11 @@ defaults what was applied to each device by default, and from which profile.`,
 				}
 				if *device != "" && read.text == "" {
 					return wrong("-device is for -read TEXT: the device whose place the text takes; foresee -device shows one device")
+				}
+				if *refresh {
+					if err := c.refresh(); err != nil {
+						return err
+					}
 				}
 				l, one, err := c.loadReading(read, *device)
 				if err != nil {
@@ -77,6 +84,18 @@ defaults what was applied to each device by default, and from which profile.`,
 			}
 		},
 	}
+}
+
+// refresh runs the programs that the site has its devices from, and says what changed.
+func (c *Call) refresh() error {
+	changed, err := sitefile.Refresh(c.Context, c.sitePath())
+	for _, name := range changed {
+		c.note("%s has other devices now", name)
+	}
+	if err != nil {
+		return failure{status: ExitUsage, err: err}
+	}
+	return nil
 }
 
 // check finds everything in a site, or what holds for one device of it, and notes what could

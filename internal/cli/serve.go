@@ -64,6 +64,9 @@ docs/serve.md has it all.`,
 				if *unit {
 					return c.printUnit()
 				}
+				if err := c.refresh(); err != nil {
+					c.note("%v", err)
+				}
 				l, err := c.load(true)
 				if err != nil {
 					return err
@@ -125,6 +128,10 @@ func (c *Call) serve(l loaded, folder *state.Folder, f *serveFlags) (started boo
 		Journal: journal.New(f.log, c.Err, plain, syslog), Manager: sdnotify.FromEnvironment(), Version: Version,
 		Explain: c.explainer(f),
 		Servers: f.servers,
+		Refresh: func(ctx context.Context) error {
+			_, err := sitefile.Refresh(ctx, l.Path)
+			return err
+		},
 		Load: func() (sitefile.Opened, error) {
 			l, err := c.loadFrom(l.Path, true)
 			return l.Opened, err

@@ -41,6 +41,7 @@ type Site struct {
 	LabelValues []*LabelValue
 	Directories []*Server // LDAP servers that are asked for names that people does not have
 	Inventories []Ref     // the files of devices-from; Parse's caller reads them
+	Exports     []Export  // the programs that write such files; Parse's caller runs them
 	directories []Ref
 	Files       []string // the names of the files read; Place.File counts in it
 

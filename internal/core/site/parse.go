@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -153,7 +154,7 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 			"kinds":        list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
 			"profiles":     list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
 			"devices":      list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
-			"devices-from": {read: readInventories, form: oneOrMore(textForm())},
+			"devices-from": {read: readInventories, form: oneOrMore(form{"anyOf": []any{textForm(), exportShape.form()}})},
 			"accounts":     list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
 			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations },
 				freshElevation),
@@ -206,12 +207,55 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 	})
 }
 
+// Export is a program that gives the devices of a file. It is run by who serves the site,
+// or asks for it, and never by who only reads it.
+type Export struct {
+	Run   []string // the program and its arguments; a path in it starts from the site's folder
+	Into  Ref      // the file, which is replaced when what came out is a site without a mistake
+	Every time.Duration
+	Place Place
+}
+
+var exportShape = shape[Export]{
+	what: "a program of devices-from",
+	fields: map[string]field[Export]{
+		"run": {form: listForm(textForm()), read: func(r *reader, n *yaml.Node, e *Export) {
+			r.each(n, "run", func(item *yaml.Node) {
+				if text, ok := r.scalar(item, "run"); ok {
+					e.Run = append(e.Run, text)
+				}
+			})
+		}},
+		"into": {form: textForm(), read: func(r *reader, n *yaml.Node, e *Export) {
+			text, _ := r.scalar(n, "into")
+			e.Into = Ref{Name: text, Place: r.place(n)}
+		}},
+		"every": durationField("every", time.Minute, 7*24*time.Hour, func(e *Export) *time.Duration { return &e.Every }),
+	},
+	must: []string{"run", "into"},
+}
+
 func readInventories(r *reader, n *yaml.Node, s *Site) {
+	if n.Kind == yaml.MappingNode {
+		readExport(r, n, s)
+		return
+	}
 	r.each(n, "devices-from", func(item *yaml.Node) {
-		if text, ok := r.scalar(item, "devices-from"); ok {
+		if item.Kind == yaml.MappingNode {
+			readExport(r, item, s)
+		} else if text, ok := r.scalar(item, "devices-from"); ok {
 			s.Inventories = append(s.Inventories, Ref{Name: text, Place: r.place(item)})
 		}
 	})
+}
+
+func readExport(r *reader, n *yaml.Node, s *Site) {
+	e := Export{Place: r.place(n)}
+	exportShape.read(r, n, &e)
+	if e.Into.Name != "" && len(e.Run) > 0 {
+		s.Exports = append(s.Exports, e)
+		s.Inventories = append(s.Inventories, e.Into)
+	}
 }
 
 func freshAcceptance(r *reader, n *yaml.Node) Acceptance { return Acceptance{Place: r.place(n)} }

@@ -32,6 +32,7 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 		alive = ticker.C
 	}
 	var due, again <-chan time.Time
+	export := exportsAfter(s.Site.Exports)
 	for {
 		if again == nil && s.service.Missing() {
 			again = time.After(service.LooksAgain)
@@ -41,8 +42,11 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 			return
 		case <-alive:
 			s.Manager.Alive()
+		case <-export:
+			export = s.refresh(ctx)
 		case <-s.Hangups:
 			s.Manager.Reloading()
+			export = s.refresh(ctx)
 			if err := s.Folder.Reopen(); err != nil {
 				s.say("the files of the state folder cannot be opened anew: %v", err)
 			}
@@ -67,6 +71,31 @@ func (s *serving) keep(ctx context.Context, watcher *fsnotify.Watcher, watched m
 			watched = s.watch(watcher)
 		}
 	}
+}
+
+// refresh runs the programs that the site has its devices from, and returns when it is
+// time for that again. What changes then is seen as any change of a file.
+func (s *serving) refresh(ctx context.Context) <-chan time.Time {
+	if s.Refresh != nil && len(s.Site.Exports) > 0 {
+		if err := s.Refresh(ctx); err != nil {
+			s.say("%v", err)
+		}
+	}
+	return exportsAfter(s.Site.Exports)
+}
+
+// exportsAfter returns when the programs are to be run again, nil for never by itself.
+func exportsAfter(all []site.Export) <-chan time.Time {
+	var soonest time.Duration
+	for _, e := range all {
+		if e.Every > 0 && (soonest == 0 || e.Every < soonest) {
+			soonest = e.Every
+		}
+	}
+	if soonest == 0 {
+		return nil
+	}
+	return time.After(soonest)
 }
 
 // watch watches the folders of the site's files, and returns the files that count.

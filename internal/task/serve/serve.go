@@ -40,6 +40,8 @@ import (
 type Config struct {
 	Site   sitefile.Opened
 	Folder *state.Folder
+	// Refresh runs the programs that the site has its devices from. Default: there are none.
+	Refresh func(context.Context) error
 	// Load reads the site again.
 	Load func() (sitefile.Opened, error)
 	// Servers chooses the servers of a site that are to run here.

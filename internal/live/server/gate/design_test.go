@@ -190,12 +190,13 @@ func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
 		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"),
 			"seed": site.NewSecret(seed)}
 		return startConfigured(t,
-			gate.Config{Now: func() time.Time { return clock }, UsedCodes: used, KeepCodes: func(_ string, _ int64, used map[string]int64) error {
-				if broken {
-					return errors.New("the disk is full")
-				}
-				return folder.KeepCodes(used)
-			}}, keys, designed)
+			gate.Config{Now: func() time.Time { return clock }, UsedCodes: used,
+				KeepCodes: func(_ string, _ int64, used map[string]int64) error {
+					if broken {
+						return errors.New("the disk is full")
+					}
+					return folder.KeepCodes(used)
+				}}, keys, designed)
 	}
 	r := served()
 	broken = true
