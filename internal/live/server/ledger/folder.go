@@ -43,7 +43,7 @@ func (f Folder) Read(ctx context.Context, which Filter, do func(Record) error) e
 		return err
 	case which.byChain:
 		err = f.inOrder(ctx, which, do)
-	case which.Last > 0 || which.Person != "" || which.Device != "" || which.Refused:
+	case which.Last > 0 || which.Person != "" || which.Device != "" || which.Refused || !which.Until.IsZero():
 		err = f.indexed(ctx, which, do)
 	default:
 		err = f.byTime(ctx, which, do)
@@ -77,11 +77,16 @@ func (f Folder) scan(ctx context.Context, which Filter, from segments.Reading, d
 		}
 		return nil
 	}
-	if !which.Since.IsZero() {
+	return segments.Read(string(f), which.reading(from))
+}
+
+// reading passes over files that hold nothing of the time in question.
+func (f Filter) reading(from segments.Reading) segments.Reading {
+	if !f.Since.IsZero() {
 		// A file holds nothing from after it was last written to.
-		from.Skips = func(s segments.Segment) bool { return s.Written.Add(time.Minute).Before(which.Since) }
+		from.Skips = func(s segments.Segment) bool { return s.Written.Add(time.Minute).Before(f.Since) }
 	}
-	return segments.Read(string(f), from)
+	return from
 }
 
 // inOrder reads in the order of the chain, beyond a record of it.
@@ -97,19 +102,11 @@ func (f Folder) inOrder(ctx context.Context, which Filter, do func(Record) error
 // byTime reads in the order of time. Records come nearly so: it is looked first by how
 // much one is at most behind another, and so long each is held back then.
 func (f Folder) byTime(ctx context.Context, which Filter, do func(Record) error) error {
-	var late time.Duration
-	var newest time.Time
-	if err := f.scan(ctx, which, segments.Reading{}, func(r Record) error {
-		if r.Time.After(newest) {
-			newest = r.Time
-		}
-		late = max(late, newest.Sub(r.Time))
-		return nil
-	}); err != nil {
+	late, err := f.lateness(ctx, which)
+	if err != nil {
 		return err
 	}
-	held := &byTime{}
-	newest = time.Time{}
+	held, newest := &byTime{}, time.Time{}
 	give := func(until time.Time) error {
 		for len(*held) > 0 && !(*held)[0].Time.After(until) {
 			if err := do(heap.Pop(held).(Record)); err != nil {
@@ -131,6 +128,25 @@ func (f Folder) byTime(ctx context.Context, which Filter, do func(Record) error)
 		return err
 	}
 	return give(newest)
+}
+
+// lateness is by how much a record of those in question is at most behind one that was
+// written before it.
+func (f Folder) lateness(ctx context.Context, which Filter) (time.Duration, error) {
+	var late, newest int64
+	reading := which.reading(segments.Reading{Entry: func(n int64, _ segments.Position, entry []byte) error {
+		if n%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		at, err := timeOf(entry)
+		if err != nil {
+			return fmt.Errorf("record %d of %s: %w", n, string(f), err)
+		}
+		newest = max(newest, at)
+		late = max(late, newest-at)
+		return nil
+	}})
+	return time.Duration(late), segments.Read(string(f), reading)
 }
 
 // byTime are records, the oldest first.

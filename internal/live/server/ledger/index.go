@@ -44,7 +44,7 @@ type index struct {
 const (
 	indexFile = "index.db"
 	// indexTogether is how many records are indexed in one transaction.
-	indexTogether = 1024
+	indexTogether = 1000
 	// indexRests is how much longer than a transaction took the index rests after it: an
 	// answer comes first.
 	indexRests = 19
@@ -201,6 +201,7 @@ func (x *index) run(ctx context.Context) {
 			ends = true
 		default:
 		}
+		before := x.ledger.Newest()
 		n, err := x.pass(ctx)
 		took := time.Since(began)
 		rest := max(indexWaits, indexRests*took)
@@ -213,6 +214,9 @@ func (x *index) run(ctx context.Context) {
 			failed, rest = true, spoolLongest
 		default:
 			failed = false
+		}
+		if n == indexTogether && x.ledger.Newest() == before { // nobody waits for an answer
+			rest = 0
 		}
 		if ends && (err != nil || n < indexTogether) {
 			return

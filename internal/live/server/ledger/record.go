@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -127,6 +128,20 @@ func decode(entry []byte) (Record, error) {
 		r.Rule, r.Returned = all[14], all[15]
 	}
 	return r, nil
+}
+
+// timeOf reads only the time of a record as it is written, in nanoseconds since 1970.
+func timeOf(entry []byte) (int64, error) {
+	digits, rest, found := bytes.Cut(entry[:min(len(entry), 32)], []byte(":"))
+	n, err := strconv.Atoi(string(digits))
+	if !found || err != nil || n < 0 || n > len(rest) {
+		return 0, errNoRecord
+	}
+	at, err := strconv.ParseInt(string(rest[:n]), 10, 64)
+	if err != nil {
+		return 0, errNoRecord
+	}
+	return at, nil
 }
 
 // splitFields takes texts apart that have their lengths before them, at most as many as
