@@ -39,7 +39,7 @@ type Report struct {
 // (docs/performance.md).
 const (
 	octetsOfEvent = 340
-	octetsOfRow   = 270
+	octetsOfRow   = 320
 )
 
 const (

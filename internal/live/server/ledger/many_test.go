@@ -32,7 +32,8 @@ func many(b *testing.B) (Folder, time.Time) {
 	require.NoError(b, err)
 	now, n := time.Now(), manyRecords()
 	for i := range n {
-		r := Record{Time: now.Add(-time.Duration(n-i) * (90 * 24 * time.Hour / time.Duration(n))), Node: "tern", Kind: Command,
+		r := Record{Time: now.Add(-time.Duration(n-i) * (90 * 24 * time.Hour / time.Duration(n))), Node: "tern",
+			Kind:   Command,
 			Person: fmt.Sprint("person-", i*7919%400), Device: fmt.Sprint("device-", i*104729%2000), Access: "ssh",
 			From: "192.0.2.1", Level: 15, Result: evidence.Recorded, Session: fmt.Sprint("s", i/100), Protocol: "tacacs",
 			Command: "look settings"}
