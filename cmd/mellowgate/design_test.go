@@ -167,7 +167,7 @@ func TestForeseeSaysHowMuchServersAreAsked(t *testing.T) {
 	c := demoSite(t)
 	r := c.run(t, "foresee", "-load", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
-	require.Regexp(t, `tern +8 +0\.044/s +0\.2/s +1\.7/s +2/s +0\.6 % +314 thousand +288 MB`, r.out)
+	require.Regexp(t, `tern +8 +0\.044/s +0\.2/s +1\.7/s +2/s +0\.6 % +314 thousand +304 MB`, r.out)
 	require.Contains(t, r.out, "Taken: 3 people (those of the site who have a grant;")
 	var load struct {
 		Servers []struct {

@@ -325,6 +325,7 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate new -schema", says: `"\$schema"`},
 		{call: "mellowgate check -explain defaults", as: "mellowgate check -explain defaults" + site,
 			says: "because of|BECAUSE OF"},
+		{call: "mellowgate check -refresh", as: "mellowgate check -refresh" + site, says: "^nothing found"},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n"},
 	})
 	follow(t, c, "docs/templates.md", []printed{
