@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -361,4 +362,64 @@ func TestTheFileOfAnEarlierVersionIsTakenOver(t *testing.T) {
 	require.ErrorContains(t, TakeOver(bad, dir, say), "its newest record is 2, and it notes that 7 was")
 	require.FileExists(t, bad)
 	require.NoDirExists(t, dir)
+}
+
+// Records are let go while others are written and read: what is left is whole, and little.
+func TestRecordsAreLetGoUnderLoad(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "records")
+	l, err := Open(dir, Options{Indexed: true, Segment: 4 << 10, Passing: true})
+	require.NoError(t, err)
+	const each, most = 1500, 64 << 10
+	var writing, beside sync.WaitGroup
+	for worker := range 4 {
+		writing.Go(func() {
+			for i := range each {
+				require.NoError(t, l.Keep(t.Context(), Record{Time: time.Unix(int64(i), 0), Kind: Command,
+					Person: fmt.Sprint("p", worker), Command: fmt.Sprint("look ", i)}))
+			}
+		})
+	}
+	done := make(chan struct{})
+	gone := int64(0)
+	beside.Go(func() {
+		for {
+			n, err := l.Release(t.Context(), Bounds{AtMost: most}, "tern", time.Now())
+			require.NoError(t, err)
+			gone += n
+			select {
+			case <-done:
+				return
+			default:
+			}
+		}
+	})
+	beside.Go(func() {
+		for {
+			for _, f := range []Filter{{Person: "p1"}, {Kinds: []string{"command"}}, {Last: 5}} {
+				require.NoError(t, Folder(dir).Read(t.Context(), f, func(Record) error { return nil }))
+			}
+			select {
+			case <-done:
+				return
+			default:
+			}
+		}
+	})
+	writing.Wait()
+	close(done)
+	beside.Wait()
+	require.NoError(t, l.Close())
+	p, err := Verify(t.Context(), Folder(dir))
+	require.NoError(t, err)
+	require.Empty(t, p.Breaks)
+	require.Positive(t, gone)
+	require.Less(t, p.Records, int64(4*each))
+	files, err := segments.List(dir)
+	require.NoError(t, err)
+	size := int64(0)
+	for _, f := range files {
+		size += f.Size
+	}
+	require.Less(t, size, int64(2*most))
 }
