@@ -37,7 +37,7 @@ on. Certificates are read again too, and servers that are new, moved or gone beg
 mistake changes nothing: the old one stays in use, and the mistake is said. On SIGTERM it answers what it has
 been asked and ends.
 
-An accounting record is answered only once it is safe on disk. Ports below 1024 need the privilege to open them.
+A decision and a record are safe on disk before they are answered. Ports below 1024 need the privilege to open them.
 Where the ledger, the monitor, the syslog receiver and the limits are stands under service: in the site;
 docs/serve.md has it all.`,
 		Examples: []Example{
