@@ -39,7 +39,8 @@ func TestAHeadIsReadAsItWasWritten(t *testing.T) {
 	read, err := decodeHead(h.encode())
 	require.NoError(t, err)
 	require.Equal(t, h, read)
-	for _, text := range []string{"", "x", "20:mellowgate records 26:c0ffee2:770:", "5:hello", string(h.encode()) + "1:x"} {
+	for _, text := range []string{"", "x", "20:mellowgate records 26:c0ffee2:770:", "5:hello",
+		string(h.encode()) + "1:x"} {
 		_, err := decodeHead([]byte(text))
 		require.Error(t, err, text)
 	}
