@@ -78,7 +78,8 @@ func Path(dir string, first int64) string {
 	return filepath.Join(dir, fmt.Sprintf("%019d", first)+suffix)
 }
 
-// AppendFrame appends an entry as it is written. Its octets are at most MostOctets.
+// AppendFrame appends an entry as it is written. It has an octet at least, and at most
+// MostOctets.
 func AppendFrame(b, entry []byte) []byte {
 	b = binary.LittleEndian.AppendUint32(b, uint32(len(entry)))
 	b = binary.LittleEndian.AppendUint32(b, crc32.Checksum(entry, table))
