@@ -109,7 +109,12 @@ func TestAReadingPassesOverWhatIsNotWanted(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, string(entry))
 	}
-	for _, wrong := range []Position{{Segment: 1, Offset: at[0].Offset + 1}, {Segment: 1, Offset: 1 << 20}} {
+	text, err := os.ReadFile(Path(dir, 1))
+	require.NoError(t, err)
+	impossible := append(append(text, "\xff\xff\xff\xff"...), text...) // as an index from elsewhere might point to
+	require.NoError(t, os.WriteFile(Path(dir, 1), impossible, 0o600))
+	for _, wrong := range []Position{{Segment: 1, Offset: int64(len(text))}, {Segment: 1, Offset: at[0].Offset + 1},
+		{Segment: 1, Offset: 1 << 20}} {
 		_, err := pick.Entry(wrong)
 		var d *Damage
 		require.ErrorAs(t, err, &d)
@@ -128,7 +133,8 @@ func TestAnEntryLongerThanOneReadIsPicked(t *testing.T) {
 	put(t, w, long, "short")
 	require.NoError(t, w.Close())
 	var at []Position
-	require.NoError(t, Read(dir, Reading{Entry: func(_ int64, p Position, _ []byte) error { at = append(at, p); return nil }}))
+	require.NoError(t, Read(dir,
+		Reading{Entry: func(_ int64, p Position, _ []byte) error { at = append(at, p); return nil }}))
 	pick := Pick(dir)
 	defer func() { require.NoError(t, pick.Close()) }()
 	for i, want := range []string{long, "short"} {
@@ -222,6 +228,15 @@ func TestDamageIsNamedAndTheNextFileIsGoneOnWith(t *testing.T) {
 	found := 0
 	require.Equal(t, []string{"1 a", "4 d"}, texts(t, dir, Reading{Damaged: func(*Damage) error { found++; return nil }}))
 	require.Equal(t, 1, found)
+	last, err := os.ReadFile(Path(dir, 4))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(Path(dir, 4), append(last[:len(last)-1], 'x'), 0o600))
+	require.Equal(t, []string{"1 a"}, texts(t, dir, Reading{Damaged: func(*Damage) error { found++; return nil }}))
+	require.Equal(t, 3, found, "also where it might only be being written, once it stays so")
+	require.NoError(t, os.WriteFile(Path(dir, 4), append([]byte("recorde"), last...), 0o600))
+	require.ErrorAs(t, Read(dir, Reading{From: 4, Entry: func(int64, Position, []byte) error { return nil }}), &d)
+	require.Equal(t, []any{int64(0), int64(3), "it does not begin as a file of records does"},
+		[]any{d.Offset, d.Number, d.What})
 	require.NoError(t, os.Truncate(Path(dir, 1), int64(at+2)))
 	require.ErrorAs(t, Read(dir, Reading{Entry: func(int64, Position, []byte) error { return nil }}), &d)
 	require.Equal(t, "the file ends within an entry", d.What)
