@@ -1,0 +1,195 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/server/ledger/segments"
+)
+
+// indexed reads the records that the filter chooses by the index, as far as it goes, and
+// the later ones as they were written; in the order of time.
+func (f Folder) indexed(ctx context.Context, which Filter, do func(Record) error) error {
+	path := filepath.Join(string(f), indexFile)
+	if !exists(path) {
+		return f.newest(ctx, which, nil, nil, do)
+	}
+	db, err := openIndex(path, "&mode=ro")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true}) // one state of it, for all questions
+	if err != nil {
+		return f.newest(ctx, which, nil, nil, do)
+	}
+	defer func() { _ = tx.Rollback() }()
+	var known Head
+	if err := tx.QueryRowContext(ctx, `SELECT chain, sequence FROM head`).Scan(&known.Chain, &known.Sequence); err != nil {
+		return f.newest(ctx, which, nil, nil, do) // it is only being made, or of no use: the records are there
+	}
+	err = f.newest(ctx, which, &known, tx, do)
+	if errors.Is(err, errIndex) {
+		return fmt.Errorf("%s: %w; take it away, serve makes it again when it starts", path, err)
+	}
+	return err
+}
+
+// errIndex is an index that does not fit its records.
+var errIndex = errors.New("the index does not fit the records")
+
+// newest reads what the filter chooses, of that only the newest where Last says how
+// many: from the index what it knows, and the rest from the records.
+func (f Folder) newest(ctx context.Context, which Filter, known *Head, tx *sql.Tx, do func(Record) error) error {
+	var some []Record
+	tidy := func() {
+		slices.SortStableFunc(some, inTime)
+		if which.Last > 0 {
+			some = slices.Delete(some, 0, max(0, len(some)-which.Last))
+		}
+	}
+	from := segments.Reading{}
+	if known != nil {
+		from.From = known.Sequence + 1
+	}
+	if known == nil && which.Last == 0 {
+		return f.byTime(ctx, which, do)
+	}
+	if err := f.scan(ctx, which, from, func(r Record) error {
+		if some = append(some, r); which.Last > 0 && len(some) >= 2*which.Last+1024 {
+			tidy()
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	tidy()
+	if known != nil {
+		var err error
+		if some, err = f.known(ctx, which, known.Chain, tx, some, do); err != nil {
+			return err
+		}
+	}
+	for _, r := range some {
+		if err := do(r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// known reads by the index. What comes later, in order, is put among it; it returns what
+// of that is left.
+func (f Folder) known(ctx context.Context, which Filter, chain string, tx *sql.Tx, later []Record,
+	do func(Record) error) ([]Record, error) {
+	query, args, err := which.entries(ctx, tx)
+	if err != nil || query == "" {
+		return later, err
+	}
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	pick, chosen := segments.Pick(string(f)), which.chooser()
+	defer func() { _ = pick.Close() }()
+	var newest []Record
+	for rows.Next() {
+		var sequence int64
+		var at segments.Position
+		if err := rows.Scan(&sequence, &at.Segment, &at.Offset); err != nil {
+			return nil, err
+		}
+		entry, err := pick.Entry(at)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // let go meanwhile
+		}
+		var d *segments.Damage
+		if errors.As(err, &d) {
+			return nil, errIndex
+		}
+		if err != nil {
+			return nil, err
+		}
+		r, err := decode(entry)
+		if err != nil || r.Sequence != sequence {
+			return nil, errIndex
+		}
+		if r.Chain = chain; !chosen(r) {
+			continue
+		}
+		if which.Last > 0 {
+			if newest = append(newest, r); len(newest) == which.Last {
+				break
+			}
+			continue
+		}
+		for len(later) > 0 && inTime(later[0], r) < 0 {
+			if err := do(later[0]); err != nil {
+				return nil, err
+			}
+			later = later[1:]
+		}
+		if err := do(r); err != nil {
+			return nil, err
+		}
+	}
+	if which.Last > 0 {
+		later = append(later, newest...)
+		slices.SortFunc(later, inTime)
+		later = later[max(0, len(later)-which.Last):]
+	}
+	return later, rows.Err()
+}
+
+// entries is the question to the index, "" where nothing can be found.
+func (f Filter) entries(ctx context.Context, tx *sql.Tx) (string, []any, error) {
+	parts, args := []string{"1"}, []any{}
+	if f.Person != "" {
+		rows, err := tx.QueryContext(ctx, `SELECT id, name FROM names`)
+		if err != nil {
+			return "", nil, err
+		}
+		defer func() { _ = rows.Close() }()
+		folded, ids := site.FoldedName(f.Person), []string{}
+		for rows.Next() && len(ids) < mostSpellings {
+			var id int64
+			var name string
+			if err := rows.Scan(&id, &name); err != nil {
+				return "", nil, err
+			}
+			if site.FoldedName(name) == folded {
+				ids = append(ids, fmt.Sprint(id))
+			}
+		}
+		if err := rows.Err(); err != nil || len(ids) == 0 {
+			return "", nil, err
+		}
+		parts = append(parts, "person IN ("+strings.Join(ids, ",")+")")
+	}
+	add := func(part string, value any) { parts, args = append(parts, part), append(args, value) }
+	if f.Device != "" {
+		add("device = (SELECT id FROM names WHERE name = ?)", f.Device)
+	}
+	if !f.Since.IsZero() {
+		add("time >= ?", f.Since.UnixNano())
+	}
+	if !f.Until.IsZero() {
+		add("time < ?", f.Until.UnixNano())
+	}
+	if f.Refused {
+		parts = append(parts, "refused = 1")
+	}
+	order := " ORDER BY time, sequence"
+	if f.Last > 0 {
+		order = " ORDER BY time DESC, sequence DESC"
+	}
+	return "SELECT sequence, segment, at FROM entries WHERE " + strings.Join(parts, " AND ") + order, args, nil
+}
