@@ -407,8 +407,8 @@ func (s *story) why(symptom diagnose.Symptom, most int) error {
 
 func (s *story) records() error {
 	s.title("What was done?",
-		"The ledger: every login as a server decided it, and every session and command that a device reported. A record is "+
-			"answered only once it is on disk.")
+		"The ledger: every login as a server decided it, and every session and command that a device reported. Both are "+
+			"answered only once they are written.")
 	no := false
 	s.json = &no
 	return s.plainRecords(ledgerView{}, ledger.Folder(s.state.Records()), ledger.Filter{})

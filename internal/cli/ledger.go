@@ -92,16 +92,6 @@ compares. serve signs the newest record every hour, and verify compares with tho
 				if err := v.check(*c.json, f); err != nil {
 					return err
 				}
-				if v.proves() {
-					from, err := c.ledgerSource(*dir, *of, *records)
-					if err != nil {
-						return err
-					}
-					if v.name == "heads" {
-						return c.ledgerHeads(from)
-					}
-					return c.verifyLedger(from, v.expect)
-				}
 				for _, k := range kinds {
 					if !slices.Contains(ledger.Kinds(), k) {
 						return wrong("there is no kind of record %q%s", k, nearest.Suggest(k, ledger.Kinds()))
@@ -118,9 +108,18 @@ compares. serve signs the newest record every hour, and verify compares with tho
 				if !f.Until.IsZero() && !f.Since.Before(f.Until) {
 					return wrong("-since is not before -until: no record can lie between them")
 				}
+				if v.whole() && f.Chooses() {
+					return wrong("%s is of whole chains: a part of one proves nothing; to choose records, leave out the view", v.name)
+				}
 				from, err := c.ledgerSource(*dir, *of, *records)
 				if err != nil {
 					return err
+				}
+				switch v.name {
+				case "heads":
+					return c.ledgerHeads(from)
+				case "verify":
+					return c.verifyLedger(from, v.expect)
 				}
 				return c.viewLedger(v, from, f)
 			}
@@ -135,7 +134,7 @@ func (c *Call) ledgerSource(dir, path, records string) (ledger.Source, error) {
 		return nil, wrong("give one of -site and -records")
 	}
 	if records != "" {
-		return ledger.Folder(records), nil
+		return there(ledger.Folder(records))
 	}
 	if path == "" {
 		folder, err := state.Open(dir)
@@ -171,6 +170,14 @@ func (c *Call) ledgerSource(dir, path, records string) (ledger.Source, error) {
 		}
 	}
 	return from, nil
+}
+
+// there returns a folder that has records.
+func there(f ledger.Folder) (ledger.Source, error) {
+	if err := f.There(); err != nil {
+		return nil, failure{status: ExitUsage, err: err}
+	}
+	return f, nil
 }
 
 // keptHeads reads heads that were kept in a file.
@@ -219,6 +226,10 @@ func (c *Call) ledgerHeads(from ledger.Source) error {
 
 func (c *Call) sayHeads(heads []ledger.Head) {
 	for _, end := range heads {
+		if end.Sequence == 0 {
+			c.say("chain %s: no record yet\n", end.Chain)
+			continue
+		}
 		of := ""
 		if end.Host != "" {
 			of = " of " + end.Host

@@ -27,6 +27,9 @@ type ledgerView struct {
 // proves reports whether a view is about the chains, and not about what was done.
 func (v ledgerView) proves() bool { return v.name == "verify" || v.name == "heads" }
 
+// whole reports whether a view is of whole chains: of a part nothing can be verified.
+func (v ledgerView) whole() bool { return v.proves() || v.name == "export" }
+
 func (v ledgerView) check(json bool, f ledger.Filter) error {
 	switch {
 	case v.open && v.name != "sessions":
@@ -45,7 +48,7 @@ func (v ledgerView) check(json bool, f ledger.Filter) error {
 		return wrong("export writes files of records; for -csv and -json leave out the view")
 	case v.expect != "" && v.name != "verify":
 		return wrong("-expect is for the view verify: mellowgate ledger verify -expect FILE")
-	case v.name != "" && v.name != "export" && f.Last > 0:
+	case v.name != "" && !v.whole() && f.Last > 0:
 		return wrong("-last is for records; choose those of a view with -since and -until")
 	}
 	return nil

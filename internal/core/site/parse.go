@@ -70,7 +70,11 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		}
 		source, err := read(ref.Name)
 		if err != nil {
-			where.wrongAt(ref.Place, err.Error())
+			text := err.Error()
+			if slices.ContainsFunc(s.Exports, func(e Export) bool { return e.Into == ref }) {
+				text += "; the program beside it writes it: mellowgate check -refresh"
+			}
+			where.wrongAt(ref.Place, text)
 			unread = true
 			continue
 		}

@@ -41,7 +41,10 @@ func Export(ctx context.Context, from Source, dir string) ([]Head, error) {
 		}
 		return w.add(r)
 	})
-	return done, errors.Join(err, w.end(&done))
+	if err = errors.Join(err, w.end(&done)); err == nil && len(done) == 0 {
+		err = errors.New("there is no record yet that could be written there")
+	}
+	return done, err
 }
 
 // exporting is a chain that is being written.

@@ -18,10 +18,14 @@ type Folder string
 // before is the file in which an earlier version kept its records, beside the folder.
 const before = "ledger.db"
 
-// there is an error where the folder has no records.
-func (f Folder) there() error {
-	if _, err := os.Stat(string(f)); err == nil {
-		return nil
+// There returns an error where the folder has no records, which says what it has.
+func (f Folder) There() error {
+	if all, err := segments.List(string(f)); err != nil || len(all) > 0 {
+		return err
+	}
+	if of, err := filepath.Glob(filepath.Join(string(f), "*", "*"+segments.Suffix)); err == nil && len(of) > 0 {
+		return fmt.Errorf("%s has the records of several places, each in a folder of its own: name one, such as %s",
+			string(f), filepath.Dir(of[0]))
 	}
 	if old := filepath.Join(filepath.Dir(string(f)), before); exists(old) {
 		return fmt.Errorf("%s: the records here are still in the form of an earlier version; start serve once, which takes "+
@@ -37,7 +41,7 @@ func exists(path string) bool {
 
 // Read calls do for every record that the filter chooses, oldest first.
 func (f Folder) Read(ctx context.Context, which Filter, do func(Record) error) error {
-	err := f.there()
+	err := f.There()
 	switch {
 	case err != nil:
 		return err
@@ -178,7 +182,7 @@ func inTime(a, b Record) int {
 
 // Heads returns the newest record.
 func (f Folder) Heads(context.Context) ([]Head, error) {
-	if err := f.there(); err != nil {
+	if err := f.There(); err != nil {
 		return nil, err
 	}
 	all, err := segments.List(string(f))

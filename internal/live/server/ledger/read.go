@@ -26,6 +26,11 @@ type Filter struct {
 	people  []string // the spellings of Person in the ledger; empty: that one
 }
 
+// Chooses reports whether the filter leaves anything out.
+func (f Filter) Chooses() bool {
+	return f.Person != "" || f.Device != "" || len(f.Kinds) > 0 || !f.Since.IsZero() || !f.Until.IsZero() || f.Last > 0
+}
+
 // mostSpellings is how many spellings of a name are looked for; databases take no
 // more values in a question.
 const mostSpellings = 30_000

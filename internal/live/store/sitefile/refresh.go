@@ -109,11 +109,14 @@ func output(ctx context.Context, base string, run []string) ([]byte, error) {
 	cmd.Dir, cmd.Stdout, cmd.Stderr = base, &out, &said
 	cmd.WaitDelay = time.Second // for those that it has started
 	err := cmd.Run()
+	var unstarted *fs.PathError
 	switch {
 	case ctx.Err() != nil && errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return nil, fmt.Errorf("it did not end within %s", exportsIn)
 	case out.over:
 		return nil, fmt.Errorf("it gave more than %d MB", files.MaxFile>>20)
+	case errors.As(err, &unstarted):
+		return nil, fmt.Errorf("it cannot be started: %w", unstarted.Err)
 	case err != nil:
 		return nil, errors.New(strings.TrimSpace(fmt.Sprintf("%v %s", err, lastLine(said.text.Bytes()))))
 	}

@@ -30,10 +30,10 @@ const Magic = "records1"
 // MostOctets bounds an entry.
 const MostOctets = 1 << 20
 
-const (
-	suffix      = ".records"
-	frameHeader = 8
-)
+// Suffix ends the name of each file.
+const Suffix = ".records"
+
+const frameHeader = 8
 
 var table = crc32.MakeTable(crc32.Castagnoli)
 
@@ -54,7 +54,7 @@ func List(dir string) ([]Segment, error) {
 	}
 	var all []Segment
 	for _, e := range entries {
-		number, is := strings.CutSuffix(e.Name(), suffix)
+		number, is := strings.CutSuffix(e.Name(), Suffix)
 		first, err := strconv.ParseInt(number, 10, 64)
 		if !is || err != nil || first < 1 {
 			continue
@@ -75,7 +75,7 @@ func List(dir string) ([]Segment, error) {
 
 // Path returns the path of the file whose first entry has a number.
 func Path(dir string, first int64) string {
-	return filepath.Join(dir, fmt.Sprintf("%019d", first)+suffix)
+	return filepath.Join(dir, fmt.Sprintf("%019d", first)+Suffix)
 }
 
 // AppendFrame appends an entry as it is written. It has an octet at least, and at most
