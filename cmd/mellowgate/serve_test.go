@@ -179,7 +179,9 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
 		10*time.Millisecond)
 	require.Regexp(t, here(t,
-		`<86>1 2\S+Z \S+ mellowgate \d+ accepted \[event@32473 server="t" protocol="tacacs"[^]]* answer="accepted"[^]]*\] \x{FEFF}server=t protocol=tacacs client=127.93.0.9 client_port=\d+ device=sw access=ssh person=ines question=login answer=accepted`), received())
+		`<86>1 2\S+Z \S+ mellowgate \d+ accepted \[event@32473 server="t" protocol="tacacs"[^]]* `+
+			`answer="accepted"[^]]*\] \x{FEFF}server=t protocol=tacacs client=127.93.0.9 `+
+			`client_port=\d+ device=sw access=ssh person=ines question=login answer=accepted`), received())
 	require.Regexp(t, `<85>1 .* refused \[event@32473 .*\] .*person="\\"odd\\\\nname\\"" question=login`, received(),
 		"a name cannot begin a line of its own")
 	var line struct{ Level, Msg, Server, Person, Answer, Reason string }
@@ -202,8 +204,8 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
 	require.Contains(t, told(), "STOPPING=1")
-	require.Regexp(t, `<86>1 \S+ \S+ mellowgate \d+ head \[head@32473 chain="\w+" newest="\d+" last="\w{64}" signed="\S+" `+
-		`key="\S+" signature="\S+"\] \x{FEFF}chain=`, received(), "the end of the ledger, when serve ends")
+	require.Regexp(t, `<86>1 \S+ \S+ mellowgate \d+ head \[head@32473 chain="\w+" newest="\d+" last="\w{64}" `+
+		`signed="\S+" key="\S+" signature="\S+"\] \x{FEFF}chain=`, received(), "the end of the ledger, when serve ends")
 }
 
 // Syslog over TLS goes to a receiver whose certificate the named authority signed, and to
@@ -361,8 +363,8 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	for _, line := range []string{`mellowgate_answer_seconds_count{question="login",server="t"} 1`,
 		`mellowgate_answers_total{answer="refused",protocol="tacacs",question="login",reason="wrong-password",server="t"} 0`,
 		`mellowgate_site_reads_total{result="refused"} 0`, "mellowgate_connections ", "mellowgate_passwords_checking 0",
-		`mellowgate_build_info{version="0.1.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`, "mellowgate_disk_free_bytes ",
-		"mellowgate_index_behind_records ", "mellowgate_site_taken_timestamp_seconds 1"} {
+		`mellowgate_build_info{version="0.1.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`,
+		"mellowgate_disk_free_bytes ", "mellowgate_index_behind_records ", "mellowgate_site_taken_timestamp_seconds 1"} {
 		require.Contains(t, text, line)
 	}
 
@@ -410,7 +412,8 @@ func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
 	r := c.run(t, "ledger", "heads", "-json")
 	require.Zero(t, r.status)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "heads.json"), []byte(r.out), 0o600))
-	require.Regexp(t, `^chain \w+: newest record 2, [0-9a-f]{64}\n  signed \S+Z with the key \S+=\n$`, c.run(t, "ledger", "heads").out)
+	require.Regexp(t, `^chain \w+: newest record 2, [0-9a-f]{64}\n  signed \S+Z with the key \S+=\n$`,
+		c.run(t, "ledger", "heads").out)
 	r = c.run(t, "ledger", "verify", "-expect", "heads.json")
 	require.Zero(t, r.status)
 	require.Contains(t, r.out, "every record is as it was written: 2 records, and the heads in heads.json are in it")

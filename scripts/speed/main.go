@@ -194,7 +194,8 @@ people: [{name: %s, teams: [net], password: %s}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
 service: {metrics: "%s:18150"}
-`, serverAt, radiusPort, recordPort, serverAt, tacacsPort, clientAt, person, strings.TrimSpace(string(out)), serverAt), 0o600)
+`, serverAt, radiusPort, recordPort, serverAt, tacacsPort, clientAt, person, strings.TrimSpace(string(out)),
+		serverAt), 0o600)
 }
 
 // process is a program that runs.

@@ -196,8 +196,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\naccept: [{code: one-server, why: x, device: sw-9}]",
 			`there is no device "sw-9"; did you mean "sw-1"?`},
 		{"site: Test", "site: Test\nservice: {ledger: here}", `ledger is "here"; "folder PATH" or "postgres URL" is wanted`},
-		{"site: Test", "site: Test\nservice: {ledger: sqlite book.db}", `ledger is "sqlite book.db", of an earlier version; ` +
-			`records are in a folder now`},
+		{"site: Test", "site: Test\nservice: {ledger: sqlite book.db}",
+			`ledger is "sqlite book.db", of an earlier version; records are in a folder now`},
 		{"site: Test", "site: Test\nservice: {keep: {for: 400h}}", `for is "400h"; days are wanted, such as 400d`},
 		{"site: Test", "site: Test\nservice: {keep: {at-most: 1MiB}}",
 			`at-most is "1MiB"; a size of 65536KiB or more is wanted, such as 256MiB, or 0 for as much as comes`},

@@ -170,7 +170,8 @@ func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, record
 				access, source, level, result, command, reason, session, protocol, hash, rule, returned)
 			SELECT * FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::text[], $7::text[],
 			$8::text[], $9::text[], $10::integer[],
-			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[], $17::text[], $18::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
+			$11::text[], $12::text[], $13::text[], $14::text[], $15::text[], $16::text[],
+			$17::text[], $18::text[]) ON CONFLICT DO NOTHING`, args...); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `UPDATE chains SET sequence = $2, hash = $3 WHERE chain = $1 AND sequence < $2`, last.Chain,

@@ -76,6 +76,16 @@ func openIndex(path, options string) (*sql.DB, error) {
 		"file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
 }
 
+// readIndex opens an index for reading. One that nobody has open can be read where nothing
+// may be written.
+func readIndex(path string) (*sql.DB, error) {
+	options := "&mode=ro"
+	if !exists(path + "-wal") {
+		options += "&immutable=1"
+	}
+	return openIndex(path, options)
+}
+
 // follow opens the index of a ledger and begins to follow.
 func (l *Ledger) follow(say func(string)) (*index, error) {
 	x := &index{ledger: l, path: filepath.Join(l.dir, indexFile), say: say, names: map[string]int64{},

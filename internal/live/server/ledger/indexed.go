@@ -21,7 +21,7 @@ func (f Folder) indexed(ctx context.Context, which Filter, do func(Record) error
 	if !exists(path) {
 		return f.newest(ctx, which, nil, nil, do)
 	}
-	db, err := openIndex(path, "&mode=ro")
+	db, err := readIndex(path)
 	if err != nil {
 		return err
 	}

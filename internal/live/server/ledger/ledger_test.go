@@ -246,3 +246,26 @@ func TestASlowDiskIsNotWaitedFor(t *testing.T) {
 	require.True(t, w.Safe())
 	require.NoError(t, l.Close())
 }
+
+// A ledger on a disk on which nothing may be written is read and verified.
+func TestALedgerIsReadWhereNothingMayBeWritten(t *testing.T) {
+	t.Parallel()
+	disk := t.TempDir()
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=8m,mode=0700"); err != nil {
+		t.Skip("no disk can be made here: ", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(disk, syscall.MNT_DETACH) })
+	path := filepath.Join(disk, "records")
+	l, err := Open(path, Options{Indexed: true})
+	require.NoError(t, err)
+	require.NoError(t, l.Keep(t.Context(), Record{Kind: Login, Person: "ines"}))
+	require.NoError(t, l.Close())
+	require.NoError(t, syscall.Mount("tmpfs", disk, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	require.Len(t, all(t, Folder(path), Filter{Person: "ines"}), 1)
+	p, err := Verify(t.Context(), Folder(path))
+	require.NoError(t, err)
+	require.Empty(t, p.Breaks)
+	require.EqualValues(t, 1, p.Records)
+	_, err = Open(path, Options{})
+	require.ErrorIs(t, err, syscall.EROFS)
+}

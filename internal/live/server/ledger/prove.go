@@ -97,7 +97,7 @@ func (f Folder) indexBeside(ctx context.Context) (*beside, error) {
 	if !exists(path) {
 		return b, nil
 	}
-	db, err := openIndex(path, "&mode=ro")
+	db, err := readIndex(path)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,8 @@ func (f Folder) indexBeside(ctx context.Context) (*beside, error) {
 	b.db = db
 	if err := b.begin(ctx); err != nil {
 		b.close()
-		return nil, fmt.Errorf("%s cannot be read: %w; take it away, serve makes it again when it starts", path, err)
+		return nil, fmt.Errorf("%s cannot be read: %w; verify a copy of the folder, in which something may be written", path,
+			err)
 	}
 	return b, nil
 }

@@ -238,8 +238,9 @@ func (s *Shared) hear(ctx context.Context, conn *pgx.Conn, h *heard) error {
 		return err
 	}
 	since := h.failures - lateNumbers
-	failures, err := conn.Query(ctx, `SELECT id, name, source, at FROM failed_logins WHERE id > $1 AND node <> $2 AND at > $3
-		ORDER BY id LIMIT $4`, since, s.node, time.Now().Add(-failedLasts), sharedAtOnce+lateNumbers)
+	failures, err := conn.Query(ctx, `SELECT id, name, source, at FROM failed_logins
+		WHERE id > $1 AND node <> $2 AND at > $3 ORDER BY id LIMIT $4`,
+		since, s.node, time.Now().Add(-failedLasts), sharedAtOnce+lateNumbers)
 	if err != nil {
 		return err
 	}

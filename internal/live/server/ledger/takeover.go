@@ -74,8 +74,8 @@ func rewrite(file, dir string) (n int, err error) {
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, w.files.Close()) }()
-	rows, err := db.Query(`SELECT time, node, kind, person, device, access, source, level, result, command, reason, session,
-		protocol, sequence, hash FROM records ORDER BY sequence`)
+	rows, err := db.Query(`SELECT time, node, kind, person, device, access, source, level, result, command, reason,
+		session, protocol, sequence, hash FROM records ORDER BY sequence`)
 	if err != nil {
 		return 0, err
 	}

@@ -301,8 +301,9 @@ func TestTheFileOfAnEarlierVersionIsTakenOver(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "ledger.db")
 		db, err := sql.Open("sqlite", file+"?_pragma=journal_mode(WAL)")
 		require.NoError(t, err)
-		_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL,
-			device TEXT NOT NULL, access TEXT NOT NULL, source TEXT NOT NULL, level INTEGER NOT NULL, result TEXT NOT NULL, command TEXT NOT NULL, reason TEXT NOT NULL,
+		_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL,
+			kind TEXT NOT NULL, person TEXT NOT NULL, device TEXT NOT NULL, access TEXT NOT NULL, source TEXT NOT NULL,
+			level INTEGER NOT NULL, result TEXT NOT NULL, command TEXT NOT NULL, reason TEXT NOT NULL,
 			session TEXT NOT NULL, protocol TEXT NOT NULL, hash TEXT NOT NULL)`)
 		require.NoError(t, err)
 		last := Record{}
