@@ -712,3 +712,31 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 		r.eventually("tls")
 	}
 }
+
+// A record that could not be kept has no yes, over TLS as elsewhere.
+func TestARecordThatIsNotKeptIsNotAnsweredOverTLSEither(t *testing.T) {
+	t.Parallel()
+	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
+		r := start(t)
+		ours, err := pki.NewAuthority("ours", time.Now())
+		require.NoError(t, err)
+		own, err := ours.Issue("name", netip.MustParseAddr("127.0.0.1"), time.Now())
+		require.NoError(t, err)
+		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Timeout: time.Second, Attempts: 1}
+		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: netip.MustParseAddrPort("127.0.0.1:0"),
+			TLS: own.Server(p)})
+		require.NoError(t, err)
+		ask := func(purpose site.Purpose) walk.Result {
+			e := aaa.Begin(context.Background(), aaa.Target{Server: server, Authentication: place.Authentication,
+				Accounting: place.Accounting, TLS: own.Client(p, "127.0.0.1")}, walk.Question{Purpose: purpose, Person: "ines",
+				Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
+			defer e.Close()
+			return e.Try(1).Result
+		}
+		require.Equal(t, walk.Accepted, ask(site.RecordSessions), p)
+		r.book.fail()
+		require.Equal(t, walk.Unavailable, ask(site.RecordSessions), p)
+		require.Equal(t, "the disk is full", r.eventually("record-not-kept").Text)
+		require.Equal(t, walk.Accepted, ask(site.Login), "a login is let in all the same")
+	}
+}

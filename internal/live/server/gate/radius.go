@@ -207,7 +207,7 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func
 			})
 			continue
 		case request != nil:
-			request.ready(answer)
+			answer = request.ready(answer)
 		}
 		if answer == nil {
 			continue
