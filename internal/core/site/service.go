@@ -20,9 +20,11 @@ type Service struct {
 	Syslog    SyslogSink // where events go too
 	// DeviceLogs is where devices send their logs.
 	DeviceLogs []LogSource
-	// Traffic is how many octets of packets are kept, which hold what the keys open;
-	// 0: none are; below 0: it is not said, and a lab keeps some.
+	// Traffic is how many octets of packets are kept; 0: none are; below 0: it is not said,
+	// and a lab keeps some.
 	Traffic int64
+	// TrafficCredentials keeps in them what proves who somebody is, which the keys open.
+	TrafficCredentials bool
 	// Events is how many octets of events are kept, with the older ones.
 	Events int64
 	// Keep bounds the records that are kept here.
@@ -106,6 +108,7 @@ var serviceShape = shape[Service]{
 		"device-logs": {read: readDeviceLogs, form: form{"type": "array",
 			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
 		"traffic":    sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
+		"traffic-credentials": boolField("traffic-credentials", func(v *Service) *bool { return &v.TrafficCredentials }),
 		"events":     sizeField("events", leastKept, "as much as comes", func(v *Service) *int64 { return &v.Events }),
 		"keep":       inner(&keepShape, func(v *Service) *Keeping { return &v.Keep }),
 		"may-shrink": boolField("may-shrink", func(v *Service) *bool { return &v.MayShrink }),

@@ -235,6 +235,6 @@ func atStart(before, after site.Service) map[string]bool {
 		"ledger":      before.Ledger.Folder != after.Ledger.Folder || before.Ledger.Database != after.Ledger.Database,
 		"metrics":     before.Metrics != after.Metrics,
 		"syslog":      before.Syslog != after.Syslog,
-		"traffic":     before.Traffic != after.Traffic,
+		"traffic":     before.Traffic != after.Traffic || before.TrafficCredentials != after.TrafficCredentials,
 	}
 }

@@ -54,6 +54,17 @@ func (s *server) keysOf(d *site.Device) [][]byte {
 	return [][]byte{[]byte(s.Keys[own.Name].Reveal())}
 }
 
+// openers returns the keys that may open what comes from an address: those of who asks
+// from there, then every other of the site.
+func (s *server) openers(a netip.Addr) [][]byte {
+	who, _ := s.asker(a)
+	keys := slices.Clone(who.keys)
+	for _, value := range s.Keys {
+		keys = append(keys, []byte(value.Reveal()))
+	}
+	return keys
+}
+
 // question begins a question of somebody who asks with the first of their keys.
 func (s *server) question(p site.Purpose, client netip.AddrPort, who asker) question {
 	q := question{client: client, at: s.gate.config.Now(), came: time.Now()}

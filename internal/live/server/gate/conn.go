@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/wire/capture"
+	"mellowgate/internal/wire/tacacs"
 )
 
 // idle is how long is waited for the next whole packet, which may be what a
@@ -82,6 +84,9 @@ func (o *port) connection(conn net.Conn, heard func()) {
 	if w := s.gate.config.Capture; w != nil { // below TLS: the capture holds what was on the wire
 		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from, conn.LocalAddr().(*net.TCPAddr).AddrPort()),
 			now: s.gate.config.Now}
+		if s.site.Protocol == site.TACACS && !s.site.TLS && !s.gate.config.Credentials {
+			tapped.veil = tacacs.NewVeil(s.openers(from.Addr()))
+		}
 		defer tapped.end()
 		through = tapped
 	}
@@ -125,11 +130,26 @@ type tapped struct {
 	tcp  *capture.TCP
 	now  func() time.Time
 	gone atomic.Bool // who asked ended it first
+
+	mu   sync.Mutex
+	veil *tacacs.Veil // nil: all is kept as it is
+}
+
+// keep writes octets to the capture, without what the keys would open.
+func (t *tapped) keep(fromClient bool, b []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.veil != nil {
+		b = t.veil.Pass(fromClient, b)
+	}
+	if len(b) > 0 {
+		t.tcp.Data(t.now(), fromClient, b)
+	}
 }
 
 func (t *tapped) Read(b []byte) (int, error) {
 	n, err := t.Conn.Read(b)
-	t.tcp.Data(t.now(), true, b[:n])
+	t.keep(true, b[:n])
 	if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) && !errors.Is(err, net.ErrClosed) {
 		t.gone.Store(true)
 	}
@@ -137,7 +157,7 @@ func (t *tapped) Read(b []byte) (int, error) {
 }
 
 func (t *tapped) Write(b []byte) (int, error) {
-	t.tcp.Data(t.now(), false, b)
+	t.keep(false, b)
 	return t.Conn.Write(b)
 }
 

@@ -36,6 +36,9 @@ type Config struct {
 	Ledger  Keeper
 	Events  func(evidence.Event) // default: nowhere
 	Capture *capture.Writer      // default: none
+	// Credentials has the capture keep what proves who somebody is, which the keys open.
+	// Default: it is veiled.
+	Credentials bool
 	// UsedCodes are the newest one-time codes that were used before, by person and
 	// time step; KeepCodes is given each one that is used, and all of them, and the code
 	// is taken only when it has kept them. Default: none, and nowhere.

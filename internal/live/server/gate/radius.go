@@ -137,7 +137,7 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 	s, packet := r.on.server(), m.Buffers[0][:m.N]
 	from := m.Addr.(*net.UDPAddr).AddrPort()
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-	s.captureUDP(from, r.local, packet)
+	s.captureAsked(from, r.local, packet)
 	request, answer := s.receive(packet, from, r.accounting)
 	switch {
 	case request == nil:
@@ -216,6 +216,14 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func
 			return
 		}
 	}
+}
+
+// captureAsked keeps what a client sent, without a password that a key opens.
+func (s *server) captureAsked(from, to netip.AddrPort, b []byte) {
+	if s.gate.config.Capture != nil && !s.gate.config.Credentials {
+		b = radius.Veil(b, s.openers(from.Addr()))
+	}
+	s.captureUDP(from, to, b)
 }
 
 func (s *server) captureUDP(from, to netip.AddrPort, b []byte) {

@@ -124,7 +124,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	}
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: v.keepCodes(folder), Learned: v.learned,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
-		Capture: v.Capture,
+		Capture: v.Capture, Credentials: s.Service.TrafficCredentials,
 		Explain: options.Explain, Now: options.Now, Took: v.Metrics.Took, Hinder: options.Hinder, Say: options.Say,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
