@@ -1,17 +1,20 @@
 package ledger
 
 import (
-	"bufio"
+	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
+
+	"mellowgate/internal/live/store/files"
 )
 
 // Head is the end of a chain, signed where its place has a key for that.
@@ -63,11 +66,14 @@ type Signer struct{ key ed25519.PrivateKey }
 func (f Folder) Signer(make bool) (*Signer, error) {
 	path := filepath.Join(string(f), keyFile)
 	text, err := os.ReadFile(path)
+	if err == nil && len(bytes.Trim(text, "\x00")) == 0 { // made just before the machine went down: it signed nothing
+		err = fs.ErrNotExist
+	}
 	if errors.Is(err, fs.ErrNotExist) && make {
 		seed := [ed25519.SeedSize]byte{}
 		_, _ = rand.Read(seed[:]) // never fails: crypto/rand ends the process instead
 		text = []byte(base64.StdEncoding.EncodeToString(seed[:]) + "\n")
-		err = os.WriteFile(path, text, 0o600)
+		err = files.WriteWhole(path, text)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -101,33 +107,57 @@ func (f Folder) KeepHead(h Head) error {
 	if err != nil {
 		return err
 	}
-	file, err := os.OpenFile(filepath.Join(string(f), headsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	file, err := os.OpenFile(filepath.Join(string(f), headsFile), os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
 	}
-	_, err = file.Write(append(line, '\n'))
+	err = endLine(file)
+	if err == nil {
+		_, err = file.Write(append(line, '\n'))
+	}
 	return errors.Join(err, file.Close())
 }
 
-// Signed returns the heads that were signed here.
+// endLine takes away a last line that was never finished: the machine went down.
+func endLine(file *os.File) error {
+	const longest = 4096
+	end, err := file.Seek(0, io.SeekEnd)
+	if err != nil || end == 0 {
+		return err
+	}
+	b := make([]byte, min(end, longest))
+	if _, err := file.ReadAt(b, end-int64(len(b))); err != nil {
+		return err
+	}
+	if b[len(b)-1] == '\n' {
+		return nil
+	}
+	return file.Truncate(end - int64(len(b)) + int64(bytes.LastIndexByte(b, '\n')+1))
+}
+
+// Signed returns the heads that were signed here. A last line that was never finished is
+// none.
 func (f Folder) Signed() ([]Head, error) {
 	path := filepath.Join(string(f), headsFile)
-	file, err := os.Open(path)
+	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = file.Close() }()
 	var all []Head
-	lines := bufio.NewScanner(file)
-	for n := 1; lines.Scan(); n++ {
+	n := 0
+	for line := range bytes.Lines(text) {
+		n++
+		if line[len(line)-1] != '\n' {
+			break
+		}
 		var h Head
-		if err := json.Unmarshal(lines.Bytes(), &h); err != nil {
+		if err := json.Unmarshal(line, &h); err != nil {
 			return nil, fmt.Errorf("%s, line %d: this is no head of a ledger: %w", path, n, err)
 		}
 		all = append(all, h)
 	}
-	return all, lines.Err()
+	return all, nil
 }

@@ -293,8 +293,11 @@ func signal(c chan<- struct{}) {
 func (l *Ledger) Close() error {
 	l.endWriting()
 	var err error
+	if n := len(l.again) + l.gap.lost; n > 0 {
+		err = fmt.Errorf("%d decisions could not be written to the ledger until the end, and are lost", n)
+	}
 	if l.index != nil {
-		err = l.index.close()
+		err = errors.Join(err, l.index.close())
 	}
 	return errors.Join(err, l.files.Close())
 }

@@ -102,6 +102,10 @@ func (f Folder) indexBeside(ctx context.Context) (*beside, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
+	var version int
+	if err := db.QueryRowContext(ctx, `PRAGMA user_version`).Scan(&version); err == nil && version == 0 {
+		return b, db.Close() // one that was never finished: the machine went down
+	}
 	b.db = db
 	if err := b.begin(ctx); err != nil {
 		b.close()

@@ -86,8 +86,13 @@ func WriteWhole(path string, text []byte) error {
 	}
 	if err != nil {
 		_ = os.Remove(temporary.Name())
+		return err
 	}
-	return err
+	if folder, err := os.Open(filepath.Dir(path)); err == nil { // so that the name outlasts a power cut
+		_ = folder.Sync() // not every system can
+		_ = folder.Close()
+	}
+	return nil
 }
 
 // Absolute returns a path from the root, and the path as it is where that cannot
