@@ -96,7 +96,13 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 	if s.service, err = service.Open(c.Site.Site, c.Site.Keys, clientsOf(c.Site.Site), c.Folder, o); err != nil {
 		return false, err
 	}
-	defer func() { err = errors.Join(err, s.service.Close()) }()
+	defer func() {
+		ending := s.service.Close()
+		if started && ending != nil { // whoever ended it reads no error of a command that was ended
+			s.say("%v", ending)
+		}
+		err = errors.Join(err, ending)
+	}()
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		return false, err

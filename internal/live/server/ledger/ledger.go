@@ -294,7 +294,7 @@ func (l *Ledger) Close() error {
 	l.endWriting()
 	var err error
 	if n := len(l.again) + l.gap.lost; n > 0 {
-		err = fmt.Errorf("%d decisions could not be written to the ledger until the end, and are lost", n)
+		err = fmt.Errorf("the ledger could not be written until the end; decisions that are lost: %d", n)
 	}
 	if l.index != nil {
 		err = errors.Join(err, l.index.close())

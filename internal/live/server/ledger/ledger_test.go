@@ -231,6 +231,17 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	require.Regexp(t, `^3 decisions since 1970-01-01T\d\d:\d\d:\d\dZ are missing here: .*no space left`, gaps[0].Reason)
 }
 
+func TestWhatStaysUnwrittenIsSaidAtTheEnd(t *testing.T) {
+	t.Parallel()
+	l, err := Open(t.TempDir(), Options{})
+	require.NoError(t, err)
+	require.NoError(t, l.files.Close()) // as a disk that takes nothing more
+	w, err := l.Note(Record{Kind: Login, Person: "ines"})
+	require.NoError(t, err)
+	require.Error(t, w.Wait(context.Background()))
+	require.ErrorContains(t, l.Close(), "decisions that are lost: 1")
+}
+
 // A disk that hangs is waited for by nobody, once that is known.
 func TestASlowDiskIsNotWaitedFor(t *testing.T) {
 	t.Parallel()
