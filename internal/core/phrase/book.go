@@ -144,7 +144,9 @@ type phrase struct {
 	about About
 	own   bool // it says what it is about, rather than that of its section
 	say   pattern
-	text  string // as the book has it
+	text  string  // as the book has it
+	types pattern // what is typed, where that differs from what is shown
+	undo  pattern // what takes it back, where the layout has no word for that
 	where map[string][]string
 	order string   // of a field with several values: "", byMark or lastFirst
 	lists []string // in a way: the purposes of a list without a name; about a list: its purposes

@@ -34,12 +34,14 @@ func (l *loader) phrases(n *yaml.Node, above About) (all []*phrase) {
 func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 	p := &phrase{place: Place{Line: n.Line, Column: n.Column}, about: above, where: map[string][]string{}}
 	said := About("")
-	var below, say *yaml.Node
+	var below, say, typed, undo *yaml.Node
 	anyOrder := false
 	before := len(l.problems)
 	l.fields(n, "a phrase", map[string]func(*yaml.Node){
 		"about": func(n *yaml.Node) { said = About(l.oneOf(n, "about", abouts())) },
 		"say":   func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "the phrase"), n.Value },
+		"typed": func(n *yaml.Node) { typed, p.types = n, l.pattern(n, "what is typed") },
+		"undo":  func(n *yaml.Node) { undo, p.undo = n, l.pattern(n, "what takes it back") },
 		"where": func(n *yaml.Node) {
 			l.pairs(n, "where", func(key, value *yaml.Node) {
 				for _, v := range l.texts(value, "where") {
@@ -80,6 +82,14 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 		return p
 	}
 	l.holes(say, p)
+	for n, other := range map[*yaml.Node]pattern{typed: p.types, undo: p.undo} {
+		if n != nil {
+			one := *p
+			one.say = other
+			l.holes(n, &one)
+			l.book.learn(other)
+		}
+	}
 	if said != "" && identified(p) == nil {
 		l.wrong(say, "this line does not tell one %s from another: it wants %s, as a hole or with where", p.about,
 			identities(p.about))

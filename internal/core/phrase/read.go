@@ -358,7 +358,10 @@ func (r *reading) slip(s statement) string {
 
 // secretWords returns the words of a statement that a phrase reads as a secret.
 func (b *Book) secretWords(p *phrase, words []string) (all []string) {
-	have, _ := b.match(p.say, words)
+	have, fits := b.match(p.say, words)
+	if !fits {
+		have, _ = b.match(p.types, words)
+	}
 	for _, h := range have {
 		if t := b.types[h.as]; secretFields[h.hole] || t != nil && len(t.forms) > 0 {
 			all = append(all, h.words...)

@@ -38,3 +38,51 @@ func (b *Book) canBe(as, value string) bool {
 		return w.site == value || strings.Contains(w.site, "<")
 	})
 }
+
+// Writes reports whether a phrase can say a value of a field, "" for any that is said in words
+// of its own, and of what the phrase says else: the purpose of a list or the protocol of a
+// device. Of a way, the methods are those of a list without a name, and value is their purpose.
+func (b *Book) Writes(about About, field, value string, of ...string) bool {
+	return slices.ContainsFunc(b.all, func(p *phrase) bool {
+		if p.about != about {
+			return false
+		}
+		if about == Way && field == "methods" {
+			return p.has("methods") && (value == "" || slices.Contains(p.lists, value))
+		}
+		for _, other := range of {
+			which := map[About]string{List: "purpose", Device: "protocol"}[about]
+			if !p.canSay(b, which, other) || other == "" && p.where[which] != nil {
+				return false
+			}
+		}
+		if wanted := p.where[field]; wanted != nil && !p.has(field) {
+			return slices.Contains(wanted, value)
+		}
+		return p.canSay(b, field, value) && p.has(field)
+	})
+}
+
+// canSay reports whether a phrase says a value of a field, or nothing of it where the value
+// is "".
+func (p *phrase) canSay(b *Book, field, value string) bool {
+	if wanted := p.where[field]; wanted != nil {
+		return value == "" || slices.Contains(wanted, value)
+	}
+	has := false
+	p.say.holes(func(hole, as string, _ bool) {
+		has = has || hole == field && (value == "" || b.canBe(as, value))
+	})
+	return has || value == "" && !p.has(field)
+}
+
+// EveryServer returns the name of the group of all servers of a protocol, "" where the make
+// has none.
+func (b *Book) EveryServer(protocol string) string {
+	for _, e := range b.every {
+		if e.protocol == protocol {
+			return e.group
+		}
+	}
+	return ""
+}

@@ -13,6 +13,9 @@ import (
 // about.
 func (b *Book) read(p *phrase, words []string, above *Record) (map[string][]Value, bool) {
 	have, fits := b.match(p.say, words)
+	if !fits && len(p.types.elements) > 0 {
+		have, fits = b.match(p.types, words)
+	}
 	if !fits {
 		return nil, false
 	}

@@ -13,6 +13,16 @@ type Value struct {
 	Secret Secrecy
 }
 
+// equals reports whether two values are the same, a time in any form of writing it.
+func (v Value) equals(o Value) bool {
+	if v.Text == o.Text {
+		return true
+	}
+	a, err1 := time.ParseDuration(v.Text)
+	b, err2 := time.ParseDuration(o.Text)
+	return err1 == nil && err2 == nil && a == b
+}
+
 // Secrecy says what is known of a secret.
 type Secrecy string
 
