@@ -21,11 +21,23 @@ type Secrets struct {
 }
 
 // Wanted returns the records that say the design of a device in the words of a make, and what
-// of the design cannot be said in them.
-func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, secrets Secrets) (records []*phrase.Record,
+// of the design cannot be said in them. Servers that have no name but a number keep the one
+// that they have in what is held, where there is such a text.
+func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, secrets Secrets, held *phrase.Text) (records []*phrase.Record,
 	left []string) {
 	w := &wanting{plan: plan, design: design, book: book, secrets: secrets, groups: map[string]string{}, unnamed: map[string]bool{},
-		lists: map[string]string{}}
+		lists: map[string]string{}, marks: map[string]int{}, highest: map[string]int{}, speaks: map[string]bool{}}
+	if held != nil {
+		for _, r := range held.Records {
+			if r.About == phrase.Way && r.Line > 0 {
+				w.speaks[first(r, "access")] = true
+			}
+			if n, err := strconv.Atoi(first(r, "mark")); err == nil && r.About == phrase.Server {
+				w.marks[first(r, "protocol")+" "+first(r, "address")] = n
+				w.highest[first(r, "protocol")] = max(w.highest[first(r, "protocol")], n)
+			}
+		}
+	}
 	w.chooseGroups()
 	w.chooseLists()
 	w.device()
@@ -48,6 +60,9 @@ type wanting struct {
 	lists   map[string]string // and a list, "" where it has no name
 	unnamed map[string]bool   // groups that no line names
 	order   []string          // of servers, where they are asked by number
+	marks   map[string]int    // the numbers that servers have, by protocol and address
+	highest map[string]int    // the highest of a protocol
+	speaks  map[string]bool   // ways in of which what is held speaks
 	shared  map[string]bool   // fields of servers that the device has for all of them
 }
 
@@ -158,7 +173,7 @@ func (w *wanting) device() {
 }
 
 func (w *wanting) servers() {
-	marks := map[string]int{}
+	last := map[string]int{}
 	names := slices.Clone(w.order)
 	for _, s := range w.plan.Servers {
 		names = append(names, s.Name)
@@ -186,8 +201,16 @@ func (w *wanting) servers() {
 		f.say("protocol", s.Protocol)
 		f.say("address", s.Address)
 		if w.says(phrase.Server, "mark") {
-			marks[s.Protocol]++
-			f.say("mark", strconv.Itoa(marks[s.Protocol]))
+			mark := w.marks[s.Protocol+" "+s.Address]
+			if mark <= last[s.Protocol] { // a new one, or one that is asked later now
+				w.highest[s.Protocol]++
+				mark = w.highest[s.Protocol]
+			}
+			last[s.Protocol] = mark
+			f.say("mark", strconv.Itoa(mark))
+		}
+		if !w.says(phrase.Server, "name") {
+			delete(f, "name")
 		}
 		if s.Protocol == string(site.RADIUS) {
 			f.say("authentication-port", strconv.Itoa(s.AuthenticationPort))
@@ -289,7 +312,8 @@ func (w *wanting) ways() {
 	}
 	w.missing()
 	for _, access := range site.Accesses() {
-		if !here[access] && w.book.Writes(phrase.Way, "state", "off") && w.book.Writes(phrase.Way, "access", access) {
+		named := w.book.Names(phrase.Way, "access", access) || w.speaks[access]
+		if !here[access] && named && w.book.Writes(phrase.Way, "state", "off") {
 			f := fields{}
 			f.say("access", access)
 			f.say("state", "off")

@@ -41,7 +41,7 @@ func TestDesignsAtRandomAreWrittenAndReadAsTheyAre(t *testing.T) {
 				d := draw(seed, m.limits)
 				base := d.parsed(t)
 				device := base.Site.Device("d")
-				records, left := Wanted(blueprint.Of(device), device, b, inClear)
+				records, left := Wanted(blueprint.Of(device), device, b, inClear, nil)
 				sentences, unsaid := b.Write(records)
 				for _, u := range unsaid {
 					if u.Record.About != phrase.Account || name != "crane-controller" && name != "lantern-point" {
@@ -71,4 +71,46 @@ func TestDesignsAtRandomAreWrittenAndReadAsTheyAre(t *testing.T) {
 // end is the last line of a text of a make.
 func end(name string) string {
 	return map[string]string{"quay-switch": "that is all\n", "hull-router": "end of list\n", "lantern-point": "[end]\n"}[name]
+}
+
+// sameHere says that no secret can be told from another where one is a hash.
+func sameHere(_ string, held, wanted phrase.Value) bool {
+	return held.Secret != phrase.Clear || held.Text == wanted.Text
+}
+
+// From any design that a device holds to any other: what is typed step by step ends in the
+// design, and no step takes away the last way in with full rights.
+func TestAnyDesignIsReachedFromAnyOther(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"quay-switch", "hull-router"} {
+		m := makes[name]
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := book(t, m.book)
+			for seed := *from; seed < *from+uint64(*designs); seed++ {
+				before, d := draw(seed, m.limits), draw(seed+1_000_000, m.limits)
+				held := strings.ReplaceAll(m.write(before), "\r\n", "\n")
+				base := d.parsed(t)
+				device := base.Site.Device("d")
+				read, err := b.Read(strings.NewReader(held), nil)
+				require.NoError(t, err)
+				records, _ := Wanted(blueprint.Of(device), device, b, inClear, read)
+				plan, err := b.Plan(held, records, sameHere)
+				require.NoError(t, err)
+				require.Empty(t, plan.Stays)
+				require.Empty(t, plan.Left)
+				text, err := plan.After(len(plan.Steps))
+				require.NoError(t, err)
+				got, err := b.Read(strings.NewReader(text), nil)
+				require.NoError(t, err)
+				require.True(t, got.Whole, "seed %d\n%s\n%v %v", seed, text, got.Unread, got.Notes)
+				is := Of(Saved{File: "d.txt", Device: "d", Text: got})
+				Make([]*Device{is}, Options{Base: base, Hash: hash})
+				want, holds, _ := Compared(is, base, device, b, Passwords{Known: hash}, false)
+				for _, a := range drift.Compare(want, holds.Facts, func(drift.About, string) string { return "" }) {
+					require.True(t, a.About == drift.Account && a.What == "password", "seed %d\n%s\n%s\n%s", seed, text, d.site(), a)
+				}
+			}
+		})
+	}
 }

@@ -148,6 +148,7 @@ type phrase struct {
 	types pattern // what is typed, where that differs from what is shown
 	undo  pattern // what takes it back, where the layout has no word for that
 	where map[string][]string
+	again string   // what a second line does to a field with several values: "" adds to them
 	order string   // of a field with several values: "", byMark or lastFirst
 	lists []string // in a way: the purposes of a list without a name; about a list: its purposes
 	when  span
@@ -160,6 +161,9 @@ const (
 	byMark    = "mark"       // by the number that the line has
 	lastFirst = "last-first" // what stands last comes first
 )
+
+// againReplaces is that the line says all values at once, and another one other values.
+const againReplaces = "replaces"
 
 // every is a group that no line names, of every server of a protocol.
 type every struct{ group, protocol string }

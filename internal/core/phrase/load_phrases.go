@@ -49,6 +49,11 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 				}
 			})
 		},
+		"again": func(n *yaml.Node) {
+			if l.oneOf(n, "again", []string{againReplaces, "adds"}); n.Value == againReplaces {
+				p.again = againReplaces
+			}
+		},
 		"order": func(n *yaml.Node) { p.order = l.oneOf(n, "order", []string{byMark, lastFirst}) },
 		"lists": func(n *yaml.Node) {
 			for _, v := range l.texts(n, "lists") {

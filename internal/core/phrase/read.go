@@ -59,25 +59,36 @@ const longestLine = 1 << 20
 // statement as it comes. It keeps the facts and no more than one line. The error is that
 // of the reader, or of a line over a million octets.
 func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
-	r := &reading{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
-		names: map[string]bool{}, unaware: map[string]bool{}}
-	r.lines, r.version = &lines{layout: b.layout, book: b}, b.given
-	if b.layout.sections == byTags {
+	r := b.reading(each)
+	if err := r.all(text); err != nil {
+		return nil, err
+	}
+	return r.text, nil
+}
+
+func (b *Book) reading(each func(Line)) *reading {
+	return &reading{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
+		names: map[string]bool{}, unaware: map[string]bool{}, lines: &lines{layout: b.layout, book: b}, version: b.given}
+}
+
+// all reads a text to its end.
+func (r *reading) all(text io.Reader) error {
+	if r.book.layout.sections == byTags {
 		if err := r.tags(text); err != nil {
-			return nil, err
+			return err
 		}
 		r.finish()
-		return r.text, nil
+		return nil
 	}
 	if err := eachLine(text, r.line); err != nil {
-		return nil, err
+		return err
 	}
 	if r.begun != "" { // its last line goes on in nothing
 		r.parts--
 		r.whole(r.begun)
 	}
 	r.finish()
-	return r.text, nil
+	return nil
 }
 
 // eachLine calls do for each line of a text. The error is that of the reader, of a text in
@@ -117,6 +128,19 @@ type reading struct {
 	begun   string          // of a line that goes on in the next
 	parts   int             // the lines that it has
 	unaware map[string]bool // what is unsaid and depends on the version, which is not known
+
+	keeps bool // the lines that were understood are kept
+	kept  []*heldLine
+}
+
+// heldLine is a line that says something of a record.
+type heldLine struct {
+	phrase *phrase
+	record *Record
+	words  []string
+	says   map[string][]Value
+	above  *heldLine // the line that opens its section
+	line   int
 }
 
 // scope is a section that is open.
@@ -126,6 +150,7 @@ type scope struct {
 	phrase *phrase
 	record *Record
 	around bool // it only surrounds: what stands in it is read as at the top
+	held   *heldLine
 }
 
 func (r *reading) note(line int, format string, args ...any) {
@@ -235,6 +260,9 @@ func (r *reading) statement(s statement) {
 		out.Kind, out.Means, secrets = r.phrase(s, above, &next)
 	}
 	next.kind = out.Kind
+	if r.keeps && out.Kind == Understood && next.phrase != nil {
+		r.keep(s, above, &next)
+	}
 	if out.Kind == Elsewhere {
 		out.Means = ""
 	}
@@ -256,6 +284,31 @@ func (r *reading) statement(s statement) {
 	if r.book.layout.sections == byIndent || r.book.layout.sections == byFields && s.depth == 0 {
 		r.open = append(r.open, next)
 	}
+}
+
+// keep keeps a line that was understood, with what it says; a line that takes another back
+// takes it out.
+func (r *reading) keep(s statement, above, here *scope) {
+	record := here.record
+	var of *Record
+	h := &heldLine{phrase: here.phrase, record: record, words: slices.Clone(s.words), line: s.line}
+	if above != nil {
+		h.above, of = above.held, above.record
+	}
+	h.says, _ = r.book.read(here.phrase, s.words, of)
+	if s.taken {
+		r.kept = slices.DeleteFunc(r.kept, func(o *heldLine) bool {
+			return o.phrase == h.phrase && o.record.same(record) && o.saysSame(h) || o.within(h)
+		})
+		return
+	}
+	if known := r.sectionHeld(h); known != nil { // the same section once more
+		here.held = known
+		return
+	}
+	r.kept = slices.DeleteFunc(r.kept, func(o *heldLine) bool { return o.replacedBy(h) })
+	here.held = h
+	r.kept = append(r.kept, h)
 }
 
 // opensUnread reports whether a line that no phrase reads opens a section.

@@ -20,9 +20,11 @@ type Fact struct {
 	Field  string
 	Values []Value
 	State  State
-	Line   int   // 0 where no line says it
-	marks  []int // of each of several values, where they are ordered by one
-	lines  []int // of each of several values
+	Line   int          // 0 where no line says it
+	marks  []int        // of each of several values, where they are ordered by one
+	lines  []int        // of each of several values
+	from   *phrase      // the one that said it last
+	by     map[int]bool // the numbers of the lines that say it, where lines have numbers
 }
 
 // Record is a server, group, list, way in, account, or the device itself, as a text says it.
@@ -53,19 +55,34 @@ func (r *Record) Get(field string) []Value {
 	return nil
 }
 
-// drop takes values of a field away, and with the last of them the field.
-func (r *Record) drop(field string, values []Value) {
+// alsoSaid reports whether a field with one value is said by a line with another number too.
+func (r *Record) alsoSaid(field string, mark int) bool {
+	f := r.facts[field]
+	if f == nil || f.by == nil || mark == 0 {
+		return false
+	}
+	delete(f.by, mark)
+	return len(f.by) > 0
+}
+
+// drop takes values of a field away, those of a number where it is not 0, and with the last of them the field.
+func (r *Record) drop(field string, values []Value, mark int) {
 	f := r.facts[field]
 	if f == nil {
 		return
 	}
 	for i := len(f.Values) - 1; i >= 0; i-- {
+		if mark != 0 && f.marks[i] != mark {
+			continue
+		}
 		if fields[r.About][field] && slices.ContainsFunc(values, func(v Value) bool { return v.Text == f.Values[i].Text }) {
 			f.Values, f.marks = slices.Delete(f.Values, i, i+1), slices.Delete(f.marks, i, i+1)
 			f.lines = slices.Delete(f.lines, i, i+1)
 		}
 	}
-	if len(f.Values) == 0 || !fields[r.About][field] {
+	single := !fields[r.About][field]
+	named := len(values) == 0 || len(f.Values) == 0 || secretFields[field] || f.Values[0].equals(values[0])
+	if len(f.Values) == 0 || single && named { // what another line says since then stays
 		delete(r.facts, field)
 	}
 }

@@ -86,3 +86,22 @@ func (b *Book) EveryServer(protocol string) string {
 	}
 	return ""
 }
+
+// Names reports whether the phrasebook has a word of its own for a value of a field.
+func (b *Book) Names(about About, field, value string) bool {
+	return slices.ContainsFunc(b.all, func(p *phrase) bool {
+		if p.about != about {
+			return false
+		}
+		if slices.Contains(p.where[field], value) {
+			return true
+		}
+		named := false
+		p.say.holes(func(hole, as string, _ bool) {
+			if t := b.tables[as]; hole == field && t != nil {
+				named = named || slices.ContainsFunc(t.words, func(w word) bool { return w.site == value })
+			}
+		})
+		return named
+	})
+}

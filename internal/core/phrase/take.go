@@ -171,7 +171,7 @@ func (r *reading) held(p *phrase, have map[string][]Value, record *Record) map[s
 		for _, purpose := range p.lists {
 			have[purpose] = []Value{{Text: OwnList}}
 			if list := r.known(List, "of "+record.ID+" "+purpose); list != nil && have["methods"] != nil {
-				list.drop("methods", have["methods"])
+				list.drop("methods", have["methods"], 0)
 				if list.Get("methods") != nil { // others are left: the way still has a list of its own
 					delete(have, purpose)
 				} else {
@@ -192,9 +192,15 @@ func (r *reading) forget(record *Record) {
 // takeBack takes back what a statement says: of several values the one that it names.
 func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Record) string {
 	ids := identified(p)
+	for field := range p.where { // what holds because of this phrase, and is no condition of it
+		if f := record.facts[field]; f != nil && f.from == p && have[field] == nil {
+			have = maps.Clone(have)
+			have[field] = f.Values
+		}
+	}
 	for field, values := range r.held(p, have, record) {
-		if !slices.Contains(ids, field) && p.where[field] == nil {
-			record.drop(field, values)
+		if !slices.Contains(ids, field) && !record.alsoSaid(field, p.markOf(have)) {
+			record.drop(field, values, p.markOf(have))
 		}
 	}
 	left := slices.ContainsFunc(record.order, func(f string) bool {
@@ -203,7 +209,7 @@ func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Re
 	if p.about != Device && p.own && (!left || len(p.below) > 0) {
 		r.forget(record)
 		if above != nil && above.About == Group && record.About == Server {
-			above.drop("servers", []Value{{Text: record.ID}})
+			above.drop("servers", []Value{{Text: record.ID}}, 0)
 		}
 	}
 	return "taken back: " + r.means(record, have)
@@ -235,6 +241,17 @@ func (r *reading) find(about About, id string, line int) *Record {
 
 // set keeps the values of a field.
 func (r *reading) set(record *Record, field string, values []Value, p *phrase, have map[string][]Value, line int) {
+	defer func() {
+		if p != nil {
+			record.facts[field].from = p
+		}
+		if m := p.markOf(have); m > 0 && !fields[record.About][field] {
+			if f := record.facts[field]; f.by == nil || f.Values[0].Text != values[0].Text {
+				f.by = map[int]bool{}
+			}
+			record.facts[field].by[m] = true
+		}
+	}()
 	f := record.facts[field]
 	if f == nil {
 		f = &Fact{Field: field, State: Said, Line: line}
@@ -242,6 +259,8 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 		if !slices.Contains(record.order, field) {
 			record.order = append(record.order, field)
 		}
+	} else if p.again == againReplaces {
+		f.Values, f.marks, f.lines, f.Line = nil, nil, nil, line
 	} else if !fields[record.About][field] {
 		if f.Values[0] == values[0] {
 			return
@@ -253,10 +272,7 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 		f.Values, f.Line = values, line
 		return
 	}
-	mark := 0
-	if m := have["mark"]; p.order == byMark && m != nil {
-		mark, _ = strconv.Atoi(m[0].Text)
-	}
+	mark := p.markOf(have)
 	for _, v := range values {
 		if p.order == lastFirst {
 			f.Values, f.marks = slices.Insert(f.Values, 0, v), slices.Insert(f.marks, 0, mark)
@@ -270,6 +286,15 @@ func (r *reading) set(record *Record, field string, values []Value, p *phrase, h
 		f.Values, f.marks = slices.Insert(f.Values, at, v), slices.Insert(f.marks, at, mark)
 		f.lines = slices.Insert(f.lines, at, line)
 	}
+}
+
+// markOf returns the number of a line, where values are ordered by it; 0 for none.
+func (p *phrase) markOf(have map[string][]Value) int {
+	if m := have["mark"]; p.order == byMark && m != nil {
+		n, _ := strconv.Atoi(m[0].Text)
+		return n
+	}
+	return 0
 }
 
 // means says what a statement says, in the words of the site.
