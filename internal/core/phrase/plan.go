@@ -26,6 +26,7 @@ type Step struct {
 	Lines  []*Sentence
 	Undo   []*Sentence // in the order in which they are typed; nil where it cannot be undone
 	Stuck  string      // why it cannot be undone, "" where it can
+	Unsafe bool        // once it is typed, and until the next is, somebody is locked out
 }
 
 // Plan is the way from what a device holds to what it should have.
@@ -217,7 +218,8 @@ func (p *planning) matches(h *heldLine, w *wantedLine) bool {
 
 // add makes the steps of what is not held.
 func (p *planning) add() {
-	steps := map[*wantedLine]*Step{} // by the line that opens the section, or the line itself
+	steps := map[*wantedLine]*Step{} // by the line that opens the section, or the first of the thing
+	firstOf := map[*Record]*wantedLine{}
 	var order []*Step
 	for _, w := range p.wanted {
 		at := slices.IndexFunc(p.held, func(h *heldLine) bool { return !p.used[h] && p.matches(h, w) })
@@ -236,6 +238,13 @@ func (p *planning) add() {
 		top := w
 		for top.parent != nil {
 			top = top.parent
+		}
+		if first := firstOf[w.record]; w.parent == nil && !w.alone() {
+			if first == nil {
+				first = w
+				firstOf[w.record] = w
+			}
+			top = first
 		}
 		s := steps[top]
 		phase := w.phase()
@@ -264,6 +273,9 @@ func (w *wantedLine) phase() Phase {
 	}
 	return Adds
 }
+
+// alone reports whether a line is a step by itself: the entries of lists are.
+func (w *wantedLine) alone() bool { return w.record.About == List || w.record.About == Way }
 
 // inSection returns a line within the lines that open its section.
 func (p *planning) inSection(parent *wantedLine, s *Sentence) *Sentence {
