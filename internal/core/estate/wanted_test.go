@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-var pairs = flag.Int("pairs", 8, "from how many designs at random others are reached, for each make")
+var howMany = flag.Int("pairs", 8, "from how many designs at random others are reached, for each make")
 
 // in clear are the secrets of designs at random: the names of keys are their values.
 var inClear = Secrets{Key: func(name string) string { return name }, Password: func(string) string { return "typed-77aa" }}
@@ -132,7 +132,7 @@ func TestAnyDesignIsReachedFromAnyOther(t *testing.T) {
 			b := book(t, m.book)
 			unsafe, all := 0, 0
 			defer func() { t.Logf("%d of %d steps are not safe in any order", unsafe, all) }()
-			for seed := *from; seed < *from+uint64(*pairs); seed++ {
+			for seed := *from; seed < *from+uint64(*howMany); seed++ {
 				before, d := draw(seed, m.limits), draw(seed+1_000_000, m.limits)
 				held := strings.ReplaceAll(m.write(before), "\r\n", "\n")
 				base := d.parsed(t)
