@@ -1,74 +1,198 @@
 package cli
 
 import (
+	"cmp"
+	"fmt"
+	"io"
 	"os"
+	"slices"
 	"strings"
 	"text/template"
 
+	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/blueprint"
+	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/task/lines"
 )
 
 func renderCommand() *Command {
 	return &Command{
 		Computes: true,
-		Name:     "render", Args: "DEVICE [SITE]", Short: "the design of a device as configuration data of an open model",
+		Name:     "render", Args: "DEVICE [SITE]", Short: "the design of a device in its make's own lines, or as data of an open model",
 		MaxArgs: 2,
-		Long: `Prints what one device should have, as data: -model ietf is ietf-system (RFC 7317) with
-ietf-system-tacacs-plus (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML.
-With -template FILE it is the user's own text/template over the view that docs/templates.md describes, for
-devices that speak neither.
+		Long: `Prints what one device should have. Where the kind of the device names a phrasebook, or -book does, these are
+the lines of its make. With -read TEXT, what the device holds now, they are only the lines that bring it from there
+to the design, in an order in which nobody is locked out: each step is tried on a model of the device first, and
+-undo prints what takes the steps back.
 
-Every part of the design that the model cannot carry is named on standard error. Keys stand as placeholders
+For a device without a phrasebook, or with -model, it is data: -model ietf is ietf-system (RFC 7317) with
+ietf-system-tacacs-plus (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML.
+With -template FILE it is the user's own text/template over the view that docs/templates.md describes.
+
+What cannot be carried is named on standard error, and stands in no line. Keys and passwords stand as placeholders
 unless -with-keys puts their values in.`,
 		Examples: []Example{
-			{Call: "mellowgate render north-sw-1 demo/as-reviewed", Shows: "a switch, as data of ietf-system"},
+			{Call: "mellowgate render north-sw-1 demo/as-reviewed", Shows: "a switch, in the lines of its make"},
+			{Call: "mellowgate render -read demo/saved/north-sw-1.txt north-sw-1 demo/as-reviewed",
+				Shows: "the lines from what it holds to its design"},
 			{Call: "mellowgate render -model openconfig -format xml mv-avocet-rtr demo/as-reviewed",
 				Shows: "a ship's router, as OpenConfig XML"},
 		},
 		Prepare: func(c *Call) func() error {
-			model := c.Flags.String("model", "ietf", "the `model`: ietf or openconfig")
-			format := c.Flags.String("format", "json", "the `form`: json or xml")
-			path := c.Flags.String("template", "", "a text/template `file` in place of a model")
-			withKeys := c.Flags.Bool("with-keys", false, "put the values of keys in, in place of placeholders")
-			return func() error {
-				d, l, err := c.deviceOfSite()
-				if err != nil {
-					return err
-				}
-				secrets := yang.Placeholders
-				if *withKeys {
-					secrets = func(key string) string { return l.Keys[key].Reveal() }
-				}
-				plan := blueprint.Of(d)
-				if *path != "" {
-					return c.fill(*path, plan, secrets)
-				}
-				if *format != "json" && *format != "xml" {
-					return wrong("-format is %q; json or xml is wanted", *format)
-				}
-				by, known := yang.Models[*model]
-				if !known {
-					return wrong("-model is %q; ietf or openconfig is wanted", *model)
-				}
-				data, left := by.Of(plan, secrets)
-				encode := data.JSON
-				if *format == "xml" {
-					encode = data.XML
-				}
-				text, err := encode()
-				if err != nil {
-					return cannot(err)
-				}
-				for _, n := range left {
-					c.note("not carried: %s", n)
-				}
-				_, err = c.Out.Write(text)
-				return err
-			}
+			r := &rendering{reading: c.readingFlags()}
+			c.Flags.StringVar(&r.model, "model", "", "the `model`: ietf or openconfig (default ietf, where no phrasebook is known)")
+			c.Flags.StringVar(&r.format, "format", "json", "with a model: the `form`, json or xml")
+			c.Flags.StringVar(&r.template, "template", "", "a text/template `file` in place of a model")
+			c.Flags.BoolVar(&r.withKeys, "with-keys", false, "put the values of keys in, in place of placeholders")
+			c.Flags.BoolVar(&r.undo, "undo", false, "with -read: the lines that take the change back, the last step first")
+			return func() error { return c.render(r) }
 		},
 	}
+}
+
+// rendering is what a call of render asks for.
+type rendering struct {
+	*reading
+	model, format, template string
+	withKeys, undo          bool
+}
+
+func (c *Call) render(r *rendering) error {
+	d, l, err := c.deviceOfSite()
+	if err != nil {
+		return err
+	}
+	secrets := yang.Placeholders
+	if r.withKeys {
+		secrets = func(key string) string { return l.Keys[key].Reveal() }
+	}
+	plan := blueprint.Of(d)
+	switch {
+	case r.template != "":
+		return c.fill(r.template, plan, secrets)
+	case r.undo && r.text == "":
+		return wrong("-undo is for -read TEXT: what is taken back depends on what the device holds")
+	case r.model == "" && (r.book != "" || r.text != "" || d.Kind.Phrasebook.Name != ""):
+		return c.renderLines(r, d, l)
+	case r.book != "" || r.text != "":
+		return wrong("-book and -read are for the lines of a make, and -model is for data: leave one out")
+	case r.format != "json" && r.format != "xml":
+		return wrong("-format is %q; json or xml is wanted", r.format)
+	}
+	by, known := yang.Models[cmp.Or(r.model, "ietf")]
+	if !known {
+		return wrong("-model is %q; ietf or openconfig is wanted", r.model)
+	}
+	data, left := by.Of(plan, secrets)
+	encode := data.JSON
+	if r.format == "xml" {
+		encode = data.XML
+	}
+	text, err := encode()
+	if err != nil {
+		return cannot(err)
+	}
+	for _, n := range left {
+		c.note("not carried: %s", n)
+	}
+	_, err = c.Out.Write(text)
+	return err
+}
+
+// renderLines prints the lines of the make: all of the design, or from what a text says to it.
+func (c *Call) renderLines(r *rendering, d *site.Device, l loaded) error {
+	design, err := c.linesOf(r.reading, d, l)
+	if err != nil {
+		return err
+	}
+	if r.text == "" {
+		all, left := design.Write()
+		lines, err := design.Book.Text(all, r.withKeys)
+		if err != nil {
+			return failure{status: ExitUsage, err: err}
+		}
+		for _, n := range left {
+			c.note("not carried: %s", show.Safe(n))
+		}
+		_, err = io.WriteString(c.Out, strings.Join(append(lines, ""), "\n"))
+		return err
+	}
+	plan, err := c.planFrom(r.reading, design)
+	if err != nil {
+		return err
+	}
+	steps := plan.Steps
+	if len(steps) == 0 {
+		c.note("nothing to type: what %s holds is the design, as far as its make can say it", d.Name)
+	}
+	if r.undo {
+		steps = slices.Clone(steps)
+		slices.Reverse(steps)
+	}
+	for _, s := range steps {
+		typed := s.Lines
+		if r.undo {
+			typed = s.Undo
+			if s.Stuck != "" {
+				c.note("not taken back: %s: %s", s.Record, s.Stuck)
+			}
+		}
+		lines, err := design.Book.Text(typed, r.withKeys)
+		if err != nil {
+			return failure{status: ExitUsage, err: err}
+		}
+		if _, err := io.WriteString(c.Out, strings.Join(append(lines, ""), "\n")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// linesOf is the design of a device with the phrasebook of its make.
+func (c *Call) linesOf(r *reading, d *site.Device, l loaded) (lines.Design, error) {
+	book, err := r.bookOf(l, d.Name)
+	if err != nil {
+		return lines.Design{}, err
+	}
+	return lines.Design{Path: l.Path, Site: l.Site, Keys: l.Keys, Device: d, Book: book}, nil
+}
+
+// planFrom plans from the text of -read, and notes what the plan does not reach.
+func (c *Call) planFrom(r *reading, design lines.Design) (*lines.Plan, error) {
+	held, err := c.heldText(r.text)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := design.Plan(held)
+	if err != nil {
+		return nil, failure{status: ExitUsage, err: fmt.Errorf("%s: %w", r.text, err)}
+	}
+	for _, n := range plan.Left {
+		c.note("not carried: %s", show.Safe(n))
+	}
+	for _, n := range plan.Typed {
+		c.note("put in by hand: %s, which the site does not have in clear", n)
+	}
+	if plan.Unsafe > 0 {
+		c.note("not safe: %d of the steps let nobody with full rights in until the next one is typed; keep a session open, "+
+			"and set a timed way back", plan.Unsafe)
+	}
+	return plan, nil
+}
+
+// heldText reads a text whole, from a file or from standard input.
+func (c *Call) heldText(file string) (string, error) {
+	if file == "-" {
+		text, err := io.ReadAll(io.LimitReader(c.In, files.MaxFile))
+		return string(text), err
+	}
+	text, err := files.ReadFile(file)
+	if err != nil {
+		return "", failure{status: ExitUsage, err: err}
+	}
+	return string(text), nil
 }
 
 // fill fills the user's own template with the view of a device.

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -13,11 +14,26 @@ import (
 
 // Secrets gives the values that stand for secrets in what a device is told.
 type Secrets struct {
-	// Key returns the value of a key, or what stands in its place.
+	// Key returns the value of a key, "" where it is not known.
 	Key func(name string) string
-	// Password returns the password of an account or an elevation in clear, or what stands in
-	// its place.
+	// Password returns the password of an account or an elevation in clear, "" where it is
+	// not known, such as one of which the site has a hash.
 	Password func(name string) string
+}
+
+// inPlaceOfKey and inPlaceOfPassword are what stands in a text in the place of a key or of a password.
+func inPlaceOfKey(name string) string      { return "the-value-of-the-key-" + name }
+func inPlaceOfPassword(name string) string { return "the-password-of-" + name }
+
+// secretValue is a secret as it is typed: what is not known stands there by what is in its
+// place.
+func secretValue(value, stands string) []phrase.Value {
+	return []phrase.Value{{Text: cmp.Or(value, stands), Secret: phrase.Clear, Stands: stands}}
+}
+
+// Unknown reports whether a word stands for a secret that the site does not have in clear.
+func Unknown(text string) bool {
+	return strings.HasPrefix(text, inPlaceOfKey("")) || strings.HasPrefix(text, inPlaceOfPassword(""))
 }
 
 // Wanted returns the records that say the design of a device in the words of a make, and what
@@ -28,9 +44,13 @@ func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, se
 	w := &wanting{plan: plan, design: design, book: book, secrets: secrets, groups: map[string]string{}, unnamed: map[string]bool{},
 		lists: map[string]string{}, marks: map[string]int{}, highest: map[string]int{}, speaks: map[string]bool{}}
 	if held != nil {
+		w.held = true
 		for _, r := range held.Records {
-			if r.About == phrase.Way && r.Line > 0 {
-				w.speaks[first(r, "access")] = true
+			if r.About == phrase.Way && first(r, "state") != "off" {
+				w.speaks[cmp.Or(first(r, "access"), r.ID)] = true
+			}
+			if (r.About == phrase.Device || r.About == phrase.Server) && first(r, "source")+first(r, "interface") != "" {
+				w.sourced = true
 			}
 			if n, err := strconv.Atoi(first(r, "mark")); err == nil && r.About == phrase.Server {
 				w.marks[first(r, "protocol")+" "+first(r, "address")] = n
@@ -63,6 +83,8 @@ type wanting struct {
 	marks   map[string]int    // the numbers that servers have, by protocol and address
 	highest map[string]int    // the highest of a protocol
 	speaks  map[string]bool   // ways in of which what is held speaks
+	held    bool              // what is held is known
+	sourced bool              // and of the address that requests come from
 	shared  map[string]bool   // fields of servers that the device has for all of them
 }
 
@@ -125,7 +147,7 @@ func (w *wanting) serverValues(s blueprint.Server) fields {
 	if s.Protocol == string(site.RADIUS) {
 		f.say("attempts", strconv.Itoa(s.Attempts))
 	}
-	if w.design.SourceSet || s.Interface != "" {
+	if w.design.SourceSet || s.Interface != "" || w.sourced {
 		f.say("source", s.Source)
 	}
 	f.say("network", s.Network)
@@ -133,7 +155,7 @@ func (w *wanting) serverValues(s blueprint.Server) fields {
 	if s.Interface != "" && !w.says(phrase.Server, "source") && !w.says(phrase.Device, "source") {
 		delete(f, "source") // the interface says it
 	}
-	f["key"] = []phrase.Value{{Text: w.secrets.Key(s.Key), Secret: phrase.Clear}}
+	f["key"] = secretValue(w.secrets.Key(s.Key), inPlaceOfKey(s.Key))
 	return f
 }
 
@@ -209,7 +231,8 @@ func (w *wanting) servers() {
 			last[s.Protocol] = mark
 			f.say("mark", strconv.Itoa(mark))
 		}
-		if !w.says(phrase.Server, "name") {
+		named := w.says(phrase.Server, "name")
+		if !named {
 			delete(f, "name")
 		}
 		if s.Protocol == string(site.RADIUS) {
@@ -226,6 +249,7 @@ func (w *wanting) servers() {
 			f.say("port", strconv.Itoa(s.Port))
 		}
 		w.add(phrase.Server, f)
+		w.records[len(w.records)-1].Called = "server " + s.Name
 	}
 }
 
@@ -312,7 +336,10 @@ func (w *wanting) ways() {
 	}
 	w.missing()
 	for _, access := range site.Accesses() {
-		named := w.book.Names(phrase.Way, "access", access) || w.speaks[access]
+		named := w.speaks[access]
+		if !w.held {
+			named = w.book.Names(phrase.Way, "access", access)
+		}
 		if !here[access] && named && w.book.Writes(phrase.Way, "state", "off") {
 			f := fields{}
 			f.say("access", access)
@@ -351,14 +378,14 @@ func (w *wanting) accounts() {
 		f.say("name", a.Name)
 		f.say("level", strconv.Itoa(a.Level))
 		f.say("login", w.lists[a.Login])
-		f["password"] = []phrase.Value{{Text: w.secrets.Password(a.Name), Secret: phrase.Clear}}
+		f["password"] = secretValue(w.secrets.Password(a.Name), inPlaceOfPassword(a.Name))
 		w.add(phrase.Account, f)
 	}
 	for _, s := range w.plan.Secrets {
 		f := fields{}
 		f.say("name", s.Name)
 		f.say("level", strconv.Itoa(s.Level))
-		f["password"] = []phrase.Value{{Text: w.secrets.Password(s.Name), Secret: phrase.Clear}}
+		f["password"] = secretValue(w.secrets.Password(s.Name), inPlaceOfPassword(s.Name))
 		w.add(phrase.Secret, f)
 	}
 }

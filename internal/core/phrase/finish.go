@@ -119,6 +119,7 @@ func (r *reading) lead() {
 				near = "; did you mean the " + (&Record{About: about, ID: near}).String() + "?"
 			}
 			r.note(line, "%s names the %s, and the text has none%s", from, &Record{About: about, ID: id}, near)
+			r.text.Notes[len(r.text.Notes)-1].nowhere = true
 		}
 	}
 	for _, o := range r.text.Records {

@@ -60,6 +60,14 @@ func (s *saying) lines(all []*Sentence, depth int) {
 	}
 }
 
+// shown returns what stands in the place of a secret.
+func (w spoken) shown() string {
+	if w.stands != "" {
+		return w.stands
+	}
+	return "…"
+}
+
 // row reports whether a sentence is a row of a table.
 func (s *saying) row(one *Sentence) bool {
 	return s.layout.cell != "" && len(one.words) > 0 && one.words[0].text == "row"
@@ -69,7 +77,7 @@ func (s *saying) line(one *Sentence) string {
 	var words []string
 	for _, w := range one.words {
 		if w.secret && !s.secrets {
-			words = append(words, "…")
+			words = append(words, w.shown())
 			continue
 		}
 		words = append(words, s.word(w.text))

@@ -50,7 +50,12 @@ type Text struct {
 type Note struct {
 	Line int // 0 for the whole text
 	What string
+
+	nowhere bool
 }
+
+// LeadsNowhere reports whether the note is of a name that the text has nothing of.
+func (n Note) LeadsNowhere() bool { return n.nowhere }
 
 // longestLine bounds a line of a text, in octets.
 const longestLine = 1 << 20
@@ -416,9 +421,21 @@ func (b *Book) secretWords(p *phrase, words []string) (all []string) {
 		have, _ = b.match(p.types, words)
 	}
 	for _, h := range have {
-		if t := b.types[h.as]; secretFields[h.hole] || t != nil && len(t.forms) > 0 {
-			all = append(all, h.words...)
+		t := b.types[h.as]
+		if !secretFields[h.hole] && (t == nil || len(t.forms) == 0) {
+			continue
 		}
+		words := h.words
+		for _, form := range formsOf(t) { // the words of the form itself are none
+			if inner, fits := b.match(form.say, h.words); fits {
+				words = nil
+				for _, i := range inner {
+					words = append(words, i.words...)
+				}
+				break
+			}
+		}
+		all = append(all, words...)
 	}
 	return all
 }

@@ -31,9 +31,11 @@ type Fact struct {
 type Record struct {
 	About About
 	ID    string // what tells it from others of its kind, as it can be shown
-	Line  int    // the first that speaks of it, 0 for none
-	facts map[string]*Fact
-	order []string
+	// Called is what it is called where it is spoken of, "" for its ID.
+	Called string
+	Line   int // the first that speaks of it, 0 for none
+	facts  map[string]*Fact
+	order  []string
 }
 
 // Facts returns what is known of a record, in the order in which it was said.
@@ -97,6 +99,8 @@ func (r *Record) first(field string) string {
 // String names the record.
 func (r *Record) String() string {
 	switch {
+	case r.Called != "":
+		return r.Called
 	case r.ID == "":
 		return "the " + string(r.About)
 	case r.About == Device:

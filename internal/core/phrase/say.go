@@ -11,6 +11,7 @@ import (
 type spoken struct {
 	text   string
 	secret bool
+	stands string // in the place of the secret
 }
 
 // filling fills the holes of patterns with the values of a record.
@@ -117,7 +118,7 @@ func (f *filling) parts(parts []part) ([]spoken, bool) {
 	word := spoken{}
 	for i, p := range parts {
 		if p.literal != "" {
-			word.text += p.literal
+			word.text, word.stands = word.text+p.literal, word.stands+p.literal
 			continue
 		}
 		words, ok := f.hole(element{hole: p.hole, as: p.as})
@@ -128,7 +129,11 @@ func (f *filling) parts(parts []part) ([]spoken, bool) {
 		if p.hole == "address" && strings.Contains(text, ":") && i+1 < len(parts) {
 			text = "[" + text + "]" // what follows would run into it
 		}
-		word.text, word.secret = word.text+text, word.secret || words[0].secret
+		shown := text
+		if words[0].secret {
+			word.secret, shown = true, words[0].shown()
+		}
+		word.text, word.stands = word.text+text, word.stands+shown
 	}
 	return []spoken{word}, true
 }
@@ -165,7 +170,7 @@ func (b *Book) wordsOf(field, as string, v Value) (words []spoken, wrong string)
 	secret := secretFields[field] || v.Secret != Open
 	switch t, table := b.types[as], b.tables[as]; {
 	case as == "":
-		words = []spoken{{v.Text, secret}}
+		words = []spoken{{v.Text, secret, v.Stands}}
 	case table != nil:
 		words = b.ofTable(table, v.Text)
 	case t == nil || t.time != "":
@@ -229,7 +234,9 @@ func (b *Book) ofForms(t *valueType, v Value) []spoken {
 		f := filling{book: &Book{layout: b.layout}, record: record, used: map[string]bool{}}
 		if words, ok := f.fill(form.say); ok && len(f.used) == 1 {
 			for i := range words {
-				words[i].secret = words[i].text == v.Text
+				if words[i].text == v.Text {
+					words[i].secret, words[i].stands = true, v.Stands
+				}
 			}
 			return words
 		}

@@ -11,6 +11,7 @@ import (
 type Value struct {
 	Text   string
 	Secret Secrecy
+	Stands string // what is shown in the place of a secret that is written, "" for a mark
 }
 
 // equals reports whether two values are the same, a time in any form of writing it.
@@ -48,6 +49,13 @@ func (v Value) String() string {
 		return "(a hash, not shown here)"
 	}
 	return v.Text
+}
+
+func formsOf(t *valueType) []form {
+	if t == nil {
+		return nil
+	}
+	return t.forms
 }
 
 // secretFields are secrets whatever their type.

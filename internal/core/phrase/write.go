@@ -433,7 +433,7 @@ func (s *Sentence) Shown() string {
 	words := slices.Clone(s.words)
 	for i := range words {
 		if words[i].secret {
-			words[i].text = "…"
+			words[i].text = words[i].shown()
 		}
 	}
 	return strings.Join(typedWords(words), " ")
