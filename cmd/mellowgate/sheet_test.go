@@ -56,7 +56,7 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
-	r := c.run(t, "render", "north-sw-1", "demo/as-reviewed")
+	r := c.run(t, "render", "-model", "ietf", "north-sw-1", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, `"ietf-system-tacacs-plus:tacacs-plus"`)
 	require.Contains(t, r.out, "the-value-of-the-key-shore-key")

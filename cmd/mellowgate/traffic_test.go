@@ -64,7 +64,8 @@ func TestKeptPacketsHoldNoPasswordThatTheKeyOpensUnlessAsked(t *testing.T) {
 				"ports: {authentication: 4950, accounting: 4951}, key: k, run: true}]"))
 			b = c.start(t, "serve")
 			require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("left!\n"), 0o600))
-			for _, args := range []string{"t right", "t wrong", "r right", "r wrong", "r right -form chap", "t right -form pap"} {
+			for _, args := range []string{"t right", "t wrong", "r right", "r wrong", "r right -form chap",
+				"t right -form pap"} {
 				parts := strings.Fields(args)
 				c.run(t, append([]string{"ask", "-server", parts[0], "-as", "sw", "-person", "ines", "-password-file",
 					parts[1]}, parts[2:]...)...)

@@ -33,6 +33,16 @@ func (c *Call) readingFlags() *reading {
 	return r
 }
 
+// heldFlags are the flags of commands that go from what a device holds to its design.
+func (c *Call) heldFlags() *reading {
+	r := &reading{}
+	c.Flags.StringVar(&r.text, "read", "", "what the device holds now, in this `file`, - for standard input: only the "+
+		"lines from there to the design are given")
+	c.Flags.StringVar(&r.book, "book", "", "the phrasebook of the make, a `file`; by default that of the device's kind")
+	c.Flags.StringVar(&r.version, "version", "", "the `version` of what runs on the device, where no text says it: 6.2")
+	return r
+}
+
 // setVersion gives a phrasebook the version of the texts, where one is given.
 func setVersion(b *phrase.Book, version string) error {
 	if version == "" {

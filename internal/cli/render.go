@@ -20,7 +20,8 @@ import (
 func renderCommand() *Command {
 	return &Command{
 		Computes: true,
-		Name:     "render", Args: "DEVICE [SITE]", Short: "the design of a device in its make's own lines, or as data of an open model",
+		Name:     "render", Args: "DEVICE [SITE]",
+		Short:   "the design of a device in the lines of its make, or as data",
 		MaxArgs: 2,
 		Long: `Prints what one device should have. Where the kind of the device names a phrasebook, or -book does, these are
 the lines of its make. With -read TEXT, what the device holds now, they are only the lines that bring it from there
@@ -41,9 +42,10 @@ unless -with-keys puts their values in.`,
 				Shows: "a ship's router, as OpenConfig XML"},
 		},
 		Prepare: func(c *Call) func() error {
-			r := &rendering{reading: c.readingFlags()}
-			c.Flags.StringVar(&r.model, "model", "", "the `model`: ietf or openconfig (default ietf, where no phrasebook is known)")
-			c.Flags.StringVar(&r.format, "format", "json", "with a model: the `form`, json or xml")
+			r := &rendering{reading: c.heldFlags()}
+			c.Flags.StringVar(&r.model, "model", "",
+				"the `model`: ietf or openconfig (default ietf, where no phrasebook is known)")
+			c.Flags.StringVar(&r.format, "format", "", "the `form` of data: json or xml (default json)")
 			c.Flags.StringVar(&r.template, "template", "", "a text/template `file` in place of a model")
 			c.Flags.BoolVar(&r.withKeys, "with-keys", false, "put the values of keys in, in place of placeholders")
 			c.Flags.BoolVar(&r.undo, "undo", false, "with -read: the lines that take the change back, the last step first")
@@ -74,11 +76,11 @@ func (c *Call) render(r *rendering) error {
 		return c.fill(r.template, plan, secrets)
 	case r.undo && r.text == "":
 		return wrong("-undo is for -read TEXT: what is taken back depends on what the device holds")
-	case r.model == "" && (r.book != "" || r.text != "" || d.Kind.Phrasebook.Name != ""):
+	case r.model+r.format == "" && (r.book != "" || r.text != "" || d.Kind.Phrasebook.Name != ""):
 		return c.renderLines(r, d, l)
 	case r.book != "" || r.text != "":
 		return wrong("-book and -read are for the lines of a make, and -model is for data: leave one out")
-	case r.format != "json" && r.format != "xml":
+	case r.format != "" && r.format != "json" && r.format != "xml":
 		return wrong("-format is %q; json or xml is wanted", r.format)
 	}
 	by, known := yang.Models[cmp.Or(r.model, "ietf")]

@@ -27,20 +27,35 @@ open, set a timed way back, make the local account, then servers, groups and lis
 the logins to try from a second session with what each must show; the outage, on purpose; the other ways in;
 records; and only then save.
 
+Where the kind of the device names a phrasebook, -read TEXT, what the device holds now, puts the exact lines into the
+sheet: those from there to the design and no others, each step with the lines that take it back, and the timed way
+back of the make. Each step is tried on a model of the device first: nobody is locked out on the way.
+
 The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is
 foreseen from the site. Exit status 1 when check finds an error for this device: repair that first.`,
 		Examples: []Example{
 			{Call: "mellowgate sheet mv-avocet-rtr demo/as-reviewed", Shows: "the sheet of a ship's router"},
+			{Call: "mellowgate sheet -read demo/saved/mv-curlew-rtr.txt mv-curlew-rtr demo/as-reviewed",
+				Shows: "the exact lines for one that holds something else"},
 			{Call: "mellowgate sheet -html north-sw-1 demo/as-reviewed > sheet.html", Shows: "the same for a switch, to print"},
 		},
 		Prepare: func(c *Call) func() error {
 			html := c.Flags.Bool("html", false, "an HTML page in place of Markdown")
+			withKeys := c.Flags.Bool("with-keys", false,
+				"with -read: put the values of keys in the lines, in place of placeholders")
+			r := c.heldFlags()
 			return func() error {
 				d, l, err := c.deviceOfSite()
 				if err != nil {
 					return err
 				}
-				s := sheet.Of(l.reckoner(), d, l.Path)
+				var typed *sheet.Typing
+				if r.text != "" {
+					if typed, err = c.typing(r, d, l, *withKeys); err != nil {
+						return err
+					}
+				}
+				s := sheet.Of(l.reckoner(), d, l.Path, typed)
 				if err := printSheet(c.Out, s, *html); err != nil {
 					return err
 				}
@@ -105,6 +120,8 @@ func writeSheet(w io.Writer, s sheet.Sheet) {
 				if item.Command != "" {
 					writeCommand(w, style, item.Command)
 				}
+				writeLines(w, style, "", item.Lines)
+				writeLines(w, style, "to take it back:", item.Undo)
 			}
 		}
 		items(section.Items)
@@ -163,6 +180,44 @@ func printSheet(w io.Writer, s sheet.Sheet, html bool) error {
 		return cannot(err)
 	}
 	return nil
+}
+
+// writeLines writes lines that are typed on a device, with what stands before them.
+func writeLines(w io.Writer, style show.Style, before string, lines []string) {
+	const indent = "      "
+	if len(lines) == 0 {
+		return
+	}
+	if before != "" {
+		_, _ = fmt.Fprintln(w, indent+before)
+	}
+	fence := style.Width == 0
+	if fence {
+		_, _ = fmt.Fprintln(w, indent+"```")
+	}
+	for _, line := range lines {
+		_, _ = fmt.Fprintln(w, indent+show.Safe(line))
+	}
+	if fence {
+		_, _ = fmt.Fprintln(w, indent+"```")
+	}
+}
+
+// typing is what is typed on a device, from what a text says that it holds to its design.
+func (c *Call) typing(r *reading, d *site.Device, l loaded, withKeys bool) (*sheet.Typing, error) {
+	design, err := c.linesOf(r, d, l)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := c.planFrom(r, design)
+	if err != nil {
+		return nil, err
+	}
+	t, err := design.Typing(plan, withKeys)
+	if err != nil {
+		return nil, failure{status: ExitUsage, err: err}
+	}
+	return &t, nil
 }
 
 // writeCommand writes what to type: on a terminal to be copied, else as Markdown.

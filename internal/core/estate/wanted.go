@@ -39,14 +39,16 @@ func Unknown(text string) bool {
 // Wanted returns the records that say the design of a device in the words of a make, and what
 // of the design cannot be said in them. Servers that have no name but a number keep the one
 // that they have in what is held, where there is such a text.
-func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, secrets Secrets, held *phrase.Text) (records []*phrase.Record,
+func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, secrets Secrets,
+	held *phrase.Text) (records []*phrase.Record,
 	left []string) {
-	w := &wanting{plan: plan, design: design, book: book, secrets: secrets, groups: map[string]string{}, unnamed: map[string]bool{},
-		lists: map[string]string{}, marks: map[string]int{}, highest: map[string]int{}, speaks: map[string]bool{}}
+	w := &wanting{plan: plan, design: design, book: book, secrets: secrets, groups: map[string]string{},
+		unnamed: map[string]bool{},
+		lists:   map[string]string{}, marks: map[string]int{}, highest: map[string]int{}, speaks: map[string]bool{}}
 	if held != nil {
 		w.held = true
 		for _, r := range held.Records {
-			if r.About == phrase.Way && first(r, "state") != "off" {
+			if r.About == phrase.Way && (r.Line > 0 || first(r, "state") == "on") {
 				w.speaks[cmp.Or(first(r, "access"), r.ID)] = true
 			}
 			if (r.About == phrase.Device || r.About == phrase.Server) && first(r, "source")+first(r, "interface") != "" {
@@ -293,7 +295,8 @@ func (w *wanting) listRecords() {
 		f.say("name", name)
 		f.say("purpose", l.Purpose)
 		f.say("levels", l.Levels)
-		if w.book.Writes(phrase.List, "when", "", l.Purpose) || l.When != "stop" { // what a record is for wherever none is said
+		// what a record is for wherever none is said
+		if w.book.Writes(phrase.List, "when", "", l.Purpose) || l.When != "stop" {
 			f.say("when", l.When)
 		}
 		f["methods"] = w.methods(l)
@@ -306,6 +309,7 @@ func (w *wanting) listRecords() {
 		}
 		said[name+" "+l.Purpose] = l.Name
 		w.add(phrase.List, f)
+		w.records[len(w.records)-1].Called = "list " + l.Name
 	}
 }
 

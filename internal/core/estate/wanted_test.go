@@ -19,7 +19,8 @@ import (
 var howMany = flag.Int("pairs", 8, "from how many designs at random others are reached, for each make")
 
 // in clear are the secrets of designs at random: the names of keys are their values.
-var inClear = Secrets{Key: func(name string) string { return name }, Password: func(string) string { return "typed-77aa" }}
+var inClear = Secrets{Key: func(name string) string { return name },
+	Password: func(string) string { return "typed-77aa" }}
 
 // parsed is a design at random as a site, with its keys.
 func (d *drawn) parsed(t *testing.T) Base {
@@ -75,7 +76,8 @@ func TestDesignsAtRandomAreWrittenAndReadAsTheyAre(t *testing.T) {
 
 // end is the last line of a text of a make.
 func end(name string) string {
-	return map[string]string{"quay-switch": "that is all\n", "hull-router": "end of list\n", "lantern-point": "[end]\n"}[name]
+	return map[string]string{"quay-switch": "that is all\n", "hull-router": "end of list\n",
+		"lantern-point": "[end]\n"}[name]
 }
 
 // sameHere says that no secret can be told from another where one is a hash.
@@ -148,10 +150,14 @@ func TestAnyDesignIsReachedFromAnyOther(t *testing.T) {
 				whole, err := plan.After(len(plan.Steps))
 				require.NoError(t, err)
 				upAfter, darkAfter := fullIn(t, b, d, base, whole)
-				unsafe += plan.Arrange(func(text string) bool {
+				locks := plan.Arrange(func(text string) bool {
 					up, dark := fullIn(t, b, d, base, text)
 					return (up || !upBefore || !upAfter) && (dark || !darkBefore || !darkAfter)
 				})
+				if locks > 0 {
+					t.Logf("seed %d: %d", seed, locks)
+				}
+				unsafe += locks
 				all += len(plan.Steps)
 				for n := range plan.Steps {
 					if slices.ContainsFunc(plan.Steps[:n], func(s phrase.Step) bool { return s.Unsafe }) {

@@ -44,14 +44,22 @@ func (p *Plan) Arrange(safe func(text string) bool) (unsafe int) {
 // next chooses the step that comes next, and where it is only safe with another, that one; -1
 // for none.
 func (p *Plan) next(left []Step, holds func(...Step) bool) (at, with int) {
+	first := func(i, without int) bool { // no step of its chain comes before it
+		for j := range i {
+			if j != without && left[i].chain != "" && left[j].chain == left[i].chain {
+				return false
+			}
+		}
+		return true
+	}
 	for i := range left {
-		if holds(left[i]) {
+		if first(i, -1) && holds(left[i]) {
 			return i, -1
 		}
 	}
 	for i := range left {
 		for j := range left {
-			if i != j && holds(left[i], left[j]) {
+			if i != j && first(i, -1) && first(j, i) && holds(left[i], left[j]) {
 				return i, j
 			}
 		}

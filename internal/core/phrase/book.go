@@ -30,6 +30,7 @@ type Book struct {
 	pass      []pattern       // of statements of ours that are of no concern
 	version   pattern         // the line that says the version of a text, "" for none
 	limits    Limits
+	talk      *Talk
 	given     version   // that of the texts, nil where it is not given
 	phrases   []*phrase // at the top, in the order of the file
 	all       []*phrase // every phrase

@@ -413,7 +413,7 @@ func TestWhatTakesBackMayStandByItself(t *testing.T) {
 	require.Contains(t, all, "it takes back server x, of which no line before it speaks")
 	_, lines := read(t, b, "without pages\nwithout word rad folded 0abc\n")
 	require.Equal(t, "without pages", lines[0].Text)
-	require.Equal(t, "without word rad …", lines[1].Text)
+	require.Equal(t, "without word rad folded …", lines[1].Text)
 
 	flat := small(t, "layout: {sections: paths, take-back: {lift: put}}\nterritory: [put]\nphrases:\n"+
 		"- {about: device, say: \"put wait <timeout>\"}\n- {about: device, say: \"put from <source>\"}\n")
@@ -442,7 +442,7 @@ func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
 		"192.0.2.2\nring g\n of r2\n "+
 		"of 192.0.2.1\n of 192.0.2.2\n")
 	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
-	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none"}},
+	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none", nowhere: true}},
 		got.Notes, "two servers are there")
 }
 

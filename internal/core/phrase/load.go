@@ -214,6 +214,7 @@ func (l *loader) top(n *yaml.Node) {
 		"territory": func(n *yaml.Node) { b.territory = l.patterns(n, "the territory") },
 		"pass":      func(n *yaml.Node) { b.pass = l.patterns(n, "pass") },
 		"limits":    l.limits,
+		"talk":      l.talk,
 		"names":     l.names,
 		"phrases":   func(n *yaml.Node) { phrases = n },
 		"tells":     func(n *yaml.Node) { tells = n },

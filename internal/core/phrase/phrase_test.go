@@ -324,7 +324,7 @@ func TestALineThatIsNotUnderstoodShowsNoSecret(t *testing.T) {
 		" again a 192.0.2.9 100": "again a 192.0.2.9 100",
 		" again 1234":            "again 1234", // understood: it is a number of tries
 		" again 1234 1234":       "again …",
-		" word sealed hunter2":   "word …",
+		" word sealed hunter2":   "word sealed …",
 	} {
 		_, lines := read(t, b, "gate a 192.0.2.1\n"+line+"\n")
 		require.Equal(t, want, lines[1].Text, line)

@@ -26,6 +26,8 @@ type Step struct {
 	Lines  []*Sentence
 	Undo   []*Sentence // in the order in which they are typed; nil where it cannot be undone
 	Stuck  string      // why it cannot be undone, "" where it can
+	chain  string      // steps of one chain keep their order, "" for none
+	Unseen bool        // no line of the text was of the form of one of these
 	Unsafe bool        // once it is typed, and until the next is, somebody is locked out
 }
 
@@ -253,7 +255,9 @@ func (p *planning) add() {
 			steps[top] = s
 			order = append(order, s)
 		}
-		s.Lines = append(s.Lines, p.inSection(w.parent, &Sentence{Record: w.record, phrase: w.phrase, words: w.sentence.words}))
+		s.Unseen = s.Unseen || !slices.ContainsFunc(p.held, func(h *heldLine) bool { return h.phrase == w.phrase })
+		s.Lines = append(s.Lines,
+			p.inSection(w.parent, &Sentence{Record: w.record, phrase: w.phrase, words: w.sentence.words}))
 		p.undo(s, w, before)
 	}
 	for _, s := range order {
@@ -450,7 +454,7 @@ func (p *planning) bring(field string, want []*wantedLine) {
 		if keep[h] {
 			continue
 		}
-		s := Step{Phase: Removes, Record: h.record}
+		s := Step{Phase: Removes, Record: p.named(h.record), chain: "order of " + h.record.ID}
 		words := p.spoken(h)
 		back := p.takeBack(h, words)
 		if back == nil {
@@ -463,6 +467,7 @@ func (p *planning) bring(field string, want []*wantedLine) {
 	}
 	for _, w := range want[kept:] {
 		p.plan.Steps = append(p.plan.Steps, Step{Phase: Removes, Record: w.record,
+			chain: "order of " + w.record.ID,
 			Lines: []*Sentence{p.inSection(w.parent, &Sentence{Record: w.record, phrase: w.phrase, words: w.sentence.words})},
 			Undo:  []*Sentence{p.inSection(w.parent, p.takeBack(&w.heldLine, w.sentence.words))}})
 	}
@@ -487,7 +492,7 @@ func (p *planning) remove() {
 			p.stays(h)
 			continue
 		}
-		s := Step{Phase: Removes, Record: h.record, Lines: []*Sentence{p.inSectionOf(h, back)}}
+		s := Step{Phase: Removes, Record: p.named(h.record), Lines: []*Sentence{p.inSectionOf(h, back)}}
 		if state := h.says["state"]; len(state) > 0 && state[0].Text == "off" { // it opens a way in
 			s.Phase = Binds
 		}
@@ -565,4 +570,15 @@ func (p *Plan) After(steps int) (string, error) {
 		}
 	}
 	return b.String() + end, nil
+}
+
+// named returns the wanted record of a thing, which has its name in the site, or the one that
+// is held.
+func (p *planning) named(r *Record) *Record {
+	for _, w := range p.wanted {
+		if w.record.same(r) {
+			return w.record
+		}
+	}
+	return r
 }

@@ -427,13 +427,16 @@ func (b *Book) secretWords(p *phrase, words []string) (all []string) {
 		}
 		words := h.words
 		for _, form := range formsOf(t) { // the words of the form itself are none
-			if inner, fits := b.match(form.say, h.words); fits {
-				words = nil
-				for _, i := range inner {
-					words = append(words, i.words...)
-				}
-				break
+			if !b.fits(form.say, h.words) {
+				continue
 			}
+			for i, e := range form.say.elements {
+				if e.literal == "" {
+					break
+				}
+				words = h.words[i+1:]
+			}
+			break
 		}
 		all = append(all, words...)
 	}

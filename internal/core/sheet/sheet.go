@@ -34,8 +34,13 @@ type Section struct {
 	Then  []Item // what follows the tests
 }
 
-// Item is one thing to do. Command is what to type at this program, "" for none.
-type Item struct{ Text, Command string }
+// Item is one thing to do.
+type Item struct {
+	Text    string
+	Command string   // what to type at this program, "" for none
+	Lines   []string // what to type on the device
+	Undo    []string // and what takes that back
+}
 
 // Test is a login to try and what it must show.
 type Test struct {
@@ -74,8 +79,9 @@ func waitOf(c foresee.Case) string {
 	return span(c.Wait)
 }
 
-// Of makes the sheet of a device. Its commands name the site as at.
-func Of(f foresee.Reckoner, d *site.Device, at string) Sheet {
+// Of makes the sheet of a device. Its commands name the site as at. With typed, what is
+// done on the device stands there in its own lines.
+func Of(f foresee.Reckoner, d *site.Device, at string, typed *Typing) Sheet {
 	if strings.ContainsAny(at, " '\"$&;()*?<>|\\") {
 		at = "'" + strings.ReplaceAll(at, "'", `'\''`) + "'"
 	}
@@ -84,11 +90,15 @@ func Of(f foresee.Reckoner, d *site.Device, at string) Sheet {
 	for _, s := range m.servers {
 		m.dark[s] = true
 	}
-	m.first = m.firstWay()
+	m.first = FirstWay(d)
 	s := Sheet{Device: d.Name, About: m.about()}
-	for _, make := range []func() Section{m.before, m.keepOpen, m.timer, m.account, m.elsewhere,
+	stages := []func() Section{m.before, m.keepOpen, m.timer, m.account, m.elsewhere,
 		m.asks, m.switchOn, m.lists, m.opens, m.bindFirst, m.try,
-		m.outage, m.bindRest, m.records, m.limits, m.save} {
+		m.outage, m.bindRest, m.records, m.limits, m.save}
+	if typed != nil {
+		stages = m.typed(*typed)
+	}
+	for _, make := range stages {
 		if section := make(); len(section.Items)+len(section.Tests) > 0 {
 			s.Sections = append(s.Sections, section)
 		}
@@ -107,15 +117,15 @@ type maker struct {
 	first    *site.Way             // the way in that is changed first
 }
 
-// firstWay is a way in that is not the console: the console stays as it is
-// until the rest is proven.
-func (m *maker) firstWay() *site.Way {
-	for _, w := range m.device.Ways {
+// FirstWay returns the way in that is changed and tried first. It is not the console: that
+// stays as it is until the rest is proven.
+func FirstWay(d *site.Device) *site.Way {
+	for _, w := range d.Ways {
 		if w.Access != site.Console {
 			return w
 		}
 	}
-	return m.device.Ways[0]
+	return d.Ways[0]
 }
 
 // worst is the longest wait of any foreseen login.

@@ -17,7 +17,7 @@ func of(t *testing.T, text, device string) Sheet {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	return Of(foresee.Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}, s.Device(device),
-		"my site.yaml")
+		"my site.yaml", nil)
 }
 
 func section(t *testing.T, s Sheet, title string) Section {

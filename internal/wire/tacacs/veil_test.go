@@ -39,7 +39,8 @@ func TestAVeiledConversationTellsNoPasswordAndAllElse(t *testing.T) {
 		require.Equal(t, b, kept(t, v, false, b, step))
 		b = packet(Header{Sequence: 3}, AuthenContinue{Message: "ines.marsh"}.Append(nil))
 		require.Equal(t, b, kept(t, v, true, b, step), "a name is no secret")
-		b = packet(Header{Sequence: 4}, AuthenReply{Status: AuthenGetPass, Flags: FlagNoEcho, Message: "Password: "}.Append(nil))
+		b = packet(Header{Sequence: 4},
+			AuthenReply{Status: AuthenGetPass, Flags: FlagNoEcho, Message: "Password: "}.Append(nil))
 		require.Equal(t, b, kept(t, v, false, b, step))
 		b = packet(Header{Sequence: 5}, AuthenContinue{Message: "right", Data: "why"}.Append(nil))
 		got, err := DecodeAuthenContinue(body(kept(t, v, true, b, step)))
