@@ -236,7 +236,7 @@ func (s *story) outage() error {
 func (s *story) start(network string) error {
 	s.title("Start the lab", "The site's servers, and every device as a stand-in, on loopback addresses of this machine.")
 	var err error
-	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network, netip.Addr{}); err != nil {
+	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network, netip.Addr{}, nil); err != nil {
 		return err
 	}
 	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"),

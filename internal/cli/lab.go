@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
+	"mellowgate/internal/live/lab/standin"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/state"
@@ -72,6 +73,11 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 			var set, lift names
 			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
 			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
+			speak := c.Flags.Bool("speak", false, "devices whose kind names a phrasebook take and show the lines of their make at "+
+				"console, ssh and telnet")
+			var holds names
+			c.Flags.Var(&holds, "holds", "with -speak: a device holds what a text says at first, as `DEVICE=FILE`; may be given "+
+				"several times")
 			list := c.Flags.Bool("faults", false, "in a running lab: list the faults in effect")
 			return func() error {
 				if len(set)+len(lift) > 0 || *list {
@@ -87,7 +93,11 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 						return wrong("-from is %q; an address is wanted, such as 192.0.2.7", *from)
 					}
 				}
-				running, folder, err := l.startLab(*dir, *network, comes)
+				spoken, err := c.speeches(l, *speak, holds)
+				if err != nil {
+					return err
+				}
+				running, folder, err := l.startLab(*dir, *network, comes, spoken)
 				if err != nil {
 					return err
 				}
@@ -109,6 +119,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 							"site", s.Name)
 					}
 				}
+				sayHowToSpeak(c, l, spoken)
 				c.note("ready")
 				c.until(*span)
 				return nil
@@ -200,7 +211,7 @@ func resting(all []lab.Impaired, now time.Time) []string {
 }
 
 // startLab starts a lab of the site with its state in dir.
-func (l loaded) startLab(dir, network string, from netip.Addr) (*lab.Lab, *state.Folder, error) {
+func (l loaded) startLab(dir, network string, from netip.Addr, spoken map[string]*standin.Speech) (*lab.Lab, *state.Folder, error) {
 	var prefix netip.Prefix
 	if network != "" {
 		var err error
@@ -213,12 +224,76 @@ func (l loaded) startLab(dir, network string, from netip.Addr) (*lab.Lab, *state
 		return nil, nil, failure{status: ExitUsage, err: err}
 	}
 	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: files.Absolute(l.Path), Keys: l.Keys, State: folder,
-		Network: prefix, From: from})
+		Network: prefix, From: from, Speech: func(d *site.Device) *standin.Speech { return spoken[d.Name] }})
 	if err != nil {
 		folder.Abandon()
 		return nil, nil, cannot(err)
 	}
 	return running, folder, nil
+}
+
+// speeches gives devices the words of their makes, by name.
+func (c *Call) speeches(l loaded, speak bool, holds names) (map[string]*standin.Speech, error) {
+	held := map[string]string{}
+	for _, one := range holds {
+		device, file, both := strings.Cut(one, "=")
+		if !both {
+			return nil, wrong("-holds is %q; DEVICE=FILE is wanted", one)
+		}
+		if _, err := l.device(device); err != nil {
+			return nil, err
+		}
+		text, err := c.heldText(file)
+		if err != nil {
+			return nil, err
+		}
+		held[device] = text
+	}
+	if !speak {
+		if len(held) > 0 {
+			return nil, wrong("-holds is for devices that speak: -speak")
+		}
+		return nil, nil
+	}
+	all := map[string]*standin.Speech{}
+	for _, d := range l.Devices {
+		if d.Kind.Phrasebook.Name == "" {
+			if held[d.Name] != "" {
+				return nil, wrong("the kind of %s names no phrasebook, so nothing reads what it is to hold", d.Name)
+			}
+			continue
+		}
+		design, err := c.linesOf(&reading{}, d, l)
+		if err != nil {
+			return nil, err
+		}
+		speech, err := design.Speech(held[d.Name])
+		if err != nil {
+			return nil, failure{status: ExitUsage, err: err}
+		}
+		if speech != nil {
+			all[d.Name] = speech
+		}
+	}
+	if len(all) == 0 {
+		return nil, wrong("no device of the site speaks: its kind wants a phrasebook that says how it is talked to (talk)")
+	}
+	return all, nil
+}
+
+// sayHowToSpeak says what is typed first on the devices that speak.
+func sayHowToSpeak(c *Call, l loaded, spoken map[string]*standin.Speech) {
+	said := map[string]bool{}
+	for _, d := range l.Devices {
+		s := spoken[d.Name]
+		if s == nil || said[d.Kind.Name] {
+			continue
+		}
+		said[d.Kind.Name] = true
+		talk := s.Book.Talk()
+		c.note("%s speaks as %s: log in with full rights, then type %q to see what it holds and %q to change it; \"leave\" ends "+
+			"the session", d.Name, s.Book.Make, talk.Show, strings.Join(talk.Enter, ", "))
+	}
 }
 
 // until waits for the end of the call, or for a time above 0.

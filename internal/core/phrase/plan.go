@@ -549,12 +549,7 @@ func (p *Plan) After(steps int) (string, error) {
 	var b strings.Builder
 	end := ""
 	for line := range strings.Lines(p.held) {
-		words, _ := p.book.layout.words(strings.TrimRight(line, "\r\n"), nil, nil)
-		inner := strings.TrimSpace(line)
-		if p.book.layout.sections == byFields && strings.HasPrefix(inner, "[") {
-			words = strings.Fields(strings.Trim(inner, "[]"))
-		}
-		if len(p.book.layout.end.elements) > 0 && p.book.fits(p.book.layout.end, words) {
+		if p.book.isEnd(line) {
 			end = strings.TrimRight(line, "\r\n") + "\n"
 			break
 		}

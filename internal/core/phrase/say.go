@@ -186,7 +186,8 @@ func (b *Book) wordsOf(field, as string, v Value) (words []spoken, wrong string)
 	if words == nil {
 		return nil, "the make has no word for it"
 	}
-	if back, ok := b.valueOf(field, as, typedWords(words)); !ok || !back.equals(v) { // what is said is what is read
+	back, ok := b.valueOf(field, as, typedWords(words))
+	if !ok || v.Secret != Hidden && !back.equals(v) { // what is said is what is read
 		return nil, "the make would say something else"
 	}
 	return words, ""
@@ -232,7 +233,7 @@ func (b *Book) ofForms(t *valueType, v Value) []spoken {
 		record := &Record{facts: map[string]*Fact{}}
 		form.say.holes(func(hole, _ string, _ bool) { record.facts[hole] = &Fact{Values: []Value{{Text: v.Text}}} })
 		f := filling{book: &Book{layout: b.layout}, record: record, used: map[string]bool{}}
-		if words, ok := f.fill(form.say); ok && len(f.used) == 1 {
+		if words, ok := f.fill(form.say); ok && (len(f.used) == 1 || v.Secret == Hidden) {
 			for i := range words {
 				if words[i].text == v.Text {
 					words[i].secret, words[i].stands = true, v.Stands

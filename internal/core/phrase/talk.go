@@ -184,3 +184,36 @@ func hasConfiguring(all []Prompt) bool {
 	}
 	return false
 }
+
+// Refusal returns how a device of the make refuses a line.
+func (t *Talk) Refusal(line string) string {
+	if len(t.refused) == 0 {
+		return "refused: " + line
+	}
+	return strings.Replace(t.refused[0].text, "*", line, 1)
+}
+
+// Minutes reports whether a line sets the way back, and for how many minutes.
+func (t *Talk) Minutes(line string) (minutes int, sets bool) {
+	if t.WayBack == nil {
+		return 0, false
+	}
+	before, after, holed := strings.Cut(t.WayBack.Set, "<minutes>")
+	rest, starts := strings.CutPrefix(line, before)
+	rest, ends := strings.CutSuffix(rest, after)
+	n, err := strconv.Atoi(strings.TrimSpace(rest))
+	return n, holed && starts && ends && err == nil && n > 0
+}
+
+// Prompt returns the prompt of a state: where it is configured, or of a person with full rights
+// or with less.
+func (t *Talk) Prompt(host string, configuring, full bool) string {
+	chosen := ""
+	for _, p := range t.Prompts {
+		switch {
+		case p.Configuring == configuring && (configuring || full || chosen == ""):
+			chosen = p.Shows
+		}
+	}
+	return strings.ReplaceAll(chosen, "<host>", host)
+}

@@ -48,6 +48,9 @@ type Config struct {
 	// Extras is for how many stand-ins at the same time of each device there is
 	// room beside the one that the lab starts; with any, it starts none itself.
 	Extras int
+	// Speech gives a device the words of its make at its command line, nil for its own small
+	// shell. Default: none speaks.
+	Speech func(*site.Device) *standin.Speech
 }
 
 // Ports of the stand-ins.
@@ -278,7 +281,11 @@ func (l *Lab) standIns() error {
 		if err != nil {
 			return err
 		}
-		device := standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
+		var speech *standin.Speech
+		if l.config.Speech != nil {
+			speech = l.config.Speech(d)
+		}
+		device := standin.New(standin.Config{Device: d, Speech: speech, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
 			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
 			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },
 			From: l.at.from(d), Arrive: l.config.From})

@@ -72,6 +72,10 @@ func Prompt(device string, level int) string { return fmt.Sprintf("[%s level %d]
 
 // run reads and runs commands until the person leaves.
 func (sh *shell) run() {
+	if s := sh.v.device.speaks; s != nil {
+		(&spoken{shell: sh, of: s}).run()
+		return
+	}
 	for {
 		sh.t.prompt(Prompt(sh.v.device.design().Name, sh.v.level))
 		line, err := sh.t.read()

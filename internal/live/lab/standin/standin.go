@@ -44,6 +44,9 @@ type Config struct {
 	// Arrive is the address that people come from, as the device says it; the zero
 	// Addr: the one that they have.
 	Arrive netip.Addr
+	// Speech makes it speak the words of a make at its command line; nil: a small shell of
+	// its own.
+	Speech *Speech
 }
 
 // Device is a running stand-in.
@@ -58,6 +61,8 @@ type Device struct {
 	started bool
 	current *site.Device            // as it is configured now
 	known   []aaa.Target            // the servers of the surroundings
+	speaks  *speaking               // nil: it has the small shell
+	shown   site.Keys               // the secrets of what was typed, by the names that the text gives them
 	store   *config.Store           // the configuration as NETCONF sees it
 	lines   map[string]map[int]bool // lines in use, by way in
 	books   books
@@ -97,7 +102,14 @@ func New(c Config) *Device {
 	for _, t := range c.Targets {
 		d.known = append(d.known, t)
 	}
+	d.shown = site.Keys{}
+	if c.Speech != nil {
+		d.speaks = newSpeaking(d, *c.Speech)
+	}
 	d.ctx, d.stop = context.WithCancel(context.Background())
+	if d.speaks != nil && c.Speech.Holds {
+		d.speaks.use(c.Speech.Text)
+	}
 	return d
 }
 
@@ -174,6 +186,9 @@ func (d *Device) Shutdown() {
 	d.mu.Unlock()
 	d.stop()
 	d.running.Wait()
+	if d.speaks != nil {
+		d.speaks.close()
+	}
 	d.store.Close()
 }
 
@@ -351,14 +366,25 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 
 // PasswordIs checks a local account's password.
 func (v *visitor) PasswordIs(a *site.Account) bool {
-	ok, err := secrets.PasswordIs(a.Password, v.password, v.device.config.Keys)
+	return v.passwordIs(a.Password)
+}
+
+// passwordIs checks a password by the keys of the site, and those that were typed.
+func (v *visitor) passwordIs(p site.Password) bool {
+	keys := v.device.config.Keys
+	v.device.mu.Lock()
+	if len(v.device.shown) > 0 {
+		keys = maps.Clone(keys)
+		maps.Copy(keys, v.device.shown)
+	}
+	v.device.mu.Unlock()
+	ok, err := secrets.PasswordIs(p, v.password, keys)
 	return err == nil && ok
 }
 
 // SecretIs checks the secret given for an elevation.
 func (v *visitor) SecretIs(e *site.ElevationSecret) bool {
-	ok, err := secrets.PasswordIs(e.Password, v.password, v.device.config.Keys)
-	return err == nil && ok
+	return v.passwordIs(e.Password)
 }
 
 // nowhere is a server that the device has no way to.

@@ -192,7 +192,11 @@ func (d *Device) exec(v *visitor, channel ssh.Channel, payload []byte) uint32 {
 		return 2
 	}
 	sh := newShell(v, &terminal{out: channel})
-	if sh.one(request.Command) {
+	one := sh.one
+	if s := v.device.speaks; s != nil {
+		one = (&spoken{shell: sh, of: s}).one
+	}
+	if one(request.Command) {
 		return 0
 	}
 	return 1
@@ -204,6 +208,7 @@ type terminal struct {
 	prompt func(string)
 	out    io.Writer
 	secret func(prompt string) (string, error) // reads without showing; nil where nobody can be asked
+	key    func() (byte, error)                // reads one key; nil where there is none
 }
 
 // sshTerminal edits lines for a person at a terminal, and reads them plainly
@@ -233,7 +238,7 @@ func plainTerminal(rw io.ReadWriter) *terminal {
 		return strings.TrimRight(string(text), "\r\n"), nil
 	}
 	return &terminal{out: rw, prompt: func(p string) { prompt = p }, read: func() (string, error) { return read(prompt) },
-		secret: read}
+		secret: read, key: lines.ReadByte}
 }
 
 // console serves one connection to the console.
