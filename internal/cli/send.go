@@ -48,6 +48,12 @@ device is managed that has no way in by netconf and whose kind says restconf: tr
 before. Accounts on the device that the site does not have stay there, and compare goes on naming them. What
 found says of a device is not sent.
 
+A device without NETCONF whose kind names a phrasebook is changed at its command line, in the lines of its make, by
+ssh, or by -over: telnet, or the console at a console server. The same holds there: what is on it is read and kept,
+only the lines that differ are typed, in an order in which nobody is locked out; the make's timed way back is set
+before and called off after the proofs from new connections; and only then it is saved. A line that is refused, or a
+proof that fails, has what was typed taken back by lines. A make without a timed way back wants -without-way-back.
+
 Of several devices the first, or -canary, goes alone. The others follow, -at-once at a time, never two with the
 same label pair. After the first that fails none is begun; -resume goes on with those that are left. Try it in a
 lab first.
@@ -86,6 +92,12 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
 			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false,
 				"also change devices that cannot take a change back by themselves")
+			c.Flags.StringVar(&f.over, "over", "", "change the device at its command line, in the lines of its make, by this `way`: "+
+				"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
+			c.Flags.StringVar(&f.book, "book", "", "with -over: the phrasebook of the make, a `file`; by default that of the "+
+				"device's kind")
+			c.Flags.StringVar(&f.bookVersion, "version", "",
+				"with -over: the `version` of what runs on the device, where it does not say it: 6.2")
 			c.Flags.BoolVar(&f.mayBeDown, "servers-may-be-down", false, "in a lab: send though a server does not answer")
 			return func() error { return c.send(f) }
 		},
@@ -96,6 +108,7 @@ type sendFlags struct {
 	*managing
 	yes, dry, resume, data, withoutWayBack, mayBeDown bool
 	keep, canary, fallback, teams, now                string
+	over, book, bookVersion                           string
 	atOnce                                            int
 	fallbackPassword, nowPassword                     func(string) (site.Secret, error)
 	nowSecret                                         *site.Secret // asked once
@@ -204,6 +217,9 @@ func deviceNames(devices []*site.Device) []string {
 }
 
 func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
+	if s.lines != nil {
+		return c.sendLines(f, s, book)
+	}
 	d := s.d
 	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{},
 		Causes: []sentCause{}}
@@ -270,20 +286,25 @@ func (c *Call) noteSent(book *rollout.Book, r sent) {
 // agree shows what would be changed, and asks.
 func (c *Call) agree(f *sendFlags, s *sending, p rollout.Plan) bool {
 	c.printPlan(f, s, p)
+	return c.askAgreement(f, s.d.Name)
+}
+
+// askAgreement asks for what was shown.
+func (c *Call) askAgreement(f *sendFlags, device string) bool {
 	switch {
 	case f.dry:
-		c.note("%s: nothing was changed (-dry-run)", s.d.Name)
+		c.note("%s: nothing was changed (-dry-run)", device)
 		return false
 	case f.yes:
 		return true
 	}
 	if c.typed() == nil {
-		c.note("%s: nobody is here to be asked; agree with -yes", s.d.Name)
+		c.note("%s: nobody is here to be asked; agree with -yes", device)
 		return false
 	}
-	_, _ = fmt.Fprintf(c.Err, "put this on %s? Type its name to agree: ", s.d.Name)
+	_, _ = fmt.Fprintf(c.Err, "put this on %s? Type its name to agree: ", device)
 	line, _ := bufio.NewReader(c.In).ReadString('\n')
-	return strings.TrimSpace(line) == s.d.Name
+	return strings.TrimSpace(line) == device
 }
 
 // causesOf asks why a login of a proof did not go as foreseen.

@@ -12,8 +12,8 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/device"
+	"mellowgate/internal/task/lines"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -77,28 +77,7 @@ func foreseenIn(l loaded, d *site.Device, person, teams string) (foreseen, error
 	if way == nil {
 		return foreseen{}, wrong("%s has no way in by netconf in the site: after the change nobody could confirm it", d.Name)
 	}
-	r := l.reckoner()
-	who, known, err := l.somebody(r, d, person, teams)
-	if err != nil {
-		return foreseen{}, err
-	}
-	if !known {
-		return foreseen{}, wrong("after the change nobody could confirm it: %s", l.nobody(person))
-	}
-	f := foreseen{who: who}
-	in := false
-	for _, k := range r.Cases(d, way, who) {
-		f.worst = max(f.worst, k.Wait)
-		if k.Holds(nil) {
-			in, f.person = k.Outcome == walk.OutcomeIn, k
-		}
-	}
-	if !in {
-		return f, wrong("foresee says that %s will not get into %s by %s after the change: nobody could confirm it",
-			person, d.Name, way.Access)
-	}
-	f.silent = whenSilent(r, d)
-	return f, nil
+	return foreseenBy(l, d, way, person, teams)
 }
 
 // foreseen is what foresee says of a device after the change.
@@ -144,6 +123,7 @@ type sending struct {
 	l        loaded
 	t        device.Target
 	foreseen foreseen
+	lines    *lines.Sending // at its command line; nil: over NETCONF or RESTCONF
 	prover   rollout.Prover
 	lab      *labOf // nil outside of one
 }
@@ -182,6 +162,9 @@ func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
 // prepareSending finds out all that is needed for a device, and asks for what is
 // to be asked for.
 func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
+	if access := f.overLines(d); access != "" {
+		return c.prepareLines(f, l, d, access)
+	}
 	s := &sending{d: d, l: l}
 	var err error
 	if s.foreseen, err = foreseenIn(l, d, f.person, f.teams); err != nil {

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -58,4 +59,23 @@ func TestADeviceOfFlatLinesKeepsItsNumbers(t *testing.T) {
 	require.Empty(t, d.Type("lift entry who 20 h"))
 	require.Empty(t, d.Type("put entry who 10 h"))
 	require.Contains(t, strings.Join(d.Show(), "\n"), "put helper wait 20\nput entry who 10 h\nput crew")
+}
+
+// What a device says of itself is said again in the same words, as far as it is ours.
+func TestASavedTextIsWrittenAsItIs(t *testing.T) {
+	t.Parallel()
+	for file, from := range texts {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		b := book(t, from)
+		plan, err := b.Back(string(text), string(text))
+		require.NoError(t, err)
+		var left []string
+		for _, s := range plan.Steps {
+			for _, l := range s.Lines {
+				left = append(left, l.Shown())
+			}
+		}
+		require.Empty(t, left, file)
+	}
 }

@@ -577,3 +577,34 @@ func (p *planning) named(r *Record) *Record {
 	}
 	return r
 }
+
+// Back returns the steps from what a text says to what an earlier one said. Secrets that
+// either hides are taken for the same.
+func (b *Book) Back(now, before string) (*Plan, error) {
+	text, _, err := b.readHeld(strings.NewReader(before))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range text.Records {
+		for field, f := range r.facts { // what no line said is not said again
+			if f.State != Said {
+				delete(r.facts, field)
+			}
+		}
+		r.order = slices.DeleteFunc(r.order, func(field string) bool { return r.facts[field] == nil })
+	}
+	return b.Plan(now, text.Records, func(_ string, held, wanted Value) bool {
+		return held.Secret != wanted.Secret || held.Secret != Clear || held.Text == wanted.Text
+	})
+}
+
+// HasSecret reports whether a line of the step has a secret.
+func (s Step) HasSecret() bool {
+	var has func([]*Sentence) bool
+	has = func(all []*Sentence) bool {
+		return slices.ContainsFunc(all, func(o *Sentence) bool {
+			return slices.ContainsFunc(o.words, func(w spoken) bool { return w.secret }) || has(o.Below)
+		})
+	}
+	return has(s.Lines)
+}

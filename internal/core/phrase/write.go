@@ -258,6 +258,10 @@ func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[st
 			f.only[field] = nil
 		}
 		words, ok := f.fill(p.typed())
+		if !ok && len(p.types.elements) > 0 { // what the device shows says what cannot be typed
+			f.used = map[string]bool{}
+			words, ok = f.fill(p.say)
+		}
 		if !ok {
 			if f.wrong != "" {
 				p.say.holes(func(hole, _ string, _ bool) {

@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/task/lines"
+	"mellowgate/internal/task/rollout"
+)
+
+// typedPorts are the ports at which a command line is reached.
+var typedPorts = map[string]string{site.SSH: "22", site.Telnet: "23"}
+
+// overLines is the way in at whose command line a device is changed, "" for one that is
+// managed over NETCONF or RESTCONF.
+func (f *sendFlags) overLines(d *site.Device) string {
+	if f.over == "" && d.Managed() == nil && d.Kind.Phrasebook.Name != "" {
+		return site.SSH
+	}
+	return f.over
+}
+
+// prepareLines makes a device ready to be changed at its command line.
+func (c *Call) prepareLines(f *sendFlags, l loaded, d *site.Device, access string) (*sending, error) {
+	if !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, access) {
+		return nil, wrong("-over is %q; ssh, telnet or console is wanted", access)
+	}
+	if d.Way(access) == nil {
+		return nil, wrong("%s has no way in by %s in the site: after the change nobody could confirm it", d.Name, access)
+	}
+	s := &sending{d: d, l: l}
+	var err error
+	if s.foreseen, err = foreseenBy(l, d, d.Way(access), f.person, f.teams); err != nil {
+		return nil, err
+	}
+	design, err := c.linesOf(&reading{book: f.book, version: f.bookVersion}, d, l)
+	if err != nil {
+		return nil, err
+	}
+	if design.Book.Talk() == nil {
+		return nil, wrong("the phrasebook of %s does not say how its make is talked to: it wants talk", d.Name)
+	}
+	attempt, err := c.attemptAt(f, d, access)
+	if err != nil {
+		return nil, err
+	}
+	s.lines = &lines.Sending{Design: design, Window: max(windowOf(s.foreseen.worst), 2*time.Minute),
+		WithoutWayBack: f.withoutWayBack, Person: f.person, Access: access,
+		Say: func(step string) { c.note("%s: %s", d.Name, step) },
+		Open: func(ctx context.Context) (*login.Line, error) {
+			return login.Open(ctx, attempt, design.Book.Talk(), d.Name)
+		},
+		Refused: func(ctx context.Context) (bool, error) {
+			wrongly := attempt
+			wrongly.Password, wrongly.Signers = site.NewSecret("this is not the password of anybody"), nil
+			line, err := login.Open(ctx, wrongly, design.Book.Talk(), d.Name)
+			if errors.Is(err, login.ErrRefused) {
+				return true, nil
+			}
+			if err == nil {
+				line.Close()
+			}
+			return false, err
+		}}
+	return s, nil
+}
+
+// attemptAt returns how the person logs in at a command line: in a running lab where the
+// device is there, else at its own address.
+func (c *Call) attemptAt(f *sendFlags, d *site.Device, access string) (login.Attempt, error) {
+	a := login.Attempt{Access: access, Person: f.person, Address: f.address, Patience: f.timeout}
+	if places, ok := f.lab(c); ok && f.address == "" {
+		at, has := places.Device(d.Name)
+		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == access })
+		if !has || i < 0 {
+			return a, wrong("%s has no way in by %s in this lab", d.Name, access)
+		}
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+		if err != nil {
+			return a, failure{status: ExitUsage, err: fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
+		}
+		a.Address, a.HostKey = at.Ways[i].Address, key
+	} else {
+		a.Real = true
+		if a.Address == "" {
+			if access == site.Console {
+				return a, wrong("where is the console of %s? Give the console server and the port of its line: -address", d.Name)
+			}
+			if len(d.Addresses) == 0 {
+				return a, wrong("%s has no address in the site; give it with -address", d.Name)
+			}
+			a.Address = net.JoinHostPort(d.Addresses[0].String(), typedPorts[access])
+		}
+		if access == site.SSH {
+			var err error
+			if a.HostKey, err = c.hostKey(a.Address, f.knownHosts, f.acceptKey,
+				login.Through(nil, f.timeout)); err != nil {
+				return a, err
+			}
+		}
+	}
+	if f.agent || f.sshKey != "" {
+		if access != site.SSH {
+			return a, wrong("-ssh-key and -agent are for ssh; by %s a password proves who logs in", access)
+		}
+		signers, err := signersOf(f.sshKey, f.agent)
+		a.Signers = signers
+		return a, err
+	}
+	if _, err := f.auth(); err != nil { // asks for the password, once
+		return a, err
+	}
+	a.Password = *f.secret
+	return a, nil
+}
+
+// sendLines types the design of one device, and notes what came of it.
+func (c *Call) sendLines(f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
+	r := sent{Time: time.Now().UTC(), Device: s.d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{},
+		Causes: []sentCause{}}
+	s.lines.Keep = func(text []byte) (string, error) { return book.Keep(s.d.Name, text) }
+	s.lines.Agree = func(p *lines.Plan) bool {
+		for _, step := range p.Steps {
+			shown, _ := s.lines.Book.Text(step.Lines, false)
+			r.Differences = append(r.Differences, shown...)
+		}
+		r.NotCarried = append(r.NotCarried, p.Left...)
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return c.agreeLines(f, s, p)
+	}
+	began := time.Now()
+	var err error
+	r.Report, err = lines.Send(c.Context, *s.lines)
+	if f.dry && r.Outcome == rollout.Declined {
+		r.Why = "only shown (-dry-run)"
+	}
+	if failed := r.FailedLogin(); failed != nil {
+		r.Causes = c.causesOf(f, s, *failed, began)
+	}
+	c.noteSent(book, r)
+	if err != nil {
+		return r, cannot(fmt.Errorf("%s: %w", s.d.Name, err))
+	}
+	return r, nil
+}
+
+// agreeLines shows the lines that would be typed, and asks.
+func (c *Call) agreeLines(f *sendFlags, s *sending, p *lines.Plan) bool {
+	var out bytes.Buffer
+	style := c.style()
+	_, _ = fmt.Fprintf(&out, "%s: %s\n", s.d.Name, show.Count(len(p.Steps), "step"))
+	for _, step := range p.Steps {
+		typed, _ := s.lines.Book.Text(step.Lines, false)
+		for _, line := range typed {
+			_, _ = fmt.Fprintln(&out, "    "+show.Safe(line))
+		}
+	}
+	for _, text := range p.Left {
+		style.Item(&out, "  not carried: ", show.Safe(text))
+	}
+	back := "none: what is typed is taken back by lines, from the session that stays open"
+	if w := s.lines.Book.Talk().WayBack; w != nil {
+		back = w.SetFor(s.lines.Window) + ": the device goes back by itself"
+	}
+	style.Item(&out, "  way back:    ", back)
+	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by %s: %s", f.person, s.lines.Access, s.foreseen.person.Summary()))
+	silent := "nobody gets in with full rights"
+	if len(s.foreseen.silent) > 0 {
+		silent = strings.Join(s.foreseen.silent, "; ")
+	}
+	style.Item(&out, "  foreseen:    ", "with every server silent: "+silent)
+	to := c.Out
+	if *c.json {
+		to = c.Err
+	}
+	_, _ = to.Write(out.Bytes())
+	return c.askAgreement(f, s.d.Name)
+}
+
+// foreseenBy is foreseenIn for a way in.
+func foreseenBy(l loaded, d *site.Device, way *site.Way, person, teams string) (foreseen, error) {
+	if person == "" {
+		return foreseen{}, wrong("who logs in? Name somebody with -person")
+	}
+	r := l.reckoner()
+	who, known, err := l.somebody(r, d, person, teams)
+	if err != nil {
+		return foreseen{}, err
+	}
+	if !known {
+		return foreseen{}, wrong("after the change nobody could confirm it: %s", l.nobody(person))
+	}
+	f := foreseen{who: who}
+	in := false
+	for _, k := range r.Cases(d, way, who) {
+		f.worst = max(f.worst, k.Wait)
+		if k.Holds(nil) {
+			in, f.person = k.Outcome == walk.OutcomeIn, k
+		}
+	}
+	if !in {
+		return f, wrong("foresee says that %s will not get into %s by %s after the change: nobody could confirm it",
+			person, d.Name, way.Access)
+	}
+	f.silent = whenSilent(r, d)
+	return f, nil
+}
