@@ -240,7 +240,7 @@ func (c *Call) sendOne(f *sendFlags, s *sending, book *rollout.Book) (sent, erro
 	config := rollout.Config{Site: s.l.Site, Device: d, Keys: s.l.Keys, Say: s.prover.Say, Access: s.t.Access(),
 		Window: windowOf(s.foreseen.worst), WithoutWayBack: f.withoutWayBack,
 		Open: func(ctx context.Context) (rollout.Device, error) { return s.open(ctx) },
-		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, h.Data) },
+		Keep: func(h device.Held) (string, error) { return book.Keep(d.Name, ".xml", h.Data) },
 		Agree: func(p rollout.Plan) bool {
 			for _, x := range p.Differences {
 				r.Differences = append(r.Differences, fmt.Sprintf("%s (%s)", x, x.Place))

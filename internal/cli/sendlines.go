@@ -131,7 +131,10 @@ func (c *Call) attemptAt(f *sendFlags, d *site.Device, access string) (login.Att
 func (c *Call) sendLines(f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
 	r := sent{Time: time.Now().UTC(), Device: s.d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{},
 		Causes: []sentCause{}}
-	s.lines.Keep = func(text []byte) (string, error) { return book.Keep(s.d.Name, text) }
+	s.lines.Keep = func(text []byte) (string, error) { return book.Keep(s.d.Name, ".txt", text) }
+	if book != nil {
+		book.Over(s.d.Name, s.lines.Access)
+	}
 	s.lines.Agree = func(p *lines.Plan) bool {
 		for _, step := range p.Steps {
 			shown, _ := s.lines.Book.Text(step.Lines, false)
@@ -141,6 +144,9 @@ func (c *Call) sendLines(f *sendFlags, s *sending, book *rollout.Book) (sent, er
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		return c.agreeLines(f, s, p)
+	}
+	if s.lab != nil && !f.mayBeDown {
+		s.lines.Ready = func(ctx context.Context) error { return s.lab.answering(ctx, f) }
 	}
 	began := time.Now()
 	var err error

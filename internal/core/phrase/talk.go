@@ -49,6 +49,7 @@ type WayBack struct {
 	Set      string // what is typed, with <minutes>
 	CallOff  string
 	Restores string // what it goes back to: saved, or before, what held when it was set
+	OnLoss   bool   // it also comes when the session that set it is lost
 }
 
 // Restores of a way back.
@@ -160,6 +161,7 @@ func (l *loader) talk(n *yaml.Node) {
 			w := &WayBack{}
 			l.fields(n, "way-back", map[string]func(*yaml.Node){"set": line(&w.Set, "set"),
 				"call-off": line(&w.CallOff, "call-off"),
+				"also-on":  func(n *yaml.Node) { w.OnLoss = l.oneOf(n, "also-on", []string{"lost-session"}) != "" },
 				"restores": func(n *yaml.Node) { w.Restores = l.oneOf(n, "restores", []string{ToSaved, ToBefore}) }})
 			if w.Set == "" || w.CallOff == "" || w.Restores == "" {
 				l.wrong(n, "a way back wants three: set, call-off, and restores: saved or before")

@@ -20,7 +20,10 @@ type Sending struct {
 	Open func(context.Context) (*login.Line, error)
 	// Refused logs in with a wrong password, and reports whether that is refused.
 	Refused func(context.Context) (bool, error)
-	Window  time.Duration // after which the device goes back by itself
+	// Ready asks the servers of the design as the device would, where that can be done from here;
+	// nil: it cannot.
+	Ready  func(context.Context) error
+	Window time.Duration // after which the device goes back by itself
 	// WithoutWayBack changes also a device whose make has no timed way back.
 	WithoutWayBack bool
 	Keep           func(text []byte) (string, error) // keeps what was on it
@@ -85,6 +88,8 @@ func (r *run) all() error {
 	case r.talk.WayBack == nil && !r.WithoutWayBack:
 		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back the lines are " +
 			"typed all the same, with those that take them back at hand")
+	case r.talk.WayBack == nil && r.Ready != nil && r.Ready(r.ctx) != nil:
+		return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w", r.Ready(r.ctx))
 	case r.plan.Unsafe > 0 && r.talk.WayBack == nil:
 		return fmt.Errorf("no order of the lines is safe (%d steps), and the make has no timed way back", r.plan.Unsafe)
 	}
@@ -130,19 +135,34 @@ func (r *run) change() error {
 	if err := r.enter(); err != nil {
 		return err
 	}
+	proven := false
 	for _, step := range r.plan.Steps {
 		if r.ctx.Err() != nil {
 			return r.ctx.Err()
+		}
+		if step.Stuck != "" && !proven { // what cannot be said again goes once somebody got in without it
+			proven = true
+			if p := r.entersAnew(); len(r.typed) > 0 && !p.OK {
+				r.report.Proofs = append(r.report.Proofs, p)
+				return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
+			}
 		}
 		r.typed = append(r.typed, step)
 		if err := r.lines(step.Lines, false); err != nil {
 			return err
 		}
+		if r.talk.WayBack == nil { // nothing but this session takes it back: each step is proven
+			if p := r.entersAnew(); !p.OK {
+				r.report.Proofs = append(r.report.Proofs, p)
+				return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
+			}
+		}
 	}
 	if err := r.leave(); err != nil {
 		return err
 	}
-	r.Say(fmt.Sprintf("%d steps are typed", len(r.plan.Steps)))
+	r.report.Steps = len(r.plan.Steps)
+	r.Say(fmt.Sprintf("%d steps are typed", r.report.Steps))
 	for _, prove := range []func() rollout.Proof{r.entersAnew, r.wrongPassword, r.holdsDesign} {
 		p := prove()
 		r.report.Proofs = append(r.report.Proofs, p)
@@ -317,10 +337,47 @@ func (r *run) back(why error) {
 		}
 		r.report.Outcome, r.report.Why = rollout.Unsure, why.Error()+"; taking it back: "+err.Error()
 	}
-	if r.line != nil { // a way back that was set comes once its session is gone, or its time is over
+	if r.line != nil {
 		r.line.Close()
 		r.line = nil
 	}
+	if r.set {
+		r.awaited(why)
+	}
+}
+
+// awaited waits until the device has gone back by itself: once its session is gone, or its
+// time is over.
+func (r *run) awaited(why error) {
+	wait := r.Window + 30*time.Second
+	if r.talk.WayBack.OnLoss {
+		wait = 20 * time.Second
+	}
+	r.Say(fmt.Sprintf("waiting for the device to go back by itself, %s at most", wait.Round(time.Second)))
+	ctx, stop := context.WithTimeout(context.WithoutCancel(r.ctx), wait)
+	defer stop()
+	for ctx.Err() == nil {
+		if line, err := r.Open(ctx); err == nil {
+			now, err := r.shown(line)
+			line.Close()
+			if err == nil && asBefore(r.Book, now, r.before) == nil {
+				r.report.Outcome, r.report.Why = rollout.TakenBack, why.Error()+"; the device went back by itself"
+				return
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(r.pause()):
+		}
+	}
+}
+
+// pause is how long is waited between two looks at a device that is to go back.
+func (r *run) pause() time.Duration {
+	if r.talk.WayBack.OnLoss {
+		return 200 * time.Millisecond
+	}
+	return 5 * time.Second
 }
 
 // answers reports whether the old session still answers.

@@ -1,6 +1,7 @@
 package rollout
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -28,6 +30,8 @@ type Book struct {
 	node   string
 	ledger *ledger.Ledger
 	lock   *os.File
+	mu     sync.Mutex
+	over   map[string]string // the ways in by which devices are changed, where that is not NETCONF
 }
 
 // ErrBusy is a folder that another run writes to.
@@ -44,7 +48,7 @@ func OpenBook(dir, person string, at time.Time) (*Book, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	b := &Book{Dir: dir, run: at.UTC().Format("20060102T150405.000Z"), person: person}
+	b := &Book{Dir: dir, run: at.UTC().Format("20060102T150405.000Z"), person: person, over: map[string]string{}}
 	b.node, _ = os.Hostname()
 	var err error
 	if b.lock, err = os.OpenFile(filepath.Join(dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
@@ -73,10 +77,23 @@ func (b *Book) path(device, kind string) string {
 }
 
 // Keep writes what was on a device before a change, and says where. It may hold
-// secrets.
-func (b *Book) Keep(device string, data []byte) (string, error) {
-	path := b.path(device, ".xml")
+// secrets. kind ends the name of the file: .xml, or .txt for lines.
+func (b *Book) Keep(device, kind string, data []byte) (string, error) {
+	path := b.path(device, kind)
 	return path, os.WriteFile(path, data, 0o600)
+}
+
+// Over says by which way in a device is changed, where that is not NETCONF.
+func (b *Book) Over(device, access string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.over[device] = access
+}
+
+func (b *Book) access(device string) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return cmp.Or(b.over[device], site.NETCONF)
 }
 
 // Name notes which devices are to be worked on.
@@ -100,7 +117,11 @@ func (b *Book) Note(device string, r Report, all any) error {
 	}
 	why := r.Why
 	if why == "" && r.Outcome == Kept {
-		why = fmt.Sprintf("settled: %d differences, %d proofs", len(r.Plan.Differences), len(r.Proofs))
+		what := fmt.Sprintf("%d differences", len(r.Plan.Differences))
+		if r.Steps > 0 {
+			what = fmt.Sprintf("%d steps", r.Steps)
+		}
+		why = fmt.Sprintf("settled: %s, %d proofs", what, len(r.Proofs))
 	}
 	return b.keep(device, r.Outcome, why)
 }
@@ -108,8 +129,8 @@ func (b *Book) Note(device string, r Report, all any) error {
 func (b *Book) keep(device, result, why string) error {
 	return b.ledger.Keep(context.Background(),
 		ledger.Record{Time: time.Now().UTC(), Node: b.node, Kind: ledger.Command, Person: b.person, Device: device,
-			Access: site.NETCONF, Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run,
-			Protocol: site.NETCONF})
+			Access: b.access(device), Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run,
+			Protocol: b.access(device)})
 }
 
 // Last returns the devices of the newest run in a folder: all that it named, and

@@ -25,7 +25,7 @@ func TestARunIsRecordedForOneToGoOn(t *testing.T) {
 	_, err = OpenBook(dir, "ines", began)
 	require.ErrorIs(t, err, ErrBusy, "one run at a time")
 	require.NoError(t, b.Name(devices))
-	path, err := b.Keep("a", []byte("<data/>"))
+	path, err := b.Keep("a", ".xml", []byte("<data/>"))
 	require.NoError(t, err)
 	require.NoError(t, b.Note("a", Report{Outcome: Kept, Kept: path}, map[string]string{"device": "a"}))
 	require.NoError(t, b.Note("b", Report{Outcome: TakenBack, Why: "not proven"}, nil))

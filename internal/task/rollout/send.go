@@ -92,6 +92,7 @@ type Report struct {
 	Why     string  `json:"why"` // of every outcome but same and kept
 	Kept    string  `json:"kept"`
 	Plan    Plan    `json:"-"`
+	Steps   int     `json:"steps"` // that were typed at the command line; 0 where none was
 	Proofs  []Proof `json:"proofs"`
 	// Accounts tells that the local accounts were confirmed in a step of their
 	// own: they stay, whatever came of the rest.

@@ -88,7 +88,7 @@ func (s *speaking) goBack(to, why string) {
 func (s *speaking) gone(v *visitor) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if b := s.back; b != nil && b.by == v {
+	if b := s.back; b != nil && b.by == v && s.talk.WayBack.OnLoss {
 		b.timer.Stop()
 		s.goBack(b.to, "the session that had set the way back was lost")
 	}
