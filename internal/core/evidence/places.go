@@ -46,6 +46,7 @@ type DevicePlace struct {
 	Source  string     `json:"source"`   // where its requests come from
 	HostKey string     `json:"host_key"` // its SSH key, as in an authorized_keys file
 	Ways    []WayPlace `json:"ways"`
+	Speaks  bool       `json:"speaks,omitempty"` // at its command line it has the words of its make
 }
 
 // WayPlace is one way in.

@@ -292,7 +292,8 @@ func (l *Lab) standIns() error {
 		l.devices[d] = device
 		device.Started()
 		place := evidence.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
-			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []evidence.WayPlace{}}
+			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []evidence.WayPlace{},
+			Speaks: speech != nil}
 		for _, way := range ways {
 			if d.Way(way.access) == nil {
 				continue

@@ -48,11 +48,7 @@ func Open(ctx context.Context, a Attempt, words *phrase.Talk, host string) (*Lin
 	if a.Dial == nil {
 		a.Dial = Through(nil, a.Patience)
 	}
-	var prompts []string
-	for _, p := range words.Prompts {
-		prompts = append(prompts, regexp.QuoteMeta(strings.TrimSpace(strings.ReplaceAll(p.Shows, "<host>", host))))
-	}
-	a.Prompt = regexp.MustCompile(`(?m)^[ \t]*(?:` + strings.Join(prompts, "|") + `)[ \t]*\z`)
+	a.Prompt = promptsOf(words, host)
 	conn, err := a.Dial(ctx, a.Address)
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be reached: %w", a.Address, err)
@@ -200,4 +196,13 @@ func (l *Line) Close() {
 	if l.talk != nil {
 		l.talk.end()
 	}
+}
+
+// promptsOf returns what the prompts of a make look like at the end of a text.
+func promptsOf(words *phrase.Talk, host string) *regexp.Regexp {
+	var prompts []string
+	for _, p := range words.Prompts {
+		prompts = append(prompts, regexp.QuoteMeta(strings.TrimSpace(strings.ReplaceAll(p.Shows, "<host>", host))))
+	}
+	return regexp.MustCompile(`(?m)^[ \t]*(?:` + strings.Join(prompts, "|") + `)[ \t]*\z`)
 }

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -43,6 +44,10 @@ type Attempt struct {
 	Real bool
 	// Signers are keys to log in with over SSH, in place of the password.
 	Signers []ssh.Signer
+	// Words are those of the device's make: its prompts, pages and refusals, where Prompt and
+	// Refusal do not say them. Host is the name that its prompts show.
+	Words *phrase.Talk
+	Host  string
 	// Dial opens the connection; nil for the usual way.
 	Dial func(ctx context.Context, address string) (net.Conn, error)
 }
@@ -94,6 +99,9 @@ func Has(access string) bool {
 func Do(ctx context.Context, a Attempt) (Seen, error) {
 	if a.Patience == 0 {
 		a.Patience = 2 * time.Minute
+	}
+	if a.Words != nil && a.Prompt == nil {
+		a.Prompt = promptsOf(a.Words, a.Host)
 	}
 	if a.Prompt == nil && !a.Real {
 		a.Prompt = standInPrompt

@@ -152,6 +152,13 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 
 // judge tells from what a command printed whether it was allowed.
 func (a Attempt) judge(output string) walk.Outcome {
+	if a.Words != nil {
+		for line := range strings.Lines(output) {
+			if a.Words.Refuses(line) {
+				return walk.OutcomeRefused
+			}
+		}
+	}
 	if a.Refusal.MatchString(output) {
 		return walk.OutcomeRefused
 	}

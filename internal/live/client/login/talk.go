@@ -188,6 +188,9 @@ func (t *talk) settle(taken func(string) bool, within time.Duration) (string, er
 
 // answer reads the answer to a command, to the next prompt.
 func (t *talk) answer() (string, error) {
+	if t.Words != nil && t.Words.Page != "" {
+		return t.pages()
+	}
 	if !t.Real {
 		return t.until(t.prompt)
 	}
@@ -201,6 +204,20 @@ func (t *talk) answer() (string, error) {
 		if time.Since(began) > t.Patience {
 			return all, errQuiet
 		}
+	}
+}
+
+// pages reads to the prompt, and presses on where the page is full.
+func (t *talk) pages() (all string, err error) {
+	for {
+		text, err := t.read(func(text string) bool {
+			return t.prompt.MatchString(text) || strings.HasSuffix(strings.TrimRight(lastLine(text), " "), t.Words.Page)
+		}, t.Patience, 0)
+		if err != nil || t.prompt.MatchString(text) {
+			return all + text, err
+		}
+		all += strings.TrimSuffix(text, lastLine(text))
+		_, _ = io.WriteString(t.in, t.Words.Press)
 	}
 }
 
