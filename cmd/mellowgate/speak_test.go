@@ -109,6 +109,37 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 	require.Contains(t, r.out, "7 steps\n    put helper wait 10\n")
 	require.Contains(t, r.out, "way back:    return in 2: the device goes back by itself")
 	require.Contains(t, r.err, "nothing was changed (-dry-run)")
+	// A fleet in which each device speaks as it does: over NETCONF, at its command line, and from what it has saved.
+	look := []string{"compare", "-json", "-state", "st", "-person", "ines.marsh", "-password-file",
+		"demo/as-reviewed/passwords/ines.marsh", "-saved", "some", "-all", "demo/as-reviewed"}
+	require.NoError(t, os.Mkdir(filepath.Join(c.dir, "some"), 0o700))
+	text, err := os.ReadFile(filepath.Join(c.dir, "demo/saved/north-rtr-1.txt"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "some/north-rtr-1.txt"), text, 0o600))
+	r = c.run(t, look...)
+	require.Equal(t, 1, r.status, r.err)
+	var seen struct {
+		Devices []struct {
+			Device, Models string
+			Read           bool
+			Differences    []struct{ At string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &seen))
+	models := map[string]string{}
+	for _, d := range seen.Devices {
+		require.True(t, d.Read, d.Device)
+		models[d.Device] = d.Models
+		if d.Device == curlew {
+			require.Len(t, d.Differences, 8)
+			require.Contains(t, d.Differences[0].At, curlew+" by ssh:")
+		}
+	}
+	require.Equal(t, "the phrasebook of hull-router", models[curlew])
+	require.Equal(t, "the phrasebook of quay-switch", models["hq-fw-1"])
+	require.Equal(t, "the phrasebook of quay-switch", models["north-rtr-1"], "from what it has saved")
+	require.Contains(t, models["north-sw-1"], "ietf-system")
+
 	r = c.run(t, append([]string{"send", "-yes", "-json"}, who...)...)
 	require.Zero(t, r.status, r.err)
 	var sent struct {

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +15,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/compare"
+	"mellowgate/internal/task/saved"
 )
 
 func compareCommand() *Command {
@@ -30,6 +34,9 @@ difference. Nothing is changed on the device. Host keys are checked; -accept-hos
 the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it does
 not say. Each difference then has its place in the text too.
 
+A device without NETCONF whose kind names a phrasebook is read at its command line, by ssh or by -over; with -saved FOLDER
+those that have saved themselves there are taken from there. So -all is of a fleet in which each device speaks as it does.
+
 -adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
 until send puts the design there. A key that the site does not have goes to a file of its own,
 keys/held-DEVICE-SERVER.key. What found says already is shown as known, and is no drift. What found has no word
@@ -47,7 +54,7 @@ not be read.`,
 			{Call: "mellowgate compare -read demo/saved/south-sw-1.txt south-sw-1 demo/as-reviewed",
 				Shows: "what the device has saved of itself, in place of the device"},
 			{Call: "mellowgate compare -person ines.marsh -agent -all my-site",
-				Shows: "every device that has a way in by netconf"},
+				Shows: "every device that can be read"},
 			{Call: "mellowgate compare -person ines.marsh -agent -adopt switch-1 my-site",
 				Shows: "take what is on it for true, until send"},
 			{Call: "mellowgate compare -person ines.marsh -ssh-key key -all -since last-look.json my-site",
@@ -56,13 +63,20 @@ not be read.`,
 		Prepare: func(c *Call) func() error {
 			c.report()
 			f := &compareFlags{managing: c.managingFlags()}
-			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf")
+			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf, or whose kind names a phrasebook")
+			c.Flags.StringVar(&f.over, "over", "", "read devices at their command line, in the lines of their make, by this `way`: "+
+				"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
+			c.Flags.StringVar(&f.saved, "saved", "", "take devices that have saved themselves into this `folder`, as DEVICE.txt, "+
+				"from there")
 			c.Flags.StringVar(&f.since, "since", "",
 				"say what has changed since the last look, which is in this `file`, and put this one in its place")
 			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")
 			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
 			f.read = c.readingFlags()
 			return func() error {
+				if f.over != "" && !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, f.over) {
+					return wrong("-over is %q; ssh, telnet or console is wanted", f.over)
+				}
 				if f.read.text != "" {
 					return c.compareText(f)
 				}
@@ -77,7 +91,28 @@ type compareFlags struct {
 	read       *reading
 	all, adopt bool
 	since      string
+	over       string // the way in at whose command line devices are read
+	saved      string // the folder of what devices have saved
+	site       loaded
 	atOnce     int
+}
+
+// savedOf returns the file in which a device has saved itself, "" for none.
+func (f *compareFlags) savedOf(d *site.Device) string {
+	if f.saved == "" {
+		return ""
+	}
+	for _, name := range []string{d.Name + ".txt", d.Name + ".conf", d.Name} {
+		if path := filepath.Join(f.saved, name); isFile(path) {
+			return path
+		}
+	}
+	return ""
+}
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
 }
 
 // manyDevices bounds the devices that a call names.
@@ -98,6 +133,7 @@ func (c *Call) compareDevices(f *compareFlags) error {
 	if err != nil {
 		return err
 	}
+	f.site = l
 	targets, err := c.compareTargets(f, devices)
 	if err != nil {
 		return err
@@ -210,12 +246,31 @@ func (c *Call) tellCompared(f *compareFlags, some []compare.Compared) error {
 func (c *Call) compareTargets(f *compareFlags, devices []*site.Device) ([]compare.Target, error) {
 	targets := make([]compare.Target, len(devices))
 	for i, d := range devices {
+		targets[i] = compare.Target{Device: d}
+		if file := f.savedOf(d); file != "" {
+			book, err := f.read.bookOf(f.site, d.Name)
+			if err != nil {
+				return nil, err
+			}
+			targets[i].Lines = func(context.Context) (compare.Text, error) {
+				text, err := saved.Read(book, file, nil)
+				return compare.Text{File: file, Text: text, Book: book}, err
+			}
+			continue
+		}
+		if access := f.commandLine(c, d, f.over); access != "" {
+			var err error
+			if targets[i].Lines, err = c.linesShown(f.managing, f.read, f.site, d, access); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		t, err := f.targetOf(c, d)
 		var usage failure
 		if errors.As(err, &usage) && usage.status == ExitUsage {
 			return nil, err
 		}
-		targets[i] = compare.Target{Device: d, Reach: t}
+		targets[i].Reach = t
 		if err != nil {
 			targets[i].Problem = err.Error()
 		}

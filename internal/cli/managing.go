@@ -238,12 +238,12 @@ func (c *Call) devicesOfSite(f *managing, all bool) ([]*site.Device, loaded, err
 	var devices []*site.Device
 	if all {
 		for _, d := range l.Devices {
-			if d.Managed() != nil {
+			if d.Managed() != nil || f.commandLine(c, d, "") != "" {
 				devices = append(devices, d)
 			}
 		}
 		if len(devices) == 0 {
-			return nil, l, wrong("no device of the site has a way in by netconf")
+			return nil, l, wrong("no device of the site has a way in by netconf, or a kind with a phrasebook")
 		}
 	}
 	for _, name := range names {

@@ -17,6 +17,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/task/compare"
 	"mellowgate/internal/task/lines"
 	"mellowgate/internal/task/rollout"
 )
@@ -24,13 +25,19 @@ import (
 // typedPorts are the ports at which a command line is reached.
 var typedPorts = map[string]string{site.SSH: "22", site.Telnet: "23"}
 
-// overLines is the way in at whose command line a device is changed, "" for one that is
-// managed over NETCONF or RESTCONF.
-func (f *sendFlags) overLines(d *site.Device) string {
-	if f.over == "" && d.Managed() == nil && d.Kind.Phrasebook.Name != "" {
-		return site.SSH
+// commandLine is the way in at whose command line a device is managed: the one that is named,
+// or ssh for a device without NETCONF whose kind names a phrasebook, in a lab where it speaks;
+// "" for one that is managed over NETCONF or RESTCONF.
+func (f *managing) commandLine(c *Call, d *site.Device, over string) string {
+	if over != "" || d.Managed() != nil || d.Kind.Phrasebook.Name == "" {
+		return over
 	}
-	return f.over
+	if places, inLab := f.lab(c); inLab && f.address == "" {
+		if at, _ := places.Device(d.Name); !at.Speaks {
+			return ""
+		}
+	}
+	return site.SSH
 }
 
 // prepareLines makes a device ready to be changed at its command line.
@@ -53,7 +60,7 @@ func (c *Call) prepareLines(f *sendFlags, l loaded, d *site.Device, access strin
 	if design.Book.Talk() == nil {
 		return nil, wrong("the phrasebook of %s does not say how its make is talked to: it wants talk", d.Name)
 	}
-	attempt, err := c.attemptAt(f, d, access)
+	attempt, err := c.attemptAt(f.managing, d, access)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +87,7 @@ func (c *Call) prepareLines(f *sendFlags, l loaded, d *site.Device, access strin
 
 // attemptAt returns how the person logs in at a command line: in a running lab where the
 // device is there, else at its own address.
-func (c *Call) attemptAt(f *sendFlags, d *site.Device, access string) (login.Attempt, error) {
+func (c *Call) attemptAt(f *managing, d *site.Device, access string) (login.Attempt, error) {
 	a := login.Attempt{Access: access, Person: f.person, Address: f.address, Patience: f.timeout}
 	if places, ok := f.lab(c); ok && f.address == "" {
 		at, has := places.Device(d.Name)
@@ -125,6 +132,36 @@ func (c *Call) attemptAt(f *sendFlags, d *site.Device, access string) (login.Att
 	}
 	a.Password = *f.secret
 	return a, nil
+}
+
+// linesShown returns what reads the configuration of a device at its command line.
+func (c *Call) linesShown(f *managing, r *reading, l loaded, d *site.Device, access string) (
+	func(context.Context) (compare.Text, error), error) {
+	book, err := r.bookOf(l, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	talk := book.Talk()
+	if talk == nil || talk.Show == "" {
+		return nil, wrong("the phrasebook of %s does not say how its make is talked to: it wants talk", d.Name)
+	}
+	attempt, err := c.attemptAt(f, d, access)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context) (compare.Text, error) {
+		line, err := login.Open(ctx, attempt, talk, d.Name)
+		if err != nil {
+			return compare.Text{}, err
+		}
+		defer line.Close()
+		says, err := line.Do(talk.Show, talk.Show)
+		if err != nil {
+			return compare.Text{}, err
+		}
+		text, err := book.Read(strings.NewReader(strings.Join(append(says, ""), "\n")), nil)
+		return compare.Text{File: d.Name + " by " + access, Text: text, Book: book}, err
+	}, nil
 }
 
 // sendLines types the design of one device, and notes what came of it.

@@ -162,7 +162,7 @@ func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
 // prepareSending finds out all that is needed for a device, and asks for what is
 // to be asked for.
 func (c *Call) prepareSending(f *sendFlags, l loaded, d *site.Device) (*sending, error) {
-	if access := f.overLines(d); access != "" {
+	if access := f.commandLine(c, d, f.over); access != "" {
 		return c.prepareLines(f, l, d, access)
 	}
 	s := &sending{d: d, l: l}
