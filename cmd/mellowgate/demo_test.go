@@ -26,7 +26,8 @@ func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
 	for _, want := range []string{"gives-up-first", "key-differs", "nothing found: 8 devices",
 		"command-refused: north-sw-1", "wrong-password: north-sw-1",
 		"fallback-used: mv-avocet-rtr", "unreachable: mv-avocet-rtr to server sanderling",
-		"key-differs: south-sw-1 and server tern", "set port 3 off", "session-start"} {
+		"mended: the router went back by itself", "put entry who 66 h\n", "proven  the old session still works",
+		"the router has saved", "key-differs: south-sw-1 and server tern", "set port 3 off", "session-start"} {
 		require.Contains(t, r.out, want)
 	}
 	require.Regexp(t, `ines\.marsh +at mv-avocet-rtr +refused +after 4\.\d s`, r.out)

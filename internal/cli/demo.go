@@ -100,7 +100,7 @@ func (c *Call) demo(network string, keep bool) error {
 	}
 	began := time.Now()
 	for _, part := range []func() error{s.estate, s.draft, s.reviewed, s.outage,
-		func() error { return s.start(network) }, s.people, s.wrongPassword, s.lostLink, s.wrongKey, s.records} {
+		func() error { return s.start(network) }, s.people, s.wrongPassword, s.lostLink, s.wrongKey, s.records, s.typed} {
 		if err := part(); err != nil {
 			s.end()
 			return err
@@ -235,8 +235,11 @@ func (s *story) outage() error {
 
 func (s *story) start(network string) error {
 	s.title("Start the lab", "The site's servers, and every device as a stand-in, on loopback addresses of this machine.")
-	var err error
-	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network, netip.Addr{}, nil); err != nil {
+	spoken, err := s.spoken()
+	if err != nil {
+		return cannot(err)
+	}
+	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network, netip.Addr{}, spoken); err != nil {
 		return err
 	}
 	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"),

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -56,6 +57,32 @@ func (d *Model) Type(line string) (refused string) {
 		d.opened = bare
 	}
 	return why
+}
+
+// Shown returns a line as it may be kept and shown: without the secrets in it.
+func (d *Model) Shown(line string) string {
+	bare := strings.TrimSpace(line)
+	shown := ""
+	for _, under := range []string{d.opened, ""} {
+		lines := bare
+		if under != "" {
+			lines = under + "\n " + bare
+		}
+		body, _ := d.parts()
+		last, understood := strings.Count(body+lines, "\n")+1, false
+		_, err := d.book.Read(strings.NewReader(body+lines+"\n"), func(l Line) {
+			if l.Number == last && l.Kind != Elsewhere {
+				shown, understood = l.Text, l.Kind == Understood
+			}
+		})
+		if err == nil && understood {
+			return shown
+		}
+	}
+	if shown == "" && strings.IndexByte(bare, ' ') > 0 { // of none of ours: its first word says what it was
+		return bare[:strings.IndexByte(bare, ' ')] + " …"
+	}
+	return cmp.Or(shown, bare)
 }
 
 // try adds lines to the text, and keeps them where the last one is understood.

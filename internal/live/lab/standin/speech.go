@@ -133,7 +133,13 @@ func (sh *spoken) one(line string) bool {
 		sh.say("%s", talk.Refusal(bare))
 		return false
 	}
-	if verdict := sh.v.command(bare, 15); !verdict.Allowed {
+	asked := bare
+	if sh.configuring && !slices.Contains(talk.Leave, bare) && bare != talk.Show && bare != talk.Commit {
+		sh.of.mu.Lock()
+		asked = sh.of.holds().Shown(line) // no secret goes to a server
+		sh.of.mu.Unlock()
+	}
+	if verdict := sh.v.command(asked, 15); !verdict.Allowed {
 		sh.say("%s", talk.Refusal(bare))
 		return false
 	}
