@@ -39,7 +39,7 @@ func TestADeviceTakesLinesAndShowsWhatHolds(t *testing.T) {
 	for line, shown := range map[string]string{" word plain Secret-9": "word plain …",
 		"keeper x rank full word plain Aboard-2": "keeper x rank full word plain …",
 		"gate x tac at 192.0.2.9":                "gate x tac at 192.0.2.9",
-		"kepeer x Aboard-2":                      "kepeer …", "look": "look"} {
+		"kepeer x Aboard-2":                      "…", "look": "look"} {
 		require.Equal(t, shown, d.Shown(line), line)
 	}
 	again := d.Copy()
