@@ -64,10 +64,12 @@ not be read.`,
 			c.report()
 			f := &compareFlags{managing: c.managingFlags()}
 			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf, or whose kind names a phrasebook")
-			c.Flags.StringVar(&f.over, "over", "", "read devices at their command line, in the lines of their make, by this `way`: "+
-				"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
-			c.Flags.StringVar(&f.saved, "saved", "", "take devices that have saved themselves into this `folder`, as DEVICE.txt, "+
-				"from there")
+			c.Flags.StringVar(&f.over, "over", "",
+				"read devices at their command line, in the lines of their make, by this `way`: "+
+					"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
+			c.Flags.StringVar(&f.saved, "saved", "",
+				"take devices that have saved themselves into this `folder`, as DEVICE.txt, "+
+					"from there")
 			c.Flags.StringVar(&f.since, "since", "",
 				"say what has changed since the last look, which is in this `file`, and put this one in its place")
 			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")

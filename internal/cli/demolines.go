@@ -134,7 +134,8 @@ func (s *story) mistake(open func(context.Context) (*login.Line, error), talk *p
 		s.say("   %s\n", s.style.Paint(show.Bad, "the router did not go back"))
 		return nil
 	}
-	s.say("   The line that let the local account in is gone, and so is the session. %s: the router went back by itself.\n\n",
+	s.say("   The line that let the local account in is gone, and so is the session. %s: the router went back by "+
+		"itself.\n\n",
 		s.style.Paint(show.Good, "mended"))
 	return nil
 }

@@ -73,11 +73,13 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 			var set, lift names
 			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
 			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
-			speak := c.Flags.Bool("speak", false, "devices whose kind names a phrasebook take and show the lines of their make at "+
-				"console, ssh and telnet")
+			speak := c.Flags.Bool("speak", false,
+				"devices whose kind names a phrasebook take and show the lines of their make at "+
+					"console, ssh and telnet")
 			var holds names
-			c.Flags.Var(&holds, "holds", "with -speak: a device holds what a text says at first, as `DEVICE=FILE`; may be given "+
-				"several times")
+			c.Flags.Var(&holds, "holds",
+				"with -speak: a device holds what a text says at first, as `DEVICE=FILE`; may be given "+
+					"several times")
 			list := c.Flags.Bool("faults", false, "in a running lab: list the faults in effect")
 			return func() error {
 				if len(set)+len(lift) > 0 || *list {
@@ -211,7 +213,8 @@ func resting(all []lab.Impaired, now time.Time) []string {
 }
 
 // startLab starts a lab of the site with its state in dir.
-func (l loaded) startLab(dir, network string, from netip.Addr, spoken map[string]*standin.Speech) (*lab.Lab, *state.Folder, error) {
+func (l loaded) startLab(dir, network string, from netip.Addr, spoken map[string]*standin.Speech) (*lab.Lab,
+	*state.Folder, error) {
 	var prefix netip.Prefix
 	if network != "" {
 		var err error
@@ -291,7 +294,8 @@ func sayHowToSpeak(c *Call, l loaded, spoken map[string]*standin.Speech) {
 		}
 		said[d.Kind.Name] = true
 		talk := s.Book.Talk()
-		c.note("%s speaks as %s: log in with full rights, then type %q to see what it holds and %q to change it; \"leave\" ends "+
+		c.note("%s speaks as %s: log in with full rights, then type %q to see what it holds and %q to change it; \"leave\" "+
+			"ends "+
 			"the session", d.Name, s.Book.Make, talk.Show, strings.Join(talk.Enter, ", "))
 	}
 }

@@ -92,8 +92,9 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			f.fallbackPassword, f.fallbackGiven = c.passwordOf("fallback-", "the local account's password")
 			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false,
 				"also change devices that cannot take a change back by themselves")
-			c.Flags.StringVar(&f.over, "over", "", "change the device at its command line, in the lines of its make, by this `way`: "+
-				"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
+			c.Flags.StringVar(&f.over, "over", "",
+				"change the device at its command line, in the lines of its make, by this `way`: "+
+					"ssh, telnet or console (default ssh, for a device without netconf whose kind names a phrasebook)")
 			c.Flags.StringVar(&f.book, "book", "", "with -over: the phrasebook of the make, a `file`; by default that of the "+
 				"device's kind")
 			c.Flags.StringVar(&f.bookVersion, "version", "",

@@ -36,10 +36,11 @@ func TestADeviceTakesLinesAndShowsWhatHolds(t *testing.T) {
 	require.Equal(t, []string{"gate tern tac at 192.0.2.21", " word sealed c0ffee", "GATE plover tac at 192.0.2.22",
 		" word sealed c0ffee", "ring shore", " gate tern", "plan crew who own", "door wire", " follow who crew",
 		"keeper master rank full word mixed c0ffee", "that is all"}, d.Show())
+	require.Empty(t, d.Type("gate tern tac at 192.0.2.21"))
 	for line, shown := range map[string]string{" word plain Secret-9": "word plain …",
 		"keeper x rank full word plain Aboard-2": "keeper x rank full word plain …",
 		"gate x tac at 192.0.2.9":                "gate x tac at 192.0.2.9",
-		"kepeer x Aboard-2":                      "…", "look": "look"} {
+		"kepeer x Aboard-2":                      "…"} {
 		require.Equal(t, shown, d.Shown(line), line)
 	}
 	again := d.Copy()

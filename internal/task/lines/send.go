@@ -83,13 +83,16 @@ func (r *run) all() error {
 		r.report.Outcome = rollout.Same
 		return nil
 	case len(r.plan.Typed) > 0:
-		return fmt.Errorf("the lines want what the site does not have in clear: %s; keep it as a key (password: key NAME), or "+
+		return fmt.Errorf("the lines want what the site does not have in clear: %s; keep it as a key (password: key NAME), "+
+			"or "+
 			"type the sheet by hand", strings.Join(r.plan.Typed, ", "))
 	case r.talk.WayBack == nil && !r.WithoutWayBack:
-		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back the lines are " +
+		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back the lines " +
+			"are " +
 			"typed all the same, with those that take them back at hand")
 	case r.talk.WayBack == nil && r.Ready != nil && r.Ready(r.ctx) != nil:
-		return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w", r.Ready(r.ctx))
+		return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w",
+			r.Ready(r.ctx))
 	case r.plan.Unsafe > 0 && r.talk.WayBack == nil:
 		return fmt.Errorf("no order of the lines is safe (%d steps), and the make has no timed way back", r.plan.Unsafe)
 	}
@@ -231,7 +234,8 @@ func (r *run) lines(all []*phrase.Sentence, anyway bool) error {
 
 // entersAnew logs in from a new connection, and looks that the device may be configured.
 func (r *run) entersAnew() rollout.Proof {
-	p := rollout.Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration", r.Person,
+	p := rollout.Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration",
+		r.Person,
 		r.Access), Person: r.Person, Access: r.Access}
 	line, err := r.Open(r.ctx)
 	if err == nil {

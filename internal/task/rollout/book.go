@@ -129,7 +129,8 @@ func (b *Book) Note(device string, r Report, all any) error {
 func (b *Book) keep(device, result, why string) error {
 	return b.ledger.Keep(context.Background(),
 		ledger.Record{Time: time.Now().UTC(), Node: b.node, Kind: ledger.Command, Person: b.person, Device: device,
-			Access: b.access(device), Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why, Session: b.run,
+			Access: b.access(device), Level: 15, Result: evidence.Answer(result), Command: sendCommand, Reason: why,
+			Session:  b.run,
 			Protocol: b.access(device)})
 }
 
