@@ -22,6 +22,25 @@ func (h *heldLine) within(back *heldLine) bool {
 	return false
 }
 
+// holesOf are the values that the words of a phrase say; what only its conditions say is the
+// phrase itself.
+func (p *phrase) holesOf(says map[string][]Value) map[string][]Value {
+	for field := range says {
+		if p.where[field] != nil && !p.has(field) {
+			delete(says, field)
+		}
+	}
+	return says
+}
+
+// closes reports whether a line closes a way in.
+func (h *heldLine) closes() bool {
+	if state := h.says["state"]; len(state) > 0 {
+		return state[0].Text == "off"
+	}
+	return slices.Contains(h.phrase.where["state"], "off")
+}
+
 // saysSame reports whether two lines of a phrase say the same; a secret that is hidden is
 // the same as any.
 func (h *heldLine) saysSame(o *heldLine) bool { return sameValues(h.says, o.says) }
@@ -57,7 +76,7 @@ func (r *reading) sectionHeld(h *heldLine) *heldLine {
 		return nil
 	}
 	for _, o := range r.kept {
-		if o.phrase == h.phrase && o.record.same(h.record) && o.saysSame(h) {
+		if o.phrase == h.phrase && o.record.same(h.record) {
 			return o
 		}
 	}

@@ -95,7 +95,8 @@ func (p *planning) flatten(all []*Sentence, parent *wantedLine, above *Record) {
 		if parent != nil {
 			w.above = &parent.heldLine
 		}
-		w.says, _ = p.book.read(s.phrase, w.words, above)
+		says, _ := p.book.read(s.phrase, w.words, above)
+		w.says = s.phrase.holesOf(says)
 		p.wanted = append(p.wanted, w)
 		p.flatten(s.Below, w, s.Record)
 	}
@@ -269,8 +270,8 @@ func (p *planning) add() {
 
 // phase returns when a line is typed.
 func (w *wantedLine) phase() Phase {
-	switch state := w.says["state"]; {
-	case len(state) > 0 && state[0].Text == "off":
+	switch {
+	case w.closes(), w.record.About == Way && w.record.first("state") == "off":
 		return Removes
 	case w.record.About == Way:
 		return Binds
@@ -493,7 +494,7 @@ func (p *planning) remove() {
 			continue
 		}
 		s := Step{Phase: Removes, Record: p.named(h.record), Lines: []*Sentence{p.inSectionOf(h, back)}}
-		if state := h.says["state"]; len(state) > 0 && state[0].Text == "off" { // it opens a way in
+		if h.closes() { // it opens a way in
 			s.Phase = Binds
 		}
 		if s.Undo = p.again(h); s.Undo == nil {
@@ -593,9 +594,35 @@ func (b *Book) Back(now, before string) (*Plan, error) {
 		}
 		r.order = slices.DeleteFunc(r.order, func(field string) bool { return r.facts[field] == nil })
 	}
+	text.Records = inlined(text.Records)
 	return b.Plan(now, text.Records, func(_ string, held, wanted Value) bool {
 		return held.Secret != wanted.Secret || held.Secret != Clear || held.Text == wanted.Text
 	})
+}
+
+// inlined gives ways in the methods of the lists that stand in their own sections.
+func inlined(all []*Record) []*Record {
+	own := map[*Record]bool{}
+	for _, w := range all {
+		if w.About != Way {
+			continue
+		}
+		for _, purpose := range purposes() {
+			if w.first(purpose) != OwnList {
+				continue
+			}
+			for _, l := range all {
+				if l.About == List && l.ID == "of "+w.ID+" "+purpose {
+					own[l] = true
+					w.facts[Inline(purpose)] = l.facts["methods"]
+					w.order = append(w.order, Inline(purpose))
+				}
+			}
+			delete(w.facts, purpose)
+			w.order = slices.DeleteFunc(w.order, func(field string) bool { return field == purpose })
+		}
+	}
+	return slices.DeleteFunc(all, func(r *Record) bool { return own[r] })
 }
 
 // HasSecret reports whether a line of the step has a secret.

@@ -146,6 +146,7 @@ type heldLine struct {
 	says   map[string][]Value
 	above  *heldLine // the line that opens its section
 	line   int
+	gone   bool // it is taken back
 }
 
 // scope is a section that is open.
@@ -300,14 +301,16 @@ func (r *reading) keep(s statement, above, here *scope) {
 	if above != nil {
 		h.above, of = above.held, above.record
 	}
-	h.says, _ = r.book.read(here.phrase, s.words, of)
+	says, _ := r.book.read(here.phrase, s.words, of)
+	h.says = here.phrase.holesOf(says)
 	if s.taken {
 		r.kept = slices.DeleteFunc(r.kept, func(o *heldLine) bool {
 			return o.phrase == h.phrase && o.record.same(record) && o.saysSame(h) || o.within(h)
 		})
 		return
 	}
-	if known := r.sectionHeld(h); known != nil { // the same section once more
+	if known := r.sectionHeld(h); known != nil { // the same section once more, as it is said now
+		known.words, known.says, known.line = h.words, h.says, h.line
 		here.held = known
 		return
 	}
@@ -379,6 +382,9 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 			secrets = r.book.secretWords(p, s.words)
 		}
 		return Understood, means, secrets
+	}
+	if means, is := r.undone(s, candidates, record); is {
+		return Understood, means, nil
 	}
 	begins := func(p pattern) bool { return r.book.begins(p, s.words) }
 	switch {
