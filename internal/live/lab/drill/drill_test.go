@@ -62,9 +62,14 @@ func parsed(t *testing.T) (*site.Site, site.Keys) {
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	s, keys := parsed(t)
-	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 120})
+	n, every := 0, 1
+	if underRace { // a part of them, as they come
+		every = 5
+	}
+	r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 5, Rate: 120,
+		Choose: func(foresee.Case) bool { n++; return n%every == 0 }})
 	require.NoError(t, err)
-	require.Greater(t, len(r.Runs), 500)
+	require.Greater(t, len(r.Runs), 500/every)
 	ways, states, again := map[string]bool{}, map[foresee.State]bool{}, 0
 	for _, run := range r.Runs {
 		if !run.Match { // a busy machine answers late; alone, in the site's own time, it does not
@@ -87,7 +92,7 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	}
 	require.Len(t, ways, 6)
 	require.Len(t, states, 6)
-	require.Greater(t, again, 50)
+	require.Greater(t, again, 50/every)
 	require.Empty(t, r.Skipped)
 }
 
