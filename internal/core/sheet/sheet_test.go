@@ -102,3 +102,86 @@ func TestTimesAreShownShort(t *testing.T) {
 		require.Equal(t, want, span(d))
 	}
 }
+
+// What is typed stands where it takes effect: at once, when it is committed, or saved; and the
+// logins are tried once it has.
+func TestLinesStandWhereTheyTakeEffect(t *testing.T) {
+	t.Parallel()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`site: S
+keys: {k: file k}
+servers: [{name: t1, protocol: tacacs, address: 192.0.2.1, key: k}]
+groups: [{name: g, servers: [t1]}]
+lists: [{name: l, authenticate: login, methods: [group g, local]}]
+accounts: [{name: keeper, level: 15, password: key k}]
+devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper], access: {console: {login: l}, ssh: {login: l}}}]
+people: [{name: ines, teams: [net], password: key k}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: team net, role: all}]
+`)})
+	require.NoError(t, err)
+	steps := []TypedStep{{About: "server t1", Lines: []string{"add t1"}, Undo: []string{"drop t1"}, Unseen: true},
+		{About: "way ssh", Lines: []string{"bind ssh"}, Binds: true, Unsafe: true},
+		{About: "server old", Lines: []string{"drop old"}, Goes: true, Stuck: "the device hides it"}}
+	usual := Typing{Make: "make", Enter: []string{"alter"}, Leave: []string{"back"}, Save: "keep", CallOff: "return never",
+		SetBack: func(d time.Duration) string { return "return in " + d.String() }, Steps: steps, TryAfter: 2,
+		Left: []string{"the colour"}, ByHand: []string{"the-password-of-keeper"}}
+	said := func(change func(*Typing)) string {
+		typed := usual
+		change(&typed)
+		var b strings.Builder
+		for _, section := range Of(foresee.Reckoner{Site: s}, s.Device("sw"), "s", &typed).Sections {
+			b.WriteString("# " + section.Title + "\n")
+			for _, item := range section.Items {
+				if len(item.Lines) > 0 {
+					b.WriteString("> " + strings.Join(item.Lines, ", "))
+					if len(item.Undo) > 0 {
+						b.WriteString(" < " + strings.Join(item.Undo, ", "))
+					}
+					b.WriteString("\n")
+				}
+				if strings.Contains(item.Text, "(") || strings.Contains(item.Text, "-of-") ||
+					strings.Contains(item.Text, "colour") {
+					b.WriteString(item.Text + "\n")
+				}
+			}
+		}
+		return b.String()
+	}
+	require.Equal(t, `# Before you begin
+# Keep a session open
+# Set a timed way back
+> return in 10m0s
+# Begin to type
+> alter
+Put the secret in the place of the-password-of-keeper where it is typed.
+Not in the lines: the colour.
+# Type what is new
+> add t1 < drop t1
+For server t1 (such a line was never seen on this device):
+# Ask the servers
+# Bring it into use
+> bind ssh
+For way ssh (until the next step is typed, nobody with full rights gets in: type it at once):
+# Try it, from a second session
+# The outage, on purpose
+# The rest
+> drop old
+For server old (nothing takes it back: the device hides it):
+# Try the other ways in
+# Keep it
+> back
+> return never
+> keep
+`, said(func(*Typing) {}))
+	committed := said(func(t *Typing) { t.Commit = "make good" })
+	require.Contains(t, committed, "# Let it take effect\n> return in 10m0s\n# Try it")
+	require.Contains(t, committed, "# Keep it\n> return never\n> back\n> keep\n")
+	require.Less(t, strings.Index(committed, "drop old"), strings.Index(committed, "# Let it"))
+	require.Contains(t, said(func(t *Typing) { t.Commit, t.SetBack, t.CallOff = "make good", nil, "" }),
+		"# Let it take effect\n> make good\n# Try it")
+	require.Contains(t, said(func(t *Typing) { t.AtSave, t.SetBack, t.CallOff = true, nil, "" }),
+		"# Let it take effect\n> keep\n# Try it")
+	none := said(func(t *Typing) { t.Steps = nil })
+	require.NotContains(t, none, "add t1")
+	require.NotContains(t, none, "> alter", "there is nothing to type")
+}

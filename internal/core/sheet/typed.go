@@ -15,7 +15,8 @@ type Typing struct {
 	Make   string
 	Enter  []string // what is typed to come where the device is configured
 	Leave  []string
-	Commit string // makes what was typed take effect, "" where it does at once
+	Commit string // makes what was typed take effect, "" where it does at once, or when it is saved
+	AtSave bool   // it takes effect when it is saved
 	Save   string
 	// SetBack returns what sets a timed way back; nil where the make has none.
 	SetBack func(time.Duration) string
@@ -43,6 +44,9 @@ type TypedStep struct {
 // soon as it is as the design has it.
 func (m *maker) typed(t Typing) []func() Section {
 	try := min(t.TryAfter, len(t.Steps))
+	if t.Commit != "" || t.AtSave {
+		try = len(t.Steps)
+	}
 	first := slices.IndexFunc(t.Steps, func(s TypedStep) bool { return s.Binds || s.Goes })
 	if first < 0 || first > try {
 		first = try
@@ -54,13 +58,35 @@ func (m *maker) typed(t Typing) []func() Section {
 		func() Section { return beginTyped(t) },
 		lines("Type what is new", "No way in uses it yet, or it is what it uses already.", t.Steps[:first]),
 		m.askTyped,
-		lines("Bring it into use", "If it goes wrong, the open session is as before.", t.Steps[first:try]), m.try, m.outage,
+		lines("Bring it into use", "If it goes wrong, the open session is as before.", t.Steps[first:try]),
+		func() Section { return m.effectTyped(t) }, m.try, m.outage,
 		lines("The rest", "What nobody uses any more goes last.", t.Steps[try:]), m.testRest,
 		m.limits, func() Section { return saveTyped(t) }}
 }
 
+// effectTyped lets what was typed take effect, where it does not at once: for a time first,
+// where the make can.
+func (m *maker) effectTyped(t Typing) Section {
+	s := Section{Title: "Let it take effect", Why: "Until now the device holds what it held."}
+	switch {
+	case t.Commit != "" && t.SetBack != nil:
+		s.Items = []Item{{Text: fmt.Sprintf("For a time only: the device goes back by itself, %s from now.",
+			span(m.timerFor())), Lines: []string{t.SetBack(m.timerFor())}}}
+	case t.Commit != "":
+		s.Items = []Item{{Text: "Type this, and keep the session open.", Lines: []string{t.Commit}}}
+	case t.AtSave && t.Save != "":
+		s.Items = []Item{{Text: "Saving does that. Keep the session open.", Lines: []string{t.Save}}}
+	}
+	return s
+}
+
 func (m *maker) timerTyped(t Typing) Section {
 	s := m.timer()
+	if t.Commit != "" && t.SetBack != nil {
+		s.Items = []Item{{Text: "What is typed takes effect only once it is committed, and that is for a time first: see " +
+			"below."}}
+		return s
+	}
 	if t.SetBack == nil {
 		s.Items = []Item{{Text: "The make has no timed way back, as far as its phrasebook says. The lines that take each " +
 			"step " +
@@ -145,14 +171,19 @@ func (m *maker) testRest() Section {
 
 func saveTyped(t Typing) Section {
 	s := Section{Title: "Keep it", Why: "Only now: what is saved comes back after a restart."}
-	if t.Commit != "" {
-		s.Items = append(s.Items, Item{Text: "Let what was typed take effect.", Lines: []string{t.Commit}})
+	callOff := func() {
+		if t.CallOff != "" {
+			s.Items = append(s.Items, Item{Text: "Call the way back off.", Lines: []string{t.CallOff}})
+		}
+	}
+	if t.Commit != "" { // its form that holds is typed where the lines are
+		callOff()
 	}
 	if len(t.Leave) > 0 {
 		s.Items = append(s.Items, Item{Text: "Leave where the device is configured.", Lines: t.Leave})
 	}
-	if t.CallOff != "" {
-		s.Items = append(s.Items, Item{Text: "Call the way back off.", Lines: []string{t.CallOff}})
+	if t.Commit == "" {
+		callOff()
 	}
 	save := Item{Text: "Save on the device."}
 	if t.Save != "" {

@@ -36,14 +36,15 @@ type Sending struct {
 // run is one device in work.
 type run struct {
 	Sending
-	ctx    context.Context
-	talk   *phrase.Talk
-	line   *login.Line
-	before string
-	plan   *Plan
-	report rollout.Report
-	typed  []phrase.Step // those of which something was typed
-	set    bool          // the timed way back is set
+	ctx     context.Context
+	talk    *phrase.Talk
+	line    *login.Line
+	before  string
+	plan    *Plan
+	report  rollout.Report
+	typed   []phrase.Step // those of which something was typed
+	set     bool          // the timed way back is set
+	backing bool          // what was typed is taken back
 }
 
 // Send types the lines from what the device holds to its design, in the safe order, and proves
@@ -128,12 +129,10 @@ func (r *run) do(line string) error {
 
 // change types the lines and proves what came of them.
 func (r *run) change() error {
-	if w := r.talk.WayBack; w != nil {
-		if err := r.do(w.SetFor(r.Window)); err != nil {
+	if !r.atCommit() {
+		if err := r.setBack(); err != nil {
 			return err
 		}
-		r.set = true
-		r.Say(fmt.Sprintf("the device goes back by itself %s from now", r.Window.Round(time.Minute)))
 	}
 	if err := r.enter(); err != nil {
 		return err
@@ -143,7 +142,7 @@ func (r *run) change() error {
 		if r.ctx.Err() != nil {
 			return r.ctx.Err()
 		}
-		if step.Stuck != "" && !proven { // what cannot be said again goes once somebody got in without it
+		if step.Stuck != "" && !proven && r.talk.Effect == phrase.AtOnce { // what cannot be said again goes once somebody got in without it
 			proven = true
 			if p := r.entersAnew(); len(r.typed) > 0 && !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
@@ -154,7 +153,7 @@ func (r *run) change() error {
 		if err := r.lines(step.Lines, false); err != nil {
 			return err
 		}
-		if r.talk.WayBack == nil { // nothing but this session takes it back: each step is proven
+		if r.talk.WayBack == nil && r.talk.Effect == phrase.AtOnce { // nothing but this session takes it back: each step is proven
 			if p := r.entersAnew(); !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
 				return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
@@ -177,6 +176,24 @@ func (r *run) change() error {
 	return nil
 }
 
+// atCommit reports whether the lines take effect only at a commit, which the way back is the
+// timed form of.
+func (r *run) atCommit() bool { return r.talk.Effect == phrase.AtCommit && r.talk.WayBack != nil }
+
+// setBack sets the timed way back, where the make has one.
+func (r *run) setBack() error {
+	w := r.talk.WayBack
+	if w == nil {
+		return nil
+	}
+	if err := r.do(w.SetFor(r.Window)); err != nil {
+		return err
+	}
+	r.set = true
+	r.Say(fmt.Sprintf("the device goes back by itself %s from now", r.Window.Round(time.Minute)))
+	return nil
+}
+
 func (r *run) enter() error {
 	for _, line := range r.talk.Enter {
 		if r.line.Configuring() {
@@ -191,10 +208,16 @@ func (r *run) enter() error {
 
 // leave ends where the device is configured; what takes effect only then does.
 func (r *run) leave() error {
-	if r.talk.Commit != "" {
+	switch {
+	case r.atCommit() && !r.backing:
+		if err := r.setBack(); err != nil {
+			return err
+		}
+	case r.talk.Commit != "":
 		if err := r.do(r.talk.Commit); err != nil {
 			return err
 		}
+		r.set = r.set && !r.atCommit() // it is the commit that holds now
 	}
 	if r.talk.Effect == phrase.AtSave && r.talk.Save != "" {
 		if err := r.do(r.talk.Save); err != nil {
@@ -315,7 +338,7 @@ const patienceBack = 2 * time.Minute
 // back takes back what was typed: from the session that typed it, else from a new one. What
 // cannot be taken back so is left to the device, which goes back by itself where that is set.
 func (r *run) back(why error) {
-	r.report.Outcome, r.report.Why = rollout.TakenBack, why.Error()
+	r.report.Outcome, r.report.Why, r.backing = rollout.TakenBack, why.Error(), true
 	r.Say("it is taken back: " + why.Error())
 	ctx, stop := context.WithTimeout(context.WithoutCancel(r.ctx), patienceBack)
 	defer stop()

@@ -16,7 +16,7 @@ func (d Design) Typing(p *Plan, withKeys bool) (t sheet.Typing, err error) {
 	t = sheet.Typing{Make: d.Book.Make, Left: p.Left, ByHand: p.Typed}
 	if talk := d.Book.Talk(); talk != nil {
 		t.Enter, t.Leave, t.Save = talk.Enter, talk.Leave, talk.Save
-		t.Commit = talk.Commit
+		t.Commit, t.AtSave = talk.Commit, talk.Effect == phrase.AtSave
 		if talk.WayBack != nil {
 			t.SetBack, t.CallOff = talk.WayBack.SetFor, talk.WayBack.CallOff
 		}

@@ -156,8 +156,14 @@ func (sh *spoken) one(line string) bool {
 		return sh.save()
 	case bare == talk.Commit && bare != "":
 		sh.of.takeEffect()
+		if callsOff {
+			sh.of.callOff()
+		}
 	case sets:
 		sh.of.setBack(sh.v, time.Duration(minutes)*time.Minute)
+		if talk.Effect == phrase.AtCommit { // the timed form of the commit
+			sh.of.takeEffect()
+		}
 	case callsOff:
 		sh.of.callOff()
 	case sh.configuring:
