@@ -15,7 +15,7 @@ import (
 )
 
 var (
-	designs = flag.Int("designs", 150, "how many designs at random are read back, for each make")
+	designs = flag.Int("designs", 60, "how many designs at random are read back, for each make")
 	from    = flag.Uint64("from", 1, "the first of their seeds")
 )
 

@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-var howMany = flag.Int("pairs", 8, "from how many designs at random others are reached, for each make")
+var howMany = flag.Int("pairs", 2, "from how many designs at random others are reached, for each make")
 
 // in clear are the secrets of designs at random: the names of keys are their values.
 var inClear = Secrets{Key: func(name string) string { return name },

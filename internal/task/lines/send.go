@@ -142,7 +142,8 @@ func (r *run) change() error {
 		if r.ctx.Err() != nil {
 			return r.ctx.Err()
 		}
-		if step.Stuck != "" && !proven && r.talk.Effect == phrase.AtOnce { // what cannot be said again goes once somebody got in without it
+		// what cannot be said again goes once somebody got in without it
+		if step.Stuck != "" && !proven && r.talk.Effect == phrase.AtOnce {
 			proven = true
 			if p := r.entersAnew(); len(r.typed) > 0 && !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
@@ -153,7 +154,8 @@ func (r *run) change() error {
 		if err := r.lines(step.Lines, false); err != nil {
 			return err
 		}
-		if r.talk.WayBack == nil && r.talk.Effect == phrase.AtOnce { // nothing but this session takes it back: each step is proven
+		// nothing but this session takes it back: each step is proven
+		if r.talk.WayBack == nil && r.talk.Effect == phrase.AtOnce {
 			if p := r.entersAnew(); !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
 				return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
