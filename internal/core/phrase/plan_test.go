@@ -128,3 +128,116 @@ func TestPlansFromOneTextToAnother(t *testing.T) {
 		require.NoError(t, os.WriteFile("testdata/plans.txt", []byte(strings.TrimRight(made.String(), "\n")+"\n"), 0o644))
 	}
 }
+
+// The first step that is safe comes next; two that are only safe together are one; members
+// keep their order; and what is safe in no order is marked.
+func TestStepsAreArrangedSoThatEachIsSafe(t *testing.T) {
+	t.Parallel()
+	plan := func() *Plan {
+		b := book(t, shipped+"phrasebooks/quay-switch.yaml")
+		p, err := b.Back("plan a who own\nplan b who own\nthat is all\n",
+			"plan a who free\nplan b who free\nplan c who own\nthat is all\n")
+		require.NoError(t, err)
+		require.Len(t, p.Steps, 3)
+		return p
+	}
+	order := func(p *Plan) (all []string) {
+		for _, s := range p.Steps {
+			line := ""
+			for _, l := range s.Lines {
+				line += l.Shown() + ";"
+			}
+			if s.Unsafe {
+				line += " unsafe"
+			}
+			all = append(all, line)
+		}
+		return all
+	}
+	p := plan()
+	require.Zero(t, p.Arrange(func(string) bool { return true }))
+	require.Equal(t, []string{"plan a who free;", "plan b who free;", "plan c who own;"}, order(p))
+	p = plan()
+	require.Zero(t, p.Arrange(func(text string) bool { // c before all others
+		return strings.Contains(text, "plan c who own")
+	}))
+	require.Equal(t, []string{"plan c who own;", "plan a who free;", "plan b who free;"}, order(p))
+	p = plan()
+	require.Zero(t, p.Arrange(func(text string) bool { // a and b are alike
+		return strings.Contains(text, "plan a who free") == strings.Contains(text, "plan b who free")
+	}))
+	require.Equal(t, []string{"plan c who own;", "plan a who free;plan b who free;"}, order(p))
+	require.Len(t, p.Steps[1].Undo, 2)
+	p = plan()
+	require.Equal(t, 3, p.Arrange(func(string) bool { return false }))
+	require.Equal(t, []string{"plan a who free; unsafe", "plan b who free; unsafe", "plan c who own; unsafe"}, order(p))
+
+	b := book(t, shipped+"phrasebooks/quay-switch.yaml")
+	gates := "gate a tac at 192.0.2.1\ngate b tac at 192.0.2.2\ngate c tac at 192.0.2.3\n"
+	p, err := b.Back(gates+"ring r\n gate a\n gate b\n gate c\nthat is all\n",
+		gates+"ring r\n gate c\n gate b\n gate a\nthat is all\n")
+	require.NoError(t, err)
+	was := order(p)
+	require.Zero(t, p.Arrange(func(text string) bool { return true }))
+	require.Equal(t, was, order(p))
+	p.Steps[0], p.Steps[1] = p.Steps[1], p.Steps[0]
+	swapped := order(p)
+	p.Arrange(func(text string) bool {
+		return strings.Count(text, "drop gate b") == 1 ||
+			!strings.Contains(text, "drop gate a")
+	})
+	require.Equal(t, swapped, order(p), "steps of a chain do not overtake each other")
+}
+
+// What holds where no line says it is not said, and what differs from it is.
+func TestWhatHoldsByItselfIsLeftOut(t *testing.T) {
+	t.Parallel()
+	value := func(text string) []Value { return []Value{{Text: text}} }
+	text := `layout: {sections: indent}
+territory: [gate, wait, word, door]
+version: release <version>
+unsaid:
+  device[radius].key: "all"
+  server.key: device[radius].key
+  device.timeout: 4s
+  server.timeout: device.timeout
+  server.port: {"2": "50", default: "49"}
+  way[ssh].state: "on"
+  way[telnet].state: "off"
+phrases:
+- {about: device, say: "word <key>", where: {protocol: radius}}
+- {about: device, say: "wait <timeout>"}
+- about: server
+  say: gate <name>
+  where: {protocol: radius}
+  below: [{say: wait <timeout>}, {say: word <key>}, {say: port <port>}]
+- {about: way, say: "door <access>", below: [{say: shut, where: {state: "off"}}, {say: open, where: {state: "on"}}]}
+`
+	text = strings.Replace(text, `{"2": "50", default: "49"}`, `"49"`, 1)
+	for says, records := range map[string][]*Record{
+		"gate a": {NewRecord(Device, map[string][]Value{}),
+			NewRecord(Device, map[string][]Value{"protocol": value("radius")}),
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("4s"),
+				"port": value("49"), "key": value("all")})},
+		"gate a, wait 5s, word own, port 50": {NewRecord(Device, map[string][]Value{}),
+			NewRecord(Device, map[string][]Value{"protocol": value("radius")}),
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("5s"),
+				"port": value("50"), "key": value("own")})},
+		"wait 9s, gate a": {NewRecord(Device, map[string][]Value{"timeout": value("9s")}),
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("9s")})},
+		"": {NewRecord(Way, map[string][]Value{"access": value("telnet"), "state": value("off")})},
+		"door ssh, shut, door telnet, open": {
+			NewRecord(Way, map[string][]Value{"access": value("ssh"), "state": value("off")}),
+			NewRecord(Way, map[string][]Value{"access": value("telnet"), "state": value("on")})},
+	} {
+		b := small(t, text)
+		all, left := b.Write(records)
+		require.Empty(t, left, says)
+		lines, err := b.Text(all, true)
+		require.NoError(t, err)
+		for i := range lines {
+			lines[i] = strings.TrimSpace(lines[i])
+		}
+		require.Equal(t, says, strings.Join(lines, ", "))
+	}
+}

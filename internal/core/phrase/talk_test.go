@@ -50,8 +50,8 @@ func TestHowAMakeIsTalkedTo(t *testing.T) {
 	require.Equal(t, "keep", quay.Save)
 
 	late := small(t, "layout: {sections: indent}\nterritory: [gate]\ntalk: {prompts: {full: \"<host>#\"}, page: {shows: "+
-		"more, "+
-		"press: enter}, takes-effect: {at: commit, say: make good}, way-back: {set: \"good for <minutes>m\", call-off: good, "+
+		"more, press: enter}, takes-effect: {at: commit, say: make good}, way-back: {set: \"good for <minutes>m\", "+
+		"call-off: good, "+
 		"restores: saved}}\nphrases: [{about: server, say: gate <name>}]\n").Talk()
 	require.Equal(t, AtCommit, late.Effect)
 	require.Equal(t, "make good", late.Commit)

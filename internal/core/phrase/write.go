@@ -114,7 +114,7 @@ type writing struct {
 
 // identified reports whether a field only tells a record from others that were said.
 func (r *Record) identified(field string, said map[string]bool) bool {
-	return len(said) > 0 && (field == "name" || field == "mark")
+	return len(said) > 0 && (field == "name" || field == "mark") || r.About == Device && field == "protocol"
 }
 
 // leaveOut marks what holds where no line says it as implied.
@@ -234,7 +234,8 @@ func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[st
 	}
 	gained = map[string]bool{}
 	gain := func(field string) {
-		if f := r.facts[field]; f != nil && f.State == Said && !w.said[r][field] {
+		names := r.About == Device && field == "protocol" // which servers it is for says nothing of them
+		if f := r.facts[field]; f != nil && f.State == Said && !w.said[r][field] && !names {
 			gained[field] = true
 		}
 	}
