@@ -80,3 +80,21 @@ func (i inner) datagram() (from, to netip.AddrPort, payload []byte, ok bool) {
 	return netip.AddrPortFrom(i.from, binary.BigEndian.Uint16(b)),
 		netip.AddrPortFrom(i.to, binary.BigEndian.Uint16(b[2:])), b[8:n], true
 }
+
+// plain hands on the datagram of an Ethernet frame without a tag that holds an IPv4 packet
+// without options or fragments: nearly every packet of a capture of RADIUS. It reports
+// whether the frame is one.
+func (r *reader) plain(b []byte) bool {
+	if len(b) < 42 || binary.BigEndian.Uint16(b[12:]) != typeIPv4 || b[14] != 0x45 ||
+		binary.BigEndian.Uint16(b[20:])&0x3fff != 0 || b[23] != protoUDP {
+		return false
+	}
+	total, n := int(binary.BigEndian.Uint16(b[16:])), int(binary.BigEndian.Uint16(b[38:]))
+	to := binary.BigEndian.Uint16(b[36:])
+	if total > len(b)-14 || n < 8 || n > total-20 || to == portVXLAN {
+		return false
+	}
+	r.handler.Datagram(r.now, netip.AddrPortFrom(netip.AddrFrom4([4]byte(b[26:30])), binary.BigEndian.Uint16(b[34:])),
+		netip.AddrPortFrom(netip.AddrFrom4([4]byte(b[30:34])), to), b[42:34+n], false)
+	return true
+}

@@ -125,7 +125,7 @@ func Open(r io.Reader) (Source, error) {
 
 const (
 	idleFor    = 2 * time.Minute // a connection without packets so long has ended
-	sweepEvery = 5 * time.Second // of the capture's time
+	sweepEvery = 5               // seconds of the capture's time
 	// Pages are of 1900 octets: what may wait for octets that are missing.
 	pagesInAll   = 8192
 	pagesPerConn = 64
@@ -140,16 +140,17 @@ func Read(s Source, h Handler) (Stats, error) {
 	pool := reassembly.NewStreamPool(r)
 	r.assembler = reassembly.NewAssembler(pool)
 	r.assembler.MaxBufferedPagesTotal, r.assembler.MaxBufferedPagesPerConnection = pagesInAll, pagesPerConn
+	link := s.LinkType()
 	for {
 		data, ci, err := s.ZeroCopyReadPacketData()
-		if errors.Is(err, io.EOF) {
-			break
-		}
 		if err != nil {
+			if errors.Is(err, io.EOF) {
+				break
+			}
 			r.assembler.FlushAll()
 			return r.stats, fmt.Errorf("the capture is damaged after %d packets: %w", r.stats.Packets, err)
 		}
-		r.packet(data, ci, s.LinkType())
+		r.packet(data, &ci, link)
 	}
 	r.assembler.FlushAll()
 	return r.stats, nil
@@ -163,8 +164,8 @@ type reader struct {
 	six       *ip6defrag.IPv6Defragmenter
 	waiting   [2]int // fragments given to four and to six and not seen again
 	now       time.Time
-	cut       bool // the packet at hand
-	swept     time.Time
+	cut       bool  // the packet at hand
+	swept     int64 // when connections that have ended were last looked for, in seconds since 1970
 	stats     Stats
 }
 
@@ -173,16 +174,19 @@ func (r *reader) GetCaptureInfo() gopacket.CaptureInfo {
 	return gopacket.CaptureInfo{Timestamp: r.now}
 }
 
-func (r *reader) packet(data []byte, ci gopacket.CaptureInfo, link layers.LinkType) {
+func (r *reader) packet(data []byte, ci *gopacket.CaptureInfo, link layers.LinkType) {
 	r.stats.Packets++
 	r.now, r.cut = ci.Timestamp, ci.CaptureLength < ci.Length
 	if r.cut {
 		r.stats.Cut++
 	}
-	if r.now.Sub(r.swept) > sweepEvery {
+	if at := r.now.Unix(); at > r.swept+sweepEvery || at < r.swept-sweepEvery {
 		r.assembler.FlushCloseOlderThan(r.now.Add(-idleFor))
 		r.four.DiscardOlderThan(r.now.Add(-idleFor))
-		r.swept = r.now
+		r.swept = at
+	}
+	if link == layers.LinkTypeEthernet && r.plain(data) {
+		return
 	}
 	if i, ok := ordinary(data, link); ok { // nearly all packets, without the general decoder's cost
 		if from, to, payload, ok := i.datagram(); ok && to.Port() != portVXLAN {
