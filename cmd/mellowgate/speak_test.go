@@ -179,3 +179,46 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 		require.Contains(t, r.err, says)
 	}
 }
+
+// Each device of the demo that speaks holds the first draft, is typed to the reviewed design
+// by a client of somebody else, and then comes out as its sheet says.
+func TestEachDeviceOfTheDemoIsTypedFromTheDraftToTheReview(t *testing.T) {
+	t.Parallel()
+	peer(t, "sshpass")
+	c := demoSite(t)
+	ends := map[string]string{"hull-router": "end of list\n", "quay-switch": "that is all\n"}
+	kinds := map[string]string{"hq-fw-1": "quay-switch", "north-rtr-1": "quay-switch", "north-sw-1": "quay-switch",
+		"south-sw-1": "quay-switch", "ashore-ap-1": "hull-router", "mv-avocet-rtr": "hull-router",
+		"mv-curlew-rtr": "hull-router", "mv-godwit-rtr": "hull-router"}
+	call := []string{"lab", "-speak", "-state", "st", "-network", network(t)}
+	for device, make := range kinds {
+		r := c.run(t, "render", "-with-keys", device, "demo/as-drafted")
+		require.Zero(t, r.status, r.err)
+		require.NoError(t, os.WriteFile(filepath.Join(c.dir, device+".txt"), []byte(r.out+ends[make]), 0o600))
+		call = append(call, "-holds", device+"="+device+".txt")
+	}
+	c.start(t, append(call, "demo/as-reviewed")...)
+	changed := 0
+	for device, make := range kinds {
+		lines := func() []string {
+			r := c.run(t, "render", "-with-keys", "-read", device+".txt", device, "demo/as-reviewed")
+			require.Zero(t, r.status, "%s: %s", device, r.err)
+			return strings.Split(strings.TrimRight(r.out, "\n"), "\n")
+		}
+		typed := lines()
+		changed += len(typed)
+		talk := map[string][]string{"quay-switch": {"alter", "back", "print all"},
+			"hull-router": {"draft", "close draft", "list draft"}}
+		says := c.typedAt(t, c.sshOf(t, device), "ines.marsh",
+			append(append([]string{talk[make][0]}, typed...), talk[make][1])...)
+		for line := range strings.Lines(says) {
+			require.NotRegexp(t, `(^|>|/ )(What is|Cannot|\? )`, line, "%s: %s\n%s", device, line, strings.Join(typed, "\n"))
+		}
+		who := []string{"-state", "st", "-person", "ines.marsh", "-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+		r := c.run(t, append(append([]string{"compare", "-over", "ssh"}, who...), device, "demo/as-reviewed")...)
+		require.Zero(t, r.status, "%s: %s%s", device, r.out, r.err)
+		r = c.run(t, "login", "-state", "st", "-device", device, "-from-site", "demo/as-reviewed/passwords")
+		require.Zero(t, r.status, "%s: %s%s", device, r.out, r.err)
+	}
+	require.Greater(t, changed, 20)
+}

@@ -91,6 +91,9 @@ func compare(program, where, only string, each time.Duration, rounds int) error 
 			func(d time.Duration) (int, error) { return askUDP(recordPort, records, 5, d) }},
 	}
 	measures = slices.DeleteFunc(measures, func(m measure) bool { return !strings.Contains(m.name, only) })
+	if len(measures) == 0 {
+		return fmt.Errorf("nothing has %q in its name", only)
+	}
 	serve := []string{program, "serve", "-state", filepath.Join(dir, "state"), filepath.Join(dir, "site.yaml")}
 	figures := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}
 	costs := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}

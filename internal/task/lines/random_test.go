@@ -157,6 +157,14 @@ func (s shaky) Write(b []byte) (int, error) {
 			return 0, net.ErrClosed
 		case "ended":
 			m.end()
+		case "garbled": // a letter of the line is another
+			b = append([]byte(nil), b...)
+			for i := len(b) * 2 / 3; i < len(b); i++ {
+				if b[i] >= 'a' && b[i] < 'z' || b[i] >= '1' && b[i] < '9' {
+					b[i]++
+					break
+				}
+			}
 		case "slow":
 			time.Sleep(20 * time.Millisecond)
 		}
@@ -305,7 +313,7 @@ func TestNoMishapAtTheCommandLineLocksAnybodyOut(t *testing.T) {
 				access := []string{site.SSH, site.Telnet, site.Console}[r.IntN(3)]
 				ctx, cancel := context.WithCancel(context.Background())
 				m := &mishap{at: 1 + r.IntN(60), end: cancel,
-					how: []string{"", "dropped", "lost", "killed", "ended", "slow"}[r.IntN(6)]}
+					how: []string{"", "dropped", "lost", "killed", "ended", "slow", "garbled"}[r.IntN(7)]}
 				noWay := d.Book.Talk().WayBack == nil
 				if noWay && d.Path == b.designs[2].Path && m.how != "ended" { // it does not begin
 					m.how = ""
