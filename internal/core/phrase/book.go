@@ -1,10 +1,13 @@
-// Package phrase reads what a device says of its own configuration, by a phrasebook: a
-// file in which a user has written down, for a make of device, how it says each fact. A
-// phrase is a line with holes, such as "gate <name> at <address>".
+// Package phrase reads what a device says of its own configuration, and says what it should
+// hold, by a phrasebook: a file in which a user has written down, for a make of device, how
+// it says each fact. A phrase is a line with holes, such as "gate <name> at <address>".
 //
 // A text is read line by line and nothing of it is kept but the facts: layout.go makes
 // statements of lines, match.go compares them with phrases, read.go makes records of
-// them. The package knows no make, opens no file, and shows no secret.
+// them. The other way, write.go says records in the phrases that read them, and plan.go goes
+// from what a text says to what is wanted: steps.go has the lines, numbers.go and order.go
+// what has a place among others, arrange.go an order in which each step is safe. The package
+// knows no make, opens no file, and shows no secret that it was not asked for.
 package phrase
 
 import (
