@@ -37,6 +37,9 @@ SSH client, and goes on until Ctrl-C or the end of -for.
 Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port
 that stands for the serial line.
 
+With -speak, devices whose kind names a phrasebook that says how the make is talked to take and show the lines of that
+make at console, ssh and telnet, and obey them: a change sheet is rehearsed by hand, from what the device holds (-holds).
+
 While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and
 -faults, with the same -state. The faults are:
 
@@ -59,6 +62,8 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 		Examples: []Example{
 			{Call: "mellowgate lab demo/as-reviewed", Shows: "the demo site, until Ctrl-C"},
 			{Call: "mellowgate lab -set 'tern silent' -set 'plover slow 3s'", Shows: "break a running lab; -lift all mends it"},
+			{Call: "mellowgate lab -speak -holds mv-curlew-rtr=demo/saved/mv-curlew-rtr.txt demo/as-reviewed",
+				Shows: "stand-ins that speak as their makes, one of them from what the device has saved"},
 			{Call: "mellowgate lab -for 5m -state /tmp/lab demo/as-reviewed",
 				Shows: "for five minutes, with its evidence in /tmp/lab"},
 		},

@@ -33,7 +33,7 @@ type numberedValue struct {
 func (p *planning) numbered(r *Record, field string) (all []numberedValue, alike bool) {
 	alike = true
 	for _, h := range p.held {
-		if h.phrase.order != byMark || !h.record.same(r) || len(h.says[field]) == 0 {
+		if h.phrase.order != byMark || !h.record.same(r) || len(h.says[field]) == 0 || len(h.says["mark"]) == 0 {
 			continue
 		}
 		n, _ := strconv.Atoi(h.says["mark"][0].Text)

@@ -19,7 +19,7 @@ func (p *planning) order() {
 		done[w.phrase][w.record.ID] = true
 		var want []*wantedLine
 		for _, o := range p.wanted {
-			if o.phrase == w.phrase && o.record == w.record {
+			if o.phrase == w.phrase && o.record == w.record && len(o.says[field]) > 0 {
 				want = append(want, o)
 			}
 		}
@@ -48,7 +48,7 @@ func (p *planning) bring(field string, want []*wantedLine) {
 			lines = append(lines, h)
 		}
 	}
-	if len(lines) == 0 {
+	if len(lines) == 0 || len(want) == 0 {
 		return
 	}
 	for _, w := range want {

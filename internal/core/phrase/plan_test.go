@@ -3,6 +3,7 @@ package phrase
 import (
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
@@ -239,5 +240,49 @@ phrases:
 			lines[i] = strings.TrimSpace(lines[i])
 		}
 		require.Equal(t, says, strings.Join(lines, ", "))
+	}
+}
+
+// Whatever is wrong with a text: a plan from it and to it is made or refused, and what was typed
+// can be read.
+func TestPlansOfDamagedTexts(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(20261128, 3))
+	for file, from := range texts {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		b := book(t, from)
+		for range *mutations / 4 {
+			lines := strings.Split(string(text), "\n")
+			for range 1 + r.IntN(3) {
+				i, j := r.IntN(len(lines)), r.IntN(len(lines))
+				words := strings.Fields(lines[i])
+				switch r.IntN(5) {
+				case 0:
+					lines[i], lines[j] = lines[j], lines[i]
+				case 1:
+					lines[i] = lines[j]
+				case 2:
+					lines[i] = ""
+				case 3:
+					if len(words) > 1 {
+						words = words[:len(words)-1]
+					}
+					lines[i] = strings.Join(words, " ")
+				default:
+					lines[i] = "drop " + lines[i]
+				}
+			}
+			damaged := strings.Join(lines, "\n")
+			for _, pair := range [][2]string{{damaged, string(text)}, {string(text), damaged}} {
+				plan, err := b.Back(pair[0], pair[1])
+				require.NoError(t, err)
+				now, err := plan.After(len(plan.Steps))
+				if err == nil {
+					_, err = b.Read(strings.NewReader(now), nil)
+					require.NoError(t, err)
+				}
+			}
+		}
 	}
 }

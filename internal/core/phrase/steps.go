@@ -2,6 +2,7 @@ package phrase
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 )
 
@@ -29,7 +30,10 @@ func (p *planning) flatten(all []*Sentence, parent *wantedLine, above *Record) {
 		if parent != nil {
 			w.above = &parent.heldLine
 		}
-		says, _ := p.book.read(s.phrase, w.words, above)
+		says, reads := p.book.read(s.phrase, w.words, above)
+		if !reads { // a phrase that does not read what it says
+			says = maps.Clone(s.says)
+		}
 		w.says = s.phrase.holesOf(says)
 		p.wanted = append(p.wanted, w)
 		p.flatten(s.Below, w, s.Record)
