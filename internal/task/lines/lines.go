@@ -24,6 +24,18 @@ type Design struct {
 	Keys   site.Keys
 	Device *site.Device
 	Book   *phrase.Book
+
+	part *sitefile.Part // the site with this device alone, nil until it is wanted
+}
+
+// model returns the design with what is read again for every step of a plan.
+func (d Design) model() (Design, error) {
+	if d.part != nil {
+		return d, nil
+	}
+	var err error
+	d.part, err = sitefile.LoadPart(d.Path, d.Device.Name)
+	return d, err
 }
 
 // secrets are the values that are known in clear.
@@ -79,6 +91,10 @@ type Plan struct {
 // the device: somebody with full rights gets in after it, while every server answers and
 // while none does, as far as that is so before and after all of them.
 func (d Design) Plan(held string) (*Plan, error) {
+	d, err := d.model()
+	if err != nil {
+		return nil, err
+	}
 	read, err := d.Book.Read(strings.NewReader(held), nil)
 	if err != nil {
 		return nil, err
@@ -167,8 +183,7 @@ func (d Design) replaced(text string) (*site.Site, site.Keys, *phrase.Text, erro
 	}
 	made := estate.Make([]*estate.Device{estate.Of(estate.Saved{File: "plan", Device: d.Device.Name, Text: read})},
 		estate.Options{Hash: secrets.Known, Base: estate.Base{Site: d.Site, Keys: d.Keys}})
-	s, _, err := sitefile.LoadWith(d.Path, site.Source{Name: "plan", Text: []byte(made.Site), Lines: made.Lines,
-		Replaces: true})
+	s, err := d.part.With(site.Source{Name: "plan", Text: []byte(made.Site), Lines: made.Lines, Replaces: true})
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("what the device would say makes no site: %w", err)
 	}

@@ -17,6 +17,10 @@ func (d Design) Speech(held string) (*standin.Speech, error) {
 	if d.Book.Talk() == nil {
 		return nil, nil
 	}
+	d, err := d.model()
+	if err != nil {
+		return nil, err
+	}
 	s := &standin.Speech{Book: d.Book, Text: held, Holds: held != ""}
 	if held == "" {
 		records, _ := estate.Wanted(blueprint.Now(d.Device), d.Device, d.Book, d.secrets(), nil)

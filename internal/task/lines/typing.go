@@ -13,6 +13,9 @@ import (
 // Typing returns what is typed, step by step, with the words of the make around it. The error
 // is of a word that the make cannot say.
 func (d Design) Typing(p *Plan, withKeys bool) (t sheet.Typing, err error) {
+	if d, err = d.model(); err != nil {
+		return t, err
+	}
 	t = sheet.Typing{Make: d.Book.Make, Left: p.Left, ByHand: p.Typed}
 	if talk := d.Book.Talk(); talk != nil {
 		t.Enter, t.Leave, t.Save = talk.Enter, talk.Leave, talk.Save

@@ -27,25 +27,9 @@ func LoadWith(path string, more ...site.Source) (*site.Site, string, error) {
 
 func load(path string, parse func(func(string) (site.Source, error), ...site.Source) (*site.Site, error),
 	more ...site.Source) (*site.Site, string, error) {
-	info, err := os.Stat(path)
+	base, sources, err := sourcesOf(path)
 	if err != nil {
-		return nil, "", files.Unreadable(path, err)
-	}
-	names, base := []string{path}, filepath.Dir(path)
-	if info.IsDir() {
-		base = path
-		if names, err = filepath.Glob(filepath.Join(path, "*.yaml")); err != nil || len(names) == 0 {
-			return nil, "", fmt.Errorf("%s: no *.yaml file in this folder; start a site with: mellowgate new %s", path, path)
-		}
-		slices.Sort(names)
-	}
-	sources := make([]site.Source, 0, len(names))
-	for _, name := range names {
-		text, err := files.ReadFile(name)
-		if err != nil {
-			return nil, "", err
-		}
-		sources = append(sources, site.Source{Name: filepath.ToSlash(name), Text: text})
+		return nil, "", err
 	}
 	sources = append(sources, more...)
 	s, err := parse(func(name string) (site.Source, error) {
@@ -54,4 +38,28 @@ func load(path string, parse func(func(string) (site.Source, error), ...site.Sou
 		return site.Source{Name: filepath.ToSlash(path), Text: text}, err
 	}, sources...)
 	return s, base, err
+}
+
+// sourcesOf reads the files of a site, and returns the folder that paths in them start from.
+func sourcesOf(path string) (base string, sources []site.Source, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return "", nil, files.Unreadable(path, err)
+	}
+	names, base := []string{path}, filepath.Dir(path)
+	if info.IsDir() {
+		base = path
+		if names, err = filepath.Glob(filepath.Join(path, "*.yaml")); err != nil || len(names) == 0 {
+			return "", nil, fmt.Errorf("%s: no *.yaml file in this folder; start a site with: mellowgate new %s", path, path)
+		}
+		slices.Sort(names)
+	}
+	for _, name := range names {
+		text, err := files.ReadFile(name)
+		if err != nil {
+			return "", nil, err
+		}
+		sources = append(sources, site.Source{Name: filepath.ToSlash(name), Text: text})
+	}
+	return base, sources, nil
 }
