@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger/segments"
@@ -62,15 +63,29 @@ func (f Folder) newest(ctx context.Context, which Filter, known *Head, tx *sql.T
 	if known == nil && which.Last == 0 {
 		return f.byTime(ctx, which, do)
 	}
-	if err := f.scan(ctx, which, from, func(r Record) error {
-		if some = append(some, r); which.Last > 0 && len(some) >= 2*which.Last+1024 {
-			tidy()
+	starts := []int64{from.From}
+	if which.Last > 0 {
+		var err error
+		if starts, err = f.backwards(from.From); err != nil {
+			return err
 		}
-		return nil
-	}); err != nil {
-		return err
 	}
-	tidy()
+	for _, start := range starts {
+		some, from.From = nil, start
+		if err := f.scan(ctx, which, from, func(r Record) error {
+			if some = append(some, r); which.Last > 0 && len(some) >= 2*which.Last+1024 {
+				tidy()
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		tidy()
+		if which.Last > 0 && len(some) == which.Last && f.nothingNewer(start, some[0].Time) {
+			known = nil // what comes before is older
+			break
+		}
+	}
 	if known != nil {
 		var err error
 		if some, err = f.known(ctx, which, known.Chain, tx, some, do); err != nil {
@@ -83,6 +98,36 @@ func (f Folder) newest(ctx context.Context, which Filter, known *Head, tx *sql.T
 		}
 	}
 	return nil
+}
+
+// backwards are the numbers of records from which the newest are looked for, one after
+// another: each goes back twice as far as the one before, in whole files, and the last is
+// the first that is asked for.
+func (f Folder) backwards(first int64) ([]int64, error) {
+	all, err := segments.List(string(f))
+	if err != nil {
+		return nil, err
+	}
+	var starts []int64
+	for back := 1; back <= len(all) && all[len(all)-back].First > first; back *= 2 {
+		starts = append(starts, all[len(all)-back].First)
+	}
+	return append(starts, first), nil
+}
+
+// coarse is more than the time of a file can lie before that of what was written to it.
+const coarse = time.Second
+
+// nothingNewer reports whether all files before a record were written to before a time: no
+// record in them is newer.
+func (f Folder) nothingNewer(first int64, than time.Time) bool {
+	all, err := segments.List(string(f))
+	for _, s := range all {
+		if s.First < first && !s.Written.Add(coarse).Before(than) {
+			return false
+		}
+	}
+	return err == nil
 }
 
 // known reads by the index. What comes later, in order, is put among it; it returns what

@@ -424,3 +424,41 @@ func TestRecordsAreLetGoUnderLoad(t *testing.T) {
 	}
 	require.Less(t, size, int64(2*most))
 }
+
+// The newest records are looked for from the end, and are those that a whole reading has last.
+func TestTheNewestAreFoundFromTheEnd(t *testing.T) {
+	t.Parallel()
+	for name, at := range map[string]func(int) time.Time{
+		"in order": func(int) time.Time { return time.Now() },
+		"some late": func(i int) time.Time {
+			return time.Now().Add(-time.Duration(i*7919%400) * time.Millisecond)
+		},
+		"long ago": func(i int) time.Time { return time.Unix(int64(i*7919%3000), 0) },
+	} {
+		for _, indexed := range []bool{false, true} {
+			dir := filepath.Join(t.TempDir(), "records")
+			l, err := Open(dir, Options{Indexed: indexed, Segment: 4 << 10, Passing: true})
+			require.NoError(t, err)
+			for i := range 1500 {
+				require.NoError(t, l.Keep(t.Context(), Record{Time: at(i), Kind: Command, Person: fmt.Sprint("p", i%7),
+					Command: fmt.Sprint("look ", i)}))
+			}
+			read := func(f Filter) (commands []string) {
+				require.NoError(t, Folder(dir).Read(t.Context(), f, func(r Record) error {
+					commands = append(commands, r.Command)
+					return nil
+				}))
+				return commands
+			}
+			for _, person := range []string{"", "p3", "nobody"} {
+				whole := read(Filter{Person: person})
+				for _, last := range []int{1, 5, 60, 1499, 1500, 5000} {
+					got := read(Filter{Person: person, Last: last})
+					require.Equal(t, whole[max(0, len(whole)-last):], got, "%s, indexed %v, %q, the last %d", name, indexed, person,
+						last)
+				}
+			}
+			require.NoError(t, l.Close())
+		}
+	}
+}
