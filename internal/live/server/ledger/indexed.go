@@ -70,7 +70,10 @@ func (f Folder) newest(ctx context.Context, which Filter, known *Head, tx *sql.T
 			return err
 		}
 	}
-	for _, start := range starts {
+	for i, start := range starts {
+		if i > 0 && i < len(starts)-1 && len(some) > 0 && time.Since(some[len(some)-1].Time) > unrelated {
+			continue // the times are not those of the files: all of it is read, once
+		}
 		some, from.From = nil, start
 		if err := f.scan(ctx, which, from, func(r Record) error {
 			if some = append(some, r); which.Last > 0 && len(some) >= 2*which.Last+1024 {
@@ -117,6 +120,10 @@ func (f Folder) backwards(first int64) ([]int64, error) {
 
 // coarse is more than the time of a file can lie before that of what was written to it.
 const coarse = time.Second
+
+// unrelated is the age of the newest record from which on the times of files say nothing of
+// those of records.
+const unrelated = 24 * time.Hour
 
 // nothingNewer reports whether all files before a record were written to before a time: no
 // record in them is newer.
