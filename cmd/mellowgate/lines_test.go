@@ -73,11 +73,12 @@ lift entry who 30 h
 	r = c.run(t, append([]string{"sheet"}, from...)...)
 	require.Zero(t, r.status, r.err)
 	for _, part := range []string{"```\n      return in 10\n      ```", "```\n      draft\n", "put entry who 53 t",
-		"to take it back:\n      ```\n      lift entry who 53 t\n", "For list deck:", "call the way back off", "store\n"} {
+		"to take it back:\n      ```\n      lift entry who 53 t\n", "For list deck:", "call the way back off",
+		"store\n"} {
 		require.Contains(t, strings.ToLower(r.out), strings.ToLower(part))
 	}
-	require.Less(t, strings.Index(r.out, "lift entry who 30 h"), strings.Index(r.out, "ssh, ines.marsh, right password"),
-		"a login is tried when it comes out as the sheet says")
+	require.Less(t, strings.Index(r.out, "lift entry who 30 h"),
+		strings.Index(r.out, "ssh, ines.marsh, right password"), "a login is tried when it comes out as the sheet says")
 	r = c.run(t, append([]string{"sheet", "-html"}, from...)...)
 	require.Contains(t, r.out, "<pre>put entry who 53 t\n</pre>")
 
@@ -95,4 +96,6 @@ lift entry who 30 h
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "cut.txt"), []byte(cut), 0o600))
 	require.Contains(t, c.run(t, "render", "-read", "cut.txt", "mv-curlew-rtr", "demo/as-reviewed").err,
 		"was not seen to its end")
+	require.Contains(t, c.run(t, "render", "-read", "demo/saved/hq-fw-1.txt", "mv-curlew-rtr", "demo/as-reviewed").err,
+		"of the make that the phrasebook hull-router is of?")
 }

@@ -114,6 +114,12 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(c.dir, "demo/saved/north-rtr-1.txt"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "some/north-rtr-1.txt"), text, 0o600))
+	for place, says := range map[string]string{"nowhere": "there is no such file or folder",
+		"some/north-rtr-1.txt": "a folder is wanted there"} {
+		r = c.run(t, "compare", "-saved", place, "-all", "demo/as-reviewed")
+		require.Equal(t, 2, r.status, place)
+		require.Contains(t, r.err, place+": "+says)
+	}
 	r = c.run(t, look...)
 	require.Equal(t, 1, r.status, r.err)
 	var seen struct {

@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/estate"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/compare"
 	"mellowgate/internal/task/saved"
@@ -78,6 +79,11 @@ not be read.`,
 			return func() error {
 				if f.over != "" && !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, f.over) {
 					return wrong("-over is %q; ssh, telnet or console is wanted", f.over)
+				}
+				if f.saved != "" {
+					if _, err := os.ReadDir(f.saved); err != nil {
+						return wrong("-saved wants the folder of what devices have saved: %w", files.Unreadable(f.saved, err))
+					}
 				}
 				if f.read.text != "" {
 					return c.compareText(f)

@@ -266,35 +266,6 @@ func (f loginFlags) attempt() (login.Attempt, evidence.Places, error) {
 	return a, places, nil
 }
 
-// wordsFor gives an attempt the words of the device's make: of a stand-in that speaks them, or
-// of a real device whose kind in the site names a phrasebook.
-func (c *Call) wordsFor(f loginFlags, places evidence.Places, a *login.Attempt) error {
-	at, _ := places.Device(f.device)
-	if f.device == "" || f.prompt != "" || !site.HasShell(f.access) || f.address == "" && !at.Speaks {
-		return nil
-	}
-	path := places.SitePath
-	if f.address != "" && len(c.Args) > 0 {
-		path = c.Args[0]
-	}
-	l, err := c.loadFrom(path, false)
-	if err != nil {
-		return nil // a real device without a site: its prompt is learned
-	}
-	d := l.Device(f.device)
-	if d == nil || d.Kind.Phrasebook.Name == "" {
-		return nil
-	}
-	book, err := (&reading{}).bookOf(l, d.Name)
-	if err != nil {
-		return err
-	}
-	if a.Words, a.Host = book.Talk(), d.Name; a.Words == nil {
-		a.Host = ""
-	}
-	return nil
-}
-
 // aim returns the attempt to make, and what is expected of it.
 func (c *Call) aim(f loginFlags) (login.Attempt, expected, error) {
 	var attempt login.Attempt

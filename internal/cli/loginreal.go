@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/login"
 )
@@ -208,4 +209,33 @@ func signersOf(path string, ofAgent bool) ([]ssh.Signer, error) {
 			path)
 	}
 	return []ssh.Signer{signer}, nil
+}
+
+// wordsFor gives an attempt the words of the device's make: of a stand-in that speaks them, or
+// of a real device whose kind in the site names a phrasebook.
+func (c *Call) wordsFor(f loginFlags, places evidence.Places, a *login.Attempt) error {
+	at, _ := places.Device(f.device)
+	if f.device == "" || f.prompt != "" || !site.HasShell(f.access) || f.address == "" && !at.Speaks {
+		return nil
+	}
+	path := places.SitePath
+	if f.address != "" && len(c.Args) > 0 {
+		path = c.Args[0]
+	}
+	l, err := c.loadFrom(path, false)
+	if err != nil {
+		return nil // a real device without a site: its prompt is learned
+	}
+	d := l.Device(f.device)
+	if d == nil || d.Kind.Phrasebook.Name == "" {
+		return nil
+	}
+	book, err := (&reading{}).bookOf(l, d.Name)
+	if err != nil {
+		return err
+	}
+	if a.Words, a.Host = book.Talk(), d.Name; a.Words == nil {
+		a.Host = ""
+	}
+	return nil
 }

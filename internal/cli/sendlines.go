@@ -220,12 +220,7 @@ func (c *Call) agreeLines(f *sendFlags, s *sending, p *lines.Plan) bool {
 		back = w.SetFor(s.lines.Window) + ": the device goes back by itself"
 	}
 	style.Item(&out, "  way back:    ", back)
-	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by %s: %s", f.person, s.lines.Access, s.foreseen.person.Summary()))
-	silent := "nobody gets in with full rights"
-	if len(s.foreseen.silent) > 0 {
-		silent = strings.Join(s.foreseen.silent, "; ")
-	}
-	style.Item(&out, "  foreseen:    ", "with every server silent: "+silent)
+	s.foreseen.say(style, &out, f.person, s.lines.Access)
 	to := c.Out
 	if *c.json {
 		to = c.Err

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 
 	"mellowgate/internal/cli/show"
@@ -40,16 +41,20 @@ func (c *Call) printPlan(f *sendFlags, s *sending, p rollout.Plan) {
 	if f.now != "" {
 		style.Item(&out, "  who:         ", fmt.Sprintf("%s makes the change, %s proves it", f.now, s.t.Person))
 	}
-	style.Item(&out, "  foreseen:    ", fmt.Sprintf("%s by %s: %s", s.t.Person, s.t.Access(),
-		s.foreseen.person.Summary()))
-	silent := "nobody gets in with full rights"
-	if len(s.foreseen.silent) > 0 {
-		silent = strings.Join(s.foreseen.silent, "; ")
-	}
-	style.Item(&out, "  foreseen:    ", "with every server silent: "+silent)
+	s.foreseen.say(style, &out, s.t.Person, s.t.Access())
 	if f.data {
 		_, _ = fmt.Fprint(&out, show.Safe(p.Data))
 	}
+}
+
+// say writes how whoever proves the change then gets in, and who does without any server.
+func (f foreseen) say(style show.Style, w io.Writer, person, access string) {
+	style.Item(w, "  foreseen:    ", fmt.Sprintf("%s by %s: %s", person, access, f.person.Summary()))
+	silent := "nobody gets in with full rights"
+	if len(f.silent) > 0 {
+		silent = strings.Join(f.silent, "; ")
+	}
+	style.Item(w, "  foreseen:    ", "with every server silent: "+silent)
 }
 
 // tonesOfSent are the colours of outcomes.

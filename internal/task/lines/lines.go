@@ -105,7 +105,8 @@ func (d Design) Plan(held string) (*Plan, error) {
 		return nil, fmt.Errorf("line %d of what the device holds was not understood (%s): until the phrasebook reads it or "+
 			"passes over it, nobody can tell what is held", u.Number, u.Means)
 	case !read.Whole:
-		return nil, fmt.Errorf("what the device holds was not seen to its end: nothing follows from what it does not say")
+		return nil, fmt.Errorf("what the device holds was not seen to its end, and nothing follows from what it does not "+
+			"say: is the text whole, and of the make that the phrasebook %s is of?", d.Book.Make)
 	}
 	records, left := estate.Wanted(blueprint.Of(d.Device), d.Device, d.Book, d.secrets(), read)
 	plan, err := d.Book.Plan(held, records, d.same)

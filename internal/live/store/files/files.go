@@ -32,6 +32,8 @@ func Unreadable(path string, err error) error {
 		return worded{text: path + ": it may not be read by this user; look at its owner and mode", err: fs.ErrPermission}
 	case errors.Is(err, syscall.EISDIR):
 		return worded{text: path + ": it is a folder, and a file is wanted", err: syscall.EISDIR}
+	case errors.Is(err, syscall.ENOTDIR):
+		return worded{text: path + ": a folder is wanted there, and what stands there is a file", err: syscall.ENOTDIR}
 	}
 	return fmt.Errorf("%s: it cannot be read: %w", path, err)
 }
