@@ -300,8 +300,7 @@ func sayHowToSpeak(c *Call, l loaded, spoken map[string]*standin.Speech) {
 		said[d.Kind.Name] = true
 		talk := s.Book.Talk()
 		c.note("%s speaks as %s: log in with full rights, then type %q to see what it holds and %q to change it; \"leave\" "+
-			"ends "+
-			"the session", d.Name, s.Book.Make, talk.Show, strings.Join(talk.Enter, ", "))
+			"ends the session", d.Name, s.Book.Make, talk.Show, strings.Join(talk.Enter, ", "))
 	}
 }
 

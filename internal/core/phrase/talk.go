@@ -60,8 +60,13 @@ const (
 
 // SetFor returns what sets the way back for a time, in whole minutes, one at least.
 func (w WayBack) SetFor(d time.Duration) string {
-	minutes := max(1, int((d+time.Minute-1)/time.Minute))
-	return strings.ReplaceAll(w.Set, "<minutes>", strconv.Itoa(minutes))
+	return strings.ReplaceAll(w.Set, "<minutes>", strconv.Itoa(int(w.Lasts(d)/time.Minute)))
+}
+
+// Lasts returns after how long a device goes back that is told to after d: whole minutes, at
+// least one, and none less than d.
+func (w WayBack) Lasts(d time.Duration) time.Duration {
+	return max(1, (d+time.Minute-1)/time.Minute) * time.Minute
 }
 
 // Talk returns how devices of the make are talked to, nil where the phrasebook does not say.

@@ -13,6 +13,10 @@ func TestHowAMakeIsTalkedTo(t *testing.T) {
 	require.Equal(t, "return in 1", hull.WayBack.SetFor(time.Second))
 	require.Equal(t, "return in 2", hull.WayBack.SetFor(61*time.Second))
 	require.Equal(t, "return in 10", hull.WayBack.SetFor(10*time.Minute))
+	for told, lasts := range map[time.Duration]time.Duration{0: time.Minute, 2 * time.Minute: 2 * time.Minute,
+		140 * time.Second: 3 * time.Minute} {
+		require.Equal(t, lasts, hull.WayBack.Lasts(told))
+	}
 	n, sets := hull.Minutes("return in 12")
 	require.True(t, sets)
 	require.Equal(t, 12, n)

@@ -89,8 +89,7 @@ func (m *maker) timerTyped(t Typing) Section {
 	}
 	if t.SetBack == nil {
 		s.Items = []Item{{Text: "The make has no timed way back, as far as its phrasebook says. The lines that take each " +
-			"step " +
-			"back stand beside it: have them at hand, and somebody at the console."},
+			"step back stand beside it: have them at hand, and somebody at the console."},
 			{Text: "Save nothing before the last step."}}
 		return s
 	}

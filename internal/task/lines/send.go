@@ -85,17 +85,16 @@ func (r *run) all() error {
 		return nil
 	case len(r.plan.Typed) > 0:
 		return fmt.Errorf("the lines want what the site does not have in clear: %s; keep it as a key (password: key NAME), "+
-			"or "+
-			"type the sheet by hand", strings.Join(r.plan.Typed, ", "))
+			"or type the sheet by hand", strings.Join(r.plan.Typed, ", "))
 	case r.talk.WayBack == nil && !r.WithoutWayBack:
 		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back the lines " +
-			"are " +
-			"typed all the same, with those that take them back at hand")
-	case r.talk.WayBack == nil && r.Ready != nil && r.Ready(r.ctx) != nil:
-		return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w",
-			r.Ready(r.ctx))
+			"are typed all the same, with those that take them back at hand")
 	case r.plan.Unsafe > 0 && r.talk.WayBack == nil:
 		return fmt.Errorf("no order of the lines is safe (%d steps), and the make has no timed way back", r.plan.Unsafe)
+	case r.talk.WayBack == nil && r.Ready != nil:
+		if err := r.Ready(r.ctx); err != nil {
+			return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w", err)
+		}
 	}
 	if !r.Agree(r.plan) {
 		r.report.Outcome, r.report.Why = rollout.Declined, "nobody agreed"
@@ -192,7 +191,7 @@ func (r *run) setBack() error {
 		return err
 	}
 	r.set = true
-	r.Say(fmt.Sprintf("the device goes back by itself %s from now", r.Window.Round(time.Minute)))
+	r.Say(fmt.Sprintf("the device goes back by itself %s from now", w.Lasts(r.Window)))
 	return nil
 }
 
@@ -260,8 +259,7 @@ func (r *run) lines(all []*phrase.Sentence, anyway bool) error {
 // entersAnew logs in from a new connection, and looks that the device may be configured.
 func (r *run) entersAnew() rollout.Proof {
 	p := rollout.Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration",
-		r.Person,
-		r.Access), Person: r.Person, Access: r.Access}
+		r.Person, r.Access), Person: r.Person, Access: r.Access}
 	line, err := r.Open(r.ctx)
 	if err == nil {
 		defer line.Close()
@@ -378,7 +376,7 @@ func (r *run) back(why error) {
 // awaited waits until the device has gone back by itself: once its session is gone, or its
 // time is over.
 func (r *run) awaited(why error) {
-	wait := r.Window + 30*time.Second
+	wait := r.talk.WayBack.Lasts(r.Window) + 30*time.Second
 	if r.talk.WayBack.OnLoss {
 		wait = 20 * time.Second
 	}
