@@ -123,6 +123,9 @@ type Reckoner struct {
 	Briefly bool
 	// Soon is how long after the first login a second one is tried; 0: the usual time.
 	Soon time.Duration
+	// Assume takes traits that the site does not say for what the open standards give:
+	// Suppose and Depending then find nothing.
+	Assume bool
 	// Records works out, beside up and silent, the state in which a server answers
 	// logins and keeps no records. Faults does too.
 	Records bool
@@ -284,13 +287,16 @@ func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 }
 
 // Cases foresees one person at one way in, in every state that matters.
-func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case {
+func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case { return f.casesOf(d, w, who, d) }
+
+// casesOf is Cases for a device that behaves as another one of equal ways in.
+func (f Reckoner) casesOf(d *site.Device, w *site.Way, who Who, as *site.Device) []Case {
 	var all []Case
 	pending := [][]Condition{nil}
 	for len(pending) > 0 {
 		chosen := pending[len(pending)-1]
 		pending = pending[:len(pending)-1]
-		c := f.one(d, w, who, chosen)
+		c := f.behaving(d, w, who, chosen, as)
 		all = append(all, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
 			for _, state := range f.states(c.When[i].Server, w)[1:] {
@@ -318,9 +324,17 @@ const Soon = time.Second
 
 // one walks one login with the given states; servers beyond them are up.
 func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
-	world := &imagined{reckoner: f, device: d, way: w, who: who, when: slices.Clone(chosen)}
+	return f.behaving(d, w, who, chosen, d)
+}
+
+// behaving is one for a device that behaves as another one of equal ways in, while the
+// servers take it for what the site says.
+func (f Reckoner) behaving(d *site.Device, w *site.Way, who Who, chosen []Condition, as *site.Device) Case {
+	world := &imagined{reckoner: f, device: d, as: as, way: w, who: who, when: slices.Clone(chosen)}
 	rests := new(walk.Rests)
-	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, From: f.From}
+	at := as.Ways[slices.Index(d.Ways, w)]
+	visit := &walk.Visit{Device: as, Way: at, World: world, Rests: rests, From: f.From}
+	world.visit = visit
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
 	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason,
@@ -340,7 +354,7 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 		}
 		verdict := visit.Command(visit.Now, f.command(c, session), entry.Level)
 		c.Stuck, c.StuckWhy = !verdict.Allowed, verdict.Reason
-		if c.Level < 15 && w.Lists[site.Elevation] != nil && site.HasShell(w.Access) {
+		if c.Level < 15 && at.Lists[site.Elevation] != nil && site.HasShell(w.Access) {
 			raised := visit.Elevate(visit.Now, 15)
 			c.RaiseWhy, c.RaiseTried = raised.Reason, true
 			if raised.Allowed {
@@ -349,13 +363,20 @@ func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) 
 		}
 	}
 	c.Steps = visit.Steps
+	c.consulted = visit.Consulted()
 	c.Rests = rests.Some()
 	if c.Rests && !f.Briefly {
-		second := &walk.Visit{Device: d, Way: w, World: world, Rests: rests, From: f.From,
+		second := &walk.Visit{Device: as, Way: at, World: world, Rests: rests, From: f.From,
 			Now: left + cmp.Or(f.Soon, Soon)}
+		world.visit = second
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
 			Wait: e.Wait, Secret: secretOf(second.Steps, site.Login)}
+		for _, t := range second.Consulted() {
+			if !slices.Contains(c.consulted, t) {
+				c.consulted = append(c.consulted, t)
+			}
+		}
 	}
 	c.When = world.when
 	return c

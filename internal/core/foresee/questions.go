@@ -25,11 +25,12 @@ func (q Questions) Plus(o Questions, times float64) Questions {
 // Questions returns what servers are asked by a login of somebody at a way in, its end
 // included, and by each command in it, while some servers are silent.
 func (f Reckoner) Questions(d *site.Device, w *site.Way, who Who, silent []*site.Server) (login, command Asked) {
-	world := &imagined{reckoner: f, device: d, way: w, who: who}
+	world := &imagined{reckoner: f, device: d, as: d, way: w, who: who}
 	for _, s := range silent {
 		world.when = append(world.when, Condition{Server: s, State: Down})
 	}
 	visit := &walk.Visit{Device: d, Way: w, World: world, Rests: new(walk.Rests)}
+	world.visit = visit
 	entry := visit.Enter(who.typed)
 	login, command = Asked{}, Asked{}
 	count(login, visit.Steps, silent)

@@ -251,7 +251,7 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 `)
 	d := f.Site.Devices[0]
 	try := func(server string, state State, p site.Purpose) walk.Reply {
-		w := &imagined{reckoner: f, device: d, way: d.Ways[0], who: f.named(t, d, "a")}
+		w := &imagined{reckoner: f, device: d, as: d, visit: &walk.Visit{Device: d}, way: d.Ways[0], who: f.named(t, d, "a")}
 		return imaginedExchange{world: w, server: f.Site.Server(server), q: walk.Question{Purpose: p}, state: state}.Try(1)
 	}
 	for _, k := range []struct {

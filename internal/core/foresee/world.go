@@ -70,7 +70,9 @@ func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p 
 // imagined is the world of one foreseen login.
 type imagined struct {
 	reckoner Reckoner
-	device   *site.Device
+	device   *site.Device // as the servers know it
+	as       *site.Device // as it behaves
+	visit    *walk.Visit
 	way      *site.Way
 	who      Who
 	when     []Condition
@@ -120,21 +122,30 @@ func (e imaginedExchange) Try(int) walk.Reply {
 			why = reason.ServerError // it says so
 		}
 	}
-	unheard := w.reckoner.Unheard(w.device, e.server, e.q.Purpose)
+	if e.server.Protocol == site.RADIUS && !e.server.TLS && !e.server.PortsSaid {
+		w.visit.Consult(site.TraitDefaultPorts)
+	}
+	unheard := w.reckoner.Unheard(w.as, e.server, e.q.Purpose)
 	closed := e.server.Protocol == site.RADIUS && (unheard == reason.NotForThis || unheard == reason.WrongPort)
 	// Where nothing is sent, or nothing listens, what the server would do does not matter.
 	if !none || closed && e.state != Down || unheard == reason.NoSource {
 		why = unheard
 	}
 	if why != "" {
-		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(w.device, e.server, why)}
+		return walk.Reply{Result: walk.Unavailable, Reason: why, Took: walk.Lost(w.as, e.server, why)}
 	}
 	if e.q.Purpose.Records() {
 		return walk.Reply{Result: walk.Accepted}
 	}
 	var decision rights.Decision
 	if e.q.Purpose == site.Login || e.q.Purpose == site.Elevation {
-		decision = w.reckoner.login(e.server, w.device, w.way, w.who, e.q.Purpose)
+		switch e.server.Protocol {
+		case site.RADIUS:
+			w.visit.Consult(site.TraitPasswordRADIUS)
+		case site.TACACS:
+			w.visit.Consult(site.TraitPasswordTACACS)
+		}
+		decision = w.reckoner.login(e.server, w.as, w.way, w.who, e.q.Purpose)
 	} else {
 		decision = w.reckoner.decideOn(w.device, w.way, w.who, e.q.Purpose, e.q.Method)
 	}

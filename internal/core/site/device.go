@@ -68,6 +68,9 @@ type Way struct {
 	From     []netip.Prefix // who may open it; empty: anybody
 	SSH      SSHWay
 	Place    Place // where the way in is described
+
+	// unobeyed are the lists that are named and that the console does not obey.
+	unobeyed [PurposeCount]*List
 }
 
 // Takes reports whether a way in may be opened from an address. Where it is not known

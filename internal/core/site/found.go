@@ -99,7 +99,7 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 	}
 	for _, w := range ways {
 		for p, list := range w.Lists {
-			w.Lists[p] = heldOf(list)
+			w.Lists[p], w.unobeyed[p] = heldOf(list), heldOf(w.unobeyed[p])
 		}
 	}
 	for _, a := range d.Accounts {

@@ -392,7 +392,7 @@ func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
 			continue
 		}
 		if e.Access == Console && !kind.Traits.ConsoleObeys && (p == Session || p == Commands) {
-			w.Origins[p] = Unobeyed
+			w.Origins[p], w.unobeyed[p] = Unobeyed, found
 			continue
 		}
 		w.Lists[p], w.Origins[p] = found, origin

@@ -108,6 +108,7 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 	fields := make(map[string]field[Kind], len(traits)+4)
 	for name, t := range traits {
 		fields[name] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+			k.says(name)
 			if text, ok := r.scalar(n, name); ok && !t.set(&k.Traits, text) {
 				r.wrong(n, "%s is %q; %s is wanted", name, shorten(text), t.takes)
 			}
@@ -133,7 +134,13 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 		}
 	}, form: nameForm()}
 	fields["port-names"] = inner(&portNamesShape, func(k *Kind) *PortNames { return &k.Traits.PortNames })
-	fields["password-as"] = inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
+	forms := inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
+	fields["password-as"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+		for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
+			k.says("password-as " + n.Content[i].Value)
+		}
+		forms.read(r, n, k)
+	}, form: forms.form}
 	return &shape[Kind]{what: "traits", fields: fields}
 })
 

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -118,10 +119,13 @@ const (
 	DefaultAndOneMore = "default-and-management"
 )
 
+// Near reports whether a routing instance is the one that every kind can use.
+func Near(network string) bool { return network == "" || network == "default" }
+
 // Reaches reports whether the kind can use servers through a routing instance.
 func (t Traits) Reaches(network string) bool {
 	switch {
-	case network == "" || network == "default" || t.Networks == AnyNetwork:
+	case Near(network) || t.Networks == AnyNetwork:
 		return true
 	case t.Networks == DefaultAndOneMore:
 		return network == "management"
@@ -149,6 +153,7 @@ type Kind struct {
 	Phrasebook Ref // the file of its phrasebook, from the site's folder; "" for none
 	Traits     Traits
 	Commands   *CommandRights // by its trait commands-from; nil for none
+	said       traitSet       // the traits that the site says, of those that a login can show
 }
 
 // DefaultTraits returns the traits of a kind that says nothing: each is what an
@@ -202,10 +207,11 @@ func DefaultTraits() Traits {
 	}
 }
 
-// A trait reads its value from text into t and says what it takes.
+// A trait reads its value from text into t, and back, and says what it takes.
 type trait struct {
 	takes string
 	set   func(t *Traits, text string) bool
+	get   func(t Traits) string
 }
 
 // choice makes a trait of two words: the first is the zero behaviour.
@@ -213,6 +219,11 @@ func choice(first, second string, at func(*Traits) *bool) trait {
 	return trait{takes: first + " or " + second, set: func(t *Traits, text string) bool {
 		*at(t) = text == second
 		return text == first || text == second
+	}, get: func(t Traits) string {
+		if *at(&t) {
+			return second
+		}
+		return first
 	}}
 }
 
@@ -221,7 +232,7 @@ func yesNo(at func(*Traits) *bool) trait {
 		on, known := truth[strings.ToLower(text)]
 		*at(t) = on
 		return known
-	}}
+	}, get: func(t Traits) string { return strconv.FormatBool(*at(&t)) }}
 }
 
 func number(low, high int, at func(*Traits) *int) trait {
@@ -229,7 +240,7 @@ func number(low, high int, at func(*Traits) *int) trait {
 		n, err := strconv.Atoi(text)
 		*at(t) = n
 		return err == nil && n >= low && n <= high
-	}}
+	}, get: func(t Traits) string { return strconv.Itoa(*at(&t)) }}
 }
 
 var traits = map[string]trait{
@@ -254,7 +265,7 @@ var traits = map[string]trait{
 		d, err := time.ParseDuration(text)
 		t.LoginWindow = d
 		return err == nil && d > 0 && d <= 10*time.Minute
-	}},
+	}, get: func(t Traits) string { return shortTime(t.LoginWindow) }},
 	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
@@ -270,26 +281,28 @@ var traits = map[string]trait{
 			return !formed
 		}
 		return isName(name) && (!formed || strings.Count(t.LevelForm, levelPlace) == 1)
+	}, get: func(t Traits) string {
+		return strings.TrimSpace(cmp.Or(t.LevelFrom, "radius-standard") + " " + t.LevelForm)
 	}},
 	"account-from": attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
 	"networks": {takes: "any, default-only or default-and-management", set: func(t *Traits, text string) bool {
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
-	}},
+	}, get: func(t Traits) string { return t.Networks }},
 	"lines": {takes: "a range such as 0-9", set: func(t *Traits, text string) bool {
 		var ok bool
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
-	}},
+	}, get: func(t Traits) string { return t.Lines.String() }},
 	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate,
 		set: func(t *Traits, text string) bool {
 			t.TakesBack = text
 			return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
-		}},
+		}, get: func(t Traits) string { return t.TakesBack }},
 	"built-in-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
-	}},
+	}, get: func(t Traits) string { return string(t.BuiltInLogin) }},
 }
 
 // levelPlace stands for the level in the form of an attribute's value.
@@ -321,5 +334,5 @@ func attributeTrait(none string, at func(*Traits) *string) trait {
 			*at(t) = ""
 		}
 		return isName(text)
-	}}
+	}, get: func(t Traits) string { return cmp.Or(*at(&t), none) }}
 }

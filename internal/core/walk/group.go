@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -70,7 +71,7 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	step := Step{Result: Unavailable, Reason: reason.NoAnswer}
 	awake := make([]*site.Server, 0, len(usable))
 	for _, s := range usable {
-		if _, resting := v.Rests.Until(s, v.Now, !v.Device.Kind.Traits.RestEndsWithLast); resting {
+		if v.rests(s) {
 			step.Rested = append(step.Rested, s)
 		} else {
 			awake = append(awake, s)
@@ -78,9 +79,9 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	}
 	if len(awake) == 0 {
 		switch {
-		case v.Device.Kind.Traits.RestEndsWithLast: // all rest: so no rest holds
+		case v.Consult(site.TraitRestEnds).RestEndsWithLast: // all rest: so no rest holds
 			v.Rests.Wake(usable...)
-		case v.Device.Kind.Traits.AllRestingPasses:
+		case v.Consult(site.TraitAllResting).AllRestingPasses:
 			step.Reason = reason.AllResting
 			return step
 		}
@@ -100,16 +101,27 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	return step
 }
 
+// rests reports whether a server is left alone now.
+func (v *Visit) rests(s *site.Server) bool {
+	if _, left := v.Rests.Until(s, v.Now, false); !left {
+		return false
+	}
+	_, resting := v.Rests.Until(s, v.Now, !v.Consult(site.TraitRestEnds).RestEndsWithLast)
+	return resting
+}
+
 // usable returns the servers of a group that the kind can ask at all: by their
 // protocol, and through the network by which they are reached.
 func (v *Visit) usable(g *site.Group) []*site.Server {
-	traits := v.Device.Kind.Traits
+	traits := &v.Device.Kind.Traits
 	if !traits.Speaks(g.Protocol()) {
 		return nil
 	}
-	if traits.Networks == site.AnyNetwork {
+	near := func(s *site.Server) bool { return site.Near(v.Device.Path(s).Network) }
+	if !slices.ContainsFunc(g.Servers, func(s *site.Server) bool { return !near(s) }) {
 		return g.Servers
 	}
+	v.Consult(site.TraitNetworks)
 	var all []*site.Server
 	for _, s := range g.Servers {
 		if traits.Reaches(v.Device.Path(s).Network) {
@@ -131,7 +143,8 @@ func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
 		return none, true
 	case g.Protocol() == site.LDAP && q.Purpose != site.Login && q.Purpose != site.Session:
 		return none, true
-	case q.Purpose == site.Session, q.Purpose == site.Commands && v.Device.Kind.Traits.CommandRulesOverRADIUS:
+	case q.Purpose == site.Session,
+		q.Purpose == site.Commands && v.Consult(site.TraitCommandRules).CommandRulesOverRADIUS:
 		for _, s := range v.Steps {
 			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup &&
 				s.Method.Group.Protocol() == g.Protocol() {
@@ -154,7 +167,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 		reply = exchange.Try(n)
 		step.Took += reply.Took
 		step.Tries = append(step.Tries, Try{Server: s, N: n, Reply: reply})
-		if reply.Result != Unavailable || closed(reply.Reason) && v.Device.Kind.Traits.HeedsICMP {
+		if reply.Result != Unavailable || closed(reply.Reason) && v.Consult(site.TraitHeedsICMP).HeedsICMP {
 			break
 		}
 	}

@@ -99,11 +99,29 @@ type Visit struct {
 	From   netip.Addr // where the person comes from; the zero Addr where that is not known
 	Steps  []Step     // everything that has happened
 
-	elapsed time.Duration
-	entry   Entry
-	limited bool // the answer that gave the rights carries command rules too
-	rules   []site.Rule
-	given   string // by whom
+	consulted []site.Trait // in the order in which they first mattered
+	elapsed   time.Duration
+	entry     Entry
+	limited   bool // the answer that gave the rights carries command rules too
+	rules     []site.Rule
+	given     string // by whom
+}
+
+// Consulted returns the traits of the kind that what happened so far hangs on, in the
+// order in which they came to matter: with other values of all others it had gone the same.
+func (v *Visit) Consulted() []site.Trait { return v.consulted }
+
+// Consult notes that what happens next hangs on a trait, and returns the traits.
+func (v *Visit) Consult(t site.Trait) *site.Traits {
+	if !slices.Contains(v.consulted, t) {
+		v.consulted = append(v.consulted, t)
+	}
+	return &v.Device.Kind.Traits
+}
+
+// late reports whether a login has taken longer than the way in waits.
+func (v *Visit) late() bool {
+	return v.elapsed > 0 && v.elapsed > v.Consult(site.TraitLoginWindow).LoginWindow
 }
 
 // Entry is how a login came out.
@@ -132,7 +150,7 @@ func (v *Visit) Enter(person string) Entry {
 		return v.leaveWith(login.Reason)
 	}
 	v.entry.Open = login.Method.Kind == site.ByNone
-	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
+	if v.late() {
 		return v.leaveWith(reason.GivesUpFirst)
 	}
 	level, session := v.session(login)
@@ -141,13 +159,13 @@ func (v *Visit) Enter(person string) Entry {
 		return v.leaveWith(session.Reason)
 	}
 	v.entry.Level = level
-	if need, _ := v.Device.Kind.Traits.NeedsLevel(v.Way.Access); level < need && !v.Device.Kind.Traits.BelowLevelReads {
+	if v.belowNeeded(level) && !v.Consult(site.TraitBelowLevel).BelowLevelReads {
 		return v.leaveWith(reason.BelowLevel)
 	}
 	if !v.record(site.RecordSessions, Question{Start: true}) {
 		return v.leaveWith(reason.NotRecorded)
 	}
-	if v.elapsed > v.Device.Kind.Traits.LoginWindow {
+	if v.late() {
 		return v.leaveWith(reason.GivesUpFirst)
 	}
 	v.entry.In, v.entry.Reason = true, ""
@@ -157,14 +175,28 @@ func (v *Visit) Enter(person string) Entry {
 
 func (v *Visit) leaveWith(r reason.Reason) Entry {
 	v.entry.In, v.entry.Level, v.entry.Reason = false, 0, r
-	v.entry.Wait, v.entry.Needs = min(v.elapsed, v.Device.Kind.Traits.LoginWindow), v.elapsed
+	v.entry.Wait, v.entry.Needs = v.elapsed, v.elapsed
+	if v.late() {
+		v.entry.Wait = v.Device.Kind.Traits.LoginWindow
+	}
 	return v.entry
+}
+
+// belowNeeded reports whether a level is below what the way in needs.
+func (v *Visit) belowNeeded(level int) bool {
+	switch v.Way.Access {
+	case site.Web:
+		return level < v.Consult(site.TraitWebNeedsLevel).WebNeedsLevel
+	case site.API:
+		return level < v.Consult(site.TraitAPINeedsLevel).APINeedsLevel
+	}
+	return false
 }
 
 func (v *Visit) login() Step {
 	list := v.Device.LoginList(v.Way, v.Person)
 	if list == nil {
-		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: v.Device.Kind.Traits.BuiltInLogin}}}
+		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: v.Consult(site.TraitBuiltInLogin).BuiltInLogin}}}
 		step := v.list(built, Question{Purpose: site.Login})
 		v.Steps[len(v.Steps)-1].List = nil
 		return step
@@ -175,16 +207,19 @@ func (v *Visit) login() Step {
 // session works out the level: by the session list, or without one.
 func (v *Visit) session(login Step) (int, Step) {
 	kind := v.Device.Kind
+	if v.Way.Rules() {
+		v.Consult(site.TraitConsoleObeys)
+	}
 	list := v.Way.Lists[site.Session]
 	if list == nil {
 		if level, step, decided := v.withLogin(login); decided {
 			return level, step
 		}
 		if a := v.Device.Account(v.Person); a != nil && (login.Method.Kind == site.ByLocal || a.Login != nil) &&
-			!kind.Traits.LocalLevelNeedsSession {
+			!v.Consult(site.TraitLocalLevelNeedsSession).LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
-		return kind.Traits.LevelWithoutSession, Step{Result: Accepted, Reason: reason.NoList}
+		return v.Consult(site.TraitLevelWithoutSession).LevelWithoutSession, Step{Result: Accepted, Reason: reason.NoList}
 	}
 	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
 	if step.Result != Accepted {
@@ -199,7 +234,7 @@ func (v *Visit) session(login Step) (int, Step) {
 		}
 		return a.Level, step
 	}
-	if level, ok := rights.Level(step.reply.Attributes, kind); ok {
+	if level, ok := v.level(step); ok {
 		return level, step
 	}
 	if a := v.own(step); a != nil {
@@ -216,7 +251,8 @@ func (v *Visit) session(login Step) (int, Step) {
 // section 5.6).
 func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 	kind := v.Device.Kind
-	if !kind.Traits.RightsWithLogin || login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.RADIUS {
+	if login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.RADIUS ||
+		!v.Consult(site.TraitRightsWithLogin).RightsWithLogin {
 		return 0, Step{}, false
 	}
 	v.holds(login)
@@ -227,13 +263,21 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 		}
 		return a.Level, Step{Result: Accepted}, true
 	}
-	if level, ok := rights.Level(login.reply.Attributes, kind); ok {
+	if level, ok := v.level(login); ok {
 		return level, Step{Result: Accepted}, true
 	}
 	if a := v.own(login); a != nil {
 		return a.Level, Step{Result: Accepted}, true
 	}
 	return 0, Step{}, false
+}
+
+// level returns the level that an answer carries, false where it carries none.
+func (v *Visit) level(by Step) (int, bool) {
+	if by.Method.Kind == site.ByGroup && by.Method.Group.Protocol() == site.RADIUS {
+		v.Consult(site.TraitLevelFrom)
+	}
+	return rights.Level(by.reply.Attributes, v.Device.Kind)
 }
 
 // holds takes the command rules that an answer of RADIUS carries, where a kind has a
@@ -267,7 +311,8 @@ func (v *Visit) passes(line string) Verdict {
 // a list; nil for none.
 func (v *Visit) own(by Step) *site.Account {
 	a := v.Device.Account(v.Person)
-	if a == nil || by.Method.Kind != site.ByGroup || !v.Device.Kind.Traits.AccountByName && a.Login == nil {
+	if a == nil || by.Method.Kind != site.ByGroup ||
+		a.Login == nil && !v.Consult(site.TraitAccountByName).AccountByName {
 		return nil
 	}
 	return a
@@ -353,7 +398,7 @@ func (v *Visit) record(p site.Purpose, q Question) bool {
 	}
 	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method
 	step := v.list(list, q)
-	return step.Result == Accepted || !v.Device.Kind.Traits.RecordFailureBlocks
+	return step.Result == Accepted || !v.Consult(site.TraitRecordFailure).RecordFailureBlocks
 }
 
 // list walks the methods of a list in order: the first yes or no ends it.
@@ -367,7 +412,7 @@ func (v *Visit) list(l *site.List, q Question) Step {
 		v.Steps = append(v.Steps, step)
 		return step
 	}
-	for _, m := range l.Methods {
+	for i, m := range l.Methods {
 		step := v.method(m, q)
 		step.Purpose, step.List, step.Method = l.Purpose, l, m
 		v.Now += step.Took
@@ -378,10 +423,10 @@ func (v *Visit) list(l *site.List, q Question) Step {
 			return step
 		}
 		if step.Result == Refused {
-			if !v.Device.Kind.Traits.RefusalTriesNext {
-				return step
-			}
 			refused = &step
+			if i == len(l.Methods)-1 || !v.Consult(site.TraitRefusal).RefusalTriesNext {
+				break
+			}
 		}
 	}
 	if refused != nil {
@@ -414,7 +459,7 @@ func (v *Visit) local(q Question) Step {
 	switch {
 	case !slices.ContainsFunc(v.Device.Accounts, func(a *site.Account) bool { return !a.Password.None }):
 		step.Result, step.Reason = Unavailable, reason.NoAccounts
-	case a == nil && v.Device.Kind.Traits.UnknownAccountEnds:
+	case a == nil && v.Consult(site.TraitUnknownAccount).UnknownAccountEnds:
 		step.Result, step.Reason = Refused, reason.NoSuchAccount
 	case a == nil:
 		step.Result, step.Reason = Unavailable, reason.NoSuchAccount

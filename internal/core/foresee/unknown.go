@@ -1,0 +1,170 @@
+package foresee
+
+import (
+	"slices"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Depend is one value of a trait that the site does not say, with which a case comes
+// out otherwise.
+type Depend struct {
+	Trait site.Trait
+	Value string
+	// When are the states of servers that it takes beyond those of the case: the device
+	// then asks servers that it does not ask otherwise.
+	When []Condition
+	Case *Case // the login with that value
+}
+
+// Supposed is a shape as it is with one value of a trait that the site does not say. Its
+// one device stands for all, behaves so, and has ways in of its own of the same names.
+type Supposed struct {
+	Trait site.Trait
+	Value string
+	Shape Shape
+}
+
+// Unknown returns the traits that the kind of a shape does not say and that some of its
+// cases hang on.
+func (sh Shape) Unknown() []site.Trait {
+	var all []site.Trait
+	for _, c := range sh.Cases {
+		for _, t := range c.consulted {
+			if !c.Device.Kind.Says(t) && !slices.Contains(all, t) {
+				all = append(all, t)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// Suppose works a shape out with each other value of each trait that its kind does not
+// say, one trait at a time. Cases that do not hang on the trait are taken as they are.
+func (f Reckoner) Suppose(sh Shape) []Supposed {
+	var all []Supposed
+	if f.Assume || len(sh.Cases) == 0 {
+		return nil
+	}
+	d := sh.Cases[0].Device
+	for _, t := range sh.Unknown() {
+		for _, value := range t.Values() {
+			traits, ok := d.Kind.Traits.With(t, value)
+			if !ok || value == d.Kind.Traits.Value(t) {
+				continue
+			}
+			as := d.Behaving(traits)
+			all = append(all, Supposed{Trait: t, Value: value,
+				Shape: Shape{Devices: []*site.Device{as}, Cases: f.supposed(sh, t, as)}})
+		}
+	}
+	return all
+}
+
+// supposed works out again, for a device that behaves as another, the logins that hang
+// on a trait.
+func (f Reckoner) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
+	var all []Case
+	for _, some := range sh.logins() {
+		first := some[0]
+		if slices.ContainsFunc(some, func(c Case) bool { return slices.Contains(c.consulted, t) }) {
+			some = f.casesOf(first.Device, first.Way, first.Who, as)
+		}
+		at := as.Ways[slices.Index(first.Device.Ways, first.Way)]
+		for _, c := range some {
+			c.Device, c.Way, c.Alike = as, at, first.Alike
+			all = append(all, c)
+		}
+	}
+	return all
+}
+
+// logins returns the cases of each person at each way in, which stand together.
+func (sh Shape) logins() [][]Case {
+	var all [][]Case
+	from := 0
+	for i := range sh.Cases {
+		if i+1 == len(sh.Cases) || sh.Cases[i+1].Way != sh.Cases[from].Way || sh.Cases[i+1].Who != sh.Cases[from].Who {
+			all = append(all, sh.Cases[from:i+1])
+			from = i + 1
+		}
+	}
+	return all
+}
+
+// Depending returns a shape whose cases say on which traits they depend that the site
+// does not say.
+func (f Reckoner) Depending(sh Shape) Shape {
+	supposed := f.Suppose(sh)
+	if len(supposed) == 0 {
+		return sh
+	}
+	type login struct{ way, who string }
+	sh.Cases = slices.Clone(sh.Cases)
+	for _, s := range supposed {
+		others := map[login][]Case{}
+		for _, some := range s.Shape.logins() {
+			others[login{way: some[0].Way.Name(), who: some[0].Who.Name}] = some
+		}
+		for i := range sh.Cases {
+			c := &sh.Cases[i]
+			if !slices.Contains(c.consulted, s.Trait) {
+				continue
+			}
+			for _, o := range others[login{way: c.Way.Name(), who: c.Who.Name}] {
+				more, possible := beyond(c.When, o.When)
+				if possible && !c.alike(o) {
+					c.Depends = append(c.Depends, Depend{Trait: s.Trait, Value: s.Value, When: more, Case: &o})
+					break // the case in which the fewest servers are silent
+				}
+			}
+		}
+	}
+	return sh
+}
+
+// beyond returns the conditions of b that a does not have, and false where the two
+// exclude each other.
+func beyond(a, b []Condition) ([]Condition, bool) {
+	var more []Condition
+	for _, c := range b {
+		i := slices.IndexFunc(a, func(x Condition) bool { return x.Server == c.Server })
+		switch {
+		case i < 0 && c.State != Up:
+			more = append(more, c)
+		case i >= 0 && a[i].State != c.State:
+			return nil, false
+		}
+	}
+	return more, true
+}
+
+// end is what matters of how a login comes out: of one that is refused, nothing else.
+type end struct {
+	outcome       walk.Outcome
+	level, raised int
+	by            string
+	stuck         bool
+}
+
+func (c Case) end() end {
+	if c.Outcome == walk.OutcomeRefused {
+		return end{outcome: c.Outcome}
+	}
+	return end{outcome: c.Outcome, level: c.Level, raised: c.Raised, by: c.By, stuck: c.Stuck}
+}
+
+func (a Again) end() end {
+	if a.Outcome == walk.OutcomeRefused {
+		return end{outcome: a.Outcome}
+	}
+	return end{outcome: a.Outcome, level: a.Level, by: a.By}
+}
+
+// alike reports whether two logins come out the same, the second ones too where both
+// have one.
+func (c Case) alike(o Case) bool {
+	return c.end() == o.end() && (c.Again == nil || o.Again == nil || c.Again.end() == o.Again.end())
+}

@@ -1,0 +1,201 @@
+package site
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// Trait is one of the traits of a kind that a login can show. One that the site does
+// not say is unknown: what stands in Traits for it is then only what the open standards
+// give, or the safe side.
+type Trait uint8
+
+// The traits that a login can show, in the order in which they are shown.
+const (
+	TraitRefusal Trait = iota
+	TraitUnknownAccount
+	TraitAllResting
+	TraitRestEnds
+	TraitHeedsICMP
+	TraitLoginWindow
+	TraitBuiltInLogin
+	TraitConsoleObeys
+	TraitLevelWithoutSession
+	TraitLocalLevelNeedsSession
+	TraitLevelFrom
+	TraitRightsWithLogin
+	TraitAccountByName
+	TraitWebNeedsLevel
+	TraitAPINeedsLevel
+	TraitBelowLevel
+	TraitRecordFailure
+	TraitCommandRules
+	TraitPasswordRADIUS
+	TraitPasswordTACACS
+	TraitDefaultPorts
+	TraitNetworks
+	traitCount
+)
+
+// traitSet has a bit for each Trait.
+type traitSet uint32
+
+// Unsent stands in Traits.LevelFrom for some attribute that no server sends: what a
+// kind whose level-from is unknown may look for.
+const Unsent = "an-attribute-that-is-not-sent"
+
+// showable says of each Trait its name, and the values with which a login is worked
+// out where it is unknown: each one, or where there are many, those between which a
+// difference would show.
+var showable = [traitCount]struct {
+	name string
+	try  []string
+}{
+	TraitRefusal:                {"refusal", []string{"ends-list", "tries-next"}},
+	TraitUnknownAccount:         {"unknown-account", []string{"tries-next", "ends-list"}},
+	TraitAllResting:             {"all-resting", []string{"asks-first", "passes"}},
+	TraitRestEnds:               {"rest-ends", []string{"by-time", "with-last"}},
+	TraitHeedsICMP:              {"heeds-icmp", []string{"false", "true"}},
+	TraitLoginWindow:            {"login-window", []string{"10s", "30s", "2m"}},
+	TraitBuiltInLogin:           {"built-in-login", []string{string(ByLocal), string(ByNone), string(LinePassword)}},
+	TraitConsoleObeys:           {"console-obeys-authorization", []string{"false", "true"}},
+	TraitLevelWithoutSession:    {"level-without-session", []string{"0", "1", "15"}},
+	TraitLocalLevelNeedsSession: {"local-level-needs-session", []string{"false", "true"}},
+	TraitLevelFrom:              {"level-from", []string{"radius-standard", Unsent}},
+	TraitRightsWithLogin:        {"rights-with-login", []string{"false", "true"}},
+	TraitAccountByName:          {"account-by-name", []string{"false", "true"}},
+	TraitWebNeedsLevel:          {"web-needs-level", []string{"0", "15"}},
+	TraitAPINeedsLevel:          {"api-needs-level", []string{"0", "15"}},
+	TraitBelowLevel:             {"below-level", []string{"refused", "reads"}},
+	TraitRecordFailure:          {"record-failure", []string{"ignores", "blocks"}},
+	TraitCommandRules:           {"command-rules-over-radius", []string{"none", "by-name"}},
+	TraitPasswordRADIUS:         {passwordAs + string(RADIUS), FormsOf(RADIUS)},
+	TraitPasswordTACACS:         {passwordAs + string(TACACS), FormsOf(TACACS)},
+	TraitDefaultPorts:           {"default-ports", []string{"modern", "legacy"}},
+	TraitNetworks:               {"networks", []string{AnyNetwork, DefaultOnly, DefaultAndOneMore}},
+}
+
+// passwordAs begins the names of the two traits that the site file writes as one.
+const passwordAs = "password-as "
+
+// ShownTraits returns every trait that a login can show.
+func ShownTraits() []Trait {
+	all := make([]Trait, traitCount)
+	for i := range all {
+		all[i] = Trait(i)
+	}
+	return all
+}
+
+// TraitOf returns the trait of a name.
+func TraitOf(name string) (Trait, bool) {
+	i := slices.IndexFunc(showable[:], func(s struct {
+		name string
+		try  []string
+	}) bool {
+		return s.name == name
+	})
+	return Trait(max(i, 0)), i >= 0
+}
+
+// String returns the name, such as "refusal" or "password-as radius".
+func (t Trait) String() string { return showable[t].name }
+
+// Values returns the values with which a login is worked out where the trait is unknown.
+func (t Trait) Values() []string { return showable[t].try }
+
+// Written returns a value as the site file has it: "refusal: ends-list".
+func (t Trait) Written(value string) string {
+	if protocol, is := strings.CutPrefix(t.String(), passwordAs); is {
+		return "password-as: {" + protocol + ": " + value + "}"
+	}
+	return t.String() + ": " + value
+}
+
+// Value returns the value of a trait in t, as the site file has it.
+func (t Traits) Value(of Trait) string {
+	switch of {
+	case TraitPasswordRADIUS:
+		return t.PasswordAs.RADIUS
+	case TraitPasswordTACACS:
+		return t.PasswordAs.TACACS
+	}
+	return traits[of.String()].get(t)
+}
+
+// With returns t with another value of one trait, and false where the trait takes no
+// such value.
+func (t Traits) With(of Trait, value string) (Traits, bool) {
+	switch of {
+	case TraitPasswordRADIUS:
+		t.PasswordAs.RADIUS = value
+		return t, slices.Contains(FormsOf(RADIUS), value)
+	case TraitPasswordTACACS:
+		t.PasswordAs.TACACS = value
+		return t, slices.Contains(FormsOf(TACACS), value)
+	}
+	ok := traits[of.String()].set(&t, value)
+	return t, ok
+}
+
+// says notes that the site says a trait of the kind.
+func (k *Kind) says(name string) {
+	if t, can := TraitOf(name); can {
+		k.said |= 1 << t
+	}
+}
+
+// Says reports whether the site says a trait of the kind. One that it does not say is
+// unknown.
+func (k *Kind) Says(t Trait) bool { return k.said&(1<<t) != 0 }
+
+// Behaving returns the device as it would be with other traits: everything else is
+// shared with d, its ways in too as far as they are the same.
+func (d *Device) Behaving(traits Traits) *Device {
+	other, kind := *d, *d.Kind
+	other.Kind, kind.Traits = &kind, traits
+	if traits.ConsoleObeys != d.Kind.Traits.ConsoleObeys {
+		other.Ways = make([]*Way, len(d.Ways))
+		for i, w := range d.Ways {
+			other.Ways[i] = w.obeying(traits.ConsoleObeys)
+		}
+	}
+	return &other
+}
+
+// Rules reports whether lists of sessions or commands are named for the way in, and it
+// is the console: whether they hold there is a habit of the kind.
+func (w *Way) Rules() bool {
+	return w.Access == Console && (w.Lists[Session] != nil || w.Lists[Commands] != nil ||
+		w.unobeyed[Session] != nil || w.unobeyed[Commands] != nil)
+}
+
+// obeying returns the way in as it is on a kind whose console obeys such lists, or not.
+func (w *Way) obeying(obeys bool) *Way {
+	if !w.Rules() {
+		return w
+	}
+	other := *w
+	for _, p := range []Purpose{Session, Commands} {
+		switch {
+		case obeys && w.unobeyed[p] != nil:
+			other.Lists[p], other.unobeyed[p], other.Origins[p] = w.unobeyed[p], nil, Own
+		case !obeys && w.Lists[p] != nil:
+			other.Lists[p], other.unobeyed[p], other.Origins[p] = nil, w.Lists[p], Unobeyed
+		}
+	}
+	return &other
+}
+
+// shortTime writes a duration as people do: 2m, not 2m0s.
+func shortTime(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}
