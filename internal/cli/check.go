@@ -29,6 +29,9 @@ With -read TEXT it checks what a device has saved of itself, by the phrasebook o
 the device in SITE. Only what holds for that device is then said. Where not all of the text was understood nothing is
 proven, and the exit status is 1.
 
+A habit of a make that the traits of its kind do not say is not known: where one of its values would lock somebody out
+or let somebody in, that is a finding (depends-on-trait). -assume leaves these out.
+
 With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain
 defaults what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
@@ -45,6 +48,7 @@ defaults what was applied to each device by default, and from which profile.`,
 			device := c.Flags.String("device", "", "with -read: the `device` of SITE whose place the text takes")
 			explain := c.Flags.String("explain", "",
 				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
+			assume := c.assumeFlag()
 			refresh := c.Flags.Bool("refresh", false,
 				"first run the programs that the site has its devices from (devices-from: run)")
 			return func() error {
@@ -70,7 +74,7 @@ defaults what was applied to each device by default, and from which profile.`,
 					printDefaults(c.Out, c.style(), l)
 					return nil
 				}
-				report := c.check(l, one)
+				report := c.check(l, one, *assume)
 				if *c.json {
 					err = show.JSON(c.Out, reportJSON(l.Site, report))
 				} else {
@@ -100,14 +104,22 @@ func (c *Call) refresh() error {
 
 // check finds everything in a site, or what holds for one device of it, and notes what could
 // not be tried.
-func (c *Call) check(l loaded, one *site.Device) findings.Report {
+func (c *Call) check(l loaded, one *site.Device, assume bool) findings.Report {
 	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base, func(text string) { c.note("%s", text) })
 	if len(untried) > 0 {
 		c.note("not all easy passwords were tried for %s: the hashes take too long", strings.Join(untried, ", "))
 	}
 	defer c.working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
 	facts.Only = one
-	return findings.Check(l.reckoner(), facts)
+	r := l.reckoner()
+	r.Assume = assume
+	return findings.Check(r, facts)
+}
+
+// assumeFlag is of the commands that say what depends on a trait that is not known.
+func (c *Call) assumeFlag() *bool {
+	return c.Flags.Bool("assume", false,
+		"take traits that a kind does not say for what the open standards give, or the safe side, and say no more of them")
 }
 
 func (l loaded) reckoner() foresee.Reckoner {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -180,7 +179,7 @@ func (s *story) draft() error {
 	if err != nil {
 		return err
 	}
-	s.worst(s.check(l, nil))
+	s.worst(s.check(l, nil, false))
 	return nil
 }
 
@@ -205,7 +204,7 @@ func (s *story) worst(r findings.Report) {
 
 func (s *story) reviewed() error {
 	s.title("Is the reviewed site safe?", "The same check on the repaired file: every login in every outage again.")
-	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site, nil))))
+	s.style.Wrap(s.Out, "   ", s.style.Paint(show.Good, reportSummary(s.check(s.site, nil, false))))
 	return nil
 }
 
@@ -239,7 +238,8 @@ func (s *story) start(network string) error {
 	if err != nil {
 		return cannot(err)
 	}
-	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network, netip.Addr{}, spoken); err != nil {
+	if s.lab, s.state, err = s.site.startLab(filepath.Join(s.dir, "state"), network,
+		lab.Config{Speech: speechOf(spoken)}); err != nil {
 		return err
 	}
 	s.say("   %s and %s are up.\n", show.Count(len(s.lab.Places.Servers), "server"),

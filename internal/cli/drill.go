@@ -53,6 +53,7 @@ others run is tried again. Exit status 1 when any does not match.`,
 			c.Flags.IntVar(&f.factor, "factor", 10, "scale time down by `N`, from 1 to 20")
 			c.Flags.StringVar(&f.network, "network", "",
 				"other loopback `addresses` than the site's lab.network, such as 127.78.0.0/16")
+			f.behaves = c.behaveFlag()
 			return func() error { return c.drill(f) }
 		},
 	}
@@ -63,6 +64,7 @@ type drillFlags struct {
 	faults  bool
 	factor  int
 	network string
+	behaves *behaves
 }
 
 type storyJSON struct {
@@ -104,6 +106,9 @@ func (c *Call) drill(f drillFlags) error {
 		if config.Network, err = site.ParseLabNetwork(f.network); err != nil {
 			return failure{status: ExitUsage, err: err}
 		}
+	}
+	if config.Behaves, err = f.behaves.of(l); err != nil {
+		return err
 	}
 	done := c.progress("logins tried")
 	r, err := drill.Start(c.Context, drill.Options{Site: l.Site, Keys: l.Keys, Choose: choose, Faults: f.faults,

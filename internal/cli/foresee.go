@@ -40,6 +40,10 @@ outage, with the records and the disk of a year. How often people log in is said
 -read TEXT works on what a device has saved of itself, by the phrasebook of its make: alone, or with people, servers
 and habits of SITE in the place of the device there. "What will this configuration do?"
 
+A habit of a make that its kind does not say in its traits is not known. Where a login comes out otherwise with another
+value of one, it "depends" on it, and that is said below the table; learn finds the habit out. -assume takes what the
+open standards give, or the safe side.
+
 -compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with
 full rights loses a way in, in any state.`,
 		Examples: []Example{
@@ -67,6 +71,7 @@ full rights loses a way in, in any state.`,
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
 			loads := c.Flags.Bool("load", false, "how much each server is asked, and what its records take")
+			assume := c.assumeFlag()
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
 			read := c.readingFlags()
 			return func() error {
@@ -78,7 +83,7 @@ full rights loses a way in, in any state.`,
 					f.device = one.Name
 				}
 				r := l.reckoner()
-				r.Faults = *faults
+				r.Faults, r.Assume = *faults, *assume
 				if err := f.met(&r, *from, *at); err != nil {
 					return err
 				}
@@ -194,7 +199,7 @@ func (f narrowing) shapes(l loaded, r foresee.Reckoner) (iter.Seq[foresee.Shape]
 			sh.Cases = slices.DeleteFunc(f.of(sh.Cases), func(c foresee.Case) bool {
 				return f.access != "" && c.Way.Access != f.access || silent != nil && !c.Holds(silent)
 			})
-			if !yield(sh) {
+			if !yield(r.Depending(sh)) {
 				return
 			}
 		}
@@ -239,6 +244,20 @@ type conditionJSON struct {
 	State  string `json:"state"`
 }
 
+// dependJSON is what a login comes to with a value of a trait that is not known.
+type dependJSON struct {
+	Trait   string          `json:"trait"`
+	Value   string          `json:"value"`
+	When    []conditionJSON `json:"when"` // beyond that of the case
+	Outcome string          `json:"outcome"`
+	Level   int             `json:"level"`
+	Raised  int             `json:"raised_level"`
+	By      string          `json:"by"`
+	Reason  string          `json:"reason"`
+	Stuck   bool            `json:"stuck"`
+	Again   *againJSON      `json:"again"`
+}
+
 type againJSON struct {
 	Outcome     string  `json:"outcome"`
 	Level       int     `json:"level"`
@@ -261,6 +280,7 @@ type caseJSON struct {
 	Raised      int                  `json:"raised_level"`
 	Again       *againJSON           `json:"again"`
 	Rules       []string             `json:"rules"`
+	Depends     []dependJSON         `json:"depends"`
 	Steps       []evidence.TraceStep `json:"steps"`
 }
 
@@ -288,26 +308,41 @@ func printLines(w io.Writer, shapes iter.Seq[foresee.Shape]) error {
 }
 
 func caseOf(c foresee.Case) caseJSON {
-	j := caseJSON{Access: c.Way.Name(), People: []string{}, When: []conditionJSON{}, Outcome: string(c.Outcome),
+	j := caseJSON{Access: c.Way.Name(), People: []string{}, When: conditionsOf(c.When), Outcome: string(c.Outcome),
 		Level: c.Level, By: c.By, Reason: string(c.Reason), Stuck: c.Stuck, WaitSeconds: secondsOf(c.Wait), Raised: c.Raised,
-		Rules: []string{}, Steps: []evidence.TraceStep{}}
+		Rules: []string{}, Depends: []dependJSON{}, Again: againOf(c.Again), Steps: []evidence.TraceStep{}}
+	for _, d := range c.Depends {
+		o := d.Case
+		j.Depends = append(j.Depends, dependJSON{Trait: d.Trait.String(), Value: d.Value, When: conditionsOf(d.When),
+			Outcome: string(o.Outcome), Level: o.Level, Raised: o.Raised, By: o.By, Reason: string(o.Reason), Stuck: o.Stuck,
+			Again: againOf(o.Again)})
+	}
 	for _, r := range c.Rules {
 		j.Rules = append(j.Rules, r.Text)
 	}
 	for _, who := range c.Alike {
 		j.People = append(j.People, who.Name)
 	}
-	if a := c.Again; a != nil {
-		j.Again = &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason),
-			WaitSeconds: secondsOf(a.Wait)}
-	}
-	for _, w := range c.When {
-		j.When = append(j.When, conditionJSON{Server: w.Server.Name, State: string(w.State)})
-	}
 	for _, s := range c.Steps {
 		j.Steps = append(j.Steps, evidence.StepOf(s))
 	}
 	return j
+}
+
+func againOf(a *foresee.Again) *againJSON {
+	if a == nil {
+		return nil
+	}
+	return &againJSON{Outcome: string(a.Outcome), Level: a.Level, By: a.By, Reason: string(a.Reason),
+		WaitSeconds: secondsOf(a.Wait)}
+}
+
+func conditionsOf(when []foresee.Condition) []conditionJSON {
+	all := make([]conditionJSON, len(when))
+	for i, w := range when {
+		all[i] = conditionJSON{Server: w.Server.Name, State: string(w.State)}
+	}
+	return all
 }
 
 func secondsOf(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }

@@ -19,7 +19,7 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 	type block struct {
 		devices []string
 		rows    [][]string
-		held    []string
+		below   []string
 	}
 	var blocks []*block
 	at := map[string]*block{}
@@ -28,10 +28,10 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 			continue
 		}
 		rows := caseRows(style, sh.Cases)
-		held := heldRules(sh.Cases)
-		key := fmt.Sprint(rows, held)
+		below := append(heldRules(sh.Cases), dependsText(sh.Cases)...)
+		key := fmt.Sprint(rows, below)
 		if at[key] == nil {
-			at[key] = &block{rows: rows, held: held}
+			at[key] = &block{rows: rows, below: below}
 			blocks = append(blocks, at[key])
 		}
 		for _, d := range sh.Devices {
@@ -45,10 +45,77 @@ func printCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 		style.Wrap(w, "", style.Paint(show.Strong, strings.Join(b.devices, ", ")))
 		style.Table(w, []string{"access", "person", "when", "outcome", "level", "answered by", "wait", "then"}, b.rows, 0, 1,
 			2, 5)
-		for _, line := range b.held {
+		for _, line := range b.below {
 			style.Wrap(w, "", line)
 		}
 	}
+}
+
+// dependsText says on which traits that are not known logins depend: for each value how
+// many come out otherwise, and one of them. Values that do the same share a line.
+func dependsText(cases []foresee.Case) []string {
+	type turn struct {
+		trait site.Trait
+		value string
+	}
+	counts, first, order := map[turn]int{}, map[turn]string{}, []turn(nil)
+	for _, c := range cases {
+		for _, d := range c.Depends {
+			t := turn{trait: d.Trait, value: d.Value}
+			if counts[t] += len(c.Alike); first[t] == "" {
+				order, first[t] = append(order, t), turnedText(c, d)
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(a, b turn) int { return int(a.trait) - int(b.trait) })
+	type line struct {
+		trait  site.Trait
+		values []string
+		text   string
+	}
+	var lines []line
+	for _, t := range order {
+		text := first[t]
+		if n := counts[t] - 1; n > 0 {
+			text += fmt.Sprintf("; and so for %s", show.Count(n, "other login"))
+		}
+		value := strings.ReplaceAll(t.value, site.Unsent, "an attribute that is not sent")
+		if last := len(lines) - 1; last >= 0 && lines[last].trait == t.trait && lines[last].text == text {
+			lines[last].values = append(lines[last].values, value)
+		} else {
+			lines = append(lines, line{trait: t.trait, values: []string{value}, text: text})
+		}
+	}
+	all := make([]string, len(lines))
+	for i, l := range lines {
+		all[i] = fmt.Sprintf("depends on %s, which is not known: with %s, %s", l.trait, orList(l.values), l.text)
+	}
+	return all
+}
+
+// turnedText says how a login comes out with a value of a trait, and how else.
+func turnedText(c foresee.Case, d foresee.Depend) string {
+	who := fmt.Sprintf("%s by %s (%s)", c.Who.Name, c.Way.Name(),
+		whenText(foresee.Case{When: slices.Concat(c.When, d.When)}))
+	if c.SameAtFirst(*d.Case) {
+		return fmt.Sprintf("the second login of %s is %s, and else %s", who, againEnd(*d.Case.Again), againEnd(*c.Again))
+	}
+	return fmt.Sprintf("%s is %s, and else %s", who, endText(*d.Case), endText(c))
+}
+
+// endText is how a login comes out, in a few words.
+func endText(c foresee.Case) string {
+	if c.Outcome == walk.OutcomeRefused {
+		return string(c.Outcome)
+	}
+	return fmt.Sprintf("%s at level %s by %s", c.Outcome, levelText(c), c.By)
+}
+
+func againEnd(a foresee.Again) string {
+	if a.Outcome == walk.OutcomeRefused {
+		return string(a.Outcome)
+	}
+	return fmt.Sprintf("%s at level %d by %s", a.Outcome, a.Level, a.By)
 }
 
 // heldRules says which rules for commands a device holds for whom, where these came with

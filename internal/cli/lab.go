@@ -85,6 +85,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 			c.Flags.Var(&holds, "holds",
 				"with -speak: a device holds what a text says at first, as `DEVICE=FILE`; may be given "+
 					"several times")
+			behave := c.behaveFlag()
 			list := c.Flags.Bool("faults", false, "in a running lab: list the faults in effect")
 			return func() error {
 				if len(set)+len(lift) > 0 || *list {
@@ -104,7 +105,12 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 				if err != nil {
 					return err
 				}
-				running, folder, err := l.startLab(*dir, *network, comes, spoken)
+				behaving, err := behave.of(l)
+				if err != nil {
+					return err
+				}
+				running, folder, err := l.startLab(*dir, *network, lab.Config{From: comes, Speech: speechOf(spoken),
+					Behaves: behaving})
 				if err != nil {
 					return err
 				}
@@ -218,12 +224,11 @@ func resting(all []lab.Impaired, now time.Time) []string {
 }
 
 // startLab starts a lab of the site with its state in dir.
-func (l loaded) startLab(dir, network string, from netip.Addr, spoken map[string]*standin.Speech) (*lab.Lab,
-	*state.Folder, error) {
-	var prefix netip.Prefix
+func (l loaded) startLab(dir, network string, config lab.Config) (*lab.Lab, *state.Folder, error) {
+	config.Site, config.SitePath, config.Keys = l.Site, files.Absolute(l.Path), l.Keys
 	if network != "" {
 		var err error
-		if prefix, err = site.ParseLabNetwork(network); err != nil {
+		if config.Network, err = site.ParseLabNetwork(network); err != nil {
 			return nil, nil, failure{status: ExitUsage, err: err}
 		}
 	}
@@ -231,13 +236,41 @@ func (l loaded) startLab(dir, network string, from netip.Addr, spoken map[string
 	if err != nil {
 		return nil, nil, failure{status: ExitUsage, err: err}
 	}
-	running, err := lab.Start(lab.Config{Site: l.Site, SitePath: files.Absolute(l.Path), Keys: l.Keys, State: folder,
-		Network: prefix, From: from, Speech: func(d *site.Device) *standin.Speech { return spoken[d.Name] }})
+	config.State = folder
+	running, err := lab.Start(config)
 	if err != nil {
 		folder.Abandon()
 		return nil, nil, cannot(err)
 	}
 	return running, folder, nil
+}
+
+// speechOf gives a device its words by its name.
+func speechOf(spoken map[string]*standin.Speech) func(*site.Device) *standin.Speech {
+	return func(d *site.Device) *standin.Speech { return spoken[d.Name] }
+}
+
+// behaves are traits of stand-ins beside what the site says of their kinds.
+type behaves struct{ texts names }
+
+func (c *Call) behaveFlag() *behaves {
+	var b behaves
+	c.Flags.Var(&b.texts, "behaves",
+		"stand-ins of a kind have another habit than the site says, or one that it does not say: `KIND TRAIT: VALUE`, such as "+
+			"'switch refusal: tries-next'; may be given several times")
+	return &b
+}
+
+func (b *behaves) of(l loaded) ([]site.Behaviour, error) {
+	var all []site.Behaviour
+	for _, text := range b.texts {
+		one, err := l.Behaviour(text)
+		if err != nil {
+			return nil, wrong("-behaves: %v", err)
+		}
+		all = append(all, one)
+	}
+	return all, nil
 }
 
 // speeches gives devices the words of their makes, by name.

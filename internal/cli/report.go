@@ -163,7 +163,7 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 
 // reportOf is what the design alone gives.
 func (c *Call) reportOf(l loaded) reported {
-	found := c.check(l, nil)
+	found := c.check(l, nil, false)
 	shapes := l.reckoner().Shapes(l.Devices)
 	r := reported{Site: l.Name, About: l.About, Made: time.Now().Format("2006-01-02 15:04 MST"), From: l.Path,
 		Version: Version, Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}

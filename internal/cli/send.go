@@ -143,7 +143,7 @@ func (c *Call) send(f *sendFlags) error {
 	if err != nil {
 		return err
 	}
-	found := c.check(l, nil)
+	found := c.check(l, nil, true)
 	for _, d := range devices {
 		if errors := errorsFor(found, d); len(errors) > 0 {
 			return wrong("check finds %s for %s (%s): repair that first; nothing was sent", show.Count(len(errors), "error"),

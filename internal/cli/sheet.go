@@ -59,7 +59,7 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 				if err := printSheet(c.Out, s, *html); err != nil {
 					return err
 				}
-				errors := errorsFor(c.check(l, nil), d)
+				errors := errorsFor(c.check(l, nil, true), d)
 				if len(errors) == 0 {
 					return nil
 				}

@@ -123,7 +123,7 @@ func (j *judging) checked() []string {
 	if s == nil || s.Device(j.story.Device) == nil {
 		return nil
 	}
-	r := findings.Check(foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: j.evidence.Now},
+	r := findings.Check(foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: j.evidence.Now, Assume: true},
 		findings.Facts{Only: s.Device(j.story.Device)})
 	var some []string
 	for _, f := range r.Findings {

@@ -103,6 +103,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 		for _, check := range shapeChecks {
 			check(c, shape)
 		}
+		dependsOnTrait(c, shape)
 	}
 	c.proven.States = len(states)
 	for _, check := range siteChecks {
@@ -110,6 +111,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	}
 	c.gather()
 	c.join()
+	c.tellUnsaid()
 	r := Report{Proven: c.proven}
 	r.Findings, r.Accepted = c.accept()
 	if facts.Only != nil && len(f.Site.Devices) > 1 { // what is of the rest of the site was not asked
@@ -149,6 +151,7 @@ type checker struct {
 	at       map[string]int          // findings by what makes them the same
 	holds    []map[*site.Device]bool // for each finding, the first device of each shape that it holds for
 	reached  map[*site.List]uint64
+	unsaid   []unsaid
 	proven   Proof
 }
 

@@ -13,6 +13,7 @@ type Page struct {
 	Shows, Good string
 	Outside     string   // what shows it, where that is no part of the file
 	setup       []string // changes that Smallest needs before Good is in it: old, new, old, new
+	unassumed   bool     // it is found only where unsaid traits are not taken for what the open standards give
 }
 
 // Sites returns two whole sites: one in which the finding is found, and the same
@@ -104,6 +105,7 @@ var (
 		"profile: p, addresses: [192.0.2.11]", "profile: p, labels: {place: near}, addresses: [192.0.2.11]",
 		"lab:", "labels: [{label: place, value: far, trusted: false}]\nlab:",
 	}
+	withForm   = []string{"traits: {refusal: ends-list}", "traits: {refusal: ends-list, password-as: {tacacs: ascii}}"}
 	withVisits = []string{
 		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n",
 		"record-commands: record}", "record-commands: record, record-sessions: visits}",
@@ -154,6 +156,12 @@ var pages = []Page{
 		About: "The waits for silent servers add up to more than the patience of the way in. The fallback exists and is " +
 			"never reached.",
 		Shows: "traits: {login-window: 1s, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
+	{Code: "depends-on-trait", Severity: Warning,
+		About: "A habit of the make is not said in the traits of its kind, and with one of its values somebody is locked out " +
+			"or let in who is not with another. What is worked out stands on the value that the open standards give, or on the " +
+			"safe side. mellowgate learn finds out by experiments what the device really does; -assume leaves the question out.",
+		Shows: "traits: {refusal: ends-list}", Good: "traits: {refusal: ends-list, password-as: {tacacs: ascii}}",
+		setup: withForm, unassumed: true},
 	{Code: "template-missing", Severity: Error,
 		About: "A role gives people the rights of a local account that the device does not have. It refuses them.",
 		Shows: "accounts: [keeper]", Good: "accounts: [keeper, watch]", setup: withTemplate},

@@ -63,6 +63,19 @@ func (f Reckoner) Suppose(sh Shape) []Supposed {
 	return all
 }
 
+// Behaving returns every login of a device that behaves as another one of equal ways in,
+// while the servers take it for what the site says.
+func (f Reckoner) Behaving(d, as *site.Device) Shape {
+	sh := Shape{Devices: []*site.Device{d}}
+	for _, some := range (Shape{Cases: f.device(d, f.crowd())}).logins() {
+		for _, c := range f.casesOf(d, some[0].Way, some[0].Who, as) {
+			c.Alike = some[0].Alike
+			sh.Cases = append(sh.Cases, c)
+		}
+	}
+	return sh
+}
+
 // supposed works out again, for a device that behaves as another, the logins that hang
 // on a trait.
 func (f Reckoner) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
@@ -162,6 +175,9 @@ func (a Again) end() end {
 	}
 	return end{outcome: a.Outcome, level: a.Level, by: a.By}
 }
+
+// SameAtFirst reports whether two logins come out the same the first time.
+func (c Case) SameAtFirst(o Case) bool { return c.end() == o.end() }
 
 // alike reports whether two logins come out the same, the second ones too where both
 // have one.

@@ -85,7 +85,8 @@ func Of(f foresee.Reckoner, d *site.Device, at string, typed *Typing) Sheet {
 	if strings.ContainsAny(at, " '\"$&;()*?<>|\\") {
 		at = "'" + strings.ReplaceAll(at, "'", `'\''`) + "'"
 	}
-	m := &maker{reckoner: f, device: d, at: at, plan: blueprint.Of(d), cases: f.Device(d), dark: map[*site.Server]bool{}}
+	m := &maker{reckoner: f, device: d, at: at, plan: blueprint.Of(d),
+		cases: f.Depending(f.Behaving(d, d)).For(d), dark: map[*site.Server]bool{}}
 	m.servers = foresee.Shape{Devices: []*site.Device{d}, Cases: m.cases}.Servers()
 	for _, s := range m.servers {
 		m.dark[s] = true
@@ -330,7 +331,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 				if secret := c.SecretOf(site.Login); secret != nil {
 					typed = string(site.BySecret) + " " + secret.Name + " in place of the"
 				}
-				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c),
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c) + notKnown(c),
 					Wait: waitOf(c), Case: c, Dark: len(silent) > 0})
 				return
 			}
@@ -358,12 +359,12 @@ func strangers(all []Test, from int) []Test {
 	known, unknown := &all[from], &all[from+1]
 	refused := string(walk.OutcomeRefused)
 	switch {
-	case known.Wait != unknown.Wait:
+	case known.Wait != unknown.Wait, notKnown(known.Case) != notKnown(unknown.Case):
 	case known.Expect == unknown.Expect:
 		known.Person = "any name"
 		return all[:from+1]
 	case strings.HasPrefix(known.Expect, refused) && strings.HasPrefix(unknown.Expect, refused):
-		known.Person, known.Expect = "any name", refused
+		known.Person, known.Expect = "any name", refused+notKnown(known.Case)
 		return all[:from+1]
 	}
 	known.Person, unknown.Person = "a known name", "a name that nobody has"
@@ -386,6 +387,35 @@ func expectation(c foresee.Case) string {
 		text += fmt.Sprintf(", level %d after an elevation", c.Raised)
 	}
 	return text
+}
+
+// notKnown says with which values of traits that the site does not say a login comes out
+// otherwise: trying it tells.
+func notKnown(c foresee.Case) string {
+	var ends []string
+	values := map[string][]string{}
+	for _, d := range c.Depends {
+		if c.SameAtFirst(*d.Case) {
+			continue
+		}
+		end := expectation(*d.Case)
+		if d.Case.Outcome == walk.OutcomeRefused {
+			end = string(walk.OutcomeRefused)
+		}
+		if values[end] == nil {
+			ends = append(ends, end)
+		}
+		values[end] = append(values[end], d.Trait.Written(d.Value))
+	}
+	if len(ends) == 0 {
+		return ""
+	}
+	texts := make([]string, len(ends))
+	for i, end := range ends {
+		texts[i] = fmt.Sprintf("%s with %s", end, strings.ReplaceAll(strings.Join(values[end], ", or with "), site.Unsent,
+			"an attribute that is not sent"))
+	}
+	return "; not known, try it: " + strings.Join(texts, "; ")
 }
 
 func (m *maker) try() Section {

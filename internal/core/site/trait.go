@@ -1,9 +1,12 @@
 package site
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/nearest"
 )
 
 // Trait is one of the traits of a kind that a login can show. One that the site does
@@ -137,6 +140,62 @@ func (t Traits) With(of Trait, value string) (Traits, bool) {
 	}
 	ok := traits[of.String()].set(&t, value)
 	return t, ok
+}
+
+// Behaviour is a trait of a kind with a value, beside what the site says of it.
+type Behaviour struct {
+	Kind  *Kind
+	Trait Trait
+	Value string
+}
+
+// Behaviour reads "KIND TRAIT: VALUE", such as "pier-switch refusal: tries-next" or
+// "pier-switch password-as tacacs: pap".
+func (s *Site) Behaviour(text string) (Behaviour, error) {
+	wrong := func(format string, args ...any) (Behaviour, error) {
+		return Behaviour{}, fmt.Errorf("%q: %s; KIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"", text,
+			fmt.Sprintf(format, args...))
+	}
+	name, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
+	i := slices.IndexFunc(s.Kinds, func(k *Kind) bool { return k.Name == name })
+	if i < 0 {
+		kinds := make([]string, len(s.Kinds))
+		for n, k := range s.Kinds {
+			kinds[n] = k.Name
+		}
+		return wrong("there is no kind %q%s", name, nearest.Suggest(name, kinds))
+	}
+	trait, value, _ := strings.Cut(rest, ":")
+	t, known := TraitOf(strings.TrimSpace(trait))
+	if !known {
+		names := make([]string, traitCount)
+		for n := range names {
+			names[n] = Trait(n).String()
+		}
+		return wrong("%q is no trait that a login can show%s", strings.TrimSpace(trait),
+			nearest.Suggest(strings.TrimSpace(trait), names))
+	}
+	b := Behaviour{Kind: s.Kinds[i], Trait: t, Value: strings.TrimSpace(value)}
+	if _, ok := b.Kind.Traits.With(t, b.Value); !ok {
+		return wrong("%s does not take %q; %s are some of its values", t, b.Value, strings.Join(t.Values(), ", "))
+	}
+	return b, nil
+}
+
+// As returns the device as it is with some behaviours: those of its kind.
+func (d *Device) As(all []Behaviour) *Device {
+	traits := d.Kind.Traits
+	changed := false
+	for _, b := range all {
+		if b.Kind == d.Kind {
+			traits, _ = traits.With(b.Trait, b.Value)
+			changed = true
+		}
+	}
+	if !changed {
+		return d
+	}
+	return d.Behaving(traits)
 }
 
 // says notes that the site says a trait of the kind.

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"net"
 	"net/netip"
+	"slices"
 
 	"golang.org/x/crypto/ssh"
 
@@ -37,7 +38,11 @@ func (l *Lab) Extra(d *site.Device, n int, way *site.Way, trace func(evidence.Tr
 	if err != nil {
 		return nil, err
 	}
-	e.stand = standin.New(standin.Config{Device: d, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
+	as := d.As(l.config.Behaves)
+	if i := slices.Index(d.Ways, way); i >= 0 {
+		way = as.Ways[i]
+	}
+	e.stand = standin.New(standin.Config{Device: as, Certificate: certificate, Keys: l.config.Keys, Targets: targets,
 		HostKey: l.hostKey, Trace: trace, Now: l.now, Only: way})
 	if e.listener, err = net.Listen("tcp", netip.AddrPortFrom(e.from, 0).String()); err != nil {
 		e.stand.Shutdown()

@@ -48,6 +48,9 @@ type Config struct {
 	// Extras is for how many stand-ins at the same time of each device there is
 	// room beside the one that the lab starts; with any, it starts none itself.
 	Extras int
+	// Behaves are traits of devices that differ from what the site says of their kinds, or
+	// that it does not say.
+	Behaves []site.Behaviour
 	// Speech gives a device the words of its make at its command line, nil for its own small
 	// shell. Default: none speaks.
 	Speech func(*site.Device) *standin.Speech
@@ -229,14 +232,14 @@ func newHostKey() (ssh.Signer, error) {
 
 // reaches returns how a device reaches each server from an address.
 func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Target, error) {
-	targets := make(map[*site.Server]aaa.Target, len(l.targets))
+	targets, as := make(map[*site.Server]aaa.Target, len(l.targets)), d.As(l.config.Behaves)
 	for s, t := range l.targets {
-		t.From, t.HeedsICMP = from, d.Kind.Traits.HeedsICMP
+		t.From, t.HeedsICMP = from, as.Kind.Traits.HeedsICMP
 		if !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid() {
 			t.Dialer = noSource{} // the device has no address from which it could ask
 		}
 		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
-			authentication, accounting, _ := d.Ports(s)
+			authentication, accounting, _ := as.Ports(s)
 			if authentication != s.AuthenticationPort {
 				t.Authentication = netip.AddrPortFrom(t.Authentication.Addr(), authentication)
 			}
@@ -285,7 +288,7 @@ func (l *Lab) standIns() error {
 		if l.config.Speech != nil {
 			speech = l.config.Speech(d)
 		}
-		device := standin.New(standin.Config{Device: d, Speech: speech, Certificate: certificate, Keys: l.config.Keys,
+		device := standin.New(standin.Config{Device: d.As(l.config.Behaves), Speech: speech, Certificate: certificate, Keys: l.config.Keys,
 			Targets: targets,
 			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
 			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },

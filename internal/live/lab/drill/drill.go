@@ -101,6 +101,11 @@ func Start(ctx context.Context, o Options) (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
+	for i, b := range o.Lab.Behaves {
+		if patience, err := time.ParseDuration(b.Value); b.Trait == site.TraitLoginWindow && err == nil {
+			o.Lab.Behaves[i].Value = (patience / time.Duration(o.Factor)).String()
+		}
+	}
 	d := &drill{Options: o, passwords: passwords, report: Report{Skipped: map[string]int{}}}
 	trials := d.trials()
 	if len(trials) == 0 {
@@ -160,7 +165,7 @@ func (d *drill) trials() []trial {
 		Soon: foresee.Soon / time.Duration(d.Factor)}
 	var all []trial
 	for _, device := range d.Site.Devices {
-		for _, c := range f.Device(device) {
+		for _, c := range f.Behaving(device, device.As(d.Lab.Behaves)).For(device) {
 			if d.Choose != nil && !d.Choose(c) {
 				continue
 			}

@@ -48,7 +48,9 @@ roles:
 grants: [{who: team net, role: all}, {who: team watch, through: [ssh, web], role: lookout}]
 `
 
-func parsed(t *testing.T) (*site.Site, site.Keys) {
+func parsed(t *testing.T) (*site.Site, site.Keys) { return parsedAs(t, text) }
+
+func parsedAs(t *testing.T, text string) (*site.Site, site.Keys) {
 	hash, err := secrets.Hash("something", 64, 1)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})

@@ -1,0 +1,138 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+// outcomeChecks are those that say who is locked out or let in, by the cases alone: what
+// a trait that the site does not say can change.
+var outcomeChecks = []func(*checker, foresee.Shape){lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open,
+	cannotVerify, templateMissing, landsLow, refusedThoughGranted}
+
+// unsaid is a trait that a kind does not say, with what its values would do.
+type unsaid struct {
+	kind    *site.Kind
+	trait   site.Trait
+	values  []valued
+	devices []*site.Device
+}
+
+// valued is what one value would do, with the first device for which it does.
+type valued struct {
+	value string
+	found Finding
+}
+
+// dependsOnTrait looks for traits that the kind of a shape does not say and with one of
+// whose values somebody is locked out or let in who is not with the usual one.
+func dependsOnTrait(c *checker, sh foresee.Shape) {
+	supposed := c.reckoner.Suppose(sh)
+	if len(supposed) == 0 {
+		return
+	}
+	known := map[string]bool{}
+	for _, f := range c.outcome(sh) {
+		known[f.Code+strings.Join(f.Access, " ")] = true
+	}
+	for _, s := range supposed {
+		var found []Finding
+		for _, f := range c.outcome(s.Shape) {
+			if f.Severity == Error && !known[f.Code+strings.Join(f.Access, " ")] {
+				found = append(found, f)
+			}
+		}
+		if len(found) > 0 {
+			c.noteUnsaid(sh, s, found)
+		}
+	}
+}
+
+// outcome returns what a shape's cases say of who is locked out or let in.
+func (c *checker) outcome(sh foresee.Shape) []Finding {
+	one := &checker{reckoner: c.reckoner, facts: c.facts, at: map[string]int{}, reached: map[*site.List]uint64{}}
+	for _, check := range outcomeChecks {
+		check(one, sh)
+	}
+	one.gather()
+	one.join()
+	return one.findings
+}
+
+// noteUnsaid adds what a value does to what is known of the trait.
+func (c *checker) noteUnsaid(sh foresee.Shape, s foresee.Supposed, found []Finding) {
+	kind := sh.Devices[0].Kind
+	i := slices.IndexFunc(c.unsaid, func(u unsaid) bool { return u.kind == kind && u.trait == s.Trait })
+	if i < 0 {
+		i = len(c.unsaid)
+		c.unsaid = append(c.unsaid, unsaid{kind: kind, trait: s.Trait})
+	}
+	u := &c.unsaid[i]
+	if !slices.Contains(u.devices, sh.Devices[0]) {
+		u.devices = append(u.devices, sh.Devices...)
+	}
+	if !slices.ContainsFunc(u.values, func(v valued) bool { return v.value == s.Value }) {
+		found[0].Devices = sh.Devices
+		u.values = append(u.values, valued{value: s.Value, found: found[0]})
+	}
+}
+
+// tellUnsaid makes a finding of each trait that is not said and matters.
+func (c *checker) tellUnsaid() {
+	for _, u := range c.unsaid {
+		f := Finding{Code: "depends-on-trait", Devices: u.devices, Place: u.kind.Place}
+		of := "the kind " + u.kind.Name
+		say := fmt.Sprintf("write what is so into the traits of the kind %s", u.kind.Name)
+		learn := u.kind.Name
+		if !u.kind.Place.Known() {
+			f.Place, of = placeOf(u.devices[0]), "the device's kind"
+			say, learn = "give the device a kind whose traits say it", "KIND"
+		}
+		var texts []string
+		for i, v := range u.values {
+			value := strings.ReplaceAll(v.value, site.Unsent, "an attribute that is not sent")
+			same := slices.IndexFunc(u.values[:i], func(o valued) bool { return o.found.Code == v.found.Code })
+			by := ""
+			if len(v.found.Access) > 0 {
+				by = ", by " + join(v.found.Access)
+			}
+			if same >= 0 {
+				texts = append(texts, fmt.Sprintf("With %s too.", value))
+			} else {
+				texts = append(texts, fmt.Sprintf("With %s%s: %s", value, by, v.found.Text))
+			}
+		}
+		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of, strings.Join(texts, " "))
+		f.Repair = fmt.Sprintf("find it out by mellowgate learn %s -device %s, and %s: %s", learn, u.devices[0].Name, say,
+			u.trait.Written(u.kind.Traits.Value(u.trait)))
+		if u.kind.Place.Known() {
+			f.Repair += fmt.Sprintf(" or %s", orOf(u))
+		} else {
+			f.Repair += " or another value"
+		}
+		f.Severity = severities[f.Code]
+		c.holds = append(c.holds, nil)
+		c.findings = append(c.findings, f)
+	}
+}
+
+// orOf returns the other values of a trait, as they are chosen from.
+func orOf(u unsaid) string {
+	if u.trait == site.TraitLoginWindow {
+		return "what it really is"
+	}
+	var others []string
+	for _, v := range u.trait.Values() {
+		if v != u.kind.Traits.Value(u.trait) && v != site.Unsent {
+			others = append(others, v)
+		}
+	}
+	if len(others) == 0 {
+		return "another value"
+	}
+	return strings.Join(others, " or ")
+}
