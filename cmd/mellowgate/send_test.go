@@ -332,14 +332,13 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds",
 			""},
 		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds", ""},
-		{"password-form", sw, "refusal: ends-list, all-resting: passes, local",
-			"refusal: ends-list, all-resting: passes, password-as: {tacacs: chap}, local", "", 2, "check finds", ""},
+		{"password-form", sw, "password-as: {tacacs: ascii}", "password-as: {tacacs: chap}", "", 2, "check finds", ""},
 		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "will not get into", ""},
 		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2,
 			"will not get into", ""},
 		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "has nobody called", ""},
-		{"template-missing", ship, "ends-list, all-resting: passes, port",
-			"ends-list, all-resting: passes, account-from: Filter-Id, port", "", 2,
+		{"template-missing", ship, "ends-list, all-resting: passes, console",
+			"ends-list, all-resting: passes, account-from: Filter-Id, console", "", 2,
 			"check finds", ""},
 	} {
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")

@@ -218,7 +218,8 @@ func (f *askFlags) places(c *Call) (evidence.Places, bool, error) {
 // prepare finds the servers, the device and the password.
 func (f *askFlags) prepare(c *Call, l loaded, p evidence.Places, lab bool) (*asking, error) {
 	a := &asking{name: f.question, way: &site.Way{Access: f.access}}
-	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Kind: &site.Kind{Traits: site.DefaultTraits()}}
+	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Profile: &site.Profile{},
+		Kind: &site.Kind{Traits: site.DefaultTraits()}}
 	var err error
 	if f.as != "" {
 		if a.device, err = l.device(f.as); err != nil {

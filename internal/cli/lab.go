@@ -256,8 +256,8 @@ type behaves struct{ texts names }
 func (c *Call) behaveFlag() *behaves {
 	var b behaves
 	c.Flags.Var(&b.texts, "behaves",
-		"stand-ins of a kind have another habit than the site says, or one that it does not say: `KIND TRAIT: VALUE`, such as "+
-			"'switch refusal: tries-next'; may be given several times")
+		"stand-ins of a kind have another habit than the site says, or one that it does not say: `KIND TRAIT: VALUE`, "+
+			"such as 'switch refusal: tries-next'; may be given several times")
 	return &b
 }
 

@@ -150,6 +150,9 @@ func testLine(t sheet.Test) string {
 	if t.Wait != "" {
 		line += ", after " + t.Wait
 	}
+	if t.NotKnown != "" {
+		line += "; " + t.NotKnown
+	}
 	return line + "; seen: " + seenOf(t)
 }
 

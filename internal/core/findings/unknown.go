@@ -11,8 +11,8 @@ import (
 
 // outcomeChecks are those that say who is locked out or let in, by the cases alone: what
 // a trait that the site does not say can change.
-var outcomeChecks = []func(*checker, foresee.Shape){lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst, open,
-	cannotVerify, templateMissing, landsLow, refusedThoughGranted}
+var outcomeChecks = []func(*checker, foresee.Shape){lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst,
+	open, cannotVerify, templateMissing, landsLow, refusedThoughGranted}
 
 // unsaid is a trait that a kind does not say, with what its values would do.
 type unsaid struct {
@@ -106,7 +106,8 @@ func (c *checker) tellUnsaid() {
 				texts = append(texts, fmt.Sprintf("With %s%s: %s", value, by, v.found.Text))
 			}
 		}
-		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of, strings.Join(texts, " "))
+		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of,
+			strings.Join(texts, " "))
 		f.Repair = fmt.Sprintf("find it out by mellowgate learn %s -device %s, and %s: %s", learn, u.devices[0].Name, say,
 			u.trait.Written(u.kind.Traits.Value(u.trait)))
 		if u.kind.Place.Known() {

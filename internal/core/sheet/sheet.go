@@ -47,6 +47,7 @@ type Test struct {
 	Way, Person, Password string
 	Expect                string
 	Wait                  string       // "" for none
+	NotKnown              string       // how else it may come out, by traits that the site does not say; "" for no way else
 	Case                  foresee.Case // what is foreseen
 	Dark                  bool         // while every server is silent
 	Seen                  Seen
@@ -331,7 +332,7 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 				if secret := c.SecretOf(site.Login); secret != nil {
 					typed = string(site.BySecret) + " " + secret.Name + " in place of the"
 				}
-				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c) + notKnown(c),
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c), NotKnown: notKnown(c),
 					Wait: waitOf(c), Case: c, Dark: len(silent) > 0})
 				return
 			}
@@ -364,7 +365,7 @@ func strangers(all []Test, from int) []Test {
 		known.Person = "any name"
 		return all[:from+1]
 	case strings.HasPrefix(known.Expect, refused) && strings.HasPrefix(unknown.Expect, refused):
-		known.Person, known.Expect = "any name", refused+notKnown(known.Case)
+		known.Person, known.Expect = "any name", refused
 		return all[:from+1]
 	}
 	known.Person, unknown.Person = "a known name", "a name that nobody has"
@@ -415,7 +416,7 @@ func notKnown(c foresee.Case) string {
 		texts[i] = fmt.Sprintf("%s with %s", end, strings.ReplaceAll(strings.Join(values[end], ", or with "), site.Unsent,
 			"an attribute that is not sent"))
 	}
-	return "; not known, try it: " + strings.Join(texts, "; ")
+	return "not known, try it: " + strings.Join(texts, "; ")
 }
 
 func (m *maker) try() Section {

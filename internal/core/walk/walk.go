@@ -196,7 +196,8 @@ func (v *Visit) belowNeeded(level int) bool {
 func (v *Visit) login() Step {
 	list := v.Device.LoginList(v.Way, v.Person)
 	if list == nil {
-		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: v.Consult(site.TraitBuiltInLogin).BuiltInLogin}}}
+		by := v.Consult(site.TraitBuiltInLogin).BuiltInLogin
+		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: by}}}
 		step := v.list(built, Question{Purpose: site.Login})
 		v.Steps[len(v.Steps)-1].List = nil
 		return step

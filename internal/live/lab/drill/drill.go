@@ -256,7 +256,7 @@ func (d *drill) pass(ctx context.Context, trials []trial, runs [][]Run, todo []i
 	var once sync.Once
 	var workers sync.WaitGroup
 	begin := rate.NewLimiter(rate.Limit(perSecond), 8) // so many at once that answers come late would be no drill
-	for n := range min(d.AtOnce, len(todo)) { // one that has nothing to try would wait for its turn all the same
+	for n := range min(d.AtOnce, len(todo)) {          // one that has nothing to try would wait for its turn all the same
 		workers.Go(func() {
 			for begin.Wait(ctx) == nil {
 				k := int(next.Add(1)) - 1
