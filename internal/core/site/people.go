@@ -155,3 +155,17 @@ func (c *Client) Covers(a netip.Addr, s *Server) bool {
 
 // Expired reports whether a person's last day is over at t.
 func (p *Person) Expired(t time.Time) bool { return !p.Until.IsZero() && !t.Before(p.Until) }
+
+// Populate puts other people, roles and grants in the place of those of a site that
+// nobody else uses: nobody else is known to its servers, no directory and no other client.
+func (s *Site) Populate(people []*Person, roles []*Role, grants []*Grant) {
+	s.People, s.Roles, s.Grants = people, roles, grants
+	s.Directories, s.Clients, s.Teams, s.Lab.People = nil, nil, nil, nil
+	s.people, s.normal = make(map[string]*Person, len(people)), make(map[string]*Person, len(people))
+	for _, p := range people {
+		s.people[p.Name] = p
+		if normal, ok := NormalName(p.Name); ok {
+			s.normal[normal] = p
+		}
+	}
+}

@@ -1,0 +1,49 @@
+package foresee
+
+import (
+	"slices"
+	"time"
+
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Login is one of several logins that follow each other on one device.
+type Login struct {
+	Way   *site.Way
+	Who   Who
+	When  []Condition   // servers that it does not name are up
+	After time.Duration // since the end of the one before
+}
+
+// Ended is how one of several logins went.
+type Ended struct {
+	walk.Entry
+	Steps []walk.Step
+}
+
+// Series walks logins that follow each other on a device that behaves as another one of
+// equal ways in. Servers that gave no answer are left alone as they would be. It returns
+// also the traits on which what happened hangs, in the order in which they came to matter.
+func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Trait) {
+	var all []Ended
+	var consulted []site.Trait
+	rests, now := new(walk.Rests), time.Duration(0)
+	for _, l := range logins {
+		now += l.After
+		world := &imagined{reckoner: f, device: d, as: as, way: l.Way, who: l.Who, when: slices.Clone(l.When)}
+		visit := &walk.Visit{Device: as, Way: as.Ways[slices.Index(d.Ways, l.Way)], World: world, Rests: rests, From: f.From,
+			Now: now}
+		world.visit = visit
+		entry := visit.Enter(l.Who.typed)
+		all = append(all, Ended{Entry: entry, Steps: slices.Clone(visit.Steps)})
+		visit.Leave(visit.Now, 0)
+		now = visit.Now
+		for _, t := range visit.Consulted() {
+			if !slices.Contains(consulted, t) {
+				consulted = append(consulted, t)
+			}
+		}
+	}
+	return all, consulted
+}

@@ -1,0 +1,361 @@
+package learn
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// unheard are the reasons for which a server sees nothing of what it is asked.
+var unheard = []reason.Reason{reason.Closed, reason.WrongPort, reason.NotForThis, reason.NoSource, reason.NoWay}
+
+// What an experiment costs, in seconds, beside its waits.
+const (
+	costOfLogin   = 2.0
+	costOfFailure = 6.0
+)
+
+// enoughBits is how much an experiment must tell, at least, to be made.
+const enoughBits = 0.02
+
+// Back returns the proof of the way back: the local account logs in while every server is
+// silent. It comes before anything else. False where the device has no such way.
+func (l *Learner) Back() (Experiment, bool) {
+	who, way := l.account(), l.backWay()
+	if who == nil || way == nil {
+		return Experiment{}, false
+	}
+	return Experiment{Logins: []foresee.Login{{Way: way, Who: *who, When: l.dark()}}, Rest: l.longest}, true
+}
+
+func (l *Learner) account() *foresee.Who {
+	i := slices.IndexFunc(l.crowd, func(w foresee.Who) bool { return w.Kind == foresee.Local })
+	if i < 0 {
+		return nil
+	}
+	return &l.crowd[i]
+}
+
+// backWay returns the way in by which the local account gets in while every server is
+// silent: the first that logins are tried by, the console last.
+func (l *Learner) backWay() *site.Way {
+	who := l.account()
+	if who == nil {
+		return nil
+	}
+	ways := l.ways()
+	slices.SortStableFunc(ways, func(a, b *site.Way) int {
+		return boolInt(!site.HasShell(a.Access)) - boolInt(!site.HasShell(b.Access)) +
+			2*(boolInt(a.Access == site.Console)-boolInt(b.Access == site.Console))
+	})
+	for _, w := range ways {
+		ends, _ := l.series(l.as(l.nothing()), []foresee.Login{{Way: w, Who: *who, When: l.dark()}})
+		if ends[0].In {
+			return w
+		}
+	}
+	return nil
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// dark is every server silent.
+func (l *Learner) dark() []foresee.Condition { return l.all(foresee.Down) }
+
+func (l *Learner) all(state foresee.State) []foresee.Condition {
+	all := make([]foresee.Condition, len(l.servers))
+	for i, s := range l.servers {
+		all[i] = foresee.Condition{Server: s, State: state}
+	}
+	return all
+}
+
+// ways returns the ways in that differ in what matters: one of those with the same lists.
+func (l *Learner) ways() []*site.Way {
+	var all []*site.Way
+	for _, w := range l.Device.Ways {
+		if l.Ways != nil && !slices.Contains(l.Ways, w.Access) || w.HasLines && w.Lines.Low > 0 {
+			continue
+		}
+		alike := func(o *site.Way) bool {
+			special := func(x *site.Way) string {
+				if site.HasShell(x.Access) && x.Access != site.Console {
+					return ""
+				}
+				return x.Access
+			}
+			return o.Lists == w.Lists && special(o) == special(w)
+		}
+		if !slices.ContainsFunc(all, alike) {
+			all = append(all, w)
+		}
+	}
+	return all
+}
+
+// patterns are the states of servers that experiments are made in.
+func (l *Learner) patterns() [][]foresee.Condition {
+	all := [][]foresee.Condition{nil}
+	for _, s := range l.servers {
+		all = append(all, []foresee.Condition{{Server: s, State: foresee.Down}})
+	}
+	if len(l.servers) > 1 {
+		all = append(all, l.dark())
+	}
+	all = append(all, l.all(foresee.NoRecords))
+	for _, s := range l.servers {
+		if s.Protocol == site.RADIUS {
+			all = append(all, []foresee.Condition{{Server: s, State: foresee.Closed}})
+		}
+	}
+	for i, s := range l.servers { // all but one
+		var others []foresee.Condition
+		for j, o := range l.servers {
+			if i != j {
+				others = append(others, foresee.Condition{Server: o, State: foresee.Down})
+			}
+		}
+		if len(others) > 1 {
+			all = append(all, others)
+		}
+		_ = s
+	}
+	return all
+}
+
+// soon is a second login while servers rest, and later one when they no longer do.
+const soon = time.Second
+
+// candidates of experiments, each as its logins without what follows to leave no server
+// resting.
+func (l *Learner) experiments() [][]foresee.Login {
+	var all [][]foresee.Login
+	for _, w := range l.ways() {
+		for _, who := range l.crowd {
+			if level, is := learnerLevel(who); is && level != 15 && level != 1 && site.HasShell(w.Access) {
+				continue // each level matters at pages alone
+			}
+			for _, when := range l.patterns() {
+				one := foresee.Login{Way: w, Who: who, When: when}
+				all = append(all, []foresee.Login{one})
+				silent := slices.ContainsFunc(when, func(c foresee.Condition) bool { return c.State == foresee.Down })
+				if l.longest == 0 || !silent || who.Kind == foresee.Unknown {
+					continue
+				}
+				up := foresee.Login{Way: w, Who: who, After: soon}
+				late := foresee.Login{Way: w, Who: who, After: l.longest + l.smallest + soon}
+				all = append(all, []foresee.Login{one, up}, []foresee.Login{one, late})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b []foresee.Login) int { return len(a) - len(b) })
+	return all
+}
+
+// Next returns the experiment that tells most for what it costs, false where none tells
+// anything any more.
+func (l *Learner) Next() (Experiment, bool) {
+	var best []foresee.Login
+	var about []site.Trait
+	var ways []leaf // in which it may go
+	most := 0.0
+	for _, logins := range l.experiments() {
+		key := l.key(logins)
+		if l.tried[key] {
+			continue
+		}
+		as := l.as(l.nothing())
+		ends, consulted := l.series(as, logins)
+		open := l.stillOpen(consulted)
+		if len(open) == 0 {
+			l.tried[key] = true // what is not known does not matter to it, and never will
+			continue
+		}
+		cost := l.cost(logins, ends)
+		if l.atMost(open)/cost <= most {
+			continue
+		}
+		leaves := l.leaves(logins)
+		if bits := l.entropy(leaves, logins); bits >= enoughBits && bits/cost > most {
+			best, about, most, ways = logins, open, bits/cost, leaves
+		}
+	}
+	if best == nil {
+		return Experiment{}, false
+	}
+	if l.failed > 0 && l.failed+failures(ways) > l.Failures {
+		if e, ok := l.reset(); ok {
+			return e, true
+		}
+	}
+	l.tried[l.key(best)] = true
+	return l.whole(best, about, ways), true
+}
+
+// atMost bounds how much an experiment that hangs on some traits tells, in bits: one that
+// it hangs on with other values of these is counted in.
+func (l *Learner) atMost(open []site.Trait) float64 {
+	bits := 1.0
+	for _, t := range open {
+		bits += math.Log2(float64(len(l.values[t])))
+	}
+	return bits
+}
+
+func (l *Learner) key(logins []foresee.Login) string {
+	var b strings.Builder
+	for _, g := range logins {
+		fmt.Fprintf(&b, "%s %s %v %s;", g.Way.Name(), g.Who.Name, g.When, g.After)
+	}
+	return b.String()
+}
+
+func (l *Learner) stillOpen(consulted []site.Trait) []site.Trait {
+	return slices.DeleteFunc(slices.Clone(consulted), func(t site.Trait) bool {
+		return !slices.Contains(l.open, t) || len(l.values[t]) < 2
+	})
+}
+
+// failures is how many logins of an experiment may fail, at most.
+func failures(leaves []leaf) int {
+	most := 0
+	for _, f := range leaves {
+		n := 0
+		for _, end := range f.ends {
+			n += boolInt(!end.In)
+		}
+		most = max(most, n)
+	}
+	return most
+}
+
+func (l *Learner) cost(logins []foresee.Login, ends []foresee.Ended) float64 {
+	cost := 0.0
+	for i, end := range ends {
+		cost += costOfLogin + end.Wait.Seconds() + logins[i].After.Seconds()
+		if !end.In {
+			cost += costOfFailure
+		}
+	}
+	if l.rests(ends) {
+		cost += l.longest.Seconds()
+	}
+	return cost
+}
+
+// rests reports whether servers may be left alone after some logins.
+func (l *Learner) rests(ends []foresee.Ended) bool {
+	return l.longest > 0 && slices.ContainsFunc(ends, func(e foresee.Ended) bool {
+		return slices.ContainsFunc(e.Steps, func(s walk.Step) bool {
+			return len(s.Tries) > 0 && slices.ContainsFunc(s.Tries, func(t walk.Try) bool {
+				return t.Reply.Result == walk.Unavailable
+			})
+		})
+	})
+}
+
+// whole adds to an experiment what leaves no server resting after it: it is waited until
+// the rest of each is over. Where it may be that rests end only when all of a group rest,
+// every server is first made to rest.
+func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf) Experiment {
+	e := Experiment{Logins: logins, About: about}
+	if !slices.ContainsFunc(ways, func(f leaf) bool { return l.rests(f.ends) }) {
+		return e
+	}
+	e.Rest = l.longest
+	ends := l.Device.Kind.Traits.Value(site.TraitRestEnds)
+	if values, open := l.values[site.TraitRestEnds]; open {
+		ends = strings.Join(values, " ")
+	}
+	last := logins[len(logins)-1]
+	if strings.Contains(ends, "with-last") && len(last.When) < len(l.servers) {
+		if back, ok := l.Back(); ok {
+			back.Logins[0].After = soon
+			e.Logins = append(slices.Clone(logins), back.Logins...)
+		}
+	}
+	return e
+}
+
+// reset is a login that gets in, whatever is not known: what a lock counts begins anew.
+func (l *Learner) reset() (Experiment, bool) {
+	for _, w := range l.ways() {
+		for _, who := range l.crowd {
+			if who.Kind != foresee.Known {
+				continue
+			}
+			logins := []foresee.Login{{Way: w, Who: who}}
+			leaves := l.leaves(logins)
+			if len(leaves) > 0 && failures(leaves) == 0 {
+				return l.whole(logins, nil, leaves), true
+			}
+		}
+	}
+	return Experiment{}, false
+}
+
+// Describe says what was tried and what was seen, for people.
+func Describe(e Experiment, seen []Seen) string {
+	var parts []string
+	for i, g := range e.Logins {
+		text := fmt.Sprintf("%s by %s", g.Who.Name, g.Way.Name())
+		if when := conditions(g.When); when != "" {
+			text += " while " + when
+		}
+		if i < len(seen) {
+			text += ": " + seen[i].String()
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, "; then ")
+}
+
+// conditions puts states into words: "tern and plover are silent", "" for all up.
+func conditions(when []foresee.Condition) string {
+	var names, states []string
+	for _, c := range when {
+		names = append(names, c.Server.Name)
+		states = append(states, string(c.State))
+	}
+	if len(when) == 0 {
+		return ""
+	}
+	state := states[0]
+	if foresee.State(state) == foresee.NoRecords {
+		state = "without records"
+	}
+	if len(names) == 1 {
+		return names[0] + " is " + state
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1] + " are " + state
+}
+
+// String says what was seen, for people.
+func (s Seen) String() string {
+	text := "refused"
+	if s.In {
+		text = "in"
+		if s.Level != NoLevel {
+			text += fmt.Sprintf(" at level %d", s.Level)
+		}
+	}
+	if s.Wait >= 100*time.Millisecond {
+		text += " after " + s.Wait.Round(100*time.Millisecond).String()
+	}
+	if len(s.Asked) > 0 {
+		return text + ", asked " + strings.Join(s.Asked, ", ")
+	}
+	return text + ", no server asked"
+}

@@ -1,0 +1,462 @@
+// Package learn finds out how a device behaves: which logins to try with which servers
+// silent, and what is proven by what came of them. It knows nothing of sockets: who tries
+// the logins tells what was seen.
+//
+// What each value of each trait that is not known would show is worked out by the walker
+// that foresee and the stand-ins use. What was seen rules out the combinations of values
+// that would have shown something else. A value is claimed only when every combination that
+// is left has it, so nothing is claimed that was not shown.
+package learn
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+)
+
+// Options are what learning works with. Reckoner is for a site whose people are those of
+// Cast. The rest may be zero.
+type Options struct {
+	Reckoner foresee.Reckoner
+	Device   *site.Device
+	// Account is the local account whose password is known: the way back in.
+	Account string
+	// Ways are the accesses by which logins can be tried; nil: every one of the device.
+	Ways []string
+	// Again finds out what the site says too, as if it did not.
+	Again bool
+	// Failures is how many logins in a row may fail, at most: the lock of the make. Default 3.
+	Failures int
+}
+
+// Seen is what was seen of one login.
+type Seen struct {
+	In    bool
+	Level int           // NoLevel where it does not show
+	Asked []string      // what servers were asked, in order, as Asked in this package writes it
+	Wait  time.Duration // from the password to the answer
+}
+
+// NoLevel stands for a level that does not show.
+const NoLevel = -1
+
+// Experiment is some logins that follow each other, each while some servers are in a state.
+type Experiment struct {
+	Logins []foresee.Login
+	About  []site.Trait // what it may tell
+	// Rest is how long to wait afterwards, until no server is left alone any more.
+	Rest time.Duration
+}
+
+// Learner finds out the traits of one device. Next and Saw are called in turn.
+type Learner struct {
+	Options
+	open     []site.Trait
+	domain   [][]string              // of each open trait the values that logins are tried for
+	usual    site.Traits             // the first possible value of each open trait
+	values   map[site.Trait][]string // those that are still possible
+	facts    [][]assignment          // of each experiment the combinations that fit; one of each holds
+	failed   int                     // logins in a row that failed, at most
+	smallest time.Duration           // the shortest timeout of a server
+	longest  time.Duration           // the longest time that a server is left alone
+	servers  []*site.Server
+	crowd    []foresee.Who
+	tried    map[string]bool
+	odd      []string // what no combination explains
+}
+
+// assignment gives some open traits a value, by its index among those of the trait; -1: any.
+type assignment [mostOpen]int8
+
+// mostOpen is above how many traits there are.
+const mostOpen = 32
+
+// New makes a learner. Its error is a device that nothing can be learned of.
+func New(o Options) (*Learner, error) {
+	if o.Failures == 0 {
+		o.Failures = 3
+	}
+	l := &Learner{Options: o, values: map[site.Trait][]string{}, tried: map[string]bool{}}
+	for _, t := range site.ShownTraits() {
+		if values := l.candidates(t); len(values) > 1 && (o.Again || !o.Device.Kind.Says(t)) {
+			l.open, l.domain = append(l.open, t), append(l.domain, values)
+			l.values[t] = values
+		}
+	}
+	l.settle()
+	for _, s := range o.Device.Servers() {
+		if s.Protocol == site.LDAP || s.TLS {
+			return nil, fmt.Errorf("%s asks %s over %s, which is not played yet", o.Device.Name, s.Name, played(s))
+		}
+		l.servers = append(l.servers, s)
+		p := o.Device.Patience(s)
+		l.longest = max(l.longest, p.DeadTime)
+		if l.smallest == 0 || p.Timeout < l.smallest {
+			l.smallest = p.Timeout
+		}
+	}
+	if len(l.servers) == 0 {
+		return nil, fmt.Errorf("%s asks no server, so a login shows nothing of how it asks", o.Device.Name)
+	}
+	for _, w := range o.Reckoner.Whos(o.Device) {
+		if w.Kind == foresee.Known || w.Kind == foresee.Unknown || w.Kind == foresee.Local && w.Typed() == o.Account {
+			l.crowd = append(l.crowd, w)
+		}
+	}
+	return l, nil
+}
+
+func played(s *site.Server) string {
+	if s.Protocol == site.LDAP {
+		return "LDAP"
+	}
+	return s.Protocol.Title() + " with TLS"
+}
+
+// candidates returns the values of a trait that logins are tried for, nil where none shows.
+func (l *Learner) candidates(t site.Trait) []string {
+	switch t {
+	case site.TraitLoginWindow, site.TraitCommandRules, site.TraitNetworks:
+		return nil // measured, or not by a login alone
+	case site.TraitLevelWithoutSession, site.TraitWebNeedsLevel, site.TraitAPINeedsLevel:
+		all := make([]string, 16)
+		for i := range all {
+			all[i] = strconv.Itoa(i)
+		}
+		return all
+	case site.TraitLevelFrom:
+		all := slices.Clone(t.Values())
+		for _, a := range levelAttributes(l.Reckoner.Site) {
+			all = append(all, a.Name)
+		}
+		return all
+	}
+	return t.Values()
+}
+
+// Open returns the traits that it is asked for.
+func (l *Learner) Open() []site.Trait { return l.open }
+
+// Left returns the values of a trait that what was seen so far allows.
+func (l *Learner) Left(t site.Trait) []string { return l.values[t] }
+
+// Odd returns what was seen and no combination of values explains.
+func (l *Learner) Odd() []string { return l.odd }
+
+// Claimed returns the traits whose value is shown, with it.
+func (l *Learner) Claimed() map[site.Trait]string {
+	all := map[site.Trait]string{}
+	for _, t := range l.open {
+		if v := l.values[t]; len(v) == 1 {
+			all[t] = v[0]
+		}
+	}
+	return all
+}
+
+// settle works out the traits with the first possible value of each.
+func (l *Learner) settle() {
+	l.usual = l.Device.Kind.Traits
+	l.usual.LoginWindow = longestPatience // measured by itself
+	for _, t := range l.open {
+		l.usual, _ = l.usual.With(t, l.values[t][0])
+	}
+}
+
+// as returns the device with the values of an assignment.
+func (l *Learner) as(a assignment) *site.Device {
+	traits := l.usual
+	for i, v := range a {
+		if v >= 0 && l.domain[i][v] != l.values[l.open[i]][0] {
+			traits, _ = traits.With(l.open[i], l.domain[i][v])
+		}
+	}
+	return l.Device.Behaving(traits)
+}
+
+// longestPatience is longer than any login of an experiment waits.
+const longestPatience = time.Hour
+
+// leaf is one way in which an experiment may go, with the values that lead to it.
+type leaf struct {
+	of     assignment
+	ends   []foresee.Ended
+	as     *site.Device
+	weight float64
+}
+
+// leaves returns every way in which an experiment may go: a value is chosen where the walk
+// first hangs on its trait.
+func (l *Learner) leaves(logins []foresee.Login) []leaf {
+	var all []leaf
+	pending := [][]choice{nil}
+	for len(pending) > 0 {
+		chosen := pending[len(pending)-1]
+		pending = pending[:len(pending)-1]
+		a := l.nothing()
+		for _, c := range chosen {
+			a[c.trait] = c.value
+		}
+		as := l.as(a)
+		ends, consulted := l.series(as, logins)
+		path, weight := chosen, 1.0
+		for _, t := range consulted {
+			i := slices.Index(l.open, t)
+			if i < 0 || len(l.values[t]) < 2 {
+				continue
+			}
+			weight /= float64(len(l.values[t]))
+			if a[i] >= 0 {
+				continue
+			}
+			for _, value := range l.values[t][1:] {
+				other := choice{trait: i, value: l.index(i, value)}
+				pending = append(pending, append(slices.Clone(path), other))
+			}
+			first := choice{trait: i, value: l.index(i, l.values[t][0])}
+			a[i] = first.value
+			path = append(slices.Clone(path), first)
+		}
+		all = append(all, leaf{of: a, ends: ends, as: as, weight: weight})
+		if len(all) > mostLeaves {
+			return nil
+		}
+	}
+	return slices.DeleteFunc(all, func(f leaf) bool { return !l.possible(f.of) })
+}
+
+// series walks some logins. What is seen of them hangs on the form of a password too, though
+// what comes of them may not.
+func (l *Learner) series(as *site.Device, logins []foresee.Login) ([]foresee.Ended, []site.Trait) {
+	ends, consulted := l.Reckoner.Series(l.Device, as, logins)
+	for _, end := range ends {
+		for _, step := range end.Steps {
+			if step.Purpose != site.Login || len(step.Tries) == 0 {
+				continue
+			}
+			form := site.TraitPasswordTACACS
+			if step.Tries[0].Server.Protocol == site.RADIUS {
+				form = site.TraitPasswordRADIUS
+			}
+			if !slices.Contains(consulted, form) {
+				consulted = append(consulted, form)
+			}
+		}
+	}
+	return ends, consulted
+}
+
+// mostLeaves bounds how many ways one experiment may go: one of more is not looked at.
+const mostLeaves = 4000
+
+type choice struct {
+	trait int
+	value int8
+}
+
+// index returns which value of an open trait a value is.
+func (l *Learner) index(open int, value string) int8 { return int8(slices.Index(l.domain[open], value)) }
+
+func (l *Learner) nothing() assignment {
+	var a assignment
+	for i := range a {
+		a[i] = -1
+	}
+	return a
+}
+
+// possible reports whether some combination of all values has those of an assignment and
+// fits everything that was seen.
+func (l *Learner) possible(a assignment) bool { return l.fits(a, 0) }
+
+func (l *Learner) fits(a assignment, from int) bool {
+	if from == len(l.facts) {
+		return true
+	}
+	for _, one := range l.facts[from] {
+		if both, ok := a.with(one); ok && l.fits(both, from+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// with joins two assignments, false where they differ.
+func (a assignment) with(b assignment) (assignment, bool) {
+	for i, v := range b {
+		switch {
+		case v < 0 || a[i] == v:
+		case a[i] >= 0:
+			return a, false
+		default:
+			a[i] = v
+		}
+	}
+	return a, true
+}
+
+// Saw takes what came of an experiment. It is false where no combination of values explains
+// it: nothing is then learned from it.
+func (l *Learner) Saw(e Experiment, seen []Seen) bool {
+	var fit []assignment
+	for _, f := range l.leaves(e.Logins) {
+		if l.shows(f, e.Logins, seen) {
+			fit = append(fit, f.of)
+		}
+	}
+	for _, s := range seen {
+		l.failed++
+		if s.In {
+			l.failed = 0
+		}
+	}
+	if len(fit) == 0 {
+		l.odd = append(l.odd, Describe(e, seen))
+		return false
+	}
+	l.facts = append(l.facts, fit)
+	l.prune()
+	return true
+}
+
+// shows reports whether what was seen is what a leaf would show.
+func (l *Learner) shows(f leaf, logins []foresee.Login, seen []Seen) bool {
+	if len(seen) != len(logins) {
+		return false
+	}
+	for i, s := range seen {
+		end := f.ends[i]
+		off := max(s.Wait-end.Wait, end.Wait-s.Wait)
+		switch {
+		case s.In != end.In,
+			s.In && s.Level != NoLevel && s.Level != end.Level,
+			!slices.Equal(s.Asked, Asked(l.Reckoner, f.as, end.Steps)),
+			off > l.tolerance(end.Wait):
+			return false
+		}
+	}
+	return true
+}
+
+// tolerance is by how much a wait may be off.
+func (l *Learner) tolerance(wait time.Duration) time.Duration { return l.smallest*4/10 + wait/5 }
+
+// prune takes out the values that nothing allows any more, and from what was seen what is
+// known by now.
+func (l *Learner) prune() {
+	for i, t := range l.open {
+		if len(l.values[t]) < 2 {
+			continue
+		}
+		l.values[t] = slices.DeleteFunc(slices.Clone(l.values[t]), func(value string) bool {
+			a := l.nothing()
+			a[i] = l.index(i, value)
+			return !l.possible(a)
+		})
+	}
+	l.settle()
+	if values, open := l.values[site.TraitDefaultPorts]; open && slices.Equal(values, []string{"legacy"}) {
+		for _, s := range l.servers { // from now on they are played where the device asks
+			if !s.PortsSaid && s.Protocol == site.RADIUS {
+				s.AuthenticationPort, s.AccountingPort, _ = l.Device.Behaving(l.usual).Ports(s)
+			}
+		}
+	}
+	kept := l.facts[:0]
+	for _, fact := range l.facts {
+		var fit []assignment
+		always := false
+		for _, a := range fact {
+			b, open, ok := a, false, true
+			for i, v := range b {
+				if v < 0 {
+					continue
+				}
+				values := l.values[l.open[i]]
+				switch {
+				case !slices.Contains(values, l.domain[i][v]):
+					ok = false
+				case len(values) == 1:
+					b[i] = -1
+				default:
+					open = true
+				}
+			}
+			if ok && !slices.Contains(fit, b) {
+				fit = append(fit, b)
+				always = always || !open
+			}
+		}
+		if !always {
+			kept = append(kept, fit)
+		}
+	}
+	l.facts = kept
+}
+
+// Asked writes what servers were asked in some steps, one line a server and question: what
+// is asked, whom, how often, and in which form a password went there. Ports that are closed
+// see nothing, and what is recorded does not count.
+func Asked(f foresee.Reckoner, d *site.Device, steps []walk.Step) []string {
+	all := []string{}
+	for _, step := range steps {
+		if step.Purpose != site.Login && step.Purpose != site.Session {
+			continue
+		}
+		for i := 0; i < len(step.Tries); {
+			s, n := step.Tries[i].Server, 0
+			unseen := slices.Contains(unheard, f.Unheard(d, s, step.Purpose))
+			for ; i < len(step.Tries) && step.Tries[i].Server == s; i++ {
+				n++
+				unseen = unseen || slices.Contains(unheard, step.Tries[i].Reply.Reason)
+			}
+			if !unseen {
+				all = append(all, AskedLine(step.Purpose.Question(), s.Name, n, d.Kind.Traits.PasswordAs.Of(s.Protocol)))
+			}
+		}
+	}
+	return all
+}
+
+// AskedLine is one line of what Asked writes.
+func AskedLine(q site.Question, server string, times int, form string) string {
+	text := fmt.Sprintf("%s %s x%d", q, server, times)
+	if q == site.Login.Question() {
+		text += " " + form
+	}
+	return text
+}
+
+// entropy is how much, in bits, the ways differ that look different.
+func (l *Learner) entropy(leaves []leaf, logins []foresee.Login) float64 {
+	sums, all := map[string]float64{}, 0.0
+	for _, f := range leaves {
+		sums[l.look(f, logins)] += f.weight
+		all += f.weight
+	}
+	bits := 0.0
+	for _, w := range sums {
+		bits -= w / all * math.Log2(w/all)
+	}
+	return bits
+}
+
+// look is what of a leaf can be seen: the same for those that look the same.
+func (l *Learner) look(f leaf, logins []foresee.Login) string {
+	var b strings.Builder
+	for i, end := range f.ends {
+		level := end.Level
+		if !end.In || !site.HasShell(logins[i].Way.Access) {
+			level = NoLevel
+		}
+		fmt.Fprintf(&b, "%t %d %v %d;", end.In, level, Asked(l.Reckoner, f.as, end.Steps), int64(end.Wait)/int64(max(l.smallest, 1)))
+	}
+	return b.String()
+}
