@@ -10,6 +10,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"strings"
@@ -51,6 +52,8 @@ type Config struct {
 	// Behaves are traits of devices that differ from what the site says of their kinds, or
 	// that it does not say.
 	Behaves []site.Behaviour
+	// Devices has the lab run no server: where each of them would listen is left to others.
+	Devices bool
 	// Speech gives a device the words of its make at its command line, nil for its own small
 	// shell. Default: none speaks.
 	Speech func(*site.Device) *standin.Speech
@@ -167,12 +170,16 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 			}
 			place.TLS = identity.Server(s.Protocol)
 		}
-		if s.Protocol == site.LDAP {
+		if l.config.Devices {
+			if place, err = l.leave(s, place); err != nil {
+				return nil, err
+			}
+		} else if s.Protocol == site.LDAP {
 			if place.Authentication, err = l.play(s, place.Authentication); err != nil {
 				return nil, cannotListen("the directory "+s.Name, place.Authentication, err)
 			}
 		}
-		if s.Protocol != site.LDAP { // one that others run is played as far as the site knows it
+		if s.Protocol != site.LDAP && !l.config.Devices { // one that others run is played as far as the site knows it
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
 				place.Authentication = at
 				if s.TLS {
@@ -187,9 +194,31 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 		}
 		targets[s] = aaa.Target{Server: s, Authentication: place.Authentication, Accounting: place.Accounting,
 			Dialer: l.links, Words: attributes.Of(l.config.Site)}
-		l.Places.Servers = append(l.Places.Servers, service.Written(place))
+		written := service.Written(place)
+		written.Running = !l.config.Devices
+		l.Places.Servers = append(l.Places.Servers, written)
 	}
 	return targets, nil
+}
+
+// leave returns where somebody else can play a server: its ports, as far as this user may
+// open them.
+func (l *Lab) leave(s *site.Server, place gate.Place) (gate.Place, error) {
+	try := func(at netip.AddrPort) (netip.AddrPort, error) {
+		if s.Protocol == site.RADIUS && !s.TLS {
+			return at, nil
+		}
+		got, err := open(at, listenTCP)
+		if err != nil {
+			return at, cannotListen("the server "+s.Name, at, err)
+		}
+		return got.Addr().(*net.TCPAddr).AddrPort(), got.Close()
+	}
+	var err error
+	if place.Authentication, err = try(place.Authentication); err == nil && place.Accounting.Port() != 0 {
+		place.Accounting, err = try(place.Accounting)
+	}
+	return place, err
 }
 
 // ErrListen is a port that could not be opened.

@@ -1,0 +1,65 @@
+package learn
+
+import (
+	"slices"
+	"strings"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/site"
+)
+
+// AskedIn writes what servers were asked, as Asked does, from exchanges that were captured.
+// Others than those of one person are left out; strangers says whose they are.
+func AskedIn(all []evidence.Exchange, person string) (asked, strangers []string) {
+	all = slices.Clone(all)
+	slices.SortStableFunc(all, func(a, b evidence.Exchange) int { return a.Time.Compare(b.Time) })
+	type line struct {
+		question site.Question
+		server   string
+		times    int
+		form     string
+	}
+	var lines []line
+	for _, x := range all {
+		if x.Person != person {
+			if x.Person != "" && !slices.Contains(strangers, x.Person) {
+				strangers = append(strangers, x.Person)
+			}
+			if x.Person != "" || x.Protocol != string(site.TACACS) {
+				continue
+			}
+		}
+		if x.Question != site.AskLogin && x.Question != site.AskSession {
+			continue
+		}
+		times := x.Retransmissions + 1
+		if n := len(lines) - 1; n >= 0 && lines[n].question == x.Question && lines[n].server == x.Server {
+			lines[n].times += times
+			continue
+		}
+		lines = append(lines, line{question: x.Question, server: x.Server, times: times, form: FormIn(x)})
+	}
+	asked = []string{}
+	for _, l := range lines {
+		asked = append(asked, AskedLine(l.question, l.server, l.times, l.form))
+	}
+	return asked, strangers
+}
+
+// FormIn returns in which form a question of a login carries the password, "" where that
+// does not show.
+func FormIn(x evidence.Exchange) string {
+	for _, a := range x.Request {
+		switch {
+		case a.Name == "form":
+			return a.Value
+		case a.Name == "CHAP-Password": // RFC 2865, section 5.3
+			return site.CHAP
+		case a.Name == "User-Password": // RFC 2865, section 5.2
+			return site.PAP
+		case strings.HasPrefix(a.Name, "MS-CHAP2-Response"): // RFC 2548, section 2.3.2
+			return site.MSCHAPv2
+		}
+	}
+	return ""
+}

@@ -1,0 +1,384 @@
+// Package learn finds out how a device behaves by experiments: it plays the servers that
+// the device asks, logs in to it, and tells what was seen to the learner in core. It leaves
+// the device as it was: it only logs in, and out.
+package learn
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/core/foresee"
+	core "mellowgate/internal/core/learn"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/played"
+	"mellowgate/internal/task"
+	"mellowgate/internal/wire/capture"
+)
+
+// Config is how a device is reached and what is found out. Site is a copy that nobody else
+// uses: its people become those of the experiments. Device is one of it.
+type Config struct {
+	Site     *site.Site
+	Keys     site.Keys
+	Device   *site.Device
+	Account  string      // the local account of the way back
+	Password site.Secret // its password
+	Failures int         // logins in a row that may fail; default 3
+	Again    bool        // what the site says is found out too
+	Ways     []string    // the accesses that can be tried
+	// Where gives where a server is played.
+	Where func(*site.Server) gate.Place
+	// Clients are the addresses that the device asks from, beside those of the site.
+	Clients map[netip.Addr]*site.Device
+	// Directory knows who is where in what is captured.
+	Directory func() exchange.Directory
+	// Attempt is how a way in is tried; its person and password are filled in.
+	Attempt func(*site.Way) (login.Attempt, error)
+	// ByHand is asked to log in where Attempt cannot, and what was seen. nil: such ways are
+	// not among Ways.
+	ByHand func(ctx context.Context, l foresee.Login) (core.Seen, error)
+	// InService lets others ask the played servers meanwhile.
+	InService bool
+	// Known are results of an earlier run, by experiment; Kept is given each new one.
+	Known []Done
+	Kept  func(Done) error
+	Say   func(string) // what happens, for people; default: nothing
+}
+
+// Done is one experiment that was made.
+type Done struct {
+	Experiment string      `json:"experiment"`
+	Seen       []core.Seen `json:"seen"`
+}
+
+// Report is what was found out.
+type Report struct {
+	Claimed     map[site.Trait]string
+	Left        map[site.Trait][]string // of traits that are not claimed: what is still possible
+	Proof       map[site.Trait][]string // the experiments that show it, in words
+	Odd         []string                // what nothing explains
+	Measured    core.Measured
+	Experiments int
+	Logins      int
+	Took        time.Duration
+	// Patience is how long a login was seen to wait, at least, before the device gave up
+	// first; GaveUp says that it did.
+	Patience time.Duration
+	GaveUp   bool
+}
+
+// ErrNoWayBack is that the local account did not get in while no server answers: nothing
+// else is tried.
+var ErrNoWayBack = errors.New("the way back is not proven")
+
+// ErrInService is that somebody else logs in to the device.
+var ErrInService = errors.New("the device is in service")
+
+// run is one run of Learn.
+type run struct {
+	Config
+	learner *core.Learner
+	players *played.Players
+	meter   *core.Meter
+	report  Report
+}
+
+// prepare makes the learner, and the people whom the played servers know.
+func prepare(c Config) (*core.Learner, error) {
+	core.Cast(c.Site, c.Device.Kind)
+	c.Keys[core.LearnersKey] = learnersPassword
+	c.Site.Service = site.DefaultService()
+	c.Site.Service.Limits.FailureDelay = 0
+	l, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: c.Site, Keys: c.Keys, Now: time.Now()},
+		Device: c.Device, Account: c.Account, Ways: c.Ways, Again: c.Again, Failures: c.Failures})
+	if err != nil {
+		return nil, task.Wrong("%v", err)
+	}
+	return l, nil
+}
+
+// learnersPassword opens the played servers alone.
+var learnersPassword = site.NewSecret("open-for-an-experiment-only")
+
+// Plan is what would be tried on a device that has the usual habits: how many logins, and
+// how long it takes.
+type Plan struct {
+	Open   []site.Trait
+	Steps  []string
+	Logins int
+	Took   time.Duration
+	Back   string // the login that proves the way back, "" where there is none
+}
+
+// MakePlan works out what would be tried.
+func MakePlan(c Config) (Plan, error) {
+	l, err := prepare(c)
+	if err != nil {
+		return Plan{}, err
+	}
+	p := Plan{Open: l.Open()}
+	pretend := core.NewPretender(foresee.Reckoner{Site: c.Site, Keys: c.Keys, Now: time.Now()}, c.Device, c.Device)
+	try := func(e core.Experiment) {
+		before := pretend.Took
+		seen := pretend.Try(e)
+		p.Steps = append(p.Steps, fmt.Sprintf("%s (%s)", core.Describe(e, nil), (pretend.Took-before).Round(time.Second)))
+		l.Saw(e, seen)
+	}
+	if e, ok := l.Back(); ok {
+		p.Back = core.Describe(e, nil)
+		try(e)
+	}
+	for range mostExperiments {
+		e, more := l.Next()
+		if !more {
+			break
+		}
+		try(e)
+	}
+	p.Logins, p.Took = pretend.Logins(), pretend.Took
+	return p, nil
+}
+
+// mostExperiments ends a run that finds no end.
+const mostExperiments = 80
+
+// Learn makes experiments until none tells anything more. After an error, or at the end of
+// the context, the report has what was found out until then.
+func Learn(ctx context.Context, c Config) (Report, error) {
+	if c.Say == nil {
+		c.Say = func(string) {}
+	}
+	if c.Kept == nil {
+		c.Kept = func(Done) error { return nil }
+	}
+	l, err := prepare(c)
+	if err != nil {
+		return Report{}, err
+	}
+	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Trait][]string{}}, meter: core.NewMeter(c.Device)}
+	r.players = played.New(played.Config{Site: c.Site, Keys: c.Keys, Clients: c.Clients, Servers: c.Device.Servers(),
+		Where: c.Where})
+	defer r.players.Close()
+	began := time.Now()
+	err = r.all(ctx)
+	r.report.Took = time.Since(began)
+	r.report.Claimed, r.report.Odd = l.Claimed(), l.Odd()
+	r.report.Left, r.report.Measured = map[site.Trait][]string{}, r.meter.Measured()
+	for _, t := range l.Open() {
+		if _, claimed := r.report.Claimed[t]; !claimed {
+			r.report.Left[t] = l.Left(t)
+		}
+	}
+	return r.report, err
+}
+
+func (r *run) all(ctx context.Context) error {
+	back, has := r.learner.Back()
+	if !has {
+		return fmt.Errorf("%w: on %s no local account with a known password gets in while every server is silent; "+
+			"end the login list of one way in with local, and name the account with -account", ErrNoWayBack, r.Device.Name)
+	}
+	seen, err := r.one(ctx, back)
+	if err != nil {
+		return err
+	}
+	if last := seen[len(seen)-1]; !last.In {
+		return fmt.Errorf("%w: %s. Nothing else was tried", ErrNoWayBack, core.Describe(back, seen))
+	}
+	for range mostExperiments {
+		e, more := r.learner.Next()
+		if !more {
+			return nil
+		}
+		if _, err := r.one(ctx, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// one makes an experiment, or takes what an earlier run saw of it.
+func (r *run) one(ctx context.Context, e core.Experiment) ([]core.Seen, error) {
+	name := core.Describe(e, nil)
+	before := r.learner.Claimed()
+	r.report.Experiments++
+	i := slices.IndexFunc(r.Known, func(d Done) bool { return d.Experiment == name && len(d.Seen) == len(e.Logins) })
+	var seen []core.Seen
+	if i >= 0 {
+		seen = r.Known[i].Seen
+	} else {
+		var err error
+		if seen, err = r.make(ctx, e); err != nil {
+			return nil, err
+		}
+		if err := r.Kept(Done{Experiment: name, Seen: seen}); err != nil {
+			return nil, err
+		}
+	}
+	text := core.Describe(e, seen)
+	r.Say(text)
+	if !r.learner.Saw(e, seen) {
+		r.Say("no habit that is known of explains this: nothing is learned from it")
+	}
+	for t, value := range r.learner.Claimed() {
+		if _, had := before[t]; !had {
+			r.report.Proof[t] = append(r.report.Proof[t], text)
+			r.Say("so " + t.Written(value))
+		}
+	}
+	return seen, nil
+}
+
+// make makes the logins of an experiment, and waits until no server is left alone.
+func (r *run) make(ctx context.Context, e core.Experiment) ([]core.Seen, error) {
+	var all []core.Seen
+	for _, l := range e.Logins {
+		if err := pause(ctx, l.After); err != nil {
+			return nil, err
+		}
+		seen, err := r.login(ctx, l)
+		if err != nil {
+			return nil, err
+		}
+		r.report.Logins++
+		all = append(all, seen)
+	}
+	return all, pause(ctx, e.Rest)
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// login makes one login while the servers are in its states.
+func (r *run) login(ctx context.Context, l foresee.Login) (core.Seen, error) {
+	states := map[*site.Server]foresee.State{}
+	for _, c := range l.When {
+		states[c.Server] = c.State
+	}
+	if err := r.players.Open(states); err != nil {
+		return core.Seen{}, err
+	}
+	seen, err := r.enter(ctx, l)
+	if err == nil && seen.In {
+		r.settle(ctx, l, states)
+	}
+	packets := r.players.Close()
+	if err != nil {
+		return seen, err
+	}
+	exchanges, err := r.read(packets, l)
+	if err != nil {
+		return seen, err
+	}
+	var strangers []string
+	seen.Asked, strangers = core.AskedIn(exchanges, l.Who.Typed())
+	if len(strangers) > 0 && !r.InService {
+		return seen, fmt.Errorf("%w: %s logged in to %s meanwhile. Take it out of service, or say -in-service", ErrInService,
+			strings.Join(strangers, ", "), r.Device.Name)
+	}
+	return seen, nil
+}
+
+func (r *run) enter(ctx context.Context, l foresee.Login) (core.Seen, error) {
+	password := learnersPassword
+	switch l.Who.Kind {
+	case foresee.Local:
+		password = r.Password
+	case foresee.Unknown:
+		password = site.NewSecret("nobody-has-this-one")
+	}
+	a, err := r.Attempt(l.Way)
+	if err != nil {
+		if r.ByHand == nil {
+			return core.Seen{}, err
+		}
+		return r.ByHand(ctx, l)
+	}
+	a.Person, a.Password = l.Who.Typed(), password
+	did, err := login.Do(ctx, a)
+	switch {
+	case err != nil:
+		return core.Seen{}, err
+	case ctx.Err() != nil:
+		return core.Seen{}, ctx.Err()
+	case did.Outcome == walk.OutcomeNoAnswer:
+		return core.Seen{}, fmt.Errorf("%s by %s gave no answer to a login: %s", r.Device.Name, l.Way.Name(), did.Detail)
+	}
+	seen := core.Seen{In: did.Outcome == walk.OutcomeIn, Level: core.NoLevel, Wait: did.Took}
+	if seen.In && did.Level != login.UnknownLevel && site.HasShell(l.Way.Access) {
+		seen.Level = did.Level
+	}
+	return seen, nil
+}
+
+
+// settle waits until the device has told the end of the session, as far as it tells it.
+func (r *run) settle(ctx context.Context, l foresee.Login, states map[*site.Server]foresee.State) {
+	list := l.Way.Lists[site.RecordSessions]
+	if list == nil || list.NoStop {
+		return
+	}
+	most := time.Duration(0)
+	for _, s := range list.Servers() {
+		p := r.Device.Patience(s)
+		most += p.Timeout * time.Duration(max(1, p.Attempts))
+		if states[s] == foresee.Up {
+			break
+		}
+	}
+	starts := 0
+	r.players.Await(ctx, most+most/4, func(e evidence.Event) bool {
+		if e.Question == site.AskRecordSessions && e.Answer == evidence.Recorded {
+			starts++
+		}
+		return starts > boolInt(list.Start)
+	})
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// read decodes what was captured of a login, and measures it.
+func (r *run) read(packets []byte, l foresee.Login) ([]evidence.Exchange, error) {
+	d := r.Directory()
+	var all []evidence.Exchange
+	listener := exchange.New(d, func(x evidence.Exchange) { all = append(all, x) })
+	for _, h := range []capture.Handler{listener, r.meter} {
+		source, err := capture.Open(bytes.NewReader(packets))
+		if err != nil {
+			return nil, err
+		}
+		if _, err := capture.Read(source, h); err != nil {
+			return nil, err
+		}
+	}
+	listener.Close()
+	r.meter.Login(l.Way.Access, all)
+	return all, nil
+}
