@@ -107,7 +107,7 @@ func cannot(err error) error {
 func commands() []*Command {
 	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(),
 		sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(),
-		drillCommand(), phrasebookCommand(),
+		drillCommand(), learnCommand(), phrasebookCommand(),
 		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), versionCommand(), helpCommand()}
 }
 

@@ -40,6 +40,9 @@ that stands for the serial line.
 With -speak, devices whose kind names a phrasebook that says how the make is talked to take and show the lines of that
 make at console, ssh and telnet, and obey them: a change sheet is rehearsed by hand, from what the device holds (-holds).
 
+With -behaves a stand-in has another habit than the site says, or one that it does not say; with -devices-only its
+servers are left to learn, which finds the habit out.
+
 While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and
 -faults, with the same -state. The faults are:
 
@@ -85,6 +88,8 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 			c.Flags.Var(&holds, "holds",
 				"with -speak: a device holds what a text says at first, as `DEVICE=FILE`; may be given "+
 					"several times")
+			devices := c.Flags.Bool("devices-only", false,
+				"run the stand-ins and no server: learn plays the servers that they ask")
 			behave := c.behaveFlag()
 			list := c.Flags.Bool("faults", false, "in a running lab: list the faults in effect")
 			return func() error {
@@ -110,7 +115,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 					return err
 				}
 				running, folder, err := l.startLab(*dir, *network, lab.Config{From: comes, Speech: speechOf(spoken),
-					Behaves: behaving})
+					Behaves: behaving, Devices: *devices})
 				if err != nil {
 					return err
 				}
@@ -127,7 +132,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 					return err
 				}
 				for _, s := range l.Servers {
-					if !s.Run && s.Protocol != site.LDAP {
+					if !*devices && !s.Run && s.Protocol != site.LDAP {
 						c.note("%s is not run from this site (run: true is not set): the lab plays it, with the people and rules of the "+
 							"site", s.Name)
 					}

@@ -29,6 +29,8 @@ type Exchange struct {
 	Marks           []Mark        `json:"marks"` // the remarks as words for programs
 	Request         []NameValue   `json:"request"`
 	Response        []NameValue   `json:"response"`
+	// Form is in which form a question carries a password, "" where it carries none.
+	Form string `json:"-"`
 	// First is how many seconds the first answer took, of a talk of several; 0 where
 	// none came.
 	First float64 `json:"-"`

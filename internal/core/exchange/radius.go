@@ -213,7 +213,7 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	} else {
 		l.directory.stranger(e, client, p)
 	}
-	e.Request = l.attributes(packet)
+	e.Request, e.Form = l.attributes(packet), formOf(packet)
 	if p.protocol == site.RADIUS {
 		l.judgeRequest(e, p, packet, b)
 	}
@@ -225,6 +225,20 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if l.pairs.order.Len() > mostPending {
 		l.finish(l.pairs.order.Front().Value.(*pending))
 	}
+}
+
+// formOf returns in which form a question carries a password, "" for none.
+func formOf(p *radius.Packet) string {
+	if _, has := p.Get(radius.CHAPPassword); has {
+		return site.CHAP
+	}
+	if _, _, _, has, err := p.MSCHAP2(); has && err == nil {
+		return site.MSCHAPv2
+	}
+	if _, has := p.Get(radius.UserPassword); has {
+		return site.PAP
+	}
+	return ""
 }
 
 // askedAfterAnswer notes a request that came again after its answer: the device

@@ -264,6 +264,7 @@ func start(e *Exchange, body []byte) error {
 	e.Person = s.User
 	form := map[tacacs.AuthenType]string{tacacs.ASCII: site.ASCII, tacacs.PAP: site.PAP, tacacs.CHAP: site.CHAP,
 		tacacs.MSCHAPv2: site.MSCHAPv2}[s.Type]
+	e.Form = form
 	e.Request = append(named(s.Describe()), NameValue{Name: "form", Value: form})
 	if s.Service == tacacs.ServiceEnable {
 		e.Question = site.AskElevation

@@ -41,11 +41,10 @@ type Measured struct {
 
 // Meter measures what a capture has. It is a capture.Handler.
 type Meter struct {
-	device *site.Device
-	sent   map[sentKey]*sentTimes
-	conns  map[capture.Conn]*connTimes
-	ports  map[uint16]bool
-	m      Measured
+	sent  map[sentKey]*sentTimes
+	conns map[capture.Conn]*connTimes
+	ports map[uint16]bool
+	m     Measured
 }
 
 type sentKey struct {
@@ -65,9 +64,9 @@ type connTimes struct {
 	gave     time.Duration // when the device ended it, unanswered; 0: it did not
 }
 
-// NewMeter makes one for a device.
-func NewMeter(d *site.Device) *Meter {
-	m := &Meter{device: d, ports: map[uint16]bool{}, m: Measured{Between: map[string]*Spread{}, Attempts: map[string]int{},
+// NewMeter makes one that has measured nothing.
+func NewMeter() *Meter {
+	m := &Meter{ports: map[uint16]bool{}, m: Measured{Between: map[string]*Spread{}, Attempts: map[string]int{},
 		Gives: map[string]*Spread{}, Names: map[string][]string{}, Forms: map[string][]string{},
 		Carries: map[string][]string{}}}
 	m.begin()
@@ -113,7 +112,8 @@ func (m *Meter) Ended(at time.Time, c *capture.Conn, e capture.Ending) {
 }
 
 // Unreachable and Neighbour say nothing of a device's habits.
-func (m *Meter) Unreachable(time.Time, netip.Addr, netip.AddrPort, netip.AddrPort, bool, capture.Refusal) {}
+func (m *Meter) Unreachable(time.Time, netip.Addr, netip.AddrPort, netip.AddrPort, bool, capture.Refusal) {
+}
 
 // Neighbour says nothing either.
 func (m *Meter) Neighbour(time.Time, netip.Addr, netip.Addr, bool) {}
@@ -165,7 +165,7 @@ func (m *Meter) login(access string, x evidence.Exchange) {
 			of[name] = all
 		}
 	}
-	noteIn(m.m.Forms, x.Protocol, FormIn(x))
+	noteIn(m.m.Forms, x.Protocol, x.Form)
 	if from, err := netip.ParseAddrPort(x.Client); err == nil {
 		note(&m.m.Sources, from.Addr().String())
 		m.ports[from.Port()] = true

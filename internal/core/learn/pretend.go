@@ -18,7 +18,9 @@ type Pretender struct {
 }
 
 // NewPretender makes one of a device that behaves as another one of equal ways in.
-func NewPretender(f foresee.Reckoner, d, as *site.Device) *Pretender { return &Pretender{f: f, d: d, as: as} }
+func NewPretender(f foresee.Reckoner, d, as *site.Device) *Pretender {
+	return &Pretender{f: f, d: d, as: as}
+}
 
 // Logins returns how many logins were tried.
 func (p *Pretender) Logins() int { return len(p.history) }

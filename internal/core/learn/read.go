@@ -2,7 +2,6 @@ package learn
 
 import (
 	"slices"
-	"strings"
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
@@ -37,29 +36,11 @@ func AskedIn(all []evidence.Exchange, person string) (asked, strangers []string)
 			lines[n].times += times
 			continue
 		}
-		lines = append(lines, line{question: x.Question, server: x.Server, times: times, form: FormIn(x)})
+		lines = append(lines, line{question: x.Question, server: x.Server, times: times, form: x.Form})
 	}
 	asked = []string{}
 	for _, l := range lines {
 		asked = append(asked, AskedLine(l.question, l.server, l.times, l.form))
 	}
 	return asked, strangers
-}
-
-// FormIn returns in which form a question of a login carries the password, "" where that
-// does not show.
-func FormIn(x evidence.Exchange) string {
-	for _, a := range x.Request {
-		switch {
-		case a.Name == "form":
-			return a.Value
-		case a.Name == "CHAP-Password": // RFC 2865, section 5.3
-			return site.CHAP
-		case a.Name == "User-Password": // RFC 2865, section 5.2
-			return site.PAP
-		case strings.HasPrefix(a.Name, "MS-CHAP2-Response"): // RFC 2548, section 2.3.2
-			return site.MSCHAPv2
-		}
-	}
-	return ""
 }

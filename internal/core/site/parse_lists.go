@@ -97,6 +97,7 @@ var kindShape = shape[Kind]{
 		}, form: textForm()},
 		"traits": {read: func(r *reader, n *yaml.Node, k *Kind) {
 			if n.Tag != "!!null" {
+				k.TraitsAt = r.place(n)
 				traitShape().read(r, n, k)
 			}
 		}, form: orNothing(traitShape().form())},
@@ -139,6 +140,7 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 		for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
 			k.says("password-as " + n.Content[i].Value)
 		}
+		k.FormsAt = r.place(n)
 		forms.read(r, n, k)
 	}, form: forms.form}
 	return &shape[Kind]{what: "traits", fields: fields}

@@ -154,6 +154,8 @@ type Kind struct {
 	Traits     Traits
 	Commands   *CommandRights // by its trait commands-from; nil for none
 	said       traitSet       // the traits that the site says, of those that a login can show
+	// TraitsAt is where the mapping of its traits begins, and FormsAt that of password-as in it.
+	TraitsAt, FormsAt Place
 }
 
 // DefaultTraits returns the traits of a kind that says nothing: each is what an

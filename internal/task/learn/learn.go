@@ -85,6 +85,12 @@ var ErrNoWayBack = errors.New("the way back is not proven")
 // ErrInService is that somebody else logs in to the device.
 var ErrInService = errors.New("the device is in service")
 
+// ErrOdd is a device that does, again and again, what no habit explains.
+var ErrOdd = errors.New("the device does what no habit that is known of explains, so nothing more is tried")
+
+// mostOdd is how many experiments in a row may come out so.
+const mostOdd = 4
+
 // run is one run of Learn.
 type run struct {
 	Config
@@ -92,6 +98,7 @@ type run struct {
 	players *played.Players
 	meter   *core.Meter
 	report  Report
+	odd     int // experiments in a row that nothing explains
 }
 
 // prepare makes the learner, and the people whom the played servers know.
@@ -109,7 +116,11 @@ func prepare(c Config) (*core.Learner, error) {
 }
 
 // learnersPassword opens the played servers alone.
-var learnersPassword = site.NewSecret("open-for-an-experiment-only")
+var learnersPassword = site.NewSecret(PasswordOfExperiments)
+
+// PasswordOfExperiments is that of the people whom only the played servers know. It is no
+// secret: it opens nothing else, and nothing once the experiment is over.
+const PasswordOfExperiments = "open-for-an-experiment-only"
 
 // Plan is what would be tried on a device that has the usual habits: how many logins, and
 // how long it takes.
@@ -166,7 +177,7 @@ func Learn(ctx context.Context, c Config) (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
-	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Trait][]string{}}, meter: core.NewMeter(c.Device)}
+	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Trait][]string{}}, meter: core.NewMeter()}
 	r.players = played.New(played.Config{Site: c.Site, Keys: c.Keys, Clients: c.Clients, Servers: c.Device.Servers(),
 		Where: c.Where})
 	defer r.players.Close()
@@ -228,8 +239,13 @@ func (r *run) one(ctx context.Context, e core.Experiment) ([]core.Seen, error) {
 	}
 	text := core.Describe(e, seen)
 	r.Say(text)
-	if !r.learner.Saw(e, seen) {
+	if r.learner.Saw(e, seen) {
+		r.odd = 0
+	} else {
 		r.Say("no habit that is known of explains this: nothing is learned from it")
+		if r.odd++; r.odd == mostOdd {
+			return nil, fmt.Errorf("%w: %s", ErrOdd, text)
+		}
 	}
 	for t, value := range r.learner.Claimed() {
 		if _, had := before[t]; !had {
@@ -332,7 +348,6 @@ func (r *run) enter(ctx context.Context, l foresee.Login) (core.Seen, error) {
 	}
 	return seen, nil
 }
-
 
 // settle waits until the device has told the end of the session, as far as it tells it.
 func (r *run) settle(ctx context.Context, l foresee.Login, states map[*site.Server]foresee.State) {

@@ -96,9 +96,14 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's file, with",
 			ErrByHand)
 	}
-	line := LineAt(s, d.Place)
-	before, after := line[:d.Place.Column-1], line[d.Place.Column-1:]
-	name := d.Name
+	return afterName(s, d.Ref, "found: "+value)
+}
+
+// afterName puts a key behind the name of an entry.
+func afterName(s *site.Site, of site.Ref, text string) (Edit, error) {
+	line := LineAt(s, of.Place)
+	before, after := line[:of.Place.Column-1], line[of.Place.Column-1:]
+	name := of.Name
 	if quote := after[:1]; quote == `"` || quote == "'" {
 		name = quote + name + quote
 	}
@@ -110,7 +115,7 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 	if strings.Contains(before[:key], "{") {
 		between = ", "
 	}
-	return Edit{Place: d.Place, Old: name, New: name + between + "found: " + value}, nil
+	return Edit{Place: of.Place, Old: name, New: name + between + text}, nil
 }
 
 // closing returns where the braces that a text begins with end, -1 where they do

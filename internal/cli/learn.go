@@ -1,0 +1,521 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/core/foresee"
+	core "mellowgate/internal/core/learn"
+	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/server/gate"
+	"mellowgate/internal/live/server/service"
+	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/task/learn"
+	"mellowgate/internal/wire/capture"
+)
+
+func learnCommand() *Command {
+	return &Command{
+		Name: "learn", Args: "KIND [SITE]", MaxArgs: 2,
+		Short: "finds out by experiments how a make of device behaves",
+		Long: `Nobody knows every habit of a make by heart, and what foresee says is as true as the traits of a
+kind. learn finds out those that the site does not say: it plays the servers that a device asks (each answers, keeps
+no records, is silent or is closed) and logs in to it, again and again, until no further login tells anything. A
+habit is claimed only when nothing else explains what was seen.
+
+Before anything else the way back is proven: a local account gets in while every server is silent. The people of the
+experiments are known to the played servers alone. It never makes more logins that fail in a row than -failures says
+(the lock of the make), changes nothing on the device, and waits after each experiment until the device leaves no server
+alone any more. First it shows the plan, how long it takes, and asks; -plan only shows it. What was seen is kept in a
+file (-record), so it goes on where it stopped, also after Ctrl-C.
+
+The device is a stand-in of a running lab -devices-only (-state), or a real one (-address, as login takes it), whose
+lists are those of the site and whose servers are nobody else's at that time: their addresses are on this host, or
+are given with -listen. When somebody else logs in to the device meanwhile, it stops, unless -in-service is given.
+A way in that this program cannot try is tried by hand (-by-hand): it says what to do and asks what was seen.
+
+-write puts what is shown into the traits of the kind in the site's file. -again finds out what the site says too, and
+says where the device is otherwise: after a new version of its software. Exit status 1 when it is.
+
+-capture FILE, or -state DIR without -device, reads off what happened anyway: timers, forms, port names and sources.`,
+		Examples: []Example{
+			{Call: "mellowgate lab -devices-only -behaves 'pier-switch refusal: tries-next' demo/as-reviewed",
+				Shows: "in one terminal: stand-ins, one kind with a habit that the site does not know"},
+			{Call: "mellowgate learn -device north-sw-1 -again -yes -password-file demo/as-reviewed/passwords/harbourmaster " +
+				"pier-switch demo/as-reviewed", Shows: "in another: finds it out"},
+			{Call: "mellowgate learn -plan -device mv-avocet-rtr ship-router demo/as-reviewed",
+				Shows: "what would be tried on a ship's router, and for how long"},
+		},
+		Prepare: func(c *Call) func() error {
+			c.report()
+			f := &learnFlags{}
+			c.Flags.StringVar(&f.device, "device", "", "the `device` of the site to try it on")
+			c.Flags.StringVar(&f.state, "state", defaultState, "the state `folder` of the running lab, or what happened anyway")
+			c.Flags.StringVar(&f.capture, "capture", "", "read off what a capture `file` has, and try nothing")
+			c.Flags.StringVar(&f.account, "account", "", "the local `account` of the way back (default: the first of level 15)")
+			c.Flags.BoolVar(&f.plan, "plan", false, "show what would be tried, and try nothing")
+			c.Flags.BoolVar(&f.yes, "yes", false, "agree to the plan; for scripts")
+			c.Flags.BoolVar(&f.write, "write", false, "write what is shown into the site's file")
+			c.Flags.BoolVar(&f.again, "again", false, "find out what the site says too, and say where the device is otherwise")
+			c.Flags.IntVar(&f.failures, "failures", 3, "how many logins in a row may fail: the `lock` of the make")
+			c.Flags.StringVar(&f.record, "record", "",
+				"the `file` that keeps what was seen (default: learned-DEVICE.jsonl)")
+			c.Flags.BoolVar(&f.inService, "in-service", false, "go on though others log in to the device meanwhile")
+			c.Flags.Var(&f.listen, "listen", "play a server at another address of this host than the site's: `SERVER=ADDRESS`")
+			c.Flags.Var(&f.byHand, "by-hand", "an `access` that you try by hand when asked, such as console")
+			c.Flags.StringVar(&f.login.address, "address", "",
+				"a real device, at this `address`, with its port, or by its name in your SSH configuration")
+			c.Flags.StringVar(&f.login.access, "access", site.SSH, "with -address: the `access` there: ssh, telnet or console")
+			c.Flags.StringVar(&f.login.knownHosts, "known-hosts", "",
+				"the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
+			c.Flags.BoolVar(&f.login.acceptKey, "accept-host-key", false,
+				"write a host key that is not known yet to the file, after showing it")
+			c.Flags.StringVar(&f.login.jump, "jump", "", "with -address: the `hosts` on the way, as NAME@HOST:PORT, the nearest first")
+			c.Flags.StringVar(&f.login.sshConfig, "ssh-config", "",
+				"the `file` with your SSH configuration (default ~/.ssh/config)")
+			c.Flags.StringVar(&f.login.prompt, "prompt", "",
+				"what the prompt of a real device looks like, a regular `expression`; a group in it is the level")
+			f.password = c.passwordFlags()
+			return func() error { return c.learn(f) }
+		},
+	}
+}
+
+type learnFlags struct {
+	device, state, capture, account, record string
+	plan, yes, write, again, inService      bool
+	failures                                int
+	listen, byHand                          names
+	login                                   loginFlags
+	password                                func(string) (site.Secret, error)
+	kind                                    *site.Kind
+	of                                      *site.Device
+	places                                  evidence.Places
+}
+
+func (c *Call) learn(f *learnFlags) error {
+	if len(c.Args) == 0 {
+		return wrong("learn needs the kind\nusage: %s", usage(learnCommand()))
+	}
+	name := c.Args[0]
+	rest := *c
+	rest.Args = c.Args[1:]
+	l, err := rest.load(f.device != "" && !f.plan)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(l.Kinds, func(k *site.Kind) bool { return k.Name == name })
+	if i < 0 {
+		kinds := make([]string, len(l.Kinds))
+		for n, k := range l.Kinds {
+			kinds[n] = k.Name
+		}
+		return wrong("the site has no kind %q%s", name, nearest.Suggest(name, kinds))
+	}
+	f.kind = l.Kinds[i]
+	switch {
+	case f.failures < 1:
+		return wrong("-failures is at least 1: without a login that fails, nothing shows of refusals")
+	case f.capture != "" && f.device != "":
+		return wrong("-capture reads what happened, and -device tries logins: give one of them")
+	case f.device == "" && (f.login.address != "" || f.plan || f.write && f.capture == ""):
+		return wrong("say on which device of the kind it is to be tried: -device NAME")
+	case f.device == "":
+		return rest.learnRead(f, l)
+	}
+	if f.of, err = l.device(f.device); err != nil {
+		return err
+	}
+	if f.of.Kind != f.kind {
+		return wrong("%s is of the kind %s, and not %s", f.device, f.of.Kind.Name, name)
+	}
+	if err := rest.wayBack(f); err != nil {
+		return err
+	}
+	return rest.learnBy(f, l)
+}
+
+// wayBack finds the account of the way back.
+func (c *Call) wayBack(f *learnFlags) error {
+	if f.account != "" {
+		if a := f.of.Account(f.account); a == nil || a.Password.None {
+			return wrong("%s has no local account %q that logs in", f.device, f.account)
+		}
+		return nil
+	}
+	for _, a := range f.of.Logins() {
+		if a.Level == 15 {
+			f.account = a.Name
+			return nil
+		}
+	}
+	return wrong("%s has no local account of level 15: without a way back nothing is tried. Name one with -account", f.device)
+}
+
+// learnBy plans, asks, makes the experiments and tells what they show.
+func (c *Call) learnBy(f *learnFlags, l loaded) error {
+	config, err := c.learnConfig(f, l)
+	if err != nil {
+		return err
+	}
+	ahead, err := c.loadFrom(l.Path, false) // a copy for the plan, which changes it
+	if err != nil {
+		return err
+	}
+	planned := config
+	planned.Site, planned.Keys, planned.Device = ahead.Site, site.Keys{}, ahead.Device(f.device)
+	plan, err := learn.MakePlan(planned)
+	if err != nil {
+		return cannot(err)
+	}
+	if f.plan && *c.json {
+		return show.JSON(c.Out, planJSON(plan))
+	}
+	c.printLearnPlan(f, plan)
+	if f.plan {
+		return nil
+	}
+	if len(plan.Open) == 0 {
+		c.say("nothing is left to find out\n")
+		return nil
+	}
+	if !f.yes && !c.agreedTo(f) {
+		return errNo
+	}
+	if config.Password, err = f.password(f.account); err != nil {
+		return err
+	}
+	report, err := learn.Learn(c.Context, config)
+	if err != nil && report.Experiments == 0 {
+		return cannot(err)
+	}
+	return c.tellLearned(f, l, report, err)
+}
+
+func (c *Call) agreedTo(f *learnFlags) bool {
+	if c.typed() == nil {
+		c.note("nobody is here to be asked; agree with -yes")
+		return false
+	}
+	_, _ = fmt.Fprintf(c.Err, "try this on %s? Type its name to agree: ", f.device)
+	line, _ := bufio.NewReader(c.In).ReadString('\n')
+	return strings.TrimSpace(line) == f.device
+}
+
+func (c *Call) printLearnPlan(f *learnFlags, p learn.Plan) {
+	names := make([]string, len(p.Open))
+	for i, t := range p.Open {
+		names[i] = t.String()
+	}
+	style := c.style()
+	var b bytes.Buffer
+	style.Wrap(&b, "", fmt.Sprintf("not known of %s: %s", f.kind.Name, strings.Join(names, ", ")))
+	style.Wrap(&b, "", fmt.Sprintf("needed: the password of the local account %s, and the lists of the site on %s; nobody else "+
+		"asks its servers meanwhile", f.account, f.device))
+	for i, step := range p.Steps {
+		style.Wrap(&b, "", fmt.Sprintf("%2d. %s", i+1, step))
+	}
+	style.Wrap(&b, "", fmt.Sprintf("%s in about %s on a device with the usual habits; another one may take other steps",
+		show.Count(p.Logins, "login"), shortly(p.Took)))
+	if f.plan {
+		_, _ = c.Out.Write(b.Bytes())
+		return
+	}
+	_, _ = c.Err.Write(b.Bytes())
+}
+
+// shortly writes a time for people: "45 s", "12 min".
+func shortly(d time.Duration) string {
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f min", d.Minutes())
+}
+
+// learnConfig says how the device is reached, and where its servers are played.
+func (c *Call) learnConfig(f *learnFlags, l loaded) (learn.Config, error) {
+	config := learn.Config{Site: l.Site, Keys: l.Keys, Device: f.of, Account: f.account, Failures: f.failures, Again: f.again,
+		InService: f.inService, Say: func(text string) { c.note("%s", text) }}
+	record := cmp.Or(f.record, "learned-"+f.device+".jsonl")
+	var err error
+	if config.Known, err = learned(record); err != nil {
+		return config, failure{status: ExitUsage, err: err}
+	}
+	if len(config.Known) > 0 && !f.plan {
+		c.note("%s of an earlier run are taken from %s; take the file away to begin anew",
+			show.Count(len(config.Known), "experiment"), record)
+	}
+	config.Kept = func(d learn.Done) error { return keepLearned(record, d) }
+	if f.login.address != "" {
+		return config, c.learnReal(f, l, &config)
+	}
+	if f.plan {
+		return config, nil
+	}
+	return config, c.learnInLab(f, l, &config)
+}
+
+// learned reads what an earlier run has kept; a last line that is cut off is left out.
+func learned(path string) ([]learn.Done, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var all []learn.Done
+	for _, line := range bytes.Split(text, []byte("\n")) {
+		var d learn.Done
+		if len(line) > 0 && json.Unmarshal(line, &d) == nil {
+			all = append(all, d)
+		}
+	}
+	return all, err
+}
+
+func keepLearned(path string, d learn.Done) error {
+	line, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(append(line, '\n'))
+	return errors.Join(err, file.Close())
+}
+
+// learnInLab reaches a stand-in of a running lab whose servers nobody runs.
+func (c *Call) learnInLab(f *learnFlags, l loaded, config *learn.Config) error {
+	g := loginFlags{state: f.state, device: f.device}
+	folder, err := state.Open(f.state)
+	if err != nil {
+		return failure{status: ExitUsage, err: err}
+	}
+	if f.places, err = folder.Places(); err != nil {
+		return failure{status: ExitUsage, err: err}
+	}
+	for _, s := range f.places.Servers {
+		if s.Running {
+			return wrong("the lab in %s runs its servers, and learn plays them itself: start it with mellowgate lab -devices-only",
+				f.state)
+		}
+	}
+	if _, found := f.places.Device(f.device); !found {
+		return wrong("the lab in %s has no device %q", f.state, f.device)
+	}
+	config.Clients = map[netip.Addr]*site.Device{}
+	for _, p := range f.places.Devices {
+		if a, err := netip.ParseAddr(p.Source); err == nil && l.Device(p.Name) != nil {
+			config.Clients[a] = l.Device(p.Name)
+		}
+	}
+	config.Directory = func() exchange.Directory { return exchange.InPlaces(l.Site, l.Keys, f.places) }
+	config.Where = func(s *site.Server) gate.Place {
+		i := slices.IndexFunc(f.places.Servers, func(p evidence.ServerPlace) bool { return p.Name == s.Name })
+		at := netip.MustParseAddr(f.places.Servers[i].Address)
+		place := service.Where(s, at)
+		if s.Protocol == site.TACACS {
+			place.Authentication = netip.AddrPortFrom(at, f.places.Servers[i].Port)
+		}
+		return place
+	}
+	config.Attempt = func(w *site.Way) (login.Attempt, error) {
+		g := g
+		g.access = w.Access
+		a, _, err := g.attempt()
+		if err == nil {
+			err = c.wordsFor(g, f.places, &a)
+		}
+		return a, err
+	}
+	return nil
+}
+
+// learnReal reaches a real device, and plays the servers where it asks them.
+func (c *Call) learnReal(f *learnFlags, l loaded, config *learn.Config) error {
+	if !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, f.login.access) {
+		return wrong("a real device is entered by ssh, telnet or console; another way in is tried by hand: -by-hand %s",
+			f.login.access)
+	}
+	elsewhere := map[string]netip.Addr{}
+	for _, text := range f.listen {
+		name, address, _ := strings.Cut(text, "=")
+		at, err := netip.ParseAddr(address)
+		if err != nil || l.Server(name) == nil {
+			return wrong("-listen is %q; SERVER=ADDRESS is wanted, with a server of the site and an address of this host", text)
+		}
+		elsewhere[name] = at
+	}
+	for _, s := range f.of.Servers() {
+		if _, err := netip.ParseAddr(s.Address); err != nil && !elsewhere[s.Name].IsValid() {
+			return wrong("the site gives %s by a name; say at which address of this host it is played: -listen %s=ADDRESS", s.Name,
+				s.Name)
+		}
+	}
+	config.Ways = append([]string{f.login.access}, f.byHand...)
+	config.Directory = func() exchange.Directory { return exchange.Designed(l.Site, l.Keys) }
+	config.Where = func(s *site.Server) gate.Place {
+		at, err := netip.ParseAddr(s.Address)
+		if other, is := elsewhere[s.Name]; is || err != nil {
+			at = other
+		}
+		return service.Where(s, at)
+	}
+	f.login.device, f.login.patience = f.device, 2*time.Minute
+	config.Attempt = func(w *site.Way) (login.Attempt, error) {
+		if slices.Contains(f.byHand, w.Access) {
+			return login.Attempt{}, errByHand
+		}
+		g := f.login
+		g.access = w.Access
+		a, err := c.realDevice(g)
+		if err == nil {
+			err = c.wordsFor(g, evidence.Places{}, &a)
+		}
+		return a, err
+	}
+	if len(f.byHand) > 0 {
+		config.ByHand = c.triedByHand(f)
+	}
+	return nil
+}
+
+var errByHand = errors.New("this way in is tried by hand")
+
+// triedByHand asks a person to log in, and what was seen.
+func (c *Call) triedByHand(f *learnFlags) func(context.Context, foresee.Login) (core.Seen, error) {
+	in := bufio.NewReader(c.In)
+	return func(ctx context.Context, l foresee.Login) (core.Seen, error) {
+		password := "the password " + learn.PasswordOfExperiments
+		if l.Who.Kind == foresee.Local {
+			password = "its own password"
+		}
+		_, _ = fmt.Fprintf(c.Err, "log in to %s by %s as %s with %s.\n", f.device, l.Way.Name(), l.Who.Typed(), password)
+		began := time.Now()
+		for {
+			_, _ = fmt.Fprint(c.Err, "what came of it? in LEVEL, in, or refused: ")
+			line, err := in.ReadString('\n')
+			if err != nil || ctx.Err() != nil {
+				return core.Seen{}, errors.Join(errors.New("nobody says what was seen"), ctx.Err())
+			}
+			seen := core.Seen{Level: core.NoLevel, Wait: time.Since(began), Unclocked: true}
+			var level int
+			switch words := strings.Fields(line); {
+			case len(words) == 1 && words[0] == "refused":
+				return seen, nil
+			case len(words) == 1 && words[0] == "in":
+				seen.In = true
+				return seen, nil
+			case len(words) == 2 && words[0] == "in":
+				if _, err := fmt.Sscan(words[1], &level); err == nil && level >= 0 && level <= 15 {
+					seen.In, seen.Level = true, level
+					return seen, nil
+				}
+			}
+			_, _ = fmt.Fprintln(c.Err, "one of these three is wanted, such as: in 15")
+		}
+	}
+}
+
+// learnRead reads off what happened anyway.
+func (c *Call) learnRead(f *learnFlags, l loaded) error {
+	path, directory := f.capture, exchange.Designed(l.Site, l.Keys)
+	if path == "" {
+		folder, err := state.Open(f.state)
+		if err != nil {
+			return failure{status: ExitUsage, err: err}
+		}
+		places, err := folder.Places()
+		if err != nil {
+			return failure{status: ExitUsage, err: err}
+		}
+		path, directory = folder.Traffic(), exchange.InPlaces(l.Site, l.Keys, places)
+	}
+	all, err := capturedOf(path, directory)
+	if err != nil {
+		return cannot(err)
+	}
+	var some []evidence.Exchange
+	for _, x := range all.exchanges {
+		if d := l.Device(x.Device); d != nil && d.Kind == f.kind {
+			some = append(some, x)
+		}
+	}
+	if len(some) == 0 {
+		return wrong("%s has no question of a device of the kind %s", path, f.kind.Name)
+	}
+	all.meter.Login("", some)
+	measured := all.meter.Measured()
+	if *c.json {
+		return show.JSON(c.Out, measuredJSON(measured))
+	}
+	c.say("%s of devices of the kind %s:\n", show.Count(len(some), "question"), f.kind.Name)
+	c.printMeasured(measured)
+	return nil
+}
+
+// capturedExchanges is what a capture holds.
+type capturedExchanges struct {
+	exchanges []evidence.Exchange
+	meter     *core.Meter
+}
+
+func capturedOf(path string, d exchange.Directory) (capturedExchanges, error) {
+	all := capturedExchanges{meter: core.NewMeter()}
+	listener := exchange.New(d, func(x evidence.Exchange) { all.exchanges = append(all.exchanges, x) })
+	for _, h := range []capture.Handler{listener, all.meter} {
+		file, err := os.Open(path)
+		if err != nil {
+			return all, err
+		}
+		source, err := capture.Open(file)
+		if err == nil {
+			_, err = capture.Read(source, h)
+		}
+		if err = errors.Join(err, file.Close()); err != nil {
+			return all, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	listener.Close()
+	return all, nil
+}
+
+// writeLearned puts what is shown into the site's file.
+func (c *Call) writeLearned(f *learnFlags, l loaded, traits [][2]string) error {
+	if len(traits) == 0 {
+		c.note("nothing new is shown: nothing was written")
+		return nil
+	}
+	fresh, err := c.loadFrom(l.Path, false) // as it is now, with its own people
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(fresh.Kinds, func(k *site.Kind) bool { return k.Name == f.kind.Name })
+	if i < 0 {
+		return cannot(fmt.Errorf("the site has no kind %s any more", f.kind.Name))
+	}
+	if err := sitefile.WriteTraits(fresh.Site, files.Absolute(l.Path), fresh.Kinds[i], traits); err != nil {
+		return cannot(err)
+	}
+	c.note("%s written to the kind %s in %s", show.Count(len(traits), "trait"), f.kind.Name,
+		fresh.Site.Files[fresh.Kinds[i].Place.File])
+	return nil
+}

@@ -1,0 +1,253 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"mellowgate/internal/cli/show"
+	core "mellowgate/internal/core/learn"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/task/learn"
+)
+
+type learnedJSON struct {
+	Kind        string        `json:"kind"`
+	Device      string        `json:"device"`
+	Claimed     []claimedJSON `json:"claimed"`
+	Left        []leftJSON    `json:"left"`
+	Differs     []claimedJSON `json:"differs"`
+	Odd         []string      `json:"odd"`
+	Measured    meterJSON     `json:"measured"`
+	Experiments int           `json:"experiments"`
+	Logins      int           `json:"logins"`
+	Seconds     float64       `json:"seconds"`
+	Whole       bool          `json:"whole"` // it came to its end
+}
+
+type claimedJSON struct {
+	Trait string   `json:"trait"`
+	Value string   `json:"value"`
+	Shown []string `json:"shown_by"`
+}
+
+type leftJSON struct {
+	Trait  string   `json:"trait"`
+	Values []string `json:"values"`
+}
+
+type spreadJSON struct {
+	Server string  `json:"server"`
+	Low    float64 `json:"low_seconds"`
+	High   float64 `json:"high_seconds"`
+	Count  int     `json:"count"`
+}
+
+type meterJSON struct {
+	Between  []spreadJSON        `json:"between"`
+	Gives    []spreadJSON        `json:"gives_up"`
+	Attempts map[string]int      `json:"attempts"`
+	Sources  []string            `json:"sources"`
+	Ports    bool                `json:"ports_change"`
+	Names    map[string][]string `json:"port_names"`
+	Forms    map[string][]string `json:"forms"`
+	Carries  map[string][]string `json:"attributes"`
+}
+
+type plannedJSON struct {
+	Open    []string `json:"open"`
+	Steps   []string `json:"steps"`
+	Logins  int      `json:"logins"`
+	Seconds float64  `json:"seconds"`
+}
+
+func planJSON(p learn.Plan) plannedJSON {
+	j := plannedJSON{Open: []string{}, Steps: append([]string{}, p.Steps...), Logins: p.Logins, Seconds: secondsOf(p.Took)}
+	for _, t := range p.Open {
+		j.Open = append(j.Open, t.String())
+	}
+	return j
+}
+
+func measuredJSON(m core.Measured) meterJSON {
+	return meterJSON{Between: spreadsOf(m.Between), Gives: spreadsOf(m.Gives), Attempts: m.Attempts,
+		Sources: append([]string{}, m.Sources...), Ports: m.Ports, Names: m.Names, Forms: m.Forms, Carries: m.Carries}
+}
+
+func spreadsOf(of map[string]*core.Spread) []spreadJSON {
+	all := []spreadJSON{}
+	for _, name := range sortedKeys(of) {
+		s := of[name]
+		all = append(all, spreadJSON{Server: name, Low: secondsOf(s.Low), High: secondsOf(s.High), Count: s.Count})
+	}
+	return all
+}
+
+func sortedKeys[T any](of map[string]T) []string {
+	names := make([]string, 0, len(of))
+	for name := range of {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// tellLearned prints what was found out, and writes it where that is wished.
+func (c *Call) tellLearned(f *learnFlags, l loaded, r learn.Report, ended error) error {
+	j := learnedJSON{Kind: f.kind.Name, Device: f.device, Claimed: []claimedJSON{}, Left: []leftJSON{},
+		Differs: []claimedJSON{}, Odd: append([]string{}, r.Odd...), Measured: measuredJSON(r.Measured),
+		Experiments: r.Experiments, Logins: r.Logins, Seconds: secondsOf(r.Took), Whole: ended == nil}
+	var fresh []site.Trait
+	for _, t := range site.ShownTraits() {
+		if value, is := r.Claimed[t]; is {
+			one := claimedJSON{Trait: t.String(), Value: value, Shown: append([]string{}, r.Proof[t]...)}
+			j.Claimed = append(j.Claimed, one)
+			switch {
+			case !f.kind.Says(t):
+				fresh = append(fresh, t)
+			case f.kind.Traits.Value(t) != value:
+				j.Differs = append(j.Differs, one)
+			}
+		}
+		if values, is := r.Left[t]; is {
+			j.Left = append(j.Left, leftJSON{Trait: t.String(), Values: values})
+		}
+	}
+	traits := entriesOf(f.kind, fresh, r)
+	var err error
+	if *c.json {
+		err = show.JSON(c.Out, j)
+	} else {
+		c.printLearned(f, j, traits)
+	}
+	if err == nil && f.write {
+		err = c.writeLearned(f, l, traits)
+	}
+	switch {
+	case ended != nil:
+		return cannot(ended)
+	case err == nil && len(j.Differs) > 0:
+		return errNo
+	}
+	return err
+}
+
+func (c *Call) printLearned(f *learnFlags, j learnedJSON, traits [][2]string) {
+	style := c.style()
+	var rows [][]string
+	for _, one := range j.Claimed {
+		shown := ""
+		if len(one.Shown) > 0 {
+			shown = one.Shown[len(one.Shown)-1]
+		}
+		rows = append(rows, []string{one.Trait, one.Value, shown})
+	}
+	if len(rows) > 0 {
+		style.Table(c.Out, []string{"trait", "is", "shown at the latest by"}, rows, 2)
+	}
+	var open []string
+	for _, one := range j.Left {
+		open = append(open, fmt.Sprintf("%s (%s)", one.Trait, valuesText(one.Values)))
+	}
+	if len(open) > 0 {
+		style.Wrap(c.Out, "", "not shown, as no login here hangs on it alone: "+strings.Join(open, ", "))
+	}
+	for _, text := range j.Odd {
+		style.Wrap(c.Out, "", "nothing explains: "+text)
+	}
+	for _, one := range j.Differs {
+		t, _ := site.TraitOf(one.Trait)
+		style.Wrap(c.Out, "", style.Paint(show.Bad, fmt.Sprintf("the site says %s, and it is %s",
+			t.Written(f.kind.Traits.Value(t)), one.Value)))
+	}
+	_, _ = fmt.Fprintln(c.Out)
+	c.printMeter(j.Measured)
+	if len(traits) > 0 {
+		style.Wrap(c.Out, "", fmt.Sprintf("\nfor the kind %s: %s", f.kind.Name, sitefile.TraitsText(traits)))
+	}
+	c.say("%s in %s\n", show.Count(j.Logins, "login"), shortly(time.Duration(j.Seconds*float64(time.Second))))
+}
+
+func valuesText(values []string) string {
+	if len(values) > 6 {
+		return fmt.Sprintf("%s to %s", values[0], values[len(values)-1])
+	}
+	return strings.ReplaceAll(strings.Join(values, " or "), site.Unsent, "an attribute that is not sent")
+}
+
+func (c *Call) printMeasured(m core.Measured) { c.printMeter(measuredJSON(m)) }
+
+func (c *Call) printMeter(m meterJSON) {
+	style := c.style()
+	for _, s := range m.Between {
+		style.Wrap(c.Out, "", fmt.Sprintf("%s is asked again after %s, %d times in all at most", s.Server, spreadText(s),
+			m.Attempts[s.Server]))
+	}
+	for _, s := range m.Gives {
+		style.Wrap(c.Out, "", fmt.Sprintf("an answer of %s is waited for %s", s.Server, spreadText(s)))
+	}
+	for _, protocol := range sortedKeys(m.Forms) {
+		style.Wrap(c.Out, "", fmt.Sprintf("passwords go to %s servers as %s", site.Protocol(protocol).Title(),
+			strings.Join(m.Forms[protocol], ", ")))
+	}
+	for _, access := range sortedKeys(m.Names) {
+		style.Wrap(c.Out, "", fmt.Sprintf("ports are named %s by %s", strings.Join(m.Names[access], ", "), access))
+	}
+	if len(m.Sources) > 0 {
+		ports := "always the same port"
+		if m.Ports {
+			ports = "ever other ports"
+		}
+		style.Wrap(c.Out, "", fmt.Sprintf("questions come from %s, from %s", strings.Join(m.Sources, ", "), ports))
+	}
+	for _, protocol := range sortedKeys(m.Carries) {
+		style.Wrap(c.Out, "", fmt.Sprintf("a question of %s carries %s", site.Protocol(protocol).Title(),
+			strings.Join(m.Carries[protocol], ", ")))
+	}
+}
+
+// spreadText shows a measured time: "2 s", "1.9 to 2.1 s, seen 4 times".
+func spreadText(s spreadJSON) string {
+	if s.High-s.Low < 0.05 {
+		return fmt.Sprintf("%.2g s", s.Low)
+	}
+	return fmt.Sprintf("%.3g to %.3g s, seen %d times", s.Low, s.High, s.Count)
+}
+
+// entriesOf returns what is shown, as entries of the traits of a kind.
+func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string {
+	var all [][2]string
+	var forms []string
+	for _, t := range fresh {
+		key, value, _ := strings.Cut(t.Written(r.Claimed[t]), ": ")
+		if inner, is := strings.CutPrefix(value, "{"); is {
+			forms = append(forms, strings.TrimSuffix(inner, "}"))
+			continue
+		}
+		all = append(all, [2]string{key, value})
+	}
+	if len(forms) > 0 {
+		all = append(all, [2]string{"password-as", "{" + strings.Join(forms, ", ") + "}"})
+	}
+	if kind.Traits.PortNames == nil && len(r.Measured.Names) > 0 {
+		var names []string
+		for _, access := range sortedKeys(r.Measured.Names) {
+			var plain []string
+			for _, name := range r.Measured.Names[access] {
+				if base := strings.TrimRight(name, "0123456789"); base != "" && !slices.Contains(plain, base) {
+					plain = append(plain, base)
+				}
+			}
+			if len(plain) > 0 {
+				names = append(names, fmt.Sprintf("%s: [%s]", access, strings.Join(plain, ", ")))
+			}
+		}
+		if len(names) > 0 {
+			all = append(all, [2]string{"port-names", "{" + strings.Join(names, ", ") + "}"})
+		}
+	}
+	return all
+}
