@@ -80,6 +80,8 @@ says where the device is otherwise: after a new version of its software. Exit st
 				"the `file` that keeps what was seen (default: learned-DEVICE.jsonl)")
 			c.Flags.BoolVar(&f.inService, "in-service", false, "go on though others log in to the device meanwhile")
 			c.Flags.Var(&f.listen, "listen", "play a server at another address of this host than the site's: `SERVER=ADDRESS`")
+			c.Flags.StringVar(&f.from, "from", "",
+				"with -address: the device's questions come from this `address`, and not from that of the site")
 			c.Flags.Var(&f.byHand, "by-hand", "an `access` that you try by hand when asked, such as console")
 			c.Flags.StringVar(&f.login.address, "address", "",
 				"a real device, at this `address`, with its port, or by its name in your SSH configuration")
@@ -88,7 +90,8 @@ says where the device is otherwise: after a new version of its software. Exit st
 				"the `file` with SSH host keys for -address (default ~/.ssh/known_hosts)")
 			c.Flags.BoolVar(&f.login.acceptKey, "accept-host-key", false,
 				"write a host key that is not known yet to the file, after showing it")
-			c.Flags.StringVar(&f.login.jump, "jump", "", "with -address: the `hosts` on the way, as NAME@HOST:PORT, the nearest first")
+			c.Flags.StringVar(&f.login.jump, "jump", "",
+				"with -address: the `hosts` on the way, as NAME@HOST:PORT, the nearest first")
 			c.Flags.StringVar(&f.login.sshConfig, "ssh-config", "",
 				"the `file` with your SSH configuration (default ~/.ssh/config)")
 			c.Flags.StringVar(&f.login.prompt, "prompt", "",
@@ -100,15 +103,15 @@ says where the device is otherwise: after a new version of its software. Exit st
 }
 
 type learnFlags struct {
-	device, state, capture, account, record string
-	plan, yes, write, again, inService      bool
-	failures                                int
-	listen, byHand                          names
-	login                                   loginFlags
-	password                                func(string) (site.Secret, error)
-	kind                                    *site.Kind
-	of                                      *site.Device
-	places                                  evidence.Places
+	device, state, capture, account, record, from string
+	plan, yes, write, again, inService            bool
+	failures                                      int
+	listen, byHand                                names
+	login                                         loginFlags
+	password                                      func(string) (site.Secret, error)
+	kind                                          *site.Kind
+	of                                            *site.Device
+	places                                        evidence.Places
 }
 
 func (c *Call) learn(f *learnFlags) error {
@@ -167,7 +170,8 @@ func (c *Call) wayBack(f *learnFlags) error {
 			return nil
 		}
 	}
-	return wrong("%s has no local account of level 15: without a way back nothing is tried. Name one with -account", f.device)
+	return wrong("%s has no local account of level 15: without a way back nothing is tried. Name one with -account",
+		f.device)
 }
 
 // learnBy plans, asks, makes the experiments and tells what they show.
@@ -228,8 +232,8 @@ func (c *Call) printLearnPlan(f *learnFlags, p learn.Plan) {
 	style := c.style()
 	var b bytes.Buffer
 	style.Wrap(&b, "", fmt.Sprintf("not known of %s: %s", f.kind.Name, strings.Join(names, ", ")))
-	style.Wrap(&b, "", fmt.Sprintf("needed: the password of the local account %s, and the lists of the site on %s; nobody else "+
-		"asks its servers meanwhile", f.account, f.device))
+	style.Wrap(&b, "", fmt.Sprintf("needed: the password of the local account %s, and the lists of the site on %s; "+
+		"nobody else asks its servers meanwhile", f.account, f.device))
 	for i, step := range p.Steps {
 		style.Wrap(&b, "", fmt.Sprintf("%2d. %s", i+1, step))
 	}
@@ -252,8 +256,8 @@ func shortly(d time.Duration) string {
 
 // learnConfig says how the device is reached, and where its servers are played.
 func (c *Call) learnConfig(f *learnFlags, l loaded) (learn.Config, error) {
-	config := learn.Config{Site: l.Site, Keys: l.Keys, Device: f.of, Account: f.account, Failures: f.failures, Again: f.again,
-		InService: f.inService, Say: func(text string) { c.note("%s", text) }}
+	config := learn.Config{Site: l.Site, Keys: l.Keys, Device: f.of, Account: f.account, Failures: f.failures,
+		Again: f.again, InService: f.inService, Say: func(text string) { c.note("%s", text) }}
 	record := cmp.Or(f.record, "learned-"+f.device+".jsonl")
 	var err error
 	if config.Known, err = learned(record); err != nil {
@@ -314,8 +318,8 @@ func (c *Call) learnInLab(f *learnFlags, l loaded, config *learn.Config) error {
 	}
 	for _, s := range f.places.Servers {
 		if s.Running {
-			return wrong("the lab in %s runs its servers, and learn plays them itself: start it with mellowgate lab -devices-only",
-				f.state)
+			return wrong("the lab in %s runs its servers, and learn plays them itself: start it with mellowgate lab "+
+				"-devices-only", f.state)
 		}
 	}
 	if _, found := f.places.Device(f.device); !found {
@@ -366,18 +370,29 @@ func (c *Call) learnReal(f *learnFlags, l loaded, config *learn.Config) error {
 	}
 	for _, s := range f.of.Servers() {
 		if _, err := netip.ParseAddr(s.Address); err != nil && !elsewhere[s.Name].IsValid() {
-			return wrong("the site gives %s by a name; say at which address of this host it is played: -listen %s=ADDRESS", s.Name,
-				s.Name)
+			return wrong("the site gives %s by a name; say at which address of this host it is played: -listen %s=ADDRESS",
+				s.Name, s.Name)
 		}
 	}
 	config.Ways = append([]string{f.login.access}, f.byHand...)
-	config.Directory = func() exchange.Directory { return exchange.Designed(l.Site, l.Keys) }
 	config.Where = func(s *site.Server) gate.Place {
 		at, err := netip.ParseAddr(s.Address)
 		if other, is := elsewhere[s.Name]; is || err != nil {
 			at = other
 		}
 		return service.Where(s, at)
+	}
+	from, err := c.asksFrom(f)
+	if err != nil {
+		return err
+	}
+	config.Clients = map[netip.Addr]*site.Device{from: f.of}
+	config.Directory = func() exchange.Directory {
+		p := evidence.Places{Devices: []evidence.DevicePlace{{Name: f.device, Source: from.String()}}}
+		for _, s := range f.of.Servers() {
+			p.Servers = append(p.Servers, service.Written(config.Where(s)))
+		}
+		return exchange.InPlaces(l.Site, l.Keys, p)
 	}
 	f.login.device, f.login.patience = f.device, 2*time.Minute
 	config.Attempt = func(w *site.Way) (login.Attempt, error) {
@@ -396,6 +411,18 @@ func (c *Call) learnReal(f *learnFlags, l loaded, config *learn.Config) error {
 		config.ByHand = c.triedByHand(f)
 	}
 	return nil
+}
+
+// asksFrom returns the address that the device's questions come from.
+func (c *Call) asksFrom(f *learnFlags) (netip.Addr, error) {
+	if f.from == "" {
+		return f.of.Asks(), nil
+	}
+	from, err := netip.ParseAddr(f.from)
+	if err != nil {
+		return from, wrong("-from is %q; an address is wanted, such as 192.0.2.101", f.from)
+	}
+	return from, nil
 }
 
 var errByHand = errors.New("this way in is tried by hand")

@@ -159,7 +159,8 @@ var pages = []Page{
 	{Code: "depends-on-trait", Severity: Warning,
 		About: "A habit of the make is not said in the traits of its kind, and with one of its values somebody is locked " +
 			"out or let in who is not with another. What is worked out stands on the value that the open standards give, or " +
-			"on the safe side. mellowgate learn finds out by experiments what the device really does; -assume leaves the question out.",
+			"on the safe side. mellowgate learn finds out by experiments what the device really does; -assume leaves the " +
+			"question out.",
 		Shows: "traits: {refusal: ends-list}", Good: "traits: {refusal: ends-list, password-as: {tacacs: ascii}}",
 		setup: withForm, unassumed: true},
 	{Code: "template-missing", Severity: Error,

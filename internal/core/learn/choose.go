@@ -26,26 +26,9 @@ const (
 const enoughBits = 0.02
 
 // Back returns the proof of the way back: the local account logs in while every server is
-// silent. It comes before anything else. False where the device has no such way.
-func (l *Learner) Back() (Experiment, bool) {
-	who, way := l.account(), l.backWay()
-	if who == nil || way == nil {
-		return Experiment{}, false
-	}
-	return Experiment{Logins: []foresee.Login{{Way: way, Who: *who, When: l.dark()}}, Rest: l.longest}, true
-}
-
-func (l *Learner) account() *foresee.Who {
-	i := slices.IndexFunc(l.crowd, func(w foresee.Who) bool { return w.Kind == foresee.Local })
-	if i < 0 {
-		return nil
-	}
-	return &l.crowd[i]
-}
-
-// backWay returns the way in by which the local account gets in while every server is
-// silent: the first that logins are tried by, the console last.
-func (l *Learner) backWay() *site.Way {
+// silent. It comes before anything else. There is one for each way in by which that may be,
+// the console last; none where the device has no such way.
+func (l *Learner) Back() []Experiment {
 	who := l.account()
 	if who == nil {
 		return nil
@@ -55,13 +38,22 @@ func (l *Learner) backWay() *site.Way {
 		return boolInt(!site.HasShell(a.Access)) - boolInt(!site.HasShell(b.Access)) +
 			2*(boolInt(a.Access == site.Console)-boolInt(b.Access == site.Console))
 	})
+	var all []Experiment
 	for _, w := range ways {
-		ends, _ := l.series(l.as(l.nothing()), []foresee.Login{{Way: w, Who: *who, When: l.dark()}})
-		if ends[0].In {
-			return w
+		logins := []foresee.Login{{Way: w, Who: *who, When: l.dark()}}
+		if ends, _ := l.series(l.as(l.nothing()), logins); ends[0].In {
+			all = append(all, Experiment{Logins: logins, Rest: l.longest})
 		}
 	}
-	return nil
+	return all
+}
+
+func (l *Learner) account() *foresee.Who {
+	i := slices.IndexFunc(l.crowd, func(w foresee.Who) bool { return w.Kind == foresee.Local })
+	if i < 0 {
+		return nil
+	}
+	return &l.crowd[i]
 }
 
 func boolInt(b bool) int {
@@ -281,9 +273,10 @@ func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf)
 	}
 	last := logins[len(logins)-1]
 	if strings.Contains(ends, "with-last") && len(last.When) < len(l.servers) {
-		if back, ok := l.Back(); ok {
-			back.Logins[0].After = soon
-			e.Logins = append(slices.Clone(logins), back.Logins...)
+		if back := l.Back(); len(back) > 0 {
+			dark := slices.Clone(back[0].Logins)
+			dark[0].After = soon
+			e.Logins = append(slices.Clone(logins), dark...)
 		}
 	}
 	return e

@@ -337,20 +337,27 @@ func (l *Learner) shows(f leaf, logins []foresee.Login, seen []Seen) bool {
 	}
 	for i, s := range seen {
 		end := f.ends[i]
-		off := max(s.Wait-end.Wait, end.Wait-s.Wait)
 		switch {
 		case s.In != end.In,
 			s.In && s.Level != NoLevel && s.Level != end.Level,
 			!slices.Equal(s.Asked, Asked(l.Reckoner, f.as, end.Steps)),
-			!s.Unclocked && off > l.tolerance(end.Wait):
+			!s.Unclocked && !l.timely(s.Wait, end.Wait):
 			return false
 		}
 	}
 	return true
 }
 
-// tolerance is by how much a wait may be off.
-func (l *Learner) tolerance(wait time.Duration) time.Duration { return l.smallest*4/10 + wait/5 }
+// timely reports whether a wait that was seen may be one that was worked out: a device, and
+// a busy machine, may be late, and hardly early.
+func (l *Learner) timely(seen, out time.Duration) bool {
+	return seen >= out-l.smallest/5-out/10 && seen <= out+l.smallest*6/10+out/5
+}
+
+// Explained reports whether some combination of values explains what was seen.
+func (l *Learner) Explained(e Experiment, seen []Seen) bool {
+	return slices.ContainsFunc(l.leaves(e.Logins), func(f leaf) bool { return l.shows(f, e.Logins, seen) })
+}
 
 // prune takes out the values that nothing allows any more, and from what was seen what is
 // known by now.
@@ -460,7 +467,8 @@ func (l *Learner) look(f leaf, logins []foresee.Login) string {
 		if !end.In || !site.HasShell(logins[i].Way.Access) {
 			level = NoLevel
 		}
-		fmt.Fprintf(&b, "%t %d %v %d;", end.In, level, Asked(l.Reckoner, f.as, end.Steps), int64(end.Wait)/int64(max(l.smallest, 1)))
+		fmt.Fprintf(&b, "%t %d %v %d;", end.In, level, Asked(l.Reckoner, f.as, end.Steps),
+			int64(end.Wait)/int64(max(l.smallest, 1)))
 	}
 	return b.String()
 }

@@ -47,7 +47,7 @@ type Test struct {
 	Way, Person, Password string
 	Expect                string
 	Wait                  string       // "" for none
-	NotKnown              string       // how else it may come out, by traits that the site does not say; "" for no way else
+	NotKnown              string       // how else it may come out, by traits that the site does not say; "" for not
 	Case                  foresee.Case // what is foreseen
 	Dark                  bool         // while every server is silent
 	Seen                  Seen
@@ -332,8 +332,8 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 				if secret := c.SecretOf(site.Login); secret != nil {
 					typed = string(site.BySecret) + " " + secret.Name + " in place of the"
 				}
-				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c), NotKnown: notKnown(c),
-					Wait: waitOf(c), Case: c, Dark: len(silent) > 0})
+				all = append(all, Test{Way: w.Name(), Person: c.Who.Name, Password: typed, Expect: expectation(c),
+					NotKnown: notKnown(c), Wait: waitOf(c), Case: c, Dark: len(silent) > 0})
 				return
 			}
 		}

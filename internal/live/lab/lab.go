@@ -317,8 +317,8 @@ func (l *Lab) standIns() error {
 		if l.config.Speech != nil {
 			speech = l.config.Speech(d)
 		}
-		device := standin.New(standin.Config{Device: d.As(l.config.Behaves), Speech: speech, Certificate: certificate, Keys: l.config.Keys,
-			Targets: targets,
+		device := standin.New(standin.Config{Device: d.As(l.config.Behaves), Speech: speech, Certificate: certificate,
+			Keys: l.config.Keys, Targets: targets,
 			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
 			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },
 			From: l.at.from(d), Arrive: l.config.From})

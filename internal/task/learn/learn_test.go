@@ -2,6 +2,9 @@ package learn
 
 import (
 	"context"
+	"flag"
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"strings"
 	"testing"
@@ -12,6 +15,8 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/exchange"
+	"mellowgate/internal/core/foresee"
+	core "mellowgate/internal/core/learn"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
@@ -53,9 +58,8 @@ func read(t *testing.T) (*site.Site, site.Keys) {
 
 // stand is a lab of stand-ins that behave in some way, whose servers nobody runs.
 type stand struct {
-	places  evidence.Places
-	lab     *lab.Lab
-	trusted string
+	places evidence.Places
+	lab    *lab.Lab
 }
 
 func start(t *testing.T, behave ...string) stand {
@@ -116,16 +120,147 @@ func (st stand) config(t *testing.T, device string) Config {
 		}, Say: func(text string) { t.Log(text) }}
 }
 
-func TestX(t *testing.T) {
-	st := start(t, "refusal: ends-list", "password-as tacacs: pap")
-	r, err := Learn(context.Background(), st.config(t, "sw"))
-	require.NoError(t, err)
-	t.Logf("%+v", r)
+// devices is how many stand-ins with habits of chance are learned.
+var devices = flag.Int("devices", 4, "how many stand-ins of random habits")
+
+// What is claimed of a device, with real packets, is how it was set, and it takes no more
+// logins and no more time than is promised.
+func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
+	t.Parallel()
+	for n := range *devices {
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			t.Parallel()
+			random := rand.New(rand.NewPCG(uint64(n), 28))
+			s, _ := read(t)
+			core.Cast(s, s.Kinds[0])
+			device := []string{"sw", "ap"}[n%2]
+			of, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: s}, Device: s.Device(device), Account: "keeper"})
+			require.NoError(t, err)
+			var behave []string
+			want := s.Kinds[0].Traits
+			for _, trait := range of.Open() {
+				values := of.Left(trait)
+				value := values[random.IntN(len(values))]
+				want, _ = want.With(trait, value)
+				behave = append(behave, trait.String()+": "+value)
+			}
+			c := start(t, behave...).config(t, device)
+			var said []string
+			c.Say = func(text string) { said = append(said, text) }
+			r, err := Learn(context.Background(), c)
+			require.NoError(t, err, "%s\n%s", behave, strings.Join(said, "\n"))
+			require.Empty(t, r.Odd, "%s\n%s", behave, strings.Join(said, "\n"))
+			for trait, value := range r.Claimed {
+				require.Equal(t, want.Value(trait), value, "%s\n%s", trait, strings.Join(said, "\n"))
+				require.NotEmpty(t, r.Proof[trait])
+			}
+			for trait, values := range r.Left {
+				require.Contains(t, values, want.Value(trait))
+			}
+			form := map[string]site.Trait{"sw": site.TraitPasswordTACACS, "ap": site.TraitPasswordRADIUS}[device]
+			for _, trait := range []site.Trait{form, site.TraitRefusal} {
+				require.Contains(t, r.Claimed, trait, "%s\n%s", behave, strings.Join(said, "\n"))
+			}
+			require.LessOrEqual(t, r.Logins, 40)
+			require.Less(t, r.Took, 72*time.Second)
+			require.NotEmpty(t, r.Measured.Names["ssh"])
+		})
+	}
 }
 
-func TestY(t *testing.T) {
-	st := start(t, "refusal: ends-list", "password-as radius: mschapv2", "heeds-icmp: true")
-	r, err := Learn(context.Background(), st.config(t, "ap"))
+func TestTimersFormsAndNamesAreMeasured(t *testing.T) {
+	t.Parallel()
+	c := start(t, "password-as radius: chap").config(t, "ap")
+	r, err := Learn(context.Background(), c)
 	require.NoError(t, err)
-	t.Logf("%+v", r)
+	m := r.Measured
+	require.InDelta(t, 0.4, m.Between["r1"].Low.Seconds(), 0.1, "jitter is a tenth")
+	require.Equal(t, 2, m.Attempts["r1"])
+	require.Equal(t, map[string][]string{"radius": {"chap"}}, m.Forms)
+	require.Equal(t, []string{"ssh0"}, m.Names["ssh"])
+	require.Len(t, m.Sources, 1)
+	require.True(t, m.Ports)
+	require.Contains(t, m.Carries["radius"], "NAS-Identifier")
+	require.NotContains(t, strings.Join(m.Carries["radius"], " "), "the way back")
+}
+
+func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
+	t.Parallel()
+	c := start(t).config(t, "sw")
+	c.Password = site.NewSecret("not the password")
+	tried := 0
+	attempt := c.Attempt
+	c.Attempt = func(w *site.Way) (login.Attempt, error) { tried++; return attempt(w) }
+	r, err := Learn(context.Background(), c)
+	require.ErrorIs(t, err, ErrNoWayBack)
+	require.ErrorContains(t, err, "keeper by ssh while t1 and t2 are silent: refused")
+	require.LessOrEqual(t, tried, mostWaysBack)
+	require.Empty(t, r.Claimed)
+}
+
+func TestWhatAnEarlierRunSawIsNotTriedAgain(t *testing.T) {
+	t.Parallel()
+	st := start(t)
+	c := st.config(t, "ap")
+	var kept []Done
+	ctx, stop := context.WithCancel(context.Background())
+	c.Kept = func(d Done) error {
+		kept = append(kept, d)
+		if len(kept) == 3 {
+			stop() // as Ctrl-C does
+		}
+		return nil
+	}
+	first, err := Learn(ctx, c)
+	require.ErrorIs(t, err, context.Canceled)
+	require.Equal(t, 3, first.Logins)
+
+	again := st.config(t, "ap")
+	again.Known = kept
+	again.Kept = func(d Done) error {
+		for _, before := range kept {
+			require.NotEqual(t, before.Experiment, d.Experiment)
+		}
+		return nil
+	}
+	second, err := Learn(context.Background(), again)
+	require.NoError(t, err)
+	whole, err := Learn(context.Background(), st.config(t, "ap"))
+	require.NoError(t, err)
+	require.Equal(t, whole.Claimed, second.Claimed)
+}
+
+func TestADeviceThatOthersLogInToIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	st := start(t)
+	c := st.config(t, "sw")
+	attempt := c.Attempt
+	c.Attempt = func(w *site.Way) (login.Attempt, error) {
+		a, err := attempt(w)
+		if err == nil {
+			other := a
+			other.Person, other.Password = "somebody.else", site.NewSecret("whatever")
+			_, _ = login.Do(context.Background(), other)
+		}
+		return a, err
+	}
+	_, err := Learn(context.Background(), c)
+	require.ErrorIs(t, err, ErrInService)
+	require.ErrorContains(t, err, "somebody.else logged in to sw meanwhile")
+}
+
+func TestAPlanSaysHowLongItTakesAndTriesNothing(t *testing.T) {
+	t.Parallel()
+	s, keys := read(t)
+	p, err := MakePlan(Config{Site: s, Keys: keys, Device: s.Device("sw"), Account: "keeper"})
+	require.NoError(t, err)
+	require.Equal(t, "keeper by ssh while t1 and t2 are silent", p.Back)
+	require.Contains(t, p.Steps[0], p.Back)
+	require.Contains(t, p.Open, site.TraitRefusal)
+	require.Greater(t, p.Logins, 5)
+	require.Greater(t, p.Took, time.Second)
+	s, keys = read(t)
+	_, err = MakePlan(Config{Site: s, Keys: keys, Device: &site.Device{Ref: site.Ref{Name: "none"}, Profile: &site.Profile{},
+		Kind: s.Kinds[0]}})
+	require.ErrorContains(t, err, "asks no server")
 }
