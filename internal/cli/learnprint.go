@@ -2,8 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -44,17 +44,23 @@ type spreadJSON struct {
 	Low    float64 `json:"low_seconds"`
 	High   float64 `json:"high_seconds"`
 	Count  int     `json:"count"`
+	Sent   int     `json:"sent_at_most"` // how often one question was sent, 0 for a connection
+}
+
+// listedJSON is what goes by a name.
+type listedJSON struct {
+	Of  string   `json:"of"`
+	Are []string `json:"are"`
 }
 
 type meterJSON struct {
-	Between  []spreadJSON        `json:"between"`
-	Gives    []spreadJSON        `json:"gives_up"`
-	Attempts map[string]int      `json:"attempts"`
-	Sources  []string            `json:"sources"`
-	Ports    bool                `json:"ports_change"`
-	Names    map[string][]string `json:"port_names"`
-	Forms    map[string][]string `json:"forms"`
-	Carries  map[string][]string `json:"attributes"`
+	Between []spreadJSON `json:"between"`
+	Gives   []spreadJSON `json:"gives_up"`
+	Sources []string     `json:"sources"`
+	Ports   bool         `json:"ports_change"`
+	Names   []listedJSON `json:"port_names"`
+	Forms   []listedJSON `json:"forms"`
+	Carries []listedJSON `json:"attributes"`
 }
 
 type plannedJSON struct {
@@ -73,26 +79,31 @@ func planJSON(p learn.Plan) plannedJSON {
 }
 
 func measuredJSON(m core.Measured) meterJSON {
-	return meterJSON{Between: spreadsOf(m.Between), Gives: spreadsOf(m.Gives), Attempts: m.Attempts,
-		Sources: append([]string{}, m.Sources...), Ports: m.Ports, Names: m.Names, Forms: m.Forms, Carries: m.Carries}
+	return meterJSON{Between: spreadsOf(m.Between, m.Attempts), Gives: spreadsOf(m.Gives, nil),
+		Sources: append([]string{}, m.Sources...), Ports: m.Ports, Names: listed(m.Names), Forms: listed(m.Forms),
+		Carries: listed(m.Carries)}
 }
 
-func spreadsOf(of map[string]*core.Spread) []spreadJSON {
+func listed(of map[string][]string) []listedJSON {
+	all := []listedJSON{}
+	for _, name := range sortedKeys(of) {
+		all = append(all, listedJSON{Of: name, Are: of[name]})
+	}
+	return all
+}
+
+func spreadsOf(of map[string]*core.Spread, sent map[string]int) []spreadJSON {
 	all := []spreadJSON{}
 	for _, name := range sortedKeys(of) {
 		s := of[name]
-		all = append(all, spreadJSON{Server: name, Low: secondsOf(s.Low), High: secondsOf(s.High), Count: s.Count})
+		all = append(all, spreadJSON{Server: name, Low: secondsOf(s.Low), High: secondsOf(s.High), Count: s.Count,
+			Sent: sent[name]})
 	}
 	return all
 }
 
 func sortedKeys[T any](of map[string]T) []string {
-	names := make([]string, 0, len(of))
-	for name := range of {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	return names
+	return slices.Sorted(maps.Keys(of))
 }
 
 // tellLearned prints what was found out, and writes it where that is wished.
@@ -184,17 +195,17 @@ func (c *Call) printMeter(m meterJSON) {
 	style := c.style()
 	for _, s := range m.Between {
 		style.Wrap(c.Out, "", fmt.Sprintf("%s is asked again after %s, %d times in all at most", s.Server, spreadText(s),
-			m.Attempts[s.Server]))
+			s.Sent))
 	}
 	for _, s := range m.Gives {
 		style.Wrap(c.Out, "", fmt.Sprintf("an answer of %s is waited for %s", s.Server, spreadText(s)))
 	}
-	for _, protocol := range sortedKeys(m.Forms) {
-		style.Wrap(c.Out, "", fmt.Sprintf("passwords go to %s servers as %s", site.Protocol(protocol).Title(),
-			strings.Join(m.Forms[protocol], ", ")))
+	for _, l := range m.Forms {
+		style.Wrap(c.Out, "", fmt.Sprintf("passwords go to %s servers as %s", site.Protocol(l.Of).Title(),
+			strings.Join(l.Are, ", ")))
 	}
-	for _, access := range sortedKeys(m.Names) {
-		style.Wrap(c.Out, "", fmt.Sprintf("ports are named %s by %s", strings.Join(m.Names[access], ", "), access))
+	for _, l := range m.Names {
+		style.Wrap(c.Out, "", fmt.Sprintf("a login by %s comes from the port %s", l.Of, strings.Join(l.Are, ", ")))
 	}
 	if len(m.Sources) > 0 {
 		ports := "always the same port"
@@ -203,9 +214,8 @@ func (c *Call) printMeter(m meterJSON) {
 		}
 		style.Wrap(c.Out, "", fmt.Sprintf("questions come from %s, from %s", strings.Join(m.Sources, ", "), ports))
 	}
-	for _, protocol := range sortedKeys(m.Carries) {
-		style.Wrap(c.Out, "", fmt.Sprintf("a question of %s carries %s", site.Protocol(protocol).Title(),
-			strings.Join(m.Carries[protocol], ", ")))
+	for _, l := range m.Carries {
+		style.Wrap(c.Out, "", fmt.Sprintf("a question of %s carries %s", site.Protocol(l.Of).Title(), strings.Join(l.Are, ", ")))
 	}
 }
 

@@ -251,8 +251,9 @@ func (p *proving) methods() []ssh.AuthMethod {
 			return p.Signers, nil
 		})}
 	}
+	refused := false // by the first of the two ways
 	password := ssh.PasswordCallback(func() (string, error) {
-		p.asked = time.Now()
+		p.asked, refused = time.Now(), true
 		return p.Password.Reveal(), nil
 	})
 	if !p.Real {
@@ -267,6 +268,8 @@ func (p *proving) methods() []ssh.AuthMethod {
 				case demandsChange.MatchString(instruction + " " + q):
 					p.demand = demandsText
 					return nil, errors.New(p.demand)
+				case refused && passwordPrompt.MatchString(strings.TrimRight(q, " ")+" "):
+					return nil, errRefused // given again, it would count twice for a lock
 				case given || !passwordPrompt.MatchString(strings.TrimRight(q, " ")+" "):
 					p.demand = fmt.Sprintf("the device asks %q besides, which is not answered here", strings.TrimSpace(q))
 					return nil, errors.New(p.demand)
@@ -276,6 +279,9 @@ func (p *proving) methods() []ssh.AuthMethod {
 			return answers, nil
 		})}
 }
+
+// errRefused is a password that one of the two ways has refused.
+var errRefused = errors.New("ssh: unable to authenticate: the password was refused")
 
 // demandsChange is a device that lets nobody in before the password is changed.
 var demandsChange = regexp.MustCompile(

@@ -1,0 +1,194 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/live/store/secrets"
+)
+
+// unlearned is a site of whose make nothing is known.
+const unlearned = `site: Unlearned
+keys: {k: clear a-key-of-this-test-only-31}
+servers:
+  - {name: tern, protocol: tacacs, address: 192.0.2.21, port: 4949, key: k, timeout: 400ms, dead-time: 1s}
+  - {name: plover, protocol: tacacs, address: 192.0.2.22, port: 4949, key: k, timeout: 400ms, dead-time: 1s}
+groups: [{name: shore, servers: [tern, plover]}]
+lists:
+  - {name: crew, authenticate: login, methods: [group shore, local]}
+  - {name: crew-session, authorize: session, methods: [group shore, local]}
+  - {name: crew-visits, account: sessions, when: start and stop, methods: [group shore]}
+kinds:
+  - name: quay-switch
+devices:
+  - name: sw-1
+    kind: quay-switch
+    addresses: [192.0.2.101]
+    accounts: [wayback]
+    access: {ssh: {login: crew, session: crew-session, record-sessions: crew-visits}, console: {login: crew, session: crew-session}}
+accounts: [{name: wayback, level: 15, password: 'HASH'}]
+people: [{name: ines, teams: [net], password: 'HASH'}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+lab: {only: true}
+`
+
+func unlearnedSite(t *testing.T, more ...string) call {
+	t.Helper()
+	c := call{dir: t.TempDir()}
+	hash, err := secrets.Hash("the way back in", 64, 1)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"),
+		[]byte(strings.NewReplacer(append(more, "HASH", hash)...).Replace(unlearned)), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wayback"), []byte("the way back in\n"), 0o600))
+	return c
+}
+
+func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t)
+	found := c.run(t, "check")
+	require.Zero(t, found.status, found.err)
+	require.Contains(t, found.out, "What happens depends on password-as tacacs, which is not known of the kind "+
+		"quay-switch.")
+	require.Contains(t, found.out, "find it out by mellowgate learn quay-switch -device sw-1")
+	before := c.run(t, "foresee", "-person", "wayback", "-access", "ssh")
+	require.Contains(t, before.out, "depends on refusal, which is not known: with ends-list")
+	assumed := c.run(t, "check", "-assume")
+	require.NotContains(t, assumed.out, "depends-on-trait")
+	require.NotContains(t, c.run(t, "foresee", "-assume").out, "depends on")
+
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves", "quay-switch refusal: ends-list",
+		"-behaves", "quay-switch password-as tacacs: chap")
+	r := c.run(t, "learn", "-json", "-yes", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
+		"quay-switch")
+	require.Zero(t, r.status, r.err)
+	var learned struct {
+		Claimed []struct{ Trait, Value string } `json:"claimed"`
+		Odd     []string                        `json:"odd"`
+		Logins  int                             `json:"logins"`
+		Whole   bool                            `json:"whole"`
+	}
+	strictly(t, r.out, &learned)
+	is := map[string]string{}
+	for _, one := range learned.Claimed {
+		is[one.Trait] = one.Value
+	}
+	require.Equal(t, "ends-list", is["refusal"])
+	require.Equal(t, "chap", is["password-as tacacs"])
+	require.Equal(t, "ignores", is["record-failure"])
+	require.True(t, learned.Whole)
+	require.NotContains(t, r.out+r.err, "the way back in")
+
+	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
+	require.NoError(t, err)
+	require.Contains(t, string(text), "\n  - name: quay-switch\n    traits: {refusal: ends-list, ")
+	require.Contains(t, string(text), "password-as: {tacacs: chap}")
+	require.Contains(t, string(text), "port-names: {console: [console], ssh: [ssh]}")
+	after := c.run(t, "check")
+	require.Equal(t, 1, after.status, "the hash of ines cannot be checked against chap")
+	require.NotContains(t, after.out, "depends-on-trait")
+	require.NotContains(t, c.run(t, "foresee").out, "depends on refusal")
+
+	again := c.run(t, "learn", "-yes", "-again", "-record", "second.jsonl", "-state", "st", "-device", "sw-1", "-password-file",
+		"wayback", "quay-switch")
+	require.Zero(t, again.status, again.err)
+	require.NotContains(t, again.out, "the site says")
+}
+
+func TestADeviceThatIsOtherwiseThanTheSiteSaysIsTold(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t, "  - name: quay-switch\n", "  - name: quay-switch\n    traits:\n      refusal: tries-next\n"+
+		"      password-as: {radius: pap}\n")
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves", "quay-switch refusal: ends-list")
+	r := c.run(t, "learn", "-yes", "-again", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
+		"quay-switch")
+	require.Equal(t, 1, r.status, r.err)
+	require.Contains(t, r.out, "the site says refusal: tries-next, and it is ends-list")
+	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
+	require.NoError(t, err)
+	require.Contains(t, string(text), "refusal: tries-next\n", "what the site says is for you to change")
+	require.Contains(t, string(text), "      password-as: {tacacs: ascii, radius: pap}\n")
+	require.Contains(t, string(text), "      record-failure: ignores\n")
+}
+
+// A real device is entered at its address, by OpenSSH's protocol, and asks servers at
+// addresses of this host.
+func TestARealDeviceIsLearnedByItsAddress(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t)
+	net := labtest.Network(t)
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", net.String(), "-behaves", "quay-switch refusal: ends-list")
+	var places struct {
+		Servers []struct{ Name, Address string }
+		Devices []struct {
+			Name, Source string
+			Ways         []struct{ Access, Address string }
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(c.dir, "st", "places.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &places))
+	var ssh string
+	for _, w := range places.Devices[0].Ways {
+		if w.Access == "ssh" {
+			ssh = w.Address
+		}
+	}
+	r := c.run(t, "learn", "-yes", "-device", "sw-1", "-address", ssh, "-from", places.Devices[0].Source, "-known-hosts",
+		"hosts", "-accept-host-key", "-listen", "tern="+places.Servers[0].Address, "-listen",
+		"plover="+places.Servers[1].Address, "-prompt", `level (\d+)\] $`, "-password-file", "wayback", "quay-switch")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `refusal +ends-list`, r.out)
+	require.Regexp(t, `record-failure +ignores`, r.out)
+	require.NotContains(t, r.out, "by console")
+}
+
+func TestALearnThatCannotBeMadeSaysWhy(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t)
+	c.start(t, "lab", "-state", "running", "-network", network(t))
+	for _, k := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{}, "learn needs the kind"},
+		{[]string{"quay-swich"}, `the site has no kind "quay-swich"; did you mean "quay-switch"?`},
+		{[]string{"-device", "sw-2", "quay-switch"}, "sw-2"},
+		{[]string{"-device", "sw-1", "-account", "nobody", "quay-switch"}, `no local account "nobody" that logs in`},
+		{[]string{"-device", "sw-1", "-state", "none", "quay-switch"}, "none"},
+		{[]string{"-device", "sw-1", "-state", "running", "quay-switch"}, "start it with mellowgate lab -devices-only"},
+		{[]string{"-device", "sw-1", "-failures", "0", "quay-switch"}, "-failures is at least 1"},
+		{[]string{"-plan", "quay-switch"}, "say on which device"},
+		{[]string{"-device", "sw-1", "-address", "192.0.2.101:22", "-listen", "gull=127.0.0.1", "quay-switch"},
+			"SERVER=ADDRESS is wanted"},
+	} {
+		r := c.run(t, append([]string{"learn"}, k.args...)...)
+		require.Equal(t, 2, r.status, "%s\n%s", k.args, r.err)
+		require.Contains(t, r.err, k.says)
+	}
+	plan := c.run(t, "learn", "-plan", "-device", "sw-1", "quay-switch")
+	require.Zero(t, plan.status, plan.err)
+	require.Contains(t, plan.out, " 1. wayback by ssh while plover and tern are silent")
+	require.Contains(t, plan.out, "on a device with the usual habits; another one may take other steps")
+	unasked := c.run(t, "learn", "-device", "sw-1", "-state", "running", "quay-switch")
+	require.Equal(t, 2, unasked.status)
+}
+
+func TestWhatHappenedAnywayIsReadOff(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t)
+	c.start(t, "lab", "-state", "st", "-network", network(t))
+	login := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "wayback")
+	require.Zero(t, login.status, login.err)
+	r := c.run(t, "learn", "-state", "st", "quay-switch")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "passwords go to TACACS+ servers as ascii")
+	require.Contains(t, r.out, "questions come from 127.")
+}
