@@ -25,7 +25,8 @@ type learnedJSON struct {
 	Experiments int           `json:"experiments"`
 	Logins      int           `json:"logins"`
 	Seconds     float64       `json:"seconds"`
-	Whole       bool          `json:"whole"` // it came to its end
+	Patience    float64       `json:"patience_seconds"` // so long a login waited that then got in
+	Whole       bool          `json:"whole"`            // it came to its end
 }
 
 type claimedJSON struct {
@@ -110,7 +111,8 @@ func sortedKeys[T any](of map[string]T) []string {
 func (c *Call) tellLearned(f *learnFlags, l loaded, r learn.Report, ended error) error {
 	j := learnedJSON{Kind: f.kind.Name, Device: f.device, Claimed: []claimedJSON{}, Left: []leftJSON{},
 		Differs: []claimedJSON{}, Odd: append([]string{}, r.Odd...), Measured: measuredJSON(r.Measured),
-		Experiments: r.Experiments, Logins: r.Logins, Seconds: secondsOf(r.Took), Whole: ended == nil}
+		Experiments: r.Experiments, Logins: r.Logins, Seconds: secondsOf(r.Took),
+		Patience: secondsOf(r.Patience), Whole: ended == nil}
 	var fresh []site.Trait
 	for _, t := range site.ShownTraits() {
 		if value, is := r.Claimed[t]; is {
@@ -128,13 +130,18 @@ func (c *Call) tellLearned(f *learnFlags, l loaded, r learn.Report, ended error)
 		}
 	}
 	traits := entriesOf(f.kind, fresh, r)
+	if text := patienceText(r, f); text != "" {
+		traits = append(traits, [2]string{"login-window", text})
+	}
 	var err error
 	if *c.json {
 		err = show.JSON(c.Out, j)
 	} else {
 		c.printLearned(f, j, traits)
 	}
-	if err == nil && f.write {
+	if f.write && ended != nil {
+		c.note("nothing was written: it did not come to its end")
+	} else if err == nil && f.write {
 		err = c.writeLearned(f, l, traits)
 	}
 	switch {
@@ -165,6 +172,10 @@ func (c *Call) printLearned(f *learnFlags, j learnedJSON, traits [][2]string) {
 	}
 	if len(open) > 0 {
 		style.Wrap(c.Out, "", "not shown, as no login here hangs on it alone: "+strings.Join(open, ", "))
+	}
+	if j.Patience >= 2 {
+		style.Wrap(c.Out, "", fmt.Sprintf("a login waited %.0f s and then got in: the way in waits so long at least (login-window)",
+			j.Patience))
 	}
 	for _, text := range j.Odd {
 		style.Wrap(c.Out, "", "nothing explains: "+text)
@@ -225,6 +236,16 @@ func spreadText(s spreadJSON) string {
 		return fmt.Sprintf("%.2g s", s.Low)
 	}
 	return fmt.Sprintf("%.3g to %.3g s, seen %d times", s.Low, s.High, s.Count)
+}
+
+// patienceText returns how long a way in waits at least, as the site file has it: where that is
+// not said, and logins of the device are foreseen to wait. "" else.
+func patienceText(r learn.Report, f *learnFlags) string {
+	whole := r.Patience.Truncate(time.Second)
+	if f.kind.SaysAny(site.TraitLoginWindow) || whole < 2*time.Second {
+		return ""
+	}
+	return fmt.Sprintf("at-least %.0fs", whole.Seconds())
 }
 
 // entriesOf returns what is shown, as entries of the traits of a kind.

@@ -52,7 +52,7 @@ func (f Reckoner) Suppose(sh Shape) []Supposed {
 	for _, t := range sh.Unknown() {
 		for _, value := range t.Values() {
 			traits, ok := d.Kind.Traits.With(t, value)
-			if !ok || value == d.Kind.Traits.Value(t) {
+			if !ok || value == d.Kind.Traits.Value(t) || !d.Kind.May(t, value) {
 				continue
 			}
 			as := d.Behaving(traits)

@@ -359,6 +359,28 @@ func (l *Learner) Explained(e Experiment, seen []Seen) bool {
 	return slices.ContainsFunc(l.leaves(e.Logins), func(f leaf) bool { return l.shows(f, e.Logins, seen) })
 }
 
+// Like returns the trait, as the site file has it, with which a device does what was seen and
+// without which it does not; "" where there is none that alone explains it.
+func (l *Learner) Like(e Experiment, seen []Seen) string {
+	var fit []assignment
+	for _, f := range l.leaves(e.Logins) {
+		if l.shows(f, e.Logins, seen) {
+			fit = append(fit, f.of)
+		}
+	}
+	for i, t := range l.open {
+		if len(fit) == 0 || fit[0][i] < 0 || len(l.values[t]) < 2 || strings.HasPrefix(t.String(), "password-as") {
+			continue
+		}
+		value := fit[0][i]
+		if l.domain[i][value] != l.Device.Kind.Traits.Value(t) &&
+			!slices.ContainsFunc(fit, func(a assignment) bool { return a[i] != value }) {
+			return t.Written(l.domain[i][value])
+		}
+	}
+	return ""
+}
+
 // prune takes out the values that nothing allows any more, and from what was seen what is
 // known by now.
 func (l *Learner) prune() {

@@ -135,6 +135,7 @@ var devices = flag.Int("devices", 9, "how many devices of random habits")
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(11, 4))
+	left, times := map[string][]int{}, map[string]int{}
 	claimed, set, logins := map[string]int{}, map[string]int{}, 0
 	var longest time.Duration
 	for n := range *devices {
@@ -145,7 +146,13 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 		require.NoError(t, err)
 		for _, trait := range all.Open() {
 			some := values(all, trait)
-			value := some[random.IntN(len(some))]
+			key := name + trait.String()
+			if len(left[key]) == 0 { // each value as often as the others, in an order of chance
+				left[key] = random.Perm(len(some))
+			}
+			value := some[left[key][0]]
+			left[key] = left[key][1:]
+			times[trait.String()+": "+value]++
 			var ok bool
 			traits, ok = traits.With(trait, value)
 			require.True(t, ok)
@@ -172,6 +179,11 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 		"tacacs console-obeys-authorization", "tacacs built-in-login", "radius password-as radius", "radius refusal",
 		"radius heeds-icmp", "radius default-ports", "radius level-from", "both refusal"} {
 		require.Equal(t, set[name], claimed[name], "%s shows in a login of this design", name)
+	}
+	for written, n := range times {
+		if *devices >= 200 {
+			require.GreaterOrEqual(t, n, 10, written)
+		}
 	}
 	t.Log("at most", logins, "logins and", longest)
 	require.LessOrEqual(t, logins, 40)

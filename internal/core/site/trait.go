@@ -206,8 +206,22 @@ func (k *Kind) says(name string) {
 }
 
 // Says reports whether the site says a trait of the kind. One that it does not say is
-// unknown.
-func (k *Kind) Says(t Trait) bool { return k.said&(1<<t) != 0 }
+// unknown, and so is one of which it says only a bound.
+func (k *Kind) Says(t Trait) bool {
+	return k.said&(1<<t) != 0 && (t != TraitLoginWindow || k.Traits.WindowAtLeast == 0)
+}
+
+// SaysAny reports whether the site says anything of a trait, if only a bound.
+func (k *Kind) SaysAny(t Trait) bool { return k.said&(1<<t) != 0 }
+
+// May reports whether a trait that the site does not say may have a value.
+func (k *Kind) May(t Trait, value string) bool {
+	if t != TraitLoginWindow {
+		return true
+	}
+	d, err := time.ParseDuration(value)
+	return err != nil || d >= k.Traits.WindowAtLeast
+}
 
 // Behaving returns the device as it would be with other traits: everything else is
 // shared with d, its ways in too as far as they are the same.

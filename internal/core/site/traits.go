@@ -25,8 +25,10 @@ type Traits struct {
 	APINeedsLevel          int           // api-needs-level
 	BelowLevelReads        bool          // below-level: below the needed level the pages can be read
 	LoginWindow            time.Duration // login-window: the patience of a way in
-	BuiltInLogin           MethodKind    // built-in-login: what a way in without a login list does
-	LoginTries             int           // login-tries: passwords asked for on one connection
+	// WindowAtLeast is above 0 where only that is known of the patience: login-window: at-least 12s
+	WindowAtLeast time.Duration
+	BuiltInLogin  MethodKind // built-in-login: what a way in without a login list does
+	LoginTries    int        // login-tries: passwords asked for on one connection
 	// level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
 	LevelFrom string
 	// LevelForm is the form of its value, with {level} in the place of the level; "" for
@@ -263,9 +265,14 @@ var traits = map[string]trait{
 	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
 	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
 	"disconnect-port":             number(0, 65535, func(t *Traits) *int { return &t.DisconnectPort }),
-	"login-window": {takes: "a duration such as 30s, up to 10m", set: func(t *Traits, text string) bool {
+	"login-window": {takes: "a duration such as 30s, up to 10m, or at-least and a duration", set: func(t *Traits,
+		text string) bool {
+		text, least := strings.CutPrefix(text, atLeast)
 		d, err := time.ParseDuration(text)
-		t.LoginWindow = d
+		t.LoginWindow, t.WindowAtLeast = d, 0
+		if least {
+			t.LoginWindow, t.WindowAtLeast = max(d, DefaultTraits().LoginWindow), d
+		}
 		return err == nil && d > 0 && d <= 10*time.Minute
 	}, get: func(t Traits) string { return shortTime(t.LoginWindow) }},
 	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
@@ -306,6 +313,9 @@ var traits = map[string]trait{
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
 	}, get: func(t Traits) string { return string(t.BuiltInLogin) }},
 }
+
+// atLeast begins a value of login-window that is only a bound.
+const atLeast = "at-least "
 
 // levelPlace stands for the level in the form of an attribute's value.
 const levelPlace = "{level}"

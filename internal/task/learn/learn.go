@@ -72,10 +72,8 @@ type Report struct {
 	Experiments int
 	Logins      int
 	Took        time.Duration
-	// Patience is how long a login was seen to wait, at least, before the device gave up
-	// first; GaveUp says that it did.
+	// Patience is how long a login waited that then got in: the way in waits so long at least.
 	Patience time.Duration
-	GaveUp   bool
 }
 
 // ErrNoWayBack is that the local account did not get in while no server answers: nothing
@@ -235,6 +233,9 @@ func (r *run) wayBack(ctx context.Context, back []core.Experiment) error {
 			return r.take(e, seen)
 		}
 		failed = append(failed, core.Describe(e, seen))
+		if like := r.learner.Like(e, seen); like != "" {
+			failed = append(failed, "a device with "+like+" does so, and one for which the password is wrong does too")
+		}
 	}
 	return fmt.Errorf("%w: %s. Nothing else was tried", ErrNoWayBack, strings.Join(failed, "; "))
 }
@@ -307,6 +308,9 @@ func (r *run) make(ctx context.Context, e core.Experiment) ([]core.Seen, error) 
 			return nil, err
 		}
 		r.report.Logins++
+		if seen.In && !seen.Unclocked {
+			r.report.Patience = max(r.report.Patience, seen.Wait)
+		}
 		all = append(all, seen)
 	}
 	return all, pause(ctx, e.Rest)
