@@ -192,3 +192,53 @@ func TestWhatHappenedAnywayIsReadOff(t *testing.T) {
 	require.Contains(t, r.out, "passwords go to TACACS+ servers as ascii")
 	require.Contains(t, r.out, "questions come from 127.")
 }
+
+func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
+	t.Parallel()
+	c := call{dir: t.TempDir()}
+	change := func(path string, pairs ...string) func(*testing.T, call) {
+		return func(t *testing.T, c call) {
+			text, err := os.ReadFile(filepath.Join(c.dir, path))
+			require.NoError(t, err)
+			changed := strings.NewReplacer(pairs...).Replace(string(text))
+			require.NotEqual(t, string(text), changed)
+			require.NoError(t, os.WriteFile(filepath.Join(c.dir, path), []byte(changed), 0o600))
+		}
+	}
+	const reviewed, wayback = "demo/as-reviewed", " -password-file demo/as-reviewed/passwords/"
+	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 1s", "timeout: 2s", "timeout: 500ms", "    traits: {refusal: ends-list, all-resting: passes, "+
+		"record-failure: ignores, console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
+	follow(t, c, "docs/learn.md", []printed{
+		{call: "mellowgate foresee SITE", not: "below, of sites that there are"},
+		{call: "mellowgate check SITE", not: "below"},
+		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
+		{call: "mellowgate check my-site", before: func(t *testing.T, c call) {
+			c.cheapHashes(t, "my-site")
+			bare(t, c)
+		}, says: "What happens depends on record-failure"},
+		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site",
+			as: "mellowgate lab -devices-only -network " + another(t) +
+				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site", says: "switch-2"},
+		{call: "mellowgate learn -plan -device switch-1 switch my-site", says: " 1. wayback by ssh while gate-1 and gate-2 are silent"},
+		{call: "mellowgate learn -yes -write -device switch-1 -password-file my-site/passwords/wayback switch my-site",
+			says: `refusal +ends-list(?s).*password-as tacacs +pap(?s).*the way in waits so long at least`},
+		{call: "mellowgate check my-site", says: "0 errors, 0 warnings|nothing found|slow-fallback"},
+		{call: "mellowgate demo -write demo"},
+		{call: "mellowgate lab -devices-only -behaves 'pier-switch refusal: tries-next' demo/as-reviewed",
+			before: func(t *testing.T, c call) {
+				change(reviewed+"/site.yaml", "dead-time: 1m", "dead-time: 1s", "timeout: 1s", "timeout: 400ms")(t, c)
+			},
+			as: "mellowgate lab -devices-only -state st -network " + another(t) + " -behaves 'pier-switch refusal: tries-next' " +
+				reviewed, says: "hq-fw-1"},
+		{call: "mellowgate learn -again -yes -device north-sw-1" + wayback + "harbourmaster pier-switch " + reviewed,
+			as:     "mellowgate learn -state st -again -yes -device north-sw-1" + wayback + "harbourmaster pier-switch " + reviewed,
+			status: 1, says: `the site says refusal: ends-list, and it is tries-next`},
+		{call: "mellowgate learn -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
+			as:   "mellowgate learn -state st -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
+			says: `heeds-icmp +false(?s).*level-from +radius-standard(?s).*password-as radius +pap(?s).*default-ports +modern`},
+		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE", not: "a test of its own learns a device by its address"},
+		{call: "mellowgate learn -capture FILE KIND SITE", not: "learn's own tests read captures"},
+		{call: "mellowgate learn -state DIR KIND SITE", not: "learn's own tests read a state folder"},
+	})
+	require.NotContains(t, c.run(t, "check", "my-site").out, "depends-on-trait")
+}

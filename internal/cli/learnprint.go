@@ -156,16 +156,26 @@ func (c *Call) tellLearned(f *learnFlags, l loaded, r learn.Report, ended error)
 func (c *Call) printLearned(f *learnFlags, j learnedJSON, traits [][2]string) {
 	style := c.style()
 	var rows [][]string
+	var proofs []string // each once; the table has their numbers
 	for _, one := range j.Claimed {
-		shown := ""
-		if len(one.Shown) > 0 {
-			shown = one.Shown[len(one.Shown)-1]
+		number := ""
+		for _, text := range one.Shown {
+			i := slices.Index(proofs, text)
+			if i < 0 {
+				i, proofs = len(proofs), append(proofs, text)
+			}
+			number = fmt.Sprint(i + 1)
 		}
-		rows = append(rows, []string{one.Trait, one.Value, shown})
+		rows = append(rows, []string{one.Trait, one.Value, number})
 	}
 	if len(rows) > 0 {
-		style.Table(c.Out, []string{"trait", "is", "shown at the latest by"}, rows, 2)
+		style.Table(c.Out, []string{"trait", "is", "shown by"}, rows)
+		_, _ = fmt.Fprintln(c.Out)
 	}
+	for i, text := range proofs {
+		style.Wrap(c.Out, "   ", fmt.Sprintf("%d. %s", i+1, text))
+	}
+	_, _ = fmt.Fprintln(c.Out)
 	var open []string
 	for _, one := range j.Left {
 		open = append(open, fmt.Sprintf("%s (%s)", one.Trait, valuesText(one.Values)))
@@ -219,9 +229,9 @@ func (c *Call) printMeter(m meterJSON) {
 		style.Wrap(c.Out, "", fmt.Sprintf("a login by %s comes from the port %s", l.Of, strings.Join(l.Are, ", ")))
 	}
 	if len(m.Sources) > 0 {
-		ports := "always the same port"
+		ports := "one port"
 		if m.Ports {
-			ports = "ever other ports"
+			ports = "ports that change"
 		}
 		style.Wrap(c.Out, "", fmt.Sprintf("questions come from %s, from %s", strings.Join(m.Sources, ", "), ports))
 	}
