@@ -64,7 +64,8 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 	require.NotContains(t, assumed.out, "depends-on-trait")
 	require.NotContains(t, c.run(t, "foresee", "-assume").out, "depends on")
 
-	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves", "quay-switch refusal: ends-list",
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t),
+		"-behaves", "quay-switch refusal: ends-list",
 		"-behaves", "quay-switch password-as tacacs: chap")
 	r := c.run(t, "learn", "-json", "-yes", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
 		"quay-switch")
@@ -96,8 +97,8 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 	require.NotContains(t, after.out, "depends-on-trait")
 	require.NotContains(t, c.run(t, "foresee").out, "depends on refusal")
 
-	again := c.run(t, "learn", "-yes", "-again", "-record", "second.jsonl", "-state", "st", "-device", "sw-1", "-password-file",
-		"wayback", "quay-switch")
+	again := c.run(t, "learn", "-yes", "-again", "-record", "second.jsonl", "-state", "st", "-device", "sw-1",
+		"-password-file", "wayback", "quay-switch")
 	require.Zero(t, again.status, again.err)
 	require.NotContains(t, again.out, "the site says")
 }
@@ -106,7 +107,8 @@ func TestADeviceThatIsOtherwiseThanTheSiteSaysIsTold(t *testing.T) {
 	t.Parallel()
 	c := unlearnedSite(t, "  - name: quay-switch\n", "  - name: quay-switch\n    traits:\n      refusal: tries-next\n"+
 		"      password-as: {radius: pap}\n")
-	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves", "quay-switch refusal: ends-list")
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves",
+		"quay-switch refusal: ends-list")
 	r := c.run(t, "learn", "-yes", "-again", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
 		"quay-switch")
 	require.Equal(t, 1, r.status, r.err)
@@ -124,7 +126,8 @@ func TestARealDeviceIsLearnedByItsAddress(t *testing.T) {
 	t.Parallel()
 	c := unlearnedSite(t)
 	net := labtest.Network(t)
-	c.start(t, "lab", "-devices-only", "-state", "st", "-network", net.String(), "-behaves", "quay-switch refusal: ends-list")
+	c.start(t, "lab", "-devices-only", "-state", "st", "-network", net.String(), "-behaves",
+		"quay-switch refusal: ends-list")
 	var places struct {
 		Servers []struct{ Name, Address string }
 		Devices []struct {
@@ -206,8 +209,9 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 		}
 	}
 	const reviewed, wayback = "demo/as-reviewed", " -password-file demo/as-reviewed/passwords/"
-	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 1s", "timeout: 2s", "timeout: 500ms", "    traits: {refusal: ends-list, all-resting: passes, "+
-		"record-failure: ignores, console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
+	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 1s", "timeout: 2s", "timeout: 500ms",
+		"    traits: {refusal: ends-list, all-resting: passes, "+
+			"record-failure: ignores, console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
 	follow(t, c, "docs/learn.md", []printed{
 		{call: "mellowgate foresee SITE", not: "below, of sites that there are"},
 		{call: "mellowgate check SITE", not: "below"},
@@ -216,10 +220,12 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 			c.cheapHashes(t, "my-site")
 			bare(t, c)
 		}, says: "What happens depends on record-failure"},
-		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site",
+		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' " +
+			"my-site",
 			as: "mellowgate lab -devices-only -network " + another(t) +
 				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site", says: "switch-2"},
-		{call: "mellowgate learn -plan -device switch-1 switch my-site", says: " 1. wayback by ssh while gate-1 and gate-2 are silent"},
+		{call: "mellowgate learn -plan -device switch-1 switch my-site",
+			says: " 1. wayback by ssh while gate-1 and gate-2 are silent"},
 		{call: "mellowgate learn -yes -write -device switch-1 -password-file my-site/passwords/wayback switch my-site",
 			says: `refusal +ends-list(?s).*password-as tacacs +pap(?s).*the way in waits so long at least`},
 		{call: "mellowgate check my-site", says: "0 errors, 0 warnings|nothing found|slow-fallback"},
@@ -228,15 +234,17 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 			before: func(t *testing.T, c call) {
 				change(reviewed+"/site.yaml", "dead-time: 1m", "dead-time: 1s", "timeout: 1s", "timeout: 400ms")(t, c)
 			},
-			as: "mellowgate lab -devices-only -state st -network " + another(t) + " -behaves 'pier-switch refusal: tries-next' " +
-				reviewed, says: "hq-fw-1"},
+			as: "mellowgate lab -devices-only -state st -network " + another(t) +
+				" -behaves 'pier-switch refusal: tries-next' " + reviewed, says: "hq-fw-1"},
 		{call: "mellowgate learn -again -yes -device north-sw-1" + wayback + "harbourmaster pier-switch " + reviewed,
-			as:     "mellowgate learn -state st -again -yes -device north-sw-1" + wayback + "harbourmaster pier-switch " + reviewed,
+			as: "mellowgate learn -state st -again -yes -device north-sw-1" + wayback + "harbourmaster pier-switch " +
+				reviewed,
 			status: 1, says: `the site says refusal: ends-list, and it is tries-next`},
 		{call: "mellowgate learn -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
 			as:   "mellowgate learn -state st -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
 			says: `heeds-icmp +false(?s).*level-from +radius-standard(?s).*password-as radius +pap(?s).*default-ports +modern`},
-		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE", not: "a test of its own learns a device by its address"},
+		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE",
+			not: "a test of its own learns a device by its address"},
 		{call: "mellowgate learn -capture FILE KIND SITE", not: "learn's own tests read captures"},
 		{call: "mellowgate learn -state DIR KIND SITE", not: "learn's own tests read a state folder"},
 	})

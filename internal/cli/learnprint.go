@@ -184,8 +184,8 @@ func (c *Call) printLearned(f *learnFlags, j learnedJSON, traits [][2]string) {
 		style.Wrap(c.Out, "", "not shown, as no login here hangs on it alone: "+strings.Join(open, ", "))
 	}
 	if j.Patience >= 2 {
-		style.Wrap(c.Out, "", fmt.Sprintf("a login waited %.0f s and then got in: the way in waits so long at least (login-window)",
-			j.Patience))
+		style.Wrap(c.Out, "", fmt.Sprintf("a login waited %.0f s and then got in: the way in waits so long at least "+
+			"(login-window)", j.Patience))
 	}
 	for _, text := range j.Odd {
 		style.Wrap(c.Out, "", "nothing explains: "+text)
@@ -236,7 +236,8 @@ func (c *Call) printMeter(m meterJSON) {
 		style.Wrap(c.Out, "", fmt.Sprintf("questions come from %s, from %s", strings.Join(m.Sources, ", "), ports))
 	}
 	for _, l := range m.Carries {
-		style.Wrap(c.Out, "", fmt.Sprintf("a question of %s carries %s", site.Protocol(l.Of).Title(), strings.Join(l.Are, ", ")))
+		style.Wrap(c.Out, "", fmt.Sprintf("a question of %s carries %s", site.Protocol(l.Of).Title(),
+			strings.Join(l.Are, ", ")))
 	}
 }
 

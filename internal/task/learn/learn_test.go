@@ -260,7 +260,7 @@ func TestAPlanSaysHowLongItTakesAndTriesNothing(t *testing.T) {
 	require.Greater(t, p.Logins, 5)
 	require.Greater(t, p.Took, time.Second)
 	s, keys = read(t)
-	_, err = MakePlan(Config{Site: s, Keys: keys, Device: &site.Device{Ref: site.Ref{Name: "none"}, Profile: &site.Profile{},
-		Kind: s.Kinds[0]}})
+	_, err = MakePlan(Config{Site: s, Keys: keys, Device: &site.Device{Ref: site.Ref{Name: "none"},
+		Profile: &site.Profile{}, Kind: s.Kinds[0]}})
 	require.ErrorContains(t, err, "asks no server")
 }
