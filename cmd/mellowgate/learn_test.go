@@ -220,8 +220,8 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 			c.cheapHashes(t, "my-site")
 			bare(t, c)
 		}, says: "What happens depends on record-failure"},
-		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' " +
-			"my-site",
+		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: " +
+			"pap' my-site",
 			as: "mellowgate lab -devices-only -network " + another(t) +
 				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site", says: "switch-2"},
 		{call: "mellowgate learn -plan -device switch-1 switch my-site",

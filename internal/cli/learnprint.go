@@ -57,6 +57,7 @@ type listedJSON struct {
 type meterJSON struct {
 	Between []spreadJSON `json:"between"`
 	Gives   []spreadJSON `json:"gives_up"`
+	Alone   []spreadJSON `json:"left_alone"`
 	Sources []string     `json:"sources"`
 	Ports   bool         `json:"ports_change"`
 	Names   []listedJSON `json:"port_names"`
@@ -81,6 +82,7 @@ func planJSON(p learn.Plan) plannedJSON {
 
 func measuredJSON(m core.Measured) meterJSON {
 	return meterJSON{Between: spreadsOf(m.Between, m.Attempts), Gives: spreadsOf(m.Gives, nil),
+		Alone:   spreadsOf(m.Alone, nil),
 		Sources: append([]string{}, m.Sources...), Ports: m.Ports, Names: listed(m.Names), Forms: listed(m.Forms),
 		Carries: listed(m.Carries)}
 }
@@ -220,6 +222,16 @@ func (c *Call) printMeter(m meterJSON) {
 	}
 	for _, s := range m.Gives {
 		style.Wrap(c.Out, "", fmt.Sprintf("an answer of %s is waited for %s", s.Server, spreadText(s)))
+	}
+	for _, s := range m.Alone {
+		text := fmt.Sprintf("%s is left alone for at least %.3g s after it gave no answer", s.Server, s.Low)
+		switch {
+		case s.High > 0 && s.Low > 0:
+			text = fmt.Sprintf("%s is left alone for %.3g to %.3g s after it gave no answer", s.Server, s.Low, s.High)
+		case s.High > 0:
+			text = fmt.Sprintf("%s is left alone for %.3g s at most after it gave no answer", s.Server, s.High)
+		}
+		style.Wrap(c.Out, "", text)
 	}
 	for _, l := range m.Forms {
 		style.Wrap(c.Out, "", fmt.Sprintf("passwords go to %s servers as %s", site.Protocol(l.Of).Title(),

@@ -299,6 +299,56 @@ func (l *Learner) reset() (Experiment, bool) {
 	return Experiment{}, false
 }
 
+// DeadTime returns the experiment that measures for how long a server is left alone which gave
+// no answer: a login shortly before the time that the site says is over, and one after it.
+// False where nothing can be left alone by time, or no way in asks such a server first.
+func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
+	ends, open := l.values[site.TraitRestEnds]
+	byTime := l.Device.Kind.Traits.Value(site.TraitRestEnds) == "by-time"
+	if open {
+		byTime = slices.Contains(ends, "by-time")
+	}
+	back := l.Back()
+	if l.longest == 0 || !byTime || len(back) == 0 {
+		return Experiment{}, nil, false
+	}
+	way := back[0].Logins[0].Way
+	list := way.Lists[site.Login]
+	if list == nil || list.Methods[0].Kind != site.ByGroup || len(list.Methods[0].Group.Servers) < 2 {
+		return Experiment{}, nil, false // of one server alone it does not show: it is asked where all are left alone
+	}
+	first := list.Servers()[0]
+	dead := l.Device.Patience(first).DeadTime
+	for _, who := range l.crowd {
+		if level, is := learnerLevel(who); is && level == 15 && dead > 0 {
+			one := []foresee.Condition{{Server: first, State: foresee.Down}}
+			return Experiment{Logins: []foresee.Login{{Way: way, Who: who, When: one},
+				{Way: way, Who: who, After: dead - dead/8}, {Way: way, Who: who, After: dead / 4}}, Rest: l.longest}, first, true
+		}
+	}
+	return Experiment{}, nil, false
+}
+
+// LeftAlone reads from what was seen of a DeadTime experiment for how long the server was
+// left alone: at least, and at most; 0 for not bounded.
+func LeftAlone(e Experiment, s *site.Server, seen []Seen) (least, most time.Duration) {
+	asked := func(i int) bool {
+		return slices.ContainsFunc(seen[i].Asked, func(line string) bool {
+			return strings.HasPrefix(line, string(site.AskLogin)+" "+s.Name+" ")
+		})
+	}
+	since := time.Duration(0)
+	for i := 1; i < len(e.Logins) && i < len(seen); i++ {
+		since += e.Logins[i].After
+		if asked(i) {
+			return least, since
+		}
+		least = since
+		since += seen[i].Wait
+	}
+	return least, 0
+}
+
 // Describe says what was tried and what was seen, for people.
 func Describe(e Experiment, seen []Seen) string {
 	var parts []string

@@ -31,7 +31,10 @@ type Measured struct {
 	Between  map[string]*Spread
 	Attempts map[string]int
 	// Gives is after what time a TACACS+ connection without an answer was ended by the device.
-	Gives   map[string]*Spread
+	Gives map[string]*Spread
+	// Alone is for how long a server that gave no answer was left alone: at least, and at
+	// most; High is 0 where it was not asked again while that was measured.
+	Alone   map[string]*Spread
 	Sources []string            // the addresses that it asks from
 	Ports   bool                // questions come from ever other ports
 	Names   map[string][]string // how it names its ports, by way in
@@ -67,7 +70,7 @@ type connTimes struct {
 // NewMeter makes one that has measured nothing.
 func NewMeter() *Meter {
 	m := &Meter{ports: map[uint16]bool{}, m: Measured{Between: map[string]*Spread{}, Attempts: map[string]int{},
-		Gives: map[string]*Spread{}, Names: map[string][]string{}, Forms: map[string][]string{},
+		Gives: map[string]*Spread{}, Alone: map[string]*Spread{}, Names: map[string][]string{}, Forms: map[string][]string{},
 		Carries: map[string][]string{}}}
 	m.begin()
 	return m
@@ -180,6 +183,11 @@ func (m *Meter) login(access string, x evidence.Exchange) {
 			noteIn(m.m.Carries, x.Protocol, a.Name)
 		}
 	}
+}
+
+// LeftAlone notes for how long a server was left alone.
+func (m *Meter) LeftAlone(server string, least, most time.Duration) {
+	m.m.Alone[server] = &Spread{Low: least, High: most, Count: 1}
 }
 
 // Measured returns what was measured so far.

@@ -161,6 +161,9 @@ func MakePlan(c Config) (Plan, error) {
 		}
 		try(e)
 	}
+	if e, _, can := l.DeadTime(); can {
+		try(e)
+	}
 	p.Logins, p.Took = pretend.Logins(), pretend.Took
 	return p, nil
 }
@@ -210,12 +213,27 @@ func (r *run) all(ctx context.Context) error {
 	for range mostExperiments {
 		e, more := r.learner.Next()
 		if !more {
-			return nil
+			break
 		}
 		if err := r.one(ctx, e); err != nil {
 			return err
 		}
 	}
+	return r.deadTime(ctx)
+}
+
+// deadTime measures for how long a server is left alone.
+func (r *run) deadTime(ctx context.Context) error {
+	e, server, can := r.learner.DeadTime()
+	if !can {
+		return nil
+	}
+	seen, err := r.obtain(ctx, e, 1)
+	if err != nil {
+		return err
+	}
+	least, most := core.LeftAlone(e, server, seen)
+	r.meter.LeftAlone(server.Name, least, most)
 	return nil
 }
 

@@ -176,12 +176,24 @@ func TestTimersFormsAndNamesAreMeasured(t *testing.T) {
 	m := r.Measured
 	require.InDelta(t, 0.4, m.Between["r1"].Low.Seconds(), 0.1, "jitter is a tenth")
 	require.Equal(t, 2, m.Attempts["r1"])
+	require.Empty(t, m.Alone, "it is the only one of its group")
 	require.Equal(t, map[string][]string{"radius": {"chap"}}, m.Forms)
 	require.Equal(t, []string{"ssh0"}, m.Names["ssh"])
 	require.Len(t, m.Sources, 1)
 	require.True(t, m.Ports)
 	require.Contains(t, m.Carries["radius"], "NAS-Identifier")
 	require.NotContains(t, strings.Join(m.Carries["radius"], " "), "the way back")
+}
+
+func TestForHowLongAServerIsLeftAloneIsMeasured(t *testing.T) {
+	t.Parallel()
+	r, err := Learn(context.Background(), start(t).config(t, "sw"))
+	require.NoError(t, err)
+	alone := r.Measured.Alone["t1"]
+	require.NotNil(t, alone)
+	require.InDelta(t, 0.9, alone.Low.Seconds(), 0.2, "a dead-time of 1 s")
+	require.InDelta(t, 1.2, alone.High.Seconds(), 0.3)
+	require.InDelta(t, 0.4, r.Measured.Gives["t1"].Low.Seconds(), 0.1)
 }
 
 func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
