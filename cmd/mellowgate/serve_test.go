@@ -363,7 +363,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	for _, line := range []string{`mellowgate_answer_seconds_count{question="login",server="t"} 1`,
 		`mellowgate_answers_total{answer="refused",protocol="tacacs",question="login",reason="wrong-password",server="t"} 0`,
 		`mellowgate_site_reads_total{result="refused"} 0`, "mellowgate_connections ", "mellowgate_passwords_checking 0",
-		`mellowgate_build_info{version="0.1.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`,
+		`mellowgate_build_info{version="0.2.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`,
 		"mellowgate_disk_free_bytes ", "mellowgate_index_behind_records ", "mellowgate_site_taken_timestamp_seconds 1"} {
 		require.Contains(t, text, line)
 	}

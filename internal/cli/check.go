@@ -10,6 +10,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/sitefile"
 )
@@ -32,6 +33,9 @@ proven, and the exit status is 1.
 A habit of a make that the traits of its kind do not say is not known: where one of its values would lock somebody out
 or let somebody in, that is a finding (depends-on-trait). -assume leaves these out.
 
+-format sarif is for programs that show findings beside a file (OASIS SARIF 2.1.0), -format junit for those that show
+tests, where an error is a failure, and -format annotations for a CI that shows a line of output at its place in a file.
+
 With -explain CODE it prints the page of one finding, with -explain all the list of them, and with -explain
 defaults what was applied to each device by default, and from which profile.`,
 		Examples: []Example{
@@ -46,12 +50,22 @@ defaults what was applied to each device by default, and from which profile.`,
 			c.report()
 			read := c.readingFlags()
 			device := c.Flags.String("device", "", "with -read: the `device` of SITE whose place the text takes")
+			format := c.Flags.String("format", "",
+				"print the findings in a `format` that other programs read: sarif, junit or annotations")
+			table := c.Flags.Bool("csv", false, "print comma-separated values, with a line of names first")
 			explain := c.Flags.String("explain", "",
 				"print the page of the finding `CODE`; all: the list; defaults: what was applied by default")
 			assume := c.assumeFlag()
 			refresh := c.Flags.Bool("refresh", false,
 				"first run the programs that the site has its devices from (devices-from: run)")
 			return func() error {
+				switch {
+				case *format != "" && !slices.Contains(findingFormats, *format):
+					return wrong("-format is %q%s; %s are", *format, nearest.Suggest(*format, findingFormats),
+						strings.Join(findingFormats, ", "))
+				case (*format != "" || *table) && (*c.json || *explain != "") || *format != "" && *table:
+					return wrong("give one of -json, -csv, -format and -explain")
+				}
 				if *explain != "" && *c.json {
 					return wrong("-explain prints a page to read, and has no JSON: give one of the two")
 				}
@@ -75,9 +89,14 @@ defaults what was applied to each device by default, and from which profile.`,
 					return nil
 				}
 				report := c.check(l, one, *assume)
-				if *c.json {
+				switch {
+				case *format != "":
+					err = printFindings(c.Out, *format, reportJSON(l.Site, report))
+				case *table:
+					err = findingsCSV(c.Out, reportJSON(l.Site, report))
+				case *c.json:
 					err = show.JSON(c.Out, reportJSON(l.Site, report))
-				} else {
+				default:
 					printReport(c.Out, c.style(), l.Site, report)
 					c.tellInPart(read)
 				}

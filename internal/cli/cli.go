@@ -108,7 +108,7 @@ func commands() []*Command {
 	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(),
 		sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(),
 		drillCommand(), learnCommand(), phrasebookCommand(),
-		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), versionCommand(), helpCommand()}
+		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), completionCommand(), versionCommand(), helpCommand()}
 }
 
 func commandNames() []string {

@@ -73,10 +73,14 @@ not be read.`,
 					"from there")
 			c.Flags.StringVar(&f.since, "since", "",
 				"say what has changed since the last look, which is in this `file`, and put this one in its place")
+			c.Flags.BoolVar(&f.csv, "csv", false, "print comma-separated values, with a line of names first")
 			c.Flags.BoolVar(&f.adopt, "adopt", false, "write what is found into the site, as found")
 			c.Flags.IntVar(&f.atOnce, "at-once", 8, "how many devices, `N`, are read at the same time, up to 50")
 			f.read = c.readingFlags()
 			return func() error {
+				if f.csv && (*c.json || f.since != "" || f.read.text != "") {
+					return wrong("-csv is for what devices hold: leave out -json, -since and -read")
+				}
 				if f.over != "" && !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, f.over) {
 					return wrong("-over is %q; ssh, telnet or console is wanted", f.over)
 				}
@@ -96,13 +100,13 @@ not be read.`,
 
 type compareFlags struct {
 	*managing
-	read       *reading
-	all, adopt bool
-	since      string
-	over       string // the way in at whose command line devices are read
-	saved      string // the folder of what devices have saved
-	site       loaded
-	atOnce     int
+	read            *reading
+	all, adopt, csv bool
+	since           string
+	over            string // the way in at whose command line devices are read
+	saved           string // the folder of what devices have saved
+	site            loaded
+	atOnce          int
 }
 
 // savedOf returns the file in which a device has saved itself, "" for none.
@@ -229,13 +233,16 @@ func (c *Call) tellCompared(f *compareFlags, some []compare.Compared) error {
 		}
 	}
 	var err error
-	if *c.json {
+	switch {
+	case f.csv:
+		err = comparedCSV(c.Out, some)
+	case *c.json:
 		err = show.JSON(c.Out, struct {
 			Devices []compare.Compared `json:"devices"`
 			Drifted int                `json:"drifted"`
 			Unread  int                `json:"unread"`
 		}{some, drifted, unread})
-	} else {
+	default:
 		c.printCompared(some)
 	}
 	switch {

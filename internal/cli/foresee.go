@@ -70,6 +70,7 @@ full rights loses a way in, in any state.`,
 				"grants ask of hours is taken as met")
 			faults := c.Flags.Bool("faults", false, "every state of a server, not only up and silent")
 			matrix := c.Flags.Bool("matrix", false, "devices by outage")
+			table := c.Flags.Bool("csv", false, "print comma-separated values, with a line of names first")
 			loads := c.Flags.Bool("load", false, "how much each server is asked, and what its records take")
 			assume := c.assumeFlag()
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
@@ -88,6 +89,8 @@ full rights loses a way in, in any state.`,
 					return err
 				}
 				switch {
+				case *table && (*c.json || *matrix || *loads || *before != ""):
+					return wrong("-csv is for the table of logins: leave out -json, -matrix, -load and -compare")
 				case *loads && (*matrix || *faults || *before != "" || f.person != "" || f.access != "" || f.silent != ""):
 					return wrong("-load counts what everybody asks in one day; narrow it with -device or -label only")
 				case *loads:
@@ -113,6 +116,8 @@ full rights loses a way in, in any state.`,
 				all := slices.Collect(shapes)
 				done()
 				switch {
+				case *table:
+					return casesCSV(c.Out, all)
 				case *matrix && *c.json:
 					return show.JSON(c.Out, matrixJSON(all))
 				case *matrix:

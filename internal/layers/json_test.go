@@ -22,7 +22,7 @@ func TestEveryNameInJSONStandsInItsPage(t *testing.T) {
 		files, err := filepath.Glob(filepath.Join("..", room, "*.go"))
 		require.NoError(t, err)
 		for _, file := range files {
-			if strings.HasSuffix(file, "_test.go") {
+			if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, "/formats.go") { // the names there are OASIS's
 				continue
 			}
 			text, err := os.ReadFile(file)
