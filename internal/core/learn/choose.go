@@ -180,7 +180,7 @@ func (l *Learner) Next() (Experiment, bool) {
 			continue
 		}
 		leaves := l.leaves(logins)
-		if bits := l.entropy(leaves, logins); bits >= enoughBits && bits/cost > most {
+		if bits := l.entropy(leaves, logins); bits >= enoughBits && bits/cost > most*(1+1e-9) {
 			best, about, most, ways = logins, open, bits/cost, leaves
 		}
 	}

@@ -10,6 +10,7 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -475,8 +476,8 @@ func (l *Learner) entropy(leaves []leaf, logins []foresee.Login) float64 {
 		all += f.weight
 	}
 	bits := 0.0
-	for _, w := range sums {
-		bits -= w / all * math.Log2(w/all)
+	for _, look := range slices.Sorted(maps.Keys(sums)) { // in one order, so that a run that goes on goes the same way
+		bits -= sums[look] / all * math.Log2(sums[look]/all)
 	}
 	return bits
 }

@@ -13,11 +13,10 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/state"
 )
 
@@ -54,7 +53,7 @@ func OpenBook(dir, person string, at time.Time) (*Book, error) {
 	if b.lock, err = os.OpenFile(filepath.Join(dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 		return nil, err
 	}
-	if unix.Flock(int(b.lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+	if !files.Lock(b.lock) {
 		_ = b.lock.Close()
 		return nil, fmt.Errorf("%s: %w", dir, ErrBusy)
 	}
