@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"flag"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -21,8 +24,11 @@ func helpCommand() *Command {
 		},
 		Prepare: func(c *Call) func() error {
 			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so")
+			folder := c.Flags.String("man", "", "write every manual page into this `folder`, for man(1)")
 			return func() error {
 				switch {
+				case *folder != "":
+					return cannot(mans(*folder))
 				case *all:
 					reference(c.Out)
 				case len(c.Args) == 0:
@@ -174,4 +180,79 @@ func reference(w io.Writer) {
 		manual(w, c)
 		_, _ = fmt.Fprintln(w, "```")
 	}
+}
+
+// man writes the manual page of a command in the form of man(7).
+func man(w io.Writer, c *Command) {
+	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
+	text := func(words string) {
+		for paragraph := range strings.SplitSeq(strings.TrimSpace(words), "\n\n") {
+			lines := strings.Split(paragraph, "\n")
+			if slices.ContainsFunc(lines, func(l string) bool { return !strings.Contains(l, "  ") }) {
+				line(".PP\n%s", roff(strings.Join(strings.Fields(paragraph), " ")))
+				continue
+			}
+			for _, l := range joined(lines) {
+				name, about, _ := strings.Cut(l, "  ")
+				line(".TP\n%s\n%s", roff(name), roff(strings.TrimSpace(about)))
+			}
+		}
+	}
+	name := "mellowgate-" + c.Name
+	line(`.TH %s 1 "" "Mellow Gate %s"`, strings.ToUpper(roff(name)), Version)
+	line(".SH NAME\n%s \\- %s", roff(name), roff(c.Short))
+	line(".SH SYNOPSIS\n.B %s", roff(usage(c)))
+	line(".SH DESCRIPTION")
+	text(c.Long)
+	first := true
+	newProbe(c).VisitAll(func(f *flag.Flag) {
+		if first {
+			line(".SH OPTIONS")
+			first = false
+		}
+		value, about := flag.UnquoteUsage(f)
+		line(".TP\n.BI %s \" %s\"\n%s", roff("-"+f.Name), roff(value), roff(about+defaultText(f)))
+	})
+	line(".SH EXAMPLES")
+	for _, e := range c.Examples {
+		line(".TP\n.B %s\n%s", roff(e.Call), roff(e.Shows))
+	}
+	line(".SH EXIT STATUS")
+	for l := range strings.SplitSeq(strings.TrimSpace(exitStatuses), "\n") {
+		number, about, _ := strings.Cut(strings.TrimSpace(l), " ")
+		line(".TP\n%s\n%s", number, roff(strings.TrimSpace(about)))
+	}
+}
+
+// roff keeps a text from being read as a request, or as anything but itself.
+func roff(text string) string {
+	text = strings.NewReplacer(`\`, `\e`, "-", `\-`, "'", `\(aq`).Replace(text)
+	if strings.HasPrefix(text, ".") {
+		return `\&` + text
+	}
+	return text
+}
+
+// mans writes the manual page of every command into a folder.
+func mans(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	write := func(name string, c *Command) error {
+		var b bytes.Buffer
+		man(&b, c)
+		return os.WriteFile(filepath.Join(folder, name+".1"), b.Bytes(), 0o644)
+	}
+	for _, c := range commands() {
+		if err := write("mellowgate-"+c.Name, c); err != nil {
+			return err
+		}
+	}
+	var b bytes.Buffer
+	_, _ = fmt.Fprintf(&b, ".TH MELLOWGATE 1 \"\" \"Mellow Gate %s\"\n.SH NAME\nmellowgate \\- who gets in to network devices\n"+
+		".SH SYNOPSIS\n.B mellowgate COMMAND [flags] [SITE]\n.SH DESCRIPTION\n", Version)
+	for _, c := range commands() {
+		_, _ = fmt.Fprintf(&b, ".TP\n.BR mellowgate\\-%s (1)\n%s\n", roff(c.Name), roff(c.Short))
+	}
+	return os.WriteFile(filepath.Join(folder, "mellowgate.1"), b.Bytes(), 0o644)
 }

@@ -46,9 +46,9 @@ func versionCommand() *Command {
 				}
 				revision := ""
 				if v.Revision != "" {
-					revision = " " + v.Revision
+					revision = v.Revision + ", "
 				}
-				c.say("mellowgate %s%s, %s, %s/%s\n", Version, revision, v.Go, v.System, v.Machine)
+				c.say("mellowgate %s (%s%s, %s/%s)\n", Version, revision, v.Go, v.System, v.Machine)
 				return nil
 			}
 		},

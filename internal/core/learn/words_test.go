@@ -67,7 +67,8 @@ func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 	t.Parallel()
 	for text, says := range map[string]string{
 		strings.Replace(designs["tacacs"], "protocol: tacacs, address: 192.0.2.1, key: k,",
-			"protocol: tacacs, transport: tls, address: 192.0.2.1,", 1): "d asks t1 over TACACS+ with TLS, which is not played yet",
+			"protocol: tacacs, transport: tls, address: 192.0.2.1,", 1): "d asks t1 over TACACS+ with TLS, which is not " +
+			"played yet",
 		common + "\nlists: [{name: l, authenticate: login, methods: [local]}]\ndevices: [{name: d, kind: make, " +
 			"addresses: [192.0.2.9], accounts: [keeper], access: {ssh: {login: l}}}]\n": "d asks no server",
 		common + "\nservers: [{name: b, protocol: ldap, address: 192.0.2.5, base: o=x, tls: start}]\n" +
@@ -194,9 +195,11 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 		x(other, "192.0.2.8:6000", "t1", "tacacs", "ascii", evidence.NameValue{Name: "port", Value: "line0"})})
 	m.LeftAlone("t1", time.Second, 0)
 	is := m.Measured()
-	require.Equal(t, map[string]*Spread{"r1": {Low: 1900 * time.Millisecond, High: 2100 * time.Millisecond, Count: 2}}, is.Between)
+	again := map[string]*Spread{"r1": {Low: 1900 * time.Millisecond, High: 2100 * time.Millisecond, Count: 2}}
+	require.Equal(t, again, is.Between)
 	require.Equal(t, map[string]int{"r1": 3}, is.Attempts)
-	require.Equal(t, map[string]*Spread{"t1": {Low: 2500 * time.Millisecond, High: 2500 * time.Millisecond, Count: 1}}, is.Gives)
+	require.Equal(t, &Spread{Low: 2500 * time.Millisecond, High: 2500 * time.Millisecond, Count: 1}, is.Gives["t1"])
+	require.Len(t, is.Gives, 1)
 	require.Equal(t, map[string][]string{"ssh": {"line0", "line1"}}, is.Names)
 	require.Equal(t, map[string][]string{"radius": {"pap"}, "tacacs": {"ascii"}}, is.Forms)
 	require.Equal(t, map[string][]string{"radius": {"NAS-Port-Id", "User-Name"}}, is.Carries)
@@ -204,8 +207,7 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 	require.True(t, is.Ports)
 	require.Equal(t, &Spread{Low: time.Second, Count: 1}, is.Alone["t1"])
 	m.Login("", []evidence.Exchange{x(server, "192.0.2.9:5000", "r1", "radius", "", evidence.NameValue{Name: "port"})})
-	require.Equal(t, map[string]*Spread{"r1": {Low: 1900 * time.Millisecond, High: 2100 * time.Millisecond, Count: 2}},
-		m.Measured().Between, "what was measured once does not count again")
+	require.Equal(t, again, m.Measured().Between, "what was measured once does not count again")
 	require.Len(t, m.Measured().Names, 1)
 }
 
@@ -217,7 +219,8 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 	e, server, can := l.DeadTime()
 	require.True(t, can)
 	require.Equal(t, "t1", server.Name)
-	require.Equal(t, "learner-15 by ssh while t1 is silent; then learner-15 by ssh; then learner-15 by ssh", Describe(e, nil))
+	require.Equal(t, "learner-15 by ssh while t1 is silent; then learner-15 by ssh; then learner-15 by ssh",
+		Describe(e, nil))
 	require.Equal(t, []time.Duration{0, 52500 * time.Millisecond, 15 * time.Second, time.Minute},
 		[]time.Duration{e.Logins[0].After, e.Logins[1].After, e.Logins[2].After, e.Rest})
 	first, second := Seen{Asked: []string{"login t1 x1 pap", "login t2 x1 pap"}}, Seen{Asked: []string{"login t2 x1 pap"},
@@ -235,9 +238,10 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 		require.Equal(t, []time.Duration{k.least, k.most}, []time.Duration{least, most})
 	}
 	for name, text := range map[string]string{
-		"nothing is left alone":          strings.ReplaceAll(designs["tacacs"], ", dead-time: 1m", ""),
-		"one server does not show it":    strings.ReplaceAll(designs["tacacs"], "servers: [t1, t2]}]", "servers: [t1]}]"),
-		"a rest that ends with the last": strings.Replace(designs["tacacs"], "{name: make}", "{name: make, traits: {rest-ends: with-last}}", 1),
+		"nothing is left alone":       strings.ReplaceAll(designs["tacacs"], ", dead-time: 1m", ""),
+		"one server does not show it": strings.ReplaceAll(designs["tacacs"], "servers: [t1, t2]}]", "servers: [t1]}]"),
+		"a rest that ends with the last": strings.Replace(designs["tacacs"], "{name: make}",
+			"{name: make, traits: {rest-ends: with-last}}", 1),
 	} {
 		f := reckoner(t, text)
 		l, err := New(Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper"})
@@ -250,11 +254,13 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 func TestWhatWasSeenIsSaidForPeople(t *testing.T) {
 	t.Parallel()
 	for want, s := range map[string]Seen{
-		"in at level 0, no server asked":                     {In: true},
-		"in, asked login t1 x1 pap, session t1 x1":           {In: true, Level: NoLevel, Asked: []string{"login t1 x1 pap", "session t1 x1"}},
-		"refused after 100ms, no server asked":               {Wait: 100 * time.Millisecond, Level: 3},
-		"refused, no server asked":                           {Wait: 99 * time.Millisecond},
-		"in at level 15 after 2.4s, asked login r1 x2 ascii": {In: true, Level: 15, Wait: 2440 * time.Millisecond, Asked: []string{"login r1 x2 ascii"}},
+		"in at level 0, no server asked": {In: true},
+		"in, asked login t1 x1 pap, session t1 x1": {In: true, Level: NoLevel,
+			Asked: []string{"login t1 x1 pap", "session t1 x1"}},
+		"refused after 100ms, no server asked": {Wait: 100 * time.Millisecond, Level: 3},
+		"refused, no server asked":             {Wait: 99 * time.Millisecond},
+		"in at level 15 after 2.4s, asked login r1 x2 ascii": {In: true, Level: 15, Wait: 2440 * time.Millisecond,
+			Asked: []string{"login r1 x2 ascii"}},
 	} {
 		require.Equal(t, want, s.String())
 	}
@@ -269,8 +275,8 @@ func TestWhatWasSeenIsSaidForPeople(t *testing.T) {
 
 func TestThePeopleOfExperimentsAreKnownEverywhereAndToNobodyElse(t *testing.T) {
 	t.Parallel()
-	f := reckoner(t, strings.Replace(designs["radius"], "attributes: [", "attributes: [{name: Example-Who, number: 2, type: text}, "+
-		"{name: Example-Key, number: 3, type: octets}, ", 1))
+	f := reckoner(t, strings.Replace(designs["radius"], "attributes: [",
+		"attributes: [{name: Example-Who, number: 2, type: text}, {name: Example-Key, number: 3, type: octets}, ", 1))
 	require.Len(t, f.Site.People, 16)
 	require.Empty(t, f.Site.Directories)
 	p := f.Site.Person("learner-7")
