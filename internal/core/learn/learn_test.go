@@ -130,7 +130,7 @@ func values(l *Learner, t site.Trait) []string {
 }
 
 // devices is how many devices of random habits are learned.
-var devices = flag.Int("devices", 9, "how many devices of random habits")
+var devices = flag.Int("devices", 3, "how many devices of random habits")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()

@@ -158,14 +158,18 @@ func TestWhatServersWereAskedIsReadFromExchanges(t *testing.T) {
 func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 	t.Parallel()
 	device, server := netip.MustParseAddrPort("192.0.2.9:5000"), netip.MustParseAddrPort("192.0.2.1:1812")
-	other := netip.MustParseAddrPort("192.0.2.2:49")
+	other, accounting := netip.MustParseAddrPort("192.0.2.2:49"), netip.MustParseAddrPort("192.0.2.1:1813")
 	var packets bytes.Buffer
 	w, err := capture.NewWriter(&packets)
 	require.NoError(t, err)
 	at := func(ms int) time.Time { return time.UnixMilli(int64(1000000 + ms)) }
 	question := append([]byte{1, 7, 0, 20}, bytes.Repeat([]byte{3}, 16)...)
-	for _, ms := range []int{0, 1900, 4000} {
+	for _, ms := range []int{0, 2100, 4000} { // jitter makes the second time the shorter one
 		w.UDP(at(ms), device, server, question)
+	}
+	record := append([]byte{4, 7, 0, 20}, bytes.Repeat([]byte{5}, 16)...)
+	for _, ms := range []int{4010, 6010} {
+		w.UDP(at(ms), device, accounting, record)
 	}
 	w.UDP(at(4100), server, device, append([]byte{2, 7, 0, 20}, bytes.Repeat([]byte{3}, 16)...))
 	w.UDP(at(4200), device, server, append([]byte{1, 8, 0, 20}, bytes.Repeat([]byte{4}, 16)...))
@@ -187,17 +191,18 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 		return evidence.Exchange{Protocol: protocol, Client: from, Server: name, ServerAddress: to.String(),
 			Question: site.AskLogin, Form: form, Request: more}
 	}
-	record := x(server, "192.0.2.9:5009", "r1", "radius", "mschapv2")
-	record.Question = site.AskRecordSessions
+	recorded := x(accounting, "192.0.2.9:5009", "r2", "radius", "mschapv2")
+	recorded.Question = site.AskRecordSessions
 	m.Login("ssh", []evidence.Exchange{x(server, "192.0.2.9:5000", "r1", "radius", "pap",
-		evidence.NameValue{Name: "NAS-Port-Id", Value: "line1"}, evidence.NameValue{Name: "User-Name", Value: "x"}), record,
+		evidence.NameValue{Name: "NAS-Port-Id", Value: "line1"}, evidence.NameValue{Name: "User-Name", Value: "x"}), recorded,
 		x(other, "192.0.2.9:6000", "t1", "tacacs", "ascii", evidence.NameValue{Name: "port", Value: "line0"}),
 		x(other, "192.0.2.8:6000", "t1", "tacacs", "ascii", evidence.NameValue{Name: "port", Value: "line0"})})
 	m.LeftAlone("t1", time.Second, 0)
 	is := m.Measured()
-	again := map[string]*Spread{"r1": {Low: 1900 * time.Millisecond, High: 2100 * time.Millisecond, Count: 2}}
+	again := map[string]*Spread{"r1": {Low: 1900 * time.Millisecond, High: 2100 * time.Millisecond, Count: 2},
+		"r2": {Low: 2 * time.Second, High: 2 * time.Second, Count: 1}}
 	require.Equal(t, again, is.Between)
-	require.Equal(t, map[string]int{"r1": 3}, is.Attempts)
+	require.Equal(t, map[string]int{"r1": 3, "r2": 2}, is.Attempts)
 	require.Equal(t, &Spread{Low: 2500 * time.Millisecond, High: 2500 * time.Millisecond, Count: 1}, is.Gives["t1"])
 	require.Len(t, is.Gives, 1)
 	require.Equal(t, map[string][]string{"ssh": {"line0", "line1"}}, is.Names)
@@ -206,7 +211,8 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 	require.Equal(t, []string{"192.0.2.8", "192.0.2.9"}, is.Sources)
 	require.True(t, is.Ports)
 	require.Equal(t, &Spread{Low: time.Second, Count: 1}, is.Alone["t1"])
-	m.Login("", []evidence.Exchange{x(server, "192.0.2.9:5000", "r1", "radius", "", evidence.NameValue{Name: "port"})})
+	m.Login("", []evidence.Exchange{x(server, "192.0.2.9:5000", "r1", "radius", "",
+		evidence.NameValue{Name: "port", Value: "line9"})})
 	require.Equal(t, again, m.Measured().Between, "what was measured once does not count again")
 	require.Len(t, m.Measured().Names, 1)
 }
@@ -249,6 +255,24 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 		_, _, can := l.DeadTime()
 		require.False(t, can, name)
 	}
+	l, err = New(Options{Reckoner: f, Device: f.Site.Devices[0]})
+	require.NoError(t, err)
+	_, _, can = l.DeadTime()
+	require.False(t, can, "without an account there is no way back, and so no experiment")
+}
+
+func TestATraitIsNamedOnlyWhereNothingElseExplainsWhatWasSeen(t *testing.T) {
+	t.Parallel()
+	f := reckoner(t, designs["radius"])
+	d := f.Site.Devices[0]
+	l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})
+	require.NoError(t, err)
+	who, _ := f.Find(d, "keeper")
+	e := Experiment{Logins: []foresee.Login{{Way: d.Way(site.SSH), Who: who}}}
+	seen := []Seen{{In: true, Level: 15, Asked: []string{"login r1 x1 pap"}}}
+	require.Empty(t, l.Like(e, seen), "it is what the usual device does")
+	seen[0].In = false
+	require.Equal(t, "refusal: ends-list", l.Like(e, seen))
 }
 
 func TestWhatWasSeenIsSaidForPeople(t *testing.T) {
@@ -298,5 +322,7 @@ func TestThePeopleOfExperimentsAreKnownEverywhereAndToNobodyElse(t *testing.T) {
 	require.Equal(t, 7, level)
 	keeper, _ := f.Find(d, "keeper")
 	_, is = learnerLevel(keeper)
+	require.False(t, is)
+	_, is = learnerLevel(foresee.InTeams("learner-boss", nil))
 	require.False(t, is)
 }

@@ -121,7 +121,7 @@ func (st stand) config(t *testing.T, device string) Config {
 }
 
 // devices is how many stand-ins with habits of chance are learned.
-var devices = flag.Int("devices", 4, "how many stand-ins of random habits")
+var devices = flag.Int("devices", 2, "how many stand-ins of random habits")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
 // logins and no more time than is promised.
