@@ -249,8 +249,9 @@ func mans(folder string) error {
 		}
 	}
 	var b bytes.Buffer
-	_, _ = fmt.Fprintf(&b, ".TH MELLOWGATE 1 \"\" \"Mellow Gate %s\"\n.SH NAME\nmellowgate \\- who gets in to network devices\n"+
-		".SH SYNOPSIS\n.B mellowgate COMMAND [flags] [SITE]\n.SH DESCRIPTION\n", Version)
+	_, _ = fmt.Fprintf(&b, ".TH MELLOWGATE 1 \"\" \"Mellow Gate %s\"\n.SH NAME\n"+
+		"mellowgate \\- who gets in to network devices\n.SH SYNOPSIS\n"+
+		".B mellowgate COMMAND [flags] [SITE]\n.SH DESCRIPTION\n", Version)
 	for _, c := range commands() {
 		_, _ = fmt.Fprintf(&b, ".TP\n.BR mellowgate\\-%s (1)\n%s\n", roff(c.Name), roff(c.Short))
 	}

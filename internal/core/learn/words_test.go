@@ -65,15 +65,16 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 
 func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 	t.Parallel()
+	const device = "devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: " +
+		"{ssh: {login: l}}}]\n"
 	for text, says := range map[string]string{
 		strings.Replace(designs["tacacs"], "protocol: tacacs, address: 192.0.2.1, key: k,",
 			"protocol: tacacs, transport: tls, address: 192.0.2.1,", 1): "d asks t1 over TACACS+ with TLS, which is not " +
 			"played yet",
-		common + "\nlists: [{name: l, authenticate: login, methods: [local]}]\ndevices: [{name: d, kind: make, " +
-			"addresses: [192.0.2.9], accounts: [keeper], access: {ssh: {login: l}}}]\n": "d asks no server",
+		common + "\nlists: [{name: l, authenticate: login, methods: [local]}]\n" + device: "d asks no server",
 		common + "\nservers: [{name: b, protocol: ldap, address: 192.0.2.5, base: o=x, tls: start}]\n" +
 			"groups: [{name: g, servers: [b]}]\nlists: [{name: l, authenticate: login, methods: [group g, local]}]\n" +
-			"devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: {login: l}}}]\n": "over LDAP",
+			device: "over LDAP",
 	} {
 		f := reckoner(t, text)
 		_, err := New(Options{Reckoner: f, Device: f.Site.Devices[0]})
