@@ -2,6 +2,7 @@ package learn
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -18,6 +19,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	core "mellowgate/internal/core/learn"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/lab/labtest"
@@ -259,6 +261,43 @@ func TestADeviceThatOthersLogInToIsLeftAlone(t *testing.T) {
 	_, err := Learn(context.Background(), c)
 	require.ErrorIs(t, err, ErrInService)
 	require.ErrorContains(t, err, "somebody.else logged in to sw meanwhile")
+}
+
+// A way in that the program cannot try is tried by a person, who says what came of it and
+// not how long it took.
+func TestAPersonTriesWhatTheProgramCannot(t *testing.T) {
+	t.Parallel()
+	st := start(t, "console-obeys-authorization: false", "level-without-session: 4")
+	c := st.config(t, "sw")
+	attempt, asked := c.Attempt, 0
+	c.Ways = []string{site.SSH, site.Console}
+	c.Attempt = func(w *site.Way) (login.Attempt, error) {
+		if w.Access == site.Console {
+			return login.Attempt{}, errors.New("tried by hand")
+		}
+		return attempt(w)
+	}
+	c.ByHand = func(ctx context.Context, l foresee.Login) (core.Seen, error) {
+		asked++
+		a, err := attempt(l.Way)
+		require.NoError(t, err)
+		a.Person, a.Password = l.Who.Typed(), site.NewSecret(PasswordOfExperiments)
+		if l.Who.Kind == foresee.Local {
+			a.Password = c.Password
+		}
+		seen, err := login.Do(ctx, a)
+		return core.Seen{In: seen.Outcome == walk.OutcomeIn, Level: seen.Level, Wait: time.Hour, Unclocked: true}, err
+	}
+	r, err := Learn(context.Background(), c)
+	require.NoError(t, err)
+	require.Positive(t, asked)
+	require.Equal(t, "false", r.Claimed[site.TraitConsoleObeys])
+	require.Equal(t, "4", r.Claimed[site.TraitLevelWithoutSession])
+	require.Less(t, r.Patience, time.Minute, "what was not measured shows no patience")
+	c = st.config(t, "sw")
+	c.Ways, c.Attempt = []string{site.Console}, func(*site.Way) (login.Attempt, error) { return login.Attempt{}, errors.New("no") }
+	_, err = Learn(context.Background(), c)
+	require.ErrorContains(t, err, "no", "nobody is there to be asked")
 }
 
 func TestAPlanSaysHowLongItTakesAndTriesNothing(t *testing.T) {
