@@ -72,7 +72,8 @@ type Learner struct {
 	servers  []*site.Server
 	crowd    []foresee.Who
 	tried    map[string]bool
-	odd      []string // what no combination explains
+	blind    map[string]bool // ways in, by their access, that do not show the level
+	odd      []string        // what no combination explains
 }
 
 // assignment gives some open traits a value, by its index among those of the trait; -1: any.
@@ -86,7 +87,8 @@ func New(o Options) (*Learner, error) {
 	if o.Failures == 0 {
 		o.Failures = 3
 	}
-	l := &Learner{Options: o, values: map[site.Trait][]string{}, tried: map[string]bool{}}
+	l := &Learner{Options: o, values: map[site.Trait][]string{}, tried: map[string]bool{},
+		blind: map[string]bool{}}
 	for _, t := range site.ShownTraits() {
 		if values := l.candidates(t); len(values) > 1 && (o.Again || !o.Device.Kind.Says(t)) {
 			l.open, l.domain = append(l.open, t), append(l.domain, values)
@@ -316,10 +318,13 @@ func (l *Learner) Saw(e Experiment, seen []Seen) bool {
 			fit = append(fit, f.of)
 		}
 	}
-	for _, s := range seen {
+	for i, s := range seen {
 		l.failed++
 		if s.In {
 			l.failed = 0
+		}
+		if access := e.Logins[i].Way.Access; s.In && s.Level == NoLevel {
+			l.blind[access] = true // a level will not tell anything there
 		}
 	}
 	if len(fit) == 0 {
@@ -487,7 +492,7 @@ func (l *Learner) look(f leaf, logins []foresee.Login) string {
 	var b strings.Builder
 	for i, end := range f.ends {
 		level := end.Level
-		if !end.In || !site.HasShell(logins[i].Way.Access) {
+		if !end.In || !site.HasShell(logins[i].Way.Access) || l.blind[logins[i].Way.Access] {
 			level = NoLevel
 		}
 		fmt.Fprintf(&b, "%t %d %v %d;", end.In, level, Asked(l.Reckoner, f.as, end.Steps),

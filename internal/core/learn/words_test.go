@@ -104,6 +104,30 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 	require.Empty(t, l.Back(), "there is no account with a known password")
 }
 
+func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
+	t.Parallel()
+	for name, design := range designs {
+		f := reckoner(t, design)
+		d := f.Site.Devices[0]
+		l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})
+		require.NoError(t, err)
+		p := NewPretender(f, d, d)
+		p.Blind = true
+		back := l.Back()[0]
+		require.True(t, l.Saw(back, p.Try(back)))
+		for range 30 {
+			e, more := l.Next()
+			if !more {
+				break
+			}
+			require.True(t, l.Saw(e, p.Try(e)))
+		}
+		require.LessOrEqual(t, p.Logins(), 15, name)
+		require.NotContains(t, l.Claimed(), site.TraitLevelWithoutSession, name)
+		require.Contains(t, l.Claimed(), site.TraitRefusal, name)
+	}
+}
+
 func TestATraitThatAloneExplainsWhatWasSeenIsNamed(t *testing.T) {
 	t.Parallel()
 	f := reckoner(t, designs["tacacs"])

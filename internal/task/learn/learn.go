@@ -169,7 +169,7 @@ func MakePlan(c Config) (Plan, error) {
 }
 
 // mostExperiments ends a run that finds no end.
-const mostExperiments = 80
+const mostExperiments = 40
 
 // Learn makes experiments until none tells anything more. After an error, or at the end of
 // the context, the report has what was found out until then.
