@@ -138,6 +138,9 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	left, times := map[string][]int{}, map[string]int{}
 	claimed, set, logins := map[string]int{}, map[string]int{}, 0
 	var longest time.Duration
+	if underRace { // nothing here runs beside something else; the plain run tries more
+		*devices = 1
+	}
 	for n := range *devices {
 		name := []string{"tacacs", "radius", "both"}[n%3]
 		f := reckoner(t, designs[name])

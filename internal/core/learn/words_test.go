@@ -25,6 +25,9 @@ var makeRuns = flag.Bool("make-runs", false, "write testdata/runs.txt anew; read
 // each, what that shows, and what is left. What changes in them is to be read.
 func TestWholeRunsAreAsWritten(t *testing.T) {
 	t.Parallel()
+	if underRace {
+		t.Skip("nothing here runs beside something else, and the plain run reads it")
+	}
 	var b strings.Builder
 	for _, k := range []struct {
 		design string
@@ -107,6 +110,9 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 	t.Parallel()
 	for name, design := range designs {
+		if underRace && name != "both" {
+			continue
+		}
 		f := reckoner(t, design)
 		d := f.Site.Devices[0]
 		l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})

@@ -90,7 +90,7 @@ var ErrOdd = errors.New("the device does what no habit that is known of explains
 const mostWaysBack = 2
 
 // mostTimes is how often an experiment is made until something explains what is seen.
-const mostTimes = 2
+const mostTimes = 3
 
 // mostOdd is how many experiments in a row may come out so.
 const mostOdd = 4
