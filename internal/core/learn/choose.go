@@ -22,6 +22,9 @@ const (
 	costOfFailure = 6.0
 )
 
+// noBits is what an experiment tells, at most, of which everything looks the same.
+const noBits = 1e-9
+
 // enoughBits is how much an experiment must tell, at least, to be made.
 const enoughBits = 0.02
 
@@ -165,14 +168,14 @@ func (l *Learner) Next() (Experiment, bool) {
 	most := 0.0
 	for _, logins := range l.experiments() {
 		key := l.key(logins)
-		if l.tried[key] {
+		if l.tried[key] || l.useless[key] {
 			continue
 		}
 		as := l.as(l.nothing())
 		ends, consulted := l.series(as, logins)
 		open := l.stillOpen(consulted)
 		if len(open) == 0 {
-			l.tried[key] = true // what is not known does not matter to it, and never will
+			l.useless[key] = true // what is not known does not matter to it
 			continue
 		}
 		cost := l.cost(logins, ends)
@@ -180,7 +183,11 @@ func (l *Learner) Next() (Experiment, bool) {
 			continue
 		}
 		leaves := l.leaves(logins)
-		if bits := l.entropy(leaves, logins); bits >= enoughBits && bits/cost > most*(1+1e-9) {
+		bits := l.entropy(leaves, logins)
+		if len(leaves) > 0 && bits < noBits {
+			l.useless[key] = true
+		}
+		if bits >= enoughBits && bits/cost > most*(1+1e-9) {
 			best, about, most, ways = logins, open, bits/cost, leaves
 		}
 	}

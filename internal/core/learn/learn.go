@@ -71,7 +71,8 @@ type Learner struct {
 	longest  time.Duration           // the longest time that a server is left alone
 	servers  []*site.Server
 	crowd    []foresee.Who
-	tried    map[string]bool
+	tried    map[string]bool // experiments that were made
+	useless  map[string]bool // that tell nothing, and never will, as what is known only grows
 	blind    map[string]bool // ways in, by their access, that do not show the level
 	odd      []string        // what no combination explains
 }
@@ -88,7 +89,7 @@ func New(o Options) (*Learner, error) {
 		o.Failures = 3
 	}
 	l := &Learner{Options: o, values: map[site.Trait][]string{}, tried: map[string]bool{},
-		blind: map[string]bool{}}
+		useless: map[string]bool{}, blind: map[string]bool{}}
 	for _, t := range site.ShownTraits() {
 		if values := l.candidates(t); len(values) > 1 && (o.Again || !o.Device.Kind.Says(t)) {
 			l.open, l.domain = append(l.open, t), append(l.domain, values)
@@ -402,11 +403,7 @@ func (l *Learner) prune() {
 	}
 	l.settle()
 	if values, open := l.values[site.TraitDefaultPorts]; open && slices.Equal(values, []string{"legacy"}) {
-		for _, s := range l.servers { // from now on they are played where the device asks
-			if !s.PortsSaid && s.Protocol == site.RADIUS {
-				s.AuthenticationPort, s.AccountingPort, _ = l.Device.Behaving(l.usual).Ports(s)
-			}
-		}
+		l.moveTo(l.Device.Behaving(l.usual))
 	}
 	kept := l.facts[:0]
 	for _, fact := range l.facts {
@@ -438,6 +435,18 @@ func (l *Learner) prune() {
 		}
 	}
 	l.facts = kept
+}
+
+// moveTo plays RADIUS servers where a device asks them, from now on.
+func (l *Learner) moveTo(d *site.Device) {
+	for _, s := range l.servers {
+		authentication, accounting, _ := d.Ports(s)
+		if s.PortsSaid || s.Protocol != site.RADIUS || s.AuthenticationPort == authentication {
+			continue
+		}
+		s.AuthenticationPort, s.AccountingPort = authentication, accounting
+		clear(l.useless) // now they answer
+	}
 }
 
 // Asked writes what servers were asked in some steps, one line a server and question: what

@@ -110,7 +110,7 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 	t.Parallel()
 	for name, design := range designs {
-		if underRace && name != "both" {
+		if name == "tacacs" || underRace && name != "both" { // the pages of that one take long to work out
 			continue
 		}
 		f := reckoner(t, design)

@@ -295,7 +295,8 @@ func TestAPersonTriesWhatTheProgramCannot(t *testing.T) {
 	require.Equal(t, "4", r.Claimed[site.TraitLevelWithoutSession])
 	require.Less(t, r.Patience, time.Minute, "what was not measured shows no patience")
 	c = st.config(t, "sw")
-	c.Ways, c.Attempt = []string{site.Console}, func(*site.Way) (login.Attempt, error) { return login.Attempt{}, errors.New("no") }
+	c.Ways = []string{site.Console}
+	c.Attempt = func(*site.Way) (login.Attempt, error) { return login.Attempt{}, errors.New("no") }
 	_, err = Learn(context.Background(), c)
 	require.ErrorContains(t, err, "no", "nobody is there to be asked")
 }
