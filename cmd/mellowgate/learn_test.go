@@ -17,8 +17,8 @@ import (
 const unlearned = `site: Unlearned
 keys: {k: clear a-key-of-this-test-only-31}
 servers:
-  - {name: tern, protocol: tacacs, address: 192.0.2.21, port: 4949, key: k, timeout: 300ms, dead-time: 500ms}
-  - {name: plover, protocol: tacacs, address: 192.0.2.22, port: 4949, key: k, timeout: 300ms, dead-time: 500ms}
+  - {name: tern, protocol: tacacs, address: 192.0.2.21, port: 4949, key: k, timeout: 300ms}
+  - {name: plover, protocol: tacacs, address: 192.0.2.22, port: 4949, key: k, timeout: 300ms}
 groups: [{name: shore, servers: [tern, plover]}]
 lists:
   - {name: crew, authenticate: login, methods: [group shore, local]}
@@ -232,7 +232,7 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 		}
 	}
 	const reviewed, wayback = "demo/as-reviewed", " -password-file demo/as-reviewed/passwords/"
-	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 500ms", "timeout: 2s", "timeout: 400ms",
+	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 0", "timeout: 2s", "timeout: 400ms",
 		"    traits: {refusal: ends-list, all-resting: passes, "+
 			"record-failure: ignores, console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
 	follow(t, c, "docs/learn.md", []printed{
@@ -255,7 +255,7 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate demo -write demo"},
 		{call: "mellowgate lab -devices-only -behaves 'pier-switch refusal: tries-next' demo/as-reviewed",
 			before: func(t *testing.T, c call) {
-				change(reviewed+"/site.yaml", "dead-time: 1m", "dead-time: 500ms", "timeout: 1s", "timeout: 300ms")(t, c)
+				change(reviewed+"/site.yaml", "dead-time: 1m", "dead-time: 0", "timeout: 1s", "timeout: 300ms")(t, c)
 			},
 			as: "mellowgate lab -devices-only -state st -network " + another(t) +
 				" -behaves 'pier-switch refusal: tries-next' " + reviewed, says: "hq-fw-1"},
