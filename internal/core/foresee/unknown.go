@@ -50,14 +50,30 @@ func (f Reckoner) Suppose(sh Shape) []Supposed {
 	}
 	d := sh.Cases[0].Device
 	for _, t := range sh.Unknown() {
+		read, hashed := []Case(nil), sh.Cases // by whether the form needs a password that can be read
+		if site.OneWay(d.Kind.Traits.Value(t)) != site.OneWay(site.PAP) {
+			read, hashed = sh.Cases, nil
+		}
 		for _, value := range t.Values() {
 			traits, ok := d.Kind.Traits.With(t, value)
 			if !ok || value == d.Kind.Traits.Value(t) || !d.Kind.May(t, value) {
 				continue
 			}
 			as := d.Behaving(traits)
-			all = append(all, Supposed{Trait: t, Value: value,
-				Shape: Shape{Devices: []*site.Device{as}, Cases: f.supposed(sh, t, as)}})
+			some := &hashed
+			if !site.OneWay(value) {
+				some = &read
+			}
+			switch {
+			case !sh.formsAlike(t):
+				*some = f.supposed(sh, t, as)
+			case *some == nil:
+				*some = f.supposed(sh, t, as)
+			case len(*some) > 0 && (*some)[0].Device == d:
+				continue // a form that is checked as the usual one is
+			}
+			all = append(all, Supposed{Trait: t, Value: value, Shape: Shape{Devices: []*site.Device{(*some)[0].Device},
+				Cases: *some}})
 		}
 	}
 	return all
@@ -74,6 +90,13 @@ func (f Reckoner) Behaving(d, as *site.Device) Shape {
 		}
 	}
 	return sh
+}
+
+// formsAlike reports whether a trait is a form of passwords, and every server that is asked
+// takes every form: then all that matters of a form is whether the password must be readable.
+func (sh Shape) formsAlike(t site.Trait) bool {
+	return (t == site.TraitPasswordRADIUS || t == site.TraitPasswordTACACS) &&
+		!slices.ContainsFunc(sh.Servers(), func(s *site.Server) bool { return len(s.Forms) > 0 })
 }
 
 // supposed works out again, for a device that behaves as another, the logins that hang
