@@ -20,6 +20,9 @@ type Login struct {
 type Ended struct {
 	walk.Entry
 	Steps []walk.Step
+	// Rests are the servers that rest once its session is over, and for how long from then
+	// on, where rests end by time.
+	Rests map[*site.Server]time.Duration
 }
 
 // Series walks logins that follow each other on a device that behaves as another one of
@@ -36,9 +39,13 @@ func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Tr
 			Now: now}
 		world.visit = visit
 		entry := visit.Enter(l.Who.typed)
-		all = append(all, Ended{Entry: entry, Steps: slices.Clone(visit.Steps)})
+		end := Ended{Entry: entry, Steps: slices.Clone(visit.Steps)}
 		visit.Leave(visit.Now, 0)
-		now = visit.Now
+		now, end.Rests = visit.Now, rests.All()
+		for s := range end.Rests {
+			end.Rests[s] -= now
+		}
+		all = append(all, end)
 		for _, t := range visit.Consulted() {
 			if !slices.Contains(consulted, t) {
 				consulted = append(consulted, t)

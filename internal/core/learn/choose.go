@@ -194,13 +194,18 @@ func (l *Learner) Next() (Experiment, bool) {
 	if best == nil {
 		return Experiment{}, false
 	}
-	if l.failed > 0 && l.failed+failures(ways) > l.Failures {
-		if e, ok := l.reset(); ok {
-			return e, true
+	e, ok := l.whole(best, about, ways)
+	if !ok { // it would leave a server at rest, and what comes after it could not be read
+		l.useless[l.key(best)] = true
+		return l.Next()
+	}
+	if l.failed > 0 && l.failed+failures(l.leaves(e.Logins)) > l.Failures {
+		if first, ok := l.reset(); ok {
+			return first, true
 		}
 	}
 	l.tried[l.key(best)] = true
-	return l.whole(best, about, ways), true
+	return e, true
 }
 
 // atMost bounds how much an experiment that hangs on some traits tells, in bits: one that
@@ -266,27 +271,80 @@ func (l *Learner) rests(ends []foresee.Ended) bool {
 }
 
 // whole adds to an experiment what leaves no server resting after it: it is waited until
-// the rest of each is over. Where it may be that rests end only when all of a group rest,
-// every server is first made to rest.
-func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf) Experiment {
+// the rest of each is over. Where it may be that rests end only when all of a group rest, a
+// login while every server is silent comes behind it. False where no such login makes sure
+// of that.
+func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf) (Experiment, bool) {
 	e := Experiment{Logins: logins, About: about}
 	if !slices.ContainsFunc(ways, func(f leaf) bool { return l.rests(f.ends) }) {
-		return e
+		return e, true
 	}
 	e.Rest = l.longest
-	ends := l.Device.Kind.Traits.Value(site.TraitRestEnds)
-	if values, open := l.values[site.TraitRestEnds]; open {
-		ends = strings.Join(values, " ")
+	if l.clean(ways) {
+		return e, true
 	}
-	last := logins[len(logins)-1]
-	if strings.Contains(ends, "with-last") && len(last.When) < len(l.servers) {
-		if back := l.Back(); len(back) > 0 {
-			dark := slices.Clone(back[0].Logins)
-			dark[0].After = soon
-			e.Logins = append(slices.Clone(logins), dark...)
+	least := len(logins) + 2
+	for _, w := range l.ways() {
+		for _, who := range l.crowd {
+			if level, is := learnerLevel(who); is && level != 15 {
+				continue
+			}
+			more := append(slices.Clone(logins), foresee.Login{Way: w, Who: who, When: l.dark(), After: soon})
+			leaves := l.leaves(more)
+			if n := failures(leaves); len(leaves) > 0 && n < least && l.clean(leaves) {
+				e.Logins, least = more, n
+			}
 		}
 	}
-	return e
+	return e, least < len(logins)+2
+}
+
+// clean reports whether, once the longest rest is over, a device asks as if no server had ever
+// been left alone, however the experiment went: none rests, or all of a group do, which ends it.
+func (l *Learner) clean(ways []leaf) bool {
+	ends, withLast := slices.Index(l.open, site.TraitRestEnds), l.Device.Kind.Traits.RestEndsWithLast
+	if values, open := l.values[site.TraitRestEnds]; open {
+		withLast = slices.Contains(values, "with-last")
+	}
+	if !withLast {
+		return true
+	}
+	for _, f := range ways {
+		if ends >= 0 && f.of[ends] >= 0 && !f.as.Kind.Traits.RestEndsWithLast {
+			continue // here they end by time
+		}
+		rests := f.ends[len(f.ends)-1].Rests
+		for _, g := range l.groups() {
+			resting := 0
+			for _, s := range g.Servers {
+				if _, rest := rests[s]; rest {
+					resting++
+				}
+			}
+			if resting > 0 && resting < len(g.Servers) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// groups returns the groups that the device asks.
+func (l *Learner) groups() []*site.Group {
+	var all []*site.Group
+	for _, w := range l.Device.Ways {
+		for _, list := range w.Lists {
+			if list == nil {
+				continue
+			}
+			for _, m := range list.Methods {
+				if m.Group != nil && !slices.Contains(all, m.Group) {
+					all = append(all, m.Group)
+				}
+			}
+		}
+	}
+	return all
 }
 
 // reset is a login that gets in, whatever is not known: what a lock counts begins anew.
@@ -298,8 +356,11 @@ func (l *Learner) reset() (Experiment, bool) {
 			}
 			logins := []foresee.Login{{Way: w, Who: who}}
 			leaves := l.leaves(logins)
-			if len(leaves) > 0 && failures(leaves) == 0 {
-				return l.whole(logins, nil, leaves), true
+			if len(leaves) == 0 || failures(leaves) > 0 {
+				continue
+			}
+			if e, ok := l.whole(logins, nil, leaves); ok && failures(l.leaves(e.Logins)) == 0 {
+				return e, true
 			}
 		}
 	}

@@ -52,6 +52,20 @@ devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], acce
   console: {login: l, session: s}, ssh: {login: l, session: s, record-sessions: v}, telnet: {login: l},
   web: {login: l, session: s}}}]
 `,
+	"few": common + `
+servers:
+  - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, dead-time: 1m}
+  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 2s, dead-time: 1m}
+groups: [{name: t, servers: [t1, t2]}]
+lists:
+  - {name: l, authenticate: login, methods: [group t, local]}
+  - {name: first, authenticate: login, methods: [local, group t]}
+  - {name: s, authorize: session, methods: [group t, local]}
+  - {name: v, account: sessions, when: start and stop, methods: [group t]}
+devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {
+  console: {login: l, session: s}, ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first},
+  web: {login: l, session: s}}}]
+`,
 	"both": common + `
 servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, ports: {authentication: 1812, accounting: 1813}, key: k, timeout: 1s, attempts: 3}
@@ -130,7 +144,7 @@ func values(l *Learner, t site.Trait) []string {
 }
 
 // devices is how many devices of random habits are learned.
-var devices = flag.Int("devices", 3, "how many devices of random habits")
+var devices = flag.Int("devices", 4, "how many devices of random habits")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()
@@ -142,7 +156,7 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 		*devices = 1
 	}
 	for n := range *devices {
-		name := []string{"tacacs", "radius", "both"}[n%3]
+		name := []string{"tacacs", "radius", "few", "both"}[n%4]
 		f := reckoner(t, designs[name])
 		traits := f.Site.Kinds[0].Traits
 		all, err := New(Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper"})

@@ -37,6 +37,8 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		{"tacacs", []string{"rest-ends: with-last", "web-needs-level: 9", "refusal: ends-list", "built-in-login: none"}},
 		{"tacacs", []string{"all-resting: passes", "unknown-account: ends-list", "record-failure: blocks",
 			"console-obeys-authorization: false", "below-level: reads", "web-needs-level: 15"}},
+		{"few", []string{"rest-ends: with-last", "record-failure: blocks", "level-without-session: 5",
+			"password-as tacacs: pap"}},
 		{"radius", nil},
 		{"radius", []string{"default-ports: legacy", "heeds-icmp: true", "level-from: Example-Level",
 			"rights-with-login: true", "password-as radius: chap"}},

@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -31,6 +32,14 @@ func (r *Rests) rest(s *site.Server, until time.Duration) {
 		r.until = map[*site.Server]time.Duration{}
 	}
 	r.until[s] = until
+}
+
+// All returns every server that was sent to rest and not woken since, with the time until
+// which it rests, where rests end by time.
+func (r *Rests) All() map[*site.Server]time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return maps.Clone(r.until)
 }
 
 // Some reports whether any server was sent to rest.
