@@ -31,7 +31,9 @@ devices:
     kind: quay-switch
     addresses: [192.0.2.101]
     accounts: [wayback]
-    access: {ssh: {login: crew, session: crew-session, record-sessions: crew-visits}, console: {login: crew, session: crew-session}}
+    access:
+      ssh: {login: crew, session: crew-session, record-sessions: crew-visits}
+      console: {login: crew, session: crew-session}
 accounts: [{name: wayback, level: 15, password: 'HASH'}]
 people: [{name: ines, teams: [net], password: 'HASH'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
@@ -86,6 +88,15 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 	require.Equal(t, "ignores", is["record-failure"])
 	require.True(t, learned.Whole)
 	require.NotContains(t, r.out+r.err, "the way back in")
+	kept, err := os.ReadFile(filepath.Join(c.dir, "learned-sw-1.jsonl"))
+	require.NoError(t, err)
+	for line := range strings.SplitSeq(strings.TrimSpace(string(kept)), "\n") {
+		strictly(t, line, new(map[string]any))
+	}
+	require.NotContains(t, string(kept), "the way back in")
+	login := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "wayback")
+	require.Zero(t, login.status, "no server runs there, so ines is refused as expected\n%s", login.out)
+	require.Contains(t, login.out, "tern not run by this lab")
 
 	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
 	require.NoError(t, err)
@@ -264,7 +275,7 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 				reviewed,
 			status: 1, says: `the site says refusal: ends-list, and it is tries-next`},
 		{call: "mellowgate learn -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
-			as:   "mellowgate learn -plan -again -device mv-avocet-rtr ship-router " + reviewed, // learn's own tests try RADIUS
+			as:   "mellowgate learn -plan -again -device mv-avocet-rtr ship-router " + reviewed, // its own tests try RADIUS
 			says: "1. master by ssh while plover, sanderling and tern are silent"},
 		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE",
 			not: "a test of its own learns a device by its address"},

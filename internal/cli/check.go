@@ -61,7 +61,7 @@ defaults what was applied to each device by default, and from which profile.`,
 			return func() error {
 				switch {
 				case *format != "" && !slices.Contains(findingFormats, *format):
-					return wrong("-format is %q%s; %s are", *format, nearest.Suggest(*format, findingFormats),
+					return wrong("there is no format %q%s\nthe formats are %s", *format, nearest.Suggest(*format, findingFormats),
 						strings.Join(findingFormats, ", "))
 				case (*format != "" || *table) && (*c.json || *explain != "") || *format != "" && *table:
 					return wrong("give one of -json, -csv, -format and -explain")

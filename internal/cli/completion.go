@@ -180,21 +180,13 @@ func namesOf(s *site.Site, sort string) []string {
 	var all []string
 	switch sort {
 	case "device":
-		for _, d := range s.Devices {
-			all = append(all, d.Name)
-		}
+		return each(s.Devices, func(d *site.Device) string { return d.Name })
 	case "kind":
-		for _, k := range s.Kinds {
-			all = append(all, k.Name)
-		}
+		return each(s.Kinds, func(k *site.Kind) string { return k.Name })
 	case "server":
-		for _, v := range s.Servers {
-			all = append(all, v.Name)
-		}
+		return each(s.Servers, func(v *site.Server) string { return v.Name })
 	case "account":
-		for _, a := range s.Accounts {
-			all = append(all, a.Name)
-		}
+		return each(s.Accounts, func(a *site.Account) string { return a.Name })
 	case "label":
 		for _, d := range s.Devices {
 			for name, value := range d.Labels {
@@ -212,6 +204,14 @@ func namesOf(s *site.Site, sort string) []string {
 		}
 	}
 	return all
+}
+
+func each[T any](all []T, name func(T) string) []string {
+	names := make([]string, len(all))
+	for i, one := range all {
+		names[i] = name(one)
+	}
+	return names
 }
 
 // valuesOf returns what a flag's value may be, by the word that stands for it in its help.

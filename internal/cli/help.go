@@ -28,7 +28,9 @@ func helpCommand() *Command {
 			return func() error {
 				switch {
 				case *folder != "":
-					return cannot(mans(*folder))
+					if err := mans(*folder); err != nil {
+						return cannot(fmt.Errorf("the manual pages cannot be written into %s: %w", *folder, err))
+					}
 				case *all:
 					reference(c.Out)
 				case len(c.Args) == 0:

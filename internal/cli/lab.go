@@ -137,6 +137,10 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 							"site", s.Name)
 					}
 				}
+				if *devices {
+					c.note("no server runs here; what devices ask is answered by: mellowgate learn -state %s -device DEVICE KIND SITE",
+						*dir)
+				}
 				sayHowToSpeak(c, l, spoken)
 				c.note("ready")
 				c.until(*span)

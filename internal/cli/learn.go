@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -115,15 +114,10 @@ func (c *Call) learn(f *learnFlags) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(l.Kinds, func(k *site.Kind) bool { return k.Name == name })
-	if i < 0 {
-		kinds := make([]string, len(l.Kinds))
-		for n, k := range l.Kinds {
-			kinds[n] = k.Name
-		}
-		return wrong("the site has no kind %q%s", name, nearest.Suggest(name, kinds))
+	var hint string
+	if f.kind, hint = l.Kind(name); f.kind == nil {
+		return wrong("the site has no kind %q%s", name, hint)
 	}
-	f.kind = l.Kinds[i]
 	switch {
 	case f.failures < 1:
 		return wrong("-failures is at least 1: without a login that fails, nothing shows of refusals")
@@ -150,7 +144,8 @@ func (c *Call) learn(f *learnFlags) error {
 func (c *Call) wayBack(f *learnFlags) error {
 	if f.account != "" {
 		if a := f.of.Account(f.account); a == nil || a.Password.None {
-			return wrong("%s has no local account %q that logs in", f.device, f.account)
+			return wrong("%s has no local account %q that logs in%s", f.device, f.account, nearest.Suggest(f.account,
+				each(f.of.Logins(), func(a *site.Account) string { return a.Name })))
 		}
 		return nil
 	}
@@ -198,8 +193,8 @@ func (c *Call) learnBy(f *learnFlags, l loaded) error {
 		return err
 	}
 	report, err := learn.Learn(c.Context, config)
-	if err != nil && report.Experiments == 0 {
-		return cannot(err)
+	if err != nil && report.Logins == 0 && len(config.Known) == 0 {
+		return cannot(err) // nothing was tried
 	}
 	return c.tellLearned(f, l, report, err)
 }
@@ -306,14 +301,14 @@ func (c *Call) writeLearned(f *learnFlags, l loaded, traits [][2]string) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(fresh.Kinds, func(k *site.Kind) bool { return k.Name == f.kind.Name })
-	if i < 0 {
+	kind, _ := fresh.Kind(f.kind.Name)
+	if kind == nil {
 		return cannot(fmt.Errorf("the site has no kind %s any more", f.kind.Name))
 	}
-	if err := sitefile.WriteTraits(fresh.Site, files.Absolute(l.Path), fresh.Kinds[i], traits); err != nil {
+	if err := sitefile.WriteTraits(fresh.Site, files.Absolute(l.Path), kind, traits); err != nil {
 		return cannot(err)
 	}
 	c.note("%s written to the kind %s in %s", show.Count(len(traits), "trait"), f.kind.Name,
-		fresh.Site.Files[fresh.Kinds[i].Place.File])
+		fresh.Site.Files[kind.Place.File])
 	return nil
 }

@@ -212,8 +212,6 @@ func valuesText(values []string) string {
 	return strings.ReplaceAll(strings.Join(values, " or "), site.Unsent, "an attribute that is not sent")
 }
 
-func (c *Call) printMeasured(m core.Measured) { c.printMeter(measuredJSON(m)) }
-
 func (c *Call) printMeter(m meterJSON) {
 	style := c.style()
 	for _, s := range m.Between {

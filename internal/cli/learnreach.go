@@ -27,7 +27,8 @@ func (c *Call) learnInLab(f *learnFlags, l loaded, config *learn.Config) error {
 	g := loginFlags{state: f.state, device: f.device}
 	folder, err := state.Open(f.state)
 	if err != nil {
-		return failure{status: ExitUsage, err: err}
+		return wrong("%w\na lab for this is started by: mellowgate lab -devices-only; a real device is named by -address",
+			err)
 	}
 	if f.places, err = folder.Places(); err != nil {
 		return failure{status: ExitUsage, err: err}

@@ -113,6 +113,7 @@ func (c *Call) expectation(f loginFlags, p evidence.Places, now lab.InEffect) (e
 		return unforeseen, nil
 	}
 	w := worldOf(l.Site, d, silent, now.Impaired)
+	w.without(l.Site, p)
 	r := l.reckoner()
 	r.Faults = w.faulty()
 	if f.address == "" {
@@ -234,6 +235,19 @@ func (w world) faulty() bool {
 		}
 	}
 	return false
+}
+
+// without closes the servers that a lab leaves to others.
+func (w *world) without(s *site.Site, p evidence.Places) {
+	for _, at := range p.Servers {
+		v := s.Server(at.Name)
+		if v == nil || at.Running {
+			continue
+		}
+		if _, said := w.states[v]; !said {
+			w.states[v], w.said[v] = foresee.Closed, at.Name+" not run by this lab"
+		}
+	}
 }
 
 // worldOf returns what a device finds, from what was said to be silent and from

@@ -185,14 +185,7 @@ func span(d *time.Duration) string {
 	if d == nil {
 		return ""
 	}
-	text := d.String() // 5m0s is 5m, and 1h0m0s is 1h
-	if cut, is := strings.CutSuffix(text, "m0s"); is {
-		text = cut + "m"
-	}
-	if cut, is := strings.CutSuffix(text, "h0m"); is {
-		text = cut + "h"
-	}
-	return text
+	return site.ShortTime(*d)
 }
 
 func count(n *int) string {

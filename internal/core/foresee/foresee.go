@@ -372,11 +372,7 @@ func (f Reckoner) behaving(d *site.Device, w *site.Way, who Who, chosen []Condit
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
 			Wait: e.Wait, Secret: secretOf(second.Steps, site.Login)}
-		for _, t := range second.Consulted() {
-			if !slices.Contains(c.consulted, t) {
-				c.consulted = append(c.consulted, t)
-			}
-		}
+		c.consulted = together(c.consulted, second.Consulted())
 	}
 	c.When = world.when
 	return c

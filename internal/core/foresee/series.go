@@ -35,8 +35,8 @@ func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Tr
 	for _, l := range logins {
 		now += l.After
 		world := &imagined{reckoner: f, device: d, as: as, way: l.Way, who: l.Who, when: slices.Clone(l.When)}
-		visit := &walk.Visit{Device: as, Way: as.Ways[slices.Index(d.Ways, l.Way)], World: world, Rests: rests, From: f.From,
-			Now: now}
+		visit := &walk.Visit{Device: as, Way: as.Ways[slices.Index(d.Ways, l.Way)], World: world, Rests: rests,
+			From: f.From, Now: now}
 		world.visit = visit
 		entry := visit.Enter(l.Who.typed)
 		end := Ended{Entry: entry, Steps: slices.Clone(visit.Steps)}
@@ -46,11 +46,17 @@ func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Tr
 			end.Rests[s] -= now
 		}
 		all = append(all, end)
-		for _, t := range visit.Consulted() {
-			if !slices.Contains(consulted, t) {
-				consulted = append(consulted, t)
-			}
-		}
+		consulted = together(consulted, visit.Consulted())
 	}
 	return all, consulted
+}
+
+// together adds to some traits those of others that are not among them.
+func together(some, others []site.Trait) []site.Trait {
+	for _, t := range others {
+		if !slices.Contains(some, t) {
+			some = append(some, t)
+		}
+	}
+	return some
 }

@@ -50,30 +50,19 @@ func (f Reckoner) Suppose(sh Shape) []Supposed {
 	}
 	d := sh.Cases[0].Device
 	for _, t := range sh.Unknown() {
-		read, hashed := []Case(nil), sh.Cases // by whether the form needs a password that can be read
-		if site.OneWay(d.Kind.Traits.Value(t)) != site.OneWay(site.PAP) {
-			read, hashed = sh.Cases, nil
-		}
+		usual, alike, first := d.Kind.Traits.Value(t), sh.formsAlike(t), len(all)
 		for _, value := range t.Values() {
 			traits, ok := d.Kind.Traits.With(t, value)
-			if !ok || value == d.Kind.Traits.Value(t) || !d.Kind.May(t, value) {
+			switch {
+			case !ok, value == usual, !d.Kind.May(t, value), alike && site.OneWay(value) == site.OneWay(usual):
+				continue
+			case alike && len(all) > first: // there are two sorts of forms, and the other one is worked out
+				all = append(all, Supposed{Trait: t, Value: value, Shape: all[first].Shape})
 				continue
 			}
 			as := d.Behaving(traits)
-			some := &hashed
-			if !site.OneWay(value) {
-				some = &read
-			}
-			switch {
-			case !sh.formsAlike(t):
-				*some = f.supposed(sh, t, as)
-			case *some == nil:
-				*some = f.supposed(sh, t, as)
-			case len(*some) > 0 && (*some)[0].Device == d:
-				continue // a form that is checked as the usual one is
-			}
-			all = append(all, Supposed{Trait: t, Value: value, Shape: Shape{Devices: []*site.Device{(*some)[0].Device},
-				Cases: *some}})
+			all = append(all, Supposed{Trait: t, Value: value,
+				Shape: Shape{Devices: []*site.Device{as}, Cases: f.supposed(sh, t, as)}})
 		}
 	}
 	return all

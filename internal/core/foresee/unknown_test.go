@@ -54,7 +54,8 @@ func (f Reckoner) unknownCase(t *testing.T, way, who string, silent ...string) C
 func TestACaseSaysOnWhichUnsaidTraitsItDependsAndWhatItIsThen(t *testing.T) {
 	t.Parallel()
 	f := withKeys(of(t, unsaid+`
-kinds: [{name: switch, traits: {password-as: {tacacs: ascii}, level-from: radius-standard, console-obeys-authorization: true}}]
+kinds: [{name: switch, traits: {password-as: {tacacs: ascii}, level-from: radius-standard,
+  console-obeys-authorization: true}}]
 devices: [{name: d, kind: switch, addresses: [192.0.2.9], access: {console: {login: l, session: s}, ssh: {login: l}},
   accounts: [keeper]}]
 `))

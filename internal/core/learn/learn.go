@@ -39,12 +39,12 @@ type Options struct {
 
 // Seen is what was seen of one login.
 type Seen struct {
-	In    bool
-	Level int           // NoLevel where it does not show
-	Asked []string      // what servers were asked, in order, as Asked in this package writes it
-	Wait  time.Duration // from the password to the answer
+	In    bool          `json:"in"`
+	Level int           `json:"level"`            // NoLevel where it does not show
+	Asked []string      `json:"asked"`            // what servers were asked, in order, as Asked in this package writes it
+	Wait  time.Duration `json:"wait_nanoseconds"` // from the password to the answer
 	// Unclocked says that the wait was not measured: a person tried it.
-	Unclocked bool
+	Unclocked bool `json:"unclocked"`
 }
 
 // NoLevel stands for a level that does not show.

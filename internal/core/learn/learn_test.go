@@ -68,7 +68,8 @@ devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], acce
 `,
 	"both": common + `
 servers:
-  - {name: r1, protocol: radius, address: 192.0.2.3, ports: {authentication: 1812, accounting: 1813}, key: k, timeout: 1s, attempts: 3}
+  - {name: r1, protocol: radius, address: 192.0.2.3, ports: {authentication: 1812, accounting: 1813}, key: k,
+     timeout: 1s, attempts: 3}
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 3s, dead-time: 5m}
 groups: [{name: r, servers: [r1]}, {name: t, servers: [t1]}]
 lists:

@@ -132,15 +132,18 @@ func spread(of map[string]*Spread, name string) *Spread {
 // not known.
 func (m *Meter) Login(access string, all []evidence.Exchange) {
 	defer m.begin()
-	servers := map[string]string{}
+	servers, clients := map[string]string{}, map[netip.Addr]bool{}
 	for _, x := range all {
 		servers[x.ServerAddress] = x.Server
+		if from, err := netip.ParseAddrPort(x.Client); err == nil {
+			clients[from.Addr()] = true
+		}
 		if x.Question == site.AskLogin {
 			m.login(access, x)
 		}
 	}
 	for key, s := range m.sent {
-		if server := servers[key.to.String()]; server != "" {
+		if server := servers[key.to.String()]; server != "" && clients[key.from.Addr()] {
 			for _, d := range s.times {
 				spread(m.m.Between, server).add(d)
 			}
@@ -148,7 +151,7 @@ func (m *Meter) Login(access string, all []evidence.Exchange) {
 		}
 	}
 	for c, t := range m.conns {
-		if server := servers[c.Server.String()]; server != "" && t.gave > 0 {
+		if server := servers[c.Server.String()]; server != "" && clients[c.Client.Addr()] && t.gave > 0 {
 			spread(m.m.Gives, server).add(t.gave)
 		}
 	}

@@ -207,6 +207,9 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 	w.UDP(at(4100), server, device, append([]byte{2, 7, 0, 20}, bytes.Repeat([]byte{3}, 16)...))
 	w.UDP(at(4200), device, server, append([]byte{1, 8, 0, 20}, bytes.Repeat([]byte{4}, 16)...))
 	w.UDP(at(4300), device, server, []byte{1, 2, 3})
+	for _, ms := range []int{4310, 4320} { // another device, whose logins are not asked for
+		w.UDP(at(ms), netip.MustParseAddrPort("192.0.2.77:5000"), server, question)
+	}
 	silent := w.Connect(at(5000), netip.MustParseAddrPort("192.0.2.9:6000"), other)
 	silent.Data(at(5000), true, []byte("question"))
 	silent.Close(at(7500), true)

@@ -60,24 +60,15 @@ type Seen struct {
 	OK   bool // as foreseen
 }
 
-// span shows a time without the parts that are zero: 1m, 10m, 1m30s.
-func span(d time.Duration) string {
-	text := d.String()
-	if strings.HasSuffix(text, "m0s") {
-		text = strings.TrimSuffix(text, "0s")
-	}
-	return text
-}
-
 // waitOf says how long a login waits, the first time and while servers rest.
 func waitOf(c foresee.Case) string {
 	switch {
 	case c.Wait == 0:
 		return ""
 	case c.Again != nil && c.Again.Wait != c.Wait:
-		return span(c.Wait) + " (" + span(c.Again.Wait) + " while servers rest)"
+		return site.ShortTime(c.Wait) + " (" + site.ShortTime(c.Again.Wait) + " while servers rest)"
 	}
-	return span(c.Wait)
+	return site.ShortTime(c.Wait)
 }
 
 // Of makes the sheet of a device. Its commands name the site as at. With typed, what is
@@ -149,7 +140,7 @@ func (m *maker) about() []Fact {
 	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"},
 		{Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
 		{Name: "requests come from", Value: strings.Join(m.sources(), ", ")},
-		{Name: "longest wait of a login", Value: span(m.worst())}}
+		{Name: "longest wait of a login", Value: site.ShortTime(m.worst())}}
 	if m.plan.Network != "" {
 		all = append(all, Fact{Name: "network of requests", Value: m.plan.Network})
 	}
@@ -191,7 +182,7 @@ func (m *maker) timer() Section {
 	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.",
 		Items: []Item{
 			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, "+
-				"by a confirmed commit or a timed restart.", span(m.timerFor())), Command: ""},
+				"by a confirmed commit or a timed restart.", site.ShortTime(m.timerFor())), Command: ""},
 			{Text: "Save nothing before the last step.", Command: ""},
 		}}
 }
@@ -235,14 +226,14 @@ func (m *maker) asks() Section {
 		}
 		rest := ""
 		if v.DeadTime > 0 {
-			rest = ", dead-time " + span(v.DeadTime)
+			rest = ", dead-time " + site.ShortTime(v.DeadTime)
 		}
 		tries := ""
 		if v.Attempts > 1 {
 			tries = fmt.Sprintf(", %d attempts", v.Attempts)
 		}
 		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol,
-			v.Address, where, key, span(v.Timeout), tries, rest), Command: ""})
+			v.Address, where, key, site.ShortTime(v.Timeout), tries, rest), Command: ""})
 	}
 	if len(m.plan.Servers) == 0 {
 		return Section{}
@@ -445,7 +436,7 @@ func (m *maker) outage() Section {
 		}, Tests: m.tests(m.first, m.dark)}
 	away := "Take the filter away."
 	if rest := m.longestRest(); rest > 0 {
-		away = "Take the filter away, and wait until the dead-time of the servers is over: " + span(rest) + "."
+		away = "Take the filter away, and wait until the dead-time of the servers is over: " + site.ShortTime(rest) + "."
 	}
 	s.Then = []Item{{Text: away, Command: ""},
 		{Text: "Log in once more with a person with full rights: as in the step before.", Command: ""}}

@@ -95,14 +95,6 @@ lists: [{name: l, authenticate: login, methods: [none]}]
 	require.Contains(t, section(t, s, "Try it").Tests[0].Expect, "IN WITHOUT VALID CREDENTIALS: stop")
 }
 
-func TestTimesAreShownShort(t *testing.T) {
-	t.Parallel()
-	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m",
-		4 * time.Second: "4s", 0: "0s", time.Hour: "1h0m"} {
-		require.Equal(t, want, span(d))
-	}
-}
-
 // What is typed stands where it takes effect: at once, when it is committed, or saved; and the
 // logins are tried once it has.
 func TestLinesStandWhereTheyTakeEffect(t *testing.T) {

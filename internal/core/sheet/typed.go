@@ -71,7 +71,7 @@ func (m *maker) effectTyped(t Typing) Section {
 	switch {
 	case t.Commit != "" && t.SetBack != nil:
 		s.Items = []Item{{Text: fmt.Sprintf("For a time only: the device goes back by itself, %s from now.",
-			span(m.timerFor())), Lines: []string{t.SetBack(m.timerFor())}}}
+			site.ShortTime(m.timerFor())), Lines: []string{t.SetBack(m.timerFor())}}}
 	case t.Commit != "":
 		s.Items = []Item{{Text: "Type this, and keep the session open.", Lines: []string{t.Commit}}}
 	case t.AtSave && t.Save != "":
@@ -94,7 +94,7 @@ func (m *maker) timerTyped(t Typing) Section {
 		return s
 	}
 	s.Items[0] = Item{Text: fmt.Sprintf("Type this: the device then goes back by itself, %s from now.",
-		span(m.timerFor())),
+		site.ShortTime(m.timerFor())),
 		Lines: []string{t.SetBack(m.timerFor())}}
 	return s
 }

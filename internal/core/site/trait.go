@@ -48,13 +48,15 @@ type traitSet uint32
 // kind whose level-from is unknown may look for.
 const Unsent = "an-attribute-that-is-not-sent"
 
-// showable says of each Trait its name, and the values with which a login is worked
+// shown is what is known of a Trait: its name, and the values with which a login is worked
 // out where it is unknown: each one, or where there are many, those between which a
 // difference would show.
-var showable = [traitCount]struct {
+type shown struct {
 	name string
 	try  []string
-}{
+}
+
+var showable = [traitCount]shown{
 	TraitRefusal:                {"refusal", []string{"ends-list", "tries-next"}},
 	TraitUnknownAccount:         {"unknown-account", []string{"tries-next", "ends-list"}},
 	TraitAllResting:             {"all-resting", []string{"asks-first", "passes"}},
@@ -93,12 +95,7 @@ func ShownTraits() []Trait {
 
 // TraitOf returns the trait of a name.
 func TraitOf(name string) (Trait, bool) {
-	i := slices.IndexFunc(showable[:], func(s struct {
-		name string
-		try  []string
-	}) bool {
-		return s.name == name
-	})
+	i := slices.IndexFunc(showable[:], func(s shown) bool { return s.name == name })
 	return Trait(max(i, 0)), i >= 0
 }
 
@@ -153,17 +150,13 @@ type Behaviour struct {
 // "pier-switch password-as tacacs: pap".
 func (s *Site) Behaviour(text string) (Behaviour, error) {
 	wrong := func(format string, args ...any) (Behaviour, error) {
-		return Behaviour{}, fmt.Errorf("%q: %s; KIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"", text,
+		return Behaviour{}, fmt.Errorf("%q: %s\nKIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"", text,
 			fmt.Sprintf(format, args...))
 	}
 	name, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
-	i := slices.IndexFunc(s.Kinds, func(k *Kind) bool { return k.Name == name })
-	if i < 0 {
-		kinds := make([]string, len(s.Kinds))
-		for n, k := range s.Kinds {
-			kinds[n] = k.Name
-		}
-		return wrong("there is no kind %q%s", name, nearest.Suggest(name, kinds))
+	kind, hint := s.Kind(name)
+	if kind == nil {
+		return wrong("there is no kind %q%s", name, hint)
 	}
 	trait, value, _ := strings.Cut(rest, ":")
 	t, known := TraitOf(strings.TrimSpace(trait))
@@ -175,11 +168,24 @@ func (s *Site) Behaviour(text string) (Behaviour, error) {
 		return wrong("%q is no trait that a login can show%s", strings.TrimSpace(trait),
 			nearest.Suggest(strings.TrimSpace(trait), names))
 	}
-	b := Behaviour{Kind: s.Kinds[i], Trait: t, Value: strings.TrimSpace(value)}
+	b := Behaviour{Kind: kind, Trait: t, Value: strings.TrimSpace(value)}
 	if _, ok := b.Kind.Traits.With(t, b.Value); !ok {
 		return wrong("%s does not take %q; %s are some of its values", t, b.Value, strings.Join(t.Values(), ", "))
 	}
 	return b, nil
+}
+
+// Kind returns the kind of that name; or nil, and which one may be meant, as the end of a
+// sentence.
+func (s *Site) Kind(name string) (kind *Kind, hint string) {
+	var names []string
+	for _, k := range s.Kinds {
+		if k.Name == name {
+			return k, ""
+		}
+		names = append(names, k.Name)
+	}
+	return nil, nearest.Suggest(name, names)
 }
 
 // As returns the device as it is with some behaviours: those of its kind.
@@ -261,8 +267,8 @@ func (w *Way) obeying(obeys bool) *Way {
 	return &other
 }
 
-// shortTime writes a duration as people do: 2m, not 2m0s.
-func shortTime(d time.Duration) string {
+// ShortTime writes a duration as people do: 2m, not 2m0s.
+func ShortTime(d time.Duration) string {
 	text := d.String()
 	if strings.HasSuffix(text, "m0s") {
 		text = strings.TrimSuffix(text, "0s")

@@ -2,6 +2,7 @@ package site
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -96,4 +97,12 @@ devices:
 	back := as.Behaving(d.Kind.Traits)
 	require.Equal(t, d.Way(Console).Lists, back.Way(Console).Lists)
 	require.Same(t, s.Device("plain"), s.Device("plain").As([]Behaviour{b}))
+}
+
+func TestTimesAreShownShort(t *testing.T) {
+	t.Parallel()
+	for d, want := range map[time.Duration]string{time.Minute: "1m", 90 * time.Second: "1m30s", 10 * time.Minute: "10m",
+		4 * time.Second: "4s", 0: "0s", time.Hour: "1h", 90 * time.Minute: "1h30m"} {
+		require.Equal(t, want, ShortTime(d))
+	}
 }

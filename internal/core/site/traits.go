@@ -274,7 +274,7 @@ var traits = map[string]trait{
 			t.LoginWindow, t.WindowAtLeast = max(d, DefaultTraits().LoginWindow), d
 		}
 		return err == nil && d > 0 && d <= 10*time.Minute
-	}, get: func(t Traits) string { return shortTime(t.LoginWindow) }},
+	}, get: func(t Traits) string { return ShortTime(t.LoginWindow) }},
 	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),

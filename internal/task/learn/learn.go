@@ -5,9 +5,11 @@ package learn
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"slices"
 	"strings"
@@ -23,6 +25,7 @@ import (
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/played"
 	"mellowgate/internal/task"
+	"mellowgate/internal/task/gather"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -232,6 +235,9 @@ func (r *run) deadTime(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := r.keep(e, seen); err != nil {
+		return err
+	}
 	least, most := core.LeftAlone(e, server, seen)
 	r.meter.LeftAlone(server.Name, least, most)
 	return nil
@@ -242,25 +248,52 @@ func (r *run) deadTime(ctx context.Context) error {
 // mistyped shows nothing of the device.
 func (r *run) wayBack(ctx context.Context, back []core.Experiment) error {
 	var failed []string
+	like := ""
 	for _, e := range back[:min(len(back), mostWaysBack)] {
 		seen, err := r.obtain(ctx, e, 1)
 		if err != nil {
 			return err
 		}
 		if seen[len(seen)-1].In {
+			if err := r.keep(e, seen); err != nil {
+				return err
+			}
 			return r.take(e, seen)
 		}
 		failed = append(failed, core.Describe(e, seen))
-		if like := r.learner.Like(e, seen); like != "" {
-			failed = append(failed, "a device with "+like+" does so, and one for which the password is wrong does too")
-		}
+		like = cmp.Or(like, r.learner.Like(e, seen))
 	}
-	return fmt.Errorf("%w: %s. Nothing else was tried", ErrNoWayBack, strings.Join(failed, "; "))
+	why := "Is the password that of the account?"
+	if like != "" {
+		why += " If it is: a device with " + like + " does the same."
+	}
+	return fmt.Errorf("%w: %s. Nothing else was tried. %s", ErrNoWayBack, strings.Join(failed, "; "), why)
+}
+
+// known returns what an earlier run saw of an experiment.
+func (r *run) known(e core.Experiment) ([]core.Seen, bool) {
+	name := core.Describe(e, nil)
+	i := slices.IndexFunc(r.Known, func(d Done) bool { return d.Experiment == name && len(d.Seen) == len(e.Logins) })
+	if i < 0 {
+		return nil, false
+	}
+	return r.Known[i].Seen, true
+}
+
+// keep keeps what was seen of an experiment, unless an earlier run did.
+func (r *run) keep(e core.Experiment, seen []core.Seen) error {
+	if _, known := r.known(e); known {
+		return nil
+	}
+	return r.Kept(Done{Experiment: core.Describe(e, nil), Seen: seen})
 }
 
 // one makes an experiment, and learns from it.
 func (r *run) one(ctx context.Context, e core.Experiment) error {
 	seen, err := r.obtain(ctx, e, mostTimes)
+	if err == nil {
+		err = r.keep(e, seen)
+	}
 	if err != nil {
 		return err
 	}
@@ -270,13 +303,9 @@ func (r *run) one(ctx context.Context, e core.Experiment) error {
 // obtain makes an experiment, so often at most until something explains it, or takes what
 // an earlier run saw of it.
 func (r *run) obtain(ctx context.Context, e core.Experiment, times int) ([]core.Seen, error) {
-	name := core.Describe(e, nil)
 	r.report.Experiments++
-	i := slices.IndexFunc(r.Known, func(d Done) bool { return d.Experiment == name && len(d.Seen) == len(e.Logins) })
-	var seen []core.Seen
-	if i >= 0 {
-		seen = r.Known[i].Seen
-	} else {
+	seen, known := r.known(e)
+	if !known {
 		var err error
 		for range times { // a machine that is busy just now may be late
 			if seen, err = r.make(ctx, e); err != nil {
@@ -285,9 +314,6 @@ func (r *run) obtain(ctx context.Context, e core.Experiment, times int) ([]core.
 			if r.learner.Explained(e, seen) {
 				break
 			}
-		}
-		if err := r.Kept(Done{Experiment: name, Seen: seen}); err != nil {
-			return nil, err
 		}
 	}
 	r.Say(core.Describe(e, seen))
@@ -424,37 +450,66 @@ func (r *run) settle(ctx context.Context, l foresee.Login, states map[*site.Serv
 			break
 		}
 	}
-	starts := 0
+	wanted := 1 // the record of the end, behind that of the start where there is one
+	if list.Start {
+		wanted = 2
+	}
 	r.players.Await(ctx, most+most/4, func(e evidence.Event) bool {
 		if e.Question == site.AskRecordSessions && e.Answer == evidence.Recorded {
-			starts++
+			wanted--
 		}
-		return starts > boolInt(list.Start)
+		return wanted == 0
 	})
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // read decodes what was captured of a login, and measures it.
 func (r *run) read(packets []byte, l foresee.Login) ([]evidence.Exchange, error) {
-	d := r.Directory()
-	var all []evidence.Exchange
-	listener := exchange.New(d, func(x evidence.Exchange) { all = append(all, x) })
-	for _, h := range []capture.Handler{listener, r.meter} {
-		source, err := capture.Open(bytes.NewReader(packets))
-		if err != nil {
-			return nil, err
+	open := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(packets)), nil }
+	all, note, err := decode(open, "what was asked", r.Directory(), r.meter)
+	if err == nil && note != "" {
+		err = errors.New(note)
+	}
+	r.meter.Login(l.Way.Access, all)
+	return all, err
+}
+
+// decode reads a capture twice: for the exchanges in it, and for their times.
+func decode(open func() (io.ReadCloser, error), name string, d exchange.Directory, m *core.Meter) (
+	all []evidence.Exchange, note string, err error) {
+	for _, read := range []func(io.Reader) error{
+		func(in io.Reader) (err error) { all, note, err = gather.Exchanges(in, name, d); return err },
+		func(in io.Reader) error {
+			source, err := capture.Open(in)
+			if err == nil {
+				_, _ = capture.Read(source, m) // what is damaged is in the note already
+			}
+			return err
+		},
+	} {
+		in, err := open()
+		if err == nil {
+			err = errors.Join(read(in), in.Close())
 		}
-		if _, err := capture.Read(source, h); err != nil {
-			return nil, err
+		if err != nil {
+			return all, note, err
 		}
 	}
-	listener.Close()
-	r.meter.Login(l.Way.Access, all)
-	return all, nil
+	return all, note, nil
+}
+
+// Read measures what a capture has of devices of a kind: how many questions they asked, and
+// what these show. The note says where it ends in the middle.
+func Read(open func() (io.ReadCloser, error), name string, d exchange.Directory, kind *site.Kind) (
+	m core.Measured, questions int, note string, err error) {
+	meter := core.NewMeter()
+	all, note, err := decode(open, name, d, meter)
+	if err != nil {
+		return m, 0, note, err
+	}
+	all = slices.DeleteFunc(all, func(x evidence.Exchange) bool {
+		device := d.Site().Device(x.Device)
+		return device == nil || device.Kind.Name != kind.Name
+	})
+	meter.Login("", all)
+	return meter.Measured(), len(all), note, nil
 }

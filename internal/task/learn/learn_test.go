@@ -45,8 +45,11 @@ lists:
 kinds: [{name: make}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
-  - {name: sw, kind: make, addresses: [192.0.2.11], accounts: [keeper], access: {ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first}, web: {login: l, session: s}, console: {login: l, session: s}}}
-  - {name: ap, kind: make, addresses: [192.0.2.12], accounts: [keeper], access: {ssh: {login: lr, session: sr}, telnet: {login: lr}, console: {login: lr, session: sr}}}
+  - {name: sw, kind: make, addresses: [192.0.2.11], accounts: [keeper], access: {
+      ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first}, web: {login: l, session: s},
+      console: {login: l, session: s}}}
+  - {name: ap, kind: make, addresses: [192.0.2.12], accounts: [keeper], access: {
+      ssh: {login: lr, session: sr}, telnet: {login: lr}, console: {login: lr, session: sr}}}
 `
 
 func read(t *testing.T) (*site.Site, site.Keys) {
@@ -202,12 +205,18 @@ func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
 	t.Parallel()
 	c := start(t).config(t, "sw")
 	c.Password = site.NewSecret("not the password")
+	c.Kept = func(d Done) error {
+		t.Errorf("%s is kept: with the right password it would not be tried again", d.Experiment)
+		return nil
+	}
 	tried := 0
 	attempt := c.Attempt
 	c.Attempt = func(w *site.Way) (login.Attempt, error) { tried++; return attempt(w) }
 	r, err := Learn(context.Background(), c)
 	require.ErrorIs(t, err, ErrNoWayBack)
 	require.ErrorContains(t, err, "keeper by ssh while t1 and t2 are silent: refused")
+	require.ErrorContains(t, err, "Nothing else was tried. Is the password that of the account? If it is: a device with "+
+		"record-failure: blocks does the same.")
 	require.LessOrEqual(t, tried, mostWaysBack)
 	require.Empty(t, r.Claimed)
 }

@@ -6,10 +6,12 @@ package played
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"time"
 
 	"mellowgate/internal/core/evidence"
@@ -74,10 +76,24 @@ func (p *Players) Open(states map[*site.Server]foresee.State) (err error) {
 		}
 		if err != nil {
 			p.Close()
-			return fmt.Errorf("the server %s cannot be played: %w", s.Name, err)
+			return fmt.Errorf("the server %s cannot be played at %s: %w", s.Name, p.config.Where(s).Authentication, plain(err))
 		}
 	}
 	return nil
+}
+
+// plain says why a port cannot be opened, and what helps.
+func plain(err error) error {
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return errors.New("the port is in use; a server runs there, or another learn: end it for the time being")
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return errors.New("this host does not have that address; give it the address for the time being, or play the " +
+			"server at another one with -listen")
+	case errors.Is(err, syscall.EACCES):
+		return errors.New("this user may not open the port")
+	}
+	return err
 }
 
 func (p *Players) note(e evidence.Event) {
