@@ -1,8 +1,10 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/live/store/mortal"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -157,6 +160,37 @@ func TestARealDeviceIsLearnedByItsAddress(t *testing.T) {
 	require.Regexp(t, `refusal +ends-list`, r.out)
 	require.Regexp(t, `record-failure +ignores`, r.out)
 	require.NotContains(t, r.out, "by console")
+}
+
+// A device that shares no code with the program, with packets of its own making: what is
+// claimed of it is what its text says.
+func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
+	t.Parallel()
+	c := unlearnedSite(t, "protocol: tacacs", "protocol: radius", "port: 4949",
+		"ports: {authentication: 11812, accounting: 11813}, attempts: 2", "timeout: 300ms", "timeout: 400ms",
+		"      ssh: {login: crew, session: crew-session, record-sessions: crew-visits}\n", "")
+	script, err := filepath.Abs("testdata/device.py")
+	require.NoError(t, err)
+	net := labtest.Network(t)
+	at := func(last byte) string { return labtest.Host(net, 0, last).String() }
+	device := mortal.Child(exec.Command(peer(t, "/usr/bin/python3", "python3"), script, "0", at(9), "a-key-of-this-test-only-31",
+		at(1)+":11812", at(2)+":11812"))
+	out, err := device.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, device.Start())
+	t.Cleanup(func() { _ = device.Process.Kill(); _ = device.Wait() })
+	port, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	r := c.run(t, "learn", "-yes", "-write", "-device", "sw-1", "-address", at(9)+":"+strings.TrimSpace(port), "-access",
+		"console", "-from", at(9), "-listen", "tern="+at(1), "-listen", "plover="+at(2), "-prompt", `tug-(\d+)\) # $`,
+		"-password-file", "wayback", "quay-switch")
+	require.Zero(t, r.status, r.err)
+	require.Contains(t, r.out, "for the kind quay-switch: traits: {refusal: ends-list, heeds-icmp: false, level-from: "+
+		"radius-standard, password-as: {radius: pap}, port-names: {console: [\"tty *\"]}}")
+	require.Contains(t, r.out, "tern is asked again after 0.4 s, 2 times in all at most")
+	require.Contains(t, r.out, "a question of RADIUS carries Message-Authenticator, NAS-IP-Address, NAS-Port-Id, User-Name, "+
+		"User-Password")
+	require.Contains(t, c.run(t, "foresee").out, "ines")
 }
 
 func TestALearnThatCannotBeMadeSaysWhy(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -259,6 +260,22 @@ func spreadText(s spreadJSON) string {
 	return fmt.Sprintf("%.3g to %.3g s, seen %d times", s.Low, s.High, s.Count)
 }
 
+// portName returns the name of a port as port-names has it: without its number, which may be
+// any; with * for it where it stands apart, as in "tty 7".
+func portName(name string) string {
+	base := strings.TrimRight(name, "0123456789")
+	switch {
+	case base == "":
+		return "" // a number alone says nothing of the way in
+	case strings.ContainsAny(name, " #:,'{}[]&*!|>%@\"\\") || base != name && strings.ContainsAny(base[len(base)-1:], "/-._"):
+		if base != name {
+			base += "*"
+		}
+		return strconv.Quote(base)
+	}
+	return base
+}
+
 // patienceText returns how long a way in waits at least, as the site file has it: where that is
 // not said, and logins of the device are foreseen to wait. "" else.
 func patienceText(r learn.Report, f *learnFlags) string {
@@ -289,8 +306,8 @@ func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string 
 		for _, access := range sortedKeys(r.Measured.Names) {
 			var plain []string
 			for _, name := range r.Measured.Names[access] {
-				if base := strings.TrimRight(name, "0123456789"); base != "" && !slices.Contains(plain, base) {
-					plain = append(plain, base)
+				if as := portName(name); as != "" && !slices.Contains(plain, as) {
+					plain = append(plain, as)
 				}
 			}
 			if len(plain) > 0 {

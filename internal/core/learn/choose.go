@@ -397,6 +397,28 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 	return Experiment{}, nil, false
 }
 
+// Names returns the logins by which a server hears how the device names its ports: one at each
+// way in that asks a server and by which none was heard yet.
+func (l *Learner) Names(heard map[string][]string) []Experiment {
+	var all []Experiment
+	for _, w := range l.Device.Ways {
+		if l.Ways != nil && !slices.Contains(l.Ways, w.Access) || len(heard[w.Access]) > 0 ||
+			w.HasLines && w.Lines.Low > 0 || l.failed >= l.Failures {
+			continue
+		}
+		for _, who := range l.crowd {
+			if level, is := learnerLevel(who); !is || level != 15 {
+				continue
+			}
+			logins := []foresee.Login{{Way: w, Who: who}}
+			if ends, _ := l.series(l.as(l.nothing()), logins); len(Asked(l.Reckoner, l.as(l.nothing()), ends[0].Steps)) > 0 {
+				all = append(all, Experiment{Logins: logins, Rest: l.longest})
+			}
+		}
+	}
+	return all
+}
+
 // LeftAlone reads from what was seen of a DeadTime experiment for how long the server was
 // left alone: at least, and at most; 0 for not bounded.
 func LeftAlone(e Experiment, s *site.Server, seen []Seen) (least, most time.Duration) {

@@ -366,8 +366,10 @@ func (l *Learner) Explained(e Experiment, seen []Seen) bool {
 	return slices.ContainsFunc(l.leaves(e.Logins), func(f leaf) bool { return l.shows(f, e.Logins, seen) })
 }
 
-// Like returns the trait, as the site file has it, with which a device does what was seen and
-// without which it does not; "" where there is none that alone explains it.
+// Like returns the traits, as the site file has them, with which a device does what was seen
+// and without which it does not: each combination that fits has them, and the usual device
+// does not. "" where there are none. The form of a password is none of them: whatever it is,
+// the rest is the same.
 func (l *Learner) Like(e Experiment, seen []Seen) string {
 	var fit []assignment
 	for _, f := range l.leaves(e.Logins) {
@@ -375,17 +377,18 @@ func (l *Learner) Like(e Experiment, seen []Seen) string {
 			fit = append(fit, f.of)
 		}
 	}
+	var all []string
 	for i, t := range l.open {
-		if len(fit) == 0 || fit[0][i] < 0 || len(l.values[t]) < 2 || strings.HasPrefix(t.String(), "password-as") {
+		if len(fit) == 0 || fit[0][i] < 0 || t == site.TraitPasswordRADIUS || t == site.TraitPasswordTACACS {
 			continue
 		}
 		value := fit[0][i]
 		if l.domain[i][value] != l.Device.Kind.Traits.Value(t) &&
 			!slices.ContainsFunc(fit, func(a assignment) bool { return a[i] != value }) {
-			return t.Written(l.domain[i][value])
+			all = append(all, t.Written(l.domain[i][value]))
 		}
 	}
-	return ""
+	return strings.Join(all, " and ")
 }
 
 // prune takes out the values that nothing allows any more, and from what was seen what is

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"slices"
 	"time"
 
 	"mellowgate/internal/core/foresee"
@@ -15,6 +16,7 @@ type Pretender struct {
 	f       foresee.Reckoner
 	d, as   *site.Device
 	history []foresee.Login
+	heard   []string
 	pause   time.Duration
 }
 
@@ -25,6 +27,9 @@ func NewPretender(f foresee.Reckoner, d, as *site.Device) *Pretender {
 
 // Logins returns how many logins were tried.
 func (p *Pretender) Logins() int { return len(p.history) }
+
+// Heard returns the ways in, by their access, of which a server has heard a login.
+func (p *Pretender) Heard() []string { return p.heard }
 
 // Try returns what would be seen of an experiment.
 func (p *Pretender) Try(e Experiment) []Seen {
@@ -42,6 +47,9 @@ func (p *Pretender) Try(e Experiment) []Seen {
 		s := Seen{In: end.In, Level: end.Level, Asked: Asked(p.f, p.as, end.Steps), Wait: end.Wait}
 		if !end.In || p.Blind || !site.HasShell(e.Logins[i].Way.Access) {
 			s.Level = NoLevel
+		}
+		if access := e.Logins[i].Way.Access; len(s.Asked) > 0 && !slices.Contains(p.heard, access) {
+			p.heard = append(p.heard, access)
 		}
 		p.Took += end.Wait + e.Logins[i].After + time.Second
 		seen = append(seen, s)

@@ -167,6 +167,13 @@ func MakePlan(c Config) (Plan, error) {
 	if e, _, can := l.DeadTime(); can {
 		try(e)
 	}
+	heard := map[string][]string{}
+	for _, access := range pretend.Heard() {
+		heard[access] = []string{access}
+	}
+	for _, e := range l.Names(heard) {
+		try(e)
+	}
 	p.Logins, p.Took = pretend.Logins(), pretend.Took
 	return p, nil
 }
@@ -222,7 +229,18 @@ func (r *run) all(ctx context.Context) error {
 			return err
 		}
 	}
-	return r.deadTime(ctx)
+	if err := r.deadTime(ctx); err != nil {
+		return err
+	}
+	for _, e := range r.learner.Names(r.meter.Measured().Names) {
+		if _, known := r.known(e); known {
+			continue
+		}
+		if err := r.one(ctx, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // deadTime measures for how long a server is left alone.

@@ -216,7 +216,7 @@ func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
 	require.ErrorIs(t, err, ErrNoWayBack)
 	require.ErrorContains(t, err, "keeper by ssh while t1 and t2 are silent: refused")
 	require.ErrorContains(t, err, "Nothing else was tried. Is the password that of the account? If it is: a device with "+
-		"record-failure: blocks does the same.")
+		"all-resting: passes and record-failure: blocks does the same.")
 	require.LessOrEqual(t, tried, mostWaysBack)
 	require.Empty(t, r.Claimed)
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"sync"
@@ -149,6 +150,21 @@ func (p *Players) silent(at gate.Place) error {
 		}
 		p.closers = append(p.closers, conn.Close)
 		p.mute.Go(func() { p.takeDatagrams(conn, port) })
+	}
+	if at.Server.PortsSaid {
+		return nil
+	}
+	// A host that is silent refuses nothing: not at the other ports either, at which a device
+	// may ask that has its own idea of them (RFC 2865, section 3). Nothing there is kept.
+	for _, other := range []uint16{1645, 1646, 1812, 1813} {
+		port := netip.AddrPortFrom(at.Authentication.Addr(), other)
+		if port == at.Authentication || port == at.Accounting {
+			continue
+		}
+		if conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(port)); err == nil {
+			p.closers = append(p.closers, conn.Close)
+			p.mute.Go(func() { _, _ = io.Copy(io.Discard, conn) })
+		}
 	}
 	return nil
 }
