@@ -173,8 +173,8 @@ func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
 	require.NoError(t, err)
 	net := labtest.Network(t)
 	at := func(last byte) string { return labtest.Host(net, 0, last).String() }
-	device := mortal.Child(exec.Command(peer(t, "/usr/bin/python3", "python3"), script, "0", at(9), "a-key-of-this-test-only-31",
-		at(1)+":11812", at(2)+":11812"))
+	device := mortal.Child(exec.Command(peer(t, "/usr/bin/python3", "python3"), script, "0", at(9),
+		"a-key-of-this-test-only-31", at(1)+":11812", at(2)+":11812"))
 	out, err := device.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, device.Start())
@@ -188,8 +188,8 @@ func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
 	require.Contains(t, r.out, "for the kind quay-switch: traits: {refusal: ends-list, heeds-icmp: false, level-from: "+
 		"radius-standard, password-as: {radius: pap}, port-names: {console: [\"tty *\"]}}")
 	require.Contains(t, r.out, "tern is asked again after 0.4 s, 2 times in all at most")
-	require.Contains(t, r.out, "a question of RADIUS carries Message-Authenticator, NAS-IP-Address, NAS-Port-Id, User-Name, "+
-		"User-Password")
+	require.Contains(t, r.out, "a question of RADIUS carries Message-Authenticator, NAS-IP-Address, NAS-Port-Id, "+
+		"User-Name, User-Password")
 	require.Contains(t, c.run(t, "foresee").out, "ines")
 }
 

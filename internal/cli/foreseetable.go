@@ -79,11 +79,10 @@ func dependsText(cases []foresee.Case) []string {
 		if n := counts[t] - 1; n > 0 {
 			text += fmt.Sprintf("; and so for %s", show.Count(n, "other login"))
 		}
-		value := strings.ReplaceAll(t.value, site.Unsent, "an attribute that is not sent")
 		if last := len(lines) - 1; last >= 0 && lines[last].trait == t.trait && lines[last].text == text {
-			lines[last].values = append(lines[last].values, value)
+			lines[last].values = append(lines[last].values, t.value)
 		} else {
-			lines = append(lines, line{trait: t.trait, values: []string{value}, text: text})
+			lines = append(lines, line{trait: t.trait, values: []string{t.value}, text: text})
 		}
 	}
 	all := make([]string, len(lines))

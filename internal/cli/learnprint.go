@@ -210,7 +210,7 @@ func valuesText(values []string) string {
 	if len(values) > 6 {
 		return fmt.Sprintf("%s to %s", values[0], values[len(values)-1])
 	}
-	return strings.ReplaceAll(strings.Join(values, " or "), site.Unsent, "an attribute that is not sent")
+	return strings.Join(values, " or ")
 }
 
 func (c *Call) printMeter(m meterJSON) {
@@ -267,7 +267,8 @@ func portName(name string) string {
 	switch {
 	case base == "":
 		return "" // a number alone says nothing of the way in
-	case strings.ContainsAny(name, " #:,'{}[]&*!|>%@\"\\") || base != name && strings.ContainsAny(base[len(base)-1:], "/-._"):
+	case strings.ContainsAny(name, " #:,'{}[]&*!|>%@\"\\"),
+		base != name && strings.ContainsAny(base[len(base)-1:], "/-._"):
 		if base != name {
 			base += "*"
 		}
@@ -291,6 +292,9 @@ func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string 
 	var all [][2]string
 	var forms []string
 	for _, t := range fresh {
+		if r.Claimed[t] == site.Unsent { // which one it is, is not known
+			continue
+		}
 		key, value, _ := strings.Cut(t.Written(r.Claimed[t]), ": ")
 		if inner, is := strings.CutPrefix(value, "{"); is {
 			forms = append(forms, strings.TrimSuffix(inner, "}"))

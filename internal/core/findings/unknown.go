@@ -94,16 +94,15 @@ func (c *checker) tellUnsaid() {
 		}
 		var texts []string
 		for i, v := range u.values {
-			value := strings.ReplaceAll(v.value, site.Unsent, "an attribute that is not sent")
 			same := slices.IndexFunc(u.values[:i], func(o valued) bool { return o.found.Code == v.found.Code })
 			by := ""
 			if len(v.found.Access) > 0 {
 				by = ", by " + join(v.found.Access)
 			}
 			if same >= 0 {
-				texts = append(texts, fmt.Sprintf("With %s too.", value))
+				texts = append(texts, fmt.Sprintf("With %s too.", v.value))
 			} else {
-				texts = append(texts, fmt.Sprintf("With %s%s: %s", value, by, v.found.Text))
+				texts = append(texts, fmt.Sprintf("With %s%s: %s", v.value, by, v.found.Text))
 			}
 		}
 		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of,

@@ -404,8 +404,7 @@ func notKnown(c foresee.Case) string {
 	}
 	texts := make([]string, len(ends))
 	for i, end := range ends {
-		texts[i] = fmt.Sprintf("%s with %s", end, strings.ReplaceAll(strings.Join(values[end], ", or with "), site.Unsent,
-			"an attribute that is not sent"))
+		texts[i] = fmt.Sprintf("%s with %s", end, strings.Join(values[end], ", or with "))
 	}
 	return "not known, try it: " + strings.Join(texts, "; ")
 }

@@ -241,7 +241,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"refusal: tries-next", "networks: none",
 			`networks is "none"; any, default-only or default-and-management is wanted`},
 		{"login-window: 45s", "login-window: 10m", ""},
-		{"login-window: 45s", "login-window: 601s", `login-window is "601s"; a duration such as 30s, up to 10m, or at-least and a duration is wanted`},
+		{"login-window: 45s", "login-window: 601s", "login-window is \"601s\"; " +
+			"a duration such as 30s, up to 10m, or at-least and a duration is wanted"},
 		{"login-window: 45s", "login-window: 0s", `login-window is "0s"`},
 		{"login-window: 45s", "login-window: later", `login-window is "later"`},
 		{"roles:", "elevation-secrets: [{name: Zulu-1, password: $6$a$b}]\nroles:", ""},

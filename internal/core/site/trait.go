@@ -45,8 +45,8 @@ const (
 type traitSet uint32
 
 // Unsent stands in Traits.LevelFrom for some attribute that no server sends: what a
-// kind whose level-from is unknown may look for.
-const Unsent = "an-attribute-that-is-not-sent"
+// kind whose level-from is unknown may look for. It is no value of the site file.
+const Unsent = "an attribute that is not sent"
 
 // shown is what is known of a Trait: its name, and the values with which a login is worked
 // out where it is unknown: each one, or where there are many, those between which a
@@ -127,6 +127,10 @@ func (t Traits) Value(of Trait) string {
 // With returns t with another value of one trait, and false where the trait takes no
 // such value.
 func (t Traits) With(of Trait, value string) (Traits, bool) {
+	if of == TraitLevelFrom && value == Unsent {
+		t.LevelFrom, t.LevelForm = value, ""
+		return t, true
+	}
 	switch of {
 	case TraitPasswordRADIUS:
 		t.PasswordAs.RADIUS = value
