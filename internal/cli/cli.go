@@ -68,6 +68,7 @@ type Call struct {
 	json     *bool
 	phrase   string          // the passphrase of sealed keys, once typed
 	unlocks  *secrets.Unlock // how sealed keys are opened, once asked for
+	styled   *show.Style     // in place of the style of Out, where that is no terminal itself
 }
 
 // failure is an error with its exit status.
@@ -108,7 +109,8 @@ func commands() []*Command {
 	return []*Command{demoCommand(), newCommand(), checkCommand(), foreseeCommand(), sheetCommand(), renderCommand(),
 		sendCommand(), compareCommand(), keysCommand(), serveCommand(), labCommand(), askCommand(), loginCommand(),
 		drillCommand(), learnCommand(), phrasebookCommand(),
-		listenCommand(), whyCommand(), ledgerCommand(), reportCommand(), completionCommand(), versionCommand(), helpCommand()}
+		listenCommand(), whyCommand(), watchCommand(), ledgerCommand(), reportCommand(), completionCommand(),
+		versionCommand(), helpCommand()}
 }
 
 func commandNames() []string {
@@ -254,7 +256,12 @@ func (c *Call) report() {
 	c.plain = c.Flags.Bool("plain", false, "no colour")
 }
 
-func (c *Call) style() show.Style { return show.For(c.Out, c.plain != nil && *c.plain) }
+func (c *Call) style() show.Style {
+	if c.styled != nil {
+		return *c.styled
+	}
+	return show.For(c.Out, c.plain != nil && *c.plain)
+}
 
 // say prints text; on a terminal, lines that are too long for it go on below
 // their beginning.

@@ -145,16 +145,21 @@ func notMade(path string, err error) error {
 
 // writeIncident writes the record of an incident.
 func (c *Call) writeIncident(f *whyFlags, k *gather.Found, v diagnose.Verdict, p *proof) error {
-	file, err := os.OpenFile(f.write, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return notMade(f.write, err)
-	}
-	defer func() { _ = file.Close() }()
-	if _, err := io.WriteString(file, show.Safe(string(incident(v, f.symptom, k.From, p)))); err != nil {
-		return cannot(err)
+	if err := writeNew(f.write, incident(v, f.symptom, k.From, p)); err != nil {
+		return err
 	}
 	c.note("%s has the record of the incident", f.write)
 	return nil
+}
+
+// writeNew writes a text that is not secret from who runs the program into a new file.
+func writeNew(path string, text []byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return notMade(path, err)
+	}
+	_, err = io.WriteString(file, show.Safe(string(text)))
+	return cannot(errors.Join(err, file.Close()))
 }
 
 // incident is the record of an incident, as Markdown.

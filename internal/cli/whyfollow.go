@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -8,6 +9,8 @@ import (
 
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/gather"
 )
@@ -21,22 +24,17 @@ type failedLogin struct {
 	diagnose.Cause
 }
 
-// followWhy names the cause of each failed login as it happens.
-func (c *Call) followWhy(f *whyFlags) error {
-	dir := f.state
-	if dir == "" {
-		dir = defaultState
-	}
+// following is what of a state folder is followed; the site is the argument of the
+// call, else the one that the folder is of, where it is still there.
+func (c *Call) following(dir string) (f gather.Following, places evidence.Places, err error) {
 	folder, err := state.Open(dir)
 	if err != nil {
-		return failure{status: ExitUsage, err: err}
+		return f, places, failure{status: ExitUsage, err: err}
 	}
-	places, err := folder.Places()
-	if err != nil {
-		return failure{status: ExitUsage, err: err}
+	if places, err = folder.Places(); err != nil {
+		return f, places, failure{status: ExitUsage, err: err}
 	}
-	follow := gather.Following{Folder: folder, Symptom: f.symptom,
-		Started: func() { c.note("following the logins of %s", dir) }}
+	f.Folder = folder
 	path := places.SitePath
 	if len(c.Args) > 0 {
 		path = c.Args[0]
@@ -44,15 +42,26 @@ func (c *Call) followWhy(f *whyFlags) error {
 	if _, err := os.Stat(path); path != "" && (err == nil || len(c.Args) > 0) {
 		l, err := c.loadFrom(path, false)
 		if err != nil {
+			return f, places, err
+		}
+		f.Site, f.Keys, f.Base = l.Site, l.Keys, l.Base
+	}
+	return f, places, nil
+}
+
+// followWhy names the cause of each failed login as it happens.
+func (c *Call) followWhy(f *whyFlags) error {
+	dir := cmp.Or(f.state, defaultState)
+	follow, _, err := c.following(dir)
+	if err != nil {
+		return err
+	}
+	if follow.Site != nil && f.symptom.Device != "" {
+		if _, err := (loaded{sitefile.Opened{Site: follow.Site}}).device(f.symptom.Device); err != nil {
 			return err
 		}
-		if f.symptom.Device != "" {
-			if _, err := l.device(f.symptom.Device); err != nil {
-				return err
-			}
-		}
-		follow.Site, follow.Keys, follow.Base = l.Site, l.Keys, l.Base
 	}
+	follow.Symptom, follow.Started = f.symptom, func() { c.note("following the logins of %s", dir) }
 	var failed error
 	follow.Each = func(v diagnose.Verdict) {
 		if err := c.tellFailed(v); err != nil {

@@ -50,6 +50,15 @@ func For(w io.Writer, plain bool) Style {
 	return s
 }
 
+// Coloured returns a style with colours, of no width.
+func Coloured() Style { return Style{colour: true} }
+
+// Wide is the style for another width.
+func (s Style) Wide(columns int) Style {
+	s.Width = columns
+	return s
+}
+
 // Tone is what a colour means.
 type Tone int
 

@@ -34,7 +34,7 @@ type Summary struct {
 // with people; of these what hit most devices, then most logins.
 func All(e evidence.Evidence, symptom Symptom) Summary {
 	s := Summary{Groups: []Group{}}
-	s.Clocks = Each(e, symptom, func(v Verdict) {
+	s.Clocks = Each(e, symptom, nil, func(v Verdict) {
 		if v.Unseen {
 			s.Unseen++
 			return
@@ -56,12 +56,13 @@ func All(e evidence.Evidence, symptom Symptom) Summary {
 	return s
 }
 
-// Each judges every login that fits, the oldest first, and says which clocks differ.
-func Each(e evidence.Evidence, symptom Symptom, each func(Verdict)) (clocks []string) {
+// Each judges every login that fits and that want takes (nil: all of them), the oldest
+// first, and says which clocks differ.
+func Each(e evidence.Evidence, symptom Symptom, want func(Story) bool, each func(Verdict)) (clocks []string) {
 	e, clocks = aligned(e)
 	x := newIndex(e)
 	for _, story := range stories(e, x) {
-		if symptom.fits(story) {
+		if symptom.fits(story) && (want == nil || want(story)) {
 			each(judge(e, x, story, symptom))
 		}
 	}

@@ -181,7 +181,7 @@ func TestEachDecisionInALogIsALogin(t *testing.T) {
 	e := evidence.Evidence{Log: []evidence.LogLine{line(0, evidence.LogRefused), line(2*time.Second, evidence.LogRefused),
 		line(4*time.Second, evidence.LogAgain), line(5*time.Second, evidence.LogIn)}}
 	logins := 0
-	Each(e, Symptom{}, func(Verdict) { logins++ })
+	Each(e, Symptom{}, nil, func(Verdict) { logins++ })
 	require.Equal(t, 3, logins)
 }
 
@@ -256,7 +256,7 @@ func TestAnEventAndAPacketOfALoginAreOneStory(t *testing.T) {
 		Key: evidence.KeyFits}
 	e := evidence.Evidence{Events: []evidence.Event{noted}, Exchanges: []evidence.Exchange{asked}}
 	stories := 0
-	Each(e, Symptom{}, func(v Verdict) {
+	Each(e, Symptom{}, nil, func(v Verdict) {
 		stories++
 		require.Len(t, v.Story.Events, 1)
 		require.Len(t, v.Story.Exchanges, 1)

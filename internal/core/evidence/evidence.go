@@ -102,6 +102,16 @@ func (e Evidence) With(more Evidence) Evidence {
 	return e
 }
 
+// Newest returns the evidence with that many of each kind at most, those that were
+// noted last.
+func (e Evidence) Newest(most int) Evidence {
+	e.Traces, e.Events = last(e.Traces, most), last(e.Events, most)
+	e.Exchanges, e.Log = last(e.Exchanges, most), last(e.Log, most)
+	return e
+}
+
+func last[T any](all []T, most int) []T { return all[max(0, len(all)-most):] }
+
 func after[T any](all []T, since time.Time, at func(T) time.Time) []T {
 	var some []T
 	for _, v := range all {

@@ -132,6 +132,9 @@ func (l *Lab) start() (err error) {
 	if l.targets, err = l.servers(); err != nil {
 		return err
 	}
+	if !l.config.Devices {
+		l.service.Metrics.Taken(l.config.Site.Servers, nil)
+	}
 	if l.hostKey, err = newHostKey(); err != nil {
 		return err
 	}

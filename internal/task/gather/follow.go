@@ -2,6 +2,7 @@ package gather
 
 import (
 	"context"
+	"maps"
 	"time"
 
 	"mellowgate/internal/core/diagnose"
@@ -17,6 +18,11 @@ const (
 	keptFor = 15 * time.Minute
 	// settles is how long a login is left alone that no device noted: more of it may come.
 	settles = 2 * time.Second
+	// lately is how many octets of each file count as noted lately.
+	lately = 1 << 17
+	// most is how many events, and how many of all else, stay at hand: of a crowd
+	// the newest.
+	most = 5000
 )
 
 // Following is how failed logins are followed.
@@ -28,6 +34,11 @@ type Following struct {
 	Symptom diagnose.Symptom
 	Each    func(diagnose.Verdict) // of each login that failed
 	Started func()                 // nothing that comes from then on is missed
+	// All gives Each every login, those that went well and those of which only a part
+	// is there too, and begins with what was noted lately.
+	All bool
+	// Came is told what was noted, before any login of it. Default: nobody is.
+	Came func(evidence.Evidence)
 }
 
 // told is what makes a login one that was told.
@@ -36,15 +47,29 @@ type told struct {
 	at                     time.Time
 }
 
+// toldsOf are the marks of a login: by its end, and by its begin, for its begin may be
+// forgotten and more may come to its end.
+func toldsOf(s diagnose.Story) [2]told {
+	by := told{device: s.Device, person: s.Person, access: s.Access, at: s.Time}
+	first := by
+	if s.Login == nil && len(s.Events) > 0 {
+		first.at = s.Events[0].Time
+	}
+	return [...]told{by, first}
+}
+
 // Follow tells the cause of each failed login as it happens, until ctx ends.
 func Follow(ctx context.Context, f Following) error {
-	tail := f.Folder.Tail()
-	began := time.Now()
+	tail, began := f.Folder.Tail(), time.Now()
+	if f.All {
+		tail, began = f.Folder.TailFrom(lately), time.Time{}
+	}
 	if f.Started != nil {
 		f.Started()
 	}
 	var have evidence.Evidence
 	done := map[told]bool{}
+	waits := false // a login that may not be over
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for {
@@ -57,22 +82,37 @@ func Follow(ctx context.Context, f Following) error {
 		if err != nil {
 			return err
 		}
+		if f.Came != nil {
+			f.Came(more)
+		}
+		if len(more.Events)+len(more.Traces)+len(more.Log) == 0 && !waits {
+			continue // all that there is was judged
+		}
 		more.Log, _ = Understood(more.Log, f.Site, f.Base)
 		now := time.Now()
 		if own, err := f.Folder.Own(); err == nil {
 			more = more.WithoutOwn(own)
 		}
-		have = have.After(now.Add(-keptFor)).With(more)
+		have = have.After(now.Add(-keptFor)).With(more).Newest(most)
 		have.Site, have.Keys, have.Now = f.Site, f.Keys, now
-		diagnose.Each(have, f.Symptom, func(v diagnose.Verdict) {
-			s := v.Story
-			key := told{device: s.Device, person: s.Person, access: s.Access, at: s.Time}
-			if v.Healthy || v.Unseen || done[key] || s.Time.Before(began.Add(-settles)) ||
-				s.Login == nil && now.Sub(s.Time) < settles {
-				return
+		waits = false
+		maps.DeleteFunc(done, func(t told, _ bool) bool { return now.Sub(t.at) > 2*keptFor })
+		want := func(s diagnose.Story) bool {
+			marks := toldsOf(s)
+			if done[marks[0]] || done[marks[1]] || s.Time.Before(began.Add(-settles)) {
+				return false
 			}
-			done[key] = true
-			f.Each(v)
+			over := s.Login != nil || now.Sub(s.Time) >= settles
+			waits = waits || !over
+			return over
+		}
+		diagnose.Each(have, f.Symptom, want, func(v diagnose.Verdict) {
+			if f.All || !v.Healthy && !v.Unseen {
+				for _, mark := range toldsOf(v.Story) {
+					done[mark] = true
+				}
+				f.Each(v)
+			}
 		})
 	}
 }

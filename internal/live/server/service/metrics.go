@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -15,6 +16,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/core/watch"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
 )
@@ -34,25 +36,30 @@ type Metrics struct {
 	free     prometheus.Gauge
 	room     prometheus.Gauge
 	registry *prometheus.Registry
-	server   *http.Server
-	ended    chan struct{}
+	served   []served
+}
+
+// served is one place at which a monitor reads.
+type served struct {
+	server *http.Server
+	ended  chan struct{}
 }
 
 // NewMetrics makes counters that nobody reads yet.
 func NewMetrics() *Metrics {
 	m := &Metrics{Health: newHealth(), registry: prometheus.NewRegistry(),
 		answers: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: "mellowgate_answers_total", Help: "Questions by server, protocol, kind of question, answer and reason."},
-			[]string{"server", "protocol", "question", "answer", "reason"}),
-		ends: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_certificate_end_timestamp_seconds",
-			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{"server"}),
+			Name: watch.MetricAnswers, Help: "Questions by server, protocol, kind of question, answer and reason."},
+			[]string{watch.LabelServer, "protocol", "question", watch.LabelAnswer, "reason"}),
+		ends: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: watch.MetricEnds,
+			Help: "When the certificate of a server ends, in seconds since 1970."}, []string{watch.LabelServer}),
 		heads: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_ledger_head",
 			Help: "The number of the newest record that was signed, with its hash and signature."},
 			[]string{"chain", "last", "key", "signature"}),
-		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "mellowgate_answer_seconds",
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: watch.MetricTook,
 			Help:    "How long answers took, with the wait for the disk and refusals that are held back.",
 			Buckets: []float64{0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5}},
-			[]string{"server", "question"}),
+			[]string{watch.LabelServer, "question"}),
 		reloads: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "mellowgate_site_reads_total",
 			Help: "How often the site was read again while the service ran, by whether it was taken."}, []string{"result"}),
 		taken: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_site_taken_timestamp_seconds",
@@ -74,7 +81,7 @@ func NewMetrics() *Metrics {
 
 // Waiting lets a monitor read how many records wait for the database.
 func (m *Metrics) Waiting(now func() int64) {
-	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_records_waiting",
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: watch.MetricWaiting,
 		Help: "Records that are safe on this disk and wait for the ledger's database."},
 		func() float64 { return float64(now()) }))
 }
@@ -84,15 +91,15 @@ func (m *Metrics) Took(server string, q site.Question, d time.Duration) {
 	m.took.WithLabelValues(server, string(q)).Observe(d.Seconds())
 }
 
-// Taken notes that a site was taken, with its servers, and when the file of each of its
-// keys was written, by the key's name.
-func (m *Metrics) Taken(s *site.Site, keys map[string]time.Time) {
+// Taken notes that a site was taken, with its servers that run here, and when the file of
+// each of its keys was written, by the key's name.
+func (m *Metrics) Taken(servers []*site.Server, keys map[string]time.Time) {
 	m.taken.SetToCurrentTime()
 	m.keys.Reset()
 	for name, at := range keys {
 		m.keys.WithLabelValues(name).Set(float64(at.Unix()))
 	}
-	for _, server := range s.Servers { // what has not happened yet is 0, and not missing
+	for _, server := range servers { // what has not happened yet is 0, and not missing
 		if server.Protocol == site.LDAP {
 			continue
 		}
@@ -114,7 +121,7 @@ func (m *Metrics) Watch(g *gate.Gate, version string) {
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_connections",
 			Help: "Connections that are open."}, func() float64 { return float64(g.Connections()) }),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_passwords_checking",
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: watch.MetricChecking,
 			Help: "Passwords that wait for the memory which their hash takes, or are being checked."},
 			func() float64 { return float64(g.Hashing()) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "mellowgate_build_info",
@@ -162,6 +169,26 @@ func (m *Metrics) Listen(address string) (net.Addr, error) {
 		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in service.metrics "+
 			"of the site", address, err)
 	}
+	m.serve(listener)
+	return listener.Addr(), nil
+}
+
+// ListenAt serves the counters at a socket of this host, which is a file, until Close.
+// Who may write to the file may read them.
+func (m *Metrics) ListenAt(path string) error {
+	listener, err := net.Listen("unix", path)
+	if err != nil {
+		return err
+	}
+	listener.(*net.UnixListener).SetUnlinkOnClose(false) // by then the path may be another one's
+	if err := os.Chmod(path, 0o660); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	m.serve(listener)
+	return nil
+}
+
+func (m *Metrics) serve(listener net.Listener) {
 	paths := http.NewServeMux()
 	paths.Handle("GET /metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	paths.HandleFunc("GET /health", func(w http.ResponseWriter, _ *http.Request) {
@@ -172,27 +199,27 @@ func (m *Metrics) Listen(address string) (net.Addr, error) {
 		}
 		_, _ = fmt.Fprint(w, "running\n"+wrong)
 	})
-	m.server = &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
-		WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}
-	m.ended = make(chan struct{})
+	s := served{server: &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}, ended: make(chan struct{})}
+	m.served = append(m.served, s)
 	go func() {
-		defer close(m.ended)
-		_ = m.server.Serve(listener)
+		defer close(s.ended)
+		_ = s.server.Serve(listener)
 	}()
-	return listener.Addr(), nil
 }
 
 // Close ends the serving and waits for it.
 func (m *Metrics) Close() error {
-	if m.server == nil {
-		return nil
+	var errs []error
+	for _, s := range m.served {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		err := s.server.Shutdown(ctx)
+		cancel()
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = s.server.Close()
+		}
+		<-s.ended
+		errs = append(errs, err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	err := m.server.Shutdown(ctx)
-	if errors.Is(err, context.DeadlineExceeded) {
-		err = m.server.Close()
-	}
-	<-m.ended
-	return err
+	return errors.Join(errs...)
 }

@@ -74,6 +74,7 @@ type Service struct {
 	// database is what nodes share, and node this one's name there; nil: there is none.
 	database *ledger.Database
 	node     string
+	folder   *state.Folder
 	records  string // the folder of the records
 	keeping  *keeping
 	shared   *ledger.Shared // what other nodes know; nil: there are none
@@ -138,6 +139,10 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 			options.Say)
 	}
 	v.Metrics.Watch(v.Gate, options.Version)
+	v.folder = folder
+	if err := folder.Figures(v.Metrics.ListenAt); err != nil { // nothing else hangs on them
+		options.Say(fmt.Sprintf("watch will show no figures of this run: %v", err))
+	}
 	return v, nil
 }
 
@@ -250,6 +255,7 @@ func (v *Service) Close() error {
 	if v.shared != nil {
 		_ = v.shared.Close() // all that was to be known of it was said
 	}
+	defer v.folder.ForgetFigures()
 	return errors.Join(v.Metrics.Close(), v.Capture.Close(), v.closeTraffic(), v.ledger.Close())
 }
 
@@ -340,7 +346,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 			here[p.Server] = p.Authentication.Addr()
 		}
 		v.Metrics.Certificates(ends)
-		v.Metrics.Taken(d.Site, keyFiles(d.Site, base))
+		v.Metrics.Taken(servers, keyFiles(d.Site, base))
 		v.ends.put(d.Site, d.Keys, here)
 		v.missing = len(bad) > 0
 		if v.Metrics.Health.Set(TroubleAddress, strings.Join(bad, "; ")) && v.missing {

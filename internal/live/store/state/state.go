@@ -62,11 +62,12 @@ const (
 	previous        = "previous"        // the evidence of the run before
 	earlier         = "previous.old"    // and of the one before that, until a new run has started
 	lockFile        = "lock"            // locked by who writes here
+	figuresFile     = "figures.sock"    // where a run tells its figures
 )
 
 // ours are the files of one run; the ledger goes on from run to run.
 var ours = []string{placesFile, eventsFile, ownFile, tracesDir, logsDir, countersDir, trafficFile, olderDir, hostsFile,
-	certificatesDir}
+	certificatesDir, figuresFile}
 
 var ledgerFiles = []string{recordsDir, forwardingDir, codesFile, codesFile + ".new"}
 
@@ -102,6 +103,7 @@ func Create(dir string, kept ...string) (*Folder, error) {
 		!errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	f.ForgetFigures() // left by a run that was killed
 	if err := move(dir, filepath.Join(dir, previous)); err != nil {
 		return nil, err
 	}

@@ -39,6 +39,17 @@ func (f *Folder) Tail() *Tail {
 	return t
 }
 
+// TailFrom begins with what was written lately: so many octets of each file. A line that
+// begins before is passed over.
+func (f *Folder) TailFrom(octets int64) *Tail {
+	t := f.Tail()
+	for name, p := range t.at {
+		p.read = max(0, p.read-octets)
+		t.at[name] = p
+	}
+	return t
+}
+
 // files are those that there are, or were.
 func (t *Tail) files() []string {
 	all := append([]string{eventsFile}, slices.Collect(maps.Keys(t.at))...)
