@@ -315,6 +315,7 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate why -state DIR", as: "mellowgate why -state mellowgate-state", says: `(?m)^\S+: `},
 		{call: "mellowgate why -follow -state DIR", as: "mellowgate why -follow -for 1s -state mellowgate-state",
 			says: "following the logins"},
+		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2, says: "draws on a terminal"},
 		{call: "mellowgate ledger sessions -open", says: "no record fits"},
 		{call: "mellowgate serve -only tern -state /var/lib/mellowgate site",
 			not: "a host of its own; tests of two nodes run it"},
