@@ -20,14 +20,15 @@ func newCommand() *Command {
 	return &Command{
 		Name: "new", Args: "DIR", Short: "start a site: a small one to edit, or one made of what devices have saved",
 		Long: `Writes DIR/site.yaml with comments, a fresh shared secret in DIR/keys and two fresh passwords in DIR/passwords,
-in files that only you can read, and a .gitignore that keeps both out of a repository. It overwrites nothing.
+in files that only you can read, a .gitignore that keeps both out of a repository, and DIR/site.schema.json, by which
+an editor completes and checks while you type. It overwrites nothing.
 
 -from FOLDER makes the site of what devices have saved of themselves: every file of the folder is read by the
 phrasebook that reads it best, and gives a device. What many devices share is written once. Keys that a device
 shows go into files that only you can read; DIR/questions.md lists what was assumed, what was not understood, with
 file and line, and what no text says: who may log in.
 
--schema prints the JSON Schema of the site file: an editor that knows it completes and checks while you type.`,
+-schema prints that JSON Schema of the site file. After an upgrade it may have new keys: write it again.`,
 		Examples: []Example{
 			{Call: "mellowgate new my-site", Shows: "a starter site in the folder my-site"},
 			{Call: "mellowgate new my-site && mellowgate check my-site", Shows: "the same, and the proof that it is safe"},
@@ -72,6 +73,13 @@ They are in %[1]s/keys and %[1]s/passwords, which only you can read, and which
 	}
 }
 
+// schemaFile is the schema beside a site, and forEditors the line by which an editor of
+// YAML finds it.
+const (
+	schemaFile = "site.schema.json"
+	forEditors = "# yaml-language-server: $schema=" + schemaFile + "\n"
+)
+
 // writeStarter writes a starter site, or nothing.
 func writeStarter(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
@@ -98,7 +106,8 @@ func writeStarter(dir string) error {
 		return err
 	}
 	for _, file := range []struct{ name, text string }{
-		{"site.yaml", text.String()}, {".gitignore", ignored}, {"keys/gate.key", key + "\n"},
+		{"site.yaml", forEditors + text.String()}, {schemaFile, string(site.Schema())}, {".gitignore", ignored},
+		{"keys/gate.key", key + "\n"},
 		{"passwords/wayback", account + "\n"}, {"passwords/first.admin", person + "\n"},
 	} {
 		path := filepath.Join(dir, filepath.FromSlash(file.name))

@@ -104,7 +104,8 @@ func writeEstate(dir string, books []saved.Book, taken []saved.Taken, made estat
 		name, text string
 		mode       os.FileMode
 	}
-	all := []file{{"site.yaml", estateHead + made.Site, 0o600}, {".gitignore", ignored, 0o600},
+	all := []file{{"site.yaml", forEditors + estateHead + made.Site, 0o600},
+		{schemaFile, string(site.Schema()), 0o600}, {".gitignore", ignored, 0o600},
 		{questionsFile, estatePage(taken, made), 0o600}}
 	for name, value := range made.Keys {
 		all = append(all, file{estate.KeyFile(name), value.Reveal() + "\n", 0o600})

@@ -1,7 +1,9 @@
 package site
 
 import (
+	_ "embed" // the meanings
 	"encoding/json"
+	"strconv"
 	"strings"
 )
 
@@ -39,11 +41,133 @@ func mapForm(value form) form {
 	return form{"type": "object", "propertyNames": form{"pattern": namePattern}, "additionalProperties": value}
 }
 
+//go:embed meanings.txt
+var meaningsText string
+
+// meaning is what a key is for.
+type meaning struct {
+	text   string
+	unless any // what holds where it is not written; nil: nothing in particular
+}
+
+// meanings returns what each key means, by its path, of a text of lines
+// "KEY = DEFAULT: MEANING". Lines with # are no keys.
+func meanings(text string) map[string]meaning {
+	all := map[string]meaning{}
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		key, says, found := strings.Cut(line, ": ")
+		if !found || strings.HasPrefix(line, "#") {
+			continue
+		}
+		key, unless, has := strings.Cut(key, " = ")
+		m := meaning{text: says}
+		if has {
+			m.unless = valueOf(unless)
+		}
+		all[key] = m
+	}
+	for name, t := range traits {
+		path := "kinds.traits." + name
+		m := all[path]
+		m.text += " (" + t.takes + ")"
+		m.unless = valueOf(t.get(DefaultTraits()))
+		all[path] = m
+	}
+	return all
+}
+
+// valueOf returns a default as JSON has it.
+func valueOf(text string) any {
+	if items := strings.Split(text, ", "); len(items) > 1 {
+		return items
+	}
+	if n, err := strconv.Atoi(text); err == nil {
+		return n
+	}
+	if b, err := strconv.ParseBool(text); err == nil {
+		return b
+	}
+	return text
+}
+
+// meaningOf finds what the key at a path means. Profiles, the ways in and the people of a
+// lab have the keys of what they stand for.
+func meaningOf(all map[string]meaning, path string) (string, meaning) {
+	if m, is := all[path]; is {
+		return path, m
+	}
+	path = strings.TrimPrefix(path, "lab.")
+	path = strings.Replace(path, "profiles.", "devices.", 1)
+	if parts := strings.Split(path, "."); len(parts) == 4 && parts[1] == "access" {
+		path = parts[0] + ".access.*." + parts[3]
+	}
+	return path, all[path]
+}
+
+// described returns a form with what its keys mean. Forms are shared between places, so
+// it is a copy.
+func described(v any, path string, of func(path string) meaning) any {
+	switch v := v.(type) {
+	case form:
+		f := form{}
+		for key, part := range v {
+			switch key {
+			case "properties":
+				properties := form{}
+				for name, inner := range part.(form) {
+					at := strings.TrimPrefix(path+"."+name, ".")
+					properties[name] = meant(described(inner, at, of), of(at))
+				}
+				f[key] = properties
+			case "additionalProperties":
+				f[key] = described(part, path+".*", of)
+				if inner, is := f[key].(form); is {
+					f[key] = meant(inner, of(path+".*"))
+				}
+			default:
+				f[key] = described(part, path, of)
+			}
+		}
+		return f
+	case []any:
+		all := make([]any, len(v))
+		for i, part := range v {
+			all[i] = described(part, path, of)
+		}
+		return all
+	}
+	return v
+}
+
+func meant(v any, m meaning) any {
+	f, is := v.(form)
+	if !is {
+		return v
+	}
+	if m.text != "" {
+		f["description"] = m.text
+	}
+	if m.unless != nil {
+		f["default"] = m.unless
+	}
+	return f
+}
+
+// SchemaID is the name of the schema.
+const SchemaID = "urn:mellowgate:site"
+
 // Schema returns the JSON Schema of a site file, for editors.
 func Schema() []byte {
-	top := siteShape().form()
+	all := meanings(meaningsText)
+	top := described(siteShape().form(), "", func(path string) meaning {
+		_, m := meaningOf(all, path)
+		return m
+	}).(form)
 	top["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	top["$id"] = SchemaID
 	top["title"] = "A site of Mellow Gate"
+	top["description"] = "The design of a site's management logins. docs/site-file.md has the whole language."
 	text, err := json.MarshalIndent(top, "", "  ")
 	if err != nil {
 		return nil // forms hold nothing that cannot be encoded
@@ -60,5 +184,5 @@ func traitForm(t trait) form {
 		}
 		return wordsForm(a, b)
 	}
-	return form{"type": []string{"string", "integer"}, "description": takes}
+	return form{"type": []string{"string", "integer"}}
 }
