@@ -18,7 +18,7 @@ import (
 func page(t *testing.T, c call, text string) string {
 	_, err := html.Parse(strings.NewReader(text))
 	require.NoError(t, err)
-	require.NotRegexp(t, regexp.MustCompile(`(src|href)=|url\(|<script|@import`), text, "nothing is loaded from elsewhere")
+	require.NotRegexp(t, regexp.MustCompile(`src=|href="[^#]|url\(|<script|@import`), text, "nothing is loaded from elsewhere")
 	for _, folder := range []string{"demo/as-reviewed/keys", "demo/as-reviewed/passwords"} {
 		files, err := os.ReadDir(filepath.Join(c.dir, folder))
 		require.NoError(t, err)
@@ -44,6 +44,18 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 		"team network", "5 errors, 7 warnings, 2 notes"} {
 		require.Contains(t, text, part)
 	}
+	require.Regexp(t, `demo/as-drafted, revision [0-9a-f]{12}\.`, text)
+	for _, device := range []string{"ashore-ap-1", "hq-fw-1", "mv-avocet-rtr", "mv-curlew-rtr", "mv-godwit-rtr",
+		"north-rtr-1", "north-sw-1", "south-sw-1"} {
+		require.Contains(t, text, `<td data-h="device">`+device+"</td>")
+	}
+	require.Regexp(t, `hq-fw-1</td>.*class="careful">console</span>, tern, plover</td>`, text, "at worst, and when")
+	links := regexp.MustCompile(`href="#([^"]+)"`).FindAllStringSubmatch(text, -1)
+	require.Greater(t, len(links), 15)
+	for _, link := range links {
+		require.Equal(t, 1, strings.Count(text, ` id="`+link[1]+`"`), "%s leads to one place", link[1])
+	}
+	require.Contains(t, text, `<a href="#no-way-back">no-way-back</a>`)
 	require.NotContains(t, text, "What went wrong lately")
 	require.NotContains(t, text, "The drill")
 

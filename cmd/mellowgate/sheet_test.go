@@ -43,6 +43,7 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 	require.Zero(t, r.status)
 	require.NotContains(t, r.out, "http", "the page needs nothing from elsewhere")
 	require.Contains(t, r.out, `<input type="checkbox"`)
+	require.Regexp(t, `revision</dt><dd>[0-9a-f]{12} of demo/as-reviewed`, r.out)
 	d := xml.NewDecoder(strings.NewReader(r.out))
 	d.Strict, d.AutoClose, d.Entity = false, xml.HTMLAutoClose, xml.HTMLEntity
 	for {

@@ -62,7 +62,7 @@ func TestASheetSaysWhereALoginCameOutOtherwise(t *testing.T) {
 	require.Contains(t, unwrapped(r.out), "mellowgate why -state st -device north-rtr-1 -person tobin.reed")
 	page, err := os.ReadFile(filepath.Join(c.dir, "sheet.html"))
 	require.NoError(t, err)
-	require.Contains(t, string(page), `<tr class="bad">`)
+	require.Contains(t, string(page), `<tr class="not-so">`)
 	require.Contains(t, string(page), "NOT AS EXPECTED: refused, after")
 	require.NotContains(t, string(page), strings.TrimSpace(string(right)))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "passwords/tobin.reed"), right, 0o600))

@@ -107,7 +107,7 @@ func (t *sheetTrial) open() (err error) {
 		return err
 	}
 	r := t.l.reckoner()
-	t.sheet = sheet.Of(r, t.device, t.l.Path, nil)
+	t.sheet = sheetOf(t.l, t.device, nil)
 	t.servers = foresee.Shape{Devices: []*site.Device{t.device}, Cases: r.Device(t.device)}.Servers()
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/gather"
 )
@@ -27,14 +28,31 @@ import (
 //go:embed page/report.html
 var reportPage string
 
+//go:embed page/base.html
+var basePage string
+
+// marks say without colour what a tone says.
+var marks = map[string]string{"good": "\u2713", "careful": "!", "bad": "\u2715"}
+
+// onBase returns a page with what all pages have.
+func onBase(name, page string, more template.FuncMap) (*template.Template, error) {
+	t, err := template.New(name).Funcs(more).Parse(page)
+	if err != nil {
+		return nil, err
+	}
+	return t.Parse(basePage)
+}
+
 func reportCommand() *Command {
 	return &Command{
 		Name: "report", Args: "[SITE]", Short: "one HTML page for a review or an audit",
-		Long: `Makes one page of the whole site: the design drawn, what happens in each outage, what check
-finds, and who may do what. With -state also what went wrong lately, by cause, and which records are kept, with
+		Long: `Makes one page of the whole site: what happens in each outage, what check finds and what that means, the
+design drawn, every device, and who may do what. It names the revision of the site, which is that of its files: a
+change sheet of the same revision is of the same design. With -state also what went wrong lately, by cause, and which records are kept, with
 a proof that none was changed. With -drill also the result of a drill, from a file that drill -json wrote.
 
-The page loads nothing from elsewhere, is fit for print, and follows the light or dark of the reader's system.
+The page loads nothing from elsewhere, is fit for a telephone and for print, and follows the light or dark of the
+reader's system. No colour stands alone: a mark says the same.
 It holds no secret: keys and passwords are not in it.`,
 		Examples: []Example{
 			{Call: "mellowgate report demo/as-drafted > report.html", Shows: "the design alone"},
@@ -53,16 +71,21 @@ It holds no secret: keys and passwords are not in it.`,
 
 // reported is what the page shows.
 type reported struct {
-	Site, About, Made, From, State, Version, Summary, People string
-	Tiles                                                    []tile
-	Drawing                                                  drawing.Drawing
-	Matrix                                                   reportedMatrix
-	Findings                                                 []reportedFinding
-	Grants                                                   []reportedGrant
-	Drill                                                    *reportedDrill
-	Causes                                                   *reportedCauses
-	Records                                                  *reportedRecords
+	Site, About, Made, From, Revision, State, Version, Summary, People string
+	Tiles                                                              []tile
+	Drawing                                                            drawing.Drawing
+	Matrix                                                             reportedMatrix
+	Findings                                                           []reportedFinding
+	Meanings                                                           []findings.Page // of the codes that were found
+	Devices                                                            []reportedDevice
+	Grants                                                             []reportedGrant
+	Drill                                                              *reportedDrill
+	Causes                                                             *reportedCauses
+	Records                                                            *reportedRecords
 }
+
+// reportedDevice is a device with how it stands in its worst outage.
+type reportedDevice struct{ Name, Kind, Addresses, Ways, Accounts, Worst, When, Tone string }
 
 type tile struct{ Number, Text, Tone string }
 
@@ -133,10 +156,11 @@ func (c *Call) makeReport(dir, drilled, write, since string) error {
 			return err
 		}
 	}
-	page, err := template.New("report").Funcs(template.FuncMap{
+	page, err := onBase("report", reportPage, template.FuncMap{
 		"offset": func(n, by int) int { return n + by },
 		"line":   func(y, i int) int { return y + 38 + 17*i },
-	}).Parse(reportPage)
+		"mark":   func(tone string) string { return marks[tone] },
+	})
 	if err != nil {
 		return cannot(err)
 	}
@@ -166,7 +190,8 @@ func (c *Call) reportOf(l loaded) reported {
 	found := c.check(l, nil, false)
 	shapes := l.reckoner().Shapes(l.Devices)
 	r := reported{Site: l.Name, About: l.About, Made: time.Now().Format("2006-01-02 15:04 MST"), From: l.Path,
-		Version: Version, Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}
+		Revision: sitefile.Revision(l.Path), Devices: devicesOf(shapes), Version: Version,
+		Summary: sentence(reportSummary(found)), Drawing: drawing.Of(l.Site, shapes)}
 	if r.Site == "" {
 		r.Site = "This site"
 	}
@@ -186,6 +211,10 @@ func (c *Call) reportOf(l loaded) reported {
 	for _, f := range found.Findings {
 		r.Findings = append(r.Findings, reportedFinding{Code: f.Code, Severity: string(f.Severity), Where: l.Where(f.Place),
 			Text: f.Text, Holds: holdsFor(f), Repair: f.Repair, Tone: tones[severityTone[f.Severity]]})
+		known := slices.ContainsFunc(r.Meanings, func(p findings.Page) bool { return p.Code == f.Code })
+		if p, is := findings.PageOf(f.Code); is && !known {
+			r.Meanings = append(r.Meanings, p)
+		}
 	}
 	for _, g := range l.Grants {
 		r.Grants = append(r.Grants, grantOf(g))
@@ -241,6 +270,44 @@ func matrixOf(shapes []foresee.Shape) reportedMatrix {
 		m.Rows[i].Devices = strings.Join(some(devices[i], 12), ", ")
 	}
 	return m
+}
+
+// devicesOf are the devices by name, each with its worst standing and the first outage of it.
+func devicesOf(shapes []foresee.Shape) []reportedDevice {
+	var all []reportedDevice
+	order := map[string]int{"good": 0, "careful": 1, "bad": 2}
+	for _, sh := range shapes {
+		var worst reportedDevice
+		for _, c := range columns(shapes) {
+			s := sh.Standing(c.outage)
+			if tone := tones[standingTone[s]]; worst.Worst == "" || order[tone] > order[worst.Tone] {
+				worst.Worst, worst.Tone, worst.When = string(s), tone, c.heading
+			}
+		}
+		if worst.Tone == "good" {
+			worst.When = ""
+		}
+		for _, d := range sh.Devices {
+			r, addresses, ways, accounts := worst, []string{}, []string{}, []string{}
+			for _, a := range d.Addresses {
+				addresses = append(addresses, a.String())
+			}
+			for _, w := range d.Ways {
+				ways = append(ways, w.Name())
+			}
+			for _, a := range d.Accounts {
+				accounts = append(accounts, a.Name)
+			}
+			r.Name, r.Addresses, r.Ways = d.Name, strings.Join(addresses, ", "), strings.Join(ways, ", ")
+			r.Accounts = strings.Join(accounts, ", ")
+			if d.Kind != nil {
+				r.Kind = d.Kind.Name
+			}
+			all = append(all, r)
+		}
+	}
+	slices.SortFunc(all, func(a, b reportedDevice) int { return strings.Compare(a.Name, b.Name) })
+	return all
 }
 
 func grantOf(g *site.Grant) reportedGrant {

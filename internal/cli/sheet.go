@@ -11,6 +11,7 @@ import (
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/sheet"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/live/store/sitefile"
 )
 
 //go:embed page/sheet.html
@@ -31,7 +32,8 @@ Where the kind of the device names a phrasebook, -read TEXT, what the device hol
 sheet: those from there to the design and no others, each step with the lines that take it back, and the timed way
 back of the make. Each step is tried on a model of the device first: nobody is locked out on the way.
 
-The sheet is Markdown with boxes to tick; with -html a page that prints well. What the logins must show is
+The sheet is Markdown with boxes to tick; with -html a page that prints well, and whose boxes keep their ticks in the
+browser. What the logins must show is
 foreseen from the site. Exit status 1 when check finds an error for this device: repair that first.`,
 		Examples: []Example{
 			{Call: "mellowgate sheet mv-avocet-rtr demo/as-reviewed", Shows: "the sheet of a ship's router"},
@@ -55,7 +57,7 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 						return err
 					}
 				}
-				s := sheet.Of(l.reckoner(), d, l.Path, typed)
+				s := sheetOf(l, d, typed)
 				if err := printSheet(c.Out, s, *html); err != nil {
 					return err
 				}
@@ -69,6 +71,15 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 			}
 		},
 	}
+}
+
+// sheetOf is the sheet of a device, with the state of the site that it is made of.
+func sheetOf(l loaded, d *site.Device, typed *sheet.Typing) sheet.Sheet {
+	s := sheet.Of(l.reckoner(), d, l.Path, typed)
+	if revision := sitefile.Revision(l.Path); revision != "" {
+		s.About = append(s.About, sheet.Fact{Name: "revision", Value: revision + " of " + l.Path})
+	}
+	return s
 }
 
 // deviceOfSite reads the arguments DEVICE [SITE].
@@ -175,7 +186,7 @@ func printSheet(w io.Writer, s sheet.Sheet, html bool) error {
 		writeSheet(w, s)
 		return nil
 	}
-	page, err := template.New("sheet").Funcs(template.FuncMap{"at": seenAt}).Parse(sheetPage)
+	page, err := onBase("sheet", sheetPage, template.FuncMap{"at": seenAt})
 	if err == nil {
 		err = page.Execute(w, s)
 	}

@@ -29,6 +29,9 @@ type Box struct {
 	Tone                string   // good, careful, bad: how devices stand in their worst outage; "" for the rest
 }
 
+// Right is the right edge.
+func (b Box) Right() int { return b.X + b.Width }
+
 // Label is a text at a place.
 type Label struct {
 	X, Y int
