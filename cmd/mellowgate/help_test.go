@@ -29,5 +29,9 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, string(want), c.run(t, "help", "-reference").out,
 		"make it again: go run ./cmd/mellowgate help -reference > docs/commands.md")
+	want, err = os.ReadFile("../../docs/findings.md")
+	require.NoError(t, err)
+	require.Equal(t, string(want), c.run(t, "help", "-reference", "findings").out,
+		"make it again: go run ./cmd/mellowgate help -reference findings > docs/findings.md")
 	require.Regexp(t, `^mellowgate \d+\.\d+\.\d+`, c.run(t, "version").out)
 }

@@ -239,21 +239,12 @@ func TestWhatHappenedAnywayIsReadOff(t *testing.T) {
 func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
-	at := func(call string) string {
-		return strings.NewReplacer("main/site", "demo/as-drafted", " site", " demo/as-reviewed").Replace(call)
-	}
 	follow(t, c, "docs/install.md", []printed{
 		{call: "mellowgate check /etc/mellowgate/site", as: "mellowgate check demo/as-reviewed", says: "^nothing found"},
+		{call: "mellowgate check SITE", as: "mellowgate check demo/as-reviewed", says: "^nothing found"},
+		{call: "mellowgate new -schema > site.schema.json", as: "mellowgate new -schema", says: "json-schema.org"},
 		{call: "mellowgate help completion", says: "bashrc"},
 		{call: "mellowgate help -man FOLDER", as: "mellowgate help -man pages"},
-		{call: "mellowgate check -format annotations site", as: at("mellowgate check -format annotations site"), says: "^$"},
-		{call: "mellowgate check -format sarif site > findings.sarif", as: at("mellowgate check -format sarif site"),
-			says: `"2.1.0"`},
-		{call: "mellowgate check -format junit site > findings.xml", as: at("mellowgate check -format junit site"),
-			says: "<testsuite"},
-		{call: "mellowgate foresee -compare main/site site", as: at("mellowgate foresee -compare main/site site"), status: 1,
-			says: "full rights"},
-		{call: "mellowgate new -schema > site.schema.json", as: "mellowgate new -schema", says: "json-schema.org"},
 	})
 	page, err := os.ReadFile(filepath.Join(c.dir, "pages", "mellowgate-learn.1"))
 	require.NoError(t, err)

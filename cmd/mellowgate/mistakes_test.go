@@ -219,5 +219,5 @@ func TestAStarterKeepsItsSecretsOutOfARepository(t *testing.T) {
 	}
 	git("init", "-q")
 	git("add", "-A")
-	require.Equal(t, ".gitignore\nsite.yaml\n", git("ls-files"))
+	require.Equal(t, ".gitignore\nsite.schema.json\nsite.yaml\n", git("ls-files"))
 }

@@ -317,10 +317,6 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 			says: "following the logins"},
 		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2, says: "draws on a terminal"},
 		{call: "mellowgate ledger sessions -open", says: "no record fits"},
-		{call: "mellowgate serve -only tern -state /var/lib/mellowgate site",
-			not: "a host of its own; tests of two nodes run it"},
-		{call: "mellowgate serve -only plover -state /var/lib/mellowgate site", not: "a host of its own"},
-		{call: "mellowgate foresee -silent tern", as: "mellowgate foresee -silent tern" + site, says: "plover"},
 	})
 	follow(t, c, "docs/site-file.md", []printed{
 		{call: "mellowgate new -schema", says: `"\$schema"`},
@@ -338,7 +334,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		}, as: "mellowgate render -template own.tmpl north-sw-1" + site,
 			says: "^server tern at 192.0.2.21, secret .*, timeout 1\n(?s).*ssh uses crew\n"},
 	})
-	for _, page := range []string{"docs/standards.md", "docs/performance.md", "docs/json.md"} {
+	for _, page := range []string{"docs/standards.md", "docs/performance.md", "docs/json.md", "docs/README.md",
+		"docs/understanding.md"} {
 		follow(t, c, page, nil)
 	}
 }

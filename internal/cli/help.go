@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/cli/show"
+	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/nearest"
 )
 
@@ -23,7 +24,8 @@ func helpCommand() *Command {
 			{Call: "mellowgate help check", Shows: "the manual page of check"},
 		},
 		Prepare: func(c *Call) func() error {
-			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so")
+			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so; with "+
+				"findings for the command, the page of every finding: docs/findings.md")
 			folder := c.Flags.String("man", "", "write every manual page into this `folder`, for man(1)")
 			return func() error {
 				switch {
@@ -31,6 +33,8 @@ func helpCommand() *Command {
 					if err := mans(*folder); err != nil {
 						return cannot(fmt.Errorf("the manual pages cannot be written into %s: %w", *folder, err))
 					}
+				case *all && len(c.Args) == 1 && c.Args[0] == "findings":
+					findingsReference(c.Out)
 				case *all:
 					reference(c.Out)
 				case len(c.Args) == 0:
@@ -175,12 +179,37 @@ func defaultText(f *flag.Flag) string {
 
 // reference prints every manual page as Markdown.
 func reference(w io.Writer) {
-	_, _ = fmt.Fprint(w,
-		"# Commands\n\nMade from the help texts by `go run ./cmd/mellowgate help -reference > docs/commands.md`.\n")
+	_, _ = fmt.Fprintf(w, "# Commands\n\n%sMade from the help texts by `go run ./cmd/mellowgate help -reference > "+
+		"docs/commands.md`.\n", toAllPages)
 	for _, c := range commands() {
 		_, _ = fmt.Fprintf(w, "\n## %s\n\n```\n", c.Name)
 		manual(w, c)
 		_, _ = fmt.Fprintln(w, "```")
+	}
+}
+
+// toAllPages leads from a page of the documentation to all of them.
+const toAllPages = "*All pages: [README.md](README.md)*\n\n"
+
+// findingsReference writes the page of every finding, as Markdown.
+func findingsReference(w io.Writer) {
+	say := func(format string, args ...any) {
+		_, _ = fmt.Fprintf(w, strings.ReplaceAll(format, "§", "`"), args...)
+	}
+	say(`# Findings
+
+%sAll that §check§ finds, made by §go run ./cmd/mellowgate help -reference findings > docs/findings.md§. An **error**
+locks somebody out or lets somebody in; a **warning** is something that will hurt one day; a **note** is good to know.
+§mellowgate check -explain CODE§ prints one of these. Each example is a part of a site file in which it is found, and
+the same part repaired.
+`, toAllPages)
+	for _, p := range findings.Pages() {
+		say("\n## %s\n\n%s. %s\n", p.Code, strings.ToUpper(string(p.Severity[:1]))+string(p.Severity[1:]), p.About)
+		if p.Good == "" {
+			say("\nIt is found with %s.\n", p.Outside)
+			continue
+		}
+		say("\n```\n%s\n```\n\nRepaired:\n\n```\n%s\n```\n", p.Shows, p.Good)
 	}
 }
 
