@@ -27,7 +27,8 @@ func TestTheTutorialGoesAsItSays(t *testing.T) {
 		{call: login("first.admin"), says: "(?s)^first.admin at switch-1 by ssh: in at level 15 after 0.. s\n" +
 			"as expected: in at level 15\n"},
 		{call: "mellowgate lab -set 'gate-1 silent' -set 'gate-2 silent'", says: "gate-1 silent\ngate-2 silent"},
-		{call: login("wayback"), says: "in at level 15(?s).*as expected: in at level 15, with gate-1 silent and gate-2 silent"},
+		{call: login("wayback"), says: "in at level 15(?s).*as expected: in at level 15, with gate-1 silent and gate-2 " +
+			"silent"},
 		{call: "mellowgate why", says: "gate-1(?s).*repair"},
 		{call: "mellowgate lab -lift all", says: "is still left alone by switch-1 until"},
 		{call: "mellowgate watch", status: 2, says: "draws on a terminal"},
