@@ -125,6 +125,8 @@ func TestKeys(t *testing.T) {
 		{"not beyond the newest", []string{"up", "up"}, ">! 12:00:59", "", false},
 		{"to the oldest", strings.Fields(strings.Repeat("pgdown ", 7)), ">  12:00:00", "", false},
 		{"and home", []string{"pgdown", "j", "home"}, ">! 12:00:59", "", false},
+		{"letters go up and down too", []string{"j", "j", "k"}, ">! 12:00:58", "", false},
+		{"enter scrolls", []string{"enter", "enter"}, "step 1 of", "step 0 of", false},
 		{"a page back", []string{"pgdown", "pgdown", "pgup", "k"}, ">! 12:00:50", "", false},
 		{"wrong only", []string{"f"}, "with something wrong (20 others", "12:00:57", false},
 		{"wrong only, and all again", []string{"f", "f"}, "12:00:57", "others", false},
@@ -191,4 +193,9 @@ func TestTheChosenLoginStaysChosenWhenOthersCome(t *testing.T) {
 	}))
 	require.Contains(t, s.View().Content, ">! 12:00:58")
 	require.Contains(t, s.View().Content, "sw-new")
+	press(s, "up", "up", "up")
+	s.Update(Note(func(seen *watch.Seen) {
+		seen.Login(diagnose.Verdict{Healthy: true, Story: diagnose.Story{Device: "sw-newest", Time: noon.Add(2 * time.Hour)}})
+	}))
+	require.Regexp(t, `>  14:00:00 .*sw-newest`, s.View().Content, "who has gone up to the newest stays with it")
 }

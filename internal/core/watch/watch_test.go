@@ -50,6 +50,11 @@ func TestAServerIsAsItWasInTheLastMinute(t *testing.T) {
 			s.Figures(after(0), figures(map[string]Served{"tern": served(50, 0, 0)}))
 			s.Figures(after(5), figures(map[string]Served{"tern": served(60, 0, 4)}))
 		}, Server{State: Drops, PerSecond: 2, Dropped: 4, P50: 2 * time.Millisecond, P99: 2 * time.Millisecond}},
+		{"a moment in which nothing comes is no new run", func(s *Seen) {
+			s.Figures(after(0), figures(map[string]Served{"tern": served(50, 0, 0)}))
+			s.Figures(after(20), figures(map[string]Served{"tern": served(60, 0, 5)}))
+			s.Figures(after(40), figures(map[string]Served{"tern": served(60, 0, 5)}))
+		}, Server{State: Drops, Dropped: 5, P50: 2 * time.Millisecond, P99: 2 * time.Millisecond}},
 		{"a new run counts from 0", func(s *Seen) {
 			s.Figures(after(0), figures(map[string]Served{"tern": served(500, 0, 0)}))
 			s.Figures(after(5), figures(map[string]Served{"tern": served(4, 0, 0)}))
@@ -75,6 +80,15 @@ func TestAServerIsAsItWasInTheLastMinute(t *testing.T) {
 			require.Equal(t, []Server{tt.want}, s.Picture(after(70), Filter{}).Servers)
 		})
 	}
+}
+
+func TestNoMoreThanAMinuteOfFiguresIsKept(t *testing.T) {
+	t.Parallel()
+	var s Seen
+	for i := range 500 {
+		s.Figures(after(i), figures(map[string]Served{"tern": served(float64(i), 0, 0)}))
+	}
+	require.InDelta(t, 60, len(s.figures), 2)
 }
 
 func TestFaultsOfALabStandWithTheirServerUntilTheyAreLifted(t *testing.T) {
@@ -140,6 +154,18 @@ func TestALoginIsSaidInOneRow(t *testing.T) {
 		})
 	}
 	require.Equal(t, "somebody", LoginOf(unseen).Person)
+	// The record of a session says nothing of the login, and the newest answer with a place says most.
+	told := byServers
+	for _, e := range []evidence.Event{
+		{Question: site.AskRecordSessions, Answer: evidence.Accepted, Server: "x", Place: "x"},
+		{Question: site.AskSession, Answer: evidence.Accepted, Server: "plover", Place: "site.yaml:15:1"},
+		{Question: site.AskLogin, Answer: evidence.Dropped, Server: "y"}} {
+		told.Story.Events = append(told.Story.Events[:len(told.Story.Events):len(told.Story.Events)], e)
+	}
+	require.Equal(t, "by plover, site.yaml:15:1", LoginOf(told).Why)
+	told.Story.Events = []evidence.Event{{Question: site.AskLogin, Answer: evidence.Accepted},
+		{Question: site.AskLogin, Answer: evidence.Dropped}}
+	require.Equal(t, string(evidence.Dropped), LoginOf(told).Outcome)
 }
 
 func TestLoginsAreInOrderOnceEachAndBounded(t *testing.T) {
