@@ -48,15 +48,18 @@ func main() {
 	rounds := flag.Int("rounds", 5, "how often; the middle one counts")
 	where := flag.String("dir", "", "the folder for what is written; the usual one for temporary files unless said")
 	only := flag.String("only", "", "only what has these letters in its name")
+	records := flag.String("records", "file", "where the plain program has its records: file or sqlite")
 	flag.Parse()
 	var err error
 	switch {
+	case *records != "file" && *records != "sqlite":
+		err = errors.New("-records is file or sqlite")
 	case *plain:
-		err = servePlain(flag.Arg(0))
+		err = servePlain(flag.Arg(0), *records)
 	case flag.NArg() != 1:
 		err = errors.New("name the built program: go run ./scripts/speed /tmp/mellowgate")
 	default:
-		err = compare(flag.Arg(0), *where, *only, *each, *rounds)
+		err = compare(flag.Arg(0), *where, *only, *records, *each, *rounds)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -65,7 +68,7 @@ func main() {
 }
 
 // compare measures both, in turn, and prints what came of it.
-func compare(program, where, only string, each time.Duration, rounds int) error {
+func compare(program, where, only, kept string, each time.Duration, rounds int) error {
 	dir, err := os.MkdirTemp(where, "speed-")
 	if err != nil {
 		return err
@@ -100,7 +103,7 @@ func compare(program, where, only string, each time.Duration, rounds int) error 
 	var memory, greatest int
 	for range rounds {
 		for _, who := range []string{"plain", "serve"} {
-			call := map[string][]string{"plain": {self, "-plain", dir}, "serve": serve}[who]
+			call := map[string][]string{"plain": {self, "-plain", "-records", kept, dir}, "serve": serve}[who]
 			p, err := start(dir, call)
 			if err != nil {
 				return err
@@ -139,7 +142,7 @@ func compare(program, where, only string, each time.Duration, rounds int) error 
 	rate := middle(figures["serve"][0]) / 2
 	fmt.Printf("RADIUS logins at %.0f a second, half of the most (wanted: p99 below 2 ms)\n", rate)
 	for _, who := range []string{"plain", "serve"} {
-		call := map[string][]string{"plain": {self, "-plain", dir}, "serve": serve}[who]
+		call := map[string][]string{"plain": {self, "-plain", "-records", kept, dir}, "serve": serve}[who]
 		if err := late(dir, who, call, requests, rate, each); err != nil {
 			return err
 		}

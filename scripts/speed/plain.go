@@ -2,9 +2,12 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/hmac"
 	"crypto/md5"
+	"database/sql"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -12,21 +15,24 @@ import (
 	"os/signal"
 	"path/filepath"
 	"sync"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver of database/sql
 )
 
 // servePlain is the plainest program that answers the client: it lets everybody in, and
-// writes a record to a file that it syncs before it answers.
-func servePlain(dir string) error {
+// has a record on disk before it answers: in a file, or as a row of a database of SQLite.
+func servePlain(dir, records string) error {
 	if err := plainUDP(radiusPort, plainLogin); err != nil {
 		return err
 	}
-	file, err := os.OpenFile(filepath.Join(dir, "plain.records"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	write, err := map[string]func(string) (func([][]byte) error, error){"file": toFile, "sqlite": toSQLite}[records](dir)
 	if err != nil {
 		return err
 	}
-	records := &together{file: file}
+	kept := &together{write: write}
 	if err := plainUDP(recordPort, func(packet []byte) []byte {
-		if records.keep(packet) != nil {
+		if kept.keep(packet) != nil {
 			return nil
 		}
 		return response(5, packet, nil)
@@ -111,10 +117,70 @@ func plainLogin(request []byte) []byte {
 
 // together writes what waits at the same time in one go.
 type together struct {
-	file    *os.File
+	write   func([][]byte) error
 	mu      sync.Mutex
-	waiting []byte
+	waiting [][]byte
 	group   *group
+}
+
+// toFile appends records to a file and syncs it.
+func toFile(dir string) (func([][]byte) error, error) {
+	file, err := os.OpenFile(filepath.Join(dir, "plain.records"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return func(some [][]byte) error {
+		if _, err := file.Write(bytes.Join(some, nil)); err != nil {
+			return err
+		}
+		return file.Sync()
+	}, nil
+}
+
+// toSQLite inserts records as rows with the fields of a record of the ledger, those that
+// wait together in one transaction.
+func toSQLite(dir string) (func([][]byte) error, error) {
+	path := filepath.Join(dir, fmt.Sprintf("plain-%d.db", os.Getpid()))
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER, node TEXT, kind TEXT,
+		person TEXT, device TEXT, access TEXT, origin TEXT, level INTEGER, result TEXT, command TEXT, reason TEXT, session TEXT,
+		protocol TEXT, rule TEXT, returned TEXT)`); err != nil {
+		return nil, err
+	}
+	insert, err := db.Prepare(`INSERT INTO records (time, node, kind, person, device, access, origin, level, result,
+		command, reason, session, protocol, rule, returned) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return nil, err
+	}
+	return func(some [][]byte) error {
+		tx, err := db.Begin()
+		if err != nil {
+			return err
+		}
+		row := tx.Stmt(insert)
+		now := time.Now().UnixNano()
+		for _, packet := range some {
+			said := attributesOf(packet)
+			if _, err := row.Exec(now, "gate", "session-start", string(said[1]), clientAt, "ssh", string(said[31]), 15,
+				"recorded", "", "recorded", string(said[44]), "radius", "", ""); err != nil {
+				return errors.Join(err, tx.Rollback())
+			}
+		}
+		return tx.Commit()
+	}, nil
+}
+
+// attributesOf are the attributes of a packet by their type, RFC 2865 section 5.
+func attributesOf(packet []byte) map[byte][]byte {
+	all := map[byte][]byte{}
+	for rest := packet[20:]; len(rest) >= 2 && int(rest[1]) >= 2 && int(rest[1]) <= len(rest); rest = rest[rest[1]:] {
+		all[rest[0]] = rest[2:rest[1]]
+	}
+	return all
 }
 
 // group is what is written in one go.
@@ -131,7 +197,7 @@ func (t *together) keep(b []byte) error {
 		t.group = &group{}
 	}
 	mine := t.group
-	t.waiting = append(t.waiting, b...)
+	t.waiting = append(t.waiting, b)
 	t.mu.Unlock()
 	mine.once.Do(func() {
 		disk.Lock()
@@ -140,9 +206,7 @@ func (t *together) keep(b []byte) error {
 		some := t.waiting
 		t.waiting, t.group = nil, nil
 		t.mu.Unlock()
-		if _, mine.err = t.file.Write(some); mine.err == nil {
-			mine.err = t.file.Sync()
-		}
+		mine.err = t.write(some)
 	})
 	return mine.err
 }

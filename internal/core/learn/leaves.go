@@ -1,0 +1,120 @@
+package learn
+
+import (
+	"slices"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/site"
+)
+
+// leaves returns every way in which an experiment may go: a value is chosen where the walk
+// first hangs on its trait.
+func (l *Learner) leaves(logins []foresee.Login) []leaf {
+	var all []leaf
+	pending := [][]choice{nil}
+	for len(pending) > 0 {
+		chosen := pending[len(pending)-1]
+		pending = pending[:len(pending)-1]
+		a := l.nothing()
+		for _, c := range chosen {
+			a[c.trait] = c.value
+		}
+		as := l.as(a)
+		ends, consulted := l.series(as, logins)
+		path, weight := chosen, 1.0
+		for _, t := range consulted {
+			i := slices.Index(l.open, t)
+			if i < 0 || len(l.values[t]) < 2 {
+				continue
+			}
+			weight /= float64(len(l.values[t]))
+			if a[i] >= 0 {
+				continue
+			}
+			for _, value := range l.values[t][1:] {
+				other := choice{trait: i, value: l.index(i, value)}
+				pending = append(pending, append(slices.Clone(path), other))
+			}
+			first := choice{trait: i, value: l.index(i, l.values[t][0])}
+			a[i] = first.value
+			path = append(slices.Clone(path), first)
+		}
+		all = append(all, leaf{of: a, ends: ends, as: as, weight: weight})
+		if len(all) > mostLeaves {
+			return nil
+		}
+	}
+	return slices.DeleteFunc(all, func(f leaf) bool { return !l.possible(f.of) })
+}
+
+// series walks some logins. What is seen of them hangs on the form of a password too, though
+// what comes of them may not.
+func (l *Learner) series(as *site.Device, logins []foresee.Login) ([]foresee.Ended, []site.Trait) {
+	ends, consulted := l.Reckoner.Series(l.Device, as, logins)
+	for _, end := range ends {
+		for _, step := range end.Steps {
+			if step.Purpose != site.Login || len(step.Tries) == 0 {
+				continue
+			}
+			form := site.TraitPasswordTACACS
+			if step.Tries[0].Server.Protocol == site.RADIUS {
+				form = site.TraitPasswordRADIUS
+			}
+			if !slices.Contains(consulted, form) {
+				consulted = append(consulted, form)
+			}
+		}
+	}
+	return ends, consulted
+}
+
+// mostLeaves bounds how many ways one experiment may go: one of more is not looked at.
+const mostLeaves = 4000
+
+type choice struct {
+	trait int
+	value int8
+}
+
+// index returns which value of an open trait a value is.
+func (l *Learner) index(open int, value string) int8 {
+	return int8(slices.Index(l.domain[open], value))
+}
+
+func (l *Learner) nothing() assignment {
+	var a assignment
+	for i := range a {
+		a[i] = -1
+	}
+	return a
+}
+
+// possible reports whether some combination of all values has those of an assignment and
+// fits everything that was seen.
+func (l *Learner) possible(a assignment) bool { return l.fits(a, 0) }
+
+func (l *Learner) fits(a assignment, from int) bool {
+	if from == len(l.facts) {
+		return true
+	}
+	for _, one := range l.facts[from] {
+		if both, ok := a.with(one); ok && l.fits(both, from+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// with joins two assignments, false where they differ.
+func (a assignment) with(b assignment) (assignment, bool) {
+	for i, v := range b {
+		switch {
+		case v < 0 || a[i] == v:
+		case a[i] >= 0:
+			return a, false
+		default:
+			a[i] = v
+		}
+	}
+	return a, true
+}
