@@ -30,7 +30,7 @@ func main() {
 
 func run(pages []string) error {
 	if len(pages) == 0 {
-		return errors.New("usage: go run ./scripts/pages FILE.html...")
+		return errors.New("name the pages: go run ./scripts/pages FILE.html")
 	}
 	dir, err := os.MkdirTemp("", "pages")
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"path/filepath"
 
 	"mellowgate/internal/core/site"
@@ -17,7 +16,7 @@ func Revision(path string) string {
 	sum := sha256.New()
 	add := func(s site.Source) {
 		fmt.Fprintf(sum, "%s %d\n", filepath.Base(s.Name), len(s.Text))
-		_, _ = io.WriteString(sum, string(s.Text))
+		_, _ = sum.Write(s.Text)
 	}
 	_, _, err := load(path, func(read func(string) (site.Source, error), sources ...site.Source) (*site.Site, error) {
 		for _, s := range sources {
