@@ -142,7 +142,8 @@ func (s *serving) reload(ctx context.Context, asked bool) {
 		s.say("the site was not taken, and the old one stays in use:\n%s", strings.TrimSpace(err.Error()))
 		s.Manager.Status("the site has a mistake; an older one is in use")
 		// Whoever may read the health may not read the site.
-		s.service.Metrics.Health.Set(service.TroubleSite, "it was not taken, and the old one stays in use; serve says why")
+		s.service.Metrics.Health.Set(service.TroubleSite,
+			"it was not taken, and the old one stays in use: mellowgate check says what is wrong")
 		return
 	}
 	s.service.Metrics.Health.Set(service.TroubleSite, "")
