@@ -248,6 +248,9 @@ func (s *Screen) logins(width, most int) []string {
 	case s.filter.Wrong:
 		heading += " with something wrong"
 	}
+	if s.picture.Crowded {
+		heading += ", some of very many"
+	}
 	if s.picture.Hidden > 0 {
 		heading += fmt.Sprintf(" (%d others; esc shows all)", s.picture.Hidden)
 	}

@@ -69,7 +69,8 @@ func TestScreensAsDrawn(t *testing.T) {
 			{UpTo: 2 * time.Second, Count: 4}, {UpTo: watch.Unbounded, Count: 5}}},
 			"room: less than a tenth of the disk is free"),
 		func(s *watch.Seen) {
-			s.Events([]evidence.Event{{Question: evidence.FaultQuestion, Answer: evidence.FaultSet, Text: "tern slow 1s"}})
+			s.Events(noon, []evidence.Event{{Question: evidence.FaultQuestion, Answer: evidence.FaultSet,
+				Text: "tern slow 1s"}}, 1)
 		},
 		login(-9, "north-sw-1", walk.OutcomeIn), login(-7, "north-sw-1", walk.OutcomeRefused, wrong),
 		login(-5, "south-sw-1", walk.OutcomeIn, unreachable), login(-3, "hq-fw-1", walk.OutcomeRefused, wrong),

@@ -20,8 +20,9 @@ type Seen struct {
 	silent   string  // why there are no figures by now
 	logins   []Login // the oldest first
 	sessions []Session
-	unread   string   // why the sessions are not known
-	faults   []string // that are set in a lab
+	unread   string    // why the sessions are not known
+	faults   []string  // that are set in a lab
+	crowded  time.Time // when events were last left out
 }
 
 // Session is one open session.
@@ -61,8 +62,12 @@ func shared(a, b []evidence.Event) bool {
 	})
 }
 
-// Events notes which faults were set and lifted in a lab.
-func (s *Seen) Events(all []evidence.Event) {
+// Events notes which faults were set and lifted in a lab, and how many events of a crowd
+// were left out.
+func (s *Seen) Events(at time.Time, all []evidence.Event, leftOut int) {
+	if leftOut > 0 {
+		s.crowded = at
+	}
 	for _, e := range all {
 		if e.Question != evidence.FaultQuestion {
 			continue
@@ -98,6 +103,7 @@ type Picture struct {
 	Waiting  float64 // records that wait for the database
 	Logins   []Login // the newest first
 	Hidden   int     // logins that the filter leaves out
+	Crowded  bool    // there were so many lately that some are left out
 	Devices  []Device
 	Sessions []Session // the newest first
 	Alerts   []string  // what is wrong, a sentence each
@@ -105,7 +111,8 @@ type Picture struct {
 
 // Picture returns what there is to show at a moment.
 func (s *Seen) Picture(now time.Time, f Filter) Picture {
-	p := Picture{Servers: s.servers(), Told: len(s.figures) > 0, Devices: s.devices(now)}
+	p := Picture{Servers: s.servers(), Told: len(s.figures) > 0, Devices: s.devices(now),
+		Crowded: !s.crowded.IsZero() && now.Sub(s.crowded) < rateOver}
 	for _, l := range slices.Backward(s.logins) {
 		if f.fits(l) {
 			p.Logins = append(p.Logins, l)

@@ -96,8 +96,8 @@ func TestFaultsOfALabStandWithTheirServerUntilTheyAreLifted(t *testing.T) {
 	var s Seen
 	s.Figures(noon, figures(map[string]Served{"tern": {}, "Plover": {}}))
 	fault := func(answer evidence.Answer, text string) {
-		s.Events([]evidence.Event{{Question: evidence.FaultQuestion, Answer: answer, Text: text},
-			{Question: site.AskLogin, Answer: evidence.Accepted, Text: text}})
+		s.Events(noon, []evidence.Event{{Question: evidence.FaultQuestion, Answer: answer, Text: text},
+			{Question: site.AskLogin, Answer: evidence.Accepted, Text: text}}, 0)
 	}
 	fault(evidence.FaultSet, "tern silent")
 	fault(evidence.FaultSet, "tern slow 3s")
@@ -210,6 +210,16 @@ func peopleOf(p Picture) string {
 		all = append(all, l.Person)
 	}
 	return strings.Join(all, " ")
+}
+
+func TestACrowdIsSaidForAWhile(t *testing.T) {
+	t.Parallel()
+	var s Seen
+	s.Events(noon, nil, 0)
+	require.False(t, s.Picture(noon, Filter{}).Crowded)
+	s.Events(noon, nil, 7)
+	require.True(t, s.Picture(after(9), Filter{}).Crowded)
+	require.False(t, s.Picture(after(10), Filter{}).Crowded)
 }
 
 func TestDevicesWithTroubleAreThoseOfAQuarterOfAnHour(t *testing.T) {

@@ -3,6 +3,7 @@ package gather
 import (
 	"context"
 	"maps"
+	"slices"
 	"time"
 
 	"mellowgate/internal/core/diagnose"
@@ -23,6 +24,9 @@ const (
 	// most is how many events, and how many of all else, stay at hand: of a crowd
 	// the newest.
 	most = 5000
+	// crowd is how many events that say no, and how many others, are looked at of those
+	// that came between two looks. The others stay at hand for settles at least.
+	crowd = 300
 )
 
 // Following is how failed logins are followed.
@@ -37,8 +41,9 @@ type Following struct {
 	// All gives Each every login, those that went well and those of which only a part
 	// is there too, and begins with what was noted lately.
 	All bool
-	// Came is told what was noted, before any login of it. Default: nobody is.
-	Came func(evidence.Evidence)
+	// Came is told what was noted, before any login of it, and how many events were left
+	// out of that: of a crowd only some are judged. Default: nobody is.
+	Came func(came evidence.Evidence, leftOut int)
 }
 
 // told is what makes a login one that was told.
@@ -56,6 +61,42 @@ func toldsOf(s diagnose.Story) [2]told {
 		first.at = s.Events[0].Time
 	}
 	return [...]told{by, first}
+}
+
+// thinned returns the events of a crowd that are looked at: the newest that say no, what
+// else there is of the same person on the same device, and the newest of the rest.
+func thinned(all []evidence.Event) []evidence.Event {
+	if len(all) <= 2*crowd {
+		return all
+	}
+	type of struct{ device, person string }
+	bad, others, left := map[of]bool{}, 0, 0
+	for _, e := range slices.Backward(all) {
+		if isNo(e) && left < crowd {
+			bad[of{e.Device, e.Person}] = true
+			left++
+		}
+	}
+	var some []evidence.Event
+	left = 0
+	for _, e := range slices.Backward(all) {
+		switch {
+		case bad[of{e.Device, e.Person}] && left < 2*crowd:
+			left++
+		case !isNo(e) && others < crowd:
+			others++
+		default:
+			continue
+		}
+		some = append(some, e)
+	}
+	slices.Reverse(some)
+	return some
+}
+
+// isNo reports whether an event is of a question that did not go well.
+func isNo(e evidence.Event) bool {
+	return e.Answer == evidence.Refused || e.Answer == evidence.Failed || e.Answer == evidence.Dropped
 }
 
 // Follow tells the cause of each failed login as it happens, until ctx ends.
@@ -82,8 +123,10 @@ func Follow(ctx context.Context, f Following) error {
 		if err != nil {
 			return err
 		}
+		all := len(more.Events)
+		more.Events = thinned(more.Events)
 		if f.Came != nil {
-			f.Came(more)
+			f.Came(more, all-len(more.Events))
 		}
 		if len(more.Events)+len(more.Traces)+len(more.Log) == 0 && !waits {
 			continue // all that there is was judged

@@ -74,6 +74,58 @@ func TestEachFailedLoginIsToldOnceAsItHappens(t *testing.T) {
 	require.NoError(t, <-ended)
 }
 
+// A crowd hides no failure, and those that went well do not stand still.
+func TestOfACrowdTheFailuresAreToldAndSomeOfTheOthers(t *testing.T) {
+	t.Parallel()
+	folder, err := state.Create(filepath.Join(t.TempDir(), "state"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, folder.Close()) }()
+	var mu sync.Mutex
+	told := map[string]int{}
+	newest, leftOut := time.Time{}, 0
+	ctx, end := context.WithCancel(context.Background())
+	ended, started := make(chan error), make(chan bool)
+	go func() {
+		ended <- gather.Follow(ctx, gather.Following{Folder: &state.Folder{Dir: folder.Dir}, All: true,
+			Started: func() { close(started) },
+			Came: func(_ evidence.Evidence, n int) {
+				mu.Lock()
+				defer mu.Unlock()
+				leftOut += n
+			},
+			Each: func(v diagnose.Verdict) {
+				mu.Lock()
+				defer mu.Unlock()
+				told[v.Story.Person]++
+				if v.Story.Time.After(newest) {
+					newest = v.Story.Time
+				}
+			}})
+	}()
+	<-started
+	began := time.Now()
+	pace := time.NewTicker(time.Millisecond)
+	defer pace.Stop()
+	for i := 0; time.Since(began) < 4*time.Second; i++ { // a crowd for longer than a login is left alone
+		<-pace.C
+		for range 10 {
+			e := refused("ines", time.Now())
+			e.Answer, e.Reason = evidence.Accepted, reason.Accepted
+			folder.Event(e)
+		}
+		if i%500 == 100 {
+			folder.Event(refused("odd", time.Now()))
+		}
+	}
+	require.Eventually(t, func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return told["odd"] >= 2 && told["ines"] > 100 && newest.Sub(began) > time.Second && leftOut > 1000
+	}, 20*time.Second, 10*time.Millisecond)
+	end()
+	require.NoError(t, <-ended)
+}
+
 func TestLinesThatDevicesSendAreReadByThePhrasebookOfTheirKind(t *testing.T) {
 	t.Parallel()
 	s, _, err := sitefile.Load("../../../demo/as-reviewed/site.yaml")
