@@ -24,9 +24,11 @@ const (
 	// most is how many events, and how many of all else, stay at hand: of a crowd
 	// the newest.
 	most = 5000
-	// crowd is how many events that say no, and how many others, are looked at of those
-	// that came between two looks. The others stay at hand for settles at least.
-	crowd = 300
+	// mostNo and mostOthers are how many events that say no, and how many others, are looked
+	// at of those that came between two looks: to judge one login takes a millisecond where
+	// the site is known.
+	mostNo     = 100
+	mostOthers = 50
 )
 
 // Following is how failed logins are followed.
@@ -66,13 +68,13 @@ func toldsOf(s diagnose.Story) [2]told {
 // thinned returns the events of a crowd that are looked at: the newest that say no, what
 // else there is of the same person on the same device, and the newest of the rest.
 func thinned(all []evidence.Event) []evidence.Event {
-	if len(all) <= 2*crowd {
+	if len(all) <= mostNo+mostOthers {
 		return all
 	}
 	type of struct{ device, person string }
 	bad, others, left := map[of]bool{}, 0, 0
 	for _, e := range slices.Backward(all) {
-		if isNo(e) && left < crowd {
+		if isNo(e) && left < mostNo {
 			bad[of{e.Device, e.Person}] = true
 			left++
 		}
@@ -81,9 +83,9 @@ func thinned(all []evidence.Event) []evidence.Event {
 	left = 0
 	for _, e := range slices.Backward(all) {
 		switch {
-		case bad[of{e.Device, e.Person}] && left < 2*crowd:
+		case bad[of{e.Device, e.Person}] && left < 2*mostNo:
 			left++
-		case !isNo(e) && others < crowd:
+		case !isNo(e) && others < mostOthers:
 			others++
 		default:
 			continue
