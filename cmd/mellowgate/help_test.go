@@ -33,5 +33,8 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, string(want), c.run(t, "help", "-reference", "findings").out,
 		"make it again: go run ./cmd/mellowgate help -reference findings > docs/findings.md")
+	r := c.run(t, "help", "-reference", "checks")
+	require.Equal(t, 2, r.status)
+	require.Contains(t, r.err, "help -reference findings")
 	require.Regexp(t, `^mellowgate \d+\.\d+\.\d+`, c.run(t, "version").out)
 }

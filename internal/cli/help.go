@@ -33,10 +33,13 @@ func helpCommand() *Command {
 					if err := mans(*folder); err != nil {
 						return cannot(fmt.Errorf("the manual pages cannot be written into %s: %w", *folder, err))
 					}
-				case *all && len(c.Args) == 1 && c.Args[0] == "findings":
+				case *all && len(c.Args) == 0:
+					reference(c.Out)
+				case *all && c.Args[0] == "findings":
 					findingsReference(c.Out)
 				case *all:
-					reference(c.Out)
+					return wrong("-reference is for all commands: leave out %q; or for the findings: help -reference findings",
+						c.Args[0])
 				case len(c.Args) == 0:
 					overview(c.Out)
 				default:
