@@ -57,7 +57,7 @@ func TestTheFiguresOfARunAreReadThroughItsFolder(t *testing.T) {
 
 		info, err := os.Stat(filepath.Join(dir, "figures.sock"))
 		require.NoError(t, err)
-		require.Zero(t, info.Mode().Perm()&0o007, "nobody else")
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "as all files of the folder")
 		require.NoError(t, m.Close())
 		_, err = figures.Of(context.Background(), folder)
 		require.ErrorContains(t, err, "nothing runs here by now", "the socket of a run that was killed is still there")

@@ -181,7 +181,7 @@ func (m *Metrics) ListenAt(path string) error {
 		return err
 	}
 	listener.(*net.UnixListener).SetUnlinkOnClose(false) // by then the path may be another one's
-	if err := os.Chmod(path, 0o660); err != nil {
+	if err := os.Chmod(path, 0o600); err != nil {
 		return errors.Join(err, listener.Close())
 	}
 	m.serve(listener)
