@@ -10,7 +10,6 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/gather"
 )
@@ -25,8 +24,9 @@ type failedLogin struct {
 }
 
 // following is what of a state folder is followed; the site is the argument of the
-// call, else the one that the folder is of, where it is still there.
-func (c *Call) following(dir string) (f gather.Following, places evidence.Places, err error) {
+// call, else the one that the folder is of, where it is still there. A device that it
+// does not have, where one is named, is an error.
+func (c *Call) following(dir, device string) (f gather.Following, places evidence.Places, err error) {
 	folder, err := state.Open(dir)
 	if err != nil {
 		return f, places, failure{status: ExitUsage, err: err}
@@ -44,6 +44,11 @@ func (c *Call) following(dir string) (f gather.Following, places evidence.Places
 		if err != nil {
 			return f, places, err
 		}
+		if device != "" {
+			if _, err := l.device(device); err != nil {
+				return f, places, err
+			}
+		}
 		f.Site, f.Keys, f.Base = l.Site, l.Keys, l.Base
 	}
 	return f, places, nil
@@ -52,14 +57,9 @@ func (c *Call) following(dir string) (f gather.Following, places evidence.Places
 // followWhy names the cause of each failed login as it happens.
 func (c *Call) followWhy(f *whyFlags) error {
 	dir := cmp.Or(f.state, defaultState)
-	follow, _, err := c.following(dir)
+	follow, _, err := c.following(dir, f.symptom.Device)
 	if err != nil {
 		return err
-	}
-	if follow.Site != nil && f.symptom.Device != "" {
-		if _, err := (loaded{sitefile.Opened{Site: follow.Site}}).device(f.symptom.Device); err != nil {
-			return err
-		}
 	}
 	follow.Symptom, follow.Started = f.symptom, func() { c.note("following the logins of %s", dir) }
 	var failed error

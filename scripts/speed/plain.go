@@ -147,7 +147,8 @@ func toSQLite(dir string) (func([][]byte) error, error) {
 	}
 	db.SetMaxOpenConns(1)
 	if _, err := db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER, node TEXT, kind TEXT,
-		person TEXT, device TEXT, access TEXT, origin TEXT, level INTEGER, result TEXT, command TEXT, reason TEXT, session TEXT,
+		person TEXT, device TEXT, access TEXT, origin TEXT, level INTEGER, result TEXT, command TEXT, reason TEXT,
+		session TEXT,
 		protocol TEXT, rule TEXT, returned TEXT)`); err != nil {
 		return nil, err
 	}
