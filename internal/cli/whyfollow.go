@@ -23,6 +23,9 @@ type failedLogin struct {
 	diagnose.Cause
 }
 
+// missedEvery is how often it is said that a crowd came of which not all was judged.
+const missedEvery = 5 * time.Second
+
 // following is what of a state folder is followed; the site is the argument of the
 // call, else the one that the folder is of, where it is still there. A device that it
 // does not have, where one is named, is an error.
@@ -62,6 +65,14 @@ func (c *Call) followWhy(f *whyFlags) error {
 		return err
 	}
 	follow.Symptom, follow.Started = f.symptom, func() { c.note("following the logins of %s", dir) }
+	missed, said := 0, time.Now()
+	follow.Came = func(_ evidence.Evidence, left gather.LeftOut) {
+		if missed += left.No; missed > 0 && time.Since(said) > missedEvery {
+			c.note("%s that say no came in a crowd and were not judged one by one; mellowgate why -all -state %s sums them up",
+				show.Count(missed, "event"), dir)
+			missed, said = 0, time.Now()
+		}
+	}
 	var failed error
 	follow.Each = func(v diagnose.Verdict) {
 		if err := c.tellFailed(v); err != nil {

@@ -45,8 +45,12 @@ type Following struct {
 	All bool
 	// Came is told what was noted, before any login of it, and how many events were left
 	// out of that: of a crowd only some are judged. Default: nobody is.
-	Came func(came evidence.Evidence, leftOut int)
+	Came func(came evidence.Evidence, left LeftOut)
 }
+
+// LeftOut is how many events of a crowd are not looked at: all of them, and of these
+// those that say no.
+type LeftOut struct{ All, No int }
 
 // told is what makes a login one that was told.
 type told struct {
@@ -67,33 +71,36 @@ func toldsOf(s diagnose.Story) [2]told {
 
 // thinned returns the events of a crowd that are looked at: the newest that say no, what
 // else there is of the same person on the same device, and the newest of the rest.
-func thinned(all []evidence.Event) []evidence.Event {
+func thinned(all []evidence.Event) (some []evidence.Event, left LeftOut) {
 	if len(all) <= mostNo+mostOthers {
-		return all
+		return all, LeftOut{}
 	}
 	type of struct{ device, person string }
-	bad, others, left := map[of]bool{}, 0, 0
+	bad, others, told := map[of]bool{}, 0, 0
 	for _, e := range slices.Backward(all) {
-		if isNo(e) && left < mostNo {
+		if isNo(e) && told < mostNo {
 			bad[of{e.Device, e.Person}] = true
-			left++
+			told++
 		}
 	}
-	var some []evidence.Event
-	left = 0
+	told = 0
 	for _, e := range slices.Backward(all) {
 		switch {
-		case bad[of{e.Device, e.Person}] && left < 2*mostNo:
-			left++
+		case bad[of{e.Device, e.Person}] && told < 2*mostNo:
+			told++
 		case !isNo(e) && others < mostOthers:
 			others++
 		default:
+			left.All++
+			if isNo(e) {
+				left.No++
+			}
 			continue
 		}
 		some = append(some, e)
 	}
 	slices.Reverse(some)
-	return some
+	return some, left
 }
 
 // isNo reports whether an event is of a question that did not go well.
@@ -125,10 +132,10 @@ func Follow(ctx context.Context, f Following) error {
 		if err != nil {
 			return err
 		}
-		all := len(more.Events)
-		more.Events = thinned(more.Events)
+		var left LeftOut
+		more.Events, left = thinned(more.Events)
 		if f.Came != nil {
-			f.Came(more, all-len(more.Events))
+			f.Came(more, left)
 		}
 		if len(more.Events)+len(more.Traces)+len(more.Log) == 0 && !waits {
 			continue // all that there is was judged

@@ -88,10 +88,10 @@ func TestOfACrowdTheFailuresAreToldAndSomeOfTheOthers(t *testing.T) {
 	go func() {
 		ended <- gather.Follow(ctx, gather.Following{Folder: &state.Folder{Dir: folder.Dir}, All: true,
 			Started: func() { close(started) },
-			Came: func(_ evidence.Evidence, n int) {
+			Came: func(_ evidence.Evidence, left gather.LeftOut) {
 				mu.Lock()
 				defer mu.Unlock()
-				leftOut += n
+				leftOut += left.All
 			},
 			Each: func(v diagnose.Verdict) {
 				mu.Lock()

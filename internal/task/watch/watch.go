@@ -35,9 +35,9 @@ type Watching struct {
 // Run follows until ctx ends, or the folder cannot be read.
 func (w Watching) Run(ctx context.Context) error {
 	w.All = true
-	w.Came = func(e evidence.Evidence, leftOut int) {
+	w.Came = func(e evidence.Evidence, left gather.LeftOut) {
 		if at := time.Now(); len(e.Events) > 0 {
-			w.Tell(func(s *watch.Seen) { s.Events(at, e.Events, leftOut) })
+			w.Tell(func(s *watch.Seen) { s.Events(at, e.Events, left.All) })
 		}
 	}
 	w.Each = func(v diagnose.Verdict) { w.Tell(func(s *watch.Seen) { s.Login(v) }) }
