@@ -49,7 +49,8 @@ func reportCommand() *Command {
 		Long: `Makes one page of the whole site: what happens in each outage, what check finds and what that means, the
 design drawn, every device, and who may do what. It names the revision of the site, which is that of its files: a
 change sheet of the same revision is of the same design. With -state also what went wrong lately, by cause, and which
-records are kept, with a proof that none was changed. With -drill also the result of a drill, from a file that drill -json wrote.
+records are kept, with a proof that none was changed. With -drill also the result of a drill, from a file that drill
+-json wrote.
 
 The page loads nothing from elsewhere, is fit for a telephone and for print, and follows the light or dark of the
 reader's system. No colour stands alone: a mark says the same.

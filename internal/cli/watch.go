@@ -24,8 +24,8 @@ func watchCommand() *Command {
 		Name: "watch", Args: "[SITE]", Short: "a live screen: servers, logins as they come, each failure with its cause",
 		Long: `Shows what a running serve or lab does, in the terminal: each server with its state, answers a
 second and how long they take (P50, P99: half of the answers of the last minute, and 99 of 100, came within that
-time); what is wrong with the service; logins as they come, and the cause where something went wrong; devices with such logins in the last
-quarter of an hour; and the sessions that are open.
+time); what is wrong with the service; logins as they come, and the cause where something went wrong; devices with
+such logins in the last quarter of an hour; and the sessions that are open.
 
 It reads the state folder of the run, as the user of serve or as root, and changes nothing. A "!" stands before a
 login that failed, a "~" before one that got in though something went wrong: a server gave no answer, or the level is
