@@ -203,8 +203,8 @@ func findingsReference(w io.Writer) {
 
 %sAll that §check§ finds, made by §go run ./cmd/mellowgate help -reference findings > docs/findings.md§.
 An **error** locks somebody out or lets somebody in; a **warning** is something that will hurt one day; a **note** is
-good to know. §mellowgate check -explain CODE§ prints one of these. Each example is a part of a site file in which it is found, and
-the same part repaired.
+good to know. §mellowgate check -explain CODE§ prints one of these. Each example is a part of a site file in which
+it is found, and the same part repaired.
 `, toAllPages)
 	for _, p := range findings.Pages() {
 		say("\n## %s\n\n%s. %s\n", p.Code, strings.ToUpper(string(p.Severity[:1]))+string(p.Severity[1:]), p.About)
