@@ -155,6 +155,20 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 	}
 }
 
+// A shell that begins late, as one does whose device still waits for a server, is waited
+// for: the terminal answers empty lines before it is there.
+func TestAShellThatBeginsLateIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	o := opensshFolder(t, "rsa", "PrintMotd no\nForceCommand sleep 5; PS1='late> '; export PS1; exec sh -i\n")
+	o.start(t, func() bool { return true })
+	c := call{dir: t.TempDir()}
+	r := c.run(t, "login", "-address", o.address, "-known-hosts", "hosts", "-accept-host-key", "-person", o.person,
+		"-ssh-key", o.key, "-allows", "echo a_$((2+3))", "-allows", "echo b_$((2+3))", "-expect", "in")
+	require.Zero(t, r.status, r.out+r.err)
+	require.Regexp(t, `(?s)allowed  echo a_\S+\n +a_5\n.*allowed  echo b_\S+\n +b_5\n`, r.out)
+	require.NotContains(t, r.out, "prompt")
+}
+
 // opensshd is OpenSSH's own server, for whoever runs the tests, and the key that opens it.
 func opensshd(t *testing.T) (address, key, name string) {
 	o := opensshFolder(t, "rsa", "PasswordAuthentication yes\nAllowTcpForwarding yes\nPrintMotd no\n")

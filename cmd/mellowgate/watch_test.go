@@ -146,10 +146,12 @@ func TestTheLiveScreenShowsLoginsAsTheyComeInARealTerminal(t *testing.T) {
 // ended waits until the program in the terminal has ended, and returns its status.
 func (w window) ended(t *testing.T) string {
 	t.Helper()
-	require.Eventually(t, func() bool {
-		return strings.TrimSpace(w.do(t, "display-message", "-p", "-t", "w", "#{pane_dead}")) == "1"
+	status := ""
+	require.Eventually(t, func() bool { // the end of the screen is seen before the status is known
+		status = strings.TrimSpace(w.do(t, "display-message", "-p", "-t", "w", "#{pane_dead_status}"))
+		return status != ""
 	}, 30*time.Second, 50*time.Millisecond)
-	return strings.TrimSpace(w.do(t, "display-message", "-p", "-t", "w", "#{pane_dead_status}"))
+	return status
 }
 
 func TestTheLiveScreenOfAServiceWithoutColourEndsBySignal(t *testing.T) {

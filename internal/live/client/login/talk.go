@@ -113,12 +113,17 @@ func clean(text string) string {
 	return escapes.ReplaceAllString(strings.NewReplacer("\r", "", "\x00", "", "\x07", "").Replace(text), "")
 }
 
-// How long a device is quiet when it has said what it says, and how long it may take to
-// say the first of it unasked.
+// How long a device is quiet when it has said what it says, how long it may take to say
+// the first of it unasked, and how long its prompt may take: a shell begins late where the
+// device still waits for a server.
 const (
 	quiet  = 300 * time.Millisecond
 	unasks = time.Second
+	begins = 40 * time.Second
 )
+
+// mostEmpty is how many empty lines are sent to learn a prompt.
+const mostEmpty = 6
 
 // lastLine returns the end of a text that no line end follows.
 func lastLine(text string) string { return text[strings.LastIndex(text, "\n")+1:] }
@@ -129,14 +134,15 @@ var numbers = regexp.MustCompile(`[0-9]+`)
 // learn finds out what the prompt of a shell looks like: it sends empty lines, and what
 // comes back the same twice is the prompt.
 func (t *talk) learn() error {
+	end := time.Now().Add(min(begins, t.Patience))
 	greeting, err := t.settle(never, unasks)
 	if err != nil {
 		return err
 	}
 	seen := lastLine(greeting)
-	for range 3 {
+	for range mostEmpty {
 		t.send("")
-		text, err := t.settle(never, unasks)
+		text, err := t.line(end)
 		if err != nil {
 			return err
 		}
@@ -154,6 +160,18 @@ func (t *talk) learn() error {
 	}
 	return fmt.Errorf("after empty lines the device ends with %q, and not twice with the same; say what its prompt looks "+
 		"like with -prompt", show(seen))
+}
+
+// line reads until what comes ends in the middle of a line, as a prompt does. The end of a
+// line alone may be a terminal that repeats what was typed while nobody reads it yet.
+func (t *talk) line(end time.Time) (string, error) {
+	all := ""
+	for {
+		text, err := t.settle(never, time.Until(end))
+		if all += text; err != nil || text == "" || strings.TrimSpace(lastLine(all)) != "" {
+			return all, err
+		}
+	}
 }
 
 func show(text string) string {

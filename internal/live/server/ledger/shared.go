@@ -23,7 +23,8 @@ type Shared struct {
 	stop  context.CancelFunc
 	ended chan struct{}
 
-	mu     sync.Mutex // guards the rest
+	mu     sync.Mutex    // guards the rest
+	codeIn time.Duration // how long a login waits for the database
 	untold []Learned
 	asking *pgx.Conn // nil: none is open
 	failed time.Time // when the database did not answer
@@ -59,7 +60,8 @@ const (
 // should know is said to say.
 func OpenShared(to Database, node string, hears Hears, say func(string)) *Shared {
 	ctx, stop := context.WithCancel(context.Background())
-	s := &Shared{to: to, node: node, hears: hears, say: say, stop: stop, ended: make(chan struct{})}
+	s := &Shared{to: to, node: node, hears: hears, say: say, stop: stop, ended: make(chan struct{}),
+		codeIn: usesCodeIn}
 	go s.run(ctx)
 	return s
 }
@@ -96,7 +98,7 @@ func (s *Shared) UseCode(person string, step int64) (used bool, err error) {
 	if time.Since(s.failed) < asksAgain {
 		return false, errors.New("the ledger's database is away")
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), usesCodeIn)
+	ctx, cancel := context.WithTimeout(context.Background(), s.codeIn)
 	defer cancel()
 	defer func() {
 		if err != nil {

@@ -31,6 +31,9 @@ func node(t *testing.T, d Database, name string) *hearing {
 			note(fmt.Sprint(name, " failed from ", source, " at ", at.Unix()))
 		},
 		Confirmed: func(name string) { note(name + " is known") }}, note)
+	h.Shared.mu.Lock()
+	h.codeIn = time.Minute // on the busiest machine
+	h.Shared.mu.Unlock()
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
 	return h
 }
@@ -86,7 +89,7 @@ func TestNodesKnowWhatOthersHaveLearned(t *testing.T) {
 		_, err = tern.UseCode("ines", 7)
 		require.Error(t, err)
 	}
-	require.Less(t, time.Since(began), 4*usesCodeIn, "who is away is not asked each time")
+	require.Less(t, time.Since(began), time.Minute, "who is away is not asked each time")
 	server.Run()
 	plover.hears(t, "from 192.0.2.9")
 	tern.hears(t, "is known again")
