@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"mellowgate/internal/often"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -45,6 +47,7 @@ func TestTheTutorialGoesAsItSays(t *testing.T) {
 
 func TestEveryCallOfTheHowTosDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
+	often.Whole(t, "the calls of the README and of the guide")
 	c := demoSite(t)
 	const site = " demo/as-reviewed"
 	c.start(t, "lab", "-network", network(t), "demo/as-reviewed")

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/often"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -68,6 +69,7 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 
 func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
 	t.Parallel()
+	often.Whole(t, "what a passphrase does, in the package secrets")
 	c := demoSite(t)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("four other words here\n"), 0o600))
@@ -79,6 +81,9 @@ func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
 	r = c.run(t, "keys", "seal", "k")
 	require.Zero(t, r.status, r.err)
 	require.Regexp(t, `k +sealed +known`, c.run(t, "keys", "list").out)
+	sealed, err := os.ReadFile(filepath.Join(c.dir, "keys.sealed"))
+	require.NoError(t, err)
+	require.Regexp(t, `-> scrypt \S+ 18\n`, string(sealed), "to try a passphrase takes about a second")
 	c.env[len(c.env)-1] = "MELLOWGATE_PASSPHRASE_FILE=wrong"
 	require.Contains(t, c.run(t, "keys", "list").err, "the passphrase is wrong")
 }

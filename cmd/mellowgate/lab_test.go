@@ -12,6 +12,7 @@ import (
 
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/often"
 
 	"github.com/stretchr/testify/require"
 )
@@ -201,6 +202,7 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 	for _, s := range []string{"demo/as-reviewed", "demo/as-drafted"} {
 		t.Run(s, func(t *testing.T) {
 			t.Parallel()
+			often.Whole(t, "a drill of one device, and of small sites")
 			drilled(t, c, s)
 		})
 	}

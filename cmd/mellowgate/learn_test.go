@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/mortal"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/often"
 )
 
 // unlearned is a site of whose make nothing is known.
@@ -257,6 +258,7 @@ func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 
 func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
+	often.Whole(t, "the calls of the README and of the guide")
 	c := call{dir: t.TempDir()}
 	change := func(path string, pairs ...string) func(*testing.T, call) {
 		return func(t *testing.T, c call) {

@@ -6,12 +6,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"flag"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,6 +20,7 @@ import (
 
 	"mellowgate/internal/live/store/mortal"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/often"
 )
 
 // program is the built program; whole keeps all of it linked into the tests too, so that a
@@ -45,11 +44,7 @@ func TestMain(m *testing.M) {
 	if whole == nil {
 		panic("the program is not linked in")
 	}
-	// Most tests wait, for a login or a timer: many of them run at the same time.
-	flag.Parse()
-	if flag.Lookup("test.parallel").Value.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) {
-		_ = flag.Set("test.parallel", "8")
-	}
+	often.Wait()
 	status := m.Run()
 	_ = os.RemoveAll(dir)
 	os.Exit(status)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/often"
 
 	"github.com/stretchr/testify/require"
 )
@@ -185,6 +186,7 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 
 func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
+	often.Whole(t, "the calls of the README and of the guide")
 	c := demoSite(t)
 	const site, as = " demo/as-reviewed", " -password-file demo/as-reviewed/passwords/ines.marsh"
 	filled := func(call string) string {

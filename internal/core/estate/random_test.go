@@ -12,10 +12,11 @@ import (
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/often"
 )
 
 var (
-	designs = flag.Int("designs", 60, "how many designs at random are read back, for each make")
+	designs = flag.Int("designs", often.Of(8, 60), "how many designs at random are read back, for each make")
 	from    = flag.Uint64("from", 1, "the first of their seeds")
 )
 

@@ -14,9 +14,10 @@ import (
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/often"
 )
 
-var howMany = flag.Int("pairs", 2, "from how many designs at random others are reached, for each make")
+var howMany = flag.Int("pairs", often.Of(1, 2), "from how many designs at random others are reached, for each make")
 
 // in clear are the secrets of designs at random: the names of keys are their values.
 var inClear = Secrets{Key: func(name string) string { return name },

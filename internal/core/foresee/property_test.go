@@ -1,8 +1,10 @@
 package foresee
 
 import (
+	"flag"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -12,7 +14,14 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/often"
 )
+
+func init() {
+	if err := flag.Set("rapid.checks", strconv.Itoa(often.Of(25, 100))); err != nil {
+		panic(err)
+	}
+}
 
 // drawn is a random site, as text with a place for one more server.
 type drawn struct {

@@ -14,6 +14,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/often"
 )
 
 const common = `site: Learned
@@ -145,7 +146,7 @@ func values(l *Learner, t site.Trait) []string {
 }
 
 // devices is how many devices of random habits are learned.
-var devices = flag.Int("devices", 4, "how many devices of random habits")
+var devices = flag.Int("devices", often.Of(1, 4), "how many devices of random habits")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()

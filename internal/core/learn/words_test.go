@@ -16,6 +16,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/often"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -27,6 +28,9 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 	t.Parallel()
 	if underRace {
 		t.Skip("nothing here runs beside something else, and the plain run reads it")
+	}
+	if !*makeRuns {
+		often.Whole(t, "devices of random habits, learned from the core")
 	}
 	var b strings.Builder
 	for _, k := range []struct {
@@ -112,7 +116,7 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 	t.Parallel()
 	for name, design := range designs {
-		if name == "tacacs" || underRace && name != "both" { // the pages of that one take long to work out
+		if name == "tacacs" || (underRace || !often.All()) && name != "both" { // the pages of that one take long to work out
 			continue
 		}
 		f := reckoner(t, design)

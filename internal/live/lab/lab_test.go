@@ -31,6 +31,7 @@ import (
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/often"
 )
 
 // rig is a lab of the reviewed demo site with short waits.
@@ -194,7 +195,10 @@ func (r *rig) why(device, person string) []string {
 	return names
 }
 
-func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+func TestMain(m *testing.M) {
+	often.Wait()
+	goleak.VerifyTestMain(m)
+}
 
 // Every login of every person, at both simulated ways of every device, in
 // several outages, comes out as foresee says: outcome, level, who answered,

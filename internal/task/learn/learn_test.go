@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -26,6 +27,7 @@ import (
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/often"
 )
 
 const text = `site: Learned
@@ -126,7 +128,12 @@ func (st stand) config(t *testing.T, device string) Config {
 }
 
 // devices is how many stand-ins with habits of chance are learned.
-var devices = flag.Int("devices", 2, "how many stand-ins of random habits")
+func TestMain(m *testing.M) {
+	often.Wait()
+	os.Exit(m.Run())
+}
+
+var devices = flag.Int("devices", often.Of(1, 2), "how many stand-ins of random habits")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
 // logins and no more time than is promised.

@@ -24,6 +24,7 @@ import (
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/often"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -177,7 +178,7 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 }
 
 func mishaps(t *testing.T, local bool) {
-	runs := 60
+	runs := often.Of(10, 60)
 	if n, err := strconv.Atoi(os.Getenv("MELLOWGATE_RUNS")); err == nil {
 		runs = n
 	}
