@@ -1,8 +1,10 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age/armor"
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/evidence"
@@ -81,7 +84,9 @@ func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
 	r = c.run(t, "keys", "seal", "k")
 	require.Zero(t, r.status, r.err)
 	require.Regexp(t, `k +sealed +known`, c.run(t, "keys", "list").out)
-	sealed, err := os.ReadFile(filepath.Join(c.dir, "keys.sealed"))
+	file, err := os.ReadFile(filepath.Join(c.dir, "keys.sealed"))
+	require.NoError(t, err)
+	sealed, err := io.ReadAll(armor.NewReader(bytes.NewReader(file)))
 	require.NoError(t, err)
 	require.Regexp(t, `-> scrypt \S+ 18\n`, string(sealed), "to try a passphrase takes about a second")
 	c.env[len(c.env)-1] = "MELLOWGATE_PASSPHRASE_FILE=wrong"
