@@ -39,7 +39,8 @@ func Whole(t testing.TB, instead string) {
 }
 
 // Wait lets eight tests of a package run at the same time, unless -parallel says how many:
-// they wait more than they work. It is called before the tests run.
+// they wait more than they work. It is called before the tests run. What measures how long
+// an answer takes stays at one test for each core.
 func Wait() {
 	flag.Parse()
 	if flag.Lookup("test.parallel").Value.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) {

@@ -31,7 +31,6 @@ import (
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/often"
 )
 
 // rig is a lab of the reviewed demo site with short waits.
@@ -195,10 +194,7 @@ func (r *rig) why(device, person string) []string {
 	return names
 }
 
-func TestMain(m *testing.M) {
-	often.Wait()
-	goleak.VerifyTestMain(m)
-}
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // Every login of every person, at both simulated ways of every device, in
 // several outages, comes out as foresee says: outcome, level, who answered,

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -128,11 +127,6 @@ func (st stand) config(t *testing.T, device string) Config {
 }
 
 // devices is how many stand-ins with habits of chance are learned.
-func TestMain(m *testing.M) {
-	often.Wait()
-	os.Exit(m.Run())
-}
-
 var devices = flag.Int("devices", often.Of(1, 2), "how many stand-ins of random habits")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
