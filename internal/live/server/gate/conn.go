@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -47,7 +48,7 @@ func (o *port) accept(listener net.Listener) {
 				most.ConnectionsPerClient))
 			return nil
 		}
-		o.gate.running.Go(func() {
+		o.gate.workers.Go(func() {
 			defer place.Give()
 			o.gate.connections.Add(1)
 			defer o.gate.connections.Add(-1)
@@ -68,16 +69,9 @@ func (o *port) trouble(err error) {
 // server is. It tells of each whole packet.
 func (o *port) connection(conn net.Conn, heard func()) {
 	s := o.server()
-	ended := make(chan struct{})
-	defer close(ended)
 	defer func() { _ = conn.Close() }()
-	s.gate.running.Go(func() { // the end of the server ends the reading; what is being answered is answered
-		select {
-		case <-o.ctx.Done():
-			_ = conn.SetReadDeadline(time.Now())
-		case <-ended:
-		}
-	})
+	// The end of the server ends the reading; what is being answered is answered.
+	defer context.AfterFunc(o.ctx, func() { _ = conn.SetReadDeadline(time.Now()) })()
 	from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
 	through := conn

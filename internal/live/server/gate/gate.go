@@ -104,6 +104,7 @@ type Gate struct {
 	ctx       context.Context
 	stop      context.CancelFunc
 	running   sync.WaitGroup
+	workers   *guard.Workers // serve connections
 }
 
 // New makes a gate that listens nowhere yet.
@@ -129,6 +130,7 @@ func New(c Config) *Gate {
 	g.verified = guard.NewVerified()
 	g.design.Store(snapshotOf(c.Design, g.verified))
 	g.ctx, g.stop = context.WithCancel(context.Background())
+	g.workers = guard.NewWorkers(g.ctx, &g.running)
 	return g
 }
 

@@ -212,11 +212,15 @@ func (o *port) server() *server { return o.current.Load() }
 // roomForPackets is how many octets may wait at a RADIUS port.
 const roomForPackets = 4 << 20
 
+// listening makes listeners. A connection needs no sign of life of TCP: what is quiet for
+// long is ended in any case.
+var listening = net.ListenConfig{KeepAlive: -1}
+
 // open opens the ports.
 func (o *port) open() error {
 	as := o.server().site
 	if as.Protocol == site.TACACS || as.TLS {
-		listener, err := net.Listen("tcp", o.place.Authentication.String())
+		listener, err := listening.Listen(o.ctx, "tcp", o.place.Authentication.String())
 		if err != nil {
 			return err
 		}

@@ -26,6 +26,7 @@ type tacacsSession struct {
 	hindrance Hindrance
 	typed     time.Time       // when somebody had typed last; zero: nobody has
 	packets   <-chan received // what comes after the first; nil while the reader serves it
+	warm      bool            // the password of the first packet is known to be right
 }
 
 // quick reports whether a session is answered without a password hash and without another
@@ -44,7 +45,8 @@ func (t *tacacsSession) quick() bool {
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
 		q := question{typed: start.Data, at: t.server.gate.config.Now()}
 		q.Person = printable(start.User)
-		return err != nil || start.Type == tacacs.PAP && t.server.quick(&q)
+		t.warm = err == nil && start.Type == tacacs.PAP && t.server.quick(&q)
+		return err != nil || t.warm
 	}
 	return true
 }
@@ -170,7 +172,7 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
-		q.typed, q.form = start.Data, site.PAP
+		q.typed, q.form, q.warm = start.Data, site.PAP, t.warm
 	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
 		q.form = site.CHAP
 		q.proves = func(password string) bool { return tacacs.CheckCHAP(start.Data, password) }

@@ -51,7 +51,7 @@ const mostSessions = 64
 // as many as come.
 func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker, heard func()) {
 	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance,
-		heard: heard, open: map[uint32]chan received{}}
+		heard: heard}
 	c.serve(conn.SetDeadline, conn.Close)
 }
 
@@ -62,24 +62,31 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 	var sessions sync.WaitGroup
 	defer sessions.Wait()
 	defer c.endAll()
-	in := bufio.NewReaderSize(c.conn, 4096)
+	in := readers.Get().(*bufio.Reader)
+	in.Reset(c.conn)
+	defer func() {
+		in.Reset(nil)
+		readers.Put(in)
+	}()
 	defer c.answerAll()
 	for first := true; ; first = false {
-		if !holdsPacket(in) || len(c.waiting) == mostTogether {
+		whole := holdsPacket(in)
+		if !whole || len(c.waiting) == mostTogether {
 			c.answerAll()
 		}
 		// For a packet to begin, whoever has a session here may take a person's time; then it is to be whole soon.
-		begins := idle
-		if first {
-			begins = unfinished
-		}
-		_ = deadline(time.Now().Add(begins))
-		if c.server.port.ctx.Err() != nil {
-			return
-		}
-		_, err := in.Peek(1)
-		if err == nil {
-			_ = deadline(time.Now().Add(unfinished))
+		if begins := idle; !whole {
+			if first {
+				begins = unfinished
+			}
+			_ = deadline(time.Now().Add(begins))
+			if c.server.port.ctx.Err() != nil {
+				return
+			}
+			_, err := in.Peek(1)
+			if err == nil && !holdsPacket(in) {
+				_ = deadline(time.Now().Add(unfinished))
+			}
 		}
 		if c.server.port.ctx.Err() != nil {
 			return
@@ -133,6 +140,9 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 		})
 	}
 }
+
+// readers are used again: a connection for each login is usual.
+var readers = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, 4096) }}
 
 // mostTogether bounds how many answers of a connection wait for the disk together.
 const mostTogether = 64
@@ -211,6 +221,9 @@ func (c *tacacsConn) begin(id uint32) <-chan received {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	packets := make(chan received, 1)
+	if c.open == nil {
+		c.open = map[uint32]chan received{}
+	}
 	c.open[id] = packets
 	return packets
 }
@@ -227,7 +240,7 @@ func (c *tacacsConn) endAll() {
 	for _, packets := range c.open {
 		close(packets)
 	}
-	c.open = map[uint32]chan received{}
+	c.open = nil
 }
 
 // unread notes why a packet could not be read.

@@ -1,8 +1,7 @@
 package guard
 
 import (
-	"crypto/sha256"
-	"encoding/binary"
+	"hash/maphash"
 	"net/netip"
 	"sync"
 	"time"
@@ -18,16 +17,22 @@ type Duplicates struct {
 	next  int
 }
 
-// Duplicate is what makes two requests the same: where they come from, and every
-// octet of them.
-type Duplicate [sha256.Size]byte
+// Duplicate is what makes two requests the same: where they come from, their header with
+// its authenticator (RFC 2865, section 3), and every octet of them, as a hash under a seed
+// of the process.
+type Duplicate struct {
+	from   netip.AddrPort
+	header [20]byte
+	hash   uint64
+}
+
+var seed = maphash.MakeSeed()
 
 // DuplicateOf returns what a request is remembered by.
 func DuplicateOf(from netip.AddrPort, packet []byte) Duplicate {
-	address := from.Addr().As16()
-	b := append(make([]byte, 0, 256), address[:]...)
-	b = binary.BigEndian.AppendUint16(b, from.Port())
-	return sha256.Sum256(append(b, packet...))
+	d := Duplicate{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), hash: maphash.Bytes(seed, packet)}
+	copy(d.header[:], packet)
+	return d
 }
 
 type answered struct {
