@@ -192,7 +192,7 @@ func TestServeRunsTheSitesServersOnTheirAddresses(t *testing.T) {
 	require.NoError(t, conn.Close())
 	require.Eventually(t, func() bool {
 		return strings.Contains(c.run(t, "why", "-state", "st").out, "client-unknown: 127.0.0.1 and server gate-1")
-	}, 5*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	require.Equal(t, 130, serve.end(t))
 }
 

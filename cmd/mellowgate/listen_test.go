@@ -47,7 +47,7 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	}
 	require.Eventually(t, func() bool {
 		return strings.Contains(heard(), "login            accept") && strings.Contains(heard(), `"save"`)
-	}, 10*time.Second, 100*time.Millisecond)
+	}, 30*time.Second, 100*time.Millisecond)
 	require.Equal(t, 130, lab.end(t))
 	require.NoError(t, dump.Process.Signal(os.Interrupt))
 	_ = dump.Wait()

@@ -62,15 +62,15 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	c, b, change := served(t)
 	require.Zero(t, c.asks(t))
 	change("teams: [net]", "teams: [net], disabled: true")
-	require.Eventually(t, func() bool { return c.asks(t) == 1 }, 10*time.Second, 50*time.Millisecond,
+	require.Eventually(t, func() bool { return c.asks(t) == 1 }, 30*time.Second, 50*time.Millisecond,
 		"a change of the file is taken by itself")
 	change("disabled: true", "disabled: ture")
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the old one stays in use") }, 30*time.Second,
 		20*time.Millisecond)
 	require.Contains(t, b.said(), `disabled is "ture"; true or false is wanted`)
 	change("disabled: ture", "disabled: false")
-	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return c.asks(t) == 0 }, 30*time.Second, 50*time.Millisecond)
 	change("port: 4949", "port: 4950")
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "t: TACACS+ on 127.93.0.1:4950")) },
 		10*time.Second, 20*time.Millisecond)
@@ -79,7 +79,7 @@ func TestServeReadsItsSiteAgainAndKeepsTheOldOneWhenTheNewIsBroken(t *testing.T)
 	change("run: true}]", here(t, "run: true}, {name: r, protocol: radius, address: 127.93.0.1, key: k, run: true}]"))
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.said(), here(t, "r: RADIUS on 127.93.0.1:1812, accounting on 127.93.0.1:1813"))
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	require.Zero(t, c.run(t, "ask", "-server", "r", "-as", "sw", "-person", "ines", "-password-file", "right").status)
 	change("key: k, run: true}]", "key: k}]")
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), here(t, "r: ended on 127.93.0.1:1812")) },
@@ -120,19 +120,19 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	require.Contains(t, b.said(), "mellowgate-state/records holds the records from before the database; they stay there")
 	require.Zero(t, c.asks(t))
 	listed := func(args ...string) string { return c.run(t, append([]string{"ledger"}, args...)...).out }
-	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 30*time.Second, 50*time.Millisecond)
 	require.Equal(t, listed(), listed("-site", "site.yaml"))
 	server.Stop()
 	require.Zero(t, c.asks(t), "the database is no part of a login")
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.said(),
 			"records wait on this disk, up to 5000 of them")
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	require.NotContains(t, b.said(), "made-up")
 	r := c.run(t, "ledger")
 	require.Equal(t, []any{3, true}, []any{r.status, strings.Contains(r.err, "the ledger's database: ")}, r.err)
 	server.Run()
-	require.Eventually(t, func() bool { return strings.Count(listed(), "ines") == 2 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(listed(), "ines") == 2 }, 30*time.Second, 50*time.Millisecond)
 	verified := c.run(t, "ledger", "verify")
 	require.Zero(t, verified.status)
 	require.Contains(t, verified.out, "every record is as it was written: 2 records")
@@ -172,11 +172,11 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	b = c.start(t, "serve", "-log", "json")
 	require.Eventually(t, func() bool {
 		return strings.Contains(told(), "READY=1\nSTATUS=1 server of Served\n") && strings.Contains(told(), "WATCHDOG=1")
-	}, 5*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	require.Zero(t, c.asks(t))
 	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file",
 		"right").status)
-	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 5*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(received(), "reason=unknown-person") }, 30*time.Second,
 		10*time.Millisecond)
 	require.Regexp(t, here(t,
 		`<86>1 2\S+Z \S+ mellowgate \d+ accepted \[event@32473 server="t" protocol="tacacs"[^]]* `+
@@ -194,13 +194,13 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 		require.Zero(t, c.asks(t))
 	}
 	older := filepath.Join(c.dir, "mellowgate-state", "older", "traffic.pcapng")
-	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 5*time.Second, 10*time.Millisecond,
+	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 30*time.Second, 10*time.Millisecond,
 		"the capture is bounded")
 	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
 	require.Eventually(t, func() bool {
 		return regexp.MustCompile(`RELOADING=1\nMONOTONIC_USEC=\d+\n(?s:.*)READY=1\n`).MatchString(told())
-	}, 5*time.Second, 10*time.Millisecond, told())
+	}, 30*time.Second, 10*time.Millisecond, told())
 	require.NoError(t, b.Process.Signal(syscall.SIGTERM))
 	_ = b.Wait()
 	require.Contains(t, told(), "STOPPING=1")
@@ -279,7 +279,7 @@ func TestServeTellsTheSyslogOfItsHostInItsOwnForm(t *testing.T) {
 	change("site: Served", "site: Served\nservice: {syslog: 'unix "+socket+"'}")
 	c.start(t, "serve")
 	require.Zero(t, c.asks(t))
-	require.Eventually(t, func() bool { return strings.Contains(received(), "answer=accepted") }, 5*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(received(), "answer=accepted") }, 30*time.Second,
 		10*time.Millisecond)
 	require.Regexp(t, `(?m)^<86>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d mellowgate\[\d+\]: server=t protocol=tacacs `,
 		received(),
@@ -380,7 +380,7 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 	require.Contains(t, get("/metrics"), `mellowgate_trouble{what="site"} 1`)
 	require.Contains(t, get("/metrics"), `mellowgate_site_reads_total{result="refused"} 1`)
 	change("site: Served", "site: Served")
-	require.Eventually(t, func() bool { return get("/health") == "running\n" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return get("/health") == "running\n" }, 30*time.Second, 20*time.Millisecond)
 }
 
 // One host name without an address stops no other server.
@@ -534,11 +534,11 @@ func TestServeTakesItsDevicesFromAProgram(t *testing.T) {
 	b = c.start(t, "serve")
 	gives(`[{"name": "other", "addresses": ["192.0.2.7"]}, {"name": "third", "addresses": ["192.0.2.8"]}]`)
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "1 device new: third") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "1 device new: third") }, 30*time.Second,
 		10*time.Millisecond)
 	gives("{")
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the file stays as it was:") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the file stays as it was:") }, 30*time.Second,
 		10*time.Millisecond)
 	require.Zero(t, c.asks(t))
 }

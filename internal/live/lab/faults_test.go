@@ -164,7 +164,7 @@ devices:
 			}))
 		return all
 	}
-	require.Eventually(t, func() bool { return len(kept()) == 2 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(kept()) == 2 }, 30*time.Second, 5*time.Millisecond)
 	require.ElementsMatch(t, []string{"sw: sys_acct: start", "ap: accounting on"}, kept())
 	l.Shutdown()
 	require.NoError(t, folder.Close())

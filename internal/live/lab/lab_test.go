@@ -295,7 +295,7 @@ func TestCommandsAreDecidedByRulesAndRecorded(t *testing.T) {
 	require.Eventually(t, func() bool {
 		refusals = r.records(ledger.Filter{Kinds: []string{"decision"}})
 		return len(refusals) == 1
-	}, 5*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	require.Contains(t, refusals[0].Reason, `command-refused: the rule "refuse look secrets **"`)
 	starts := r.records(ledger.Filter{Kinds: []string{"session-start"}})
 	require.Len(t, starts, 2)
@@ -381,7 +381,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, walk.OutcomeRefused, seen.Outcome)
 	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
-	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 5*time.Second,
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 30*time.Second,
 		10*time.Millisecond)
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }

@@ -180,7 +180,7 @@ func TestEachConnectionHoldsTheLowestFreeLine(t *testing.T) {
 			open[1] = c
 		}
 		return err == nil
-	}, 5*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	require.Equal(t, "ssh1", r.last().Line)
 	for _, c := range open {
 		_ = c.Close()

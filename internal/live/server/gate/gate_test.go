@@ -236,7 +236,7 @@ func (r *rig) eventually(why reason.Reason) evidence.Event {
 			}
 		}
 		return false
-	}, 5*time.Second, 2*time.Millisecond, "no event with the reason %s", why)
+	}, 30*time.Second, 2*time.Millisecond, "no event with the reason %s", why)
 	return found
 }
 

@@ -65,7 +65,7 @@ func TestTurnsAreSharedFairly(t *testing.T) {
 			})
 		})
 	}
-	require.Eventually(t, func() bool { return busy.Load() == MostAtOnceOfOne }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return busy.Load() == MostAtOnceOfOne }, 30*time.Second, time.Millisecond)
 	require.True(t, turns.Enter(two))
 	done := make(chan struct{})
 	go turns.Run(two, func() { close(done) })
@@ -81,7 +81,7 @@ func TestTurnsAreSharedFairly(t *testing.T) {
 		turns.mu.Lock()
 		defer turns.mu.Unlock()
 		return len(turns.own) == 0
-	}, 10*time.Second, time.Millisecond, "nobody is remembered")
+	}, 30*time.Second, time.Millisecond, "nobody is remembered")
 	for range MostWaitingOfOne {
 		require.True(t, turns.Enter(one))
 	}

@@ -32,7 +32,7 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 			defer mu.Unlock()
 			return strings.Contains(strings.Join(said, "\n"),
 				what)
-		}, 10*time.Second, 10*time.Millisecond, what)
+		}, 30*time.Second, 10*time.Millisecond, what)
 	}
 	keep := func(from, to int) {
 		var keeping sync.WaitGroup
@@ -60,7 +60,7 @@ func TestWhatIsKeptWhileTheDatabaseIsAwayIsWrittenOnceWhenItIsBack(t *testing.T)
 	settled(t, database, 1600)
 	require.Eventually(t, func() bool {
 		return s.Keep(context.Background(), Record{Time: time.Unix(5000, 0), Kind: Command}) == nil
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	require.NoError(t, s.Close())
 	require.Len(t, all(t, database, Filter{}), 1601, "Close writes what waits")
 	p, err := Verify(context.Background(), database)

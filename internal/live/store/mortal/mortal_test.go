@@ -46,5 +46,5 @@ func TestAChildEndsWithAParentThatIsKilled(t *testing.T) {
 	require.Eventually(t, func() bool {
 		status, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
 		return err != nil || strings.Contains(string(status), ") Z ")
-	}, 10*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 }

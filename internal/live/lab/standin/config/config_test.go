@@ -230,8 +230,8 @@ func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 	}
 	back := func(why string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return port() == 49 }, 10*time.Second, 5*time.Millisecond)
-		require.Eventually(t, func() bool { return d.has(why) }, 10*time.Second, 5*time.Millisecond, why)
+		require.Eventually(t, func() bool { return port() == 49 }, 30*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return d.has(why) }, 30*time.Second, 5*time.Millisecond, why)
 	}
 	change(p, `<confirm-timeout>1</confirm-timeout>`)
 	back("nobody confirmed it in time")
