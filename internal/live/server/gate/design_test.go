@@ -433,8 +433,8 @@ func TestAFloodFromAnUnknownAddressFillsNothing(t *testing.T) {
 		_, err = conn.Write(make([]byte, 60))
 		require.NoError(t, err)
 	}
-	require.Eventually(t, func() bool { return r.ask("r", login("ines"), "right").Result == walk.Accepted }, 30*time.Second,
-		time.Millisecond,
+	require.Eventually(t, func() bool { return r.ask("r", login("ines"), "right").Result == walk.Accepted },
+		30*time.Second, time.Millisecond,
 		"others log in; what the full port dropped is sent again")
 	count := func() int {
 		r.mu.Lock()
