@@ -122,9 +122,9 @@ func Of(d *site.Device) Blueprint {
 	}
 	for _, a := range d.Accounts {
 		account := Account{Name: a.Name, Level: a.Level, Hash: a.Password.Hash, Key: keyName(a.Password.Key)}
-		if a.Login != nil {
-			account.Login = a.Login.Name
-			b.list(d.LoginList(d.Ways[0], a.Name))
+		if own, has := d.OwnList(a); has {
+			account.Login = own.Name
+			b.list(own)
 		}
 		b.Accounts = append(b.Accounts, account)
 	}
@@ -206,10 +206,10 @@ func (b *Blueprint) list(l *site.List) {
 	}
 	for _, m := range l.Methods {
 		list.Methods = append(list.Methods, m.String())
-		if m.Group != nil {
-			b.group(m.Group)
+		if g, ok := m.Group(); ok {
+			b.group(g)
 		}
-		if e := m.Secret; e != nil && !slices.ContainsFunc(b.Secrets, func(s Secret) bool { return s.Name == e.Name }) {
+		if e, ok := m.Secret(); ok && !slices.ContainsFunc(b.Secrets, func(s Secret) bool { return s.Name == e.Name }) {
 			b.Secrets = append(b.Secrets,
 				Secret{Name: e.Name, Level: e.Level, Hash: e.Password.Hash, Key: keyName(e.Password.Key)})
 		}

@@ -204,8 +204,8 @@ func groupsOf(d *site.Device) []*site.Group {
 				continue
 			}
 			for _, m := range l.Methods {
-				if m.Group != nil && !slices.Contains(all, m.Group) {
-					all = append(all, m.Group)
+				if g, ok := m.Group(); ok && !slices.Contains(all, g) {
+					all = append(all, g)
 				}
 			}
 		}

@@ -131,8 +131,8 @@ func (a *adoption) groups() []*site.Group {
 	var all []*site.Group
 	a.lists(func(_ site.Purpose, l *site.List) {
 		for _, m := range l.Methods {
-			if m.Group != nil && len(m.Group.Servers) > 0 && !slices.Contains(all, m.Group) {
-				all = append(all, m.Group)
+			if g, ok := m.Group(); ok && len(g.Servers) > 0 && !slices.Contains(all, g) {
+				all = append(all, g)
 			}
 		}
 	})
@@ -209,8 +209,8 @@ func (a *adoption) method(l *site.List, word string) []string {
 	protocol := map[string]site.Protocol{"radius": site.RADIUS, "tacacs-plus": site.TACACS}[word]
 	var all []string
 	for _, m := range l.Methods { // the groups of the protocol that the list has anyway
-		if m.Group != nil && m.Group.Protocol() == protocol {
-			all = append(all, "group "+m.Group.Name)
+		if protocol != "" && m.Protocol() == protocol {
+			all = append(all, "group "+m.Ref.Name)
 		}
 	}
 	for _, g := range a.groups() {

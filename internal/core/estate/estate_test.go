@@ -159,7 +159,7 @@ func TestPortsThatMostDevicesAskAreThoseOfTheServer(t *testing.T) {
 	authentication, _, _ = s.Device("c").Ports(s.Server("r"))
 	require.Equal(t, 1812, int(authentication))
 	require.Equal(t, "49 50", fmt.Sprint(s.Server("t").Port, " ", s.Server("t-2").Port), "another port, another server")
-	require.Equal(t, "t-2", s.Device("b").Way(site.Console).Lists[site.Login].Methods[1].Group.Servers[0].Name)
+	require.Equal(t, "t-2", s.Device("b").Way(site.Console).Lists[site.Login].Methods[1].Servers()[0].Name)
 }
 
 func TestLinesOfAWayInAreCutApart(t *testing.T) {

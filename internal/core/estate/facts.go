@@ -284,8 +284,8 @@ func boundsText(levels, when string) string {
 func designed(l *site.List) string {
 	var all []string
 	for _, m := range l.Methods {
-		if m.Secret != nil {
-			all = append(all, fmt.Sprint("secret for level ", m.Secret.Level))
+		if secret, ok := m.Secret(); ok {
+			all = append(all, fmt.Sprint("secret for level ", secret.Level))
 			continue
 		}
 		all = append(all, m.String())

@@ -40,7 +40,7 @@ func landsLow(c *checker, sh foresee.Shape) {
 func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
 	list, step, login := cs.Way.Lists[site.Session], lastStep(cs, site.Session), lastStep(cs, site.Login)
 	switch {
-	case list == nil && login.Method.Kind == site.ByGroup && login.Method.Group.Protocol() == site.LDAP:
+	case list == nil && login.Method.Protocol() == site.LDAP:
 		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
 				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory (directories: [NAME]); or " +
 				"give " +
@@ -101,7 +101,7 @@ func admitsADirectory(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
 		login := lastStep(cs, site.Login)
 		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused ||
-			login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.LDAP || c.reckoner.RoleOf(cs) != nil {
+			login.Method.Protocol() != site.LDAP || c.reckoner.RoleOf(cs) != nil {
 			continue
 		}
 		f := Finding{Code: "admits-a-directory", Devices: sh.Devices, Access: []string{cs.Way.Name()},
@@ -146,16 +146,22 @@ func sessionRefuses(cs foresee.Case) (at site.Place, why, repair string) {
 		return site.Place{}, "", ""
 	}
 	var groups []string
-	for _, m := range cs.Device.LoginList(cs.Way, cs.Who.Typed()).Methods {
-		if asks(m) {
-			groups = append(groups, m.String())
+	if login, named := cs.Device.LoginList(cs.Way, cs.Who.Typed()); named {
+		for _, m := range login.Methods {
+			if asks(m) {
+				groups = append(groups, m.String())
+			}
 		}
 	}
-	for _, m := range list.Methods {
-		groups = append(groups, m.String())
+	repair = "ask the servers in it"
+	if len(groups) > 0 {
+		for _, m := range list.Methods {
+			groups = append(groups, m.String())
+		}
+		repair += ", as the login does: methods: [" + strings.Join(groups, ", ") + "]"
 	}
 	return list.Place, fmt.Sprintf("the session list %s ends at %s, which does not know them, and asks no server",
-		list.Name, step.Method), "ask the servers in it, as the login does: methods: [" + strings.Join(groups, ", ") + "]"
+		list.Name, step.Method), repair
 }
 
 func allUp(c foresee.Case) bool {
@@ -251,14 +257,14 @@ func notSupported(c *checker, sh foresee.Shape) {
 			if step.Reason != reason.NotSupported {
 				continue
 			}
-			p := step.Method.Group.Protocol()
+			p := step.Method.Protocol()
 			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
 				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the "+
 					"group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
 				Repair: "ask a group of another protocol, or mend speaks of the kind"}
 			if d.Kind.Traits.Speaks(p) {
 				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use "+
-					"%s networks only: the group %s never answers.", d.Path(step.Method.Group.Servers[0]).Network, d.Kind.Name,
+					"%s networks only: the group %s never answers.", d.Path(step.Method.Servers()[0]).Network, d.Kind.Name,
 					d.Kind.Traits.Networks, step.Method.Ref.Name)
 				f.Repair = "use another network, or mend networks of the kind"
 				f.Place = d.Place
@@ -302,7 +308,7 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 // form in which it came; it is false where the form is not why.
 func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found bool) {
 	kind, p := cs.Device.Kind, cs.Who.Person()
-	form := kind.Traits.PasswordAs.Of(step.Method.Group.Protocol())
+	form := kind.Traits.PasswordAs.Of(step.Method.Protocol())
 	server := c.reckoner.Site.Server(step.By)
 	switch {
 	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):

@@ -13,8 +13,8 @@ import (
 // localFirst looks for local accounts that pass servers by that are up.
 func localFirst(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		list := cs.Device.LoginList(cs.Way, cs.Who.Typed())
-		if cs.Who.Kind != foresee.Local || list == nil || cs.Outcome == walk.OutcomeRefused {
+		list, named := cs.Device.LoginList(cs.Way, cs.Who.Typed())
+		if cs.Who.Kind != foresee.Local || !named || cs.Outcome == walk.OutcomeRefused {
 			continue
 		}
 		step := lastStep(cs, site.Login)

@@ -151,12 +151,14 @@ func unused(c *checker) {
 			if !used[l] {
 				continue
 			}
-			used[m.Secret] = true
-			if m.Group != nil {
-				used[m.Group] = true
-				for _, server := range m.Group.Servers {
-					used[server] = true
-				}
+			if secret, ok := m.Secret(); ok {
+				used[secret] = true
+			}
+			if g, ok := m.Group(); ok {
+				used[g] = true
+			}
+			for _, server := range m.Servers() {
+				used[server] = true
 			}
 		}
 	}

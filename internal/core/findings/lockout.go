@@ -234,14 +234,15 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		return obstacle{4, "a session whose start no server records is refused (record-failure: blocks)", recordsRepair}
 	case known && (role == nil || role.Level < 15):
 		return none
-	case cs.Reason == reason.TemplateMissing:
+	case cs.Reason == reason.TemplateMissing && role != nil && role.Template.Name != "":
 		return obstacle{4, fmt.Sprintf("the role %s gives the rights of the account %s, which the device does not have",
 			role.Name, role.Template.Name), "add " + role.Template.Name + " to accounts of the device or its profile"}
 	case cs.Reason == reason.BelowLevel && known:
 		_, text, repair := belowLevel(cs, role)
 		return obstacle{5, text, repair}
 	case cs.Reason == reason.RefusedByServer && known && login.Result != walk.Accepted:
-		form := cs.Device.Kind.Traits.PasswordAs.Of(login.Method.Group.Protocol())
+		// the server that refused need not be the last that was asked: the next method may have tried
+		form := cs.Device.Kind.Traits.PasswordAs.Of(refusing(cs).Method.Protocol())
 		return obstacle{6, "the servers cannot check a password that the device sends as " + form,
 			"change password-as of the kind, or password-forms of the servers; cannot-verify says which"}
 	case cs.Reason == reason.RefusedByServer && !known && login.Result == walk.Accepted:
@@ -284,8 +285,8 @@ func outageText(servers []*site.Server, o map[*site.Server]bool) string {
 // login list asks for local accounts, wherever it ends, and is for its name.
 func hasLocal(d *site.Device, w *site.Way) bool {
 	return slices.ContainsFunc(d.Logins(), func(a *site.Account) bool {
-		l := d.LoginList(w, a.Name)
-		return l != nil && l.For(a.Name) &&
+		l, named := d.LoginList(w, a.Name)
+		return named && l.For(a.Name) &&
 			slices.ContainsFunc(l.Methods, func(m site.Method) bool { return m.Kind == site.ByLocal })
 	})
 }
@@ -375,6 +376,16 @@ func whoText(w foresee.Who) string {
 func lastStep(c foresee.Case, p site.Purpose) walk.Step {
 	for _, s := range slices.Backward(c.Steps) {
 		if s.Purpose == p {
+			return s
+		}
+	}
+	return walk.Step{}
+}
+
+// refusing returns the last step of the login in which a server refused.
+func refusing(c foresee.Case) walk.Step {
+	for _, s := range slices.Backward(c.Steps) {
+		if s.Purpose == site.Login && s.Result == walk.Refused && s.Method.Protocol() != "" {
 			return s
 		}
 	}

@@ -148,7 +148,7 @@ type tired struct {
 
 func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]bool) {
 	step := lastStep(cs, site.Login)
-	if step.Method.Kind != site.ByGroup || len(step.Method.Group.Servers) < 2 || len(step.Tries) == 0 {
+	if len(step.Method.Servers()) < 2 || len(step.Tries) == 0 {
 		return
 	}
 	first := step.Tries[0].Server
@@ -160,5 +160,5 @@ func (c *checker) neverRests(sh foresee.Shape, cs foresee.Case, said map[tired]b
 	c.add(Finding{Code: "never-rests", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: first.Place,
 		Text: fmt.Sprintf("%s every login waits %s for it first: the dead-time of %s is 0.", upper(when(cs)),
 			seconds(cs.Wait), first.Name),
-		Repair: "write dead-time: 1m (or longer) at the servers of the group " + step.Method.Group.Name})
+		Repair: "write dead-time: 1m (or longer) at the servers of the group " + step.Method.Ref.Name})
 }

@@ -65,8 +65,8 @@ func (c Case) SecretOf(p site.Purpose) *site.ElevationSecret { return secretOf(c
 
 func secretOf(steps []walk.Step, p site.Purpose) *site.ElevationSecret {
 	for _, step := range steps {
-		if step.Purpose == p && step.Method.Kind == site.BySecret && step.Result == walk.Accepted {
-			return step.Method.Secret
+		if secret, ok := step.Method.Secret(); ok && step.Purpose == p && step.Result == walk.Accepted {
+			return secret
 		}
 	}
 	return nil

@@ -280,8 +280,8 @@ type classKey struct {
 
 func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 	decision := f.decide(d, w, who, site.Session)
-	list := d.LoginList(w, who.typed)
-	return classKey{listed: list == nil || list.For(who.typed),
+	list, named := d.LoginList(w, who.typed)
+	return classKey{listed: !named || list.For(who.typed),
 		kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed),
 		reads: who.person != nil && who.person.Password.Key != nil}
 }

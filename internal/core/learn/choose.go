@@ -338,8 +338,8 @@ func (l *Learner) groups() []*site.Group {
 				continue
 			}
 			for _, m := range list.Methods {
-				if m.Group != nil && !slices.Contains(all, m.Group) {
-					all = append(all, m.Group)
+				if g, ok := m.Group(); ok && !slices.Contains(all, g) {
+					all = append(all, g)
 				}
 			}
 		}
@@ -382,7 +382,7 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 	}
 	way := back[0].Logins[0].Way
 	list := way.Lists[site.Login]
-	if list == nil || list.Methods[0].Kind != site.ByGroup || len(list.Methods[0].Group.Servers) < 2 {
+	if list == nil || len(list.Methods[0].Servers()) < 2 {
 		return Experiment{}, nil, false // of one server alone it does not show: it is asked where all are left alone
 	}
 	first := list.Servers()[0]

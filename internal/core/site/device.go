@@ -132,17 +132,26 @@ type Device struct {
 }
 
 // LoginList returns the list that decides about a name at a way in: that of the
-// device's account of that name where it has one, else that of the way in; nil for the
-// kind's built-in login.
-func (d *Device) LoginList(w *Way, name string) *List {
-	a := d.Account(name)
-	if a == nil || a.Login == nil {
-		return w.Lists[Login]
+// device's account of that name where it has one, else that of the way in. It is false for
+// the kind's built-in login, which has no list.
+func (d *Device) LoginList(w *Way, name string) (*List, bool) {
+	if a := d.Account(name); a != nil {
+		if own, has := d.OwnList(a); has {
+			return own, true
+		}
+	}
+	return w.Lists[Login], w.Lists[Login] != nil
+}
+
+// OwnList returns the login list of an account's own, as the device has it, and whether it has one.
+func (d *Device) OwnList(a *Account) (*List, bool) {
+	if a.Login == nil {
+		return nil, false
 	}
 	if held := d.held[a.Login]; held != nil {
-		return held
+		return held, true
 	}
-	return a.Login
+	return a.Login, true
 }
 
 // lists returns every list of the device: those of its ways in, and those of its
@@ -151,10 +160,10 @@ func (d *Device) lists() []*List {
 	var all []*List
 	for _, w := range d.Ways {
 		all = append(all, w.Lists[:]...)
-		for _, a := range d.Accounts {
-			if a.Login != nil {
-				all = append(all, d.LoginList(w, a.Name))
-			}
+	}
+	for _, a := range d.Accounts {
+		if own, has := d.OwnList(a); has {
+			all = append(all, own)
 		}
 	}
 	return all

@@ -81,7 +81,7 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 		if list == nil {
 			return nil
 		}
-		if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.Group] != nil }) {
+		if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.group] != nil }) {
 			other := *list
 			lists[list] = &other
 		}
@@ -91,8 +91,8 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 		}
 		held.Methods = slices.Clone(held.Methods)
 		for i, m := range held.Methods {
-			if g := groups[m.Group]; g != nil {
-				held.Methods[i].Group = g
+			if g := groups[m.group]; g != nil {
+				held.Methods[i].group = g
 			}
 		}
 		return held

@@ -137,7 +137,7 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	require.Equal(t, "192.0.2.200", d.Asks().String())
 	require.Equal(t, "spare", d.Accounts[0].Name)
 	ssh := d.Way("ssh")
-	require.Equal(t, "plover", ssh.Lists[Login].Methods[0].Group.Servers[0].Name, "a held group has its own order")
+	require.Equal(t, "plover", ssh.Lists[Login].Methods[0].Servers()[0].Name, "a held group has its own order")
 	require.Equal(t, "local", ssh.Lists[Session].Methods[0].String(), "a held list has its own methods")
 	require.Equal(t, "tern", s.Groups[0].Servers[0].Name, "the design stays as it is")
 	require.Equal(t, "secret bridge", ssh.Lists[Elevation].Methods[1].String())

@@ -262,9 +262,9 @@ func (l *linker) methods(v *List) {
 		}
 		switch m.Kind {
 		case ByGroup:
-			m.Group = find(l, "group", l.groups, m.Ref)
+			m.group = find(l, "group", l.groups, m.Ref)
 		case BySecret:
-			m.Secret = find(l, "elevation secret", l.secrets, m.Ref)
+			m.secret = find(l, "elevation secret", l.secrets, m.Ref)
 		}
 	}
 }

@@ -206,7 +206,12 @@ type Group struct {
 }
 
 // Protocol is the one protocol of the group's servers.
-func (g *Group) Protocol() Protocol { return g.Servers[0].Protocol }
+func (g *Group) Protocol() Protocol {
+	if len(g.Servers) == 0 {
+		return "" // a group that a device lost all servers of
+	}
+	return g.Servers[0].Protocol
+}
 
 // MethodKind is one way to get an answer.
 type MethodKind string
@@ -226,13 +231,45 @@ const (
 	ByRules MethodKind = "rules"
 )
 
-// Method is one step of a list.
+// Method is one step of a list. What only some kinds of method have is asked for, with
+// whether there is one: a method of another kind stands wherever one may stand.
 type Method struct {
 	Kind   MethodKind
-	Group  *Group           // for ByGroup
-	Secret *ElevationSecret // for BySecret
-	Ref    Ref              // the name of the group or the secret
+	Ref    Ref // the name of the group or the secret
 	Place  Place
+	group  *Group           // for ByGroup
+	secret *ElevationSecret // for BySecret
+}
+
+// AskGroup returns the method that asks the servers of a group.
+func AskGroup(g *Group) Method { return Method{Kind: ByGroup, Ref: g.Ref, group: g} }
+
+// Group returns the group that the method asks, and whether it asks one.
+func (m Method) Group() (*Group, bool) { return m.group, m.group != nil }
+
+// Secret returns the shared secret that the method wants, and whether it wants one.
+func (m Method) Secret() (*ElevationSecret, bool) { return m.secret, m.secret != nil }
+
+// Servers returns the servers that the method asks, in order; none where it asks no group.
+func (m Method) Servers() []*Server {
+	if m.group == nil {
+		return nil
+	}
+	return m.group.Servers
+}
+
+// Protocol returns the protocol of the servers that the method asks, "" where it asks none.
+func (m Method) Protocol() Protocol {
+	if m.group == nil {
+		return ""
+	}
+	return m.group.Protocol()
+}
+
+// Among returns the method with another group in place of its own.
+func (m Method) Among(g *Group) Method {
+	m.group = g
+	return m
 }
 
 func (m Method) String() string {
@@ -281,10 +318,7 @@ func (l *List) Servers() []*Server {
 	var all []*Server
 	seen := map[*Server]bool{}
 	for _, m := range l.Methods {
-		if m.Kind != ByGroup || m.Group == nil { // nil: a name that leads nowhere, which is said
-			continue
-		}
-		for _, s := range m.Group.Servers {
+		for _, s := range m.Servers() {
 			if !seen[s] {
 				seen[s] = true
 				all = append(all, s)

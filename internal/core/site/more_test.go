@@ -98,15 +98,15 @@ devices:
 `)
 	d, ssh := s.Device("d"), s.Device("d").Way(SSH)
 	for name, list := range map[string]string{"a": "l", "b": "own", "p": "l", "nobody": "l"} {
-		require.Equal(t, list, d.LoginList(ssh, name).Name, name)
+		require.Equal(t, list, loginList(d, ssh, name).Name, name)
 	}
 	for name, is := range map[string]bool{"a": true, "p": true, "b": false, "nobody": false} {
-		require.Equal(t, is, d.LoginList(ssh, "a").For(name), name)
+		require.Equal(t, is, loginList(d, ssh, "a").For(name), name)
 	}
-	require.True(t, d.LoginList(ssh, "b").For("anybody"))
+	require.True(t, loginList(d, ssh, "b").For("anybody"))
 	e := s.Device("e")
-	require.Equal(t, ByLocal, e.LoginList(e.Way(Console), "b").Methods[0].Kind, "what it is known to have counts")
-	require.Equal(t, ByNone, d.LoginList(ssh, "b").Methods[0].Kind)
+	require.Equal(t, ByLocal, loginList(e, e.Way(Console), "b").Methods[0].Kind, "what it is known to have counts")
+	require.Equal(t, ByNone, loginList(d, ssh, "b").Methods[0].Kind)
 	for from, takes := range map[string]bool{"192.0.2.7": true, "198.51.100.7": true, "198.51.100.8": false, "": true} {
 		a, _ := netip.ParseAddr(from)
 		require.Equal(t, takes, ssh.Takes(a), from)
@@ -157,4 +157,9 @@ devices:
 	require.Equal(t, []string{PAP, CHAP, MSCHAPv2}, FormsOf(RADIUS))
 	require.Equal(t, []string{PAP}, FormsOf(LDAP))
 	require.Equal(t, []string{ASCII, PAP, CHAP, MSCHAPv2}, FormsOf(TACACS))
+}
+
+func loginList(d *Device, w *Way, name string) *List {
+	l, _ := d.LoginList(w, name)
+	return l
 }

@@ -63,7 +63,7 @@ func (r *Rests) Wake(servers ...*site.Server) {
 func (v *Visit) Ask(g *site.Group, q Question) Step {
 	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
 	step := v.group(g, q)
-	step.Purpose, step.Method = q.Purpose, site.Method{Kind: site.ByGroup, Group: g, Ref: g.Ref}
+	step.Purpose, step.Method = q.Purpose, site.AskGroup(g)
 	return step
 }
 
@@ -155,8 +155,7 @@ func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
 	case q.Purpose == site.Session,
 		q.Purpose == site.Commands && v.Consult(site.TraitCommandRules).CommandRulesOverRADIUS:
 		for _, s := range v.Steps {
-			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Kind == site.ByGroup &&
-				s.Method.Group.Protocol() == g.Protocol() {
+			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Protocol() == g.Protocol() {
 				return Step{Result: Accepted, By: s.By, reply: s.reply}, true
 			}
 		}

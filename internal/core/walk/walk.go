@@ -194,8 +194,8 @@ func (v *Visit) belowNeeded(level int) bool {
 }
 
 func (v *Visit) login() Step {
-	list := v.Device.LoginList(v.Way, v.Person)
-	if list == nil {
+	list, named := v.Device.LoginList(v.Way, v.Person)
+	if !named {
 		by := v.Consult(site.TraitBuiltInLogin).BuiltInLogin
 		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: by}}}
 		step := v.list(built, Question{Purpose: site.Login})
@@ -252,8 +252,7 @@ func (v *Visit) session(login Step) (int, Step) {
 // section 5.6).
 func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 	kind := v.Device.Kind
-	if login.Method.Kind != site.ByGroup || login.Method.Group.Protocol() != site.RADIUS ||
-		!v.Consult(site.TraitRightsWithLogin).RightsWithLogin {
+	if login.Method.Protocol() != site.RADIUS || !v.Consult(site.TraitRightsWithLogin).RightsWithLogin {
 		return 0, Step{}, false
 	}
 	v.holds(login)
@@ -275,7 +274,7 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 
 // level returns the level that an answer carries, false where it carries none.
 func (v *Visit) level(by Step) (int, bool) {
-	if by.Method.Kind == site.ByGroup && by.Method.Group.Protocol() == site.RADIUS {
+	if by.Method.Protocol() == site.RADIUS {
 		v.Consult(site.TraitLevelFrom)
 	}
 	return rights.Level(by.reply.Attributes, v.Device.Kind)
@@ -284,7 +283,7 @@ func (v *Visit) level(by Step) (int, bool) {
 // holds takes the command rules that an answer of RADIUS carries, where a kind has a
 // form for them: the device holds them for the session.
 func (v *Visit) holds(by Step) {
-	if by.Method.Kind == site.ByGroup && by.Method.Group.Protocol() == site.RADIUS {
+	if by.Method.Protocol() == site.RADIUS {
 		v.rules, v.limited = rights.CarriedCommands(by.reply.Attributes, v.Device.Kind)
 		v.given = by.By
 	}
@@ -438,13 +437,16 @@ func (v *Visit) list(l *site.List, q Question) Step {
 }
 
 func (v *Visit) method(m site.Method, q Question) Step {
+	if g, ok := m.Group(); ok {
+		return v.group(g, q)
+	}
 	switch m.Kind {
-	case site.ByGroup:
-		return v.group(m.Group, q)
+	case site.ByGroup: // a name that leads nowhere
+		return Step{Result: Unavailable, Reason: reason.NotSupported}
 	case site.ByLocal:
 		return v.local(q)
 	case site.BySecret:
-		if v.World.SecretIs(m.Secret) && q.Level <= m.Secret.Level {
+		if secret, ok := m.Secret(); ok && v.World.SecretIs(secret) && q.Level <= secret.Level {
 			return Step{Result: Accepted, By: m.String()}
 		}
 		return Step{Result: Refused, Reason: reason.WrongSecret, By: m.String()}

@@ -100,7 +100,7 @@ func TestADeviceAsksADirectoryItself(t *testing.T) {
 		group := &site.Group{Ref: site.Ref{Name: "book"}, Servers: []*site.Server{s.Server("dunlin")}}
 		for _, way := range s.Device("hq-fw-1").Ways {
 			way.Lists[site.Login] = &site.List{Ref: site.Ref{Name: "by-book"}, Purpose: site.Login,
-				Methods: []site.Method{{Kind: site.ByGroup, Group: group}, {Kind: site.ByLocal}}}
+				Methods: []site.Method{site.AskGroup(group), {Kind: site.ByLocal}}}
 		}
 	})
 	require.Equal(t, walk.OutcomeIn, r.login("hq-fw-1", site.SSH, person, "").Outcome)

@@ -50,8 +50,8 @@ func (d Design) secrets() estate.Secrets {
 				continue
 			}
 			for _, m := range l.Methods {
-				if m.Secret != nil {
-					passwords[m.Secret.Name] = m.Secret.Password
+				if secret, ok := m.Secret(); ok {
+					passwords[secret.Name] = secret.Password
 				}
 			}
 		}

@@ -38,10 +38,7 @@ func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aa
 				continue
 			}
 			for _, m := range l.Methods {
-				if m.Group == nil {
-					continue
-				}
-				for _, s := range m.Group.Servers {
+				for _, s := range m.Servers() {
 					if !asked[s] && s.Protocol != site.LDAP && !s.TLS {
 						asked[s] = true
 						silent = append(silent, unanswered(ctx, d, w, reach(s), person, password)...)

@@ -88,7 +88,7 @@ func TestNETCONFOverSSHConfiguresTheDeviceItself(t *testing.T) {
 	doc := etree.NewDocument()
 	require.NoError(t, doc.ReadFromString(`<config><system xmlns="`+yang.SystemNS+`"><tacacs-plus xmlns="`+yang.TACACSNS+
 		`"><server><name>t2</name><port>4949</port></server></tacacs-plus></system></config>`))
-	port := func() uint16 { return d.design().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port }
+	port := func() uint16 { return d.design().Way(site.NETCONF).Lists[site.Login].Methods[0].Servers()[1].Port }
 	writer, reader := managed(t, address, "keeper"), managed(t, address, "guest")
 	held, err := reader.GetConfig("running", netconf.Root{Name: "system", Namespace: yang.OpenNS})
 	require.NoError(t, err)

@@ -74,7 +74,7 @@ func (w *Draft) applySystem(before, after yang.System) error {
 					return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order",
 						"%s is asked, and there is no server of that kind", by.Name)
 				}
-				methods = append(methods, byGroup(w.groupOf(p, names[p])))
+				methods = append(methods, site.AskGroup(w.groupOf(p, names[p])))
 			default:
 				return netconf.Fail("invalid-value", "/system/authentication/user-authentication-order",
 					"%q is no way to authenticate here", by.Name)
@@ -91,11 +91,6 @@ func (w *Draft) applySystem(before, after yang.System) error {
 		})
 	}
 	return nil
-}
-
-// byGroup is the method that asks a group.
-func byGroup(g *site.Group) site.Method {
-	return site.Method{Kind: site.ByGroup, Group: g, Ref: g.Ref}
 }
 
 // systemServers returns the names of the servers of a model, by protocol.
@@ -217,7 +212,7 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 			if i < 0 {
 				return netconf.Fail("invalid-value", "/system/aaa/"+l.path, "there is no server group %q with a server", m.Name)
 			}
-			methods = append(methods, byGroup(w.groups[i]))
+			methods = append(methods, site.AskGroup(w.groups[i]))
 		}
 		if len(methods) == 0 {
 			for _, way := range w.Device.Ways {

@@ -191,7 +191,7 @@ func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 	p.ok(`<validate><source><candidate/></source></validate>`)
 	p.ok(`<commit/>`)
 	require.Contains(t, p.config("running", ""), "4949")
-	server := d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1]
+	server := d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Servers()[1]
 	require.Equal(t, []any{"t2", uint16(4949)}, []any{server.Name, server.Port})
 	d.mu.Lock()
 	require.Equal(t, "another-key-of-these-tests", d.targets[server].Key.Reveal())
@@ -213,15 +213,15 @@ func TestWhatIsWrittenOverNETCONFIsWhatTheDeviceDoes(t *testing.T) {
 	p.ok(`<commit/>`)
 	methods := d.now().Way(site.NETCONF).Lists[site.Login].Methods
 	require.Len(t, methods, 2)
-	require.Equal(t, "fresh", methods[1].Group.Name)
-	require.Equal(t, "t3", methods[1].Group.Servers[0].Name)
+	require.Equal(t, "fresh", methods[1].Ref.Name)
+	require.Equal(t, "t3", methods[1].Servers()[0].Name)
 	p.ok(`<close-session/>`)
 }
 
 func TestAConfirmedCommitComesBackByItself(t *testing.T) {
 	t.Parallel()
 	d, store := configured(t)
-	port := func() uint16 { return d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port }
+	port := func() uint16 { return d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Servers()[1].Port }
 	p := peerOf(t, store, keeper, netconf.Base10)
 	change := func(p *peer, how string) {
 		p.ok(editOpen + secondServer + editClose)
@@ -354,7 +354,7 @@ func TestWhatGoesWrongOnPurposeDoesAndNothingElse(t *testing.T) {
 	require.NoError(t, p.conn.Write([]byte(`<rpc xmlns="`+netconf.Base+`" message-id="99"><commit/></rpc>`)))
 	_, err := p.conn.Read()
 	require.Error(t, err, "the connection ends before the answer")
-	require.EqualValues(t, 4949, d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port,
+	require.EqualValues(t, 4949, d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Servers()[1].Port,
 		"and it is done all the same")
 
 	store.SetTroubles(nil)
@@ -376,7 +376,7 @@ func TestACommandThatIsRefusedIsAnOperationThatIsDenied(t *testing.T) {
 	p := peerOf(t, store, visitor{name: "keeper", level: 15, refused: "netconf commit"}, netconf.Base11)
 	p.ok(editOpen + secondServer + editClose)
 	require.Equal(t, "this command is not allowed", p.fails(`<commit/>`, "access-denied").Message)
-	require.EqualValues(t, 49, d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Group.Servers[1].Port)
+	require.EqualValues(t, 49, d.now().Way(site.NETCONF).Lists[site.Login].Methods[0].Servers()[1].Port)
 	p.ok(`<close-session/>`)
 }
 

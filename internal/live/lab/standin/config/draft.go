@@ -69,8 +69,8 @@ func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surround
 			c := *l
 			c.Methods = slices.Clone(l.Methods)
 			for i, m := range c.Methods {
-				if m.Group != nil {
-					c.Methods[i].Group = group(m.Group)
+				if g, ok := m.Group(); ok {
+					c.Methods[i] = m.Among(group(g))
 				}
 			}
 			lists[l] = &c
@@ -88,8 +88,8 @@ func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surround
 	fresh.Accounts = nil
 	for _, a := range old.Accounts {
 		c := *a
-		if a.Login != nil {
-			c.Login = list(old.LoginList(old.Ways[0], a.Name))
+		if own, has := old.OwnList(a); has {
+			c.Login = list(own)
 		}
 		fresh.Accounts = append(fresh.Accounts, &c)
 	}
