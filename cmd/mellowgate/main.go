@@ -8,19 +8,20 @@ import (
 	"syscall"
 
 	"mellowgate/internal/cli"
+	"mellowgate/internal/routine"
 )
 
 func main() {
 	ctx, end := context.WithCancelCause(context.Background())
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
-	go func() {
+	routine.Go(func() {
 		for s := range signals {
 			if s == syscall.SIGTERM {
 				end(cli.ErrTerminated)
 			}
 			end(context.Canceled)
 		}
-	}()
+	})
 	os.Exit(cli.Main(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

@@ -12,6 +12,7 @@ import (
 	"mellowgate/internal/core/latency"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/routine"
 )
 
 // mostAtOnce bounds the questions that are on their way at the same time.
@@ -44,7 +45,7 @@ type secondsJSON struct {
 // up the times of those that were answered.
 func (c *Call) askMany(a *asking, count, rate int) error {
 	var mu sync.Mutex
-	var wait sync.WaitGroup
+	var wait routine.Group
 	var times []time.Duration
 	answers := map[walk.Said]int{}
 	slots := make(chan struct{}, mostAtOnce)

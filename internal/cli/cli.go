@@ -14,6 +14,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/task"
 )
 
@@ -132,7 +134,11 @@ func findCommand(name string) *Command {
 
 // Main runs the program and gives its exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
-	err := run(ctx, args, in, out, errs)
+	return mainOf(ctx, commands(), args, in, out, errs)
+}
+
+func mainOf(ctx context.Context, all []*Command, args []string, in io.Reader, out, errs io.Writer) int {
+	err := routine.Try(func() error { return dispatch(ctx, all, args, in, out, errs) })
 	if ctx.Err() != nil && !(errors.Is(context.Cause(ctx), ErrTerminated) && err == nil) {
 		return ExitCtrlC
 	}
@@ -150,7 +156,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 	return status
 }
 
-func run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) error {
+// dispatch runs the command that the arguments name.
+func dispatch(ctx context.Context, all []*Command, args []string, in io.Reader, out, errs io.Writer) error {
 	if len(args) == 0 {
 		overview(out)
 		return failure{status: ExitUsage, err: errors.New("")}
@@ -162,10 +169,11 @@ func run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 	case "-version", "--version":
 		name = "version"
 	}
-	c := findCommand(name)
-	if c == nil {
+	i := slices.IndexFunc(all, func(c *Command) bool { return c.Name == name })
+	if i < 0 {
 		return wrong("there is no command %q%s\nhelp lists the commands", name, nearest.Suggest(name, commandNames()))
 	}
+	c := all[i]
 	call := &Call{Context: ctx, In: in, Out: out, Err: errs, Flags: flag.NewFlagSet(name, flag.ContinueOnError)}
 	call.Flags.SetOutput(io.Discard)
 	ready := c.Prepare(call)
@@ -188,7 +196,7 @@ const leavesAfter = time.Second
 // leave runs what may be left in the middle, and leaves it when the context ends.
 func leave(ctx context.Context, work func() error) error {
 	ended := make(chan error, 1)
-	go func() { ended <- work() }()
+	routine.Go(func() { ended <- routine.Try(work) })
 	select {
 	case err := <-ended:
 		return err
@@ -389,7 +397,7 @@ func (c *Call) working(what string) (done func()) {
 		return func() {}
 	}
 	stop, ended := make(chan struct{}), make(chan struct{})
-	go func() {
+	routine.Go(func() {
 		defer close(ended)
 		select {
 		case <-stop:
@@ -408,7 +416,7 @@ func (c *Call) working(what string) (done func()) {
 				_ = bar.Add(1)
 			}
 		}
-	}()
+	})
 	return func() {
 		close(stop)
 		<-ended

@@ -14,6 +14,7 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/routine"
 )
 
 // passwordFlags declares where a password comes from. It is never the value of
@@ -87,10 +88,10 @@ func readHidden(ctx context.Context, terminal int, prompt func()) (string, error
 		err  error
 	}
 	read := make(chan line, 1)
-	go func() {
+	routine.Go(func() {
 		text, err := term.ReadPassword(terminal)
 		read <- line{text, err}
-	}()
+	})
 	select {
 	case l := <-read:
 		_ = term.Restore(terminal, before)

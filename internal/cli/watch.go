@@ -16,6 +16,7 @@ import (
 	"mellowgate/internal/cli/screen"
 	"mellowgate/internal/core/diagnose"
 	core "mellowgate/internal/core/watch"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/task/watch"
 )
 
@@ -74,13 +75,13 @@ func (c *Call) watch(dir string) error {
 	program := tea.NewProgram(s, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler())
 	w.Tell = func(note func(*core.Seen)) { program.Send(screen.Note(note)) }
 	followed := make(chan error, 1)
-	go func() {
+	routine.Go(func() {
 		err := w.Run(ctx)
 		if err != nil {
 			program.Quit()
 		}
 		followed <- err
-	}()
+	})
 	_, err = program.Run()
 	end()
 	if err := <-followed; err != nil {

@@ -2,6 +2,7 @@
 package layers
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -16,6 +17,7 @@ import (
 
 // floors are the floors of the house, from the ground up.
 var floors = []string{
+	"mellowgate/internal/routine",
 	"mellowgate/internal/wire/",
 	"mellowgate/internal/core/",
 	"mellowgate/internal/live/store/",
@@ -89,14 +91,20 @@ func TestTheCoreTouchesNothingOutside(t *testing.T) {
 	forbidden := []string{"os", "net", "net/http", "io/ioutil", "log", "log/slog", "os/exec", "os/signal", "context",
 		"syscall", "math/rand", "math/rand/v2", "crypto/rand"}
 	for _, p := range packages(t) {
-		if floor(p.ImportPath) != 1 {
+		if !strings.HasPrefix(p.ImportPath, "mellowgate/internal/core/") {
 			continue
 		}
 		for _, i := range p.Imports {
 			require.NotContains(t, forbidden, i, p.ImportPath)
 		}
-		out, err := exec.Command("grep", "-rnE", `time\.(Now|Sleep|After|Since|NewTimer|NewTicker)\(|^\s*go func|fmt\.Print`,
-			"--include=*.go", "--exclude=*_test.go", "../"+strings.TrimPrefix(p.ImportPath, "mellowgate/internal/")).Output()
+		out, err := exec.Command(
+			"grep",
+			"-rnE",
+			`time\.(Now|Sleep|After|Since|NewTimer|NewTicker)\(|^\s*go func|fmt\.Print`,
+			"--include=*.go",
+			"--exclude=*_test.go",
+			"../"+strings.TrimPrefix(p.ImportPath, "mellowgate/internal/"),
+		).Output()
 		require.Error(t, err, "%s uses a clock, a goroutine or prints:\n%s", p.ImportPath, out) // grep: nothing found
 	}
 }
@@ -110,4 +118,53 @@ func TestOnlyTheInterfaceReachesForTheDemo(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Every goroutine is started by the room that sees to it when one meets a fault: a panic that nobody
+// catches prints what no user can use.
+func TestEveryGoroutineIsStartedByOneRoom(t *testing.T) {
+	t.Parallel()
+	set, files := parsed(t)
+	for path, f := range files {
+		if strings.HasPrefix(path, "routine/") {
+			continue
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s: go: use routine.Go", set.Position(n.Pos()))
+			case *ast.SelectorExpr:
+				if x, ok := n.X.(*ast.Ident); ok && (x.Name == "time" || x.Name == "context") && n.Sel.Name == "AfterFunc" ||
+					ok && x.Name == "sync" && n.Sel.Name == "WaitGroup" {
+					t.Errorf("%s: %s.%s: use what routine has", set.Position(n.Pos()), x.Name, n.Sel.Name)
+				}
+			case *ast.CallExpr:
+				s, ok := n.Fun.(*ast.SelectorExpr)
+				if ok && s.Sel.Name == "Go" && importsErrgroup(f) && !isWork(n) {
+					t.Errorf("%s: a group that gives errors: let routine.Work wrap what it starts", set.Position(n.Pos()))
+				}
+			}
+			return true
+		})
+	}
+}
+
+func importsErrgroup(f *ast.File) bool {
+	return slices.ContainsFunc(
+		f.Imports,
+		func(i *ast.ImportSpec) bool { return strings.Contains(i.Path.Value, "/errgroup") },
+	)
+}
+
+// isWork reports whether what a call starts is wrapped, or the call is of routine itself.
+func isWork(call *ast.CallExpr) bool {
+	if x, ok := call.Fun.(*ast.SelectorExpr).X.(*ast.Ident); ok && x.Name == "routine" {
+		return true
+	}
+	inner, ok := call.Args[0].(*ast.CallExpr)
+	if !ok {
+		return false
+	}
+	s, ok := inner.Fun.(*ast.SelectorExpr)
+	return ok && s.Sel.Name == "Work"
 }

@@ -70,17 +70,33 @@ func (m *made) servers() {
 		"[{name: Example-Level, number: 1, type: integer}, {name: Example-May, number: 2, type: text}], "+
 		"commands: {allow: Example-May}}]\nservers:\n")
 	for i, name := range []string{"t1", "t2"} {
-		fmt.Fprintf(m, "  - {name: %s, protocol: tacacs, address: 192.0.2.%d, key: a, timeout: %s, run: true%s%s%s}\n", name,
-			i+1, m.one("1s", "2s"), m.maybe(2, ", dead-time: "+m.one("30s", "6s")),
-			m.maybe(6, ", password-forms: [chap, mschapv2]"), m.maybe(6, ", for: [authentication, authorization]"))
+		fmt.Fprintf(
+			m,
+			"  - {name: %s, protocol: tacacs, address: 192.0.2.%d, key: a, timeout: %s, run: true%s%s%s}\n",
+			name,
+			i+1,
+			m.one("1s", "2s"),
+			m.maybe(2, ", dead-time: "+m.one("30s", "6s")),
+			m.maybe(6, ", password-forms: [chap, mschapv2]"),
+			m.maybe(6, ", for: [authentication, authorization]"),
+		)
 	}
 	for i, name := range []string{"r1", "r2"} {
-		fmt.Fprintf(m, "  - {name: %s, protocol: radius, address: %s, key: b, timeout: %s, attempts: %d, run: true%s%s}\n",
-			name, []string{"192.0.2.3", m.one("192.0.2.4", "'2001:db8::4'")}[i], m.one("1s", "2s"),
-			1+m.Intn(2), m.maybe(2, ", dead-time: "+m.one("30s", "6s")), m.maybe(8, ", for: [authentication]"))
+		fmt.Fprintf(
+			m,
+			"  - {name: %s, protocol: radius, address: %s, key: b, timeout: %s, attempts: %d, run: true%s%s}\n",
+			name,
+			[]string{"192.0.2.3", m.one("192.0.2.4", "'2001:db8::4'")}[i],
+			m.one("1s", "2s"),
+			1+m.Intn(2),
+			m.maybe(2, ", dead-time: "+m.one("30s", "6s")),
+			m.maybe(8, ", for: [authentication]"),
+		)
 	}
-	m.WriteString("  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {as: \"cn=g,o=x\", key: b}, " +
-		"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: "+m.one("30s", "6s")) + "}\n")
+	m.WriteString(
+		"  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {as: \"cn=g,o=x\", key: b}, " +
+			"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: "+m.one("30s", "6s")) + "}\n",
+	)
 	fmt.Fprintf(m, "groups: [{name: t, servers: [%s]}, {name: r, servers: [%s]}, {name: d, servers: [d1]}]\nlists:\n",
 		m.some("t1", "t2"), m.some("r1", "r2"))
 	for i := range 3 {
@@ -100,8 +116,13 @@ func (m *made) lists(i int) {
 		m.maybe(6, ", secret bridge")+m.maybe(8, ", none"))
 	fmt.Fprintf(m, "  - {name: s%d, authorize: session, methods: [%s]}\n", i,
 		m.one(methods("group t", "group r", "local", "signed-in"), m.one("group t", "group r")+", signed-in"))
-	fmt.Fprintf(m, "  - {name: c%d, authorize: commands%s, methods: [%s]}\n", i, m.said(", levels: "+m.one("1-15", "0-1", "15")),
-		methods("group t", "local", "signed-in"))
+	fmt.Fprintf(
+		m,
+		"  - {name: c%d, authorize: commands%s, methods: [%s]}\n",
+		i,
+		m.said(", levels: "+m.one("1-15", "0-1", "15")),
+		methods("group t", "local", "signed-in"),
+	)
 	fmt.Fprintf(m, "  - {name: e%d, authenticate: elevation, methods: [%s]}\n", i,
 		m.one("group t", "group t, secret bridge", "secret bridge", "local", "group r, secret low"))
 	fmt.Fprintf(m, "  - {name: v%d, account: sessions%s, methods: [%s]}\n", i,
@@ -145,22 +166,38 @@ func (m *made) kinds() {
 }
 
 func (m *made) people() {
-	m.WriteString("elevation-secrets: [{name: bridge, level: 15, password: 'HASH'}, {name: low, level: 7, password: " +
-		"'HASH'}]\n" +
-		"accounts:\n  - {name: keeper, level: " + m.one("15", "15", "5") + ", password: 'HASH'}\n  - {name: guest, level: 1, password: 'OTHER'}\n" +
-		"  - {name: ines, level: 15, password: '" + m.one("HASH", "OTHER") + "'" + m.maybe(3, ", login: l1") +
-		"}\n  - {name: deck, level: 15, password: none}\n  - {name: tobin, level: 7, password: none, login: l2}\n")
+	m.WriteString(
+		"elevation-secrets: [{name: bridge, level: 15, password: 'HASH'}, {name: low, level: 7, password: " +
+			"'HASH'}]\n" +
+			"accounts:\n  - {name: keeper, level: " + m.one("15", "15", "5") + ", password: 'HASH'}\n  - {name: guest, level: 1, password: 'OTHER'}\n" +
+			"  - {name: ines, level: 15, password: '" + m.one("HASH", "OTHER") + "'" + m.maybe(3, ", login: l1") +
+			"}\n  - {name: deck, level: 15, password: none}\n  - {name: tobin, level: 7, password: none, login: l2}\n",
+	)
 	if m.said("people") != "" {
-		m.WriteString("people:\n  - {name: ines, teams: [net], password: 'HASH'}\n  - {name: tobin, teams: [watch], password: " +
-			"'HASH'" + m.maybe(4, ", disabled: true") + "}\n  - {name: kept, teams: [watch], password: key b}\n" +
-			"  - {name: odd, teams: [none], password: 'HASH'}\n" +
-			m.maybe(2, "  - {name: ebba, from: directory, teams: [net]}\n"))
+		m.WriteString(
+			"people:\n  - {name: ines, teams: [net], password: 'HASH'}\n  - {name: tobin, teams: [watch], password: " +
+				"'HASH'" + m.maybe(
+				4,
+				", disabled: true",
+			) + "}\n  - {name: kept, teams: [watch], password: key b}\n" +
+				"  - {name: odd, teams: [none], password: 'HASH'}\n" +
+				m.maybe(
+					2,
+					"  - {name: ebba, from: directory, teams: [net]}\n",
+				),
+		)
 	}
 	if strings.Contains(m.String(), "ebba") || m.Intn(2) == 0 {
 		m.WriteString("directories: [d1]\n")
 	}
-	fmt.Fprintf(m, "roles:\n  - {name: all, level: 15%s%s}\n  - {name: look, level: %s%s}\n", m.said(", commands: [allow **]"),
-		m.maybe(3, ", account: deck"), m.one("1", "1", "7", "15"), m.said(", commands: [allow look **]"))
+	fmt.Fprintf(
+		m,
+		"roles:\n  - {name: all, level: 15%s%s}\n  - {name: look, level: %s%s}\n",
+		m.said(", commands: [allow **]"),
+		m.maybe(3, ", account: deck"),
+		m.one("1", "1", "7", "15"),
+		m.said(", commands: [allow look **]"),
+	)
 	if grants := m.said(fmt.Sprintf("  - {who: team net, role: all%s%s}\n", m.maybe(3, ", through: [ssh, console, netconf]"),
 		m.maybe(4, ", devices: [d-1]"))) + m.said(fmt.Sprintf("  - {who: [team watch%s], role: look%s}\n",
 		m.maybe(2, ", team net"), m.maybe(3, ", from: [198.51.100.0/24], hours: Mon 01:00-02:00"))); grants != "" {
@@ -171,9 +208,15 @@ func (m *made) people() {
 func (m *made) devices() {
 	m.WriteString("devices:\n")
 	for i, kind := range []string{"k1", "k2"} {
-		fmt.Fprintf(m, "  - {name: d-%d%s, addresses: [192.0.2.%d%s]%s, access: {", i+1, m.said(", kind: "+kind), 101+i,
+		fmt.Fprintf(
+			m,
+			"  - {name: d-%d%s, addresses: [192.0.2.%d%s]%s, access: {",
+			i+1,
+			m.said(", kind: "+kind),
+			101+i,
 			m.maybe(2, fmt.Sprintf(", '2001:db8::%d'", 101+i)),
-			m.said(", accounts: ["+m.some("keeper", "guest", "ines", "deck", "tobin")+"]"))
+			m.said(", accounts: ["+m.some("keeper", "guest", "ines", "deck", "tobin")+"]"),
+		)
 		ways := []string{m.said("console: {" + m.binds() + "}")}
 		for _, access := range []string{"ssh", "telnet", "web", "api", "netconf"} {
 			if m.Intn(2) == 0 {
@@ -184,8 +227,10 @@ func (m *made) devices() {
 			ways = ways[1:]
 		}
 		m.WriteString(strings.Join(ways, ", "))
-		m.WriteString("}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+": {timeout: 3s, dead-time: "+m.one("0", "20s")+
-			"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}") + "}\n")
+		m.WriteString(
+			"}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+": {timeout: 3s, dead-time: "+m.one("0", "20s")+
+				"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}") + "}\n",
+		)
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/routine"
 )
 
 // control lets another program of the same user set and lift faults while the
@@ -84,10 +85,10 @@ func (l *Lab) openControl(at netip.Addr) error {
 		})}
 	l.control = c
 	l.Places.Control = &c.place
-	go func() {
+	routine.Go(func() {
 		defer close(c.ended)
 		_ = c.server.Serve(listener)
-	}()
+	})
 	return nil
 }
 

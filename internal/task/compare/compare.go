@@ -7,12 +7,12 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sync"
 
 	"mellowgate/internal/core/drift"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
 	"mellowgate/internal/live/store/sitefile"
+	"mellowgate/internal/routine"
 )
 
 // Compared is a device compared with the site.
@@ -66,7 +66,7 @@ type Target struct {
 func All(ctx context.Context, s Sites, targets []Target, atOnce int) ([]Compared, error) {
 	some := make([]Compared, len(targets))
 	room := make(chan struct{}, max(atOnce, 1))
-	var all sync.WaitGroup
+	var all routine.Group
 	for i, t := range targets {
 		some[i] = Compared{Device: t.Device.Name, Problem: t.Problem, Differences: []Difference{}, Unshown: []string{},
 			Notes: []string{}}

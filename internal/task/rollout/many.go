@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/routine"
 )
 
 // PairLabel is the label by which a site says that two devices back each other
@@ -56,14 +57,14 @@ func Each(ctx context.Context, devices []*site.Device, o Order, do func(*site.De
 			d := waiting[i]
 			waiting = slices.Delete(waiting, i, i+1)
 			busy = append(busy, d)
-			go func() {
+			routine.Go(func() {
 				ok := do(d)
 				mu.Lock()
 				defer mu.Unlock()
 				busy = slices.DeleteFunc(busy, func(b *site.Device) bool { return b == d })
 				failed, first = failed || !ok, false
 				changed.Signal()
-			}()
+			})
 			if first {
 				break
 			}

@@ -13,12 +13,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 
 	"mellowgate/internal/core/estate"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/routine"
 )
 
 // Book is a phrasebook as its file has it.
@@ -94,7 +94,7 @@ func Estate(ctx context.Context, folder string, books []Book) ([]Taken, error) {
 	}
 	all := make([]Taken, len(paths))
 	next := make(chan int)
-	var work sync.WaitGroup
+	var work routine.Group
 	for range min(runtime.GOMAXPROCS(0), len(paths)) {
 		work.Go(func() {
 			var own []*phrase.Book // a phrasebook counts what was used of it: each reader has its own

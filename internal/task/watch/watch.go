@@ -13,6 +13,7 @@ import (
 	"mellowgate/internal/core/watch"
 	"mellowgate/internal/live/client/figures"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/task/gather"
 )
 
@@ -42,10 +43,10 @@ func (w Watching) Run(ctx context.Context) error {
 	}
 	w.Each = func(v diagnose.Verdict) { w.Tell(func(s *watch.Seen) { s.Login(v) }) }
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return gather.Follow(ctx, w.Following) })
-	group.Go(func() error { return every(ctx, figuresEvery, w.figures) })
+	group.Go(routine.Work(func() error { return gather.Follow(ctx, w.Following) }))
+	group.Go(routine.Work(func() error { return every(ctx, figuresEvery, w.figures) }))
 	if w.Ledger != nil {
-		group.Go(func() error { return every(ctx, sessionsEvery, w.sessions) })
+		group.Go(routine.Work(func() error { return every(ctx, sessionsEvery, w.sessions) }))
 	}
 	return group.Wait()
 }

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/beevik/etree"
+
+	"mellowgate/internal/routine"
 )
 
 // Client is a client's session on a stream of messages that it is given. Its
@@ -206,7 +208,7 @@ const nudgeAfter = time.Second
 // other call may be made until it is stopped.
 func (c *Client) nudgeLater() (stop func()) {
 	written := make(chan struct{})
-	timer := time.AfterFunc(nudgeAfter, func() {
+	timer := routine.AfterFunc(nudgeAfter, func() {
 		defer close(written)
 		x := target("get-config", "source", "running")
 		x.CreateElement("filter").CreateAttr("type", "subtree") // empty: section 6.4.2

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"io"
 	"sync"
+
+	"mellowgate/internal/routine"
 )
 
 // Shared is one connection that carries many sessions at once, RFC 8907
@@ -31,7 +33,7 @@ var ErrEnded = errors.New("the shared connection has ended")
 // Share begins to read from a connection. Close ends it.
 func Share(conn io.ReadWriteCloser, key []byte) *Shared {
 	s := &Shared{conn: conn, key: key, waiting: map[uint32]chan answer{}, done: make(chan struct{})}
-	go s.read()
+	routine.Go(s.read)
 	return s
 }
 

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/radius"
 )
 
@@ -50,7 +51,7 @@ func (d Disconnecting) Send(ctx context.Context) error {
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	stop := routine.OnDone(ctx, func() { _ = conn.Close() })
 	defer stop()
 	buffer := make([]byte, radius.MaxSize)
 	for range d.Server.Attempts {

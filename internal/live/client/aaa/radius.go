@@ -19,6 +19,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
@@ -236,7 +237,7 @@ func (e *radiusExchange) try(n int) walk.Reply {
 		r, m := failure(err)
 		return lost(r, m, began)
 	}
-	stop := context.AfterFunc(e.ctx, func() { _ = e.conn.SetReadDeadline(time.Now()) })
+	stop := routine.OnDone(e.ctx, func() { _ = e.conn.SetReadDeadline(time.Now()) })
 	defer stop()
 	buffer := make([]byte, radius.MaxSize)
 	for {

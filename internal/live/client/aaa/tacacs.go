@@ -15,6 +15,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -70,7 +71,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 		return unsecured(err, began)
 	}
 	e.conn = conn
-	stop := context.AfterFunc(e.ctx, func() { _ = conn.SetDeadline(time.Now()) })
+	stop := routine.OnDone(e.ctx, func() { _ = conn.SetDeadline(time.Now()) })
 	defer stop()
 	key := []byte(e.target.Key.Reveal())
 	if e.target.Server.TLS {

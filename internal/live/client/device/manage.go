@@ -23,6 +23,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -140,7 +141,7 @@ func Open(ctx context.Context, t Target) (*Session, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be reached: %w", t.Address, err)
 	}
-	s := &Session{conn: conn, timeout: t.Timeout, stop: context.AfterFunc(ctx, func() { _ = conn.Close() })}
+	s := &Session{conn: conn, timeout: t.Timeout, stop: routine.OnDone(ctx, func() { _ = conn.Close() })}
 	_ = conn.SetDeadline(time.Now().Add(t.Timeout))
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address,
 		&ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})

@@ -14,6 +14,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -61,7 +62,7 @@ func Interface(ctx context.Context, name string) (capture.Source, func(), error)
 	if err != nil {
 		return nil, nil, fmt.Errorf("capturing on %s is not possible: %w", name, err)
 	}
-	stop := context.AfterFunc(ctx, func() { _ = handle.Close() })
+	stop := routine.OnDone(ctx, func() { _ = handle.Close() })
 	return &wire{EthernetHandle: handle, ctx: ctx, loop: card.Flags&net.FlagLoopback != 0}, func() {
 		if stop() {
 			_ = handle.Close()

@@ -12,6 +12,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"mellowgate/internal/routine"
 )
 
 // KnownHost asks a device for its SSH host key, and reports whether a file of
@@ -31,7 +33,7 @@ func KnownHost(ctx context.Context, address, file string,
 		return nil, false, fmt.Errorf("%s cannot be reached: %w", address, err)
 	}
 	defer func() { _ = conn.Close() }()
-	stop := time.AfterFunc(30*time.Second, func() { _ = conn.Close() })
+	stop := routine.AfterFunc(30*time.Second, func() { _ = conn.Close() })
 	defer stop.Stop()
 	var verdict error
 	_, _, _, err = ssh.NewClientConn(conn, address,

@@ -13,6 +13,7 @@ import (
 
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/routine"
 )
 
 // Line is the open command line of a device of a make: lines are typed at it, and what it
@@ -54,7 +55,7 @@ func Open(ctx context.Context, a Attempt, words *phrase.Talk, host string) (*Lin
 		return nil, fmt.Errorf("%s cannot be reached: %w", a.Address, err)
 	}
 	l := &Line{words: words, host: host}
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	stop := routine.OnDone(ctx, func() { _ = conn.Close() })
 	l.close = append(l.close, func() { stop(); _ = conn.Close() })
 	if a.Access == site.SSH {
 		err = l.overSSH(a, conn)
@@ -71,7 +72,7 @@ func Open(ctx context.Context, a Attempt, words *phrase.Talk, host string) (*Lin
 // overSSH opens a shell. It asks for no terminal: nothing is echoed, and no line is broken.
 func (l *Line) overSSH(a Attempt, conn net.Conn) error {
 	proof := &proving{Attempt: a}
-	late := time.AfterFunc(a.Patience, func() { _ = conn.Close() })
+	late := routine.AfterFunc(a.Patience, func() { _ = conn.Close() })
 	defer late.Stop()
 	client, channels, requests, err := ssh.NewClientConn(conn, a.Address, &ssh.ClientConfig{User: a.Person,
 		HostKeyAlgorithms: algorithmsOf(a.HostKey), Auth: proof.methods(), HostKeyCallback: ssh.FixedHostKey(a.HostKey)})

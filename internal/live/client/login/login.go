@@ -19,6 +19,7 @@ import (
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/routine"
 )
 
 // Attempt is one login to make.
@@ -134,7 +135,7 @@ func (a Attempt) do(ctx context.Context) (Seen, error) {
 	if err != nil {
 		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
 	}
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	stop := routine.OnDone(ctx, func() { _ = conn.Close() })
 	defer stop()
 	defer func() { _ = conn.Close() }()
 	var seen Seen
@@ -171,7 +172,7 @@ func (a Attempt) ssh(conn net.Conn) (Seen, error) {
 		},
 		Auth: proof.methods(),
 	}
-	late := time.AfterFunc(a.Patience, func() { _ = conn.Close() }) // a connection through a host has no deadline
+	late := routine.AfterFunc(a.Patience, func() { _ = conn.Close() }) // a connection through a host has no deadline
 	defer late.Stop()
 	client, channels, requests, err := ssh.NewClientConn(conn, a.Address, config)
 	took := time.Since(proof.asked)

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mellowgate/internal/routine"
 )
 
 // talk is a conversation with a shell, or with what asks for a name before one. What the
@@ -27,7 +29,7 @@ type talk struct {
 // newTalk begins a conversation.
 func newTalk(a Attempt, conn net.Conn, in io.Writer, out io.Reader) *talk {
 	t := &talk{Attempt: a, conn: conn, in: in, came: make(chan []byte, 64), prompt: a.Prompt}
-	go func() {
+	routine.Go(func() {
 		defer close(t.came)
 		for {
 			buffer := make([]byte, 4096)
@@ -39,7 +41,7 @@ func newTalk(a Attempt, conn net.Conn, in io.Writer, out io.Reader) *talk {
 				return
 			}
 		}
-	}()
+	})
 	return t
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
+	"mellowgate/internal/routine"
 )
 
 // Config is what a played directory works from.
@@ -47,7 +48,7 @@ type Server struct {
 	entries []entry
 	ctx     context.Context
 	stop    context.CancelFunc
-	running sync.WaitGroup
+	running routine.Group
 	mu      sync.Mutex
 	faults  map[netip.Addr]Fault
 	closers map[io.Closer]bool

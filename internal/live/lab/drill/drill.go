@@ -28,6 +28,7 @@ import (
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/state"
+	"mellowgate/internal/routine"
 )
 
 // Options are what is tried and how. Site and Keys are a copy of the site that
@@ -254,7 +255,7 @@ func (d *drill) pass(ctx context.Context, trials []trial, runs [][]Run, todo []i
 	var next atomic.Int64
 	var failed error
 	var once sync.Once
-	var workers sync.WaitGroup
+	var workers routine.Group
 	begin := rate.NewLimiter(rate.Limit(perSecond), 8) // so many at once that answers come late would be no drill
 	for n := range min(d.AtOnce, len(todo)) {          // one that has nothing to try would wait for its turn all the same
 		workers.Go(func() {

@@ -9,6 +9,7 @@ import (
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab/standin/config"
+	"mellowgate/internal/routine"
 )
 
 // Speech is how a stand-in speaks at its command line, in the words of a make: it takes and
@@ -229,7 +230,7 @@ func (s *speaking) setBack(v *visitor, after time.Duration) {
 		to = s.running.Text()
 	}
 	b := &goesBack{by: v, to: to}
-	b.timer = time.AfterFunc(after, func() {
+	b.timer = routine.AfterFunc(after, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.back == b {

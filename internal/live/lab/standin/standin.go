@@ -23,6 +23,7 @@ import (
 	"mellowgate/internal/live/client/aaa"
 	"mellowgate/internal/live/lab/standin/config"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/routine"
 )
 
 // Config is what a stand-in works from.
@@ -71,7 +72,7 @@ type Device struct {
 	next    atomic.Int64
 	ctx     context.Context
 	stop    context.CancelFunc
-	running sync.WaitGroup
+	running routine.Group
 	closers []func() error
 }
 
@@ -174,7 +175,7 @@ func (d *Device) Shutdown() {
 	d.started = false
 	d.mu.Unlock()
 	if was {
-		timer := time.AfterFunc(stops, d.stop)
+		timer := routine.AfterFunc(stops, d.stop)
 		d.says(false)
 		timer.Stop()
 	}

@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"io"
 	"net"
@@ -15,6 +14,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
+	"mellowgate/internal/routine"
 )
 
 // ServeSSH takes SSH connections (RFC 4253, 4254) until Shutdown. Each holds
@@ -60,7 +60,7 @@ func (d *Device) serve(listener net.Listener, handle func(net.Conn)) {
 				return err
 			}
 			d.running.Go(func() {
-				stop := context.AfterFunc(d.ctx, func() { _ = conn.Close() })
+				stop := routine.OnDone(d.ctx, func() { _ = conn.Close() })
 				defer stop()
 				defer func() { _ = conn.Close() }()
 				handle(conn)

@@ -22,6 +22,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
+	"mellowgate/internal/routine"
 )
 
 // Config is what is received and where it goes. All fields are needed, except TLS where
@@ -51,7 +52,7 @@ type Receiver struct {
 	config Config
 	ctx    context.Context
 	cancel context.CancelFunc
-	work   sync.WaitGroup
+	work   routine.Group
 	open   []io.Closer
 	places []string
 

@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -16,6 +15,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/store/pki"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/capture"
 	"mellowgate/internal/wire/tacacs"
 )
@@ -71,7 +71,7 @@ func (o *port) connection(conn net.Conn, heard func()) {
 	s := o.server()
 	defer func() { _ = conn.Close() }()
 	// The end of the server ends the reading; what is being answered is answered.
-	defer context.AfterFunc(o.ctx, func() { _ = conn.SetReadDeadline(time.Now()) })()
+	defer routine.OnDone(o.ctx, func() { _ = conn.SetReadDeadline(time.Now()) })()
 	from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
 	through := conn

@@ -20,6 +20,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -103,7 +104,7 @@ type Gate struct {
 	ports     map[string]*port // by the name of the server
 	ctx       context.Context
 	stop      context.CancelFunc
-	running   sync.WaitGroup
+	running   routine.Group
 	workers   *guard.Workers // serve connections
 }
 

@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"runtime"
 	"slices"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -20,6 +19,7 @@ import (
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/guard"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/mschap"
 	"mellowgate/internal/wire/radius"
 )
@@ -45,7 +45,7 @@ func inBatches(conn *net.UDPConn) batches {
 func (o *port) serveRADIUS(conn *net.UDPConn, accounting bool) {
 	port := &radiusPort{on: o, conn: conn, accounting: accounting,
 		local: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
-	var readers sync.WaitGroup
+	var readers routine.Group
 	for range min(max(runtime.GOMAXPROCS(0)/2, 1), 4) {
 		readers.Go(port.read)
 	}
@@ -59,7 +59,7 @@ type radiusPort struct {
 	conn       *net.UDPConn
 	local      netip.AddrPort
 	accounting bool
-	answering  sync.WaitGroup
+	answering  routine.Group
 }
 
 func (r *radiusPort) read() {
@@ -170,7 +170,7 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 // RFC 6614: the kind of a packet is its code alone. A refusal that is held back
 // holds up no other answer.
 func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func()) {
-	var held sync.WaitGroup
+	var held routine.Group
 	defer held.Wait()
 	for {
 		_ = conn.SetReadDeadline(time.Now().Add(idle))

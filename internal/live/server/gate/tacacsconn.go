@@ -14,6 +14,7 @@ import (
 
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -59,7 +60,7 @@ func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker, hear
 // ends. A deadline holds for a whole packet, so that an asker who sends an
 // octet now and then is not waited for.
 func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) {
-	var sessions sync.WaitGroup
+	var sessions routine.Group
 	defer sessions.Wait()
 	defer c.endAll()
 	in := readers.Get().(*bufio.Reader)

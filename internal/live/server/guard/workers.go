@@ -2,15 +2,16 @@ package guard
 
 import (
 	"context"
-	"sync"
 	"time"
+
+	"mellowgate/internal/routine"
 )
 
 // Workers do short work side by side, in goroutines that are used again: a goroutine that
 // is new has a small stack, and makes it larger each time at the cost of much of the work.
 type Workers struct {
 	ctx     context.Context
-	running *sync.WaitGroup
+	running *routine.Group
 	next    chan func()
 }
 
@@ -19,7 +20,7 @@ const restsFor = time.Second
 
 // NewWorkers returns workers that rest no longer than ctx lasts; running counts them until
 // they have ended.
-func NewWorkers(ctx context.Context, running *sync.WaitGroup) *Workers {
+func NewWorkers(ctx context.Context, running *routine.Group) *Workers {
 	return &Workers{ctx: ctx, running: running, next: make(chan func())}
 }
 

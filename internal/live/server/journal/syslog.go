@@ -16,6 +16,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
+	"mellowgate/internal/routine"
 )
 
 // Syslog sends messages to a syslog receiver, RFC 5424: by UDP one in a
@@ -69,7 +70,7 @@ func NewSyslog(to site.SyslogSink, trusted *x509.CertPool, say func(string)) *Sy
 	s := &Syslog{to: to, trusted: trusted, host: printable(host, 255), queue: make(chan []byte, mostQueued),
 		stop:  make(chan struct{}),
 		ended: make(chan struct{}), say: say}
-	go s.run()
+	routine.Go(s.run)
 	return s
 }
 

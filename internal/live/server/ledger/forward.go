@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"mellowgate/internal/live/server/ledger/segments"
+	"mellowgate/internal/routine"
 )
 
 // Forwarded is a ledger whose records go on to a database. A record is kept once it
@@ -73,7 +74,7 @@ func OpenForwarded(dir string, o Options, most int, to Database, host string, sa
 	l.mu.Unlock()
 	ctx, stop := context.WithCancel(context.Background())
 	f.stop = stop
-	go f.forward(ctx)
+	routine.Go(func() { f.forward(ctx) })
 	return f, nil
 }
 
@@ -104,7 +105,7 @@ func (f *Forwarded) Waiting() int64 {
 func (f *Forwarded) Close() error {
 	f.endWriting()
 	close(f.ending)
-	timer := time.AfterFunc(spoolEnds, f.stop)
+	timer := routine.AfterFunc(spoolEnds, f.stop)
 	<-f.ended
 	timer.Stop()
 	f.stop()

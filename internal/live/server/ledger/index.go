@@ -15,6 +15,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/server/ledger/segments"
+	"mellowgate/internal/routine"
 )
 
 // index follows the records of a ledger, so that those of a person, of a device or of a
@@ -95,7 +96,7 @@ func (l *Ledger) follow(say func(string)) (*index, error) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	x.stop = stop
-	go x.run(ctx)
+	routine.Go(func() { x.run(ctx) })
 	return x, nil
 }
 
@@ -379,7 +380,7 @@ func (x *index) behind() int64 {
 
 func (x *index) close() error {
 	close(x.ending)
-	timer := time.AfterFunc(indexEnds, x.stop)
+	timer := routine.AfterFunc(indexEnds, x.stop)
 	<-x.ended
 	timer.Stop()
 	x.stop()

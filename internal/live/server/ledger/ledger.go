@@ -23,6 +23,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/server/ledger/segments"
+	"mellowgate/internal/routine"
 )
 
 // Ledger is an open ledger. Records that wait at the same time are written together.
@@ -133,12 +134,12 @@ func Open(dir string, o Options) (*Ledger, error) {
 		l.largest = segmentSize
 	}
 	l.room = sync.NewCond(&l.mu)
-	l.later = time.AfterFunc(time.Hour, func() { signal(l.now) })
+	l.later = routine.AfterFunc(time.Hour, func() { signal(l.now) })
 	if err := l.prepare(o.Say); err != nil {
 		l.later.Stop()
 		return nil, fmt.Errorf("the ledger %s cannot be used: %w", dir, err)
 	}
-	go l.write()
+	routine.Go(l.write)
 	if o.Indexed {
 		var err error
 		if l.index, err = l.follow(o.Say); err != nil {

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"mellowgate/internal/routine"
 )
 
 // Shared is what nodes learn that others must know, by the database in which they keep one
@@ -62,7 +64,7 @@ func OpenShared(to Database, node string, hears Hears, say func(string)) *Shared
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Shared{to: to, node: node, hears: hears, say: say, stop: stop, ended: make(chan struct{}),
 		codeIn: usesCodeIn}
-	go s.run(ctx)
+	routine.Go(func() { s.run(ctx) })
 	return s
 }
 

@@ -20,6 +20,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -40,7 +41,7 @@ type Players struct {
 	capture *capture.Writer
 	ctx     context.Context
 	stop    context.CancelFunc
-	mute    sync.WaitGroup
+	mute    routine.Group
 	closers []func() error
 	mu      sync.Mutex // guards asked
 	asked   []evidence.Event
@@ -192,7 +193,7 @@ func (p *Players) takeConnections(l net.Listener) {
 
 // takeConnection reads a connection to its end.
 func (p *Players) takeConnection(conn net.Conn) {
-	stop := context.AfterFunc(p.ctx, func() { _ = conn.Close() })
+	stop := routine.OnDone(p.ctx, func() { _ = conn.Close() })
 	defer stop()
 	defer func() { _ = conn.Close() }()
 	from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()

@@ -11,6 +11,7 @@ import (
 	"mellowgate/internal/core/rights"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/aaa"
+	"mellowgate/internal/routine"
 )
 
 const (
@@ -27,7 +28,7 @@ type ends struct {
 	now     func() time.Time
 	ctx     context.Context
 	stop    context.CancelFunc
-	running sync.WaitGroup
+	running routine.Group
 	site    *site.Site // the one in use; nil: none yet
 	since   time.Time  // when it was put in use
 }
@@ -62,7 +63,7 @@ func (e *ends) put(s *site.Site, keys site.Keys, here map[*site.Server]netip.Add
 
 // everywhere asks every device about every person.
 func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here map[*site.Server]netip.Addr) {
-	var asking sync.WaitGroup
+	var asking routine.Group
 	told := &telling{say: e.say}
 	defer told.end()
 	defer asking.Wait()

@@ -3,12 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
-	"sync"
 	"time"
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/files"
+	"mellowgate/internal/routine"
 )
 
 const (
@@ -30,7 +30,7 @@ type keeping struct {
 	v      *Service
 	head   func(ledger.Head)
 	stop   context.CancelFunc
-	ended  sync.WaitGroup
+	ended  routine.Group
 	signed int64 // the newest record that was signed
 }
 

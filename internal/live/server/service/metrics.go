@@ -19,6 +19,7 @@ import (
 	"mellowgate/internal/core/watch"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
+	"mellowgate/internal/routine"
 )
 
 // Metrics counts what a service answers, and gives it to a monitor over HTTP:
@@ -202,10 +203,10 @@ func (m *Metrics) serve(listener net.Listener) {
 	s := served{server: &http.Server{Handler: paths, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
 		WriteTimeout: 10 * time.Second, MaxHeaderBytes: 1 << 14}, ended: make(chan struct{})}
 	m.served = append(m.served, s)
-	go func() {
+	routine.Go(func() {
 		defer close(s.ended)
 		_ = s.server.Serve(listener)
-	}()
+	})
 }
 
 // Close ends the serving and waits for it.

@@ -17,6 +17,7 @@ import (
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
+	"mellowgate/internal/routine"
 )
 
 // patience bounds how long passwords are guessed. Hashes are slow on purpose.
@@ -50,7 +51,7 @@ func guess(ctx context.Context, s *site.Site, say func(string)) (map[*site.Accou
 		if a.Password.Hash == "" {
 			continue
 		}
-		work.Go(func() error {
+		work.Go(routine.Work(func() error {
 			what, done := guessOne(ctx, s, a, say)
 			mu.Lock()
 			defer mu.Unlock()
@@ -61,7 +62,7 @@ func guess(ctx context.Context, s *site.Site, say func(string)) (map[*site.Accou
 				guessed[a] = what
 			}
 			return nil
-		})
+		}))
 	}
 	_ = work.Wait()
 	slices.Sort(untried)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/routine"
 )
 
 // soon is how long an event may wait to be written together with others.
@@ -32,7 +33,7 @@ func (f *Folder) Event(e evidence.Event) {
 		f.flush()
 	case !f.waiting:
 		f.waiting = true
-		time.AfterFunc(soon, func() {
+		routine.AfterFunc(soon, func() {
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			f.flush()

@@ -11,6 +11,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -203,7 +204,7 @@ func (s *session) commit(x, _ *etree.Element) error {
 	store.device.Say("%s has committed a change of the configuration, which comes back in %s unless it is confirmed",
 		s.visitor.Name(), wait)
 	state := store.before
-	store.timer = time.AfterFunc(wait, func() {
+	store.timer = routine.AfterFunc(wait, func() {
 		store.mu.Lock()
 		defer store.mu.Unlock()
 		if store.before == state {

@@ -12,6 +12,7 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -420,7 +421,7 @@ func (s *session) kill(x, _ *etree.Element) error {
 	if err != nil || !open || uint32(n) == s.id {
 		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "there is no other session of that number"}
 	}
-	go end()
+	routine.Go(end)
 	return nil
 }
 
