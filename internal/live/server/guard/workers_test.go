@@ -4,12 +4,13 @@ import (
 	"bytes"
 	"context"
 	"runtime"
-	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/routine"
 )
 
 // who returns what names the goroutine that calls it.
@@ -22,7 +23,7 @@ func TestAWorkerThatRestsIsUsedAgainForAWhile(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		ctx, stop := context.WithCancel(t.Context())
-		var running sync.WaitGroup
+		var running routine.Group
 		w := NewWorkers(ctx, &running)
 		by := func() string {
 			name := make(chan string, 1)
