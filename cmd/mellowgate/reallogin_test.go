@@ -31,6 +31,10 @@ func plainDevice(t *testing.T, telnet bool) string {
 	return l.Addr().String()
 }
 
+// asksBesides is what a device asks somebody besides name and password.
+var asksBesides = map[string]string{"asked-token": "Token code:", "asked-pin": "Enter PIN:",
+	"asked-retry": "Retry (y/n)?"}
+
 func plainSession(conn net.Conn, telnet bool) {
 	defer func() { _ = conn.Close() }()
 	in := bufio.NewReader(conn)
@@ -69,6 +73,12 @@ func plainSession(conn net.Conn, telnet bool) {
 		case phrase == "right" && name == "old":
 			say("\nYour password has expired.\nNew password: ")
 			_ = line()
+			return
+		case phrase == "right" && strings.HasPrefix(name, "asked-"):
+			say("\n%s ", asksBesides[name])
+			if typed := line(); typed != "gone" {
+				say("\ntyped into the question: %q", typed)
+			}
 			return
 		case phrase == "right":
 			plainShell(say, line, in)
@@ -150,8 +160,17 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 		require.Contains(t, r.out, "in after")
 		r = try("ines", "right", "-prompt", `never$`, "-command", "list ports", "-patience", "1s")
 		require.Equal(t, 1, r.status, r.out)
+		require.Regexp(t, `^ines at \S+ by `+access+`: unsure after`, r.out)
 		require.Contains(t, r.out,
 			`no prompt was recognised: no prompt came; the device ends with "pier/1> "; 1 command not tried`)
+		for person, asks := range asksBesides {
+			r = try(person, "right", "-expect", "in", "-command", "list ports")
+			require.Equal(t, 1, r.status, r.out)
+			require.Contains(t, r.out, "unsure after")
+			require.Contains(t, r.out, fmt.Sprintf("the device asks %q, which is not answered here", asks))
+			require.Contains(t, r.out, "1 command not tried\nnot proven: in was expected")
+			require.NotContains(t, r.out, "typed into")
+		}
 	}
 }
 

@@ -36,7 +36,8 @@ command allowed or refused.
 The device is found in the state folder of a running lab. What is expected is what foresee says for the site,
 with the faults that are in effect in the lab and the servers that rest because of them, and with those silent
 that -silent names; or what -expect, -level, -allows and -refuses say.
-Exit status 1 when it was otherwise. -from-site tries every login of a device that its change sheet names, with
+Exit status 1 when it was otherwise, or when what was seen proves nothing: who was asked for a code, or for
+anything else, or came to no prompt, is not in and not refused, and nothing more is typed there. -from-site tries every login of a device that its change sheet names, with
 the passwords of a folder. With -write, or on a real device, it ticks the sheet: every login in its order, with the
 elevations, and last the outage, for which a lab takes the servers away by itself, and you are asked to on a real
 network. It stops at the first login that comes out otherwise, and goes on from there when it is run again.
@@ -195,7 +196,8 @@ func (c *Call) login(f loginFlags, password, raisePassword func(string) (site.Se
 		Seconds: secondsOf(seen.Took), Commands: seen.Commands, AsExpected: expected.fits(seen), Expected: expected.String(),
 		Given: append([]string{}, expected.given...), Detail: seen.Detail}
 	result.asked, result.changed = f.raise, seen.PromptChanged
-	if untried := len(attempt.Commands) - len(seen.Commands); seen.Outcome == walk.OutcomeIn && untried > 0 {
+	if untried := len(attempt.Commands) - len(seen.Commands); untried > 0 &&
+		(seen.Outcome == walk.OutcomeIn || seen.Outcome == walk.OutcomeUnsure) {
 		result.AsExpected = false
 		result.Detail = strings.TrimPrefix(result.Detail+fmt.Sprintf("; %s not tried", show.Count(untried, "command")), "; ")
 	}
@@ -480,6 +482,8 @@ func printLogin(c *Call, r loginJSON) {
 		with = ", with " + strings.Join(r.Given, " and ")
 	}
 	switch {
+	case r.Outcome == walk.OutcomeUnsure && r.Expected != "":
+		c.say("%s: %s was expected%s\n", style.Paint(show.Careful, "not proven"), r.Expected, with)
 	case r.Expected == "":
 		c.say("nothing was foreseen; say what you expect with -expect\n")
 	case r.AsExpected:

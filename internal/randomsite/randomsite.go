@@ -169,7 +169,8 @@ func (m *made) people() {
 	m.WriteString(
 		"elevation-secrets: [{name: bridge, level: 15, password: 'HASH'}, {name: low, level: 7, password: " +
 			"'HASH'}]\n" +
-			"accounts:\n  - {name: keeper, level: " + m.one("15", "15", "5") + ", password: 'HASH'}\n  - {name: guest, level: 1, password: 'OTHER'}\n" +
+			"accounts:\n  - {name: keeper, level: " + m.one("15", "15", "5") + ", password: 'HASH'}\n" +
+			"  - {name: guest, level: 1, password: 'OTHER'}\n" +
 			"  - {name: ines, level: 15, password: '" + m.one("HASH", "OTHER") + "'" + m.maybe(3, ", login: l1") +
 			"}\n  - {name: deck, level: 15, password: none}\n  - {name: tobin, level: 7, password: none, login: l2}\n",
 	)
@@ -198,7 +199,8 @@ func (m *made) people() {
 		m.one("1", "1", "7", "15"),
 		m.said(", commands: [allow look **]"),
 	)
-	if grants := m.said(fmt.Sprintf("  - {who: team net, role: all%s%s}\n", m.maybe(3, ", through: [ssh, console, netconf]"),
+	if grants := m.said(fmt.Sprintf("  - {who: team net, role: all%s%s}\n",
+		m.maybe(3, ", through: [ssh, console, netconf]"),
 		m.maybe(4, ", devices: [d-1]"))) + m.said(fmt.Sprintf("  - {who: [team watch%s], role: look%s}\n",
 		m.maybe(2, ", team net"), m.maybe(3, ", from: [198.51.100.0/24], hours: Mon 01:00-02:00"))); grants != "" {
 		m.WriteString("grants:\n" + grants)

@@ -88,7 +88,8 @@ func OutcomeTone[Word ~string](word Word) Tone { return toneOf[string(word)] }
 var toneOf = map[string]Tone{
 	string(walk.OutcomeIn): Good, string(walk.OutcomeAllowed): Good, string(evidence.Accepted): Good,
 	string(evidence.Recorded): Good, string(walk.OutcomeOpen): Bad, string(evidence.Failed): Bad,
-	string(walk.OutcomeNoAnswer): Bad, string(walk.OutcomeLow): Careful, string(walk.OutcomeRefused): Careful,
+	string(walk.OutcomeNoAnswer): Bad,
+	string(walk.OutcomeUnsure):   Careful, string(walk.OutcomeLow): Careful, string(walk.OutcomeRefused): Careful,
 	string(evidence.Dropped): Careful,
 }
 

@@ -11,6 +11,8 @@ const (
 	// OutcomeAllowed is of a command, OutcomeNoAnswer of a login that came to nothing.
 	OutcomeAllowed  Outcome = "allowed"
 	OutcomeNoAnswer Outcome = "no-answer"
+	// OutcomeUnsure is of a login whose end was not seen: whether it is in is not known.
+	OutcomeUnsure Outcome = "unsure"
 	// OutcomeOut is of a session that ended.
 	OutcomeOut Outcome = "out"
 )

@@ -107,7 +107,7 @@ func (r *run) enter(ctx context.Context, l foresee.Login) (core.Seen, error) {
 		return core.Seen{}, err
 	case ctx.Err() != nil:
 		return core.Seen{}, ctx.Err()
-	case did.Outcome == walk.OutcomeNoAnswer:
+	case did.Outcome == walk.OutcomeNoAnswer || did.Outcome == walk.OutcomeUnsure:
 		return core.Seen{}, fmt.Errorf("%s by %s gave no answer to a login: %s", r.Device.Name, l.Way.Name(), did.Detail)
 	}
 	seen := core.Seen{In: did.Outcome == walk.OutcomeIn, Level: core.NoLevel, Wait: did.Took}

@@ -5,13 +5,9 @@ package login
 import (
 	"context"
 	"crypto/x509"
-	"errors"
-	"fmt"
-	"io"
 	"net"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -19,7 +15,6 @@ import (
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-	"mellowgate/internal/routine"
 )
 
 // Attempt is one login to make.
@@ -131,161 +126,20 @@ func (a Attempt) do(ctx context.Context) (Seen, error) {
 	case site.API:
 		return a.api(ctx)
 	}
-	conn, err := a.Dial(ctx, a.Address)
-	if err != nil {
-		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: fmt.Sprintf("%s cannot be reached: %v", a.Address, err)}, nil
+	s, arrived := a.enter(ctx)
+	if s != nil {
+		defer s.end()
 	}
-	stop := routine.OnDone(ctx, func() { _ = conn.Close() })
-	defer stop()
-	defer func() { _ = conn.Close() }()
-	var seen Seen
-	switch a.Access {
-	case site.Console:
-		seen = a.plain(conn, "the console")
-	case site.Telnet:
-		seen = a.plain(&telnet{Conn: conn}, "the device")
-	default:
-		seen, err = a.ssh(conn)
-	}
-	if ctx.Err() != nil {
-		return seen, ctx.Err()
-	}
-	return seen, err
-}
-
-// ErrHostKey is a device that shows another SSH key than expected.
-var ErrHostKey = errors.New("the device shows another SSH host key than expected")
-
-func (a Attempt) ssh(conn net.Conn) (Seen, error) {
-	if a.HostKey == nil {
-		return Seen{}, errors.New("no SSH host key to compare with")
-	}
-	proof := &proving{Attempt: a}
-	config := &ssh.ClientConfig{
-		User:              a.Person,
-		HostKeyAlgorithms: algorithmsOf(a.HostKey),
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			if key.Type() != a.HostKey.Type() || string(key.Marshal()) != string(a.HostKey.Marshal()) {
-				return ErrHostKey
-			}
-			return nil
-		},
-		Auth: proof.methods(),
-	}
-	late := routine.AfterFunc(a.Patience, func() { _ = conn.Close() }) // a connection through a host has no deadline
-	defer late.Stop()
-	client, channels, requests, err := ssh.NewClientConn(conn, a.Address, config)
-	took := time.Since(proof.asked)
 	switch {
-	case errors.Is(err, ErrHostKey):
-		return Seen{}, fmt.Errorf("%s: %w; if the device was renewed on purpose, give its new key", a.Address, ErrHostKey)
-	case err != nil && proof.demand != "":
-		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: proof.demand}, nil
-	case err != nil && proof.asked.IsZero() && a.Real && !errors.Is(err, io.EOF):
-		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "no login was possible: " + err.Error()}, nil
-	case err != nil && proof.asked.IsZero():
-		return Seen{Outcome: walk.OutcomeNoAnswer, Detail: "the device hung up before it asked for a password"}, nil
-	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-		return Seen{Outcome: walk.OutcomeRefused, Took: took}, nil
-	case err != nil:
-		return Seen{Outcome: walk.OutcomeRefused, Took: took, Detail: "the device hung up while the password was checked"},
-			nil
+	case ctx.Err() != nil:
+		return arrived.seen(), ctx.Err()
+	case arrived.err != nil:
+		return Seen{}, arrived.err
+	case arrived.outcome != walk.OutcomeIn:
+		return arrived.seen(), nil
+	case a.Access == site.NETCONF:
+		return a.netconf(s.client, arrived.seen())
 	}
-	late.Stop()
-	c := ssh.NewClient(client, channels, requests)
-	defer func() { _ = c.Close() }()
-	if a.Access == site.NETCONF {
-		return a.netconf(c, Seen{Outcome: walk.OutcomeIn, Took: took})
-	}
-	return a.shell(c, conn, Seen{Outcome: walk.OutcomeIn, Level: UnknownLevel, Raised: UnknownLevel, Took: took})
+	seen := s.commands(arrived)
+	return seen, ctx.Err()
 }
-
-// shell opens a shell, and talks with it.
-func (a Attempt) shell(c *ssh.Client, conn net.Conn, seen Seen) (Seen, error) {
-	session, err := c.NewSession()
-	if err != nil {
-		seen.Detail = "the device gives no session"
-		return seen, nil
-	}
-	in, err := session.StdinPipe()
-	if err != nil {
-		return Seen{}, err
-	}
-	out, err := session.StdoutPipe()
-	if err != nil {
-		return Seen{}, err
-	}
-	if a.Real { // many shells prompt on a terminal only; without an echo, of a few columns that break no line
-		_ = session.RequestPty("vt100", 50, 250, ssh.TerminalModes{ssh.ECHO: 0})
-	}
-	if err := session.Shell(); err != nil {
-		seen.Detail = "the device gives no shell"
-		return seen, nil
-	}
-	t := newTalk(a, conn, in, out)
-	defer t.end()
-	return t.commands(seen)
-}
-
-// algorithmsOf returns the algorithms by which a host may prove a key: RSA has newer ones
-// than its name (RFC 8332, section 3).
-func algorithmsOf(key ssh.PublicKey) []string {
-	if key.Type() == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA}
-	}
-	return []string{key.Type()}
-}
-
-// proving is who proves who logs in, and when it was asked for.
-type proving struct {
-	Attempt
-	asked  time.Time
-	demand string // what the device wants besides, and does not get
-}
-
-// methods returns the ways to prove it: keys, where there are some; else the password, in
-// either of the two ways in which devices ask for one (RFC 4252 and RFC 4256).
-func (p *proving) methods() []ssh.AuthMethod {
-	if len(p.Signers) > 0 {
-		return []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
-			p.asked = time.Now()
-			return p.Signers, nil
-		})}
-	}
-	refused := false // by the first of the two ways
-	password := ssh.PasswordCallback(func() (string, error) {
-		p.asked, refused = time.Now(), true
-		return p.Password.Reveal(), nil
-	})
-	if !p.Real {
-		return []ssh.AuthMethod{password}
-	}
-	given := false
-	return []ssh.AuthMethod{password, ssh.KeyboardInteractive(
-		func(_, instruction string, questions []string, _ []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i, q := range questions {
-				switch {
-				case demandsChange.MatchString(instruction + " " + q):
-					p.demand = demandsText
-					return nil, errors.New(p.demand)
-				case refused && passwordPrompt.MatchString(strings.TrimRight(q, " ")+" "):
-					return nil, errRefused // given again, it would count twice for a lock
-				case given || !passwordPrompt.MatchString(strings.TrimRight(q, " ")+" "):
-					p.demand = fmt.Sprintf("the device asks %q besides, which is not answered here", strings.TrimSpace(q))
-					return nil, errors.New(p.demand)
-				}
-				answers[i], given, p.asked = p.Password.Reveal(), true, time.Now()
-			}
-			return answers, nil
-		})}
-}
-
-// errRefused is a password that one of the two ways has refused.
-var errRefused = errors.New("ssh: unable to authenticate: the password was refused")
-
-// demandsChange is a device that lets nobody in before the password is changed.
-var demandsChange = regexp.MustCompile(
-	`(?i)new password|password (has |is )?(expired|must be changed)|change (your|the) password`)
-
-const demandsText = "the device demands a new password first; none was set, so nobody is in"

@@ -3,6 +3,8 @@ package login
 import (
 	"golang.org/x/crypto/ssh"
 
+	"mellowgate/internal/core/walk"
+	"mellowgate/internal/routine"
 	"mellowgate/internal/wire/netconf"
 )
 
@@ -12,7 +14,9 @@ const UnknownLevel = -1
 // netconf opens a NETCONF session over an SSH connection, and ends it: the hello
 // of the device is what a login comes to. NETCONF shows no level.
 func (a Attempt) netconf(c *ssh.Client, seen Seen) (Seen, error) {
-	seen.Level = UnknownLevel
+	late := routine.AfterFunc(a.Patience, func() { _ = c.Close() })
+	defer late.Stop()
+	seen.Outcome = walk.OutcomeUnsure // until its hello is there
 	session, err := c.NewSession()
 	if err != nil {
 		seen.Detail = "the device gives no session"
@@ -43,6 +47,7 @@ func (a Attempt) netconf(c *ssh.Client, seen Seen) (Seen, error) {
 		seen.Detail = "the device says no hello: " + err.Error()
 		return seen, nil
 	}
+	seen.Outcome = walk.OutcomeIn
 	_ = conn.Write(netconf.Hello([]string{netconf.Base10}, 0))
 	_ = conn.Write([]byte(`<rpc xmlns="` + netconf.Base + `" message-id="1"><close-session/></rpc>`))
 	_, _ = conn.Read()

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/walk"
+	"mellowgate/internal/live/client/dialogue"
 )
 
 // client is an HTTPS client with the session's cookies, which trusts only whom
@@ -95,7 +96,7 @@ func text(r *http.Response, err error) (string, int, error) {
 		return "", 0, err
 	}
 	defer func() { _ = r.Body.Close() }()
-	b, err := io.ReadAll(io.LimitReader(r.Body, mostOutput))
+	b, err := io.ReadAll(io.LimitReader(r.Body, dialogue.MostText))
 	return string(b), r.StatusCode, err
 }
 
@@ -144,7 +145,10 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 			seen.Detail = "the device hung up during \"" + command + "\""
 			return seen, nil
 		}
-		seen.Commands = append(seen.Commands, Command{Command: command, Result: a.judge(ran.Output), Output: ran.Output})
+		seen.Commands = append(
+			seen.Commands,
+			Command{Command: command, Result: a.judge(ran.Output), Output: ran.Output},
+		)
 	}
 	_, _ = send("/api/leave", map[string]string{}, &struct{}{})
 	return seen, nil

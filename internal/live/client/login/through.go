@@ -37,8 +37,14 @@ func Through(hops []Hop, patience time.Duration) func(context.Context, string) (
 				end()
 				return nil, fmt.Errorf("the host %s on the way cannot be reached: %w", h.Address, err)
 			}
-			c, channels, requests, err := ssh.NewClientConn(conn, h.Address, &ssh.ClientConfig{User: h.Person, Auth: h.Auth,
-				HostKeyCallback: ssh.FixedHostKey(h.HostKey), HostKeyAlgorithms: algorithmsOf(h.HostKey), Timeout: patience})
+			c, channels, requests, err := ssh.NewClientConn(
+				conn,
+				h.Address,
+				&ssh.ClientConfig{User: h.Person, Auth: h.Auth,
+					HostKeyCallback: ssh.FixedHostKey(
+						h.HostKey,
+					), HostKeyAlgorithms: algorithmsOf(h.HostKey), Timeout: patience},
+			)
 			if err != nil {
 				_ = conn.Close()
 				end()

@@ -31,7 +31,9 @@ var (
 func TestLoginsOfRandomSitesComeOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	if underRace {
-		t.Skip("an answer that the race detector makes late is a login that was not foreseen; the other drill is raced")
+		t.Skip(
+			"an answer that the race detector makes late is a login that was not foreseen; the other drill is raced",
+		)
 	}
 	hash, err := secrets.Hash("something", 64, 1)
 	require.NoError(t, err)
@@ -46,9 +48,15 @@ func TestLoginsOfRandomSitesComeOutAsForeseen(t *testing.T) {
 			require.NoError(t, err, "seed %d:\n%s", n, text)
 			require.Empty(t, attributes.Check(s))
 			s.Lab.Network = network
-			r, err := Start(context.Background(), Options{Site: s, Factor: factor, Rate: 80, Faults: true, Lab: lab.Config{},
-				Keys:   site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")},
-				Choose: choose})
+			r, err := Start(
+				context.Background(),
+				Options{Site: s, Factor: factor, Rate: 80, Faults: true, Lab: lab.Config{},
+					Keys: site.Keys{
+						"a": site.NewSecret("the-key-a-of-these-tests"),
+						"b": site.NewSecret("the-key-b-of-these-tests"),
+					},
+					Choose: choose},
+			)
 			require.NoError(t, err, "seed %d", n)
 			return r
 		}
