@@ -440,11 +440,11 @@ type loginJSON struct {
 
 // whyOf is the call that names the cause of a login in a lab.
 func whyOf(f loginFlags) string {
-	call := "mellowgate why"
+	text := "mellowgate why"
 	if f.state != defaultState {
-		call += " -state " + f.state
+		text += " -state " + f.state
 	}
-	return call + " -device " + f.device + " -person " + f.person
+	return text + " -device " + f.device + " -person " + f.person
 }
 
 func printLogin(c *Call, r loginJSON) {

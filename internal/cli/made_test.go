@@ -31,13 +31,13 @@ func TestASiteThatLacksThingsEndsNoCommandInACrash(t *testing.T) {
 			for _, key := range []string{"a", "b"} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, key), []byte("a key of twenty-two let"), 0o600))
 			}
-			for _, call := range [][]string{{"check"}, {"check", "-assume"}, {"check", "-format", "sarif"}, {"foresee"},
+			for _, line := range [][]string{{"check"}, {"check", "-assume"}, {"check", "-format", "sarif"}, {"foresee"},
 				{"foresee", "-json"}, {"foresee", "-matrix"}, {"foresee", "-load"}, {"foresee", "-compare", path},
 				{"sheet", "d-1"}, {"sheet", "d-2"}, {"render", "d-1"}, {"report", "-write", filepath.Join(dir, "report.html")}} {
 				var out, errs bytes.Buffer
-				status := Main(context.Background(), append(call, path), strings.NewReader(""), &out, &errs)
-				require.LessOrEqual(t, status, ExitNo, "%v: %s\n%s", call, errs.String(), text)
-				require.NotEmpty(t, out.String()+errs.String(), "%v", call)
+				status := Main(context.Background(), append(line, path), strings.NewReader(""), &out, &errs)
+				require.LessOrEqual(t, status, ExitNo, "%v: %s\n%s", line, errs.String(), text)
+				require.NotEmpty(t, out.String()+errs.String(), "%v", line)
 			}
 		})
 	}

@@ -71,7 +71,7 @@ func (c *Call) watch(dir string) error {
 	ctx, end := context.WithCancel(c.Context)
 	defer end()
 	s := screen.New(screen.Options{Title: fmt.Sprintf("%s (%s)", places.Site, dir), Style: c.style(), Now: time.Now,
-		Steps: c.stepsOf, Write: func(v diagnose.Verdict) (string, error) { return writeIncidentOf(v, dir) }})
+		Steps: func(v diagnose.Verdict, width int) []string { return c.stepsOf(v, width) }, Write: func(v diagnose.Verdict) (string, error) { return writeIncidentOf(v, dir) }})
 	program := tea.NewProgram(s, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithoutSignalHandler())
 	w.Tell = func(note func(*core.Seen)) { program.Send(screen.Note(note)) }
 	followed := make(chan error, 1)
