@@ -46,7 +46,8 @@ func agent(t *testing.T) (c call, address string, as []string) {
 
 // site writes a site whose device is the agent.
 func (c call) site(t *testing.T, name, person, servers, methods string) {
-	const hash = "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."
+	const hash = "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ET" +
+		"bvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, name), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, name, "k.key"), []byte("the-key-of-these-servers-1\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, name, "site.yaml"), []byte(strings.NewReplacer("PERSON", person, "SERVERS", servers, "METHODS", methods, "HASH", hash).Replace(`site: Agent
@@ -79,7 +80,8 @@ func TestARealAgentTakesADesignAndTakesItBack(t *testing.T) {
 		r = run("send", "-yes", "agent", name)
 		require.Zero(t, r.status, r.out+r.err)
 		for _, step := range []string{"is kept in mellowgate-sent/agent-",
-			"gets in by netconf from a new connection, and may change the configuration", "proven: a wrong password is refused",
+			"gets in by netconf from a new connection, and may change the configuration",
+			"proven: a wrong password is refused",
 			"confirmed: the design stays"} {
 			require.Contains(t, r.err, step)
 		}

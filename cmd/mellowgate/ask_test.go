@@ -39,7 +39,8 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 		{"-group shore -as north-sw-1 -person tobin.reed -question record-stop -command save", 0, "recorded by tern"},
 		{"-server tern -as north-sw-1 -person ines.marsh -question elevation -level 15", 0, "accepted by tern"},
 		{"-server tern -as north-sw-1 -person tobin.reed -question elevation -level 15", 1, "refused by tern"},
-		{"-server sanderling -as mv-avocet-rtr -person ines.marsh -question elevation", 2, "has no elevation of its own"},
+		{"-server sanderling -as mv-avocet-rtr -person ines.marsh -question elevation", 2,
+			"has no elevation of its own"},
 		{"-server tern -person ines.marsh", 3, "ask as a device of the site with -as"},
 		{"-server tern", 2, "name one with -person"},
 		{"-person x", 2, "needs -server or -group"},
@@ -55,7 +56,8 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 		require.Equal(t, q.status, r.status, "%s\n%s%s", q.args, r.out, r.err)
 		require.Contains(t, r.out+r.err, q.says, q.args)
 	}
-	r := c.run(t, "ask", "-json", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count", "50",
+	r := c.run(t, "ask", "-json", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count",
+		"50",
 		"-rate", "1000")
 	require.Zero(t, r.status, r.err)
 	var many struct {
@@ -68,7 +70,8 @@ func TestAskPutsEachQuestionInALab(t *testing.T) {
 	require.Equal(t, map[string]int{"alive": 50}, many.Answers)
 	require.Positive(t, many.Seconds.Min)
 	require.LessOrEqual(t, many.Seconds.P50, many.Seconds.Max)
-	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status", "-count",
+	require.Contains(t, c.run(t, "ask", "-server", "sanderling", "-as", "mv-avocet-rtr", "-question", "status",
+		"-count",
 		"20", "-rate", "1000").out, "HALF WITHIN")
 	require.Equal(t, 130, lab.end(t))
 }
@@ -133,12 +136,14 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	}
 	ends := parsed(t, filepath.Join(c.dir, "c/server.pem")).NotAfter.Unix()
 	require.Equal(t, map[string]int64{"r-tls": ends, "t-tls": ends}, end)
-	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities", "c/authority.pem"}
+	certificate := []string{"-certificate", "c/sw.pem", "-certificate-key", "c/sw.key", "-authorities",
+		"c/authority.pem"}
 	for server, forms := range map[string][]string{"r-udp": {"pap", "chap", "mschapv2"},
 		"r-tls": {"pap", "chap", "mschapv2"},
 		"t-tcp": {"ascii", "pap", "chap", "mschapv2"}, "t-tls": {"ascii", "pap", "chap", "mschapv2"}} {
 		ask := func(args ...string) result {
-			args = append([]string{"ask", "-server", server, "-as", "sw", "-person", "ines", "-password-file", "kept"}, args...)
+			args = append([]string{"ask", "-server", server, "-as", "sw", "-person", "ines", "-password-file", "kept"},
+				args...)
 			if strings.HasSuffix(server, "tls") {
 				args = append(args, certificate...)
 			}
@@ -165,7 +170,8 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(serve.said(), "was read again") }, 20*time.Second,
 		20*time.Millisecond)
 	for form, status := range map[string]int{"": 1, "pap": 0} {
-		require.Equal(t, status, c.run(t, "ask", "-server", "r-udp", "-as", "sw", "-person", "ines", "-password-file", "kept",
+		require.Equal(t, status, c.run(t, "ask", "-server", "r-udp", "-as", "sw", "-person", "ines", "-password-file",
+			"kept",
 			"-form", form).status, form)
 	}
 	require.Eventually(t, func() bool {
@@ -181,7 +187,8 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 		filepath.Join(c.dir, "named.yaml"))
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "closed: the port refuses", "a host name is looked up")
-	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file", "kept").err,
+	require.Contains(t, c.run(t, "ask", "-server", "t-tls", "-as", "sw", "-person", "ines", "-password-file",
+		"kept").err,
 		"give -certificate, -certificate-key and -authorities")
 	r = c.run(t, "ledger", "-state", "st", "-kind", "session-start", "-json")
 	require.Equal(t, 4, strings.Count(r.out, "\n"))
@@ -197,7 +204,8 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 		says   []string
 	}{
 		{"-as north-sw-1 -person ines.marsh", 0,
-			[]string{"accepted: ines.marsh has the role deck-officer here, level 15", "Management-Privilege-Level = 15"}},
+			[]string{"accepted: ines.marsh has the role deck-officer here, level 15",
+				"Management-Privilege-Level = 15"}},
 		{"-as north-sw-1 -person ines.marsh -question session", 0, []string{"priv-lvl = 15"}},
 		{"-as north-sw-1 -person tobin.reed -question commands -command save", 1,
 			[]string{"refused (command-refused)", "no rule of the role lookout allows it"}},
@@ -219,8 +227,10 @@ func TestAskExplainsFromTheSiteAlone(t *testing.T) {
 	var got struct {
 		Device, Access, Person, Question, Command, At, Answer, Reason, Text string
 		Level                                                               *int
-		Steps                                                               []struct{ Part, Place, Text, Result, Why string }
-		Attributes                                                          []struct{ Name, Value string }
+		Steps                                                               []struct {
+			Part, Place, Text, Result, Why string
+		}
+		Attributes []struct{ Name, Value string }
 	}
 	r := c.run(t, "ask", "-explain", "-json", "-as", "north-sw-1", "-person", "tobin.reed", "-question", "commands",
 		"-command", "look secrets", "-at", "2026-11-23T03:00", "demo/as-reviewed")

@@ -19,7 +19,8 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	}
 	r := as("ines.marsh", "north-sw-1", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
-	require.Contains(t, r.out, "north-sw-1: as the site has it (ietf-system, ietf-system-tacacs-plus, openconfig-system)")
+	require.Contains(t, r.out, "north-sw-1: as the site has it (ietf-system, ietf-system-tacacs-plus, "+
+		"openconfig-system)")
 
 	require.Contains(t, as("ines.marsh", "north-sw-1").out, "as the site has it", "without a site, that of the lab")
 	path := filepath.Join(c.dir, "demo/as-reviewed/site.yaml")
@@ -88,16 +89,18 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "north-sw-1: the device refuses the login")
 	for args, says := range map[string]string{"nort-sw-1 demo/as-reviewed": `did you mean "north-sw-1"?`,
-		"demo/as-reviewed": "the name of a device is wanted", "hq-fw-1 demo/as-reviewed": "no way in by netconf in this lab",
-		"-all north-sw-1 demo/as-reviewed":                                "give one of the two",
-		"north-sw-1 none.yaml":                                            "there is no file or folder none.yaml",
+		"demo/as-reviewed":                 "the name of a device is wanted",
+		"hq-fw-1 demo/as-reviewed":         "no way in by netconf in this lab",
+		"-all north-sw-1 demo/as-reviewed": "give one of the two",
+		"north-sw-1 none.yaml":             "there is no file or folder none.yaml",
 		"-ssh-key demo/as-reviewed/site.yaml north-sw-1 demo/as-reviewed": "holds no private SSH key"} {
 		r := as("ines.marsh", strings.Fields(args)...)
 		require.Equal(t, 2, r.status, "%s: %s", args, r.err)
 		require.Contains(t, r.err, says, args)
 	}
 	r = c.run(t, "compare", "-state", "none", "-person", "ines.marsh", "-password-file",
-		"demo/as-reviewed/passwords/ines.marsh", "-address", here(t, "127.85.0.99:830"), "north-sw-1", "demo/as-reviewed")
+		"demo/as-reviewed/passwords/ines.marsh", "-address", here(t, "127.85.0.99:830"), "north-sw-1",
+		"demo/as-reviewed")
 	require.Equal(t, 3, r.status)
 	require.Contains(t, r.out, "cannot be reached")
 	require.Equal(t, 130, lab.end(t))
@@ -110,7 +113,8 @@ func TestWhatIsOnADeviceIsAdoptedUntilTheDesignIsSent(t *testing.T) {
 		return c.run(t, append(append([]string{command}, as...), args...)...)
 	}
 	variant("old", "servers: [tern, plover]", "servers: [plover, tern]", "192.0.2.22\n    key: shore-key",
-		"192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  ship-key: file",
+		"192.0.2.22\n    key: old-key", "  ship-key: file", "  old-key: clear another-key-of-the-demo-1\n  "+
+			"ship-key: file",
 		"accounts: [harbourmaster]", "accounts: [harbourmaster, mate]", "accounts:\n  - name",
 		"accounts:\n  - {name: mate, level: 15, password: key old-key}\n  - name")
 	r := run("send", "-yes", "-servers-may-be-down", "north-sw-1", "old")

@@ -25,8 +25,8 @@ func TestWhomADatabaseServerLetInIsInTheLedgerAfterAKill(t *testing.T) {
 	c, b, change := served(t)
 	b.end(t)
 	change("devices: [", here(t, "devices: [{name: db, addresses: [127.0.0.1]}, "))
-	change("servers: [", here(t, "servers: [{name: r, protocol: radius, address: 127.93.0.1, key: k, "+
-		"ports: {authentication: 18122, accounting: 18123}, message-authenticator: if-present, run: true}, "))
+	change("servers: [", here(t, "servers: [{name: r, protocol: radius, address: 127.93.0.1, key: k, ports: "+
+		"{authentication: 18122, accounting: 18123}, message-authenticator: if-present, run: true}, "))
 	server := pgtest.Start(t, here(t, `host all "ines" 127.0.0.1/32 radius radiusservers="127.93.0.1" `+
 		`radiusports="18122" radiussecrets="a-key-of-this-test-only"`))
 	conn, err := pgx.Connect(t.Context(), server.URL())

@@ -81,10 +81,12 @@ func TestForeseeNarrowsAndFits(t *testing.T) {
 		require.True(t, people["ines.marsh"] && people["anyone of team watch"] && people["unknown"], line)
 		clear(people)
 	}
-	require.ElementsMatch(t, []string{"hq-fw-1", "north-rtr-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr",
+	require.ElementsMatch(t, []string{"hq-fw-1", "north-rtr-1", "north-sw-1", "south-sw-1", "ashore-ap-1",
+		"mv-avocet-rtr",
 		"mv-curlew-rtr", "mv-godwit-rtr"}, devices)
 
-	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-access", "shh"}, {"-silent", "trn"}} {
+	for _, bad := range [][]string{{"-device", "mv-avocet"}, {"-person", "ines"}, {"-access", "shh"},
+		{"-silent", "trn"}} {
 		r := c.run(t, append(append([]string{"foresee"}, bad...), "demo/as-reviewed")...)
 		require.Equal(t, 2, r.status, bad)
 		require.NotEmpty(t, r.err)
@@ -155,7 +157,8 @@ func TestForeseeAsAMatrixAndWithEveryFault(t *testing.T) {
 		"demo/as-reviewed").out, &matrix)
 	require.Len(t, matrix.Matrix, 4, "one device, two servers")
 
-	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-access", "ssh", "demo/as-reviewed")
+	r = c.run(t, "foresee", "-faults", "-device", "hq-fw-1", "-person", "ines.marsh", "-access", "ssh",
+		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "tern error, client-unknown,")
 	require.Equal(t, 2, c.run(t, "foresee", "-label", "place=nowhere", "demo/as-reviewed").status)

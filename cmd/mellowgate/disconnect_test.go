@@ -97,7 +97,8 @@ func TestOpenSessionsOfADisabledPersonAreEnded(t *testing.T) {
 		return strings.Count(c.run(t, "ledger", "sessions", "-open", "-state", "st", "-csv").out, "ines") == 2
 	}, 20*time.Second, 50*time.Millisecond)
 
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(text, "{name: ines,", "{name: ines, disabled: true,", 1)),
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(
+		text, "{name: ines,", "{name: ines, disabled: true,", 1)),
 		0o600))
 	for _, closed := range []chan error{first, second} {
 		select {

@@ -40,8 +40,8 @@ var exampleCalls = []struct{ about, call string }{
 		"demo/as-reviewed/passwords/ines.marsh demo/as-reviewed"},
 	{"ask -count", "ask -json -server sanderling -as mv-avocet-rtr -question status -count 20 demo/as-reviewed"},
 	{"ask -explain", "ask -json -explain -as north-sw-1 -person tobin.reed demo/as-reviewed"},
-	{"login", "login -json -device north-sw-1 -person tobin.reed -password-file demo/as-reviewed/passwords/tobin.reed " +
-		"-command 'look secrets'"},
+	{"login", "login -json -device north-sw-1 -person tobin.reed -password-file " +
+		"demo/as-reviewed/passwords/tobin.reed -command 'look secrets'"},
 	{"login, with a wrong password", "login -json -device north-sw-1 -person ines.marsh -password-file " +
 		"demo/as-reviewed/passwords/tobin.reed"},
 	{"why", "why -json -person ines.marsh"},

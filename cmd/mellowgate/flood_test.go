@@ -84,7 +84,8 @@ func TestAFloodOfOneDeviceTakesNeitherMemoryNorOthersPlaces(t *testing.T) {
 		for i := range 32 {
 			wait.Go(func() {
 				_, _ = shared.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, Port: "ssh0",
-					User: fmt.Sprintf("nobody-%d-%d", n, i), RemoteAddress: fmt.Sprintf("198.51.%d.%d", n, i)}, tacacs.PAP, "guess")
+					User: fmt.Sprintf("nobody-%d-%d", n, i), RemoteAddress: fmt.Sprintf("198.51.%d.%d", n, i)},
+					tacacs.PAP, "guess")
 			})
 		}
 	}
@@ -113,7 +114,8 @@ func TestHalfConnectionsOfManyDevicesKeepNobodyOut(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(changed), 0o600))
 	c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine")
 	for i := range 16 * 40 {
-		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(fmt.Sprintf("%s1.%d", prefixOf(t), i%16+1))}}).
+		conn, err := (&net.Dialer{LocalAddr: &net.TCPAddr{
+			IP: net.ParseIP(fmt.Sprintf("%s1.%d", prefixOf(t), i%16+1))}}).
 			Dial("tcp", server)
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = conn.Close() })

@@ -53,8 +53,7 @@ func TestAFirstHourWithALab(t *testing.T) {
 	r = by("login", "-device", "switch-2", "-expect", "in")
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out,
-		"not as expected: in was expected\nnext: mellowgate why -state st -device switch-2 -person "+
-			"first.admin\n")
+		"not as expected: in was expected\nnext: mellowgate why -state st -device switch-2 -person first.admin\n")
 	c.run(t, "lab", "-state", "st", "-set", "gate-1 no-authentication")
 	r = by("login", "-device", "switch-2")
 	require.Contains(t, r.err,
@@ -66,7 +65,8 @@ func TestAFirstHourWithALab(t *testing.T) {
 		by("compare", "switch-1"), by("send", "switch-1"),
 		by("login", "-device", "switch-1", "-from-site", "mine/passwords")} {
 		require.Equal(t, 3, r.status, r.err)
-		require.Contains(t, r.err, "the lab of the state folder st has ended; start it again: mellowgate lab -state st ")
+		require.Contains(t, r.err,
+			"the lab of the state folder st has ended; start it again: mellowgate lab -state st ")
 	}
 	require.NoError(t, os.Rename(filepath.Join(c.dir, "st"), filepath.Join(c.dir, "mellowgate-state")))
 	r = c.run(t, "ask", "-server", "gate-1", "-question", "session", "-person", "first.admin", "mine/nowhere")

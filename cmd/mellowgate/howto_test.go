@@ -29,8 +29,8 @@ func TestTheTutorialGoesAsItSays(t *testing.T) {
 		{call: login("first.admin"), says: "(?s)^first.admin at switch-1 by ssh: in at level 15 after 0.. s\n" +
 			"as expected: in at level 15\n"},
 		{call: "mellowgate lab -set 'gate-1 silent' -set 'gate-2 silent'", says: "gate-1 silent\ngate-2 silent"},
-		{call: login("wayback"), says: "in at level 15(?s).*as expected: in at level 15, with gate-1 silent and gate-2 " +
-			"silent"},
+		{call: login("wayback"), says: "in at level 15(?s).*as expected: in at level 15, with gate-1 silent and " +
+			"gate-2 silent"},
 		{call: "mellowgate why", says: "gate-1(?s).*repair"},
 		{call: "mellowgate lab -lift all", says: "is still left alone by switch-1 until"},
 		{call: "mellowgate watch", status: 2, says: "draws on a terminal"},
@@ -72,19 +72,22 @@ func TestEveryCallOfTheHowTosDoesWhatThePageSays(t *testing.T) {
 	require.FileExists(t, filepath.Join(c.dir, "estate", "site.schema.json"))
 	follow(t, c, "docs/repository.md", []printed{
 		{call: "mellowgate help keys", says: "seal NAME"},
-		{call: "mellowgate check -format annotations site", as: at("mellowgate check -format annotations site"), says: "^$"},
+		{call: "mellowgate check -format annotations site", as: at("mellowgate check -format annotations site"),
+			says: "^$"},
 		{call: "mellowgate check -format sarif site > findings.sarif", as: at("mellowgate check -format sarif site"),
 			says: `"2.1.0"`},
 		{call: "mellowgate check -format junit site > findings.xml", as: at("mellowgate check -format junit site"),
 			says: "<testsuite"},
-		{call: "mellowgate foresee -compare main/site site", as: at("mellowgate foresee -compare main/site site"), status: 1,
-			says: "full rights"},
+		{call: "mellowgate foresee -compare main/site site", as: at("mellowgate foresee -compare main/site site"),
+			status: 1,
+			says:   "full rights"},
 		{call: "mellowgate report -write report.html site", as: "mellowgate report -write report.html" + site,
 			says: "report.html has the report"},
 		{call: "mellowgate new -schema > site.schema.json", as: "mellowgate new -schema", says: "json-schema.org"},
 	})
 	follow(t, c, "docs/monitoring.md", []printed{
-		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2, says: "draws on a terminal"},
+		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2,
+			says: "draws on a terminal"},
 		{call: "mellowgate why -state /var/lib/mellowgate -all", as: "mellowgate why -all", says: "wrong-password"},
 	})
 	follow(t, c, "docs/keeping.md", []printed{

@@ -41,7 +41,8 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 	site := filepath.Join(c.dir, "mine/site.yaml")
 	text, err := os.ReadFile(site)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(site, []byte(strings.Replace(string(text), "file keys/gate.key", "sealed", 1)), 0o600))
+	require.NoError(t, os.WriteFile(site, []byte(strings.Replace(string(text), "file keys/gate.key", "sealed", 1)),
+		0o600))
 	value, err := os.ReadFile(filepath.Join(c.dir, "mine/keys/gate.key"))
 	require.NoError(t, err)
 	sealed, err := os.ReadFile(filepath.Join(c.dir, "mine/keys.sealed"))

@@ -262,7 +262,8 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 	require.Zero(t, r.status, r.out+r.err)
 	for _, way := range []string{"console", "ssh", "telnet", "web", "api"} {
 		require.Contains(t, r.out, way)
-		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-access", way, "-person", "ines.marsh", "-password-file",
+		r := c.run(t, "login", "-json", "-device", "south-sw-1", "-access", way, "-person", "ines.marsh",
+			"-password-file",
 			"demo/as-drafted/passwords/ines.marsh",
 			"-expect", "in", "-level", "15", "-allows", "look session", "-refuses", "no such command")
 		require.Equal(t, 1, r.status, "a command that is not known is not refused\n%s%s", r.out, r.err)
@@ -286,7 +287,8 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 		address[w.Access] = w.Address
 	}
 	real := func(args ...string) result {
-		return c.run(t, append([]string{"login", "-address", address["ssh"], "-known-hosts", "hosts", "-person", "ines.marsh",
+		return c.run(t, append([]string{"login", "-address", address["ssh"], "-known-hosts", "hosts", "-person",
+			"ines.marsh",
 			"-password-file", "demo/as-drafted/passwords/ines.marsh"}, args...)...)
 	}
 	r = real()
@@ -306,5 +308,6 @@ func TestARunningLabIsBrokenMendedAndEnteredByEveryWay(t *testing.T) {
 	lab.end(t)
 	r = c.run(t, "lab", "-faults")
 	require.Equal(t, 3, r.status)
-	require.Contains(t, r.err, "the lab of the state folder mellowgate-state has ended; start it again: mellowgate lab ")
+	require.Contains(t, r.err,
+		"the lab of the state folder mellowgate-state has ended; start it again: mellowgate lab ")
 }

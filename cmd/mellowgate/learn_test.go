@@ -154,7 +154,8 @@ func TestARealDeviceIsLearnedByItsAddress(t *testing.T) {
 			ssh = w.Address
 		}
 	}
-	r := c.run(t, "learn", "-yes", "-device", "sw-1", "-address", ssh, "-from", places.Devices[0].Source, "-known-hosts",
+	r := c.run(t, "learn", "-yes", "-device", "sw-1", "-address", ssh, "-from", places.Devices[0].Source,
+		"-known-hosts",
 		"hosts", "-accept-host-key", "-listen", "tern="+places.Servers[0].Address, "-listen",
 		"plover="+places.Servers[1].Address, "-prompt", `level (\d+)\] $`, "-password-file", "wayback", "quay-switch")
 	require.Zero(t, r.status, r.err)
@@ -182,12 +183,13 @@ func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
 	t.Cleanup(func() { _ = device.Process.Kill(); _ = device.Wait() })
 	port, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err)
-	r := c.run(t, "learn", "-yes", "-write", "-device", "sw-1", "-address", at(9)+":"+strings.TrimSpace(port), "-access",
+	r := c.run(t, "learn", "-yes", "-write", "-device", "sw-1", "-address", at(9)+":"+strings.TrimSpace(port),
+		"-access",
 		"console", "-from", at(9), "-listen", "tern="+at(1), "-listen", "plover="+at(2), "-prompt", `tug-(\d+)\) # $`,
 		"-password-file", "wayback", "quay-switch")
 	require.Zero(t, r.status, r.err)
-	require.Contains(t, r.out, "for the kind quay-switch: traits: {refusal: ends-list, heeds-icmp: false, level-from: "+
-		"radius-standard, password-as: {radius: pap}, port-names: {console: [\"tty *\"]}}")
+	require.Contains(t, r.out, "for the kind quay-switch: traits: {refusal: ends-list, heeds-icmp: false, "+
+		"level-from: radius-standard, password-as: {radius: pap}, port-names: {console: [\"tty *\"]}}")
 	require.Regexp(t, `tern is asked again after 0\.[4-9][^;]* s, 2 times in all at most`, r.out) // a busy machine is late
 	require.Contains(t, r.out, "a question of RADIUS carries Message-Authenticator, NAS-IP-Address, NAS-Port-Id, "+
 		"User-Name, User-Password")
@@ -241,7 +243,8 @@ func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
 	follow(t, c, "docs/install.md", []printed{
-		{call: "mellowgate check /etc/mellowgate/site", as: "mellowgate check demo/as-reviewed", says: "^nothing found"},
+		{call: "mellowgate check /etc/mellowgate/site", as: "mellowgate check demo/as-reviewed",
+			says: "^nothing found"},
 		{call: "mellowgate check SITE", as: "mellowgate check demo/as-reviewed", says: "^nothing found"},
 		{call: "mellowgate new -schema > site.schema.json", as: "mellowgate new -schema", says: "json-schema.org"},
 		{call: "mellowgate help completion", says: "bashrc"},
@@ -271,8 +274,8 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 	}
 	const reviewed, wayback = "demo/as-reviewed", " -password-file demo/as-reviewed/passwords/"
 	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 0", "timeout: 2s", "timeout: 400ms",
-		"    traits: {refusal: ends-list, all-resting: passes, "+
-			"record-failure: ignores, console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
+		"    traits: {refusal: ends-list, all-resting: passes, record-failure: ignores, "+
+			"console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
 	follow(t, c, "docs/learn.md", []printed{
 		{call: "mellowgate foresee SITE", not: "below, of sites that there are"},
 		{call: "mellowgate check SITE", not: "below"},
@@ -281,10 +284,11 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 			c.cheapHashes(t, "my-site")
 			bare(t, c)
 		}, says: "What happens depends on record-failure"},
-		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: " +
-			"pap' my-site",
+		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as " +
+			"tacacs: pap' my-site",
 			as: "mellowgate lab -devices-only -network " + another(t) +
-				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site", says: "switch-2"},
+				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site",
+			says: "switch-2"},
 		{call: "mellowgate learn -plan -device switch-1 switch my-site",
 			says: " 1. wayback by ssh while gate-1 and gate-2 are silent"},
 		{call: "mellowgate learn -yes -write -device switch-1 -password-file my-site/passwords/wayback switch my-site",
@@ -302,7 +306,8 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 				reviewed,
 			status: 1, says: `the site says refusal: ends-list, and it is tries-next`},
 		{call: "mellowgate learn -again -yes -device mv-avocet-rtr" + wayback + "master ship-router " + reviewed,
-			as:   "mellowgate learn -plan -again -device mv-avocet-rtr ship-router " + reviewed, // its own tests try RADIUS
+			// its own tests try RADIUS
+			as:   "mellowgate learn -plan -again -device mv-avocet-rtr ship-router " + reviewed,
 			says: "1. master by ssh while plover, sanderling and tern are silent"},
 		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE",
 			not: "a test of its own learns a device by its address"},

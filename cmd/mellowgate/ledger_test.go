@@ -24,8 +24,10 @@ func booked(t *testing.T) call {
 	require.NoError(t, err)
 	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
 	for i, r := range []ledger.Record{
-		{Kind: ledger.Login, Person: "ines.marsh", Result: evidence.Refused, Reason: "wrong-password: the password is wrong"},
-		{Kind: ledger.Login, Person: "ines.marsh", Result: evidence.Refused, Reason: "wrong-password: the password is wrong"},
+		{Kind: ledger.Login, Person: "ines.marsh", Result: evidence.Refused,
+			Reason: "wrong-password: the password is wrong"},
+		{Kind: ledger.Login, Person: "ines.marsh", Result: evidence.Refused,
+			Reason: "wrong-password: the password is wrong"},
 		{Kind: ledger.Login, Person: "=1+2", Result: evidence.Refused, Reason: "unknown-person: nobody"},
 		{Kind: ledger.Login, Person: "ines.marsh", Result: evidence.Accepted, Level: 15},
 		{Kind: ledger.SessionStart, Person: "ines.marsh", Result: evidence.Recorded, Level: 15, Session: "s1"},
@@ -35,7 +37,8 @@ func booked(t *testing.T) call {
 		{Kind: ledger.SessionStop, Person: "ines.marsh", Result: evidence.Recorded, Level: 15, Session: "s1"},
 		{Kind: ledger.SessionStart, Person: "tobin.reed", Result: evidence.Recorded, Level: 1, Session: "s2"},
 	} {
-		r.Time, r.Node, r.Device, r.Access, r.From = at.Add(time.Duration(i)*time.Minute), "tern", "sw-1", "ssh", "192.0.2.7"
+		r.Time, r.Node, r.Device, r.Access, r.From = at.Add(time.Duration(i)*time.Minute), "tern", "sw-1", "ssh",
+			"192.0.2.7"
 		r.Protocol = "tacacs"
 		require.NoError(t, l.Keep(context.Background(), r))
 	}
@@ -58,8 +61,10 @@ func TestTheViewsOfALedgerAreTablesAndValues(t *testing.T) {
 			"1 ines.marsh sw-1 ssh 192.0.2.7 command-refused 03-02 10:06:00",
 		}, [][]string{
 			{"count", "person", "device", "access", "from", "reason", "first", "last"},
-			{"2", "ines.marsh", "sw-1", "ssh", "192.0.2.7", "wrong-password", "2026-03-02T10:00:00Z", "2026-03-02T10:01:00Z"},
-			{"1", "'=1+2", "sw-1", "ssh", "192.0.2.7", "unknown-person", "2026-03-02T10:02:00Z", "2026-03-02T10:02:00Z"},
+			{"2", "ines.marsh", "sw-1", "ssh", "192.0.2.7", "wrong-password", "2026-03-02T10:00:00Z",
+				"2026-03-02T10:01:00Z"},
+			{"1", "'=1+2", "sw-1", "ssh", "192.0.2.7", "unknown-person", "2026-03-02T10:02:00Z",
+				"2026-03-02T10:02:00Z"},
 			{"1", "ines.marsh", "sw-1", "ssh", "192.0.2.7", "command-refused", "2026-03-02T10:06:00Z",
 				"2026-03-02T10:06:00Z"},
 		}},
@@ -68,7 +73,8 @@ func TestTheViewsOfALedgerAreTablesAndValues(t *testing.T) {
 			"ines.marsh sw-1 ssh 192.0.2.7 15 03-02 10:04:00 03-02 10:07:00 3m0s",
 		}, [][]string{
 			{"person", "device", "access", "from", "level", "start", "end", "seconds", "lost"},
-			{"ines.marsh", "sw-1", "ssh", "192.0.2.7", "15", "2026-03-02T10:04:00Z", "2026-03-02T10:07:00Z", "180", "false"},
+			{"ines.marsh", "sw-1", "ssh", "192.0.2.7", "15", "2026-03-02T10:04:00Z", "2026-03-02T10:07:00Z", "180",
+				"false"},
 		}},
 		"commands": {nil, []string{
 			"PERSON COMMANDS REFUSED DEVICES WHEN UTC NEWEST",
@@ -112,8 +118,8 @@ func TestTimesAtWhichSummerTimeBeginsAndEndsAreAskedBack(t *testing.T) {
 	c := demoSite(t)
 	c.env = []string{"TZ=Europe/Dublin"}
 	for at, says := range map[string]string{
-		"2026-10-25T01:30": "01:30 is twice on 2026-10-25, as summer time ends; say which: 2026-10-25T01:30+01:00 or " +
-			"2026-10-25T01:30Z",
+		"2026-10-25T01:30": "01:30 is twice on 2026-10-25, as summer time ends; say which: 2026-10-25T01:30+01:00 " +
+			"or 2026-10-25T01:30Z",
 		"2026-03-29T01:30": "on 2026-03-29 the clocks of this host go past 01:30, as summer time begins",
 	} {
 		for _, args := range [][]string{{"ledger", "-since", at}, {"foresee", "-at", at, "demo/as-reviewed"},

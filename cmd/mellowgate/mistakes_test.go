@@ -58,7 +58,8 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 		{[]string{"check", "binary.yaml"}, 2, "binary.yaml:1:1: this is not YAML: it holds binary data"},
 		{[]string{"check", "words.yaml"}, 2, "words.yaml:1:1: the site file is a single value"},
 		{[]string{"check", "big.yaml"}, 2, "the file has 50 MB and a site file may have 32"},
-		{[]string{"check", "many.yaml"}, 2, "many.yaml:1:1: the file has about 20000003 entries, and 2000000 are the most"},
+		{[]string{"check", "many.yaml"}, 2, "many.yaml:1:1: the file has about 20000003 entries, and 2000000 are " +
+			"the most"},
 		{[]string{"check", "wrong.yaml"}, 2, "and 980 more problems"},
 		{[]string{"check", "nothing"}, 2, "no *.yaml file in this folder"},
 		{[]string{"check", "hash.yaml"}, 2, "the password of ines.marsh is no hash in PHC or crypt form"},
@@ -125,7 +126,8 @@ func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
 		says []string
 		more int // that say the same of another place, or result from one
 	}{
-		"several": {with("key: gate-key\n    timeout: 2s", "secret: gate-key\n    wait: 2s", "servers: [gate-1, gate-2]",
+		"several": {with("key: gate-key\n    timeout: 2s", "secret: gate-key\n    wait: 2s",
+			"servers: [gate-1, gate-2]",
 			"members: [gate-1, gate-2]", "authorize: session\n    methods: [group gates, local]",
 			"authorize: session\n    methods: [group gtes, local]", "password: \"$argon2id", "password: \"$argon2ib",
 			"profile: standard, addresses: [192.0.2.101]", "profile: stadard, addresses: [192.0.2.101]"),

@@ -43,7 +43,8 @@ func TestADeviceMayHaveAKeyOfItsOwn(t *testing.T) {
 		"-password-file",
 		"mine/passwords/first.admin", "other")
 	require.Equal(t, 3, r.status, r.out)
-	r = c.run(t, "ask", "-state", "st", "-server", "gate-2", "-as", "switch-1", "-person", "first.admin", "-password-file",
+	r = c.run(t, "ask", "-state", "st", "-server", "gate-2", "-as", "switch-1", "-person", "first.admin",
+		"-password-file",
 		"mine/passwords/first.admin", "other")
 	require.Zero(t, r.status, r.out)
 }

@@ -41,7 +41,8 @@ func callsOf(t *testing.T, page string) []string {
 	text := string(b)
 	var calls []string
 	ours := func(line string) {
-		line = strings.Join(strings.Fields(comment.ReplaceAllString(prompt.ReplaceAllString(strings.TrimSpace(line), ""),
+		line = strings.Join(strings.Fields(comment.ReplaceAllString(
+			prompt.ReplaceAllString(strings.TrimSpace(line), ""),
 			"")), " ")
 		if strings.HasPrefix(line, "mellowgate ") || strings.HasPrefix(line, "go run ./cmd/mellowgate ") {
 			calls = append(calls, line)
@@ -140,7 +141,8 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 	follow(t, c, "docs/guide.md", []printed{
 		{call: "mellowgate demo", as: "mellowgate help demo"}, // above
 		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
-		{call: "mellowgate check my-site", says: nothing, before: func(t *testing.T, c call) { c.cheapHashes(t, "my-site") }},
+		{call: "mellowgate check my-site", says: nothing,
+			before: func(t *testing.T, c call) { c.cheapHashes(t, "my-site") }},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n", says: `^"\$argon2id\$.*"\n$`},
 		{call: "mellowgate keys make -into my-site/keys/second.key"},
 		{call: "mellowgate help keys", says: "seal NAME"},
@@ -217,7 +219,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate why -state FOLDER -person NAME -device DEVICE",
 			as: "mellowgate why -state mellowgate-state -person tobin.reed -device north-sw-1", says: "^wrong-password",
 			before: counters},
-		{call: "mellowgate why -capture FILE SITE", as: "mellowgate why -capture mellowgate-state/traffic.pcapng" + site,
+		{call: "mellowgate why -capture FILE SITE", as: "mellowgate why -capture mellowgate-state/traffic.pcapng" +
+			site,
 			says: `(?m)^\S+: `},
 		{call: "mellowgate why -capture NEAR,FAR SITE",
 			as:   "mellowgate why -capture mellowgate-state/traffic.pcapng,mellowgate-state/traffic.pcapng" + site,
@@ -227,17 +230,20 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate why -log FILE -device DEVICE SITE",
 			as: "mellowgate why -log mellowgate-state/events.jsonl -device north-sw-1" + site, says: "^wrong-password"},
 		{call: "mellowgate why -log FILE -phrases BOOK -device DEVICE SITE",
-			as: "mellowgate why -log demo/logs/north-sw-1.log -phrases demo/phrasebooks/quay-switch.yaml -device north-sw-1" +
+			as: "mellowgate why -log demo/logs/north-sw-1.log -phrases demo/phrasebooks/quay-switch.yaml -device " +
+				"north-sw-1" +
 				site, says: "^wrong-password"},
 		{call: "mellowgate why -counters OLD,NEW -device DEVICE SITE",
-			as: "mellowgate why -counters mellowgate-state/counters/north-sw-1.json,mellowgate-state/counters/north-sw-1.json " +
+			as: "mellowgate why -counters " +
+				"mellowgate-state/counters/north-sw-1.json,mellowgate-state/counters/north-sw-1.json " +
 				"-device north-sw-1" + site, status: 1, says: `^not-known`},
 		{call: "mellowgate why -person NAME -device DEVICE -access ssh -saw refused SITE",
-			as: filled("mellowgate why -state mellowgate-state -person tobin.reed -device DEVICE -access ssh -saw refused " +
-				"SITE"),
+			as: filled("mellowgate why -state mellowgate-state -person tobin.reed -device DEVICE -access ssh -saw " +
+				"refused SITE"),
 			says: "^wrong-password"},
 		{call: "mellowgate why -person NAME -device DEVICE -symptom 'Access denied' SITE",
-			as:   "mellowgate why -state mellowgate-state -person tobin.reed -device north-sw-1 -symptom 'Access denied'" + site,
+			as: "mellowgate why -state mellowgate-state -person tobin.reed -device north-sw-1 -symptom 'Access " +
+				"denied'" + site,
 			says: "^wrong-password"},
 		{call: "mellowgate why -probe -device DEVICE SITE",
 			as: filled("mellowgate why -state mellowgate-state -probe -device DEVICE SITE"), says: `(?m)^\S+: `},
@@ -280,17 +286,19 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate sheet DEVICE SITE", as: you("mellowgate sheet DEVICE SITE"), says: "^# Change sheet"},
 		{call: "mellowgate compare -adopt", as: you("mellowgate compare -adopt -person YOU DEVICE SITE"),
 			says: "as the site has it"},
-		{call: "mellowgate send -person YOU -fallback-password-file FILE DEVICE SITE", before: func(t *testing.T, c call) {
-			require.Zero(t, c.run(t, "lab", "-lift", "all").status)
-			drift(t, c)
-		}, as: you("mellowgate send -yes -person YOU -fallback-password-file FILE DEVICE SITE"), says: "kept"},
+		{call: "mellowgate send -person YOU -fallback-password-file FILE DEVICE SITE",
+			before: func(t *testing.T, c call) {
+				require.Zero(t, c.run(t, "lab", "-lift", "all").status)
+				drift(t, c)
+			}, as: you("mellowgate send -yes -person YOU -fallback-password-file FILE DEVICE SITE"), says: "kept"},
 		{call: "mellowgate why -device DEVICE", as: you("mellowgate why -device DEVICE"), says: `(?m)^\S+: `},
 		{call: "mellowgate send -now harbourmaster -now-password-file FILE -person YOU DEVICE SITE",
 			as:   you("mellowgate send -yes -now harbourmaster -now-password-file FILE -person YOU DEVICE SITE"),
 			says: "it holds the design already"},
 		{call: "mellowgate compare", as: you("mellowgate compare -person YOU DEVICE SITE"), says: "as the site has it"},
 		{call: "mellowgate login -address ADDRESS -device DEVICE -from-site PASSWORDS -write sheet.html SITE",
-			as: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords -no-outage -write sheet.html" +
+			as: "mellowgate login -device north-sw-1 -from-site demo/as-reviewed/passwords -no-outage -write " +
+				"sheet.html" +
 				site,
 			says: "logins of north-sw-1 were as expected"},
 		{call: "mellowgate ledger -state mellowgate-sent", says: "north-sw-1"},
@@ -303,9 +311,11 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	})
 	follow(t, c, "docs/serve.md", []printed{
 		{call: "mellowgate check my-site", as: "mellowgate check" + site, says: "^nothing found"},
-		{call: "mellowgate serve -unit my-site > /etc/systemd/system/mellowgate.service", as: "mellowgate serve -unit" + site,
+		{call: "mellowgate serve -unit my-site > /etc/systemd/system/mellowgate.service", as: "mellowgate serve -unit" +
+			site,
 			says: `\[Service\]`},
-		{call: "mellowgate ledger -state /var/lib/mellowgate -last 20", as: "mellowgate ledger -last 20", says: "ines.marsh"},
+		{call: "mellowgate ledger -state /var/lib/mellowgate -last 20", as: "mellowgate ledger -last 20",
+			says: "ines.marsh"},
 		{call: "mellowgate why -state /var/lib/mellowgate", as: "mellowgate why", says: `(?m)^\S+: `},
 		{call: "mellowgate ask -explain -as DEVICE -person NAME my-site",
 			as: "mellowgate ask -explain -as north-sw-1 -person tobin.reed" + site, says: "^accepted: tobin.reed"},
@@ -317,7 +327,8 @@ func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate why -state DIR", as: "mellowgate why -state mellowgate-state", says: `(?m)^\S+: `},
 		{call: "mellowgate why -follow -state DIR", as: "mellowgate why -follow -for 1s -state mellowgate-state",
 			says: "following the logins"},
-		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2, says: "draws on a terminal"},
+		{call: "mellowgate watch -state /var/lib/mellowgate", as: "mellowgate watch", status: 2,
+			says: "draws on a terminal"},
 		{call: "mellowgate ledger sessions -open", says: "no record fits"},
 	})
 	follow(t, c, "docs/site-file.md", []printed{

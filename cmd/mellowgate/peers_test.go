@@ -192,7 +192,8 @@ func TestANETCONFClientThatWeDidNotWriteConfiguresAStandIn(t *testing.T) {
 	for again := false; ; again = true {
 		c, at = enterable(t)
 		out, err := exec.Command(python, "-W", "ignore", "-c", aNETCONFClient, at["netconf"]).CombinedOutput()
-		if !again && strings.Contains(string(out), "TimeoutExpiredError") { // on a machine that is too busy for its 20 s
+		// on a machine that is too busy for its 20 s
+		if !again && strings.Contains(string(out), "TimeoutExpiredError") {
 			t.Log("the client gave up waiting; once more, with another device")
 			continue
 		}

@@ -109,8 +109,9 @@ func TestAnEstateOfSavedTextsBecomesASite(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "demo/saved/.hidden"), []byte("gate\n"), 0o600))
 	r := c.run(t, append(append([]string{"new", "-from", "demo/saved"}, books...), "estate")...)
 	require.Equal(t, 0, r.status, r.err)
-	require.Contains(t, r.out, "estate is a site of 9 devices, made of 11 texts (5 by hull-router, 5 by quay-switch).\n"+
-		"1 text gave no device.\nOf the lines about logins 2 were not understood.\n")
+	require.Contains(t, r.out,
+		"estate is a site of 9 devices, made of 11 texts (5 by hull-router, 5 by quay-switch).\n"+
+			"1 text gave no device.\nOf the lines about logins 2 were not understood.\n")
 	for _, file := range []string{"site.yaml", "questions.md", "keys/shared-key.key", ".gitignore"} {
 		info, err := os.Stat(filepath.Join(c.dir, "estate", file))
 		require.NoError(t, err)
@@ -169,7 +170,8 @@ func TestATextIsForeseenAloneAndInItsSite(t *testing.T) {
 		"-access", "ssh", "demo/as-reviewed")
 	require.Equal(t, 0, r.status, r.err)
 	require.Regexp(t, `(?m)^ssh +ines\.marsh +tern up +in +15 +tern`, r.out)
-	designed := c.run(t, "foresee", "-device", "north-sw-1", "-person", "ines.marsh", "-access", "ssh", "demo/as-reviewed")
+	designed := c.run(t, "foresee", "-device", "north-sw-1", "-person", "ines.marsh", "-access", "ssh",
+		"demo/as-reviewed")
 	require.Equal(t, designed.out, r.out, "it holds what the design says")
 
 	r = c.run(t, "check", "-read", "demo/saved/south-sw-1.txt", "-device", "south-sw-1", "demo/as-reviewed")
@@ -193,10 +195,12 @@ func TestATextIsForeseenAloneAndInItsSite(t *testing.T) {
 		"foresee -read demo/saved/hq-fw-1.txt -device none demo/as-reviewed": `has no device "none"`,
 		"foresee -book " + book + " demo/as-reviewed": "-book and -version are for " +
 			"-read TEXT",
-		"foresee -read demo/saved/south-sw-2.txt -book " + book + " demo/as-reviewed": "is of a device called south-sw-2",
-		"foresee -read demo/as-drafted/keys/ship.key -book " + book:                   "it may be of another make",
-		"foresee -read demo/saved -book " + book:                                      "it is a folder, and a file is wanted",
-		"check -read demo/saved/hq-fw-1.txt -book demo/as-reviewed/site.yaml":         `does not say "phrasebook: 1"`,
+		"foresee -read demo/saved/south-sw-2.txt -book " + book +
+			" demo/as-reviewed": "is of a device called south-sw-2",
+		"foresee -read demo/as-drafted/keys/ship.key -book " + book: "it may be of another make",
+		"foresee -read demo/saved -book " + book: "it is a folder, and a file " +
+			"is wanted",
+		"check -read demo/saved/hq-fw-1.txt -book demo/as-reviewed/site.yaml": `does not say "phrasebook: 1"`,
 	} {
 		r := c.run(t, strings.Fields(args)...)
 		require.Equal(t, 2, r.status, args)
@@ -209,7 +213,8 @@ func TestATextIsComparedWithItsSite(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
 	for device, want := range map[string]string{
-		"north-sw-1":  "north-sw-1: as the site has it; 1 secret not shown by the device (the phrasebook of quay-switch)\n",
+		"north-sw-1": "north-sw-1: as the site has it; 1 secret not shown by the device (the phrasebook of " +
+			"quay-switch)\n",
 		"north-rtr-1": "  not shown: server plover: the device does not show its key, which may be another\n",
 		"mv-avocet-rtr": "  note:      not compared, because no phrase says them: message-authenticator of " +
 			"servers\n",
@@ -270,7 +275,8 @@ func TestALogIsReadByAPhrasebook(t *testing.T) {
 		`from 192\.0\.2\.61, server plover, 3 times$`, r.out)
 	require.Contains(t, r.out, "demo/logs/north-sw-1.log: 8 lines, of which phrases read 6.\n")
 
-	r = c.run(t, "phrasebook", "try", "-log", "-json", "demo/phrasebooks/hull-router.yaml", "demo/logs/mv-avocet-rtr.log")
+	r = c.run(t, "phrasebook", "try", "-log", "-json", "demo/phrasebooks/hull-router.yaml",
+		"demo/logs/mv-avocet-rtr.log")
 	require.Equal(t, 0, r.status, r.err)
 	var log struct {
 		Told []struct {
@@ -327,7 +333,8 @@ func TestATextThatCannotTellIsNoProof(t *testing.T) {
 		r = c.run(t, command, "-read", "demo/saved/mv-godwit-rtr.txt", "-book", hull)
 		require.Equal(t, 2, r.status, r.out)
 		require.Empty(t, r.out)
-		require.Contains(t, r.err, "mv-godwit-rtr is left out: what the rest of the text says is not known; save it again")
+		require.Contains(t, r.err, "mv-godwit-rtr is left out: what the rest of the text says is not known; save it "+
+			"again")
 	}
 	r = c.run(t, "check", "-read", "demo/saved/mv-avocet-rtr.txt", "-book", hull)
 	require.NotContains(t, r.err, "put the password into", "nothing is to be put anywhere to read a text")
@@ -352,7 +359,8 @@ func TestATextThatCannotTellIsNoProof(t *testing.T) {
 	for _, args := range [][]string{{"compare", "-read", "demo/saved/south-sw-1.txt", "north-sw-1", "demo/as-reviewed"},
 		{"check", "-read", "demo/saved/south-sw-1.txt", "-device", "north-sw-1", "demo/as-reviewed"}} {
 		r = c.run(t, args...)
-		require.Contains(t, r.out+r.err, "the text says that its device is called south-sw-1, and it is taken for north-sw-1")
+		require.Contains(t, r.out+r.err, "the text says that its device is called south-sw-1, and it is taken for "+
+			"north-sw-1")
 	}
 
 	r = c.run(t, "phrasebook", "try", "-log", hull, "demo/logs/north-sw-1.log")

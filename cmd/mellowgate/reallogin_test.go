@@ -131,7 +131,8 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 	for access, address := range map[string]string{"telnet": plainDevice(t, true), "console": plainDevice(t, false)} {
 		try := func(person, password string, more ...string) result {
 			began := time.Now()
-			r := c.run(t, append([]string{"login", "-address", address, "-access", access, "-person", person, "-password-file",
+			r := c.run(t, append([]string{"login", "-address", address, "-access", access, "-person", person,
+				"-password-file",
 				password}, more...)...)
 			require.Less(t, time.Since(began), 60*time.Second, "it ends by itself")
 			return r
@@ -153,7 +154,8 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 			"list ports")
 		require.Contains(t, r.out, "raised   the prompt changed; which level it is now is not seen")
 		require.Contains(t, r.out, "port 29 up")
-		r = try("ines", "right", "-raise", "15", "-raise-command", "up", "-raise-password-file", "wrong", "-expect", "in")
+		r = try("ines", "right", "-raise", "15", "-raise-command", "up", "-raise-password-file", "wrong", "-expect",
+			"in")
 		require.Equal(t, 1, r.status, r.out)
 		require.Contains(t, r.out, "refused  asked for level 15, and the prompt stays as it was")
 		r = try("ines", "right", "-prompt", `pier/\d+([>#]) $`, "-level", "15")

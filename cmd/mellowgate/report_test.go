@@ -78,7 +78,8 @@ func TestAReportIsOnePageOfTheSite(t *testing.T) {
 		"logins came out as foreseen, with real packets", "Every one is as it was written", "newest record 1, "} {
 		require.Contains(t, text, part)
 	}
-	for args, says := range map[string]string{"-write report.html demo/as-reviewed": "is there already; name a new file",
+	for args, says := range map[string]string{
+		"-write report.html demo/as-reviewed":                "is there already; name a new file",
 		"-drill demo/as-reviewed/site.yaml demo/as-reviewed": "holds no drill",
 		"-drill none demo/as-reviewed":                       "the drill cannot be read",
 		"-state none demo/as-reviewed":                       "none is not a state folder",

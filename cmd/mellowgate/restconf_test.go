@@ -20,7 +20,8 @@ func TestADeviceWithRESTCONFAloneIsManagedOverIt(t *testing.T) {
 	require.NoError(t, err)
 	other, err := secrets.Hash("other", 64, 1)
 	require.NoError(t, err)
-	text := strings.NewReplacer("level: 15, password: 'HASH'", "level: 15, password: '"+other+"'", "HASH", hash, "NETWORK",
+	text := strings.NewReplacer("level: 15, password: 'HASH'", "level: 15, password: '"+other+"'", "HASH", hash,
+		"NETWORK",
 		network(t), "FOUND", "", "netconf: {}", "api: {}",
 		"models: [openconfig-system]", "restconf: true").Replace(firstCentral)
 	write := func(name, text string) {
@@ -44,7 +45,8 @@ func TestADeviceWithRESTCONFAloneIsManagedOverIt(t *testing.T) {
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "where every request logs in anew: a change that shuts ines out could not be put back")
 	send = func(args ...string) result {
-		return c.run(t, append(append([]string{"send", "-yes", "-fallback-password-file", "keeper"}, as...), args...)...)
+		return c.run(t, append(append([]string{"send", "-yes", "-fallback-password-file", "keeper"}, as...),
+			args...)...)
 	}
 	r = send("sw", "other.yaml")
 	require.Equal(t, 3, r.status)

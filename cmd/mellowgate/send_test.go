@@ -81,8 +81,8 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 
 	r = send("-yes", "north-rtr-1", "north-sw-1", "other")
 	require.Zero(t, r.status, r.err)
-	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change the " +
-		"configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15",
+	for _, proof := range []string{"proven: ines.marsh gets in by netconf from a new connection, and may change " +
+		"the configuration", "proven: a wrong password is refused", "proven: ines.marsh by ssh: in at level 15",
 		"(plover accepted it)", "the old session is still open", "confirmed: the design stays"} {
 		require.Contains(t, r.err, proof)
 	}
@@ -202,8 +202,9 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 			require.Eventually(t, func() bool {
 				is := c.holds(t, as, "north-rtr-1", "other")
 				was := c.run(t, append(append([]string{"compare"}, as...), "north-rtr-1", "demo/as-reviewed")...)
-				return is && (confirmed || i >= len(all)-2) || was.status == 0 || strings.Count(was.out, "\n  - ") == 1 &&
-					strings.Contains(was.out, "account master is on the device")
+				return is && (confirmed || i >= len(all)-2) || was.status == 0 ||
+					strings.Count(was.out, "\n  - ") == 1 &&
+						strings.Contains(was.out, "account master is on the device")
 			}, 20*time.Second, 50*time.Millisecond, story)
 		}
 	}
@@ -248,7 +249,8 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 		{"drops get-config", "stopped", "its configuration cannot be read", 3},
 		{"drops edit-config", "stopped", "does not take the design", 3},
 		{"drops commit", "taken-back", "the commit failed: the connection ended without an answer", 1},
-		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker recommends",
+		{"warns edit-config", "kept", "the device warns: operation-failed: this works, and is not what the maker " +
+			"recommends",
 			0},
 	} {
 		if !often.One(n, 4) {
@@ -261,7 +263,8 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 		require.Contains(t, unwrapped(r.out+r.err), k.says, k.fault)
 		require.Zero(t, c.run(t, "lab", "-state", "st", "-lift", "all").status)
 		require.Eventually(t, func() bool {
-			return c.holds(t, as, "north-sw-1", map[bool]string{true: "other", false: "demo/as-reviewed"}[k.outcome == "kept"])
+			return c.holds(t, as, "north-sw-1", map[bool]string{
+				true: "other", false: "demo/as-reviewed"}[k.outcome == "kept"])
 		}, 20*time.Second, 50*time.Millisecond, k.fault)
 	}
 	r := c.run(t, append(append([]string{"send", "-dry-run", "-data"}, as...), "north-rtr-1", "other")...)
@@ -314,17 +317,20 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		status        int
 		says, without string // without the questions to the servers: the result of it
 	}{
-		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3, "plover: unreadable",
+		{"key-differs", sw, "192.0.2.22\n    key: shore-key", "192.0.2.22\n    key: ship-key", "", 3,
+			"plover: unreadable",
 			""},
 		{"key-differs of all", sw, "key: shore-key", "key: ship-key", "", 3, "tern: unreadable", "taken-back"},
 		{"key-differs, RADIUS", ship, "key: ship-key", "key: shore-key", "", 3, "sanderling: silent", ""},
 		{"client-unknown", sw, "[192.0.2.112],", "[192.0.2.112], source: 192.0.2.199,", "", 3, "tern: ended",
 			"taken-back"},
 		{"wrong-port", sw, "192.0.2.22\n", "192.0.2.22\n    port: 4949\n", "", 3, "plover: closed", ""},
-		{"wrong-port, RADIUS", ship, "192.0.2.23\n", "192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "",
+		{"wrong-port, RADIUS", ship, "192.0.2.23\n",
+			"192.0.2.23\n    ports: {authentication: 1899, accounting: 1813}\n", "",
 			3, "sanderling: closed", ""},
 		{"accounting-port, and so record-not-kept", ship, "192.0.2.23\n",
-			"192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3, "sanderling (accounting): closed", ""},
+			"192.0.2.23\n    ports: {authentication: 1812, accounting: 1899}\n", "", 3,
+			"sanderling (accounting): closed", ""},
 		{"unreachable", sw, "192.0.2.22\n", "192.0.2.99\n", "", 3, "plover: ", ""},
 		{"server-off", sw, "192.0.2.21\n", "192.0.2.25\n", "", 3, "tern: ", ""},
 		{"mixed-protocol", sw, "192.0.2.22\n", "192.0.2.23\n    port: 1812\n", "", 3, "plover: ", ""},
@@ -333,9 +339,11 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 			"- name: crew\n    authenticate: login\n    methods: [group sea, local]", "", 2, "check finds", ""},
 		{"no-fallback", sw, "authenticate: login\n    methods: [group shore, local]",
 			"authenticate: login\n    methods: [group shore]", "", 2, "check finds", ""},
-		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2, "check finds",
+		{"no-rights", sw, "defaults: {login: crew, session: crew-session,", "defaults: {login: crew,", "", 2,
+			"check finds",
 			""},
-		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds", ""},
+		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds",
+			""},
 		{"password-form", sw, "password-as: {tacacs: ascii}", "password-as: {tacacs: chap}", "", 2, "check finds", ""},
 		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "will not get into", ""},
 		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2,
@@ -351,7 +359,8 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")
 		pairs := []string{k.from, k.to}
 		if k.fault == "template-missing" { // the role names an account that is not there
-			pairs = append(pairs, "- name: deck-officer\n", "- name: deck-officer\n    account: watchkeeper\n", "accounts:\n",
+			pairs = append(pairs, "- name: deck-officer\n", "- name: deck-officer\n    account: watchkeeper\n",
+				"accounts:\n",
 				"accounts:\n  - {name: watchkeeper, level: 15, password: key shore-key}\n")
 		}
 		variant(name, pairs...)
@@ -460,7 +469,8 @@ lab: {network: 127.70.0.0/16}
 	}
 	one, other := strings.Index(r.err, "usual-1: confirmed: the design stays"), strings.Index(r.err, "usual-2: reading")
 	require.Greater(t, other, one, "never both of a pair at once: %s", r.err)
-	r = c.run(t, append(append([]string{"compare"}, as...), "usual-1", "usual-2", "first-1", "local-1", "other.yaml")...)
+	r = c.run(t, append(append([]string{"compare"}, as...), "usual-1", "usual-2", "first-1", "local-1",
+		"other.yaml")...)
 	require.Zero(t, r.status, r.out)
 	r = send("-resume", "other.yaml")
 	require.Zero(t, r.status, r.err)

@@ -102,7 +102,10 @@ func TestServeExplainsEachDecision(t *testing.T) {
 	b.end(t)
 	b = c.start(t, "serve", "-explain")
 	require.Zero(t, c.asks(t))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "role    all, level 15 decides (site.yaml:6:") },
+	require.Eventually(t, func() bool {
+		return strings.Contains(
+			b.said(), "role    all, level 15 decides (site.yaml:6:")
+	},
 		5*time.Second, 10*time.Millisecond, b.said())
 	require.Contains(t, b.said(), "t accepted: login by sw for ines: ines has the role all here, level 15")
 	require.Contains(t, b.said(), "grant   team net: all holds (site.yaml:7:")
@@ -117,10 +120,12 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	change("site: Served", "site: Served\nservice: {ledger: 'postgres "+server.URL()+"', ledger-key: db, spool: 5000}")
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "db.key"), []byte("made-up\n"), 0o600))
 	b = c.start(t, "serve")
-	require.Contains(t, b.said(), "mellowgate-state/records holds the records from before the database; they stay there")
+	require.Contains(t, b.said(),
+		"mellowgate-state/records holds the records from before the database; they stay there")
 	require.Zero(t, c.asks(t))
 	listed := func(args ...string) string { return c.run(t, append([]string{"ledger"}, args...)...).out }
-	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(listed(), "ines") }, 30*time.Second,
+		50*time.Millisecond)
 	require.Equal(t, listed(), listed("-site", "site.yaml"))
 	server.Stop()
 	require.Zero(t, c.asks(t), "the database is no part of a login")
@@ -132,7 +137,8 @@ func TestServeKeepsItsRecordsInADatabase(t *testing.T) {
 	r := c.run(t, "ledger")
 	require.Equal(t, []any{3, true}, []any{r.status, strings.Contains(r.err, "the ledger's database: ")}, r.err)
 	server.Run()
-	require.Eventually(t, func() bool { return strings.Count(listed(), "ines") == 2 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(listed(), "ines") == 2 }, 30*time.Second,
+		50*time.Millisecond)
 	verified := c.run(t, "ledger", "verify")
 	require.Zero(t, verified.status)
 	require.Contains(t, verified.out, "every record is as it was written: 2 records")
@@ -171,7 +177,8 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 	change("site: Served", "site: Served\nservice: {syslog: 'udp "+syslog+"', traffic: 64KiB}")
 	b = c.start(t, "serve", "-log", "json")
 	require.Eventually(t, func() bool {
-		return strings.Contains(told(), "READY=1\nSTATUS=1 server of Served\n") && strings.Contains(told(), "WATCHDOG=1")
+		return strings.Contains(told(), "READY=1\nSTATUS=1 server of Served\n") &&
+			strings.Contains(told(), "WATCHDOG=1")
 	}, 30*time.Second, 10*time.Millisecond)
 	require.Zero(t, c.asks(t))
 	require.Equal(t, 1, c.run(t, "ask", "-server", "t", "-as", "sw", "-person", "odd\nname", "-password-file",
@@ -194,7 +201,8 @@ func TestServeTellsLogsSyslogAndTheServiceManager(t *testing.T) {
 		require.Zero(t, c.asks(t))
 	}
 	older := filepath.Join(c.dir, "mellowgate-state", "older", "traffic.pcapng")
-	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 30*time.Second, 10*time.Millisecond,
+	require.Eventually(t, func() bool { _, err := os.Stat(older); return err == nil }, 30*time.Second,
+		10*time.Millisecond,
 		"the capture is bounded")
 	require.Contains(t, c.run(t, "listen", "-json").out, `"answer":"accepted"`)
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
@@ -258,7 +266,10 @@ func TestServeTellsASyslogReceiverOverTLS(t *testing.T) {
 				change(" log.pem'", "'")
 				b = c.start(t, "serve")
 				require.Zero(t, c.asks(t))
-				require.Eventually(t, func() bool { return strings.Contains(b.said(), "certificate signed by unknown authority") },
+				require.Eventually(t, func() bool {
+					return strings.Contains(
+						b.said(), "certificate signed by unknown authority")
+				},
 					10*time.Second, 10*time.Millisecond, "this host does not know it")
 				return
 			}
@@ -364,7 +375,8 @@ func TestServeGivesAMonitorItsCounters(t *testing.T) {
 		`mellowgate_answers_total{answer="refused",protocol="tacacs",question="login",reason="wrong-password",server="t"} 0`,
 		`mellowgate_site_reads_total{result="refused"} 0`, "mellowgate_connections ", "mellowgate_passwords_checking 0",
 		`mellowgate_build_info{version="0.2.0"} 1`, `mellowgate_key_timestamp_seconds{key="k"} 1`,
-		"mellowgate_disk_free_bytes ", "mellowgate_index_behind_records ", "mellowgate_site_taken_timestamp_seconds 1"} {
+		"mellowgate_disk_free_bytes ", "mellowgate_index_behind_records ",
+		"mellowgate_site_taken_timestamp_seconds 1"} {
 		require.Contains(t, text, line)
 	}
 
@@ -439,8 +451,8 @@ func TestAChainThatWasWrittenAgainDiffersFromTheHeadThatWasKept(t *testing.T) {
 	require.Equal(t, 1, r.status)
 	require.Contains(t, r.out, "record 2, whose hash was kept, is not there")
 
-	for name, says := range map[string]string{"site.yaml": "holds no heads; make such a file with: mellowgate ledger " +
-		"heads -json",
+	for name, says := range map[string]string{"site.yaml": "holds no heads; make such a file with: mellowgate " +
+		"ledger heads -json",
 		"none.json": "none.json: there is no such file or folder"} {
 		r := c.run(t, "ledger", "verify", "-expect", name)
 		require.Equal(t, 2, r.status)
@@ -464,14 +476,14 @@ func TestServeRefusesWhatItCannotServe(t *testing.T) {
 	r := c.run(t, "serve")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err,
-		"the state folder mellowgate-state holds what was kept of another site, Served: name another "+
-			"folder with -state. If it is this site under a new name, take mellowgate-state/places.json away first")
+		"the state folder mellowgate-state holds what was kept of another site, Served: name another folder with "+
+			"-state. If it is this site under a new name, take mellowgate-state/places.json away first")
 	require.NoError(t, os.Remove(filepath.Join(c.dir, "mellowgate-state/places.json")))
 	c.start(t, "serve").end(t)
 	require.Contains(t, c.run(t, "ledger").out, "ines", "the ledger goes on")
 
-	change("run: true}]", "run: true}, {name: d, protocol: ldap, address: 127.93.0.3, base: 'o=x', bind: {as: 'cn=x', "+
-		"key: k}, find: '(uid=%u)', tls: none}]")
+	change("run: true}]", "run: true}, {name: d, protocol: ldap, address: 127.93.0.3, base: 'o=x', bind: {as: "+
+		"'cn=x', key: k}, find: '(uid=%u)', tls: none}]")
 	require.Contains(t, c.run(t, "serve", "-only", "d").err, "d is a directory: serve asks it, and does not run it")
 }
 
@@ -538,7 +550,8 @@ func TestServeTakesItsDevicesFromAProgram(t *testing.T) {
 		10*time.Millisecond)
 	gives("{")
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the file stays as it was:") }, 30*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(b.said(), "the file stays as it was:") },
+		30*time.Second,
 		10*time.Millisecond)
 	require.Zero(t, c.asks(t))
 }

@@ -17,7 +17,8 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 	r := c.run(t, "sheet", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	last := 0
-	for _, part := range []string{"Keep a session open", "timed way back", "Make the local account master with level 15",
+	for _, part := range []string{"Keep a session open", "timed way back",
+		"Make the local account master with level 15",
 		"Server sanderling: radius, 192.0.2.23, ports 1812 and 1813, the key ship-key",
 		"Group shore, in this order: tern, plover.", "List deck for login: group sea, then group shore, then local.",
 		"Let ssh use: login deck",
@@ -82,7 +83,8 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "own.tmpl:1:")
 	for _, bad := range [][]string{{"-model", "other"}, {"-format", "yaml"}, {"-template", "none.tmpl"}} {
-		require.Equal(t, 2, c.run(t, append(append([]string{"render"}, bad...), "north-sw-1", "demo/as-reviewed")...).status,
+		require.Equal(t, 2, c.run(t, append(append([]string{"render"}, bad...), "north-sw-1",
+			"demo/as-reviewed")...).status,
 			bad)
 	}
 	r = c.run(t, "new", "-schema")
@@ -94,5 +96,6 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	require.Contains(t, schema.Properties, "elevation-secrets")
 	shipped, err := os.ReadFile("../../docs/site.schema.json")
 	require.NoError(t, err)
-	require.Equal(t, r.out, string(shipped), "make it again: go run ./cmd/mellowgate new -schema > docs/site.schema.json")
+	require.Equal(t, r.out, string(shipped), "make it again: go run ./cmd/mellowgate new -schema > "+
+		"docs/site.schema.json")
 }

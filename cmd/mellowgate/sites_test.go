@@ -54,7 +54,8 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 	for _, path := range paths {
 		t.Run(strings.TrimSuffix(filepath.Base(path), ".yaml"), func(t *testing.T) {
 			t.Parallel()
-			if slices.Contains([]string{"short-rests-and-long-waits.yaml", "patience-of-a-device.yaml"}, filepath.Base(path)) {
+			if slices.Contains([]string{"short-rests-and-long-waits.yaml", "patience-of-a-device.yaml"},
+				filepath.Base(path)) {
 				often.Whole(t, "the other small sites")
 			}
 			text, err := os.ReadFile(path)
@@ -116,7 +117,8 @@ func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 	change("{who: [team net], role", "{who: [team net], through: [ssh], role")
 	says := func(text string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(b.said(), text) }, 20*time.Second, 10*time.Millisecond,
+		require.Eventually(t, func() bool { return strings.Contains(b.said(), text) }, 20*time.Second,
+			10*time.Millisecond,
 			text)
 	}
 	says("the site was read again and is in use")
@@ -125,8 +127,9 @@ func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 			here(t, "127.93.0.1:4949"))
 		require.NoError(t, err)
 		defer func() { _ = conn.Close() }()
-		reply, err := (&tacacs.Client{Conn: conn, Key: []byte("a-key-of-this-test-only")}).Authenticate(tacacs.AuthenStart{
-			Service: tacacs.ServiceLogin, User: "ines", Port: port}, tacacs.PAP, "right")
+		reply, err := (&tacacs.Client{Conn: conn, Key: []byte("a-key-of-this-test-only")}).Authenticate(
+			tacacs.AuthenStart{
+				Service: tacacs.ServiceLogin, User: "ines", Port: port}, tacacs.PAP, "right")
 		require.NoError(t, err)
 		return reply.Status
 	}
@@ -142,7 +145,8 @@ func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 	}, 20*time.Second, 10*time.Millisecond)
 	change("devices: [{name: sw,", `kinds: [{name: switch, traits: {port-names: {ssh: ["line"]}}}]
 devices: [{name: sw, kind: switch,`)
-	require.Eventually(t, func() bool { return login("line 4") == tacacs.AuthenPass }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return login("line 4") == tacacs.AuthenPass }, 20*time.Second,
+		20*time.Millisecond)
 }
 
 // An elevation is tried by login, and stands in events, the trace and the ledger by
@@ -224,7 +228,8 @@ func TestHoursAndAddressesOfGrantsAreForeseenAndDone(t *testing.T) {
 		bytes.Replace(text, []byte("hours: Mon-Fri 06:00-20:00"), []byte(open), 1), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
 	foresees := func(person, device string, more ...string) string {
-		r := c.run(t, append([]string{"foresee", "-device", device, "-access", "ssh", "-silent", "none", "-person", person},
+		r := c.run(t, append(
+			[]string{"foresee", "-device", device, "-access", "ssh", "-silent", "none", "-person", person},
 			more...)...)
 		require.Zero(t, r.status, r.err)
 		return regexp.MustCompile(` +`).ReplaceAllString(r.out, " ")
@@ -271,7 +276,8 @@ func TestAWayInTakesOnlyThoseWhoComeFromWhereItSays(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "right"), []byte("right\n"), 0o600))
 	lab := c.start(t, "lab", "-network", network(t), "-state", "st", "-from", "198.51.100.7")
 	login := func(access string) string {
-		r := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "right", "-access",
+		r := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "right",
+			"-access",
 			access)
 		require.Zero(t, r.status, r.out)
 		return r.out

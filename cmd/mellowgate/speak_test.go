@@ -18,7 +18,8 @@ func (c call) typedAt(t *testing.T, address, person string, lines ...string) str
 	password, err := os.ReadFile(filepath.Join(c.dir, "demo/as-reviewed/passwords", person))
 	require.NoError(t, err)
 	host, port, _ := strings.Cut(address, ":")
-	cmd := exec.CommandContext(t.Context(), "sshpass", "-p", strings.TrimSpace(string(password)), "ssh", "-T", "-p", port,
+	cmd := exec.CommandContext(t.Context(), "sshpass", "-p", strings.TrimSpace(string(password)), "ssh", "-T", "-p",
+		port,
 		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", person+"@"+host)
 	cmd.Stdin = strings.NewReader(strings.Join(append(lines, "leave", ""), "\n"))
 	out, err := cmd.CombinedOutput()
@@ -67,7 +68,8 @@ func TestTheSheetIsTypedIntoAStandInThatSpeaks(t *testing.T) {
 	require.Contains(t, says, "? put entry who 5 h\n", "it is not where it is configured")
 
 	// A mistake, and the timed way back when the line drops.
-	says = c.typedAt(t, at, "ines.marsh", "return in 5", "draft", "put entry who 1 h", "put entry hwo 2 t", "close draft")
+	says = c.typedAt(t, at, "ines.marsh", "return in 5", "draft", "put entry who 1 h", "put entry hwo 2 t",
+		"close draft")
 	require.Contains(t, says, "? put entry hwo 2 t\n")
 	require.NotContains(t, c.typedAt(t, at, "ines.marsh", "list draft", " "), "put entry who 1 h",
 		"the session that had set the way back was left without calling it off")
@@ -101,7 +103,8 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
 	const curlew = "mv-curlew-rtr"
-	c.start(t, "lab", "-speak", "-holds", curlew+"=demo/saved/mv-curlew-rtr.txt", "-state", "st", "-network", network(t),
+	c.start(t, "lab", "-speak", "-holds", curlew+"=demo/saved/mv-curlew-rtr.txt", "-state", "st", "-network",
+		network(t),
 		"demo/as-reviewed")
 	who := []string{"-state", "st", "-keep", "kept", "-person", "ines.marsh", "-password-file",
 		"demo/as-reviewed/passwords/ines.marsh", curlew, "demo/as-reviewed"}
@@ -221,7 +224,8 @@ func TestEachDeviceOfTheDemoIsTypedFromTheDraftToTheReview(t *testing.T) {
 		for line := range strings.Lines(says) {
 			require.NotRegexp(t, `(^|>|/ )(What is|Cannot|\? )`, line, "%s: %s\n%s", device, line, strings.Join(typed, "\n"))
 		}
-		who := []string{"-state", "st", "-person", "ines.marsh", "-password-file", "demo/as-reviewed/passwords/ines.marsh"}
+		who := []string{"-state", "st", "-person", "ines.marsh", "-password-file",
+			"demo/as-reviewed/passwords/ines.marsh"}
 		r := c.run(t, append(append([]string{"compare", "-over", "ssh"}, who...), device, "demo/as-reviewed")...)
 		require.Zero(t, r.status, "%s: %s%s", device, r.out, r.err)
 	}

@@ -16,7 +16,8 @@ func TestTheSheetOfEachDeviceIsTriedAndTicked(t *testing.T) {
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", network(t), "-state", "st", "demo/as-reviewed")
 	t.Cleanup(func() { require.Equal(t, 130, lab.end(t)) })
-	for _, device := range []string{"hq-fw-1", "north-rtr-1", "north-sw-1", "south-sw-1", "ashore-ap-1", "mv-avocet-rtr",
+	for _, device := range []string{"hq-fw-1", "north-rtr-1", "north-sw-1", "south-sw-1", "ashore-ap-1",
+		"mv-avocet-rtr",
 		"mv-curlew-rtr", "mv-godwit-rtr"} {
 		t.Run(device, func(t *testing.T) {
 			t.Parallel()
@@ -47,7 +48,8 @@ func TestASheetSaysWhereALoginCameOutOtherwise(t *testing.T) {
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", network(t), "-state", "st", "demo/as-reviewed")
 	try := func() result {
-		return c.run(t, "login", "-state", "st", "-device", "north-rtr-1", "-from-site", "passwords", "-no-outage", "-write",
+		return c.run(t, "login", "-state", "st", "-device", "north-rtr-1", "-from-site", "passwords", "-no-outage",
+			"-write",
 			"sheet.html")
 	}
 	require.NoError(t, os.CopyFS(filepath.Join(c.dir, "passwords"), os.DirFS(filepath.Join(c.dir,
@@ -77,6 +79,7 @@ func TestASheetSaysWhereALoginCameOutOtherwise(t *testing.T) {
 	require.Contains(t, r.err, "the sheet begins with nothing wrong: mellowgate lab -lift all")
 	require.Equal(t, 130, lab.end(t))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "sheet.html.seen.json"), []byte("{"), 0o600))
-	require.Contains(t, c.run(t, "login", "-address", "127.0.0.1:1", "-device", "north-rtr-1", "-from-site", "passwords",
+	require.Contains(t, c.run(t, "login", "-address", "127.0.0.1:1", "-device", "north-rtr-1", "-from-site",
+		"passwords",
 		"-write", "sheet.html", "demo/as-reviewed").err, "is damaged")
 }

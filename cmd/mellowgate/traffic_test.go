@@ -60,8 +60,8 @@ func TestKeptPacketsHoldNoPasswordThatTheKeyOpensUnlessAsked(t *testing.T) {
 			c, b, change := served(t)
 			b.end(t)
 			change("site: Served\n", "site: Served\nservice: {"+with+"}\n")
-			change("run: true}]", here(t, "run: true}, {name: r, protocol: radius, address: 127.93.0.1, "+
-				"ports: {authentication: 4950, accounting: 4951}, key: k, run: true}]"))
+			change("run: true}]", here(t, "run: true}, {name: r, protocol: radius, address: 127.93.0.1, ports: "+
+				"{authentication: 4950, accounting: 4951}, key: k, run: true}]"))
 			b = c.start(t, "serve")
 			require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("left!\n"), 0o600))
 			for _, args := range []string{"t right", "t wrong", "r right", "r wrong", "r right -form chap",

@@ -42,7 +42,8 @@ func TestOneServeWritesToAStateFolderAndAStartThatFailsChangesNothing(t *testing
 	r := c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "st: another lab or serve is using this state folder")
-	require.Equal(t, before, listing(t, filepath.Join(c.dir, "st")), "the evidence of the one that runs is where it was")
+	require.Equal(t, before, listing(t, filepath.Join(c.dir, "st")),
+		"the evidence of the one that runs is where it was")
 	require.Equal(t, 130, first.end(t))
 	require.Equal(t, 130, c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine").end(t))
 	kept := listing(t, filepath.Join(c.dir, "st/previous"))
@@ -112,7 +113,8 @@ func TestAnEmptyListOfDevicesIsNotTaken(t *testing.T) {
 	require.NoError(t, err)
 	at := strings.Index(string(text), "devices:\n")
 	end := at + strings.Index(string(text[at:]), "\n\n")
-	require.NoError(t, os.WriteFile(path, []byte(string(text[:at])+"devices-from: list.csv\n"+string(text[end:])), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte(string(text[:at])+"devices-from: list.csv\n"+string(text[end:])),
+		0o600))
 	list := filepath.Join(c.dir, "mine/list.csv")
 	full := "name,kind,profile,addresses\nswitch-1,switch,standard,192.0.2.101\n"
 	require.NoError(t, os.WriteFile(list, []byte(full), 0o600))

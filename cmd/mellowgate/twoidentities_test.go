@@ -58,18 +58,19 @@ func TestTwoIdentitiesMakeAChangeAtWhichNobodyGetsInBeforeAndAfter(t *testing.T)
 			}
 			lab := c.start(t, "lab", "-state", "st", "site.yaml")
 			send := func(args ...string) result {
-				return c.run(t, append(append([]string{"send", "-state", "st", "-yes", "-person", "ines", "-password-file", "ines"},
+				return c.run(t, append(append([]string{
+					"send", "-state", "st", "-yes", "-person", "ines", "-password-file", "ines"},
 					args...), "sw", "site.yaml")...)
 			}
 			r := send()
 			require.Equal(t, 3, r.status, r.out+r.err)
 			require.Contains(t, unwrapped(r.out),
-				"where somebody else gets in now, such as the local account, name who that is: "+
-					"-now NAME")
+				"where somebody else gets in now, such as the local account, name who that is: -now NAME")
 			r = send("-now", "keeper", "-now-password-file", "keeper")
 			require.Zero(t, r.status, r.out+r.err)
 			require.Contains(t, r.out, "keeper makes the change, ines proves it")
-			require.Contains(t, r.err, "proven: ines gets in by netconf from a new connection, and may change the configuration")
+			require.Contains(t, r.err, "proven: ines gets in by netconf from a new connection, and may change the "+
+				"configuration")
 			require.Contains(t, r.err, "(tern accepted it)")
 			require.Contains(t, r.err, "confirmed: the design stays")
 			require.Zero(t, c.run(t, "compare", "-state", "st", "-person", "ines", "-password-file", "ines", "sw",

@@ -63,7 +63,8 @@ service: {limits: {failure-delay: 0s}}
 		done := make(chan result, 1)
 		load[group] = done
 		go func() {
-			done <- c.run(t, "ask", "-json", "-group", group, "-as", device, "-person", "ines", "-password-file", "right",
+			done <- c.run(t, "ask", "-json", "-group", group, "-as", device, "-person", "ines", "-password-file",
+				"right",
 				"-count", "400", "-rate", "100")
 		}()
 	}

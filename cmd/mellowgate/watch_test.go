@@ -31,7 +31,8 @@ func open(t *testing.T, dir, size, command string) window {
 	columns, lines, _ := strings.Cut(size, "x")
 	// The server is no daemon, so that it ends with who started it.
 	server := mortal.Child(exec.Command(w.tmux, "-S", w.socket, "-f", os.DevNull, "-D"))
-	server.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "NO_COLOR=") }),
+	server.Env = append(slices.DeleteFunc(os.Environ(),
+		func(v string) bool { return strings.HasPrefix(v, "NO_COLOR=") }),
 		"MELLOWGATE_SITE=", "COLUMNS=", "LC_ALL=C.UTF-8", "TERM=xterm-256color")
 	require.NoError(t, server.Start())
 	t.Cleanup(func() {
@@ -130,7 +131,8 @@ func TestTheLiveScreenShowsLoginsAsTheyComeInARealTerminal(t *testing.T) {
 
 	w.do(t, "resize-window", "-t", "w", "-x", "200", "-y", "60")
 	two := regexp.MustCompile(`SERVER +STATE.*nothing is wrong`) // halves side by side
-	require.Eventually(t, func() bool { return two.MatchString(w.do(t, "capture-pane", "-p", "-t", "w")) }, 30*time.Second,
+	require.Eventually(t, func() bool { return two.MatchString(w.do(t, "capture-pane", "-p", "-t", "w")) },
+		30*time.Second,
 		50*time.Millisecond)
 	w.do(t, "resize-window", "-t", "w", "-x", "30", "-y", "8")
 	w.shows(t, "watch needs 40 columns")

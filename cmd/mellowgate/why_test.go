@@ -54,7 +54,8 @@ func TestWhyIsAskedWithWhateverIsAtHand(t *testing.T) {
 		"| login | crew | group shore |", "repeated at"} {
 		require.Contains(t, string(written), part)
 	}
-	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err, "is there already; name a new file")
+	require.Contains(t, c.run(t, "why", "-state", "st", "-write", "incident.md").err,
+		"is there already; name a new file")
 
 	r = c.run(t, "why", "-state", "st", "-all")
 	require.Zero(t, r.status)
@@ -146,7 +147,8 @@ func TestALoginIsExplainedWhileItIsListenedTo(t *testing.T) {
 	c.start(t, "lab", "-state", "st", "-network", network(t), "demo/as-reviewed")
 	why := c.start(t, "why", "-interface", "lo", "-for", "3s", "-state", "st", "-device", "north-sw-1", "-person",
 		"ines.marsh")
-	require.Zero(t, c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh", "-password-file",
+	require.Zero(t, c.run(t, "login", "-state", "st", "-device", "north-sw-1", "-person", "ines.marsh",
+		"-password-file",
 		"demo/as-reviewed/passwords/tobin.reed", "-expect", "refused").status)
 	require.NoError(t, why.Wait())
 	for _, says := range []string{"wrong-password: north-sw-1 by ssh, server tern", "(99 % sure; layer:",
@@ -176,7 +178,8 @@ func TestFailedLoginsAreToldAsTheyHappen(t *testing.T) {
 	try("hq-fw-1", "ines.marsh", "master")
 	try("north-sw-1", "odd.larsen", "odd.larsen")
 	require.Eventually(t, func() bool {
-		return strings.Contains(told.out.String(), "disabled-or-expired: north-sw-1 by ssh, server tern (odd.larsen)") &&
+		return strings.Contains(told.out.String(),
+			"disabled-or-expired: north-sw-1 by ssh, server tern (odd.larsen)") &&
 			strings.Contains(asJSON.out.String(), "\n") && strings.Contains(heard.out.String(), "ines.marsh")
 	}, 20*time.Second, 10*time.Millisecond, told.out)
 	require.Equal(t, 1, strings.Count(told.out.String(), "wrong-password: hq-fw-1 by ssh, server tern (ines.marsh)"))
@@ -216,10 +219,12 @@ func TestFailedLoginsAreToldAsTheyHappen(t *testing.T) {
 func TestTextOfAMakeAndLogsOfServeAreEvidence(t *testing.T) {
 	t.Parallel()
 	c := demoSite(t)
-	r := c.run(t, "why", "-log", "demo/logs/north-sw-1.log", "-device", "north-sw-1", "-access", "ssh", "demo/as-reviewed")
+	r := c.run(t, "why", "-log", "demo/logs/north-sw-1.log", "-device", "north-sw-1", "-access", "ssh",
+		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
 	require.Regexp(t, `^unreachable: north-sw-1 to server tern\n`, r.out, "by the phrasebook of its kind")
-	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "-phrases", "demo/phrasebooks/hull-router.yaml", "-device",
+	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "-phrases", "demo/phrasebooks/hull-router.yaml",
+		"-device",
 		"mv-avocet-rtr")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "unreachable: mv-avocet-rtr to server radius 1")
@@ -247,8 +252,8 @@ time=2026-11-23T03:09:01.000Z level=WARN msg=event server=tern protocol=tacacs c
 
 	counted := func(lost string) string {
 		return "R::radiusAuthServerAddress.1 = IpAddress: 192.0.2.23\n" +
-			"R::radiusAuthClientAccessRequests.1 = Counter32: 1000\nR::radiusAuthClientAccessAccepts.1 = Counter32: " +
-			"990\nR::radiusAuthClientTimeouts.1 = Counter32: " + lost + "\n"
+			"R::radiusAuthClientAccessRequests.1 = Counter32: 1000\nR::radiusAuthClientAccessAccepts.1 = " +
+			"Counter32: 990\nR::radiusAuthClientTimeouts.1 = Counter32: " + lost + "\n"
 	}
 	write("old", counted("10"))
 	write("new", strings.Replace(counted("14"), "1000", "1004", 1))
@@ -256,5 +261,6 @@ time=2026-11-23T03:09:01.000Z level=WARN msg=event server=tern protocol=tacacs c
 	require.Contains(t, r.out, "not-known", "ten of a thousand are no fault")
 	r = c.run(t, "why", "-counters", "old,new", "-device", "mv-avocet-rtr", "demo/as-reviewed")
 	require.Contains(t, r.out, "unreachable: mv-avocet-rtr to server sanderling", "four of the last four are one")
-	require.Equal(t, 2, c.run(t, "why", "-counters", "old,new,old", "-device", "mv-avocet-rtr", "demo/as-reviewed").status)
+	require.Equal(t, 2, c.run(t, "why", "-counters", "old,new,old", "-device", "mv-avocet-rtr",
+		"demo/as-reviewed").status)
 }

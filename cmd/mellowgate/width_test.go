@@ -18,8 +18,8 @@ var reports = []string{"help", "check demo/as-drafted", "check -explain all", "c
 	"foresee -compare demo/as-drafted demo/as-reviewed", "sheet north-sw-1 demo/as-reviewed",
 	"keys list demo/as-reviewed", "ask -explain -as north-sw-1 -person tobin.reed demo/as-reviewed",
 	"ask -state st -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh",
-	"ask -state st -server tern -as north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh " +
-		"-count 5",
+	"ask -state st -server tern -as north-sw-1 -person ines.marsh -password-file " +
+		"demo/as-reviewed/passwords/ines.marsh -count 5",
 	"login -state st -device north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/ines.marsh",
 	"login -state st -device north-sw-1 -from-site demo/as-reviewed/passwords demo/as-reviewed",
 	"login -state st -device north-sw-1 -person ines.marsh -password-file demo/as-reviewed/passwords/tobin.reed",

@@ -6,14 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"mellowgate/internal/cli/call"
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/sitefile"
 )
 
-func completionCommand() *Command {
-	return &Command{
+func completionCommand() *call.Command {
+	return &call.Command{
 		Name: "completion", Args: "SHELL", Short: "completion of commands, flags and names of the site, for a shell",
 		Long: `Prints what makes a shell complete calls of this program: bash, zsh or fish. Names of devices,
 people, servers and kinds come from the site that the call is about, findings and faults from the program.
@@ -23,12 +24,12 @@ zsh   eval "$(mellowgate completion zsh)" in ~/.zshrc, after compinit
 fish  mellowgate completion fish | source, in config.fish
 
 The scripts call it back with -line and the words of the call.`,
-		Examples: []Example{
+		Examples: []call.Example{
 			{Call: "mellowgate completion bash", Shows: "the script for bash"},
 			{Call: "mellowgate completion -line -- foresee -access ''", Shows: "what may stand there"},
 		},
 		MaxArgs: 1 << 10,
-		Prepare: func(c *Call) func() error {
+		Prepare: func(c *call.Call) func() error {
 			line := c.Flags.Bool("line", false, "print what may stand in the place of the last of these words")
 			return func() error {
 				if *line {
@@ -38,7 +39,7 @@ The scripts call it back with -line and the words of the call.`,
 					return nil
 				}
 				if len(c.Args) != 1 || shellScripts[c.Args[0]] == "" {
-					return wrong("completion takes one of bash, zsh and fish")
+					return call.Usagef("completion takes one of bash, zsh and fish")
 				}
 				_, _ = fmt.Fprint(c.Out, shellScripts[c.Args[0]])
 				return nil
@@ -85,7 +86,7 @@ func complete(words []string) []string {
 	if command == nil {
 		return nil
 	}
-	flags := newProbe(command)
+	flags := call.FlagsOf(command)
 	var args []string
 	for i := 1; i < len(words)-1; i++ {
 		f := flagOf(flags, words[i])
@@ -133,7 +134,7 @@ func beginning(with string, of []string) []string {
 }
 
 // argumentsOf returns what a command's argument may be, by its place in the usage line.
-func argumentsOf(c *Command, n int) []string {
+func argumentsOf(c *call.Command, n int) []string {
 	parts := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(c.Args))
 	if n >= len(parts) {
 		return nil
@@ -153,8 +154,8 @@ func argumentsOf(c *Command, n int) []string {
 
 // siteOf returns the site that a call is about, as far as it can be read; nil where it
 // cannot.
-func siteOf(args []string, c *Command) *site.Site {
-	call := &Call{}
+func siteOf(args []string, c *call.Command) *site.Site {
+	call := &call.Call{}
 	before := 0
 	for _, part := range strings.Fields(c.Args) {
 		if strings.HasPrefix(part, "[SITE") {
@@ -165,7 +166,7 @@ func siteOf(args []string, c *Command) *site.Site {
 	if len(args) > before {
 		call.Args = args[before:]
 	}
-	s, _, err := sitefile.Load(call.sitePath())
+	s, _, err := sitefile.Load(call.SitePath())
 	if err != nil {
 		return nil
 	}
@@ -180,13 +181,13 @@ func namesOf(s *site.Site, sort string) []string {
 	var all []string
 	switch sort {
 	case "device":
-		return each(s.Devices, func(d *site.Device) string { return d.Name })
+		return call.NamesIn(s.Devices, func(d *site.Device) string { return d.Name })
 	case "kind":
-		return each(s.Kinds, func(k *site.Kind) string { return k.Name })
+		return call.NamesIn(s.Kinds, func(k *site.Kind) string { return k.Name })
 	case "server":
-		return each(s.Servers, func(v *site.Server) string { return v.Name })
+		return call.NamesIn(s.Servers, func(v *site.Server) string { return v.Name })
 	case "account":
-		return each(s.Accounts, func(a *site.Account) string { return a.Name })
+		return call.NamesIn(s.Accounts, func(a *site.Account) string { return a.Name })
 	case "label":
 		for _, d := range s.Devices {
 			for name, value := range d.Labels {
@@ -206,16 +207,8 @@ func namesOf(s *site.Site, sort string) []string {
 	return all
 }
 
-func each[T any](all []T, name func(T) string) []string {
-	names := make([]string, len(all))
-	for i, one := range all {
-		names[i] = name(one)
-	}
-	return names
-}
-
 // valuesOf returns what a flag's value may be, by the word that stands for it in its help.
-func valuesOf(f *flag.Flag, args []string, c *Command) []string {
+func valuesOf(f *flag.Flag, args []string, c *call.Command) []string {
 	word, _ := flag.UnquoteUsage(f)
 	in := func(sort string) []string { return namesOf(siteOf(args, c), sort) }
 	switch {
@@ -223,7 +216,7 @@ func valuesOf(f *flag.Flag, args []string, c *Command) []string {
 		return in("device")
 	case word == "name" || word == "person":
 		if s := siteOf(args, c); s != nil {
-			return everybody(s)
+			return call.EveryName(s)
 		}
 	case word == "account":
 		return in("account")

@@ -10,42 +10,46 @@ import (
 	"slices"
 	"strings"
 
+	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/nearest"
 )
 
-func helpCommand() *Command {
-	return &Command{
+func helpCommand() *call.Command {
+	return &call.Command{
 		Name: "help", Args: "[COMMAND]", Short: "this list, or the manual page of a command",
 		Long: "Without a command it lists the commands in the order of the work; with one it prints its manual page.",
-		Examples: []Example{
+		Examples: []call.Example{
 			{Call: "mellowgate help", Shows: "the commands"},
 			{Call: "mellowgate help check", Shows: "the manual page of check"},
 		},
-		Prepare: func(c *Call) func() error {
-			all := c.Flags.Bool("reference", false, "every manual page, as Markdown: docs/commands.md is made so; with "+
-				"findings for the command, the page of every finding: docs/findings.md")
+		Prepare: func(c *call.Call) func() error {
+			all := c.Flags.Bool("reference", false,
+				"every manual page, as Markdown: docs/commands.md is made so; with findings for the command, the "+
+					"page of every finding: docs/findings.md")
 			folder := c.Flags.String("man", "", "write every manual page into this `folder`, for man(1)")
 			return func() error {
 				switch {
 				case *folder != "":
 					if err := mans(*folder); err != nil {
-						return cannot(fmt.Errorf("the manual pages cannot be written into %s: %w", *folder, err))
+						return call.TaskError(fmt.Errorf(
+							"the manual pages cannot be written into %s: %w", *folder, err))
 					}
 				case *all && len(c.Args) == 0:
 					reference(c.Out)
 				case *all && c.Args[0] == "findings":
 					findingsReference(c.Out)
 				case *all:
-					return wrong("-reference is for all commands: leave out %q; or for the findings: help -reference findings",
+					return call.Usagef("-reference is for all commands: leave out %q; or for the findings: help "+
+						"-reference findings",
 						c.Args[0])
 				case len(c.Args) == 0:
 					overview(c.Out)
 				default:
 					command := findCommand(c.Args[0])
 					if command == nil {
-						return wrong("there is no command %q%s\nhelp lists the commands", c.Args[0],
+						return call.Usagef("there is no command %q%s\nhelp lists the commands", c.Args[0],
 							nearest.Suggest(c.Args[0], commandNames()))
 					}
 					manual(c.Out, command)
@@ -59,35 +63,13 @@ func helpCommand() *Command {
 func overview(w io.Writer) {
 	style := helpStyle(w)
 	style.Wrap(w, "", "Mellow Gate proves who gets in to your network devices, is their AAA server (RADIUS and "+
-		"TACACS+), and "+
-		"names the cause of a failed login. One site file holds the whole design.")
+		"TACACS+), and names the cause of a failed login. One site file holds the whole design.")
 	_, _ = fmt.Fprint(w, "\nusage: mellowgate COMMAND [flags] [SITE]\n\n")
 	for _, c := range commands() {
 		style.Item(w, fmt.Sprintf("  %-9s ", c.Name), c.Short)
 	}
 	_, _ = fmt.Fprint(w, "\nStart with: mellowgate demo\nThen:       mellowgate help COMMAND\n")
 	style.Wrap(w, "", "SITE is a file or a folder; by default $MELLOWGATE_SITE, else site.yaml, else site/.")
-}
-
-func usage(c *Command) string {
-	parts := []string{"mellowgate", c.Name}
-	probe := newProbe(c)
-	has := false
-	probe.VisitAll(func(*flag.Flag) { has = true })
-	if has {
-		parts = append(parts, "[flags]")
-	}
-	if c.Args != "" {
-		parts = append(parts, c.Args)
-	}
-	return strings.Join(parts, " ")
-}
-
-// newProbe returns the flags of a command without calling it.
-func newProbe(c *Command) *flag.FlagSet {
-	call := &Call{Flags: flag.NewFlagSet(c.Name, flag.ContinueOnError)}
-	c.Prepare(call)
-	return call.Flags
 }
 
 const exitStatuses = `  0    as wished
@@ -107,16 +89,16 @@ func helpStyle(w io.Writer) show.Style {
 }
 
 // manual prints the manual page of a command.
-func manual(w io.Writer, c *Command) {
+func manual(w io.Writer, c *call.Command) {
 	style := helpStyle(w)
 	style.Wrap(w, "", "mellowgate "+c.Name+": "+c.Short)
-	_, _ = fmt.Fprintf(w, "\nusage: %s\n\n", usage(c))
+	_, _ = fmt.Fprintf(w, "\nusage: %s\n\n", call.Usage(c))
 	for paragraph := range strings.SplitSeq(strings.TrimSpace(c.Long), "\n\n") {
 		explain(w, style, paragraph)
 		_, _ = fmt.Fprintln(w)
 	}
 	first := true
-	newProbe(c).VisitAll(func(f *flag.Flag) {
+	call.FlagsOf(c).VisitAll(func(f *flag.Flag) {
 		if first {
 			_, _ = fmt.Fprintln(w, "flags:")
 			first = false
@@ -217,7 +199,7 @@ it is found, and the same part repaired.
 }
 
 // man writes the manual page of a command in the form of man(7).
-func man(w io.Writer, c *Command) {
+func man(w io.Writer, c *call.Command) {
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
 	text := func(words string) {
 		for paragraph := range strings.SplitSeq(strings.TrimSpace(words), "\n\n") {
@@ -233,13 +215,13 @@ func man(w io.Writer, c *Command) {
 		}
 	}
 	name := "mellowgate-" + c.Name
-	line(`.TH %s 1 "" "Mellow Gate %s"`, strings.ToUpper(roff(name)), Version)
+	line(`.TH %s 1 "" "Mellow Gate %s"`, strings.ToUpper(roff(name)), call.Version)
 	line(".SH NAME\n%s \\- %s", roff(name), roff(c.Short))
-	line(".SH SYNOPSIS\n.B %s", roff(usage(c)))
+	line(".SH SYNOPSIS\n.B %s", roff(call.Usage(c)))
 	line(".SH DESCRIPTION")
 	text(c.Long)
 	first := true
-	newProbe(c).VisitAll(func(f *flag.Flag) {
+	call.FlagsOf(c).VisitAll(func(f *flag.Flag) {
 		if first {
 			line(".SH OPTIONS")
 			first = false
@@ -272,7 +254,7 @@ func mans(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	write := func(name string, c *Command) error {
+	write := func(name string, c *call.Command) error {
 		var b bytes.Buffer
 		man(&b, c)
 		return os.WriteFile(filepath.Join(folder, name+".1"), b.Bytes(), 0o644)
@@ -285,7 +267,7 @@ func mans(folder string) error {
 	var b bytes.Buffer
 	_, _ = fmt.Fprintf(&b, ".TH MELLOWGATE 1 \"\" \"Mellow Gate %s\"\n.SH NAME\n"+
 		"mellowgate \\- who gets in to network devices\n.SH SYNOPSIS\n"+
-		".B mellowgate COMMAND [flags] [SITE]\n.SH DESCRIPTION\n", Version)
+		".B mellowgate COMMAND [flags] [SITE]\n.SH DESCRIPTION\n", call.Version)
 	for _, c := range commands() {
 		_, _ = fmt.Fprintf(&b, ".TP\n.BR mellowgate\\-%s (1)\n%s\n", roff(c.Name), roff(c.Short))
 	}

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/cli/call"
 )
 
 // What computes for long ends at a signal; what ends by itself says how it did.
@@ -19,8 +21,8 @@ func TestWhatComputesIsLeftAtASignal(t *testing.T) {
 	left := make(chan error, 1)
 	go func() { left <- leave(ctx, func() error { close(working); <-over; return nil }) }()
 	<-working
-	end(ErrTerminated)
-	require.ErrorIs(t, <-left, ErrTerminated)
+	end(call.ErrTerminated)
+	require.ErrorIs(t, <-left, call.ErrTerminated)
 	require.ErrorIs(t, leave(ctx, func() error { return own }), own, "one that ends soon has the word")
 	for _, name := range []string{"check", "foresee", "sheet", "render"} {
 		require.True(t, findCommand(name).Computes, name)

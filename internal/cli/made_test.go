@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/call"
 	"mellowgate/internal/often"
 	"mellowgate/internal/randomsite"
 )
@@ -33,10 +34,11 @@ func TestASiteThatLacksThingsEndsNoCommandInACrash(t *testing.T) {
 			}
 			for _, line := range [][]string{{"check"}, {"check", "-assume"}, {"check", "-format", "sarif"}, {"foresee"},
 				{"foresee", "-json"}, {"foresee", "-matrix"}, {"foresee", "-load"}, {"foresee", "-compare", path},
-				{"sheet", "d-1"}, {"sheet", "d-2"}, {"render", "d-1"}, {"report", "-write", filepath.Join(dir, "report.html")}} {
+				{"sheet", "d-1"}, {"sheet", "d-2"}, {"render", "d-1"},
+				{"report", "-write", filepath.Join(dir, "report.html")}} {
 				var out, errs bytes.Buffer
 				status := Main(context.Background(), append(line, path), strings.NewReader(""), &out, &errs)
-				require.LessOrEqual(t, status, ExitNo, "%v: %s\n%s", line, errs.String(), text)
+				require.LessOrEqual(t, status, call.ExitNo, "%v: %s\n%s", line, errs.String(), text)
 				require.NotEmpty(t, out.String()+errs.String(), "%v", line)
 			}
 		})

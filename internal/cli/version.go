@@ -4,11 +4,9 @@ import (
 	"runtime"
 	"runtime/debug"
 
+	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 )
-
-// Version is the version of the program.
-const Version = "0.2.0"
 
 type versionJSON struct {
 	Version  string `json:"version"`
@@ -19,18 +17,19 @@ type versionJSON struct {
 	Machine  string `json:"machine"`
 }
 
-func versionCommand() *Command {
-	return &Command{
+func versionCommand() *call.Command {
+	return &call.Command{
 		Name: "version", Short: "the version of the program", NoArgs: true,
 		Long: "Prints the version, the revision it was built from where that is known, and what it was built with.",
-		Examples: []Example{
+		Examples: []call.Example{
 			{Call: "mellowgate version", Shows: "one line"},
 			{Call: "mellowgate version | cut -d' ' -f2", Shows: "the number alone"},
 		},
-		Prepare: func(c *Call) func() error {
-			c.json = c.Flags.Bool("json", false, "print JSON, described in docs/json.md")
+		Prepare: func(c *call.Call) func() error {
+			c.AsJSON = c.Flags.Bool("json", false, "print JSON, described in docs/json.md")
 			return func() error {
-				v := versionJSON{Version: Version, Go: runtime.Version(), System: runtime.GOOS, Machine: runtime.GOARCH}
+				v := versionJSON{Version: call.Version, Go: runtime.Version(), System: runtime.GOOS,
+					Machine: runtime.GOARCH}
 				if info, ok := debug.ReadBuildInfo(); ok {
 					for _, s := range info.Settings {
 						switch s.Key {
@@ -41,14 +40,14 @@ func versionCommand() *Command {
 						}
 					}
 				}
-				if *c.json {
+				if *c.AsJSON {
 					return show.JSON(c.Out, v)
 				}
 				revision := ""
 				if v.Revision != "" {
 					revision = v.Revision + ", "
 				}
-				c.say("mellowgate %s (%s%s, %s/%s)\n", Version, revision, v.Go, v.System, v.Machine)
+				c.Say("mellowgate %s (%s%s, %s/%s)\n", call.Version, revision, v.Go, v.System, v.Machine)
 				return nil
 			}
 		},

@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -85,6 +86,43 @@ func TestImportsOnlyPointDown(t *testing.T) {
 	}
 }
 
+// commandRooms are the rooms of the commands, each above those that it may import.
+var commandRooms = [][]string{{"show"}, {"screen"}, {"call"}, {"texts"}, {"begin", "check"}, {"sheet"}, {"foresee"},
+	{"trial"},
+	{"why"}, {"service", "devices", "report"}, {"demo"}, {""}}
+
+// An import between rooms of commands points down, and none is so large that nobody knows it.
+func TestRoomsOfCommandsPointDown(t *testing.T) {
+	t.Parallel()
+	const most = 3500 // lines of code
+	level := func(path string) int {
+		room := strings.TrimPrefix(strings.TrimPrefix(path, "mellowgate/internal/cli"), "/")
+		return slices.IndexFunc(commandRooms, func(rooms []string) bool { return slices.Contains(rooms, room) })
+	}
+	for _, p := range packages(t) {
+		if !strings.HasPrefix(p.ImportPath, "mellowgate/internal/cli") {
+			continue
+		}
+		require.NotEqual(t, -1, level(p.ImportPath), "%s is in no place", p.ImportPath)
+		for _, i := range p.Imports {
+			if strings.HasPrefix(i, "mellowgate/internal/cli") {
+				require.Less(t, level(i), level(p.ImportPath), "%s imports %s", p.ImportPath, i)
+			}
+		}
+		files, err := filepath.Glob("../" + strings.TrimPrefix(p.ImportPath, "mellowgate/internal/") + "/*.go")
+		require.NoError(t, err)
+		lines := 0
+		for _, f := range files {
+			text, err := os.ReadFile(f)
+			require.NoError(t, err)
+			if !strings.HasSuffix(f, "_test.go") {
+				lines += strings.Count(string(text), "\n")
+			}
+		}
+		require.Less(t, lines, most, p.ImportPath)
+	}
+}
+
 // The core computes: it has no socket, file, clock, goroutine or printing.
 func TestTheCoreTouchesNothingOutside(t *testing.T) {
 	t.Parallel()
@@ -114,7 +152,7 @@ func TestOnlyTheInterfaceReachesForTheDemo(t *testing.T) {
 	for _, p := range packages(t) {
 		for _, i := range p.Imports {
 			if i == "mellowgate/demo" {
-				require.Equal(t, "mellowgate/internal/cli", p.ImportPath)
+				require.Equal(t, "mellowgate/internal/cli/demo", p.ImportPath)
 			}
 		}
 	}
@@ -134,14 +172,16 @@ func TestEveryGoroutineIsStartedByOneRoom(t *testing.T) {
 			case *ast.GoStmt:
 				t.Errorf("%s: go: use routine.Go", set.Position(n.Pos()))
 			case *ast.SelectorExpr:
-				if x, ok := n.X.(*ast.Ident); ok && (x.Name == "time" || x.Name == "context") && n.Sel.Name == "AfterFunc" ||
+				if x, ok := n.X.(*ast.Ident); ok && (x.Name == "time" || x.Name == "context") &&
+					n.Sel.Name == "AfterFunc" ||
 					ok && x.Name == "sync" && n.Sel.Name == "WaitGroup" {
 					t.Errorf("%s: %s.%s: use what routine has", set.Position(n.Pos()), x.Name, n.Sel.Name)
 				}
 			case *ast.CallExpr:
 				s, ok := n.Fun.(*ast.SelectorExpr)
 				if ok && s.Sel.Name == "Go" && importsErrgroup(f) && !isWork(n) {
-					t.Errorf("%s: a group that gives errors: let routine.Work wrap what it starts", set.Position(n.Pos()))
+					t.Errorf("%s: a group that gives errors: let routine.Work wrap what it starts",
+						set.Position(n.Pos()))
 				}
 			}
 			return true

@@ -46,7 +46,8 @@ func TestEveryKeyOfASiteFileStandsInItsPage(t *testing.T) {
 	collect(schema)
 	require.Greater(t, len(keys), 80)
 	for key := range keys {
-		if !strings.Contains(page, "`"+key+"`") && !strings.Contains(page, key+":") && !strings.Contains(page, "## "+key) {
+		if !strings.Contains(page, "`"+key+"`") && !strings.Contains(page, key+":") &&
+			!strings.Contains(page, "## "+key) {
 			t.Errorf("docs/site-file.md does not have the key %q", key)
 		}
 	}

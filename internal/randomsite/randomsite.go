@@ -67,8 +67,8 @@ func (m *made) maybe(n int, text string) string {
 // servers writes servers, groups and lists.
 func (m *made) servers() {
 	fmt.Fprintf(m, "site: Made\nkeys: {a: file a, b: file b}\nvendors: [{name: example, number: 32473, attributes: "+
-		"[{name: Example-Level, number: 1, type: integer}, {name: Example-May, number: 2, type: text}], "+
-		"commands: {allow: Example-May}}]\nservers:\n")
+		"[{name: Example-Level, number: 1, type: integer}, {name: Example-May, number: 2, type: text}], commands: "+
+		"{allow: Example-May}}]\nservers:\n")
 	for i, name := range []string{"t1", "t2"} {
 		fmt.Fprintf(
 			m,
@@ -167,8 +167,7 @@ func (m *made) kinds() {
 
 func (m *made) people() {
 	m.WriteString(
-		"elevation-secrets: [{name: bridge, level: 15, password: 'HASH'}, {name: low, level: 7, password: " +
-			"'HASH'}]\n" +
+		"elevation-secrets: [{name: bridge, level: 15, password: 'HASH'}, {name: low, level: 7, password: 'HASH'}]\n" +
 			"accounts:\n  - {name: keeper, level: " + m.one("15", "15", "5") + ", password: 'HASH'}\n" +
 			"  - {name: guest, level: 1, password: 'OTHER'}\n" +
 			"  - {name: ines, level: 15, password: '" + m.one("HASH", "OTHER") + "'" + m.maybe(3, ", login: l1") +
@@ -176,8 +175,8 @@ func (m *made) people() {
 	)
 	if m.said("people") != "" {
 		m.WriteString(
-			"people:\n  - {name: ines, teams: [net], password: 'HASH'}\n  - {name: tobin, teams: [watch], password: " +
-				"'HASH'" + m.maybe(
+			"people:\n  - {name: ines, teams: [net], password: 'HASH'}\n  - {name: tobin, teams: [watch], " +
+				"password: 'HASH'" + m.maybe(
 				4,
 				", disabled: true",
 			) + "}\n  - {name: kept, teams: [watch], password: key b}\n" +

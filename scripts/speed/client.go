@@ -72,7 +72,8 @@ func makeRecords() [][]byte {
 
 // dialUDP makes a socket to a port of the server.
 func dialUDP(port int) (*net.UDPConn, error) {
-	return net.DialUDP("udp", &net.UDPAddr{IP: net.ParseIP(clientAt)}, &net.UDPAddr{IP: net.ParseIP(serverAt), Port: port})
+	return net.DialUDP("udp", &net.UDPAddr{IP: net.ParseIP(clientAt)},
+		&net.UDPAddr{IP: net.ParseIP(serverAt), Port: port})
 }
 
 // askUDP asks from several sockets, some on their way on each, and counts the answers,

@@ -98,8 +98,10 @@ func compare(program, where, only, kept string, each time.Duration, rounds int) 
 		return fmt.Errorf("nothing has %q in its name", only)
 	}
 	serve := []string{program, "serve", "-state", filepath.Join(dir, "state"), filepath.Join(dir, "site.yaml")}
-	figures := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}
-	costs := map[string][][]float64{"serve": make([][]float64, len(measures)), "plain": make([][]float64, len(measures))}
+	figures := map[string][][]float64{"serve": make([][]float64, len(measures)),
+		"plain": make([][]float64, len(measures))}
+	costs := map[string][][]float64{"serve": make([][]float64, len(measures)),
+		"plain": make([][]float64, len(measures))}
 	var memory, greatest int
 	for range rounds {
 		for _, who := range []string{"plain", "serve"} {
@@ -132,7 +134,8 @@ func compare(program, where, only, kept string, each time.Duration, rounds int) 
 	fmt.Printf("%-56s %9s %9s %6s %7s %20s\n", "", "plain /s", "serve /s", "ratio", "wanted", "us of a core for one")
 	for i, m := range measures {
 		a, b := middle(figures["plain"][i]), middle(figures["serve"][i])
-		fmt.Printf("%-56s %9.0f %9.0f %6.2f %7.1f %9.1f %9.1f\n", m.name, a, b, b/a, m.wanted, middle(costs["plain"][i]),
+		fmt.Printf("%-56s %9.0f %9.0f %6.2f %7.1f %9.1f %9.1f\n", m.name, a, b, b/a, m.wanted,
+			middle(costs["plain"][i]),
 			middle(costs["serve"][i]))
 	}
 	fmt.Printf("memory of serve: %d MiB at the end, %d MiB at most\n", memory>>10, greatest>>10)

@@ -26,7 +26,8 @@ func servePlain(dir, records string) error {
 	if err := plainUDP(radiusPort, plainLogin); err != nil {
 		return err
 	}
-	write, err := map[string]func(string) (func([][]byte) error, error){"file": toFile, "sqlite": toSQLite}[records](dir)
+	write, err := map[string]func(string) (func([][]byte) error, error){"file": toFile, "sqlite": toSQLite}[records](
+		dir)
 	if err != nil {
 		return err
 	}

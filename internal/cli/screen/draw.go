@@ -162,12 +162,14 @@ func (s *Screen) keysLine() string {
 var tones = map[watch.State]show.Tone{watch.Answers: show.Good, watch.Drops: show.Careful, watch.Ended: show.Bad}
 
 func (s *Screen) servers(width, most int) []string {
-	columns := []column{{heading: "SERVER", most: 24}, {heading: "STATE", most: 30}, {heading: "ANSWERS/S", right: true},
+	columns := []column{{heading: "SERVER", most: 24}, {heading: "STATE", most: 30},
+		{heading: "ANSWERS/S", right: true},
 		{heading: "P50", right: true}, {heading: "P99", right: true}, {heading: "NO ANSWER", right: true}}
 	var rows []row
 	for i, v := range s.picture.Servers {
 		if i+2 > most-1 && i+1 < len(s.picture.Servers) {
-			rows = append(rows, row{cells: []string{fmt.Sprintf("and %d more", len(s.picture.Servers)-i), "", "", "", "", ""}})
+			rows = append(rows, row{cells: []string{fmt.Sprintf("and %d more", len(s.picture.Servers)-i), "", "", "",
+				"", ""}})
 			break
 		}
 		state, tone := string(v.State), tones[v.State]
@@ -233,7 +235,8 @@ func (s *Screen) alerts(width, most int) []string {
 		}
 	}
 	if len(lines) > most {
-		lines = append(lines[:most-1], fit(s.Style.Paint(show.Bad, "    and more: a wider or higher window shows it"), width))
+		lines = append(lines[:most-1], fit(s.Style.Paint(show.Bad, "    and more: a wider or higher window shows it"),
+			width))
 	}
 	return append(notes, lines...)
 }
@@ -345,7 +348,8 @@ func (s *Screen) devices(width, most int) []string {
 		if d.Trouble > 0 {
 			counts = append(counts, fmt.Sprintf("%d in with trouble", d.Trouble))
 		}
-		text := fmt.Sprintf("%s: %s; last %s %s %s", d.Name, strings.Join(counts, ", "), d.Last.Time.Local().Format("15:04"),
+		text := fmt.Sprintf("%s: %s; last %s %s %s", d.Name, strings.Join(counts, ", "),
+			d.Last.Time.Local().Format("15:04"),
 			d.Last.Person, strings.TrimSpace(d.Last.Outcome+" "+d.Last.Cause))
 		lines = append(lines, fit("    "+show.Safe(oneLine(text)), width))
 	}

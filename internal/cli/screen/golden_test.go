@@ -76,7 +76,8 @@ func TestScreensAsDrawn(t *testing.T) {
 		login(-5, "south-sw-1", walk.OutcomeIn, unreachable), login(-3, "hq-fw-1", walk.OutcomeRefused, wrong),
 		login(-1, "hq-fw-1", walk.OutcomeIn, unreachable),
 		func(s *watch.Seen) {
-			s.Sessions([]watch.Session{{Person: "ines.marsh", Device: "hq-fw-1", Access: "ssh", Since: noon.Add(-time.Hour)},
+			s.Sessions([]watch.Session{{Person: "ines.marsh", Device: "hq-fw-1", Access: "ssh",
+				Since: noon.Add(-time.Hour)},
 				{Person: "tobin.reed", Device: "north-sw-1", Access: "console", Since: noon.Add(-time.Minute)},
 				{Person: "wren.auditor", Device: "north-sw-1", Access: "web", Since: noon.Add(-2 * time.Minute)}})
 		},

@@ -56,7 +56,8 @@ func filled(style show.Style) *Screen {
 		}
 		var open []watch.Session
 		for i := range 9 {
-			open = append(open, watch.Session{Person: fmt.Sprintf("person-%d", i), Device: "sw", Access: "ssh", Since: noon})
+			open = append(open, watch.Session{Person: fmt.Sprintf("person-%d", i), Device: "sw", Access: "ssh",
+				Since: noon})
 		}
 		seen.Sessions(open)
 	}))
@@ -81,9 +82,11 @@ func TestEveryLineIsJustAsWideAsTheTerminal(t *testing.T) {
 					require.Len(t, lines, height, "%dx%d", width, height)
 					for _, line := range lines {
 						require.Equal(t, width, ansi.StringWidth(line), "%dx%d: %q", width, height, line)
-						require.NotContains(t, sequence.ReplaceAllString(line, ""), "\x1b", "text from elsewhere steers nothing")
+						require.NotContains(t, sequence.ReplaceAllString(line, ""), "\x1b",
+							"text from elsewhere steers nothing")
 						if codes := sequence.FindAllString(line, -1); len(codes) > 0 {
-							require.Equal(t, "\x1b[0m", strings.ReplaceAll(codes[len(codes)-1], "[m", "[0m"), "a colour ends with its line")
+							require.Equal(t, "\x1b[0m", strings.ReplaceAll(codes[len(codes)-1], "[m", "[0m"),
+								"a colour ends with its line")
 						}
 					}
 				}
@@ -140,7 +143,8 @@ func TestKeys(t *testing.T) {
 		{"pause, and on", []string{"p", "p"}, "p pause", "paused", false},
 		{"open", []string{"enter"}, "step 0 of person-59", "LOGINS", false},
 		{"open, and scroll", []string{"enter", "down", "down"}, "step 2 of", "step 1 of", false},
-		{"scroll to the end", []string{"enter", "pgdown", "pgdown", "pgdown", "pgdown"}, "step 49 of", "step 28 of", false},
+		{"scroll to the end", []string{"enter", "pgdown", "pgdown", "pgdown", "pgdown"}, "step 49 of", "step 28 of",
+			false},
 		{"back to the first line", []string{"enter", "pgdown", "pgup", "up", "up"}, "step 0 of", "", false},
 		{"another login, and back", []string{"down", "enter", "esc"}, ">! 12:00:58", "step", false},
 		{"q goes back first", []string{"enter", "q"}, "LOGINS", "step", false},
@@ -195,7 +199,8 @@ func TestTheChosenLoginStaysChosenWhenOthersCome(t *testing.T) {
 	require.Contains(t, s.View().Content, "sw-new")
 	press(s, "up", "up", "up")
 	s.Update(Note(func(seen *watch.Seen) {
-		seen.Login(diagnose.Verdict{Healthy: true, Story: diagnose.Story{Device: "sw-newest", Time: noon.Add(2 * time.Hour)}})
+		seen.Login(diagnose.Verdict{Healthy: true, Story: diagnose.Story{
+			Device: "sw-newest", Time: noon.Add(2 * time.Hour)}})
 	}))
 	require.Regexp(t, `>  14:00:00 .*sw-newest`, s.View().Content, "who has gone up to the newest stays with it")
 }

@@ -14,11 +14,11 @@ import (
 	"unicode"
 	"unicode/utf16"
 
-	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/core/walk"
-
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/walk"
 )
 
 // Style is how text may be shown on one writer.

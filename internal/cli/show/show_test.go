@@ -13,7 +13,8 @@ func TestATableFitsItsWidth(t *testing.T) {
 	t.Parallel()
 	var out bytes.Buffer
 	long := strings.Repeat("words that wrap ", 12)
-	Style{Width: 60}.Table(&out, []string{"name", "what", "where"}, [][]string{{"a", long, "here"}, {"b", "short", long}},
+	Style{Width: 60}.Table(&out, []string{"name", "what", "where"},
+		[][]string{{"a", long, "here"}, {"b", "short", long}},
 		1, 2)
 	for line := range strings.SplitSeq(out.String(), "\n") {
 		require.LessOrEqual(t, len(line), 60, line)

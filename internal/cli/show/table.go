@@ -38,7 +38,8 @@ type Rows struct {
 
 // Rows returns a table without rows.
 func (s Style) Rows(w io.Writer, header []string, flexible ...int) *Rows {
-	r := &Rows{style: s, w: w, flexible: flexible, header: make([]string, len(header)), natural: make([]int, len(header)),
+	r := &Rows{style: s, w: w, flexible: flexible, header: make([]string, len(header)),
+		natural: make([]int, len(header)),
 		longest: make([]int, len(header))}
 	for i, h := range header {
 		r.header[i] = text.FormatUpper.Apply(h)

@@ -19,7 +19,8 @@ func Of(s *site.Site) radius.Dictionary {
 		made := radius.Vendor{Name: v.Name, Number: uint32(v.Number)}
 		for _, a := range v.Attributes {
 			made.Attributes = append(made.Attributes,
-				radius.Entry{Type: radius.Type(a.Number), Name: a.Name, Form: forms[a.Type], Section: "vendor " + v.Name})
+				radius.Entry{Type: radius.Type(a.Number), Name: a.Name, Form: forms[a.Type], Section: "vendor " +
+					v.Name})
 		}
 		d.Vendors = append(d.Vendors, made)
 	}

@@ -242,10 +242,13 @@ func server(s *site.Server) Server {
 		key, directory = d.Key, &Directory{Base: d.Base, BindAs: d.BindAs, Find: d.Find, TeamsFrom: d.TeamsFrom,
 			Security: d.Security}
 	}
-	return Server{Directory: directory, Name: s.Name, Protocol: string(s.Protocol), Address: s.Address, Port: int(s.Port),
-		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS, Key: keyName(key),
-		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime, MessageAuthenticator: s.RequireMessageAuthenticator,
-		Authentication: all || s.For.Authentication, Authorization: all || s.For.Authorization,
+	return Server{Directory: directory, Name: s.Name, Protocol: string(s.Protocol), Address: s.Address,
+		Port:               int(s.Port),
+		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS,
+		Key:     keyName(key),
+		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime,
+		MessageAuthenticator: s.RequireMessageAuthenticator,
+		Authentication:       all || s.For.Authentication, Authorization: all || s.For.Authorization,
 		Accounting: all || s.For.Accounting}
 }
 

@@ -47,10 +47,12 @@ func TestABlueprintHoldsWhatTheDeviceUsesAndNothingElse(t *testing.T) {
 	require.Equal(t, []string{"management", "192.0.2.9", "plain"}, []string{b.Network, b.Source, b.Kind})
 	require.Equal(t, []Server{
 		{Name: "t", Protocol: "tacacs", Address: "192.0.2.1", Port: 49, Key: "k", Timeout: 2 * time.Second, Attempts: 1,
-			DeadTime: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true, PasswordAs: "ascii",
-			Source: "192.0.2.9", Network: "management"},
-		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083, AccountingPort: 2083,
-			TLS: true, Timeout: 3 * time.Second, Attempts: 1,
+			DeadTime: time.Minute, Authentication: true, Accounting: true, MessageAuthenticator: true,
+			PasswordAs: "ascii",
+			Source:     "192.0.2.9", Network: "management"},
+		{Name: "r", Protocol: "radius", Address: "192.0.2.2", Port: 2083, AuthenticationPort: 2083,
+			AccountingPort: 2083,
+			TLS:            true, Timeout: 3 * time.Second, Attempts: 1,
 			Authentication: true, Authorization: true, Accounting: true, MessageAuthenticator: true, PasswordAs: "pap",
 			Source: "192.0.2.9", Network: "management"},
 	}, b.Servers, "in the order in which the lists ask them; idle is asked by none")

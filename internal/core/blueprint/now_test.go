@@ -20,8 +20,8 @@ func parsed(t *testing.T, text string) *site.Site {
 func TestWhatADeviceHoldsNowDiffersFromItsDesignWhereTheSiteSaysSo(t *testing.T) {
 	t.Parallel()
 	d := parsed(t, strings.Replace(text, "    network: management\n",
-		"    network: management\n    found: {keys: {t: seed}, ports: {t: {authentication: 4949, accounting: 4950}}, "+
-			"source: 192.0.2.77}\n", 1)).Device("d")
+		"    network: management\n    found: {keys: {t: seed}, ports: {t: {authentication: 4949, accounting: "+
+			"4950}}, source: 192.0.2.77}\n", 1)).Device("d")
 	design, now := Of(d), Now(d)
 	require.Equal(t, []any{"192.0.2.9", "k", 49},
 		[]any{design.Source, design.Servers[0].Key, design.Servers[0].AuthenticationPort + design.Servers[0].Port})
@@ -37,7 +37,8 @@ func TestWhatADeviceHoldsNowDiffersFromItsDesignWhereTheSiteSaysSo(t *testing.T)
 func TestWhatIsFoundOfAServerThatNoListAsksIsLeftOut(t *testing.T) {
 	t.Parallel()
 	d := parsed(t, strings.Replace(text, "    network: management\n",
-		"    network: management\n    found: {keys: {idle: seed}, ports: {idle: {authentication: 4949}}}\n", 1)).Device("d")
+		"    network: management\n    found: {keys: {idle: seed}, ports: {idle: {authentication: 4949}}}\n", 1)).Device(
+		"d")
 	require.Equal(t, Of(d), Now(d))
 }
 

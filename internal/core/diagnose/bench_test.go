@@ -18,7 +18,8 @@ func busy(logins int) evidence.Evidence {
 		t := login(person, "in", "", "tern", 15, group("accepted", "", "tern"))
 		v := event(person, "login", evidence.Accepted, "accepted", "a role")
 		if i%50 == 0 {
-			t = login(person, "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "silent")))
+			t = login(person, "refused", "list-ended", "", 0,
+				group("unavailable", "no-answer", "", try("tern", "silent")))
 			v = event("", "login", evidence.Dropped, KeyDiffers, "another key")
 		}
 		t.Device, t.Time, v.Device, v.Time = device, when, device, when

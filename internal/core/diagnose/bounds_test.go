@@ -72,7 +72,8 @@ func TestARestBeginsWithTheServersOwnTryThatFailed(t *testing.T) {
 		evidence.TraceTry{Server: "gull", Try: 1, Result: walk.Accepted, Seconds: 5}))
 	first.Seconds = 6
 	second := login("ines", walk.OutcomeRefused, reason.ListEnded, "", 0, evidence.TraceStep{Purpose: site.AskLogin,
-		List: "crew", Method: "group shore", Result: walk.Unavailable, Reason: reason.AllResting, Rested: []string{"tern"}},
+		List: "crew", Method: "group shore", Result: walk.Unavailable, Reason: reason.AllResting,
+		Rested: []string{"tern"}},
 		local(walk.Unavailable, reason.NoSuchAccount))
 	second.Time = at.Add(10 * time.Second)
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{first, second}}, Symptom{})
@@ -164,7 +165,8 @@ func TestADeviceThatAsksNoServerThoughTheSiteSaysSo(t *testing.T) {
 	alone := login("keeper", walk.OutcomeRefused, reason.WrongPassword, "local", 0,
 		local(walk.Refused, reason.WrongPassword))
 	e := evidence.Evidence{Traces: []evidence.Trace{alone}, Site: s}
-	require.Contains(t, evidenceOf(Explain(e, Symptom{})), "no server was asked, and the site says that this way in asks")
+	require.Contains(t, evidenceOf(Explain(e, Symptom{})), "no server was asked, and the site says that this way "+
+		"in asks")
 	e.Traces[0].Steps = append([]evidence.TraceStep{group(walk.Unavailable, reason.NoAnswer, "",
 		try("tern", reason.Silent))}, alone.Steps...)
 	require.NotContains(t, evidenceOf(Explain(e, Symptom{})), "no server was asked")
@@ -178,7 +180,8 @@ func TestEachDecisionInALogIsALogin(t *testing.T) {
 		return evidence.LogLine{Time: at.Add(after), Device: "sw-1", What: what, Person: "ines", Access: "ssh",
 			Asked: site.AskLogin, Server: "tern", By: "tern", Text: "a line"}
 	}
-	e := evidence.Evidence{Log: []evidence.LogLine{line(0, evidence.LogRefused), line(2*time.Second, evidence.LogRefused),
+	e := evidence.Evidence{Log: []evidence.LogLine{line(0, evidence.LogRefused),
+		line(2*time.Second, evidence.LogRefused),
 		line(4*time.Second, evidence.LogAgain), line(5*time.Second, evidence.LogIn)}}
 	logins := 0
 	Each(e, Symptom{}, nil, func(Verdict) { logins++ })
@@ -268,7 +271,8 @@ func TestAnEventAndAPacketOfALoginAreOneStory(t *testing.T) {
 func TestAStrangerCountsOnlyWhereItsQuestionsComeWithTheDevices(t *testing.T) {
 	t.Parallel()
 	stranger := evidence.Event{Time: at.Add(-500 * time.Millisecond), Server: "tern", Client: "192.0.2.77",
-		Question: site.AskLogin, Answer: evidence.Dropped, Reason: reason.ClientUnknown, Text: "no device has the address"}
+		Question: site.AskLogin, Answer: evidence.Dropped, Reason: reason.ClientUnknown,
+		Text: "no device has the address"}
 	e := evidence.Evidence{Traces: []evidence.Trace{unheard()}, Events: []evidence.Event{stranger}}
 	require.Equal(t, []string{ClientUnknown}, names(Explain(e, Symptom{Device: "sw-1"})))
 	later := stranger

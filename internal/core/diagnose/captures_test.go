@@ -54,7 +54,10 @@ func capturesOfOthers(t *testing.T) []ofOthers {
 		require.NoError(t, err)
 		source, err := capture.Open(file)
 		require.NoError(t, err)
-		l := exchange.New(exchange.Designed(s, keys), func(x exchange.Exchange) { e.Exchanges = append(e.Exchanges, x) })
+		l := exchange.New(exchange.Designed(s, keys), func(
+			x exchange.Exchange) {
+			e.Exchanges = append(e.Exchanges, x)
+		})
 		_, err = capture.Read(source, l)
 		require.NoError(t, err)
 		l.Close()

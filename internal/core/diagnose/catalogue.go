@@ -104,42 +104,45 @@ const proof = 6
 var catalogue = []knowledge{
 	// A server gave no answer.
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: 0.3,
-		signs: map[Shows]float64{silentSign: 1.6, siteKeySign: -2, noWaySign: 3, noConnectionSign: 4, heardNothingSign: 1,
-			heardOthersSign: 0.6, probeSilentSign: 2.5, nobodyAnswerSign: 0.5,
-			answeredSign: -5, closedSign: -4, openSign: -2, aliveSign: -3, unfitSign: -4, unreadableSign: -4, unknownSign: -4,
+		signs: map[Shows]float64{silentSign: 1.6, siteKeySign: -2, noWaySign: 3, noConnectionSign: 4,
+			heardNothingSign: 1,
+			heardOthersSign:  0.6, probeSilentSign: 2.5, nobodyAnswerSign: 0.5,
+			answeredSign: -5, closedSign: -4, openSign: -2, aliveSign: -3, unfitSign: -4, unreadableSign: -4,
+			unknownSign:   -4,
 			saidErrorSign: -4, lateSign: -5,
-			droppedConnSign: -4, tlsSign: -4, loginsAnswered: -3, heldKeySign: -1.5, heldPortSign: -2, legacyPortSign: -1,
-			mixedSign: -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 1, noHostSign: 3,
+			droppedConnSign: -4, tlsSign: -4, loginsAnswered: -3, heldKeySign: -1.5, heldPortSign: -2,
+			legacyPortSign: -1,
+			mixedSign:      -4, malformedSign: -3, forgedSign: -4, notForThisSign: -3, unackedSign: 1, noHostSign: 3,
 			lostThereSign: 3,
-			inTimeSign:    -5, unheardSign: -5, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, bigLostSign: -2,
+			inTimeSign:    -5, unheardSign: -5, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4,
+			bigLostSign:     -2,
 			wrongServerSign: -1, saysUnfitSign: -4, answerUnfitSign: -4},
 		says:   "nothing comes back from {server}: the way to it is cut or filtered, or its host is down",
 		repair: "look at the path from {device} to {server}: link, route, filter; then at the host itself"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
-		signs: map[Shows]float64{cutOffSign: 8, droppedConnSign: 2.6, answeredBefore: 1.6, closedSign: -3, unknownSign: -4,
+		signs: map[Shows]float64{cutOffSign: 8, droppedConnSign: 2.6, answeredBefore: 1.6, closedSign: -3,
+			unknownSign:   -4,
 			unfitSign:     -4,
 			saysUnfitSign: -4, malformedSign: -3, mixedSign: -3},
 		says: "the connection between {device} and {server} does not last: {text}",
-		repair: "look for what stands between {device} and {server} and resets connections (a filter with inspection, a " +
-			"translator), then at the service of {server} itself: its events say whether the question arrived"},
+		repair: "look for what stands between {device} and {server} and resets connections (a filter with " +
+			"inspection, a translator), then at the service of {server} itself: its events say whether the " +
+			"question arrived"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
 		signs: map[Shows]float64{noWaySign: 8, closedSign: -2, answeredSign: -5},
 		says:  "there is no way to {server}: {text}",
-		repair: "look at who says so: its route to {server}, and its filters; where {device} itself says it, at its own " +
-			"routes " +
-			"and at the address that it asks from"},
+		repair: "look at who says so: its route to {server}, and its filters; where {device} itself says it, at " +
+			"its own routes and at the address that it asks from"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
 		signs: map[Shows]float64{noHostSign: 9.5},
 		says:  "nobody on the network answers for {server}: {text}",
-		repair: "look whether the host of {server} is up and on that network, and at the mask of {device}: it takes " +
-			"{server} for " +
-			"a neighbour"},
+		repair: "look whether the host of {server} is up and on that network, and at the mask of {device}: it " +
+			"takes {server} for a neighbour"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
 		signs: map[Shows]float64{unackedSign: 8, answeredSign: -5},
 		says:  "{device} connects to {server}, and what it says then never arrives: {text}",
-		repair: "look for a filter that passes the handshake and not what follows it, and for a path that loses larger " +
-			"packets " +
-			"(MTU)"},
+		repair: "look for a filter that passes the handshake and not what follows it, and for a path that loses " +
+			"larger packets (MTU)"},
 	{cause: Unreachable, at: unheardPoint, layer: "network", prior: -3,
 		signs:  map[Shows]float64{lostThereSign: 9, loginsAnswered: -4},
 		says:   "what {device} sends to {server} is lost on the way: {text}",
@@ -151,23 +154,23 @@ var catalogue = []knowledge{
 	{cause: AnswerFromElsewhere, at: unheardPoint, layer: "network", prior: -4,
 		signs: map[Shows]float64{elsewhereSign: 11},
 		says:  "{server} is asked at one address and answers from another, so {device} drops the answer: {text}",
-		repair: "let {server} answer from the address that it was asked at (bind its service to that address), or name the " +
-			"other address on {device} and in the site"},
+		repair: "let {server} answer from the address that it was asked at (bind its service to that address), or " +
+			"name the other address on {device} and in the site"},
 	{cause: ReturnPath, at: unheardPoint, layer: "network", prior: -4,
 		signs: map[Shows]float64{unheardSign: 10, inTimeSign: 8.5, answeredSign: 4.8, lateSign: -6},
 		says:  "{server} hears {device} and answers, and the answers do not reach {device}: {text}",
-		repair: "look at the way back from {server} to {device}: routes and filters for what comes from the server's port, " +
-			"and whether {server} knows the way to the address that {device} asks from"},
+		repair: "look at the way back from {server} to {device}: routes and filters for what comes from the " +
+			"server's port, and whether {server} knows the way to the address that {device} asks from"},
 	{cause: MTU, at: unheardPoint, layer: "network", prior: -4,
 		signs: map[Shows]float64{bigLostSign: 10},
 		says:  "small packets pass between {device} and {server}, and larger ones are lost: {text}",
-		repair: "lower the MTU of the interface to the smallest of the path, or let ICMP \"too big\" through the filters " +
-			"between {device} and {server}"},
+		repair: "lower the MTU of the interface to the smallest of the path, or let ICMP \"too big\" through the " +
+			"filters between {device} and {server}"},
 	{cause: AddressTranslated, at: unheardPoint, layer: "network", prior: -4,
 		signs: map[Shows]float64{translatedSign: 9.5, answeredSign: -5},
 		says:  "addresses are translated on the way to {server}: {text}",
-		repair: "take the translation off this path; if it must be: give the device that address in the site (found: " +
-			"{source: ADDRESS}), and only where no other device is behind it"},
+		repair: "take the translation off this path; if it must be: give the device that address in the site " +
+			"(found: {source: ADDRESS}), and only where no other device is behind it"},
 	{cause: ServerOff, at: unheardPoint, layer: "transport", prior: 0.2,
 		signs: map[Shows]float64{closedSign: 3.5, siteKeySign: -4, heardOthersSign: -1.5, othersAnswerSign: -1.5,
 			nobodyAnswerSign: 0.8, loginsAnswered: -4, answeredSign: -4,
@@ -184,7 +187,8 @@ var catalogue = []knowledge{
 		says:   "{device} does not have the key that the site gives it for {server}{used}",
 		repair: "put the key {key} on {device} for the server {server}"},
 	{cause: KeyDiffers, at: unheardPoint, layer: "protocol", prior: -3, place: "server {server}, for {device}",
-		signs: map[Shows]float64{answerUnfitSign: 8.5, saysUnfitSign: 5.5, fitsSign: 0.4, heldKeySign: -3, unfitSign: -4,
+		signs: map[Shows]float64{answerUnfitSign: 8.5, saysUnfitSign: 5.5, fitsSign: 0.4, heldKeySign: -3,
+			unfitSign:  -4,
 			gaveUpSign: -4, openSign: -2, unreadableSign: 0.5, droppedConnSign: -3,
 			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unknownSign: -3, tlsSign: -4,
 			malformedSign: -2, loginsAnswered: -3, forgedSign: -3, mixedSign: -4, heardNothingSign: -2, cutOffSign: -5,
@@ -202,8 +206,9 @@ var catalogue = []knowledge{
 		repair: "compare the key {key} on {device} with that on {server}, and put it where it is another"},
 	{cause: ClientUnknown, at: unheardPoint, layer: "protocol", prior: 0, place: "{device} and server {server}",
 		signs: map[Shows]float64{asDesignedSign: -0.3, siteKeySign: -2.5, unknownSign: 5, droppedConnSign: 1.4,
-			answeredBefore: -1.2, cutOffSign: -5, saysUnfitSign: -4, answerUnfitSign: -5, unackedSign: -4, unheardSign: -5,
-			inTimeSign: -4, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, translatedSign: -1,
+			answeredBefore: -1.2, cutOffSign: -5, saysUnfitSign: -4, answerUnfitSign: -5, unackedSign: -4,
+			unheardSign: -5,
+			inTimeSign:  -4, elsewhereSign: -5, unsignedAnswer: -5, unverifiedSign: -4, translatedSign: -1,
 			heldSourceSign: 4, othersAnswerSign: 0.4, silentSign: 0.1,
 			answeredSign: -4, closedSign: -4, noWaySign: -3, noConnectionSign: -4, unfitSign: -4, loginsAnswered: -3,
 			unreadableSign: -2, tlsSign: -3, saidErrorSign: -2},
@@ -213,7 +218,8 @@ var catalogue = []knowledge{
 	{cause: WrongPort, at: unheardPoint, layer: "transport", prior: 0,
 		signs: map[Shows]float64{asDesignedSign: -1.5, otherPortSign: proof, heldPortSign: 4, legacyPortSign: 3.5,
 			closedSign: 0.8, othersAnswerSign: 0.6,
-			noConnectionSign: -2, unfitSign: -3, answeredSign: -4, unreadableSign: -3, loginsAnswered: -6, openSign: -1},
+			noConnectionSign: -2, unfitSign: -3, answeredSign: -4, unreadableSign: -3, loginsAnswered: -6,
+			openSign: -1},
 		says:   "{device} asks {server} at a port that is not its port: {text}",
 		guess:  "{device} asks {server} at a port that is not its port",
 		repair: "compare the device's ports for {server} with the site's: authentication and accounting each have one"},
@@ -222,10 +228,10 @@ var catalogue = []knowledge{
 			legacyPortSign: 1.5, closedSign: 0.8,
 			notForThisSign: 1.5, notKeptSign: -6,
 			answeredSign: -4, saidErrorSign: -3, unfitSign: -4, noConnectionSign: -2},
-		says: "{server} answers the logins of {device}, and not its records: the accounting port is filtered, differs, " +
-			"or the service of records is off",
-		repair: "compare the device's accounting port for {server} with the site's; then look at filters, and at what " +
-			"{server} serves (for:)"},
+		says: "{server} answers the logins of {device}, and not its records: the accounting port is filtered, " +
+			"differs, or the service of records is off",
+		repair: "compare the device's accounting port for {server} with the site's; then look at filters, and at " +
+			"what {server} serves (for:)"},
 	{cause: TooSlow, at: unheardPoint, layer: "network", prior: -0.3,
 		signs: map[Shows]float64{lateSign: 5, answeredSign: 2.2, silentSign: 0.3, gaveUpSign: 2.5, openSign: 0.5,
 			inTimeSign: -4, unheardSign: -4, unackedSign: -4, cutOffSign: -3, elsewhereSign: -5, unsignedAnswer: -5,
@@ -235,28 +241,30 @@ var catalogue = []knowledge{
 			droppedConnSign: -1, unreadableSign: -3},
 		says:  "{server} answers, and {device} has given up by then: {text}",
 		guess: "{server} answers too late for {device}",
-		repair: "find what makes {server} slow (its disk, its directory, the path); until then give it a longer timeout, " +
-			"within the patience of the way in"},
+		repair: "find what makes {server} slow (its disk, its directory, the path); until then give it a longer " +
+			"timeout, within the patience of the way in"},
 	{cause: Malformed, at: unheardPoint, layer: "protocol", prior: -1,
 		signs: map[Shows]float64{malformedSign: 7, unfitSign: -1},
 		says:  "what is sent between {device} and {server} breaks the protocol: {text}",
-		repair: "capture the exchange and look at it: mellowgate listen -full -capture FILE; then renew the software of " +
-			"the side that sends it"},
+		repair: "capture the exchange and look at it: mellowgate listen -full -capture FILE; then renew the " +
+			"software of the side that sends it"},
 	{cause: MixedProtocol, at: unheardPoint, layer: "transport", prior: -1,
 		signs:  map[Shows]float64{mixedSign: 7, tlsSign: 0.5, closedSign: -1},
 		says:   "{device} speaks another protocol to {server} than its port takes: {text}",
 		repair: "compare protocol, port and transport (TLS or not) of {server} on the device with the site"},
 	{cause: TLSRefused, at: unheardPoint, layer: "transport", prior: -0.5,
-		signs:  map[Shows]float64{tlsSign: 5, mixedSign: -3, closedSign: -2},
-		says:   "the TLS handshake between {device} and {server} failed: {text}",
-		repair: "compare the two sides: each has a certificate in its time, and each trusts the authority of the other"},
+		signs: map[Shows]float64{tlsSign: 5, mixedSign: -3, closedSign: -2},
+		says:  "the TLS handshake between {device} and {server} failed: {text}",
+		repair: "compare the two sides: each has a certificate in its time, and each trusts the authority of the " +
+			"other"},
 	{cause: ServerSaysError, at: unheardPoint, layer: "protocol", prior: -0.5,
 		signs: map[Shows]float64{saidErrorSign: 3, notForThisSign: 3, dirDownSign: -2, dirRefusesSign: -2,
 			dirNoBaseSign: -2, dirTLSSign: -2, tlsSign: -3,
 			notKeptSign: -3},
-		says:   "{server} answers that it cannot answer: {text}",
-		guess:  "{server} answers that it cannot answer",
-		repair: "look at the events of {server}: what it needs may be down, or the question is one that it does not take"},
+		says:  "{server} answers that it cannot answer: {text}",
+		guess: "{server} answers that it cannot answer",
+		repair: "look at the events of {server}: what it needs may be down, or the question is one that it does " +
+			"not take"},
 	{cause: DirectoryDown, at: unheardPoint, layer: "network", prior: -1,
 		signs:  map[Shows]float64{dirDownSign: 8, saidErrorSign: 0.3},
 		says:   "{server} cannot ask its directory: {text}",
@@ -270,8 +278,8 @@ var catalogue = []knowledge{
 	{cause: DirectoryNoBase, at: unheardPoint, layer: "identity", prior: -1,
 		signs: map[Shows]float64{dirNoBaseSign: 8},
 		says:  "the directory has nothing at the base below which people are searched: {text}",
-		repair: "compare base of the directory in the site with the tree, letter by letter; if it is right, let who " +
-			"searches see it",
+		repair: "compare base of the directory in the site with the tree, letter by letter; if it is right, let " +
+			"who searches see it",
 		place: "{device} by {way}, server {server}"},
 	{cause: DirectoryTLS, at: unheardPoint, layer: "transport", prior: -1,
 		signs: map[Shows]float64{dirTLSSign: 8},
@@ -282,8 +290,8 @@ var catalogue = []knowledge{
 	{cause: ForgedOrStale, at: unheardPoint, layer: "protocol", prior: -1,
 		signs: map[Shows]float64{forgedSign: 7, unfitSign: -2, unreadableSign: -1},
 		says:  "answers come to {device} that {server} did not give, or gave to another question: {text}",
-		repair: "look for a second host that answers for {server}; require Message-Authenticator; compare who sends from " +
-			"which address"},
+		repair: "look for a second host that answers for {server}; require Message-Authenticator; compare who " +
+			"sends from which address"},
 	{cause: RecordNotKept, at: unheardPoint, layer: "records", prior: -1,
 		signs:  map[Shows]float64{notKeptSign: 8, loginsAnswered: 0.5},
 		says:   "{server} could not keep a record, and says so: {text}",
@@ -313,8 +321,9 @@ var catalogue = []knowledge{
 
 	// An authentic no.
 	{cause: WrongPassword, at: refusedPoint, layer: "identity", prior: 1.2,
-		signs: map[Shows]float64{saidWrongPassword: proof, refusedSign: 0, inSiteSign: 1, grantSign: 0.6, wasRightBefore: 0.6,
-			notInSiteSign: -4, localNameSign: -3, notAllowedSign: -2, noGrantSign: -2,
+		signs: map[Shows]float64{saidWrongPassword: proof, refusedSign: 0, inSiteSign: 1, grantSign: 0.6,
+			wasRightBefore: 0.6,
+			notInSiteSign:  -4, localNameSign: -3, notAllowedSign: -2, noGrantSign: -2,
 			wrongFormSign: -2, sentFormSign: -2, challengedSign: -4, lockedSign: -3, hasCodeSign: -0.5},
 		says:   "{text}",
 		guess:  "{server} refused {person}: most likely the password is wrong",
@@ -327,8 +336,8 @@ var catalogue = []knowledge{
 		repair: "check the spelling, or add the person to the site: people: - name: {person}"},
 	{cause: LocalWhileServerAnswers, at: refusedPoint, layer: "design", prior: -1,
 		signs: map[Shows]float64{localNameSign: 7, inSiteSign: -3},
-		says: "{person} is a local account, and a server answered: then only the server decides, and it does not know " +
-			"that name",
+		says: "{person} is a local account, and a server answered: then only the server decides, and it does not " +
+			"know that name",
 		repair: "this is as designed: use a personal account while servers answer; the local one works when none does"},
 	{cause: DisabledOrExpired, at: refusedPoint, layer: "identity", prior: -1,
 		signs:  map[Shows]float64{saidDisabled: 7, notAllowedSign: 4.5, notInSiteSign: -3},
@@ -343,8 +352,8 @@ var catalogue = []knowledge{
 		signs: map[Shows]float64{saidSecondFactor: 7, challengedSign: 5, hasCodeSign: 1.6, saidWrongPassword: -3},
 		says:  "{text}",
 		guess: "{server} refused {person}: a one-time code may be missing or wrong",
-		repair: "answer with the newest code, or type it right after the password; if it is refused again, compare the " +
-			"clock of what makes the codes"},
+		repair: "answer with the newest code, or type it right after the password; if it is refused again, compare " +
+			"the clock of what makes the codes"},
 	{cause: NoGrant, at: refusedPoint, layer: "rights", prior: 0,
 		signs:  map[Shows]float64{saidNoGrant: 7, noGrantSign: 4.5, grantSign: -3, notInSiteSign: -3},
 		says:   "{text}",
@@ -354,8 +363,8 @@ var catalogue = []knowledge{
 		signs: map[Shows]float64{saidForm: 7, sentFormSign: 5.5, wrongFormSign: 4.5, notInSiteSign: -3},
 		says:  "{text}",
 		guess: "{server} refused {person}: it may not be able to check a password in this form",
-		repair: "let the device send the password as PAP or by prompts, or keep this person's password so that it can be " +
-			"read: password: key NAME"},
+		repair: "let the device send the password as PAP or by prompts, or keep this person's password so that it " +
+			"can be read: password: key NAME"},
 	{cause: DirectoryNoEntry, at: refusedPoint, layer: "identity", prior: -1,
 		signs:  map[Shows]float64{saidNoEntry: 7, localNameSign: -4},
 		says:   "{text}",
@@ -380,25 +389,25 @@ var catalogue = []knowledge{
 	{cause: NotFromHere, at: localPoint, layer: "network", prior: -3,
 		signs: map[Shows]float64{notFromHereSign: 9},
 		says:  "{device} takes nobody by {way} from where {person} comes: {text}",
-		repair: "come from an address that the way in takes, or let it take this one: from of the way in, on the device " +
-			"and in the site"},
+		repair: "come from an address that the way in takes, or let it take this one: from of the way in, on the " +
+			"device and in the site"},
 	{cause: WrongList, at: localPoint, layer: "design", prior: -2,
 		signs: map[Shows]float64{otherListSign: 7, notAsked: 5.5, notListedSign: 8},
 		says:  "{device} asks no server by {way}: {text}",
-		repair: "give the way in, the line range or the account the list that is meant; if the list is for this name too, " +
-			"write it into only of the list"},
+		repair: "give the way in, the line range or the account the list that is meant; if the list is for this " +
+			"name too, write it into only of the list"},
 
 	// A session, a level, a command.
 	{cause: SessionRefused, at: sessionPoint, layer: "rights", prior: 2.5,
-		signs:  map[Shows]float64{saidNoGrant: -7, otherListSign: -4, saidSecondFactor: -4},
-		says:   "the login was accepted, and the authorization of the session was not: {text}",
-		repair: "end the session list with local, as the login list does; a local account can have no session from servers"},
+		signs: map[Shows]float64{saidNoGrant: -7, otherListSign: -4, saidSecondFactor: -4},
+		says:  "the login was accepted, and the authorization of the session was not: {text}",
+		repair: "end the session list with local, as the login list does; a local account can have no session from " +
+			"servers"},
 	{cause: SessionRefused, at: sessionPoint, layer: "rights", prior: 0,
 		signs: map[Shows]float64{sessionNo: 5, saidNoGrant: -7, otherListSign: -4, saidSecondFactor: -4},
 		says:  "{server} accepted the login of {person} and refused the session: {text}",
-		repair: "look at the grants and the role of {person} there: mellowgate ask -explain -as {device} -person {person} " +
-			"SITE; " +
-			"and at the events of {server}"},
+		repair: "look at the grants and the role of {person} there: mellowgate ask -explain -as {device} -person " +
+			"{person} SITE; and at the events of {server}"},
 	{cause: NoGrant, at: sessionPoint, layer: "rights", prior: -1,
 		signs: map[Shows]float64{saidNoGrant: 7, noGrantSign: 2},
 		says:  "{text}", repair: "if the person is to get in: widen that grant, or add one"},
@@ -407,17 +416,17 @@ var catalogue = []knowledge{
 			otherListSign: -2.5},
 		says:  "{person} is in below the level that was meant: {text}",
 		guess: "{person} is in below the level that was meant",
-		repair: "give the way in a session list (on a console the kind must also obey it: console-obeys-authorization); " +
-			"with RADIUS compare level-from with the attribute that the server sends"},
+		repair: "give the way in a session list (on a console the kind must also obey it: " +
+			"console-obeys-authorization); with RADIUS compare level-from with the attribute that the server sends"},
 	{cause: BelowLevel, at: belowPoint, layer: "rights", prior: 3,
 		signs: map[Shows]float64{belowPages: 3, levelPromised: 0.5},
 		says:  "{person} was accepted and then refused, because the level is below what {way} needs: {text}",
-		repair: "give the person a role of that level, or lower what the way in needs: web-needs-level, api-needs-level of " +
-			"the kind, if the device can"},
+		repair: "give the person a role of that level, or lower what the way in needs: web-needs-level, " +
+			"api-needs-level of the kind, if the device can"},
 	{cause: ElevationRefused, at: raisePoint, layer: "rights", prior: 3, signs: map[Shows]float64{raiseRefused: 2},
 		says: "{person} is in and was not raised: {text}",
-		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if no " +
-			"server answers it, end that list with a secret of the device"},
+		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if " +
+			"no server answers it, end that list with a secret of the device"},
 	{cause: LetInByNone, at: nonePoint, layer: "design", prior: 4, signs: map[Shows]float64{byNoneSign: 2},
 		says:   "{person} was let in without any check, because no server answered and the list ends with none",
 		repair: "end the list with local in place of none: as it is, anybody gets in while the servers are away",
@@ -431,14 +440,15 @@ var catalogue = []knowledge{
 		guess:  "{server} does not allow \"{command}\" to {person}",
 		repair: "if the command is to be allowed: add an allow rule to the role"},
 	{cause: CommandStuck, at: commandPoint, layer: "design", prior: -1, signs: map[Shows]float64{stuckSign: 7},
-		says: "\"{command}\" was not allowed because no server answered " +
-			"and the list {list} has no fallback for this person",
+		says: "\"{command}\" was not allowed because no server answered and the list {list} has no fallback for " +
+			"this person",
 		repair: "end the list of commands with local, or with signed-in", place: "{device} by {way}, list {list}"},
 
 	// What follows from the rest.
 	{cause: NoFallback, at: endedPoint, layer: "design", prior: 3, signs: map[Shows]float64{noFallbackSign: 2},
 		says:   "no server answered, and the list {list} ends with servers",
-		repair: "end the list with local, and give the device a local account", place: "{device} by {way}, list {list}"},
+		repair: "end the list with local, and give the device a local account",
+		place:  "{device} by {way}, list {list}"},
 	{cause: FallbackUsed, at: fallbackPoint, layer: "design", prior: 4, signs: map[Shows]float64{localInSign: 1},
 		says:   "{person} got in by the device's own account, because no server answered",
 		repair: "this is the way back in, as designed; find out below why no server answered"},
@@ -449,8 +459,8 @@ var catalogue = []knowledge{
 		signs: map[Shows]float64{leftAlone: 0.5, upAgainSign: 2, siteKeySign: 2, aliveSign: 2, othersAnswerSign: 1,
 			probeSilentSign: -5},
 		says: "{device} leaves {server} alone{until}: {text}",
-		repair: "wait until the dead-time ends, or end it on the device; should {server} give no answer after that either, " +
-			"ask again why. A shorter dead-time in the site makes this shorter"},
+		repair: "wait until the dead-time ends, or end it on the device; should {server} give no answer after that " +
+			"either, ask again why. A shorter dead-time in the site makes this shorter"},
 	{cause: RecordNotKept, at: recordPoint, layer: "records", prior: 3, signs: map[Shows]float64{notKeptSign: 1},
 		says:   "the start of the session could not be recorded, and this kind of device then lets nobody in",
 		repair: "bring a server back that takes records; or let the kind ignore it: record-failure: ignores"},

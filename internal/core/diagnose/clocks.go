@@ -34,9 +34,11 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 		}
 	}
 	for _, v := range e.Exchanges {
-		if v.Question == site.AskLogin && v.Person != "" && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused) {
+		if v.Question == site.AskLogin && v.Person != "" &&
+			(v.Answer == evidence.Accepted || v.Answer == evidence.Refused) {
 			packets = append(packets,
-				tick{what: v.AskedBy() + " " + v.Person, at: v.Time.Add(time.Duration(v.Seconds * float64(time.Second)))})
+				tick{what: v.AskedBy() + " " + v.Person,
+					at: v.Time.Add(time.Duration(v.Seconds * float64(time.Second)))})
 		}
 	}
 	to := "the devices'"

@@ -28,8 +28,8 @@ func ByDesign(e evidence.Evidence, symptom Symptom) Verdict {
 		return v
 	}
 	c := Cause{Cause: NotKnown, Where: first.Where, Layer: "protocol", Confidence: 0.1,
-		Says: fmt.Sprintf("no server noted a question of %s, so none was asked, or none could hear it: what the design says "+
-			"of such a login while servers answer (%s) is not what happened", symptom.Person, first.Cause),
+		Says: fmt.Sprintf("no server noted a question of %s, so none was asked, or none could hear it: what the "+
+			"design says of such a login while servers answer (%s) is not what happened", symptom.Person, first.Cause),
 		Evidence: []string{}, Against: []string{}, Repair: "nothing to repair yet: look further first",
 		Next: []string{strings.ReplaceAll(next[evidence.FromTrace], "{device}", symptom.Device)}}
 	v.Causes, v.Unseen = []Cause{c}, true
@@ -79,7 +79,8 @@ func (j *judging) pointsOfDesign() bool {
 func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
 	for p, l := range w.Lists {
 		for _, server := range l.Servers() {
-			if (foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(d, server, site.Purpose(p)) != "" {
+			if (foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(
+				d, server, site.Purpose(p)) != "" {
 				j.point(point{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).Question()})
 			}
 		}
@@ -139,7 +140,8 @@ const mostFound = 3
 
 // ofCase makes the points of a foreseen login.
 func (j *judging) ofCase(c foresee.Case) {
-	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person, Kind: evidence.TraceLogin,
+	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person,
+		Kind:    evidence.TraceLogin,
 		Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
 	if c.Outcome == walk.OutcomeRefused {
 		t.Outcome = walk.OutcomeRefused

@@ -182,8 +182,9 @@ func (j *judging) fallback() {
 				list = s.List
 			}
 		}
-		j.point(point{kind: nonePoint, list: list, signs: signs{{What: byNoneSign, From: evidence.FromTrace, Time: t.Time,
-			Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
+		j.point(point{kind: nonePoint, list: list, signs: signs{
+			{What: byNoneSign, From: evidence.FromTrace, Time: t.Time,
+				Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
 		j.unanswered(t.Steps)
 		return
 	}
@@ -201,8 +202,9 @@ func (j *judging) low() {
 	}
 	for _, e := range j.story.Events {
 		if says.What == "" && e.Answer == evidence.Accepted && e.Level != nil && *e.Level > promised {
-			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
-				Text: fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
+			promised, says = *e.Level, Sign{What: levelPromised, From: evidence.FromEvents, Time: e.Time,
+				Server: e.Server,
+				Text:   fmt.Sprintf("%s accepted with level %d: %s", e.Server, *e.Level, e.Text)}
 		}
 	}
 	asked := slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool { return s.Purpose == site.AskSession })
@@ -258,7 +260,8 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 				if t.Reason == reason.ServerError {
 					came = "and it answered that it cannot answer"
 				}
-				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try), said(t.Message),
+				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try),
+					said(t.Message),
 					t.Seconds*float64(t.Try))
 				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose,
 					signs: signs{tried(t, j.story.Time, text)}})

@@ -203,10 +203,12 @@ func (j *judging) notSeen() *Cause {
 		c.Next = []string{"the same again in a moment"}
 	case len(j.unended) > 0:
 		x := j.unended[len(j.unended)-1]
-		c.Says = fmt.Sprintf("the capture ends %.1f s after a question to %s, before it was answered", x.Seconds, x.AskedOf())
+		c.Says = fmt.Sprintf("the capture ends %.1f s after a question to %s, before it was answered", x.Seconds,
+			x.AskedOf())
 		c.Next = append([]string{"a capture that goes on for longer"}, c.Next...)
 	case j.overTLS:
-		c.Says = "the talk with the server is over TLS and went to its end: what was asked and answered cannot be read here"
+		c.Says = "the talk with the server is over TLS and went to its end: what was asked and answered cannot be " +
+			"read here"
 	case !v.some:
 		c.Says = "no login is in what is at hand, so nothing can be said of one"
 		c.Evidence = j.atHand()
@@ -243,14 +245,15 @@ func (j *judging) contradicted(c Cause) *Cause {
 		if j.story.Login != nil {
 			return nil // the device itself says in: the login that was meant is another
 		}
-		c.Says = fmt.Sprintf("%s was accepted, and you saw a refusal: what the device did with the answer is not in what is "+
-			"at hand", j.story.Person)
+		c.Says = fmt.Sprintf("%s was accepted, and you saw a refusal: what the device did with the answer is not "+
+			"in what is at hand", j.story.Person)
 	case "slow", "no-prompt":
 		longest := j.longest()
 		if longest >= slowAfter || j.story.Login != nil {
 			return nil
 		}
-		c.Says = fmt.Sprintf("nothing in what is at hand took long (%.1f s at most): the waiting was elsewhere", longest)
+		c.Says = fmt.Sprintf("nothing in what is at hand took long (%.1f s at most): the waiting was elsewhere",
+			longest)
 	case "low-level":
 		return j.lowBySight(c)
 	default:
@@ -287,16 +290,16 @@ func (j *judging) lowBySight(c Cause) *Cause {
 			cmp.Or(j.story.Person, "somebody"))
 	default:
 		c.Cause, c.Layer, c.Confidence, c.Server = NoRights, "rights", 0.7, by
-		c.Says = fmt.Sprintf("%s gave level %d, and the device let %s in below it: the device does not read the level, "+
-			"or asks for no session", by, given, j.story.Person)
+		c.Says = fmt.Sprintf("%s gave level %d, and the device let %s in below it: the device does not read the "+
+			"level, or asks for no session", by, given, j.story.Person)
 		if promised, text, known := j.promised(); known && given <= promised && given < 15 {
 			c.Says = fmt.Sprintf("%s gave level %d, which is what the design means for %s", by, given, j.story.Person)
 			c.Evidence = []string{text}
 			c.Repair = "if more is meant, give the person a role of a higher level in the site"
 			return &c
 		}
-		c.Repair = "give the way in a session list (on a console the kind must also obey it: console-obeys-authorization); " +
-			"with RADIUS compare level-from with the attribute that the server sends"
+		c.Repair = "give the way in a session list (on a console the kind must also obey it: " +
+			"console-obeys-authorization); with RADIUS compare level-from with the attribute that the server sends"
 	}
 	return &c
 }

@@ -17,11 +17,13 @@ var at = time.Date(2026, 11, 23, 3, 0, 0, 0, time.UTC)
 func level(n int) *int { return &n }
 
 func try(server string, why reason.Reason) evidence.TraceTry {
-	return evidence.TraceTry{Server: server, Try: 1, Result: "unavailable", Reason: why, Message: "no answer", Seconds: 1}
+	return evidence.TraceTry{Server: server, Try: 1, Result: "unavailable", Reason: why, Message: "no answer",
+		Seconds: 1}
 }
 
 func group(result walk.Result, why reason.Reason, by string, tries ...evidence.TraceTry) evidence.TraceStep {
-	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: why, By: by,
+	return evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: result, Reason: why,
+		By:    by,
 		Tries: tries}
 }
 
@@ -31,14 +33,16 @@ func local(result walk.Result, why reason.Reason) evidence.TraceStep {
 
 func login(person string, outcome walk.Outcome, why reason.Reason, by string, lvl int,
 	steps ...evidence.TraceStep) evidence.Trace {
-	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person, Kind: evidence.TraceLogin,
+	return evidence.Trace{Time: at, Device: "sw-1", Access: "ssh", Line: "ssh0", Person: person,
+		Kind:    evidence.TraceLogin,
 		Outcome: outcome, Reason: why, By: by,
 		Level: lvl, Seconds: 1, Steps: steps}
 }
 
 func event(person string, question site.Question, answer evidence.Answer, why reason.Reason,
 	text string) evidence.Event {
-	return evidence.Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1", Access: "ssh",
+	return evidence.Event{Time: at, Server: "tern", Protocol: "tacacs", Client: "192.0.2.1", Device: "sw-1",
+		Access:   "ssh",
 		Person:   person,
 		Question: question, Answer: answer, Reason: why, Text: text}
 }
@@ -73,7 +77,8 @@ func tales() []told {
 			[]string{}, []string{}, []string{}},
 		{"wrong password", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0,
 			group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("ines", "login", evidence.Refused, "wrong-password", "the password given for ines is wrong")},
+			[]evidence.Event{event("ines", "login", evidence.Refused, "wrong-password",
+				"the password given for ines is wrong")},
 			[]string{WrongPassword}, []string{WrongPassword, UnknownPerson, NoGrant}, []string{WrongPassword}},
 		{"unknown person", []evidence.Trace{login("inse", "refused", "refused-by-server", "tern", 0,
 			group("refused", "refused-by-server", "tern"))},
@@ -85,10 +90,12 @@ func tales() []told {
 			[]string{DisabledOrExpired}, nil, []string{DisabledOrExpired}},
 		{"no grant", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0,
 			group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Refused, "no-grant", "no grant lets tobin in")}, []string{NoGrant},
+			[]evidence.Event{event("tobin", "login", evidence.Refused, "no-grant", "no grant lets tobin in")},
+			[]string{NoGrant},
 			nil, []string{NoGrant}},
-		{"a local account while a server answers", []evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0,
-			group("refused", "refused-by-server", "tern"))},
+		{"a local account while a server answers", []evidence.Trace{
+			login("keeper", "refused", "refused-by-server", "tern", 0,
+				group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("keeper", "login", evidence.Refused, "unknown-person", "nobody is called keeper")},
 			[]string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}, []string{LocalWhileServerAnswers}},
 		{"unreachable", []evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent,
@@ -102,21 +109,27 @@ func tales() []told {
 		{"fallback used", []evidence.Trace{login("keeper", "in", "", "local", 15, silent, local("accepted", ""))},
 			[]evidence.Event{},
 			[]string{FallbackUsed, Unreachable}, []string{FallbackUsed, Unreachable}, nil},
-		{"local account, wrong password", []evidence.Trace{login("keeper", "refused", "wrong-password", "local", 0, silent,
-			local("refused", "wrong-password"))}, []evidence.Event{},
+		{"local account, wrong password", []evidence.Trace{
+			login("keeper", "refused", "wrong-password", "local", 0, silent,
+				local("refused", "wrong-password"))}, []evidence.Event{},
 			[]string{WrongPassword, Unreachable}, []string{WrongPassword, Unreachable}, nil},
 		{"another TACACS+ key", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
-			group("unavailable", "no-answer", "", try("tern", "key-differs")), local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("", "login", evidence.Dropped, "key-differs", "the lengths in the body do not add up")},
+			group("unavailable", "no-answer", "", try("tern", "key-differs")),
+			local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("", "login", evidence.Dropped, "key-differs",
+				"the lengths in the body do not add up")},
 			[]string{KeyDiffers}, []string{KeyDiffers}, []string{KeyDiffers}},
 		{"another RADIUS key is silence to the device, and known to the server",
-			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent,
+				local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("ines", "login", evidence.Dropped, "key-differs",
 				"the Message-Authenticator does not verify")},
 			[]string{KeyDiffers}, []string{Unreachable}, []string{KeyDiffers}},
 		{"asker unknown", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
-			group("unavailable", "no-answer", "", try("tern", "client-unknown")), local("unavailable", "no-such-account"))},
-			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login", Answer: evidence.Dropped,
+			group("unavailable", "no-answer", "", try("tern", "client-unknown")),
+			local("unavailable", "no-such-account"))},
+			[]evidence.Event{{Time: at, Server: "tern", Client: "192.0.2.77", Question: "login",
+				Answer: evidence.Dropped,
 				Reason: "client-unknown", Text: "no device has the address"}},
 			[]string{ClientUnknown}, []string{ClientUnknown, KeyDiffers}, []string{ClientUnknown}},
 		{"in and yet one server unreadable", []evidence.Trace{login("ines", "in", "", "plover", 15,
@@ -135,7 +148,8 @@ func tales() []told {
 			group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{}, []string{ServerSaysError}, []string{ServerSaysError}, nil},
 		{"a certificate is refused", []evidence.Trace{login("ines", "refused", "list-ended", "", 0,
-			group("unavailable", "no-answer", "", evidence.TraceTry{Server: "tern", Try: 1, Result: "unavailable", Reason: "tls",
+			group("unavailable", "no-answer", "", evidence.TraceTry{
+				Server: "tern", Try: 1, Result: "unavailable", Reason: "tls",
 				Message: "TLS: unknown authority"}), local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("", "", evidence.Dropped, "tls", "the TLS handshake failed")}, []string{TLSRefused},
 			[]string{TLSRefused}, []string{TLSRefused}},
@@ -145,9 +159,11 @@ func tales() []told {
 			group("refused", "refused-by-server", "tern"))},
 			[]evidence.Event{event("tobin", "login", evidence.Refused, "second-factor", "the one-time code is wrong")},
 			[]string{SecondFactor}, nil, []string{SecondFactor}},
-		{"a code that was asked for and not given", []evidence.Trace{login("tobin", "refused", "refused-by-server", "tern", 0,
-			group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("tobin", "login", evidence.Challenged, "code-asked", "the password of tobin is right")},
+		{"a code that was asked for and not given", []evidence.Trace{
+			login("tobin", "refused", "refused-by-server", "tern", 0,
+				group("refused", "refused-by-server", "tern"))},
+			[]evidence.Event{event("tobin", "login", evidence.Challenged, "code-asked",
+				"the password of tobin is right")},
 			[]string{SecondFactor}, nil, []string{SecondFactor}},
 		{"password form", []evidence.Trace{login("ines", "refused", "refused-by-server", "tern", 0,
 			group("refused", "refused-by-server", "tern"))},
@@ -160,23 +176,30 @@ func tales() []told {
 		{"a local account while a directory answers",
 			[]evidence.Trace{login("keeper", "refused", "refused-by-server", "tern", 0,
 				group("refused", "refused-by-server", "tern"))},
-			[]evidence.Event{event("keeper", "login", evidence.Refused, "directory-no-entry", "nobody is called keeper")},
+			[]evidence.Event{event("keeper", "login", evidence.Refused, "directory-no-entry",
+				"nobody is called keeper")},
 			[]string{LocalWhileServerAnswers}, nil, []string{LocalWhileServerAnswers}},
 		{"the directory is down", []evidence.Trace{login("ebba", "refused", "list-ended", "", 0,
 			group("unavailable", "no-answer", "", try("tern", "error")), local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-down", "dunlin does not answer")},
 			[]string{DirectoryDown}, []string{ServerSaysError}, []string{DirectoryDown}},
 		{"the directory refuses us",
-			[]evidence.Trace{login("ebba", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
-			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-refuses-us", "dunlin refuses who searches")},
+			[]evidence.Trace{login("ebba", "refused", "list-ended", "", 0, silent,
+				local("unavailable", "no-such-account"))},
+			[]evidence.Event{event("ebba", "login", evidence.Failed, "directory-refuses-us",
+				"dunlin refuses who searches")},
 			[]string{DirectoryRefusesUs}, []string{Unreachable}, []string{DirectoryRefusesUs}},
 		{"questions to the port for the other kind",
-			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent, local("unavailable", "no-such-account"))},
+			[]evidence.Trace{login("ines", "refused", "list-ended", "", 0, silent,
+				local("unavailable", "no-such-account"))},
 			[]evidence.Event{event("ines", "login", evidence.Dropped, "wrong-port",
 				"Access-Request came to the port for the other kind")}, []string{WrongPort}, []string{Unreachable},
 			[]string{WrongPort}},
-		{"a template account that is not there", []evidence.Trace{login("ines", "refused", "template-missing", "tern", 0,
-			group("accepted", "", "tern"))}, []evidence.Event{}, []string{TemplateMissing}, []string{TemplateMissing}, nil},
+		{"a template account that is not there", []evidence.Trace{
+			login("ines", "refused", "template-missing", "tern", 0,
+				group("accepted", "", "tern"))}, []evidence.Event{}, []string{TemplateMissing},
+			[]string{TemplateMissing},
+			nil},
 		{"no record, no session", []evidence.Trace{login("ines", "refused", "not-recorded", "tern", 0,
 			group("accepted", "", "tern"))}, []evidence.Event{}, []string{RecordNotKept}, []string{RecordNotKept}, nil},
 		{"nothing tells", []evidence.Trace{login("ines", "refused", "", "tern", 0, group("accepted", "", "tern"))},
@@ -187,7 +210,8 @@ func tales() []told {
 		{"an address that the way in does not take", []evidence.Trace{login("ines", "refused", "not-from-here", "", 0)},
 			[]evidence.Event{}, []string{NotFromHere}, []string{NotFromHere}, nil},
 		{"a name that the list is not for", []evidence.Trace{login("ines", "refused", "not-listed", "", 0,
-			evidence.TraceStep{Purpose: "login", List: "crew", Method: "only", Result: "refused", Reason: "not-listed"})},
+			evidence.TraceStep{Purpose: "login", List: "crew", Method: "only", Result: "refused",
+				Reason: "not-listed"})},
 			[]evidence.Event{}, []string{WrongList}, []string{WrongList}, nil},
 	}
 }
@@ -280,7 +304,8 @@ devices: [{name: sw-1, addresses: [192.0.2.1]}]
 	require.NoError(t, err)
 	e := evidence.Evidence{Traces: []evidence.Trace{second, first}, Site: s, Now: at.Add(20 * time.Second)}
 	v = Explain(e, Symptom{})
-	require.Equal(t, "sw-1 leaves tern alone until 03:01:00: tern gave no answer at 03:00:00 (closed)", v.Causes[1].Says)
+	require.Equal(t, "sw-1 leaves tern alone until 03:01:00: tern gave no answer at 03:00:00 (closed)",
+		v.Causes[1].Says)
 	e.Now = at.Add(2 * time.Minute)
 	require.Contains(t, Explain(e, Symptom{}).Causes[1].Says, "alone, until 03:01:00, which is over by now: ")
 
@@ -319,8 +344,8 @@ devices: [{name: sw-1, addresses: [192.0.2.1], found: {keys: {tern: typed}}}]
 		group("unavailable", "no-answer", "", try("tern", "key-differs")))}, Site: s,
 		Keys: site.Keys{"k": site.NewSecret("a-good-key"), "typed": site.NewSecret("a-good-kye")}}
 	v := Explain(e, Symptom{})
-	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same except for two characters "+
-		"swapped", v.Causes[0].Evidence[1])
+	require.Equal(t, "the site says that sw-1 holds another key (site.yaml:4:69): the same except for two "+
+		"characters swapped", v.Causes[0].Evidence[1])
 	e.Keys = nil
 	require.Contains(t, Explain(e, Symptom{}).Causes[0].Evidence[1], "its value is not known here")
 }

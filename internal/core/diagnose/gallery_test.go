@@ -83,7 +83,8 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 				noted := event("ines", asked, answer, why, "what it says")
 				name := fmt.Sprintf("event %s %s %s", asked, answer, why)
 				g.hang(name, evidence.Evidence{Events: []evidence.Event{noted}, Site: s}, Symptom{})
-				g.hang(name+" and a trace", evidence.Evidence{Events: []evidence.Event{noted}, Traces: []evidence.Trace{shut},
+				g.hang(name+" and a trace", evidence.Evidence{
+					Events: []evidence.Event{noted}, Traces: []evidence.Trace{shut},
 					Site: s}, Symptom{})
 			}
 		}
@@ -96,12 +97,14 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 				command("look", walk.OutcomeRefused, why, "tern", step)}}, Symptom{})
 		}
 		g.hang("counted "+string(why), evidence.Evidence{Counts: []evidence.Count{{Device: "sw-1", Server: "tern",
-			Question: site.AskLogin, Sent: 6, Lost: map[reason.Reason]int{why: 6}, Mean: 0.5, Most: 2}}, Now: at}, Symptom{})
+			Question: site.AskLogin, Sent: 6, Lost: map[reason.Reason]int{why: 6}, Mean: 0.5, Most: 2}}, Now: at},
+			Symptom{})
 		for _, what := range []evidence.LogEvent{evidence.LogIn, evidence.LogRefused, evidence.LogNoAnswer,
 			evidence.LogAgain, ""} {
 			g.hang(fmt.Sprintf("log %q %s", what, why), evidence.Evidence{Site: s, Log: []evidence.LogLine{{Time: at,
-				Device: "sw-1", What: what, Person: "ines", Access: "ssh", Server: "tern", Asked: site.AskLogin, Reason: why,
-				By: "tern", Level: 15, Text: "a line"}}}, Symptom{})
+				Device: "sw-1", What: what, Person: "ines", Access: "ssh", Server: "tern", Asked: site.AskLogin,
+				Reason: why,
+				By:     "tern", Level: 15, Text: "a line"}}}, Symptom{})
 		}
 	}
 	recorded := login("ines", walk.OutcomeIn, "", "tern", 15, group(walk.Accepted, "", "tern"), evidence.TraceStep{
@@ -115,32 +118,44 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 					g.late(about+" beside counters", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
 						Counts: []evidence.Count{{Device: "sw-1", Server: server, Question: asked, Sent: 6, Accepted: 2,
 							Lost: map[reason.Reason]int{why: 4}, Mean: 0.5, Most: 2},
-							{Device: "sw-9", Server: server, Question: asked, Sent: 9, Lost: map[reason.Reason]int{reason.TLS: 9}}}})
+							{Device: "sw-9", Server: server, Question: asked, Sent: 9,
+								Lost: map[reason.Reason]int{reason.TLS: 9}}}})
 					g.late(about+" beside a log", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
-						Log: []evidence.LogLine{{Time: at, Device: "sw-1", What: evidence.LogNoAnswer, Server: server, Asked: asked,
+						Log: []evidence.LogLine{{Time: at, Device: "sw-1", What: evidence.LogNoAnswer, Server: server,
+							Asked:  asked,
 							Person: "ines", Reason: why, Text: "a line"}}})
 					g.late(about+" beside events of others", evidence.Evidence{Traces: []evidence.Trace{trace}, Site: s,
-						Events: []evidence.Event{{Time: at.Add(time.Second), Server: server, Device: "sw-9", Person: "tobin",
+						Events: []evidence.Event{{Time: at.Add(time.Second), Server: server, Device: "sw-9",
+							Person:   "tobin",
 							Question: asked, Answer: evidence.Accepted, Level: level(15), Reason: reason.Accepted},
-							{Time: at.Add(-time.Second), Server: server, Device: "sw-1", Person: "tobin", Question: asked,
-								Answer: evidence.Refused, Reason: reason.WrongPassword, Text: "another person"}}})
+							{Time: at.Add(-time.Second), Server: server, Device: "sw-1", Person: "tobin",
+								Question: asked,
+								Answer:   evidence.Refused, Reason: reason.WrongPassword, Text: "another person"}}})
 				}
 			}
 		}
 	}
-	marks := []evidence.Mark{"", evidence.MarkNoWay, evidence.MarkPortClosed, evidence.MarkStray, evidence.MarkUnverified,
-		evidence.MarkForged, evidence.MarkReused, evidence.MarkMalformed, evidence.MarkNoSynAck, evidence.MarkEndedEarly,
-		evidence.MarkTLSOnClear, evidence.MarkClearOnTLS, evidence.MarkMixed, evidence.MarkLegacyPort, evidence.MarkLate,
-		evidence.MarkNoServer, evidence.MarkClientUnknown, evidence.MarkJoined, evidence.MarkClearBody, evidence.MarkHidden,
-		evidence.MarkAskedAgain, evidence.MarkUnheard, evidence.MarkElsewhere, evidence.MarkUnsigned, evidence.MarkUnacked,
+	marks := []evidence.Mark{"", evidence.MarkNoWay, evidence.MarkPortClosed, evidence.MarkStray,
+		evidence.MarkUnverified,
+		evidence.MarkForged, evidence.MarkReused, evidence.MarkMalformed, evidence.MarkNoSynAck,
+		evidence.MarkEndedEarly,
+		evidence.MarkTLSOnClear, evidence.MarkClearOnTLS, evidence.MarkMixed, evidence.MarkLegacyPort,
+		evidence.MarkLate,
+		evidence.MarkNoServer, evidence.MarkClientUnknown, evidence.MarkJoined, evidence.MarkClearBody,
+		evidence.MarkHidden,
+		evidence.MarkAskedAgain, evidence.MarkUnheard, evidence.MarkElsewhere, evidence.MarkUnsigned,
+		evidence.MarkUnacked,
 		evidence.MarkBigLost, evidence.MarkTooBig, evidence.MarkCutOff, evidence.MarkAborted, evidence.MarkCut,
-		evidence.MarkNoHost, evidence.MarkTLSAlert, evidence.MarkLostThere, evidence.MarkLostBack, evidence.MarkStillOpen}
+		evidence.MarkNoHost, evidence.MarkTLSAlert, evidence.MarkLostThere, evidence.MarkLostBack,
+		evidence.MarkStillOpen}
 	for _, answer := range []evidence.Answer{evidence.None, evidence.Unreadable, evidence.Refused, evidence.Accepted,
 		evidence.Failed} {
 		for _, fit := range []evidence.KeyFit{evidence.KeyFits, evidence.KeyUnfit, evidence.KeyUnknown} {
 			for _, mark := range marks {
-				x := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000", ServerAddress: "192.0.2.9:49",
-					Device: "sw-1", Server: "tern", Person: "ines", Question: site.AskLogin, Answer: answer, Key: fit}
+				x := evidence.Exchange{Time: at, Protocol: "tacacs", Client: "192.0.2.1:4000",
+					ServerAddress: "192.0.2.9:49",
+					Device:        "sw-1", Server: "tern", Person: "ines", Question: site.AskLogin, Answer: answer,
+					Key: fit}
 				if mark != "" {
 					x.Marks, x.Remarks = []evidence.Mark{mark}, []string{"a remark"}
 					x.Says = map[evidence.Mark]string{mark: "a remark"}
@@ -159,10 +174,12 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 		for _, result := range []evidence.ProbeResult{evidence.ProbeOpen, evidence.ProbeClosed, evidence.ProbeSilent,
 			evidence.ProbeNoWay, evidence.ProbeAlive, evidence.ProbeRefused, evidence.ProbeUnfit, evidence.ProbeEnded,
 			evidence.ProbeError, evidence.ProbeTLS} {
-			asked := []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: kind, Result: result, Text: "it says so"}}
+			asked := []evidence.Probe{{Time: at, Server: "tern", As: "sw-1", Kind: kind, Result: result,
+				Text: "it says so"}}
 			name := fmt.Sprintf("probe %s %s", kind, result)
 			g.hang(name, evidence.Evidence{Probes: asked, Now: at}, Symptom{Device: "sw-1"})
-			g.hang(name+" and a trace", evidence.Evidence{Probes: asked, Traces: []evidence.Trace{shut}, Site: s}, Symptom{})
+			g.hang(name+" and a trace", evidence.Evidence{Probes: asked, Traces: []evidence.Trace{shut}, Site: s},
+				Symptom{})
 		}
 	}
 	far := parsedSite(t, designed)
@@ -184,17 +201,20 @@ func TestVerdictsAreAsWritten(t *testing.T) {
 		bare := c.evidence
 		bare.Site, bare.Keys = nil, nil
 		g.hang("capture "+c.name+", without the site", bare, Symptom{})
-		g.hang("capture "+c.name+" and a device without a login", c.evidence, Symptom{Device: "lock-sw", Person: "liv.moen"})
+		g.hang("capture "+c.name+" and a device without a login", c.evidence,
+			Symptom{Device: "lock-sw", Person: "liv.moen"})
 	}
 	for _, person := range []string{"ines", "odd", "keeper"} {
-		for _, e := range []evidence.Evidence{{}, {Events: []evidence.Event{event("tobin", site.AskLogin, evidence.Accepted,
-			reason.Accepted, "")}}} {
+		for _, e := range []evidence.Evidence{{}, {Events: []evidence.Event{
+			event("tobin", site.AskLogin, evidence.Accepted,
+				reason.Accepted, "")}}} {
 			e.Site, e.Now = far, at
 			v := ByDesign(e, Symptom{Device: "sw-1", Person: person, Saw: "refused"})
 			fmt.Fprintf(g, "by design %s beside %d events: unseen %t; %v\n", person, len(e.Events), v.Unseen, v.Causes)
 		}
 	}
-	g.hang("an hour before", evidence.Evidence{Traces: []evidence.Trace{shut}, Site: s}, Symptom{At: at.Add(-time.Hour)})
+	g.hang("an hour before", evidence.Evidence{Traces: []evidence.Trace{shut}, Site: s},
+		Symptom{At: at.Add(-time.Hour)})
 	for _, name := range slices.Sorted(maps.Keys(g.hung)) {
 		g.hang(name, g.hung[name], Symptom{})
 	}

@@ -32,7 +32,8 @@ func (j *judging) pointsOfEvents() {
 			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
 		case e.Answer == evidence.Refused && e.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: e.Server,
-				signs: signs{{What: sessionNo, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)}}})
+				signs: signs{{What: sessionNo, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+					Text: notedBy(e)}}})
 		case e.Answer == evidence.Refused, left:
 			j.point(point{kind: refusedPoint, server: e.Server})
 		}
@@ -62,7 +63,8 @@ func (j *judging) pointsOfPackets() {
 			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),
 			slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != evidence.None:
-			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question, signs: packetSigns(x, x.AskedOf())})
+			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question,
+				signs: packetSigns(x, x.AskedOf())})
 		case x.Answer == evidence.Refused && x.Question == site.AskCommands:
 			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command,
 				signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
@@ -70,7 +72,8 @@ func (j *judging) pointsOfPackets() {
 		case x.Answer == evidence.Refused && x.Question == site.AskSession:
 			j.point(point{kind: sessionPoint, server: x.AskedOf(),
 				signs: signs{{What: sessionNo, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
-					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time), x.AskedOf())}}})
+					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time),
+						x.AskedOf())}}})
 		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
 			j.point(point{kind: refusedPoint, server: x.AskedOf()})
 		case x.Answer == evidence.Accepted && (x.Question == site.AskSession || x.Question == site.AskLogin &&
@@ -79,7 +82,8 @@ func (j *judging) pointsOfPackets() {
 		case x.Answer == evidence.Accepted && x.Question == site.AskLogin && x.Protocol == "radius" && !j.levelIn(x):
 			j.point(point{kind: lowPoint, server: x.AskedOf(),
 				signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
-					Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor Service-Type",
+					Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor "+
+						"Service-Type",
 						clock(x.Time), x.AskedOf())}}})
 		}
 	}
@@ -145,7 +149,10 @@ func (j *judging) pointsOfLog() {
 				signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.What != evidence.LogRefused:
 		case l.Reason == reason.RefusedByServer:
-			if !slices.ContainsFunc(j.points, func(p point) bool { return p.kind == refusedPoint || p.kind == sessionPoint }) {
+			if !slices.ContainsFunc(j.points, func(p point) bool {
+				return p.kind == refusedPoint ||
+					p.kind == sessionPoint
+			}) {
 				j.point(point{kind: refusedPoint, server: l.By, signs: at})
 			}
 		case l.Reason == reason.WrongPassword, l.Reason == reason.LockedForNow:

@@ -30,13 +30,15 @@ func (j *judging) lookDesign(p *point) {
 		}
 	case reason.WrongPort:
 		authentication, accounting, place := d.Ports(server)
-		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d", d.Name,
+		say(heldPortSign, "the site says that %s asks %s at the ports %d and %d (%s), and it listens on %d and %d",
+			d.Name,
 			server.Name, authentication, accounting, s.Where(place), server.AuthenticationPort, server.AccountingPort)
 	case reason.ClientUnknown:
 		say(heldSourceSign, "the site says that %s asks from %s (%s), an address that no device has", d.Name, d.Asks(),
 			s.Where(d.Found.Place))
 	case reason.NotForThis:
-		say(notForThisSign, "the site says that %s is not for this kind of question (%s)", server.Name, s.Where(server.Place))
+		say(notForThisSign, "the site says that %s is not for this kind of question (%s)", server.Name,
+			s.Where(server.Place))
 	}
 }
 

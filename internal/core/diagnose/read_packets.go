@@ -67,10 +67,12 @@ func packetSigns(x evidence.Exchange, server string) signs {
 	case slices.Contains(x.Marks, evidence.MarkStillOpen) && x.Seconds < gaveUpAfter:
 		say(openSign, question+": the connection stands; the capture ends before an answer could come")
 	case slices.Contains(x.Marks, evidence.MarkStillOpen):
-		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then the capture ends", question,
+		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then the capture ends",
+			question,
 			x.Seconds))
 	case ended && x.Seconds < gaveUpAfter:
-		say(droppedConnSign, fmt.Sprintf("%s: %s (%.0f ms later)", question, x.Says[evidence.MarkEndedEarly], 1000*x.Seconds))
+		say(droppedConnSign, fmt.Sprintf("%s: %s (%.0f ms later)", question, x.Says[evidence.MarkEndedEarly],
+			1000*x.Seconds))
 	case ended:
 		say(gaveUpSign, fmt.Sprintf("%s: no answer in %.1f s on an open connection, and then it was ended", question,
 			x.Seconds))
@@ -114,8 +116,9 @@ func (j *judging) lookPackets(p *point) {
 			slices.Contains(x.Marks, evidence.MarkStray):
 			p.signs = append(p.signs, packetSigns(x, p.server)...)
 		case p.asked.Records() && !x.Question.Records() && x.Question != site.AskConnect:
-			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time, Server: p.server,
-				Text: fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
+			p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCapture, Time: x.Time,
+				Server: p.server,
+				Text:   fmt.Sprintf("%s answered %s at %s", p.server, aQuestion(x.Question), clock(x.Time))})
 		case x.Question == p.asked && !x.Unanswered() && j.story.Login != nil && !j.beforeTries(p.server, x.Time):
 			p.signs = append(p.signs, j.answerInVain(p, x))
 		}
@@ -153,7 +156,8 @@ func (j *judging) lookAddresses(p *point) signs {
 		}
 		if x.Server == "" && x.Device != "" {
 			all = append(all, Sign{What: wrongServerSign, From: evidence.FromCapture, Time: x.Time, Server: p.server,
-				Text: fmt.Sprintf("%s: %s asks %s, which is the address of no server of the site", clock(x.Time), x.AskedBy(),
+				Text: fmt.Sprintf("%s: %s asks %s, which is the address of no server of the site", clock(x.Time),
+					x.AskedBy(),
 					evidence.Host(x.ServerAddress))})
 		}
 		if d, says := j.namesDevice(x); d != "" && x.Has(evidence.MarkClientUnknown) {
@@ -195,7 +199,8 @@ func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
 		x.Seconds, j.story.Device)
 	patience := j.patience(p.server)
 	if time.Duration(x.Seconds*float64(time.Second)) < patience*9/10 {
-		what, text = inTimeSign, fmt.Sprintf("the answer of %s is in the capture %.2f s after the question, and %s has none",
+		what, text = inTimeSign, fmt.Sprintf("the answer of %s is in the capture %.2f s after the question, and %s "+
+			"has none",
 			p.server, x.Seconds, j.story.Device)
 	}
 	return Sign{What: what, From: evidence.FromCapture, Time: x.Time, Server: p.server, Text: text}
@@ -232,7 +237,8 @@ func (j *judging) lateFirst(x evidence.Exchange, all signs) signs {
 	}
 	for i := range all {
 		if all[i].What == cutOffSign || all[i].What == droppedConnSign || all[i].What == gaveUpSign {
-			all[i].What, all[i].Text = lateSign, fmt.Sprintf("%s: the first answer of %s took %.1f s, and %s waits %.1f s",
+			all[i].What, all[i].Text = lateSign, fmt.Sprintf(
+				"%s: the first answer of %s took %.1f s, and %s waits %.1f s",
 				clock(x.Time), x.AskedOf(), x.First, j.story.Device, patience.Seconds())
 		}
 	}

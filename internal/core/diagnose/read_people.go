@@ -24,16 +24,19 @@ func (j *judging) lookDecisions(p *point) {
 		answered := e.Answer == evidence.Challenged &&
 			slices.ContainsFunc(j.story.Events[i+1:],
 				func(after evidence.Event) bool { return after.Question == e.Question && after.Server == e.Server })
-		if what == "" || e.Answer == evidence.Accepted || answered || !slices.Contains(questionsOf[p.kind], e.Question) ||
+		if what == "" || e.Answer == evidence.Accepted || answered ||
+			!slices.Contains(questionsOf[p.kind], e.Question) ||
 			p.command != "" && e.Command != p.command {
 			continue
 		}
 		text := notedBy(e)
 		if what == challengedSign {
-			text = fmt.Sprintf("%s noted at %s: %s asked for a one-time code, and none was given", e.Server, clock(e.Time),
+			text = fmt.Sprintf("%s noted at %s: %s asked for a one-time code, and none was given", e.Server,
+				clock(e.Time),
 				e.Server)
 		}
-		p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: text,
+		p.signs = append(p.signs, Sign{What: what, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
+			Text:  text,
 			Place: e.Place, Rule: e.Rule})
 	}
 	for _, x := range j.story.Exchanges {
@@ -41,17 +44,21 @@ func (j *judging) lookDecisions(p *point) {
 			continue
 		}
 		switch {
-		case x.Answer == evidence.Challenged && !slices.ContainsFunc(j.story.Exchanges, func(after evidence.Exchange) bool {
-			return after.Question == site.AskLogin && after.Time.After(x.Time) && !after.Unanswered()
-		}):
-			p.signs = append(p.signs, Sign{What: challengedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
-				Text: fmt.Sprintf("%s: %s asked for a code, and none was given", clock(x.Time), x.AskedOf())})
+		case x.Answer == evidence.Challenged && !slices.ContainsFunc(
+			j.story.Exchanges, func(after evidence.Exchange) bool {
+				return after.Question == site.AskLogin && after.Time.After(x.Time) && !after.Unanswered()
+			}):
+			p.signs = append(p.signs, Sign{What: challengedSign, From: evidence.FromCapture, Time: x.Time,
+				Server: x.AskedOf(),
+				Text:   fmt.Sprintf("%s: %s asked for a code, and none was given", clock(x.Time), x.AskedOf())})
 		case x.Answer == evidence.Challenged:
-			p.signs = append(p.signs, Sign{What: hasCodeSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
-				Text: fmt.Sprintf("%s: %s asked for a code", clock(x.Time), x.AskedOf())})
+			p.signs = append(p.signs, Sign{What: hasCodeSign, From: evidence.FromCapture, Time: x.Time,
+				Server: x.AskedOf(),
+				Text:   fmt.Sprintf("%s: %s asked for a code", clock(x.Time), x.AskedOf())})
 		case x.Answer == evidence.Refused:
-			p.signs = append(p.signs, Sign{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
-				Text: fmt.Sprintf("%s: an authentic no by %s", clock(x.Time), x.AskedOf())})
+			p.signs = append(p.signs, Sign{What: refusedSign, From: evidence.FromCapture, Time: x.Time,
+				Server: x.AskedOf(),
+				Text:   fmt.Sprintf("%s: an authentic no by %s", clock(x.Time), x.AskedOf())})
 		}
 	}
 	for _, l := range j.story.Lines {
@@ -126,10 +133,12 @@ func (j *judging) lookPerson(p *point) {
 		return
 	}
 	if form, seen := j.formSeen(); seen && !site.OneWay(form) {
-		say(sentFormSign, fmt.Sprintf("the password came as %s, and the password of %s is a one-way hash (%s)", form, name,
+		say(sentFormSign, fmt.Sprintf("the password came as %s, and the password of %s is a one-way hash (%s)", form,
+			name,
 			s.Where(person.Password.Place)))
 	} else if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !seen && !site.OneWay(form) {
-		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)", device.Name,
+		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)",
+			device.Name,
 			form, name, s.Where(person.Password.Place)))
 	}
 }
@@ -162,7 +171,8 @@ func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.D
 		if access != "" && w.Access != access {
 			continue
 		}
-		last = rights.Decide(s, rights.Question{Purpose: site.Login, Device: d, Access: w.Access, Person: j.story.Person,
+		last = rights.Decide(s, rights.Question{Purpose: site.Login, Device: d, Access: w.Access,
+			Person:     j.story.Person,
 			Credential: rights.Right}, j.story.Time)
 		if last.Allow {
 			break
@@ -224,7 +234,8 @@ func (j *judging) otherList(steps []evidence.TraceStep) {
 			if step.List == wanted || step.List == "" && p != site.Login {
 				continue
 			}
-			text := fmt.Sprintf("the device used the list %s for %s, and the site says %s", named(step.List), p, named(wanted))
+			text := fmt.Sprintf("the device used the list %s for %s, and the site says %s", named(step.List), p,
+				named(wanted))
 			sign := Sign{What: otherListSign, From: evidence.FromTrace, Time: j.story.Time, Text: text}
 			if len(j.points) > 0 && j.points[0].kind != unheardPoint || j.story.Login.Outcome == walk.OutcomeRefused {
 				j.points = slices.Insert(j.points, 0, point{kind: listPoint, list: step.List, signs: signs{sign}})

@@ -81,8 +81,10 @@ func (j *judging) lookEvents(p *point) {
 		case e.Answer != evidence.Dropped:
 			heard = true
 			if p.asked.Records() && !e.Question.Records() {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
-					Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device, clock(e.Time))})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromEvents, Time: e.Time,
+					Server: e.Server,
+					Text: fmt.Sprintf("%s answered %s of %s at %s", e.Server, aQuestion(e.Question), j.story.Device,
+						clock(e.Time))})
 			}
 		}
 	}
@@ -97,8 +99,9 @@ func (j *judging) lookEvents(p *point) {
 	if p.asked.Records() && j.story.Login != nil {
 		for _, s := range j.story.Login.Steps {
 			if s.By == p.server && s.Purpose == site.AskLogin {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time, Server: p.server,
-					Text: fmt.Sprintf("%s answered the login itself", p.server)})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromTrace, Time: j.story.Time,
+					Server: p.server,
+					Text:   fmt.Sprintf("%s answered the login itself", p.server)})
 			}
 		}
 	}
@@ -230,8 +233,9 @@ func (j *judging) lookEarlier(p *point) {
 	for _, t := range slices.Backward(j.story.Before) {
 		for _, step := range t.Steps {
 			if step.By == p.server && t.Time.After(j.story.Time.Add(-time.Hour)) {
-				p.signs = append(p.signs, Sign{What: answeredBefore, From: evidence.FromTrace, Time: t.Time, Server: p.server,
-					Text: fmt.Sprintf("%s answered %s at %s", p.server, j.story.Device, clock(t.Time))})
+				p.signs = append(p.signs, Sign{What: answeredBefore, From: evidence.FromTrace, Time: t.Time,
+					Server: p.server,
+					Text:   fmt.Sprintf("%s answered %s at %s", p.server, j.story.Device, clock(t.Time))})
 				return
 			}
 		}
@@ -266,7 +270,8 @@ func (j *judging) lookCounters(p *point) {
 		if c.Question != p.asked {
 			if p.asked.Records() && c.Question == site.AskLogin && answers > 0 {
 				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromCounters, Server: p.server,
-					Text: fmt.Sprintf("the counters: %s logins at %s were answered", portion(answers, c.Sent), p.server)})
+					Text: fmt.Sprintf("the counters: %s logins at %s were answered", portion(answers, c.Sent),
+						p.server)})
 			}
 			continue
 		}
@@ -309,8 +314,9 @@ func (j *judging) lookProbes(p *point) {
 			p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
 			if b.Server == p.server && p.asked.Records() && b.Kind != evidence.ProbeReach &&
 				(b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused) {
-				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time, Server: b.Server,
-					Text: "asked now: " + b.Text})
+				p.signs = append(p.signs, Sign{What: loginsAnswered, From: evidence.FromProbe, Time: b.Time,
+					Server: b.Server,
+					Text:   "asked now: " + b.Text})
 			}
 			continue
 		}
@@ -341,7 +347,8 @@ func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
 	for _, b := range j.evidence.Probes {
 		if b.Server == server && (b.Result == evidence.ProbeAlive || b.Result == evidence.ProbeRefused ||
 			b.Result == evidence.ProbeOpen) && b.Kind != evidence.ProbeAccountingStatus {
-			return Sign{What: upAgainSign, From: evidence.FromProbe, Time: b.Time, Server: server, Text: "asked now: " + b.Text},
+			return Sign{What: upAgainSign, From: evidence.FromProbe, Time: b.Time, Server: server, Text: "asked now: " +
+					b.Text},
 				true
 		}
 	}

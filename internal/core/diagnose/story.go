@@ -237,7 +237,8 @@ func gathered(e evidence.Evidence) []Story {
 		if device == "" {
 			device = v.Client
 		}
-		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access, source: evidence.FromEvents,
+		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access,
+			source:  evidence.FromEvents,
 			begins:  v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
 			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
 			put:     func(s *Story) { s.Events = append(s.Events, v) }})
@@ -246,7 +247,8 @@ func gathered(e evidence.Evidence) []Story {
 		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem || v.Question == site.AskDirectory {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "", source: evidence.FromCapture,
+		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "",
+			source:  evidence.FromCapture,
 			begins:  (v.Question == site.AskLogin || v.Question == site.AskConnect) && !v.Has(evidence.MarkUnheard),
 			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
 			unheard: v.Has(evidence.MarkUnheard) || v.Has(evidence.MarkLate),
@@ -256,7 +258,8 @@ func gathered(e evidence.Evidence) []Story {
 		if v.What == "" || v.What == evidence.LogAgain {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access, source: evidence.FromLog,
+		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access,
+			source: evidence.FromLog,
 			begins: !v.Asked.Records(), decides: v.What == evidence.LogIn || v.What == evidence.LogRefused,
 			put: func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}

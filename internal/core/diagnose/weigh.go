@@ -239,11 +239,13 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 			used = ": what was sent was made with " + sign.Key
 		}
 	}
-	r := strings.NewReplacer("{used}", used, "{until}", until, "{device}", j.story.Device, "{server}", server, "{person}",
+	r := strings.NewReplacer("{used}", used, "{until}", until, "{device}", j.story.Device, "{server}", server,
+		"{person}",
 		person, "{way}",
 		j.story.Access,
 		"{list}", list,
-		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text, "{key}",
+		"{command}", p.command, "{asked}", string(p.asked), "{wait}", fmt.Sprintf("%.1f s", p.wait), "{text}", text,
+		"{key}",
 		key)
 	return func(text string) string { return strings.TrimSuffix(r.Replace(text), ": ") }
 }

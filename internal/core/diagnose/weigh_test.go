@@ -103,7 +103,8 @@ func TestTheDesignAloneSaysWhatItMakesOfALogin(t *testing.T) {
 func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 	t.Parallel()
 	count := func(question site.Question, sent, accepted int, lost map[reason.Reason]int) evidence.Count {
-		return evidence.Count{Device: "sw-1", Server: "tern", Question: question, Sent: sent, Accepted: accepted, Lost: lost}
+		return evidence.Count{Device: "sw-1", Server: "tern", Question: question, Sent: sent, Accepted: accepted,
+			Lost: lost}
 	}
 	for _, c := range []struct {
 		counts []evidence.Count
@@ -115,7 +116,8 @@ func TestCountersAloneNameWhatTheyCan(t *testing.T) {
 		{[]evidence.Count{count("login", 100, 97, map[reason.Reason]int{"silent": 3})}, []string{NotKnown}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"closed": 4})}, []string{ServerOff}},
 		{[]evidence.Count{count("login", 4, 0, map[reason.Reason]int{"key-differs": 4})}, []string{KeyDiffers}},
-		{[]evidence.Count{count("login", 4, 4, nil), count("record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})},
+		{[]evidence.Count{count("login", 4, 4, nil), count(
+			"record-sessions", 8, 0, map[reason.Reason]int{"silent": 8})},
 			[]string{AccountingPort}},
 	} {
 		v := Explain(evidence.Evidence{Counts: c.counts, Now: at}, Symptom{})
@@ -147,15 +149,18 @@ func TestQuestionsPutOnPurposeAreEvidence(t *testing.T) {
 		want   []string
 	}{
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
-			probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeRefused)},
+			probe(evidence.ProbeAccountingStatus, evidence.ProbeAlive),
+			probe(evidence.ProbeLogin, evidence.ProbeRefused)},
 			[]string{NotKnown}}, // the servers are well, and no login was seen
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeSilent),
 			probe(evidence.ProbeLogin, evidence.ProbeSilent)}, []string{Unreachable}},
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeClosed)}, []string{ServerOff}},
-		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive), probe(evidence.ProbeLogin, evidence.ProbeUnfit)},
+		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
+			probe(evidence.ProbeLogin, evidence.ProbeUnfit)},
 			[]string{KeyDiffers}},
 		{[]evidence.Probe{probe(evidence.ProbeStatus, evidence.ProbeAlive),
-			probe(evidence.ProbeAccountingStatus, evidence.ProbeSilent), probe(evidence.ProbeLogin, evidence.ProbeRefused)},
+			probe(evidence.ProbeAccountingStatus, evidence.ProbeSilent),
+			probe(evidence.ProbeLogin, evidence.ProbeRefused)},
 			[]string{AccountingPort}},
 	} {
 		v := Explain(evidence.Evidence{Probes: c.probes, Now: at}, Symptom{Device: "ap-1"})
@@ -208,7 +213,8 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 	t.Parallel()
 	e := evidence.Evidence{}
 	for i, device := range []string{"sw-1", "sw-2", "sw-3"} {
-		bad := login("ines", "refused", "list-ended", "", 0, group("unavailable", "no-answer", "", try("tern", "closed")))
+		bad := login("ines", "refused", "list-ended", "", 0,
+			group("unavailable", "no-answer", "", try("tern", "closed")))
 		bad.Device, bad.Time = device, at.Add(time.Duration(i)*time.Minute)
 		e.Traces = append(e.Traces, bad, bad)
 	}
@@ -218,7 +224,8 @@ func TestEverythingIsGroupedByCauseTheWorstFirst(t *testing.T) {
 	require.Equal(t, []int{7, 1}, []int{s.Logins, s.Healthy})
 	require.Len(t, s.Groups, 2)
 	require.Equal(t, []any{ServerOff, "server tern, for 3 devices", 6, "ines", false},
-		[]any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0], s.Groups[0].Follows})
+		[]any{s.Groups[0].Cause.Cause, s.Groups[0].Where, s.Groups[0].Logins, s.Groups[0].People[0],
+			s.Groups[0].Follows})
 	require.Equal(t, []any{NoFallback, true}, []any{s.Groups[1].Cause.Cause, s.Groups[1].Follows})
 	require.Equal(t, Summary{Groups: []Group{}, Logins: 1, Healthy: 1},
 		All(evidence.Evidence{Traces: []evidence.Trace{well}}, Symptom{}))
@@ -283,8 +290,9 @@ func TestEveryCauseHasAPage(t *testing.T) {
 func TestADroppedRequestIsNamed(t *testing.T) {
 	t.Parallel()
 	for why, want := range map[reason.Reason]string{
-		reason.NoMessageAuthenticator: MessageAuthenticatorMissing, reason.TooMany: RateLimited, reason.Malformed: Malformed,
-		reason.TLS: TLSRefused, reason.KeyDiffers: KeyDiffers, reason.WrongPort: WrongPort,
+		reason.NoMessageAuthenticator: MessageAuthenticatorMissing, reason.TooMany: RateLimited,
+		reason.Malformed: Malformed,
+		reason.TLS:       TLSRefused, reason.KeyDiffers: KeyDiffers, reason.WrongPort: WrongPort,
 		reason.CannotTake: ServerOverloaded,
 	} {
 		e := event("ines", site.AskLogin, evidence.Dropped, why, "a text")
@@ -301,8 +309,10 @@ func TestADroppedRequestIsNamed(t *testing.T) {
 func TestWhatAServerDroppedIsNeverWell(t *testing.T) {
 	t.Parallel()
 	for _, answer := range []evidence.Answer{evidence.Dropped, evidence.Failed, evidence.Refused} {
-		for _, asked := range []site.Question{site.AskLogin, site.AskSession, site.AskCommands, site.AskRecordSessions} {
-			v := Explain(evidence.Evidence{Events: []evidence.Event{event("ines", asked, answer, "new-here", "a text")}},
+		for _, asked := range []site.Question{site.AskLogin, site.AskSession, site.AskCommands,
+			site.AskRecordSessions} {
+			v := Explain(evidence.Evidence{Events: []evidence.Event{
+				event("ines", asked, answer, "new-here", "a text")}},
 				Symptom{})
 			require.False(t, v.Healthy, "%s %s", asked, answer)
 			require.NotEmpty(t, v.Causes)
@@ -330,7 +340,8 @@ func TestAnotherPersonsSuccessIsNoSign(t *testing.T) {
 		"ines was let in by a server before")
 	local := own
 	local.By = "local"
-	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{local, refused}}), "let in by a server before")
+	require.NotContains(t, texts(evidence.Evidence{Traces: []evidence.Trace{local, refused}}),
+		"let in by a server before")
 	other := event("tobin", site.AskLogin, evidence.Accepted, reason.Accepted, "a role")
 	no := event("ines", site.AskLogin, evidence.Refused, reason.WrongPassword, "the password is wrong")
 	v := Explain(evidence.Evidence{Events: []evidence.Event{other, no}}, Symptom{Person: "ines"})

@@ -78,7 +78,8 @@ func Of(s *site.Site, shapes []foresee.Shape) Drawing {
 	put := func(column int, kind, title, tone string, lines ...string) int {
 		lines = slices.DeleteFunc(lines, func(l string) bool { return l == "" })
 		c := columns[column]
-		b := Box{X: c.x, Y: bottoms[column], Width: c.width, Height: titleLine + textLine*len(lines) + padding, Kind: kind,
+		b := Box{X: c.x, Y: bottoms[column], Width: c.width, Height: titleLine + textLine*len(lines) + padding,
+			Kind:  kind,
 			Title: title, Lines: lines, Tone: tone}
 		bottoms[column] += b.Height + gap
 		d.Boxes = append(d.Boxes, b)

@@ -37,8 +37,8 @@ func TestWhatADeviceHoldsIsSaidInTheWordsOfHolds(t *testing.T) {
 			have.Say(Server, "r2", "accounting port", "1646")
 			have.Say(Server, "r1", "source", "2001:db8::1")
 		},
-		"{accounts: [master, other], lists: {l: [local, group sea], rc: [group sea], rs: [group sea]}, " +
-			"groups: {sea: [r2]}}": func(_, have Facts) {
+		"{accounts: [master, other], lists: {l: [local, group sea], rc: [group sea], rs: [group sea]}, groups: " +
+			"{sea: [r2]}}": func(_, have Facts) {
 			have.Forget(Account, "keeper")
 			have.Note(Account, "other")
 			have.Hide(Account, "other", "password", "$6$c$d")

@@ -222,7 +222,8 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 		}
 	}
 	slices.SortFunc(all, func(a, b Difference) int {
-		return cmp.Or(cmp.Compare(order[a.About], order[b.About]), cmp.Compare(a.Name, b.Name), cmp.Compare(a.What, b.What))
+		return cmp.Or(cmp.Compare(order[a.About], order[b.About]), cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.What, b.What))
 	})
 	return all
 }

@@ -38,7 +38,8 @@ func NotCarried(design *site.Device, limits phrase.Limits) (all []string) {
 			}
 		}
 		if len(values) > 1 {
-			say("the %s of its servers differs (%s), and the make says it once for all", field, strings.Join(values, ", "))
+			say("the %s of its servers differs (%s), and the make says it once for all", field,
+				strings.Join(values, ", "))
 		}
 	}
 	name := func(about phrase.About, name string) {

@@ -353,7 +353,8 @@ func (d *Device) list(r *phrase.Record) {
 		kind, name, _ := strings.Cut(text, " ")
 		alone := kind != string(site.ByGroup) && kind != string(site.BySecret)
 		if !purpose.Takes(site.MethodKind(kind)) || alone && name != "" {
-			d.note(r.Line, "%s has the method %q, which a site does not have for %s: it is left out", r, text, l.purpose)
+			d.note(r.Line, "%s has the method %q, which a site does not have for %s: it is left out", r, text,
+				l.purpose)
 			continue
 		}
 		if m, ok := d.method(r, text); ok {

@@ -128,8 +128,7 @@ func TestKeysAreToldApartByTheirValues(t *testing.T) {
 	require.Equal(t, "a.txt b.txt c.txt d.txt e.txt", strings.Join([]string{e.Devices[0].File, e.Devices[1].File,
 		e.Devices[2].File, e.Devices[3].File, e.Devices[4].File}, " "))
 	require.Equal(t, []string{".:0 r1: 1 of the devices that ask it do not show their key: they are taken to hold " +
-		"the one " +
-		"that the others show"}, notes(e))
+		"the one that the others show"}, notes(e))
 
 	e, s = made(t, Options{}, said(t, "d", fmt.Sprintf(text, 14, "kept")))
 	require.Equal(t, "r1-key", s.Server("r1").Key.Name)
@@ -139,8 +138,8 @@ func TestKeysAreToldApartByTheirValues(t *testing.T) {
 
 func TestMarksOfKeysTellWhoHoldsAnother(t *testing.T) {
 	t.Parallel()
-	text := "address 192.0.2.%d\nserver t tacacs 192.0.2.1 mark %s\ngroup g t\nlist in login group g\nway console takes " +
-		"login in\n"
+	text := "address 192.0.2.%d\nserver t tacacs 192.0.2.1 mark %s\ngroup g t\nlist in login group g\nway console " +
+		"takes login in\n"
 	e, _ := made(t, Options{}, said(t, "a", fmt.Sprintf(text, 11, "99ab")), said(t, "b", fmt.Sprintf(text, 12, "77cd")),
 		said(t, "c", fmt.Sprintf(text, 13, "99ab")))
 	require.Equal(t, []string{".:0 t: no device shows its key: put the key into keys/t-key.key",
@@ -164,7 +163,8 @@ func TestPortsThatMostDevicesAskAreThoseOfTheServer(t *testing.T) {
 
 func TestLinesOfAWayInAreCutApart(t *testing.T) {
 	t.Parallel()
-	text := "address 192.0.2.11\nlist a login local\nlist b login none\nlist c login none local\nway ssh takes login a\n" +
+	text := "address 192.0.2.11\nlist a login local\nlist b login none\nlist c login none local\nway ssh takes " +
+		"login a\n" +
 		"way ssh lines 0-15 takes login b\nway ssh lines 4 takes login c\nway telnet lines 0-4 takes login a\n" +
 		"way telnet lines 2-3 off\nway web lines 0-4 takes login a\nway api off\nway ssh lines x takes login b\n" +
 		"way door takes login a\nway console off\n"
@@ -190,13 +190,14 @@ func TestLinesOfAWayInAreCutApart(t *testing.T) {
 func TestListsKeepTheirNamesWhereTheyCan(t *testing.T) {
 	t.Parallel()
 	one := "address 192.0.2.11\nlist x login local\nlist x session signed-in\nlist default login local none\n" +
-		"secret top 15 clear word-1\nlist up elevation secret top\ngroup g r\nserver r radius 192.0.2.1 key k\nlist rec " +
-		"record-sessions group g when start and stop\n" +
+		"secret top 15 clear word-1\nlist up elevation secret top\ngroup g r\nserver r radius 192.0.2.1 key " +
+		"k\nlist rec record-sessions group g when start and stop\n" +
 		"list cmd commands none levels 2-15\nlist odd commands none levels 2,3\nway ssh takes login x\n" +
 		"way ssh takes session x\nway ssh takes elevation up\nway ssh takes record-sessions rec\nway ssh takes " +
 		"commands cmd\n" +
 		"way console\n"
-	two := "address 192.0.2.12\nlist x login none\nlist y login local\nway ssh takes login x\nway console takes login y\n"
+	two := "address 192.0.2.12\nlist x login none\nlist y login local\nway ssh takes login x\nway console takes " +
+		"login y\n"
 	e, s := made(t, Options{}, said(t, "a", one), said(t, "b", two))
 	lists := func(d string, w *site.Way) (all []string) {
 		for p, l := range w.Lists {
@@ -216,16 +217,15 @@ func TestListsKeepTheirNamesWhereTheyCan(t *testing.T) {
 		Lists[site.RecordSessions].Start])
 	require.Equal(t, "2-15", s.Device("a").Way(site.SSH).Lists[site.Commands].Levels.String())
 	require.Contains(t, notes(e),
-		"a.txt:11 commands list odd: its levels are 2,3; a site takes a level, or a range such as "+
-			"1-15")
+		"a.txt:11 commands list odd: its levels are 2,3; a site takes a level, or a range such as 1-15")
 }
 
 func TestWhatASiteCannotHaveIsNoted(t *testing.T) {
 	t.Parallel()
 	text := "address 192.0.2.11\nserver r radius 192.0.2.1 key k wait 9999\nserver t tacacs 192.0.2.2 tries 3\n" +
-		"server n odd 192.0.2.3\nserver e radius\ngroup g r t\ngroup none-of-it\nlist in login group g group none-of-it " +
-		"group gone local\nlist empty login group gone\nway ssh takes login in\nway ssh from 192.0.2.9/24 nowhere\nway " +
-		"console takes login empty" +
+		"server n odd 192.0.2.3\nserver e radius\ngroup g r t\ngroup none-of-it\nlist in login group g group " +
+		"none-of-it group gone local\nlist empty login group gone\nway ssh takes login in\nway ssh from " +
+		"192.0.2.9/24 nowhere\nway console takes login empty" +
 		"\naccount two words\naccount odd@name 15 $2b$10$x\naccount low 99 own-hash\nsource tern\n"
 	e, s := made(t, Options{}, said(t, "d", text), said(t, "D", "address 192.0.2.12\n"),
 		said(t, "near", "address 192.0.2.11\n"), said(t, "nowhere", "list in login local\n"))
@@ -245,8 +245,7 @@ func TestWhatASiteCannotHaveIsNoted(t *testing.T) {
 		"d.txt:14 account odd@name: a site cannot have a name with such signs, so the account is left out",
 		"d.txt:15 account low: level is 99; a site takes 0 to 15, so it is left out",
 		"d.txt:15 the account low: the device does not show its password in a form that a site keeps: put the " +
-			"password into " +
-			"keys/low-password.key",
+			"password into keys/low-password.key",
 		"d.txt:1 its source is no IP address, and a site wants one",
 		"D.txt:0 D is the device of d.txt too: it is left out",
 		"near.txt:0 near asks from 192.0.2.11, as d does: it is left out",
@@ -275,7 +274,8 @@ func TestHowQuestionsLeaveIsADevicesOwn(t *testing.T) {
 	t.Parallel()
 	text := "interface up 192.0.2.%[1]d/24\ninterface loop 203.0.113.%[1]d\nserver r radius 192.0.2.1 key k " +
 		"through loop\n" +
-		"server t tacacs 192.0.2.2 key k from 203.0.113.%[1]d in admin\nserver u tacacs 192.0.2.3 key k through gone\n" +
+		"server t tacacs 192.0.2.2 key k from 203.0.113.%[1]d in admin\nserver u tacacs 192.0.2.3 key k through " +
+		"gone\n" +
 		"group g r\ngroup h t u\nlist in login group g group h\nway console takes login in\nsource 192.0.2.%[1]d\n"
 	e, s := made(t, Options{}, said(t, "a", fmt.Sprintf(text, 11)), said(t, "b", fmt.Sprintf(text, 12)))
 	b := s.Device("b")
@@ -283,7 +283,8 @@ func TestHowQuestionsLeaveIsADevicesOwn(t *testing.T) {
 	require.Equal(t, "{203.0.113.12  loop}", fmt.Sprint(b.Path(s.Server("r"))))
 	require.Equal(t, "{203.0.113.12 admin }", fmt.Sprint(b.Path(s.Server("t"))))
 	require.Equal(t, "192.0.2.12", b.Source.String())
-	require.Contains(t, notes(e), "b.txt:5 u is asked from the interface gone, and no phrase says which address that has")
+	require.Contains(t, notes(e), "b.txt:5 u is asked from the interface gone, and no phrase says which address "+
+		"that has")
 }
 
 // In the place of its device only what the site does not have is written, with the lines of
@@ -294,10 +295,10 @@ func TestInItsSiteOnlyWhatIsNewIsWritten(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	base := Base{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "kp": site.NewSecret("word")}}
-	d := said(t, "d", strings.NewReplacer("key one port", "key two port", "1812 1813", "1645 1813", "keeper "+
-		"15", "keeper 14",
-		"commands group shore", "commands group far", "group shore tern", "server far tacacs 192.0.2.9 sealed "+
-			"x\ngroup far far\n"+
+	d := said(t, "d", strings.NewReplacer("key one port", "key two port", "1812 1813", "1645 1813", "keeper 15",
+		"keeper 14",
+		"commands group shore", "commands group far", "group shore tern",
+		"server far tacacs 192.0.2.9 sealed x\ngroup far far\n"+
 			"group shore tern", "way web takes login in", "way web off\nsource 192.0.2.77").Replace(held))
 	e := Make([]*Device{d}, Options{Base: base, Hash: hash})
 	require.Equal(t, `keys:
@@ -336,9 +337,11 @@ devices:
 	}, notes(e))
 	var said []int
 	for i, line := range strings.Split(e.Site, "\n") {
-		if strings.Contains(line, "name: far") || strings.Contains(line, "cmd-2,") || strings.Contains(line, "console:") {
+		if strings.Contains(line, "name: far") || strings.Contains(line, "cmd-2,") ||
+			strings.Contains(line, "console:") {
 			said = append(said, e.Lines[i])
-		} else if i < len(e.Lines) && !strings.HasPrefix(strings.TrimSpace(line), "-") && !strings.Contains(line, ": {") &&
+		} else if i < len(e.Lines) && !strings.HasPrefix(strings.TrimSpace(line), "-") &&
+			!strings.Contains(line, ": {") &&
 			!strings.Contains(line, "off") {
 			require.Zero(t, e.Lines[i], line)
 		}
@@ -364,10 +367,11 @@ func TestAccountsAreOneOfAName(t *testing.T) {
 	var want []string
 	for _, file := range []string{"a", "b", "c", "d"} {
 		if file == "a" {
-			want = append(want, "a.txt:2 the account keeper has another password on a than on most devices; a site has one")
+			want = append(want, "a.txt:2 the account keeper has another password on a than on most devices; a site "+
+				"has one")
 		}
-		want = append(want, file+".txt:3 account guest: no level is said, and 15, the most, is taken", file+".txt:4 account "+
-			"w\u00e4chter: a site cannot have a name with such signs, so the account is left out")
+		want = append(want, file+".txt:3 account guest: no level is said, and 15, the most, is taken",
+			file+".txt:4 account w\u00e4chter: a site cannot have a name with such signs, so the account is left out")
 	}
 	require.Equal(t, want, said)
 	require.Equal(t, "ap--7.x_y", siteName("-ap:\u00e47.x_y"))
@@ -393,9 +397,9 @@ func TestListsWithoutANameAreNamedByWhatTheyAreFor(t *testing.T) {
 	}
 	require.Equal(t, []string{"login login [local]", "login-2 login [group yard group spare]",
 		"session session [group yard group spare]"}, lists)
-	require.Equal(t, "ssh 0-3, ssh 4, ssh "+
-		"5-15", strings.Join([]string{s.Devices[0].Ways[1].Name(), s.Devices[0].Ways[2].Name(),
-		s.Devices[0].Ways[3].Name()}, ", "))
+	require.Equal(t, "ssh 0-3, ssh 4, ssh 5-15", strings.Join(
+		[]string{s.Devices[0].Ways[1].Name(), s.Devices[0].Ways[2].Name(),
+			s.Devices[0].Ways[3].Name()}, ", "))
 }
 
 // Whatever two texts say, what is made of them is a site.
@@ -415,7 +419,8 @@ func FuzzEstate(f *testing.F) {
 			if err != nil {
 				return
 			}
-			devices = append(devices, Of(Saved{File: fmt.Sprint(i, ".txt"), Kind: []string{"plain", "quay"}[i], Text: got}))
+			devices = append(devices, Of(Saved{File: fmt.Sprint(i, ".txt"), Kind: []string{"plain", "quay"}[i],
+				Text: got}))
 		}
 		e := Make(devices, Options{Name: "x", Hash: hash})
 		if len(e.Devices) == 0 {
@@ -429,9 +434,8 @@ func FuzzEstate(f *testing.F) {
 func TestListsAreLeftOutWhereASiteHasNoWordForThem(t *testing.T) {
 	t.Parallel()
 	text := "address 192.0.2.11\nserver t tacacs 192.0.2.1 key k\ngroup g t\nlist a login signed-in local\nlist b " +
-		"commands " +
-		"group g levels 1-16\nlist c commands group g levels 16\nlist d record-sessions group g when sometimes\nlist " +
-		"e dance local\n" +
+		"commands group g levels 1-16\nlist c commands group g levels 16\nlist d record-sessions group g when " +
+		"sometimes\nlist e dance local\n" +
 		"list f commands group g levels 0-15\nlist g login fly local\nway console takes login a\n"
 	e, s := made(t, Options{}, said(t, "d", text))
 	var lists []string
@@ -453,7 +457,8 @@ func TestListsAreLeftOutWhereASiteHasNoWordForThem(t *testing.T) {
 
 func TestTextsAreWrittenSoThatYAMLReadsJustThem(t *testing.T) {
 	t.Parallel()
-	for text, want := range map[string]string{"tern": "tern", "start and stop": "start and stop", "192.0.2.1": "192.0.2.1",
+	for text, want := range map[string]string{"tern": "tern", "start and stop": "start and stop",
+		"192.0.2.1":   "192.0.2.1",
 		"2001:db8::1": `"2001:db8::1"`, "12": `"12"`, "a: b": `"a: b"`, "": `""`} {
 		require.Equal(t, want, scalar(text))
 	}
@@ -470,12 +475,13 @@ func TestTextsAreWrittenSoThatYAMLReadsJustThem(t *testing.T) {
 func TestBoundsOfASiteAreThoseOfAnEstate(t *testing.T) {
 	t.Parallel()
 	text := "address 192.0.2.11\nserver r radius 192.0.2.1 key k ports 65535 65535\nserver q radius 192.0.2.2 key " +
-		"k ports 65536 " +
-		"65536\nserver p radius 192.0.2.3 key k ports 1 1\ngroup g r q p\nlist in login group g\nway console takes login in\n"
+		"k ports 65536 65536\nserver p radius 192.0.2.3 key k ports 1 1\ngroup g r q p\nlist in login group g\nway " +
+		"console takes login in\n"
 	e, s := made(t, Options{}, said(t, "d", text))
 	require.Equal(t, "65535 65535, 1812 1813, 1 1", fmt.Sprint(s.Server("r").AuthenticationPort, " ",
 		s.Server("r").AccountingPort, ", ", s.Server("q").AuthenticationPort, " ", s.Server("q").AccountingPort, ", ",
 		s.Server("p").AuthenticationPort, " ", s.Server("p").AccountingPort))
-	require.Equal(t, []string{"d.txt:3 server q: authentication-port is 65536; a site takes 1 to 65535, so it is left out",
+	require.Equal(t, []string{"d.txt:3 server q: authentication-port is 65536; a site takes 1 to 65535, so it is " +
+		"left out",
 		"d.txt:3 server q: accounting-port is 65536; a site takes 1 to 65535, so it is left out"}, notes(e))
 }

@@ -96,11 +96,10 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 		{"group shore tern", "server new tacacs 192.0.2.7 key one\ngroup shore tern new",
 			"3 server new is on the device, and not in the site\n" +
 				"4 group shore: servers in order is tern, new, and should be tern"},
-		{"group shore group sea local", "group sea group shore local", "6 way console: login is group sea, group shore, " +
-			"local, and should be group shore, group sea, local\n6 way ssh: login is group sea, group shore, local, and " +
-			"should " +
-			"be group shore, group sea, local\n6 way web: login is group sea, group shore, local, and should be group shore, " +
-			"group sea, local"},
+		{"group shore group sea local", "group sea group shore local",
+			"6 way console: login is group sea, group shore, local, and should be group shore, group sea, local\n6 " +
+				"way ssh: login is group sea, group shore, local, and should be group shore, group sea, local\n6 " +
+				"way web: login is group sea, group shore, local, and should be group shore, group sea, local"},
 		{"levels 2-15", "levels 1-15",
 			"7 way ssh: commands is levels 1-15: group shore, and should be levels 2-15: group shore"},
 		{"when start and stop", "when stop",
@@ -111,28 +110,25 @@ func TestEachWayInWhichATextDiffersIsSaid(t *testing.T) {
 		{"way ssh from 192.0.2.0/24", "way ssh from 192.0.2.0/25",
 			"11 way ssh: from is 192.0.2.0/25, and should be 192.0.2.0/24"},
 		{"way web takes login in", "way web off", "0 way web is open in the site, and not on the device"},
-		{"way web takes login in", "way web takes login in\nway telnet", "17 way telnet is open on the device, and not in " +
-			"the site"},
-		{"way web takes login in", "way web takes login in\nway ssh lines 4 takes login in", "17 way ssh 4: commands " +
-			"should be " +
-			"levels 2-15: group shore, and none is set\n17 way ssh 4: elevation should be secret for level 15, and none " +
-			"is set\n" +
-			"17 way ssh 4: from should be 192.0.2.0/24, and none is set\n17 way ssh 4: record-sessions should be start and " +
-			"stop: group shore, and none is set"},
+		{"way web takes login in", "way web takes login in\nway telnet",
+			"17 way telnet is open on the device, and not in the site"},
+		{"way web takes login in", "way web takes login in\nway ssh lines 4 takes login in",
+			"17 way ssh 4: commands should be levels 2-15: group shore, and none is set\n17 way ssh 4: elevation " +
+				"should be secret for level 15, and none is set\n" +
+				"17 way ssh 4: from should be 192.0.2.0/24, and none is set\n17 way ssh 4: record-sessions should " +
+				"be start and stop: group shore, and none is set"},
 		{"keeper 15", "keeper 14", "17 account keeper: level is 14, and should be 15"},
 		{"keeper 15 clear word", "keeper 15 clear else", "17 account keeper: password is another: the same length, " +
-			"otherwise " +
-			"different"},
+			"otherwise different"},
 		{"keeper 15 clear word", "keeper 15 $2b$09$of-word", ""},
 		{"keeper 15 clear word", "keeper 15 $2b$09$of-else",
 			"17 account keeper: password is another: it is not the one of the site's hash"},
-		{"keeper 15 clear word", "keeper 15 own", "17 account keeper: the device does not show its password, which may be " +
-			"another"},
+		{"keeper 15 clear word", "keeper 15 own", "17 account keeper: the device does not show its password, which " +
+			"may be another"},
 		{"other 1 $2b$09$hash", "other 1 clear x",
 			"18 account other: password is another: it is not the one of the site's hash"},
 		{"other 1 $2b$09$hash", "third 1 $2b$09$hash", "0 account other is missing\n18 account third is on the " +
-			"device, and not in " +
-			"the site"},
+			"device, and not in the site"},
 	} {
 		text := strings.Replace(held, k.was, k.is, 1)
 		require.NotEqual(t, held, text, k.was)
@@ -188,8 +184,8 @@ func TestADesignThatAMakeHasNoRoomForIsNamed(t *testing.T) {
 		SameForAll: []string{"timeout", "attempts", "key", "network", "port"},
 		Names:      map[phrase.About]phrase.NameLimit{phrase.Server: {Longest: 4}}}))
 	more := strings.NewReplacer("EXTRA", "", "servers: [tern]", "servers: [tern, plover]", "servers:\n",
-		"servers:\n  - {name: plover, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 3s}\n", "{name: sea, "+
-			"servers: [gull]}",
+		"servers:\n  - {name: plover, protocol: tacacs, address: 192.0.2.2, key: k, timeout: 3s}\n",
+		"{name: sea, servers: [gull]}",
 		"{name: sea, servers: [gull]}, {name: far, servers: [tern]}", "methods: [group shore]}\n  - {name: rec",
 		"methods: [group far]}\n  - {name: rec").Replace(design)
 	s, err = site.Parse(site.Source{Name: "s.yaml", Text: []byte(more)})
@@ -212,7 +208,8 @@ func TestADesignThatAMakeHasNoRoomForIsNamed(t *testing.T) {
 func TestAGroupOfAnotherNameAndOrderIsTheOneWithItsServers(t *testing.T) {
 	t.Parallel()
 	wanted := strings.NewReplacer("EXTRA", "", "{name: sea, servers: [gull]}", "{name: sea, servers: [gull, skua]}",
-		"\ngroups:", "\n  - {name: skua, protocol: radius, address: 192.0.2.4, key: k, timeout: 2s, attempts: 2}\ngroups:").
+		"\ngroups:", "\n  - {name: skua, protocol: radius, address: 192.0.2.4, key: k, timeout: 2s, attempts: "+
+			"2}\ngroups:").
 		Replace(design)
 	for _, k := range []struct{ groups, want string }{
 		{"group water gull skua", ""},

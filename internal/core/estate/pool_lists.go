@@ -104,7 +104,8 @@ func (p *pools) password(v *phrase.Value, file string, line int, what, name stri
 	}
 	key := p.names.free("key", name+"-password")
 	p.keys[key] = site.Secret{}
-	p.want(file, line, "%s: the device does not show its password in a form that a site keeps: put the password into %s",
+	p.want(file, line, "%s: the device does not show its password in a form that a site keeps: put the password "+
+		"into %s",
 		what, KeyFile(key))
 	return "key " + key
 }
@@ -256,7 +257,8 @@ func (p *pools) settleAccount(a *sharedAccount) {
 			shown := value != nil && value.Secret == phrase.Clear && o.is.password != nil &&
 				o.is.password.Secret == phrase.Clear // two hashes of one password differ
 			if shown && *o.is.password != *value {
-				p.note(o.device.File, o.is.line, "the account %s has another password on %s than on most devices; a site has one",
+				p.note(o.device.File, o.is.line, "the account %s has another password on %s than on most devices; "+
+					"a site has one",
 					a.name, o.device.Name)
 			}
 		}
@@ -264,8 +266,8 @@ func (p *pools) settleAccount(a *sharedAccount) {
 	for _, o := range a.all {
 		if o.is.level != a.level {
 			p.note(o.device.File, o.is.line,
-				"the account %s has level %d on %s, and the site has it with %d: a site has one of a "+
-					"name", a.name, o.is.level, o.device.Name, a.level)
+				"the account %s has level %d on %s, and the site has it with %d: a site has one of a name", a.name,
+				o.is.level, o.device.Name, a.level)
 		}
 	}
 }

@@ -29,7 +29,8 @@ func (p *pools) shareServers(devices []*Device) {
 				index[at] = &sharedServer{protocol: s.protocol, address: s.address, port: s.port}
 				p.servers = append(p.servers, index[at])
 				if p.base.Site != nil {
-					p.note(d.File, s.line, "it asks a server at %s (%s) that the site does not have", s.address, s.protocol.Title())
+					p.note(d.File, s.line, "it asks a server at %s (%s) that the site does not have", s.address,
+						s.protocol.Title())
 				}
 			}
 			if n := s.patience.attempts; n != nil && *n > 1 && s.protocol == site.TACACS {
@@ -113,8 +114,8 @@ func (p *pools) shareKey(s *sharedServer, wanted string) {
 			}
 		}
 		if hidden > 0 {
-			p.note("", 0, "%s: %d of the devices that ask it do not show their key: they are taken to hold the one that the "+
-				"others show", s.name, hidden)
+			p.note("", 0, "%s: %d of the devices that ask it do not show their key: they are taken to hold the one "+
+				"that the others show", s.name, hidden)
 		}
 		return
 	}
@@ -135,7 +136,8 @@ func (p *pools) markedKeys(s *sharedServer) {
 	usual := most(marks)
 	for _, a := range s.askers {
 		if a.key != nil && a.key.Secret == phrase.Mark && a.key.Text != usual {
-			p.note(a.file, a.line, "it holds another key for %s than most devices: the marks that they show differ", s.name)
+			p.note(a.file, a.line, "it holds another key for %s than most devices: the marks that they show differ",
+				s.name)
 		}
 	}
 }

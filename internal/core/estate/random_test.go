@@ -126,7 +126,8 @@ func draw(seed uint64, l limits) *drawn {
 		d.group(protocol)
 	}
 	for i := range 1 + d.IntN(3) {
-		d.accounts = append(d.accounts, drawnAccount{[]string{"keeper", "guest", "night"}[i], []int{15, 1, 7}[d.IntN(3)]})
+		d.accounts = append(d.accounts, drawnAccount{[]string{"keeper", "guest", "night"}[i],
+			[]int{15, 1, 7}[d.IntN(3)]})
 	}
 	d.drawLists()
 	d.drawWays()
@@ -191,7 +192,8 @@ func (d *drawn) drawLists() {
 	}
 	for _, purpose := range purposes {
 		for i := range 2 {
-			l := drawnList{name: fmt.Sprintf("%s-%d", strings.ReplaceAll(purpose, "record-", "r"), i+1), purpose: purpose}
+			l := drawnList{name: fmt.Sprintf("%s-%d", strings.ReplaceAll(purpose, "record-", "r"), i+1),
+				purpose: purpose}
 			if d.oneList {
 				l.name = "default"
 			}
@@ -250,9 +252,11 @@ func (d *drawn) site() string {
 		ports := fmt.Sprintf("port: %d", s.port)
 		if s.protocol == "radius" {
 			ports = fmt.Sprintf("ports: {authentication: %d, accounting: %d}, message-authenticator: %s, attempts: %d",
-				s.authentication, s.accounting, map[bool]string{true: "required", false: "if-present"}[s.signed], s.attempts)
+				s.authentication, s.accounting, map[bool]string{true: "required", false: "if-present"}[s.signed],
+				s.attempts)
 		}
-		fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: %q, key: %s, %s, timeout: %ds, dead-time: %dm}\n", s.name,
+		fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: %q, key: %s, %s, timeout: %ds, dead-time: %dm}\n",
+			s.name,
 			s.protocol, s.address, s.key, ports, s.timeout, s.dead)
 	}
 	b.WriteString("groups:\n")
@@ -281,7 +285,8 @@ func (d *drawn) site() string {
 		}
 		b.WriteString("}\n")
 		if d.inline && l.purpose == "login" {
-			fmt.Fprintf(&b, "  - {name: as-%s, authorize: session, methods: [%s]}\n", l.name, strings.Join(l.methods, ", "))
+			fmt.Fprintf(&b, "  - {name: as-%s, authorize: session, methods: [%s]}\n", l.name,
+				strings.Join(l.methods, ", "))
 		}
 	}
 	b.WriteString("accounts:\n")
@@ -375,7 +380,8 @@ func quaySwitch(d *drawn) string {
 			}
 			text += " shut\n"
 		}
-		for _, purpose := range []string{"session", "login", "elevation", "commands", "record-commands", "record-sessions"} {
+		for _, purpose := range []string{"session", "login", "elevation", "commands", "record-commands",
+			"record-sessions"} {
 			if w.lists[purpose] != "" {
 				text += " follow " + words[purpose] + " " + w.lists[purpose] + "\n"
 			}
@@ -385,7 +391,8 @@ func quaySwitch(d *drawn) string {
 	for _, a := range d.accounts {
 		rest = append(rest, fmt.Sprintf("keeper %s rank %s word mixed 77aa\n", a.name, rank[a.level]))
 	}
-	rest = append(rest, "berth 1\n colour green\n", "wall 10 stops any\n", "greeting ##\n gate none tac at nowhere\n##\n")
+	rest = append(rest, "berth 1\n colour green\n", "wall 10 stops any\n",
+		"greeting ##\n gate none tac at nowhere\n##\n")
 	text := "host d\n" + d.shuffled(slices.Concat(servers, rest)) + "that is all\n"
 	if d.IntN(2) == 0 {
 		text = strings.ReplaceAll(text, "\n", "\r\n")
@@ -453,7 +460,8 @@ func craneController(d *drawn) string {
 			if strings.Contains(at, ":") {
 				at = "[" + at + "]"
 			}
-			text += fmt.Sprintf(" host %s is %s:%d/%d word %s wait %d%s;", name, at, s.authentication, s.accounting, s.key,
+			text += fmt.Sprintf(" host %s is %s:%d/%d word %s wait %d%s;", name, at, s.authentication, s.accounting,
+				s.key,
 				s.timeout, map[bool]string{true: " signed"}[s.signed])
 		}
 		blocks = append(blocks, text+" }\n")
@@ -485,7 +493,8 @@ func lanternPoint(d *drawn) string {
 	var blocks []string
 	method := strings.NewReplacer("group every-radius", "hosts", "local", "users")
 	for _, s := range d.servers {
-		text := fmt.Sprintf("[host %d]\nip = %s\nsecret = %q\nwait-ms = %d\n", s.protocolNo, s.address, s.key, s.timeout*1000)
+		text := fmt.Sprintf("[host %d]\nip = %s\nsecret = %q\nwait-ms = %d\n", s.protocolNo, s.address, s.key,
+			s.timeout*1000)
 		if s.authentication != 1812 || d.IntN(2) == 0 {
 			text += fmt.Sprintf("login = %d\n", s.authentication)
 		}
@@ -506,7 +515,8 @@ func lanternPoint(d *drawn) string {
 		if w.off {
 			text += "open = no\n"
 		} else {
-			text += "steps = " + method.Replace(strings.Join(d.list("login", w.lists["login"]).methods, d.one(",", ", "))) + "\n"
+			text += "steps = " + method.Replace(strings.Join(
+				d.list("login", w.lists["login"]).methods, d.one(",", ", "))) + "\n"
 		}
 		blocks = append(blocks, text)
 	}
@@ -549,7 +559,8 @@ func TestDesignsAtRandomAreReadBack(t *testing.T) {
 				replaced, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(d.site())},
 					site.Source{Name: "d.txt", Text: []byte(made.Site), Lines: made.Lines, Replaces: true})
 				require.NoError(t, err, "seed %d\n%s", seed, made.Site)
-				require.Equal(t, ways(s.Device("d")), ways(replaced.Device("d")), "seed %d\n%s\n%s", seed, text, made.Site)
+				require.Equal(t, ways(s.Device("d")), ways(replaced.Device("d")), "seed %d\n%s\n%s", seed, text,
+					made.Site)
 			}
 		})
 	}

@@ -74,7 +74,10 @@ func (q *quay) take(t *testing.T, line string) {
 	}
 	if of, drops := strings.CutPrefix(line, "drop "); drops {
 		before := len(q.sections)
-		q.sections = slices.DeleteFunc(q.sections, func(s *quaySection) bool { return quayShown(s.head) == quayShown(of) })
+		q.sections = slices.DeleteFunc(q.sections, func(
+			s *quaySection) bool {
+			return quayShown(s.head) == quayShown(of)
+		})
 		require.Less(t, len(q.sections), before, "nothing to drop: %q", line)
 		q.at = nil
 		return

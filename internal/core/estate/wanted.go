@@ -51,7 +51,8 @@ func Wanted(plan blueprint.Blueprint, design *site.Device, book *phrase.Book, se
 			if r.About == phrase.Way && (r.Line > 0 || first(r, "state") == "on") {
 				w.speaks[cmp.Or(first(r, "access"), r.ID)] = true
 			}
-			if (r.About == phrase.Device || r.About == phrase.Server) && first(r, "source")+first(r, "interface") != "" {
+			if (r.About == phrase.Device || r.About == phrase.Server) &&
+				first(r, "source")+first(r, "interface") != "" {
 				w.sourced = true
 			}
 			if n, err := strconv.Atoi(first(r, "mark")); err == nil && r.About == phrase.Server {
@@ -370,7 +371,8 @@ func (w *wanting) missing() {
 		}
 		for _, x := range w.plan.Ways {
 			if x.Lists[l.Purpose] != l.Name {
-				w.leave("%s on the way in %s: the make has one list for all ways in, and that is %s", l.Purpose, x.Name, l.Name)
+				w.leave("%s on the way in %s: the make has one list for all ways in, and that is %s", l.Purpose, x.Name,
+					l.Name)
 			}
 		}
 	}

@@ -179,7 +179,8 @@ func TestAnyDesignIsReachedFromAnyOther(t *testing.T) {
 				Make([]*Device{is}, Options{Base: base, Hash: hash})
 				want, holds, _ := Compared(is, base, device, b, Passwords{Known: hash}, false)
 				for _, a := range drift.Compare(want, holds.Facts, func(drift.About, string) string { return "" }) {
-					require.True(t, a.About == drift.Account && a.What == "password", "seed %d\n%s\n%s\n%s", seed, text, d.site(), a)
+					require.True(t, a.About == drift.Account && a.What == "password", "seed %d\n%s\n%s\n%s", seed, text,
+						d.site(), a)
 				}
 			}
 		})

@@ -35,7 +35,8 @@ type Options struct {
 // Make makes a site of devices. Devices without an address, or with the name of another
 // one, are left out, and noted.
 func Make(devices []*Device, o Options) Estate {
-	p := &pools{base: o.Base, names: names{}, keys: map[string]site.Secret{}, byValue: map[string]string{}, hash: o.Hash}
+	p := &pools{base: o.Base, names: names{}, keys: map[string]site.Secret{}, byValue: map[string]string{},
+		hash: o.Hash}
 	devices = p.fit(devices, o.Parts)
 	p.share(devices)
 	w := &writing{pools: p, options: o}
@@ -68,9 +69,8 @@ func (p *pools) fit(devices []*Device, parts bool) (all []*Device) {
 			p.note(d.File, 0, "%s is the device of %s too: it is left out", d.Name, files[name])
 			continue
 		case len(d.addresses) == 0 && p.base.Site == nil:
-			p.note(d.File, 0, "no line says an address of %s, so it is left out: a phrase about: device with <address>, or "+
-				"about: "+
-				"interface with <name> and <address>, reads one", d.Name)
+			p.note(d.File, 0, "no line says an address of %s, so it is left out: a phrase about: device with "+
+				"<address>, or about: interface with <name> and <address>, reads one", d.Name)
 			continue
 		}
 		if from := d.asksFrom(); from.IsValid() && addresses[from] != "" {
@@ -150,7 +150,8 @@ func (w *writing) site(devices []*Device) {
 			a.all[0].is.line}
 	}))
 	w.section("elevation-secrets", each(w.secrets, func(s *sharedSecret) item {
-		return item{pairs{"name: " + scalar(s.name), fmt.Sprint("level: ", s.level), "password: " + s.password}, s.is.line}
+		return item{pairs{"name: " + scalar(s.name), fmt.Sprint("level: ", s.level), "password: " + s.password},
+			s.is.line}
 	}))
 	if w.base.Site == nil {
 		w.kinds(devices)
@@ -339,7 +340,8 @@ func (d *Device) own(w *writing) own {
 				one.text("interface", siteName(s.interfaceNamed))
 				interfaces.add(siteName(s.interfaceNamed), addressesText(at))
 			} else {
-				w.note(d.File, s.line, "%s is asked from the interface %s, and no phrase says which address that has", s.is.name,
+				w.note(d.File, s.line, "%s is asked from the interface %s, and no phrase says which address that has",
+					s.is.name,
 					s.interfaceNamed)
 			}
 		}

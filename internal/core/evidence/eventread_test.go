@@ -14,10 +14,12 @@ func TestAnEventIsReadFromTheLineThatWasWrittenOfIt(t *testing.T) {
 	t.Parallel()
 	level := 15
 	for _, e := range []Event{
-		{Time: time.Date(2026, 11, 23, 3, 9, 1, 5000, time.UTC), Server: "tern", Protocol: site.TACACS, Client: "192.0.2.1",
-			Port: 40001, Device: "north-sw-1", Access: "ssh", Person: "ines \"m\"", Question: site.AskLogin,
+		{Time: time.Date(2026, 11, 23, 3, 9, 1, 5000, time.UTC), Server: "tern", Protocol: site.TACACS,
+			Client: "192.0.2.1",
+			Port:   40001, Device: "north-sw-1", Access: "ssh", Person: "ines \"m\"", Question: site.AskLogin,
 			Answer: Accepted, Reason: reason.Accepted, Text: "in = well", Place: "site.yaml:4:1", Level: &level},
-		{Time: time.Date(2026, 11, 23, 3, 9, 1, 0, time.UTC), Server: "tern", Protocol: site.RADIUS, Client: "192.0.2.9",
+		{Time: time.Date(2026, 11, 23, 3, 9, 1, 0, time.UTC), Server: "tern", Protocol: site.RADIUS,
+			Client: "192.0.2.9",
 			Answer: Dropped, Reason: reason.ClientUnknown, Text: "no device"},
 	} {
 		read, ok := ReadEvent(string(e.AppendLine(nil)), time.Now())

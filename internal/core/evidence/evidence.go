@@ -40,7 +40,8 @@ const (
 
 // Sources tells which kinds of evidence are at hand.
 func (e Evidence) Sources() map[Source]bool {
-	return map[Source]bool{FromTrace: len(e.Traces) > 0, FromEvents: len(e.Events) > 0, FromCapture: len(e.Exchanges) > 0,
+	return map[Source]bool{FromTrace: len(e.Traces) > 0, FromEvents: len(e.Events) > 0,
+		FromCapture:  len(e.Exchanges) > 0,
 		FromCounters: len(e.Counts) > 0, FromLog: len(e.Log) > 0, FromSite: e.Site != nil, FromProbe: len(e.Probes) > 0}
 }
 

@@ -13,7 +13,8 @@ import (
 
 func TestTheKindsOfEvidenceAtHandAreTold(t *testing.T) {
 	t.Parallel()
-	for from, e := range map[Source]Evidence{FromTrace: {Traces: make([]Trace, 1)}, FromEvents: {Events: make([]Event, 1)},
+	for from, e := range map[Source]Evidence{FromTrace: {Traces: make([]Trace, 1)},
+		FromEvents:  {Events: make([]Event, 1)},
 		FromCapture: {Exchanges: make([]Exchange, 1)}, FromCounters: {Counts: make([]Count, 1)},
 		FromLog: {Log: make([]LogLine, 1)}, FromSite: {Site: &site.Site{}}, FromProbe: {Probes: make([]Probe, 1)}} {
 		for _, other := range []Source{FromTrace, FromEvents, FromCapture, FromCounters, FromLog, FromSite, FromProbe} {
@@ -44,7 +45,8 @@ func TestWhoAskedWhomIsNamedByTheSiteOrByItsAddress(t *testing.T) {
 
 func TestAnExchangeThatCameToNothingIsUnanswered(t *testing.T) {
 	t.Parallel()
-	for answer, want := range map[Answer]bool{None: true, Unreadable: true, Failed: true, Accepted: false, Refused: false,
+	for answer, want := range map[Answer]bool{None: true, Unreadable: true, Failed: true, Accepted: false,
+		Refused:    false,
 		Challenged: false, Recorded: false} {
 		require.Equal(t, want, Exchange{Answer: answer}.Unanswered(), answer)
 	}

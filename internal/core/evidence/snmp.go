@@ -74,7 +74,8 @@ func SNMPCounts(text string) []Count {
 		name, index, value := strings.Replace(m[1], "iso.", "1.", 1), m[2], m[3]
 		for table, objects := range map[string][]object{authTable: authObjects, acctTable: acctObjects} {
 			if i := slices.IndexFunc(objects, func(o object) bool {
-				return strings.EqualFold(strings.Replace(name, "ClientExt", "Client", 1), o.name) || name == table+o.suffix
+				return strings.EqualFold(strings.Replace(name, "ClientExt", "Client", 1), o.name) ||
+					name == table+o.suffix
 			}); i >= 0 {
 				if n, err := strconv.Atoi(value); err == nil {
 					objects[i].take(at(place{table, index}), n)

@@ -94,8 +94,9 @@ devices: [{name: sw-1, addresses: [192.0.2.101]}]
 `)})
 	require.NoError(t, err)
 	d := InPlaces(s, site.Keys{"k": site.NewSecret(key)}, evidence.Places{
-		Servers: []evidence.ServerPlace{{Name: "sanderling", Protocol: "radius", Address: "127.0.0.1", Authentication: 18120,
-			Accounting: 18130}, {Name: "gone", Address: "127.0.0.2"}, {Name: "sanderling", Address: "nowhere"}},
+		Servers: []evidence.ServerPlace{{Name: "sanderling", Protocol: "radius", Address: "127.0.0.1",
+			Authentication: 18120,
+			Accounting:     18130}, {Name: "gone", Address: "127.0.0.2"}, {Name: "sanderling", Address: "nowhere"}},
 		Devices: []evidence.DevicePlace{{Name: "sw-1", Source: "127.0.0.9"}, {Name: "gone", Source: "127.0.0.8"},
 			{Name: "sw-1", Source: "nowhere"}}})
 	f := newFilm(t)
@@ -118,11 +119,13 @@ func TestWhoEndsATalkAfterAnAnswerIsTold(t *testing.T) {
 	for _, byServer := range []bool{true, false} {
 		e := one(t, directory(t), func(f *film) {
 			f.talk(tacacs.Authentication, 0, key).say(
-				tacacs.AuthenStart{Action: 1, Type: tacacs.ASCII, Service: 1, User: "ines.marsh", Port: "ssh0"}.Append(nil),
+				tacacs.AuthenStart{Action: 1, Type: tacacs.ASCII, Service: 1, User: "ines.marsh", Port: "ssh0"}.Append(
+					nil),
 				tacacs.AuthenReply{Status: tacacs.AuthenGetPass, Message: "Password: "}.Append(nil)).
 				tcp.Close(f.tick(), !byServer)
 		})
 		require.Equal(t, evidence.None, e.Answer)
-		require.Equal(t, []bool{byServer, !byServer}, []bool{e.Has(evidence.MarkCutOff), e.Has(evidence.MarkEndedEarly)})
+		require.Equal(t, []bool{byServer, !byServer}, []bool{
+			e.Has(evidence.MarkCutOff), e.Has(evidence.MarkEndedEarly)})
 	}
 }

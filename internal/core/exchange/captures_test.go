@@ -53,7 +53,8 @@ func TestCapturesThatOthersMadeAreReadAsWritten(t *testing.T) {
 			var found []string // what is open at the end comes in any order
 			l := New(d.directory, func(e Exchange) {
 				line := fmt.Sprintf("  %s %s > %s %s %s %s %q %s %.3f again %d key %s %s %q first %.3f %v\n",
-					e.Time.Format("05.000"), e.AskedBy(), e.AskedOf(), e.Protocol, e.Person, e.Question, e.Command, e.Answer,
+					e.Time.Format("05.000"), e.AskedBy(), e.AskedOf(), e.Protocol, e.Person, e.Question, e.Command,
+					e.Answer,
 					e.Seconds,
 					e.Retransmissions, e.Key, e.AnswerKey, e.KeyUsed, e.First, e.Marks)
 				for _, text := range e.Remarks {

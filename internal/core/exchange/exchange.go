@@ -149,8 +149,9 @@ func (d Directory) key(p port, client netip.Addr) ([]byte, bool) {
 
 // exchange begins an exchange between two places.
 func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
-	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(), ServerAddress: server.String(),
-		Answer: evidence.None, Key: KeyUnknown, AnswerKey: KeyUnknown, Says: map[evidence.Mark]string{},
+	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(),
+		ServerAddress: server.String(),
+		Answer:        evidence.None, Key: KeyUnknown, AnswerKey: KeyUnknown, Says: map[evidence.Mark]string{},
 		Remarks: []string{}, Marks: []evidence.Mark{}, Request: []NameValue{}, Response: []NameValue{}}
 	if p.tls {
 		e.Protocol = "tls"

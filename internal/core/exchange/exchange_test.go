@@ -110,9 +110,11 @@ func TestRADIUSExchanges(t *testing.T) {
 		again  int
 		remark string
 	}{
-		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits, 0,
+		{"accepted", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, key) }, evidence.Accepted, KeyFits,
+			0,
 			""},
-		{"refused", func(f *film) { f.answer(f.access(1, key), radius.AccessReject, key) }, evidence.Refused, KeyFits, 0, ""},
+		{"refused", func(f *film) { f.answer(f.access(1, key), radius.AccessReject, key) }, evidence.Refused, KeyFits,
+			0, ""},
 		{"challenged", func(f *film) { f.answer(f.access(1, key), radius.AccessChallenge, key) }, evidence.Challenged,
 			KeyFits, 0, ""},
 		{"sent again", func(f *film) { f.access(1, key); f.answer(f.access(1, key), radius.AccessAccept, key) },
@@ -120,7 +122,8 @@ func TestRADIUSExchanges(t *testing.T) {
 		{"no answer", func(f *film) { f.access(1, key) }, "none", KeyFits, 0, ""},
 		{"another key", func(f *film) { f.access(1, "another") }, "none", KeyDiffers, 0,
 			"the request was not made with the server's key"},
-		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") }, "none",
+		{"a server with another key", func(f *film) { f.answer(f.access(1, key), radius.AccessAccept, "another") },
+			"none",
 			KeyFits, 0, "an answer came that was not made with the key of the site"},
 		{"a forged answer before the right one", func(f *film) {
 			p := f.access(1, key)
@@ -223,7 +226,8 @@ func TestTACACSExchanges(t *testing.T) {
 			evidence.Accepted, KeyFits, "", "ines.marsh", ""},
 		{"refused", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail) }, "login",
 			evidence.Refused, KeyFits, "", "ines.marsh", ""},
-		{"error", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenError) }, "login", "error",
+		{"error", func(f *film) { asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenError) }, "login",
+			"error",
 			KeyFits, "", "ines.marsh", ""},
 		{"a command", func(f *film) {
 			f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
@@ -236,7 +240,8 @@ func TestTACACSExchanges(t *testing.T) {
 				tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil))
 		}, "session", evidence.Accepted, KeyFits, "", "ines.marsh", ""},
 		{"a record", func(f *film) {
-			f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil),
+			f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{
+				Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil),
 				tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
 		}, "record-commands", "recorded", KeyFits, "set port 3", "ines.marsh", ""},
 		{"another key", func(f *film) {
@@ -255,7 +260,8 @@ func TestTACACSExchanges(t *testing.T) {
 		{"TLS on the clear port", func(f *film) {
 			f.Connect(f.tick(), device, tac).Data(f.tick(), true, []byte{0x16, 3, 1, 0, 50, 1, 0, 0, 46, 3, 3})
 		}, "connect", "unreadable", KeyUnknown, "", "", "TLS on a port for clear text"},
-		{"a port that refuses", func(f *film) { f.Refused(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "",
+		{"a port that refuses", func(f *film) { f.Refused(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "",
+			"",
 			"the port refuses"},
 		{"nobody there", func(f *film) { f.Syn(f.tick(), device, tac) }, "connect", "none", KeyUnknown, "", "",
 			"no answer to the first packet"},
@@ -282,7 +288,8 @@ func TestWithoutASiteTheStandardPortsAreKnown(t *testing.T) {
 	f.UDP(f.tick(), device, netip.AddrPortFrom(rad.Addr(), 53), []byte("something else"))
 	all := f.exchanges(Directory{})
 	require.Len(t, all, 2)
-	require.Equal(t, []any{evidence.Accepted, KeyUnknown, "ines.marsh"}, []any{all[0].Answer, all[0].Key, all[0].Person})
+	require.Equal(t, []any{evidence.Accepted, KeyUnknown, "ines.marsh"},
+		[]any{all[0].Answer, all[0].Key, all[0].Person})
 	require.Equal(t, []any{evidence.Unreadable, KeyUnknown}, []any{all[1].Answer, all[1].Key})
 	require.Contains(t, all[1].Remarks[0], "the key is not known")
 	f2 := exchangesOf(t, f.file.Bytes(), Directory{}.WithKey(site.NewSecret(key)))
@@ -307,7 +314,8 @@ func TestAScrubbedCopyTellsTheSameStoryWithoutTheNames(t *testing.T) {
 	f.UDP(f.tick(), acct, device, b)
 	asciiLogin(f.talk(tacacs.Authentication, 0, key), tacacs.AuthenFail)
 	f.talk(tacacs.Authorization, 0, key).say(command.Append(nil),
-		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(f.tick(),
+		tacacs.AuthorResponse{Status: tacacs.AuthorPassAdd, Args: []string{"priv-lvl=15"}}.Append(nil)).tcp.Close(
+		f.tick(),
 		false)
 	f.Syn(f.tick(), device, tac)
 	require.NoError(t, f.Close())

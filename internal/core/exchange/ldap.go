@@ -116,8 +116,9 @@ func (l *Listener) bound(at time.Time, v *conversation, dn string, code int64, s
 		return
 	}
 	if code != ldapInvalidCredentials {
-		l.directorySays(at, v, evidence.MarkDirRefuses, fmt.Sprintf("the directory answers a bind with the result %d%s", code,
-			quoted(said)))
+		l.directorySays(at, v, evidence.MarkDirRefuses,
+			fmt.Sprintf("the directory answers a bind with the result %d%s", code,
+				quoted(said)))
 		return
 	}
 	if !l.people[strings.ToLower(dn)] {

@@ -79,7 +79,10 @@ func TestQuestionsOfRADIUSAreReadFromTheirCodes(t *testing.T) {
 		e = one(t, directory(t), func(f *film) { f.UDP(f.tick(), device, rad, b) })
 		require.Equal(t, []any{site.AskLogin, evidence.Unreadable}, []any{e.Question, e.Answer})
 	}
-	e = one(t, directory(t), func(f *film) { f.UDP(f.tick(), device, acct, []byte{byte(radius.AccountingRequest), 1, 2}) })
+	e = one(t, directory(t), func(f *film) {
+		f.UDP(f.tick(), device, acct,
+			[]byte{byte(radius.AccountingRequest), 1, 2})
+	})
 	require.Equal(t, []any{site.AskRecordSessions, evidence.Unreadable}, []any{e.Question, e.Answer})
 }
 
@@ -100,7 +103,8 @@ func TestWhatIsWrongWithAnExchangeIsAMark(t *testing.T) {
 			[]evidence.Mark{evidence.MarkNoServer, evidence.MarkLegacyPort}},
 		"the other port of it": {func(f *film) { f.bare(key, here(1646)) },
 			[]evidence.Mark{evidence.MarkNoServer, evidence.MarkLegacyPort}},
-		"a port of nothing":          {func(f *film) { f.bare(key, here(9999)) }, []evidence.Mark{evidence.MarkNoServer}},
+		"a port of nothing": {func(f *film) { f.bare(key, here(9999)) },
+			[]evidence.Mark{evidence.MarkNoServer}},
 		"RADIUS to a TACACS+ server": {func(f *film) { f.bare(key, tac) }, []evidence.Mark{evidence.MarkMixed}},
 		"an answer that came late": {func(f *film) {
 			p := f.access(1, key)
@@ -186,7 +190,8 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 	t.Parallel()
 	login := one(t, directory(t), func(f *film) {
 		f.talk(tacacs.Authentication, 1, key).say(
-			tacacs.AuthenStart{Action: 1, Type: tacacs.PAP, Service: tacacs.ServiceEnable, User: "ines.marsh", Port: "ssh0",
+			tacacs.AuthenStart{Action: 1, Type: tacacs.PAP, Service: tacacs.ServiceEnable, User: "ines.marsh",
+				Port:          "ssh0",
 				RemoteAddress: "198.51.100.9", Data: "a-secret-password"}.Append(nil),
 			tacacs.AuthenReply{Status: tacacs.AuthenFail, Message: "not here"}.Append(nil))
 	})
@@ -195,12 +200,14 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 	require.Equal(t, []any{site.AskElevation, evidence.Refused}, []any{login.Question, login.Answer})
 	require.Equal(t, NameValue{Name: "server_msg", Value: "not here"}, login.Response[1])
 	quiet := one(t, directory(t), func(f *film) {
-		f.talk(tacacs.Authentication, 1, key).say(tacacs.AuthenStart{Action: 1, Type: tacacs.PAP, Service: 1}.Append(nil),
+		f.talk(tacacs.Authentication, 1, key).say(tacacs.AuthenStart{Action: 1, Type: tacacs.PAP, Service: 1}.Append(
+			nil),
 			tacacs.AuthenReply{Status: tacacs.AuthenPass}.Append(nil))
 	})
 	require.Len(t, quiet.Response, 1)
 	failed := one(t, directory(t), func(f *film) {
-		f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(nil),
+		f.talk(tacacs.Accounting, 0, key).say(tacacs.AcctRequest{Flags: tacacs.AcctStop, AuthorRequest: command}.Append(
+			nil),
 			tacacs.AcctReply{Status: tacacs.AcctError}.Append(nil))
 	})
 	require.Equal(t, evidence.Failed, failed.Answer)
@@ -211,7 +218,8 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 	require.Equal(t, NameValue{Name: "priv-lvl", Value: "7"}, rights.Response[1])
 	require.Equal(t, NameValue{Name: "cmd-arg", Value: "3"}, rights.Request[len(rights.Request)-1])
 	gone := one(t, directory(t), func(f *film) {
-		f.talk(tacacs.Authentication, 0, key).say(tacacs.AuthenStart{Action: 1, Type: tacacs.ASCII, Service: 1}.Append(nil),
+		f.talk(tacacs.Authentication, 0, key).say(tacacs.AuthenStart{Action: 1, Type: tacacs.ASCII, Service: 1}.Append(
+			nil),
 			tacacs.AuthenReply{Status: tacacs.AuthenGetUser}.Append(nil),
 			tacacs.AuthenContinue{Flags: tacacs.FlagAbort}.Append(nil))
 	})
@@ -224,7 +232,10 @@ func TestWhatTACACSPacketsSayIsShownByName(t *testing.T) {
 
 func TestWhatCannotBeReadIsSaidToBeSo(t *testing.T) {
 	t.Parallel()
-	mixed := one(t, directory(t), func(f *film) { f.Connect(f.tick(), device, rad).Data(f.tick(), true, []byte("hello")) })
+	mixed := one(t, directory(t), func(f *film) {
+		f.Connect(f.tick(), device, rad).Data(
+			f.tick(), true, []byte("hello"))
+	})
 	require.Equal(t, []any{site.AskConnect, evidence.Unreadable}, []any{mixed.Question, mixed.Answer})
 	clear := one(t, directory(t), func(f *film) {
 		k := f.talk(tacacs.Authorization, 0, key)
@@ -310,7 +321,8 @@ func TestAScrubbedAttributeKeepsItsFormAndNotItsValue(t *testing.T) {
 		{Type: radius.NASIPAddress, Value: []byte{10, 1, 2, 3}}, {Type: radius.NASIdentifier, Value: []byte("sw-1")},
 		{Type: radius.UserName, Value: []byte("ines.marsh")}, {Type: 200, Value: []byte("tells")},
 		{Type: radius.NASIPAddress, Value: []byte{1, 2, 3}}}
-	want := [][]byte{{0, 0, 0, 6}, {192, 0, 2, 1}, []byte("text-1"), []byte("person-2"), make([]byte, 5), make([]byte, 3)}
+	want := [][]byte{{0, 0, 0, 6}, {192, 0, 2, 1}, []byte("text-1"), []byte("person-2"), make([]byte, 5),
+		make([]byte, 3)}
 	for i, a := range in {
 		require.Equal(t, radius.Attribute{Type: a.Type, Value: want[i]}, s.attribute(a, [16]byte{}, []byte(key)))
 	}

@@ -207,7 +207,8 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	}
 	e := l.directory.exchange(at, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
-	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS || p.server != nil && p.server.Protocol != site.RADIUS {
+	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS || p.server != nil &&
+		p.server.Protocol != site.RADIUS {
 		mark(e, evidence.MarkMixed, "RADIUS, and "+p.server.Name+" speaks "+string(p.server.Protocol))
 	} else {
 		l.directory.stranger(e, client, p)
@@ -253,8 +254,8 @@ func (l *Listener) askedAfterAnswer(at time.Time, key pairKey, packet *radius.Pa
 	again := before.e
 	again.Time, again.Marks, again.Remarks, again.Says = at.UTC(), nil, []string{}, map[evidence.Mark]string{}
 	mark(&again, evidence.MarkUnheard,
-		fmt.Sprintf("the question came again %.1f s after its answer had left: that one did not "+
-			"reach the device", at.Sub(before.at).Seconds()))
+		fmt.Sprintf("the question came again %.1f s after its answer had left: that one did not reach the device",
+			at.Sub(before.at).Seconds()))
 	l.emit(again)
 	return true
 }
@@ -289,7 +290,8 @@ func (l *Listener) superseded(w *pending) {
 		return
 	}
 	if before, ok := l.pairs.asking[w.asks]; ok && w.e.Time.Sub(before.e.Time) > soonest {
-		mark(before.e, evidence.MarkAskedAgain, fmt.Sprintf("after %.1f s without an answer the same was asked anew, of %s",
+		mark(before.e, evidence.MarkAskedAgain, fmt.Sprintf(
+			"after %.1f s without an answer the same was asked anew, of %s",
 			w.e.Time.Sub(before.e.Time).Seconds(), w.e.AskedOf()))
 	}
 	l.pairs.asking[w.asks] = w
@@ -427,7 +429,8 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 			octets: append([]byte(nil), b...)})
 		return
 	}
-	if key, known := l.directory.key(p, client.Addr()); known && !radius.CheckResponse(b, w.request.Authenticator, key) {
+	if key, known := l.directory.key(p, client.Addr()); known &&
+		!radius.CheckResponse(b, w.request.Authenticator, key) {
 		used := l.keyUsed(p, client.Addr(),
 			func(key []byte) bool { return radius.CheckResponse(b, w.request.Authenticator, key) })
 		mark(w.e, evidence.MarkUnverified, withKey("an answer came that was not made with the key of the site", used))
@@ -439,8 +442,8 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		}
 		if p.server != nil && p.server.RequireMessageAuthenticator && packet.Code != radius.AccountingResponse &&
 			radius.CheckMessageAuthenticator(b, w.request.Authenticator, key) == radius.Absent {
-			mark(w.e, evidence.MarkUnsigned, "an answer came without a Message-Authenticator, which the site requires: the "+
-				"device drops it")
+			mark(w.e, evidence.MarkUnsigned, "an answer came without a Message-Authenticator, which the site "+
+				"requires: the device drops it")
 			return
 		}
 		if w.unverified {

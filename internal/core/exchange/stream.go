@@ -83,7 +83,8 @@ func (s *tlsStream) data(e *Exchange, fromClient bool, b []byte, lost bool) {
 		s.heard[side] = true
 		switch record := all[5 : 5+n]; {
 		case all[0] == recordAlert && n == 2 && record[1] != 0: // 0 is a goodbye
-			mark(e, evidence.MarkTLSAlert, fmt.Sprintf("%s ends the TLS handshake: %s (alert %d)", who, alertText(record[1]),
+			mark(e, evidence.MarkTLSAlert, fmt.Sprintf(
+				"%s ends the TLS handshake: %s (alert %d)", who, alertText(record[1]),
 				record[1]))
 		case all[0] == recordData, all[0] == 20 && n > 1:
 			s.secret[side] = true

@@ -432,13 +432,14 @@ func (l *Listener) endSession(e *Exchange, end capture.Ending) {
 	case end.How == capture.Unfinished && end.Lost[0] == 0:
 		mark(e, evidence.MarkStillOpen, "no answer yet when the capture ends")
 	case end.Lost[0] > 0 && end.Most[0] > 0 && end.Lost[0] > end.Most[0]:
-		mark(e, evidence.MarkBigLost, fmt.Sprintf("segments of up to %d octets are acknowledged, and %d octets in larger "+
-			"ones never: the path takes no larger packets", end.Most[0], end.Lost[0]))
+		mark(e, evidence.MarkBigLost, fmt.Sprintf("segments of up to %d octets are acknowledged, and %d octets in "+
+			"larger ones never: the path takes no larger packets", end.Most[0], end.Lost[0]))
 	case end.Lost[0] > 0:
 		mark(e, evidence.MarkUnacked, fmt.Sprintf("the connection stands, and %d octets of the question were never "+
 			"acknowledged: the path or a filter loses them", end.Lost[0]))
 	case len(e.Response) > 0 && end.By != capture.TheServer:
-		mark(e, evidence.MarkEndedEarly, fmt.Sprintf("the connection was %s %.1f s after the first answer, which took %.1f s",
+		mark(e, evidence.MarkEndedEarly, fmt.Sprintf("the connection was %s %.1f s after the first answer, which "+
+			"took %.1f s",
 			byWhom(end), e.Seconds-e.First, e.First))
 	case len(e.Response) > 0:
 		mark(e, evidence.MarkCutOff, fmt.Sprintf("after %.1f s, in the middle of the talk, the connection was %s: "+
@@ -451,7 +452,8 @@ func (l *Listener) endSession(e *Exchange, end capture.Ending) {
 // endInSilence notes a connection that stood and brought nothing: no question at
 // all came over it.
 func (l *Listener) endInSilence(at time.Time, v *conversation, end capture.Ending) {
-	if v.stream != nil || v.port.protocol == site.LDAP || v.answered > 0 || len(v.sessions) > 0 || end.Cut || v.joined ||
+	if v.stream != nil || v.port.protocol == site.LDAP || v.answered > 0 || len(v.sessions) > 0 || end.Cut ||
+		v.joined ||
 		len(v.buffers[0])+len(v.buffers[1]) == 0 || end.How == capture.Unfinished {
 		return
 	}
@@ -520,8 +522,8 @@ func (l *Listener) neverFound() {
 		}
 		e := l.directory.exchange(at, netip.AddrPortFrom(pair[0], 0), netip.AddrPortFrom(pair[1], 0), p)
 		e.Question = site.AskConnect
-		mark(e, evidence.MarkNoHost, fmt.Sprintf("%s looks for %s on its own network, and nobody says that it is there: "+
-			"the host is down or elsewhere", pair[0], pair[1]))
+		mark(e, evidence.MarkNoHost, fmt.Sprintf("%s looks for %s on its own network, and nobody says that it is "+
+			"there: the host is down or elsewhere", pair[0], pair[1]))
 		l.emit(*e)
 	}
 }

@@ -38,7 +38,8 @@ func Together(places []Place) []Exchange {
 				taken[k] = true
 				all[i] = joined(all[i], other.Exchanges[k], first.Name, other.Name)
 			} else if all[i].Answer == evidence.None && covers(other.Exchanges, all[i].Time.Add(off)) {
-				mark(&all[i], evidence.MarkLostThere, fmt.Sprintf("the question is in %s and not in %s: it was lost between them",
+				mark(&all[i], evidence.MarkLostThere, fmt.Sprintf(
+					"the question is in %s and not in %s: it was lost between them",
 					first.Name, other.Name))
 			}
 		}
@@ -81,7 +82,8 @@ func joined(a, b Exchange, here, there string) Exchange {
 		x.Key, x.AnswerKey = b.Key, b.AnswerKey
 	}
 	x.Answer = evidence.None
-	mark(&x, evidence.MarkLostBack, fmt.Sprintf("the answer is in %s and not in %s: it was lost between them", from, to))
+	mark(&x, evidence.MarkLostBack, fmt.Sprintf("the answer is in %s and not in %s: it was lost between them", from,
+		to))
 	return x
 }
 

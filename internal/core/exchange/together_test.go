@@ -26,7 +26,8 @@ func TestWhatOneOfTwoPlacesHasWasLostBetweenThem(t *testing.T) {
 	const later = 40.0 // the clock of the far place is ahead
 	fits := asksAt(later, "ines", evidence.Accepted)
 	fits.Key, fits.AnswerKey = KeyFits, KeyFits
-	near := Place{Name: "near", Exchanges: []Exchange{asksAt(0, "ines", evidence.None), asksAt(10, "tobin", evidence.None),
+	near := Place{Name: "near", Exchanges: []Exchange{
+		asksAt(0, "ines", evidence.None), asksAt(10, "tobin", evidence.None),
 		asksAt(20, "odd", evidence.Refused), asksAt(30, "late", evidence.None), asksAt(300, "after", evidence.None)}}
 	far := Place{Name: "far", Exchanges: []Exchange{fits, asksAt(20+later, "odd", evidence.Refused),
 		asksAt(30+later, "late", evidence.None), asksAt(31+later, "other", evidence.Accepted)}}

@@ -115,7 +115,10 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	r := Report{Proven: c.proven}
 	r.Findings, r.Accepted = c.accept()
 	if facts.Only != nil && len(f.Site.Devices) > 1 { // what is of the rest of the site was not asked
-		r.Findings = slices.DeleteFunc(r.Findings, func(x Finding) bool { return !slices.Contains(x.Devices, facts.Only) })
+		r.Findings = slices.DeleteFunc(r.Findings, func(
+			x Finding) bool {
+			return !slices.Contains(x.Devices, facts.Only)
+		})
 		for i := range r.Findings {
 			r.Findings[i].Devices = devices
 		}

@@ -77,7 +77,8 @@ grants: [{who: team net, role: all}]
 `)})
 		require.NoError(t, err)
 		r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{}, Assume: true}, Facts{})
-		require.Equal(t, found, slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Code == "no-way-back" }),
+		require.Equal(t, found, slices.ContainsFunc(r.Findings,
+			func(f Finding) bool { return f.Code == "no-way-back" }),
 			methods)
 	}
 }
@@ -113,7 +114,8 @@ func TestEachFindingIsShownByASmallestSiteAndNotByTheSameSiteRepaired(t *testing
 			require.NotEmpty(t, s.Where(f.Place))
 			require.NotEmpty(t, f.Repair)
 			require.Regexp(t, `^[A-Z0-9a-z].*\.$`, f.Text)
-			if p.Code != "clear-in-file" && p.Code != "lands-low" { // a note in a lab; an error when nobody has full rights
+			// a note in a lab; an error when nobody has full rights
+			if p.Code != "clear-in-file" && p.Code != "lands-low" {
 				require.Equal(t, p.Severity, f.Severity)
 			}
 		})
@@ -127,14 +129,14 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 			"with full rights gets in by any way.",
 		"locked-out":          "Even when every server is up nobody with full rights gets in by any way: ",
 		"locked-out-remotely": "Even when every server is up full rights are left on the console only",
-		"session-stuck": "a local account passes the login, and then its session is refused: the list session needs " +
-			"a server",
-		"commands-stuck": "people get in (the account keeper for one) and no command works: the list commands needs a " +
-			"server",
-		"elevation-stuck": "people get in at level 1 (the account keeper for one) and cannot reach a higher one: the " +
-			"list raise needs a server",
-		"gives-up-first": "the login waits 2 s, and the way in gives up after 1 s: the fallback is never reached (t1 " +
-			"1 x 1 s + t2 1 x 1 s)",
+		"session-stuck": "a local account passes the login, and then its session is refused: the list session " +
+			"needs a server",
+		"commands-stuck": "people get in (the account keeper for one) and no command works: the list commands " +
+			"needs a server",
+		"elevation-stuck": "people get in at level 1 (the account keeper for one) and cannot reach a higher one: " +
+			"the list raise needs a server",
+		"gives-up-first": "the login waits 2 s, and the way in gives up after 1 s: the fallback is never reached " +
+			"(t1 1 x 1 s + t2 1 x 1 s)",
 		"account-too-low": "the account keeper gets in, and reaches level 1 at most",
 		"template-missing": "people take on the rights of the local account watch, and these devices have no such " +
 			"account: ines is refused",
@@ -148,8 +150,8 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 		"not-for-this": "The list record asks t1, which is not for accounting",
 		"lands-low":    "ines is granted level 15 and arrives at level 1: the way in has no session list",
 		"no-grant":     "No grant names the team watch: tobin is refused everywhere.",
-		"lines-left-out": "Lines 4-9 of ssh name no login list and take the device-wide login, " +
-			"while lines 0-3 use other",
+		"lines-left-out": "Lines 4-9 of ssh name no login list and take the device-wide login, while lines 0-3 use " +
+			"other",
 		"not-recorded":        "the list record records only commands of levels 2-15",
 		"never-rests":         "When t1 is silent every login waits 2 s for it first",
 		"slow-fallback":       "When t1 and t2 are silent a login waits 20 s (t1 1 x 9 s + t2 1 x 1 s + ",
@@ -168,7 +170,8 @@ func TestFindingsSayWhatWouldHappenWhereAndWhen(t *testing.T) {
 
 func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 	t.Parallel()
-	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(base, "lab: {only: true}\n", "", 1))})
+	s, err := site.Parse(site.Source{Name: "site.yaml",
+		Text: []byte(strings.Replace(base, "lab: {only: true}\n", "", 1))})
 	require.NoError(t, err)
 	one := site.NewSecret("one-key-for-every-server")
 	r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true},
@@ -181,8 +184,8 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 	r, _ = check(t, bad)
 	require.Equal(t, []string{"shared-fallback"}, codesOf(r))
 	third := strings.NewReplacer("groups: [{name: t, servers: [t1, t2]}]",
-		"  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: t, "+
-			"servers: [t1, t2, t3]}]").Replace(base)
+		"  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, timeout: 1s, dead-time: 1m}\ngroups: [{name: "+
+			"t, servers: [t1, t2, t3]}]").Replace(base)
 	s, err = site.Parse(site.Source{Name: "site.yaml", Text: []byte(third)})
 	require.NoError(t, err)
 	r = Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true}, Facts{})
@@ -192,7 +195,8 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 func manyDevices() []string {
 	var all []string
 	for i := range 26 {
-		all = append(all, fmt.Sprintf("  - {name: m-%d, kind: switch, profile: p, addresses: [198.51.100.%d]}\n", i, i+1))
+		all = append(all, fmt.Sprintf("  - {name: m-%d, kind: switch, profile: p, addresses: [198.51.100.%d]}\n", i,
+			i+1))
 	}
 	return all
 }
@@ -245,7 +249,8 @@ func TestWeakKeysAreToldFromStrongOnes(t *testing.T) {
 		require.Equal(t, weak, weakness(site.NewSecret(value), s) != "", value)
 	}
 	for _, word := range commonWords {
-		require.NotEmpty(t, weakness(site.NewSecret(strings.Repeat(word, 16/len(word)+1)+"2026"), s), "%s and digits", word)
+		require.NotEmpty(t, weakness(site.NewSecret(strings.Repeat(word, 16/len(word)+1)+"2026"), s), "%s and digits",
+			word)
 	}
 	require.Contains(t, weakness(site.NewSecret("abcdeabcdeabcdeabcde"), s), "has only 5 different characters")
 	require.Empty(t, weakness(site.NewSecret("qzjxkvqzjxkvqzjxkv"), s), "six different characters are enough")

@@ -28,8 +28,8 @@ func fromLeftOut(c *checker, sh foresee.Shape) {
 		return
 	}
 	c.add(Finding{Code: "from-left-out", Devices: sh.Devices, Access: free, Place: at,
-		Text: fmt.Sprintf("Only some addresses may open %s, and every address may open %s: whoever is kept out there tries "+
-			"here.", strings.Join(limited, ", "), strings.Join(free, ", ")),
+		Text: fmt.Sprintf("Only some addresses may open %s, and every address may open %s: whoever is kept out "+
+			"there tries here.", strings.Join(limited, ", "), strings.Join(free, ", ")),
 		Repair: "say who may open it: from: [NETWORK]; or off where nobody needs it"})
 }
 
@@ -52,8 +52,8 @@ func shutWhenSwitchedOn(c *checker, sh foresee.Shape) {
 		return
 	}
 	c.add(Finding{Code: "shut-when-switched-on", Devices: sh.Devices, Place: placeOf(d),
-		Text: "When central logins are switched on, every way in asks for a local account until its list is in use, and " +
-			"the device has none that anybody can log in with: nobody gets in then.",
+		Text: "When central logins are switched on, every way in asks for a local account until its list is in " +
+			"use, and the device has none that anybody can log in with: nobody gets in then.",
 		Repair: "name an account of level 15 with a password in accounts of the device or its profile"})
 }
 
@@ -70,8 +70,8 @@ func hangsOnNames(c *checker) {
 			continue
 		}
 		c.add(Finding{Code: "hangs-on-names", Place: s.Place,
-			Text: fmt.Sprintf("Devices find %s by the name %s: while no name service answers them, it is as good as silent, "+
-				"and the wait for the name comes on top.", s.Name, s.Address),
+			Text: fmt.Sprintf("Devices find %s by the name %s: while no name service answers them, it is as good "+
+				"as silent, and the wait for the name comes on top.", s.Name, s.Address),
 			Repair: "write its address; a name is safe only where the device keeps names itself"})
 	}
 }

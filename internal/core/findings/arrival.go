@@ -26,7 +26,8 @@ func landsLow(c *checker, sh foresee.Shape) {
 		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
 		at, why, repair := tooLow(cs)
 		f.Place = at
-		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level, why)
+		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level,
+			why)
 		f.Repair = repair
 		if !full {
 			f.Severity = Error
@@ -42,9 +43,8 @@ func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
 	switch {
 	case list == nil && login.Method.Protocol() == site.LDAP:
 		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
-				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory (directories: [NAME]); or " +
-				"give " +
-				"it an elevation list"
+				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory " +
+				"(directories: [NAME]); or give it an elevation list"
 	case cs.Way.Access == site.Console && !cs.Device.Kind.Traits.ConsoleObeys:
 		return cs.Way.Place, fmt.Sprintf("devices of the kind %s obey no session list on the console "+
 				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
@@ -89,7 +89,8 @@ func refusedThoughGranted(c *checker, sh foresee.Shape) {
 		if in[cs.Way] {
 			f.Severity = Warning
 		}
-		f.Text = fmt.Sprintf("%s has the role %s here, and is refused by %s although every server is up: %s.", cs.Who.Name,
+		f.Text = fmt.Sprintf("%s has the role %s here, and is refused by %s although every server is up: %s.",
+			cs.Who.Name,
 			role.Name, cs.Way.Name(), why)
 		c.add(f)
 	}
@@ -106,7 +107,8 @@ func admitsADirectory(c *checker, sh foresee.Shape) {
 		}
 		f := Finding{Code: "admits-a-directory", Devices: sh.Devices, Access: []string{cs.Way.Name()},
 			Place: login.Method.Place,
-			Text: fmt.Sprintf("The list %s asks the directory %s, which knows passwords and no grants: %s gets in, at level %d.",
+			Text: fmt.Sprintf("The list %s asks the directory %s, which knows passwords and no grants: %s gets in, "+
+				"at level %d.",
 				login.List.Name, login.By, cs.Who.Name, cs.Raised),
 			Repair: "ask RADIUS or TACACS+ servers, which decide by grants and can ask the directory (directories: [" +
 				login.By +
@@ -126,14 +128,15 @@ func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair st
 	step := lastStep(cs, site.Session)
 	switch {
 	case role.Level < need:
-		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need, trait),
+		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need,
+				trait),
 			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: through: [ssh]", need)
 	case list == nil:
-		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs %d there "+
-			"(%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs "+
+			"%d there (%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
 	}
-	return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level, and this kind needs %d there "+
-		"(%s)",
+	return list.Place, fmt.Sprintf(
+		"the session list %s ends at %s, which names no level, and this kind needs %d there (%s)",
 		list.Name, step.Method, need, trait), "ask the servers in the session list"
 }
 
@@ -172,7 +175,8 @@ func allUp(c foresee.Case) bool {
 // asks about.
 func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
-		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused || cs.Outcome == walk.OutcomeOpen {
+		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused ||
+			cs.Outcome == walk.OutcomeOpen {
 			continue
 		}
 		role := c.reckoner.RoleOf(cs)
@@ -194,8 +198,10 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 				why = fmt.Sprintf("the list %s does not govern commands of level %d", list.Name, cs.Level)
 			}
 		}
-		c.add(Finding{Code: "rule-without-effect", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: role.Place,
-			Text: fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.", role.Name,
+		c.add(Finding{Code: "rule-without-effect", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: role.Place,
+			Text: fmt.Sprintf("The role %s limits commands, and on these devices %s may type any of level %d: %s.",
+				role.Name,
 				cs.Who.Name, cs.Level, why),
 			Repair: "give the way in a command list that asks TACACS+ servers, or accept this for these devices"})
 	}
@@ -210,17 +216,14 @@ func miscarried(c *checker, sh foresee.Shape, cs foresee.Case, role *site.Role) 
 	}
 	f := Finding{Code: "commands-miscarried", Severity: Warning, Devices: sh.Devices, Access: []string{cs.Way.Name()},
 		Place: role.Place,
-		Text: fmt.Sprintf("The role %s allows %q, and the rules that these devices are given for it over RADIUS refuse it: "+
-			"the "+
-			"order of the rules, or the form of one, is lost on the way.", role.Name, command),
-		Repair: "let no command fit both an allow and a refuse rule of the role; what these devices are given shows: " +
-			"mellowgate " +
-			"ask -explain"}
+		Text: fmt.Sprintf("The role %s allows %q, and the rules that these devices are given for it over RADIUS "+
+			"refuse it: the order of the rules, or the form of one, is lost on the way.", role.Name, command),
+		Repair: "let no command fit both an allow and a refuse rule of the role; what these devices are given " +
+			"shows: mellowgate ask -explain"}
 	if allowed {
 		f.Severity = Error
-		f.Text = fmt.Sprintf("The role %s refuses %q, and the rules that these devices are given for it over RADIUS allow "+
-			"it: "+
-			"the order of the rules, or the form of one, is lost on the way.", role.Name, command)
+		f.Text = fmt.Sprintf("The role %s refuses %q, and the rules that these devices are given for it over "+
+			"RADIUS allow it: the order of the rules, or the form of one, is lost on the way.", role.Name, command)
 	}
 	c.add(f)
 }
@@ -243,8 +246,8 @@ func templateMissing(c *checker, sh foresee.Shape) {
 		}
 		c.add(Finding{Code: "template-missing", Devices: sh.Devices, Access: []string{cs.Way.Name()},
 			Place: role.Template.Place,
-			Text: fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these devices have "+
-				"no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
+			Text: fmt.Sprintf("With the role %s people take on the rights of the local account %s, and these "+
+				"devices have no such account: %s is refused.", role.Name, role.Template.Name, cs.Who.Name),
 			Repair: "add " + role.Template.Name + " to accounts of the devices or their profile"})
 	}
 }
@@ -258,13 +261,16 @@ func notSupported(c *checker, sh foresee.Shape) {
 				continue
 			}
 			p := step.Method.Protocol()
-			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
-				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak it: the "+
-					"group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
+			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+				Place: step.Method.Place,
+				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak "+
+					"it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
 				Repair: "ask a group of another protocol, or mend speaks of the kind"}
 			if d.Kind.Traits.Speaks(p) {
-				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the kind %s can use "+
-					"%s networks only: the group %s never answers.", d.Path(step.Method.Servers()[0]).Network, d.Kind.Name,
+				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the "+
+					"kind %s can use %s networks only: the group %s never answers.",
+					d.Path(step.Method.Servers()[0]).Network,
+					d.Kind.Name,
 					d.Kind.Traits.Networks, step.Method.Ref.Name)
 				f.Repair = "use another network, or mend networks of the kind"
 				f.Place = d.Place
@@ -313,19 +319,22 @@ func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found 
 	switch {
 	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
 		return Finding{Place: server.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is refused.",
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is "+
+				"refused.",
 				kind.Name, form, server.Name, strings.Join(server.Forms, ", ")),
 			Repair: "add " + form + " to password-forms of the server, or change password-as of the kind"}, true
 	case site.OneWay(form) || p.Password.Key != nil:
 		return Finding{}, false
 	case p.FromDirectory:
 		return Finding{Place: kind.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password can check "+
-				"none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password "+
+				"can check none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
 			Repair: "let the kind send pap (or ascii)"}, true
 	}
 	return Finding{Place: p.Password.Place,
-		Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way hash: %s cannot "+
-			"check it.", kind.Name, form, cs.Who.Name, step.By),
-		Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key NAME"}, true
+			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way "+
+				"hash: %s cannot check it.", kind.Name, form, cs.Who.Name, step.By),
+			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key " +
+				"NAME"},
+		true
 }

@@ -22,8 +22,8 @@ func bigSite(n int) []byte {
 	for i := range 6 {
 		fmt.Fprintf(&b, "  - {name: s%d, protocol: tacacs, address: 192.0.2.%d, key: k, timeout: 2s}\n", i, i+1)
 	}
-	b.WriteString("groups:\n  - {name: g0, servers: [s0, s1]}\n  - {name: g1, servers: [s2, s3, s4]}\n  - {name: g2, " +
-		"servers: [s5, s0]}\nlists:\n")
+	b.WriteString("groups:\n  - {name: g0, servers: [s0, s1]}\n  - {name: g1, servers: [s2, s3, s4]}\n  - {name: " +
+		"g2, servers: [s5, s0]}\nlists:\n")
 	for i := range 3 {
 		for _, l := range []string{"authenticate: login", "authorize: session", "authorize: commands"} {
 			fmt.Fprintf(&b, "  - {name: l%d-%s, %s, methods: [group g%d, local]}\n", i, l[len(l)-5:], l, i)
@@ -32,11 +32,11 @@ func bigSite(n int) []byte {
 	b.WriteString("kinds:\n  - {name: a, traits: {console-obeys-authorization: true}}\n  - {name: b, traits: " +
 		"{all-resting: passes}}\nprofiles:\n")
 	for i := range 30 {
-		fmt.Fprintf(&b, "  - {name: p%d, defaults: {login: l%d-login, session: l%d-ssion, commands: l%d-mands}, access: "+
-			"{ssh: {}, web: {}}, accounts: [keeper]}\n", i, i%3, i%3, i%3)
+		fmt.Fprintf(&b, "  - {name: p%d, defaults: {login: l%d-login, session: l%d-ssion, commands: l%d-mands}, "+
+			"access: {ssh: {}, web: {}}, accounts: [keeper]}\n", i, i%3, i%3, i%3)
 	}
-	b.WriteString("accounts: [{name: keeper, level: 15, password: $6$a$b}]\nroles: [{name: all, level: 15, commands: " +
-		"[allow **]}, {name: few, level: 1, commands: [allow look **]}]\n")
+	b.WriteString("accounts: [{name: keeper, level: 15, password: $6$a$b}]\nroles: [{name: all, level: 15, " +
+		"commands: [allow **]}, {name: few, level: 1, commands: [allow look **]}]\n")
 	b.WriteString("grants:\n  - {who: [team t0], role: all}\n  - {who: [team t1, team t2], where: {place: [p1, p2, " +
 		"p3]}, role: few}\npeople:\n")
 	for i := range 500 {
@@ -44,8 +44,8 @@ func bigSite(n int) []byte {
 	}
 	b.WriteString("devices:\n")
 	for i := range n {
-		fmt.Fprintf(&b, "  - name: device-%d\n    kind: %c\n    profile: p%d\n    addresses: [10.%d.%d.%d]\n    labels: "+
-			"{place: p%d, duty: edge}\n",
+		fmt.Fprintf(&b, "  - name: device-%d\n    kind: %c\n    profile: p%d\n    addresses: [10.%d.%d.%d]\n    "+
+			"labels: {place: p%d, duty: edge}\n",
 			i, 'a'+rune(random.Intn(2)), random.Intn(30), i>>16, i>>8&255, i&255, random.Intn(8))
 	}
 	return []byte(b.String())

@@ -19,10 +19,13 @@ func localFirst(c *checker, sh foresee.Shape) {
 		}
 		step := lastStep(cs, site.Login)
 		at := slices.IndexFunc(list.Methods, func(m site.Method) bool { return m.Place == step.Method.Place })
-		later := at >= 0 && slices.ContainsFunc(list.Methods[at:], func(m site.Method) bool { return m.Kind == site.ByGroup })
+		later := at >= 0 && slices.ContainsFunc(list.Methods[at:],
+			func(m site.Method) bool { return m.Kind == site.ByGroup })
 		if step.Method.Kind == site.ByLocal && later {
-			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
-				Text: fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, unseen by them.",
+			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+				Place: step.Method.Place,
+				Text: fmt.Sprintf("The list %s asks local before the servers: the account %s gets in past them, "+
+					"unseen by them.",
 					list.Name, cs.Who.Typed()),
 				Repair: "put local behind the groups"})
 		}
@@ -51,15 +54,16 @@ func linesLeftOut(c *checker, sh foresee.Shape) {
 			covered += w.Lines.High - w.Lines.Low + 1
 			if w.Origins[site.Login] != site.Own && w.Lists[site.Login] != named.Lists[site.Login] {
 				c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{w.Name()}, Place: w.Place,
-					Text: fmt.Sprintf("Lines %s of %s name no login list and take %s, while lines %s use %s: who lands on which "+
-						"line decides who gets in.", w.Lines, access, takes(w, d), named.Lines, named.Lists[site.Login].Name),
+					Text: fmt.Sprintf("Lines %s of %s name no login list and take %s, while lines %s use %s: who "+
+						"lands on which line decides who gets in.", w.Lines, access, takes(w, d), named.Lines,
+						named.Lists[site.Login].Name),
 					Repair: "name the list at these lines too: login: " + named.Lists[site.Login].Name})
 			}
 		}
 		if all := d.Kind.Traits.Lines; covered < all.High-all.Low+1 {
 			c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{access}, Place: named.Place,
-				Text: fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the others keep "+
-					"what is on the device.", d.Kind.Name, all, access, covered),
+				Text: fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the "+
+					"others keep what is on the device.", d.Kind.Name, all, access, covered),
 				Repair: fmt.Sprintf("write lines: %s, or a second entry for the rest", all)})
 		}
 	}
@@ -80,9 +84,10 @@ func defaultSurprise(c *checker, sh foresee.Shape) {
 	}
 	list := w.Lists[site.Login]
 	c.add(Finding{Code: "default-surprise", Devices: sh.Devices, Access: []string{w.Name()}, Place: list.Place,
-		Text: fmt.Sprintf("The device-wide list %s also governs the console, which is the last way in, and nothing says "+
-			"that this is meant.", list.Name),
-		Repair: fmt.Sprintf("say it: console: {login: %s} under access; or give the console a list of its own", list.Name)})
+		Text: fmt.Sprintf("The device-wide list %s also governs the console, which is the last way in, and nothing "+
+			"says that this is meant.", list.Name),
+		Repair: fmt.Sprintf("say it: console: {login: %s} under access; or give the console a list of its own",
+			list.Name)})
 }
 
 // reach notes which methods of a list any case came to.
@@ -111,7 +116,8 @@ func deadMethods(c *checker) {
 		for i, m := range l.Methods {
 			if i > 0 && i < 64 && walked&(1<<i) == 0 && l.Methods[i-1].Kind != site.ByGroup {
 				c.add(Finding{Code: "dead-method", Place: m.Place,
-					Text: fmt.Sprintf("The method %s of the list %s is never reached: %s before it always decides.", m, l.Name,
+					Text: fmt.Sprintf("The method %s of the list %s is never reached: %s before it always decides.", m,
+						l.Name,
 						l.Methods[i-1]),
 					Repair: "take it out, or put it before " + l.Methods[i-1].String()})
 			}
@@ -150,9 +156,9 @@ func sharedFate(c *checker, sh foresee.Shape) {
 			continue
 		}
 		c.add(Finding{Code: "shared-fate", Devices: []*site.Device{d}, Place: d.Place,
-			Text: fmt.Sprintf("Every server that %s asks (%s) is on it or behind it: when the device is in trouble, so is the "+
-				"way "+
-				"to them, and only local accounts get in.", d.Name, join(serverNames(asked))),
-			Repair: "let it ask a server that is reached another way too; or accept this, with a local account that is tried"})
+			Text: fmt.Sprintf("Every server that %s asks (%s) is on it or behind it: when the device is in "+
+				"trouble, so is the way to them, and only local accounts get in.", d.Name, join(serverNames(asked))),
+			Repair: "let it ask a server that is reached another way too; or accept this, with a local account " +
+				"that is tried"})
 	}
 }

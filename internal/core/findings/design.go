@@ -20,13 +20,15 @@ func sameName(c *checker, sh foresee.Shape) {
 		}
 		a := cs.Device.Account(cs.Who.Typed())
 		f := Finding{Code: "same-name", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: a.Place,
-			Text: fmt.Sprintf("%s is a local account and a person (%s): %s the local password works, else the person's.",
+			Text: fmt.Sprintf("%s is a local account and a person (%s): %s the local password works, else the "+
+				"person's.",
 				a.Name, c.reckoner.Site.Where(p.Place), when(cs)),
 			Repair: "give the local account a name that nobody bears"}
 		if a.Password.Same(p.Password) {
 			f.Text = fmt.Sprintf(
-				"%s is a local account and a person (%s), with one password: who has the person's password has "+
-					"the way back in too, and a new one must be set in both places.", a.Name, c.reckoner.Site.Where(p.Place))
+				"%s is a local account and a person (%s), with one password: who has the person's password has the "+
+					"way back in too, and a new one must be set in both places.", a.Name,
+				c.reckoner.Site.Where(p.Place))
 			f.Repair = "give the local account a name that nobody bears, and a password of its own"
 		}
 		c.add(f)
@@ -57,19 +59,20 @@ func notRecorded(c *checker, sh foresee.Shape) {
 			f.Repair = "add record-commands with a list that says account: commands"
 			if !slices.ContainsFunc(sh.Devices[0].Servers(),
 				func(s *site.Server) bool { return s.Protocol == site.TACACS && s.Serves(site.RecordCommands) }) {
-				f.Text = fmt.Sprintf("People reach level %d, and no command typed by this way in is recorded: no TACACS+ "+
-					"server is asked there, and RADIUS and directories have no records of commands.", level)
-				f.Repair = "let the devices ask TACACS+ servers and add record-commands; or accept this, with the reason: " +
-					"accept: [{code: not-recorded, device: NAME, why: WHY}]"
+				f.Text = fmt.Sprintf("People reach level %d, and no command typed by this way in is recorded: no "+
+					"TACACS+ server is asked there, and RADIUS and directories have no records of commands.", level)
+				f.Repair = "let the devices ask TACACS+ servers and add record-commands; or accept this, with the " +
+					"reason: accept: [{code: not-recorded, device: NAME, why: WHY}]"
 			}
 		case noted[w]:
 			f.Place = list.Place
-			f.Text = fmt.Sprintf("The list %s asks RADIUS servers only, and RADIUS has no records of commands.", list.Name)
+			f.Text = fmt.Sprintf("The list %s asks RADIUS servers only, and RADIUS has no records of commands.",
+				list.Name)
 			f.Repair = "record commands by a group of TACACS+ servers"
 		case list.Levels.Low > 1 || list.Levels.High < level:
 			f.Place = list.Place
-			f.Text = fmt.Sprintf("People reach level %d, and the list %s records only commands of %s: the others leave no "+
-				"record.", level, list.Name, levelsText(list.Levels))
+			f.Text = fmt.Sprintf("People reach level %d, and the list %s records only commands of %s: the others "+
+				"leave no record.", level, list.Name, levelsText(list.Levels))
 			f.Repair = "write levels: 0-15"
 		default:
 			continue
@@ -107,7 +110,8 @@ func oneServer(c *checker, sh foresee.Shape) {
 		})
 		if hangs {
 			c.add(Finding{Code: "one-server", Devices: sh.Devices, Access: []string{w.Name()}, Place: list.Place,
-				Text: fmt.Sprintf("The list %s has one server: when %s is silent, nobody but local accounts gets in.", list.Name,
+				Text: fmt.Sprintf("The list %s has one server: when %s is silent, nobody but local accounts gets in.",
+					list.Name,
 					servers[0].Name),
 				Repair: "add a second server to the group, or a second group before local"})
 		}

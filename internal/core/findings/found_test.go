@@ -19,9 +19,10 @@ var makeFound = flag.Bool("make-found", false, "write testdata/found.txt anew; r
 var variants = map[string][]string{
 	"a local account first that the servers know": {"[group t, local]}\n  - {name: session",
 		"[local, group t]}\n  - {name: session", "name: ines", "name: keeper"},
-	"lines of a second access": {"ssh: {}", "ssh: [{lines: 0-4, login: login}, {lines: 5-9}], telnet: [{lines: 0-4}, " +
-		"{lines: 5-9, login: other}]", "  - {name: session", "  - {name: other, authenticate: login, methods: [local]}\n" +
-		"  - {name: session"},
+	"lines of a second access": {"ssh: {}", "ssh: [{lines: 0-4, login: login}, {lines: 5-9}], telnet: [{lines: " +
+		"0-4}, {lines: 5-9, login: other}]", "  - {name: session",
+		"  - {name: other, authenticate: login, methods: [local]}\n" +
+			"  - {name: session"},
 	"the same list by default": {"ssh: {}", "ssh: [{lines: 0-4, login: login}, {lines: 5-9}]"},
 	"a device-wide local list on the console": {"console: {login: login}", "console: {}",
 		"[group t, local]}\n  - {name: session",
@@ -33,7 +34,8 @@ var variants = map[string][]string{
 		"roles: [{name: see, level: 3, commands: [allow look]}, "},
 	"low by one way, full rights by another": {", session: session", "", "console: {login: login}",
 		"console: {login: login, session: session}"},
-	"pages that need full rights, and no session list": {"refusal: ends-list", "web-needs-level: 15, refusal: ends-list",
+	"pages that need full rights, and no session list": {"refusal: ends-list",
+		"web-needs-level: 15, refusal: ends-list",
 		", session: session", "", "ssh: {}", "ssh: {session: session}, web: {}"},
 	"pages that refuse, and nobody with full rights elsewhere": {"refusal: ends-list",
 		"web-needs-level: 15, refusal: ends-list", "session, methods: [group t, local]", "session, methods: [local]",
@@ -46,7 +48,8 @@ var variants = map[string][]string{
 		"roles: [{name: see, level: 14, commands: [allow look]}, "},
 	"pages that need the level of a role": {"refusal: ends-list", "web-needs-level: 14, refusal: ends-list", "ssh: {}",
 		"ssh: {}, web: {}", "grants: [", "grants: [{who: person odd, role: see}, ", "people: [",
-		"people: [{name: odd, password: $6$a$b}, ", "roles: [", "roles: [{name: see, level: 14, commands: [allow look]}, "},
+		"people: [{name: odd, password: $6$a$b}, ", "roles: [",
+		"roles: [{name: see, level: 14, commands: [allow look]}, "},
 	"pages that need full rights, and a session list for whoever is in": {"refusal: ends-list",
 		"web-needs-level: 15, refusal: ends-list", "ssh: {}", "ssh: {}, web: {session: in}", "  - {name: session",
 		"  - {name: in, authorize: session, methods: [signed-in]}\n  - {name: session"},
@@ -63,25 +66,28 @@ var variants = map[string][]string{
 	"servers that are never left alone": {", dead-time: 1m", ""},
 	"records of some levels":            {"account: commands", "account: commands, levels: 2-14"},
 	"records of one level":              {"account: commands", "account: commands, levels: 15"},
-	"an elevation secret with a key of its own": {"  - {name: session, authorize: session, methods: [group t, local]}\n",
+	"an elevation secret with a key of its own": {"  - {name: session, authorize: session, methods: [group t, " +
+		"local]}\n",
 		"  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n", "session: session",
 		"elevation: raise", "people:", "elevation-secrets: [{name: bridge, password: key k3}]\npeople:",
 		"k2: file k2", "k2: file k2, k3: file k3"},
-	"two ways that give up, one later than the other": {"timeout: 1s, dead-time: 1m}\n  - {name: t2", "timeout: 17s, " +
-		"dead-time: 1m}\n  - {name: t2", "timeout: 1s, dead-time: 1m}\ngroups: [",
+	"two ways that give up, one later than the other": {"timeout: 1s, dead-time: 1m}\n  - {name: t2",
+		"timeout: 17s, dead-time: 1m}\n  - {name: t2", "timeout: 1s, dead-time: 1m}\ngroups: [",
 		"timeout: 16s, dead-time: 1m}\ngroups: [{name: u, servers: [t2]}, ",
 		"console: {login: login}, ssh: {}", "console: {login: other}, ssh: {}", "  - {name: session",
 		"  - {name: other, authenticate: login, methods: [group u, group t, local]}\n  - {name: session"},
 	"servers that are not for logins":   {"dead-time: 1m}\n", "dead-time: 1m, for: authorization}\n"},
 	"servers that are not for records":  {"dead-time: 1m}\n", "dead-time: 1m, for: [authentication, authorization]}\n"},
 	"servers that are not for sessions": {"dead-time: 1m}\n", "dead-time: 1m, for: [authentication, accounting]}\n"},
-	"an elevation by servers that are for none": {"  - {name: session", "  - {name: raise, authenticate: elevation, " +
-		"methods: [group u]}\n  - {name: session", "session: session", "session: session, elevation: raise",
+	"an elevation by servers that are for none": {"  - {name: session",
+		"  - {name: raise, authenticate: elevation, methods: [group u]}\n  - {name: session", "session: session",
+		"session: session, elevation: raise",
 		"roles: [{name: all, level: 15", "roles: [{name: all, level: 7", "groups: [",
-		"  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, for: accounting}\ngroups: [{name: u, servers: [t3]}, "},
+		"  - {name: t3, protocol: tacacs, address: 192.0.2.3, key: k, for: accounting}\ngroups: [{name: u, " +
+			"servers: [t3]}, "},
 	"a person with keys": {"people: [{name: ines, teams: [net], password: $6$c$d}",
-		"people: [{name: ines, teams: [net], " +
-			"password: key k3, one-time-code: key k4}", "k2: file k2", "k2: file k2, k3: file k3, k4: file k4"},
+		"people: [{name: ines, teams: [net], password: key k3, one-time-code: key k4}", "k2: file k2",
+		"k2: file k2, k3: file k3, k4: file k4"},
 	"a grant by one way in before one by all": {"grants: [", "grants: [{who: [team net], through: [ssh], role: all}, "},
 	"a grant by two ways in before one by one of them": {"grants: [{who: [team net], role: all}]",
 		"grants: [{who: [team net], through: [ssh, web], role: all}, {who: [team net], through: [ssh], role: all}]"},
@@ -92,26 +98,26 @@ var variants = map[string][]string{
 		"login, methods: [group t, local]", "login, methods: [group t, group r, local]",
 		"refusal: ends-list", "refusal: ends-list, password-as: {radius: chap}"},
 	"a directory's people, and a form that none can check": {"refusal: ends-list",
-		"password-as: {tacacs: chap}, refusal: " +
-			"ends-list", "groups: [", "  - {name: book, protocol: ldap, address: 192.0.2.9, base: o=x, teams-from: memberOf, " +
-			"tls: start}\ndirectories: [book]\ngroups: [", "people: [{name: ines, teams: [net], password: $6$c$d}]",
+		"password-as: {tacacs: chap}, refusal: ends-list", "groups: [", "  - {name: book, protocol: ldap, address: " +
+			"192.0.2.9, base: o=x, teams-from: memberOf, tls: start}\ndirectories: [book]\ngroups: [",
+		"people: [{name: ines, teams: [net], password: $6$c$d}]",
 		"people: []"},
 	"an account and a person with one name and one password": {"name: ines, teams: [net], password: $6$c$d",
 		"name: keeper, teams: [net], password: $6$a$b"},
-	"RADIUS alone, and no records of commands": {"protocol: tacacs", "protocol: radius", ", record-commands: record", "",
+	"RADIUS alone, and no records of commands": {"protocol: tacacs", "protocol: radius", ", record-commands: record",
+		"",
 		"commands: commands", "record-sessions: visits", "lists:\n",
 		"lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n"},
 	"a console that obeys no session list": {"refusal: ends-list",
 		"console-obeys-authorization: false, refusal: ends-list"},
 	"none behind local": {"login, methods: [group t, local]", "login, methods: [group t, local, none]"},
-	"roles of an account that is not there, and no other account": {"level: 15, commands", "level: 15, account: watch, " +
-		"commands", "traits: {", "traits: {account-from: local-user, ", "accounts: [{",
-		"accounts: [{name: watch, level: 15, " +
-			"password: $6$e$f}, {", "    accounts: [keeper]\n", ""},
+	"roles of an account that is not there, and no other account": {"level: 15, commands",
+		"level: 15, account: watch, commands", "traits: {", "traits: {account-from: local-user, ", "accounts: [{",
+		"accounts: [{name: watch, level: 15, password: $6$e$f}, {", "    accounts: [keeper]\n", ""},
 	"records from level 1 on":                     {"account: commands", "account: commands, levels: 1-15"},
 	"two servers at one address with a port each": {"192.0.2.2, key: k2", "192.0.2.1, port: 4949, key: k2"},
-	"servers of two protocols at one address and port": {"groups: [", "  - {name: r1, protocol: radius, " +
-		"address: 192.0.2.1, ports: {authentication: 49, accounting: 1813}, key: k, timeout: 1s, dead-time: 1m}\n" +
+	"servers of two protocols at one address and port": {"groups: [", "  - {name: r1, protocol: radius, address: " +
+		"192.0.2.1, ports: {authentication: 49, accounting: 1813}, key: k, timeout: 1s, dead-time: 1m}\n" +
 		"groups: [{name: r, servers: [r1]}, ", "login, methods: [group t, local]",
 		"login, methods: [group t, group r, local]"},
 	"a grant twice": {"grants: [", "grants: [{who: [team net], role: all}, "},
@@ -123,10 +129,10 @@ var variants = map[string][]string{
 	"rules that refuse everything":          {"[allow **]", "[refuse **]", ", commands: commands", ""},
 	"rules of one word":                     {"[allow **]", "[allow look]", ", commands: commands", ""},
 	"open, whatever is silent":              {"[group t, local]}\n  - {name: session", "[none]}\n  - {name: session"},
-	"open on one way": {"ssh: {}", "ssh: {login: other}", "  - {name: session", "  - {name: other, " +
-		"authenticate: login, methods: [group t, none]}\n  - {name: session"},
-	"a server for one way alone": {"ssh: {}", "ssh: {login: other}", "  - {name: session", "  - {name: other, " +
-		"authenticate: login, methods: [group u, local]}\n  - {name: session", "groups: [",
+	"open on one way": {"ssh: {}", "ssh: {login: other}", "  - {name: session",
+		"  - {name: other, authenticate: login, methods: [group t, none]}\n  - {name: session"},
+	"a server for one way alone": {"ssh: {}", "ssh: {login: other}", "  - {name: session",
+		"  - {name: other, authenticate: login, methods: [group u, local]}\n  - {name: session", "groups: [",
 		"groups: [{name: u, servers: [t1]}, "},
 	"one that rests and one that does not": {"address: 192.0.2.1, key: k, timeout: 1s, dead-time: 1m",
 		"address: 192.0.2.1, key: k, timeout: 1s"},

@@ -42,7 +42,8 @@ func grantsAndRules(c *checker) {
 			for _, earlier := range r.Commands[:i] {
 				if covers(earlier.Words, rule.Words) {
 					c.add(Finding{Code: "rule-shadowed", Place: rule.Place,
-						Text: fmt.Sprintf("The rule %q of the role %s never decides: %q before it matches all that it matches.",
+						Text: fmt.Sprintf("The rule %q of the role %s never decides: %q before it matches all that "+
+							"it matches.",
 							rule.Text, r.Name, earlier.Text),
 						Repair: "put it before that rule, or take it out"})
 					break
@@ -106,12 +107,12 @@ func portNamesUnsaid(c *checker, sh foresee.Shape) {
 			continue
 		}
 		f := Finding{Code: "port-names-unsaid", Devices: sh.Devices, Place: d.Kind.Place,
-			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the kind %s name their ports "+
-				"to servers: one that names them otherwise than %s is refused there.", join(g.Through),
+			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the kind %s name "+
+				"their ports to servers: one that names them otherwise than %s is refused there.", join(g.Through),
 				c.reckoner.Site.Where(g.Place), d.Kind.Name, d.Kind.Traits.PortNames.Port(g.Through[0], 0)),
 			Repair: "write port-names: {" + g.Through[0] +
-				": [NAME]} in the traits of the kind, with the name that the device " +
-				"sends; serve tells it at the first login"}
+				": [NAME]} in the traits of the kind, with the name that the device sends; serve tells it at the " +
+				"first login"}
 		if !f.Place.Known() {
 			f.Place = d.Place
 		}
@@ -208,7 +209,8 @@ func labelSlips(c *checker) {
 				}
 				d := bear[label][value][0]
 				c.add(Finding{Code: "label-slip", Devices: []*site.Device{d}, Place: d.Place,
-					Text: fmt.Sprintf("%s has %s: %s, and %d other devices have %s: what holds for them does not hold for it.",
+					Text: fmt.Sprintf("%s has %s: %s, and %d other devices have %s: what holds for them does not "+
+						"hold for it.",
 						d.Name, label, value, len(bear[label][other]), other),
 					Repair: "write " + label + ": " + other + "; or accept this, if it is a name of its own"})
 				break

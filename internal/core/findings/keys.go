@@ -46,38 +46,40 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 		if _, known := c.reckoner.Keys[held.Name]; !known || how == "" {
 			how = "its value cannot be read here, so it counts as another key"
 		}
-		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never answers this "+
-			"device in a way that it can read.", held.Name, s.Name, d.Shares(s).Name, how)
+		f.Text = fmt.Sprintf("The device holds the key %s for %s, and the server has %s: %s. The server never "+
+			"answers this device in a way that it can read.", held.Name, s.Name, d.Shares(s).Name, how)
 		f.Repair = fmt.Sprintf("put the key %s on the device, then take %q out of found", d.Shares(s).Name,
 			s.Name+": "+held.Name)
 	case reason.ClientUnknown:
 		f.Code, f.Place = "client-unknown", d.Found.Place
-		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that it does "+
-			"not know.", d.Asks(), s.Name, d.Source)
-		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of found", d.Source,
+		f.Text = fmt.Sprintf("The device asks from %s, and %s knows it as %s: it does not answer an address that "+
+			"it does not know.", d.Asks(), s.Name, d.Source)
+		f.Repair = fmt.Sprintf("have the device ask from %s, or write source: %s and take source out of found",
+			d.Source,
 			d.Asks())
 	case reason.WrongPort:
 		authentication, accounting, at := d.Ports(s)
 		f.Code, f.Place = "ports-differ", at
-		f.Text = fmt.Sprintf("The device asks %s at the ports %d and %d, and the server listens at %d and %d: %s is never "+
-			"answered.",
+		f.Text = fmt.Sprintf("The device asks %s at the ports %d and %d, and the server listens at %d and %d: %s "+
+			"is never answered.",
 			s.Name, authentication, accounting, s.AuthenticationPort, s.AccountingPort, asks(step.Purpose))
-		f.Repair = fmt.Sprintf("write ports: {authentication: %d, accounting: %d} at the server and set them on the "+
-			"device, or change the server's", s.AuthenticationPort, s.AccountingPort)
+		f.Repair = fmt.Sprintf("write ports: {authentication: %d, accounting: %d} at the server and set them on "+
+			"the device, or change the server's", s.AuthenticationPort, s.AccountingPort)
 	case reason.NoSource:
 		p := d.Path(s)
 		f.Code, f.Place = "no-source", placeOf(d)
 		f.Text = fmt.Sprintf("%s is at %s, and the device has no address of that family to ask from: it never asks it.",
 			s.Name, s.Address)
-		f.Repair = fmt.Sprintf("give the device one: source: [%s, ADDRESS]; or give the server an address of the other "+
-			"family", d.Source)
+		f.Repair = fmt.Sprintf("give the device one: source: [%s, ADDRESS]; or give the server an address of the "+
+			"other family", d.Source)
 		if p.Interface != "" {
-			f.Repair = fmt.Sprintf("say its address too: interfaces: {%s: [..., ADDRESS]}; or give the server an address of "+
-				"the other family", p.Interface)
+			f.Repair = fmt.Sprintf("say its address too: interfaces: {%s: [..., ADDRESS]}; or give the server an "+
+				"address of the other family", p.Interface)
 		}
 	case reason.NotForThis:
 		f.Code, f.Place = "not-for-this", s.Place
-		f.Text = fmt.Sprintf("The list %s asks %s, which is not for %s: it never answers that.", listName(step.List), s.Name,
+		f.Text = fmt.Sprintf("The list %s asks %s, which is not for %s: it never answers that.", listName(step.List),
+			s.Name,
 			asks(step.Purpose))
 		f.Repair = fmt.Sprintf("add the use to for: of %s, or ask a group without it", s.Name)
 	default:
@@ -112,8 +114,8 @@ func sourceUnset(c *checker, sh foresee.Shape) {
 	for _, d := range sh.Devices {
 		if slices.ContainsFunc(sh.Servers(), d.AnySource) {
 			c.add(Finding{Code: "source-unset", Devices: []*site.Device{d}, Place: d.Place,
-				Text: "The device has several addresses and no fixed source: its requests come from whichever faces the " +
-					"server, and the server knows one.",
+				Text: "The device has several addresses and no fixed source: its requests come from whichever " +
+					"faces the server, and the server knows one.",
 				Repair: "write source: ADDRESS, and set it on the device"})
 		}
 	}
@@ -128,8 +130,8 @@ func clearInFile(c *checker) {
 		}
 		f := Finding{Code: "clear-in-file", Place: k.Place,
 			Text: fmt.Sprintf("The key %s stands in clear in the site file: whoever reads the file has it.", k.Name),
-			Repair: fmt.Sprintf("write %s: sealed and run: mellowgate keys seal %[1]s; or %[1]s: file keys/%[1]s, or %[1]s: "+
-				"env VARIABLE", k.Name)}
+			Repair: fmt.Sprintf("write %s: sealed and run: mellowgate keys seal %[1]s; or %[1]s: file keys/%[1]s, "+
+				"or %[1]s: env VARIABLE", k.Name)}
 		if s.Lab.Only {
 			f.Severity = Note
 		}
@@ -169,15 +171,16 @@ func keyStrength(c *checker) {
 			seen[v.Key] = true
 			c.add(Finding{Code: "key-weak", Place: v.Key.Place,
 				Text: fmt.Sprintf("The key %s %s: who records one exchange can find it by trying.", v.Key.Name, why),
-				Repair: "make a new one: mellowgate keys make; and bring it in without an outage: mellowgate keys change " +
+				Repair: "make a new one: mellowgate keys make; and bring it in without an outage: mellowgate keys " +
+					"change " +
 					v.Key.Name + " begin"})
 		}
 	}
 	for _, servers := range with {
 		if len(with) == 1 && counted > 2 {
 			c.add(Finding{Code: "key-everywhere", Place: servers[0].Key.Place,
-				Text: fmt.Sprintf("All %d servers have one key: who learns it on one device can play every server to every "+
-					"device.", counted),
+				Text: fmt.Sprintf("All %d servers have one key: who learns it on one device can play every server "+
+					"to every device.", counted),
 				Repair: "give each server, or each place, a key of its own"})
 		}
 	}
@@ -186,9 +189,11 @@ func keyStrength(c *checker) {
 // common words of keys and passwords that are tried first.
 var commonWords = []string{"password", "secret", "admin", "administrator", "radius", "tacacs", "network", "switch",
 	"router", "letmein", "welcome",
-	"changeme", "default", "test", "testing", "qwerty", "master", "shared", "sharedsecret", "company", "spring", "summer",
+	"changeme", "default", "test", "testing", "qwerty", "master", "shared", "sharedsecret", "company", "spring",
+	"summer",
 	"autumn", "winter",
-	"monday", "dragon", "monkey", "football", "sunshine", "princess", "access", "manager", "service", "server", "internet",
+	"monday", "dragon", "monkey", "football", "sunshine", "princess", "access", "manager", "service", "server",
+	"internet",
 	"security", "login"}
 
 var wordAndDigits = regexp.MustCompile(`^([A-Za-z]+)[0-9]*[!?.$#@]*$`)
@@ -235,7 +240,8 @@ func weakAccounts(c *checker) {
 	for _, a := range c.reckoner.Site.Accounts {
 		if what, guessed := c.facts.Guessed[a]; guessed {
 			c.add(Finding{Code: "weak-account", Place: a.Password.Place,
-				Text: fmt.Sprintf("The password of the account %s is %s: it opens every device that has the account.", a.Name,
+				Text: fmt.Sprintf("The password of the account %s is %s: it opens every device that has the account.",
+					a.Name,
 					what),
 				Repair: "make a new password and its hash: mellowgate keys hash"})
 		}
@@ -257,7 +263,8 @@ func sharedFallback(c *checker) {
 	for _, a := range c.reckoner.Site.Accounts {
 		if on[a] > mostShared && !a.Password.None {
 			c.add(Finding{Code: "shared-fallback", Place: a.Place,
-				Text: fmt.Sprintf("One hash of the account %s is on %d devices: whoever learns it from one opens all.", a.Name,
+				Text: fmt.Sprintf("One hash of the account %s is on %d devices: whoever learns it from one opens all.",
+					a.Name,
 					on[a]),
 				Repair: "give each place an account with a password of its own"})
 		}

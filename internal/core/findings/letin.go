@@ -28,7 +28,8 @@ func open(c *checker, sh foresee.Shape) {
 			always[cs.Way] = true
 		case outage:
 			f.Code = "open-when-silent"
-			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.", upper(when(cs)),
+			f.Text = fmt.Sprintf("%s anyone gets in with any name and password: the list %s reaches none.",
+				upper(when(cs)),
 				list.Name)
 			f.Repair = "put local in place of none, and a local account on the device"
 			if hasLocal(cs.Device, cs.Way) {
@@ -51,10 +52,10 @@ func sharedLogin(c *checker, sh foresee.Shape) {
 		if step.Method.Kind != site.BySecret || step.Result != walk.Accepted {
 			continue
 		}
-		c.add(Finding{Code: "shared-login", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: step.Method.Place,
-			Text: fmt.Sprintf("%s the list %s takes %s in place of a person's password: whoever knows it is in under any "+
-				"name, and "+
-				"no record says who it was.", upper(when(cs)), step.List.Name, step.Method),
+		c.add(Finding{Code: "shared-login", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+			Place: step.Method.Place,
+			Text: fmt.Sprintf("%s the list %s takes %s in place of a person's password: whoever knows it is in "+
+				"under any name, and no record says who it was.", upper(when(cs)), step.List.Name, step.Method),
 			Repair: "put local in its place, with an account; or accept this for the devices that can do no better"})
 	}
 }
@@ -63,7 +64,8 @@ func sharedLogin(c *checker, sh foresee.Shape) {
 func clearTextWay(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
 		if cs.Way.Access == site.Telnet && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow) {
-			c.add(Finding{Code: "clear-text-way", Devices: sh.Devices, Access: []string{cs.Way.Name()}, Place: cs.Way.Place,
+			c.add(Finding{Code: "clear-text-way", Devices: sh.Devices, Access: []string{cs.Way.Name()},
+				Place:  cs.Way.Place,
 				Text:   "Telnet is open: names, passwords and everything typed cross the network in clear.",
 				Repair: "write telnet: off, and use ssh"})
 		}

@@ -86,7 +86,8 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	if nobody != nil {
 		why, repair := c.shutBy(sh, nobody, "")
 		c.add(Finding{Code: "locked-out", Devices: sh.Devices, Place: placeOf(d), always: silentIn(nobody) == 0,
-			Text:   fmt.Sprintf("%s nobody with full rights gets in by any way: %s.", upper(outageText(servers, nobody)), why),
+			Text: fmt.Sprintf("%s nobody with full rights gets in by any way: %s.",
+				upper(outageText(servers, nobody)), why),
 			Repair: repair})
 	}
 	if consoleOnly != nil {
@@ -99,8 +100,7 @@ func lockedOut(c *checker, sh foresee.Shape) {
 }
 
 const recordsRepair = "let another server keep records too, in a second group of the list; or let one way in, such " +
-	"as the " +
-	"console, keep no records of sessions"
+	"as the console, keep no records of sessions"
 
 // recordsShutOut looks for devices on which nobody gets in while servers answer
 // logins and keep no records, because the kind refuses whose record is not kept.
@@ -140,9 +140,8 @@ func recordsShutOut(c *checker, sh foresee.Shape) {
 		lose = join(serverNames(losing)) + " answer logins and keep no records"
 	}
 	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: at,
-		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the kind %s refuse a session "+
-			"whose "+
-			"start is not recorded (record-failure: blocks).", lose, d.Kind.Name),
+		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the kind %s refuse a "+
+			"session whose start is not recorded (record-failure: blocks).", lose, d.Kind.Name),
 		Repair: recordsRepair})
 }
 
@@ -258,7 +257,8 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		_, text, repair := tooLow(cs)
 		return obstacle{7, text, repair}
 	case cs.Outcome != walk.OutcomeRefused:
-		return obstacle{7, "those who get in do not reach level 15", "give the session list, or the local account, level 15"}
+		return obstacle{7, "those who get in do not reach level 15",
+			"give the session list, or the local account, level 15"}
 	}
 	return none
 }
@@ -303,8 +303,8 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			cs.Reason == reason.ListEnded:
 			list := cs.Way.Lists[site.Session]
 			f.Code, f.Place = "session-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list %s needs a "+
-				"server.", upper(when(cs)), list.Name)
+			f.Text = fmt.Sprintf("%s a local account passes the login, and then its session is refused: the list "+
+				"%s needs a server.", upper(when(cs)), list.Name)
 			f.Repair = "end the list with local: " + methodsText(list, "local")
 		case cs.Outcome == walk.OutcomeRefused && last.Result == walk.Unavailable && last.Method.Kind == site.ByGroup &&
 			!hasLocal(cs.Device, cs.Way):
@@ -314,9 +314,11 @@ func deadEnds(c *checker, sh foresee.Shape) {
 			f.Repair = "end the list with local: " + methodsText(list, "local")
 		case last.Reason == reason.NoAccounts:
 			f.Code, f.Place = "no-account", placeOf(cs.Device)
-			f.Text = fmt.Sprintf("%s the login falls back to local, and the device has no local account.", upper(when(cs)))
+			f.Text = fmt.Sprintf("%s the login falls back to local, and the device has no local account.",
+				upper(when(cs)))
 			f.Repair = "name an account of level 15 in accounts of the device or its profile"
-		case cs.Stuck && cs.StuckWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
+		case cs.Stuck && cs.StuckWhy == reason.ListEnded &&
+			(cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Commands]
 			f.Code, f.Place = "commands-stuck", lastMethod(list)
 			f.Text = fmt.Sprintf("%s people get in (%s for one) and no command works: the list %s needs a server.",
@@ -325,8 +327,8 @@ func deadEnds(c *checker, sh foresee.Shape) {
 		case cs.RaiseWhy == reason.ListEnded && (cs.Outcome == walk.OutcomeIn || cs.Outcome == walk.OutcomeLow):
 			list := cs.Way.Lists[site.Elevation]
 			f.Code, f.Place = "elevation-stuck", lastMethod(list)
-			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the list %s needs "+
-				"a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
+			f.Text = fmt.Sprintf("%s people get in at level %d (%s for one) and cannot reach a higher one: the "+
+				"list %s needs a server.", upper(when(cs)), cs.Level, whoText(cs.Who), list.Name)
 			f.Repair = "end the list with a secret: " + methodsText(list, "secret NAME")
 		default:
 			continue
@@ -356,11 +358,13 @@ func accountTooLow(c *checker, sh foresee.Shape) {
 	}
 	a := in.Device.Account(in.Who.Typed())
 	f := Finding{Code: "account-too-low", Devices: sh.Devices, Place: a.Place,
-		Text: fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device without a "+
-			"server.", upper(when(in)), a.Name, in.Raised),
-		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a secret"}
+		Text: fmt.Sprintf("%s the account %s gets in, and reaches level %d at most: nobody can mend the device "+
+			"without a server.", upper(when(in)), a.Name, in.Raised),
+		Repair: "give the account level 15, and end the session list with local; or end an elevation list with a " +
+			"secret"}
 	if a.Level == 15 {
-		f.Repair = "end the session list with local, or give the way in one that does; or end an elevation list with a secret"
+		f.Repair = "end the session list with local, or give the way in one that does; or end an elevation list " +
+			"with a secret"
 	}
 	c.add(f)
 }
@@ -409,8 +413,10 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 			continue
 		}
 		window := cs.Device.Kind.Traits.LoginWindow
-		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
-			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never reached (%s).",
+		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()},
+			Place: firstWait(cs, w.Place),
+			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never "+
+				"reached (%s).",
 				upper(when(cs)), seconds(cs.Needs), seconds(window), waitSum(cs)),
 			Repair: "lower timeout or attempts of these servers, or give the kind a longer login-window"}
 		c.add(f)

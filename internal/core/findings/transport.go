@@ -15,8 +15,8 @@ func forgeable(c *checker) {
 	for _, s := range c.reckoner.Site.Servers {
 		if s.Protocol == site.RADIUS && !s.TLS && !s.RequireMessageAuthenticator {
 			c.add(Finding{Code: "forgeable", Place: s.Place,
-				Text: fmt.Sprintf("%s takes RADIUS packets without a Message-Authenticator: who sits on the way can turn a "+
-					"refusal into an acceptance.", s.Name),
+				Text: fmt.Sprintf("%s takes RADIUS packets without a Message-Authenticator: who sits on the way "+
+					"can turn a refusal into an acceptance.", s.Name),
 				Repair: "write message-authenticator: required, once every device sends one"})
 		}
 	}
@@ -36,10 +36,12 @@ func readableOnTheWay(c *checker, sh foresee.Shape) {
 					continue
 				}
 				c.add(Finding{Code: "readable-on-the-way", Devices: []*site.Device{d}, Place: s.Place,
-					Text: fmt.Sprintf("%s is asked over %s without TLS from beyond %s %s, which the site does not trust: names "+
-						"and commands can be read there, and passwords by who finds the key.", s.Name, s.Protocol, v.Label, v.Value),
-					Repair: "write transport: tls at the server, or carry this traffic through a protected tunnel and accept the " +
-						"finding with that reason"})
+					Text: fmt.Sprintf("%s is asked over %s without TLS from beyond %s %s, which the site does not "+
+						"trust: names and commands can be read there, and passwords by who finds the key.", s.Name,
+						s.Protocol,
+						v.Label, v.Value),
+					Repair: "write transport: tls at the server, or carry this traffic through a protected tunnel " +
+						"and accept the finding with that reason"})
 			}
 		}
 	}
@@ -50,8 +52,8 @@ func startsWithoutStops(c *checker, sh foresee.Shape) {
 	for _, w := range sh.Devices[0].Ways {
 		if l := w.Lists[site.RecordSessions]; l != nil && l.Start && l.NoStop {
 			c.add(Finding{Code: "starts-without-stops", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
-				Text: fmt.Sprintf("The list %s records that sessions begin and never that they end: nobody can tell later who "+
-					"was still in.", l.Name),
+				Text: fmt.Sprintf("The list %s records that sessions begin and never that they end: nobody can "+
+					"tell later who was still in.", l.Name),
 				Repair: "write when: start and stop"})
 		}
 	}
@@ -69,8 +71,8 @@ func recordsLost(c *checker, sh foresee.Shape) {
 			}
 			if servers := l.Servers(); len(servers) == 1 {
 				c.add(Finding{Code: "records-lost", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
-					Text: fmt.Sprintf("The list %s has one server: when %s is silent, what people do leaves no record, and nobody "+
-						"is told.", l.Name, servers[0].Name),
+					Text: fmt.Sprintf("The list %s has one server: when %s is silent, what people do leaves no "+
+						"record, and nobody is told.", l.Name, servers[0].Name),
 					Repair: "add a second server to the group, or a second group to the list"})
 			}
 		}
@@ -87,8 +89,8 @@ func recordedInClear(c *checker, sh foresee.Shape) {
 	for _, w := range d.Ways {
 		if l := w.Lists[site.RecordCommands]; l != nil {
 			c.add(Finding{Code: "recorded-in-clear", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
-				Text: fmt.Sprintf("Devices of the kind %s send commands to the record as typed: a password typed in a command "+
-					"is then in the ledger, for all who read it.", d.Kind.Name),
+				Text: fmt.Sprintf("Devices of the kind %s send commands to the record as typed: a password typed "+
+					"in a command is then in the ledger, for all who read it.", d.Kind.Name),
 				Repair: "type secrets at prompts, not in commands; limit who reads the ledger"})
 		}
 	}
@@ -103,7 +105,8 @@ func sameGroupPlace(c *checker) {
 		for l, v := range g.Servers[0].Labels {
 			if !slices.ContainsFunc(g.Servers, func(s *site.Server) bool { return s.Labels[l] != v }) {
 				c.add(Finding{Code: "same-place", Place: g.Place,
-					Text: fmt.Sprintf("All servers of the group %s have %s %s: what takes that away takes all of them.", g.Name, l,
+					Text: fmt.Sprintf("All servers of the group %s have %s %s: what takes that away takes all of them.",
+						g.Name, l,
 						v),
 					Repair: "put one of them elsewhere"})
 			}
@@ -132,7 +135,8 @@ func slow(c *checker, sh foresee.Shape) {
 	}
 	for _, w := range sh.Devices[0].Ways {
 		if cs, found := worst[w]; found {
-			c.add(Finding{Code: "slow-fallback", Devices: sh.Devices, Access: []string{w.Name()}, Place: firstWait(cs, w.Place),
+			c.add(Finding{Code: "slow-fallback", Devices: sh.Devices, Access: []string{w.Name()},
+				Place: firstWait(cs, w.Place),
 				Text: fmt.Sprintf("%s a login waits %s (%s): people will think that it is broken.", upper(when(cs)),
 					seconds(cs.Wait), waitSum(cs)),
 				Repair: "lower timeout or attempts of these servers"})

@@ -33,8 +33,8 @@ func certificates(c *checker) {
 		}
 		if !shown.Names {
 			c.add(Finding{Code: "certificate-names-nobody", Place: at,
-				Text: fmt.Sprintf("The certificate of %s bears %s, and neither the server's name nor its address %s: a device "+
-					"that looks refuses it.", shown.Server.Name, shown.Bears, shown.Server.Address),
+				Text: fmt.Sprintf("The certificate of %s bears %s, and neither the server's name nor its address "+
+					"%s: a device that looks refuses it.", shown.Server.Name, shown.Bears, shown.Server.Address),
 				Repair: fmt.Sprintf("have it made with the DNS name %s or the address %s", shown.Server.Name,
 					shown.Server.Address)})
 		}
@@ -55,8 +55,8 @@ func rulesThatCanBePassed(c *checker) {
 				continue
 			}
 			c.add(Finding{Code: "rule-can-be-passed", Place: rule.Place,
-				Text: fmt.Sprintf("The rule %q can be passed where a device takes shortened words and sends them as typed: %q is "+
-					"allowed by the rule after it.", rule.Text, line),
+				Text: fmt.Sprintf("The rule %q can be passed where a device takes shortened words and sends them "+
+					"as typed: %q is allowed by the rule after it.", rule.Text, line),
 				Repair: "allow what may be used, and leave out allow **: what no rule allows is refused"})
 		}
 	}
@@ -99,8 +99,8 @@ func clearTextDirectory(c *checker) {
 	for _, d := range c.reckoner.Site.Servers {
 		if d.Protocol == site.LDAP && d.Directory.Security == "none" {
 			c.add(Finding{Code: "clear-text-directory", Place: d.Place,
-				Text: fmt.Sprintf("The directory %s is asked without TLS: every password of its people crosses the network in "+
-					"clear.", d.Name),
+				Text: fmt.Sprintf("The directory %s is asked without TLS: every password of its people crosses the "+
+					"network in clear.", d.Name),
 				Repair: "write tls: start, or tls: ldaps"})
 		}
 	}
@@ -114,9 +114,8 @@ func shadowedClients(c *checker) {
 			for _, v := range client.Servers {
 				if from := d.Path(v).Source; from.IsValid() && client.Covers(from, v) && client.Key != v.Key {
 					c.add(Finding{Code: "client-shadowed", Place: client.Place,
-						Text: fmt.Sprintf("The entry covers %s, from which %s asks %s: the device counts, with the key of the server, "+
-							"and "+
-							"not the key of this entry.", from, d.Name, v.Name),
+						Text: fmt.Sprintf("The entry covers %s, from which %s asks %s: the device counts, with the "+
+							"key of the server, and not the key of this entry.", from, d.Name, v.Name),
 						Repair: "leave the device's address out of the entry, or take the device out"})
 				}
 			}
@@ -144,7 +143,8 @@ func samePlace(c *checker) {
 			at := place{address: v.Address, port: port, tcp: v.TLS || v.Protocol == site.TACACS}
 			if other := first[at]; other != nil && other != v {
 				c.add(Finding{Code: "same-port", Place: v.Place,
-					Text: fmt.Sprintf("%s and %s have the address %s and the port %d: only one of them can run there.", other.Name,
+					Text: fmt.Sprintf("%s and %s have the address %s and the port %d: only one of them can run there.",
+						other.Name,
 						v.Name, v.Address, port),
 					Repair: "give one of them another address or port"})
 				break

@@ -107,7 +107,8 @@ func (c *checker) tellUnsaid() {
 		}
 		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of,
 			strings.Join(texts, " "))
-		f.Repair = fmt.Sprintf("find it out by mellowgate learn %s -device %s, and %s: %s", learn, u.devices[0].Name, say,
+		f.Repair = fmt.Sprintf("find it out by mellowgate learn %s -device %s, and %s: %s", learn, u.devices[0].Name,
+			say,
 			u.trait.Written(u.kind.Traits.Value(u.trait)))
 		if u.kind.Place.Known() {
 			f.Repair += fmt.Sprintf(" or %s", orOf(u))

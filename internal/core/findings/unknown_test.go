@@ -15,9 +15,10 @@ func TestWhatDependsOnAnUnsaidTraitIsFoundOnceForItsKind(t *testing.T) {
 	require.Equal(t, "depends-on-trait", f.Code)
 	require.Equal(t, "site.yaml:8:16", s.Where(f.Place))
 	require.Equal(t, "sw-1 sw-2", strings.Join([]string{f.Devices[0].Name, f.Devices[1].Name}, " "))
-	require.Equal(t, "What happens depends on password-as tacacs, which is not known of the kind switch. With chap, by "+
-		"console and ssh: Devices of the kind switch send passwords as chap, and the password of ines is a one-way hash: t1 "+
-		"cannot check it. Then nobody with full rights gets in by any way. With mschapv2 too.", f.Text)
+	require.Equal(t, "What happens depends on password-as tacacs, which is not known of the kind switch. With "+
+		"chap, by console and ssh: Devices of the kind switch send passwords as chap, and the password of ines is "+
+		"a one-way hash: t1 cannot check it. Then nobody with full rights gets in by any way. With mschapv2 "+
+		"too.", f.Text)
 	require.Equal(t, "find it out by mellowgate learn switch -device sw-1, and write what is so into the traits of "+
 		"the kind switch: password-as: {tacacs: ascii} or pap or chap or mschapv2", f.Repair)
 }
@@ -42,7 +43,8 @@ func TestWithoutAKindTheDeviceItselfIsNamed(t *testing.T) {
 
 func TestWhatIsWrongWithEveryValueIsNoQuestionOfTheTrait(t *testing.T) {
 	t.Parallel()
-	r, _ := checkUnassumed(t, strings.NewReplacer("refusal: ends-list", "refusal: ends-list, password-as: {tacacs: ascii}",
+	r, _ := checkUnassumed(t, strings.NewReplacer("refusal: ends-list",
+		"refusal: ends-list, password-as: {tacacs: ascii}",
 		"    accounts: [keeper]\n", "").Replace(base))
 	require.NotContains(t, codesOf(r), "depends-on-trait")
 	require.Contains(t, codesOf(r), "no-account")

@@ -77,7 +77,8 @@ func TestDevicesWaysAndPeopleThatComeOrGoAreChanges(t *testing.T) {
 func TestASummarySaysHowALoginComesOut(t *testing.T) {
 	t.Parallel()
 	f := reckoner(t, reviewed)
-	require.Equal(t, "in, level 15, by plover, after 1s", find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern").Summary())
+	require.Equal(t, "in, level 15, by plover, after 1s",
+		find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern").Summary())
 	require.Equal(t, "refused, list-ended, after 2s",
 		find(t, f, "north-sw-1", "ssh", "ines.marsh", "tern", "plover").Summary())
 	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t",

@@ -300,7 +300,8 @@ func (f Reckoner) casesOf(d *site.Device, w *site.Way, who Who, as *site.Device)
 		all = append(all, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
 			for _, state := range f.states(c.When[i].Server, w)[1:] {
-				pending = append(pending, append(slices.Clone(c.When[:i]), Condition{Server: c.When[i].Server, State: state}))
+				pending = append(pending, append(slices.Clone(c.When[:i]),
+					Condition{Server: c.When[i].Server, State: state}))
 			}
 		}
 	}

@@ -61,8 +61,10 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 		{"north-sw-1", "ssh", "ines.marsh", []string{"tern"}, walk.OutcomeIn, 15, "plover", time.Second},
 		{"north-sw-1", "ssh", "ines.marsh", []string{"tern", "plover"}, walk.OutcomeRefused, 0, "", 2 * time.Second},
 		{"north-sw-1", "ssh", "harbourmaster", nil, walk.OutcomeRefused, 0, "tern", 0},
-		{"north-sw-1", "ssh", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local", 2 * time.Second},
-		{"north-sw-1", "console", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local", 2 * time.Second},
+		{"north-sw-1", "ssh", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local",
+			2 * time.Second},
+		{"north-sw-1", "console", "harbourmaster", []string{"tern", "plover"}, walk.OutcomeIn, 15, "local",
+			2 * time.Second},
 		{"north-sw-1", "ssh", "tobin.reed", nil, walk.OutcomeIn, 1, "tern", 0},
 		{"north-sw-1", "web", "tobin.reed", nil, walk.OutcomeRefused, 0, "tern", 0},
 		{"north-sw-1", "web", "ines.marsh", nil, walk.OutcomeIn, 15, "tern", 0},
@@ -75,7 +77,8 @@ func TestTheReviewedDemoSiteComesOutAsItsStoryTells(t *testing.T) {
 		{"mv-avocet-rtr", "ssh", "wren.auditor", nil, walk.OutcomeRefused, 0, "sanderling", 0},
 	} {
 		got := find(t, f, c.device, c.way, c.person, c.silent...)
-		require.Equal(t, []any{c.outcome, c.level, c.by, c.wait}, []any{got.Outcome, got.Level, got.By, got.Wait}, "%v", c)
+		require.Equal(t, []any{c.outcome, c.level, c.by, c.wait}, []any{got.Outcome, got.Level, got.By, got.Wait}, "%v",
+			c)
 	}
 }
 
@@ -130,9 +133,11 @@ func TestPropertyMergingEqualStatesLosesNoneAndAddsNone(t *testing.T) {
 						for _, c := range merged {
 							if c.Holds(dark) {
 								fits++
-								require.Equal(t, []any{whole.Outcome, whole.Level, whole.By, whole.Wait, whole.Reason, whole.Stuck,
+								require.Equal(t, []any{whole.Outcome, whole.Level, whole.By, whole.Wait, whole.Reason,
+									whole.Stuck,
 									len(whole.Steps)},
-									[]any{c.Outcome, c.Level, c.By, c.Wait, c.Reason, c.Stuck, len(c.Steps)}, "%s %s %s %s", d.Name, w.Name(),
+									[]any{c.Outcome, c.Level, c.By, c.Wait, c.Reason, c.Stuck, len(c.Steps)},
+									"%s %s %s %s", d.Name, w.Name(),
 									who.Name, key)
 							}
 						}

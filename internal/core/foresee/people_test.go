@@ -79,8 +79,10 @@ func TestEverybodyWhoMatters(t *testing.T) {
 		"unknown":                     "refused, by t",
 		"anyone":                      "refused, by t",
 	}, names, "nobody for an account without a password, nor for whom a directory limits")
-	for name, want := range map[string]string{"team net": "anyone of team net", "someone.of.watch": "anyone of team watch",
-		"one": "one (the servers' password)", "ebba": "ebba", "keeper": "keeper", "unknown": "unknown", "gone": "gone"} {
+	for name, want := range map[string]string{"team net": "anyone of team net",
+		"someone.of.watch": "anyone of team watch",
+		"one":              "one (the servers' password)", "ebba": "ebba", "keeper": "keeper", "unknown": "unknown",
+		"gone": "gone"} {
 		w, known := f.Find(d, name)
 		require.True(t, known, name)
 		require.Equal(t, want, w.Name)

@@ -44,7 +44,8 @@ func draw(t *rapid.T) drawn {
 		for i := range count[protocol] {
 			name := fmt.Sprintf("%s%d", protocol[:1], i)
 			names = append(names, name)
-			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, timeout: %s, dead-time: %s}\n", name,
+			fmt.Fprintf(&b, "  - {name: %s, protocol: %s, address: 192.0.2.%d, key: k, timeout: %s, dead-time: %s}\n",
+				name,
 				protocol, len(all)+len(names),
 				one("wait", "1s", "5s"), one("rest", "0", "1m"))
 		}
@@ -73,8 +74,9 @@ func draw(t *rapid.T) drawn {
 	fmt.Fprintf(&b, "  - {name: raise, authenticate: elevation, methods: [%s]}\n",
 		methods("raise", "secret bridge", "local"))
 	fmt.Fprintf(&b, "  - {name: visits, account: sessions, when: start and stop, methods: [%s]}\n", methods("visits"))
-	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: %s, "+
-		"heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, login-window: 5m}}]\n",
+	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: "+
+		"%s, heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, "+
+		"login-window: 5m}}]\n",
 		one("refusal", "ends-list", "tries-next"), one("unknown", "tries-next", "ends-list"),
 		one("resting", "asks-first", "passes"), one("rest-ends", "by-time", "with-last"),
 		rapid.Bool().Draw(t, "icmp"), rapid.IntRange(0, 15).Draw(t, "level"), rapid.Bool().Draw(t, "needs"),
@@ -112,7 +114,8 @@ func (d drawn) reckoner(t require.TestingT, text string) Reckoner {
 func (d drawn) grown(first bool) string {
 	protocol := d.group
 	text := strings.Replace(d.text, "#MORE\n",
-		fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, timeout: 1s, dead-time: 1m}\n", protocol), 1)
+		fmt.Sprintf("  - {name: more, protocol: %s, address: 192.0.2.99, key: k, timeout: 1s, dead-time: 1m}\n",
+			protocol), 1)
 	start := "{name: " + protocol + ", servers: ["
 	if first {
 		return strings.Replace(text, start, start+"more, ", 1)
@@ -165,7 +168,8 @@ func TestPropertyASilentServerMoreNeverTurnsRefusedIntoOpen(t *testing.T) {
 		was := outcomes(before, names)
 		after := d.reckoner(t, d.grown(rapid.Bool().Draw(t, "first")))
 		for key, c := range outcomes(after, names, "more") {
-			require.False(t, was[key].Outcome == walk.OutcomeRefused && c.Outcome == walk.OutcomeOpen, "%s\n%s", key, d.text)
+			require.False(t, was[key].Outcome == walk.OutcomeRefused && c.Outcome == walk.OutcomeOpen, "%s\n%s", key,
+				d.text)
 		}
 	})
 }
@@ -244,7 +248,8 @@ func TestPropertyASecondLoginWaitsNoLongerThanTheFirst(t *testing.T) {
 		for _, sh := range f.Shapes(f.Site.Devices) {
 			for _, c := range sh.Cases {
 				if c.Again != nil {
-					require.LessOrEqual(t, c.Again.Wait, c.Wait, "%s %s %v\n%s", c.Way.Name(), c.Who.Name, c.When, d.text)
+					require.LessOrEqual(t, c.Again.Wait, c.Wait, "%s %s %v\n%s", c.Way.Name(), c.Who.Name, c.When,
+						d.text)
 				}
 			}
 		}

@@ -65,9 +65,9 @@ func TestSomebodyIsFoundByEveryNameThatTheyGoBy(t *testing.T) {
 	f := peopled(t, "")
 	d := f.Site.Device("d1")
 	for name, want := range map[string]string{
-		"one": "one (the servers' password)", "keeper": "keeper", "one (the device's password)": "one (the device's " +
-			"password)",
-		"team watch": "anyone of team watch", "ebba": "ebba", "unknown": "unknown", "anyone": "anyone",
+		"one": "one (the servers' password)", "keeper": "keeper",
+		"one (the device's password)": "one (the device's password)",
+		"team watch":                  "anyone of team watch", "ebba": "ebba", "unknown": "unknown", "anyone": "anyone",
 	} {
 		require.Equal(t, want, f.named(t, d, name).Name, name)
 	}
@@ -126,7 +126,8 @@ func TestACaseIsThatOfItsStatesAndOfNoOther(t *testing.T) {
 		require.Equal(t, k.is, c.In(k.states), k.states)
 	}
 	c.When = []Condition{{Server: tacacs, State: Up}}
-	require.True(t, c.In(map[*site.Server]State{tacacs: NoRecords}), "it keeps none of this way in: it is as good as up")
+	require.True(t, c.In(map[*site.Server]State{tacacs: NoRecords}),
+		"it keeps none of this way in: it is as good as up")
 	require.True(t, c.Holds(nil))
 	require.False(t, c.Holds(map[*site.Server]bool{tacacs: true}))
 	sh := Shape{Cases: []Case{{When: []Condition{{Server: radius}, {Server: tacacs}}},
@@ -251,8 +252,10 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 `)
 	d := f.Site.Devices[0]
 	try := func(server string, state State, p site.Purpose) walk.Reply {
-		w := &imagined{reckoner: f, device: d, as: d, visit: &walk.Visit{Device: d}, way: d.Ways[0], who: f.named(t, d, "a")}
-		return imaginedExchange{world: w, server: f.Site.Server(server), q: walk.Question{Purpose: p}, state: state}.Try(1)
+		w := &imagined{reckoner: f, device: d, as: d, visit: &walk.Visit{Device: d}, way: d.Ways[0],
+			who: f.named(t, d, "a")}
+		return imaginedExchange{world: w, server: f.Site.Server(server), q: walk.Question{Purpose: p},
+			state: state}.Try(1)
 	}
 	for _, k := range []struct {
 		server string

@@ -68,7 +68,8 @@ devices: [{name: d, kind: switch, addresses: [192.0.2.9], access: {console: {log
 	require.Equal(t, []string{"local-level-needs-session: true -> low, level 1, by local, after 6s"},
 		depends(f.unknownCase(t, "ssh", "keeper", "t")))
 	f.Assume = true
-	require.Empty(t, depends(f.unknownCase(t, "ssh", "keeper")), "what is not said is taken as the open standards give it")
+	require.Empty(t, depends(f.unknownCase(t, "ssh", "keeper")),
+		"what is not said is taken as the open standards give it")
 }
 
 func withKeys(f Reckoner) Reckoner {

@@ -11,10 +11,11 @@ import (
 type WhoKind int
 
 const (
-	Known   WhoKind = iota // a person of the site, or anyone of a team that a directory knows, with their right password
-	Local                  // a local account of the device, with its right password
-	Unknown                // a name that nobody has
-	Anyone                 // a name that exists, with a wrong password
+	// a person of the site, or anyone of a team that a directory knows, with their right password
+	Known   WhoKind = iota
+	Local           // a local account of the device, with its right password
+	Unknown         // a name that nobody has
+	Anyone          // a name that exists, with a wrong password
 )
 
 // Who is someone for whom a login is foreseen.

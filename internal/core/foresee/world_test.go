@@ -45,12 +45,15 @@ func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
 		{"source: 192.0.2.10", "", "d", "t", site.Login, ""},
 		// a client entry covers it, with the same key
 		{"source: 198.51.100.7", "", "d", "t", site.Login, ""},
-		{"source: 198.51.100.7, keys: {t: k3}", "", "d", "t", site.Login, ""},                  // or with the entry's own
-		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, reason.WrongPort},     // one of the pair
-		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.RecordSessions, ""},          // the other one is right
-		{"", "", "aged", "r", site.Login, reason.WrongPort},                                    // the kind's own ports
-		{"", ", ports: {authentication: 1812, accounting: 1813}", "aged", "r", site.Login, ""}, // said, so set on the device
-		{"", ", for: authentication", "d", "r", site.RecordSessions, reason.NotForThis},        //
+		// or with the entry's own
+		{"source: 198.51.100.7, keys: {t: k3}", "", "d", "t", site.Login, ""},
+		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, reason.WrongPort}, // one of the pair
+		// the other one is right
+		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.RecordSessions, ""},
+		{"", "", "aged", "r", site.Login, reason.WrongPort}, // the kind's own ports
+		// said, so set on the device
+		{"", ", ports: {authentication: 1812, accounting: 1813}", "aged", "r", site.Login, ""},
+		{"", ", for: authentication", "d", "r", site.RecordSessions, reason.NotForThis}, //
 		// the rights come with the login
 		{"", ", for: authentication", "d", "r", site.Session, ""},
 		{"source: 192.0.2.77", "", "d", "l", site.Login, ""}, // a directory knows no askers

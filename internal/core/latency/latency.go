@@ -31,7 +31,8 @@ func Of(times []time.Duration) Summary {
 	at := func(q float64) time.Duration {
 		return sorted[min(len(sorted)-1, int(math.Ceil(q*float64(len(sorted))))-1)]
 	}
-	s := Summary{Count: len(sorted), Min: sorted[0], P50: at(0.5), P90: at(0.9), P99: at(0.99), Max: sorted[len(sorted)-1]}
+	s := Summary{Count: len(sorted), Min: sorted[0], P50: at(0.5), P90: at(0.9), P99: at(0.99),
+		Max: sorted[len(sorted)-1]}
 	edge, step := time.Microsecond, 0
 	next := func() {
 		edge = []time.Duration{2 * edge, edge / 2 * 5, 2 * edge}[step%3]

@@ -391,7 +391,9 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 		if level, is := learnerLevel(who); is && level == 15 && dead > 0 {
 			one := []foresee.Condition{{Server: first, State: foresee.Down}}
 			return Experiment{Logins: []foresee.Login{{Way: way, Who: who, When: one},
-				{Way: way, Who: who, After: dead - dead/8}, {Way: way, Who: who, After: dead / 4}}, Rest: l.longest}, first, true
+					{Way: way, Who: who, After: dead - dead/8}, {Way: way, Who: who, After: dead / 4}},
+					Rest: l.longest},
+				first, true
 		}
 	}
 	return Experiment{}, nil, false
@@ -411,7 +413,8 @@ func (l *Learner) Names(heard map[string][]string) []Experiment {
 				continue
 			}
 			logins := []foresee.Login{{Way: w, Who: who}}
-			if ends, _ := l.series(l.as(l.nothing()), logins); len(Asked(l.Reckoner, l.as(l.nothing()), ends[0].Steps)) > 0 {
+			if ends, _ := l.series(l.as(l.nothing()), logins); len(
+				Asked(l.Reckoner, l.as(l.nothing()), ends[0].Steps)) > 0 {
 				all = append(all, Experiment{Logins: logins, Rest: l.longest})
 			}
 		}

@@ -357,7 +357,8 @@ func Asked(f foresee.Reckoner, d *site.Device, steps []walk.Step) []string {
 				unseen = unseen || slices.Contains(unheard, step.Tries[i].Reply.Reason)
 			}
 			if !unseen {
-				all = append(all, AskedLine(step.Purpose.Question(), s.Name, n, d.Kind.Traits.PasswordAs.Of(s.Protocol)))
+				all = append(all, AskedLine(step.Purpose.Question(), s.Name, n,
+					d.Kind.Traits.PasswordAs.Of(s.Protocol)))
 			}
 		}
 	}

@@ -70,7 +70,8 @@ type connTimes struct {
 // NewMeter makes one that has measured nothing.
 func NewMeter() *Meter {
 	m := &Meter{ports: map[uint16]bool{}, m: Measured{Between: map[string]*Spread{}, Attempts: map[string]int{},
-		Gives: map[string]*Spread{}, Alone: map[string]*Spread{}, Names: map[string][]string{}, Forms: map[string][]string{},
+		Gives: map[string]*Spread{}, Alone: map[string]*Spread{}, Names: map[string][]string{},
+		Forms:   map[string][]string{},
 		Carries: map[string][]string{}}}
 	m.begin()
 	return m

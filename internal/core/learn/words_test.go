@@ -38,7 +38,8 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		behave []string
 	}{
 		{"tacacs", nil},
-		{"tacacs", []string{"rest-ends: with-last", "web-needs-level: 9", "refusal: ends-list", "built-in-login: none"}},
+		{"tacacs", []string{"rest-ends: with-last", "web-needs-level: 9", "refusal: ends-list",
+			"built-in-login: none"}},
 		{"tacacs", []string{"all-resting: passes", "unknown-account: ends-list", "record-failure: blocks",
 			"console-obeys-authorization: false", "below-level: reads", "web-needs-level: 15"}},
 		{"few", []string{"rest-ends: with-last", "record-failure: blocks", "level-without-session: 5",
@@ -74,12 +75,12 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 
 func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 	t.Parallel()
-	const device = "devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: " +
-		"{ssh: {login: l}}}]\n"
+	const device = "devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: " +
+		"{login: l}}}]\n"
 	for text, says := range map[string]string{
 		strings.Replace(designs["tacacs"], "protocol: tacacs, address: 192.0.2.1, key: k,",
-			"protocol: tacacs, transport: tls, address: 192.0.2.1,", 1): "d asks t1 over TACACS+ with TLS, which is not " +
-			"played yet",
+			"protocol: tacacs, transport: tls, address: 192.0.2.1,",
+			1): "d asks t1 over TACACS+ with TLS, which is not played yet",
 		common + "\nlists: [{name: l, authenticate: login, methods: [local]}]\n" + device: "d asks no server",
 		common + "\nservers: [{name: b, protocol: ldap, address: 192.0.2.5, base: o=x, tls: start}]\n" +
 			"groups: [{name: g, servers: [b]}]\nlists: [{name: l, authenticate: login, methods: [group g, local]}]\n" +
@@ -93,7 +94,8 @@ func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 
 func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 	t.Parallel()
-	f := reckoner(t, strings.Replace(designs["tacacs"], "{name: make}", "{name: make, traits: {refusal: ends-list}}", 1))
+	f := reckoner(t, strings.Replace(designs["tacacs"], "{name: make}", "{name: make, traits: {refusal: ends-list}}",
+		1))
 	o := Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper", Ways: []string{site.SSH}}
 	l, err := New(o)
 	require.NoError(t, err)
@@ -116,7 +118,8 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 	t.Parallel()
 	for name, design := range designs {
-		if name == "tacacs" || (underRace || !often.All()) && name != "both" { // the pages of that one take long to work out
+		// the pages of that one take long to work out
+		if name == "tacacs" || (underRace || !often.All()) && name != "both" {
 			continue
 		}
 		f := reckoner(t, design)
@@ -234,7 +237,8 @@ func TestWhatADeviceSendsIsMeasured(t *testing.T) {
 	recorded := x(accounting, "192.0.2.9:5009", "r2", "radius", "mschapv2")
 	recorded.Question = site.AskRecordSessions
 	m.Login("ssh", []evidence.Exchange{x(server, "192.0.2.9:5000", "r1", "radius", "pap",
-		evidence.NameValue{Name: "NAS-Port-Id", Value: "line1"}, evidence.NameValue{Name: "User-Name", Value: "x"}), recorded,
+		evidence.NameValue{Name: "NAS-Port-Id", Value: "line1"}, evidence.NameValue{Name: "User-Name", Value: "x"}),
+		recorded,
 		x(other, "192.0.2.9:6000", "t1", "tacacs", "ascii", evidence.NameValue{Name: "port", Value: "line0"}),
 		x(other, "192.0.2.8:6000", "t1", "tacacs", "ascii", evidence.NameValue{Name: "port", Value: "line0"})})
 	m.LeftAlone("t1", time.Second, 0)
@@ -269,8 +273,9 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 		Describe(e, nil))
 	require.Equal(t, []time.Duration{0, 52500 * time.Millisecond, 15 * time.Second, time.Minute},
 		[]time.Duration{e.Logins[0].After, e.Logins[1].After, e.Logins[2].After, e.Rest})
-	first, second := Seen{Asked: []string{"login t1 x1 pap", "login t2 x1 pap"}}, Seen{Asked: []string{"login t2 x1 pap"},
-		Wait: time.Second}
+	first, second := Seen{Asked: []string{"login t1 x1 pap", "login t2 x1 pap"}},
+		Seen{Asked: []string{"login t2 x1 pap"},
+			Wait: time.Second}
 	for _, k := range []struct {
 		seen        []Seen
 		least, most time.Duration
@@ -333,7 +338,8 @@ func TestWhatWasSeenIsSaidForPeople(t *testing.T) {
 	who, _ := f.Find(d, "learner-1")
 	e := Experiment{Logins: []foresee.Login{{Way: d.Way(site.SSH), Who: who}, {Way: d.Way(site.Web), Who: who,
 		When: []foresee.Condition{{Server: f.Site.Servers[0], State: foresee.NoRecords}}}}}
-	require.Equal(t, "learner-1 by ssh: in at level 1, no server asked; then learner-1 by web while t1 is without records",
+	require.Equal(t, "learner-1 by ssh: in at level 1, no server asked; then learner-1 by web while t1 is without "+
+		"records",
 		Describe(e, []Seen{{In: true, Level: 1}}))
 }
 
@@ -353,7 +359,8 @@ func TestThePeopleOfExperimentsAreKnownEverywhereAndToNobodyElse(t *testing.T) {
 	for _, a := range role.SendRADIUS {
 		sent[a.Name] = a.Value
 	}
-	require.Equal(t, map[string]string{"Example-Who": "9", "Example-Level": "10"}, sent, "each another level than its own")
+	require.Equal(t, map[string]string{"Example-Who": "9", "Example-Level": "10"}, sent,
+		"each another level than its own")
 	d := f.Site.Devices[0]
 	who, found := f.Find(d, "learner-7")
 	require.True(t, found)

@@ -12,7 +12,8 @@ func TestTheNearestWordIsSuggestedOnlyWhenItIsNear(t *testing.T) {
 	t.Parallel()
 	known := []string{"check", "foresee", "lab", "ledger", "login"}
 	for typed, want := range map[string]string{"chekc": "check", "CHECK": "check", "foresse": "foresee",
-		"ledgre": "ledger", "lba": "lab", "fore": "foresee", "l": "", "lo": "login", "x": "", "something": "", "logout": ""} {
+		"ledgre": "ledger", "lba": "lab", "fore": "foresee", "l": "", "lo": "login", "x": "", "something": "",
+		"logout": ""} {
 		got, ok := Word(typed, known)
 		require.Equal(t, want, got, typed)
 		require.Equal(t, want != "", ok)

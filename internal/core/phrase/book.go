@@ -105,8 +105,9 @@ var fields = withTemplates(map[About]map[string]bool{
 	Group: {"name": false, "protocol": false, "servers": true, "network": false, "source": false, "interface": false},
 	List: {"name": false, "purpose": false, "mark": false, "levels": false, "when": false, "methods": true,
 		"only": true, "ways": true},
-	Way: {"open": true, "access": false, "lines": false, "state": false, "purpose": false, "list": false, "methods": true,
-		"from": true},
+	Way: {"open": true, "access": false, "lines": false, "state": false, "purpose": false, "list": false,
+		"methods": true,
+		"from":    true},
 	Account: {"name": false, "mark": false, "level": false, "password": false, "role": false, "login": false},
 	Secret:  {"name": false, "level": false, "password": false},
 })

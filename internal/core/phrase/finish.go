@@ -166,8 +166,8 @@ func (r *reading) implied() {
 		if u.when.bounded() && r.version == nil {
 			if what := string(u.about) + "." + u.field; !r.unaware[what] {
 				r.unaware[what] = true
-				r.note(0, "what holds of %s where no line says it depends on the version, and no line says that: give it with "+
-					"-version", what)
+				r.note(0, "what holds of %s where no line says it depends on the version, and no line says that: "+
+					"give it with -version", what)
 			}
 			continue
 		}

@@ -80,8 +80,9 @@ way ssh; login crew`, all)
 	require.Equal(t, 12, got.Lines)
 
 	for text, want := range map[string]string{
-		"<device name='x'>\n<logins>\n<server name='t' proto='tacacs'>": "the element server has no end: the text is cut off",
-		"<device name='x'><logins></server></device>":                   "the elements are not well formed here",
+		"<device name='x'>\n<logins>\n<server name='t' proto='tacacs'>": "the element server has no end: the text " +
+			"is cut off",
+		"<device name='x'><logins></server></device>": "the elements are not well formed here",
 		"<device name='x'><logins><serve name='t'>Secret-1</serve></logins></device>": "unread … Secret-1" +
 			"",
 	} {
@@ -146,7 +147,8 @@ phrases:
 - {about: server, say: "gate <name> at <address> for <protocol>"}
 `
 	marked := small(t, "layout: {sections: paths, goes-on: '\\'}\n"+phrases)
-	all, got := facts(t, marked, "gate tern at \\\n   192.0.2.1 \\\r\n for tacacs\ngate gull at 192.0.2.2 for radius \\\n")
+	all, got := facts(t, marked, "gate tern at \\\n   192.0.2.1 \\\r\n for tacacs\ngate gull at 192.0.2.2 for "+
+		"radius \\\n")
 	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver gull; address 192.0.2.2; protocol radius",
 		all)
 	require.Equal(t, 1, got.Records[0].Line)
@@ -173,22 +175,22 @@ func TestWhatIsSaidDependsOnTheVersion(t *testing.T) {
 	t.Parallel()
 	b := small(t, versioned)
 	for text, want := range map[string]string{
-		"# release 5.9, of the pier\nhelper a at 192.0.2.1\nhelper in admin\n": "the device; network admin\nserver a; " +
-			"address 192.0.2.1; authentication-port 1645 (implied)",
+		"# release 5.9, of the pier\nhelper a at 192.0.2.1\nhelper in admin\n": "the device; network admin\nserver " +
+			"a; address 192.0.2.1; authentication-port 1645 (implied)",
 		"# release 6.1\nhelper a at 192.0.2.1\nhelper in 192.0.2.9\n": "the device; source 192.0.2.9\nserver a; " +
 			"address 192.0.2.1; authentication-port 1812 (implied)",
 		"# (release 12)\nhelper a at 192.0.2.1\n": "server a; address 192.0.2.1; authentication-port 1812 (implied)",
 		"# release 6\nhelper a at 192.0.2.1\n":    "server a; address 192.0.2.1; authentication-port 1645 (implied)",
-		"helper a at 192.0.2.1\n": "server a; address 192.0.2.1\nnote what holds of server.authentication-port where no " +
-			"line " +
-			"says it depends on the version, and no line says that: give it with -version",
+		"helper a at 192.0.2.1\n": "server a; address 192.0.2.1\nnote what holds of server.authentication-port " +
+			"where no line says it depends on the version, and no line says that: give it with -version",
 	} {
 		all, _ := facts(t, b, text)
 		require.Equal(t, want, all, text)
 	}
 	all, _ := facts(t, b, "helper in admin\n# release 5\n")
 	require.Contains(t, all, "and no line before says the version: give it with -version")
-	only := small(t, strings.Replace(versioned, "- {about: device, say: \"helper in <source>\", since: \"6\"}\n", "", 1))
+	only := small(t, strings.Replace(versioned, "- {about: device, say: \"helper in <source>\", since: \"6\"}\n", "",
+		1))
 	all, _ = facts(t, only, "# release 6\nhelper in admin\n")
 	require.Contains(t, all, "the phrase that reads it is until version 5, and the text is of another version")
 	require.NoError(t, only.SetVersion("5.1"))
@@ -215,8 +217,9 @@ func TestVersionsAreComparedByTheirNumbers(t *testing.T) {
 	require.True(t, span{"6", ""}.apart(span{"", "5.9"}))
 	require.False(t, span{"", "6"}.apart(span{"6.2", ""}), "6.2 is of 6")
 	require.False(t, span{"5", ""}.apart(span{"6", ""}))
-	require.Equal(t, "since version 5, until version 6, of versions 5 to 6", strings.Join([]string{span{"5", ""}.String(),
-		span{"", "6"}.String(), span{"5", "6"}.String()}, ", "))
+	require.Equal(t, "since version 5, until version 6, of versions 5 to 6",
+		strings.Join([]string{span{"5", ""}.String(),
+			span{"", "6"}.String(), span{"5", "6"}.String()}, ", "))
 }
 
 func TestWhatIsLikeATemplateInheritsWhatItDoesNotSay(t *testing.T) {
@@ -290,8 +293,8 @@ phrases:
 		require.Contains(t, all, "login list in; methods group g, then local, then none", text)
 		require.Contains(t, all, "session list up; methods group g, then local", text)
 	}
-	for _, text := range []string{"plan in for own else", "plan in for else own", "plan in for own own", "ring g " +
-		"a,,b", "ring g ,",
+	for _, text := range []string{"plan in for own else", "plan in for else own", "plan in for own own", "ring g a,,b",
+		"ring g ,",
 		"ring g a b", "plan up of own, end", "plan up of own"} {
 		all, _ := facts(t, b, text)
 		require.Contains(t, all, "unread", text)
@@ -328,16 +331,18 @@ phrases:
 func TestWhatTheLanguageDoesNotTake(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"version: release\n": "the line with the version wants <version>",
-		"layout: {sections: paths, wrapped: 7}\n": "wrapped is the width at which the device " +
-			"breaks lines",
+		"version: release\n": "the line with the version wants " +
+			"<version>",
+		"layout: {sections: paths, wrapped: 7}\n": "wrapped is the width at which " +
+			"the device breaks lines",
 		"layout: {sections: paths, wrapped: 80, goes-on: x}\n":     "keep one",
 		"phrases: [{about: device, say: 'a <key>', since: new}]\n": "since is no version",
-		"unsaid: {server.port: {old: '1'}}\n": "the version since which this holds is no " +
-			"version",
+		"unsaid: {server.port: {old: '1'}}\n": "the version since which this " +
+			"holds is no version",
 		"phrases: [{about: device, say: 'a <key>', any-order: maybe}]\n":        `any-order is not "maybe"`,
 		"phrases: [{about: list, say: 'a <name> <methods>', lists: [dance]}]\n": `a purpose is not "dance"`,
-		"phrases: [{about: template, say: 'a <access>'}]\n":                     "does not tell one template from another",
+		"phrases: [{about: template, say: 'a <access>'}]\n": "does not tell one template from " +
+			"another",
 	} {
 		if !strings.Contains(text, "layout") {
 			text = "layout: {sections: paths}\n" + text
@@ -391,8 +396,8 @@ way ssh 0-4; login a list of its own; session up; state on
 way telnet 0-4; login a list of its own; session up; state off
 way ssh 5; login in
 way telnet 5; login in`, all)
-	for open, want := range map[string]string{"all": "on on", "none": "off off", "ssh telnet": "on " +
-		"on", "telnet": "off on"} {
+	for open, want := range map[string]string{"all": "on on", "none": "off off", "ssh telnet": "on on",
+		"telnet": "off on"} {
 		_, got := facts(t, b, "lines 0 4\n open "+open+"\n")
 		var states []string
 		for _, r := range got.Records {
@@ -438,11 +443,11 @@ func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, got := facts(t, b, "tower rad r1 192.0.2.1\ntower rad r2 192.0.2.2\ntower rad r3 "+
-		"192.0.2.2\nring g\n of r2\n "+
-		"of 192.0.2.1\n of 192.0.2.2\n")
+	all, got := facts(t, b, "tower rad r1 192.0.2.1\ntower rad r2 192.0.2.2\ntower rad r3 192.0.2.2\nring g\n of "+
+		"r2\n of 192.0.2.1\n of 192.0.2.2\n")
 	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
-	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none", nowhere: true}},
+	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none",
+		nowhere: true}},
 		got.Notes, "two servers are there")
 }
 
@@ -451,9 +456,8 @@ func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
 	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+
 		"device[tacacs].timeout: 7s\n", 1))
 	all, got := facts(t, b, "word rad \"a \\\"b\\\\\"\nword tac folded 0011\nwait 5s\ntower rad r1 "+
-		"192.0.2.1\ntower rad r2 "+
-		"192.0.2.2\n key mark 99ab\ntower tac t1 192.0.2.3\n from 192.0.2.9\ntower tac t2 192.0.2.4\nring g\n "+
-		"of t1\n of t2\n"+
+		"192.0.2.1\ntower rad r2 192.0.2.2\n key mark 99ab\ntower tac t1 192.0.2.3\n from 192.0.2.9\ntower tac t2 "+
+		"192.0.2.4\nring g\n of t1\n of t2\n"+
 		" network admin\n from 192.0.2.8\n")
 	require.Equal(t, `the device for radius; key (not shown here)
 the device for tacacs; key (hidden by the device); timeout 7s (implied)

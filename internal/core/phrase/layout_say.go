@@ -11,7 +11,8 @@ import (
 func (b *Book) Text(all []*Sentence, secrets bool) ([]string, error) {
 	s := saying{layout: b.layout, secrets: secrets}
 	if b.layout.sections == byTags {
-		return nil, fmt.Errorf("the make says its settings in elements, and this program reads those and does not write them")
+		return nil, fmt.Errorf("the make says its settings in elements, and this program reads those and does not " +
+			"write them")
 	}
 	s.lines(all, 0)
 	if s.wrong != nil {
@@ -96,7 +97,8 @@ func (s *saying) word(text string) string {
 		special += "{};"
 	}
 	plain := text != "" && !strings.ContainsAny(text, special) &&
-		(l.comment == "" || !strings.Contains(text, l.comment)) && (l.quote == 0 || strings.IndexByte(text, l.quote) < 0)
+		(l.comment == "" || !strings.Contains(text, l.comment)) &&
+		(l.quote == 0 || strings.IndexByte(text, l.quote) < 0)
 	switch {
 	case strings.ContainsFunc(text, unicode.IsControl):
 		s.wrong = fmt.Errorf("a word has a character that would end the line")

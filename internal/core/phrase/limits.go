@@ -74,7 +74,8 @@ func (l *loader) limits(n *yaml.Node) {
 func (l *loader) names(n *yaml.Node) {
 	l.book.limits.Names = map[About]NameLimit{}
 	l.pairs(n, "names", func(key, value *yaml.Node) {
-		about := About(l.oneOf(key, "what has names", []string{string(Server), string(Group), string(List), string(Account)}))
+		about := About(l.oneOf(key, "what has names", []string{
+			string(Server), string(Group), string(List), string(Account)}))
 		var limit NameLimit
 		l.fields(value, "the names of a "+string(about), map[string]func(*yaml.Node){
 			"longest": func(n *yaml.Node) {

@@ -313,8 +313,8 @@ func (l *loader) layout(n *yaml.Node) {
 			found := false
 			o.block.holes(func(hole, _ string, _ bool) { found = found || hole == o.blockEnd })
 			if !found {
-				l.wrong(n, "ends must name the hole of starts whose value ends the text, such as "+
-					"{starts: \"greeting <mark>\", ends: mark}")
+				l.wrong(n, "ends must name the hole of starts whose value ends the text, such as {starts: "+
+					"\"greeting <mark>\", ends: mark}")
 			}
 		},
 	})
@@ -366,7 +366,8 @@ func (l *loader) valueType(name string, n *yaml.Node) *valueType {
 		},
 		"forms": func(n *yaml.Node) {
 			l.pairs(n, "forms", func(key, value *yaml.Node) {
-				as := Secrecy(l.oneOf(value, "a form", []string{string(Clear), string(Hidden), string(Hash), string(Mark)}))
+				as := Secrecy(l.oneOf(value, "a form",
+					[]string{string(Clear), string(Hidden), string(Hash), string(Mark)}))
 				t.forms = append(t.forms, form{say: l.pattern(key, "a form"), as: as})
 			})
 		},

@@ -157,8 +157,11 @@ func (l *loader) tells(n *yaml.Node) {
 		p := &phrase{place: Place{Line: item.Line, Column: item.Column}, about: Event, where: map[string][]string{}}
 		var say *yaml.Node
 		l.fields(item, "what is told", map[string]func(*yaml.Node){
-			"about": func(n *yaml.Node) { p.about = About(l.oneOf(n, "about", []string{string(Event), string(Count)})) },
-			"say":   func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "what is told"), n.Value },
+			"about": func(n *yaml.Node) {
+				p.about = About(
+					l.oneOf(n, "about", []string{string(Event), string(Count)}))
+			},
+			"say": func(n *yaml.Node) { say, p.say, p.text = n, l.pattern(n, "what is told"), n.Value },
 			"where": func(n *yaml.Node) {
 				l.pairs(n, "where", func(key, value *yaml.Node) {
 					for _, v := range l.texts(value, "where") {
@@ -186,8 +189,8 @@ func (l *loader) tells(n *yaml.Node) {
 			case as != "" && t == nil && l.book.tables[as] == nil:
 				l.wrong(say, "there is no type or table %q%s", as, hint(as, l.named()))
 			case hole == "time" && (t == nil || t.time == ""):
-				l.wrong(say, "<time> wants a type with the form of the time: types: {stamp: {time: \"MMM D hh:mm:ss\"}}, "+
-					"<time as stamp>")
+				l.wrong(say, "<time> wants a type with the form of the time: types: {stamp: {time: \"MMM D "+
+					"hh:mm:ss\"}}, <time as stamp>")
 			}
 		})
 		for field := range p.where {

@@ -152,7 +152,8 @@ func (p *patternParser) word() (e element, err error) {
 				p.rest, e.commas = p.rest[1:], true
 			} else if word, is := strings.CutPrefix(p.rest, "("); is {
 				between, rest, closed := strings.Cut(word, ")")
-				if between = strings.TrimSpace(between); !closed || between == "" || strings.ContainsAny(between, " |<") {
+				if between = strings.TrimSpace(between); !closed || between == "" ||
+					strings.ContainsAny(between, " |<") {
 					return e, fmt.Errorf("the word between values stands in brackets: <%s>+(then)", parts[0].hole)
 				}
 				p.rest, e.between = rest, between
@@ -380,7 +381,8 @@ func (p pattern) inAnyOrder() pattern {
 		options = append(options, e.options[0])
 	}
 	if len(options) > 1 {
-		p.elements = append(slices.Clone(p.elements[:at]), element{options: options[:min(len(options), 60)], anyOrder: true})
+		p.elements = append(slices.Clone(p.elements[:at]),
+			element{options: options[:min(len(options), 60)], anyOrder: true})
 	}
 	return p
 }

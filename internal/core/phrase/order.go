@@ -85,7 +85,8 @@ func (p *planning) bring(field string, want []*wantedLine) {
 	for _, w := range want[kept:] {
 		p.plan.Steps = append(p.plan.Steps, Step{Phase: Removes, Record: w.record,
 			chain: "order of " + w.record.ID,
-			Lines: []*Sentence{p.inSection(w.parent, &Sentence{Record: w.record, phrase: w.phrase, words: w.sentence.words})},
-			Undo:  []*Sentence{p.inSection(w.parent, p.takeBack(&w.heldLine, w.sentence.words))}})
+			Lines: []*Sentence{p.inSection(w.parent, &Sentence{
+				Record: w.record, phrase: w.phrase, words: w.sentence.words})},
+			Undo: []*Sentence{p.inSection(w.parent, p.takeBack(&w.heldLine, w.sentence.words))}})
 	}
 }

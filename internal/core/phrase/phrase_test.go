@@ -110,7 +110,8 @@ func TestWhatSavedTextsSay(t *testing.T) {
 		require.NoError(t, err)
 		got, lines := read(t, book(t, from), string(text))
 		all := said(got, lines, false)
-		for _, secret := range []string{"demo-only", "Sea-shanty", "In-the-clear", "Ship-word", "Crane-word", "Not-ours",
+		for _, secret := range []string{"demo-only", "Sea-shanty", "In-the-clear", "Ship-word", "Crane-word",
+			"Not-ours",
 			"Summer-word", "Old-ship-word", "Lamp word", "zz11"} {
 			require.NotContains(t, all, secret, file)
 		}
@@ -178,7 +179,8 @@ func TestNoLineChangesInSilence(t *testing.T) {
 			if strings.EqualFold(changed, string(whole)) {
 				continue
 			}
-			require.NotEqual(t, said(before, nil, true), said(after, nil, true), "%s: line %d is %s: %q", file, at+1, how,
+			require.NotEqual(t, said(before, nil, true), said(after, nil, true), "%s: line %d is %s: %q", file, at+1,
+				how,
 				line)
 		}
 	}
@@ -270,28 +272,29 @@ func TestFromATextThatMayBeCutNothingFollows(t *testing.T) {
 		"gate a 192.0.2.1\nthat is all":               "accounting-port: 50 (implied)",
 		"patience 4\ngate a 192.0.2.1\nthat is all\n": "timeout: 4 (implied)",
 		"gate a 192.0.2.1\n":                          "note, line 0: the end of the text (that is all) was not seen",
-		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\n": "note, line 3: the text goes on after its end: it may be of " +
-			"two devices",
-		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\nhello\nhello\n": "note, line 3: the text goes on after its end",
-		"gate a b c\nthat is all\n": "note, line 0: some lines were not understood, " +
-			"so nothing follows",
-		"hello\nthat is all\n": "note, line 0: no line of it is of the territory: it " +
-			"may be of another make than small",
+		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\n": "note, line 3: the text goes on after its end: it may " +
+			"be of two devices",
+		"gate a 192.0.2.1\nthat is all\ngate b 192.0.2.2\nhello\nhello\n": "note, line 3: the text goes on after " +
+			"its end",
+		"gate a b c\nthat is all\n": "note, line 0: some lines were not understood, so nothing follows",
+		"hello\nthat is all\n": "note, line 0: no line of it is of the territory: it may be of another make " +
+			"than small",
 	} {
 		got, lines := read(t, b, text)
 		all := said(got, lines, false)
 		require.Contains(t, all, want, text)
 		require.Equal(t, strings.Count(want, "note, "), strings.Count(all, "note, "), all)
 		require.Equal(t, strings.HasPrefix(want, "a") || strings.HasPrefix(want, "timeout"),
-			strings.Contains(all, "(implied)"), "%s: what is not said holds where the text is whole, and only there", text)
+			strings.Contains(all, "(implied)"), "%s: what is not said holds where the text is whole, and only there",
+			text)
 	}
 }
 
 func TestWhatIsSaidTwiceIsNoted(t *testing.T) {
 	t.Parallel()
 	got, _ := read(t, small(t, tiny), "gate a 192.0.2.1\n again 2\ngate a 192.0.2.1\n again 4\nthat is all\n")
-	require.Equal(t, []Note{{Line: 4, What: "the attempts of server a is said before, in line 2, as something else; the " +
-		"last one holds"}}, got.Notes)
+	require.Equal(t, []Note{{Line: 4, What: "the attempts of server a is said before, in line 2, as something " +
+		"else; the last one holds"}}, got.Notes)
 	require.Contains(t, said(got, nil, false), "attempts: 4 (said, line 4)")
 }
 
@@ -406,8 +409,8 @@ phrases:
 	require.Equal(t, "account a\n  level: 15 (said)\n  name: [a] a (said)\naccount b\n  level: [7] 7 (said)\n"+
 		"  name: [b] b (said)\naccount c\n  level: [3] 3 (said)\n  name: [c] c (said)\naccount the fourth\n"+
 		"  level: [14] 14 (said)\n  name: [the fourth] the fourth (said)\naccount g\n  name: [g] g (said)\n"+
-		"  role: [of all] of all (said)\nnote: some lines were not understood, so nothing follows from what the text does "+
-		"not say\n", strings.Replace(said(got, nil, true), "level: [15] 15", "level: 15", 1))
+		"  role: [of all] of all (said)\nnote: some lines were not understood, so nothing follows from what the "+
+		"text does not say\n", strings.Replace(said(got, nil, true), "level: [15] 15", "level: 15", 1))
 	require.Equal(t, 2, got.Counts[NotUnderstood], "a level is a number, and stands there")
 }
 
@@ -421,7 +424,8 @@ phrases:
 - {about: server, say: gate <name>, where: {protocol: radius}, below: [{say: at <address>}, {say: again <attempts>}]}
 - {about: account, say: crew <name>}
 `)
-	want := "server a\n  name: a (said)\n  protocol: radius (said)\n  address: 192.0.2.1 (said)\n  attempts: 2 (said)\n" +
+	want := "server a\n  name: a (said)\n  protocol: radius (said)\n  address: 192.0.2.1 (said)\n  attempts: 2 " +
+		"(said)\n" +
 		"account x\n  name: x (said)\n"
 	for _, text := range []string{
 		"gate a { at 192.0.2.1; again 2; }\ncrew x;\n",
@@ -435,8 +439,8 @@ phrases:
 		require.Equal(t, want, all, text)
 	}
 	for text, note := range map[string]string{
-		"}gate a {at 192.0.2.1;again 2;}}crew x;\n": "a section is closed that none had opened: the " +
-			"beginning may be cut off",
+		"}gate a {at 192.0.2.1;again 2;}}crew x;\n": "a section is closed that none had opened: the beginning may " +
+			"be cut off",
 		"gate a {at 192.0.2.1;again 2;}crew x;\nport {\none {": "the section that begins here has no end: the text " +
 			"may be cut off",
 	} {
@@ -492,8 +496,8 @@ phrases:
 `)
 	got, _ := read(t, b, "gate a 192.0.2.1\n again 2\n no again 2\ngate b 192.0.2.2\n again 4\nno gate b 192.0.2.2\n"+
 		"crew x level 15\ncrew x role all\nno crew x role all\ncrew y level 1\nno crew y level 1\n")
-	require.Equal(t, "server a\n  address: 192.0.2.1 (said, line 1)\n  name: a (said, line 1)\n  protocol: tacacs (said, "+
-		"line 1)\naccount x\n  level: 15 (said, line 7)\n  name: x (said, line 7)\n", said(got, nil, false))
+	require.Equal(t, "server a\n  address: 192.0.2.1 (said, line 1)\n  name: a (said, line 1)\n  protocol: tacacs "+
+		"(said, line 1)\naccount x\n  level: 15 (said, line 7)\n  name: x (said, line 7)\n", said(got, nil, false))
 }
 
 func TestWhatAPhrasebookMayNotSay(t *testing.T) {
@@ -599,7 +603,8 @@ func TestPhrasesThatReadOneLine(t *testing.T) {
 		text := "layout: {sections: indent}\ntables: {uses: {who: login}, method: {own: local, ask <g>: group <g>}}\n" +
 			"territory: [a]\nphrases:\n- {about: list, where: {name: x, purpose: login}, say: %q}\n" +
 			"- {about: list, where: {name: x, purpose: login}, say: %q}\n"
-		rename := strings.NewReplacer("<name>+,", "<only>+,", "<name2>", "<when>", "<address>", "<levels as at>", "<port>",
+		rename := strings.NewReplacer("<name>+,", "<only>+,", "<name2>", "<when>", "<address>", "<levels as at>",
+			"<port>",
 			"<mark>", "<level>", "<levels>")
 		text = fmt.Sprintf(strings.Replace(text, "territory", "types: {at: {unit: 1s}}\nterritory", 1),
 			rename.Replace(c.one), rename.Replace(c.two))
@@ -639,7 +644,8 @@ func FuzzRead(f *testing.F) {
 		f.Add(len(books)-1, text)
 	}
 	books = append(books, small(f, tagged), small(f, versioned))
-	f.Add(len(books)-2, []byte("<device name='x'><logins><server proto='tacacs' name='t'><address>a</address></server>"))
+	f.Add(len(books)-2, []byte(
+		"<device name='x'><logins><server proto='tacacs' name='t'><address>a</address></server>"))
 	f.Add(len(books)-1, []byte("# release 6\nhelper in 192.0.2.1\nhelper x at y\n"))
 	f.Fuzz(func(t *testing.T, which int, text []byte) {
 		if which < 0 || which >= len(books) {
@@ -691,8 +697,8 @@ func TestNoLineGoesAwayWhereverItStands(t *testing.T) {
 			}
 			alone := sum(lines[from])
 			twice := slices.Insert(slices.Clone(lines), to, lines[from])
-			require.Equal(t, before+alone, sum(strings.Join(twice, "")), "%s: line %d once more before line "+
-				"%d", file, from+1, to+1)
+			require.Equal(t, before+alone, sum(strings.Join(twice, "")), "%s: line %d once more before line %d", file,
+				from+1, to+1)
 			if to > from {
 				to--
 			}

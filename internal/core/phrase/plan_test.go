@@ -126,7 +126,8 @@ func TestPlansFromOneTextToAnother(t *testing.T) {
 		require.Empty(t, left.Steps, "%s\n%s\n%s", title, now, planned(t, left))
 	}
 	if *makePlans {
-		require.NoError(t, os.WriteFile("testdata/plans.txt", []byte(strings.TrimRight(made.String(), "\n")+"\n"), 0o644))
+		require.NoError(t, os.WriteFile("testdata/plans.txt", []byte(strings.TrimRight(made.String(), "\n")+"\n"),
+			0o644))
 	}
 }
 
@@ -218,14 +219,17 @@ phrases:
 	for says, records := range map[string][]*Record{
 		"gate a": {NewRecord(Device, map[string][]Value{}),
 			NewRecord(Device, map[string][]Value{"protocol": value("radius")}),
-			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("4s"),
-				"port": value("49"), "key": value("all")})},
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"),
+				"timeout": value("4s"),
+				"port":    value("49"), "key": value("all")})},
 		"gate a, wait 5s, word own, port 50": {NewRecord(Device, map[string][]Value{}),
 			NewRecord(Device, map[string][]Value{"protocol": value("radius")}),
-			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("5s"),
-				"port": value("50"), "key": value("own")})},
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"),
+				"timeout": value("5s"),
+				"port":    value("50"), "key": value("own")})},
 		"wait 9s, gate a": {NewRecord(Device, map[string][]Value{"timeout": value("9s")}),
-			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"), "timeout": value("9s")})},
+			NewRecord(Server, map[string][]Value{"name": value("a"), "protocol": value("radius"),
+				"timeout": value("9s")})},
 		"": {NewRecord(Way, map[string][]Value{"access": value("telnet"), "state": value("off")})},
 		"door ssh, shut, door telnet, open": {
 			NewRecord(Way, map[string][]Value{"access": value("ssh"), "state": value("off")}),

@@ -73,7 +73,8 @@ func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
 
 func (b *Book) reading(each func(Line)) *reading {
 	return &reading{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
-		names: map[string]bool{}, unaware: map[string]bool{}, lines: &lines{layout: b.layout, book: b}, version: b.given}
+		names: map[string]bool{}, unaware: map[string]bool{}, lines: &lines{layout: b.layout, book: b},
+		version: b.given}
 }
 
 // all reads a text to its end.
@@ -358,7 +359,8 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 			other = fmt.Sprintf("the phrase that reads it is %s, and the text is of another version", p.when)
 			continue
 		case unknown:
-			unaware = fmt.Sprintf("the phrase that reads it is %s, and no line before says the version: give it with -version",
+			unaware = fmt.Sprintf("the phrase that reads it is %s, and no line before says the version: give it "+
+				"with -version",
 				p.when)
 		}
 		switch {

@@ -77,7 +77,8 @@ func (r *Record) drop(field string, values []Value, mark int) {
 		if mark != 0 && f.marks[i] != mark {
 			continue
 		}
-		if fields[r.About][field] && slices.ContainsFunc(values, func(v Value) bool { return v.Text == f.Values[i].Text }) {
+		if fields[r.About][field] && slices.ContainsFunc(
+			values, func(v Value) bool { return v.Text == f.Values[i].Text }) {
 			f.Values, f.marks = slices.Delete(f.Values, i, i+1), slices.Delete(f.marks, i, i+1)
 			f.lines = slices.Delete(f.lines, i, i+1)
 		}

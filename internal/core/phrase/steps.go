@@ -166,7 +166,8 @@ func (p *planning) undo(s *Step, w *wantedLine, before []*heldLine) {
 			s.Stuck = fmt.Sprintf("the device hides what %s had before", h.record)
 			continue
 		}
-		s.Undo = append([]*Sentence{p.inSectionOf(h, &Sentence{Record: h.record, phrase: h.phrase, words: p.spoken(h)})},
+		s.Undo = append([]*Sentence{p.inSectionOf(h, &Sentence{
+			Record: h.record, phrase: h.phrase, words: p.spoken(h)})},
 			s.Undo...)
 	}
 	if len(before) > 0 {
@@ -219,7 +220,8 @@ func (p *planning) takeBack(h *heldLine, words []spoken) *Sentence {
 // merged joins lines of the same section that follow each other.
 func merged(all []*Sentence) (out []*Sentence) {
 	for _, s := range all {
-		if n := len(out); n > 0 && out[n-1].phrase != nil && out[n-1].phrase == s.phrase && out[n-1].Record.same(s.Record) &&
+		if n := len(out); n > 0 && out[n-1].phrase != nil && out[n-1].phrase == s.phrase &&
+			out[n-1].Record.same(s.Record) &&
 			len(s.Below) > 0 && out[n-1].phrase.below != nil {
 			out[n-1].Below = merged(append(slices.Clone(out[n-1].Below), s.Below...))
 			continue

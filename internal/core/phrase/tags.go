@@ -50,7 +50,8 @@ func (r *reading) tags(text io.Reader) error {
 		case xml.EndElement:
 			last := len(open) - 1
 			if e := open[last]; e.key { // it names the element around it
-				open[last-1].words = append(open[last-1].words, t.Name.Local+"="+strings.Join(strings.Fields(e.body), " "))
+				open[last-1].words = append(open[last-1].words,
+					t.Name.Local+"="+strings.Join(strings.Fields(e.body), " "))
 			} else {
 				say(false)
 			}

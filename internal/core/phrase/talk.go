@@ -130,9 +130,11 @@ func (l *loader) talk(n *yaml.Node) {
 			})
 		},
 		"page": func(n *yaml.Node) {
-			l.fields(n, "page", map[string]func(*yaml.Node){"shows": line(&t.Page, "shows"), "press": func(n *yaml.Node) {
-				t.Press = map[string]string{"space": " ", "enter": "\r"}[l.oneOf(n, "press", []string{"space", "enter"})]
-			}})
+			l.fields(n, "page", map[string]func(*yaml.Node){"shows": line(&t.Page, "shows"),
+				"press": func(n *yaml.Node) {
+					t.Press = map[string]string{"space": " ",
+						"enter": "\r"}[l.oneOf(n, "press", []string{"space", "enter"})]
+				}})
 		},
 		"enter": all(&t.Enter, "enter"),
 		"leave": all(&t.Leave, "leave"),
@@ -178,7 +180,8 @@ func (l *loader) talk(n *yaml.Node) {
 	case len(t.Prompts) == 0:
 		l.wrong(n, "talk wants the prompts: prompts: {full: \"<host>#\"}, with configuring for where it is configured")
 	case len(t.Enter) > 0 && !hasConfiguring(t.Prompts):
-		l.wrong(n, "talk says how to come where it is configured, and no prompt of that place: prompts: {configuring: ...}")
+		l.wrong(n, "talk says how to come where it is configured, and no prompt of that place: prompts: "+
+			"{configuring: ...}")
 	}
 	l.book.talk = t
 }

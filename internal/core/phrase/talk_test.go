@@ -53,10 +53,9 @@ func TestHowAMakeIsTalkedTo(t *testing.T) {
 	require.False(t, asks)
 	require.Equal(t, "keep", quay.Save)
 
-	late := small(t, "layout: {sections: indent}\nterritory: [gate]\ntalk: {prompts: {full: \"<host>#\"}, page: {shows: "+
-		"more, press: enter}, takes-effect: {at: commit, say: make good}, way-back: {set: \"good for <minutes>m\", "+
-		"call-off: good, "+
-		"restores: saved}}\nphrases: [{about: server, say: gate <name>}]\n").Talk()
+	late := small(t, "layout: {sections: indent}\nterritory: [gate]\ntalk: {prompts: {full: \"<host>#\"}, page: "+
+		"{shows: more, press: enter}, takes-effect: {at: commit, say: make good}, way-back: {set: \"good for "+
+		"<minutes>m\", call-off: good, restores: saved}}\nphrases: [{about: server, say: gate <name>}]\n").Talk()
 	require.Equal(t, AtCommit, late.Effect)
 	require.Equal(t, "make good", late.Commit)
 	require.Equal(t, "\r", late.Press)
@@ -101,19 +100,22 @@ func TestWhatCannotBeSaidIsNamed(t *testing.T) {
 			"timeout": value("1500ms")}),
 		"the source of server tern: the phrasebook has no words for it": gate(
 			map[string][]Value{"source": value("192.0.2.9")}),
-		"account night: the make would say something else": NewRecord(Account, map[string][]Value{"name": value("night"),
-			"level": value("full"), "password": {{Text: "x", Secret: Clear}}}),
+		"account night: the make would say something else": NewRecord(
+			Account, map[string][]Value{"name": value("night"),
+				"level": value("full"), "password": {{Text: "x", Secret: Clear}}}),
 		"login list crew: the make has no word for it": NewRecord(List, map[string][]Value{"name": value("crew"),
 			"purpose": value("login"), "methods": value("secret raise")}),
-		"account a: it has a character that would end the line": NewRecord(Account, map[string][]Value{"name": value("a"),
-			"level": value("1"), "password": {{Text: "x\ny", Secret: Clear}}}),
+		"account a: it has a character that would end the line": NewRecord(
+			Account, map[string][]Value{"name": value("a"),
+				"level": value("1"), "password": {{Text: "x\ny", Secret: Clear}}}),
 	} {
 		all, left := quay().Write([]*Record{r})
 		if says == "" {
 			require.Empty(t, left)
 			lines, err := quay().Text(all, true)
 			require.NoError(t, err)
-			require.Equal(t, []string{"gate tern tac at 192.0.2.1"}, lines, "what holds where no line says it is not said")
+			require.Equal(t, []string{"gate tern tac at 192.0.2.1"}, lines,
+				"what holds where no line says it is not said")
 			continue
 		}
 		require.Len(t, left, 1, says)

@@ -83,9 +83,10 @@ func TestTimesTakeWhatTheyLackFromTheMoment(t *testing.T) {
 		"Fri 27 Nov 2026 03:10:07.250 +02:00 in a": "2026-11-27T03:10:07+02:00",
 		"Fri 27 Nov 2026 03:10:07.250 Z in a":      "2026-11-27T03:10:07Z",
 		"11/27 03:10 in a":                         "2026-11-27T03:10:00+01:00",
-		"11/28 09:00 in a":                         "2026-11-28T09:00:00+01:00", // clocks differ: within a day it is now
-		"12/30 09:00 in a":                         "2025-12-30T09:00:00+01:00", // no log is of the future
-		"02 Jan 00:00:01 out a":                    "2026-01-02T00:00:01+01:00",
+		// clocks differ: within a day it is now
+		"11/28 09:00 in a":      "2026-11-28T09:00:00+01:00",
+		"12/30 09:00 in a":      "2025-12-30T09:00:00+01:00", // no log is of the future
+		"02 Jan 00:00:01 out a": "2026-01-02T00:00:01+01:00",
 	} {
 		all, _ := told(t, b, saved, line)
 		require.Contains(t, all, " "+want+" event", line)
@@ -98,7 +99,8 @@ func TestTimesTakeWhatTheyLackFromTheMoment(t *testing.T) {
 	require.Contains(t, all, "2026-11-27T03:10:00Z")
 	all, _ = told(t, b, saved, "again 3\nrefused for a\nagain 2\nagain 0\ngull | 7 | 8\n\x01\n")
 	require.Equal(t, "2 - event refused: person a, 3 times\n5 - count : server gull, accepted 7, refused 8\n"+
-		"note 1 it repeats a line, and there is none before it\nnote 6 it cannot be read: it has control characters", all)
+		"note 1 it repeats a line, and there is none before it\nnote 6 it cannot be read: it has control characters",
+		all)
 	_, err := b.ReadLog(strings.NewReader(strings.Repeat("x", longestLine+1)), saved)
 	require.ErrorContains(t, err, "line 1 has more than a million octets: this is no text of a device")
 }

@@ -56,7 +56,8 @@ func (v version) compare(bound version) int {
 
 // has reports whether a version lies in the span.
 func (s span) has(v version) bool {
-	return (s.since == "" || v.compare(versionOf(s.since)) >= 0) && (s.until == "" || v.compare(versionOf(s.until)) <= 0)
+	return (s.since == "" || v.compare(versionOf(s.since)) >= 0) &&
+		(s.until == "" || v.compare(versionOf(s.until)) <= 0)
 }
 
 // apart reports whether no version lies in both spans.

@@ -159,7 +159,8 @@ func (w *writing) leaveOut() {
 				r.order = append(r.order, u.field)
 			case f != nil && f.State == Said && len(f.Values) == 1 && f.Values[0].equals(Value{Text: value}):
 				f.State = Implied
-				if access := r.facts["access"]; u.about == Way && u.field == "state" && value == "off" && access != nil {
+				if access := r.facts["access"]; u.about == Way && u.field == "state" && value == "off" &&
+					access != nil {
 					access.State = Implied // a line that speaks of it would open it
 				}
 			}
@@ -186,7 +187,8 @@ func (w *writing) say(r *Record, phrases []*phrase, top bool) []*Sentence {
 				continue
 			}
 			one, said := w.sentence(p, r)
-			if n := len(said); one != nil && (n > gain || n == gain && n > 0 && len(p.where) > len(best[0].phrase.where)) {
+			if n := len(said); one != nil && (n > gain || n == gain && n > 0 &&
+				len(p.where) > len(best[0].phrase.where)) {
 				best, gain, covers = one, n, said
 			}
 		}

@@ -19,7 +19,8 @@ func TestEveryReasonStandsOnceWithASentenceOfItsOwn(t *testing.T) {
 			well = append(well, k.Reason)
 		}
 	}
-	require.Equal(t, []Reason{GivenUp, Accepted, Recorded, CodeAsked}, well, "all others say that something is not well")
+	require.Equal(t, []Reason{GivenUp, Accepted, Recorded, CodeAsked}, well,
+		"all others say that something is not well")
 	require.Empty(t, Reason("").Sentence())
 	require.Empty(t, Reason("of-another-program").Sentence())
 }

@@ -49,18 +49,18 @@ func secondFactor(p *site.Person, q Question) (Decision, bool) {
 				Text: "the password of " + p.Name + " is right; the one-time code is asked for"}, true
 		}
 		return refuse(reason.SecondFactor, p.Place,
-			"the password of %s is right, and the one-time code is missing; this device sends passwords in a form that cannot "+
-				"be asked for more, so type the code right after the password", p.Name), true
+			"the password of %s is right, and the one-time code is missing; this device sends passwords in a form "+
+				"that cannot be asked for more, so type the code right after the password", p.Name), true
 	case LateCode:
 		return refuse(reason.SecondFactor, p.Place,
-			"the answer of %s is for a question that is not open here: it came too late, a second time, or was put by another "+
-				"server", p.Name), true
+			"the answer of %s is for a question that is not open here: it came too late, a second time, or was put "+
+				"by another server", p.Name), true
 	case WrongCode:
 		why := "the one-time code is wrong"
 		switch {
 		case q.Code.Tired:
-			why = "five one-time codes were wrong within ten minutes, so none is looked at until these are over; then use a " +
-				"new one"
+			why = "five one-time codes were wrong within ten minutes, so none is looked at until these are over; " +
+				"then use a new one"
 		case q.Code.Used:
 			why = "the one-time code, or a newer one, was used before; wait for the next"
 		case q.Code.Lost:

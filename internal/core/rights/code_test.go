@@ -31,7 +31,8 @@ func TestASecondFactorDecidesWithTheWordsOfWhatWasFound(t *testing.T) {
 		"lost": {Question{Credential: WrongCode, Code: Code{Found: true, Lost: true}}, false, reason.SecondFactor,
 			"could not be noted as used, and so was not taken; look at the disk of the server"},
 		"behind": {Question{Credential: WrongCode, Code: Code{Found: true, Steps: -3}}, false, reason.SecondFactor,
-			"is one of another time; the clock that made the one-time code is about 1m30s behind the server's; set that clock"},
+			"is one of another time; the clock that made the one-time code is about 1m30s behind the server's; set " +
+				"that clock"},
 		"ahead": {Question{Credential: WrongCode, Code: Code{Found: true, Steps: 2}}, false, reason.SecondFactor,
 			"the clock that made the one-time code is about 1m0s ahead of the server's"},
 	} {
@@ -42,7 +43,8 @@ func TestASecondFactorDecidesWithTheWordsOfWhatWasFound(t *testing.T) {
 	}
 	for steps, says := range map[int]string{0: "level 15",
 		1: "level 15; the clock that made the one-time code is about 30s"} {
-		d := Decide(s, Question{Person: "ines.marsh", Credential: Right, Code: Code{Found: true, Taken: true, Steps: steps}},
+		d := Decide(s, Question{Person: "ines.marsh", Credential: Right,
+			Code: Code{Found: true, Taken: true, Steps: steps}},
 			noon)
 		require.True(t, d.Allow)
 		require.Contains(t, d.Text, says)
@@ -64,17 +66,18 @@ func TestARefusalSaysWhereTheGrantFellShort(t *testing.T) {
 		says string
 	}{
 		"another device": {Question{Device: s.Device("hq-sw"), Access: "ssh"},
-			"no grant lets tobin.reed in on hq-sw by ssh; " +
-				"the nearest does not match: it is for place north, south, and this device has place hq"},
+			"no grant lets tobin.reed in on hq-sw by ssh; the nearest does not match: it is for place north, " +
+				"south, and this device has place hq"},
 		"no label": {Question{Device: s.Device("bare-sw"), Access: "ssh"},
-			"in on bare-sw by ssh; the nearest does not match: " +
-				"it is for devices with the label duty (switch), and this one has none"},
+			"in on bare-sw by ssh; the nearest does not match: it is for devices with the label duty (switch), and " +
+				"this one has none"},
 		"another access": {Question{Device: s.Device("north-sw"), Access: "web"},
 			"in on north-sw by web; the nearest does not match: it is for ssh, console, not for web"},
 		"no access said": {Question{Device: s.Device("north-sw")},
-			"in on north-sw; the nearest does not match: it is for ssh, console, and the device does not say by which access"},
-		"no device": {Question{Access: "ssh"}, "in on a client that is no device of this site by ssh; the nearest does not " +
-			"match: it is for devices with the label duty (switch), and this one has none"},
+			"in on north-sw; the nearest does not match: it is for ssh, console, and the device does not say by " +
+				"which access"},
+		"no device": {Question{Access: "ssh"}, "in on a client that is no device of this site by ssh; the nearest " +
+			"does not match: it is for devices with the label duty (switch), and this one has none"},
 	} {
 		c.q.Person, c.q.Credential = "tobin.reed", Right
 		d := Decide(s, c.q, noon)

@@ -17,20 +17,24 @@ func TestAnExplanationNamesWhatDecidesAndWhatCameNearest(t *testing.T) {
 		q    Question
 		want []string // part, text and result of each step
 	}{
-		"a command": {Question{Purpose: site.Commands, Person: "tobin.reed", Device: s.Device("north-sw"), Access: "ssh",
-			Line: "look at"},
+		"a command": {Question{Purpose: site.Commands, Person: "tobin.reed", Device: s.Device("north-sw"),
+			Access: "ssh",
+			Line:   "look at"},
 			[]string{"person tobin.reed (watch) holds",
 				"grant team watch; duty switch; place north, south; through ssh, console: lookout holds",
 				"role lookout, level 1 holds",
-				"rule refuse look secrets ** fails", "rule allow look ** decides", "rule allow set port * off not-reached"}},
-		"a command without a rule": {Question{Purpose: site.Commands, Person: "tobin.reed", Device: s.Device("north-sw"),
+				"rule refuse look secrets ** fails", "rule allow look ** decides",
+				"rule allow set port * off not-reached"}},
+		"a command without a rule": {Question{Purpose: site.Commands, Person: "tobin.reed",
+			Device: s.Device("north-sw"),
 			Access: "ssh", Line: "save"},
 			[]string{"person tobin.reed (watch) holds",
 				"grant team watch; duty switch; place north, south; through ssh, console: lookout holds",
 				"role lookout, level 1 holds",
 				"rule refuse look secrets ** fails", "rule allow look ** fails", "rule allow set port * off fails",
 				"rule none decides"}},
-		"the nearest grant": {Question{Person: "tobin.reed", Credential: Right, Device: s.Device("hq-sw"), Access: "ssh"},
+		"the nearest grant": {Question{Person: "tobin.reed", Credential: Right, Device: s.Device("hq-sw"),
+			Access: "ssh"},
 			[]string{"person tobin.reed (watch) holds",
 				"grant team watch; duty switch; place north, south; through ssh, console: lookout nearest"}},
 		"too high an elevation": {Question{Person: "tobin.reed", Credential: Right, Device: s.Device("north-sw"),
@@ -56,7 +60,8 @@ func TestAnExplanationAgreesWithTheDecision(t *testing.T) {
 	t.Parallel()
 	s := parse(t)
 	rapid.Check(t, func(r *rapid.T) {
-		q := Question{Purpose: rapid.SampledFrom([]site.Purpose{site.Login, site.Session, site.Commands}).Draw(r, "purpose"),
+		q := Question{Purpose: rapid.SampledFrom([]site.Purpose{site.Login, site.Session, site.Commands}).Draw(
+			r, "purpose"),
 			Person: rapid.SampledFrom([]string{"ines.marsh", "tobin.reed", "odd.larsen", "past.person", "no.team",
 				"nobody"}).Draw(r, "person"),
 			Credential: rapid.SampledFrom([]Credential{Right, Wrong, WrongCode, Uncheckable}).Draw(r, "credential"),

@@ -12,8 +12,9 @@ import (
 func TestWhoIsPutOutByAnotherSite(t *testing.T) {
 	t.Parallel()
 	parse := func(people string) *site.Site {
-		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte("site: x\nservers: [{name: l, protocol: ldap, " +
-			"address: 192.0.2.5, base: o=x}]\ndirectories: [l]\npeople:\n" + people)})
+		s, err := site.Parse(site.Source{Name: "site.yaml",
+			Text: []byte("site: x\nservers: [{name: l, protocol: ldap, address: 192.0.2.5, base: " +
+				"o=x}]\ndirectories: [l]\npeople:\n" + people)})
 		require.NoError(t, err)
 		return s
 	}

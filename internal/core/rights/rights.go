@@ -101,24 +101,23 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	}
 	if q.Purpose == site.Login && q.Credential == Uncheckable {
 		return nil, refuse(reason.PasswordForm, p.Password.Place,
-			"CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send PAP, or write "+
-				"the password as \"key NAME\"", p.Name)
+			"CHAP and MS-CHAPv2 cannot be checked for %s, whose password is a one-way hash; let the device send "+
+				"PAP, or write the password as \"key NAME\"", p.Name)
 	}
 	if d, decided := secondFactor(p, q); decided {
 		return nil, d
 	}
 	if q.Purpose == site.Login && q.Credential == Stale {
 		return nil, refuse(reason.PasswordExpired, p.Place,
-			"the password of %s is right and has expired; the directory wants a "+
-				"new one first", p.Name)
+			"the password of %s is right and has expired; the directory wants a new one first", p.Name)
 	}
 	if q.Purpose == site.Login && q.Credential != Right {
 		return nil, refuse(reason.WrongPassword, p.Place, "the password given for %s is wrong", p.Name)
 	}
 	if team := s.NeedsCode(p); team != nil && p.OneTime == nil {
 		return nil, refuse(reason.SecondFactor, team.Place,
-			"the team %s needs a one-time code, and the site has none for %s: write one-time-code: key NAME in an entry of "+
-				"people",
+			"the team %s needs a one-time code, and the site has none for %s: write one-time-code: key NAME in an "+
+				"entry of people",
 			team.Name, p.Name)
 	}
 	if p.Disabled { // this and the next also stand in out.go, for sessions that are open
@@ -179,7 +178,8 @@ func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant
 	if nearParts < 0 {
 		return nil, refuse(reason.NoGrant, p.Place, "no grant names %s or a team of theirs%s", p.Name, teamsOf(p))
 	}
-	return nil, refuse(reason.NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name, where,
+	return nil, refuse(reason.NoGrant, nearAt, "no grant lets %s in on %s; the nearest does not match: %s", p.Name,
+		where,
 		near)
 }
 
@@ -220,7 +220,8 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 			missing = fmt.Sprintf("it is for devices with the label %s (%s), and this one has none", l,
 				strings.Join(g.Where[l], ", "))
 		case missing == "":
-			missing = fmt.Sprintf("it is for %s %s, and this device has %s %s", l, strings.Join(g.Where[l], ", "), l, has)
+			missing = fmt.Sprintf("it is for %s %s, and this device has %s %s", l, strings.Join(g.Where[l], ", "), l,
+				has)
 		}
 	}
 	switch device := q.Device; {
@@ -235,7 +236,8 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
 		parts++
 	case missing == "" && q.Access == "" && q.Port != "":
-		missing = fmt.Sprintf("it is for %s, and the device names its port %q, of which port-names of its kind says nothing",
+		missing = fmt.Sprintf("it is for %s, and the device names its port %q, of which port-names of its kind "+
+			"says nothing",
 			strings.Join(g.Through, ", "), q.Port)
 	case missing == "" && q.Access == "":
 		missing = "it is for " + strings.Join(g.Through, ", ") + ", and the device does not say by which access"
@@ -246,8 +248,8 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 		met  bool
 		text string
 	}{{!q.Unproven || g.Unproven,
-		"the device says that nobody has proven who this is (authentication method none or not set), and proven-by of the " +
-			"grant does not name none"}, {q.AssumeFrom || fromThere(g, q.From),
+		"the device says that nobody has proven who this is (authentication method none or not set), and proven-by " +
+			"of the grant does not name none"}, {q.AssumeFrom || fromThere(g, q.From),
 		"it is for those who come from " + prefixes(g.From) + ", and the person comes from " + address(q.From)},
 		{q.AssumeHours || atThatHour(g, now), "it holds at " + hours(g.Hours) + " only"}} {
 		switch {

@@ -51,7 +51,8 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 	}{
 		{"right", Question{Person: "ines.marsh", Credential: Right, Access: "ssh"}, reason.Accepted,
 			"has the role all here, level 15", "", "site.yaml:12:5"},
-		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, reason.WrongPassword, "is wrong", "", "site.yaml:3:12"},
+		{"wrong", Question{Person: "ines.marsh", Credential: Wrong}, reason.WrongPassword, "is wrong", "",
+			"site.yaml:3:12"},
 		{"unchecked login", Question{Person: "ines.marsh"}, reason.WrongPassword, "", "", ""},
 		{"a form that cannot be checked", Question{Person: "ines.marsh", Credential: Uncheckable}, reason.PasswordForm,
 			"cannot be checked for ines.marsh", "", "site.yaml:3:52"},
@@ -60,18 +61,21 @@ func TestEachDecisionHasItsReasonAndPlace(t *testing.T) {
 		{"disabled", Question{Person: "odd.larsen", Credential: Right}, reason.Disabled, "is disabled", "", ""},
 		{"a disabled person's wrong password is a wrong password", Question{Person: "odd.larsen", Credential: Wrong},
 			reason.WrongPassword, "", "", ""},
-		{"expired", Question{Person: "past.person", Credential: Right}, reason.Disabled, "was allowed until 2026-01-31", "",
+		{"expired", Question{Person: "past.person", Credential: Right}, reason.Disabled, "was allowed until 2026-01-31",
+			"",
 			""},
 		{"no team", Question{Person: "no.team", Credential: Right}, reason.NoGrant,
 			"no grant names no.team or a team of theirs (in no team)", "", ""},
 		{"way", Question{Person: "tobin.reed", Credential: Right, Access: "web"}, reason.NoGrant,
 			"it is for ssh, console, not for web", "", "site.yaml:13:5"},
-		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant, "does not say by which access",
+		{"way not said", Question{Person: "tobin.reed", Credential: Right}, reason.NoGrant,
+			"does not say by which access",
 			"",
 			""},
 		{"elevation to one's own level", Question{Person: "ines.marsh", Credential: Right, Access: "ssh", Wants: 15},
 			reason.Accepted, "", "", ""},
-		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15}, reason.NoGrant,
+		{"elevation above it", Question{Person: "tobin.reed", Credential: Right, Access: "ssh", Wants: 15},
+			reason.NoGrant,
 			"has the role lookout here, level 1, and asks for level 15", "", "site.yaml:13:5"},
 		{"session", Question{Person: "tobin.reed", Purpose: site.Session, Access: "ssh"}, reason.Accepted,
 			"role lookout here, level 1", "", ""},
@@ -163,7 +167,8 @@ devices: [{name: sw, addresses: [192.0.2.1]}]
 `)})
 	require.NoError(t, err)
 	ask := func(args ...string) bool {
-		return Decide(s, Question{Purpose: site.Commands, Device: s.Device("sw"), Person: "ines", Args: args}, noon).Allow
+		return Decide(s, Question{Purpose: site.Commands, Device: s.Device("sw"), Person: "ines", Args: args},
+			noon).Allow
 	}
 	for _, args := range [][]string{{"set", "a'b", "password", "x"}, {"set", `"a`, "password", "x"}, {"show", "SECRETS"},
 		{"show", `"secrets"`}, {"show secrets"}, {"reload", "<cr>"}, {"set", "a password b"}, {"show", "", "secrets"},
@@ -234,7 +239,8 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 	}{
 		{[]Attribute{{Name: ServiceType, Value: "Administrative"}}, 15, true},
 		{[]Attribute{{Name: ServiceType, Value: "NAS-Prompt"}}, 1, true},
-		{[]Attribute{{Name: ServiceType, Value: "Administrative"}, {Name: ManagementPrivilegeLevel, Value: "7"}}, 7, true},
+		{[]Attribute{{Name: ServiceType, Value: "Administrative"},
+			{Name: ManagementPrivilegeLevel, Value: "7"}}, 7, true},
 		{[]Attribute{{Name: PrivLvl, Value: "99"}}, 0, false}, {nil, 0, false},
 	} {
 		got, ok := Level(c.a, plain)

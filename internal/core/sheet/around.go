@@ -14,8 +14,9 @@ func (m *maker) switchOn() Section {
 	if !traits.SwitchedOn {
 		return Section{}
 	}
-	does := map[site.MethodKind]string{site.ByLocal: "asks for a local account", site.ByNone: "asks for NOTHING: cut " +
-		"the device off from others until the lists are in use", site.LinePassword: "asks for the password of its line"}
+	does := map[site.MethodKind]string{site.ByLocal: "asks for a local account",
+		site.ByNone:       "asks for NOTHING: cut the device off from others until the lists are in use",
+		site.LinePassword: "asks for the password of its line"}
 	var ways []string
 	for _, w := range m.device.Ways {
 		ways = append(ways, w.Name())
@@ -32,8 +33,9 @@ func (m *maker) opens() Section {
 	s := Section{Title: "Before ssh is used", Why: "Without a key of its own the device opens no ssh."}
 	for _, w := range m.device.Ways {
 		if w.SSH.HostKey != "" {
-			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Make a key for the device: %s. Note its fingerprint, to compare "+
-				"it at the first login.", keyOf[w.SSH.HostKey])})
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf(
+				"Make a key for the device: %s. Note its fingerprint, to compare it at the first login.",
+				keyOf[w.SSH.HostKey])})
 		}
 		if w.Access == site.SSH && (w.SSH != site.SSHWay{}) {
 			versions := "Let ssh speak version 2 only."
@@ -57,12 +59,13 @@ func (m *maker) limits() Section {
 		Why: "After all else works, because this can shut you out: the open session stays until it is tried."}
 	for _, w := range m.device.Ways {
 		if len(w.From) > 0 {
-			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Let %s be opened from %s only.", w.Name(), prefixes(w.From))})
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf(
+				"Let %s be opened from %s only.", w.Name(), prefixes(w.From))})
 		}
 	}
 	if len(s.Items) > 0 {
-		s.Items = append(s.Items, Item{Text: "From one of these addresses: log in once more by each. From another: it must " +
-			"not open."})
+		s.Items = append(s.Items, Item{Text: "From one of these addresses: log in once more by each. From another: " +
+			"it must not open."})
 	}
 	return s
 }

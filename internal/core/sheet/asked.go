@@ -17,8 +17,8 @@ func searches(v blueprint.Server) string {
 	if d.BindAs != "" {
 		who = fmt.Sprintf("it searches as %s with the key %s", d.BindAs, v.Key)
 	}
-	security := map[string]string{"start": "StartTLS", "ldaps": "TLS from the start (ldaps)", "none": "no TLS: " +
-		"passwords cross the network in clear"}[d.Security]
+	security := map[string]string{"start": "StartTLS", "ldaps": "TLS from the start (ldaps)",
+		"none": "no TLS: passwords cross the network in clear"}[d.Security]
 	return fmt.Sprintf("below %s with %s, %s, %s", d.Base, d.Find, who, security)
 }
 
@@ -28,8 +28,10 @@ func named(v *site.Server) []Item {
 	if _, err := netip.ParseAddr(v.Address); err == nil {
 		return nil
 	}
-	return []Item{{Text: fmt.Sprintf("%s is a name: see that the device asks a name service that answers at night too, "+
-		"or write the address in its place. While no name service answers, %s is as good as silent.", v.Address, v.Name)}}
+	return []Item{{Text: fmt.Sprintf(
+		"%s is a name: see that the device asks a name service that answers at night too, or write the address in "+
+			"its place. While no name service answers, %s is as good as silent.", v.Address,
+		v.Name)}}
 }
 
 // sources returns the addresses from which the device asks, each once.

@@ -61,7 +61,8 @@ func (m *maker) returns(v *site.Server) (all []Item) {
 	}
 	for _, role := range roles {
 		var carried []string
-		for _, a := range rights.Attributes(v.Protocol, purpose, rights.Decision{Allow: true, Role: role}, m.device.Kind) {
+		for _, a := range rights.Attributes(v.Protocol, purpose, rights.Decision{Allow: true, Role: role},
+			m.device.Kind) {
 			carried = append(carried, a.Name+" = "+a.Value)
 		}
 		text := fmt.Sprintf("%s: accept %s, and answer %s with %s.", v.Name, strings.Join(people[role], ", "), question,
@@ -75,7 +76,8 @@ func (m *maker) returns(v *site.Server) (all []Item) {
 			for _, r := range role.Commands {
 				rules = append(rules, r.Text)
 			}
-			all = append(all, Item{Text: fmt.Sprintf("%s: of their commands, the first that fits decides: %s; refuse the rest.",
+			all = append(all, Item{Text: fmt.Sprintf("%s: of their commands, the first that fits decides: %s; "+
+				"refuse the rest.",
 				v.Name, strings.Join(rules, ", "))})
 		}
 	}

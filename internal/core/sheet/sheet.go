@@ -147,7 +147,8 @@ func (m *maker) about() []Fact {
 }
 
 func (m *maker) before() Section {
-	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that is shut.",
+	return Section{Title: "Before you begin", Why: "What is not at hand now cannot be fetched from a device that " +
+		"is shut.",
 		Items: []Item{
 			{Text: "The design has no error for this device.", Command: "mellowgate check " + m.at},
 			{Text: "Somebody is at the console, or it is reachable by another network.", Command: ""},
@@ -172,7 +173,8 @@ func (m *maker) accountNames() string {
 func (m *maker) keepOpen() Section {
 	return Section{Title: "Keep a session open",
 		Why: "A session that is in stays in: nothing below takes its rights away.", Items: []Item{
-			{Text: "Open a session with full rights, and leave it open until the end. Do all changes in it.", Command: ""},
+			{Text: "Open a session with full rights, and leave it open until the end. Do all changes in it.",
+				Command: ""},
 			{Text: "See to it that it does not end by being idle.", Command: ""},
 		}}
 }
@@ -180,8 +182,8 @@ func (m *maker) keepOpen() Section {
 func (m *maker) timer() Section {
 	return Section{Title: "Set a timed way back", Why: "If all else fails the device takes the change back by itself.",
 		Items: []Item{
-			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, "+
-				"by a confirmed commit or a timed restart.", site.ShortTime(m.timerFor())), Command: ""},
+			{Text: fmt.Sprintf("Set the device to go back to what is saved %s from now, by a confirmed commit or a "+
+				"timed restart.", site.ShortTime(m.timerFor())), Command: ""},
 			{Text: "Save nothing before the last step.", Command: ""},
 		}}
 }
@@ -191,8 +193,9 @@ func (m *maker) account() Section {
 	for _, a := range m.plan.Accounts {
 		how := "with the hash in the site"
 		if a.Hash == "" && a.Key == "" {
-			s.Items = append(s.Items, Item{Text: fmt.Sprintf("Make the account %s with level %d and without a password: people "+
-				"take on its rights, and nobody logs in with it.", a.Name, a.Level), Command: ""})
+			s.Items = append(s.Items, Item{Text: fmt.Sprintf(
+				"Make the account %s with level %d and without a password: people take on its rights, and nobody "+
+					"logs in with it.", a.Name, a.Level), Command: ""})
 			continue
 		}
 		if a.Hash == "" {
@@ -200,7 +203,8 @@ func (m *maker) account() Section {
 		}
 		s.Items = append(s.Items,
 			Item{Text: fmt.Sprintf("Make the local account %s with level %d, %s.", a.Name, a.Level, how), Command: ""},
-			Item{Text: fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level), Command: ""})
+			Item{Text: fmt.Sprintf("Log in with it from a second session: %s, level %d.", a.Name, a.Level),
+				Command: ""})
 	}
 	for _, e := range m.plan.Secrets {
 		s.Items = append(s.Items,
@@ -231,7 +235,8 @@ func (m *maker) asks() Section {
 		if v.Attempts > 1 {
 			tries = fmt.Sprintf(", %d attempts", v.Attempts)
 		}
-		s.Items = append(s.Items, Item{Text: fmt.Sprintf("Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol,
+		s.Items = append(s.Items, Item{Text: fmt.Sprintf(
+			"Server %s: %s, %s, %s, %s, timeout %s%s%s.", v.Name, v.Protocol,
 			v.Address, where, key, site.ShortTime(v.Timeout), tries, rest), Command: ""})
 	}
 	if len(m.plan.Servers) == 0 {
@@ -248,7 +253,8 @@ func (m *maker) asks() Section {
 	for _, g := range m.plan.Groups {
 		if g.Protocol != "ldap" {
 			s.Items = append(s.Items, Item{Text: "Ask the group as the device will, from this program.",
-				Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s %s", g.Name, m.device.Name, m.somebody(),
+				Command: fmt.Sprintf("mellowgate ask -group %s -as %s -person %s %s", g.Name, m.device.Name,
+					m.somebody(),
 					m.at)})
 		}
 	}
@@ -329,14 +335,16 @@ func (m *maker) outage() Section {
 	for i, s := range m.servers {
 		names[i] = s.Name
 	}
-	s := Section{Title: "The outage, on purpose", Why: "The fallback that was never tried is the one that does not work.",
+	s := Section{Title: "The outage, on purpose", Why: "The fallback that was never tried is the one that does not " +
+		"work.",
 		Items: []Item{
 			{Text: "Make every server silent for this device: a filter for " + strings.Join(names, ", ") +
 				" that drops, near the device.", Command: ""},
 		}, Tests: m.tests(m.first, m.dark)}
 	away := "Take the filter away."
 	if rest := m.longestRest(); rest > 0 {
-		away = "Take the filter away, and wait until the dead-time of the servers is over: " + site.ShortTime(rest) + "."
+		away = "Take the filter away, and wait until the dead-time of the servers is over: " + site.ShortTime(rest) +
+			"."
 	}
 	s.Then = []Item{{Text: away, Command: ""},
 		{Text: "Log in once more with a person with full rights: as in the step before.", Command: ""}}
@@ -380,7 +388,8 @@ func (m *maker) records() Section {
 		}
 	}
 	if len(s.Items) > 0 {
-		s.Items = append(s.Items, Item{Text: "Log in, type one harmless command, log out, and see all three in the ledger.",
+		s.Items = append(s.Items, Item{Text: "Log in, type one harmless command, log out, and see all three in the " +
+			"ledger.",
 			Command: "mellowgate ledger -device " + m.device.Name})
 	}
 	return s

@@ -80,7 +80,8 @@ func TestADeviceWithoutServersOrAccountsGetsASheetThatSaysSo(t *testing.T) {
 	s := of(t, "site: x\ndevices: [{name: d, addresses: [192.0.2.1]}]\n", "d")
 	require.Contains(t, section(t, s, "Before").Items[2].Text, "none: the design has no way back")
 	for _, title := range []string{"Servers", "The outage", "Records", "Method lists"} {
-		require.False(t, slices.ContainsFunc(s.Sections, func(x Section) bool { return strings.Contains(x.Title, title) }),
+		require.False(t, slices.ContainsFunc(s.Sections,
+			func(x Section) bool { return strings.Contains(x.Title, title) }),
 			title)
 	}
 	require.Equal(t, "Keep it", s.Sections[len(s.Sections)-1].Title)
@@ -114,7 +115,8 @@ grants: [{who: team net, role: all}]
 	steps := []TypedStep{{About: "server t1", Lines: []string{"add t1"}, Undo: []string{"drop t1"}, Unseen: true},
 		{About: "way ssh", Lines: []string{"bind ssh"}, Binds: true, Unsafe: true},
 		{About: "server old", Lines: []string{"drop old"}, Goes: true, Stuck: "the device hides it"}}
-	usual := Typing{Make: "make", Enter: []string{"alter"}, Leave: []string{"back"}, Save: "keep", CallOff: "return never",
+	usual := Typing{Make: "make", Enter: []string{"alter"}, Leave: []string{"back"}, Save: "keep",
+		CallOff: "return never",
 		SetBack: func(d time.Duration) string { return "return in " + d.String() }, Steps: steps, TryAfter: 2,
 		Left: []string{"the colour"}, ByHand: []string{"the-password-of-keeper"}}
 	said := func(change func(*Typing)) string {

@@ -83,13 +83,13 @@ func (m *maker) effectTyped(t Typing) Section {
 func (m *maker) timerTyped(t Typing) Section {
 	s := m.timer()
 	if t.Commit != "" && t.SetBack != nil {
-		s.Items = []Item{{Text: "What is typed takes effect only once it is committed, and that is for a time first: see " +
-			"below."}}
+		s.Items = []Item{{Text: "What is typed takes effect only once it is committed, and that is for a time " +
+			"first: see below."}}
 		return s
 	}
 	if t.SetBack == nil {
-		s.Items = []Item{{Text: "The make has no timed way back, as far as its phrasebook says. The lines that take each " +
-			"step back stand beside it: have them at hand, and somebody at the console."},
+		s.Items = []Item{{Text: "The make has no timed way back, as far as its phrasebook says. The lines that " +
+			"take each step back stand beside it: have them at hand, and somebody at the console."},
 			{Text: "Save nothing before the last step."}}
 		return s
 	}

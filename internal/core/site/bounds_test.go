@@ -50,8 +50,8 @@ func TestWhatIsNoValueIsRefusedAtItsEdge(t *testing.T) {
 		"ports: {authentication: 1, accounting: 2}": "ports",
 	} {
 		_, err := Parse(Source{Name: "site.yaml",
-			Text: []byte("keys: {k: file k}\nservers:\n  - {name: t, protocol: tacacs, " +
-				"address: 192.0.2.1, key: k, " + line + "}\n")})
+			Text: []byte("keys: {k: file k}\nservers:\n  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, " +
+				"" + line + "}\n")})
 		if says == "" {
 			require.NoError(t, err, line)
 			continue
@@ -114,9 +114,10 @@ grants: [{who: [team net, team watch], role: all}, {who: [team net, person someo
 		names(site(strings.Replace(book, ", teams-from: memberOf", "", 1)+"directories: [d]\n", "")))
 	require.Equal(t, []string{"anyone of team net someone.of.net.", "anyone of team watch ebba",
 		"anyone else in a directory per"},
-		names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], "+
-			"password: $6$a$b}, {name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, "+
-			"{name: off, teams: [net], disabled: true, password: $6$a$b}]}\n")), "those whom a lab knows stand for their team")
+		names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], password: $6$a$b}, "+
+			"{name: both, teams: [net, watch], password: $6$a$b}, {name: per, password: $6$a$b}, {name: off, "+
+			"teams: [net], disabled: true, password: $6$a$b}]}\n")),
+		"those whom a lab knows stand for their team")
 }
 
 func TestPasswordsAreOneWhereTheyAreWrittenAsOne(t *testing.T) {
@@ -128,7 +129,8 @@ func TestPasswordsAreOneWhereTheyAreWrittenAsOne(t *testing.T) {
 	}{{Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$b"}, true},
 		{Password{Hash: "$6$a$b"}, Password{Hash: "$6$a$c"}, false},
 		{Password{Key: k}, Password{Key: k}, true}, {Password{Key: k}, Password{Key: l}, false},
-		{Password{Key: k}, Password{Hash: "$6$a$b"}, false}, {Password{None: true}, Password{None: true}, false}, {Password{},
+		{Password{Key: k}, Password{Hash: "$6$a$b"}, false}, {Password{None: true}, Password{None: true}, false},
+		{Password{},
 			Password{}, false}} {
 		require.Equal(t, c.same, c.a.Same(c.b))
 		require.Equal(t, c.same, c.b.Same(c.a))

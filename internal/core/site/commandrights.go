@@ -101,8 +101,8 @@ func readCommandRights(r *reader, n *yaml.Node, v *Vendor) {
 	case c.Allow == "" && c.Refuse == "":
 		r.wrong(n, "commands needs an attribute: allow: NAME, refuse: NAME, or both")
 	case c.Allow == c.Refuse && c.AllowForm == c.RefuseForm:
-		r.wrong(n, "allowed and refused commands are in the same attribute and the same form, so nobody can tell them "+
-			"apart; give them forms: allow-form: \"+%s\", refuse-form: \"-%s\"", CommandPlace, CommandPlace)
+		r.wrong(n, "allowed and refused commands are in the same attribute and the same form, so nobody can tell "+
+			"them apart; give them forms: allow-form: \"+%s\", refuse-form: \"-%s\"", CommandPlace, CommandPlace)
 	case c.Word == "" || c.Rest == "":
 		r.wrong(n, "word and rest are how * and ** are written, and cannot be empty")
 	}
@@ -124,7 +124,8 @@ func (l *linker) commandRights() {
 		switch {
 		case v == nil:
 		case v.Commands == nil:
-			l.wrong(from.Place, "the vendor %s does not say how it carries commands; write commands: {allow: ATTRIBUTE} there",
+			l.wrong(from.Place, "the vendor %s does not say how it carries commands; write commands: {allow: "+
+				"ATTRIBUTE} there",
 				v.Name)
 		default:
 			k.Commands = v.Commands

@@ -81,7 +81,8 @@ func (l *linker) heldLists(d *Device, ways []*Way) {
 		if list == nil {
 			return nil
 		}
-		if lists[list] == nil && slices.ContainsFunc(list.Methods, func(m Method) bool { return groups[m.group] != nil }) {
+		if lists[list] == nil && slices.ContainsFunc(list.Methods,
+			func(m Method) bool { return groups[m.group] != nil }) {
 			other := *list
 			lists[list] = &other
 		}

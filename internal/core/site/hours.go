@@ -47,7 +47,8 @@ func ParseHours(text string) (Hours, error) {
 		h.days = [7]bool{true, true, true, true, true, true, true}
 	}
 	if len(words) == 0 || len(words) > 2 {
-		return h, fmt.Errorf("hours are %q; days, times and a zone are wanted, such as Mon-Fri 06:00-20:00 Europe/Dublin",
+		return h, fmt.Errorf("hours are %q; days, times and a zone are wanted, such as Mon-Fri 06:00-20:00 "+
+			"Europe/Dublin",
 			shorten(text))
 	}
 	from, to, two := strings.Cut(words[0], "-")

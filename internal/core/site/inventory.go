@@ -45,7 +45,8 @@ func (r *reader) listed(top *yaml.Node, s *Site) {
 		for i := 0; item.Kind == yaml.MappingNode && i < len(item.Content); i += 2 {
 			if key := item.Content[i]; key.Value != "labels" && !slices.Contains(inventoryColumns, key.Value) {
 				r.wrong(key, "unknown key %q in a file of devices%s; the keys are %s", shorten(key.Value),
-					nearest.Suggest(key.Value, inventoryColumns), strings.TrimSuffix(strings.Join(inventoryColumns, ", "), "."))
+					nearest.Suggest(key.Value, inventoryColumns),
+					strings.TrimSuffix(strings.Join(inventoryColumns, ", "), "."))
 				good = false
 			}
 		}
@@ -82,14 +83,15 @@ func (r *reader) table(s *Site) {
 		line, _ := rows.FieldPos(0)
 		if len(cells) != len(header) {
 			r.wrongAt(Place{File: r.file, Line: int32(line), Column: 1},
-				fmt.Sprintf("this row has %d cells and the header has %d columns; "+
-					"give every column a cell, an empty one if need be", len(cells), len(header)))
+				fmt.Sprintf("this row has %d cells and the header has %d columns; give every column a cell, an "+
+					"empty one if need be", len(cells), len(header)))
 			continue
 		}
 		d := &Device{Own: Profile{place: Place{File: r.file, Line: int32(line), Column: 1}}}
 		for i, cell := range cells {
 			line, column := rows.FieldPos(i)
-			r.cell(d, header[i], &yaml.Node{Kind: yaml.ScalarNode, Value: strings.TrimSpace(cell), Line: line, Column: column})
+			r.cell(d, header[i], &yaml.Node{Kind: yaml.ScalarNode, Value: strings.TrimSpace(cell), Line: line,
+				Column: column})
 		}
 		if d.Name == "" {
 			d.Place = Place{File: r.file, Line: int32(line), Column: 1}
@@ -136,7 +138,8 @@ func (r *reader) header(header []string) bool {
 		case isLabel && isName(label):
 		case !isLabel && slices.Contains(inventoryColumns, column):
 		default:
-			r.wrongAt(at(i), fmt.Sprintf("unknown column %q in a file of devices%s; the columns are %sNAME", shorten(column),
+			r.wrongAt(at(i), fmt.Sprintf("unknown column %q in a file of devices%s; the columns are %sNAME",
+				shorten(column),
 				nearest.Suggest(column, inventoryColumns), strings.Join(inventoryColumns, ", ")))
 			good = false
 		}

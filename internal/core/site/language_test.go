@@ -77,7 +77,8 @@ func TestAFileOfDevicesIsReadInEachForm(t *testing.T) {
 	}
 	for name, text := range map[string]string{
 		"list.csv": "name,addresses,labels.place\nsw-1,192.0.2.1 2001:db8::1,north\nsw-2,192.0.2.2,\n",
-		"semi.csv": "\xef\xbb\xbfname;addresses;labels.place\r\nsw-1;192.0.2.1 2001:db8::1;north\r\nsw-2;192.0.2.2;\r\n",
+		"semi.csv": "\xef\xbb\xbfname;addresses;labels.place\r\nsw-1;192.0.2.1 " +
+			"2001:db8::1;north\r\nsw-2;192.0.2.2;\r\n",
 		"list.json": `[{"name": "sw-1", "addresses": ["192.0.2.1", "2001:db8::1"], "labels": {"place": "north"}},
 			{"name": "sw-2", "addresses": ["192.0.2.2"]}]`,
 		"list.yaml": "devices:\n- {name: sw-1, addresses: [192.0.2.1, '2001:db8::1'], labels: {place: north}}\n" +
@@ -267,7 +268,8 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 	}
 	for _, bad := range []string{"servres: []", "servers: [{name: a}]", "servers: [{name: a, protocol: x, address: b}]",
 		"lists: [{name: a, authenticate: login, methods: [other]}]",
-		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]", "kinds: [{name: a, traits: {refusal: maybe}}]",
+		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]",
+		"kinds: [{name: a, traits: {refusal: maybe}}]",
 		"roles: [{name: a, level: 16}]"} {
 		require.Error(t, schema.Validate(instance(t, bad)), bad)
 		_, err := Parse(Source{Name: "bad.yaml", Text: []byte(bad)})
@@ -318,7 +320,8 @@ func TestHoursHoldOnTheirDaysAndTimes(t *testing.T) {
 	for text, says := range map[string]string{
 		"Mun 09:00-10:00": `"Mun" are no days`, "Mon-Foo 09:00-10:00": `"Mon-Foo" are no days`, "Mon": "hours are",
 		"09:00-10:00 Europe/Nowhere": "is no time zone", "09:00-10:00 Local": "is no time zone",
-		"09:00-09:00": "are no times", "24:00-09:00": "are no times", "09:00": "are no times", "9:00-10:00": "are no times",
+		"09:00-09:00": "are no times", "24:00-09:00": "are no times", "09:00": "are no times",
+		"9:00-10:00":  "are no times",
 		"09:60-10:00": "are no times", "09.00-10:00": "are no times",
 		"09:00-1x:00": "are no times", "-1:00-10:00": "are no times", "25:00-26:00": "are no times",
 		"09:-1-10:00": "are no times",

@@ -126,13 +126,14 @@ func (l *linker) link() {
 		l.password(&v.Password)
 		if v.oneTime.Name != "" {
 			l.wrong(v.oneTime.Place,
-				"%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out", v.Name)
+				"%s stands in a directory of the lab, and a directory asks for no one-time code; take this line out",
+				v.Name)
 		}
 	}
 	for _, at := range s.Service.DeviceLogs {
 		if v := s.Server(at.Server.Name); at.Network == "tls" && (v == nil || !v.TLS) {
-			l.wrong(at.Server.Place, "device-logs shows the certificates of the server %q; a server with transport: tls is "+
-				"wanted", at.Server.Name)
+			l.wrong(at.Server.Place, "device-logs shows the certificates of the server %q; a server with "+
+				"transport: tls is wanted", at.Server.Name)
 		}
 	}
 	if s.Service.Ledger.key.Name != "" {
@@ -185,7 +186,8 @@ func (l *linker) names() {
 			continue
 		}
 		if first := s.normal[normal]; first != nil && first.Name != p.Name {
-			l.wrong(p.Place, "%s is a spelling of %s in %s: servers take the two for one person; give one of them another name",
+			l.wrong(p.Place, "%s is a spelling of %s in %s: servers take the two for one person; give one of them "+
+				"another name",
 				p.Name, first.Name, s.Where(first.Place))
 			continue
 		}
@@ -244,8 +246,8 @@ func (p Purpose) Takes(m MethodKind) bool { return slices.Contains(methodsFor[p]
 
 func (l *linker) list(v *List) {
 	if v.Purpose == PurposeCount {
-		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, authorize: "+
-			"session or commands, or account: sessions, commands or system", v.Name)
+		l.wrong(v.Place, "the list %s does not say what it is for; write authenticate: login or elevation, "+
+			"authorize: session or commands, or account: sessions, commands or system", v.Name)
 		return
 	}
 	if len(v.Methods) == 0 {
@@ -299,7 +301,8 @@ func (l *linker) devices() {
 		l.leaves(d)
 		for _, from := range d.Sources() {
 			if first, twice := sources[from]; twice && from.IsValid() {
-				l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell them apart",
+				l.wrong(d.Place, "requests of %s come from %s, as those of %s in %s do; a server could not tell "+
+					"them apart",
 					d.Name, from, first.Name, l.site.Where(first.Place))
 			}
 			sources[from] = d

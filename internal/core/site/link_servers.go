@@ -19,7 +19,8 @@ func (l *linker) server(s *Server) {
 	}
 	switch {
 	case s.TLS && s.KeyRef.Name != "":
-		l.wrong(s.KeyRef.Place, "the server %s needs no key: over TLS certificates take its place; take key out", s.Name)
+		l.wrong(s.KeyRef.Place, "the server %s needs no key: over TLS certificates take its place; take key out",
+			s.Name)
 	case s.TLS:
 	case s.KeyRef.Name == "":
 		l.wrong(s.Place, "the server %s needs the key \"key\"", s.Name)
@@ -56,7 +57,8 @@ func (l *linker) ldap(s *Server) {
 	d := &s.Directory
 	if s.KeyRef.Name != "" {
 		l.wrong(s.KeyRef.Place,
-			"the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}", s.Name)
+			"the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}",
+			s.Name)
 	}
 	if s.transport.Name != "" || s.Certificates.Place.Known() || s.PortsSaid {
 		l.wrong(s.Place, "the directory %s says how it is reached with port and tls: start, ldaps or none", s.Name)
@@ -128,7 +130,8 @@ func (l *linker) radius(s *Server) {
 		return
 	}
 	if s.Port != 0 {
-		l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}", s.Name,
+		l.wrong(s.Place, "the RADIUS server %s has two ports: write ports: {authentication: %d, accounting: %d}",
+			s.Name,
 			s.Port, s.Port+1)
 	}
 	orDefault(&s.AuthenticationPort, 1812)
@@ -163,7 +166,8 @@ func (l *linker) group(g *Group) {
 			continue
 		}
 		if len(g.Servers) > 0 && s.Protocol != g.Protocol() {
-			l.wrong(ref.Place, "the group %s mixes %s and %s; the servers of a group speak one protocol: make two groups",
+			l.wrong(ref.Place, "the group %s mixes %s and %s; the servers of a group speak one protocol: make two "+
+				"groups",
 				g.Name, g.Protocol(), s.Protocol)
 		}
 		g.Servers = append(g.Servers, s)

@@ -87,7 +87,8 @@ func (s *Site) member(team string) *Person {
 		name = "someone.of.no.team"
 	}
 	taken := func() bool {
-		return s.Person(name) != nil || slices.ContainsFunc(s.Accounts, func(a *Account) bool { return a.Name == name }) ||
+		return s.Person(name) != nil || slices.ContainsFunc(
+			s.Accounts, func(a *Account) bool { return a.Name == name }) ||
 			slices.ContainsFunc(s.Lab.People, func(p *Person) bool { return p.Name == name })
 	}
 	for taken() {

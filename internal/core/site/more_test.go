@@ -17,8 +17,8 @@ func parsedText(t *testing.T, text string) *Site {
 // Mistakes that are said, each with what is wanted in its place.
 func TestWhatDoesNotFitIsSaidWithItsRepair(t *testing.T) {
 	t.Parallel()
-	const lists = "lists: [{name: l, authenticate: login, methods: [local]}, {name: c, authorize: commands, methods: " +
-		"[local]}]\n"
+	const lists = "lists: [{name: l, authenticate: login, methods: [local]}, {name: c, authorize: commands, " +
+		"methods: [local]}]\n"
 	vendor := func(commands string) string {
 		return "vendors: [{name: x, number: 9, attributes: [], commands: {" + commands + "}}]\n"
 	}
@@ -33,8 +33,8 @@ func TestWhatDoesNotFitIsSaidWithItsRepair(t *testing.T) {
 			`the list "c" is for commands and is used here for login`},
 		{lists + "accounts: [{name: a, level: 1, password: none, login: m}]",
 			`there is no list "m"`},
-		{"lists: [{name: c, authorize: commands, only: [a], methods: [local]}]\naccounts: [{name: a, level: 1, password: " +
-			"none}]", "only is for lists of logins"},
+		{"lists: [{name: c, authorize: commands, only: [a], methods: [local]}]\naccounts: [{name: a, level: 1, " +
+			"password: none}]", "only is for lists of logins"},
 		{"lists: [{name: l, authenticate: login, only: [b], methods: [local]}]",
 			`there is no person or account "b"`},
 		{vendor("between: x"),

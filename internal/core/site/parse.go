@@ -51,8 +51,8 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 	for _, source := range sources {
 		r, before := add(source), len(problems)
 		if top := r.document(); top != nil && top.Kind == yaml.SequenceNode {
-			r.wrong(top, "the site file is a list; keys and values wanted; a list of devices that devices-from names ends in "+
-				".json or .csv, or lies in a folder of its own")
+			r.wrong(top, "the site file is a list; keys and values wanted; a list of devices that devices-from "+
+				"names ends in .json or .csv, or lies in a folder of its own")
 			empty, unread = false, true
 		} else if top != nil {
 			siteShape().read(r, top, s)
@@ -148,18 +148,19 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 	return &shape[Site]{
 		what: "the site file",
 		fields: map[string]field[Site]{
-			"$schema":      {read: func(*reader, *yaml.Node, *Site) {}, form: textForm()}, // for editors
-			"site":         topText("site", func(s *Site) *string { return &s.Name }),
-			"about":        topText("about", func(s *Site) *string { return &s.About }),
-			"keys":         {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
-			"servers":      list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
-			"groups":       list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
-			"lists":        list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
-			"kinds":        list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
-			"profiles":     list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
-			"devices":      list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
-			"devices-from": {read: readInventories, form: oneOrMore(form{"anyOf": []any{textForm(), exportShape.form()}})},
-			"accounts":     list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
+			"$schema":  {read: func(*reader, *yaml.Node, *Site) {}, form: textForm()}, // for editors
+			"site":     topText("site", func(s *Site) *string { return &s.Name }),
+			"about":    topText("about", func(s *Site) *string { return &s.About }),
+			"keys":     {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
+			"servers":  list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
+			"groups":   list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
+			"lists":    list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
+			"kinds":    list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
+			"profiles": list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
+			"devices":  list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
+			"devices-from": {read: readInventories, form: oneOrMore(
+				form{"anyOf": []any{textForm(), exportShape.form()}})},
+			"accounts": list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
 			"elevation-secrets": list(&elevationShape, func(s *Site) *[]*ElevationSecret { return &s.Elevations },
 				freshElevation),
 			"people":      list(&personShape, func(s *Site) *[]*Person { return &s.People }, blank[Person]),
@@ -204,7 +205,8 @@ func readKeys(r *reader, n *yaml.Node, s *Site) {
 			k.From, k.Clear = "", NewSecret(rest)
 		case (how == "env" || how == "file") && rest != "":
 		default:
-			r.wrong(value, "the key %s must be written as \"sealed\", \"env VARIABLE\", \"file PATH\" or \"clear VALUE\"",
+			r.wrong(value, "the key %s must be written as \"sealed\", \"env VARIABLE\", \"file PATH\" or \"clear "+
+				"VALUE\"",
 				ref.Name)
 		}
 		s.Keys = append(s.Keys, k)
@@ -234,7 +236,8 @@ var exportShape = shape[Export]{
 			text, _ := r.scalar(n, "into")
 			e.Into = Ref{Name: text, Place: r.place(n)}
 		}},
-		"every": durationField("every", time.Minute, 7*24*time.Hour, func(e *Export) *time.Duration { return &e.Every }),
+		"every": durationField("every", time.Minute, 7*24*time.Hour,
+			func(e *Export) *time.Duration { return &e.Every }),
 	},
 	must: []string{"run", "into"},
 }
@@ -324,8 +327,8 @@ func ParseLabNetwork(text string) (netip.Prefix, error) {
 	loop := netip.MustParsePrefix("127.0.0.0/8")
 	if err != nil || !p.Addr().Is4() || !loop.Contains(p.Addr()) || p.Bits() < 8 || p.Bits() > 24 ||
 		p.Masked().Contains(netip.MustParseAddr("127.0.0.1")) {
-		return p, fmt.Errorf("the lab's network is %q; a loopback network such as 127.77.0.0/16 is wanted, from /9 to /24 "+
-			"and without 127.0.0.1", shorten(text))
+		return p, fmt.Errorf("the lab's network is %q; a loopback network such as 127.77.0.0/16 is wanted, from /9 "+
+			"to /24 and without 127.0.0.1", shorten(text))
 	}
 	return p.Masked(), nil
 }

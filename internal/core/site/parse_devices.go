@@ -91,7 +91,8 @@ func (r *reader) entries(n *yaml.Node, access string) []Entry {
 			}
 			for _, other := range all {
 				if e.HasLines && other.HasLines && e.Lines.Low <= other.Lines.High && other.Lines.Low <= e.Lines.High {
-					r.wrong(item, "lines %s of %s overlap lines %s in line %d", e.Lines, access, other.Lines, other.Place.Line)
+					r.wrong(item, "lines %s of %s overlap lines %s in line %d", e.Lines, access, other.Lines,
+						other.Place.Line)
 				}
 			}
 			all = append(all, e)
@@ -218,7 +219,8 @@ var holdsShape = shape[Found]{
 				}
 			})
 		}, form: mapForm(heldPortsShape.form())},
-		"source": {read: func(r *reader, n *yaml.Node, h *Found) { h.Source, _ = r.address(n, "source") }, form: textForm()},
+		"source": {read: func(r *reader, n *yaml.Node, h *Found) { h.Source, _ = r.address(n, "source") },
+			form: textForm()},
 		"accounts": {read: func(r *reader, n *yaml.Node, h *Found) {
 			h.differs = true
 			refsField("accounts", func(h *Found) *[]Ref { return &h.accounts }).read(r, n, h)

@@ -22,8 +22,8 @@ func (r *reader) password(n *yaml.Node, to *Password) {
 		return
 	}
 	if !strings.HasPrefix(n.Value, "$") || strings.Count(n.Value, "$") < 3 {
-		r.wrong(n, "password must be a one-way hash that starts with \"$\" ($argon2id$..., $2b$..., $6$...), or \"key "+
-			"NAME\"; a password in clear does not belong here")
+		r.wrong(n, "password must be a one-way hash that starts with \"$\" ($argon2id$..., $2b$..., $6$...), or "+
+			"\"key NAME\"; a password in clear does not belong here")
 		return
 	}
 	to.Hash = n.Value
@@ -184,21 +184,22 @@ var grantShape = shape[Grant]{
 					g.Unproven = true
 				}
 			}),
-		"who": itemsField("who", patternForm("^(team|person) .+$"), func(r *reader, n *yaml.Node, text string, g *Grant) {
-			kind, name, _ := strings.Cut(text, " ")
-			name = strings.TrimSpace(name)
-			w := Who{Place: r.place(n)}
-			switch {
-			case kind == "team" && isName(name):
-				w.Team = name
-			case kind == "person" && isName(name):
-				w.Person = name
-			default:
-				r.wrong(n, "%q is nobody; \"team NAME\" or \"person NAME\" is wanted", shorten(text))
-				return
-			}
-			g.Who = append(g.Who, w)
-		}),
+		"who": itemsField("who", patternForm("^(team|person) .+$"),
+			func(r *reader, n *yaml.Node, text string, g *Grant) {
+				kind, name, _ := strings.Cut(text, " ")
+				name = strings.TrimSpace(name)
+				w := Who{Place: r.place(n)}
+				switch {
+				case kind == "team" && isName(name):
+					w.Team = name
+				case kind == "person" && isName(name):
+					w.Person = name
+				default:
+					r.wrong(n, "%q is nobody; \"team NAME\" or \"person NAME\" is wanted", shorten(text))
+					return
+				}
+				g.Who = append(g.Who, w)
+			}),
 		"where": {read: func(r *reader, n *yaml.Node, g *Grant) {
 			g.Where = map[string][]string{}
 			r.pairs(n, "where", "labels and their values", func(key, value *yaml.Node) {

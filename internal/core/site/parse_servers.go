@@ -26,7 +26,8 @@ var serverShape = shape[Server]{
 				s.Address = text
 			}
 		}, form: form{"type": "string"}},
-		"port": {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "port", &s.Port) }, form: intForm(1, 65535)},
+		"port": {read: func(r *reader, n *yaml.Node, s *Server) { r.port(n, "port", &s.Port) },
+			form: intForm(1, 65535)},
 		"ports": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.PortsSaid = true
 			portsShape.read(r, n, s)
@@ -82,7 +83,8 @@ var serverShape = shape[Server]{
 		"behind": itemsField("behind", nameForm(), func(r *reader, n *yaml.Node, text string, s *Server) {
 			s.Behind = append(s.Behind, Ref{Name: text, Place: r.place(n)})
 		}),
-		"labels":     {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) }, form: mapForm(textForm())},
+		"labels": {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) },
+			form: mapForm(textForm())},
 		"base":       textOf("base", func(s *Server) *string { return &s.Directory.Base }),
 		"bind":       inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
 		"find":       textOf("find", func(s *Server) *string { return &s.Directory.Find }),

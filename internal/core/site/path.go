@@ -297,8 +297,8 @@ func (l *linker) groupLeaves(g *Group) {
 		says := g.leaves
 		if far := s.leaves; says.Network != "" && far.Network != "" && says.Network != far.Network ||
 			says.Interface.Name != "" && far.Interface.Name != "" && says.Interface.Name != far.Interface.Name {
-			l.wrong(g.Place, "the server %s is in another group too, which says another network or interface; say it for "+
-				"the server alone, at the device or its profile: asks: {%s: {interface: NAME}}", s.Name, s.Name)
+			l.wrong(g.Place, "the server %s is in another group too, which says another network or interface; say "+
+				"it for the server alone, at the device or its profile: asks: {%s: {interface: NAME}}", s.Name, s.Name)
 			continue
 		}
 		s.leaves = says.over(s.leaves)

@@ -28,7 +28,8 @@ func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
 	for _, k := range []struct{ profile, device, want string }{
 		{"", "", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11"},
 		{"", ", network: own", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11 own"},
-		{", asks: {g: {network: of-profile}}", "", "192.0.2.12 of-profile loop, 2001:db8::12 of-profile loop, 192.0.2.11"},
+		{", asks: {g: {network: of-profile}}", "", "192.0.2.12 of-profile loop, 2001:db8::12 of-profile loop, " +
+			"192.0.2.11"},
 		{", asks: {g: {interface: up}, t1: {network: of-server}}", "",
 			"192.0.2.13 of-server up, invalid IP of-group up, 192.0.2.11"},
 		{", asks: {t3: {interface: up}}", ", asks: {g: {source: 192.0.2.11}, t2: {source: '2001:db8::11'}}",
@@ -36,13 +37,15 @@ func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
 		{"", ", source: [192.0.2.12], asks: {h: {network: n}}",
 			"192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.12 n"},
 	} {
-		s, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", k.profile, "DEVICE", k.device).
-			Replace(pathSite))})
+		s, err := Parse(Source{Name: "s.yaml", Text: []byte(
+			strings.NewReplacer("PROFILE", k.profile, "DEVICE", k.device).
+				Replace(pathSite))})
 		require.NoError(t, err, k)
 		var got []string
 		for _, server := range s.Servers {
 			p := s.Device("d").Path(server)
-			got = append(got, strings.TrimSpace(strings.ReplaceAll(p.Source.String()+" "+p.Network+" "+p.Interface, "  ", " ")))
+			got = append(got, strings.TrimSpace(strings.ReplaceAll(
+				p.Source.String()+" "+p.Network+" "+p.Interface, "  ", " ")))
 		}
 		require.Equal(t, k.want, strings.Join(got, ", "), k)
 	}
@@ -51,10 +54,11 @@ func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
 func TestAPathThatLeadsNowhereIsSaid(t *testing.T) {
 	t.Parallel()
 	for part, says := range map[string]string{
-		", asks: {t9: {network: n}}":      `there is no server or group "t9"`,
-		", asks: {t1: {interface: none}}": "d asks t1 from its interface none, and the site does not say the address of that",
-		", asks: {t1: {source: up}}":      `source is "up"; an IPv4 or IPv6 address is wanted`,
-		", source: [192.0.2.22]":          "requests of e come from 192.0.2.22, as those of d in s.yaml:11:12 do",
+		", asks: {t9: {network: n}}": `there is no server or group "t9"`,
+		", asks: {t1: {interface: none}}": "d asks t1 from its interface none, and the site does not say the " +
+			"address of that",
+		", asks: {t1: {source: up}}": `source is "up"; an IPv4 or IPv6 address is wanted`,
+		", source: [192.0.2.22]":     "requests of e come from 192.0.2.22, as those of d in s.yaml:11:12 do",
 	} {
 		_, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", "", "DEVICE", part).
 			Replace(pathSite))})

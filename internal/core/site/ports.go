@@ -27,7 +27,8 @@ func (p PortNames) Access(port string) string {
 			continue
 		}
 		for _, name := range names {
-			if n := strings.ReplaceAll(name, "*", ""); len(n) > most && namesPort(strings.ToLower(name), strings.ToLower(port)) {
+			if n := strings.ReplaceAll(name, "*", ""); len(n) > most &&
+				namesPort(strings.ToLower(name), strings.ToLower(port)) {
 				best, most = access, len(n)
 			}
 		}
@@ -108,7 +109,8 @@ var portNamesShape = func() shape[PortNames] {
 	for _, access := range accesses {
 		sh.fields[access] = itemsField(access, textForm(), func(r *reader, n *yaml.Node, text string, p *PortNames) {
 			if strings.Trim(text, "* ") == "" {
-				r.wrong(n, "port-names has %q for %s; the name of a port is wanted, such as line or \"line *\"", shorten(text),
+				r.wrong(n, "port-names has %q for %s; the name of a port is wanted, such as line or \"line *\"",
+					shorten(text),
 					access)
 				return
 			}
@@ -117,7 +119,8 @@ var portNamesShape = func() shape[PortNames] {
 			}
 			(*p)[access] = append((*p)[access], text)
 			if name, first, second := p.twice(); name != "" {
-				r.wrong(n, "the port name %q is that of %s and of %s; a server could not tell them apart", name, first, second)
+				r.wrong(n, "the port name %q is that of %s and of %s; a server could not tell them apart", name, first,
+					second)
 			}
 		})
 	}

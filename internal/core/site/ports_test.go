@@ -36,7 +36,8 @@ func TestAPortTellsTheWayIn(t *testing.T) {
 	for _, access := range accesses {
 		for line := range 3 {
 			for _, names := range []PortNames{usual, own} {
-				require.Equal(t, access, names.Access(names.Port(access, line)), "%s: %s", access, names.Port(access, line))
+				require.Equal(t, access, names.Access(names.Port(access, line)), "%s: %s", access,
+					names.Port(access, line))
 			}
 		}
 	}

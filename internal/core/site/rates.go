@@ -28,14 +28,15 @@ const mostRate = 1_000_000
 var ratesShape = shape[Rates]{
 	what: "rates",
 	fields: map[string]field[Rates]{
-		"people":           intField("people", 0, mostRate, func(v *Rates) *int { return &v.People }),
-		"logins":           intField("logins", 0, mostRate, func(v *Rates) *int { return &v.Logins }),
-		"commands":         intField("commands", 0, mostRate, func(v *Rates) *int { return &v.Commands }),
-		"hours":            intField("hours", 1, 24, func(v *Rates) *int { return &v.Hours }),
-		"busiest-minute":   intField("busiest-minute", 1, 1000, func(v *Rates) *int { return &v.Busiest }),
-		"program-logins":   intField("program-logins", 0, mostRate, func(v *Rates) *int { return &v.ProgramLogins }),
-		"program-commands": intField("program-commands", 0, mostRate, func(v *Rates) *int { return &v.ProgramCommands }),
-		"after-an-outage":  intField("after-an-outage", 0, 1000, func(v *Rates) *int { return &v.AfterAnOutage }),
+		"people":         intField("people", 0, mostRate, func(v *Rates) *int { return &v.People }),
+		"logins":         intField("logins", 0, mostRate, func(v *Rates) *int { return &v.Logins }),
+		"commands":       intField("commands", 0, mostRate, func(v *Rates) *int { return &v.Commands }),
+		"hours":          intField("hours", 1, 24, func(v *Rates) *int { return &v.Hours }),
+		"busiest-minute": intField("busiest-minute", 1, 1000, func(v *Rates) *int { return &v.Busiest }),
+		"program-logins": intField("program-logins", 0, mostRate, func(v *Rates) *int { return &v.ProgramLogins }),
+		"program-commands": intField("program-commands", 0, mostRate,
+			func(v *Rates) *int { return &v.ProgramCommands }),
+		"after-an-outage": intField("after-an-outage", 0, 1000, func(v *Rates) *int { return &v.AfterAnOutage }),
 	},
 }
 

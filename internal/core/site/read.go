@@ -186,7 +186,8 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 			f.read(r, value, v)
 		case ofHash(k.Value):
 			if !cut { // each comma of it makes a key
-				r.wrong(n, "a password hash in {...} is cut at its commas; put it in quotes: password: \"$argon2id$...\"")
+				r.wrong(n, "a password hash in {...} is cut at its commas; put it in quotes: password: "+
+					"\"$argon2id$...\"")
 			}
 			cut = true
 		default:
@@ -304,7 +305,8 @@ func (r *reader) name(n *yaml.Node, what string) (Ref, bool) {
 		return Ref{}, false
 	}
 	if !isName(text) {
-		r.wrong(n, "%q cannot be %s: a name starts with a letter or digit, then letters, digits, '.', '_' or '-', 64 at most",
+		r.wrong(n, "%q cannot be %s: a name starts with a letter or digit, then letters, digits, '.', '_' or '-', "+
+			"64 at most",
 			shorten(text), what)
 		return Ref{}, false
 	}
@@ -338,7 +340,8 @@ func shorten(s string) string {
 func (r *reader) document() *yaml.Node {
 	if n := parts(r.source.Text); n > mostParts {
 		r.wrongAt(Place{File: r.file, Line: 1, Column: 1}, fmt.Sprintf(
-			"the file has about %d entries, and %d are the most; split the site into several files in a folder", n, mostParts))
+			"the file has about %d entries, and %d are the most; split the site into several files in a folder", n,
+			mostParts))
 		return nil
 	}
 	var top yaml.Node
@@ -378,7 +381,8 @@ func (r *reader) syntax(err error) {
 	}
 	if line, column := indentedByTab(r.source.Text, int(at.Line)); line > 0 {
 		r.wrongAt(Place{File: r.file, Line: int32(line), Column: int32(column)},
-			"a tab stands before the text of this line; YAML takes only blanks there: put two blanks in place of each tab")
+			"a tab stands before the text of this line; YAML takes only blanks there: put two blanks in place of "+
+				"each tab")
 		return
 	}
 	r.wrongAt(at, "this is not YAML: "+strings.TrimPrefix(what, "yaml: ")+"; look at this line and the one before it")

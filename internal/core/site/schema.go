@@ -178,7 +178,8 @@ func Schema() []byte {
 // traitForms are the traits with a single value.
 func traitForm(t trait) form {
 	takes := t.takes
-	if a, b, two := strings.Cut(takes, " or "); two && !strings.Contains(takes, ",") && !strings.Contains(takes, " the ") {
+	if a, b, two := strings.Cut(takes, " or "); two && !strings.Contains(takes, ",") &&
+		!strings.Contains(takes, " the ") {
 		if a == "true" {
 			return form{"type": "boolean"}
 		}

@@ -119,7 +119,8 @@ func plain(s *Site) string {
 		case reflect.Struct:
 			for i := range v.NumField() {
 				field := v.Type().Field(i)
-				if field.Type == reflect.TypeFor[Place]() || strings.HasSuffix(field.Name, "Said") || field.Name == "said" {
+				if field.Type == reflect.TypeFor[Place]() || strings.HasSuffix(field.Name, "Said") ||
+					field.Name == "said" {
 					continue
 				}
 				fmt.Fprintf(&b, "%s{", field.Name)

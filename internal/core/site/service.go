@@ -107,8 +107,9 @@ var serviceShape = shape[Service]{
 		"syslog": {read: readSyslog, form: patternForm("^(udp|tcp|tls|unix) .+$")},
 		"device-logs": {read: readDeviceLogs, form: form{"type": "array",
 			"items": patternForm("^((udp|tcp) .+|tls .+ .+)$")}},
-		"traffic":             sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
-		"traffic-credentials": boolField("traffic-credentials", func(v *Service) *bool { return &v.TrafficCredentials }),
+		"traffic": sizeField("traffic", leastKept, "none", func(v *Service) *int64 { return &v.Traffic }),
+		"traffic-credentials": boolField("traffic-credentials",
+			func(v *Service) *bool { return &v.TrafficCredentials }),
 		"events": sizeField("events", leastKept, "as much as comes",
 			func(v *Service) *int64 { return &v.Events }),
 		"keep":       inner(&keepShape, func(v *Service) *Keeping { return &v.Keep }),
@@ -171,13 +172,14 @@ func readLedger(r *reader, n *yaml.Node, v *Service) {
 		case err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql":
 			r.wrong(n, "the ledger's database is no URL; one such as postgres://gate@192.0.2.60/ledger is wanted")
 		case hasPassword(u):
-			r.wrong(n, "the ledger's database has its password in the site file; keep it with the keys, and name it: "+
-				"ledger-key: NAME")
+			r.wrong(n, "the ledger's database has its password in the site file; keep it with the keys, and name "+
+				"it: ledger-key: NAME")
 		}
 		v.Ledger.Database = where
 	case how == "sqlite":
-		r.wrong(n, "ledger is %q, of an earlier version; records are in a folder now: take the line out, or write ledger: "+
-			"folder PATH; serve takes over the file when it lies in the state folder as ledger.db", shorten(text))
+		r.wrong(n, "ledger is %q, of an earlier version; records are in a folder now: take the line out, or write "+
+			"ledger: folder PATH; serve takes over the file when it lies in the state folder as ledger.db",
+			shorten(text))
 	default:
 		r.wrong(n, "ledger is %q; \"folder PATH\" or \"postgres URL\" is wanted", shorten(how))
 	}
@@ -212,8 +214,8 @@ func readSyslog(r *reader, n *yaml.Node, v *Service) {
 			r.wrong(n, "syslog is %q; a path is wanted, such as \"unix /dev/log\"", shorten(text))
 		}
 	default:
-		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\", \"tls ADDRESS:PORT FILE\" or \"unix PATH\" is "+
-			"wanted", shorten(text))
+		r.wrong(n, "syslog is %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\", \"tls ADDRESS:PORT FILE\" or \"unix "+
+			"PATH\" is wanted", shorten(text))
 	}
 	v.Syslog = SyslogSink{Network: network, Address: address, Authorities: strings.TrimSpace(authorities)}
 }
@@ -229,12 +231,13 @@ func readDeviceLogs(r *reader, n *yaml.Node, v *Service) {
 		words := strings.Fields(text)
 		wanted := map[string]int{"udp": 2, "tcp": 2, "tls": 3}
 		if len(words) == 0 || len(words) != wanted[words[0]] {
-			r.wrong(item, "device-logs has %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"tls ADDRESS:PORT SERVER\" is "+
-				"wanted", shorten(text))
+			r.wrong(item, "device-logs has %q; \"udp ADDRESS:PORT\", \"tcp ADDRESS:PORT\" or \"tls ADDRESS:PORT "+
+				"SERVER\" is wanted", shorten(text))
 			return
 		}
 		if _, err := netip.ParseAddrPort(words[1]); err != nil {
-			r.wrong(item, "device-logs has %q; an address and a port are wanted, such as \"udp 192.0.2.11:514\"", shorten(text))
+			r.wrong(item, "device-logs has %q; an address and a port are wanted, such as \"udp 192.0.2.11:514\"",
+				shorten(text))
 			return
 		}
 		l := LogSource{Network: words[0], Address: words[1]}
@@ -268,7 +271,8 @@ func sizeField[T any](name string, least int64, zero string, of func(*T) *int64)
 		}
 		size := octets(text)
 		if size < least && (text != "0" || zero == "") {
-			r.wrong(n, "%s is %q; a size of %dKiB or more is wanted, such as 256MiB%s", name, shorten(text), least>>10, zero)
+			r.wrong(n, "%s is %q; a size of %dKiB or more is wanted, such as 256MiB%s", name, shorten(text), least>>10,
+				zero)
 			return
 		}
 		*of(v) = size

@@ -73,7 +73,8 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	require.Equal(t, "site.yaml:4:12", s.Where(tern.Place))
 
 	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
-	require.Equal(t, []string{"console", "ssh 0-15", "ssh 16-97"}, wayNames(sw1), "a console is always there, off is off")
+	require.Equal(t, []string{"console", "ssh 0-15", "ssh 16-97"}, wayNames(sw1),
+		"a console is always there, off is off")
 	require.Equal(t, []string{"console", "ssh", "web"}, wayNames(sw2), "a device's own way in replaces its profile's")
 	require.Equal(t, "other", sw1.WayOfLine(SSH, 3).Lists[Login].Name)
 	require.Equal(t, "crew", sw1.WayOfLine(SSH, 16).Lists[Login].Name)
@@ -139,7 +140,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 			"the directory sanderling needs the key \"base\""},
 		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, address: 192.0.2.23, key: k",
 			"the directory sanderling has no shared secret"},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, find: (uid=me), address: 192.0.2.23",
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, find: (uid=me), address: " +
+			"192.0.2.23",
 			"find of the directory sanderling must hold %u"},
 		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, run: true, address: 192.0.2.23",
 			"the directory sanderling cannot have run: true"},
@@ -224,7 +226,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"site: Test", "site: Test\nlab: {network: 10.0.0.0/8}", "a loopback network such as 127.77.0.0/16 is wanted"},
 		{"site: Test", "site: Test\nservers: none", `the key "servers" stands twice`},
 		{"clear a-key-for-this-test", "sealed up", "must be written as \"sealed\", \"env VARIABLE\""},
-		{"roles:", "vendors: [{name: example, number: 32473, attributes: [{name: Level, number: 1, type: int}]}]\nroles:",
+		{"roles:", "vendors: [{name: example, number: 32473, attributes: [{name: Level, number: 1, type: " +
+			"int}]}]\nroles:",
 			`type is "int"; text, integer, octets, address or address6 is wanted`},
 		{"roles:", "vendors: [{name: example, number: 0, attributes: []}]\nroles:",
 			`number is "0"; a whole number from 1 to 16777215`},
@@ -241,8 +244,8 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"refusal: tries-next", "networks: none",
 			`networks is "none"; any, default-only or default-and-management is wanted`},
 		{"login-window: 45s", "login-window: 10m", ""},
-		{"login-window: 45s", "login-window: 601s", "login-window is \"601s\"; " +
-			"a duration such as 30s, up to 10m, or at-least and a duration is wanted"},
+		{"login-window: 45s", "login-window: 601s", "login-window is \"601s\"; a duration such as 30s, up to 10m, " +
+			"or at-least and a duration is wanted"},
 		{"login-window: 45s", "login-window: 0s", `login-window is "0s"`},
 		{"login-window: 45s", "login-window: later", `login-window is "later"`},
 		{"roles:", "elevation-secrets: [{name: Zulu-1, password: $6$a$b}]\nroles:", ""},

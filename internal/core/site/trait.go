@@ -154,7 +154,8 @@ type Behaviour struct {
 // "pier-switch password-as tacacs: pap".
 func (s *Site) Behaviour(text string) (Behaviour, error) {
 	wrong := func(format string, args ...any) (Behaviour, error) {
-		return Behaviour{}, fmt.Errorf("%q: %s\nKIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"", text,
+		return Behaviour{}, fmt.Errorf("%q: %s\nKIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"",
+			text,
 			fmt.Sprintf(format, args...))
 	}
 	name, rest, _ := strings.Cut(strings.TrimSpace(text), " ")

@@ -58,7 +58,8 @@ func TestABoundOfThePatienceLeavesItUnknownAboveIt(t *testing.T) {
 	require.True(t, k.May(TraitRefusal, "ends-list"))
 	require.Equal(t, "1m30s", kindOf(t, "login-window: at-least 90s").Traits.Value(TraitLoginWindow))
 	require.Equal(t, "2m", kindOf(t, "login-window: 2m").Traits.Value(TraitLoginWindow))
-	_, err := Parse(Source{Name: "site.yaml", Text: []byte("kinds: [{name: k, traits: {login-window: at-least soon}}]\n")})
+	_, err := Parse(Source{Name: "site.yaml", Text: []byte(
+		"kinds: [{name: k, traits: {login-window: at-least soon}}]\n")})
 	require.ErrorContains(t, err, "or at-least and a duration is wanted")
 }
 

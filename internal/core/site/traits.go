@@ -35,9 +35,10 @@ type Traits struct {
 	// the level alone.
 	LevelForm string
 	// account-from: the attribute that names a local account whose rights hold, "" for none
-	AccountFrom         string
-	AccountByName       bool          // account-by-name: the rights of the person's own name, where no attribute comes
-	RightsWithLogin     bool          // rights-with-login: what RADIUS gives with the login counts without a session list
+	AccountFrom   string
+	AccountByName bool // account-by-name: the rights of the person's own name, where no attribute comes
+	// rights-with-login: what RADIUS gives with the login counts without a session list
+	RightsWithLogin     bool
 	RecordFailureBlocks bool          // record-failure: without the record of its start a session is refused
 	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
 	PasswordAs          PasswordForms // password-as
@@ -281,8 +282,8 @@ var traits = map[string]trait{
 	"aaa-switch":                choice("none", "once", func(t *Traits) *bool { return &t.SwitchedOn }),
 	"pages-take-lists":          choice("at-once", "after-restart", func(t *Traits) *bool { return &t.PagesRestart }),
 	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
-	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value such " +
-		"as text={level}", set: func(t *Traits, text string) bool {
+	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value " +
+		"such as text={level}", set: func(t *Traits, text string) bool {
 		name, form, formed := strings.Cut(text, " ")
 		t.LevelFrom, t.LevelForm = name, strings.TrimSpace(form)
 		if name == "radius-standard" {
@@ -303,7 +304,8 @@ var traits = map[string]trait{
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
 	}, get: func(t Traits) string { return t.Lines.String() }},
-	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " + NoCandidate,
+	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " +
+		NoCandidate,
 		set: func(t *Traits, text string) bool {
 			t.TakesBack = text
 			return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)

@@ -61,7 +61,8 @@ func durationField[T any](what string, low, high time.Duration, at func(*T) *tim
 			d, err = 0, nil
 		}
 		if err != nil || d < low || d > high {
-			r.wrong(n, "%s is %q; a duration from %s to %s is wanted, such as 2s or 1m30s", what, shorten(text), low, high)
+			r.wrong(n, "%s is %q; a duration from %s to %s is wanted, such as 2s or 1m30s", what, shorten(text), low,
+				high)
 			return
 		}
 		*at(v) = d

@@ -56,9 +56,9 @@ devices:
 	require.Len(t, s.Devices, 2)
 	a := s.Device("a")
 	require.Equal(t, []string{"console", "telnet"}, []string{a.Ways[0].Name(), a.Ways[1].Name()})
-	require.Equal(t, "k [192.0.2.1 192.0.2.2] 192.0.2.2 true map[up:[192.0.2.2]] map[x:y] "+
-		"a.example", fmt.Sprint(a.Kind.Name, " ",
-		a.Addresses, " ", a.Source, " ", a.SourceSet, " ", a.Interfaces, " ", a.Labels, " ", a.Shows.Name))
+	require.Equal(t, "k [192.0.2.1 192.0.2.2] 192.0.2.2 true map[up:[192.0.2.2]] map[x:y] a.example",
+		fmt.Sprint(a.Kind.Name, " ",
+			a.Addresses, " ", a.Source, " ", a.SourceSet, " ", a.Interfaces, " ", a.Labels, " ", a.Shows.Name))
 	require.Equal(t, "a.txt:7", s.Where(a.Place))
 	require.Equal(t, "a.txt:9", s.Where(a.Ways[1].Place))
 	require.Equal(t, "a.txt", s.Where(Place{File: 1, Line: 4, Column: 1}), "a line that no line of the text says")
@@ -66,13 +66,12 @@ devices:
 	require.Equal(t, "s.yaml:1:1", s.Where(Place{File: 0, Line: 1, Column: 1}))
 
 	source.Text = []byte("devices: [{name: a, kind: other, addresses: [192.0.2.9], source: 192.0.2.9, interfaces: " +
-		"{}}]\nkinds: " +
-		"[{name: other}]\n")
+		"{}}]\nkinds: [{name: other}]\n")
 	s, err = Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
 	require.NoError(t, err)
-	require.Equal(t, "other [192.0.2.9] 192.0.2.9 map[]", fmt.Sprint(s.Device("a").Kind.Name, " "+
-		"", s.Device("a").Addresses, " ",
-		s.Device("a").Source, " ", s.Device("a").Interfaces))
+	require.Equal(t, "other [192.0.2.9] 192.0.2.9 map[]",
+		fmt.Sprint(s.Device("a").Kind.Name, " ", s.Device("a").Addresses, " ",
+			s.Device("a").Source, " ", s.Device("a").Interfaces))
 
 	source.Text = []byte("devices: [{name: new, addresses: [192.0.2.9]}]\n")
 	s, err = Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
@@ -123,7 +122,8 @@ func TestBoundsThatOneWordLess(t *testing.T) {
 		_, err := Parse(Source{Name: "s.yaml", Text: []byte(fmt.Sprintf(base, part))})
 		require.ErrorContains(t, err, want, part)
 	}
-	rights := "site: T\nvendors: [{name: v, number: 1, attributes: [{name: A, number: 1, type: text}], commands: {%s}}]\n"
+	rights := "site: T\nvendors: [{name: v, number: 1, attributes: [{name: A, number: 1, type: text}], commands: " +
+		"{%s}}]\n"
 	for part, want := range map[string]string{
 		"word: ''":            "commands needs an attribute: allow: NAME, refuse: NAME, or both",
 		"allow: A, word: ''":  "word and rest are how * and ** are written, and cannot be empty",
@@ -143,11 +143,12 @@ func TestBoundsThatOneWordLess(t *testing.T) {
 
 func TestWordsForYesAndNo(t *testing.T) {
 	t.Parallel()
-	for word, yes := range map[string]bool{"true": true, "yes": true, "on": true, "ON": true, "false": false, "no": false,
+	for word, yes := range map[string]bool{"true": true, "yes": true, "on": true, "ON": true, "false": false,
+		"no":  false,
 		"Off": false} {
-		s, err := Parse(Source{Name: "s.yaml", Text: []byte("site: T\nkeys: {k: file k}\nservers: [{name: r, " +
-			"protocol: radius, " +
-			"address: 192.0.2.1, key: k, run: " + word + "}]\n")})
+		s, err := Parse(Source{Name: "s.yaml", Text: []byte(
+			"site: T\nkeys: {k: file k}\nservers: [{name: r, protocol: radius, address: 192.0.2.1, key: k, run: " +
+				word + "}]\n")})
 		require.NoError(t, err, word)
 		require.Equal(t, yes, s.Server("r").Run, word)
 	}

@@ -79,8 +79,9 @@ func TestAServerIsLeftAloneFromTheEndOfItsWaitOn(t *testing.T) {
 		first := &Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: rests}
 		first.Enter("ines")
 		require.True(t, rests.Some())
-		t1, t2 := d.Way(site.SSH).Lists[site.Login].Methods[0].Servers()[0], d.Way(site.SSH).Lists[site.Login].Methods[0].
-			Servers()[1]
+		t1, t2 := d.Way(site.SSH).Lists[site.Login].Methods[0].Servers()[0],
+			d.Way(site.SSH).Lists[site.Login].Methods[0].
+				Servers()[1]
 		until, resting := rests.Until(t1, 3*time.Second, true)
 		require.Equal(t, []any{62 * time.Second, true}, []any{until, resting}, "2 s of waiting and a minute")
 		until, _ = rests.Until(t2, 6*time.Second, true)

@@ -58,15 +58,19 @@ func TestAnElevationIsWalkedLikeAnyList(t *testing.T) {
 		wait            time.Duration
 	}{
 		{"a server says yes", "t-raise", "ines", map[string]string{"t1": "yes"}, false, 15, true, "t1", "", 0},
-		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12, false,
+		{"a server says no, and no secret is asked for", "t-raise", "ines", map[string]string{"t1": "no"}, true, 12,
+			false,
 			"t1", reason.RefusedByServer, 0},
-		{"silent: the secret", "t-raise", "ines", map[string]string{"t1": "silent"}, true, 12, true, "secret bridge", "",
+		{"silent: the secret", "t-raise", "ines", map[string]string{"t1": "silent"}, true, 12, true, "secret bridge",
+			"",
 			2 * time.Second},
-		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15, false,
+		{"a secret goes to its level and no further", "t-raise", "ines", map[string]string{"t1": "closed"}, true, 15,
+			false,
 			"secret bridge", reason.WrongSecret, 0},
 		{"a wrong secret", "secret-raise", "ines", nil, false, 15, false, "secret top", reason.WrongSecret, 0},
 		{"local: the account's own password and level", "local-raise", "keeper", nil, false, 15, true, "local", "", 0},
-		{"local: an account below the level", "local-raise", "watch", nil, false, 15, false, "local", reason.BelowLevel, 0},
+		{"local: an account below the level", "local-raise", "watch", nil, false, 15, false, "local", reason.BelowLevel,
+			0},
 		{"RADIUS has no elevation", "r-raise", "ines", map[string]string{"r1": "yes"}, false, 15, true, "none", "", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -144,7 +148,8 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 		reason              reason.Reason
 	}{
 		{"a vendor's attribute", "level-from: Example-Level", "login: r-local, session: r-session",
-			[]rights.Attribute{{Name: "Example-Level", Value: "9"}, {Name: rights.ServiceType, Value: "Administrative"}}, true,
+			[]rights.Attribute{{Name: "Example-Level", Value: "9"},
+				{Name: rights.ServiceType, Value: "Administrative"}}, true,
 			9, ""},
 		{"and nothing else", "level-from: Example-Level", "login: r-local, session: r-session",
 			[]rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "15"}}, true, 1, ""},
@@ -158,7 +163,8 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			d := full(t, c.traits, c.binds, "")
 			v := &Visit{Device: d, Way: d.Way(site.SSH),
-				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.attributes}, Rests: new(Rests)}
+				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.attributes},
+				Rests: new(Rests)}
 			e := v.Enter("ines")
 			require.Equal(t, []any{c.in, c.level, c.reason}, []any{e.In, e.Level, e.Reason})
 		})
@@ -168,7 +174,8 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ traits, holds string }{{"speaks: [radius]", ""},
-		{"networks: default-only", ", network: management"}, {"networks: default-and-management", ", network: customers"}} {
+		{"networks: default-only", ", network: management"},
+		{"networks: default-and-management", ", network: customers"}} {
 		w := &world{answers: map[string]string{"t1": "yes"}, right: "keeper"}
 		e, v := enter(full(t, c.traits, "login: t-local", c.holds), w, "keeper")
 		require.Equal(t, []any{true, "local", time.Duration(0)}, []any{e.In, e.By, e.Wait}, c.traits)
@@ -214,7 +221,8 @@ func TestALinePasswordKnowsNoNames(t *testing.T) {
 func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
 	t.Parallel()
 	for _, reason := range []string{"wrong-port", "not-for-this"} {
-		e, _ := enter(full(t, "", "login: r-local", ""), &world{answers: map[string]string{"r1": reason}, right: "keeper"},
+		e, _ := enter(full(t, "", "login: r-local", ""),
+			&world{answers: map[string]string{"r1": reason}, right: "keeper"},
 			"keeper")
 		require.Equal(t, 10*time.Second, e.Wait, reason)
 		e, _ = enter(full(t, "heeds-icmp: true", "login: r-local", ""),
@@ -240,7 +248,8 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 		{"neither", "", "login: r-local", "watch", level, 1, ""},
 		{"the level of the login", with, "login: r-local", "ines", level, 7, ""},
 		{"a template of the login", with + ", " + from, "login: r-local", "ines", template, 3, ""},
-		{"a template that is not there", with + ", " + from, "login: r-local", "ines", missing, 0, reason.TemplateMissing},
+		{"a template that is not there", with + ", " + from, "login: r-local", "ines", missing, 0,
+			reason.TemplateMissing},
 		{"no attribute, and no such trait", with, "login: r-local", "watch", nil, 1, ""},
 		{"no attribute: the own name", with + ", " + own, "login: r-local", "watch", nil, 3, ""},
 		{"no attribute, and nobody of the name", with + ", " + own, "login: r-local", "ines", nil, 1, ""},
@@ -254,7 +263,8 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			d := full(t, c.traits, c.lists, "")
 			v := &Visit{Device: d, Way: d.Way(site.SSH),
-				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.answer}, Rests: new(Rests)}
+				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.answer},
+				Rests: new(Rests)}
 			e := v.Enter(c.person)
 			require.Equal(t, []any{c.why == "", c.level, c.why}, []any{e.In, e.Level, e.Reason})
 		})

@@ -220,7 +220,8 @@ func (v *Visit) session(login Step) (int, Step) {
 			!v.Consult(site.TraitLocalLevelNeedsSession).LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
-		return v.Consult(site.TraitLevelWithoutSession).LevelWithoutSession, Step{Result: Accepted, Reason: reason.NoList}
+		return v.Consult(site.TraitLevelWithoutSession).LevelWithoutSession,
+			Step{Result: Accepted, Reason: reason.NoList}
 	}
 	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
 	if step.Result != Accepted {
@@ -338,7 +339,8 @@ func (v *Visit) Command(now time.Duration, line string, level int) Verdict {
 	}
 	if list := v.Way.Lists[site.Commands]; verdict.Allowed && list != nil && list.Levels.Has(level) {
 		step := v.list(list, Question{Purpose: site.Commands, Level: v.entry.Level, Line: line, Method: v.entry.Method})
-		verdict = Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason, Message: step.reply.Message}
+		verdict = Verdict{Allowed: step.Result == Accepted, By: step.By, Reason: step.Reason,
+			Message: step.reply.Message}
 	}
 	if list := v.Way.Lists[site.RecordCommands]; verdict.Allowed && list != nil && list.Levels.Has(level) {
 		kept := true

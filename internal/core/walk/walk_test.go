@@ -110,31 +110,41 @@ func TestWalkingALoginList(t *testing.T) {
 		wait                    time.Duration
 	}{
 		{"a yes ends the walk", "", "t-local", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
-		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper", false,
+		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper",
+			false,
 			"t1", reason.RefusedByServer, 0},
-		{"with refusal: tries-next it goes on", "refusal: tries-next", "t-local", "keeper", map[string]string{"t1": "no"},
+		{"with refusal: tries-next it goes on", "refusal: tries-next", "t-local", "keeper",
+			map[string]string{"t1": "no"},
 			"keeper", true, "local", "", 0},
-		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines", map[string]string{"t1": "no"}, "",
+		{"and a no stands when nobody says yes", "refusal: tries-next", "t-local", "ines",
+			map[string]string{"t1": "no"}, "",
 			false, "t1", reason.RefusedByServer, 0},
-		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "", true,
+		{"a silent server costs its wait", "", "t-local", "ines", map[string]string{"t1": "silent", "t2": "yes"}, "",
+			true,
 			"t2", "", 2 * time.Second},
-		{"a closed TACACS+ port is known at once", "", "t-local", "ines", map[string]string{"t1": "closed", "t2": "yes"}, "",
+		{"a closed TACACS+ port is known at once", "", "t-local", "ines",
+			map[string]string{"t1": "closed", "t2": "yes"}, "",
 			true, "t2", "", 0},
 		{"so are an unreadable answer and an unknown asker", "", "t-local", "ines",
 			map[string]string{"t1": "key-differs", "t2": "client-unknown"}, "", false, "", reason.ListEnded, 0},
-		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "", true,
+		{"a server in error is passed over", "", "t-local", "ines", map[string]string{"t1": "error", "t2": "yes"}, "",
+			true,
 			"t2", "", 0},
-		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"}, "",
+		{"an answer later than the wait is none", "", "t-local", "ines", map[string]string{"t1": "late", "t2": "yes"},
+			"",
 			true, "t2", "", 2 * time.Second},
-		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", true,
+		{"all silent: local", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper",
+			true,
 			"local", "", 5 * time.Second},
 		{"all silent, no such account: the list ends", "", "t-local", "ines",
 			map[string]string{"t1": "silent", "t2": "silent"}, "", false, "", reason.ListEnded, 5 * time.Second},
-		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "",
+		{"all silent, wrong local password", "", "t-local", "keeper", map[string]string{"t1": "silent", "t2": "silent"},
+			"",
 			false, "local", reason.WrongPassword, 5 * time.Second},
 		{"no fallback", "", "t-only", "keeper", map[string]string{"t1": "silent", "t2": "silent"}, "keeper", false, "",
 			reason.ListEnded, 5 * time.Second},
-		{"none lets anyone in", "", "t-none", "whoever", map[string]string{"t1": "silent", "t2": "silent"}, "", true, "none",
+		{"none lets anyone in", "", "t-none", "whoever", map[string]string{"t1": "silent", "t2": "silent"}, "", true,
+			"none",
 			"", 5 * time.Second},
 		{"local first, unknown there", "", "local-t", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
 		{"local first, with unknown-account: ends-list", "unknown-account: ends-list", "local-t", "ines",
@@ -143,12 +153,14 @@ func TestWalkingALoginList(t *testing.T) {
 			"keeper", true, "local", "", 13 * time.Second},
 		{"another RADIUS key looks like silence", "", "r-local", "keeper",
 			map[string]string{"r1": "key-differs", "r2": "yes"}, "", true, "r2", "", 10 * time.Second},
-		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"}, "",
+		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"},
+			"",
 			true, "r2", "", 10 * time.Second},
 		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines",
 			map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
 		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper",
-			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst, 12 * time.Second},
+			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst,
+			12 * time.Second},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := device(t, c.traits, loginLists, "ssh: {login: "+c.list+"}", "keeper")
@@ -193,22 +205,29 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 		in                      bool
 		level                   int
 	}{
-		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up, true,
+		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up,
+			true,
 			15},
 		{"without a session list it is the trait", "", "ssh: {login: t-local}", "ines", up, true, 1},
 		{"which a kind may set", "level-without-session: 15", "ssh: {login: t-local}", "ines", up, true, 15},
 		{"RADIUS gives it with the login", "", "ssh: {login: r-local, session: s-r-local}", "ines", up, true, 7},
-		{"RADIUS cannot authorize someone it did not let in", "", "ssh: {login: t-local, session: s-r-local}", "ines", up,
+		{"RADIUS cannot authorize someone it did not let in", "", "ssh: {login: t-local, session: s-r-local}", "ines",
+			up,
 			false, 0},
 		{"signed-in gives none: 1", "", "ssh: {login: t-local, session: s-in}", "ines", up, true, 1},
 		{"local gives the account's", "", "ssh: {login: t-local, session: s-t-local}", "keeper", dark, true, 15},
-		{"a session without a fallback refuses the local account", "", "ssh: {login: t-local, session: s-t}", "keeper", dark,
+		{"a session without a fallback refuses the local account", "", "ssh: {login: t-local, session: s-t}", "keeper",
+			dark,
 			false, 0},
-		{"a local account has its own level without a session list", "", "ssh: {login: t-local}", "keeper", dark, true, 15},
-		{"unless its level needs one", "local-level-needs-session: true", "ssh: {login: t-local}", "keeper", dark, true, 1},
-		{"a page needs its level", "web-needs-level: 15, login-window: 1m", "ssh: {login: t-local}, web: {login: t-local}",
+		{"a local account has its own level without a session list", "", "ssh: {login: t-local}", "keeper", dark, true,
+			15},
+		{"unless its level needs one", "local-level-needs-session: true", "ssh: {login: t-local}", "keeper", dark, true,
+			1},
+		{"a page needs its level", "web-needs-level: 15, login-window: 1m",
+			"ssh: {login: t-local}, web: {login: t-local}",
 			"ines", up, false, 0},
-		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}", "ines", up,
+		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}",
+			"ines", up,
 			true, 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -281,7 +300,8 @@ const commandLists = sessionLists + `
 func TestCommandsAreAskedAboutAndRecordedByTheirLevel(t *testing.T) {
 	t.Parallel()
 	d := device(t, "", commandLists,
-		"ssh: {login: t-local, session: s-t-local, commands: c-t, record-commands: rec-c, record-sessions: rec-s}", "keeper")
+		"ssh: {login: t-local, session: s-t-local, commands: c-t, record-commands: rec-c, record-sessions: rec-s}",
+		"keeper")
 	w := &world{answers: map[string]string{"t1": "yes 15"}}
 	e, v := enter(d, w, "ines")
 	require.True(t, e.In)
@@ -360,7 +380,8 @@ func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 
 func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
 	t.Parallel()
-	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: rec-s}",
+	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: "+
+		"rec-s}",
 		"keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		v := &Visit{Device: d, Way: d.Way(site.SSH),
@@ -392,7 +413,8 @@ func TestAServerThatAnsweredIsNotAskedAgain(t *testing.T) {
 		{"no", "yes", []string{"login r1 1"}},
 		{"silent", "yes", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1"}},
 		{"silent", "no", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1"}},
-		{"closed", "silent", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1", "login r2 2", "login r2 3"}},
+		{"closed", "silent", []string{"login r1 1", "login r1 2", "login r1 3", "login r2 1", "login r2 2",
+			"login r2 3"}},
 	} {
 		w := &world{answers: map[string]string{"r1": c.r1, "r2": c.r2}}
 		enter(d, w, "ines")
@@ -431,7 +453,8 @@ func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 	t.Parallel()
 	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true,
 		"": true} {
-		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}", "keeper")
+		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}",
+			"keeper")
 		w := &world{answers: map[string]string{"t1": "yes 15"}}
 		e, v := enter(d, w, "ines")
 		require.True(t, e.In)

@@ -45,7 +45,8 @@ func (s *Seen) Login(v diagnose.Verdict) {
 	l := LoginOf(v)
 	if v.Story.Login != nil {
 		s.logins = slices.DeleteFunc(s.logins, func(o Login) bool {
-			return o.Device == l.Device && o.Verdict.Story.Login == nil && shared(o.Verdict.Story.Events, v.Story.Events)
+			return o.Device == l.Device && o.Verdict.Story.Login == nil &&
+				shared(o.Verdict.Story.Events, v.Story.Events)
 		})
 	}
 	i, _ := slices.BinarySearchFunc(s.logins, l, func(a, b Login) int { return cmp.Or(a.Time.Compare(b.Time), -1) })
@@ -58,7 +59,10 @@ func (s *Seen) Login(v diagnose.Verdict) {
 // shared reports whether two logins have an event in common.
 func shared(a, b []evidence.Event) bool {
 	return slices.ContainsFunc(a, func(x evidence.Event) bool {
-		return slices.ContainsFunc(b, func(y evidence.Event) bool { return x.Time.Equal(y.Time) && x.Server == y.Server })
+		return slices.ContainsFunc(b, func(y evidence.Event) bool {
+			return x.Time.Equal(y.Time) &&
+				x.Server == y.Server
+		})
 	})
 }
 
@@ -120,7 +124,8 @@ func (s *Seen) Picture(now time.Time, f Filter) Picture {
 			p.Hidden++
 		}
 	}
-	p.Sessions = slices.SortedFunc(slices.Values(s.sessions), func(a, b Session) int { return b.Since.Compare(a.Since) })
+	p.Sessions = slices.SortedFunc(slices.Values(s.sessions),
+		func(a, b Session) int { return b.Since.Compare(a.Since) })
 	if s.silent != "" {
 		p.Alerts = append(p.Alerts, s.silent)
 	} else if n := len(s.figures); n > 0 {
@@ -131,8 +136,9 @@ func (s *Seen) Picture(now time.Time, f Filter) Picture {
 	}
 	for _, v := range p.Servers {
 		if v.State == Drops {
-			p.Alerts = append(p.Alerts, fmt.Sprintf("%s: %.0f questions had no answer in the last minute: a key or the "+
-				"address of a device differs, or it was asked too much; look at the logins", v.Name, v.Dropped))
+			p.Alerts = append(p.Alerts, fmt.Sprintf(
+				"%s: %.0f questions had no answer in the last minute: a key or the address of a device differs, or "+
+					"it was asked too much; look at the logins", v.Name, v.Dropped))
 		}
 	}
 	if s.unread != "" {
@@ -145,10 +151,11 @@ func certificates(now time.Time, ends map[string]time.Time) (all []string) {
 	for name, end := range ends {
 		switch left := end.Sub(now); {
 		case left <= 0:
-			all = append(all, fmt.Sprintf("%s: its certificate ended on %s; no device trusts it: put a new one in its "+
-				"place", name, end.UTC().Format(time.DateOnly)))
+			all = append(all, fmt.Sprintf("%s: its certificate ended on %s; no device trusts it: put a new one in "+
+				"its place", name, end.UTC().Format(time.DateOnly)))
 		case left < endsSoon:
-			all = append(all, fmt.Sprintf("%s: its certificate ends on %s, in %d days; put a new one in its place before",
+			all = append(all, fmt.Sprintf("%s: its certificate ends on %s, in %d days; put a new one in its place "+
+				"before",
 				name, end.UTC().Format(time.DateOnly), int(left/(24*time.Hour))))
 		}
 	}

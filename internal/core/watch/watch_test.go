@@ -19,7 +19,8 @@ func after(seconds int) time.Time { return noon.Add(time.Duration(seconds) * tim
 
 // served is a server that gave so many answers, all within 2 ms but some within 20 ms.
 func served(answers, slow, dropped float64) Served {
-	return Served{Answers: answers, Dropped: dropped, Took: []Bucket{{UpTo: 2 * time.Millisecond, Count: answers - slow},
+	return Served{Answers: answers, Dropped: dropped, Took: []Bucket{
+		{UpTo: 2 * time.Millisecond, Count: answers - slow},
 		{UpTo: 20 * time.Millisecond, Count: answers}, {UpTo: Unbounded, Count: answers}}}
 }
 
@@ -127,7 +128,8 @@ func TestALoginIsSaidInOneRow(t *testing.T) {
 	refused := byServers
 	refused.Healthy, refused.Causes = false, []diagnose.Cause{{Cause: "wrong-password", Says: "it is wrong"}}
 	refused.Story.Events = []evidence.Event{{Question: site.AskLogin, Answer: evidence.Challenged},
-		{Question: site.AskLogin, Answer: evidence.Refused}, {Question: site.AskRecordSessions, Answer: evidence.Recorded}}
+		{Question: site.AskLogin, Answer: evidence.Refused},
+		{Question: site.AskRecordSessions, Answer: evidence.Recorded}}
 	unseen := diagnose.Verdict{Unseen: true, Story: diagnose.Story{Device: "sw"}}
 	tests := []struct {
 		name                string
@@ -139,7 +141,8 @@ func TestALoginIsSaidInOneRow(t *testing.T) {
 			false, false},
 		{"in with trouble", noted("sw", "ines", noon, walk.OutcomeIn, cause), "in", "unreachable", "nothing comes back",
 			false, true},
-		{"not in", noted("sw", "ines", noon, walk.OutcomeRefused, cause), "refused", "unreachable", "nothing comes back",
+		{"not in", noted("sw", "ines", noon, walk.OutcomeRefused, cause), "refused", "unreachable",
+			"nothing comes back",
 			true, false},
 		{"as servers noted it", byServers, "accepted", "", "level 15, by tern, site.yaml:12:3", false, false},
 		{"refused, as servers noted it", refused, "refused", "wrong-password", "it is wrong", true, false},
@@ -252,8 +255,8 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 	require.Equal(t, []string{"room: the disk is nearly full",
 		"plover: its certificate ended on 2026-03-04; no device trusts it: put a new one in its place",
 		"sanderling: its certificate ends on 2026-04-03, in 29 days; put a new one in its place before",
-		"tern: 2 questions had no answer in the last minute: a key or the address of a device differs, or it was asked " +
-			"too much; look at the logins",
+		"tern: 2 questions had no answer in the last minute: a key or the address of a device differs, or it was " +
+			"asked too much; look at the logins",
 		"sessions: the database is away"}, p.Alerts)
 	require.Equal(t, []float64{3, 4}, []float64{p.Checking, p.Waiting})
 	s.Sessions([]Session{{Person: "ines", Since: noon}, {Person: "tobin", Since: after(1)}})
@@ -291,7 +294,8 @@ mellowgate_records_waiting 9
 `))
 	require.NoError(t, err)
 	require.Equal(t, Figures{Servers: map[string]Served{"tern": {Answers: 9, Dropped: 1, Took: []Bucket{
-		{UpTo: 2 * time.Millisecond, Count: 6}, {UpTo: 500 * time.Millisecond, Count: 8}, {UpTo: Unbounded, Count: 9}}}},
+		{UpTo: 2 * time.Millisecond, Count: 6}, {UpTo: 500 * time.Millisecond, Count: 8},
+		{UpTo: Unbounded, Count: 9}}}},
 		Checking: 3, Waiting: 9, Ends: map[string]time.Time{"tern": time.Unix(100, 0)}}, f)
 	_, err = Read(strings.NewReader("<html>"))
 	require.ErrorContains(t, err, "these are no metrics")

@@ -103,7 +103,8 @@ func (s OpenSystem) Facts() drift.Facts {
 	if a.Accounting != nil {
 		f.Say(drift.List, "records", "methods", names(a.Accounting.Config.Methods))
 		for _, e := range a.Accounting.Events.Event {
-			f.Say(drift.List, "records", "of "+strings.ToLower(strings.TrimPrefix(e.Type.Name, "AAA_ACCOUNTING_EVENT_")),
+			f.Say(drift.List, "records", "of "+strings.ToLower(
+				strings.TrimPrefix(e.Type.Name, "AAA_ACCOUNTING_EVENT_")),
 				e.Config.Record)
 		}
 	}

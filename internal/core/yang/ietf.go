@@ -201,7 +201,8 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 		s.order(b, list, &left)
 	}
 	if len(others) > 0 {
-		left.say("one order of authentication holds for the whole device; other login lists: %s", strings.Join(others, ", "))
+		left.say("one order of authentication holds for the whole device; other login lists: %s",
+			strings.Join(others, ", "))
 	}
 	for _, purpose := range []string{site.Session.String(), site.Commands.String(), site.Elevation.String(),
 		site.RecordSessions.String(), site.RecordCommands.String(), site.RecordSystem.String()} {
@@ -222,7 +223,8 @@ func SystemOf(b blueprint.Blueprint, secrets Secrets) (System, []string) {
 func (n *notes) common(b blueprint.Blueprint) {
 	for _, v := range b.Servers {
 		if v.Interface != "" {
-			n.say("%s: the model has no interface that requests come from (%s); its address is written", v.Name, v.Interface)
+			n.say("%s: the model has no interface that requests come from (%s); its address is written", v.Name,
+				v.Interface)
 		}
 	}
 	for _, a := range b.Accounts {
@@ -295,7 +297,8 @@ func (s *System) server(b blueprint.Blueprint, v blueprint.Server, secrets Secre
 			s.RADIUS = &RADIUS{Options: RADIUSOptions{Timeout: seconds(v.Timeout), Attempts: v.Attempts}}
 		}
 		if o := s.RADIUS.Options; o.Timeout != seconds(v.Timeout) || o.Attempts != v.Attempts {
-			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d", v.Name,
+			left.say("%s: the model has one timeout and one number of attempts for all RADIUS servers, %d s and %d",
+				v.Name,
 				o.Timeout, o.Attempts)
 		}
 		if v.AccountingPort != 1813 {
@@ -352,7 +355,7 @@ func (s *System) user(a blueprint.Account, secrets Secrets, left *notes) {
 	case cryptHash.MatchString(a.Hash):
 		s.Authentication.Users = append(s.Authentication.Users, User{Name: a.Name, Password: a.Hash})
 	default:
-		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is another; it "+
-			"is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
+		left.say("%s: the model takes MD5, SHA-256 and SHA-512 crypt hashes only, and the hash in the site is "+
+			"another; it is left out (make one with: mellowgate keys hash -form sha512-crypt)", a.Name)
 	}
 }

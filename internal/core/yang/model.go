@@ -143,8 +143,8 @@ func (s System) Without(l Lacks) (data Data, left []string) {
 	}
 	if l.Authentication && len(s.Authentication.Order)+len(s.Authentication.Users) > 0 {
 		s.Authentication = Authentication{}
-		left = append(left, "its order of authentication and its accounts: the device's ietf-system comes without the "+
-			"feature authentication")
+		left = append(left, "its order of authentication and its accounts: the device's ietf-system comes without "+
+			"the feature authentication")
 	}
 	return s, left
 }

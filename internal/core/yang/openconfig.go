@@ -258,7 +258,8 @@ func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Sec
 		} else {
 			o.RADIUS = &OpenRADIUS{}
 			c := &o.RADIUS.Config
-			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort, secrets(v.Key),
+			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort,
+				secrets(v.Key),
 				v.Source, v.Attempts
 		}
 		if !v.Authentication || !v.Authorization || !v.Accounting {

@@ -84,7 +84,8 @@ func TestThePasswordIsSentAsTheKindDoes(t *testing.T) {
 		d.Kind = s.Kinds[0]
 		system, left := yang.SystemOf(blueprint.Of(d), yang.Placeholders)
 		require.Equal(t, yang.Identity{Module: "ietf-system", Name: want}, system.RADIUS.Servers[0].Type)
-		require.Equal(t, form == "mschapv2", strings.Contains(strings.Join(left, "\n"), "r1: the model has no MS-CHAPv2"))
+		require.Equal(t, form == "mschapv2", strings.Contains(
+			strings.Join(left, "\n"), "r1: the model has no MS-CHAPv2"))
 	}
 }
 
@@ -92,8 +93,10 @@ func TestWhatAModelCarriesIsThereAndTheRestIsNamed(t *testing.T) {
 	t.Parallel()
 	system, left := yang.SystemOf(plan(t, "sw"), func(key string) string { return "value of " + key })
 	require.Equal(t, []yang.Identity{{Module: "ietf-system-tacacs-plus", Name: "tacacs-plus"},
-		{Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}}, system.Authentication.Order)
-	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2", Port: 4949,
+		{Module: "ietf-system", Name: "radius"}, {Module: "ietf-system", Name: "local-users"}},
+		system.Authentication.Order)
+	require.Equal(t, yang.TACACSServer{Name: "t2", Type: "authentication accounting", Address: "2001:db8::2",
+		Port:   4949,
 		Secret: "value of k2", Timeout: 3}, system.TACACS.Servers[1])
 	require.Equal(t, yang.RADIUSOptions{Timeout: 2, Attempts: 3}, system.RADIUS.Options)
 	require.Equal(t, []yang.User{{Name: "keeper", Password: hash}}, system.Authentication.Users)
@@ -183,14 +186,14 @@ devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: {
 		{"name: c, authorize: commands", "name: c, authorize: commands, levels: 1-15", "",
 			"c: the model has no command levels (1-15)"},
 		{"when: stop", "when: start", "", "r: the model has no records of starts alone; written as START_STOP"},
-		{"timeout: 2s", "timeout: 1500ms", "t1: the model counts whole seconds; the timeout of 1.5s is written as 2", "same"},
+		{"timeout: 2s", "timeout: 1500ms", "t1: the model counts whole seconds; the timeout of 1.5s is written as 2",
+			"same"},
 		{"timeout: 2s", "timeout: 2s, dead-time: 1m", "t1: the model has no dead-time (1m0s)", "same"},
 		{"protocol: tacacs, address: 192.0.2.1, key: k", "protocol: tacacs, address: 192.0.2.1, transport: tls",
 			"t1: the model has no TLS for this server; it is left out", "same"},
 		{"groups: [{name: g, servers: [t1]}]",
-			"  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k}\ngroups: [{name: g, servers: [t1]}, {name: h, " +
-				"servers: " +
-				"[t2]}]", "", ""},
+			"  - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k}\ngroups: [{name: g, servers: [t1]}, " +
+				"{name: h, servers: [t2]}]", "", ""},
 	} {
 		text := strings.Replace(small, k.from, k.to, 1)
 		if strings.Contains(k.to, "name: h") { // records go to two groups

@@ -37,8 +37,8 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 		}
 	}
 	if room := 1<<(32-network.Bits()) - 1; need > room {
-		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give lab.network a "+
-			"larger one", network, room, need)
+		return a, fmt.Errorf("the lab's network %s has room for %d addresses and the site needs %d; give "+
+			"lab.network a larger one", network, room, need)
 	}
 	base := network.Masked().Addr().As4()
 	next := binary.BigEndian.Uint32(base[:]) + firstUsed

@@ -148,7 +148,8 @@ func Ask(ctx context.Context, at evidence.ControlPlace, change Change) (InEffect
 	if err != nil {
 		return answer, err
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+at.Address+"/", strings.NewReader(string(body)))
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+at.Address+"/",
+		strings.NewReader(string(body)))
 	if err != nil {
 		return answer, err
 	}

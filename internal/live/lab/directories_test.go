@@ -77,7 +77,10 @@ func takenAway(t *testing.T, security string) {
 		require.Equal(t, walk.OutcomeIn, r.login("north-sw-1", site.SSH, "ines.marsh", "").Outcome,
 			"people of the site need no directory")
 		lift()
-		require.Eventually(t, func() bool { return r.login("north-sw-1", site.SSH, person, "").Outcome == walk.OutcomeIn },
+		require.Eventually(t, func() bool {
+			return r.login(
+				"north-sw-1", site.SSH, person, "").Outcome == walk.OutcomeIn
+		},
 			10*time.Second, 10*time.Millisecond, fault)
 	}
 }
@@ -86,9 +89,8 @@ func TestADirectoryTakesOnlyItsOwnFaults(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	_, err := lab.ParseFault(r.site, "dunlin client-unknown")
-	require.ErrorContains(t, err, "dunlin is a directory, which can be "+
-		"silent, closed, no-way, slow, key-differs, error, base-differs, "+
-		"no-tls, name-differs")
+	require.ErrorContains(t, err, "dunlin is a directory, which can be silent, closed, no-way, slow, key-differs, "+
+		"error, base-differs, no-tls, name-differs")
 	_, err = lab.ParseFault(r.site, "tern base-differs")
 	require.ErrorContains(t, err, "tern is no directory")
 }

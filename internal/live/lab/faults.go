@@ -63,7 +63,8 @@ var FaultForms = []string{"SERVER silent", "SERVER closed", "SERVER no-way", "SE
 func ParseFault(s *site.Site, text string) (Fault, error) {
 	words := strings.Fields(text)
 	wrong := func(format string, args ...any) (Fault, error) {
-		return Fault{}, fmt.Errorf("the fault %q: %s\nfaults are: %s\none of a server may end with \"for DEVICE\"", text,
+		return Fault{}, fmt.Errorf("the fault %q: %s\nfaults are: %s\none of a server may end with \"for DEVICE\"",
+			text,
 			fmt.Sprintf(format, args...), strings.Join(FaultForms, ", "))
 	}
 	var f Fault
@@ -111,7 +112,8 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 		case len(words) != 3:
 			return wrong("with what? One of %s", strings.Join(choices, ", "))
 		case choices != nil && !slices.Contains(choices, words[2]):
-			return wrong("%q is none of %s%s", words[2], strings.Join(choices, ", "), nearest.Suggest(words[2], choices))
+			return wrong("%q is none of %s%s", words[2], strings.Join(choices, ", "),
+				nearest.Suggest(words[2], choices))
 		case choices == nil && !element.MatchString(words[2]):
 			return wrong("%q is no name of an element", words[2])
 		}

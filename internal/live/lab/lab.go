@@ -231,7 +231,8 @@ func cannotListen(what string, at netip.AddrPort, err error) error {
 	why := err.Error()
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		why = "the port is in use; is another lab running? End it, or choose other addresses with -network 127.78.0.0/16"
+		why = "the port is in use; is another lab running? End it, or choose other addresses with -network " +
+			"127.78.0.0/16"
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
 		why = "this host does not have that loopback address; on some systems each must be added by hand first"
 	case errors.Is(err, syscall.EACCES):
@@ -328,8 +329,9 @@ func (l *Lab) standIns() error {
 		l.devices[d] = device
 		device.Started()
 		place := evidence.DevicePlace{Name: d.Name, Source: l.at.devices[d].String(),
-			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))), Ways: []evidence.WayPlace{},
-			Speaks: speech != nil}
+			HostKey: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(hostKey.PublicKey()))),
+			Ways:    []evidence.WayPlace{},
+			Speaks:  speech != nil}
 		for _, way := range ways {
 			if d.Way(way.access) == nil {
 				continue

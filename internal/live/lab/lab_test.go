@@ -365,7 +365,8 @@ func TestTheCausesOfFailedLoginsAreNamed(t *testing.T) {
 func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	t.Parallel()
 	r := start(t, func(s *site.Site) {
-		s.Device("mv-curlew-rtr").Kind.Traits.LoginWindow = 500 * time.Millisecond // the servers' waits are 0.8 s in all
+		// the servers' waits are 0.8 s in all
+		s.Device("mv-curlew-rtr").Kind.Traits.LoginWindow = 500 * time.Millisecond
 	})
 	curlew := r.site.Device("mv-curlew-rtr")
 	r.Cut(curlew, true)
@@ -377,11 +378,13 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	password, err := secrets.SecretFile("../../../demo/passwords/master")
 	require.NoError(t, err)
 	seen, err := login.Do(context.Background(),
-		login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password, HostKey: key})
+		login.Attempt{Access: site.SSH, Address: place.Ways[1].Address, Person: "master", Password: password,
+			HostKey: key})
 	require.NoError(t, err)
 	require.Equal(t, walk.OutcomeRefused, seen.Outcome)
 	require.Equal(t, "the device hung up while the password was checked", seen.Detail)
-	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst }, 30*time.Second,
+	require.Eventually(t, func() bool { return r.newest("mv-curlew-rtr").Reason == reason.GivesUpFirst },
+		30*time.Second,
 		10*time.Millisecond)
 	require.Contains(t, r.why("mv-curlew-rtr", "master"), "too-slow")
 }

@@ -143,7 +143,8 @@ func Adopt(s Sites, some []Compared, load func() (sitefile.Opened, error)) error
 		}
 		found, fresh := r.found(s)
 		if found.Empty() {
-			r.Notes = append(r.Notes, "nothing was adopted: found has no word for these differences; send puts the design there")
+			r.Notes = append(r.Notes, "nothing was adopted: found has no word for these differences; send puts the "+
+				"design there")
 			continue
 		}
 		d := s.Found.Device(r.Device)

@@ -113,7 +113,8 @@ func casesByHand(t *testing.T) {
 		byHand(t, fmt.Sprintf("%s-%d", diagnose.LockedForNow, n+1), v, func(h *hand) {
 			text := "a login of ines was refused: held back until 03:05:00 after 5 failures"
 			if n%2 == 0 {
-				h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
+				h.e.Log = append(h.e.Log, evidence.LogLine{
+					Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
 					Access: way, Reason: diagnose.LockedForNow, Text: text})
 				return
 			}
@@ -121,7 +122,8 @@ func casesByHand(t *testing.T) {
 				Kind: evidence.TraceLogin, Outcome: "refused", Reason: diagnose.LockedForNow, By: "local",
 				Steps: []evidence.TraceStep{{Purpose: "login", List: "tl", Method: "local", Result: "refused",
 					Reason: diagnose.LockedForNow, By: "local"}}})
-			h.e.Log = append(h.e.Log, evidence.LogLine{Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
+			h.e.Log = append(h.e.Log, evidence.LogLine{
+				Time: handTime, Device: "sw", What: evidence.LogRefused, Person: "ines",
 				Access: way, Reason: diagnose.LockedForNow, Text: text})
 		})
 	}
@@ -145,7 +147,8 @@ func casesByHand(t *testing.T) {
 	// Packets that break the protocol.
 	for n := range 4 {
 		byHand(t, fmt.Sprintf("%s-%d", diagnose.Malformed, n+1),
-			c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", diagnose.Malformed), func(h *hand) {
+			c(n, []string{"ap", "sw"}[n%2], "attributes that overrun; a body in clear", diagnose.Malformed),
+			func(h *hand) {
 				switch n {
 				case 0, 2:
 					b := append([]byte{1, 5, 0, 26}, make([]byte, 16)...)
@@ -173,7 +176,8 @@ func casesByHand(t *testing.T) {
 	// One protocol at the other's port.
 	for n := range 4 {
 		byHand(t, fmt.Sprintf("%s-%d", diagnose.MixedProtocol, n+1),
-			c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that are not for it",
+			c(n, []string{"ap", "sw", "ap", "sw"}[n], "RADIUS to a TACACS+ server, TACACS+ and TLS to ports that "+
+				"are not for it",
 				diagnose.MixedProtocol), func(h *hand) {
 				switch n {
 				case 0, 2:
@@ -188,10 +192,12 @@ func casesByHand(t *testing.T) {
 					conn.Data(h.tick(time.Millisecond), true, []byte{0x16, 3, 1, 0, 5, 1, 0, 0, 1, 0})
 					conn.Close(h.tick(time.Millisecond), false)
 				case 3:
-					start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, User: "ines", Port: "ssh0"}
+					start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, User: "ines",
+						Port: "ssh0"}
 					body := start.Append(nil)
 					packet := tacacs.AppendPacket(nil,
-						tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}, body, []byte(keyOfT))
+						tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 77}, body,
+						[]byte(keyOfT))
 					conn := h.w.Connect(h.tick(time.Millisecond), swAddress, r1Login)
 					conn.Data(h.tick(time.Millisecond), true, packet)
 					conn.Close(h.tick(time.Millisecond), false)
@@ -210,9 +216,12 @@ func casesByHand(t *testing.T) {
 				require.NoError(h.t, err)
 				h.w.UDP(h.tick(time.Millisecond), apAddress, r1Records, b)
 				h.e.Events = append(h.e.Events,
-					evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh",
-						Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted", Text: "ines has the role all"},
-					evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap", Access: "ssh",
+					evidence.Event{Time: handTime, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap",
+						Access: "ssh",
+						Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted",
+						Text: "ines has the role all"},
+					evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12", Device: "ap",
+						Access: "ssh",
 						Person: "ines", Question: "record-sessions", Answer: evidence.Failed, Reason: "record-not-kept",
 						Text: "the record could not be written: no space left on device"})
 			})
@@ -229,13 +238,16 @@ func casesByHand(t *testing.T) {
 			h.w.UDP(h.tick(time.Millisecond), r1Login, apAddress, b)
 			level := 15
 			if n > 0 {
-				h.e.Events = append(h.e.Events, evidence.Event{Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
-					Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accepted, Reason: "accepted",
-					Level: &level, Text: "ines has the role all"})
+				h.e.Events = append(h.e.Events, evidence.Event{
+					Time: h.now, Server: "r1", Protocol: "radius", Client: "192.0.2.12",
+					Device: "ap", Access: way, Person: "ines", Question: "login", Answer: evidence.Accepted,
+					Reason: "accepted",
+					Level:  &level, Text: "ines has the role all"})
 			}
 			if n < 2 {
 				h.e.Traces = append(h.e.Traces, evidence.Trace{Time: h.now, Device: "ap", Access: way, Person: "ines",
-					Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01, Steps: []evidence.TraceStep{
+					Kind: evidence.TraceLogin, Outcome: "in", Level: 1, By: "r1", Seconds: 0.01,
+					Steps: []evidence.TraceStep{
 						{Purpose: "login", List: "rl", Method: "group rad", Result: "accepted", By: "r1",
 							Tries: []evidence.TraceTry{{Server: "r1", Try: 1, Result: "accepted", Seconds: 0.01}}},
 						{Purpose: "session", List: "rs", Method: "group rad", Result: "accepted", By: "r1"}}})

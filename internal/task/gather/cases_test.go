@@ -47,7 +47,8 @@ func casesOfServers(t *testing.T) {
 			})
 	}
 	for name, fault := range map[string]string{diagnose.ServerOff: "closed", diagnose.Unreachable: "silent"} {
-		every(t, variants, name+"-for-all", "a lab; the servers are "+fault+" for everybody", []string{name}, "ines", nil,
+		every(t, variants, name+"-for-all", "a lab; the servers are "+fault+" for everybody", []string{name}, "ines",
+			nil,
 			func(s *studio, v variant, n int) {
 				s.set(both(v, fault)...)
 				enter(s, v)
@@ -63,13 +64,15 @@ func casesOfServers(t *testing.T) {
 		source, func(s *studio, v variant, n int) { enter(s, v) })
 	for n, ports := range []string{"{authentication: 1645}", "{authentication: 1912}"} {
 		parts := map[string]string{"APHOLDS": ", found: {ports: {r1: " + ports + "}}"}
-		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.WrongPort, n), "a lab; the device asks another port: "+ports,
+		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.WrongPort, n),
+			"a lab; the device asks another port: "+ports,
 			[]string{diagnose.WrongPort}, "ines", parts, func(s *studio, v variant, _ int) { enter(s, v) })
 	}
 	for n, ports := range []string{"{accounting: 1646}", "{accounting: 1913}"} {
 		parts := map[string]string{"APHOLDS": ", found: {ports: {r1: " + ports + "}}"}
 		every(t, radiuses[n:n+2], fmt.Sprintf("%s-%d", diagnose.AccountingPort, n),
-			"a lab; the device sends its records to another port: "+ports, []string{diagnose.AccountingPort}, "ines", parts,
+			"a lab; the device sends its records to another port: "+ports, []string{diagnose.AccountingPort}, "ines",
+			parts,
 			func(s *studio, v variant, _ int) { enter(s, v) })
 	}
 	every(t, radiuses[:2], diagnose.AccountingPort+"-off", "a lab; the server takes no records",
@@ -82,13 +85,15 @@ func casesOfServers(t *testing.T) {
 			s.set("t1 no-accounting", "t2 no-accounting")
 			enter(s, v)
 		})
-	every(t, variants, diagnose.TooSlow, "a lab; the servers answer after the device gave up", []string{diagnose.TooSlow},
+	every(t, variants, diagnose.TooSlow, "a lab; the servers answer after the device gave up",
+		[]string{diagnose.TooSlow},
 		"ines", nil, func(s *studio, v variant, n int) {
 			s.set(both(v, []string{"slow 600ms", "slow 900ms"}[n%2])...)
 			enter(s, v)
 			time.Sleep(1200 * time.Millisecond) // the late answers come into the capture
 		})
-	every(t, variants, diagnose.Resting, "a lab; the servers were silent, and are back while the device leaves them alone",
+	every(t, variants, diagnose.Resting, "a lab; the servers were silent, and are back while the device leaves "+
+		"them alone",
 		[]string{diagnose.Resting}, "ines", map[string]string{"REST": "1h"}, func(s *studio, v variant, n int) {
 			s.set(forDevice(v, both(v, []string{"silent", "closed"}[n%2]))...)
 			enter(s, v)
@@ -130,7 +135,8 @@ func casesOfPeople(t *testing.T) {
 	refused(diagnose.NoGrant, "a lab; nobody grants this person anything", "alone", "", nil, variants[:2])
 	refused(diagnose.NoGrant+"/where", "a lab; the grant is for another place", "tobin", "",
 		map[string]string{"GRANT": "where: {place: [office]},"}, variants[2:])
-	refused(diagnose.LocalWhileServerAnswers, "a lab; the local account while servers answer", "keeper", "", nil, variants)
+	refused(diagnose.LocalWhileServerAnswers, "a lab; the local account while servers answer", "keeper", "", nil,
+		variants)
 	refused(diagnose.SecondFactor, "a lab; the code is asked for and not given", "coded", "", nil, variants)
 	refused(diagnose.SecondFactor+"/wrong", "a lab; a wrong code right after the password", "coded",
 		rightPassword+"000000", nil, variants[:2])
@@ -139,7 +145,8 @@ func casesOfPeople(t *testing.T) {
 			"a lab; the device sends "+form+", and the password is a hash", "ines", "",
 			map[string]string{"TRAITS": ", password-as: " + form}, variants[n:n+2])
 	}
-	every(t, overTCP, diagnose.CommandRefused, "a lab; a command that the role refuses", []string{diagnose.CommandRefused},
+	every(t, overTCP, diagnose.CommandRefused, "a lab; a command that the role refuses",
+		[]string{diagnose.CommandRefused},
 		"tobin", nil, func(s *studio, v variant, n int) {
 			s.login(v.device, v.way, "tobin", "", "look counters")
 		})
@@ -147,7 +154,8 @@ func casesOfPeople(t *testing.T) {
 
 func casesOfDesign(t *testing.T) {
 	every(t, overTCP, diagnose.CommandStuck, "a lab; commands are asked of servers alone, and these are silent",
-		[]string{diagnose.CommandStuck}, "keeper", map[string]string{"TC": "[group tac]"}, func(s *studio, v variant, n int) {
+		[]string{diagnose.CommandStuck}, "keeper", map[string]string{"TC": "[group tac]"},
+		func(s *studio, v variant, n int) {
 			s.set("t1 silent", "t2 silent")
 			s.login(v.device, v.way, "keeper", "", "look session")
 		})
@@ -187,7 +195,8 @@ func casesOfDesign(t *testing.T) {
 			func(s *studio) { s.login(v.device, v.way, "keeper", "wrong") })
 	}
 	every(t, variants, diagnose.TooSlow+"-patience", "a lab; the way in gives up before the lists end",
-		[]string{diagnose.Unreachable, diagnose.TooSlow}, "keeper", map[string]string{"TRAITS": ", login-window: 300ms"},
+		[]string{diagnose.Unreachable, diagnose.TooSlow}, "keeper",
+		map[string]string{"TRAITS": ", login-window: 300ms"},
 		func(s *studio, v variant, n int) {
 			s.set(both(v, "silent")...)
 			s.login(v.device, v.way, "keeper", "")
@@ -207,7 +216,8 @@ func casesOfHealth(t *testing.T) {
 		map[string]string{"DIRECTORIES": "[d1]"}, func(s *studio, v variant, n int) {
 			s.login(v.device, v.way, "ebba", "")
 		})
-	every(t, variants[:2], "healthy-slow-enough", "a lab; the servers are slow, and quick enough", []string{}, "ines", nil,
+	every(t, variants[:2], "healthy-slow-enough", "a lab; the servers are slow, and quick enough", []string{}, "ines",
+		nil,
 		func(s *studio, v variant, n int) {
 			s.set(both(v, "slow 60ms")...)
 			s.login(v.device, v.way, "ines", "")

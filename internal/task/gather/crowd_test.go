@@ -13,7 +13,8 @@ import (
 // crowdOf are events of so many people, one each, with an answer.
 func crowdOf(n int, name string, answer evidence.Answer) (all []evidence.Event) {
 	for i := range n {
-		all = append(all, evidence.Event{Device: "sw", Person: fmt.Sprint(name, i), Question: site.AskLogin, Answer: answer})
+		all = append(all, evidence.Event{Device: "sw", Person: fmt.Sprint(name, i), Question: site.AskLogin,
+			Answer: answer})
 	}
 	return all
 }

@@ -92,7 +92,8 @@ func (k *Found) open(dir string, alone bool) (*state.Folder, error) {
 	case err != nil && alone:
 		return nil, nil
 	case err != nil:
-		return nil, task.Wrong("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with -device",
+		return nil, task.Wrong("%w\nor name evidence: -capture, -events, -trace, -counters or -log; or a SITE with "+
+			"-device",
 			err)
 	}
 	if k.Places, err = folder.Places(); err != nil {
@@ -146,7 +147,8 @@ func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Fold
 			w.Files.Base = k.Opened.Base
 		}
 		k.Evidence, more, err = w.Files.Read(w.In, d)
-		k.From = strings.Join(slices.DeleteFunc([]string{w.Files.Capture, w.Files.Events, w.Files.Trace, w.Files.Counters,
+		k.From = strings.Join(slices.DeleteFunc([]string{
+			w.Files.Capture, w.Files.Events, w.Files.Trace, w.Files.Counters,
 			w.Files.Log}, func(s string) bool { return s == "" }), ", ")
 	case folder != nil:
 		k.Evidence, more, err = Folder(folder, d)
@@ -161,7 +163,8 @@ func (f Finder) read(ctx context.Context, k *Found, w Wanted, folder *state.Fold
 	}
 	if w.Interface != "" {
 		// Packets that the folder has too were heard here.
-		k.Exchanges = append(slices.DeleteFunc(k.Exchanges, func(x evidence.Exchange) bool { return !x.Time.Before(from) }),
+		k.Exchanges = append(slices.DeleteFunc(k.Exchanges,
+			func(x evidence.Exchange) bool { return !x.Time.Before(from) }),
 			overheard...)
 		k.From = strings.TrimPrefix(k.From+", "+w.Interface, ", ")
 	}

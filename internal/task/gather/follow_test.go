@@ -172,8 +172,9 @@ func TestATextIsReadByItsPhrasebookOrRefusedWithARepair(t *testing.T) {
 	for _, l := range e.Log {
 		what = append(what, string(l.What)+" "+l.Person+" "+l.Server+" "+l.By+" "+string(l.Reason))
 	}
-	require.Equal(t, []string{"in ines.marsh tern tern ", "no-answer  tern  silent", "refused tobin.reed plover plover " +
-		"refused-by-server", "refused tobin.reed  local wrong-password", "answers-again  tern  "}, what)
+	require.Equal(t, []string{"in ines.marsh tern tern ", "no-answer  tern  silent",
+		"refused tobin.reed plover plover refused-by-server", "refused tobin.reed  local wrong-password",
+		"answers-again  tern  "}, what)
 	require.Equal(t, "03:02:44", e.Log[0].Time.UTC().Format(time.TimeOnly))
 
 	e, _, err = gather.Files{Counters: demo + "logs/mv-avocet-rtr.log", Phrases: demo + "phrasebooks/hull-router.yaml",

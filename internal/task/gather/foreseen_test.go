@@ -48,7 +48,8 @@ func TestALoginThatWentAsDesignedRaisesNoAlarm(t *testing.T) {
 			r := foresee.Reckoner{Site: s, Keys: keys, Now: at}
 			for _, d := range s.Devices {
 				for _, c := range r.Device(d) {
-					judgeForeseen(t, c, evidence.Evidence{Traces: []evidence.Trace{asNoted(c, at)}, Site: s, Keys: keys, Now: at})
+					judgeForeseen(t, c, evidence.Evidence{
+						Traces: []evidence.Trace{asNoted(c, at)}, Site: s, Keys: keys, Now: at})
 				}
 			}
 		})

@@ -103,7 +103,8 @@ func (p *prober) status(kind evidence.ProbeKind, accounting bool) {
 	}
 	r := x.Try(1)
 	if r.Result == walk.Accepted {
-		p.say(kind, evidence.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name, at, port)
+		p.say(kind, evidence.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name, at,
+			port)
 		return
 	}
 	p.say(kind, result(r), "%s at %s, its port for %s: %s", p.target.Server.Name, at, port, r.Message)
@@ -121,7 +122,8 @@ func (p *prober) login() {
 	switch r.Result {
 	case walk.Refused:
 		p.say(evidence.ProbeLogin, evidence.ProbeRefused,
-			"%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name, p.as)
+			"%s refuses a name that nobody has, asked as %s: with the site's key it answers", p.target.Server.Name,
+			p.as)
 	case walk.Accepted:
 		p.say(evidence.ProbeLogin, evidence.ProbeRefused,
 			"%s lets in a name that nobody has, asked as %s: that is a fault of its own", p.target.Server.Name, p.as)

@@ -36,7 +36,8 @@ var silences = []string{diagnose.Unreachable, diagnose.ServerOff, diagnose.KeyDi
 // alike reports whether one kind of evidence alone cannot tell two causes apart.
 func alike(want, got string) bool {
 	for _, class := range [][]string{refusals, silences,
-		{diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable, diagnose.ServerOff},
+		{diagnose.AccountingPort, diagnose.RecordNotKept, diagnose.ServerSaysError, diagnose.Unreachable,
+			diagnose.ServerOff},
 		{diagnose.CommandStuck, diagnose.FallbackUsed, diagnose.Unreachable, diagnose.ServerOff},
 		{diagnose.WrongList, diagnose.WrongPassword}} {
 		if slices.Contains(class, want) && slices.Contains(class, got) {
@@ -116,7 +117,10 @@ var kinds = []struct {
 	{"events", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Events: e.Events} }},
 	{"capture", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Exchanges: e.Exchanges} }},
 	{"log", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Log: e.Log} }},
-	{"counters", func(e evidence.Evidence) evidence.Evidence { return evidence.Evidence{Counts: e.Counts, Now: e.Now} }},
+	{"counters", func(e evidence.Evidence) evidence.Evidence {
+		return evidence.Evidence{
+			Counts: e.Counts, Now: e.Now}
+	}},
 	{"device+site", func(e evidence.Evidence) evidence.Evidence {
 		return evidence.Evidence{Traces: e.Traces, Log: e.Log, Counts: e.Counts, Site: e.Site, Keys: e.Keys}
 	}},
@@ -204,7 +208,8 @@ func TestScore(t *testing.T) {
 		for _, v := range n {
 			total += v
 		}
-		require.GreaterOrEqual(t, 100*n[first], 95*total, "%s: the first cause is right in %d of %d", part, n[first], total)
+		require.GreaterOrEqual(t, 100*n[first], 95*total, "%s: the first cause is right in %d of %d", part, n[first],
+			total)
 		for kind, v := range table[part] {
 			require.Zero(t, v[alarm], "%s: a false alarm from %s", part, kind)
 		}

@@ -55,7 +55,8 @@ func (f Files) readLog(e *evidence.Evidence, s *site.Site, notes []string) ([]st
 			return notes, err
 		}
 		return notes, fmt.Errorf("%s holds no line that can be read. Lines of this program are read as they are; a "+
-			"device's own text by the phrasebook of its make: -phrases FILE, or phrasebook of its kind in the site", f.Log)
+			"device's own text by the phrasebook of its make: -phrases FILE, or phrasebook of its kind in the site",
+			f.Log)
 	}
 	return t.byBook(e, book, text, notes)
 }
@@ -113,7 +114,8 @@ func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []
 		return notes, fmt.Errorf("%s: %w", t.file, err)
 	}
 	if log.Read == 0 {
-		return notes, fmt.Errorf("%s: no phrase under tells of %s reads a line of it: it may be of another make", t.file,
+		return notes, fmt.Errorf("%s: no phrase under tells of %s reads a line of it: it may be of another make",
+			t.file,
 			file)
 	}
 	for _, told := range log.Told {
@@ -209,8 +211,9 @@ func (t logText) line(told phrase.Told) (evidence.LogLine, bool) {
 // count makes counters of what a phrase says.
 func (t logText) count(told phrase.Told) evidence.Count {
 	n := func(name string) int { v, _ := strconv.Atoi(told.Facts[name]); return v }
-	c := evidence.Count{Device: t.device, Server: t.server(told.Facts["server"]), Sent: n("sent"), Accepted: n("accepted"),
-		Refused: n("refused"), Question: site.Question(told.Facts["asked"]), Lost: map[reason.Reason]int{}}
+	c := evidence.Count{Device: t.device, Server: t.server(told.Facts["server"]), Sent: n("sent"),
+		Accepted: n("accepted"),
+		Refused:  n("refused"), Question: site.Question(told.Facts["asked"]), Lost: map[reason.Reason]int{}}
 	if c.Question == "" {
 		c.Question = site.AskLogin
 	}

@@ -144,7 +144,8 @@ func MakePlan(c Config) (Plan, error) {
 	try := func(e core.Experiment) {
 		before := pretend.Took
 		seen := pretend.Try(e)
-		p.Steps = append(p.Steps, fmt.Sprintf("%s (%s)", core.Describe(e, nil), (pretend.Took-before).Round(time.Second)))
+		p.Steps = append(p.Steps, fmt.Sprintf("%s (%s)", core.Describe(e, nil),
+			(pretend.Took-before).Round(time.Second)))
 		l.Saw(e, seen)
 	}
 	if back := l.Back(); len(back) > 0 {
@@ -209,7 +210,8 @@ func (r *run) all(ctx context.Context) error {
 	back := r.learner.Back()
 	if len(back) == 0 {
 		return fmt.Errorf("%w: on %s no local account with a known password gets in while every server is silent; "+
-			"end the login list of one way in with local, and name the account with -account", ErrNoWayBack, r.Device.Name)
+			"end the login list of one way in with local, and name the account with -account", ErrNoWayBack,
+			r.Device.Name)
 	}
 	if err := r.wayBack(ctx, back); err != nil {
 		return err

@@ -140,7 +140,8 @@ func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
 			s, _ := read(t)
 			core.Cast(s, s.Kinds[0])
 			device := []string{"sw", "ap"}[n%2]
-			of, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: s}, Device: s.Device(device), Account: "keeper"})
+			of, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: s}, Device: s.Device(device),
+				Account: "keeper"})
 			require.NoError(t, err)
 			var behave []string
 			want := s.Kinds[0].Traits
@@ -216,8 +217,8 @@ func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
 	r, err := Learn(context.Background(), c)
 	require.ErrorIs(t, err, ErrNoWayBack)
 	require.ErrorContains(t, err, "keeper by ssh while t1 and t2 are silent: refused")
-	require.ErrorContains(t, err, "Nothing else was tried. Is the password that of the account? If it is: a device with "+
-		"all-resting: passes and record-failure: blocks does the same.")
+	require.ErrorContains(t, err, "Nothing else was tried. Is the password that of the account? If it is: a device "+
+		"with all-resting: passes and record-failure: blocks does the same.")
 	require.LessOrEqual(t, tried, mostWaysBack)
 	require.Empty(t, r.Claimed)
 }

@@ -79,7 +79,8 @@ func (r *run) login(ctx context.Context, l foresee.Login) (core.Seen, error) {
 	var strangers []string
 	seen.Asked, strangers = core.AskedIn(exchanges, l.Who.Typed())
 	if len(strangers) > 0 && !r.InService {
-		return seen, fmt.Errorf("%w: %s logged in to %s meanwhile. Take it out of service, or say -in-service", ErrInService,
+		return seen, fmt.Errorf("%w: %s logged in to %s meanwhile. Take it out of service, or say -in-service",
+			ErrInService,
 			strings.Join(strangers, ", "), r.Device.Name)
 	}
 	return seen, nil
@@ -108,7 +109,8 @@ func (r *run) enter(ctx context.Context, l foresee.Login) (core.Seen, error) {
 	case ctx.Err() != nil:
 		return core.Seen{}, ctx.Err()
 	case did.Outcome == walk.OutcomeNoAnswer || did.Outcome == walk.OutcomeUnsure:
-		return core.Seen{}, fmt.Errorf("%s by %s gave no answer to a login: %s", r.Device.Name, l.Way.Name(), did.Detail)
+		return core.Seen{}, fmt.Errorf("%s by %s gave no answer to a login: %s", r.Device.Name, l.Way.Name(),
+			did.Detail)
 	}
 	seen := core.Seen{In: did.Outcome == walk.OutcomeIn, Level: core.NoLevel, Wait: did.Took}
 	if seen.In && did.Level != login.UnknownLevel && site.HasShell(l.Way.Access) {

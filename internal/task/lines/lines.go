@@ -102,11 +102,11 @@ func (d Design) Plan(held string) (*Plan, error) {
 	switch {
 	case len(read.Unread) > 0:
 		u := read.Unread[0]
-		return nil, fmt.Errorf("line %d of what the device holds was not understood (%s): until the phrasebook reads it or "+
-			"passes over it, nobody can tell what is held", u.Number, u.Means)
+		return nil, fmt.Errorf("line %d of what the device holds was not understood (%s): until the phrasebook "+
+			"reads it or passes over it, nobody can tell what is held", u.Number, u.Means)
 	case !read.Whole:
-		return nil, fmt.Errorf("what the device holds was not seen to its end, and nothing follows from what it does not "+
-			"say: is the text whole, and of the make that the phrasebook %s is of?", d.Book.Make)
+		return nil, fmt.Errorf("what the device holds was not seen to its end, and nothing follows from what it "+
+			"does not say: is the text whole, and of the make that the phrasebook %s is of?", d.Book.Make)
 	}
 	records, left := estate.Wanted(blueprint.Of(d.Device), d.Device, d.Book, d.secrets(), read)
 	plan, err := d.Book.Plan(held, records, d.same)
@@ -135,7 +135,8 @@ func (d Design) Plan(held string) (*Plan, error) {
 	}
 	p.Unsafe = plan.Arrange(func(text string) bool {
 		now, err := d.entries(text)
-		return err == nil && !now.nowhere && (now.up || !before.up || !after.up) && (now.dark || !before.dark || !after.dark)
+		return err == nil && !now.nowhere && (now.up || !before.up || !after.up) &&
+			(now.dark || !before.dark || !after.dark)
 	})
 	missed, err := d.missed(whole)
 	p.Left = append(p.Left, missed...)

@@ -63,7 +63,8 @@ grants: [{who: [team net], role: all}]
 `
 	keys = site.Keys{"k": site.NewSecret("a-key-of-this-test-only"), "aboard": site.NewSecret("Aboard-1")}
 	for i, with := range [][]string{
-		{"TERN", "192.0.2.21", "PLOVER", "192.0.2.22", "ORDER", "tern, plover", "METHODS", "group shore, local", "WAIT", "1s",
+		{"TERN", "192.0.2.21", "PLOVER", "192.0.2.22", "ORDER", "tern, plover", "METHODS", "group shore, local", "WAIT",
+			"1s",
 			"LISTS", "login: crew, session: crew-session"},
 		{"TERN", "192.0.2.21", "PLOVER", "192.0.2.22", "ORDER", "plover, tern", "METHODS", "group shore", "WAIT", "2s",
 			"LISTS", "login: crew, session: crew-session, record-sessions: crew-record"},

@@ -67,7 +67,8 @@ func Send(ctx context.Context, s Sending) (rollout.Report, error) {
 
 func (r *run) all() error {
 	if r.talk == nil || r.talk.Show == "" {
-		return errors.New("its phrasebook does not say how the device is talked to, and what shows what it holds (talk)")
+		return errors.New("its phrasebook does not say how the device is talked to, and what shows what it holds " +
+			"(talk)")
 	}
 	var err error
 	if r.line, err = r.Open(r.ctx); err != nil {
@@ -84,16 +85,17 @@ func (r *run) all() error {
 		r.report.Outcome = rollout.Same
 		return nil
 	case len(r.plan.Typed) > 0:
-		return fmt.Errorf("the lines want what the site does not have in clear: %s; keep it as a key (password: key NAME), "+
-			"or type the sheet by hand", strings.Join(r.plan.Typed, ", "))
+		return fmt.Errorf("the lines want what the site does not have in clear: %s; keep it as a key (password: "+
+			"key NAME), or type the sheet by hand", strings.Join(r.plan.Typed, ", "))
 	case r.talk.WayBack == nil && !r.WithoutWayBack:
-		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back the lines " +
-			"are typed all the same, with those that take them back at hand")
+		return errors.New("the make has no timed way back, as far as its phrasebook says; with -without-way-back " +
+			"the lines are typed all the same, with those that take them back at hand")
 	case r.plan.Unsafe > 0 && r.talk.WayBack == nil:
 		return fmt.Errorf("no order of the lines is safe (%d steps), and the make has no timed way back", r.plan.Unsafe)
 	case r.talk.WayBack == nil && r.Ready != nil:
 		if err := r.Ready(r.ctx); err != nil {
-			return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w", err)
+			return fmt.Errorf("the make has no timed way back, and the servers of the design do not all answer: %w",
+				err)
 		}
 	}
 	if !r.Agree(r.plan) {

@@ -27,30 +27,31 @@ func TestSeveralDevicesGoInStepsAndNeverBothOfAPair(t *testing.T) {
 		var mu sync.Mutex
 		busy, most, order := map[*site.Device]bool{}, 0, []*site.Device{}
 		gate, once := make(chan struct{}), sync.Once{}
-		left := Each(context.Background(), devices, Order{Canary: devices[7], AtOnce: atOnce}, func(d *site.Device) bool {
-			mu.Lock()
-			for b := range busy {
-				require.False(t, pair(b, d), "%s and %s", b.Name, d.Name)
-			}
-			busy[d] = true
-			order = append(order, d)
-			most = max(most, len(busy))
-			full := len(busy) == min(atOnce, 8) // as many as may go together: three of the pairs, and five others
-			first := len(order) == 1
-			if first {
-				require.Len(t, busy, 1)
-			} else if full {
-				once.Do(func() { close(gate) })
-			}
-			mu.Unlock()
-			if !first {
-				<-gate // those after the first wait for each other
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			delete(busy, d)
-			return true
-		})
+		left := Each(context.Background(), devices, Order{Canary: devices[7], AtOnce: atOnce},
+			func(d *site.Device) bool {
+				mu.Lock()
+				for b := range busy {
+					require.False(t, pair(b, d), "%s and %s", b.Name, d.Name)
+				}
+				busy[d] = true
+				order = append(order, d)
+				most = max(most, len(busy))
+				full := len(busy) == min(atOnce, 8) // as many as may go together: three of the pairs, and five others
+				first := len(order) == 1
+				if first {
+					require.Len(t, busy, 1)
+				} else if full {
+					once.Do(func() { close(gate) })
+				}
+				mu.Unlock()
+				if !first {
+					<-gate // those after the first wait for each other
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				delete(busy, d)
+				return true
+			})
 		require.Empty(t, left)
 		require.Len(t, order, 12)
 		require.Same(t, devices[7], order[0])

@@ -77,8 +77,8 @@ func (p Prover) ProveFallback(ctx context.Context, held device.Held) []Proof {
 		order := held.Facts[drift.Key{About: drift.List, Name: "login", What: "methods"}].Text
 		if first, _, _ := strings.Cut(order, ", "); order != "" && !strings.HasPrefix(first, "local") &&
 			!p.Device.Kind.Traits.RefusalTriesNext {
-			p.Say(fmt.Sprintf("the local account %s cannot be tried now: the device asks %s first, and refuses local names "+
-				"while servers answer", p.Fallback.Name, first))
+			p.Say(fmt.Sprintf("the local account %s cannot be tried now: the device asks %s first, and refuses "+
+				"local names while servers answer", p.Fallback.Name, first))
 			return nil
 		}
 		return p.account(ctx)
@@ -115,7 +115,8 @@ func (p Prover) changer(ctx context.Context) *Proof {
 // mayChange logs in, and looks that the configuration may be changed: the lock of the
 // session that changes it stands in the way, and nothing else.
 func mayChange(ctx context.Context, t device.Target) *Proof {
-	proof := &Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration", t.Person,
+	proof := &Proof{What: fmt.Sprintf("%s gets in by %s from a new connection, and may change the configuration",
+		t.Person,
 		t.Access()), Person: t.Person, Access: t.Access()}
 	s, err := device.Manage(ctx, t)
 	if err != nil {
@@ -256,7 +257,8 @@ func (p Prover) event(ctx context.Context, began time.Time) *Proof {
 			return proof
 		}
 		for _, e := range events {
-			if e.Device == p.Device.Name && e.Person == p.Target.Person && e.Answer == evidence.Accepted && e.Time.After(began) {
+			if e.Device == p.Device.Name && e.Person == p.Target.Person && e.Answer == evidence.Accepted &&
+				e.Time.After(began) {
 				proof.OK, proof.Saw = true, e.Server+" accepted it"
 				return proof
 			}

@@ -238,7 +238,8 @@ func mishaps(t *testing.T, local bool) {
 		was := now("before")
 		want := []*site.Site{first, other, broken}[r.IntN(3)]
 		ctx, cancel := context.WithCancel(context.Background())
-		m := &mishap{at: 1 + r.IntN(34), how: []string{"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)],
+		m := &mishap{at: 1 + r.IntN(34), how: []string{
+			"", "error", "lost reply", "dropped", "killed", "ended"}[r.IntN(6)],
 			end: cancel}
 		as := func(enter func(context.Context) (*device.Session, error)) func(context.Context) (rollout.Device, error) {
 			return func(ctx context.Context) (rollout.Device, error) {

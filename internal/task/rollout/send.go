@@ -104,12 +104,12 @@ var ErrNoWayBack = errors.New("it cannot take a change back by itself")
 
 // ErrUncommitted is a device with changes in its candidate that somebody has not
 // committed.
-var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them there " +
-	"first, they would run with this change")
+var ErrUncommitted = errors.New("its candidate holds changes that nobody has committed: commit or discard them " +
+	"there first, they would run with this change")
 
 // ErrChanged is a device that somebody changed since it was read.
-var ErrChanged = errors.New("somebody changed it since it was read: what was shown is not what would happen; run it " +
-	"again")
+var ErrChanged = errors.New("somebody changed it since it was read: what was shown is not what would happen; run " +
+	"it again")
 
 var (
 	errEnded   = errors.New("it was ended")
@@ -166,14 +166,16 @@ func (r *run) all() (err error) {
 		return nil
 	}
 	if r.way.putsBack() {
-		r.report.Plan.WayBack = "the device cannot take this back by itself: when a proof fails this program puts back " +
-			"what was there, and when it dies before, nobody does"
+		r.report.Plan.WayBack = "the device cannot take this back by itself: when a proof fails this program puts " +
+			"back what was there, and when it dies before, nobody does"
 		if _, is := r.old.(together); is {
-			r.report.Plan.WayBack += "; over RESTCONF it must be let in again for that: as the person or as the local account"
+			r.report.Plan.WayBack += "; over RESTCONF it must be let in again for that: as the person or as the " +
+				"local account"
 		}
 	}
 	if r.way.putsBack() && !held.Facts.Shows() && len(held.Facts) > 0 {
-		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is there either",
+		return fmt.Errorf("%w, and does not show its secrets, so that this program could not put back what is "+
+			"there either",
 			ErrNoWayBack)
 	}
 	if !r.Agree(r.report.Plan) {

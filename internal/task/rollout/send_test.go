@@ -235,7 +235,8 @@ func TestADesignIsSentProvenAndConfirmed(t *testing.T) {
 func TestWhateverFailsTheDeviceIsAsItWas(t *testing.T) {
 	t.Parallel()
 	for step, want := range map[string]string{"open 1": Stopped, "lock running": Stopped, "lock candidate": Stopped,
-		"edit candidate": Stopped, "unlock running": Stopped, "validate": Stopped, "commit": TakenBack, "proof": TakenBack,
+		"edit candidate": Stopped, "unlock running": Stopped, "validate": Stopped, "commit": TakenBack,
+		"proof":   TakenBack,
 		"confirm": TakenBack} {
 		f := &fake{fails: step}
 		r, err := sendIt(t, f, nil)

@@ -38,8 +38,8 @@ func wayOf(d Device, withoutWayBack bool) (way, error) {
 	case w.confirmed:
 		return w, nil
 	case !withoutWayBack:
-		return w, fmt.Errorf("%w: it offers no %s; with -without-way-back this program puts back what was there, which it "+
-			"cannot when it dies", ErrNoWayBack, missing)
+		return w, fmt.Errorf("%w: it offers no %s; with -without-way-back this program puts back what was there, "+
+			"which it cannot when it dies", ErrNoWayBack, missing)
 	case w.direct && !d.Has(netconf.WritableRunning):
 		return w, fmt.Errorf("%w, and cannot be changed over NETCONF: it offers neither a candidate nor a running "+
 			"datastore that can be written", ErrNoWayBack)

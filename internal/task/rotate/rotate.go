@@ -69,7 +69,8 @@ func Begin(o sitefile.Opened, key *site.Key, value site.Secret, v Vault) (Begun,
 	case len(servers) == 0:
 		return Begun{}, task.Wrong("no server uses the key %s now, so there is nothing to change", key.Name)
 	case changing:
-		return Begun{}, task.Wrong("the key %s is being changed already; look with: mellowgate keys change %[1]s status",
+		return Begun{}, task.Wrong(
+			"the key %s is being changed already; look with: mellowgate keys change %[1]s status",
 			key.Name)
 	}
 	b := Begun{Key: key.Name, Next: NextName(o.Site, key.Name)}
@@ -150,7 +151,8 @@ type pair struct{ device, server string }
 func Status(o sitefile.Opened, key *site.Key, events []evidence.Event) ([]Seen, error) {
 	servers, changing := serversOf(o.Site, key)
 	if !changing {
-		return nil, task.Wrong("the key %s is not being changed; begin with: mellowgate keys change %[1]s begin", key.Name)
+		return nil, task.Wrong("the key %s is not being changed; begin with: mellowgate keys change %[1]s begin",
+			key.Name)
 	}
 	newest, others := map[pair]evidence.Event{}, []pair(nil)
 	for _, e := range events {

@@ -72,7 +72,8 @@ func TestAKeyIsLedToTheNextOneByOneDevice(t *testing.T) {
 	o := opened(t, dir, text)
 	b, err := Begin(o, key(o, "shore"), site.NewSecret("the next key of this test"), vault())
 	require.NoError(t, err)
-	require.Equal(t, Begun{Key: "shore", Next: "shore-2", Source: "file keys/shore-2.key", Servers: []string{"t1", "t2"}},
+	require.Equal(t, Begun{Key: "shore", Next: "shore-2", Source: "file keys/shore-2.key",
+		Servers: []string{"t1", "t2"}},
 		b)
 	kept, err := secrets.SecretFile(filepath.Join(dir, "keys", "shore-2.key"))
 	require.NoError(t, err)
@@ -134,7 +135,8 @@ func TestWhatCannotBeginChangesNothing(t *testing.T) {
 	require.ErrorContains(t, err, "no server uses the key spare")
 
 	full := errors.New("the disk is full")
-	_, err = Begin(o, key(o, "ship"), site.NewSecret("x"), Vault{Write: func(string, site.Secret) error { return full }})
+	_, err = Begin(o, key(o, "ship"), site.NewSecret("x"),
+		Vault{Write: func(string, site.Secret) error { return full }})
 	require.ErrorIs(t, err, full)
 
 	// The site was changed by somebody else meanwhile: the new key goes away again.

@@ -223,8 +223,8 @@ func (s *serving) shrunk(o sitefile.Opened, gone []string, asked bool) error {
 	if len(o.Devices) == 0 {
 		left = fmt.Sprintf("it has no device any more, and %d before", had)
 	}
-	return fmt.Errorf("%s: a list that could not be exported whole looks so. If it is meant, send SIGHUP %s, or say "+
-		"service: {may-shrink: true}", left, how)
+	return fmt.Errorf("%s: a list that could not be exported whole looks so. If it is meant, send SIGHUP %s, or "+
+		"say service: {may-shrink: true}", left, how)
 }
 
 // atStart reports what differs of those parts of a service that are taken only

@@ -136,7 +136,8 @@ func Run(ctx context.Context, c Config) (started bool, err error) {
 
 // headFields are the fields of the newest record that was signed, as a log has them.
 func headFields(h ledger.Head) []string {
-	return []string{"chain", h.Chain, "newest", strconv.FormatInt(h.Sequence, 10), "last", h.Hash, "signed", h.Time, "key",
+	return []string{"chain", h.Chain, "newest", strconv.FormatInt(h.Sequence, 10), "last", h.Hash, "signed", h.Time,
+		"key",
 		h.Key,
 		"signature", h.Sign}
 }
@@ -190,7 +191,8 @@ func (s *serving) take(ctx context.Context, o sitefile.Opened) error {
 	if err != nil {
 		return err
 	}
-	changes, err := s.service.Take(ctx, gate.Design{Site: o.Site, Keys: o.Keys, Clients: clientsOf(o.Site)}, run, o.Base)
+	changes, err := s.service.Take(ctx, gate.Design{Site: o.Site, Keys: o.Keys, Clients: clientsOf(o.Site)}, run,
+		o.Base)
 	if err != nil {
 		return err
 	}

@@ -195,8 +195,8 @@ func TestASiteThatLostManyDevicesIsTakenOnlyWhenThatIsMeant(t *testing.T) {
 	r.waits(t, "the site was read again and is in use; 3 devices gone: more-5, more-6, more-7")
 	r.write(many(2))
 	r.hangups <- syscall.SIGHUP
-	r.waits(t, "3 of 6 devices would be gone: a list that could not be exported whole looks so. If it is meant, send "+
-		"SIGHUP once more within a minute, or say service: {may-shrink: true}")
+	r.waits(t, "3 of 6 devices would be gone: a list that could not be exported whole looks so. If it is meant, "+
+		"send SIGHUP once more within a minute, or say service: {may-shrink: true}")
 	r.hangups <- syscall.SIGHUP
 	r.waits(t, "the site was read again and is in use; 3 devices gone: more-2, more-3, more-4")
 	r.write(many(9))

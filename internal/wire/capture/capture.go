@@ -121,7 +121,8 @@ func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.Serializable
 		return &layers.IPv4{Version: 4, TTL: 64, Protocol: p, SrcIP: from.Addr().Unmap().AsSlice(),
 			DstIP: to.Addr().Unmap().AsSlice()}
 	}
-	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: p, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
+	return &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: p, SrcIP: from.Addr().AsSlice(),
+		DstIP: to.Addr().AsSlice()}
 }
 
 func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, payload []byte) {

@@ -157,15 +157,18 @@ func TestThePacketsOfAConnectionBearTheirFlags(t *testing.T) {
 					flags += f.name
 				}
 			}
-			got = append(got, fmt.Sprintf("%.0f %d>%d %s seq %d ack %d, %d", ci.Timestamp.Sub(at).Seconds(), tcp.SrcPort,
+			got = append(got, fmt.Sprintf("%.0f %d>%d %s seq %d ack %d, %d", ci.Timestamp.Sub(at).Seconds(),
+				tcp.SrcPort,
 				tcp.DstPort, flags, tcp.Seq, tcp.Ack, len(tcp.Payload)))
 		} else {
 			got = append(got, p.Layers()[2].LayerType().String())
 		}
 	}
-	require.Equal(t, []string{"0 40001>49 S seq 0 ack 0, 0", "0 49>40001 SA seq 0 ack 1, 0", "0 40001>49 A seq 1 ack 1, 0",
+	require.Equal(t, []string{"0 40001>49 S seq 0 ack 0, 0", "0 49>40001 SA seq 0 ack 1, 0",
+		"0 40001>49 A seq 1 ack 1, 0",
 		"1 40001>49 AP seq 1 ack 1, 8", "2 49>40001 AP seq 1 ack 9, 1400", "2 49>40001 AP seq 1401 ack 9, 1",
-		"3 49>40001 AF seq 1402 ack 9, 0", "4 40001>49 S seq 0 ack 0, 0", "4 49>40001 AR seq 0 ack 1, 0", "ICMPv4"}, got)
+		"3 49>40001 AF seq 1402 ack 9, 0", "4 40001>49 S seq 0 ack 0, 0", "4 49>40001 AR seq 0 ack 1, 0", "ICMPv4"},
+		got)
 }
 
 func TestWhatCannotBePutTogetherIsCounted(t *testing.T) {

@@ -210,14 +210,16 @@ func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
 	payload := frame(t, udp, gopacket.Payload("sixteen octets!!"))
 	first, second := ip(layers.IPProtocolUDP), ip(layers.IPProtocolUDP)
 	first.Flags, first.Id, second.Id, second.FragOffset = layers.IPv4MoreFragments, 7, 7, 2
-	tagged := frame(t, ether(layers.EthernetTypeDot1Q), &layers.Dot1Q{VLANIdentifier: 12, Type: layers.EthernetTypeIPv4},
+	tagged := frame(t, ether(layers.EthernetTypeDot1Q),
+		&layers.Dot1Q{VLANIdentifier: 12, Type: layers.EthernetTypeIPv4},
 		ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 1, DstPort: 1812}, gopacket.Payload("tagged"))
 	lines, stats, err := read(t, pcap(t, layers.LinkTypeEthernet, tagged,
 		frame(t, ether(layers.EthernetTypeIPv4), second, gopacket.Payload(payload[16:])),
 		frame(t, ether(layers.EthernetTypeIPv4), first, gopacket.Payload(payload[:16])),
 		frame(t, ether(layers.EthernetTypeARP)), []byte{1, 2, 3}))
 	require.NoError(t, err)
-	require.Equal(t, []string{"192.0.2.1:1 > 192.0.2.2:1812 tagged", "192.0.2.1:40001 > 192.0.2.2:1812 sixteen octets!!"},
+	require.Equal(t, []string{"192.0.2.1:1 > 192.0.2.2:1812 tagged",
+		"192.0.2.1:40001 > 192.0.2.2:1812 sixteen octets!!"},
 		lines)
 	require.Equal(t, Stats{Packets: 5, Other: 2}, stats)
 
@@ -234,7 +236,8 @@ func ip6(next layers.IPProtocol) *layers.IPv6 {
 
 func TestFragmentsOfIPv6ArePutTogetherInAnyOrder(t *testing.T) {
 	t.Parallel()
-	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
+	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16},
+		gopacket.Payload("sixteen octets!!"))
 	part := func(offset uint16, more bool, b []byte) []byte {
 		return frame(t, ether(layers.EthernetTypeIPv6), ip6(layers.IPProtocolIPv6Fragment),
 			&layers.IPv6Fragment{NextHeader: layers.IPProtocolUDP, FragmentOffset: offset, MoreFragments: more,
@@ -256,7 +259,8 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 		four.Payload = make([]byte, 8)
 		r.fragment4(four)
 		r.fragment6(ip6(layers.IPProtocolIPv6Fragment),
-			&layers.IPv6Fragment{MoreFragments: true, Identification: i, BaseLayer: layers.BaseLayer{Payload: make([]byte, 8)}})
+			&layers.IPv6Fragment{MoreFragments: true, Identification: i,
+				BaseLayer: layers.BaseLayer{Payload: make([]byte, 8)}})
 		require.LessOrEqual(t, max(r.waiting[0], r.waiting[1]), mostFragments)
 	}
 }
@@ -265,7 +269,8 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 // before its rest is still there.
 func TestFinishedPacketsPushNoWaitingFragmentOut(t *testing.T) {
 	t.Parallel()
-	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}, gopacket.Payload("sixteen octets!!"))
+	payload := frame(t, &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16},
+		gopacket.Payload("sixteen octets!!"))
 	four := func(id int, offset uint16, b []byte) []byte {
 		part := ip(layers.IPProtocolUDP)
 		if part.Id, part.FragOffset = uint16(id), offset; offset == 0 {
@@ -315,7 +320,8 @@ func TestAnUnreachablePortIsNamedWithThePacketItIsAbout(t *testing.T) {
 
 func TestFilesThatAreNoCapture(t *testing.T) {
 	t.Parallel()
-	for _, text := range []string{"", "abc", "this is no capture at all", "\x0a\x0d\x0d\x0aand then nothing of the kind"} {
+	for _, text := range []string{"", "abc", "this is no capture at all",
+		"\x0a\x0d\x0d\x0aand then nothing of the kind"} {
 		_, err := Open(strings.NewReader(text))
 		require.ErrorIs(t, err, ErrFormat, "%q", text)
 	}

@@ -54,7 +54,8 @@ func (x Exchange) NTResponse(password string) [24]byte {
 	for i := range 3 {
 		// The parity bits make 8 octets of 7; DES does not look at thex.
 		k := key[7*i : 7*i+7]
-		wide := []byte{k[0], k[0]<<7 | k[1]>>1, k[1]<<6 | k[2]>>2, k[2]<<5 | k[3]>>3, k[3]<<4 | k[4]>>4, k[4]<<3 | k[5]>>5,
+		wide := []byte{k[0], k[0]<<7 | k[1]>>1, k[1]<<6 | k[2]>>2, k[2]<<5 | k[3]>>3, k[3]<<4 | k[4]>>4,
+			k[4]<<3 | k[5]>>5,
 			k[5]<<2 | k[6]>>6, k[6] << 1}
 		block, err := des.NewCipher(wide)
 		if err != nil { // the key has 8 octets

@@ -183,7 +183,8 @@ func choose(x, f *etree.Element) *etree.Element {
 	}
 	var inner []*etree.Element
 	for _, c := range f.ChildElements() {
-		if text := strings.TrimSpace(c.Text()); text != "" && len(c.ChildElements()) == 0 { // content match, section 6.2.5
+		// content match, section 6.2.5
+		if text := strings.TrimSpace(c.Text()); text != "" && len(c.ChildElements()) == 0 {
 			have := x.SelectElement(c.Tag)
 			if have == nil || strings.TrimSpace(have.Text()) != text {
 				return nil

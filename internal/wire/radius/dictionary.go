@@ -121,7 +121,8 @@ var dictionary = []Entry{
 	{Type: 48, Name: "Acct-Output-Packets", Form: Integer, Section: "RFC 2866, section 5.9", Values: nil},
 	{Type: AcctTerminateCause, Name: "Acct-Terminate-Cause", Form: Integer, Section: "RFC 2866, section 5.10",
 		Values: map[uint32]string{1: "User-Request", 2: "Lost-Carrier", 3: "Lost-Service", 4: "Idle-Timeout",
-			5: "Session-Timeout", 6: "Admin-Reset", 7: "Admin-Reboot", 8: "Port-Error", 9: "NAS-Error", 10: "NAS-Request",
+			5: "Session-Timeout", 6: "Admin-Reset", 7: "Admin-Reboot", 8: "Port-Error", 9: "NAS-Error",
+			10: "NAS-Request",
 			11: "NAS-Reboot"}},
 	{Type: 50, Name: "Acct-Multi-Session-Id", Form: Text, Section: "RFC 2866, section 5.11", Values: nil},
 	{Type: 51, Name: "Acct-Link-Count", Form: Integer, Section: "RFC 2866, section 5.12", Values: nil},
@@ -150,17 +151,21 @@ var dictionary = []Entry{
 		Values: map[uint32]string{201: "Residual-Session-Context-Removed", 401: "Unsupported-Attribute",
 			402: "Missing-Attribute", 403: "NAS-Identification-Mismatch", 404: "Invalid-Request",
 			405: "Unsupported-Service", 406: "Unsupported-Extension", 407: "Invalid-Attribute-Value",
-			501: "Administratively-Prohibited", 502: "Request-Not-Routable", SessionContextNotFound: "Session-Context-Not-Found",
-			504: "Session-Context-Not-Removable", 505: "Other-Proxy-Processing-Error", 506: "Resources-Unavailable",
+			501: "Administratively-Prohibited", 502: "Request-Not-Routable",
+			SessionContextNotFound: "Session-Context-Not-Found",
+			504:                    "Session-Context-Not-Removable", 505: "Other-Proxy-Processing-Error",
+			506: "Resources-Unavailable",
 			507: "Request-Initiated", 508: "Multiple-Session-Selection-Unsupported"}},
 	{Type: 133, Name: "Framed-Management-Protocol", Form: Integer, Section: "RFC 5607, section 6.1",
 		Values: map[uint32]string{1: "SNMP", 2: "Web-based", 3: "NETCONF", 4: "FTP", 5: "TFTP", 6: "SFTP", 7: "RCP",
 			8: "SCP"}},
 	{Type: 134, Name: "Management-Transport-Protection", Form: Integer, Section: "RFC 5607, section 6.2",
-		Values: map[uint32]string{1: "No-Protection", 2: "Integrity-Protection", 3: "Integrity-Confidentiality-Protection"}},
+		Values: map[uint32]string{1: "No-Protection", 2: "Integrity-Protection",
+			3: "Integrity-Confidentiality-Protection"}},
 	{Type: ManagementPolicyID, Name: "Management-Policy-Id", Form: Text, Section: "RFC 5607, section 6.3", Values: nil},
-	{Type: ManagementPrivilegeLevel, Name: "Management-Privilege-Level", Form: Integer, Section: "RFC 5607, section 6.4",
-		Values: nil},
+	{Type: ManagementPrivilegeLevel, Name: "Management-Privilege-Level", Form: Integer,
+		Section: "RFC 5607, section 6.4",
+		Values:  nil},
 }
 
 // Lookup returns the dictionary's entry for a number.
@@ -240,7 +245,8 @@ func (d Dictionary) Make(name, value string) (Attribute, error) {
 				if err == nil && len(b) > 247 {
 					err = fmt.Errorf("%s has at most 247 octets", e.Name)
 				}
-				return Attribute{Type: VendorSpecific, Value: AppendVendor(nil, v.Number, Attribute{Type: e.Type, Value: b})}, err
+				return Attribute{Type: VendorSpecific,
+					Value: AppendVendor(nil, v.Number, Attribute{Type: e.Type, Value: b})}, err
 			}
 		}
 	}

@@ -140,7 +140,8 @@ func TestVendorsHaveAttributesOfTheirOwn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []byte{0, 0, 0x7e, 0xd9, 1, 6, 0, 0, 0, 7}, level.Value)
 	require.Equal(t, []Named{{Name: "One-Level", Value: "7"}}, d.Names(level))
-	both := AppendVendor(nil, 32473, Attribute{Type: 1, Value: []byte{0, 0, 0, 7}}, Attribute{Type: 9, Value: []byte{1}},
+	both := AppendVendor(nil, 32473, Attribute{Type: 1, Value: []byte{0, 0, 0, 7}},
+		Attribute{Type: 9, Value: []byte{1}},
 		Attribute{Type: 2, Value: []byte("x")})
 	require.Equal(t, []Named{{Name: "One-Level", Value: "7"}, {Name: "one-9", Value: "0x01"},
 		{Name: "One-Text", Value: "x"}},

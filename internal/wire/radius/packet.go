@@ -33,7 +33,8 @@ const (
 )
 
 func (c Code) String() string {
-	names := map[Code]string{AccessRequest: "Access-Request", AccessAccept: "Access-Accept", AccessReject: "Access-Reject",
+	names := map[Code]string{AccessRequest: "Access-Request", AccessAccept: "Access-Accept",
+		AccessReject:      "Access-Reject",
 		AccountingRequest: "Accounting-Request", AccountingResponse: "Accounting-Response",
 		AccessChallenge: "Access-Challenge", StatusServer: "Status-Server", DisconnectRequest: "Disconnect-Request",
 		DisconnectACK: "Disconnect-ACK", DisconnectNAK: "Disconnect-NAK"}

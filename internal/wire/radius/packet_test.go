@@ -278,7 +278,8 @@ func FuzzDecodeVendor(f *testing.F) {
 func TestAVendorsAttributesAreKnownByNameOnceAdded(t *testing.T) {
 	t.Parallel()
 	d := Dictionary{Vendors: []Vendor{{Name: "example", Number: 32473,
-		Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer}, {Type: 2, Name: "Example-Place", Form: Text}}}}}
+		Attributes: []Entry{{Type: 1, Name: "Example-Level", Form: Integer},
+			{Type: 2, Name: "Example-Place", Form: Text}}}}}
 	a, err := d.Make("example-level", "15")
 	require.NoError(t, err)
 	require.Equal(t, []Named{{"Example-Level", "15"}}, d.Names(a))

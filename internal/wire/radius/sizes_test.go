@@ -56,7 +56,8 @@ func TestPacketsOfEverySizeAreSigned(t *testing.T) {
 			for _, at := range []int{0, 1, 21, 22, 37, size - 1} {
 				if c := bytes.Clone(b); true {
 					c[at] ^= 1
-					require.NotEqual(t, Valid, CheckMessageAuthenticator(c, authenticator, key), "octet %d of %d", at, size)
+					require.NotEqual(t, Valid, CheckMessageAuthenticator(c, authenticator, key), "octet %d of %d", at,
+						size)
 				}
 			}
 			require.Equal(t, Invalid, CheckMessageAuthenticator(b[:len(b)-1], authenticator, key), "cut")

@@ -59,7 +59,8 @@ func veilMSCHAP(value []byte) {
 func hideAgain(hidden []byte, request [16]byte, keys [][]byte) {
 	for _, key := range keys {
 		password, err := RevealPassword(hidden, request, key)
-		if err != nil || !utf8.ValidString(password) || strings.ContainsFunc(password, func(c rune) bool { return c < ' ' }) {
+		if err != nil || !utf8.ValidString(password) ||
+			strings.ContainsFunc(password, func(c rune) bool { return c < ' ' }) {
 			continue
 		}
 		if stars, err := HidePassword(strings.Repeat("*", len(password)), request, key); err == nil {

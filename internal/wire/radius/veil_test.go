@@ -37,7 +37,8 @@ func TestAVeiledRequestTellsNoPasswordAndAllElse(t *testing.T) {
 					require.NoError(t, err)
 					password := s.Password + s.Fields.Password
 					require.Equal(t, string(bytes.Repeat([]byte("*"), len(password))), clear, s.Name)
-					require.Equal(t, had.Value, Veil(b, [][]byte{[]byte("another")})[len(b)-len(rest(before, i)):][:len(had.Value)],
+					require.Equal(t, had.Value, Veil(b,
+						[][]byte{[]byte("another")})[len(b)-len(rest(before, i)):][:len(had.Value)],
 						"what no key opens stays")
 					seen[a.Type]++
 				case CHAPPassword:

@@ -7,7 +7,8 @@ func BenchmarkDecodeAndAnswer(b *testing.B) {
 	key := []byte("a-key-for-this-benchmark")
 	start := AuthenStart{Action: ActionLogin, Type: PAP, Service: ServiceLogin, User: "ines.marsh", Port: "ssh0",
 		Data: "a password"}
-	request := AppendPacket(nil, Header{Version: 0xc1, Type: Authentication, Sequence: 1, SessionID: 7}, start.Append(nil),
+	request := AppendPacket(nil, Header{Version: 0xc1, Type: Authentication, Sequence: 1, SessionID: 7},
+		start.Append(nil),
 		key)
 	b.ReportAllocs()
 	for b.Loop() {

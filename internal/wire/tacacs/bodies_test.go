@@ -24,11 +24,13 @@ var bodies = map[string]struct {
 	"continue": {func(b []byte) error { _, err := DecodeAuthenContinue(b); return err },
 		[]byte{0, 0, 0, 0, 0}, []byte("\x00\x03\x00\x02\x01" + "mmm" + "dd")},
 	"author request": {func(b []byte) error { _, err := DecodeAuthorRequest(b); return err },
-		[]byte{6, 1, 1, 1, 0, 0, 0, 0}, []byte("\x06\x01\x02\x01\x01\x02\x03\x02\x03\x00" + "u" + "pp" + "rrr" + "a=b")},
+		[]byte{6, 1, 1, 1, 0, 0, 0, 0}, []byte("\x06\x01\x02\x01\x01\x02\x03\x02\x03\x00" + "u" + "pp" + "rrr" +
+			"a=b")},
 	"author response": {func(b []byte) error { _, err := DecodeAuthorResponse(b); return err },
 		[]byte{1, 0, 0, 0, 0, 0}, []byte("\x01\x02\x00\x01\x00\x02\x03\x00" + "m" + "dd" + "a=b")},
 	"acct request": {func(b []byte) error { _, err := DecodeAcctRequest(b); return err },
-		[]byte{2, 6, 1, 1, 1, 0, 0, 0, 0}, []byte("\x04\x06\x01\x02\x01\x01\x02\x03\x01\x03" + "u" + "pp" + "rrr" + "a=b")},
+		[]byte{2, 6, 1, 1, 1, 0, 0, 0, 0}, []byte("\x04\x06\x01\x02\x01\x01\x02\x03\x01\x03" + "u" + "pp" + "rrr" +
+			"a=b")},
 	"acct reply": {func(b []byte) error { _, err := DecodeAcctReply(b); return err },
 		[]byte{0, 0, 0, 0, 1}, []byte("\x00\x03\x00\x02\x02" + "mmm" + "dd")},
 }
@@ -54,7 +56,8 @@ func TestBodiesHaveTheirPartsInOrder(t *testing.T) {
 	t.Parallel()
 	start, err := DecodeAuthenStart(bodies["start"].whole)
 	require.NoError(t, err)
-	require.Equal(t, AuthenStart{Action: ActionLogin, PrivLvl: 15, Type: PAP, Service: ServiceLogin, User: "u", Port: "pp",
+	require.Equal(t, AuthenStart{Action: ActionLogin, PrivLvl: 15, Type: PAP, Service: ServiceLogin, User: "u",
+		Port:          "pp",
 		RemoteAddress: "rrr", Data: "dddd"}, start)
 	require.Equal(t, bodies["start"].whole, start.Append(nil))
 	reply, err := DecodeAuthenReply(bodies["reply"].whole)
@@ -73,7 +76,8 @@ func TestBodiesHaveTheirPartsInOrder(t *testing.T) {
 	require.Equal(t, bodies["author request"].whole, request.Append(nil))
 	response, err := DecodeAuthorResponse(bodies["author response"].whole)
 	require.NoError(t, err)
-	require.Equal(t, AuthorResponse{Status: AuthorPassAdd, Args: []string{"a=b", ""}, Message: "m", Data: "dd"}, response)
+	require.Equal(t, AuthorResponse{Status: AuthorPassAdd, Args: []string{"a=b", ""}, Message: "m", Data: "dd"},
+		response)
 	require.Equal(t, bodies["author response"].whole, response.Append(nil))
 	acct, err := DecodeAcctRequest(bodies["acct request"].whole)
 	require.NoError(t, err)
@@ -87,8 +91,9 @@ func TestBodiesHaveTheirPartsInOrder(t *testing.T) {
 
 func TestArgumentsAreSplitAtTheFirstMark(t *testing.T) {
 	t.Parallel()
-	for text, want := range map[string][]any{"cmd=look": {"cmd", "look", true}, "idletime*20": {"idletime", "20", false},
-		"a=b*c": {"a", "b*c", true}, "a*b=c": {"a", "b=c", false}, "=": {"", "", true}, "*": {"", "", false},
+	for text, want := range map[string][]any{"cmd=look": {"cmd", "look", true},
+		"idletime*20": {"idletime", "20", false},
+		"a=b*c":       {"a", "b*c", true}, "a*b=c": {"a", "b=c", false}, "=": {"", "", true}, "*": {"", "", false},
 		"none": {"none", "", true}, "": {"", "", true}} {
 		name, value, mandatory := Arg(text)
 		require.Equal(t, want, []any{name, value, mandatory}, text)
@@ -117,7 +122,8 @@ func TestStatesHaveTheNamesOfTheRFC(t *testing.T) {
 func TestHeadersAreWholeAndWithinBounds(t *testing.T) {
 	t.Parallel()
 	key := []byte("a key")
-	good := AppendPacket(nil, Header{Version: 0xc1, Type: Authentication, Sequence: 1, SessionID: 7}, []byte("body"), key)
+	good := AppendPacket(nil, Header{Version: 0xc1, Type: Authentication, Sequence: 1, SessionID: 7}, []byte("body"),
+		key)
 	for n := range good {
 		_, _, err := DecodePacket(good[:n], key)
 		require.ErrorIs(t, err, io.ErrUnexpectedEOF, "%d octets", n)
@@ -136,7 +142,8 @@ func TestHeadersAreWholeAndWithinBounds(t *testing.T) {
 			require.ErrorIs(t, err, ErrHeader, "octet %d is %d", at, v)
 		}
 	}
-	for n, want := range map[uint32]error{MaxBody: io.ErrUnexpectedEOF, MaxBody + 1: ErrTooLong, 1<<32 - 1: ErrTooLong} {
+	for n, want := range map[uint32]error{MaxBody: io.ErrUnexpectedEOF, MaxBody + 1: ErrTooLong,
+		1<<32 - 1: ErrTooLong} {
 		bad := bytes.Clone(good)
 		binary.BigEndian.PutUint32(bad[8:], n)
 		_, _, err := DecodePacket(bad, key)

@@ -25,7 +25,8 @@ const (
 )
 
 func (t Type) String() string {
-	return map[Type]string{Authentication: "authentication", Authorization: "authorization", Accounting: "accounting"}[t]
+	return map[Type]string{Authentication: "authentication", Authorization: "authorization",
+		Accounting: "accounting"}[t]
 }
 
 // Flags of the header, RFC 8907 section 4.1.
@@ -61,7 +62,8 @@ var (
 	ErrTooLong = fmt.Errorf("%w: the body is longer than 65536 octets", ErrHeader)
 	// ErrBody is a body whose lengths do not add up. Nearly always the keys
 	// of the two sides differ, RFC 8907 section 4.6.
-	ErrBody = errors.New("the lengths in the body do not add up; the keys of the two sides differ (RFC 8907, section 4.6)")
+	ErrBody = errors.New("the lengths in the body do not add up; the keys of the two sides differ (RFC 8907, " +
+		"section 4.6)")
 	// ErrClear is a body without obfuscation outside TLS, which section 4.5
 	// has the receiver refuse.
 	ErrClear = errors.New("the body is not obfuscated (RFC 8907, section 4.5)")

@@ -118,7 +118,8 @@ func TestIndependentPacketsHaveTheFieldsTheyClaim(t *testing.T) {
 		case AuthenContinue:
 			require.Equal(t, []any{f.UserMsg, f.Data}, []any{v.Message, v.Data}, s.Name)
 		case AuthorRequest:
-			require.Equal(t, []any{f.User, f.Port, f.RemAddr, f.Args}, []any{v.User, v.Port, v.RemoteAddress, v.Args}, s.Name)
+			require.Equal(t, []any{f.User, f.Port, f.RemAddr, f.Args}, []any{v.User, v.Port, v.RemoteAddress, v.Args},
+				s.Name)
 		case AuthorResponse:
 			require.Equal(t, []any{*f.Status, f.ServerMsg, f.Data}, []any{int(v.Status), v.Message, v.Data}, s.Name)
 			require.ElementsMatch(t, f.Args, v.Args, s.Name)
@@ -251,7 +252,8 @@ func TestManySessionsShareAConnection(t *testing.T) {
 		for _, p := range slices.Backward(waiting) {
 			start, _ := DecodeAuthenStart(p.body)
 			p.h.Sequence, p.h.Flags = 2, p.h.Flags&FlagSingleConnect
-			_, _ = there.Write(AppendPacket(nil, p.h, AuthenReply{Status: AuthenPass, Message: start.User}.Append(nil), key))
+			_, _ = there.Write(AppendPacket(nil, p.h, AuthenReply{Status: AuthenPass, Message: start.User}.Append(nil),
+				key))
 		}
 		_, _, _ = ReadPacket(there, key) // until the end
 		_ = there.Close()

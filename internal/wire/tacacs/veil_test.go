@@ -46,7 +46,8 @@ func TestAVeiledConversationTellsNoPasswordAndAllElse(t *testing.T) {
 		got, err := DecodeAuthenContinue(body(kept(t, v, true, b, step)))
 		require.NoError(t, err)
 		require.Equal(t, AuthenContinue{Message: "*****", Data: "why"}, got)
-		b = packet(Header{Sequence: 6}, AuthenReply{Status: AuthenGetData, Flags: FlagNoEcho, Message: "Code: "}.Append(nil))
+		b = packet(Header{Sequence: 6}, AuthenReply{Status: AuthenGetData, Flags: FlagNoEcho, Message: "Code: "}.Append(
+			nil))
 		require.Equal(t, b, kept(t, v, false, b, step))
 		b = packet(Header{Sequence: 7}, AuthenContinue{Message: "123456"}.Append(nil))
 		got, err = DecodeAuthenContinue(body(kept(t, v, true, b, step)))

@@ -193,7 +193,8 @@ func TestWhatATACACSServerMaySay(t *testing.T) {
 		{"FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFail}.Append(nil), walk.Refused, reason.RefusedByServer},
 		{"FOLLOW counts as FAIL", tacacs.AuthenReply{Status: tacacs.AuthenFollow, Data: "elsewhere"}.Append(nil),
 			walk.Refused, reason.RefusedByServer},
-		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(nil),
+		{"GETDATA without anybody to ask", tacacs.AuthenReply{Status: tacacs.AuthenGetData, Message: "code?"}.Append(
+			nil),
 			walk.Refused, reason.RefusedByServer},
 		{"ERROR is no answer", tacacs.AuthenReply{Status: tacacs.AuthenError, Message: "store down"}.Append(nil),
 			walk.Unavailable, reason.ServerError},

@@ -42,8 +42,9 @@ func (e *directoryExchange) Try(int) walk.Reply {
 		return lost(reason.NotForThis, "a directory knows passwords only", began)
 	}
 	refused := func(message string) walk.Reply {
-		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message, Answer: walk.SaidReject,
-			Took: time.Since(began)}
+		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: message,
+			Answer: walk.SaidReject,
+			Took:   time.Since(began)}
 	}
 	found, where, err := e.directory.Find(e.ctx, e.q.Person)
 	if err == nil && found == nil || errors.Is(err, ldap.ErrSpelling) {

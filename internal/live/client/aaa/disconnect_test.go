@@ -60,7 +60,8 @@ func TestWhatADeviceSaysToADisconnectRequest(t *testing.T) {
 			}
 			now := time.Unix(1_800_000_000, 0)
 			err := Disconnecting{Device: "sw", Person: "ines", To: at, Key: site.NewSecret(key),
-				Server: target(site.RADIUS, at, wait).Server, Now: func() time.Time { return now }}.Send(context.Background())
+				Server: target(site.RADIUS, at, wait).Server, Now: func() time.Time { return now }}.Send(
+				context.Background())
 			if c.want == "" {
 				require.NoError(t, err)
 			} else {

@@ -218,7 +218,8 @@ func (e *radiusExchange) answerChallenge(code string) (err error) {
 func (e *radiusExchange) try(n int) walk.Reply {
 	began := time.Now()
 	if errors.Is(e.err, radius.ErrLongPassword) { // it is wrong without being asked about, and the server is not silent
-		return walk.Reply{Result: walk.Refused, Reason: reason.WrongPassword, Message: e.err.Error(), Answer: walk.SaidReject}
+		return walk.Reply{Result: walk.Refused, Reason: reason.WrongPassword, Message: e.err.Error(),
+			Answer: walk.SaidReject}
 	}
 	if e.err != nil {
 		return lost(reason.ServerError, e.err.Error(), began)

@@ -158,8 +158,8 @@ func fits(r tacacs.AuthorRequest) error {
 	}
 	for _, a := range r.Args {
 		if len(a) > 255 {
-			return errors.New("a word of the command has more than 247 octets, which TACACS+ cannot carry (RFC 8907, section " +
-				"6.1)")
+			return errors.New("a word of the command has more than 247 octets, which TACACS+ cannot carry (RFC " +
+				"8907, section 6.1)")
 		}
 	}
 	return nil
@@ -196,7 +196,8 @@ func authenticated(r tacacs.AuthenReply) walk.Reply {
 	case tacacs.AuthenPass:
 		return walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: walk.SaidPass}
 	case tacacs.AuthenError, tacacs.AuthenRestart:
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: walk.SaidError}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message,
+			Answer: walk.SaidError}
 	case tacacs.AuthenGetData:
 		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message,
 			Answer: walk.SaidChallenge}
@@ -210,11 +211,13 @@ func authorized(r tacacs.AuthorResponse) walk.Reply {
 		reply := walk.Reply{Result: walk.Accepted, Message: r.Message, Answer: walk.SaidPass}
 		for _, arg := range r.Args {
 			name, value, mandatory := tacacs.Arg(arg)
-			reply.Attributes = append(reply.Attributes, rights.Attribute{Name: name, Value: value, Optional: !mandatory})
+			reply.Attributes = append(reply.Attributes,
+				rights.Attribute{Name: name, Value: value, Optional: !mandatory})
 		}
 		return reply
 	case tacacs.AuthorError:
-		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message, Answer: walk.SaidError}
+		return walk.Reply{Result: walk.Unavailable, Reason: reason.ServerError, Message: r.Message,
+			Answer: walk.SaidError}
 	}
 	return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: r.Message, Answer: walk.SaidFail}
 }
@@ -236,7 +239,8 @@ func (e *tacacsExchange) request() tacacs.AuthorRequest {
 // record builds the arguments of an accounting record, RFC 8907 section 8.3.
 func (e *tacacsExchange) record() tacacs.AuthorRequest {
 	r := e.common()
-	r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=shell", fmt.Sprintf("priv-lvl=%d", e.q.Level)}
+	r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=shell",
+		fmt.Sprintf("priv-lvl=%d", e.q.Level)}
 	now := fmt.Sprint(time.Now().Unix())
 	if e.q.Purpose == site.RecordCommands {
 		r.Args = append(r.Args, "cmd="+strings.Join(strings.Fields(e.q.Line), " "))
@@ -246,7 +250,8 @@ func (e *tacacsExchange) record() tacacs.AuthorRequest {
 		if e.q.Start {
 			how = "start"
 		}
-		r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=system", "event=sys_acct", "reason=" + how}
+		r.Args = []string{"task_id=" + e.asker.Session, "timezone=UTC", "service=system", "event=sys_acct", "reason=" +
+			how}
 	}
 	switch {
 	case e.q.Start:
@@ -262,8 +267,9 @@ func (e *tacacsExchange) record() tacacs.AuthorRequest {
 func (e *tacacsExchange) common() tacacs.AuthorRequest {
 	method := map[site.MethodKind]tacacs.Method{site.ByGroup: tacacs.MethodTACACS, site.ByLocal: tacacs.MethodLocal,
 		site.ByNone: tacacs.MethodNone, site.BySecret: tacacs.MethodLine}[e.q.Method]
-	return tacacs.AuthorRequest{Method: method, PrivLvl: byte(e.q.Level), Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
-		User: e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
+	return tacacs.AuthorRequest{Method: method, PrivLvl: byte(e.q.Level), Type: tacacs.ASCII,
+		Service: tacacs.ServiceLogin,
+		User:    e.q.Person, Port: e.asker.Port, RemoteAddress: e.asker.From}
 }
 
 // Close ends the exchange.

@@ -144,7 +144,8 @@ func Open(ctx context.Context, t Target) (*Session, error) {
 	s := &Session{conn: conn, timeout: t.Timeout, stop: routine.OnDone(ctx, func() { _ = conn.Close() })}
 	_ = conn.SetDeadline(time.Now().Add(t.Timeout))
 	c, channels, requests, err := ssh.NewClientConn(conn, t.Address,
-		&ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey), Timeout: t.Timeout})
+		&ssh.ClientConfig{User: t.Person, Auth: t.Auth, HostKeyCallback: ssh.FixedHostKey(t.HostKey),
+			Timeout: t.Timeout})
 	if err != nil {
 		s.End()
 		switch { // the library gives no kinds of error here
@@ -453,7 +454,8 @@ func Where(s *site.Site, d *site.Device) func(drift.About, string) string {
 		case drift.List:
 			for _, w := range d.Ways {
 				for p, l := range w.Lists {
-					if l != nil && (site.Purpose(p).String() == name || name == "records" && site.Purpose(p).Records()) {
+					if l != nil && (site.Purpose(p).String() == name || name == "records" &&
+						site.Purpose(p).Records()) {
 						return s.Where(l.Place)
 					}
 				}

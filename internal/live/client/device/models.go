@@ -32,19 +32,23 @@ func ModelsOf(announced map[string]netconf.Module) Models {
 		}
 		switch {
 		case module.Revision != "" && module.Revision < w.Revision && w.Drafts:
-			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.Name, module.Revision,
+			say("%s is there in revision %s, a draft from before the standard (%s): it is not used", w.Name,
+				module.Revision,
 				w.Revision)
 			continue
 		case module.Revision != "" && module.Revision < w.Revision:
-			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know every part",
+			say("%s is there in revision %s, older than the one that is written here (%s): the device may not know "+
+				"every part",
 				w.Name, module.Revision, w.Revision)
 		case module.Revision > w.Revision:
-			say("%s is there in revision %s, newer than the one that is written here (%s)", w.Name, module.Revision, w.Revision)
+			say("%s is there in revision %s, newer than the one that is written here (%s)", w.Name, module.Revision,
+				w.Revision)
 		}
 		m.has[w.Namespace] = true
 		if w.Namespace == yang.SystemNS && module.Features != nil {
 			lacks := func(feature string) bool { return !slices.Contains(module.Features, feature) }
-			m.Lacks = yang.Lacks{RADIUS: lacks("radius"), Users: lacks("local-users"), Authentication: lacks("authentication")}
+			m.Lacks = yang.Lacks{RADIUS: lacks("radius"), Users: lacks("local-users"),
+				Authentication: lacks("authentication")}
 		}
 	}
 	m.Lacks.TACACS = !m.has[yang.TACACSNS]
@@ -75,7 +79,8 @@ func (s *Session) Models() Models {
 		announced, err := s.Modules()
 		m := ModelsOf(announced)
 		if err != nil {
-			m.Notes = append(m.Notes, fmt.Sprintf("its YANG library cannot be read (%v); what its hello says is taken", err))
+			m.Notes = append(m.Notes, fmt.Sprintf("its YANG library cannot be read (%v); what its hello says is taken",
+				err))
 		}
 		s.models = &m
 	}

@@ -29,7 +29,8 @@ func TestModelsAreTakenByNamespaceRevisionAndFeatures(t *testing.T) {
 			"newer than the one that is written here"},
 		{map[string]netconf.Module{yang.SystemNS: {}}, "ietf-system", ""},
 		{map[string]netconf.Module{yang.TACACSNS: {Revision: "2021-08-05"}}, "none of ours", "without ietf-system"},
-		{map[string]netconf.Module{yang.OpenNS: {Revision: "2018-01-01"}}, "openconfig-system", "may not know every part"},
+		{map[string]netconf.Module{yang.OpenNS: {Revision: "2018-01-01"}}, "openconfig-system",
+			"may not know every part"},
 		{map[string]netconf.Module{"urn:other": {}}, "none of ours", ""},
 	} {
 		m := ModelsOf(k.announced)

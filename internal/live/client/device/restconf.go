@@ -48,7 +48,8 @@ func openRESTCONF(ctx context.Context, t Target) (*restconf, error) {
 	}
 	r := &restconf{ctx: ctx, target: t, root: "/restconf", tags: map[string]string{},
 		http: &http.Client{Timeout: t.Timeout,
-			Transport:     &http.Transport{TLSClientConfig: config, DialContext: (&net.Dialer{Timeout: t.Timeout}).DialContext},
+			Transport: &http.Transport{TLSClientConfig: config,
+				DialContext: (&net.Dialer{Timeout: t.Timeout}).DialContext},
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	text, _, err := r.do(http.MethodGet, "/.well-known/host-meta", "application/xrd+xml", nil, "")
 	switch {

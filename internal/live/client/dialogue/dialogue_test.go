@@ -217,7 +217,8 @@ func BenchmarkReadingWhatADeviceSays(b *testing.B) {
 		here, there := net.Pipe()
 		go func() { _, _ = there.Write(text) }()
 		c := New(here, here, here)
-		if _, err := c.Run(Step{Within: time.Minute, Expect: []Expect{{Name: "prompt", Ends: ends("sw> ")}}}); err != nil {
+		if _, err := c.Run(Step{Within: time.Minute, Expect: []Expect{
+			{Name: "prompt", Ends: ends("sw> ")}}}); err != nil {
 			b.Fatal(err)
 		}
 		c.Close()

@@ -56,8 +56,8 @@ func Interface(ctx context.Context, name string) (capture.Source, func(), error)
 	handle, err := pcapgo.NewEthernetHandle(name)
 	// the library does not wrap it
 	if err != nil && (errors.Is(err, syscall.EPERM) || strings.Contains(err.Error(), syscall.EPERM.Error())) {
-		return nil, nil, fmt.Errorf("capturing on %s needs a privilege: run as root, or give the program CAP_NET_RAW; a "+
-			"state folder can be listened to without", name)
+		return nil, nil, fmt.Errorf("capturing on %s needs a privilege: run as root, or give the program "+
+			"CAP_NET_RAW; a state folder can be listened to without", name)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("capturing on %s is not possible: %w", name, err)

@@ -71,7 +71,8 @@ func (s *session) learn(seen string, within time.Duration) arrival {
 			return arrival{outcome: walk.OutcomeUnsure, detail: s.noPrompt(err, line), line: line}
 		case isQuestion(line):
 			return arrival{outcome: walk.OutcomeUnsure, detail: unanswered(line), line: line}
-		case strings.TrimSpace(line) != "" && numbers.ReplaceAllString(line, "0") == numbers.ReplaceAllString(seen, "0"):
+		case strings.TrimSpace(line) != "" && numbers.ReplaceAllString(line, "0") == numbers.ReplaceAllString(
+			seen, "0"):
 			parts := numbers.Split(line, -1)
 			for i := range parts {
 				parts[i] = regexp.QuoteMeta(parts[i])
@@ -84,8 +85,9 @@ func (s *session) learn(seen string, within time.Duration) arrival {
 	return arrival{
 		outcome: walk.OutcomeUnsure,
 		line:    seen,
-		detail: fmt.Sprintf("no prompt was recognised: after empty lines "+
-			"the device ends with %q, and not twice with the same; say what its prompt looks like with -prompt", show(seen)),
+		detail: fmt.Sprintf("no prompt was recognised: after empty lines the device ends with %q, and not twice "+
+			"with the same; say what its prompt looks like with -prompt",
+			show(seen)),
 	}
 }
 

@@ -70,7 +70,8 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = c.Close() }()
 	ask := func(base, filter string, most int) (int, error) {
-		r, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, 0, most, 1, false, filter, []string{"uid"},
+		r, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, 0, most, 1, false, filter,
+			[]string{"uid"},
 			nil))
 		if r == nil {
 			return 0, err
@@ -80,7 +81,8 @@ func TestOnlyWhoSearchesMaySearch(t *testing.T) {
 	_, err = ask(s.Directory.Base, "(uid=*)", 0)
 	require.True(t, ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights), err)
 	require.NoError(t, c.Bind(searcher, "reader"))
-	for filter, want := range map[string]int{"(uid=*)": 2, "(uid=e*a)": 1, "(uid=*b*a)": 1, "(uid=*c*)": 0, "(uid=*r)": 1,
+	for filter, want := range map[string]int{"(uid=*)": 2, "(uid=e*a)": 1, "(uid=*b*a)": 1, "(uid=*c*)": 0,
+		"(uid=*r)": 1,
 		"(uid>=a)": 0, "(!(uid=per))": 1} {
 		n, err := ask(s.Directory.Base, filter, 0)
 		require.NoError(t, err, filter)
@@ -123,7 +125,8 @@ func TestWhatIsNoQuestionEndsTheConnection(t *testing.T) {
 	t.Parallel()
 	_, _, at := play(t, "(uid=%u)")
 	for name, octets := range map[string]string{
-		"text": "GET / HTTP/1.1\r\n\r\n", "too long": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01", "nothing in it": "\x30\x00",
+		"text": "GET / HTTP/1.1\r\n\r\n", "too long": "\x30\x84\x7f\xff\xff\xff\x02\x01\x01",
+		"nothing in it":     "\x30\x00",
 		"no operation":      "\x30\x03\x02\x01\x01",
 		"a bind of nothing": "\x30\x05\x02\x01\x01\x60\x00", "a search of nothing": "\x30\x05\x02\x01\x01\x63\x00",
 		"no number": "\x30\x06\x04\x01a\x42\x00\x00",

@@ -257,7 +257,8 @@ func (d *drill) pass(ctx context.Context, trials []trial, runs [][]Run, todo []i
 	var once sync.Once
 	var workers routine.Group
 	begin := rate.NewLimiter(rate.Limit(perSecond), 8) // so many at once that answers come late would be no drill
-	for n := range min(d.AtOnce, len(todo)) {          // one that has nothing to try would wait for its turn all the same
+	// one that has nothing to try would wait for its turn all the same
+	for n := range min(d.AtOnce, len(todo)) {
 		workers.Go(func() {
 			for begin.Wait(ctx) == nil {
 				k := int(next.Add(1)) - 1
@@ -411,7 +412,8 @@ func mismatch(foreseen, seen Story, factor int) string {
 		return fmt.Sprintf("level %d was foreseen, and level %d was seen", foreseen.Level, seen.Level)
 	case foreseen.Outcome == walk.OutcomeIn && foreseen.Raised != seen.Raised && seen.Raised != login.UnknownLevel &&
 		seen.Level != login.UnknownLevel:
-		return fmt.Sprintf("level %d after an elevation was foreseen, and level %d was seen", foreseen.Raised, seen.Raised)
+		return fmt.Sprintf("level %d after an elevation was foreseen, and level %d was seen", foreseen.Raised,
+			seen.Raised)
 	case foreseen.By != seen.By:
 		return fmt.Sprintf("%s was foreseen to decide, and %s did", nobody(foreseen.By), nobody(seen.By))
 	case seen.Wait < foreseen.Wait*(1-lessShare)-0.01 || seen.Wait > more:

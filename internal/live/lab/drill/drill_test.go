@@ -57,7 +57,8 @@ func parsedAs(t *testing.T, text string) (*site.Site, site.Keys) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", hash))})
 	require.NoError(t, err)
 	s.Lab.Network = labtest.Network(t)
-	return s, site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"), "b": site.NewSecret("the-key-b-of-these-tests")}
+	return s, site.Keys{"a": site.NewSecret("the-key-a-of-these-tests"),
+		"b": site.NewSecret("the-key-b-of-these-tests")}
 }
 
 // Every way in, odd traits, every fault alone and in pairs: what happens is what
@@ -82,7 +83,8 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 			require.NoError(t, err)
 			require.NotEmpty(t, r.Runs)
 			for _, run := range r.Runs {
-				require.True(t, run.Match || tooLate(run), "%s: %s\n%+v\n%+v", nameOf(run.Case), run.Why, run.Foreseen, run.Seen)
+				require.True(t, run.Match || tooLate(run), "%s: %s\n%+v\n%+v", nameOf(run.Case), run.Why, run.Foreseen,
+					run.Seen)
 			}
 		}
 		ways[run.Case.Way.Access] = true

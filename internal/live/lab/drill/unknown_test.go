@@ -18,8 +18,8 @@ import (
 func unknown(t *testing.T) (*site.Site, site.Keys) {
 	t.Helper()
 	return parsedAs(t, strings.NewReplacer(
-		"kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: chap}, "+
-			"below-level: reads}}]", "kinds: [{name: odd}]",
+		"kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: "+
+			"chap}, below-level: reads}}]", "kinds: [{name: odd}]",
 		"{name: sw, ", "{name: sw, kind: odd, ", "console: {login: l},", "console: {login: l, session: s},",
 		"ssh: {login: lr}", "ssh: {login: lr, session: sr, record-sessions: v}, telnet: {login: lr}, web: {}",
 		"  - {name: s, ", "  - {name: sr, authorize: session, methods: [group r, local]}\n"+
@@ -63,7 +63,8 @@ func TestEachValueOfATraitThatIsNotKnownComesOutAsForeseen(t *testing.T) {
 				require.NoError(t, err)
 				require.NotEmpty(t, r.Runs)
 				for _, run := range r.Runs {
-					require.True(t, run.Match || tooLate(run), "%s: %s\n%+v\n%+v", nameOf(run.Case), run.Why, run.Foreseen, run.Seen)
+					require.True(t, run.Match || tooLate(run), "%s: %s\n%+v\n%+v", nameOf(run.Case), run.Why,
+						run.Foreseen, run.Seen)
 				}
 			})
 		}

@@ -57,7 +57,8 @@ func (d *Device) apiCalls() http.Handler {
 			On bool `json:"on"`
 		}
 		if readJSON(w, r, &body) {
-			d.apiDo(w, r, fmt.Sprintf("trace %s %s", r.PathValue("kind"), map[bool]string{true: "on", false: "off"}[body.On]),
+			d.apiDo(w, r, fmt.Sprintf("trace %s %s", r.PathValue("kind"),
+				map[bool]string{true: "on", false: "off"}[body.On]),
 				func(*pageSession) any { return map[string]any{} })
 		}
 	})
@@ -71,8 +72,9 @@ func (d *Device) apiCalls() http.Handler {
 	})
 	calls.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		apiError(w, http.StatusNotFound,
-			"there is no such call; there are POST /api/login, GET /api/session, /api/sessions, /api/servers, /api/counters, "+
-				"/api/settings, /api/trace, /api/log, PUT /api/ports/N, PUT /api/trace/KIND, POST /api/command and POST /api/leave")
+			"there is no such call; there are POST /api/login, GET /api/session, /api/sessions, /api/servers, "+
+				"/api/counters, /api/settings, /api/trace, /api/log, PUT /api/ports/N, PUT /api/trace/KIND, POST "+
+				"/api/command and POST /api/leave")
 	})
 	return calls
 }
@@ -87,7 +89,8 @@ func nonNil[T any](all []T) []T {
 // described is a session for its owner.
 func (s *pageSession) described() any {
 	v := s.visitor
-	return map[string]any{"person": v.person, "level": v.level, "by": v.entry.By, "line": v.line, "since": v.entered.UTC(),
+	return map[string]any{"person": v.person, "level": v.level, "by": v.entry.By, "line": v.line,
+		"since":     v.entered.UTC(),
 		"read_only": s.readsOnly()}
 }
 
@@ -173,7 +176,8 @@ func (d *Device) apiDo(w http.ResponseWriter, r *http.Request, command string, g
 		if strings.HasPrefix(output, "refused: ") {
 			result = "refused"
 		}
-		apiSay(w, http.StatusOK, map[string]any{"command": command, "result": result, "output": strings.TrimSpace(output)})
+		apiSay(w, http.StatusOK, map[string]any{"command": command, "result": result,
+			"output": strings.TrimSpace(output)})
 	case !done && strings.HasPrefix(output, "refused: "):
 		apiError(w, http.StatusForbidden, strings.TrimSpace(output))
 	case !done:

@@ -203,9 +203,11 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			d.mu.Unlock()
 			switch {
 			case lost:
-				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name, Asked: s.Purpose.Question(),
+				d.log(evidence.LogLine{What: evidence.LogNoAnswer, Person: person, Server: name,
+					Asked:  s.Purpose.Question(),
 					Reason: t.Reply.Reason,
-					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; attempts: %d", name, t.Reply.Reason, s.Purpose,
+					Text: fmt.Sprintf("%s gave no answer (%s) to a question about %s; attempts: %d", name,
+						t.Reply.Reason, s.Purpose,
 						t.N)})
 			case was:
 				d.log(evidence.LogLine{What: evidence.LogAgain, Server: name, Text: name + " answers again"})
@@ -233,7 +235,8 @@ func (d *Device) gone(v *visitor) {
 	delete(d.books.sessions, v.id)
 	d.mu.Unlock()
 	if was {
-		d.logs("%s is out of line %s after %s", printed(v.person), v.line, d.config.Now().Sub(v.entered).Round(time.Second))
+		d.logs("%s is out of line %s after %s", printed(v.person), v.line,
+			d.config.Now().Sub(v.entered).Round(time.Second))
 	}
 }
 
@@ -241,7 +244,8 @@ func (d *Device) gone(v *visitor) {
 func (d *Device) refusedLogin(v *visitor) {
 	d.log(evidence.LogLine{What: evidence.LogRefused, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By,
 		Reason: v.entry.Reason,
-		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person), v.visit.Way.Name(),
+		Text: fmt.Sprintf("a login of %s by %s, line %s, from %s was refused: %s", printed(v.person),
+			v.visit.Way.Name(),
 			v.line, v.from, v.entry.Reason)})
 }
 
@@ -263,8 +267,9 @@ func (d *Device) Sessions() []Session {
 	all := []Session{}
 	for _, id := range slices.Sorted(maps.Keys(d.books.sessions)) {
 		v := d.books.sessions[id]
-		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from, Level: v.level,
-			By: v.entry.By, Since: v.entered})
+		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from,
+			Level: v.level,
+			By:    v.entry.By, Since: v.entered})
 	}
 	return all
 }
@@ -315,7 +320,8 @@ func (d *Device) Servers() []Health {
 		case h.Rests < 0:
 			h.Summary += ", rests until all do"
 		case h.Rests > 0:
-			h.Summary += fmt.Sprintf(", rests for %s more", time.Duration(h.Rests*float64(time.Second)).Round(time.Second))
+			h.Summary += fmt.Sprintf(", rests for %s more",
+				time.Duration(h.Rests*float64(time.Second)).Round(time.Second))
 		}
 		all = append(all, h)
 	}

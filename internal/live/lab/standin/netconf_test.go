@@ -48,7 +48,8 @@ devices: [{name: sw, addresses: [127.0.0.1], accounts: [keeper, guest], access: 
 	targets := map[*site.Server]aaa.Target{}
 	for _, v := range s.Servers { // their ports refuse
 		at := netip.MustParseAddrPort("127.0.0.1:1")
-		targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests"),
+		targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at,
+			Key:    site.NewSecret("a-key-of-these-tests"),
 			Dialer: aaa.Net{}}
 	}
 	d := New(Config{Device: s.Device("sw"), Keys: site.Keys{}, Targets: targets, HostKey: signer})

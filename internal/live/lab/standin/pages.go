@@ -51,10 +51,13 @@ func (d *Device) ServeWeb(listener net.Listener) { d.serveHTTPS(listener, d.webP
 func (d *Device) ServeAPI(listener net.Listener) { d.serveHTTPS(listener, d.apiCalls()) }
 
 func (d *Device) serveHTTPS(listener net.Listener, handler http.Handler) {
-	server := &http.Server{Handler: guarded(handler), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second,
-		WriteTimeout: d.design().Kind.Traits.LoginWindow + 20*time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 1 << 14,
-		ErrorLog:    log.New(quiet{}, "", 0),
-		TLSConfig:   &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{d.config.Certificate}},
+	server := &http.Server{Handler: guarded(handler), ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:  20 * time.Second,
+		WriteTimeout: d.design().Kind.Traits.LoginWindow + 20*time.Second, IdleTimeout: time.Minute,
+		MaxHeaderBytes: 1 << 14,
+		ErrorLog:       log.New(quiet{}, "", 0),
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12,
+			Certificates: []tls.Certificate{d.config.Certificate}},
 		BaseContext: func(net.Listener) context.Context { return d.ctx }}
 	ended := make(chan struct{})
 	d.closing(func() error {
@@ -79,7 +82,8 @@ func guarded(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		head := w.Header()
 		head.Set("Content-Security-Policy",
-			"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+			"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri "+
+				"'none'")
 		head.Set("X-Content-Type-Options", "nosniff")
 		head.Set("X-Frame-Options", "DENY")
 		head.Set("Referrer-Policy", "same-origin") // with none, a browser hides where a form comes from

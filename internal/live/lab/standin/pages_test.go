@@ -96,7 +96,8 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 			return r.post(c, "/command", url.Values{"form": {form}, "command": {strings.Repeat("x", mostBody)}})
 		},
 		"a login from abroad": func() (int, string) {
-			return r.post(r.browser(), "/login", url.Values{"name": {"keeper"}, "password": {"right"}}, "Origin", "null")
+			return r.post(r.browser(), "/login", url.Values{"name": {"keeper"}, "password": {"right"}}, "Origin",
+				"null")
 		},
 	} {
 		status, _ := try()
@@ -109,7 +110,8 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 	require.Equal(t, 200, status, "the kind lets people below the level read")
 	require.Contains(t, page, "At this level the page is for reading")
 	require.NotContains(t, page, "Switch o")
-	_, page = r.post(reader, "/command", url.Values{"form": {formToken.FindStringSubmatch(page)[1]}, "command": {"save"}})
+	_, page = r.post(reader, "/command", url.Values{"form": {formToken.FindStringSubmatch(page)[1]},
+		"command": {"save"}})
 	require.Contains(t, page, "refused: at your level this page is for reading")
 
 	status, _ = r.post(c, "/leave", url.Values{"form": {form}})
@@ -253,18 +255,20 @@ func TestThePasswordMayBeAskedForByKeyboardInteractive(t *testing.T) {
 	dial := func(password string) error {
 		c, err := ssh.Dial("tcp", r.ssh,
 			&ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
-				Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-					return make([]string, len(questions)), nil
-				})}})
+				Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(
+					func(_, _ string, questions []string, _ []bool) ([]string, error) {
+						return make([]string, len(questions)), nil
+					})}})
 		if password == "right" {
 			c, err = ssh.Dial("tcp", r.ssh,
 				&ssh.ClientConfig{User: "keeper", HostKeyCallback: ssh.FixedHostKey(r.key), Timeout: 10 * time.Second,
-					Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-						if len(questions) == 1 && questions[0] == "password: " {
-							return []string{password}, nil
-						}
-						return nil, nil
-					})}})
+					Auth: []ssh.AuthMethod{ssh.KeyboardInteractive(
+						func(_, _ string, questions []string, _ []bool) ([]string, error) {
+							if len(questions) == 1 && questions[0] == "password: " {
+								return []string{password}, nil
+							}
+							return nil, nil
+						})}})
 		}
 		if err == nil {
 			_ = c.Close()

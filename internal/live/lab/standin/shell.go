@@ -30,8 +30,9 @@ func commands() []command {
 		{words: []string{"look", "session"}, args: "", level: 1, about: "who you are here and at what level",
 			run: (*shell).lookSession},
 		{words: []string{"look", "sessions"}, args: "", level: 1, about: "who is in", run: (*shell).lookSessions},
-		{words: []string{"look", "servers"}, args: "", level: 1, about: "the AAA servers and the results of asking them",
-			run: (*shell).lookServers},
+		{words: []string{"look", "servers"}, args: "", level: 1,
+			about: "the AAA servers and the results of asking them",
+			run:   (*shell).lookServers},
 		{words: []string{"look", "counters"}, args: "", level: 1,
 			about: "each server and kind of question, with round-trip times", run: (*shell).lookCounters},
 		{words: []string{"look", "trace"}, args: "", level: 1, about: "what the trace noted; trace switches it on",
@@ -41,14 +42,16 @@ func commands() []command {
 			run: (*shell).lookSettings},
 		{words: []string{"look", "secrets"}, args: "", level: 1, about: "which keys are set, not their values",
 			run: (*shell).lookSecrets},
-		{words: []string{"set", "port"}, args: "NUMBER on|off", level: 15, about: "switch a port", run: (*shell).setPort},
+		{words: []string{"set", "port"}, args: "NUMBER on|off", level: 15, about: "switch a port",
+			run: (*shell).setPort},
 		{words: []string{"set", "banner"}, args: "TEXT", level: 15, about: "the text before the login",
 			run: (*shell).setBanner},
 		{words: []string{"save"}, args: "", level: 15, about: "keep the settings over a restart", run: (*shell).save},
 		{words: []string{"trace"}, args: "KIND on|off", level: 15,
 			about: "authentication, authorization, accounting or packets", run: (*shell).setTrace},
-		{words: []string{"raise"}, args: "[LEVEL]", level: 0, about: "to a higher level, 15 unless said; asks for a password",
-			run: (*shell).raise},
+		{words: []string{"raise"}, args: "[LEVEL]", level: 0,
+			about: "to a higher level, 15 unless said; asks for a password",
+			run:   (*shell).raise},
 		{words: []string{"help"}, args: "", level: 0, about: "this list", run: (*shell).help},
 		{words: []string{"leave"}, args: "", level: 0, about: "end the session", run: nil},
 	}
@@ -173,7 +176,8 @@ func (sh *shell) lookServers([]string) bool {
 
 func (sh *shell) lookSessions([]string) bool {
 	for _, s := range sh.v.device.Sessions() {
-		sh.say("%-12s level %-2d  %-10s line %-9s from %-15s since %s, let in by %s", printed(s.Person), s.Level, s.Access,
+		sh.say("%-12s level %-2d  %-10s line %-9s from %-15s since %s, let in by %s", printed(s.Person), s.Level,
+			s.Access,
 			s.Line, s.From, s.Since.Format(time.TimeOnly), s.By)
 	}
 	return true
@@ -193,7 +197,8 @@ func (sh *shell) lookCounters([]string) bool {
 		if c.Accepted+c.Refused > 0 {
 			times = fmt.Sprintf("; answers in %.1f to %.1f ms, %.1f on average", c.Least*1000, c.Most*1000, c.Mean*1000)
 		}
-		sh.say("%-12s %-15s sent %d, accepted %d, refused %d%s; connections %d%s", c.Server, c.Question, c.Sent, c.Accepted,
+		sh.say("%-12s %-15s sent %d, accepted %d, refused %d%s; connections %d%s", c.Server, c.Question, c.Sent,
+			c.Accepted,
 			c.Refused, lost, c.Connections, times)
 	}
 	return true

@@ -237,11 +237,12 @@ type visitor struct {
 	entry    walk.Entry
 	entered  time.Time
 	password string
-	code     func(prompt string) (string, bool) // answers a server that asks for a one-time code; nil: nobody can be asked
-	level    int                                // what the person has now: an elevation may have raised it
-	id       int64
-	hang     func()      // ends the session from outside
-	ended    atomic.Bool // so it was
+	// answers a server that asks for a one-time code; nil: nobody can be asked
+	code  func(prompt string) (string, bool)
+	level int // what the person has now: an elevation may have raised it
+	id    int64
+	hang  func()      // ends the session from outside
+	ended atomic.Bool // so it was
 }
 
 // arrive begins a visit.

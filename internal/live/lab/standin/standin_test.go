@@ -90,7 +90,8 @@ devices:
 	for _, way := range []struct {
 		at     *string
 		access string
-	}{{&r.ssh, site.SSH}, {&r.console, site.Console}, {&r.telnet, site.Telnet}, {&r.web, site.Web}, {&r.api, site.API}} {
+	}{{&r.ssh, site.SSH}, {&r.console, site.Console}, {&r.telnet, site.Telnet}, {&r.web, site.Web},
+		{&r.api, site.API}} {
 		listener, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		require.True(t, r.device.Serve(way.access, listener))

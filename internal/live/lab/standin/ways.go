@@ -97,7 +97,8 @@ func (d *Device) sshConnection(conn net.Conn, access string) {
 			return nil, nil
 		},
 		// RFC 4256: the password, and a one-time code when a server asks for one.
-		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions,
+		KeyboardInteractiveCallback: func(meta ssh.ConnMetadata,
+			ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions,
 			error) {
 			answers, err := ask("", "", []string{"password: "}, []bool{false})
 			if err != nil || len(answers) != 1 {
@@ -237,7 +238,8 @@ func plainTerminal(rw io.ReadWriter) *terminal {
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	}
-	return &terminal{out: rw, prompt: func(p string) { prompt = p }, read: func() (string, error) { return read(prompt) },
+	return &terminal{out: rw, prompt: func(p string) { prompt = p },
+		read:   func() (string, error) { return read(prompt) },
 		secret: read, key: lines.ReadByte}
 }
 

@@ -270,7 +270,8 @@ func (r *Receiver) admits(device string) bool {
 	}
 	if v.dropped++; now.Sub(r.warned) >= sayEvery {
 		r.warned = now
-		r.config.Say(fmt.Sprintf("%s sends more than %d lines of its log in a second: %d were dropped", device, lineRate,
+		r.config.Say(fmt.Sprintf("%s sends more than %d lines of its log in a second: %d were dropped", device,
+			lineRate,
 			v.dropped))
 		v.dropped = 0
 	}

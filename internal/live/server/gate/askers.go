@@ -89,7 +89,8 @@ func (s *server) keyName(used []byte) string {
 func (s *server) nobody(a netip.Addr) string {
 	a = a.Unmap().WithZone("")
 	if d, has := s.others[a]; has {
-		return fmt.Sprintf("%s is an address of %s, which is to ask from %s: let it ask from there, or write source: %s", a,
+		return fmt.Sprintf("%s is an address of %s, which is to ask from %s: let it ask from there, or write "+
+			"source: %s", a,
 			d.Name,
 			d.Source, a)
 	}

@@ -192,7 +192,8 @@ func TestNobodyWhoHasProvenNothingGetsRights(t *testing.T) {
 		r := startWith(t, site.Keys{}, time.Now,
 			strings.NewReplacer("MA", "required", "who: team net", "who: team net"+provenBy).
 				Replace(siteOfTwo))
-		for _, method := range []tacacs.Method{tacacs.MethodNone, tacacs.MethodNotSet, tacacs.MethodLine, tacacs.MethodEnable,
+		for _, method := range []tacacs.Method{tacacs.MethodNone, tacacs.MethodNotSet, tacacs.MethodLine,
+			tacacs.MethodEnable,
 			tacacs.MethodGuest} {
 			c, _ := r.dial()
 			response, err := c.Authorize(tacacs.AuthorRequest{Method: method, User: "ines", Port: "ssh0",
@@ -223,8 +224,9 @@ func TestAnOpenPromptIsJudgedByTheSiteOfNow(t *testing.T) {
 	require.Equal(t, tacacs.AuthenGetPass, reply.Status)
 	hash, err := secrets.Hash("right", 64, 1)
 	require.NoError(t, err)
-	next, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.NewReplacer("HASH", hash, "MA", "required",
-		"- {name: ines,", "- {name: ines, disabled: true,").Replace(siteOfTwo))})
+	next, err := site.Parse(site.Source{Name: "site.yaml",
+		Text: []byte(strings.NewReplacer("HASH", hash, "MA", "required",
+			"- {name: ines,", "- {name: ines, disabled: true,").Replace(siteOfTwo))})
 	require.NoError(t, err)
 	require.NoError(t, r.gate.Reload(designOf(next, site.Keys{"k": site.NewSecret(key)})))
 	reply = send(3, tacacs.AuthenContinue{Message: "right"}.Append(nil))
@@ -294,7 +296,8 @@ func TestFiveCodesMayBeWrong(t *testing.T) {
 	var mu sync.Mutex
 	clock := func() time.Time { mu.Lock(); defer mu.Unlock(); return at }
 	r := startWith(t, site.Keys{"seed": site.NewSecret(seedOfTest)}, clock, strings.NewReplacer("MA", "required",
-		"keys: {k: file k}", "keys: {k: file k, seed: file seed}", "{name: ines,", "{name: ines, one-time-code: key seed,").
+		"keys: {k: file k}", "keys: {k: file k, seed: file seed}", "{name: ines,",
+		"{name: ines, one-time-code: key seed,").
 		Replace(siteOfTwo))
 	code := func() string {
 		code, err := secrets.Code(site.NewSecret(seedOfTest), secrets.CodeStepAt(clock()))
@@ -304,7 +307,8 @@ func TestFiveCodesMayBeWrong(t *testing.T) {
 	for n := range 5 {
 		require.Equal(t, walk.Refused, r.askIn(site.PAP, "t", login("ines"), fmt.Sprintf("right%06d", n)).Result)
 	}
-	require.Equal(t, walk.Refused, r.askIn(site.PAP, "t", login("ines"), "right"+code()).Result, "the right one neither")
+	require.Equal(t, walk.Refused, r.askIn(site.PAP, "t", login("ines"), "right"+code()).Result,
+		"the right one neither")
 	require.Contains(t, r.last().Text, "five one-time codes were wrong within ten minutes")
 	mu.Lock()
 	at = at.Add(11 * time.Minute)
@@ -355,7 +359,8 @@ func TestACertificateIsGoodForTheDeviceThatItNames(t *testing.T) {
 		return i
 	}
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second,
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true,
+			Timeout:  5 * time.Second,
 			Attempts: 1, RequireMessageAuthenticator: true}
 		own, revoked := issue("over-tls", "127.0.0.1"), issue("sw", "192.0.2.77")
 		list, err := authority.Revoke(revoked, time.Now())
@@ -366,8 +371,9 @@ func TestACertificateIsGoodForTheDeviceThatItNames(t *testing.T) {
 		require.NoError(t, err)
 		ask := func(i pki.Identity, purpose site.Purpose) walk.Reply {
 			e := aaa.Begin(context.Background(), aaa.Target{Server: server, Authentication: place.Authentication,
-				Accounting: place.Accounting, TLS: i.Client(p, "127.0.0.1")}, walk.Question{Purpose: purpose, Person: "ines",
-				Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
+				Accounting: place.Accounting, TLS: i.Client(p, "127.0.0.1")},
+				walk.Question{Purpose: purpose, Person: "ines",
+					Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
 			defer e.Close()
 			return e.Try(1)
 		}

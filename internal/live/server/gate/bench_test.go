@@ -294,7 +294,8 @@ func BenchmarkRecordsPlainInsert(b *testing.B) {
 		in := tx.Stmt(insert)
 		for range min(window, b.N-done) {
 			done++
-			if _, err := in.Exec(done, now+int64(done), "r", "session-start", "ines", "", "ssh", "", 0, "recorded", "", "",
+			if _, err := in.Exec(done, now+int64(done), "r", "session-start", "ines", "", "ssh", "", 0, "recorded", "",
+				"",
 				"session-00000001", "radius", hash); err != nil {
 				b.Fatal(err)
 			}
@@ -371,11 +372,12 @@ func BenchmarkMemory(b *testing.B) {
 			hash, err := secrets.Hash("right", 64, 1)
 			require.NoError(b, err)
 			var text strings.Builder
-			text.WriteString("keys: {k: file k}\nservers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: k}, {name: r, " +
-				"protocol: radius, address: 127.0.0.1, key: k}]\nroles: [{name: all, level: 15, commands: [allow **]}]\ngrants: " +
-				"[{who: team net, role: all}]\ndevices:\n")
+			text.WriteString("keys: {k: file k}\nservers: [{name: t, protocol: tacacs, address: 127.0.0.1, key: " +
+				"k}, {name: r, protocol: radius, address: 127.0.0.1, key: k}]\nroles: [{name: all, level: 15, " +
+				"commands: [allow **]}]\ngrants: [{who: team net, role: all}]\ndevices:\n")
 			for i := range c.devices {
-				fmt.Fprintf(&text, "  - {name: sw-%d, addresses: [10.%d.%d.%d], labels: {place: p%d}}\n", i, i>>16, i>>8&255, i&255,
+				fmt.Fprintf(&text, "  - {name: sw-%d, addresses: [10.%d.%d.%d], labels: {place: p%d}}\n", i, i>>16,
+					i>>8&255, i&255,
 					i%40)
 			}
 			text.WriteString("people:\n")

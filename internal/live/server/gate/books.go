@@ -107,8 +107,10 @@ func (s *server) lookUp(ctx context.Context, q *question) (text string, err erro
 		s.books.known.Remember(q.Known, q.at)
 		return where, nil
 	}
-	if err == nil && q.Purpose == site.Login && len(s.books.all) > 0 { // an unknown name takes as long as a wrong password
-		_, _ = s.books.all[0].PasswordIs(ctx, &ldap.Found{DN: "cn=nobody," + s.Site.Directories[0].Directory.Base}, q.typed)
+	// an unknown name takes as long as a wrong password
+	if err == nil && q.Purpose == site.Login && len(s.books.all) > 0 {
+		_, _ = s.books.all[0].PasswordIs(ctx, &ldap.Found{DN: "cn=nobody," + s.Site.Directories[0].Directory.Base},
+			q.typed)
 	}
 	return strings.Join(looked, "; "), err
 }

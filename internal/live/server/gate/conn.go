@@ -44,7 +44,8 @@ func (o *port) accept(listener net.Listener) {
 			_ = conn.Close()
 			q := question{client: from}
 			q.Purpose = site.PurposeCount
-			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open; this one was closed", from.Addr().Unmap(),
+			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open; this one was closed",
+				from.Addr().Unmap(),
 				most.ConnectionsPerClient))
 			return nil
 		}
@@ -76,7 +77,8 @@ func (o *port) connection(conn net.Conn, heard func()) {
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
 	through := conn
 	if w := s.gate.config.Capture; w != nil { // below TLS: the capture holds what was on the wire
-		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from, conn.LocalAddr().(*net.TCPAddr).AddrPort()),
+		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from,
+			conn.LocalAddr().(*net.TCPAddr).AddrPort()),
 			now: s.gate.config.Now}
 		if s.site.Protocol == site.TACACS && !s.site.TLS && !s.gate.config.Credentials {
 			tapped.veil = tacacs.NewVeil(s.openers(from.Addr()))

@@ -69,7 +69,8 @@ func (s *server) decide(q *question) rights.Decision {
 	switch {
 	case q.Purpose == site.Login && !s.judges(q):
 		return s.settle(q, rights.Decision{Reason: reason.WrongPassword,
-			Text: fmt.Sprintf("more passwords were tried for this name than the %d a second that are judged; this one was not",
+			Text: fmt.Sprintf("more passwords were tried for this name than the %d a second that are judged; this "+
+				"one was not",
 				guard.MostGuesses)})
 	case s.outside(q):
 		looked, failure = s.lookUp(context.WithoutCancel(g.ctx), q)
@@ -86,8 +87,10 @@ func (s *server) decide(q *question) rights.Decision {
 		d = rights.Decision{Unsure: true, Reason: reason.TooMany,
 			Text: "so many passwords wait to be checked that this one was not: limits: {hash-memory:} bounds them"}
 	case d.Reason != reason.UnknownPerson:
-	case failure != nil && q.Purpose == site.Login && !g.confirmed.Has(q.Person) && !errors.Is(failure, ldap.ErrSpelling):
-		// No answer would make the device leave this server alone: nobody may bring that about by typing a name. Who asks
+	case failure != nil && q.Purpose == site.Login && !g.confirmed.Has(q.Person) &&
+		!errors.Is(failure, ldap.ErrSpelling):
+		// No answer would make the device leave this server alone: nobody may bring that about by typing a name. Who
+		// asks
 		// for rights is in already, perhaps by an account of the device, and is not to lose them for a directory.
 		d.Text += "; " + looked + "; no directory has ever had the name, so it is refused although one is away"
 	case failure != nil:
@@ -185,7 +188,8 @@ func (s *server) settle(q *question, d rights.Decision) rights.Decision {
 // refuseForm refuses a password in a form that the server does not take.
 func (s *server) refuseForm(q *question) rights.Decision {
 	d := rights.Decision{Reason: reason.PasswordForm, Place: s.site.Place,
-		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name, strings.Join(s.site.Forms, ", "),
+		Text: fmt.Sprintf("%s takes passwords as %s, and this one came as %s", s.site.Name,
+			strings.Join(s.site.Forms, ", "),
 			q.form)}
 	more, tell := s.gate.floods.Say(q.client.Addr(), d.Reason, q.at)
 	if !tell {
@@ -280,7 +284,8 @@ func (s *server) keepDecision(q *question, d rights.Decision, e evidence.Event) 
 	}
 	var err error
 	if q.written, err = s.gate.config.Ledger.Note(r); err != nil {
-		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision could not be written to the ledger: "+err.Error())
+		s.note(*q, evidence.Failed, reason.DecisionNotKept,
+			"the decision could not be written to the ledger: "+err.Error())
 	}
 }
 
@@ -304,8 +309,8 @@ func (s *server) safe(q *question) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), answersAnyway)
 	defer cancel()
 	if err := q.written.Wait(ctx); errors.Is(err, context.DeadlineExceeded) || errors.Is(err, ledger.ErrSlow) {
-		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision is not on the disk yet, which is slow, and was "+
-			"answered all the same")
+		s.note(*q, evidence.Failed, reason.DecisionNotKept, "the decision is not on the disk yet, which is slow, "+
+			"and was answered all the same")
 	}
 	q.written = ledger.Written{}
 }
@@ -343,8 +348,9 @@ func (s *server) kept(q *question) error {
 }
 
 func (s *server) record(q question) ledger.Record {
-	return ledger.Record{Time: q.at, Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device), Access: q.Access,
-		From: q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
+	return ledger.Record{Time: q.at, Node: s.site.Name, Person: q.Person, Device: deviceName(q.Device),
+		Access: q.Access,
+		From:   q.from, Level: q.level, Command: q.Line, Session: q.session, Protocol: string(s.site.Protocol)}
 }
 
 func deviceName(d *site.Device) string {
@@ -416,9 +422,10 @@ func (s *server) arrives(q *question, port, otherwise string) {
 	}, q.Port)
 	stem = strings.TrimRight(stem, " /.:-")
 	if kind := q.Device.Kind.Name; s.gate.unnamed.First(kind + " " + stem) {
-		s.gate.config.Say(fmt.Sprintf("%s names the port of a login %q, which says no way in: grants with through hold for "+
-			"it "+
-			"nowhere; say which way in it is: port-names: {ssh: [%q]} in the traits of the kind %s", q.Device.Name, q.Port, stem,
+		s.gate.config.Say(fmt.Sprintf("%s names the port of a login %q, which says no way in: grants with through "+
+			"hold for it nowhere; say which way in it is: port-names: {ssh: [%q]} in the traits of the kind %s",
+			q.Device.Name,
+			q.Port, stem,
 			kind))
 	}
 }

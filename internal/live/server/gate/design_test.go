@@ -74,10 +74,12 @@ func TestWhileAKeyIsChangedBothAreTaken(t *testing.T) {
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
 		require.EqualValues(t, "k", r.last().Key)
-		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right", withKey("the-next-key-of-both-22")).Result,
+		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right",
+			withKey("the-next-key-of-both-22")).Result,
 			server)
 		require.EqualValues(t, "k2", r.last().Key)
-		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result, server)
+		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", withKey("some-other-key")).Result,
+			server)
 	}
 }
 
@@ -94,8 +96,8 @@ grants: [{who: [team net], role: all}]
 `)
 	for _, server := range []string{"t", "r"} {
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.12")).Result, server)
-		require.Equal(t, "127.0.0.12 is an address of sw, which is to ask from 127.0.0.1: let it ask from there, or write "+
-			"source: 127.0.0.12", r.eventually("client-unknown").Text)
+		require.Equal(t, "127.0.0.12 is an address of sw, which is to ask from 127.0.0.1: let it ask from there, "+
+			"or write source: 127.0.0.12", r.eventually("client-unknown").Text)
 	}
 }
 
@@ -107,7 +109,8 @@ func TestAnotherClientAsksWithItsOwnKey(t *testing.T) {
 			r.ask(server, login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.9")).Result, server)
 		require.Equal(t, walk.Unavailable, r.ask(server, login("ines"), "right", from("127.0.0.10")).Result, server)
-		require.Contains(t, r.eventually("client-unknown").Text, "no device or client of the site has the address 127.0.0.10")
+		require.Contains(t, r.eventually("client-unknown").Text,
+			"no device or client of the site has the address 127.0.0.10")
 	}
 }
 
@@ -187,8 +190,9 @@ func TestAUsedCodeStaysUsedAfterARestart(t *testing.T) {
 	served := func() *rig {
 		used, err := folder.UsedCodes()
 		require.NoError(t, err)
-		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"), "other": site.NewSecret("a-key-for-another-one"),
-			"seed": site.NewSecret(seed)}
+		keys := site.Keys{"k2": site.NewSecret("the-next-key-of-both-22"),
+			"other": site.NewSecret("a-key-for-another-one"),
+			"seed":  site.NewSecret(seed)}
 		return startConfigured(t,
 			gate.Config{Now: func() time.Time { return clock }, UsedCodes: used,
 				KeepCodes: func(_ string, _ int64, used map[string]int64) error {
@@ -232,7 +236,8 @@ func TestAOneTimeCodeIsAskedForOnceThePasswordIsRight(t *testing.T) {
 		{"r", "", "both"}, {"r2", "chap", "both"}, {"r2", "mschapv2", "both"}} {
 		clock.Add(60)
 		reply, asked := in(c.server, c.form, c.person, "wrong", code())
-		require.Equal(t, []any{walk.Refused, ""}, []any{reply.Result, asked}, "%v: a wrong password is not asked further", c)
+		require.Equal(t, []any{walk.Refused, ""}, []any{reply.Result, asked},
+			"%v: a wrong password is not asked further", c)
 		reply, asked = in(c.server, c.form, c.person, "right", "")
 		require.Equal(t, []any{walk.Refused, "One-time code: "}, []any{reply.Result, asked}, "%v: nobody answers", c)
 		r.eventually("code-asked")
@@ -270,7 +275,8 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	kept := tacacs.Share(conn, []byte(key)) // a connection from before, which is kept
 	pap := func(password string) tacacs.AuthenStatus {
-		reply, err := kept.Client().Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+		reply, err := kept.Client().Authenticate(tacacs.AuthenStart{
+			Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
 			tacacs.PAP, password)
 		require.NoError(t, err)
 		return reply.Status
@@ -287,7 +293,8 @@ func TestANewDesignTakesTheOldOnesPlaceWholeAndAtOnce(t *testing.T) {
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.ReplaceAll(text, "HASH", old))})
 		require.NoError(t, err)
 		keys := site.Keys{"k": site.NewSecret(key), "k2": site.NewSecret("the-next-key-of-both-22"),
-			"other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed), "kept": site.NewSecret("right")}
+			"other": site.NewSecret("a-key-for-another-one"), "seed": site.NewSecret(seed),
+			"kept": site.NewSecret("right")}
 		return designOf(s, keys)
 	}
 	require.NoError(t, r.gate.Reload(changed(designed)))
@@ -418,7 +425,8 @@ func TestConnectionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 		_ = c.Close()
 	}
 	require.Eventually(t, func() bool {
-		return r.ask("t", login("ines"), "right", from("127.0.0.9"), withKey("a-key-for-another-one")).Result == walk.Accepted
+		return r.ask("t", login("ines"), "right", from("127.0.0.9"),
+			withKey("a-key-for-another-one")).Result == walk.Accepted
 	}, 30*time.Second, 10*time.Millisecond, "with its share free again it logs in too")
 }
 

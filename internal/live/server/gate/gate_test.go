@@ -177,8 +177,9 @@ func (r *rig) askIn(form, server string, q walk.Question, password string, chang
 // askWith puts a question as an asker, from the usual place.
 func (r *rig) askWith(server string, q walk.Question, a aaa.Asker, change ...func(*aaa.Target)) walk.Reply {
 	place := map[string]gate.Place{"t": r.tacacs, "r": r.radius, "r2": r.other}[server]
-	target := aaa.Target{Server: r.site.Server(server), Authentication: place.Authentication, Accounting: place.Accounting,
-		Key: site.NewSecret(key)}
+	target := aaa.Target{Server: r.site.Server(server), Authentication: place.Authentication,
+		Accounting: place.Accounting,
+		Key:        site.NewSecret(key)}
 	for _, c := range change {
 		c(&target)
 	}
@@ -274,7 +275,8 @@ func TestSessionAndCommandsAreAuthorized(t *testing.T) {
 	require.Equal(t, "15", reply.Attributes[0].Value)
 	for line, want := range map[string]walk.Result{"look session": walk.Accepted, "look secrets": walk.Refused,
 		"save": walk.Refused} {
-		require.Equal(t, want, r.ask("t", walk.Question{Purpose: site.Commands, Person: "tobin", Line: line}, "").Result,
+		require.Equal(t, want, r.ask("t", walk.Question{Purpose: site.Commands, Person: "tobin", Line: line},
+			"").Result,
 			line)
 		require.Equal(t, line, r.last().Command)
 	}
@@ -398,9 +400,11 @@ func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
 		return b
 	}
 	for name, b := range map[string][]byte{
-		"another protocol": []byte("GET / HTTP/1.0\r\n\r\n"), "a TLS hello": {0x16, 3, 1, 2, 0, 1, 0, 1, 0xfc, 3, 3, 0, 0},
-		"sequence 0": header(func(b []byte) { b[2] = 0 }), "sequence 3 first": header(func(b []byte) { b[2] = 3 }),
-		"huge": header(func(b []byte) { b[8] = 0xff }), "in clear": header(func(b []byte) { b[3] = 1 }),
+		"another protocol": []byte("GET / HTTP/1.0\r\n\r\n"),
+		"a TLS hello":      {0x16, 3, 1, 2, 0, 1, 0, 1, 0xfc, 3, 3, 0, 0},
+		"sequence 0":       header(func(b []byte) { b[2] = 0 }),
+		"sequence 3 first": header(func(b []byte) { b[2] = 3 }),
+		"huge":             header(func(b []byte) { b[8] = 0xff }), "in clear": header(func(b []byte) { b[3] = 1 }),
 		"half a header": {0xc0, 1, 1}, "half a body": header(func(b []byte) { b[11] = 50 }),
 	} {
 		conn, err := net.Dial("tcp", r.tacacs.Authentication.String())
@@ -413,7 +417,8 @@ func TestHostilePacketsAreDroppedAndTheNextGoodOneIsAnswered(t *testing.T) {
 		_ = conn.Close()
 	}
 	for _, server := range []string{"t", "r"} {
-		require.Equal(t, walk.Accepted, r.ask(server, walk.Question{Purpose: site.Login, Person: "ines"}, "right").Result)
+		require.Equal(t, walk.Accepted, r.ask(server, walk.Question{Purpose: site.Login, Person: "ines"},
+			"right").Result)
 	}
 }
 
@@ -430,13 +435,15 @@ func TestTACACSFormsOfLogin(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	c, _ := r.dial()
-	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, tacacs.PAP,
+	reply, err := c.Authenticate(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+		tacacs.PAP,
 		"right")
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
 
 	c, _ = r.dial()
-	reply, err = c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"}, "right",
+	reply, err = c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+		"right",
 		nil)
 	require.NoError(t, err)
 	require.Equal(t, tacacs.AuthenPass, reply.Status)
@@ -534,7 +541,8 @@ func TestAnAbortEndsTheSessionQuietly(t *testing.T) {
 	r := start(t)
 	_, conn := r.dial()
 	h := tacacs.Header{Version: 0xc0, Type: tacacs.Authentication, Sequence: 1, SessionID: 78}
-	start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin, User: "ines"}
+	start := tacacs.AuthenStart{Action: tacacs.ActionLogin, Type: tacacs.ASCII, Service: tacacs.ServiceLogin,
+		User: "ines"}
 	_, err := conn.Write(tacacs.AppendPacket(nil, h, start.Append(nil), []byte(key)))
 	require.NoError(t, err)
 	_, _, err = tacacs.ReadPacket(conn, []byte(key))
@@ -602,7 +610,8 @@ func TestManySessionsOnOneConnection(t *testing.T) {
 			if i%3 == 0 {
 				want, password = tacacs.AuthenFail, "wrong"
 			}
-			reply, err := c.AuthenticateASCII(tacacs.AuthenStart{Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
+			reply, err := c.AuthenticateASCII(tacacs.AuthenStart{
+				Service: tacacs.ServiceLogin, User: "ines", Port: "ssh0"},
 				password, nil)
 			require.NoError(t, err)
 			require.Equal(t, want, reply.Status)
@@ -653,7 +662,8 @@ func TestSessionsThatBreakTheOrderEndTheConnection(t *testing.T) {
 			_ = conn.(*net.TCPConn).CloseWrite()
 			_, err := io.Copy(io.Discard, conn)
 			require.NotErrorIs(t, err, os.ErrDeadlineExceeded, "the connection ends")
-			require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Login, Person: "ines"}, "right").Result)
+			require.Equal(t, walk.Accepted, r.ask("t", walk.Question{Purpose: site.Login, Person: "ines"},
+				"right").Result)
 		})
 	}
 }
@@ -672,7 +682,8 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 	}
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true, Timeout: 5 * time.Second,
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true,
+			Timeout:  5 * time.Second,
 			Attempts: 1, RequireMessageAuthenticator: true}
 		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
 		require.ErrorContains(t, err, "was given no certificate")
@@ -722,14 +733,16 @@ func TestARecordThatIsNotKeptIsNotAnsweredOverTLSEither(t *testing.T) {
 		require.NoError(t, err)
 		own, err := ours.Issue("name", netip.MustParseAddr("127.0.0.1"), time.Now())
 		require.NoError(t, err)
-		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Timeout: time.Second, Attempts: 1}
+		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Timeout: time.Second,
+			Attempts: 1}
 		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: netip.MustParseAddrPort("127.0.0.1:0"),
 			TLS: own.Server(p)})
 		require.NoError(t, err)
 		ask := func(purpose site.Purpose) walk.Result {
 			e := aaa.Begin(context.Background(), aaa.Target{Server: server, Authentication: place.Authentication,
-				Accounting: place.Accounting, TLS: own.Client(p, "127.0.0.1")}, walk.Question{Purpose: purpose, Person: "ines",
-				Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
+				Accounting: place.Accounting, TLS: own.Client(p, "127.0.0.1")},
+				walk.Question{Purpose: purpose, Person: "ines",
+					Way: &site.Way{Access: site.SSH}, Start: true}, aaa.Asker{Port: "ssh0", Password: "right"})
 			defer e.Close()
 			return e.Try(1).Result
 		}

@@ -111,7 +111,8 @@ func TestAMillionMutatedTACACSPacketsLeaveAHealthyServer(t *testing.T) {
 			if _, err := conn.Write(packet); err != nil {
 				break
 			}
-			_ = conn.SetReadDeadline(time.Now().Add(20 * time.Millisecond)) // a broken length makes the server wait for more
+			// a broken length makes the server wait for more
+			_ = conn.SetReadDeadline(time.Now().Add(20 * time.Millisecond))
 			if _, _, err := tacacs.ReadPacket(conn, []byte(key)); err != nil {
 				break
 			}

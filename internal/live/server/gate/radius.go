@@ -377,7 +377,8 @@ func (s *server) authentic(b []byte, p *radius.Packet, q question, keys [][]byte
 			return key, true
 		case radius.Absent:
 			if s.site.RequireMessageAuthenticator {
-				s.drop(q, reason.NoMessageAuthenticator, "the request has no Message-Authenticator, which this server requires")
+				s.drop(q, reason.NoMessageAuthenticator, "the request has no Message-Authenticator, which this "+
+					"server requires")
 				return nil, false
 			}
 			return key, true
@@ -423,7 +424,8 @@ func (r *radiusRequest) readCredential() {
 		r.refused = fmt.Sprintf("Service-Type is %s: people get in here to manage devices, and for nothing else", name)
 	}
 	r.malformed = err
-	r.Prompts = true // an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
+	// an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
+	r.Prompts = true
 	if state, given := p.Get(radius.State); given && r.Person != "" {
 		r.challenged = r.server.gate.asked.Answered(state, r.Person, r.client.Addr(), r.at)
 		r.late = !r.challenged
@@ -466,14 +468,16 @@ func (r *radiusRequest) access() *radius.Packet {
 		return reject
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
-	answer.Attributes = append(make([]radius.Attribute, 0, 4), s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
+	answer.Attributes = append(make([]radius.Attribute, 0, 4),
+		s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
 	if r.spelled != "" { // the name that the device is to use from now on, RFC 2865 section 5.1
 		answer.AddText(radius.UserName, r.Person)
 	}
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
 		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
 		answer.Add(radius.VendorSpecific,
-			radius.AppendVendor(nil, radius.VendorMSCHAP, radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
+			radius.AppendVendor(nil, radius.VendorMSCHAP,
+				radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))
 	}
 	return answer
 }

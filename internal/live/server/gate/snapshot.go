@@ -40,7 +40,8 @@ type snapshot struct {
 // snapshotOf makes a snapshot. Passwords that were right stay remembered: what is
 // remembered holds the person's hash, so that a changed one is another.
 func snapshotOf(d Design, verified *guard.Verified) *snapshot {
-	s := &snapshot{Design: d, granted: grants(d.Site), returned: returns(d.Site), verified: verified, books: newBooks(d)}
+	s := &snapshot{Design: d, granted: grants(d.Site), returned: returns(d.Site), verified: verified,
+		books: newBooks(d)}
 	for _, p := range d.Site.People {
 		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password

@@ -14,8 +14,9 @@ import (
 func TestPasswordsStayRememberedWhenTheSiteIsReadAgain(t *testing.T) {
 	t.Parallel()
 	parsed := func(hash string) *site.Site {
-		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte("people: [{name: ines, password: '$6$a$" + hash +
-			"'}, {name: tobin, password: $6$a$same}]\n")})
+		s, err := site.Parse(site.Source{Name: "site.yaml",
+			Text: []byte("people: [{name: ines, password: '$6$a$" + hash +
+				"'}, {name: tobin, password: $6$a$same}]\n")})
 		require.NoError(t, err)
 		return s
 	}

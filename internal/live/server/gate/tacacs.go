@@ -191,8 +191,8 @@ func (t *tacacsSession) authenticate(body []byte) error {
 			return ignoreGone(err)
 		}
 	default:
-		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, CHAP "+
-			"and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
+		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, "+
+			"CHAP and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
 		return nil
 	}
 	q.Prompts = q.form == site.ASCII

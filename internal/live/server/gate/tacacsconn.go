@@ -108,7 +108,8 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			return
 		}
 		if h.Sequence != 1 {
-			if !c.pass(received{header: h, body: body}) { // a client sends the next packet only after the answer to the last
+			// a client sends the next packet only after the answer to the last
+			if !c.pass(received{header: h, body: body}) {
 				c.server.drop(c.question(purposeOf(h.Type)), reason.Malformed,
 					"packets of a session before its answers (RFC 8907, section 4.3)")
 				return
@@ -119,7 +120,8 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 			return
 		}
 		if most := c.server.Site.Service.Limits.QuestionsPerClient; !c.server.gate.rates.Allow(c.client.Addr(), most) {
-			c.server.drop(c.question(purposeOf(h.Type)), reason.TooMany, fmt.Sprintf("more than %d questions in a second", most))
+			c.server.drop(c.question(purposeOf(h.Type)), reason.TooMany,
+				fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
 		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance,

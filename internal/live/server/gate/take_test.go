@@ -68,7 +68,8 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 	place := gate.Place{Server: &server, Authentication: netip.MustParseAddrPort("127.0.0.1:0")}
 	serve := func(i pki.Identity) []gate.Change {
 		place.TLS = i.Server(site.TACACS)
-		changes, err := r.gate.Take(designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")}),
+		changes, err := r.gate.Take(designOf(r.site, site.Keys{
+			"k": site.NewSecret(key), "kept": site.NewSecret("right")}),
 			[]gate.Place{place})
 		require.NoError(t, err)
 		return changes

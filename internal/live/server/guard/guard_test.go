@@ -166,13 +166,14 @@ func TestACodeIsTakenOnceAndWithinItsTime(t *testing.T) {
 	}
 	var kept map[string]int64
 	fails := false
-	c := NewCodes(map[string]int64{"wren": secrets.CodeStepAt(now)}, func(_ string, _ int64, used map[string]int64) error {
-		if fails {
-			return errors.New("the disk is full")
-		}
-		kept = used
-		return nil
-	})
+	c := NewCodes(map[string]int64{"wren": secrets.CodeStepAt(now)},
+		func(_ string, _ int64, used map[string]int64) error {
+			if fails {
+				return errors.New("the disk is full")
+			}
+			kept = used
+			return nil
+		})
 	require.Equal(t, rights.Code{Found: true, Taken: true}, c.Take("ines", seed, now, false, at(0)))
 	require.Equal(t, secrets.CodeStepAt(now), kept["ines"])
 	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("ines", seed, now, false, at(0)), "once")

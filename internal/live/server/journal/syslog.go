@@ -118,7 +118,8 @@ func (s *Syslog) send(at time.Time, severity int, kind string, fields []slog.Att
 // (RFC 3164, section 4.1): what reads it takes a header of the newer one for text.
 func (s *Syslog) message(at time.Time, severity int, kind string, fields []slog.Attr, text string) []byte {
 	if s.to.Network == "unix" {
-		b := fmt.Appendf(nil, "<%d>%s mellowgate[%d]: %s", security*8+severity, at.Local().Format(time.Stamp), os.Getpid(),
+		b := fmt.Appendf(nil, "<%d>%s mellowgate[%d]: %s", security*8+severity, at.Local().Format(time.Stamp),
+			os.Getpid(),
 			strings.ToValidUTF8(text, "\uFFFD"))
 		return whole(b, longestField)
 	}

@@ -149,7 +149,8 @@ func (d Database) has(ctx context.Context, conn *pgx.Conn, chain string) (at int
 func (d Database) write(ctx context.Context, conn *pgx.Conn, host string, records []Record) error {
 	columns := make([][]any, 18)
 	for _, r := range records {
-		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device, r.Access,
+		for i, v := range []any{r.Chain, r.Sequence, r.Time.UnixNano(), r.Node, string(r.Kind), r.Person, r.Device,
+			r.Access,
 			r.From, int32(r.Level),
 			string(r.Result), r.Command, r.Reason, r.Session, r.Protocol, r.Hash, r.Rule, r.Returned} {
 			columns[i] = append(columns[i], v)
@@ -191,8 +192,8 @@ func (d Database) Read(ctx context.Context, f Filter, do func(Record) error) err
 		return nil // nothing was ever written
 	}
 	if version < len(databaseVersions) {
-		return errors.New("the ledger's database is of an earlier version of this program: serve brings it up to date when " +
-			"it starts")
+		return errors.New("the ledger's database is of an earlier version of this program: serve brings it up to " +
+			"date when it starts")
 	}
 	order := "time, chain, sequence"
 	if f.byChain {

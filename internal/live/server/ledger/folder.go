@@ -28,8 +28,8 @@ func (f Folder) There() error {
 			string(f), filepath.Dir(of[0]))
 	}
 	if old := filepath.Join(filepath.Dir(string(f)), before); exists(old) {
-		return fmt.Errorf("%s: the records here are still in the form of an earlier version; start serve once, which takes "+
-			"them over", old)
+		return fmt.Errorf("%s: the records here are still in the form of an earlier version; start serve once, "+
+			"which takes them over", old)
 	}
 	return fmt.Errorf("%s: there is no ledger here", string(f))
 }

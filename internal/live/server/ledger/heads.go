@@ -83,8 +83,8 @@ func (f Folder) Signer(make bool) (*Signer, error) {
 	}
 	seed, err := base64.StdEncoding.DecodeString(string(text[:max(0, len(text)-1)]))
 	if err != nil || len(seed) != ed25519.SeedSize {
-		return nil, fmt.Errorf("%s is no key of this program; take it away, and a new one is made at the next start: heads "+
-			"that were signed before keep the old one", path)
+		return nil, fmt.Errorf("%s is no key of this program; take it away, and a new one is made at the next "+
+			"start: heads that were signed before keep the old one", path)
 	}
 	return &Signer{key: ed25519.NewKeyFromSeed(seed)}, nil
 }

@@ -74,7 +74,8 @@ CREATE INDEX entries_refused ON entries (time) WHERE refused = 1;`
 
 func openIndex(path, options string) (*sql.DB, error) {
 	return sql.Open("sqlite",
-		"file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?_pragma=busy_timeout(5000)"+options)
+		"file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(
+			path)+"?_pragma=busy_timeout(5000)"+options)
 }
 
 // readIndex opens an index for reading. One that nobody has open can be read where nothing
@@ -141,7 +142,8 @@ func (x *index) prepare() error {
 				return err
 			}
 		}
-		x.say(fmt.Sprintf("the index of the ledger is made again from the records: %s; the one before is %s", why, aside))
+		x.say(fmt.Sprintf("the index of the ledger is made again from the records: %s; the one before is %s", why,
+			aside))
 	}
 }
 
@@ -217,8 +219,8 @@ func (x *index) run(ctx context.Context) {
 		switch {
 		case err != nil:
 			if !failed && ctx.Err() == nil {
-				x.say(fmt.Sprintf("the index of the ledger cannot be written: %v; the records themselves are safe, and "+
-					"finding them takes longer", err))
+				x.say(fmt.Sprintf("the index of the ledger cannot be written: %v; the records themselves are safe, "+
+					"and finding them takes longer", err))
 			}
 			failed, rest = true, spoolLongest
 		default:

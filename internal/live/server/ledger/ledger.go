@@ -406,7 +406,8 @@ type gap struct {
 // record is the record that says so.
 func (g gap) record(at time.Time) Record {
 	return Record{Time: at, Node: g.node, Kind: Gap, Result: evidence.Failed,
-		Reason: fmt.Sprintf("%d decisions since %s are missing here: %v", g.lost, g.since.UTC().Format(time.RFC3339), g.why)}.
+		Reason: fmt.Sprintf("%d decisions since %s are missing here: %v", g.lost, g.since.UTC().Format(time.RFC3339),
+			g.why)}.
 		tidy()
 }
 

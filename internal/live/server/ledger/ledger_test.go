@@ -155,8 +155,9 @@ func TestFiltersChoose(t *testing.T) {
 			require.NoError(t, l.Keep(context.Background(),
 				Record{Time: time.Unix(int64(i), 0), Kind: kind, Person: "ines.marsh", Device: fmt.Sprint("d", i%2)}))
 		}
-		require.NoError(t, l.Keep(context.Background(), Record{Time: time.Unix(0, 1), Kind: Decision, Person: "INES.marsh ",
-			Device: "d2"}))
+		require.NoError(t, l.Keep(context.Background(),
+			Record{Time: time.Unix(0, 1), Kind: Decision, Person: "INES.marsh ",
+				Device: "d2"}))
 		require.NoError(t, l.Close())
 		require.Len(t, all(t, k.source, Filter{Kinds: []string{"command", "login"}}), 3)
 		require.Len(t, all(t, k.source, Filter{Device: "d1"}), 2)
@@ -208,7 +209,8 @@ func TestAFullDiskKeepsNothingAndSaysSo(t *testing.T) {
 	require.ErrorIs(t, err, syscall.ENOSPC)
 	const over = 3
 	for n := range mostPending + over {
-		_, err := l.Note(Record{Time: time.Unix(int64(n), 0), Node: "tern", Kind: Login, Command: fmt.Sprintf("%0300d", n)})
+		_, err := l.Note(Record{Time: time.Unix(int64(n), 0), Node: "tern", Kind: Login,
+			Command: fmt.Sprintf("%0300d", n)})
 		require.NoError(t, err)
 	}
 	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return lost == over }, 20*time.Second,

@@ -98,8 +98,8 @@ func TestALongHistoryIsLetGoUnderLoad(t *testing.T) {
 	require.Empty(t, p.Breaks)
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
-	t.Logf("%d records, %d GiB, in %v (%.0f a second, the longest waited %v); %d let go, %d MiB stay; verified in %v; "+
-		"%d MiB of memory from the system", count, gib, wrote.Round(time.Second), float64(count)/wrote.Seconds(),
+	t.Logf("%d records, %d GiB, in %v (%.0f a second, the longest waited %v); %d let go, %d MiB stay; verified in "+
+		"%v; %d MiB of memory from the system", count, gib, wrote.Round(time.Second), float64(count)/wrote.Seconds(),
 		time.Duration(longest.Load()).Round(time.Millisecond), released, size>>20, time.Since(at).Round(time.Second),
 		m.Sys>>20)
 	require.LessOrEqual(t, size, most+(64<<20))

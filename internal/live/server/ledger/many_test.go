@@ -35,8 +35,9 @@ func many(b *testing.B) (Folder, time.Time) {
 		r := Record{Time: now.Add(-time.Duration(n-i) * (90 * 24 * time.Hour / time.Duration(n))), Node: "tern",
 			Kind:   Command,
 			Person: fmt.Sprint("person-", i*7919%400), Device: fmt.Sprint("device-", i*104729%2000), Access: "ssh",
-			From: "192.0.2.1", Level: 15, Result: evidence.Recorded, Session: fmt.Sprint("s", i/100), Protocol: "tacacs",
-			Command: "look settings"}
+			From: "192.0.2.1", Level: 15, Result: evidence.Recorded, Session: fmt.Sprint("s", i/100),
+			Protocol: "tacacs",
+			Command:  "look settings"}
 		switch part := i % 100; {
 		case part == 0:
 			r.Kind, r.Result, r.Command, r.Reason = Login, evidence.Refused, "", "wrong-password: the password is wrong"
@@ -76,7 +77,8 @@ func BenchmarkQuestions(b *testing.B) {
 		{"a person in the last day", read(Filter{Person: "person-7", Since: now.Add(-24 * time.Hour)})},
 		{"a device in an hour a month ago",
 			read(Filter{Device: "device-9", Since: now.Add(-721 * time.Hour), Until: now.Add(-720 * time.Hour)})},
-		{"commands in the last 10 minutes", read(Filter{Kinds: []string{"command"}, Since: now.Add(-10 * time.Minute)})},
+		{"commands in the last 10 minutes", read(Filter{
+			Kinds: []string{"command"}, Since: now.Add(-10 * time.Minute)})},
 		{"failures of a day", func() int {
 			all, err := Failures(ctx, from, Filter{Since: now.Add(-24 * time.Hour)})
 			require.NoError(b, err)

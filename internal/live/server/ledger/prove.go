@@ -109,7 +109,8 @@ func (f Folder) indexBeside(ctx context.Context) (*beside, error) {
 	b.db = db
 	if err := b.begin(ctx); err != nil {
 		b.close()
-		return nil, fmt.Errorf("%s cannot be read: %w; verify a copy of the folder, in which something may be written", path,
+		return nil, fmt.Errorf("%s cannot be read: %w; verify a copy of the folder, in which something may be written",
+			path,
 			err)
 	}
 	return b, nil

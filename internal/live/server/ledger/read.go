@@ -93,8 +93,8 @@ type Source interface {
 }
 
 // columns are the fields of a record as they are read, after the chain.
-const columns = "time, node, kind, person, device, access, source, level, result, " +
-	"command, reason, session, protocol, rule, returned, sequence, hash"
+const columns = "time, node, kind, person, device, access, source, level, result, command, reason, session, " +
+	"protocol, rule, returned, sequence, hash"
 
 // scan reads a record of columns.
 func scan(rows interface{ Scan(...any) error }) (Record, error) {

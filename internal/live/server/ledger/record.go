@@ -206,7 +206,8 @@ func text(s string) string {
 
 // tidy makes all texts of a record fit for every database.
 func (r Record) tidy() Record {
-	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Command, &r.Reason, &r.Session,
+	for _, field := range []*string{&r.Node, &r.Person, &r.Device, &r.Access, &r.From, &r.Command, &r.Reason,
+		&r.Session,
 		&r.Protocol, &r.Rule, &r.Returned} {
 		*field = text(*field)
 	}

@@ -17,11 +17,13 @@ func TestARecordIsReadAsItWasWritten(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		text := func(name string) string { return rapid.OneOf(rapid.Just(""), rapid.String()).Draw(t, name) }
-		r := Record{Time: time.Unix(0, rapid.Int64().Draw(t, "time")).UTC(), Node: text("node"), Kind: Kind(text("kind")),
+		r := Record{Time: time.Unix(0, rapid.Int64().Draw(t, "time")).UTC(), Node: text("node"),
+			Kind:   Kind(text("kind")),
 			Person: text("person"), Device: text("device"), Access: text("access"), From: text("from"),
 			Level: rapid.Int().Draw(t, "level"), Result: evidence.Answer(text("result")), Command: text("command"),
 			Reason: text("reason"), Session: text("session"), Protocol: text("protocol"), Rule: text("rule"),
-			Returned: text("returned"), Sequence: rapid.Int64Range(1, math.MaxInt64).Draw(t, "sequence"), Hash: text("hash")}
+			Returned: text("returned"), Sequence: rapid.Int64Range(1, math.MaxInt64).Draw(t, "sequence"),
+			Hash: text("hash")}
 		entry := appendField(appendBody(nil, r), r.Hash)
 		read, err := decode(entry)
 		require.NoError(t, err)
@@ -58,7 +60,8 @@ func TestTextsAreFitAndNotTooLong(t *testing.T) {
 // Whatever stands where a record should be, it is a record or is said to be none.
 func TestWhatIsNoRecordIsSaidToBeNone(t *testing.T) {
 	t.Parallel()
-	good := appendField(appendBody(nil, Record{Time: time.Unix(1, 0), Kind: Login, Person: "ines", Sequence: 1}), "hash")
+	good := appendField(appendBody(nil, Record{Time: time.Unix(1, 0), Kind: Login, Person: "ines", Sequence: 1}),
+		"hash")
 	rapid.Check(t, func(t *rapid.T) {
 		entry := []byte(string(good))
 		for range rapid.IntRange(1, 4).Draw(t, "changes") {

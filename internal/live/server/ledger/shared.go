@@ -156,8 +156,8 @@ func (s *Shared) run(ctx context.Context) {
 		fresh, err := s.pass(ctx, conn, &heard)
 		conn = fresh
 		if err != nil && !away && ctx.Err() == nil {
-			s.say(fmt.Sprintf("what other nodes have learned is not known: %v; until it answers this node goes by itself: "+
-				"a one-time code may be used once at each node", err))
+			s.say(fmt.Sprintf("what other nodes have learned is not known: %v; until it answers this node goes by "+
+				"itself: a one-time code may be used once at each node", err))
 		}
 		if err == nil && away {
 			s.say("what other nodes have learned is known again")

@@ -83,7 +83,8 @@ func rewrite(file, dir string) (n int, err error) {
 	for ; rows.Next(); n++ {
 		var r Record
 		var at int64
-		if err := rows.Scan(&at, &r.Node, &r.Kind, &r.Person, &r.Device, &r.Access, &r.From, &r.Level, &r.Result, &r.Command,
+		if err := rows.Scan(&at, &r.Node, &r.Kind, &r.Person, &r.Device, &r.Access, &r.From, &r.Level, &r.Result,
+			&r.Command,
 			&r.Reason, &r.Session, &r.Protocol, &r.Sequence, &r.Hash); err != nil {
 			return 0, err
 		}
@@ -96,8 +97,8 @@ func rewrite(file, dir string) (n int, err error) {
 		return 0, err
 	}
 	if w.last.Hash != end.Hash || w.last.Sequence != end.Sequence {
-		return 0, fmt.Errorf("its newest record is %d, and it notes that %d was: see what the version before says with "+
-			"ledger verify", w.last.Sequence, end.Sequence)
+		return 0, fmt.Errorf("its newest record is %d, and it notes that %d was: see what the version before says "+
+			"with ledger verify", w.last.Sequence, end.Sequence)
 	}
 	return n, nil
 }

@@ -76,20 +76,28 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 			says  string
 		}{
 			{"changed", edited(5, func(r *Record) { r.Person = "someone" }), "record 5 is not as it was written"},
-			{"a changed time", edited(7, func(r *Record) { r.Time = r.Time.Add(1) }), "record 7 is not as it was written"},
+			{"a changed time", edited(7, func(r *Record) { r.Time = r.Time.Add(1) }),
+				"record 7 is not as it was written"},
 			{"a changed level", edited(7, func(r *Record) { r.Level++ }), "record 7 is not as it was written"},
 			{"a changed rule", edited(7, func(r *Record) { r.Rule = "x" }), "record 7 is not as it was written"},
-			{"what went back changed", edited(7, func(r *Record) { r.Returned = "x" }), "record 7 is not as it was written"},
+			{"what went back changed", edited(7, func(r *Record) { r.Returned = "x" }),
+				"record 7 is not as it was written"},
 			{"a letter moved between two fields", edited(7, func(r *Record) { r.Person, r.Device = "p", "6"+r.Device }),
 				"record 7 is not as it was written"},
-			{"changed with its hash", edited(5, func(r *Record) { r.Person = "someone"; r.Hash = Hash(saved[3].Hash, *r) }),
+			{"changed with its hash", edited(5, func(r *Record) {
+				r.Person = "someone"
+				r.Hash = Hash(
+					saved[3].Hash, *r)
+			}),
 				"record 6 is not as it was written, or the one before it is another"},
-			{"the hash changed", edited(5, func(r *Record) { r.Hash = strings.Repeat("0", 64) }), "record 5 is not as it was"},
+			{"the hash changed", edited(5, func(r *Record) { r.Hash = strings.Repeat("0", 64) }),
+				"record 5 is not as it was"},
 			{"taken out", without(5, 5), "record 5 is missing"},
 			{"several out", without(3, 6), "records 3 to 6 are missing"},
 			{"the first out", without(1, 1), "missing"},
 			{"moved", swapped, "record 4 is not"},
-			{"doubled", func(all []Record) []Record { return slices.Insert(all, 5, all[4]) }, "record 5 comes after record 5"},
+			{"doubled", func(all []Record) []Record { return slices.Insert(all, 5, all[4]) },
+				"record 5 comes after record 5"},
 			{"put in", func(all []Record) []Record {
 				extra := all[4]
 				extra.Sequence, extra.Hash = 12, Hash(all[10].Hash, extra)
@@ -102,7 +110,8 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 			{"cut off", without(9, 11), "records 9 to 11 are missing at the end"},
 			{"the last one out", without(11, 11), "record 11 is missing at the end"},
 			{"all out", without(1, 11), "missing at the end"},
-			{"changed, and the rest of the chain made anew", chained(edited(5, func(r *Record) { r.Person = "someone" })),
+			{"changed, and the rest of the chain made anew",
+				chained(edited(5, func(r *Record) { r.Person = "someone" })),
 				"record 11 is another than"},
 			{"taken out, and the rest made anew", chained(without(5, 5)), "record 11 is missing at the end"},
 			{"taken out and one put at the end, and the rest made anew", chained(func(all []Record) []Record {
@@ -125,8 +134,10 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 			for _, b := range p.Breaks {
 				said = append(said, b.What)
 			}
-			require.Contains(t, strings.ReplaceAll(strings.Join(said, "\n"), "record 11, whose hash was kept, is not there",
-				"record 11 is missing at the end, records 1 to 11 are missing at the end, records 9 to 11 are missing at the end"),
+			require.Contains(t, strings.ReplaceAll(strings.Join(said, "\n"),
+				"record 11, whose hash was kept, is not there",
+				"record 11 is missing at the end, records 1 to 11 are missing at the end, records 9 to 11 are "+
+					"missing at the end"),
 				c.says, c.name)
 			k.spoil(func([]Record) []Record { return slices.Clone(saved) })
 		}
@@ -140,7 +151,8 @@ func folded(t *testing.T) string {
 	require.NoError(t, err)
 	for i := range 11 {
 		require.NoError(t, l.Keep(context.Background(),
-			Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i%2), Device: "sw", Command: "look"}))
+			Record{Time: time.Unix(int64(i), 0), Kind: Command, Person: fmt.Sprint("p", i%2), Device: "sw",
+				Command: "look"}))
 	}
 	require.NoError(t, l.Close())
 	signer, err := Folder(dir).Signer(true)
@@ -203,9 +215,15 @@ func TestVerifyFindsWhatWasDoneToTheFiles(t *testing.T) {
 		}, "has the name of another file"},
 		"a record not in the index": {func(dir string) { index(dir, "DELETE FROM entries WHERE sequence = 4") },
 			"the index does not show record 4"},
-		"a person hidden by the index": {func(dir string) { index(dir, "UPDATE names SET name = 'x' WHERE name = 'p1'") },
+		"a person hidden by the index": {func(dir string) {
+			index(
+				dir, "UPDATE names SET name = 'x' WHERE name = 'p1'")
+		},
 			"and 0 more records"},
-		"a time changed in the index": {func(dir string) { index(dir, "UPDATE entries SET time = 1 WHERE sequence = 4") },
+		"a time changed in the index": {func(dir string) {
+			index(
+				dir, "UPDATE entries SET time = 1 WHERE sequence = 4")
+		},
 			"the index does not show record 4"},
 		"a refusal hidden by the index": {func(dir string) {
 			index(dir,
@@ -308,8 +326,10 @@ func TestTheFileOfAnEarlierVersionIsTakenOver(t *testing.T) {
 		require.NoError(t, err)
 		last := Record{}
 		for _, r := range records {
-			_, err = db.Exec("INSERT INTO records VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", r.Sequence, r.Time.UnixNano(), r.Node,
-				r.Kind, r.Person, r.Device, r.Access, r.From, r.Level, r.Result, r.Command, r.Reason, r.Session, r.Protocol, r.Hash)
+			_, err = db.Exec("INSERT INTO records VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", r.Sequence,
+				r.Time.UnixNano(), r.Node,
+				r.Kind, r.Person, r.Device, r.Access, r.From, r.Level, r.Result, r.Command, r.Reason, r.Session,
+				r.Protocol, r.Hash)
 			require.NoError(t, err)
 			last = r
 		}
@@ -331,7 +351,8 @@ func TestTheFileOfAnEarlierVersionIsTakenOver(t *testing.T) {
 	for version, chain := range []string{"", "c0ffee"} {
 		file := made(t, version, some...)
 		dir := filepath.Join(filepath.Dir(file), "records")
-		require.ErrorContains(t, Folder(dir).Read(t.Context(), Filter{}, nil), "start serve once, which takes them over")
+		require.ErrorContains(t, Folder(dir).Read(t.Context(), Filter{}, nil),
+			"start serve once, which takes them over")
 		require.NoError(t, TakeOver(file, dir, say))
 		require.Contains(t, said[len(said)-1], "2 records of "+file+" are in "+dir+" now, with their hashes")
 		require.NoFileExists(t, file)
@@ -457,7 +478,8 @@ func TestTheNewestAreFoundFromTheEnd(t *testing.T) {
 				whole := read(Filter{Person: person})
 				for _, last := range []int{1, 5, 60, 1499, 1500, 5000} {
 					got := read(Filter{Person: person, Last: last})
-					require.Equal(t, whole[max(0, len(whole)-last):], got, "%s, indexed %v, %q, the last %d", name, indexed, person,
+					require.Equal(t, whole[max(0, len(whole)-last):], got, "%s, indexed %v, %q, the last %d", name,
+						indexed, person,
 						last)
 				}
 			}

@@ -126,7 +126,8 @@ func (v *verifying) record(r Record) {
 	id := Head{Chain: r.Chain, Sequence: r.Sequence}
 	if hash, wanted := v.kept[id]; wanted {
 		if delete(v.kept, id); hash != r.Hash {
-			v.say(r.Chain, r.Sequence, "record %d is another than the one whose hash was kept: the chain was written again",
+			v.say(r.Chain, r.Sequence, "record %d is another than the one whose hash was kept: the chain was "+
+				"written again",
 				r.Sequence)
 		}
 	}

@@ -66,7 +66,8 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 			}
 		case SessionStart:
 			open[k] = len(all)
-			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level,
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From,
+				Level:   r.Level,
 				Session: r.Session, Start: &at})
 		case SessionStop:
 			if i, ok := open[k]; ok {
@@ -74,7 +75,8 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 				delete(open, k)
 				return nil
 			}
-			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Level: r.Level,
+			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From,
+				Level:   r.Level,
 				Session: r.Session, End: &at})
 		}
 		return nil
@@ -105,7 +107,8 @@ func Failures(ctx context.Context, from Source, f Filter) ([]Failure, error) {
 		k := key{person: r.Person, device: r.Device, access: r.Access, from: r.From, reason: reason}
 		v := all[k]
 		if v == nil {
-			v = &Failure{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Reason: reason, First: r.Time}
+			v = &Failure{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Reason: reason,
+				First: r.Time}
 			all[k] = v
 		}
 		v.Count++

@@ -88,7 +88,8 @@ func TestFollowingGivesEachNewRecordOnce(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, l.Close()) }()
 	keep := func(person string) {
-		require.NoError(t, l.Keep(context.Background(), Record{Time: time.Now(), Node: "tern", Kind: Login, Person: person}))
+		require.NoError(t, l.Keep(context.Background(),
+			Record{Time: time.Now(), Node: "tern", Kind: Login, Person: person}))
 	}
 	keep("before")
 	keep("first")

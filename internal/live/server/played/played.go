@@ -60,7 +60,8 @@ func (p *Players) Open(states map[*site.Server]foresee.State) (err error) {
 		return err
 	}
 	p.ctx, p.stop = context.WithCancel(context.Background())
-	p.gate = gate.New(gate.Config{Design: gate.Design{Site: p.config.Site, Keys: p.config.Keys, Clients: p.config.Clients},
+	p.gate = gate.New(gate.Config{Design: gate.Design{
+		Site: p.config.Site, Keys: p.config.Keys, Clients: p.config.Clients},
 		Ledger: forgets{}, Capture: p.capture, Credentials: true, Events: p.note,
 		Hinder: func(server string, _ netip.Addr) gate.Hindrance {
 			if states[p.config.Site.Server(server)] == foresee.NoRecords {
@@ -78,7 +79,8 @@ func (p *Players) Open(states map[*site.Server]foresee.State) (err error) {
 		}
 		if err != nil {
 			p.Close()
-			return fmt.Errorf("the server %s cannot be played at %s: %w", s.Name, p.config.Where(s).Authentication, plain(err))
+			return fmt.Errorf("the server %s cannot be played at %s: %w", s.Name, p.config.Where(s).Authentication,
+				plain(err))
 		}
 	}
 	return nil
@@ -90,8 +92,8 @@ func plain(err error) error {
 	case errors.Is(err, syscall.EADDRINUSE):
 		return errors.New("the port is in use; a server runs there, or another learn: end it for the time being")
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return errors.New("this host does not have that address; give it the address for the time being, or play the " +
-			"server at another one with -listen")
+		return errors.New("this host does not have that address; give it the address for the time being, or play " +
+			"the server at another one with -listen")
 	case errors.Is(err, syscall.EACCES):
 		return errors.New("this user may not open the port")
 	}

@@ -82,7 +82,8 @@ func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here ma
 			defer func() { <-room }()
 			for _, person := range people {
 				e.one(told, aaa.Disconnecting{Device: d.Name, Person: person, Server: server, From: here[server],
-					Key: keys[d.Key(server).Name], To: netip.AddrPortFrom(d.Source, uint16(d.Kind.Traits.DisconnectPort)), Now: e.now})
+					Key: keys[d.Key(server).Name], To: netip.AddrPortFrom(
+						d.Source, uint16(d.Kind.Traits.DisconnectPort)), Now: e.now})
 			}
 		})
 	}
@@ -107,8 +108,8 @@ func (e *ends) one(told *telling, d aaa.Disconnecting) {
 	switch err := d.Send(e.ctx); {
 	case errors.Is(err, aaa.ErrNoSession), e.ctx.Err() != nil:
 	case err != nil:
-		told.note(false, fmt.Sprintf("%s is kept out from now on, and %s was not made to end open sessions: %v; see them "+
-			"with ledger sessions -open, and end them there", d.Person, d.Device, err))
+		told.note(false, fmt.Sprintf("%s is kept out from now on, and %s was not made to end open sessions: %v; "+
+			"see them with ledger sessions -open, and end them there", d.Person, d.Device, err))
 	default:
 		told.note(true, fmt.Sprintf("%s is kept out from now on: %s has ended the open sessions", d.Person, d.Device))
 	}
@@ -139,7 +140,7 @@ func (t *telling) note(ended bool, text string) {
 
 func (t *telling) end() {
 	if t.ended+t.notEnded > 0 {
-		t.say(fmt.Sprintf("of people who are kept out from now on, open sessions were ended in %d more places, and not in "+
-			"%d; see those with ledger sessions -open", t.ended, t.notEnded))
+		t.say(fmt.Sprintf("of people who are kept out from now on, open sessions were ended in %d more places, and "+
+			"not in %d; see those with ledger sessions -open", t.ended, t.notEnded))
 	}
 }

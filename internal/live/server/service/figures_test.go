@@ -37,7 +37,8 @@ func TestTheFiguresOfARunAreReadThroughItsFolder(t *testing.T) {
 		require.Equal(t, map[string]watch.Served{"tern": {}}, f.Servers, "with 0 from the start; a directory is none")
 		require.Empty(t, f.Troubles)
 
-		m.Event(evidence.Event{Server: "tern", Protocol: site.TACACS, Question: site.AskLogin, Answer: evidence.Accepted,
+		m.Event(evidence.Event{Server: "tern", Protocol: site.TACACS, Question: site.AskLogin,
+			Answer: evidence.Accepted,
 			Reason: reason.Accepted})
 		m.Event(evidence.Event{Server: "tern", Protocol: site.TACACS, Question: site.AskLogin, Answer: evidence.Dropped,
 			Reason: reason.KeyDiffers})

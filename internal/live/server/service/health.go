@@ -30,8 +30,8 @@ type Health struct {
 func newHealth() *Health {
 	h := &Health{troubles: map[string]string{}, gauge: prometheus.NewGaugeVec(prometheus.GaugeOpts{
 		Name: "mellowgate_trouble",
-		Help: "1 while this goes wrong: the site is not taken, evidence or the ledger cannot be " +
-			"written, the host name of a server has no address, the disk is nearly full."}, []string{"what"})}
+		Help: "1 while this goes wrong: the site is not taken, evidence or the ledger cannot be written, the host " +
+			"name of a server has no address, the disk is nearly full."}, []string{"what"})}
 	for _, what := range []string{TroubleSite, TroubleEvidence, TroubleLedger, TroubleAddress, TroubleRoom} {
 		h.gauge.WithLabelValues(what).Set(0)
 	}

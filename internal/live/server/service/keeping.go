@@ -94,8 +94,8 @@ func (k *keeping) look(ctx context.Context, now time.Time) {
 	k.v.Metrics.Room(free, all)
 	text := ""
 	if free*100 < all*leastFree {
-		text = fmt.Sprintf("of the disk with the records %d of %d MiB are free: make room, or let records go sooner "+
-			"(service: keep: {for: 100d, at-most: 1GiB})", free>>20, all>>20)
+		text = fmt.Sprintf("of the disk with the records %d of %d MiB are free: make room, or let records go "+
+			"sooner (service: keep: {for: 100d, at-most: 1GiB})", free>>20, all>>20)
 	}
 	if k.v.Metrics.Health.Set(TroubleRoom, text) && text != "" {
 		k.v.say(text)

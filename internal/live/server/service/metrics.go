@@ -62,7 +62,8 @@ func NewMetrics() *Metrics {
 			Buckets: []float64{0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5}},
 			[]string{watch.LabelServer, "question"}),
 		reloads: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "mellowgate_site_reads_total",
-			Help: "How often the site was read again while the service ran, by whether it was taken."}, []string{"result"}),
+			Help: "How often the site was read again while the service ran, by whether it was taken."},
+			[]string{"result"}),
 		taken: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_site_taken_timestamp_seconds",
 			Help: "When the site in use was taken, in seconds since 1970."}),
 		keys: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "mellowgate_key_timestamp_seconds",
@@ -71,7 +72,8 @@ func NewMetrics() *Metrics {
 			Help: "Octets that are free on the disk with the records."}),
 		room: prometheus.NewGauge(prometheus.GaugeOpts{Name: "mellowgate_disk_bytes",
 			Help: "Octets of the disk with the records."})}
-	m.registry.MustRegister(m.answers, m.ends, m.heads, m.took, m.reloads, m.taken, m.keys, m.free, m.room, m.Health.gauge,
+	m.registry.MustRegister(m.answers, m.ends, m.heads, m.took, m.reloads, m.taken, m.keys, m.free, m.room,
+		m.Health.gauge,
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	for _, result := range []string{"taken", "refused"} {
@@ -106,7 +108,8 @@ func (m *Metrics) Taken(servers []*site.Server, keys map[string]time.Time) {
 		}
 		for answer, why := range map[evidence.Answer]reason.Reason{evidence.Accepted: reason.Accepted,
 			evidence.Refused: reason.WrongPassword, evidence.Dropped: reason.KeyDiffers} {
-			m.answers.WithLabelValues(server.Name, string(server.Protocol), string(site.Login.Question()), string(answer),
+			m.answers.WithLabelValues(server.Name, string(server.Protocol), string(site.Login.Question()),
+				string(answer),
 				string(why))
 		}
 	}
@@ -160,15 +163,16 @@ func (m *Metrics) Certificates(ends map[string]time.Time) {
 // Event counts an event. No name of a person or device becomes a label: there
 // are too many, and a monitor need not know them.
 func (m *Metrics) Event(e evidence.Event) {
-	m.answers.WithLabelValues(e.Server, string(e.Protocol), string(e.Question), string(e.Answer), string(e.Reason)).Inc()
+	m.answers.WithLabelValues(e.Server, string(e.Protocol), string(e.Question), string(e.Answer),
+		string(e.Reason)).Inc()
 }
 
 // Listen serves the counters at an address until Close.
 func (m *Metrics) Listen(address string) (net.Addr, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in service.metrics "+
-			"of the site", address, err)
+		return nil, fmt.Errorf("the metrics cannot be served at %s: %w; choose another address or port in "+
+			"service.metrics of the site", address, err)
 	}
 	m.serve(listener)
 	return listener.Addr(), nil

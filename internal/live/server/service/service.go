@@ -196,8 +196,8 @@ func (v *Service) openLedger(s *site.Site, keys site.Keys, folder *state.Folder,
 		}
 		for _, before := range []string{earlier, folder.Records()} {
 			if _, err := os.Stat(before); err == nil {
-				options.Say(fmt.Sprintf("%s holds the records from before the database; they stay there: move it to a folder of "+
-					"its own, and read it with mellowgate ledger -state THAT-FOLDER", before))
+				options.Say(fmt.Sprintf("%s holds the records from before the database; they stay there: move it "+
+					"to a folder of its own, and read it with mellowgate ledger -state THAT-FOLDER", before))
 			}
 		}
 		to := ledger.Database{URL: as.Database}
@@ -238,9 +238,8 @@ func (v *Service) wrote(say func(string)) func(waiting, lost int, err error) {
 			}
 			return
 		}
-		text := fmt.Sprintf("it cannot be written: %v; logins are answered, accounting is not; %d decisions wait, %d are "+
-			"lost; "+
-			"make room on the disk, or see what else keeps it from being written", err, waiting, missing)
+		text := fmt.Sprintf("it cannot be written: %v; logins are answered, accounting is not; %d decisions wait, "+
+			"%d are lost; make room on the disk, or see what else keeps it from being written", err, waiting, missing)
 		if v.Metrics.Health.Set(TroubleLedger, text) {
 			say("the ledger: " + text)
 		}
@@ -405,14 +404,14 @@ func advised(err error) error {
 	name, place := at.Place.Server.Name, at.Place.Authentication
 	switch {
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the host "+
-			"that has, or try the site with: mellowgate lab", name, place.Addr())
+		return fmt.Errorf("the server %s cannot listen on %s: this host does not have that address; run it on the "+
+			"host that has, or try the site with: mellowgate lab", name, place.Addr())
 	case errors.Is(err, syscall.EADDRINUSE):
-		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the port in "+
-			"the site", name, place)
+		return fmt.Errorf("the server %s cannot listen on %s: the port is in use; end what uses it, or change the "+
+			"port in the site", name, place)
 	case errors.Is(err, syscall.EACCES):
-		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give the "+
-			"program CAP_NET_BIND_SERVICE", name, place)
+		return fmt.Errorf("the server %s may not open %s: ports below 1024 need a privilege; run as root, or give "+
+			"the program CAP_NET_BIND_SERVICE", name, place)
 	}
 	return err
 }

@@ -29,7 +29,8 @@ func Unreadable(path string, err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return worded{text: path + ": there is no such file or folder", err: fs.ErrNotExist}
 	case errors.Is(err, fs.ErrPermission):
-		return worded{text: path + ": it may not be read by this user; look at its owner and mode", err: fs.ErrPermission}
+		return worded{text: path + ": it may not be read by this user; look at its owner and mode",
+			err: fs.ErrPermission}
 	case errors.Is(err, syscall.EISDIR):
 		return worded{text: path + ": it is a folder, and a file is wanted", err: syscall.EISDIR}
 	case errors.Is(err, syscall.ENOTDIR):
@@ -60,8 +61,8 @@ func ReadFile(name string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: this is not a file", name)
 	}
 	if info.Size() > MaxFile {
-		return nil, fmt.Errorf("%s: the file has %d MB and a site file may have %d; split the site into several files in a "+
-			"folder",
+		return nil, fmt.Errorf("%s: the file has %d MB and a site file may have %d; split the site into several "+
+			"files in a folder",
 			name, info.Size()>>20, MaxFile>>20)
 	}
 	text, err := os.ReadFile(name)

@@ -156,8 +156,8 @@ func Authorities(file string) (*x509.CertPool, error) {
 func Of(s *site.Server, base string) (Identity, error) {
 	c := s.Certificates
 	if c.Certificate == "" {
-		return Identity{}, fmt.Errorf("the server %s runs over TLS and has no certificates: write tls: {certificate: FILE, "+
-			"key: FILE, authorities: FILE}", s.Name)
+		return Identity{}, fmt.Errorf("the server %s runs over TLS and has no certificates: write tls: "+
+			"{certificate: FILE, key: FILE, authorities: FILE}", s.Name)
 	}
 	at := func(path string) string {
 		if filepath.IsAbs(path) {
@@ -188,7 +188,8 @@ func (i Identity) current(now time.Time) error {
 		return fmt.Errorf("the certificate %s ended on %s: no device would take it", subject(leaf),
 			leaf.NotAfter.UTC().Format(time.DateOnly))
 	case now.Before(leaf.NotBefore):
-		return fmt.Errorf("the certificate %s is good from %s on, and not before: no device would take it", subject(leaf),
+		return fmt.Errorf("the certificate %s is good from %s on, and not before: no device would take it",
+			subject(leaf),
 			leaf.NotBefore.UTC().Format(time.DateOnly))
 	}
 	return nil
@@ -213,7 +214,8 @@ func revocations(path string) ([]*x509.RevocationList, error) {
 	}
 	list, err := x509.ParseRevocationList(text)
 	if err != nil {
-		return nil, fmt.Errorf("%s: this is no list of revoked certificates (RFC 5280, section 5), in PEM or DER form", path)
+		return nil, fmt.Errorf("%s: this is no list of revoked certificates (RFC 5280, section 5), in PEM or DER form",
+			path)
 	}
 	return []*x509.RevocationList{list}, nil
 }

@@ -38,8 +38,8 @@ func PasswordIs(p site.Password, typed string, keys site.Keys) (bool, error) {
 	}
 	digest, err := decodeHash(p.Hash)
 	if err != nil {
-		return false, errors.New("the password's hash is in a form that is not known; argon2id, bcrypt, scrypt, PBKDF2 and " +
-			"SHA-crypt are")
+		return false, errors.New("the password's hash is in a form that is not known; argon2id, bcrypt, scrypt, " +
+			"PBKDF2 and SHA-crypt are")
 	}
 	ok, err := digest.MatchAdvanced(typed)
 	if err != nil {
@@ -57,8 +57,7 @@ func CheckHashes(s *site.Site) []site.Problem {
 		}
 		if _, err := decodeHash(p.Hash); err != nil {
 			bad = append(bad, s.Problem(p.Place,
-				"the password of %s is no hash in PHC or crypt form; make one with: mellowgate "+
-					"keys hash", what))
+				"the password of %s is no hash in PHC or crypt form; make one with: mellowgate keys hash", what))
 		}
 	}
 	for _, a := range s.Accounts {

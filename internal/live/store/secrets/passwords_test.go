@@ -56,8 +56,8 @@ func TestKeysComeFromWhereTheSiteSays(t *testing.T) {
 	t.Setenv("MELLOWGATE_TEST_KEY", "from the environment")
 	s, err := site.Parse(site.Source{Name: "s.yaml",
 		Text: fmt.Appendf(nil,
-			"keys:\n  a: file one.key\n  b: env MELLOWGATE_TEST_KEY\n  c: clear in the file\n  d: file %s\n  e: file "+
-				"none.key\n  f: file empty.key\n  g: env MELLOWGATE_NOT_SET\n", filepath.Join(dir, "blank.key"))})
+			"keys:\n  a: file one.key\n  b: env MELLOWGATE_TEST_KEY\n  c: clear in the file\n  d: file %s\n  e: "+
+				"file none.key\n  f: file empty.key\n  g: env MELLOWGATE_NOT_SET\n", filepath.Join(dir, "blank.key"))})
 	require.NoError(t, err)
 	keys, missing := Keys(s, dir, Unlock{})
 	for name, want := range map[string]string{"a": "from a file", "b": "from the environment", "c": "in the file",

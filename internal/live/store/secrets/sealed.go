@@ -139,7 +139,8 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 	path := filepath.Join(base, SealedName)
 	text, err := files.ReadFile(path)
 	if _, missing := os.Stat(path); errors.Is(missing, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys seal NAME",
+		return nil, fmt.Errorf("%s: there is no such file, so no key is sealed yet; seal one with: mellowgate keys "+
+			"seal NAME",
 			path)
 	}
 	if err != nil {
@@ -162,7 +163,8 @@ func OpenSealed(base string, unlock Unlock) (*Sealed, error) {
 		err = json.Unmarshal(b, &s.entries)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys seal NAME",
+		return nil, fmt.Errorf("%s: it opens, and what is in it is damaged; make it again with: mellowgate keys "+
+			"seal NAME",
 			path)
 	}
 	unlock.opened.remember(text, s)

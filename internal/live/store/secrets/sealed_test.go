@@ -81,8 +81,8 @@ func TestAFileThatWasOpenedIsNotOpenedAgain(t *testing.T) {
 func TestAHashThatIsNoneIsSaidWithItsPlace(t *testing.T) {
 	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml",
-		Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: [{name: " +
-			"bridge, password: $9$a$b$c}]\n")})
+		Text: []byte("site: x\npeople: [{name: ines, password: $argon2id$this$is$none}]\nelevation-secrets: " +
+			"[{name: bridge, password: $9$a$b$c}]\n")})
 	require.NoError(t, err)
 	bad := CheckHashes(s)
 	require.Len(t, bad, 2)

@@ -70,8 +70,8 @@ func TestPasswordsThatEverybodyTriesAreGuessedWithinTheirTime(t *testing.T) {
 		return h
 	}
 	s, path := written(t,
-		"site: Saltmarsh Ferries\naccounts:\n  - {name: keeper, level: 15, password: '"+hash("keeper")+"'}\n  - {name: "+
-			"two, level: 15, password: '"+hash("saltmarsh")+
+		"site: Saltmarsh Ferries\naccounts:\n  - {name: keeper, level: 15, password: '"+hash(
+			"keeper")+"'}\n  - {name: two, level: 15, password: '"+hash("saltmarsh")+
 			"'}\n  - {name: three, level: 15, password: '"+hash(
 			"changeme")+"'}\n  - {name: good, level: 15, password: '"+hash("long and of its own")+"'}\n")
 	quick := func(text string) { t.Error("said of quick hashes: " + text) }

@@ -97,8 +97,8 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(strin
 			return t.what, true
 		}
 		if whole := time.Since(begin) * time.Duration(len(tries)); i == 0 && whole > longGuess {
-			say(fmt.Sprintf("trying whether the password of the account %s is easy to guess: its hash is slow, %d tries take "+
-				"about %s", a.Name, len(tries), min(whole, patience).Round(time.Second)))
+			say(fmt.Sprintf("trying whether the password of the account %s is easy to guess: its hash is slow, %d "+
+				"tries take about %s", a.Name, len(tries), min(whole, patience).Round(time.Second)))
 		}
 	}
 	return "", true

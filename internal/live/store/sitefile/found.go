@@ -93,7 +93,8 @@ func holdsEdit(s *site.Site, d *site.Device, value string) (Edit, error) {
 		return Edit{Place: p, Old: old[:end+1], New: value}, nil
 	}
 	if !strings.HasSuffix(s.Files[d.Place.File], ".yaml") {
-		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's file, with",
+		return Edit{}, fmt.Errorf("%w: the device stands in a table, which has no found; move it to the site's "+
+			"file, with",
 			ErrByHand)
 	}
 	return afterName(s, d.Ref, "found: "+value)

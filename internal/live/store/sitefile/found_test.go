@@ -42,7 +42,8 @@ func TestWhatADeviceHoldsIsWrittenIntoItsSite(t *testing.T) {
 	}
 	h := drift.Found{Keys: map[string]string{"t": "held"}, Accounts: []string{"keeper", "other"},
 		New: []drift.NewAccount{{Name: "other", Level: 1,
-			Hash: "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ETbvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."}}}
+			Hash: "$6$saltsaltsalt$kR8UpqWrzbIr2DmnMx3GhlhQOEPs3cE6yWiOoMbnFEX1IvxEf6Cee2ET" +
+				"bvkvyEqQkSiH1H1rTHcLvDNyyvNQ8."}}}
 	require.NoError(t, hold("block", h, map[string]site.Secret{"held": site.NewSecret("what-was-found-there")}))
 	require.NoError(t, hold("flow", drift.Found{Lists: map[string][]string{"l": {"local"}}}, nil))
 	require.NoError(t, hold("flow", drift.Found{Source: "2001:db8::1"}, nil), "in place of what was there")

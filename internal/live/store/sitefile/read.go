@@ -50,7 +50,8 @@ func sourcesOf(path string) (base string, sources []site.Source, err error) {
 	if info.IsDir() {
 		base = path
 		if names, err = filepath.Glob(filepath.Join(path, "*.yaml")); err != nil || len(names) == 0 {
-			return "", nil, fmt.Errorf("%s: no *.yaml file in this folder; start a site with: mellowgate new %s", path, path)
+			return "", nil, fmt.Errorf("%s: no *.yaml file in this folder; start a site with: mellowgate new %s", path,
+				path)
 		}
 		slices.Sort(names)
 	}

@@ -11,7 +11,8 @@ import (
 func TestASiteIsAFileOrAFolder(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.yaml"), []byte("people:\n  - {name: ines, password: $6$a$b}\n"),
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.yaml"),
+		[]byte("people:\n  - {name: ines, password: $6$a$b}\n"),
 		0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("site: Both\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("not read"), 0o600))

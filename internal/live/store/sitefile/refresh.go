@@ -48,7 +48,8 @@ func Refresh(ctx context.Context, path string) ([]string, error) {
 	for _, e := range Exports(path) {
 		fresh, err := refresh(ctx, path, e)
 		if err != nil {
-			failed = append(failed, fmt.Errorf("the devices of %s are not those that %s gives now: %w", e.Into.Name, e.Run[0],
+			failed = append(failed, fmt.Errorf("the devices of %s are not those that %s gives now: %w", e.Into.Name,
+				e.Run[0],
 				err))
 		} else if fresh {
 			changed = append(changed, e.Into.Name)
@@ -76,7 +77,8 @@ func refresh(ctx context.Context, path string, e site.Export) (bool, error) {
 		return false, nil
 	}
 	old, _, _ := Load(path)
-	fresh, _, err := load(path, func(read func(string) (site.Source, error), sources ...site.Source) (*site.Site, error) {
+	fresh, _, err := load(path, func(read func(string) (site.Source, error), sources ...site.Source) (*site.Site,
+		error) {
 		return site.ParseWith(func(name string) (site.Source, error) {
 			if name == e.Into.Name {
 				return site.Source{Name: filepath.ToSlash(into), Text: text}, nil
@@ -88,9 +90,9 @@ func refresh(ctx context.Context, path string, e site.Export) (bool, error) {
 		return false, fmt.Errorf("it has mistakes, and the file stays as it was:\n%w", err)
 	}
 	if old != nil && !old.Service.MayShrink && len(fresh.Devices)*3 < len(old.Devices)*2 {
-		return false, fmt.Errorf("%d devices are left of %d, as after an export that broke off, and the file stays as it "+
-			"was; if "+
-			"that is meant, delete %s, or say service: {may-shrink: true}", len(fresh.Devices), len(old.Devices), into)
+		return false, fmt.Errorf("%d devices are left of %d, as after an export that broke off, and the file stays "+
+			"as it was; if that is meant, delete %s, or say service: {may-shrink: true}", len(fresh.Devices),
+			len(old.Devices), into)
 	}
 	return true, files.WriteWhole(into, text)
 }

@@ -45,8 +45,7 @@ devices-from: [{run: [./list.sh, now], into: devices.csv, every: 15m}]
 	require.Empty(t, err)
 	for _, c := range []struct{ gives, says string }{
 		{`echo name,addresses; echo sw-1,here`, `it has mistakes, and the file stays as it was:` + "\n"},
-		{`echo 'the door is shut' >&2; exit 3`, "the devices of devices.csv are not those that ./list.sh gives now: " +
-			"exit status 3 the door is shut"},
+		{`echo 'the door is shut' >&2; exit 3`, "the devices of devices.csv are not those that ./list.sh gives now: exit status 3 the door is shut"},
 		{`echo name,addresses; echo sw-1,192.0.2.1`, "1 devices are left of 3, as after an export that broke off"},
 		{`printf ''`, "0 devices are left of 3"},
 	} {

@@ -26,7 +26,8 @@ func (f *Folder) Figures(use func(path string) error) error {
 	defer func() { _ = dir.Close() }()
 	short := fmt.Sprintf("/proc/self/fd/%d", dir.Fd())
 	if _, err := os.Stat(short); err != nil {
-		return fmt.Errorf("%s is %d octets long, and a socket may have %d; take a state folder with a shorter path", path,
+		return fmt.Errorf("%s is %d octets long, and a socket may have %d; take a state folder with a shorter path",
+			path,
 			len(path), longestSocket)
 	}
 	return use(filepath.Join(short, figuresFile))

@@ -89,7 +89,8 @@ func Create(dir string, kept ...string) (*Folder, error) {
 		if e.Name() != previous && e.Name() != earlier && e.Name() != lockFile && !slices.Contains(ours, e.Name()) &&
 			!slices.Contains(ledgerFiles, e.Name()) && !slices.Contains(earlierFiles, e.Name()) &&
 			!f.isKept(e.Name(), kept) {
-			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state", dir,
+			return nil, fmt.Errorf("%s is not a state folder: it holds %s; name an empty or a new folder with -state",
+				dir,
 				e.Name())
 		}
 		f.hadLedger = f.hadLedger || e.Name() == recordsDir || e.Name() == forwardingDir || e.Name() == codesFile ||
@@ -178,8 +179,8 @@ func (f *Folder) take() error {
 		return fmt.Errorf("%s cannot be made: %w", f.Dir, err)
 	}
 	if info, err := os.Stat(f.Dir); err == nil && info.Mode().Perm()&0o007 != 0 {
-		return fmt.Errorf("others on this machine can read the state folder %s, which will hold names and records: chmod "+
-			"o= %s",
+		return fmt.Errorf("others on this machine can read the state folder %s, which will hold names and records: "+
+			"chmod o= %s",
 			f.Dir, f.Dir)
 	}
 	var err error
@@ -300,8 +301,8 @@ func (f *Folder) UsedCodes() (map[string]int64, error) {
 	}
 	var used map[string]int64
 	if err := json.Unmarshal(text, &used); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w; take it away, and wait two minutes before the next start, so that no "+
-			"code is used twice", filepath.Join(f.Dir, codesFile), err)
+		return nil, fmt.Errorf("%s is damaged: %w; take it away, and wait two minutes before the next start, so "+
+			"that no code is used twice", filepath.Join(f.Dir, codesFile), err)
 	}
 	return used, nil
 }
@@ -347,7 +348,8 @@ func (f *Folder) Places() (evidence.Places, error) {
 	text, err := os.ReadFile(f.PlacesFile())
 	if err != nil {
 		return p, fmt.Errorf(
-			"%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir, placesFile)
+			"%s is not a state folder: it has no %s; name the folder that lab or serve was given with -state", f.Dir,
+			placesFile)
 	}
 	if err := json.Unmarshal(text, &p); err != nil {
 		return p, fmt.Errorf("%s is damaged: %w", filepath.Join(f.Dir, placesFile), err)

@@ -48,10 +48,12 @@ func (w *Draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/tacacs-plus/server[name='" + v.Name + "']"
-			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret, wait: v.Timeout,
+			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret,
+				wait:   v.Timeout,
 				source: v.Source, saysUses: true,
-				authenticates: strings.Contains(v.Type, "authentication"), autho: strings.Contains(v.Type, "authorization"),
-				acct: strings.Contains(v.Type, "accounting")}
+				authenticates: strings.Contains(v.Type, "authentication"),
+				autho:         strings.Contains(v.Type, "authorization"),
+				acct:          strings.Contains(v.Type, "accounting")}
 			if _, err := w.put(a, path); err != nil {
 				return err
 			}
@@ -157,14 +159,16 @@ func (w *Draft) groupOf(p site.Protocol, names []string) *site.Group {
 // differs from before.
 func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 	for _, g := range after.AAA.Groups.Group {
-		if slices.ContainsFunc(before.AAA.Groups.Group, func(old yang.OpenGroup) bool { return reflect.DeepEqual(old, g) }) {
+		if slices.ContainsFunc(before.AAA.Groups.Group,
+			func(old yang.OpenGroup) bool { return reflect.DeepEqual(old, g) }) {
 			continue
 		}
 		group := w.group(g.Name)
 		// the model has none over TLS
 		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers), func(s *site.Server) bool { return !s.TLS })
 		for _, v := range g.Servers.Server {
-			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" + v.Address + "']"
+			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" +
+				v.Address + "']"
 			a := asked{name: v.Config.Name, address: v.Address, wait: v.Config.Timeout, protocol: site.TACACS}
 			if a.name == "" {
 				a.name = v.Address
@@ -174,7 +178,8 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 				a.port, a.secret, a.source = v.TACACS.Config.Port, v.TACACS.Config.Secret, v.TACACS.Config.Source
 			case v.RADIUS != nil:
 				c := v.RADIUS.Config
-				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort, c.Secret,
+				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort,
+					c.Secret,
 					c.Attempts, c.Source
 			default:
 				return netconf.Fail("missing-element", path, "a server is asked by tacacs or by radius")
@@ -210,7 +215,8 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 			}
 			i := slices.IndexFunc(w.groups, func(g *site.Group) bool { return g.Name == m.Name && len(g.Servers) > 0 })
 			if i < 0 {
-				return netconf.Fail("invalid-value", "/system/aaa/"+l.path, "there is no server group %q with a server", m.Name)
+				return netconf.Fail("invalid-value", "/system/aaa/"+l.path, "there is no server group %q with a server",
+					m.Name)
 			}
 			methods = append(methods, site.AskGroup(w.groups[i]))
 		}

@@ -388,7 +388,8 @@ keys: {k: file k}
 servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 2s, for: [authentication, authorization]}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k, port: 4949, timeout: 7s}
-  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 3s, attempts: 3, ports: {authentication: 1645, accounting: 1646}}
+  - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 3s, attempts: 3,
+	ports: {authentication: 1645, accounting: 1646}}
   - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 3s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
 lists:
@@ -398,7 +399,8 @@ lists:
   - {name: v, account: sessions, when: start and stop, methods: [group t]}
   - {name: n, account: commands, when: stop, methods: [group t]}
 accounts: [{name: keeper, level: 15, password: HASH}, {name: guest, level: 1, password: HASH}]
-devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper, guest], access: {netconf: {login: l, session: s, commands: c, record-sessions: v, record-commands: n}}}]
+devices: [{name: sw, addresses: [192.0.2.9], accounts: [keeper, guest],
+	access: {netconf: {login: l, session: s, commands: c, record-sessions: v, record-commands: n}}}]
 `
 	poor = `
 keys: {k: file k}
@@ -422,7 +424,8 @@ func storeOf(t *testing.T, text string) (*device, *config.Store) {
 	d := &device{design: s.Device("sw"), targets: map[*site.Server]aaa.Target{}}
 	for _, v := range s.Servers {
 		at := netip.MustParseAddrPort("127.0.0.1:1")
-		d.targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at, Key: site.NewSecret("a-key-of-these-tests")}
+		d.targets[v] = aaa.Target{Server: v, Authentication: at, Accounting: at,
+			Key: site.NewSecret("a-key-of-these-tests")}
 		d.around.Known = append(d.around.Known, d.targets[v])
 	}
 	store := config.New(d, site.Keys{}, d.design.Kind.Traits)
@@ -463,7 +466,8 @@ func TestADesignThatIsWrittenWholeIsTheDesign(t *testing.T) {
 		p.ok(`<edit-config><target><candidate/></target><default-operation>replace</default-operation><config>` + want +
 			`</config></edit-config>`)
 		p.ok(`<commit/>`)
-		differ := drift.Compare(factsOf(t, want), factsOf(t, data(held)), func(drift.About, string) string { return "" })
+		differ := drift.Compare(factsOf(t, want), factsOf(t, data(held)),
+			func(drift.About, string) string { return "" })
 		require.Empty(t, differ)
 	}
 }
@@ -562,7 +566,8 @@ func TestPortsAndTimeoutsHaveTheirRange(t *testing.T) {
 		ok   bool
 	}{{"<port>1</port>", true}, {"<port>65535</port>", true}, {"<port>0</port>", false}, {"<port>65536</port>", false},
 		{"<timeout>1</timeout>", true}, {"<timeout>255</timeout>", true}, {"<timeout>256</timeout>", false},
-		{"<timeout>0</timeout>", false}, {"<address>192.0.2.1/32</address>", false}, {"<address>t.example</address>", true}} {
+		{"<timeout>0</timeout>", false}, {"<address>192.0.2.1/32</address>", false},
+		{"<address>t.example</address>", true}} {
 		_, store := configured(t)
 		p := peerOf(t, store, keeper, netconf.Base11)
 		edit := editOpen + inSystem + `<tacacs-plus xmlns="` + yang.TACACSNS + `"><server><name>t2</name>` + k.leaf +

@@ -179,8 +179,9 @@ func (s *session) commit(x, _ *etree.Element) error {
 	if t := x.SelectElement("confirm-timeout"); t != nil {
 		n, err := strconv.Atoi(strings.TrimSpace(t.Text()))
 		if err != nil || n < 1 {
-			return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "confirm-timeout is a number of seconds",
-				Info: map[string]string{"bad-element": "confirm-timeout"}}
+			return &netconf.Error{Type: "protocol", Tag: "invalid-value",
+				Message: "confirm-timeout is a number of seconds",
+				Info:    map[string]string{"bad-element": "confirm-timeout"}}
 		}
 		wait = time.Duration(n) * time.Second
 	}

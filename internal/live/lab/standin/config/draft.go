@@ -39,7 +39,8 @@ type Surroundings struct {
 func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surroundings) *Draft {
 	fresh := *old
 	w := &Draft{Device: &fresh, Targets: map[*site.Server]aaa.Target{}, around: around}
-	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{}, map[*site.List]*site.List{}
+	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{},
+		map[*site.List]*site.List{}
 	server := func(s *site.Server) *site.Server {
 		if servers[s] == nil {
 			c := *s

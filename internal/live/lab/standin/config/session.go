@@ -291,7 +291,8 @@ func (s *session) get(x, reply *etree.Element) error {
 // free refuses what another session has locked.
 func (s *session) free(which string) error {
 	if by, locked := s.store.locks[which]; locked && by != s.id {
-		return &netconf.Error{Type: "protocol", Tag: "in-use", Message: "another session has locked the datastore " + which,
+		return &netconf.Error{Type: "protocol", Tag: "in-use", Message: "another session has locked the datastore " +
+			which,
 			Info: map[string]string{"session-id": fmt.Sprint(by)}}
 	}
 	return nil
@@ -353,7 +354,8 @@ func (s *session) copyConfig(x, _ *etree.Element) error {
 		return err
 	}
 	if to != "candidate" {
-		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported", Message: "only the candidate is copied to"}
+		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported",
+			Message: "only the candidate is copied to"}
 	}
 	if err := s.free(to); err != nil {
 		return err
@@ -419,7 +421,8 @@ func (s *session) kill(x, _ *etree.Element) error {
 	n, err := strconv.ParseUint(strings.TrimSpace(id.Text()), 10, 32)
 	end, open := s.store.open[uint32(n)]
 	if err != nil || !open || uint32(n) == s.id {
-		return &netconf.Error{Type: "protocol", Tag: "invalid-value", Message: "there is no other session of that number"}
+		return &netconf.Error{Type: "protocol", Tag: "invalid-value",
+			Message: "there is no other session of that number"}
 	}
 	routine.Go(end)
 	return nil

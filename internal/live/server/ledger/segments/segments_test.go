@@ -88,7 +88,8 @@ func TestAReadingPassesOverWhatIsNotWanted(t *testing.T) {
 	require.Equal(t, []string{"3 c", "4 d", "5 e"}, texts(t, dir, Reading{From: 3}))
 	require.Equal(t, []string{"4 d", "5 e"}, texts(t, dir, Reading{From: 4}))
 	require.Empty(t, texts(t, dir, Reading{From: 6}))
-	require.Equal(t, []string{"4 d", "5 e"}, texts(t, dir, Reading{Skips: func(s Segment) bool { return s.First == 1 }}))
+	require.Equal(t, []string{"4 d", "5 e"}, texts(t, dir,
+		Reading{Skips: func(s Segment) bool { return s.First == 1 }}))
 	var heads []string
 	var at []Position
 	require.NoError(t, Read(dir, Reading{
@@ -226,7 +227,8 @@ func TestDamageIsNamedAndTheNextFileIsGoneOnWith(t *testing.T) {
 		What: "an entry is not as it was written"}, *d)
 	require.Contains(t, d.Error(), "0000000000000000001.records is damaged at octet ")
 	found := 0
-	require.Equal(t, []string{"1 a", "4 d"}, texts(t, dir, Reading{Damaged: func(*Damage) error { found++; return nil }}))
+	require.Equal(t, []string{"1 a", "4 d"}, texts(t, dir,
+		Reading{Damaged: func(*Damage) error { found++; return nil }}))
 	require.Equal(t, 1, found)
 	last, err := os.ReadFile(Path(dir, 4))
 	require.NoError(t, err)

@@ -142,9 +142,8 @@ func (w *Writer) cut(s Segment) error {
 	if err := errors.Join(err, to.Sync(), to.Close()); err != nil {
 		return err
 	}
-	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry, as when a machine stops while they are written, "+
-		"before "+
-		"anything of them is answered; they are in %s now", s.Size-w.size, s.Path, kept)
+	w.Cut = fmt.Sprintf("the last %d octets of %s are no whole entry, as when a machine stops while they are "+
+		"written, before anything of them is answered; they are in %s now", s.Size-w.size, s.Path, kept)
 	return w.back()
 }
 

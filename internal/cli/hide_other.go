@@ -1,6 +1,0 @@
-//go:build !linux
-
-package cli
-
-// hide does nothing here: what is typed is hidden from the moment it is read.
-func hide(int) {}
