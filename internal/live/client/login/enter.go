@@ -51,7 +51,11 @@ type arrival struct {
 }
 
 func (a arrival) seen() Seen {
-	return Seen{Outcome: a.outcome, Level: UnknownLevel, Raised: UnknownLevel, Took: a.took, Detail: a.detail}
+	seen := Seen{Outcome: a.outcome, Took: a.took, Detail: a.detail}
+	if a.outcome == walk.OutcomeIn || a.outcome == walk.OutcomeUnsure {
+		seen.Level, seen.Raised = UnknownLevel, UnknownLevel // who is not in has none
+	}
+	return seen
 }
 
 // enter opens the connection and logs in. The session is nil where no connection was made.

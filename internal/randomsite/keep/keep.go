@@ -1,0 +1,177 @@
+// Package keep compares what is worked out of sites that are made at random with what was worked out of them
+// before, for the tests of the rooms that work it out. A kept line has the digest of what it stands for; what
+// that was is printed where it differs.
+package keep
+
+import (
+	"crypto/sha256"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/rights"
+	"mellowgate/internal/core/site"
+	"mellowgate/internal/randomsite"
+)
+
+var makeKept = flag.Bool("make-kept", false, "write the kept digests anew, and what they stand for beside them")
+
+// hash is a password of every person and account; what it opens does not matter.
+const hash = "$argon2id$v=19$m=64,t=1,p=1$/DK4+9eTk2nKWXODz0M2jg$zGdMTbpjrhYAJNqtzSU0WdiIqGHWGv2I2pNLlKPVFEw"
+
+// Now is when everything is worked out.
+var Now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// Made returns the site of a seed.
+func Made(t testing.TB, seed int64) *site.Site {
+	t.Helper()
+	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(randomsite.Text(seed, hash, hash))})
+	require.NoError(t, err)
+	return s
+}
+
+// Of works out the forecast of a site.
+func Of(s *site.Site) foresee.Reckoner {
+	return foresee.Reckoner{Site: s, Now: Now,
+		Keys: site.Keys{"a": site.NewSecret("the key of a"), "b": site.NewSecret("the key of b")}}
+}
+
+// Same compares texts with those that are kept in a file of the caller's testdata, each by its name.
+func Same(t *testing.T, file string, names []string, texts map[string]string) {
+	t.Helper()
+	path := filepath.Join("testdata", file)
+	var kept strings.Builder
+	for _, name := range names {
+		fmt.Fprintf(&kept, "%s %x\n", name, sha256.Sum256([]byte(texts[name])))
+	}
+	if *makeKept {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(kept.String()), 0o644))
+	}
+	before, err := os.ReadFile(path)
+	require.NoError(t, err, "make it: go test -run %s -make-kept", t.Name())
+	have := strings.Split(kept.String(), "\n")
+	for i, line := range strings.Split(string(before), "\n") {
+		if i >= len(have) || have[i] != line {
+			name, _, _ := strings.Cut(line, " ")
+			t.Fatalf("%s is not what it was; read whether it is right, and compare with a checkout of before:\n%s",
+				name,
+				texts[name])
+		}
+	}
+}
+
+// Logins writes down every login of a device, with all that is known of it.
+func Logins(f foresee.Reckoner, d *site.Device) string {
+	var text strings.Builder
+	for _, c := range f.Depending(f.Behaving(d, d)).Cases {
+		write(&text, c)
+		for _, x := range c.Depends {
+			fmt.Fprintf(&text, "    with %s %s", x.Trait, x.Value)
+			when(&text, x.When)
+			write(&text, *x.Case)
+		}
+	}
+	return text.String()
+}
+
+func when(text *strings.Builder, all []foresee.Condition) {
+	for _, w := range all {
+		fmt.Fprintf(text, " %s %s,", w.Server.Name, w.State)
+	}
+}
+
+func write(text *strings.Builder, c foresee.Case) {
+	fmt.Fprintf(text, "%s %s", c.Way.Name(), c.Who.Name)
+	for _, w := range c.Alike {
+		fmt.Fprintf(text, "=%s", w.Name)
+	}
+	when(text, c.When)
+	fmt.Fprintf(text, ": %s %d by %q why %q wait %s of %s, stuck %t %q, promised %d raised %d %q %t, rests %t",
+		c.Outcome,
+		c.Level, c.By, c.Reason, c.Wait, c.Needs, c.Stuck, c.StuckWhy, c.Promised, c.Raised, c.RaiseWhy, c.RaiseTried,
+		c.Rests)
+	if a := c.Again; a != nil {
+		fmt.Fprintf(text, ", again %s %d by %q why %q wait %s", a.Outcome, a.Level, a.By, a.Reason, a.Wait)
+	}
+	for _, r := range c.Rules {
+		fmt.Fprintf(text, ", rule %q", r.Text)
+	}
+	text.WriteString("\n")
+	for _, s := range c.Steps {
+		fmt.Fprintf(text, "  %s %s %s %q by %q %s", s.Purpose, s.Method, s.Result, s.Reason, s.By, s.Took)
+		for _, t := range s.Tries {
+			fmt.Fprintf(text, " [%s %d %s %q %q %q %s %v]", t.Server.Name, t.N, t.Reply.Result, t.Reply.Reason,
+				t.Reply.Message, t.Reply.Answer, t.Reply.Took, t.Reply.Attributes)
+		}
+		for _, r := range s.Rested {
+			fmt.Fprintf(text, " (%s rests)", r.Name)
+		}
+		text.WriteString("\n")
+	}
+}
+
+// Forecast writes down, by name, what is foreseen of sites of so many seeds.
+func Forecast(t testing.TB, seeds int64) (names []string, texts map[string]string) {
+	texts = map[string]string{}
+	for seed := range seeds {
+		f := Of(Made(t, seed))
+		f.Faults = seed%8 == 0
+		for _, d := range f.Site.Devices {
+			name := fmt.Sprintf("%d/%s", seed, d.Name)
+			names = append(names, name)
+			texts[name] = Logins(f, d)
+		}
+	}
+	return names, texts
+}
+
+// Decisions writes down what a service would decide of questions about a site, and how it explains that.
+func Decisions(s *site.Site) string {
+	var text strings.Builder
+	var names []string
+	for _, p := range s.People {
+		names = append(names, p.Name)
+	}
+	names = append(names, "Ines", "innes", "nobody", "")
+	for _, d := range s.Devices {
+		for _, access := range site.Accesses() {
+			for _, name := range names {
+				for _, p := range []site.Purpose{site.Login, site.Session, site.Commands} {
+					for c := rights.Credential(0); c <= rights.Wrong+3; c++ {
+						q := rights.Question{Purpose: p, Device: d, Access: access, Person: name, Credential: c,
+							Line: "look ports", Args: []string{"look", "ports"}}
+						steps, decided := rights.Explain(s, q, Now)
+						decision := rights.Decide(s, q, Now)
+						fmt.Fprintf(&text, "%s %s %q %s %d: %+v\n", d.Name, access, name, p, c, said(decision))
+						if decision.Reason != decided.Reason {
+							fmt.Fprintf(&text, "  explained as %s\n", decided.Reason)
+						}
+						for _, step := range steps {
+							fmt.Fprintf(&text, "  %+v\n", step)
+						}
+						for _, protocol := range []site.Protocol{site.RADIUS, site.TACACS} {
+							fmt.Fprintf(&text, "  %v\n", rights.Attributes(protocol, p, decision, d.Kind))
+						}
+					}
+				}
+			}
+		}
+	}
+	return text.String()
+}
+
+func said(d rights.Decision) string {
+	role := ""
+	if d.Role != nil {
+		role = d.Role.Name
+	}
+	return fmt.Sprint(d.Allow, d.Unsure, d.Asks, d.Reason, d.Text, d.Rule, role)
+}
