@@ -198,12 +198,26 @@ func (m *made) people() {
 		m.one("1", "1", "7", "15"),
 		m.said(", commands: [allow look **]"),
 	)
-	if grants := m.said(fmt.Sprintf("  - {who: team net, role: all%s%s}\n",
-		m.maybe(3, ", through: [ssh, console, netconf]"),
-		m.maybe(4, ", devices: [d-1]"))) + m.said(fmt.Sprintf("  - {who: [team watch%s], role: look%s}\n",
-		m.maybe(2, ", team net"), m.maybe(3, ", from: [198.51.100.0/24], hours: Mon 01:00-02:00"))); grants != "" {
+	if m.Intn(4) == 0 {
+		m.WriteString("teams: [{name: " + m.one("net", "watch") + ", one-time-code: needed}]\n")
+	}
+	also, alone := "", ""
+	if strings.Contains(m.String(), "people:") { // a grant names nobody who is not there
+		also, alone = m.maybe(3, ", person odd"), m.maybe(4, "  - {who: person odd, role: look"+m.limits()+"}\n")
+	}
+	grants := m.said("  - {who: team net, role: all"+m.limits()+"}\n") +
+		m.said("  - {who: [team watch"+m.maybe(2, ", team net")+also+"], role: look"+m.limits()+"}\n") + alone
+	if grants != "" {
 		m.WriteString("grants:\n" + grants)
 	}
+}
+
+// limits are what a grant asks beyond whose it is.
+func (m *made) limits() string {
+	return m.maybe(3, ", through: ["+m.one("ssh", "ssh, console", "console, netconf")+"]") +
+		m.maybe(5, ", devices: [d-1]") + m.maybe(5, ", where: {place: ["+m.one("north", "south, north")+"]}") +
+		m.maybe(6, ", from: ["+m.one("198.51.100.0/24", "127.0.0.0/8, 198.51.100.0/24")+"]") +
+		m.maybe(6, ", hours: "+m.one("Mon 01:00-02:00", "Mon-Fri 08:00-20:00"))
 }
 
 func (m *made) devices() {

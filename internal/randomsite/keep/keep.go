@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"flag"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -79,7 +80,35 @@ func Logins(f foresee.Reckoner, d *site.Device) string {
 			write(&text, *x.Case)
 		}
 	}
+	series(&text, f, d)
 	return text.String()
+}
+
+// series writes down logins that follow each other: one while the first server is silent, and two after it.
+func series(text *strings.Builder, f foresee.Reckoner, d *site.Device) {
+	whos := f.Whos(d)
+	for _, w := range d.Ways {
+		servers := w.Lists[site.Login].Servers()
+		for i, who := range whos {
+			var silent []foresee.Condition
+			if len(servers) > 0 {
+				silent = append(silent, foresee.Condition{Server: servers[i%len(servers)], State: foresee.Down})
+			}
+			ended, consulted := f.Series(d, d, []foresee.Login{{Way: w, Who: who, When: silent},
+				{Way: w, Who: whos[(i+1)%len(whos)], After: 3 * time.Second},
+				{Way: w, Who: who, When: silent, After: time.Minute}})
+			fmt.Fprintf(text, "series %s %s %v\n", w.Name(), who.Name, consulted)
+			for _, e := range ended {
+				fmt.Fprintf(text, "  %+v %d steps", e.Entry, len(e.Steps))
+				for _, s := range servers {
+					if left, rests := e.Rests[s]; rests {
+						fmt.Fprintf(text, ", %s for %s", s.Name, left)
+					}
+				}
+				text.WriteString("\n")
+			}
+		}
+	}
 }
 
 func when(text *strings.Builder, all []foresee.Condition) {
@@ -123,7 +152,10 @@ func Forecast(t testing.TB, seeds int64) (names []string, texts map[string]strin
 	texts = map[string]string{}
 	for seed := range seeds {
 		f := Of(Made(t, seed))
-		f.Faults = seed%8 == 0
+		f.Faults, f.Records = seed%8 == 0, seed%3 == 0
+		if seed%5 == 1 {
+			f.At, f.From = Now, netip.MustParseAddr("198.51.100.7")
+		}
 		for _, d := range f.Site.Devices {
 			name := fmt.Sprintf("%d/%s", seed, d.Name)
 			names = append(names, name)
@@ -136,36 +168,46 @@ func Forecast(t testing.TB, seeds int64) (names []string, texts map[string]strin
 // Decisions writes down what a service would decide of questions about a site, and how it explains that.
 func Decisions(s *site.Site) string {
 	var text strings.Builder
-	var names []string
+	names := []string{"Ines", "innes", "nobody", ""}
 	for _, p := range s.People {
 		names = append(names, p.Name)
 	}
-	names = append(names, "Ines", "innes", "nobody", "")
-	for _, d := range s.Devices {
-		for _, access := range site.Accesses() {
+	devices := append([]*site.Device{nil}, s.Devices...)
+	for _, d := range devices {
+		for _, access := range append([]string{""}, site.Accesses()...) {
 			for _, name := range names {
-				for _, p := range []site.Purpose{site.Login, site.Session, site.Commands} {
-					for c := rights.Credential(0); c <= rights.Wrong+3; c++ {
+				for n, p := range []site.Purpose{site.Login, site.Session, site.Commands} {
+					for c := rights.Unchecked; c <= rights.Uncheckable; c++ {
 						q := rights.Question{Purpose: p, Device: d, Access: access, Person: name, Credential: c,
-							Line: "look ports", Args: []string{"look", "ports"}}
-						steps, decided := rights.Explain(s, q, Now)
-						decision := rights.Decide(s, q, Now)
-						fmt.Fprintf(&text, "%s %s %q %s %d: %+v\n", d.Name, access, name, p, c, said(decision))
-						if decision.Reason != decided.Reason {
-							fmt.Fprintf(&text, "  explained as %s\n", decided.Reason)
+							Line: "look ports", Args: []string{"look", "ports"}, Unproven: n == 1 && c == rights.Wrong,
+							Port: []string{"", "con 7"}[n%2], Wants: []int{0, 15}[int(c)%2]}
+						if c == rights.Right {
+							q.From, q.AssumeHours = netip.MustParseAddr("198.51.100.7"), true
 						}
-						for _, step := range steps {
-							fmt.Fprintf(&text, "  %+v\n", step)
-						}
-						for _, protocol := range []site.Protocol{site.RADIUS, site.TACACS} {
-							fmt.Fprintf(&text, "  %v\n", rights.Attributes(protocol, p, decision, d.Kind))
-						}
+						decision(&text, s, q)
 					}
 				}
 			}
 		}
 	}
 	return text.String()
+}
+
+func decision(text *strings.Builder, s *site.Site, q rights.Question) {
+	steps, decided := rights.Explain(s, q, Now)
+	d := rights.Decide(s, q, Now)
+	fmt.Fprintf(text, "%v %s %q %s %d: %s\n", q.Device != nil, q.Access, q.Person, q.Purpose, q.Credential, said(d))
+	if d.Reason != decided.Reason {
+		fmt.Fprintf(text, "  explained as %s\n", decided.Reason)
+	}
+	for _, step := range steps {
+		fmt.Fprintf(text, "  %+v\n", step)
+	}
+	if q.Device != nil {
+		for _, protocol := range []site.Protocol{site.RADIUS, site.TACACS} {
+			fmt.Fprintf(text, "  %v\n", rights.Attributes(protocol, q.Purpose, d, q.Device.Kind))
+		}
+	}
 }
 
 func said(d rights.Decision) string {

@@ -110,7 +110,8 @@ func TestTheConnectionThatIsQuietTheLongestGivesItsPlaceUp(t *testing.T) {
 	require.NotNil(t, c.Take(there, &conns[2], 3, 2))
 	a.Heard()
 	require.NotNil(t, c.Take(there, &conns[3], 3, 2), "b was quiet the longest")
-	require.Equal(t, []int32{0, 1, 0, 0}, []int32{conns[0].closed.Load(), conns[1].closed.Load(), conns[2].closed.Load(),
+	require.Equal(t, []int32{0, 1, 0, 0}, []int32{conns[0].closed.Load(), conns[1].closed.Load(),
+		conns[2].closed.Load(),
 		conns[3].closed.Load()})
 	b.Give() // twice: it does nothing
 	require.Equal(t, 1, c.taken.Of(here))
@@ -187,7 +188,8 @@ func TestACodeThatCannotBeKeptIsNotTaken(t *testing.T) {
 	failing = nil
 	require.Equal(t, rights.Code{Found: true, Used: true}, c.Take("ines", seed, now, false, fits(code(at))),
 		"used elsewhere is used here")
-	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: 1}, c.Take("ines", seed, now, false, fits(code(at+1))))
+	require.Equal(t, rights.Code{Found: true, Taken: true, Steps: 1},
+		c.Take("ines", seed, now, false, fits(code(at+1))))
 	require.Equal(t, rights.Code{Found: true, Steps: 20}, c.Take("tobin", seed, now, false, fits(code(at+20))))
 	require.Equal(t, rights.Code{Found: true, Steps: -20}, c.Take("tobin", seed, now, false, fits(code(at-20))))
 	require.Equal(t, rights.Code{}, c.Take("tobin", seed, now, false, fits(code(at+21))), "too far off is not found")
