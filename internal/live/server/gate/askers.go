@@ -67,7 +67,7 @@ func (s *server) openers(a netip.Addr) [][]byte {
 
 // question begins a question of somebody who asks with the first of their keys.
 func (s *server) question(p site.Purpose, client netip.AddrPort, who asker) question {
-	q := question{client: client, at: s.gate.config.Now(), came: time.Now()}
+	q := question{asking: asking{client: client, at: s.gate.config.Now(), came: time.Now()}}
 	q.Purpose, q.Device, q.hindrance = p, who.device, who.hindrance
 	if who.device != nil {
 		q.key = s.keyName(who.keys[0])

@@ -43,20 +43,20 @@ func (b *books) close() {
 	}
 }
 
-// outside reports whether a question is about a name that only a directory could
-// know, or whose password it has, and that must be looked up. A spelling of a
-// name of the site never is: that name is the site's.
-func (s *server) outside(q *question) bool {
+// outside reports whether a question is about a name that only a directory could know, or whose password it has,
+// and that must be looked up; else it returns the person as a directory was found to have them not long ago, nil
+// where the name is the site's. A spelling of a name of the site never is outside: that name is the site's.
+func (s *server) outside(q *question) (known *site.Person, ask bool) {
 	if p := s.Site.Spelled(q.Person); len(s.books.all) == 0 || p != nil && !p.FromDirectory {
-		return false
+		return nil, false
 	}
 	if _, isName := site.NormalName(q.Person); !isName {
-		return false
+		return nil, false
 	}
 	if q.Purpose != site.Login {
-		q.Known = s.books.known.Recall(q.Person, q.at)
+		known = s.books.known.Recall(q.Person, q.at)
 	}
-	return q.Known == nil
+	return known, known == nil
 }
 
 // limited is a person as a directory has them, within what the site says of the
@@ -74,51 +74,49 @@ func (s *server) limited(found *ldap.Found) *site.Person {
 	return p
 }
 
-// lookUp finds a person in the directories, and for a login checks the
-// password there. Text says where it looked. An error means that no directory
-// that could know the person answered.
-func (s *server) lookUp(ctx context.Context, q *question) (text string, err error) {
-	var looked []string
+// lookUp finds a person in the directories, and for a login checks the password there. Its failure means that no
+// directory that could know the person answered.
+func (s *server) lookUp(ctx context.Context, q *question) identity {
+	var where []string
+	var failures error
 	for _, d := range s.books.all {
-		found, where, failure := d.Find(ctx, q.Person)
-		looked = append(looked, where)
+		found, place, failure := d.Find(ctx, q.Person)
+		where = append(where, place)
 		if errors.Is(failure, ldap.ErrSpelling) {
-			return where, failure
+			return identity{looked: place, failure: failure}
 		}
 		if failure != nil {
-			err = errors.Join(err, failure)
+			failures = errors.Join(failures, failure)
 			continue
 		}
 		if found == nil {
 			continue
 		}
-		q.Credential = rights.Unchecked
 		known := s.limited(found)
 		if !s.gate.confirmed.Has(known.Name) {
 			s.gate.config.Learned(known.Name, "", s.gate.config.Now())
 		}
 		s.gate.confirmed.Note(known.Name)
+		who := identity{known: known, name: known.Name, looked: place}
 		if q.Purpose == site.Login {
-			if q.Credential, failure = s.bind(ctx, d, found, known, q); failure != nil {
-				return d.Name() + ": " + failure.Error(), failure
+			if who.checked, failure = s.bind(ctx, d, found, known, q); failure != nil {
+				return identity{looked: d.Name() + ": " + failure.Error(), failure: failure}
 			}
 		}
-		q.Known, q.spelled, q.Person = known, q.Person, known.Name
-		s.books.known.Remember(q.Known, q.at)
-		return where, nil
+		s.books.known.Remember(known, q.at)
+		return who
 	}
 	// an unknown name takes as long as a wrong password
-	if err == nil && q.Purpose == site.Login && len(s.books.all) > 0 {
+	if failures == nil && q.Purpose == site.Login && len(s.books.all) > 0 {
 		_, _ = s.books.all[0].PasswordIs(ctx, &ldap.Found{DN: "cn=nobody," + s.Site.Directories[0].Directory.Base},
-			q.typed)
+			q.typed())
 	}
-	return strings.Join(looked, "; "), err
+	return identity{looked: strings.Join(where, "; "), failure: failures}
 }
 
-// bind checks a password by binding with it. A proof in place of a password
-// cannot be checked so.
+// bind checks a password by binding with it. A proof in place of a password cannot be checked so.
 func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found, known *site.Person, q *question) (
-	rights.Credential, error) {
+	checked, error) {
 	var failure error
 	stale := false
 	is := func(password string) bool {
@@ -130,26 +128,24 @@ func (s *server) bind(ctx context.Context, d *ldap.Directory, found *ldap.Found,
 		failure = errors.Join(failure, err)
 		return ok && err == nil
 	}
-	var c rights.Credential
+	c := checked{credential: rights.Wrong}
 	switch {
-	case known.OneTime != nil && q.late:
-		return rights.LateCode, nil
-	case known.OneTime != nil && q.challenged:
+	case known.OneTime != nil && q.replies == tooLate:
+		return checked{credential: rights.LateCode}, nil
+	case known.OneTime != nil && q.replies == toChallenge:
 		return s.withCode(q, known, is), nil
-	case q.proves != nil:
-		return rights.Uncheckable, nil
+	case q.hidden():
+		return checked{credential: rights.Uncheckable}, nil
 	case known.OneTime != nil:
 		c = s.withCode(q, known, is)
-	case is(q.typed):
-		c = rights.Right
-	default:
-		c = rights.Wrong
+	case is(q.typed()):
+		c.credential = rights.Right
 	}
 	switch {
 	case failure != nil:
-		return rights.Unchecked, failure
+		return checked{}, failure
 	case stale:
-		return rights.Stale, nil
+		c.credential = rights.Stale
 	}
 	return c, nil
 }

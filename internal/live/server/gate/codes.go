@@ -1,7 +1,7 @@
 package gate
 
 import (
-	"crypto/subtle"
+	"net/netip"
 	"strings"
 
 	"mellowgate/internal/core/rights"
@@ -12,52 +12,65 @@ import (
 // codePrompt is what a person is asked once the password is right.
 const codePrompt = "One-time code: "
 
-// withCode checks the two factors of a person: a code that answers a challenge,
-// a password with the code right after it, or a password alone, after which the
-// code is to be asked for. Where the password is checked, passwordIs knows.
-func (s *server) withCode(q *question, person *site.Person, passwordIs func(string) bool) rights.Credential {
-	if q.challenged {
-		q.Code = s.takeCode(person, true, q.answers)
-		return rated(q.Code)
+// withCode checks the two factors of a person: a code that answers a challenge, a password with the code right
+// after it, or a password alone, after which the code is to be asked for. Where the password is checked,
+// passwordIs knows.
+func (s *server) withCode(q *question, person *site.Person, passwordIs func(string) bool) checked {
+	if q.replies == toChallenge {
+		found := checked{}
+		found.code = s.takeCode(person, true, func(code string) bool {
+			if !q.matches(code) {
+				return false
+			}
+			found.secret = code
+			return true
+		})
+		return found.rated()
 	}
-	if q.proves != nil {
+	if q.hidden() {
 		return s.provenWithCode(q, person)
 	}
-	if password, code, ok := splitCode(q.typed); ok && passwordIs(password) {
-		q.Code = s.takeCode(person, true, func(c string) bool { return same(code, c) })
-		return rated(q.Code)
+	typed := q.typed()
+	if password, code, ok := splitCode(typed); ok && passwordIs(password) {
+		return checked{code: s.takeCode(person, true, func(c string) bool { return same(code, c) })}.rated()
 	}
-	if passwordIs(q.typed) {
-		return rights.CodeWanted
+	if passwordIs(typed) {
+		return checked{credential: rights.CodeWanted}
 	}
-	return rights.Wrong
+	return checked{credential: rights.Wrong}
 }
 
-// provenWithCode is withCode for CHAP and MS-CHAPv2, for which the password
-// itself must be known.
-func (s *server) provenWithCode(q *question, person *site.Person) rights.Credential {
+// provenWithCode is withCode for CHAP and MS-CHAPv2, for which the password itself must be known.
+func (s *server) provenWithCode(q *question, person *site.Person) checked {
 	password, known := s.Keys[keyName(person.Password.Key)]
 	switch {
 	case person.Password.Key == nil:
-		return rights.Uncheckable
+		return checked{credential: rights.Uncheckable}
 	case !known:
-		return rights.Wrong
-	case q.proves(password.Reveal()):
-		q.matched = password.Reveal()
-		return rights.CodeWanted
+		return checked{credential: rights.Wrong}
+	case q.matches(password.Reveal()):
+		return checked{credential: rights.CodeWanted, secret: password.Reveal()}
 	}
-	found := s.takeCode(person, false, func(code string) bool {
-		if !q.proves(password.Reveal() + code) {
+	found := checked{}
+	found.code = s.takeCode(person, false, func(code string) bool {
+		if !q.matches(password.Reveal() + code) {
 			return false
 		}
-		q.matched = password.Reveal() + code
+		found.secret = password.Reveal() + code
 		return true
 	})
-	if !found.Found { // the password, the code or both: a proof does not tell
-		return rights.Wrong
+	if !found.code.Found { // the password, the code or both: a proof does not tell
+		return checked{credential: rights.Wrong}
 	}
-	q.Code = found
-	return rated(found)
+	return found.rated()
+}
+
+// rated gives what was checked the credential that its code is worth.
+func (c checked) rated() checked {
+	if c.credential = rights.WrongCode; c.code.Taken {
+		c.credential = rights.Right
+	}
+	return c
 }
 
 func keyName(k *site.Key) string {
@@ -65,27 +78,6 @@ func keyName(k *site.Key) string {
 		return ""
 	}
 	return k.Name
-}
-
-// answers reports whether what was given is a code, whatever its form.
-func (q *question) answers(code string) bool {
-	if q.proves == nil {
-		return same(q.typed, code)
-	}
-	if !q.proves(code) {
-		return false
-	}
-	q.matched = code
-	return true
-}
-
-func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
-
-func rated(c rights.Code) rights.Credential {
-	if c.Taken {
-		return rights.Right
-	}
-	return rights.WrongCode
 }
 
 // splitCode takes the code off the end of a password. It is false where what
@@ -98,48 +90,45 @@ func splitCode(typed string) (password, code string, ok bool) {
 	return typed[:at], typed[at:], true
 }
 
-// passwordIs checks a password for a question. One that can be read takes as long
-// as a hash does: the time of an answer does not tell which it is.
-func (s *server) passwordIs(q *question, p site.Password, typed string) bool {
-	return s.judged(q, p, typed, func() bool { return false })
+// passwordIs checks a password for a question. One that can be read takes as long as a hash does: the time of an
+// answer does not tell which it is. It is crowded where it was not checked.
+func (s *server) passwordIs(q *question, p site.Password, typed string) (is, crowded bool) {
+	return s.judged(q.client.Addr(), p, typed, func() bool { return false })
 }
 
-// judgedOnce checks the password of a login, of somebody or of nobody. The same password of
-// the same name that is asked about many times at once, as by a program on all devices,
-// is checked once for all of them.
-func (s *server) judgedOnce(q *question, person *site.Person) bool {
-	of := person
+// judgedOnce checks the password of a login, of somebody or of nobody. The same password of the same name that is
+// asked about many times at once, as by a program on all devices, is checked once for all of them.
+func (s *server) judgedOnce(q *question, person *site.Person) (is, crowded bool) {
+	of, typed := person, q.typed()
 	if of == nil {
 		of = &site.Person{Ref: site.Ref{Name: q.Person}, Password: s.dummy}
 	}
 	type verdict struct{ is, crowded bool }
-	v, _, shared := s.gate.judging.Do(s.verified.Key(of, q.typed), func() (any, error) {
-		known := func() bool { return person != nil && s.verified.Knows(person, q.typed, q.at) }
-		is := s.judged(q, of.Password, q.typed, known)
+	v, _, shared := s.gate.judging.Do(s.verified.Key(of, typed), func() (any, error) {
+		known := func() bool { return person != nil && s.verified.Knows(person, typed, q.at) }
+		is, crowded := s.judged(q.client.Addr(), of.Password, typed, known)
 		if is && person != nil {
-			s.verified.Remember(person, q.typed, q.at)
+			s.verified.Remember(person, typed, q.at)
 		}
-		return verdict{is: is, crowded: q.crowded}, nil
+		return verdict{is: is, crowded: crowded}, nil
 	})
 	found := v.(verdict)
 	if shared && found.crowded { // another client has too much waiting; this one may not
-		q.crowded = false
-		return s.judged(q, of.Password, q.typed, func() bool { return false })
+		return s.passwordIs(q, of.Password, typed)
 	}
-	q.crowded = found.crowded
-	return found.is
+	return found.is, found.crowded
 }
 
-// judged is passwordIs, unless it is known by the time that there is room for it.
-func (s *server) judged(q *question, p site.Password, typed string, known func() bool) (is bool) {
+// judged is passwordIs for a client, unless it is known by the time that there is room for it.
+func (s *server) judged(client netip.Addr, p site.Password, typed string, known func() bool) (is, crowded bool) {
 	if len(typed) > mostPassword { // no device can have sent it as it was set
-		return false
+		return false, false
 	}
 	slow := p
 	if p.Key != nil {
 		slow = s.dummy
 	}
-	if !s.gate.hashing.Do(q.client.Addr(), secrets.Cost(slow), func() {
+	done := s.gate.hashing.Do(client, secrets.Cost(slow), func() {
 		if is = known(); is {
 			return
 		}
@@ -148,10 +137,8 @@ func (s *server) judged(q *question, p site.Password, typed string, known func()
 		if p.Key != nil && slow.Hash != "" {
 			_, _ = secrets.PasswordIs(slow, typed, s.Keys)
 		}
-	}) {
-		q.crowded = true
-	}
-	return is
+	})
+	return is, !done
 }
 
 // mostPassword is how long a password can be in octets: what RADIUS carries (RFC

@@ -42,7 +42,7 @@ func (o *port) accept(listener net.Listener) {
 		place := taken.Take(from.Addr(), conn, most.Connections, most.ConnectionsPerClient)
 		if place == nil {
 			_ = conn.Close()
-			q := question{client: from}
+			q := question{asking: asking{client: from}}
 			q.Purpose = site.PurposeCount
 			s.drop(q, reason.TooMany, fmt.Sprintf("%s has %d connections open; this one was closed",
 				from.Addr().Unmap(),
@@ -86,7 +86,7 @@ func (o *port) connection(conn net.Conn, heard func()) {
 		defer tapped.end()
 		through = tapped
 	}
-	q := question{client: from}
+	q := question{asking: asking{client: from}}
 	q.Purpose = site.PurposeCount
 	client, known := s.asker(from.Addr())
 	if !known {

@@ -143,20 +143,11 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 	case request == nil:
 	case request.quick():
 		return request, request.answer()
-	case !s.gate.turns.Enter(from.Addr()):
-		s.drop(request.question, reason.TooMany,
-			fmt.Sprintf("%d questions of %s, or %d of all clients together, wait for an answer", guard.MostWaitingOfOne,
-				from.Addr(), guard.MostWaiting))
-		request.finish(nil)
 	default:
 		m.Buffers[0] = make([]byte, radius.MaxSize+1) // the request keeps the octets it points to
-		r.answering.Go(func() {
-			s.gate.turns.Run(from.Addr(), func() { answer = request.answer() })
-			s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
-			if answer := request.ready(answer); answer != nil {
-				r.capture(request, answer)
-				_, _ = r.conn.WriteToUDPAddrPort(answer, from)
-			}
+		request.answerLater(&r.answering, func(answer []byte) {
+			r.capture(request, answer)
+			_, _ = r.conn.WriteToUDPAddrPort(answer, from)
 		})
 		return nil, nil
 	}
@@ -166,12 +157,37 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 	return nil, answer
 }
 
-// serveRADIUSOverTLS answers the packets of one connection, one after another,
-// RFC 6614: the kind of a packet is its code alone. A refusal that is held back
-// holds up no other answer.
+// answerLater answers a request beside others, once its client has its turn and after a refusal was held back.
+// send is given the answer, and is not called where there is none.
+func (r *radiusRequest) answerLater(beside *routine.Group, send func(answer []byte)) {
+	s, from := r.server, r.client.Addr()
+	if !s.gate.turns.Enter(from) {
+		s.drop(r.question, reason.TooMany,
+			fmt.Sprintf("%d questions of %s, or %d of all clients together, wait for an answer", guard.MostWaitingOfOne,
+				from, guard.MostWaiting))
+		r.finish(nil)
+		return
+	}
+	beside.Go(func() {
+		var answer []byte
+		s.gate.turns.Run(from, func() { answer = r.answer() })
+		s.gate.failures.Hold(s.gate.ctx, from, r.hold)
+		if answer = r.ready(answer); answer != nil {
+			send(answer)
+		}
+	})
+}
+
+// serveRADIUSOverTLS answers the packets of one connection, RFC 6614: the kind of a packet is its code alone. One
+// that waits, for a password hash, for a directory or as a refusal that is held back, holds up no other.
 func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func()) {
-	var held routine.Group
-	defer held.Wait()
+	var waiting routine.Group
+	defer waiting.Wait()
+	send := func(answer []byte) error {
+		_ = conn.SetWriteDeadline(time.Now().Add(idle))
+		_, err := conn.Write(answer) // whole: writes of a TLS connection do not mix
+		return err
+	}
 	for {
 		_ = conn.SetReadDeadline(time.Now().Add(idle))
 		if o.ctx.Err() != nil {
@@ -181,38 +197,21 @@ func (o *port) serveRADIUSOverTLS(conn net.Conn, from netip.AddrPort, heard func
 		s := o.server()
 		if err != nil {
 			if errors.Is(err, radius.ErrLength) {
-				q := question{client: from}
-				s.drop(q, reason.Malformed, err.Error())
+				s.drop(question{asking: asking{client: from}}, reason.Malformed, err.Error())
 			}
 			return
 		}
 		heard()
-		accounting := packet[0] == byte(radius.AccountingRequest)
-		request, answer := s.receive(packet, from, accounting)
-		if request != nil {
-			answer = request.answer()
-		}
-		send := func() error {
-			_ = conn.SetWriteDeadline(time.Now().Add(idle))
-			_, err := conn.Write(answer) // whole: writes of a TLS connection do not mix
-			return err
-		}
+		request, answer := s.receive(packet, from, packet[0] == byte(radius.AccountingRequest))
 		switch {
-		case request != nil && request.hold > 0:
-			held.Go(func() {
-				s.gate.failures.Hold(s.gate.ctx, from.Addr(), request.hold)
-				if request.ready(answer) != nil {
-					_ = send()
-				}
-			})
+		case request != nil && !request.quick():
+			// the reader finds out when it is gone
+			request.answerLater(&waiting, func(answer []byte) { _ = send(answer) })
 			continue
 		case request != nil:
-			answer = request.ready(answer)
+			answer = request.ready(request.answer())
 		}
-		if answer == nil {
-			continue
-		}
-		if send() != nil {
+		if answer != nil && send(answer) != nil {
 			return
 		}
 	}
@@ -238,8 +237,8 @@ type radiusRequest struct {
 	packet *radius.Packet
 	question
 	accounting bool
-	secret     []byte // the key that the asker uses
-	key        guard.Duplicate
+	shared     []byte // the key that the asker uses
+	duplicate  guard.Duplicate
 	mschap     *mschap.Exchange // when the server is to prove itself too
 	ident      byte
 	malformed  error // the credential cannot be read
@@ -251,7 +250,7 @@ type radiusRequest struct {
 // answer at once where the packet repeats an answered request. It returns neither
 // for a packet that gets no answer.
 func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiusRequest, []byte) {
-	q := question{client: from}
+	q := question{asking: asking{client: from}}
 	q.Purpose = site.Login
 	if accounting {
 		q.Purpose = site.RecordSessions
@@ -277,20 +276,21 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		return nil, nil
 	}
 	q.came = time.Now()
-	r := &radiusRequest{server: s, packet: p, question: q, secret: secret, accounting: accounting,
-		key: guard.DuplicateOf(from, b)}
+	r := &radiusRequest{server: s, packet: p, question: q, shared: secret, accounting: accounting,
+		duplicate: guard.DuplicateOf(from, b)}
 	r.at = s.gate.config.Now()
-	if answer, fresh := s.port.seen.Begin(r.key, r.at); !fresh {
+	if answer, fresh := s.port.seen.Begin(r.duplicate, r.at); !fresh {
 		return nil, answer
 	}
 	r.from = printable(p.Text(radius.CallingStationID))
 	s.arrives(&r.question, p.Text(radius.NASPortID), radiusAccess(p))
 	r.From = source(r.from)
 	if client.device != nil {
-		r.question.key = s.keyName(secret)
+		r.key = s.keyName(secret)
 	}
 	if p.Code == radius.AccessRequest && !accounting {
 		r.readCredential()
+		r.warm = r.malformed == nil && r.refused == "" && s.quick(&r.question)
 	}
 	return r, nil
 }
@@ -301,7 +301,7 @@ func (r *radiusRequest) quick() bool {
 	case r.hindrance.Delay > 0:
 		return false
 	case r.packet.Code == radius.AccessRequest && !r.accounting:
-		return r.malformed != nil || r.refused != "" || r.server.quick(&r.question)
+		return r.malformed != nil || r.refused != "" || r.warm
 	}
 	return true
 }
@@ -309,7 +309,7 @@ func (r *radiusRequest) quick() bool {
 // finish returns the answer to send, and remembers it for when the request comes
 // again.
 func (r *radiusRequest) finish(answer []byte) []byte {
-	r.server.port.seen.End(r.key, answer)
+	r.server.port.seen.End(r.duplicate, answer)
 	return answer
 }
 
@@ -353,7 +353,7 @@ func (r *radiusRequest) answer() []byte {
 			answer.Attributes = append(answer.Attributes, a)
 		}
 	}
-	encoded, err := answer.EncodeResponse(p.Authenticator, r.secret)
+	encoded, err := answer.EncodeResponse(p.Authenticator, r.shared)
 	if err != nil {
 		s.drop(r.question, reason.Malformed, err.Error())
 		encoded = nil
@@ -403,17 +403,19 @@ func (r *radiusRequest) readCredential() {
 		err = errors.New("the request has both User-Password and CHAP-Password (RFC 2865, section 4.1)")
 	case pap:
 		r.form = site.PAP
-		r.typed, err = radius.RevealPassword(hidden, p.Authenticator, r.secret)
+		var typed string
+		typed, err = radius.RevealPassword(hidden, p.Authenticator, r.shared)
+		r.given = password(typed)
 	case isCHAP:
 		r.form = site.CHAP
 		challenge, given := p.Get(radius.CHAPChallenge)
 		if !given {
 			challenge = p.Authenticator[:]
 		}
-		r.proves = func(password string) bool { return radius.CheckCHAP(chap, challenge, password) }
+		r.given = computed(func(secret string) bool { return radius.CheckCHAP(chap, challenge, secret) })
 	case mschap2:
 		r.mschap, r.ident, r.form = &exchange, ident, site.MSCHAPv2
-		r.proves = func(password string) bool { return exchange.Check(response, password) }
+		r.given = computed(func(secret string) bool { return exchange.Check(response, secret) })
 	default:
 		r.refused, r.why = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response", reason.PasswordForm
 	}
@@ -427,8 +429,9 @@ func (r *radiusRequest) readCredential() {
 	// an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
 	r.Prompts = true
 	if state, given := p.Get(radius.State); given && r.Person != "" {
-		r.challenged = r.server.gate.asked.Answered(state, r.Person, r.client.Addr(), r.at)
-		r.late = !r.challenged
+		if r.replies = tooLate; r.server.gate.asked.Answered(state, r.Person, r.client.Addr(), r.at) {
+			r.replies = toChallenge
+		}
 	}
 }
 
@@ -474,7 +477,7 @@ func (r *radiusRequest) access() *radius.Packet {
 		answer.AddText(radius.UserName, r.Person)
 	}
 	if r.mschap != nil { // the server proves that it knows the password too, RFC 2548 section 2.3.3
-		success := append([]byte{r.ident}, r.mschap.Success(r.matched)...)
+		success := append([]byte{r.ident}, r.mschap.Success(r.question.secret)...)
 		answer.Add(radius.VendorSpecific,
 			radius.AppendVendor(nil, radius.VendorMSCHAP,
 				radius.Attribute{Type: radius.MSCHAP2Success, Value: success}))

@@ -29,26 +29,26 @@ type tacacsSession struct {
 	warm      bool            // the password of the first packet is known to be right
 }
 
-// quick reports whether a session is answered without a password hash and without another
-// packet.
-func (t *tacacsSession) quick() bool {
+// quick reports whether a session is answered without a password hash and without another packet, and whether
+// that is so because its password is known to be right.
+func (t *tacacsSession) quick() (quick, warm bool) {
 	if t.hindrance.Delay > 0 {
-		return false
+		return false, false
 	}
+	q := question{asking: asking{at: t.server.gate.config.Now()}}
 	switch t.first.header.Type {
 	case tacacs.Authorization:
 		r, err := tacacs.DecodeAuthorRequest(t.first.body)
-		q := question{at: t.server.gate.config.Now()}
 		q.Purpose, q.Person = site.Session, printable(r.User)
-		return err != nil || !t.server.outside(&q)
+		_, ask := t.server.outside(&q)
+		return err != nil || !ask, false
 	case tacacs.Authentication:
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
-		q := question{typed: start.Data, at: t.server.gate.config.Now()}
-		q.Person = printable(start.User)
-		t.warm = err == nil && start.Type == tacacs.PAP && t.server.quick(&q)
-		return err != nil || t.warm
+		q.Person, q.given = printable(start.User), password(start.Data)
+		warm = err == nil && start.Type == tacacs.PAP && t.server.quick(&q)
+		return err != nil || warm, warm
 	}
-	return true
+	return true, false
 }
 
 // question begins a question of the session. It is not the connection's, whose
@@ -172,13 +172,13 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
-		q.typed, q.form, q.warm = start.Data, site.PAP, t.warm
+		q.given, q.form, q.warm = password(start.Data), site.PAP, t.warm
 	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
 		q.form = site.CHAP
-		q.proves = func(password string) bool { return tacacs.CheckCHAP(start.Data, password) }
+		q.given = computed(func(secret string) bool { return tacacs.CheckCHAP(start.Data, secret) })
 	case start.Type == tacacs.MSCHAPv2 && t.header.Minor() == 1:
 		q.form = site.MSCHAPv2
-		q.proves = func(password string) bool { return tacacs.CheckMSCHAP2(start.User, start.Data, password) }
+		q.given = computed(func(secret string) bool { return tacacs.CheckMSCHAP2(start.User, start.Data, secret) })
 	case start.Type == tacacs.ASCII && t.header.Minor() == 0:
 		q.form = site.ASCII
 		if start.User == "" {
@@ -187,9 +187,11 @@ func (t *tacacsSession) authenticate(body []byte) error {
 			}
 			q.Person = printable(q.Person)
 		}
-		if q.typed, err = t.prompt(tacacs.AuthenGetPass, "Password: ", tacacs.FlagNoEcho); err != nil {
+		typed, err := t.prompt(tacacs.AuthenGetPass, "Password: ", tacacs.FlagNoEcho)
+		if err != nil {
 			return ignoreGone(err)
 		}
+		q.given = password(typed)
 	default:
 		refuse(fmt.Sprintf("authentication type %d with minor version %d is not taken here; ASCII with 0, and PAP, "+
 			"CHAP and MS-CHAPv2 with 1 are", start.Type, t.header.Minor()))
@@ -201,10 +203,12 @@ func (t *tacacsSession) authenticate(body []byte) error {
 	}
 	d := t.server.decide(&q)
 	if d.Asks {
-		if q.typed, err = t.prompt(tacacs.AuthenGetData, codePrompt, tacacs.FlagNoEcho); err != nil {
+		typed, err := t.prompt(tacacs.AuthenGetData, codePrompt, tacacs.FlagNoEcho)
+		if err != nil {
 			return ignoreGone(err)
 		}
-		if q.challenged = true; !t.renewed(&q) {
+		q.given, q.replies = password(typed), toChallenge
+		if !t.renewed(&q) {
 			return nil
 		}
 		d = t.server.decide(&q)

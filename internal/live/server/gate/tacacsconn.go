@@ -126,7 +126,8 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 		}
 		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance,
 			first: received{header: h, body: body}}
-		if session.quick() {
+		quick, warm := session.quick()
+		if session.warm = warm; quick {
 			session.serve()
 			if !c.single { // one session and no more
 				return
