@@ -55,7 +55,7 @@ func printDefaults(w io.Writer, style show.Style, l call.Loaded) {
 	var rows [][]string
 	for _, s := range l.Servers {
 		port := fmt.Sprintf("port %d", s.Port)
-		if s.Protocol == site.RADIUS && !s.TLS {
+		if s.TwoPorts() {
 			port = fmt.Sprintf("ports %d and %d", s.AuthenticationPort, s.AccountingPort)
 		}
 		rest := "never rests"

@@ -86,7 +86,7 @@ func (f *askFlags) target(c *call.Call, l call.Loaded, d *site.Device, s *site.S
 			return t, call.ExitError{Status: call.ExitUsage, Err: err}
 		}
 	}
-	if s.TLS {
+	if s.Secured() {
 		identity, err := f.identity(lab)
 		if err != nil {
 			return t, err

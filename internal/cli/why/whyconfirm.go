@@ -53,7 +53,7 @@ func probe(c *call.Call, f *WhyFlags, k *gather.Found) error {
 			d.Name)
 	}
 	for _, s := range servers {
-		if s.TLS && as == "" {
+		if s.Secured() && as == "" {
 			continue
 		}
 		t, err := ask.target(c, call.Loaded{Opened: *k.Opened}, d, s, k.Places, len(k.Places.Servers) > 0)

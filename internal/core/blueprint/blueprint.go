@@ -244,7 +244,7 @@ func server(s *site.Server) Server {
 	}
 	return Server{Directory: directory, Name: s.Name, Protocol: string(s.Protocol), Address: s.Address,
 		Port:               int(s.Port),
-		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.TLS,
+		AuthenticationPort: int(s.AuthenticationPort), AccountingPort: int(s.AccountingPort), TLS: s.Secured(),
 		Key:     keyName(key),
 		Timeout: s.Timeout, Attempts: s.Attempts, DeadTime: s.DeadTime,
 		MessageAuthenticator: s.RequireMessageAuthenticator,

@@ -190,7 +190,7 @@ func backOf(d *site.Device) string {
 
 func spoken(s *site.Server) string {
 	name := s.Protocol.Title()
-	if s.TLS {
+	if s.Secured() {
 		name += " over TLS"
 	}
 	return name

@@ -125,7 +125,7 @@ func TestTitlesAndProtocolsAreInWords(t *testing.T) {
 	for protocol, want := range map[site.Protocol]string{site.RADIUS: "RADIUS", site.TACACS: "TACACS+",
 		site.LDAP: "LDAP"} {
 		require.Equal(t, want, spoken(&site.Server{Protocol: protocol}))
-		require.Equal(t, want+" over TLS", spoken(&site.Server{Protocol: protocol, TLS: true}))
+		require.Equal(t, want+" over TLS", spoken(&site.Server{Protocol: protocol, Transport: site.TLS}))
 	}
 	sh := foresee.Shape{}
 	for i, want := range []string{"a", "a, b", "a, b, c", "a, b, c, d", "a, b, c, 2 more", "a, b, c, 3 more"} {

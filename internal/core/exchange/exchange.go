@@ -98,7 +98,7 @@ func (d Directory) server(s *site.Server, a netip.Addr, ports ...uint16) {
 	d.hosts[a] = s
 	for _, p := range ports {
 		if p != 0 {
-			d.servers[netip.AddrPortFrom(a, p)] = port{server: s, protocol: s.Protocol, tls: s.TLS}
+			d.servers[netip.AddrPortFrom(a, p)] = port{server: s, protocol: s.Protocol, tls: s.Secured()}
 		}
 	}
 }

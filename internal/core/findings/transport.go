@@ -13,7 +13,7 @@ import (
 // is let pass.
 func forgeable(c *checker) {
 	for _, s := range c.reckoner.Site.Servers {
-		if s.Protocol == site.RADIUS && !s.TLS && !s.RequireMessageAuthenticator {
+		if s.Protocol == site.RADIUS && !s.Secured() && !s.RequireMessageAuthenticator {
 			c.add(Finding{Code: "forgeable", Place: s.Place,
 				Text: fmt.Sprintf("%s takes RADIUS packets without a Message-Authenticator: who sits on the way "+
 					"can turn a refusal into an acceptance.", s.Name),
@@ -32,7 +32,7 @@ func readableOnTheWay(c *checker, sh foresee.Shape) {
 		for _, s := range sh.Servers() {
 			for _, d := range sh.Devices {
 				out, in := d.Labels[v.Label] == v.Value, s.Labels[v.Label] == v.Value
-				if s.TLS || s.Protocol == site.LDAP && s.Directory.Security != "none" || out == in {
+				if s.Secured() || s.Protocol == site.LDAP && s.Directory.Security != "none" || out == in {
 					continue
 				}
 				c.add(Finding{Code: "readable-on-the-way", Devices: []*site.Device{d}, Place: s.Place,

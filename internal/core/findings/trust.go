@@ -136,11 +136,11 @@ func samePlace(c *checker) {
 			continue
 		}
 		ports := []uint16{v.Port}
-		if v.Protocol == site.RADIUS && !v.TLS {
+		if v.TwoPorts() {
 			ports = []uint16{v.AuthenticationPort, v.AccountingPort}
 		}
 		for _, port := range ports {
-			at := place{address: v.Address, port: port, tcp: v.TLS || v.Protocol == site.TACACS}
+			at := place{address: v.Address, port: port, tcp: v.Secured() || v.Protocol == site.TACACS}
 			if other := first[at]; other != nil && other != v {
 				c.add(Finding{Code: "same-port", Place: v.Place,
 					Text: fmt.Sprintf("%s and %s have the address %s and the port %d: only one of them can run there.",

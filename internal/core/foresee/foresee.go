@@ -52,7 +52,7 @@ func States(s *site.Server, withFaults bool) []State {
 		switch {
 		case !withFaults,
 			f == InError && radius,
-			f == KeyDiffers && s.TLS,
+			f == KeyDiffers && s.Secured(),
 			f == ClientUnknown && s.Protocol == site.LDAP:
 			continue
 		}

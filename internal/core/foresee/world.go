@@ -122,7 +122,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 			why = reason.ServerError // it says so
 		}
 	}
-	if e.server.Protocol == site.RADIUS && !e.server.TLS && !e.server.PortsSaid {
+	if e.server.TwoPorts() && !e.server.PortsSaid {
 		w.visit.Consult(site.TraitDefaultPorts)
 	}
 	unheard := w.reckoner.Unheard(w.as, e.server, e.q.Purpose)
@@ -166,11 +166,11 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason
 		return reason.NotForThis
 	case s.Protocol == site.LDAP:
 		return ""
-	case s.Protocol == site.RADIUS && !s.TLS && f.atOtherPort(d, s, p):
+	case s.TwoPorts() && f.atOtherPort(d, s, p):
 		return reason.WrongPort
 	case !f.known(d, s):
 		return reason.ClientUnknown
-	case s.TLS:
+	case s.Secured():
 		return ""
 	}
 	held := d.Key(s)

@@ -98,7 +98,7 @@ func New(o Options) (*Learner, error) {
 	}
 	l.settle()
 	for _, s := range o.Device.Servers() {
-		if s.Protocol == site.LDAP || s.TLS {
+		if s.Protocol == site.LDAP || s.Secured() {
 			return nil, fmt.Errorf("%s asks %s over %s, which is not played yet", o.Device.Name, s.Name, played(s))
 		}
 		l.servers = append(l.servers, s)

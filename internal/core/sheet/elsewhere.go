@@ -25,11 +25,11 @@ func (m *maker) elsewhere() Section {
 			continue
 		}
 		at := fmt.Sprintf("port %d", v.Port)
-		if v.Protocol == site.RADIUS && !v.TLS {
+		if v.TwoPorts() {
 			at = fmt.Sprintf("ports %d and %d", v.AuthenticationPort, v.AccountingPort)
 		}
 		proof := "by its certificate"
-		if key := m.device.Shares(v); key != nil && !v.TLS {
+		if key := m.device.Shares(v); key != nil && !v.Secured() {
 			proof = "with the key " + key.Name
 		}
 		s.Items = append(s.Items,

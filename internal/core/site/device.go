@@ -246,7 +246,7 @@ func (d *Device) Asks() netip.Addr {
 // where that is said. Ports that the site file does not say are the kind's own.
 func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) {
 	authentication, accounting, at = s.AuthenticationPort, s.AccountingPort, s.Place
-	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.Protocol == RADIUS && !s.TLS {
+	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.TwoPorts() {
 		authentication, accounting = 1645, 1646
 	}
 	if h, ok := d.Found.Ports[s]; ok {

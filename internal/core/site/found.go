@@ -11,7 +11,7 @@ func (l *linker) shares(d *Device) {
 			switch {
 			case server == nil || key == nil:
 				continue
-			case server.TLS || server.Protocol == LDAP:
+			case server.Secured() || server.Protocol == LDAP:
 				l.wrong(k.Server.Place, "the server %s has no shared secret that %s could have", server.Name, d.Name)
 				continue
 			case d.shares == nil:
@@ -31,7 +31,7 @@ func (l *linker) holds(d *Device) {
 		if server == nil || held.Key == nil {
 			continue
 		}
-		if server.TLS || server.Protocol == LDAP {
+		if server.Secured() || server.Protocol == LDAP {
 			l.wrong(held.Server.Place, "the server %s has no shared secret that %s could hold", server.Name, d.Name)
 			continue
 		}

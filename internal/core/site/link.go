@@ -131,7 +131,7 @@ func (l *linker) link() {
 		}
 	}
 	for _, at := range s.Service.DeviceLogs {
-		if v := s.Server(at.Server.Name); at.Network == "tls" && (v == nil || !v.TLS) {
+		if v := s.Server(at.Server.Name); at.Network == "tls" && (v == nil || !v.Secured()) {
 			l.wrong(at.Server.Place, "device-logs shows the certificates of the server %q; a server with "+
 				"transport: tls is wanted", at.Server.Name)
 		}

@@ -18,10 +18,10 @@ func (l *linker) server(s *Server) {
 			s.Name, s.Protocol)
 	}
 	switch {
-	case s.TLS && s.KeyRef.Name != "":
+	case s.Secured() && s.KeyRef.Name != "":
 		l.wrong(s.KeyRef.Place, "the server %s needs no key: over TLS certificates take its place; take key out",
 			s.Name)
-	case s.TLS:
+	case s.Secured():
 	case s.KeyRef.Name == "":
 		l.wrong(s.Place, "the server %s needs the key \"key\"", s.Name)
 	default:
@@ -30,12 +30,13 @@ func (l *linker) server(s *Server) {
 			s.NextKey = find(l, "key", l.keys, s.NextKeyRef)
 		}
 	}
-	if !s.TLS && s.Certificates.Place.Known() {
+	if !s.Secured() && s.Certificates.Place.Known() {
 		l.wrong(s.Certificates.Place, "the server %s has tls and not transport: tls; add the one or take out the other",
 			s.Name)
 	}
-	if other := map[Protocol]string{RADIUS: "tcp", TACACS: "udp"}[s.Protocol]; s.transport.Name == other {
-		l.wrong(s.transport.Place, "%s does not run over %s; leave transport out, or write tls", s.Protocol, other)
+	if !s.Over().Carries(s.Protocol) {
+		l.wrong(s.transport.Place, "%s does not run over %s; leave transport out, or write tls", s.Protocol,
+			s.transport.Name)
 	}
 	switch s.Protocol {
 	case RADIUS:
@@ -44,10 +45,7 @@ func (l *linker) server(s *Server) {
 		if s.AuthenticationPort != 0 || s.AccountingPort != 0 {
 			l.wrong(s.Place, "the TACACS+ server %s has one port for everything: write port: 49", s.Name)
 		}
-		if s.TLS {
-			orDefault(&s.Port, 300)
-		}
-		orDefault(&s.Port, 49)
+		orDefault(&s.Port, s.UsualPort())
 		l.once(s, "TACACS+")
 	}
 }
@@ -110,7 +108,7 @@ func (l *linker) clients() {
 			if s == nil {
 				continue
 			}
-			if s.TLS || s.Protocol == LDAP {
+			if s.Secured() || s.Protocol == LDAP {
 				l.wrong(ref.Place, "the server %s has no shared secret, so a client of it needs no entry", s.Name)
 				continue
 			}
@@ -120,13 +118,13 @@ func (l *linker) clients() {
 }
 
 func (l *linker) radius(s *Server) {
-	if s.TLS {
+	if !s.TwoPorts() {
 		if s.AuthenticationPort != 0 || s.AccountingPort != 0 {
-			l.wrong(s.Place, "the RADIUS server %s has one port over TLS: write port: 2083", s.Name)
+			l.wrong(s.Place, "the RADIUS server %s has one port over TLS: write port: %d", s.Name, s.UsualPort())
 		}
-		orDefault(&s.Port, 2083)
+		orDefault(&s.Port, s.UsualPort())
 		s.AuthenticationPort, s.AccountingPort = s.Port, s.Port
-		l.once(s, "RADIUS over TLS")
+		l.once(s, s.Spoken())
 		return
 	}
 	if s.Port != 0 {

@@ -139,7 +139,7 @@ type Server struct {
 	// the server then accepts both.
 	NextKeyRef   Ref
 	NextKey      *Key
-	TLS          bool // RADIUS over TLS (RFC 6614), TACACS+ over TLS (RFC 9887)
+	Transport    Transport // "" for the usual one of the protocol; see Over
 	Certificates Certificates
 	transport    Ref
 	Timeout      time.Duration // for one try; above 0

@@ -46,8 +46,8 @@ var serverShape = shape[Server]{
 		"run":       boolField("run", func(s *Server) *bool { return &s.Run }),
 		"transport": {read: func(r *reader, n *yaml.Node, s *Server) {
 			s.transport = r.ref(n)
-			s.TLS = r.oneOf(n, "transport", "udp", "tcp", "tls") == "tls"
-		}, form: wordsForm("udp", "tcp", "tls")},
+			s.Transport = Transport(r.oneOf(n, "transport", transports()...))
+		}, form: wordsForm(transports()...)},
 		"tls": {read: func(r *reader, n *yaml.Node, s *Server) {
 			if n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
 				s.Directory.Security = r.oneOf(n, "tls", "start", "ldaps", "none")

@@ -283,7 +283,7 @@ func (l *linker) leaves(d *Device) {
 		says := d.says(s)
 		d.leavesApart = d.leavesApart || p.Source != d.Source || p.Network != d.Network || says.Timeout != 0 ||
 			says.Attempts != 0 || says.DeadTime != nil
-		if says.Attempts > 1 && (s.Protocol != RADIUS || s.TLS) {
+		if says.Attempts > 1 && !s.Datagrams() {
 			l.wrong(cmp.Or(says.To.Place, d.Place), askedOnce, s.Protocol.Title(), s.Name)
 		}
 		has(d.Place, Ref{Name: p.Interface}, s.Name)

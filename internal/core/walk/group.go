@@ -188,7 +188,7 @@ func Lost(d *site.Device, s *site.Server, r reason.Reason) time.Duration {
 	if r == reason.NoSource {
 		return 0 // nothing was sent
 	}
-	if s.Protocol == site.RADIUS && !s.TLS {
+	if s.Datagrams() {
 		if closed(r) && d.Kind.Traits.HeedsICMP {
 			return 0
 		}

@@ -166,7 +166,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 	targets = map[*site.Server]aaa.Target{}
 	for _, s := range l.config.Site.Servers {
 		place := service.Where(s, l.at.servers[s])
-		if s.TLS {
+		if s.Secured() {
 			identity, err := l.identity(s.Name, l.at.servers[s])
 			if err != nil {
 				return nil, err
@@ -185,7 +185,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 		if s.Protocol != site.LDAP && !l.config.Devices { // one that others run is played as far as the site knows it
 			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
 				place.Authentication = at
-				if s.TLS {
+				if s.Secured() {
 					place.Accounting = at
 				}
 				return l.service.Listen(place)
@@ -208,7 +208,7 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 // open them.
 func (l *Lab) leave(s *site.Server, place gate.Place) (gate.Place, error) {
 	try := func(at netip.AddrPort) (netip.AddrPort, error) {
-		if s.Protocol == site.RADIUS && !s.TLS {
+		if s.TwoPorts() {
 			return at, nil
 		}
 		got, err := open(at, listenTCP)
@@ -271,7 +271,7 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 		if !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid() {
 			t.Dialer = noSource{} // the device has no address from which it could ask
 		}
-		if s.Protocol == site.RADIUS && !s.TLS { // the device may ask at other ports than the server's
+		if s.TwoPorts() { // the device may ask at other ports than the server's
 			authentication, accounting, _ := as.Ports(s)
 			if authentication != s.AuthenticationPort {
 				t.Authentication = netip.AddrPortFrom(t.Authentication.Addr(), authentication)
@@ -284,7 +284,7 @@ func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Tar
 		switch {
 		case s.Protocol == site.LDAP:
 			t.TLS = l.directory(s).TLS
-		case s.TLS:
+		case s.Secured():
 			var err error
 			if t.TLS, err = l.client(d, s); err != nil {
 				return nil, err

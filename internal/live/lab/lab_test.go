@@ -394,7 +394,7 @@ func TestServersOverTLS(t *testing.T) {
 	r := start(t, patient, func(s *site.Site) {
 		for _, name := range []string{"tern", "sanderling"} {
 			server := s.Server(name)
-			server.TLS, server.Key, server.Attempts = true, nil, 1
+			server.Transport, server.Key, server.Attempts = site.TLS, nil, 1
 			server.Port = map[string]uint16{"tern": 300, "sanderling": 2083}[name]
 			server.AuthenticationPort, server.AccountingPort = 0, 0
 		}

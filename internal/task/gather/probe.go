@@ -26,7 +26,7 @@ import (
 func Probe(ctx context.Context, t aaa.Target, as string) []evidence.Probe {
 	p := prober{ctx: ctx, target: t, as: as, found: nil}
 	switch {
-	case t.Server.Protocol == site.RADIUS && !t.Server.TLS:
+	case t.Server.TwoPorts():
 		p.status(evidence.ProbeStatus, false)
 		if t.Server.Serves(site.RecordSessions) {
 			p.status(evidence.ProbeAccountingStatus, true)

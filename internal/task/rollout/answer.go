@@ -39,7 +39,7 @@ func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aa
 			}
 			for _, m := range l.Methods {
 				for _, s := range m.Servers() {
-					if !asked[s] && s.Protocol != site.LDAP && !s.TLS {
+					if !asked[s] && s.Protocol != site.LDAP && !s.Secured() {
 						asked[s] = true
 						silent = append(silent, unanswered(ctx, d, w, reach(s), person, password)...)
 					}

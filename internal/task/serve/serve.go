@@ -215,9 +215,9 @@ func listens(c gate.Change) string {
 	switch {
 	case c.Ended:
 		return fmt.Sprintf("%s: ended on %s", s.Name, p.Authentication)
-	case s.TLS && s.Protocol == site.TACACS:
+	case s.Secured() && s.Protocol == site.TACACS:
 		return fmt.Sprintf("%s: TACACS+ over TLS on %s", s.Name, p.Authentication)
-	case s.TLS:
+	case s.Secured():
 		return fmt.Sprintf("%s: RADIUS over TLS on %s", s.Name, p.Authentication)
 	case s.Protocol == site.TACACS:
 		return fmt.Sprintf("%s: TACACS+ on %s", s.Name, p.Authentication)

@@ -68,7 +68,7 @@ func (t Target) patient() site.Patience {
 
 // secure makes TLS on a connection, where the server speaks over TLS.
 func (t Target) secure(ctx context.Context, conn net.Conn) (net.Conn, error) {
-	if !t.Server.TLS {
+	if !t.Server.Secured() {
 		return conn, nil
 	}
 	if t.TLS == nil {
@@ -124,7 +124,7 @@ func Status(ctx context.Context, t Target, a Asker, accounting bool) walk.Exchan
 	if t.Dialer == nil {
 		t.Dialer = Net{}
 	}
-	if t.Server.TLS {
+	if t.Server.Secured() {
 		t.Key = site.NewSecret(pki.RADIUSKey)
 	}
 	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication}

@@ -42,7 +42,7 @@ type radiusExchange struct {
 }
 
 func newRADIUS(ctx context.Context, t Target, q walk.Question, a Asker) *radiusExchange {
-	if t.Server.TLS {
+	if t.Server.Secured() {
 		t.Key = site.NewSecret(pki.RADIUSKey)
 	}
 	e := &radiusExchange{ctx: ctx, target: t, to: t.Authentication, q: q, asker: a}
@@ -285,7 +285,7 @@ func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
 	ctx, stop := context.WithDeadline(e.ctx, deadline)
 	defer stop()
 	network := "udp"
-	if e.target.Server.TLS {
+	if e.target.Server.Secured() {
 		network = "tcp"
 	}
 	conn, err := e.target.Dialer.Dial(ctx, network, e.target.From, e.to)
@@ -296,7 +296,7 @@ func (e *radiusExchange) dial(deadline, began time.Time) (walk.Reply, bool) {
 	if conn, err = e.target.secure(ctx, conn); err != nil {
 		return unsecured(err, began), false
 	}
-	if e.target.Server.TLS {
+	if e.target.Server.Secured() {
 		conn = framed{Conn: conn}
 	}
 	e.conn = conn

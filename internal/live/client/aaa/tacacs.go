@@ -74,7 +74,7 @@ func (e *tacacsExchange) Try(int) walk.Reply {
 	stop := routine.OnDone(e.ctx, func() { _ = conn.SetDeadline(time.Now()) })
 	defer stop()
 	key := []byte(e.target.Key.Reveal())
-	if e.target.Server.TLS {
+	if e.target.Server.Secured() {
 		key = nil
 	}
 	had := 0

@@ -22,7 +22,7 @@ import (
 // At returns where a server is asked on an address: for TACACS+, LDAP and RADIUS
 // over TLS the one port twice, for RADIUS over UDP its two.
 func At(s *site.Server, address netip.Addr) (authentication, accounting netip.AddrPort) {
-	if s.Protocol != site.RADIUS || s.TLS {
+	if !s.TwoPorts() {
 		at := netip.AddrPortFrom(address, s.Port)
 		return at, at
 	}
@@ -60,7 +60,7 @@ func Key(d *site.Device, s *site.Server, keys site.Keys) site.Secret {
 	switch {
 	case s.Protocol == site.LDAP && s.Directory.Key != nil:
 		return keys[s.Directory.Key.Name]
-	case s.Protocol != site.LDAP && !s.TLS:
+	case s.Protocol != site.LDAP && !s.Secured():
 		return keys[d.Key(s).Name]
 	}
 	return site.Secret{}
@@ -183,7 +183,7 @@ func Moved(asked, known *site.Server, authentication, accounting netip.AddrPort)
 		}
 		return netip.AddrPortFrom(open.Addr(), asked)
 	}
-	if asked.Protocol != site.RADIUS || asked.TLS {
+	if !asked.TwoPorts() {
 		return port(authentication, asked.Port, known.Port), port(accounting, asked.Port, known.Port)
 	}
 	return port(authentication, asked.AuthenticationPort, known.AuthenticationPort),

@@ -104,7 +104,7 @@ func (d *Device) serverAt(from netip.Addr) (*site.Server, []byte, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for s, t := range d.config.Targets {
-		if s.Protocol == site.RADIUS && !s.TLS && t.Authentication.Addr() == from {
+		if s.TwoPorts() && t.Authentication.Addr() == from {
 			return s, []byte(t.Key.Reveal()), true
 		}
 	}

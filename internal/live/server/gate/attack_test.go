@@ -359,7 +359,7 @@ func TestACertificateIsGoodForTheDeviceThatItNames(t *testing.T) {
 		return i
 	}
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true,
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, Transport: site.TLS,
 			Timeout:  5 * time.Second,
 			Attempts: 1, RequireMessageAuthenticator: true}
 		own, revoked := issue("over-tls", "127.0.0.1"), issue("sw", "192.0.2.77")

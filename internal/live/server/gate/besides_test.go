@@ -50,8 +50,9 @@ grants: [{who: team network, role: all}]
 	own, err := ours.Issue("name", netip.MustParseAddr("127.0.0.1"), time.Now())
 	require.NoError(t, err)
 	place, err := r.gate.Listen(gate.Place{Authentication: netip.MustParseAddrPort("127.0.0.1:0"),
-		TLS:    own.Server(site.RADIUS),
-		Server: &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: site.RADIUS, TLS: true, Timeout: time.Minute}})
+		TLS: own.Server(site.RADIUS),
+		Server: &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: site.RADIUS, Transport: site.TLS,
+			Timeout: time.Minute}})
 	require.NoError(t, err)
 	conn, err := tls.Dial("tcp", place.Authentication.String(), own.Client(site.RADIUS, "127.0.0.1"))
 	require.NoError(t, err)

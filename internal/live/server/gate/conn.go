@@ -80,7 +80,7 @@ func (o *port) connection(conn net.Conn, heard func()) {
 		tapped := &tapped{Conn: conn, tcp: w.Connect(s.gate.config.Now(), from,
 			conn.LocalAddr().(*net.TCPAddr).AddrPort()),
 			now: s.gate.config.Now}
-		if s.site.Protocol == site.TACACS && !s.site.TLS && !s.gate.config.Credentials {
+		if s.site.Protocol == site.TACACS && !s.site.Secured() && !s.gate.config.Credentials {
 			tapped.veil = tacacs.NewVeil(s.openers(from.Addr()))
 		}
 		defer tapped.end()
@@ -94,11 +94,11 @@ func (o *port) connection(conn net.Conn, heard func()) {
 		return
 	}
 	q.Device = client.device
-	if s.site.TLS && client.device == nil {
+	if s.site.Secured() && client.device == nil {
 		s.drop(q, reason.ClientUnknown, s.nobody(from.Addr()))
 		return
 	}
-	if s.site.TLS {
+	if s.site.Secured() {
 		secured := tls.Server(through, o.secured.Load())
 		_ = secured.SetDeadline(time.Now().Add(unfinished))
 		if err := secured.Handshake(); err != nil {

@@ -682,7 +682,7 @@ func TestOverTLSOnlyACertificateOfTheAuthorityIsServed(t *testing.T) {
 	}
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	for _, p := range []site.Protocol{site.TACACS, site.RADIUS} {
-		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, TLS: true,
+		server := &site.Server{Ref: site.Ref{Name: "over-tls-" + string(p)}, Protocol: p, Transport: site.TLS,
 			Timeout:  5 * time.Second,
 			Attempts: 1, RequireMessageAuthenticator: true}
 		_, err := r.gate.Listen(gate.Place{Server: server, Authentication: any})
@@ -733,7 +733,7 @@ func TestARecordThatIsNotKeptIsNotAnsweredOverTLSEither(t *testing.T) {
 		require.NoError(t, err)
 		own, err := ours.Issue("name", netip.MustParseAddr("127.0.0.1"), time.Now())
 		require.NoError(t, err)
-		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, TLS: true, Timeout: time.Second,
+		server := &site.Server{Ref: site.Ref{Name: "over-tls"}, Protocol: p, Transport: site.TLS, Timeout: time.Second,
 			Attempts: 1}
 		place, err := r.gate.Listen(gate.Place{Server: server, Authentication: netip.MustParseAddrPort("127.0.0.1:0"),
 			TLS: own.Server(p)})

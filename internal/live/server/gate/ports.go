@@ -38,7 +38,7 @@ func (g *Gate) Listen(p Place) (Place, error) {
 
 // listen opens the ports of a server.
 func (g *Gate) listen(p Place, s *server) (*port, error) {
-	if p.Server.TLS && p.TLS == nil {
+	if p.Server.Secured() && p.TLS == nil {
 		return nil, fmt.Errorf("the server %s runs over TLS and was given no certificate", p.Server.Name)
 	}
 	on := &port{gate: g, asked: p, place: p}
@@ -170,7 +170,7 @@ func (g *Gate) sort(places []Place) (ends []*port, stays []*port) {
 func (p Place) as(q Place) bool {
 	a, b := p.Server, q.Server
 	return p.Authentication == q.Authentication && p.Accounting == q.Accounting && a.Protocol == b.Protocol &&
-		a.TLS == b.TLS &&
+		a.Secured() == b.Secured() &&
 		a.Serves(site.Login) == b.Serves(site.Login) && a.Serves(site.RecordSessions) == b.Serves(site.RecordSessions)
 }
 
@@ -219,13 +219,13 @@ var listening = net.ListenConfig{KeepAlive: -1}
 // open opens the ports.
 func (o *port) open() error {
 	as := o.server().site
-	if as.Protocol == site.TACACS || as.TLS {
+	if as.Streams() {
 		listener, err := listening.Listen(o.ctx, "tcp", o.place.Authentication.String())
 		if err != nil {
 			return err
 		}
 		o.place.Authentication = listener.Addr().(*net.TCPAddr).AddrPort()
-		if as.TLS {
+		if as.Secured() {
 			o.place.Accounting = o.place.Authentication
 		}
 		o.closing(listener.Close)

@@ -74,10 +74,10 @@ type server struct {
 func (d *snapshot) server(g *Gate, of *site.Server) (*server, error) {
 	s := &server{gate: g, snapshot: d, site: of}
 	switch {
-	case of.TLS && of.Protocol == site.TACACS:
+	case of.Secured() && of.Protocol == site.TACACS:
 		s.keys = [][]byte{nil}
 		return s, nil
-	case of.TLS:
+	case of.Secured():
 		s.keys = [][]byte{[]byte(pki.RADIUSKey)}
 		return s, nil
 	}

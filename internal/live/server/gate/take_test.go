@@ -64,7 +64,7 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 		return i
 	}
 	server := *r.site.Server("t")
-	server.TLS = true
+	server.Transport = site.TLS
 	place := gate.Place{Server: &server, Authentication: netip.MustParseAddrPort("127.0.0.1:0")}
 	serve := func(i pki.Identity) []gate.Change {
 		place.TLS = i.Server(site.TACACS)

@@ -96,7 +96,7 @@ func asks(d *site.Device, here map[*site.Server]netip.Addr) *site.Server {
 		return nil
 	}
 	for _, s := range d.Servers() {
-		if _, runs := here[s]; runs && s.Protocol == site.RADIUS && !s.TLS {
+		if _, runs := here[s]; runs && s.TwoPorts() {
 			return s
 		}
 	}

@@ -298,9 +298,9 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 
 // Written returns a place as it is written to places.json.
 func Written(p gate.Place) evidence.ServerPlace {
-	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.TLS,
+	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.Secured(),
 		Address: p.Authentication.Addr().String(), Running: true}
-	if p.Server.Protocol != site.RADIUS || p.Server.TLS {
+	if !p.Server.TwoPorts() {
 		at.Port = p.Authentication.Port()
 	} else {
 		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()
@@ -326,7 +326,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 			continue
 		}
 		p := Where(s, address)
-		if s.TLS {
+		if s.Secured() {
 			identity, err := pki.Of(s, base)
 			if err != nil {
 				return nil, err

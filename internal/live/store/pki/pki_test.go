@@ -95,9 +95,9 @@ func TestFilesAreWrittenAndRead(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, AuthorityFile), []byte("no PEM"), 0o600))
 	_, err = Written(dir, "sw-1")
 	require.ErrorContains(t, err, "holds no certificate in PEM form")
-	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, TLS: true}, dir)
+	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, Transport: site.TLS}, dir)
 	require.ErrorContains(t, err, "has no certificates: write tls:")
-	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, TLS: true,
+	_, err = Of(&site.Server{Ref: site.Ref{Name: "tern"}, Transport: site.TLS,
 		Certificates: site.Certificates{Certificate: "sw-1.pem", Key: "sw-1.key", Authorities: "sw-1.pem"}}, dir)
 	require.NoError(t, err)
 }

@@ -108,7 +108,7 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(strin
 func shown(s *site.Site, base string) []findings.Certificate {
 	var all []findings.Certificate
 	for _, v := range s.Servers {
-		if !v.TLS || v.Certificates.Certificate == "" {
+		if !v.Secured() || v.Certificates.Certificate == "" {
 			continue
 		}
 		c := findings.Certificate{Server: v}

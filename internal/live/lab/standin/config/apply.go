@@ -121,7 +121,7 @@ func (w *Draft) regroup(p site.Protocol, names []string) {
 			continue
 		}
 		g.Servers = slices.DeleteFunc(slices.Clone(g.Servers),
-			func(s *site.Server) bool { return !s.TLS && !slices.Contains(names, s.Name) })
+			func(s *site.Server) bool { return !s.Secured() && !slices.Contains(names, s.Name) })
 		for _, s := range g.Servers {
 			has[s.Name] = true
 		}
@@ -165,7 +165,8 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 		}
 		group := w.group(g.Name)
 		// the model has none over TLS
-		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers), func(s *site.Server) bool { return !s.TLS })
+		group.Servers = slices.DeleteFunc(slices.Clone(group.Servers),
+			func(s *site.Server) bool { return !s.Secured() })
 		for _, v := range g.Servers.Server {
 			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" +
 				v.Address + "']"
