@@ -12,12 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/server/ledger"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 	"mellowgate/internal/wire/tacacs"
 )
 
 // crashes is how often the service is killed.
-var crashes = often.Of(10, 100)
+var crashes = testscale.Of(10, 100)
 
 func TestEverythingAnsweredIsInTheLedgerAfterTheServiceWasKilled(t *testing.T) {
 	t.Parallel()

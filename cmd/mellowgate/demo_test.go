@@ -11,7 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 )
 
 func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
@@ -40,7 +40,7 @@ func TestTheDemoTellsItsStoryAndEveryLoginIsAsForeseen(t *testing.T) {
 
 func TestDemoKeepStaysUpUntilCtrlC(t *testing.T) {
 	t.Parallel()
-	cmd := mortal.Child(exec.Command(program, "demo", "-keep", "-network", network(t)))
+	cmd := childproc.Child(exec.Command(program, "demo", "-keep", "-network", network(t)))
 	pipe, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

@@ -6,9 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/testscale"
 )
 
 // The tutorial is one story: each call is run, in its order, in one folder.
@@ -47,7 +47,7 @@ func TestTheTutorialGoesAsItSays(t *testing.T) {
 
 func TestEveryCallOfTheHowTosDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
-	often.Whole(t, "the calls of the README and of the guide")
+	testscale.Whole(t, "the calls of the README and of the guide")
 	c := demoSite(t)
 	const site = " demo/as-reviewed"
 	c.start(t, "lab", "-network", network(t), "demo/as-reviewed")

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -73,7 +73,7 @@ func TestKeysAreMadeSealedListedAndCompared(t *testing.T) {
 
 func TestKeysAreSealedWithAPassphraseToo(t *testing.T) {
 	t.Parallel()
-	often.Whole(t, "what a passphrase does, in the package secrets")
+	testscale.Whole(t, "what a passphrase does, in the package secrets")
 	c := demoSite(t)
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "phrase"), []byte("four plain words here\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "wrong"), []byte("four other words here\n"), 0o600))

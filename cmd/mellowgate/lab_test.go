@@ -10,11 +10,11 @@ import (
 	"testing"
 	"time"
 
-	"mellowgate/internal/live/lab/labtest"
-	"mellowgate/internal/live/store/mortal"
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/live/store/childproc"
+	"mellowgate/internal/testscale"
 )
 
 func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
@@ -147,7 +147,7 @@ func TestAnOrdinarySSHClientLogsIn(t *testing.T) {
 		args := append([]string{"-f", "demo/as-reviewed/passwords/" + person, "ssh", "-F", "none", "-o",
 			"UserKnownHostsFile=st/known_hosts", "-o", "StrictHostKeyChecking=yes",
 			"-o", "PubkeyAuthentication=no", "-p", port, person + "@" + host}, command...)
-		cmd := mortal.Child(exec.Command("sshpass", args...))
+		cmd := childproc.Child(exec.Command("sshpass", args...))
 		cmd.Dir, cmd.Stdin = c.dir, strings.NewReader(stdin)
 		out, err := cmd.CombinedOutput()
 		return string(out), err
@@ -202,7 +202,7 @@ func TestDrillMatchesForeseeOnBothStatesOfTheDemo(t *testing.T) {
 	for _, s := range []string{"demo/as-reviewed", "demo/as-drafted"} {
 		t.Run(s, func(t *testing.T) {
 			t.Parallel()
-			often.Whole(t, "a drill of one device, and of small sites")
+			testscale.Whole(t, "a drill of one device, and of small sites")
 			drilled(t, c, s)
 		})
 	}

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/lab/labtest"
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 // unlearned is a site of whose make nothing is known.
@@ -175,7 +175,7 @@ func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
 	require.NoError(t, err)
 	net := labtest.Network(t)
 	at := func(last byte) string { return labtest.Host(net, 0, last).String() }
-	device := mortal.Child(exec.Command(peer(t, "/usr/bin/python3", "python3"), script, "0", at(9),
+	device := childproc.Child(exec.Command(peer(t, "/usr/bin/python3", "python3"), script, "0", at(9),
 		"a-key-of-this-test-only-31", at(1)+":11812", at(2)+":11812"))
 	out, err := device.StdoutPipe()
 	require.NoError(t, err)
@@ -261,7 +261,7 @@ func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 
 func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
-	often.Whole(t, "the calls of the README and of the guide")
+	testscale.Whole(t, "the calls of the README and of the guide")
 	c := call{dir: t.TempDir()}
 	change := func(path string, pairs ...string) func(*testing.T, call) {
 		return func(t *testing.T, c call) {

@@ -11,7 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 )
 
 func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
@@ -24,7 +24,7 @@ func TestACaptureOfAnotherProgramIsRead(t *testing.T) {
 	}
 	c := demoSite(t)
 	lab := c.start(t, "lab", "-network", network(t), "demo/as-reviewed")
-	dump := mortal.Child(exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", network(t), "and",
+	dump := childproc.Child(exec.Command("tcpdump", "-i", "lo", "-U", "-w", "other.pcap", "net", network(t), "and",
 		"(port 49 or port 1812 or port 1813)"))
 	dump.Dir = c.dir
 	said, err := dump.StderrPipe()

@@ -18,9 +18,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 // program is the program that the tests call: this test binary under the name of the program, in which all of
@@ -41,7 +41,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 	}
-	often.Wait()
+	testscale.Wait()
 	status := m.Run()
 	_ = os.RemoveAll(dir)
 	os.Exit(status)
@@ -81,7 +81,7 @@ func (c call) run(t *testing.T, args ...string) result {
 	// an end for what hangs, on the busiest machine
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer stop()
-	cmd := mortal.Child(exec.CommandContext(ctx, program, args...))
+	cmd := childproc.Child(exec.CommandContext(ctx, program, args...))
 	var out, errs bytes.Buffer
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.dir, strings.NewReader(c.stdin), &out, &errs
 	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE=", "COLUMNS="), c.env...)
@@ -176,7 +176,7 @@ func (o *output) String() string {
 // start starts a call and waits until it says that it is ready, or listens.
 func (c call) start(t *testing.T, args ...string) *background {
 	t.Helper()
-	b := &background{Cmd: mortal.Child(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
+	b := &background{Cmd: childproc.Child(exec.Command(program, args...)), mu: &sync.Mutex{}, err: &bytes.Buffer{},
 		out: &output{}}
 	b.Dir, b.Stdout = c.dir, b.out
 	pipe, err := b.StderrPipe()

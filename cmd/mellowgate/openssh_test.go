@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 )
 
 // openssh is OpenSSH's own server on a free port, for whoever runs the tests.
@@ -65,7 +65,7 @@ func (o openssh) start(t *testing.T, ready func() bool, others ...[]string) {
 	require.NoError(t, err)
 	defer func() { _ = said.Close() }()
 	for _, call := range append(others, []string{peer(t, "/usr/sbin/sshd"), "-D", "-e", "-f", o.dir + "/config"}) {
-		cmd := mortal.Child(exec.Command(call[0], call[1:]...))
+		cmd := childproc.Child(exec.Command(call[0], call[1:]...))
 		cmd.Env, cmd.Dir = append(os.Environ(), "HOME="+o.dir), o.dir
 		cmd.Stdout, cmd.Stderr = said, said
 		require.NoError(t, cmd.Start())

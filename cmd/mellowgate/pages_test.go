@@ -8,10 +8,10 @@ import (
 	"testing"
 	"time"
 
-	"mellowgate/internal/live/lab/labtest"
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/lab/labtest"
+	"mellowgate/internal/testscale"
 )
 
 // printed is a call as a page prints it, and how it goes.
@@ -188,7 +188,7 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 
 func TestEveryCallOfTheOtherPagesDoesWhatThePageSays(t *testing.T) {
 	t.Parallel()
-	often.Whole(t, "the calls of the README and of the guide")
+	testscale.Whole(t, "the calls of the README and of the guide")
 	c := demoSite(t)
 	const site, as = " demo/as-reviewed", " -password-file demo/as-reviewed/passwords/ines.marsh"
 	filled := func(call string) string {

@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -73,7 +73,7 @@ func TestAnOrdinaryTelnetClientLogsIn(t *testing.T) {
 	telnet := peer(t, "telnet")
 	_, at := enterable(t)
 	host, port, _ := strings.Cut(at["telnet"], ":")
-	cmd := mortal.Child(exec.Command(telnet, host, port))
+	cmd := childproc.Child(exec.Command(telnet, host, port))
 	in, err := cmd.StdinPipe()
 	require.NoError(t, err)
 	out, err := cmd.StdoutPipe()

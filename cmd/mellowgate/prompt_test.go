@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 )
 
 // atTerminal runs a call at a terminal of its own. What is typed at each prompt
@@ -20,7 +20,7 @@ func atTerminal(t *testing.T, c call, line string, typed ...string) (out string,
 	if _, err := exec.LookPath("script"); err != nil {
 		t.Skip("no script(1) here, which has a terminal to lend")
 	}
-	cmd := mortal.Child(exec.Command("script", "-qfec", program+" "+line, "/dev/null"))
+	cmd := childproc.Child(exec.Command("script", "-qfec", program+" "+line, "/dev/null"))
 	cmd.Dir = c.dir
 	keys, err := cmd.StdinPipe()
 	require.NoError(t, err)

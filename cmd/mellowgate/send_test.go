@@ -20,10 +20,10 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 // sending is a lab of the demo site, and sites that are to be sent to it.
@@ -155,7 +155,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 func (c call) steps(t *testing.T, args []string, do func(step string, p *os.Process)) (all []string) {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	cmd := mortal.Child(exec.CommandContext(ctx, program, args...))
+	cmd := childproc.Child(exec.CommandContext(ctx, program, args...))
 	pipe, err := cmd.StderrPipe()
 	require.NoError(t, err)
 	cmd.Dir = c.dir
@@ -187,7 +187,7 @@ func TestAChangeComesBackWhereverTheProgramDies(t *testing.T) {
 	proven := all[slices.Index(all, "north-rtr-1: confirmed: the design stays")-1]
 	for n, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGINT} {
 		for i := range all {
-			if n > 0 && i%4 > 0 || !often.One(i+2*n, 5) {
+			if n > 0 && i%4 > 0 || !testscale.One(i+2*n, 5) {
 				continue // Ctrl-C at some of the steps will do
 			}
 			require.Zero(t, c.run(t, back...).status)
@@ -253,7 +253,7 @@ func TestSendStopsOrTakesBackWhateverTheDeviceDoes(t *testing.T) {
 			"recommends",
 			0},
 	} {
-		if !often.One(n, 4) {
+		if !testscale.One(n, 4) {
 			continue
 		}
 		require.Zero(t, c.run(t, "lab", "-state", "st", "-set", "north-sw-1 "+k.fault).status, k.fault)
@@ -353,7 +353,7 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 			"ends-list, all-resting: passes, account-from: Filter-Id, console", "", 2,
 			"check finds", ""},
 	} {
-		if !often.One(n, 4) {
+		if !testscale.One(n, 4) {
 			continue
 		}
 		name := strings.Trim(strings.ReplaceAll(strings.ReplaceAll(k.fault, " ", "-"), ",", ""), "-")

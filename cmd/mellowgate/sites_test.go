@@ -18,7 +18,7 @@ import (
 
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 	"mellowgate/internal/wire/tacacs"
 )
 
@@ -56,7 +56,7 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 			t.Parallel()
 			if slices.Contains([]string{"short-rests-and-long-waits.yaml", "patience-of-a-device.yaml"},
 				filepath.Base(path)) {
-				often.Whole(t, "the other small sites")
+				testscale.Whole(t, "the other small sites")
 			}
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/testscale"
 )
 
 // typedAt types lines at a stand-in with an SSH client of somebody else.
@@ -193,7 +193,7 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 // by a client of somebody else, and then comes out as its sheet says.
 func TestEachDeviceOfTheDemoIsTypedFromTheDraftToTheReview(t *testing.T) {
 	t.Parallel()
-	often.Whole(t, "one device of each make, by send")
+	testscale.Whole(t, "one device of each make, by send")
 	peer(t, "sshpass")
 	c := demoSite(t)
 	ends := map[string]string{"hull-router": "end of list\n", "quay-switch": "that is all\n"}

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/live/lab/labtest"
-	"mellowgate/internal/live/store/mortal"
+	"mellowgate/internal/live/store/childproc"
 )
 
 // window is a real terminal in which a program runs.
@@ -30,7 +30,7 @@ func open(t *testing.T, dir, size, command string) window {
 	w := window{tmux: peer(t, "tmux"), socket: filepath.Join(short, "s")}
 	columns, lines, _ := strings.Cut(size, "x")
 	// The server is no daemon, so that it ends with who started it.
-	server := mortal.Child(exec.Command(w.tmux, "-S", w.socket, "-f", os.DevNull, "-D"))
+	server := childproc.Child(exec.Command(w.tmux, "-S", w.socket, "-f", os.DevNull, "-D"))
 	server.Env = append(slices.DeleteFunc(os.Environ(),
 		func(v string) bool { return strings.HasPrefix(v, "NO_COLOR=") }),
 		"MELLOWGATE_SITE=", "COLUMNS=", "LC_ALL=C.UTF-8", "TERM=xterm-256color")

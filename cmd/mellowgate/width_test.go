@@ -6,9 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/testscale"
 )
 
 // reports are calls whose output is for people's eyes, in a folder with the demo
@@ -58,7 +58,7 @@ func TestNothingIsWiderThanItsTerminalAndNothingIsWrappedInAPipe(t *testing.T) {
 	for columns, calls := range map[int][]string{60: append(helps, reports...), 80: reports} {
 		narrow := call{dir: c.dir, env: []string{fmt.Sprintf("COLUMNS=%d", columns)}}
 		for n, words := range calls {
-			if !often.One(n, 4) {
+			if !testscale.One(n, 4) {
 				continue
 			}
 			r := narrow.run(t, strings.Fields(words)...)

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/cli/call"
-	"mellowgate/internal/often"
 	"mellowgate/internal/randomsite"
+	"mellowgate/internal/testscale"
 )
 
 const madeHash = "$argon2id$v=19$m=64,t=1,p=1$/DK4+9eTk2nKWXODz0M2jg$zGdMTbpjrhYAJNqtzSU0WdiIqGHWGv2I2pNLlKPVFEw"
@@ -22,7 +22,7 @@ const madeHash = "$argon2id$v=19$m=64,t=1,p=1$/DK4+9eTk2nKWXODz0M2jg$zGdMTbpjrhY
 // with an answer, and none in a crash.
 func TestASiteThatLacksThingsEndsNoCommandInACrash(t *testing.T) {
 	t.Parallel()
-	for seed := range int64(often.Of(40, 200)) {
+	for seed := range int64(testscale.Of(40, 200)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()

@@ -153,6 +153,46 @@ func goFiles(t *testing.T) []string {
 	return paths
 }
 
+// A comment that says what something is begins with its name: one that outlived a rename begins with another.
+func TestACommentBeginsWithTheNameOfWhatItIsAbout(t *testing.T) {
+	t.Parallel()
+	set := token.NewFileSet()
+	for _, path := range goFiles(t) {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(set, path, nil, parser.ParseComments)
+		require.NoError(t, err)
+		check := func(name string, doc *ast.CommentGroup) {
+			if doc == nil || doc.Text() == "" { // an instruction to the compiler has no text
+				return
+			}
+			first, _, _ := strings.Cut(doc.Text(), " ")
+			if strings.TrimRight(first, ",:\n") != name {
+				t.Errorf("%s: the comment of %s begins with %q", set.Position(doc.Pos()), name, first)
+			}
+		}
+		for _, d := range f.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				check(d.Name.Name, d.Doc)
+			case *ast.GenDecl:
+				if d.Lparen.IsValid() || len(d.Specs) != 1 {
+					continue
+				}
+				switch s := d.Specs[0].(type) {
+				case *ast.TypeSpec:
+					check(s.Name.Name, d.Doc)
+				case *ast.ValueSpec:
+					if len(s.Names) == 1 {
+						check(s.Names[0].Name, d.Doc)
+					}
+				}
+			}
+		}
+	}
+}
+
 // Code goes to 120 columns, that of tests too, where a tab is four columns; what stands in a raw string is text,
 // and may be wider.
 func TestLinesGoTo120Columns(t *testing.T) {

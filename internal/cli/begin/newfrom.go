@@ -11,12 +11,12 @@ import (
 	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/cli/texts"
-	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/inventory"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/task/saved"
+	"mellowgate/internal/task/textread"
 )
 
 // questionsFile is the page of what a person must look at in a site that was made of texts.
@@ -32,7 +32,7 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 		return err
 	}
 	done := c.Working("reading " + folder)
-	taken, err := saved.Estate(c.Context, folder, opened)
+	taken, err := textread.Estate(c.Context, folder, opened)
 	done()
 	switch {
 	case err != nil && c.Context.Err() == nil:
@@ -40,7 +40,7 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 	case err != nil:
 		return err
 	}
-	var devices []*estate.Device
+	var devices []*inventory.Device
 	for _, t := range taken {
 		if t.Device != nil {
 			devices = append(devices, t.Device)
@@ -53,11 +53,12 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 		return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
 			"%s has no text that could be read, so no site was made", folder)}
 	}
-	options := estate.Options{Name: filepath.Base(files.Absolute(dir)), Books: map[string]string{}, Hash: secrets.Known}
+	options := inventory.Options{Name: filepath.Base(files.Absolute(dir)), Books: map[string]string{},
+		Hash: secrets.Known}
 	for _, b := range opened {
 		options.Books[b.Make] = "phrasebooks/" + filepath.Base(b.File)
 	}
-	made := estate.Make(devices, options)
+	made := inventory.Make(devices, options)
 	if len(made.Devices) == 0 {
 		for _, n := range made.Notes[:min(len(made.Notes), 5)] {
 			c.Note("%s", texts.NoteText(n))
@@ -76,17 +77,17 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 	return nil
 }
 
-func OpenBooks(names []string) (books []saved.Book, err error) {
+func OpenBooks(names []string) (books []textread.Book, err error) {
 	if len(names) == 0 {
 		return nil, call.Usagef("-from wants the phrasebooks of the makes: -book BOOK, as often as there are makes\n" +
 			"start one with: mellowgate phrasebook new BOOK")
 	}
 	for _, name := range names {
-		b, err := saved.OpenBook(name)
+		b, err := textread.OpenBook(name)
 		if err != nil {
 			return nil, call.ExitError{Status: call.ExitUsage, Err: err}
 		}
-		if i := slices.IndexFunc(books, func(o saved.Book) bool {
+		if i := slices.IndexFunc(books, func(o textread.Book) bool {
 			return o.Make == b.Make || filepath.Base(o.File) == filepath.Base(name)
 		}); i >= 0 {
 			return nil, call.Usagef("%s and %s are of one make, or have one name: give each make once", books[i].File,
@@ -103,7 +104,7 @@ const estateHead = `# Made by "mellowgate new -from" of what devices say of them
 # (docs/site-file.md), and the habits of each kind (traits).
 `
 
-func writeEstate(dir string, books []saved.Book, taken []saved.Taken, made estate.Estate) error {
+func writeEstate(dir string, books []textread.Book, taken []textread.Taken, made inventory.Estate) error {
 	type file struct {
 		name, text string
 		mode       os.FileMode
@@ -112,7 +113,7 @@ func writeEstate(dir string, books []saved.Book, taken []saved.Taken, made estat
 		{schemaFile, string(site.Schema()), 0o600}, {".gitignore", ignored, 0o600},
 		{questionsFile, estatePage(taken, made), 0o600}}
 	for name, value := range made.Keys {
-		all = append(all, file{estate.KeyFile(name), value.Reveal() + "\n", 0o600})
+		all = append(all, file{inventory.KeyFile(name), value.Reveal() + "\n", 0o600})
 	}
 	for _, b := range books {
 		all = append(all, file{"phrasebooks/" + filepath.Base(b.File), string(b.Text), 0o644})
@@ -130,7 +131,7 @@ func writeEstate(dir string, books []saved.Book, taken []saved.Taken, made estat
 }
 
 // estatePage is the page of what a person must look at.
-func estatePage(taken []saved.Taken, made estate.Estate) string {
+func estatePage(taken []textread.Taken, made inventory.Estate) string {
 	var b strings.Builder
 	section := func(title, why string) { fmt.Fprintf(&b, "\n## %s\n\n%s\n\n", title, why) }
 	b.WriteString("# What to look at in this site\n\nThe site was made of saved texts. No secret stands on this " +
@@ -170,7 +171,7 @@ func estatePage(taken []saved.Taken, made estate.Estate) string {
 			}
 		}
 	}
-	noted := slices.DeleteFunc(slices.Clone(made.Notes), func(n estate.Note) bool { return n.Wants || n.File == "" })
+	noted := slices.DeleteFunc(slices.Clone(made.Notes), func(n inventory.Note) bool { return n.Wants || n.File == "" })
 	if len(noted) > 0 {
 		section("Notes", "What was assumed, what leads nowhere and was left out, and what a site has no word for:")
 		for _, n := range noted {
@@ -189,7 +190,7 @@ func estatePage(taken []saved.Taken, made estate.Estate) string {
 }
 
 // printEstate says what was made.
-func printEstate(c *call.Call, dir string, taken []saved.Taken, made estate.Estate) {
+func printEstate(c *call.Call, dir string, taken []textread.Taken, made inventory.Estate) {
 	makes, left, unread := map[string]int{}, 0, 0
 	for _, t := range taken {
 		unread += len(t.Unread)

@@ -54,7 +54,7 @@ type Call struct {
 	Styled   *show.Style     // in place of the style of Out, where that is no terminal itself
 }
 
-// report declares the flags that every reporting command has.
+// ReportFlags declares the flags that every reporting command has.
 func (c *Call) ReportFlags() {
 	c.AsJSON = c.Flags.Bool("json", false, "print JSON, described in docs/json.md")
 	c.Plain = c.Flags.Bool("plain", false, "no colour")
@@ -67,13 +67,13 @@ func (c *Call) Style() show.Style {
 	return show.For(c.Out, c.Plain != nil && *c.Plain)
 }
 
-// say prints text; on a terminal, lines that are too long for it go on below
+// Say prints text; on a terminal, lines that are too long for it go on below
 // their beginning.
 func (c *Call) Say(format string, args ...any) {
 	_, _ = io.WriteString(c.Out, c.Style().Fold(fmt.Sprintf(format, args...)))
 }
 
-// note writes what is no result to standard error.
+// Note writes what is no result to standard error.
 func (c *Call) Note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if f, ok := c.Err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -88,7 +88,7 @@ func (c *Call) Note(format string, args ...any) {
 // slow is how long something runs before it is said that it is running.
 const slow = time.Second
 
-// working says on a terminal that something takes its time, until the function
+// Working says on a terminal that something takes its time, until the function
 // that it gives is called.
 func (c *Call) Working(what string) (done func()) {
 	f, ok := c.Err.(*os.File)
@@ -137,7 +137,7 @@ func Usage(c *Command) string {
 	return strings.Join(parts, " ")
 }
 
-// newProbe returns the flags of a command without calling it.
+// FlagsOf returns the flags of a command without calling it.
 func FlagsOf(c *Command) *flag.FlagSet {
 	call := &Call{Flags: flag.NewFlagSet(c.Name, flag.ContinueOnError)}
 	c.Prepare(call)

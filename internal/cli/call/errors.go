@@ -16,7 +16,7 @@ const (
 	ExitCtrlC  = 130 // ended by Ctrl-C
 )
 
-// failure is an error with its exit status.
+// ExitError is an error with its exit status.
 type ExitError struct {
 	Status int
 	Err    error
@@ -31,14 +31,14 @@ func (f ExitError) Unwrap() error { return f.Err }
 // it should.
 var ErrTerminated = errors.New("terminated")
 
-// errNo is the answer no, already printed.
+// ErrVerdict is the answer no, already printed.
 var ErrVerdict = ExitError{Status: ExitNo, Err: errors.New("")}
 
 func Usagef(format string, args ...any) error {
 	return ExitError{Status: ExitUsage, Err: fmt.Errorf(format, args...)}
 }
 
-// cannot gives an error of a task its exit status, unless it has one already.
+// TaskError gives an error of a task its exit status, unless it has one already.
 func TaskError(err error) error {
 	var known ExitError
 	switch {

@@ -8,7 +8,7 @@ import (
 //go:embed page/base.html
 var basePage string
 
-// onBase returns a page with what all pages have.
+// OnBase returns a page with what all pages have.
 func OnBase(name, page string, more template.FuncMap) (*template.Template, error) {
 	t, err := template.New(name).Funcs(more).Parse(page)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"mellowgate/internal/live/store/sitefile"
 )
 
-// refresh runs the programs that the site has its devices from, and says what changed.
+// Refresh runs the programs that the site has its devices from, and says what changed.
 func (c *Call) Refresh() error {
 	changed, err := sitefile.Refresh(c.Context, c.SitePath())
 	for _, name := range changed {
@@ -30,11 +30,11 @@ func (c *Call) Refresh() error {
 	return nil
 }
 
-func (l Loaded) Reckoner() foresee.Reckoner {
-	return foresee.Reckoner{Site: l.Site, Keys: l.Keys, Now: time.Now()}
+func (l Loaded) Reckoner() foresee.Forecaster {
+	return foresee.Forecaster{Site: l.Site, Keys: l.Keys, Now: time.Now()}
 }
 
-// sitePath returns the site that a call means: its argument, else
+// SitePath returns the site that a call means: its argument, else
 // $MELLOWGATE_SITE, else site.yaml, else the folder site.
 func (c *Call) SitePath() string {
 	if len(c.Args) > 0 {
@@ -52,10 +52,10 @@ func (c *Call) SitePath() string {
 	return "site.yaml"
 }
 
-// loaded is a site with the values of its keys.
+// Loaded is a site with the values of its keys.
 type Loaded struct{ sitefile.Opened }
 
-// load reads the site of a call. With needKeys, a key without a value is an
+// Load reads the site of a call. With needKeys, a key without a value is an
 // error; else it is noted.
 func (c *Call) Load(needKeys bool) (Loaded, error) {
 	return c.LoadFrom(c.SitePath(), needKeys)
@@ -65,7 +65,7 @@ func (c *Call) LoadFrom(path string, needKeys bool) (Loaded, error) {
 	return c.loadBy(sitefile.Load, path, needKeys)
 }
 
-// loadDesign is load for the design alone: what devices are known to hold
+// LoadDesign is load for the design alone: what devices are known to hold
 // besides is left out.
 func (c *Call) LoadDesign(needKeys bool) (Loaded, error) {
 	return c.loadBy(sitefile.LoadDesign, c.SitePath(), needKeys)
@@ -131,7 +131,7 @@ func (c *Call) mistaken(problems site.Problems) error {
 	return ExitError{Status: ExitUsage, Err: problems}
 }
 
-// device returns a device of the site by name.
+// DeviceNamed returns a device of the site by name.
 func (l Loaded) DeviceNamed(name string) (*site.Device, error) {
 	if d := l.Device(name); d != nil {
 		return d, nil
@@ -143,7 +143,7 @@ func (l Loaded) DeviceNamed(name string) (*site.Device, error) {
 	return nil, Usagef("the site %s has no device %q%s", l.Path, name, nearest.Suggest(name, names))
 }
 
-// servers returns the servers of a list of names such as "tern,plover".
+// ServersNamed returns the servers of a list of names such as "tern,plover".
 func (l Loaded) ServersNamed(list string) (map[*site.Server]bool, error) {
 	some := map[*site.Server]bool{}
 	for name := range strings.SplitSeq(list, ",") {
@@ -163,7 +163,7 @@ func (l Loaded) ServersNamed(list string) (map[*site.Server]bool, error) {
 	return some, nil
 }
 
-// manyDevices bounds the devices that a call names.
+// ManyDevices bounds the devices that a call names.
 const ManyDevices = 1000
 
 func EveryName(s *site.Site) []string {
@@ -182,9 +182,9 @@ func EveryName(s *site.Site) []string {
 	return names
 }
 
-// somebody returns for whom a login is foreseen: the one of a name or, where only a
+// Somebody returns for whom a login is foreseen: the one of a name or, where only a
 // directory has the name, somebody with the teams that it gives.
-func (l Loaded) Somebody(r foresee.Reckoner, d *site.Device, name, teams string) (foresee.Who, bool, error) {
+func (l Loaded) Somebody(r foresee.Forecaster, d *site.Device, name, teams string) (foresee.Who, bool, error) {
 	if who, known := r.Find(d, name); known || teams == "" {
 		return who, known, nil
 	}
@@ -200,7 +200,7 @@ func (l Loaded) Somebody(r foresee.Reckoner, d *site.Device, name, teams string)
 	return foresee.InTeams(name, all), true, nil
 }
 
-// nobody says that the site does not have a name, and who else may.
+// Nobody says that the site does not have a name, and who else may.
 func (l Loaded) Nobody(name string) string {
 	text := fmt.Sprintf("the site has nobody called %q", name) + nearest.Suggest(name, EveryName(l.Site))
 	if len(l.Site.Books()) > 0 {

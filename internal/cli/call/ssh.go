@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/live/client/login"
 )
 
-// signersOf returns the keys of a file, or those of the agent.
+// SignersOf returns the keys of a file, or those of the agent.
 func SignersOf(path string, ofAgent bool) ([]ssh.Signer, error) {
 	if ofAgent {
 		conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
@@ -36,7 +36,7 @@ func SignersOf(path string, ofAgent bool) ([]ssh.Signer, error) {
 	return []ssh.Signer{signer}, nil
 }
 
-// hostKey returns the SSH key that a device is known by: that of a file of known
+// HostKey returns the SSH key that a device is known by: that of a file of known
 // hosts, or, where that may be, the one that it shows the first time.
 func (c *Call) HostKey(address, file string, accept bool,
 	dial func(context.Context, string) (net.Conn, error)) (ssh.PublicKey, error) {

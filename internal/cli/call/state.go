@@ -10,21 +10,21 @@ import (
 	"mellowgate/internal/live/store/state"
 )
 
-// ownIn notes questions of our own in a state folder. That they cannot be noted
+// OwnQuestions notes questions of our own in a state folder. That they cannot be noted
 // is no reason not to ask.
 func OwnQuestions(dir string) func(evidence.OwnQuestion) {
 	folder := &state.Folder{Dir: dir}
 	return func(q evidence.OwnQuestion) { _ = folder.Asked(q) }
 }
 
-// defaultState is the state folder where none is named.
+// DefaultState is the state folder where none is named.
 const DefaultState = "mellowgate-state"
 
 func (c *Call) StateFlag() *string {
 	return c.Flags.String("state", DefaultState, "the `folder` for events, traces, traffic and the ledger")
 }
 
-// askLab asks the lab that runs with a state folder. One that has ended is an
+// AskLab asks the lab that runs with a state folder. One that has ended is an
 // error that says how to start it again.
 func (c *Call) AskLab(dir string, p evidence.Places, change lab.Change) (lab.InEffect, error) {
 	answer, err := lab.Ask(c.Context, *p.Control, change)
@@ -41,7 +41,7 @@ func (c *Call) AskLab(dir string, p evidence.Places, change lab.Change) (lab.InE
 	return answer, nil
 }
 
-// ledgerSource returns the ledger of a state folder, of a site's database, or in a folder
+// LedgerSource returns the ledger of a state folder, of a site's database, or in a folder
 // of records.
 func (c *Call) LedgerSource(dir, path, records string) (ledger.Source, error) {
 	if records != "" && path != "" {
@@ -86,7 +86,7 @@ func (c *Call) LedgerSource(dir, path, records string) (ledger.Source, error) {
 	return from, nil
 }
 
-// there returns a folder that has records.
+// FolderSource returns a folder that has records.
 func FolderSource(f ledger.Folder) (ledger.Source, error) {
 	if err := f.There(); err != nil {
 		return nil, ExitError{Status: ExitUsage, Err: err}

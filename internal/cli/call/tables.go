@@ -10,13 +10,13 @@ import (
 	"mellowgate/internal/core/foresee"
 )
 
-// column is an outage with its heading.
+// Column is an outage with its heading.
 type Column struct {
 	Outage  foresee.Outage
 	Heading string
 }
 
-// csvTable writes a table as comma-separated values (RFC 4180), with a line of names first.
+// CSVTable writes a table as comma-separated values (RFC 4180), with a line of names first.
 func CSVTable(w io.Writer, names []string, rows [][]string) error {
 	out := csv.NewWriter(w)
 	if err := out.Write(names); err != nil {
@@ -34,7 +34,7 @@ func CSVTable(w io.Writer, names []string, rows [][]string) error {
 	return out.Error()
 }
 
-// harmless keeps a cell from being taken as a formula by a spreadsheet.
+// HarmlessCell keeps a cell from being taken as a formula by a spreadsheet.
 func HarmlessCell(cell string) string {
 	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
 		if _, err := strconv.ParseFloat(cell, 64); err != nil {

@@ -17,14 +17,14 @@ import (
 	"mellowgate/internal/routine"
 )
 
-// passwordFlags declares where a password comes from. It is never the value of
+// PasswordFlags declares where a password comes from. It is never the value of
 // a flag.
 func (c *Call) PasswordFlags() func(who string) (site.Secret, error) {
 	ask, _ := c.PasswordOf("", "the password")
 	return ask
 }
 
-// passwordOf is passwordFlags for another password, with a word before the flags'
+// PasswordOf is passwordFlags for another password, with a word before the flags'
 // names; given tells whether one of them is.
 func (c *Call) PasswordOf(prefix, what string) (ask func(who string) (site.Secret, error), given func() bool) {
 	file := c.Flags.String(prefix+"password-file", "", "read "+what+" from this `file`; - for standard input")
@@ -60,7 +60,7 @@ func (c *Call) PasswordOf(prefix, what string) (ask func(who string) (site.Secre
 	}, func() bool { return *file != "" || *env != "" }
 }
 
-// typed returns a way to ask for a secret, which is not shown as it is typed; nil
+// AskAtTerminal returns a way to ask for a secret, which is not shown as it is typed; nil
 // where nobody is there to be asked.
 func (c *Call) AskAtTerminal() func(prompt string) (string, error) {
 	f, ok := c.In.(*os.File)
@@ -119,7 +119,7 @@ func (c *Call) passphrase() func() (string, error) {
 	}
 }
 
-// unlocking returns how sealed keys are opened, the same in a whole call: what it
+// Unlocking returns how sealed keys are opened, the same in a whole call: what it
 // has opened once is not opened again.
 func (c *Call) Unlocking() secrets.Unlock {
 	if c.unlocks == nil {
@@ -129,7 +129,7 @@ func (c *Call) Unlocking() secrets.Unlock {
 	return *c.unlocks
 }
 
-// freshPassphrase is passphrase for one that is new: it is typed twice.
+// FreshPassphrase is passphrase for one that is new: it is typed twice.
 func (c *Call) FreshPassphrase() func() (string, error) {
 	ask := c.AskAtTerminal()
 	if ask == nil || os.Getenv("MELLOWGATE_PASSPHRASE_FILE") != "" {
@@ -151,7 +151,7 @@ func (c *Call) FreshPassphrase() func() (string, error) {
 	}
 }
 
-// typedCode returns a way to answer what a server asks for beside the password.
+// TypedCode returns a way to answer what a server asks for beside the password.
 func (c *Call) TypedCode() func(prompt string) (string, bool) {
 	ask := c.AskAtTerminal()
 	if ask == nil {
@@ -173,7 +173,7 @@ func (c *Call) passwordLine() (site.Secret, error) {
 	return site.NewSecret(strings.TrimRight(line, "\r\n")), nil
 }
 
-// names is a flag that may be given several times.
+// Names is a flag that may be given several times.
 type Names []string
 
 func (n *Names) String() string { return strings.Join(*n, ", ") }

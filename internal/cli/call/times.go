@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// milliseconds shows a short time: "0.41 ms", "12 ms", "2.0 s".
+// Milliseconds shows a short time: "0.41 ms", "12 ms", "2.0 s".
 func Milliseconds(seconds float64) string {
 	switch ms := seconds * 1000; {
 	case ms < 10:
@@ -20,7 +20,7 @@ func Milliseconds(seconds float64) string {
 
 func SecondsOf(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }
 
-// until waits for the end of the call, or for a time above 0.
+// EndAfter waits for the end of the call, or for a time above 0.
 func (c *Call) EndAfter(span time.Duration) {
 	ctx := c.Context
 	if span > 0 {
@@ -31,7 +31,7 @@ func (c *Call) EndAfter(span time.Duration) {
 	<-ctx.Done()
 }
 
-// shortly writes a time for people: "45 s", "12 min".
+// Shortly writes a time for people: "45 s", "12 min".
 func Shortly(d time.Duration) string {
 	if d < 2*time.Minute {
 		return fmt.Sprintf("%.0f s", d.Seconds())
@@ -39,7 +39,7 @@ func Shortly(d time.Duration) string {
 	return fmt.Sprintf("%.0f min", d.Minutes())
 }
 
-// pointOfTime reads a time, a clock time of today, or how long ago it was.
+// PointOfTime reads a time, a clock time of today, or how long ago it was.
 func PointOfTime(flag, text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
@@ -54,7 +54,7 @@ func PointOfTime(flag, text string, now time.Time) (time.Time, error) {
 	return time.Time{}, Usagef("%s is %q; 2h, 03:10, 2026-11-23 or 2026-11-23T14:00:00Z is wanted", flag, text)
 }
 
-// span is the time from one moment to another, as tables show it.
+// Span is the time from one moment to another, as tables show it.
 func Span(from, to time.Time) string {
 	if Short(from) == Short(to) {
 		return Short(from)
@@ -68,7 +68,7 @@ var moments = []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04
 // errNoMoment is a clock time that a day does not have, or has twice.
 var errNoMoment = errors.New("no such moment")
 
-// moment reads a point of time: a clock time of today, or a date with one; in the zone
+// Moment reads a point of time: a clock time of today, or a date with one; in the zone
 // of this host where it says none.
 func Moment(text string, now time.Time) (time.Time, error) {
 	if text == "" {
@@ -118,7 +118,7 @@ func theOne(y int, m time.Month, d int, clock time.Time, text string) (time.Time
 	return t, nil
 }
 
-// short is a time as tables show it: without the date where that is today's, without
+// Short is a time as tables show it: without the date where that is today's, without
 // the year where that is this one, and with its zone where that is not the one of now,
 // which the heading names.
 func Short(t time.Time) string { return shortAt(t.Local(), time.Now()) }
@@ -139,6 +139,6 @@ func shortAt(t, now time.Time) string {
 
 func zoneOf(t time.Time) string { zone, _ := t.Zone(); return zone }
 
-// zoned is a heading or a text with times in it, followed by the zone here: the times are of this zone unless they
+// Zoned is a heading or a text with times in it, followed by the zone here: the times are of this zone unless they
 // say another.
 func Zoned(heading string) string { return heading + " " + zoneOf(time.Now()) }

@@ -30,7 +30,7 @@ func FewNames(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// rulesText shows rules that a device holds; the last of them is about the rest.
+// RulesText shows rules that a device holds; the last of them is about the rest.
 func RulesText(rules []site.Rule) string {
 	if len(rules) == 0 {
 		return ""
@@ -54,7 +54,7 @@ func WhenText(c foresee.Case) string {
 	return NamedText(when)
 }
 
-// namedText puts states into words, those that are not up first.
+// NamedText puts states into words, those that are not up first.
 func NamedText(when []foresee.Named) string {
 	var parts []string
 	for _, state := range []foresee.State{foresee.Down, foresee.Closed, foresee.KeyDiffers, foresee.ClientUnknown,

@@ -112,7 +112,7 @@ defaults what was applied to each device by default, and from which profile.`,
 	}
 }
 
-// check finds everything in a site, or what holds for one device of it, and notes what could
+// Check finds everything in a site, or what holds for one device of it, and notes what could
 // not be tried.
 func Check(c *call.Call, l call.Loaded, one *site.Device, assume bool) findings.Report {
 	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base, func(text string) { c.Note("%s", text) })
@@ -126,7 +126,7 @@ func Check(c *call.Call, l call.Loaded, one *site.Device, assume bool) findings.
 	return findings.Check(r, facts)
 }
 
-// assumeFlag is of the commands that say what depends on a trait that is not known.
+// AssumeFlag is of the commands that say what depends on a trait that is not known.
 func AssumeFlag(c *call.Call) *bool {
 	return c.Flags.Bool("assume", false,
 		"take traits that a kind does not say for what the open standards give, or the safe side, and say no more "+
@@ -149,7 +149,7 @@ func printReport(w io.Writer, style show.Style, s *site.Site, r findings.Report)
 	style.Wrap(w, "", ReportSummary(r))
 }
 
-// reportSummary is the last line of a report: what was found, or proven.
+// ReportSummary is the last line of a report: what was found, or proven.
 func ReportSummary(r findings.Report) string {
 	scope := fmt.Sprintf("%s, %s in, %s, %s worked out", show.Count(r.Proven.Devices, "device"),
 		waysText(r.Proven.Ways),
@@ -176,7 +176,7 @@ func waysText(n int) string {
 	return fmt.Sprintf("%d ways", n)
 }
 
-// holdsFor names the devices and ways in of a finding.
+// HoldsFor names the devices and ways in of a finding.
 func HoldsFor(f findings.Finding) string {
 	const most = 6
 	names := make([]string, 0, most)

@@ -27,7 +27,7 @@ func findingsCSV(w io.Writer, r checkJSON) error {
 		rows)
 }
 
-// casesCSV is a line for each device, way in and person in each state.
+// CasesCSV is a line for each device, way in and person in each state.
 func CasesCSV(w io.Writer, shapes []foresee.Shape) error {
 	var rows [][]string
 	for _, sh := range shapes {
@@ -37,7 +37,7 @@ func CasesCSV(w io.Writer, shapes []foresee.Shape) error {
 				for i, x := range c.Depends {
 					depends[i] = x.Trait.Written(x.Value)
 				}
-				for _, who := range c.Alike {
+				for _, who := range c.SameOutcome {
 					rows = append(rows, []string{d.Name, c.Way.Name(), who.Name, call.WhenText(c), string(c.Outcome),
 						strconv.Itoa(c.Level),
 						strconv.Itoa(c.Raised), c.By, string(c.Reason), fmt.Sprintf("%g", call.SecondsOf(c.Wait)),
@@ -51,7 +51,7 @@ func CasesCSV(w io.Writer, shapes []foresee.Shape) error {
 		"wait_seconds", "depends"}, rows)
 }
 
-// comparedCSV is a line for each difference of each device, and one for each that has none.
+// ComparedCSV is a line for each difference of each device, and one for each that has none.
 func ComparedCSV(w io.Writer, some []compare.Compared) error {
 	var rows [][]string
 	for _, r := range some {

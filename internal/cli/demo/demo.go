@@ -19,9 +19,9 @@ import (
 	"mellowgate/internal/cli/show"
 	trialcmd "mellowgate/internal/cli/trial"
 	"mellowgate/internal/core/diagnose"
-	"mellowgate/internal/core/estate"
 	"mellowgate/internal/core/findings"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/inventory"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
@@ -29,7 +29,7 @@ import (
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/task/saved"
+	"mellowgate/internal/task/textread"
 )
 
 func Command() *call.Command {
@@ -154,17 +154,17 @@ func (s *story) estate() error {
 	if err != nil {
 		return err
 	}
-	taken, err := saved.Estate(s.Context, filepath.Join(s.dir, "saved"), books)
+	taken, err := textread.Estate(s.Context, filepath.Join(s.dir, "saved"), books)
 	if err != nil {
 		return call.TaskError(err)
 	}
 	unread := 0
-	var devices []*estate.Device
+	var devices []*inventory.Device
 	for _, t := range taken {
 		devices = append(devices, t.Device)
 		unread += len(t.Unread)
 	}
-	made := estate.Make(devices, estate.Options{Name: "Saltmarsh Ferries, as saved", Hash: secrets.Known})
+	made := inventory.Make(devices, inventory.Options{Name: "Saltmarsh Ferries, as saved", Hash: secrets.Known})
 	of, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(made.Site)})
 	if err != nil {
 		return call.TaskError(err)
@@ -174,7 +174,7 @@ func (s *story) estate() error {
 		show.Count(len(taken), "saved text"),
 		show.Count(len(books), "make"), show.Count(len(of.Devices), "device"), show.Count(len(of.Servers), "server"),
 		show.Count(len(of.Lists), "list"), unread)
-	s.worst(findings.Check(foresee.Reckoner{Site: of, Keys: made.Keys, Now: time.Now()}, findings.Facts{}))
+	s.worst(findings.Check(foresee.Forecaster{Site: of, Keys: made.Keys, Now: time.Now()}, findings.Facts{}))
 	return nil
 }
 

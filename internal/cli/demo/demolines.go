@@ -18,7 +18,7 @@ import (
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab/standin"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/task/lines"
+	"mellowgate/internal/task/cliplan"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -61,9 +61,9 @@ func (s *story) typed() error {
 	if err := s.mistake(open, talk); err != nil {
 		return err
 	}
-	report, err := lines.Send(s.Context, lines.Sending{Design: design, Open: open, Window: 2 * time.Minute,
+	report, err := cliplan.Send(s.Context, cliplan.Session{Design: design, Open: open, Window: 2 * time.Minute,
 		Person: typedPerson, Access: site.SSH, Keep: func([]byte) (string, error) { return "the state folder", nil },
-		Agree: func(p *lines.Plan) bool {
+		Agree: func(p *cliplan.Plan) bool {
 			s.Say("   send reads what it holds, and types what differs:\n")
 			for _, step := range p.Steps {
 				typed, _ := design.Book.Text(step.Lines, false)

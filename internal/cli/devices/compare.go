@@ -14,12 +14,12 @@ import (
 	"mellowgate/internal/cli/check"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/cli/texts"
-	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/inventory"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/sitefile"
 	"mellowgate/internal/task/compare"
-	"mellowgate/internal/task/saved"
+	"mellowgate/internal/task/textread"
 )
 
 func CompareCommand() *call.Command {
@@ -139,8 +139,8 @@ func compareDevices(c *call.Call, f *compareFlags) error {
 	switch {
 	case f.address != "" && len(devices) > 1:
 		return call.Usagef("-address is that of one device, and %d are named", len(devices))
-	case f.atOnce < 1 || f.atOnce > mostTogether:
-		return call.Usagef("-at-once is from 1 to %d", mostTogether)
+	case f.atOnce < 1 || f.atOnce > mostAtOnce:
+		return call.Usagef("-at-once is from 1 to %d", mostAtOnce)
 	}
 	truth, err := c.LoadFrom(l.Path, true)
 	if err != nil {
@@ -185,7 +185,7 @@ func compareText(c *call.Call, f *compareFlags) error {
 	if err != nil {
 		return err
 	}
-	name := estate.Of(s).Name
+	name := inventory.Of(s).Name
 	d, err := l.DeviceNamed(name)
 	if err != nil {
 		return err
@@ -269,7 +269,7 @@ func compareTargets(c *call.Call, f *compareFlags, devices []*site.Device) ([]co
 				return nil, err
 			}
 			targets[i].Lines = func(context.Context) (compare.Text, error) {
-				text, err := saved.Read(book, file, nil)
+				text, err := textread.Read(book, file, nil)
 				return compare.Text{File: file, Text: text, Book: book}, err
 			}
 			continue

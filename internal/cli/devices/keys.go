@@ -250,7 +250,7 @@ func (k *keysCall) seal() error {
 	return nil
 }
 
-// key returns a key of the site by name, or nil.
+// KeyNamed returns a key of the site by name, or nil.
 func KeyNamed(l call.Loaded, name string) *site.Key {
 	for _, k := range l.Site.Keys {
 		if k.Name == name {

@@ -130,11 +130,11 @@ type sendFlags struct {
 	mu                                                sync.Mutex   // one question, or one plan, at a time
 }
 
-// mostTogether bounds the devices that are worked on at the same time.
-const mostTogether = 50
+// mostAtOnce bounds the devices that are worked on at the same time.
+const mostAtOnce = 50
 
-// sent is the result of one device.
-type sent struct {
+// result is the result of one device.
+type result struct {
 	Time        time.Time   `json:"time"`
 	Device      string      `json:"device"`
 	Person      string      `json:"person"`
@@ -162,7 +162,7 @@ func send(c *call.Call, f *sendFlags) error {
 				d.Name, strings.Join(errors, ", "))
 		}
 	}
-	jobs := map[*site.Device]*sending{}
+	jobs := map[*site.Device]*job{}
 	for _, d := range devices { // what is asked for is asked for before anything runs
 		if jobs[d], err = prepareSending(c, f, l, d); err != nil {
 			return err
@@ -178,7 +178,7 @@ func send(c *call.Call, f *sendFlags) error {
 			return call.TaskError(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
 		}
 	}
-	all := []sent{}
+	all := []result{}
 	var failed error
 	left := rollout.Each(c.Context, devices, rollout.Order{Canary: canary, AtOnce: f.atOnce},
 		func(d *site.Device) bool {
@@ -203,7 +203,7 @@ func send(c *call.Call, f *sendFlags) error {
 	}
 	if *c.AsJSON {
 		if err := show.JSON(c.Out, struct {
-			Devices []sent   `json:"devices"`
+			Devices []result `json:"devices"`
 			Left    []string `json:"left"`
 		}{all, deviceNames(left)}); err != nil {
 			return err
@@ -231,14 +231,15 @@ func deviceNames(devices []*site.Device) []string {
 	return all
 }
 
-func sendOne(c *call.Call, f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
+func sendOne(c *call.Call, f *sendFlags, s *job, book *rollout.Book) (result, error) {
 	if s.lines != nil {
 		return sendLines(c, f, s, book)
 	}
 	d := s.d
-	r := sent{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{}, NotCarried: []string{},
-		Causes: []sentCause{}}
-	cannotSend := func(err error) (sent, error) {
+	r := result{Time: time.Now().UTC(), Device: d.Name, Person: f.person, Differences: []string{},
+		NotCarried: []string{},
+		Causes:     []sentCause{}}
+	cannotSend := func(err error) (result, error) {
 		r.Report = rollout.Report{Outcome: rollout.Stopped, Why: err.Error(), Proofs: []rollout.Proof{}}
 		noteSent(c, book, r)
 		return r, call.TaskError(fmt.Errorf("%s: %w", d.Name, err))
@@ -289,7 +290,7 @@ func sendOne(c *call.Call, f *sendFlags, s *sending, book *rollout.Book) (sent, 
 	return r, nil
 }
 
-func noteSent(c *call.Call, book *rollout.Book, r sent) {
+func noteSent(c *call.Call, book *rollout.Book, r result) {
 	if book == nil {
 		return
 	}
@@ -299,7 +300,7 @@ func noteSent(c *call.Call, book *rollout.Book, r sent) {
 }
 
 // agree shows what would be changed, and asks.
-func agree(c *call.Call, f *sendFlags, s *sending, p rollout.Plan) bool {
+func agree(c *call.Call, f *sendFlags, s *job, p rollout.Plan) bool {
 	printPlan(c, f, s, p)
 	return askAgreement(c, f, s.d.Name)
 }
@@ -322,8 +323,8 @@ func askAgreement(c *call.Call, f *sendFlags, device string) bool {
 	return strings.TrimSpace(line) == device
 }
 
-// causesOf asks why a login of a proof did not go as foreseen.
-func causesAfter(c *call.Call, f *sendFlags, s *sending, p rollout.Proof, began time.Time) []sentCause {
+// causesAfter asks why a login of a proof did not go as foreseen.
+func causesAfter(c *call.Call, f *sendFlags, s *job, p rollout.Proof, began time.Time) []sentCause {
 	w := &why.WhyFlags{State: f.state}
 	w.Symptom.Person, w.Symptom.Device, w.Symptom.Access = p.Person, s.d.Name, p.Access
 	if p.Person == "" {
@@ -348,7 +349,7 @@ func causesAfter(c *call.Call, f *sendFlags, s *sending, p rollout.Proof, began 
 
 // keyOfDesign is the repair where it is the design that has another key than the server:
 // to put the design's key on the device once more would mend nothing.
-func (s *sending) keyOfDesign(c sentCause) string {
+func (s *job) keyOfDesign(c sentCause) string {
 	if c.Cause != diagnose.KeyDiffers || s.lab == nil {
 		return ""
 	}

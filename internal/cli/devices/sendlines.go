@@ -20,8 +20,8 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/task/cliplan"
 	"mellowgate/internal/task/compare"
-	"mellowgate/internal/task/lines"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -44,7 +44,7 @@ func (f *managing) commandLine(c *call.Call, d *site.Device, over string) string
 }
 
 // prepareLines makes a device ready to be changed at its command line.
-func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, access string) (*sending, error) {
+func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, access string) (*job, error) {
 	if !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, access) {
 		return nil, call.Usagef("-over is %q; ssh, telnet or console is wanted", access)
 	}
@@ -52,7 +52,7 @@ func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, acc
 		return nil, call.Usagef("%s has no way in by %s in the site: after the change nobody could confirm it", d.Name,
 			access)
 	}
-	s := &sending{d: d, l: l}
+	s := &job{d: d, l: l}
 	var err error
 	if s.foreseen, err = foreseenBy(l, d, d.Way(access), f.person, f.teams); err != nil {
 		return nil, err
@@ -68,7 +68,7 @@ func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, acc
 	if err != nil {
 		return nil, err
 	}
-	s.lines = &lines.Sending{Design: design, Window: max(windowOf(s.foreseen.worst), 2*time.Minute),
+	s.lines = &cliplan.Session{Design: design, Window: max(windowOf(s.foreseen.worst), 2*time.Minute),
 		WithoutWayBack: f.withoutWayBack, Person: f.person, Access: access,
 		Say: func(step string) { c.Note("%s: %s", d.Name, step) },
 		Open: func(ctx context.Context) (*login.Line, error) {
@@ -171,15 +171,15 @@ func linesShown(c *call.Call, f *managing, r *texts.Reading, l call.Loaded, d *s
 }
 
 // sendLines types the design of one device, and notes what came of it.
-func sendLines(c *call.Call, f *sendFlags, s *sending, book *rollout.Book) (sent, error) {
-	r := sent{Time: time.Now().UTC(), Device: s.d.Name, Person: f.person, Differences: []string{},
+func sendLines(c *call.Call, f *sendFlags, s *job, book *rollout.Book) (result, error) {
+	r := result{Time: time.Now().UTC(), Device: s.d.Name, Person: f.person, Differences: []string{},
 		NotCarried: []string{},
 		Causes:     []sentCause{}}
 	s.lines.Keep = func(text []byte) (string, error) { return book.Keep(s.d.Name, ".txt", text) }
 	if book != nil {
 		book.Over(s.d.Name, s.lines.Access)
 	}
-	s.lines.Agree = func(p *lines.Plan) bool {
+	s.lines.Agree = func(p *cliplan.Plan) bool {
 		for _, step := range p.Steps {
 			shown, _ := s.lines.Book.Text(step.Lines, false)
 			r.Differences = append(r.Differences, shown...)
@@ -194,7 +194,7 @@ func sendLines(c *call.Call, f *sendFlags, s *sending, book *rollout.Book) (sent
 	}
 	began := time.Now()
 	var err error
-	r.Report, err = lines.Send(c.Context, *s.lines)
+	r.Report, err = cliplan.Send(c.Context, *s.lines)
 	if f.dry && r.Outcome == rollout.Declined {
 		r.Why = "only shown (-dry-run)"
 	}
@@ -209,7 +209,7 @@ func sendLines(c *call.Call, f *sendFlags, s *sending, book *rollout.Book) (sent
 }
 
 // agreeLines shows the lines that would be typed, and asks.
-func agreeLines(c *call.Call, f *sendFlags, s *sending, p *lines.Plan) bool {
+func agreeLines(c *call.Call, f *sendFlags, s *job, p *cliplan.Plan) bool {
 	var out bytes.Buffer
 	style := c.Style()
 	_, _ = fmt.Fprintf(&out, "%s: %s\n", s.d.Name, show.Count(len(p.Steps), "step"))

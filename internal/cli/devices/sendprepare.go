@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/core/nearest"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
-	"mellowgate/internal/task/lines"
+	"mellowgate/internal/task/cliplan"
 	"mellowgate/internal/task/rollout"
 )
 
@@ -53,8 +53,8 @@ func (f *sendFlags) order(l call.Loaded, devices []*site.Device) (canary *site.D
 	switch {
 	case f.address != "" && len(devices) > 1:
 		return nil, call.Usagef("-address is that of one device, and %d are named", len(devices))
-	case f.atOnce < 1 || f.atOnce > mostTogether:
-		return nil, call.Usagef("-at-once is from 1 to %d", mostTogether)
+	case f.atOnce < 1 || f.atOnce > mostAtOnce:
+		return nil, call.Usagef("-at-once is from 1 to %d", mostAtOnce)
 	case f.canary == "":
 		return nil, nil
 	}
@@ -91,7 +91,7 @@ type foreseen struct {
 }
 
 // whenSilent returns who gets in with full rights when all servers are silent.
-func whenSilent(r foresee.Reckoner, d *site.Device) []string {
+func whenSilent(r foresee.Forecaster, d *site.Device) []string {
 	var all []string
 	for _, sh := range r.Shapes([]*site.Device{d}) {
 		silent := map[*site.Server]bool{}
@@ -120,20 +120,20 @@ func windowOf(worst time.Duration) time.Duration {
 	return time.Minute + 6*worst.Round(time.Second)
 }
 
-// sending is one device, ready to be worked on.
-type sending struct {
+// job is one device, ready to be worked on.
+type job struct {
 	d        *site.Device
 	l        call.Loaded
 	t        device.Target
 	foreseen foreseen
-	lines    *lines.Sending // at its command line; nil: over NETCONF or RESTCONF
+	lines    *cliplan.Session // at its command line; nil: over NETCONF or RESTCONF
 	prover   rollout.Prover
 	lab      *labOf // nil outside of one
 }
 
 // open logs in as who makes the change. Once it runs that may be the person who proves
 // it, and nobody else.
-func (s *sending) open(ctx context.Context) (device.Manager, error) {
+func (s *job) open(ctx context.Context) (device.Manager, error) {
 	if s.prover.Changer == nil || s.t.RESTCONF { // over RESTCONF whoever is let in does each request
 		return device.Manage(ctx, s.t)
 	}
@@ -164,11 +164,11 @@ func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
 
 // prepareSending finds out all that is needed for a device, and asks for what is
 // to be asked for.
-func prepareSending(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device) (*sending, error) {
+func prepareSending(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device) (*job, error) {
 	if access := f.commandLine(c, d, f.over); access != "" {
 		return prepareLines(c, f, l, d, access)
 	}
-	s := &sending{d: d, l: l}
+	s := &job{d: d, l: l}
 	var err error
 	if s.foreseen, err = foreseenIn(l, d, f.person, f.teams); err != nil {
 		return nil, err

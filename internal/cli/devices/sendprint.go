@@ -13,7 +13,7 @@ import (
 )
 
 // printPlan shows what would be changed on a device, and what is foreseen.
-func printPlan(c *call.Call, f *sendFlags, s *sending, p rollout.Plan) {
+func printPlan(c *call.Call, f *sendFlags, s *job, p rollout.Plan) {
 	style := c.Style()
 	var out bytes.Buffer // in one piece: others may say something at the same time
 	defer func() {
@@ -62,7 +62,7 @@ func (f foreseen) say(style show.Style, w io.Writer, person, access string) {
 var tonesOfSent = map[string]show.Tone{rollout.Kept: show.Good, rollout.Same: show.Good, rollout.TakenBack: show.Bad,
 	rollout.Stopped: show.Bad, rollout.Unsure: show.Bad}
 
-func printSent(c *call.Call, all []sent, left []*site.Device) {
+func printSent(c *call.Call, all []result, left []*site.Device) {
 	style := c.Style()
 	var rows [][]string
 	for _, r := range all {
@@ -89,7 +89,7 @@ func printSent(c *call.Call, all []sent, left []*site.Device) {
 
 // staleHolds says where the site still says that a device holds something else
 // than the design, which is on it now.
-func staleHolds(c *call.Call, l call.Loaded, all []sent) error {
+func staleHolds(c *call.Call, l call.Loaded, all []result) error {
 	truth, err := c.LoadFrom(l.Path, false)
 	if err != nil {
 		return err

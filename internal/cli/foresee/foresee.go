@@ -143,14 +143,14 @@ full rights loses a way in, in any state.`,
 	}
 }
 
-// narrowing chooses some of the cases.
+// Narrowing chooses some of the cases.
 type Narrowing struct {
 	Device, Person, Access, silent string
 	Labels                         call.Names
 }
 
 // met sets from where people come and when they log in, where that is said.
-func (f Narrowing) met(r *foresee.Reckoner, from, at string) (err error) {
+func (f Narrowing) met(r *foresee.Forecaster, from, at string) (err error) {
 	if from != "" {
 		if r.From, err = netip.ParseAddr(from); err != nil {
 			return call.Usagef("-from is %q; an address is wanted, such as 192.0.2.7", from)
@@ -162,7 +162,7 @@ func (f Narrowing) met(r *foresee.Reckoner, from, at string) (err error) {
 	return err
 }
 
-// devices returns the devices that are chosen.
+// Devices returns the devices that are chosen.
 func (f Narrowing) Devices(l call.Loaded) ([]*site.Device, error) {
 	devices := l.Devices
 	if f.Device != "" {
@@ -185,9 +185,9 @@ func (f Narrowing) Devices(l call.Loaded) ([]*site.Device, error) {
 	return devices, nil
 }
 
-// shapes returns the logins that are chosen, device by device as far as they differ.
+// Shapes returns the logins that are chosen, device by device as far as they differ.
 // They are worked out one after another, as they are taken.
-func (f Narrowing) Shapes(l call.Loaded, r foresee.Reckoner) (iter.Seq[foresee.Shape], error) {
+func (f Narrowing) Shapes(l call.Loaded, r foresee.Forecaster) (iter.Seq[foresee.Shape], error) {
 	devices, err := f.Devices(l)
 	if err != nil {
 		return nil, err
@@ -228,9 +228,9 @@ func (f Narrowing) of(cases []foresee.Case) []foresee.Case {
 	}
 	var of []foresee.Case
 	for _, c := range cases {
-		for _, who := range c.Alike {
+		for _, who := range c.SameOutcome {
 			if who.Called(f.Person) {
-				c.Who, c.Alike = who, []foresee.Who{who}
+				c.Who, c.SameOutcome = who, []foresee.Who{who}
 				of = append(of, c)
 			}
 		}
@@ -321,7 +321,7 @@ func caseOf(c foresee.Case) caseJSON {
 	for _, r := range c.Rules {
 		j.Rules = append(j.Rules, r.Text)
 	}
-	for _, who := range c.Alike {
+	for _, who := range c.SameOutcome {
 		j.People = append(j.People, who.Name)
 	}
 	for _, s := range c.Steps {

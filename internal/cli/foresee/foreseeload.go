@@ -70,7 +70,7 @@ func loadOf(r load.Report, rates site.Rates) loadJSON {
 }
 
 // servers prints how much each server is asked by the devices that are chosen.
-func servers(c *call.Call, l call.Loaded, r foresee.Reckoner, f Narrowing) error {
+func servers(c *call.Call, l call.Loaded, r foresee.Forecaster, f Narrowing) error {
 	devices, err := f.Devices(l)
 	if err != nil {
 		return err

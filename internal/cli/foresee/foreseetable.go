@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-// printCases prints a table for each device. Devices whose tables are the same
+// PrintCases prints a table for each device. Devices whose tables are the same
 // share one; rows that differ in person or way in only are one row.
 func PrintCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 	type block struct {
@@ -64,7 +64,7 @@ func dependsText(cases []foresee.Case) []string {
 	for _, c := range cases {
 		for _, d := range c.Depends {
 			t := turn{trait: d.Trait, value: d.Value}
-			if counts[t] += len(c.Alike); first[t] == "" {
+			if counts[t] += len(c.SameOutcome); first[t] == "" {
 				order, first[t] = append(order, t), turnedText(c, d)
 			}
 		}
@@ -132,7 +132,7 @@ func heldRules(cases []foresee.Case) (all []string) {
 		if people[text] == nil {
 			texts = append(texts, text)
 		}
-		for _, who := range c.Alike {
+		for _, who := range c.SameOutcome {
 			if !slices.Contains(people[text], who.Name) {
 				people[text] = append(people[text], who.Name)
 			}
@@ -174,7 +174,7 @@ func merge(cases []foresee.Case) []*mergedRow {
 	for _, c := range cases {
 		key := c.Way.Name() + "|" + outcomeKey(c)
 		var people []string
-		for _, who := range c.Alike {
+		for _, who := range c.SameOutcome {
 			people = append(people, who.Name)
 		}
 		if r, ok := at[key]; ok {

@@ -12,7 +12,7 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-// standingTone is the colour of each standing, and standingText what the legend
+// StandingTone is the colour of each standing, and standingText what the legend
 // says.
 var StandingTone = map[foresee.Standing]show.Tone{foresee.ByPeople: show.Good, foresee.ByAccount: show.Careful,
 	foresee.ByConsole: show.Careful,
@@ -21,7 +21,7 @@ var StandingTone = map[foresee.Standing]show.Tone{foresee.ByPeople: show.Good, f
 const StandingLegend = "people: people with full rights get in remotely; local: only a local account does; " +
 	"console: full rights on the console only; nobody: nobody reaches full rights; open: anyone gets in"
 
-// columns returns the outages of the servers that matter to any of the shapes.
+// Columns returns the outages of the servers that matter to any of the shapes.
 func Columns(shapes []foresee.Shape) []call.Column {
 	var servers []*site.Server
 	for _, sh := range shapes {
@@ -120,7 +120,7 @@ func matrixJSON(shapes []foresee.Shape) any {
 	}{all}
 }
 
-// compare prints what changes from another version of the site to this one.
+// printCompare prints what changes from another version of the site to this one.
 func printCompare(c *call.Call, path string, l call.Loaded, f Narrowing) error {
 	if f.silent != "" {
 		return call.Usagef("-compare looks at every state; narrow it with -device, -label, -access or -person")

@@ -17,7 +17,7 @@ import (
 
 var ledgerViews = []string{"failures", "sessions", "commands", "verify", "heads", "export"}
 
-// ledgerView is how records are shown.
+// LedgerView is how records are shown.
 type LedgerView struct {
 	name              string // "" for the records themselves
 	open, follow, csv bool
@@ -67,7 +67,7 @@ type rowsOut struct {
 // rowsTogether is how many rows share the widths of a table.
 const rowsTogether = 1000
 
-// rowsOut starts a view. The headings are those of its table, of which the
+// newRows starts a view. The headings are those of its table, of which the
 // flexible ones, counted from 0, give way first.
 func newRows(c *call.Call, v LedgerView, headings []string, flexible []int, names ...string) *rowsOut {
 	s := &rowsOut{c: c, names: names, rows: c.Style().Rows(c.Out, headings, flexible...)}
@@ -297,7 +297,7 @@ func recordTone(r ledger.Record) show.Tone {
 	return show.OutcomeTone(r.Result)
 }
 
-// plainRecords prints records themselves.
+// PlainRecords prints records themselves.
 func PlainRecords(c *call.Call, v LedgerView, from ledger.Source, f ledger.Filter) error {
 	s := newRows(c, v, []string{call.Zoned("time"), "person", "device", "what", "server"}, []int{3}, "time", "node",
 		"kind",

@@ -109,7 +109,7 @@ type serveFlags struct {
 	explain   bool
 }
 
-// serve runs servers until the end of the call, and reports whether they started.
+// runServe runs servers until the end of the call, and reports whether they started.
 func runServe(c *call.Call, l call.Loaded, folder *state.Folder, f *serveFlags) (started bool, err error) {
 	plain := func(text string) { c.Note("%s", text) }
 	var syslog *journal.Syslog

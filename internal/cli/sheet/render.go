@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/yang"
 	"mellowgate/internal/live/store/files"
-	"mellowgate/internal/task/lines"
+	"mellowgate/internal/task/cliplan"
 )
 
 func RenderCommand() *call.Command {
@@ -155,17 +155,17 @@ func renderLines(c *call.Call, r *rendering, d *site.Device, l call.Loaded) erro
 	return nil
 }
 
-// linesOf is the design of a device with the phrasebook of its make.
-func LinesOf(c *call.Call, r *texts.Reading, d *site.Device, l call.Loaded) (lines.Design, error) {
+// LinesOf is the design of a device with the phrasebook of its make.
+func LinesOf(c *call.Call, r *texts.Reading, d *site.Device, l call.Loaded) (cliplan.Design, error) {
 	book, err := r.BookOf(l, d.Name)
 	if err != nil {
-		return lines.Design{}, err
+		return cliplan.Design{}, err
 	}
-	return lines.Design{Path: l.Path, Site: l.Site, Keys: l.Keys, Device: d, Book: book}, nil
+	return cliplan.Design{Path: l.Path, Site: l.Site, Keys: l.Keys, Device: d, Book: book}, nil
 }
 
 // planFrom plans from the text of -read, and notes what the plan does not reach.
-func planFrom(c *call.Call, r *texts.Reading, design lines.Design) (*lines.Plan, error) {
+func planFrom(c *call.Call, r *texts.Reading, design cliplan.Design) (*cliplan.Plan, error) {
 	held, err := HeldText(c, r.Text)
 	if err != nil {
 		return nil, err
@@ -187,7 +187,7 @@ func planFrom(c *call.Call, r *texts.Reading, design lines.Design) (*lines.Plan,
 	return plan, nil
 }
 
-// heldText reads a text whole, from a file or from standard input.
+// HeldText reads a text whole, from a file or from standard input.
 func HeldText(c *call.Call, file string) (string, error) {
 	if file == "-" {
 		text, err := io.ReadAll(io.LimitReader(c.In, files.MaxFile))

@@ -79,7 +79,7 @@ foreseen from the site. Exit status 1 when check finds an error for this device:
 	}
 }
 
-// sheetOf is the sheet of a device, with the state of the site that it is made of.
+// SheetOf is the sheet of a device, with the state of the site that it is made of.
 func SheetOf(l call.Loaded, d *site.Device, typed *sheet.Typing) sheet.Sheet {
 	s := sheet.Of(l.Reckoner(), d, l.Path, typed)
 	if revision := sitefile.Revision(l.Path); revision != "" {
@@ -104,7 +104,7 @@ func deviceOfSite(c *call.Call) (*site.Device, call.Loaded, error) {
 	return d, l, err
 }
 
-// errorsFor returns the codes of the errors that hold for a device.
+// ErrorsFor returns the codes of the errors that hold for a device.
 func ErrorsFor(r findings.Report, d *site.Device) []string {
 	var codes []string
 	for _, f := range r.Findings {
@@ -186,7 +186,7 @@ func seenOf(t sheet.Test) string {
 
 func seenAt(s sheet.Seen) string { return s.At.Local().Format("2006-01-02 15:04") }
 
-// printSheet writes a sheet, as a page or as Markdown.
+// PrintSheet writes a sheet, as a page or as Markdown.
 func PrintSheet(w io.Writer, s sheet.Sheet, html bool) error {
 	if !html {
 		writeSheet(w, s)

@@ -8,16 +8,16 @@ import (
 
 	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
-	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/inventory"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/sitefile"
-	"mellowgate/internal/task/saved"
+	"mellowgate/internal/task/textread"
 )
 
-func NoteText(n estate.Note) string {
+func NoteText(n inventory.Note) string {
 	switch {
 	case n.File == "":
 		return n.What
@@ -27,7 +27,7 @@ func NoteText(n estate.Note) string {
 	return fmt.Sprintf("%s:%d: %s", n.File, n.Line, n.What)
 }
 
-// reading are the flags of commands that work on what a device has saved of itself.
+// Reading are the flags of commands that work on what a device has saved of itself.
 type Reading struct {
 	Text, Book, Version string
 
@@ -44,7 +44,7 @@ func ReadingFlags(c *call.Call) *Reading {
 	return r
 }
 
-// heldFlags are the flags of commands that go from what a device holds to its design.
+// HeldFlags are the flags of commands that go from what a device holds to its design.
 func HeldFlags(c *call.Call) *Reading {
 	r := &Reading{}
 	c.Flags.StringVar(&r.Text, "read", "", "what the device holds now, in this `file`, - for standard input: only "+
@@ -54,7 +54,7 @@ func HeldFlags(c *call.Call) *Reading {
 	return r
 }
 
-// setVersion gives a phrasebook the version of the texts, where one is given.
+// SetVersion gives a phrasebook the version of the texts, where one is given.
 func SetVersion(b *phrase.Book, version string) error {
 	if version == "" {
 		return nil
@@ -65,7 +65,7 @@ func SetVersion(b *phrase.Book, version string) error {
 	return nil
 }
 
-// loadReading loads the site of a call. With -read it is what a text says: alone where no
+// LoadReading loads the site of a call. With -read it is what a text says: alone where no
 // site is named, else in the place of its device, which is returned. The name of the device
 // is that of the text unless it is given.
 func LoadReading(c *call.Call, r *Reading, device string) (call.Loaded, *site.Device, error) {
@@ -91,7 +91,7 @@ func LoadReading(c *call.Call, r *Reading, device string) (call.Loaded, *site.De
 	return inSite(c, base, s)
 }
 
-// tellInPart says under a result that it does not hold for certain, where not all of the text
+// TellInPart says under a result that it does not hold for certain, where not all of the text
 // was understood.
 func TellInPart(c *call.Call, r *Reading) {
 	if r.InPart {
@@ -100,10 +100,10 @@ func TellInPart(c *call.Call, r *Reading) {
 	}
 }
 
-// readSaved reads the text of a call by its phrasebook, and notes each line that was not
+// ReadSaved reads the text of a call by its phrasebook, and notes each line that was not
 // understood. A text of which nothing was is of another make.
-func ReadSaved(c *call.Call, r *Reading, l call.Loaded, device string) (*phrase.Book, estate.Saved, error) {
-	s := estate.Saved{File: r.Text, Device: device}
+func ReadSaved(c *call.Call, r *Reading, l call.Loaded, device string) (*phrase.Book, inventory.Saved, error) {
+	s := inventory.Saved{File: r.Text, Device: device}
 	book, err := r.BookOf(l, device)
 	if err != nil {
 		return nil, s, err
@@ -123,7 +123,7 @@ func ReadSaved(c *call.Call, r *Reading, l call.Loaded, device string) (*phrase.
 	return book, s, nil
 }
 
-// bookOf returns the phrasebook of a text: the one that is given, or that of the kind of a
+// BookOf returns the phrasebook of a text: the one that is given, or that of the kind of a
 // device of the site.
 func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 	file := r.Book
@@ -146,7 +146,7 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 		}
 		file = files.At(l.Base, d.Kind.Phrasebook.Name)
 	}
-	b, err := saved.OpenBook(file)
+	b, err := textread.OpenBook(file)
 	if err != nil {
 		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
 	}
@@ -154,14 +154,14 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 	return book, SetVersion(book, r.Version)
 }
 
-// readText reads a text of a file, or of standard input, by a phrasebook.
+// ReadText reads a text of a file, or of standard input, by a phrasebook.
 func ReadText(c *call.Call, book *phrase.Book, file string, each func(phrase.Line)) (*phrase.Text, error) {
 	var text *phrase.Text
 	var err error
 	if file == "-" {
-		text, err = saved.ReadFrom(book, "standard input", c.In, each)
+		text, err = textread.ReadFrom(book, "standard input", c.In, each)
 	} else {
-		text, err = saved.Read(book, file, each)
+		text, err = textread.Read(book, file, each)
 	}
 	if err != nil {
 		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
@@ -171,7 +171,7 @@ func ReadText(c *call.Call, book *phrase.Book, file string, each func(phrase.Lin
 
 // inSite returns a site with what a text says in the place of its device; of a site that is
 // not there, what the text says alone.
-func inSite(c *call.Call, base call.Loaded, s estate.Saved) (call.Loaded, *site.Device, error) {
+func inSite(c *call.Call, base call.Loaded, s inventory.Saved) (call.Loaded, *site.Device, error) {
 	if len(s.Text.Records) == 0 {
 		return call.Loaded{}, nil,
 			call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
@@ -180,8 +180,8 @@ func inSite(c *call.Call, base call.Loaded, s estate.Saved) (call.Loaded, *site.
 	if base.Site != nil {
 		s.Kind = "" // that of the site's device
 	}
-	d := estate.Of(s)
-	options := estate.Options{Hash: secrets.Known, Base: estate.Base{Site: base.Site, Keys: base.Keys}}
+	d := inventory.Of(s)
+	options := inventory.Options{Hash: secrets.Known, Base: inventory.Base{Site: base.Site, Keys: base.Keys}}
 	if base.Site == nil {
 		options.Name = filepath.Base(s.File)
 	} else if base.Device(d.Name) == nil {
@@ -189,7 +189,7 @@ func inSite(c *call.Call, base call.Loaded, s estate.Saved) (call.Loaded, *site.
 			call.Usagef("%s is of a device called %s, and the site %s has none: say which one it stands for with "+
 				"-device DEVICE", s.File, d.Name, base.Path)
 	}
-	made := estate.Make([]*estate.Device{d}, options)
+	made := inventory.Make([]*inventory.Device{d}, options)
 	for _, n := range made.Notes {
 		if n.Wants {
 			continue

@@ -213,7 +213,7 @@ func resting(all []lab.Impaired, now time.Time) []string {
 	return texts
 }
 
-// startLab starts a lab of the site with its state in dir.
+// StartLab starts a lab of the site with its state in dir.
 func StartLab(l call.Loaded, dir, network string, config lab.Config) (*lab.Lab, *state.Folder, error) {
 	config.Site, config.SitePath, config.Keys = l.Site, files.Absolute(l.Path), l.Keys
 	if network != "" {
@@ -235,7 +235,7 @@ func StartLab(l call.Loaded, dir, network string, config lab.Config) (*lab.Lab, 
 	return running, folder, nil
 }
 
-// speechOf gives a device its words by its name.
+// SpeechOf gives a device its words by its name.
 func SpeechOf(spoken map[string]*standin.Speech) func(*site.Device) *standin.Speech {
 	return func(d *site.Device) *standin.Speech { return spoken[d.Name] }
 }
@@ -393,7 +393,7 @@ func clientCall(way, address, dir string) string {
 	return SshCall(address, dir, "NAME")
 }
 
-// sshCall is how an SSH client is called for a stand-in.
+// SshCall is how an SSH client is called for a stand-in.
 func SshCall(address, dir, person string) string {
 	host, port, _ := net.SplitHostPort(address)
 	return fmt.Sprintf("ssh -o UserKnownHostsFile=%s/known_hosts -p %s %s@%s", dir, port, person, host)

@@ -241,7 +241,7 @@ func runLogin(c *call.Call, f LoginFlags, password, raisePassword func(string) (
 	return nil
 }
 
-// attempt finds the device in the state folder.
+// Attempt finds the device in the state folder.
 func (f LoginFlags) Attempt() (login.Attempt, evidence.Places, error) {
 	folder, err := state.Open(f.State)
 	if err != nil {

@@ -168,7 +168,7 @@ func expectation(c *call.Call, f LoginFlags, p evidence.Places, now lab.InEffect
 
 // inLab sets when and from where a login in a lab comes: by the lab's clock, and
 // from the address that its devices say.
-func inLab(r *foresee.Reckoner, p evidence.Places, now lab.InEffect) {
+func inLab(r *foresee.Forecaster, p evidence.Places, now lab.InEffect) {
 	r.At, r.From = r.Now.Add(clockOff(now.Faults)), netip.MustParseAddr("127.0.0.1")
 	if from, err := netip.ParseAddr(p.From); err == nil {
 		r.From = from

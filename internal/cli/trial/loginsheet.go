@@ -28,7 +28,7 @@ import (
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/task/trial"
+	"mellowgate/internal/task/sheetrun"
 )
 
 // sheetTrial is a change sheet that is being tried.
@@ -55,13 +55,13 @@ func trySheet(c *call.Call, f LoginFlags) error {
 	if err := t.earlier(); err != nil {
 		return err
 	}
-	config := trial.Config{Sheet: &t.sheet, Attempt: t.attempt, Do: login.Do, Noted: t.note, Now: time.Now,
+	config := sheetrun.Config{Sheet: &t.sheet, Attempt: t.attempt, Do: login.Do, Noted: t.note, Now: time.Now,
 		Fits: func(k foresee.Case, s login.Seen) bool { return t.expected(k).Fits(s) }}
 	if !f.noOutage && (t.places.Control != nil || c.AskAtTerminal() != nil) {
 		config.Outage = t.outage
 	}
-	r, err := trial.Run(c.Context, config)
-	if err != nil && !errors.Is(err, trial.ErrDiffers) {
+	r, err := sheetrun.Run(c.Context, config)
+	if err != nil && !errors.Is(err, sheetrun.ErrDiffers) {
 		if c.Context.Err() != nil {
 			return c.Context.Err()
 		}
@@ -341,7 +341,7 @@ func (t *sheetTrial) write() error {
 }
 
 // say says what came of it.
-func (t *sheetTrial) say(r trial.Report) error {
+func (t *sheetTrial) say(r sheetrun.Report) error {
 	c := t.c
 	if *c.AsJSON {
 		if err := show.JSON(c.Out, struct {
@@ -363,7 +363,7 @@ func (t *sheetTrial) say(r trial.Report) error {
 	return nil
 }
 
-func (t *sheetTrial) table(r trial.Report) {
+func (t *sheetTrial) table(r sheetrun.Report) {
 	c := t.c
 	if len(t.rows) > 0 {
 		c.Style().Table(c.Out, []string{"access", "who", "password", "when", "expected", "seen", ""}, t.rows, 1, 4, 5)

@@ -200,7 +200,7 @@ var stepWords = map[string]string{rights.Holds: "holds", rights.Fails: "does not
 
 var stepTone = map[string]show.Tone{rights.Holds: show.Good, rights.Decides: show.Strong, rights.Nearest: show.Careful}
 
-// writeSteps writes an explanation in lines, for what runs.
+// WriteSteps writes an explanation in lines, for what runs.
 func WriteSteps(w io.Writer, where func(site.Place) string, steps []rights.Step) {
 	for _, s := range steps {
 		line := fmt.Sprintf("  %-7s %s %s", s.Part, show.Safe(s.Text), stepWords[s.Result])

@@ -221,7 +221,7 @@ func (f *WhyFlags) choices(k *gather.Found) string {
 	return text
 }
 
-// evidence reads what a call names: files, a state folder, a site.
+// Evidence reads what a call names: files, a state folder, a site.
 func Evidence(c *call.Call, f *WhyFlags) (*gather.Found, error) {
 	f.files.Device = f.Symptom.Device
 	w := gather.Wanted{Files: f.files, State: f.State, Default: call.DefaultState, Interface: f.on, Span: f.span,
@@ -299,7 +299,7 @@ func everything(c *call.Call, f *WhyFlags, k *gather.Found) error {
 	return nil
 }
 
-// some returns the first names of a list, and how many more there are.
+// Some returns the first names of a list, and how many more there are.
 func Some(all []string, most int) []string {
 	switch {
 	case len(all) == 0:

@@ -139,7 +139,7 @@ func confirm(c *call.Call, f *WhyFlags, k *gather.Found, v diagnose.Verdict) (*p
 		Seconds: seen.Took.Seconds(), Detail: seen.Detail}, nil
 }
 
-// notMade says why a new file cannot be written.
+// NotMade says why a new file cannot be written.
 func NotMade(path string, err error) error {
 	switch {
 	case errors.Is(err, fs.ErrExist):
@@ -159,7 +159,7 @@ func writeIncident(c *call.Call, f *WhyFlags, k *gather.Found, v diagnose.Verdic
 	return nil
 }
 
-// writeNew writes a text that is not secret from who runs the program into a new file.
+// WriteNew writes a text that is not secret from who runs the program into a new file.
 func WriteNew(path string, text []byte) error {
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -169,7 +169,7 @@ func WriteNew(path string, text []byte) error {
 	return call.TaskError(errors.Join(err, file.Close()))
 }
 
-// incident is the record of an incident, as Markdown.
+// Incident is the record of an incident, as Markdown.
 func Incident(v diagnose.Verdict, y diagnose.Symptom, from string, p *proof) []byte {
 	var b bytes.Buffer
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }

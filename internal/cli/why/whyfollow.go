@@ -27,7 +27,7 @@ type failedLogin struct {
 // missedEvery is how often it is said that a crowd came of which not all was judged.
 const missedEvery = 5 * time.Second
 
-// following is what of a state folder is followed; the site is the argument of the
+// Following is what of a state folder is followed; the site is the argument of the
 // call, else the one that the folder is of, where it is still there. A device that it
 // does not have, where one is named, is an error.
 func Following(c *call.Call, dir, device string) (f gather.Following, places evidence.Places, err error) {

@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-// printVerdict prints the causes, and then the login as it went.
+// PrintVerdict prints the causes, and then the login as it went.
 func PrintVerdict(c *call.Call, v diagnose.Verdict) {
 	style := c.Style()
 	s := v.Story

@@ -40,7 +40,7 @@ func ByDesign(e evidence.Evidence, symptom Symptom) Verdict {
 // describes: how it goes with every server up and, where that is not what was
 // seen, in the smallest outage in which it is. It is false where the site does
 // not know the device.
-func (j *judging) pointsOfDesign() bool {
+func (j *assessment) pointsOfDesign() bool {
 	s := j.evidence.Site
 	d := s.Device(j.story.Device)
 	if d == nil {
@@ -50,7 +50,7 @@ func (j *judging) pointsOfDesign() bool {
 	if now.IsZero() {
 		now = time.Unix(0, 0)
 	}
-	r := foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: now}
+	r := foresee.Forecaster{Site: s, Keys: j.evidence.Keys, Now: now}
 	for _, w := range d.Ways {
 		if j.story.Access != "" && w.Access != j.story.Access && w.Name() != j.story.Access {
 			continue
@@ -76,12 +76,12 @@ func (j *judging) pointsOfDesign() bool {
 }
 
 // unheardByDesign finds servers that a way in can never hear.
-func (j *judging) unheardByDesign(d *site.Device, w *site.Way) {
+func (j *assessment) unheardByDesign(d *site.Device, w *site.Way) {
 	for p, l := range w.Lists {
 		for _, server := range l.Servers() {
-			if (foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(
+			if (foresee.Forecaster{Site: j.evidence.Site, Keys: j.evidence.Keys}).Unheard(
 				d, server, site.Purpose(p)) != "" {
-				j.point(point{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).Question()})
+				j.point(failurePoint{kind: unheardPoint, server: server.Name, asked: site.Purpose(p).Question()})
 			}
 		}
 	}
@@ -119,12 +119,12 @@ func endsWithServers(w *site.Way) bool {
 }
 
 // checked says what check finds about the device, the gravest first.
-func (j *judging) checked() []string {
+func (j *assessment) checked() []string {
 	s := j.evidence.Site
 	if s == nil || s.Device(j.story.Device) == nil {
 		return nil
 	}
-	r := findings.Check(foresee.Reckoner{Site: s, Keys: j.evidence.Keys, Now: j.evidence.Now, Assume: true},
+	r := findings.Check(foresee.Forecaster{Site: s, Keys: j.evidence.Keys, Now: j.evidence.Now, Assume: true},
 		findings.Facts{Only: s.Device(j.story.Device)})
 	var some []string
 	for _, f := range r.Findings {
@@ -139,7 +139,7 @@ func (j *judging) checked() []string {
 const mostFound = 3
 
 // ofCase makes the points of a foreseen login.
-func (j *judging) ofCase(c foresee.Case) {
+func (j *assessment) ofCase(c foresee.Case) {
 	t := evidence.Trace{Device: c.Device.Name, Access: c.Way.Name(), Person: j.symptom.Person,
 		Kind:    evidence.TraceLogin,
 		Outcome: walk.OutcomeIn, Level: c.Level, By: c.By, Reason: c.Reason, Seconds: c.Wait.Seconds()}
@@ -162,7 +162,7 @@ func (j *judging) ofCase(c foresee.Case) {
 	j.story.Login = &t
 	j.fromDevice()
 	if j.symptom.Saw == "slow" || j.symptom.Saw == "no-prompt" { // what it was waited for, and not how it ended
-		j.points = slices.DeleteFunc(j.points, func(p point) bool {
+		j.points = slices.DeleteFunc(j.points, func(p failurePoint) bool {
 			return p.kind != unheardPoint && p.kind != patiencePoint
 		})
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // fromDevice finds the points of a login that the device noted.
-func (j *judging) fromDevice() {
+func (j *assessment) fromDevice() {
 	t := j.story.Login
 	last := evidence.TraceStep{}
 	if len(t.Steps) > 0 {
@@ -27,23 +27,24 @@ func (j *judging) fromDevice() {
 	switch {
 	case refused && t.Reason == reason.GivesUpFirst:
 		j.unanswered(t.Steps)
-		j.point(point{kind: patiencePoint, wait: t.Seconds,
+		j.point(failurePoint{kind: patiencePoint, wait: t.Seconds,
 			signs: signs{{What: gaveUpSign, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("the device gave up after %.1f s", t.Seconds)}}})
 	case refused && t.Reason == reason.NotFromHere:
-		j.point(point{kind: localPoint, signs: signs{{What: notFromHereSign, From: evidence.FromTrace, Time: t.Time,
-			Text: "the person came from " + cmp.Or(t.From, "an address that it does not say")}}})
+		j.point(failurePoint{kind: localPoint, signs: signs{
+			{What: notFromHereSign, From: evidence.FromTrace, Time: t.Time,
+				Text: "the person came from " + cmp.Or(t.From, "an address that it does not say")}}})
 	case refused && decided.Result == walk.Refused &&
 		(decided.Method == string(site.ByLocal) || decided.Method == string(site.ByOnly)):
-		j.point(point{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
+		j.point(failurePoint{kind: localPoint, list: decided.List, signs: j.localRefusal(*t)})
 		j.unanswered(t.Steps)
 	case refused && decided.Result == walk.Refused && j.secondBest(t.Steps, decided):
 		j.unanswered(t.Steps) // who would have let the person in was not there
-		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List, follows: true,
+		j.point(failurePoint{kind: refusedPoint, server: decided.By, list: decided.List, follows: true,
 			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By,
 				Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 	case refused && decided.Result == walk.Refused:
-		j.point(point{kind: refusedPoint, server: decided.By, list: decided.List,
+		j.point(failurePoint{kind: refusedPoint, server: decided.By, list: decided.List,
 			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: decided.By,
 				Text: fmt.Sprintf("the server %s said no", decided.By)}}})
 		j.unanswered(t.Steps)
@@ -53,17 +54,17 @@ func (j *judging) fromDevice() {
 		if last.Result == walk.Refused && strings.HasPrefix(last.Method, "group ") {
 			what = sessionNo
 		}
-		j.point(point{kind: sessionPoint, list: last.List, server: last.By,
+		j.point(failurePoint{kind: sessionPoint, list: last.List, server: last.By,
 			signs: signs{{What: what, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("session: %s was %s (%s)", last.Method, last.Result, last.Reason)}}})
 	case refused && t.Reason == reason.BelowLevel:
-		j.point(point{kind: belowPoint, signs: signs{{What: belowPages, From: evidence.FromTrace, Time: t.Time,
+		j.point(failurePoint{kind: belowPoint, signs: signs{{What: belowPages, From: evidence.FromTrace, Time: t.Time,
 			Text: fmt.Sprintf("%s came in with level %d", t.Person, t.Level)}}})
 	case refused && t.Reason == reason.TemplateMissing:
-		j.point(point{kind: lowPoint, signs: signs{noted(templateSign)}})
+		j.point(failurePoint{kind: lowPoint, signs: signs{noted(templateSign)}})
 	case refused && t.Reason == reason.NotRecorded:
 		j.unanswered(t.Steps)
-		j.point(point{kind: recordPoint, signs: signs{noted(notKeptSign)}})
+		j.point(failurePoint{kind: recordPoint, signs: signs{noted(notKeptSign)}})
 	case refused && t.Reason == reason.ListEnded:
 		j.unanswered(t.Steps)
 		j.ended(last)
@@ -97,7 +98,7 @@ func (j *judging) fromDevice() {
 
 // secondBest reports whether a group said no that is asked only because one before
 // it gave no answer, and the design lets the person in by that one.
-func (j *judging) secondBest(steps []evidence.TraceStep, decided evidence.TraceStep) bool {
+func (j *assessment) secondBest(steps []evidence.TraceStep, decided evidence.TraceStep) bool {
 	before := false
 	for _, s := range steps {
 		if s.Purpose != site.AskLogin || s.By == decided.By && s.Result == decided.Result {
@@ -117,12 +118,12 @@ func (j *judging) secondBest(steps []evidence.TraceStep, decided evidence.TraceS
 }
 
 // raise is an elevation that was refused.
-func (j *judging) raise(t evidence.Trace) {
+func (j *assessment) raise(t evidence.Trace) {
 	why := string(t.Reason)
 	if known := t.Reason.Sentence(); known != "" {
 		why = strings.ToLower(known[:1]) + strings.TrimSuffix(known[1:], ".")
 	}
-	j.point(point{kind: raisePoint, signs: signs{{What: raiseRefused, From: evidence.FromTrace, Time: t.Time,
+	j.point(failurePoint{kind: raisePoint, signs: signs{{What: raiseRefused, From: evidence.FromTrace, Time: t.Time,
 		Text: "the device noted of the elevation: " + why}}})
 }
 
@@ -137,7 +138,7 @@ func decidingStep(t evidence.Trace) evidence.TraceStep {
 }
 
 // localRefusal is what the device's own refusal shows.
-func (j *judging) localRefusal(t evidence.Trace) signs {
+func (j *assessment) localRefusal(t evidence.Trace) signs {
 	if t.Reason == reason.NotListed {
 		return signs{{What: notListedSign, From: evidence.FromTrace, Time: t.Time,
 			Text: "its login list is for other names only, and refuses " + t.Person + " without asking"}}
@@ -154,21 +155,21 @@ func (j *judging) localRefusal(t evidence.Trace) signs {
 }
 
 // ended is a login list that ended without yes or no.
-func (j *judging) ended(last evidence.TraceStep) {
+func (j *assessment) ended(last evidence.TraceStep) {
 	if slices.ContainsFunc(j.story.Login.Steps, func(s evidence.TraceStep) bool {
 		return s.Purpose == last.Purpose && s.Method == string(site.ByLocal)
 	}) {
 		return // it asks local too, and the person has no account there: the servers are the cause
 	}
 	if strings.HasPrefix(last.Method, "group ") {
-		j.point(point{kind: endedPoint, list: last.List,
+		j.point(failurePoint{kind: endedPoint, list: last.List,
 			signs: signs{{What: noFallbackSign, From: evidence.FromTrace, Time: j.story.Time,
 				Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	}
 }
 
 // fallback is a login by the local account.
-func (j *judging) fallback() {
+func (j *assessment) fallback() {
 	t := j.story.Login
 	if !slices.ContainsFunc(t.Steps, func(s evidence.TraceStep) bool {
 		return s.Purpose == site.AskLogin && strings.HasPrefix(s.Method, "group ") && s.Result == walk.Unavailable
@@ -182,19 +183,19 @@ func (j *judging) fallback() {
 				list = s.List
 			}
 		}
-		j.point(point{kind: nonePoint, list: list, signs: signs{
+		j.point(failurePoint{kind: nonePoint, list: list, signs: signs{
 			{What: byNoneSign, From: evidence.FromTrace, Time: t.Time,
 				Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
 		j.unanswered(t.Steps)
 		return
 	}
-	j.point(point{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time,
+	j.point(failurePoint{kind: fallbackPoint, signs: signs{{What: localInSign, From: evidence.FromTrace, Time: t.Time,
 		Text: fmt.Sprintf("the device waited %.1f s for the servers first", t.Seconds)}}})
 	j.unanswered(t.Steps)
 }
 
 // low finds out whether someone who got in got their level.
-func (j *judging) low() {
+func (j *assessment) low() {
 	t := j.story.Login
 	promised, says := -1, Sign{}
 	if n, text, known := j.promised(); known {
@@ -214,7 +215,7 @@ func (j *judging) low() {
 	if promised <= t.Level {
 		return
 	}
-	p := point{kind: lowPoint, signs: signs{{What: inLow, From: evidence.FromTrace, Time: t.Time,
+	p := failurePoint{kind: lowPoint, signs: signs{{What: inLow, From: evidence.FromTrace, Time: t.Time,
 		Text: fmt.Sprintf("%s is in at level %d, let in by %s", t.Person, t.Level, t.By)}}}
 	if says.What != "" {
 		p.signs = append(p.signs, says)
@@ -230,7 +231,7 @@ func (j *judging) low() {
 }
 
 // command is a refused command.
-func (j *judging) command(t evidence.Trace) {
+func (j *assessment) command(t evidence.Trace) {
 	last := evidence.TraceStep{}
 	for _, s := range t.Steps {
 		if s.Purpose == site.AskCommands {
@@ -238,12 +239,12 @@ func (j *judging) command(t evidence.Trace) {
 		}
 	}
 	if last.Result == walk.Refused {
-		j.point(point{kind: commandPoint, command: t.Command, server: last.By,
+		j.point(failurePoint{kind: commandPoint, command: t.Command, server: last.By,
 			signs: signs{{What: refusedSign, From: evidence.FromTrace, Time: t.Time, Server: last.By,
 				Text: fmt.Sprintf("%s refused %q to %s", last.By, t.Command, t.Person)}}})
 		return
 	}
-	j.point(point{kind: commandPoint, command: t.Command, list: last.List,
+	j.point(failurePoint{kind: commandPoint, command: t.Command, list: last.List,
 		signs: signs{{What: stuckSign, From: evidence.FromTrace, Time: t.Time,
 			Text: fmt.Sprintf("the last method, %s, was unavailable", last.Method)}}})
 	j.unanswered(t.Steps)
@@ -251,7 +252,7 @@ func (j *judging) command(t evidence.Trace) {
 
 // unanswered finds every server that gave no answer, and those that were left
 // alone because they gave none before.
-func (j *judging) unanswered(steps []evidence.TraceStep) {
+func (j *assessment) unanswered(steps []evidence.TraceStep) {
 	for _, step := range steps {
 		for i, t := range step.Tries {
 			lastOfServer := i+1 == len(step.Tries) || step.Tries[i+1].Server != t.Server
@@ -263,7 +264,7 @@ func (j *judging) unanswered(steps []evidence.TraceStep) {
 				text := fmt.Sprintf("%s asked %s %s "+came+"%s (%.1f s)", j.story.Device, t.Server, times(t.Try),
 					said(t.Message),
 					t.Seconds*float64(t.Try))
-				j.point(point{kind: unheardPoint, server: t.Server, asked: step.Purpose,
+				j.point(failurePoint{kind: unheardPoint, server: t.Server, asked: step.Purpose,
 					signs: signs{tried(t, j.story.Time, text)}})
 			}
 		}

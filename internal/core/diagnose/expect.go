@@ -21,7 +21,7 @@ type foreseenKey struct{ device, way, person string }
 // server answers and the password is right; nil where the site does not know.
 // Where the way in is not known, it is the one that gives least, of those that ask
 // servers: what is below that is too little by every way.
-func (j *judging) foreseen() *foresee.Case {
+func (j *assessment) foreseen() *foresee.Case {
 	if w := j.way(); w != nil {
 		return j.foreseenBy(w)
 	}
@@ -38,7 +38,7 @@ func (j *judging) foreseen() *foresee.Case {
 	return least
 }
 
-func (j *judging) foreseenBy(w *site.Way) *foresee.Case {
+func (j *assessment) foreseenBy(w *site.Way) *foresee.Case {
 	if j.story.Person == "" {
 		return nil
 	}
@@ -50,7 +50,7 @@ func (j *judging) foreseenBy(w *site.Way) *foresee.Case {
 	if now.IsZero() {
 		now = time.Unix(0, 0)
 	}
-	r := foresee.Reckoner{Site: j.evidence.Site, Keys: j.evidence.Keys, Now: now}
+	r := foresee.Forecaster{Site: j.evidence.Site, Keys: j.evidence.Keys, Now: now}
 	d := j.evidence.Site.Device(j.story.Device)
 	var found *foresee.Case
 	if who, known := r.Find(d, j.story.Person); known {
@@ -67,7 +67,7 @@ func allUp(c foresee.Case) bool { return len(c.Servers(foresee.Down)) == 0 }
 
 // promised returns the level that the site promises to who logs in, and how it
 // says so. Where people reach it by an elevation, the login itself gives less.
-func (j *judging) promised() (level int, text string, known bool) {
+func (j *assessment) promised() (level int, text string, known bool) {
 	c := j.foreseen()
 	if c == nil || c.Outcome == walk.OutcomeRefused || c.By == string(site.ByLocal) {
 		return 0, "", false
@@ -103,13 +103,13 @@ func givenBy(x evidence.Exchange) (level int, known bool) {
 }
 
 // lowGiven finds an answer that lets somebody in below what the site promises.
-func (j *judging) lowGiven(x evidence.Exchange) {
+func (j *assessment) lowGiven(x evidence.Exchange) {
 	given, known := givenBy(x)
 	promised, text, said := j.promised()
 	if !known || !said || given >= promised || x.Protocol == "radius" && j.ownLevelFrom() {
 		return
 	}
-	j.point(point{kind: lowPoint, server: x.AskedOf(), signs: signs{
+	j.point(failurePoint{kind: lowPoint, server: x.AskedOf(), signs: signs{
 		{What: levelBelow, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
 			Text: fmt.Sprintf("%s: %s gives level %d", clock(x.Time), x.AskedOf(), given)},
 		{What: levelPromised, From: evidence.FromSite, Server: x.AskedOf(), Text: text}}})
@@ -117,7 +117,7 @@ func (j *judging) lowGiven(x evidence.Exchange) {
 
 // ownLevelFrom reports whether the kind of the device reads levels from an
 // attribute of its own.
-func (j *judging) ownLevelFrom() bool {
+func (j *assessment) ownLevelFrom() bool {
 	if j.evidence.Site == nil {
 		return false
 	}
@@ -135,7 +135,7 @@ type seen struct {
 
 // walked goes along what a login must show, as far as the evidence reaches: the
 // answer to the login, then that about the session where the way in asks for one.
-func (j *judging) walked() seen {
+func (j *assessment) walked() seen {
 	s := j.story
 	if s.Login != nil {
 		return seen{in: s.Login.Outcome == walk.OutcomeIn, some: true, missing: "the end of the login"}
@@ -171,7 +171,7 @@ func (j *judging) walked() seen {
 
 // asksSession reports whether the site says that the session is a question of its
 // own, to a server of TACACS+.
-func (j *judging) asksSession() bool {
+func (j *assessment) asksSession() bool {
 	w := j.way()
 	if w == nil || w.Lists[site.Session] == nil {
 		return false
@@ -182,7 +182,7 @@ func (j *judging) asksSession() bool {
 
 // notSeen is what is said where nothing went wrong in what is at hand, and it does
 // not show the login to its end; nil where it does.
-func (j *judging) notSeen() *Cause {
+func (j *assessment) notSeen() *Cause {
 	v := j.walked()
 	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1, Evidence: []string{},
 		Against: []string{}, Repair: "nothing to repair yet: look further first", Next: j.missing()}
@@ -220,7 +220,7 @@ func (j *judging) notSeen() *Cause {
 }
 
 // atHand says what there is, where no login is in it.
-func (j *judging) atHand() []string {
+func (j *assessment) atHand() []string {
 	some := []string{}
 	for _, n := range j.evidence.Counts {
 		if n.Device != "" && n.Device != j.story.Device {
@@ -239,7 +239,7 @@ func (j *judging) atHand() []string {
 }
 
 // contradicted weighs a login that went well against what was seen of it by eye.
-func (j *judging) contradicted(c Cause) *Cause {
+func (j *assessment) contradicted(c Cause) *Cause {
 	switch j.symptom.Saw {
 	case "refused":
 		if j.story.Login != nil {
@@ -263,7 +263,7 @@ func (j *judging) contradicted(c Cause) *Cause {
 }
 
 // longest is the longest time that anything of the story took, in seconds.
-func (j *judging) longest() float64 {
+func (j *assessment) longest() float64 {
 	most := 0.0
 	for _, x := range j.story.Exchanges {
 		most = max(most, x.Seconds)
@@ -272,7 +272,7 @@ func (j *judging) longest() float64 {
 }
 
 // lowBySight is a login that a person found below the level that was meant.
-func (j *judging) lowBySight(c Cause) *Cause {
+func (j *assessment) lowBySight(c Cause) *Cause {
 	given, by := -1, ""
 	for _, e := range j.story.Events {
 		if e.Answer == evidence.Accepted && e.Level != nil {

@@ -93,7 +93,7 @@ func isStranger(e evidence.Evidence, s Story) bool {
 	if e.Site == nil || s.Login != nil || e.Site.Device(s.Device) != nil {
 		return false
 	}
-	j := &judging{evidence: e}
+	j := &assessment{evidence: e}
 	return !slices.ContainsFunc(s.Exchanges, func(x evidence.Exchange) bool {
 		d, _ := j.namesDevice(x)
 		return d != "" || x.Key == evidence.KeyFits
@@ -117,7 +117,7 @@ func OfEvent(e evidence.Event, s *site.Site) (cause, repair string) {
 
 // judge weighs one story.
 func judge(e evidence.Evidence, x *index, s Story, symptom Symptom) Verdict {
-	j := &judging{evidence: e, index: x, story: s, symptom: symptom}
+	j := &assessment{evidence: e, index: x, story: s, symptom: symptom}
 	if s.Login == nil {
 		j.fromOthers()
 	} else {
@@ -126,12 +126,12 @@ func judge(e evidence.Evidence, x *index, s Story, symptom Symptom) Verdict {
 	return j.verdict()
 }
 
-func (j *judging) verdict() Verdict {
+func (j *assessment) verdict() Verdict {
 	v := Verdict{Causes: []Cause{}, Story: j.story, Found: true}
 	for i := range j.points {
 		j.look(&j.points[i])
 	}
-	slices.SortStableFunc(j.points, func(a, b point) int { // what others forge makes the rest doubtful
+	slices.SortStableFunc(j.points, func(a, b failurePoint) int { // what others forge makes the rest doubtful
 		return strings.Compare(forgedFirst[b.signs.has(forgedSign)], forgedFirst[a.signs.has(forgedSign)])
 	})
 	roots := 0
@@ -148,7 +148,7 @@ func (j *judging) verdict() Verdict {
 		}
 		roots++
 	}
-	v.Causes = together(v.Causes)
+	v.Causes = mergeCauses(v.Causes)
 	if len(v.Causes) == 0 && (j.unclear > 0 || j.hidden > 0 && !j.walked().in) {
 		v.Causes = append(v.Causes, j.notKnown())
 	}
@@ -164,7 +164,7 @@ func (j *judging) verdict() Verdict {
 var forgedFirst = map[bool]string{true: "forged"}
 
 // notKnown is what is said where the evidence does not tell.
-func (j *judging) notKnown() Cause {
+func (j *assessment) notKnown() Cause {
 	c := Cause{Cause: NotKnown, Where: j.where(), Layer: "protocol", Confidence: 0.1,
 		Says:     "something went wrong, and what is at hand does not tell why",
 		Evidence: []string{j.inWords()}, Against: []string{}, Repair: "nothing to repair yet: look further first",
@@ -181,7 +181,7 @@ func (j *judging) notKnown() Cause {
 }
 
 // missing says what to look at next, of what is not at hand.
-func (j *judging) missing() []string {
+func (j *assessment) missing() []string {
 	have, some := j.evidence.Sources(), []string{}
 	for _, from := range nextOrder[unheardPoint] {
 		if !have[from] && len(some) < 2 {
@@ -194,8 +194,8 @@ func (j *judging) missing() []string {
 // follows are points that come of others.
 var follows = map[pointKind]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
 
-// together joins causes that are the same at the same place.
-func together(all []Cause) []Cause {
+// mergeCauses joins causes that are the same at the same place.
+func mergeCauses(all []Cause) []Cause {
 	joined := []Cause{}
 	for _, c := range all {
 		i := slices.IndexFunc(joined, func(have Cause) bool { return have.Cause == c.Cause && have.Where == c.Where })
@@ -212,12 +212,12 @@ func together(all []Cause) []Cause {
 	return joined
 }
 
-type judging struct {
+type assessment struct {
 	evidence evidence.Evidence
 	index    *index
 	story    Story
 	symptom  Symptom
-	points   []point
+	points   []failurePoint
 	unclear  int                 // a refusal that no point explains
 	hidden   int                 // packets that cannot be read without the key
 	overTLS  bool                // a talk over TLS that went to its end
@@ -227,7 +227,7 @@ type judging struct {
 }
 
 // point adds a point, or more signs to one that there is.
-func (j *judging) point(p point) *point {
+func (j *assessment) point(p failurePoint) *failurePoint {
 	for i := range j.points {
 		have := &j.points[i]
 		if have.kind == p.kind && have.server == p.server && have.asked.Records() == p.asked.Records() &&
@@ -241,14 +241,14 @@ func (j *judging) point(p point) *point {
 }
 
 // where names the device and way in of the story.
-func (j *judging) where() string {
+func (j *assessment) where() string {
 	if j.story.Access == "" {
 		return j.story.Device
 	}
 	return j.story.Device + " by " + j.story.Access
 }
 
-func (j *judging) inWords() string {
+func (j *assessment) inWords() string {
 	if j.story.Login == nil {
 		return "there is a refusal without a reason"
 	}

@@ -12,36 +12,36 @@ import (
 
 // fromOthers finds the points of a login that no device traced: from what
 // servers noted, from packets, from the device's log.
-func (j *judging) fromOthers() {
+func (j *assessment) fromOthers() {
 	j.pointsOfPackets()
 	j.pointsOfEvents()
 	j.pointsOfLog()
 }
 
 // pointsOfEvents finds what servers refused, dropped or could not answer.
-func (j *judging) pointsOfEvents() {
+func (j *assessment) pointsOfEvents() {
 	for i, e := range j.story.Events {
 		dropped := signsOf[e.Reason].dropped != ""
 		left := e.Answer == evidence.Challenged && i == len(j.story.Events)-1 // nobody answered it
 		switch {
 		case (e.Answer == evidence.Dropped || e.Answer == evidence.Failed) && dropped:
-			j.point(point{kind: unheardPoint, server: e.Server, asked: e.Question})
+			j.point(failurePoint{kind: unheardPoint, server: e.Server, asked: e.Question})
 		case e.Answer == evidence.Dropped || e.Answer == evidence.Failed:
 			j.unclear++ // for a reason that is new here: whatever it is, this login is not well
 		case e.Answer == evidence.Refused && e.Question == site.AskCommands:
-			j.point(point{kind: commandPoint, server: e.Server, command: e.Command})
+			j.point(failurePoint{kind: commandPoint, server: e.Server, command: e.Command})
 		case e.Answer == evidence.Refused && e.Question == site.AskSession:
-			j.point(point{kind: sessionPoint, server: e.Server,
+			j.point(failurePoint{kind: sessionPoint, server: e.Server,
 				signs: signs{{What: sessionNo, From: evidence.FromEvents, Time: e.Time, Server: e.Server,
 					Text: notedBy(e)}}})
 		case e.Answer == evidence.Refused, left:
-			j.point(point{kind: refusedPoint, server: e.Server})
+			j.point(failurePoint{kind: refusedPoint, server: e.Server})
 		}
 	}
 }
 
 // pointsOfPackets finds what a capture shows without an answer, and every no.
-func (j *judging) pointsOfPackets() {
+func (j *assessment) pointsOfPackets() {
 	for i, x := range j.story.Exchanges {
 		switch {
 		case x.Has(evidence.MarkCut):
@@ -53,34 +53,34 @@ func (j *judging) pointsOfPackets() {
 		case x.Has(evidence.MarkAborted):
 		case x.Has(evidence.MarkUnheard):
 			if j.unheard(x) {
-				j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
+				j.point(failurePoint{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 			}
 		case x.Unanswered() && j.underWay(x):
 			j.waiting = append(j.waiting, x)
 		case x.Has(evidence.MarkStillOpen) && x.Seconds < j.patience(x.AskedOf()).Seconds():
 			j.unended = append(j.unended, x)
 		case x.Unanswered() && !j.joined(x):
-			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
+			j.point(failurePoint{kind: unheardPoint, server: x.AskedOf(), asked: x.Question})
 		case slices.Contains(x.Marks, evidence.MarkForged), slices.Contains(x.Marks, evidence.MarkStray),
 			slices.Contains(x.Marks, evidence.MarkLate) && x.Answer != evidence.None:
-			j.point(point{kind: unheardPoint, server: x.AskedOf(), asked: x.Question,
+			j.point(failurePoint{kind: unheardPoint, server: x.AskedOf(), asked: x.Question,
 				signs: packetSigns(x, x.AskedOf())})
 		case x.Answer == evidence.Refused && x.Question == site.AskCommands:
-			j.point(point{kind: commandPoint, server: x.AskedOf(), command: x.Command,
+			j.point(failurePoint{kind: commandPoint, server: x.AskedOf(), command: x.Command,
 				signs: signs{{What: refusedSign, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
 					Text: fmt.Sprintf("%s: an authentic no by %s to %q", clock(x.Time), x.AskedOf(), x.Command)}}})
 		case x.Answer == evidence.Refused && x.Question == site.AskSession:
-			j.point(point{kind: sessionPoint, server: x.AskedOf(),
+			j.point(failurePoint{kind: sessionPoint, server: x.AskedOf(),
 				signs: signs{{What: sessionNo, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
 					Text: fmt.Sprintf("%s: the authorization of the session was refused by %s", clock(x.Time),
 						x.AskedOf())}}})
 		case x.Answer == evidence.Refused, x.Answer == evidence.Challenged && i == len(j.story.Exchanges)-1:
-			j.point(point{kind: refusedPoint, server: x.AskedOf()})
+			j.point(failurePoint{kind: refusedPoint, server: x.AskedOf()})
 		case x.Answer == evidence.Accepted && (x.Question == site.AskSession || x.Question == site.AskLogin &&
 			x.Protocol == "radius" && j.levelIn(x)):
 			j.lowGiven(x)
 		case x.Answer == evidence.Accepted && x.Question == site.AskLogin && x.Protocol == "radius" && !j.levelIn(x):
-			j.point(point{kind: lowPoint, server: x.AskedOf(),
+			j.point(failurePoint{kind: lowPoint, server: x.AskedOf(),
 				signs: signs{{What: noLevel, From: evidence.FromCapture, Time: x.Time, Server: x.AskedOf(),
 					Text: fmt.Sprintf("%s: %s accepted, and sent no level: neither Management-Privilege-Level nor "+
 						"Service-Type",
@@ -90,7 +90,7 @@ func (j *judging) pointsOfPackets() {
 }
 
 // underWay reports whether the device may still be waiting for an answer.
-func (j *judging) underWay(x evidence.Exchange) bool {
+func (j *assessment) underWay(x evidence.Exchange) bool {
 	now := j.evidence.Now
 	return !now.IsZero() && x.Answer == evidence.None && len(x.Marks) == 0 && now.After(x.Time) &&
 		now.Sub(x.Time) < j.patience(x.AskedOf())
@@ -99,7 +99,7 @@ func (j *judging) underWay(x evidence.Exchange) bool {
 // unheard reports whether the answer to a question that came again was not heard
 // to the end: the device went on to another server, or asked as often as it does and
 // nothing followed. One answer that is lost on its way is made good by the next.
-func (j *judging) unheard(again evidence.Exchange) bool {
+func (j *assessment) unheard(again evidence.Exchange) bool {
 	repeats := 0
 	for _, x := range j.story.Exchanges {
 		switch {
@@ -119,12 +119,12 @@ func (j *judging) unheard(again evidence.Exchange) bool {
 
 // joined reports whether an exchange has no answer only because the capture begins
 // or ends in its middle, or is a connection on which others were answered.
-func (j *judging) joined(x evidence.Exchange) bool {
+func (j *assessment) joined(x evidence.Exchange) bool {
 	return slices.Contains(x.Marks, evidence.MarkJoined) && len(x.Marks) == 1
 }
 
 // levelIn reports whether an accepting answer carries rights.
-func (j *judging) levelIn(x evidence.Exchange) bool {
+func (j *assessment) levelIn(x evidence.Exchange) bool {
 	if j.ownLevelFrom() {
 		traits := j.evidence.Site.Device(j.story.Device).Kind.Traits
 		return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
@@ -137,37 +137,37 @@ func (j *judging) levelIn(x evidence.Exchange) bool {
 }
 
 // pointsOfLog finds what the device's log says of refusals and silence.
-func (j *judging) pointsOfLog() {
+func (j *assessment) pointsOfLog() {
 	for _, l := range j.story.Lines {
 		at := signs{{What: logLine, From: evidence.FromLog, Time: l.Time,
 			Text: fmt.Sprintf("the log at %s: %s", clock(l.Time), l.Text)}}
 		switch {
 		case l.What == evidence.LogNoAnswer:
-			j.point(point{kind: unheardPoint, server: l.Server, asked: l.Asked})
+			j.point(failurePoint{kind: unheardPoint, server: l.Server, asked: l.Asked})
 		case l.What == evidence.LogIn && l.By == "local" && len(j.points) > 0:
-			j.points = slices.Insert(j.points, 0, point{kind: fallbackPoint,
+			j.points = slices.Insert(j.points, 0, failurePoint{kind: fallbackPoint,
 				signs: signs{{What: localInSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.What != evidence.LogRefused:
 		case l.Reason == reason.RefusedByServer:
-			if !slices.ContainsFunc(j.points, func(p point) bool {
+			if !slices.ContainsFunc(j.points, func(p failurePoint) bool {
 				return p.kind == refusedPoint ||
 					p.kind == sessionPoint
 			}) {
-				j.point(point{kind: refusedPoint, server: l.By, signs: at})
+				j.point(failurePoint{kind: refusedPoint, server: l.By, signs: at})
 			}
 		case l.Reason == reason.WrongPassword, l.Reason == reason.LockedForNow:
-			j.points = slices.Insert(j.points, 0, point{kind: localPoint, signs: at})
+			j.points = slices.Insert(j.points, 0, failurePoint{kind: localPoint, signs: at})
 		case l.Reason == reason.BelowLevel:
-			j.point(point{kind: belowPoint,
+			j.point(failurePoint{kind: belowPoint,
 				signs: signs{{What: belowPages, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.TemplateMissing:
-			j.point(point{kind: lowPoint,
+			j.point(failurePoint{kind: lowPoint,
 				signs: signs{{What: templateSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.GivesUpFirst:
-			j.point(point{kind: patiencePoint,
+			j.point(failurePoint{kind: patiencePoint,
 				signs: signs{{What: gaveUpSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case l.Reason == reason.NotRecorded:
-			j.point(point{kind: recordPoint,
+			j.point(failurePoint{kind: recordPoint,
 				signs: signs{{What: notKeptSign, From: evidence.FromLog, Time: l.Time, Text: at[0].Text}}})
 		case len(j.points) == 0:
 			j.unclear++
@@ -182,7 +182,7 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 	devices, x := symptom.devices(e), newIndex(e)
 	var best Verdict
 	for _, d := range devices {
-		j := &judging{evidence: e, index: x,
+		j := &assessment{evidence: e, index: x,
 			story: Story{Device: d, Person: symptom.Person, Access: symptom.Access, Time: e.Now}, symptom: symptom}
 		seen := len(e.Counts) > 0 || len(e.Probes) > 0
 		for _, c := range e.Counts {
@@ -191,7 +191,7 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 				lost += n
 			}
 			if (c.Device == "" || c.Device == d) && lost > 0 && lost >= c.Accepted+c.Refused {
-				j.point(point{kind: unheardPoint, server: c.Server, asked: c.Question})
+				j.point(failurePoint{kind: unheardPoint, server: c.Server, asked: c.Question})
 			}
 		}
 		for _, b := range e.Probes {
@@ -203,7 +203,7 @@ func withoutStory(e evidence.Evidence, symptom Symptom) Verdict {
 				if b.Kind == evidence.ProbeAccountingStatus {
 					asked = site.AskRecordSessions
 				}
-				j.point(point{kind: unheardPoint, server: b.Server, asked: asked})
+				j.point(failurePoint{kind: unheardPoint, server: b.Server, asked: asked})
 			}
 		}
 		if e.Site != nil {

@@ -11,7 +11,7 @@ import (
 
 // lookDesign adds what the site knows of why a device cannot hear a server: the
 // key, the port and the address that the device holds.
-func (j *judging) lookDesign(p *point) {
+func (j *assessment) lookDesign(p *failurePoint) {
 	s := j.evidence.Site
 	if s == nil || s.Device(j.story.Device) == nil || s.Server(p.server) == nil {
 		return
@@ -21,7 +21,7 @@ func (j *judging) lookDesign(p *point) {
 		p.signs = append(p.signs,
 			Sign{What: what, From: evidence.FromSite, Server: p.server, Text: fmt.Sprintf(format, args...)})
 	}
-	switch (foresee.Reckoner{Site: s, Keys: j.evidence.Keys}).Unheard(d, server, purposeOf(p.asked)) {
+	switch (foresee.Forecaster{Site: s, Keys: j.evidence.Keys}).Unheard(d, server, purposeOf(p.asked)) {
 	case "":
 		say(asDesignedSign, "the site has the same key and ports on both sides, and knows the address of %s", d.Name)
 	case reason.KeyDiffers:
@@ -54,7 +54,7 @@ func purposeOf(q site.Question) site.Purpose {
 
 // heldKey says how the key that the site knows to be on the device differs from
 // the server's, "" when it knows of none.
-func (j *judging) heldKey(server string) (how, place string) {
+func (j *assessment) heldKey(server string) (how, place string) {
 	s := j.evidence.Site
 	held, ok := s.Device(j.story.Device).Found.Keys[s.Server(server)]
 	if !ok || j.evidence.Keys.Same(held.Key, s.Device(j.story.Device).Shares(s.Server(server))) {
@@ -69,7 +69,7 @@ func (j *judging) heldKey(server string) (how, place string) {
 }
 
 // detail adds to a cause what only this site or this event can say.
-func (j *judging) detail(c *Cause, p point, w weighed, strongest Sign) {
+func (j *assessment) detail(c *Cause, p failurePoint, w weighed, strongest Sign) {
 	s := j.evidence.Site
 	switch {
 	case w.cause == KeyDiffers && s != nil && s.Server(p.server) != nil && s.Server(p.server).KeyRef.Place.Known():

@@ -101,7 +101,7 @@ func messageOf(x evidence.Exchange) string {
 
 // lookPackets adds what a capture shows: of this question, and of what others
 // got from the same server.
-func (j *judging) lookPackets(p *point) {
+func (j *assessment) lookPackets(p *failurePoint) {
 	if len(j.evidence.Exchanges) == 0 {
 		return
 	}
@@ -144,7 +144,7 @@ func (j *judging) lookPackets(p *point) {
 // lookAddresses adds what addresses and names in the packets say: that the asked one
 // is no server of the site, that a request names another device than the one whose
 // address it has.
-func (j *judging) lookAddresses(p *point) signs {
+func (j *assessment) lookAddresses(p *failurePoint) signs {
 	s := j.evidence.Site
 	if s == nil {
 		return nil
@@ -170,7 +170,7 @@ func (j *judging) lookAddresses(p *point) signs {
 }
 
 // namesDevice returns the device of the site that a request says it is of.
-func (j *judging) namesDevice(x evidence.Exchange) (device, says string) {
+func (j *assessment) namesDevice(x evidence.Exchange) (device, says string) {
 	for _, a := range x.Request {
 		switch a.Name {
 		case "NAS-IP-Address", "NAS-IPv6-Address":
@@ -194,7 +194,7 @@ func (j *judging) namesDevice(x evidence.Exchange) (device, says string) {
 
 // answerInVain is the sign of an answer that the capture has and the device does
 // not: within its timeout it was lost on its way, after it it came too late.
-func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
+func (j *assessment) answerInVain(p *failurePoint, x evidence.Exchange) Sign {
 	what, text := lateSign, fmt.Sprintf("the answer of %s came %.1f s after the question; %s had given up", p.server,
 		x.Seconds, j.story.Device)
 	patience := j.patience(p.server)
@@ -208,7 +208,7 @@ func (j *judging) answerInVain(p *point, x evidence.Exchange) Sign {
 
 // patience is how long the device waits for an answer of a server: as it did in
 // this story, as the site says, or as long as most do.
-func (j *judging) patience(server string) time.Duration {
+func (j *assessment) patience(server string) time.Duration {
 	if j.story.Login != nil {
 		for _, w := range j.tries(server) {
 			return w.to.Sub(w.from)
@@ -218,7 +218,7 @@ func (j *judging) patience(server string) time.Duration {
 }
 
 // waits is how long the site says that the device waits for an answer of a server.
-func (j *judging) waits(server string) time.Duration {
+func (j *assessment) waits(server string) time.Duration {
 	if s := j.evidence.Site; s != nil && s.Server(server) != nil {
 		if d := s.Device(j.story.Device); d != nil {
 			return d.Patience(s.Server(server)).Timeout
@@ -230,7 +230,7 @@ func (j *judging) waits(server string) time.Duration {
 
 // lateFirst puts right what a talk shows that ended in its middle because its first
 // answer came after the device had given up.
-func (j *judging) lateFirst(x evidence.Exchange, all signs) signs {
+func (j *assessment) lateFirst(x evidence.Exchange, all signs) signs {
 	patience := j.patience(x.AskedOf())
 	if time.Duration(x.First*float64(time.Second)) < patience {
 		return all
@@ -246,7 +246,7 @@ func (j *judging) lateFirst(x evidence.Exchange, all signs) signs {
 }
 
 // lookDirectory adds what directories told the server in that time.
-func (j *judging) lookDirectory(p *point) {
+func (j *assessment) lookDirectory(p *failurePoint) {
 	from, to := j.meanwhile()
 	at := map[string]bool{}
 	for _, x := range j.story.Exchanges {

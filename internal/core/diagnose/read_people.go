@@ -17,7 +17,7 @@ var questionsOf = map[pointKind][]site.Question{refusedPoint: {site.AskLogin},
 	sessionPoint: {site.AskSession, site.AskLogin}, commandPoint: {site.AskCommands}, localPoint: {}, lowPoint: {}}
 
 // lookDecisions adds what servers noted of their decision.
-func (j *judging) lookDecisions(p *point) {
+func (j *assessment) lookDecisions(p *failurePoint) {
 	for i := len(j.story.Events) - 1; i >= 0; i-- {
 		e := j.story.Events[i]
 		what := signsOf[e.Reason].decided
@@ -78,7 +78,7 @@ func (j *judging) lookDecisions(p *point) {
 }
 
 // rightBefore reports whether the same name was let in by a server before.
-func (j *judging) rightBefore() bool {
+func (j *assessment) rightBefore() bool {
 	return slices.ContainsFunc(j.story.Before, func(t evidence.Trace) bool {
 		return t.Kind == evidence.TraceLogin && t.Person == j.story.Person && t.Outcome == walk.OutcomeIn &&
 			t.By != string(site.ByLocal)
@@ -86,7 +86,7 @@ func (j *judging) rightBefore() bool {
 }
 
 // lookPerson adds what the site knows of who tried, and of the device.
-func (j *judging) lookPerson(p *point) {
+func (j *assessment) lookPerson(p *failurePoint) {
 	name := j.story.Person
 	if p.kind == refusedPoint && j.isLocal() {
 		p.signs = append(p.signs, Sign{What: localNameSign, From: evidence.FromSite,
@@ -144,7 +144,7 @@ func (j *judging) lookPerson(p *point) {
 }
 
 // formSeen returns the form in which packets carried the password of the story.
-func (j *judging) formSeen() (form string, seen bool) {
+func (j *assessment) formSeen() (form string, seen bool) {
 	for _, x := range j.story.Exchanges {
 		for _, a := range x.Request {
 			switch {
@@ -165,7 +165,7 @@ func (j *judging) formSeen() (form string, seen bool) {
 
 // decision is what the site says of a login with the right password: by the way
 // in or, where that is not known, by the one that says yes.
-func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.Decision {
+func (j *assessment) decision(s *site.Site, d *site.Device, access string) rights.Decision {
 	var last rights.Decision
 	for _, w := range d.Ways {
 		if access != "" && w.Access != access {
@@ -182,7 +182,7 @@ func (j *judging) decision(s *site.Site, d *site.Device, access string) rights.D
 }
 
 // isLocal reports whether the name is known to be a local account of the device.
-func (j *judging) isLocal() bool {
+func (j *assessment) isLocal() bool {
 	if s := j.evidence.Site; s != nil {
 		if d := s.Device(j.story.Device); d != nil {
 			return d.Account(j.story.Person) != nil && s.Person(j.story.Person) == nil
@@ -195,7 +195,7 @@ func (j *judging) isLocal() bool {
 
 // way returns the way in of the story by the site, nil where it knows none. A line
 // says which range of lines it was.
-func (j *judging) way() *site.Way {
+func (j *assessment) way() *site.Way {
 	s := j.evidence.Site
 	if s == nil || s.Device(j.story.Device) == nil || j.story.Access == "" {
 		return nil
@@ -211,13 +211,13 @@ func (j *judging) way() *site.Way {
 }
 
 // designAsks reports whether the site has the way in ask servers at a login.
-func (j *judging) designAsks() bool {
+func (j *assessment) designAsks() bool {
 	w := j.way()
 	return w != nil && w.Lists[site.Login] != nil && len(w.Lists[site.Login].Servers()) > 0
 }
 
 // otherList finds a list that the device used and the site does not name.
-func (j *judging) otherList(steps []evidence.TraceStep) {
+func (j *assessment) otherList(steps []evidence.TraceStep) {
 	w := j.way()
 	if w == nil {
 		return
@@ -238,7 +238,8 @@ func (j *judging) otherList(steps []evidence.TraceStep) {
 				named(wanted))
 			sign := Sign{What: otherListSign, From: evidence.FromTrace, Time: j.story.Time, Text: text}
 			if len(j.points) > 0 && j.points[0].kind != unheardPoint || j.story.Login.Outcome == walk.OutcomeRefused {
-				j.points = slices.Insert(j.points, 0, point{kind: listPoint, list: step.List, signs: signs{sign}})
+				j.points = slices.Insert(j.points, 0, failurePoint{
+					kind: listPoint, list: step.List, signs: signs{sign}})
 			}
 			return
 		}

@@ -12,7 +12,7 @@ import (
 )
 
 // look gathers what all evidence shows about a point.
-func (j *judging) look(p *point) {
+func (j *assessment) look(p *failurePoint) {
 	switch p.kind {
 	case unheardPoint:
 		j.lookEvents(p)
@@ -52,7 +52,7 @@ func notedBy(e evidence.Event) string {
 }
 
 // lookEvents adds what the server itself noted.
-func (j *judging) lookEvents(p *point) {
+func (j *assessment) lookEvents(p *failurePoint) {
 	all := j.index.ofServer[p.server]
 	known, heard, others := len(all) > 0, false, 0
 	from, to := j.meanwhile()
@@ -121,7 +121,7 @@ func (j *judging) lookEvents(p *point) {
 type window struct{ from, to time.Time }
 
 // tries returns when the device tried a server in vain in this story.
-func (j *judging) tries(server string) []window {
+func (j *assessment) tries(server string) []window {
 	var all []window
 	of := func(t evidence.Trace) {
 		at := beginning(t)
@@ -151,7 +151,7 @@ func (j *judging) tries(server string) []window {
 
 // asked returns when a capture shows that a server was asked in vain, and for how long
 // the device waited.
-func (j *judging) asked(server string) []window {
+func (j *assessment) asked(server string) []window {
 	var all []window
 	patience := j.waits(server)
 	for _, x := range j.story.Exchanges {
@@ -167,7 +167,7 @@ const clockSlip = 100 * time.Millisecond
 
 // inTime is the sign of an answer that a server noted and the device does not
 // have: in time, it was lost on its way; after the last try, it came too late.
-func (j *judging) inTime(e evidence.Event) Shows {
+func (j *assessment) inTime(e evidence.Event) Shows {
 	tries := j.tries(e.Server)
 	if len(tries) == 0 {
 		return answeredSign
@@ -184,7 +184,7 @@ func (j *judging) inTime(e evidence.Event) Shows {
 }
 
 // beforeTries reports whether a time is before all tries at a server.
-func (j *judging) beforeTries(server string, at time.Time) bool {
+func (j *assessment) beforeTries(server string, at time.Time) bool {
 	tries := j.tries(server)
 	return len(tries) > 0 && at.Before(tries[0].from.Add(-clockSlip))
 }
@@ -192,7 +192,7 @@ func (j *judging) beforeTries(server string, at time.Time) bool {
 // lookStrangers adds what a server noted of an address that no device has. It may
 // be this device behind another address, where its questions came just when the
 // device asked, and only then; a packet of somebody else is no evidence.
-func (j *judging) lookStrangers(p *point, all []evidence.Event) {
+func (j *assessment) lookStrangers(p *failurePoint, all []evidence.Event) {
 	if slices.ContainsFunc(p.signs, func(s Sign) bool {
 		return s.What == saysUnfitSign || s.What == answeredSign || s.What == inTimeSign || s.What == lateSign
 	}) {
@@ -229,7 +229,7 @@ func (j *judging) lookStrangers(p *point, all []evidence.Event) {
 }
 
 // lookEarlier adds that a server answered this device shortly before.
-func (j *judging) lookEarlier(p *point) {
+func (j *assessment) lookEarlier(p *failurePoint) {
 	for _, t := range slices.Backward(j.story.Before) {
 		for _, step := range t.Steps {
 			if step.By == p.server && t.Time.After(j.story.Time.Add(-time.Hour)) {
@@ -243,7 +243,7 @@ func (j *judging) lookEarlier(p *point) {
 }
 
 // meanwhile is the time of the story, and the minutes after it.
-func (j *judging) meanwhile() (from, to time.Time) {
+func (j *assessment) meanwhile() (from, to time.Time) {
 	began := j.story.Time.Add(-slack)
 	if l := j.story.Login; l != nil {
 		began = beginning(*l)
@@ -252,13 +252,13 @@ func (j *judging) meanwhile() (from, to time.Time) {
 }
 
 // noted reports whether anything is at hand that knows single logins.
-func (j *judging) noted() bool {
+func (j *assessment) noted() bool {
 	return j.story.Login != nil || len(j.story.Events)+len(j.story.Exchanges)+len(j.story.Lines) > 0
 }
 
 // lookCounters adds what the device counted. Counters know of no time: where the
 // login itself was noted, what happened before it is no sign of it.
-func (j *judging) lookCounters(p *point) {
+func (j *assessment) lookCounters(p *failurePoint) {
 	if j.noted() {
 		return
 	}
@@ -288,7 +288,7 @@ func (j *judging) lookCounters(p *point) {
 func portion(n, of int) string { return fmt.Sprintf("%d of %d", n, of) }
 
 // lookLog adds what the device's log says.
-func (j *judging) lookLog(p *point) {
+func (j *assessment) lookLog(p *failurePoint) {
 	for _, l := range j.story.Lines {
 		if l.What != evidence.LogNoAnswer || l.Server != p.server || l.Asked.Records() != p.asked.Records() {
 			continue
@@ -308,7 +308,7 @@ var probeWords = map[evidence.ProbeResult]Shows{evidence.ProbeOpen: openSign, ev
 	evidence.ProbeTLS: tlsSign}
 
 // lookProbes adds the result of our own questions.
-func (j *judging) lookProbes(p *point) {
+func (j *assessment) lookProbes(p *failurePoint) {
 	for _, b := range j.evidence.Probes {
 		if b.Server != p.server || b.As != "" && b.As != j.story.Device ||
 			p.asked.Records() != (b.Kind == evidence.ProbeAccountingStatus) && b.Kind != evidence.ProbeReach {
@@ -330,7 +330,7 @@ func (j *judging) lookProbes(p *point) {
 }
 
 // upAgain reports whether a server answered somebody after a moment.
-func (j *judging) upAgain(server string, since time.Time) (Sign, bool) {
+func (j *assessment) upAgain(server string, since time.Time) (Sign, bool) {
 	for _, e := range between(j.index.ofServer[server], eventTime, since, j.story.Time.Add(slack)) {
 		if e.Device != j.story.Device && e.Time.After(since) &&
 			(e.Answer == evidence.Accepted || e.Answer == evidence.Refused || e.Answer == evidence.Recorded) {

@@ -13,8 +13,11 @@ import (
 // rested is a server that was left alone. That is the cause as long as it lasts;
 // where a question of our own finds that the server gives no answer still, what
 // made it rest is.
-func (j *judging) rested(server string, asked site.Question) {
-	if slices.ContainsFunc(j.points, func(p point) bool { return p.kind == unheardPoint && p.server == server }) {
+func (j *assessment) rested(server string, asked site.Question) {
+	if slices.ContainsFunc(j.points, func(p failurePoint) bool {
+		return p.kind == unheardPoint &&
+			p.server == server
+	}) {
 		return // it rests since a moment ago
 	}
 	try, of, known := j.lastTry(server)
@@ -22,11 +25,12 @@ func (j *judging) rested(server string, asked site.Question) {
 		at := tryTime(of, server)
 		text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(at),
 			said(try.Message))
-		j.point(point{kind: unheardPoint, server: server, asked: asked, signs: signs{tried(try, at, text)}})
+		j.point(failurePoint{kind: unheardPoint, server: server, asked: asked, signs: signs{tried(try, at, text)}})
 		return
 	}
-	p := point{kind: restedPoint, server: server, asked: asked, signs: signs{{What: leftAlone, From: evidence.FromTrace,
-		Time: j.story.Time, Server: server, Text: "it gave no answer before"}}}
+	p := failurePoint{kind: restedPoint, server: server, asked: asked,
+		signs: signs{{What: leftAlone, From: evidence.FromTrace,
+			Time: j.story.Time, Server: server, Text: "it gave no answer before"}}}
 	since := time.Time{}
 	if known {
 		since = tryTime(of, server)
@@ -41,7 +45,7 @@ func (j *judging) rested(server string, asked site.Question) {
 
 // lastTry returns the newest try of a server that got no answer before the
 // story, and the trace that it is of.
-func (j *judging) lastTry(server string) (try evidence.TraceTry, of evidence.Trace, found bool) {
+func (j *assessment) lastTry(server string) (try evidence.TraceTry, of evidence.Trace, found bool) {
 	for _, t := range slices.Backward(j.story.Before) {
 		for _, step := range slices.Backward(t.Steps) {
 			for _, try := range slices.Backward(step.Tries) {
@@ -70,7 +74,7 @@ func tryTime(t evidence.Trace, server string) time.Time {
 
 // restEnds is when a device asks a server again that gave no answer at a time,
 // zero where that is not known.
-func (j *judging) restEnds(server string, since time.Time) time.Time {
+func (j *assessment) restEnds(server string, since time.Time) time.Time {
 	s := j.evidence.Site
 	if s == nil || s.Server(server) == nil {
 		return time.Time{}
@@ -83,7 +87,7 @@ func (j *judging) restEnds(server string, since time.Time) time.Time {
 }
 
 // stillAway reports whether a question of our own got no answer from a server.
-func (j *judging) stillAway(server string) bool {
+func (j *assessment) stillAway(server string) bool {
 	return slices.ContainsFunc(j.evidence.Probes, func(b evidence.Probe) bool {
 		return b.Server == server && b.Kind != evidence.ProbeAccountingStatus &&
 			b.Result != evidence.ProbeAlive && b.Result != evidence.ProbeRefused && b.Result != evidence.ProbeOpen

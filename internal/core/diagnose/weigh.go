@@ -12,8 +12,8 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-// point is one thing that went wrong, before it is known why.
-type point struct {
+// failurePoint is one thing that went wrong, before it is known why.
+type failurePoint struct {
 	until   time.Time // when a rest ends, zero where that is not known
 	kind    pointKind
 	server  string
@@ -34,7 +34,7 @@ type weighed struct {
 
 // weigh returns the causes that a point can have, the most likely first: the sum
 // of what the signs count for each, on top of its prior, made into shares.
-func weigh(p point) []weighed {
+func weigh(p failurePoint) []weighed {
 	var all []weighed
 	for _, k := range catalogue {
 		if k.at != p.kind || k.cause == AccountingPort && !p.asked.Records() {
@@ -113,7 +113,7 @@ const faint = 0.2
 const alternatives = 3
 
 // chosen returns the causes of a point that are worth saying.
-func chosen(p point) []weighed {
+func chosen(p failurePoint) []weighed {
 	all := weigh(p)
 	switch {
 	case len(all) == 0:
@@ -127,7 +127,7 @@ func chosen(p point) []weighed {
 
 // cause makes a weighed candidate into a Cause: the text filled in, the signs
 // for and against it as its evidence.
-func (j *judging) cause(p point, w weighed) Cause {
+func (j *assessment) cause(p failurePoint, w weighed) Cause {
 	c := Cause{Cause: w.cause, Server: p.server, Layer: w.layer, Confidence: math.Round(w.confidence*100) / 100,
 		Evidence: []string{}, Against: []string{}}
 	strongest, weight := Sign{}, math.Inf(-1)
@@ -201,7 +201,7 @@ func appendNew(all []string, text string) []string {
 var introduced = map[evidence.Source]int{evidence.FromEvents: 1, evidence.FromLog: 1, evidence.FromCapture: 2}
 
 // filler fills in the places of a text.
-func (j *judging) filler(p point, strongest Sign) func(string) string {
+func (j *assessment) filler(p failurePoint, strongest Sign) func(string) string {
 	server, person := p.server, j.story.Person
 	if server == "" {
 		server = strongest.Server
@@ -252,7 +252,7 @@ func (j *judging) filler(p point, strongest Sign) func(string) string {
 
 // next says what to look at when a cause is not sure: the kinds of evidence
 // that are not at hand and tell most about it.
-func (j *judging) next(w weighed) []string {
+func (j *assessment) next(w weighed) []string {
 	if w.confidence >= 0.9 {
 		return []string{}
 	}

@@ -53,7 +53,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 		require.NotEmpty(t, k.says, k.cause)
 		require.NotEmpty(t, k.repair, k.cause)
 		require.NotEmpty(t, k.layer, k.cause)
-		p := point{kind: k.at, asked: "login"}
+		p := failurePoint{kind: k.at, asked: "login"}
 		if k.cause == AccountingPort || k.cause == RecordNotKept {
 			p.asked = "record-sessions"
 		}
@@ -69,7 +69,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 
 func TestMoreEvidenceSharpensTheAnswer(t *testing.T) {
 	t.Parallel()
-	p := point{kind: unheardPoint, asked: "login", signs: signs{{What: silentSign}}}
+	p := failurePoint{kind: unheardPoint, asked: "login", signs: signs{{What: silentSign}}}
 	before := weigh(p)[0]
 	p.signs = append(p.signs, Sign{What: heardNothingSign}, Sign{What: heardOthersSign})
 	after := weigh(p)[0]

@@ -30,7 +30,7 @@ roles: [{name: all, level: 15}]
 grants: [{who: team net, role: all}]
 ` + devices)})
 	require.NoError(t, err)
-	return Of(s, foresee.Reckoner{Site: s}.Shapes(s.Devices))
+	return Of(s, foresee.Forecaster{Site: s}.Shapes(s.Devices))
 }
 
 func TestADrawingHasEveryDeviceGroupAndServerAndTheirLines(t *testing.T) {

@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-// Holding is what a device is found to hold, in the words of the site's holds.
+// Found is what a device is found to hold, in the words of the site's key found.
 type Found struct {
 	Keys     map[string]string // by server, the name of a key
 	Ports    map[string]Ports  // by server

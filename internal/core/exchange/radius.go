@@ -312,7 +312,7 @@ func (l *Listener) pairEarly(w *pending) {
 	}
 }
 
-// late gives up on questions for answers that came before them.
+// tooEarly gives up on questions for answers that came before them.
 func (l *Listener) tooEarly(now time.Time) {
 	for len(l.pairs.early) > 0 && (now.IsZero() || now.Sub(l.pairs.early[0].at) > earlyBy) {
 		a := l.pairs.early[0]

@@ -85,8 +85,8 @@ func (r Report) Count(s Severity) int {
 }
 
 // Check finds everything in a site.
-func Check(f foresee.Reckoner, facts Facts) Report {
-	f.Briefly = true
+func Check(f foresee.Forecaster, facts Facts) Report {
+	f.SkipSecond = true
 	c := &checker{reckoner: f, facts: facts, at: map[string]int{}, reached: map[*site.List]uint64{}}
 	states := map[string]bool{}
 	devices := f.Site.Devices
@@ -97,7 +97,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 		c.proven.Devices += len(shape.Devices)
 		c.proven.Ways += len(shape.Devices) * len(shape.Devices[0].Ways)
 		for _, cs := range shape.Cases {
-			c.proven.Cases += len(shape.Devices) * len(cs.Alike)
+			c.proven.Cases += len(shape.Devices) * len(cs.SameOutcome)
 			states[stateKey(cs)] = true
 		}
 		for _, check := range shapeChecks {
@@ -111,7 +111,7 @@ func Check(f foresee.Reckoner, facts Facts) Report {
 	}
 	c.gather()
 	c.join()
-	c.tellUnsaid()
+	c.tellUnknown()
 	r := Report{Proven: c.proven}
 	r.Findings, r.Accepted = c.accept()
 	if facts.Only != nil && len(f.Site.Devices) > 1 { // what is of the rest of the site was not asked
@@ -148,13 +148,13 @@ func stateKey(c foresee.Case) string {
 }
 
 type checker struct {
-	reckoner foresee.Reckoner
+	reckoner foresee.Forecaster
 	facts    Facts
 	findings []Finding
 	at       map[string]int          // findings by what makes them the same
 	holds    []map[*site.Device]bool // for each finding, the first device of each shape that it holds for
 	reached  map[*site.List]uint64
-	unsaid   []unsaid
+	unknown  []unknownTrait
 	proven   Proof
 }
 

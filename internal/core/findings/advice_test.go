@@ -38,13 +38,13 @@ func keysOf(s *site.Site) site.Keys {
 func check(t testing.TB, text string) (Report, *site.Site) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
-	return Check(foresee.Reckoner{Site: s, Keys: keysOf(s), Now: now, Assume: true}, Facts{}), s
+	return Check(foresee.Forecaster{Site: s, Keys: keysOf(s), Now: now, Assume: true}, Facts{}), s
 }
 
 // checkUnassumed is check where traits that are not said are not known.
 func checkUnassumed(t testing.TB, text string) (Report, *site.Site) {
 	_, s := check(t, text)
-	return Check(foresee.Reckoner{Site: s, Keys: keysOf(s), Now: now}, Facts{}), s
+	return Check(foresee.Forecaster{Site: s, Keys: keysOf(s), Now: now}, Facts{}), s
 }
 
 func codesOf(r Report) []string {
@@ -76,7 +76,7 @@ roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]
 `)})
 		require.NoError(t, err)
-		r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{}, Assume: true}, Facts{})
+		r := Check(foresee.Forecaster{Site: s, Keys: site.Keys{}, Assume: true}, Facts{})
 		require.Equal(t, found, slices.ContainsFunc(r.Findings,
 			func(f Finding) bool { return f.Code == "no-way-back" }),
 			methods)
@@ -174,7 +174,7 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 		Text: []byte(strings.Replace(base, "lab: {only: true}\n", "", 1))})
 	require.NoError(t, err)
 	one := site.NewSecret("one-key-for-every-server")
-	r := Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true},
+	r := Check(foresee.Forecaster{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true},
 		Facts{Guessed: map[*site.Account]string{s.Accounts[0]: "its own name"},
 			Exposed: []Exposed{{Path: "keys/k", Mode: "-rw-r--r--", Place: s.Keys[0].Place}}})
 	require.Equal(t, []string{"readable-by-others", "weak-account"}, codesOf(r))
@@ -188,7 +188,7 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 			"t, servers: [t1, t2, t3]}]").Replace(base)
 	s, err = site.Parse(site.Source{Name: "site.yaml", Text: []byte(third)})
 	require.NoError(t, err)
-	r = Check(foresee.Reckoner{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true}, Facts{})
+	r = Check(foresee.Forecaster{Site: s, Keys: site.Keys{"k": one, "k2": one}, Now: now, Assume: true}, Facts{})
 	require.Equal(t, []string{"key-everywhere"}, codesOf(r))
 }
 
@@ -271,7 +271,7 @@ func TestTwoNamesOfOneValueAreOneKey(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	same := site.Keys{"k": site.NewSecret("the-same-for-both"), "k2": site.NewSecret("the-same-for-both")}
-	require.Empty(t, Check(foresee.Reckoner{Site: s, Keys: same, Assume: true}, Facts{}).Findings)
+	require.Empty(t, Check(foresee.Forecaster{Site: s, Keys: same, Assume: true}, Facts{}).Findings)
 }
 
 func TestAFindingThatHoldsForManyDevicesIsOne(t *testing.T) {

@@ -88,14 +88,14 @@ func BenchmarkRead(b *testing.B) {
 
 func BenchmarkReadAndCheck(b *testing.B) {
 	measured(b, func(b *testing.B, text []byte, n int) {
-		require.Equal(b, n, Check(foresee.Reckoner{Site: read(b, text)}, Facts{}).Proven.Devices)
+		require.Equal(b, n, Check(foresee.Forecaster{Site: read(b, text)}, Facts{}).Proven.Devices)
 	})
 }
 
 func BenchmarkReadAndForesee(b *testing.B) {
 	measured(b, func(b *testing.B, text []byte, _ int) {
 		s := read(b, text)
-		require.NotEmpty(b, foresee.Reckoner{Site: s}.Shapes(s.Devices))
+		require.NotEmpty(b, foresee.Forecaster{Site: s}.Shapes(s.Devices))
 	})
 }
 
@@ -103,7 +103,7 @@ func TestABigSiteIsWorkedOutOnceForEqualDevices(t *testing.T) {
 	t.Parallel()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: bigSite(2000)})
 	require.NoError(t, err)
-	shapes := foresee.Reckoner{Site: s}.Shapes(s.Devices)
+	shapes := foresee.Forecaster{Site: s}.Shapes(s.Devices)
 	require.LessOrEqual(t, len(shapes), 30*2*8)
 	n := 0
 	for _, sh := range shapes {

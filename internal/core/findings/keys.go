@@ -186,7 +186,7 @@ func keyStrength(c *checker) {
 	}
 }
 
-// common words of keys and passwords that are tried first.
+// commonWords are the words of keys and passwords that are tried first.
 var commonWords = []string{"password", "secret", "admin", "administrator", "radius", "tacacs", "network", "switch",
 	"router", "letmein", "welcome",
 	"changeme", "default", "test", "testing", "qwerty", "master", "shared", "sharedsecret", "company", "spring",

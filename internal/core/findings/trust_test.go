@@ -17,7 +17,7 @@ func TestCertificatesAreLookedAt(t *testing.T) {
 	t1, t2 := s.Server("t1"), s.Server("t2")
 	t1.Certificates.Place = t1.Place
 	found := func(shown ...Certificate) Report {
-		return Check(foresee.Reckoner{Site: s, Keys: keysOf(s), Now: now, Assume: true}, Facts{Shown: shown})
+		return Check(foresee.Forecaster{Site: s, Keys: keysOf(s), Now: now, Assume: true}, Facts{Shown: shown})
 	}
 	day := 24 * time.Hour
 	require.Empty(t, found(Certificate{Server: t1, Ends: now.Add(31 * day), Names: true}).Findings)

@@ -14,8 +14,8 @@ import (
 var outcomeChecks = []func(*checker, foresee.Shape){lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst,
 	open, cannotVerify, templateMissing, landsLow, refusedThoughGranted}
 
-// unsaid is a trait that a kind does not say, with what its values would do.
-type unsaid struct {
+// unknownTrait is a trait that a kind does not say, with what its values would do.
+type unknownTrait struct {
 	kind    *site.Kind
 	trait   site.Trait
 	values  []valued
@@ -47,7 +47,7 @@ func dependsOnTrait(c *checker, sh foresee.Shape) {
 			}
 		}
 		if len(found) > 0 {
-			c.noteUnsaid(sh, s, found)
+			c.noteUnknown(sh, s, found)
 		}
 	}
 }
@@ -63,15 +63,15 @@ func (c *checker) outcome(sh foresee.Shape) []Finding {
 	return one.findings
 }
 
-// noteUnsaid adds what a value does to what is known of the trait.
-func (c *checker) noteUnsaid(sh foresee.Shape, s foresee.Supposed, found []Finding) {
+// noteUnknown adds what a value does to what is known of the trait.
+func (c *checker) noteUnknown(sh foresee.Shape, s foresee.Supposed, found []Finding) {
 	kind := sh.Devices[0].Kind
-	i := slices.IndexFunc(c.unsaid, func(u unsaid) bool { return u.kind == kind && u.trait == s.Trait })
+	i := slices.IndexFunc(c.unknown, func(u unknownTrait) bool { return u.kind == kind && u.trait == s.Trait })
 	if i < 0 {
-		i = len(c.unsaid)
-		c.unsaid = append(c.unsaid, unsaid{kind: kind, trait: s.Trait})
+		i = len(c.unknown)
+		c.unknown = append(c.unknown, unknownTrait{kind: kind, trait: s.Trait})
 	}
-	u := &c.unsaid[i]
+	u := &c.unknown[i]
 	if !slices.Contains(u.devices, sh.Devices[0]) {
 		u.devices = append(u.devices, sh.Devices...)
 	}
@@ -81,9 +81,9 @@ func (c *checker) noteUnsaid(sh foresee.Shape, s foresee.Supposed, found []Findi
 	}
 }
 
-// tellUnsaid makes a finding of each trait that is not said and matters.
-func (c *checker) tellUnsaid() {
-	for _, u := range c.unsaid {
+// tellUnknown makes a finding of each trait that is not said and matters.
+func (c *checker) tellUnknown() {
+	for _, u := range c.unknown {
 		f := Finding{Code: "depends-on-trait", Devices: u.devices, Place: u.kind.Place}
 		of := "the kind " + u.kind.Name
 		say := fmt.Sprintf("write what is so into the traits of the kind %s", u.kind.Name)
@@ -122,7 +122,7 @@ func (c *checker) tellUnsaid() {
 }
 
 // orOf returns the other values of a trait, as they are chosen from.
-func orOf(u unsaid) string {
+func orOf(u unknownTrait) string {
 	if u.trait == site.TraitLoginWindow {
 		return "what it really is"
 	}

@@ -17,22 +17,22 @@ type Condition struct {
 
 // Case is one foreseen login.
 type Case struct {
-	Device   *site.Device
-	Way      *site.Way
-	Who      Who
-	Alike    []Who       // everybody for whom the login goes the same, Who first
-	When     []Condition // the servers asked, each in one state; other servers do not matter
-	Outcome  walk.Outcome
-	Level    int
-	By       string
-	Reason   reason.Reason
-	Wait     time.Duration // from the password to the prompt, at most the patience of the way in
-	Needs    time.Duration // how long it would take without that
-	Steps    []walk.Step
-	Stuck    bool          // in, and no command works
-	StuckWhy reason.Reason // why the command did not
-	Rules    []site.Rule   // the command rules that the device holds, which came with the login; nil: none
-	Promised int           // the level that the role or the account promises
+	Device      *site.Device
+	Way         *site.Way
+	Who         Who
+	SameOutcome []Who       // everybody for whom the login goes the same, Who first
+	When        []Condition // the servers asked, each in one state; other servers do not matter
+	Outcome     walk.Outcome
+	Level       int
+	By          string
+	Reason      reason.Reason
+	Wait        time.Duration // from the password to the prompt, at most the patience of the way in
+	Needs       time.Duration // how long it would take without that
+	Steps       []walk.Step
+	Stuck       bool          // in, and no command works
+	StuckWhy    reason.Reason // why the command did not
+	Rules       []site.Rule   // the command rules that the device holds, which came with the login; nil: none
+	Promised    int           // the level that the role or the account promises
 	// Raised is the level after asking for level 15, where the way in has an
 	// elevation list and the person is below it; else Level. RaiseWhy is why
 	// it was not given.

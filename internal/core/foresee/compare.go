@@ -27,7 +27,7 @@ type Named struct {
 
 // Compare returns what changes from one version of a site to another, devices
 // that change alike together.
-func Compare(before, after Reckoner) []Change {
+func Compare(before, after Forecaster) []Change {
 	type pair struct{ a, b int }
 	olds, news := before.Shapes(before.Site.Devices), after.Shapes(after.Site.Devices)
 	at := map[string]pair{}
@@ -81,7 +81,7 @@ func compareShapes(a, b Shape) []Change {
 	index := func(sh Shape) (map[place][]Case, []place) {
 		cases, order := map[place][]Case{}, []place{}
 		for _, c := range sh.Cases {
-			for _, who := range c.Alike {
+			for _, who := range c.SameOutcome {
 				p := place{way: c.Way.Name(), who: who.Name}
 				if cases[p] == nil {
 					order = append(order, p)

@@ -12,14 +12,14 @@ import (
 )
 
 // versions returns the reviewed demo site, and the same with one change.
-func versions(t *testing.T, from, to string) (before, after Reckoner) {
+func versions(t *testing.T, from, to string) (before, after Forecaster) {
 	text, err := os.ReadFile(reviewed)
 	require.NoError(t, err)
 	require.Contains(t, string(text), from)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(string(text), from, to, 1))})
 	require.NoError(t, err)
 	before = reckoner(t, reviewed)
-	return before, Reckoner{Site: s, Now: before.Now}
+	return before, Forecaster{Site: s, Now: before.Now}
 }
 
 func TestAFallbackThatIsTakenAwayIsALossOfThoseWhoHadIt(t *testing.T) {

@@ -78,8 +78,8 @@ func (sh Shape) For(d *site.Device) []Case {
 			if c.Way != w {
 				continue
 			}
-			for _, who := range c.Alike {
-				c.Device, c.Who, c.Alike = d, who, nil
+			for _, who := range c.SameOutcome {
+				c.Device, c.Who, c.SameOutcome = d, who, nil
 				all = append(all, c)
 			}
 		}
@@ -108,8 +108,8 @@ func (sh Shape) Servers() []*site.Server {
 	return all
 }
 
-// Reckoner foresees the logins of one site.
-type Reckoner struct {
+// Forecaster foresees the logins of one site.
+type Forecaster struct {
 	Site *site.Site
 	Keys site.Keys // to tell whether a key that a device holds is the server's
 	Now  time.Time // for people whose time is over
@@ -120,7 +120,7 @@ type Reckoner struct {
 	// Faults works out every state of a server, not only up and silent.
 	Faults bool
 	// Briefly leaves out second logins.
-	Briefly bool
+	SkipSecond bool
 	// Soon is how long after the first login a second one is tried; 0: the usual time.
 	Soon time.Duration
 	// Assume takes traits that the site does not say for what the open standards give:
@@ -132,7 +132,7 @@ type Reckoner struct {
 }
 
 // states returns the states in which a server is worked out where a way in asks it.
-func (f Reckoner) states(s *site.Server, w *site.Way) []State {
+func (f Forecaster) states(s *site.Server, w *site.Way) []State {
 	all := States(s, f.Faults)
 	if (f.Faults || f.Records) && keepsRecords(s, w) {
 		all = append(all, NoRecords)
@@ -148,17 +148,17 @@ func keepsRecords(s *site.Server, w *site.Way) bool {
 }
 
 // Shapes foresees the logins of all the given devices, equal devices once.
-func (f Reckoner) Shapes(devices []*site.Device) []Shape {
+func (f Forecaster) Shapes(devices []*site.Device) []Shape {
 	return slices.Collect(f.Each(devices))
 }
 
 // Each is Shapes, one at a time: the logins of a shape are worked out when it is
 // its turn, and nothing is kept of it afterwards.
-func (f Reckoner) Each(devices []*site.Device) iter.Seq[Shape] {
+func (f Forecaster) Each(devices []*site.Device) iter.Seq[Shape] {
 	return func(yield func(Shape) bool) {
 		var alike [][]*site.Device
 		at := map[string]int{}
-		wheres, crowd := f.wheres(), f.crowd()
+		wheres, crowd := f.wheres(), f.subjects()
 		for _, d := range devices {
 			key := shapeKey(d, wheres)
 			i, known := at[key]
@@ -186,7 +186,7 @@ type where struct {
 }
 
 // wheres are all that grants ask of devices.
-func (f Reckoner) wheres() []where {
+func (f Forecaster) wheres() []where {
 	var all []where
 	for _, g := range f.Site.Grants {
 		if len(g.Devices) > 0 {
@@ -237,12 +237,12 @@ func shapeKey(d *site.Device, wheres []where) string {
 
 // Device foresees every login of one device, for each person, by way in and
 // then by person.
-func (f Reckoner) Device(d *site.Device) []Case {
-	return Shape{Cases: f.device(d, f.crowd())}.For(d)
+func (f Forecaster) Device(d *site.Device) []Case {
+	return Shape{Cases: f.device(d, f.subjects())}.For(d)
 }
 
 // device foresees every login of one device, for each group of people alike.
-func (f Reckoner) device(d *site.Device, crowd [][]Who) []Case {
+func (f Forecaster) device(d *site.Device, crowd [][]Who) []Case {
 	groups := append(slices.Clone(crowd), f.others(d)...)
 	var all []Case
 	for _, w := range d.Ways {
@@ -260,7 +260,7 @@ func (f Reckoner) device(d *site.Device, crowd [][]Who) []Case {
 		}
 		for _, whos := range alike {
 			for _, c := range f.Cases(d, w, whos[0]) {
-				c.Alike = whos
+				c.SameOutcome = whos
 				all = append(all, c)
 			}
 		}
@@ -278,7 +278,7 @@ type classKey struct {
 	listed bool // the login list is for the name
 }
 
-func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
+func (f Forecaster) class(d *site.Device, w *site.Way, who Who) classKey {
 	decision := f.decide(d, w, who, site.Session)
 	list, named := d.LoginList(w, who.typed)
 	return classKey{listed: !named || list.For(who.typed),
@@ -287,10 +287,12 @@ func (f Reckoner) class(d *site.Device, w *site.Way, who Who) classKey {
 }
 
 // Cases foresees one person at one way in, in every state that matters.
-func (f Reckoner) Cases(d *site.Device, w *site.Way, who Who) []Case { return f.casesOf(d, w, who, d) }
+func (f Forecaster) Cases(d *site.Device, w *site.Way, who Who) []Case {
+	return f.casesOf(d, w, who, d)
+}
 
 // casesOf is Cases for a device that behaves as another one of equal ways in.
-func (f Reckoner) casesOf(d *site.Device, w *site.Way, who Who, as *site.Device) []Case {
+func (f Forecaster) casesOf(d *site.Device, w *site.Way, who Who, as *site.Device) []Case {
 	var all []Case
 	pending := [][]Condition{nil}
 	for len(pending) > 0 {
@@ -324,13 +326,13 @@ func notUp(c Case) int {
 const Soon = time.Second
 
 // one walks one login with the given states; servers beyond them are up.
-func (f Reckoner) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
+func (f Forecaster) one(d *site.Device, w *site.Way, who Who, chosen []Condition) Case {
 	return f.behaving(d, w, who, chosen, d)
 }
 
 // behaving is one for a device that behaves as another one of equal ways in, while the
 // servers take it for what the site says.
-func (f Reckoner) behaving(d *site.Device, w *site.Way, who Who, chosen []Condition, as *site.Device) Case {
+func (f Forecaster) behaving(d *site.Device, w *site.Way, who Who, chosen []Condition, as *site.Device) Case {
 	world := &imagined{reckoner: f, device: d, as: as, way: w, who: who, when: slices.Clone(chosen)}
 	rests := new(walk.Rests)
 	at := as.Ways[slices.Index(d.Ways, w)]
@@ -338,8 +340,9 @@ func (f Reckoner) behaving(d *site.Device, w *site.Way, who Who, chosen []Condit
 	world.visit = visit
 	entry := visit.Enter(who.typed)
 	session := f.decide(d, w, who, site.Session)
-	c := Case{Device: d, Way: w, Who: who, Alike: []Who{who}, Level: entry.Level, By: entry.By, Reason: entry.Reason,
-		Wait: entry.Wait, Needs: entry.Needs}
+	c := Case{Device: d, Way: w, Who: who, SameOutcome: []Who{who}, Level: entry.Level, By: entry.By,
+		Reason: entry.Reason,
+		Wait:   entry.Wait, Needs: entry.Needs}
 	switch {
 	case who.Kind == Known && session.Allow:
 		c.Promised = session.Role.Level
@@ -366,21 +369,21 @@ func (f Reckoner) behaving(d *site.Device, w *site.Way, who Who, chosen []Condit
 	c.Steps = visit.Steps
 	c.consulted = visit.Consulted()
 	c.Rests = rests.Some()
-	if c.Rests && !f.Briefly {
+	if c.Rests && !f.SkipSecond {
 		second := &walk.Visit{Device: as, Way: at, World: world, Rests: rests, From: f.From,
 			Now: left + cmp.Or(f.Soon, Soon)}
 		world.visit = second
 		e := second.Enter(who.typed)
 		c.Again = &Again{Outcome: outcome(e, who, session, c.Promised), Level: e.Level, By: e.By, Reason: e.Reason,
 			Wait: e.Wait, Secret: secretOf(second.Steps, site.Login)}
-		c.consulted = together(c.consulted, second.Consulted())
+		c.consulted = union(c.consulted, second.Consulted())
 	}
 	c.When = world.when
 	return c
 }
 
 // command returns a command that the role of somebody allows, as far as one is known.
-func (f Reckoner) command(c Case, session rights.Decision) string {
+func (f Forecaster) command(c Case, session rights.Decision) string {
 	if c.Rules == nil || session.Role == nil {
 		return anyCommand
 	}

@@ -13,12 +13,12 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-func reckoner(t testing.TB, path string) Reckoner {
+func reckoner(t testing.TB, path string) Forecaster {
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: text})
 	require.NoError(t, err)
-	return Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	return Forecaster{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
 
 const (
@@ -27,7 +27,7 @@ const (
 )
 
 // find returns the one case of a person that holds when the servers are silent.
-func find(t *testing.T, f Reckoner, device, way, person string, silent ...string) Case {
+func find(t *testing.T, f Forecaster, device, way, person string, silent ...string) Case {
 	d := f.Site.Device(device)
 	who, ok := f.Find(d, person)
 	require.True(t, ok)
@@ -100,7 +100,7 @@ func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
 }
 
 // brute walks every combination of states of every server.
-func brute(f Reckoner, d *site.Device, w *site.Way, who Who, servers []*site.Server) map[string]Case {
+func brute(f Forecaster, d *site.Device, w *site.Way, who Who, servers []*site.Server) map[string]Case {
 	all := map[string]Case{}
 	for bits := range 1 << len(servers) {
 		var chosen []Condition

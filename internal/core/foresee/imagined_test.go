@@ -12,7 +12,7 @@ import (
 )
 
 // imaginary is a small site with a server of every sort.
-func imaginary(t *testing.T, forms string) Reckoner {
+func imaginary(t *testing.T, forms string) Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k, other: file other, pass: file pass}
@@ -40,11 +40,11 @@ devices:
   - {name: h, kind: hashes, addresses: [192.0.2.10], accounts: [keeper]}
 `)})
 	require.NoError(t, err)
-	return Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC),
+	return Forecaster{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC),
 		Keys: site.Keys{"k": site.NewSecret("one"), "other": site.NewSecret("two")}}
 }
 
-func (f Reckoner) whoIs(name string) Who {
+func (f Forecaster) whoIs(name string) Who {
 	return Who{Kind: Known, Name: name, typed: name, person: f.Site.Person(name)}
 }
 
@@ -90,7 +90,7 @@ servers:
 devices: [{name: d, addresses: [192.0.2.9]}]
 `)})
 	require.NoError(t, err)
-	f := Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}}
+	f := Forecaster{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}}
 	d := s.Device("d")
 	for purpose, want := range map[site.Purpose][2]reason.Reason{
 		site.Login:          {reason.NoSource, ""},
@@ -105,7 +105,7 @@ func TestAServerThatCannotCheckThePasswordRefuses(t *testing.T) {
 	t.Parallel()
 	f := imaginary(t, "")
 	w := &site.Way{Access: "ssh"}
-	login := func(f Reckoner, server, device string, who Who) []any {
+	login := func(f Forecaster, server, device string, who Who) []any {
 		d := f.login(f.Site.Server(server), f.Site.Device(device), w, who, site.Login)
 		return []any{d.Allow, d.Reason}
 	}
@@ -205,7 +205,7 @@ func TestWhoIsNamedOrBearsTheNameOfAnAccountStandsAlone(t *testing.T) {
 	t.Parallel()
 	f := imaginary(t, "")
 	var names [][]string
-	for _, group := range f.crowd() {
+	for _, group := range f.subjects() {
 		var of []string
 		for _, w := range group {
 			of = append(of, w.Name)
@@ -219,7 +219,7 @@ func TestTheSecondLoginIsForeseenUnlessItIsToBeBrief(t *testing.T) {
 	t.Parallel()
 	for brief, want := range map[bool]bool{false: true, true: false} {
 		f := reckoner(t, reviewed)
-		f.Briefly = brief
+		f.SkipSecond = brief
 		again := false
 		for _, c := range f.Shapes([]*site.Device{f.Site.Device("north-rtr-1")})[0].Cases {
 			again = again || c.Again != nil

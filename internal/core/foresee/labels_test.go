@@ -58,7 +58,7 @@ devices:
 		values[c.at] = c.to
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: fmt.Appendf(nil, text, values...)})
 		require.NoError(t, err, name)
-		shapes := foresee.Reckoner{Site: s, Now: time.Now()}.Shapes(s.Devices)
+		shapes := foresee.Forecaster{Site: s, Now: time.Now()}.Shapes(s.Devices)
 		want := 2
 		if c.same {
 			want = 1
@@ -68,7 +68,7 @@ devices:
 	// And what is foreseen differs where the label does.
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: fmt.Appendf(nil, text, "a", "p", "west", "edge", "")})
 	require.NoError(t, err)
-	r := foresee.Reckoner{Site: s, Now: time.Now()}
+	r := foresee.Forecaster{Site: s, Now: time.Now()}
 	in := func(device string) bool {
 		for _, c := range r.Device(s.Device(device)) {
 			if c.Who.Name == "ines" && c.Way.Access == site.SSH && c.Outcome == walk.OutcomeRefused && c.By == "t" {

@@ -14,7 +14,7 @@ import (
 
 // peopled is a site whose people are of every sort, with two devices that differ by
 // what more says of the second.
-func peopled(t *testing.T, more string) Reckoner {
+func peopled(t *testing.T, more string) Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k, k2: file k2}
@@ -46,11 +46,11 @@ devices:
 		more + `}
 `)})
 	require.NoError(t, err)
-	return Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
+	return Forecaster{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
 
 // up returns how a login at a device comes out while every server is up.
-func (f Reckoner) up(device string, who Who) string {
+func (f Forecaster) up(device string, who Who) string {
 	d := f.Site.Device(device)
 	for _, c := range f.Cases(d, d.Way(site.SSH), who) {
 		if c.Holds(nil) {
@@ -106,7 +106,7 @@ func TestEverybodyWhoMatters(t *testing.T) {
 	require.Equal(t, "refused, by t", f.up("d1", both), "servers that ask no directory know nobody of it")
 }
 
-func (f Reckoner) role(device string, who Who) string {
+func (f Forecaster) role(device string, who Who) string {
 	d := f.Site.Device(device)
 	if r := f.RoleOf(Case{Device: d, Way: d.Way(site.SSH), Who: who}); r != nil {
 		return r.Name
@@ -206,7 +206,7 @@ grants: [{who: [team net], role: all}]
 devices: [{name: d, addresses: [192.0.2.9], access: {ssh: {login: l, session: s}}}]
 `)})
 	require.NoError(t, err)
-	f := Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}, Now: time.Now()}
+	f := Forecaster{Site: s, Keys: site.Keys{"k": site.NewSecret("one")}, Now: time.Now()}
 	d := s.Device("d")
 	typed := map[string]string{}
 	for _, c := range f.Device(d) {

@@ -14,11 +14,11 @@ import (
 
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 func init() {
-	if err := flag.Set("rapid.checks", strconv.Itoa(often.Of(25, 100))); err != nil {
+	if err := flag.Set("rapid.checks", strconv.Itoa(testscale.Of(25, 100))); err != nil {
 		panic(err)
 	}
 }
@@ -103,10 +103,10 @@ grants: [{who: team net, role: all}, {who: team watch, role: few}]
 	return drawn{b.String(), one("grows", groups...)}
 }
 
-func (d drawn) reckoner(t require.TestingT, text string) Reckoner {
+func (d drawn) reckoner(t require.TestingT, text string) Forecaster {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err, text)
-	return Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "k2": site.NewSecret("another")},
+	return Forecaster{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), "k2": site.NewSecret("another")},
 		Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
 
@@ -126,7 +126,7 @@ func (d drawn) grown(first bool) string {
 }
 
 // outcomes returns, for each way in, person and outage by names, how it comes out.
-func outcomes(f Reckoner, of []string, also ...string) map[string]Case {
+func outcomes(f Forecaster, of []string, also ...string) map[string]Case {
 	all := map[string]Case{}
 	d := f.Site.Devices[0]
 	for _, w := range d.Ways {
@@ -151,7 +151,7 @@ func outcomes(f Reckoner, of []string, also ...string) map[string]Case {
 	return all
 }
 
-func serverNames(f Reckoner) []string {
+func serverNames(f Forecaster) []string {
 	var names []string
 	for _, s := range f.Site.Servers {
 		names = append(names, s.Name)

@@ -24,7 +24,7 @@ func (q Questions) Plus(o Questions, times float64) Questions {
 
 // Questions returns what servers are asked by a login of somebody at a way in, its end
 // included, and by each command in it, while some servers are silent.
-func (f Reckoner) Questions(d *site.Device, w *site.Way, who Who, silent []*site.Server) (login, command Asked) {
+func (f Forecaster) Questions(d *site.Device, w *site.Way, who Who, silent []*site.Server) (login, command Asked) {
 	world := &imagined{reckoner: f, device: d, as: d, way: w, who: who}
 	for _, s := range silent {
 		world.when = append(world.when, Condition{Server: s, State: Down})
@@ -69,13 +69,13 @@ func count(to Asked, steps []walk.Step, silent []*site.Server) {
 
 // Usual returns the way in by which people come to a device on a usual day, ssh where it
 // has that, and somebody who gets in there by a server; false where nobody does.
-func (f Reckoner) Usual(d *site.Device) (*site.Way, Who, bool) {
+func (f Forecaster) Usual(d *site.Device) (*site.Way, Who, bool) {
 	for _, access := range []string{site.SSH, site.Telnet, site.Web, site.API, site.NETCONF, site.Console} {
 		for _, w := range d.Ways {
 			if w.Access != access {
 				continue
 			}
-			for _, g := range f.crowd() {
+			for _, g := range f.subjects() {
 				c := f.one(d, w, g[0], nil)
 				if g[0].Kind == Known && (c.Outcome == walk.OutcomeIn || c.Outcome == walk.OutcomeLow) {
 					return w, g[0], true

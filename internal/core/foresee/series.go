@@ -28,7 +28,7 @@ type Ended struct {
 // Series walks logins that follow each other on a device that behaves as another one of
 // equal ways in. Servers that gave no answer are left alone as they would be. It returns
 // also the traits on which what happened hangs, in the order in which they came to matter.
-func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Trait) {
+func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Trait) {
 	var all []Ended
 	var consulted []site.Trait
 	rests, now := new(walk.Rests), time.Duration(0)
@@ -46,13 +46,13 @@ func (f Reckoner) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Tr
 			end.Rests[s] -= now
 		}
 		all = append(all, end)
-		consulted = together(consulted, visit.Consulted())
+		consulted = union(consulted, visit.Consulted())
 	}
 	return all, consulted
 }
 
-// together adds to some traits those of others that are not among them.
-func together(some, others []site.Trait) []site.Trait {
+// union adds to some traits those of others that are not among them.
+func union(some, others []site.Trait) []site.Trait {
 	for _, t := range others {
 		if !slices.Contains(some, t) {
 			some = append(some, t)

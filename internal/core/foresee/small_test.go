@@ -12,7 +12,7 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-func (f Reckoner) named(t *testing.T, d *site.Device, name string) Who {
+func (f Forecaster) named(t *testing.T, d *site.Device, name string) Who {
 	t.Helper()
 	w, known := f.Find(d, name)
 	require.True(t, known, name)
@@ -172,14 +172,14 @@ func TestChangesOfTwoWaysOrDevicesAreNotJoined(t *testing.T) {
 }
 
 // of is a reckoner of a small site: what more says beyond two servers of TACACS+ and RADIUS.
-func of(t *testing.T, more string) Reckoner {
+func of(t *testing.T, more string) Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
 groups: [{name: g, servers: [t]}, {name: q, servers: [r]}]
 ` + more)})
 	require.NoError(t, err)
-	return Reckoner{Site: s}
+	return Forecaster{Site: s}
 }
 
 const twoServers = `
@@ -202,7 +202,7 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 lab: {people: [{name: ebba, teams: [net], password: $6$x$y}]}
 `)
 	var crowd []string
-	for _, group := range f.crowd() {
+	for _, group := range f.subjects() {
 		var names []string
 		for _, w := range group {
 			names = append(names, w.Name)

@@ -43,7 +43,7 @@ func (sh Shape) Unknown() []site.Trait {
 
 // Suppose works a shape out with each other value of each trait that its kind does not
 // say, one trait at a time. Cases that do not hang on the trait are taken as they are.
-func (f Reckoner) Suppose(sh Shape) []Supposed {
+func (f Forecaster) Suppose(sh Shape) []Supposed {
 	var all []Supposed
 	if f.Assume || len(sh.Cases) == 0 {
 		return nil
@@ -70,11 +70,11 @@ func (f Reckoner) Suppose(sh Shape) []Supposed {
 
 // Behaving returns every login of a device that behaves as another one of equal ways in,
 // while the servers take it for what the site says.
-func (f Reckoner) Behaving(d, as *site.Device) Shape {
+func (f Forecaster) Behaving(d, as *site.Device) Shape {
 	sh := Shape{Devices: []*site.Device{d}}
-	for _, some := range (Shape{Cases: f.device(d, f.crowd())}).logins() {
+	for _, some := range (Shape{Cases: f.device(d, f.subjects())}).logins() {
 		for _, c := range f.casesOf(d, some[0].Way, some[0].Who, as) {
-			c.Alike = some[0].Alike
+			c.SameOutcome = some[0].SameOutcome
 			sh.Cases = append(sh.Cases, c)
 		}
 	}
@@ -90,7 +90,7 @@ func (sh Shape) formsAlike(t site.Trait) bool {
 
 // supposed works out again, for a device that behaves as another, the logins that hang
 // on a trait.
-func (f Reckoner) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
+func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 	var all []Case
 	for _, some := range sh.logins() {
 		first := some[0]
@@ -99,7 +99,7 @@ func (f Reckoner) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 		}
 		at := as.Ways[slices.Index(first.Device.Ways, first.Way)]
 		for _, c := range some {
-			c.Device, c.Way, c.Alike = as, at, first.Alike
+			c.Device, c.Way, c.SameOutcome = as, at, first.SameOutcome
 			all = append(all, c)
 		}
 	}
@@ -121,7 +121,7 @@ func (sh Shape) logins() [][]Case {
 
 // Depending returns a shape whose cases say on which traits they depend that the site
 // does not say.
-func (f Reckoner) Depending(sh Shape) Shape {
+func (f Forecaster) Depending(sh Shape) Shape {
 	supposed := f.Suppose(sh)
 	if len(supposed) == 0 {
 		return sh

@@ -33,7 +33,7 @@ func depends(c Case) []string {
 	return all
 }
 
-func (f Reckoner) unknownCase(t *testing.T, way, who string, silent ...string) Case {
+func (f Forecaster) unknownCase(t *testing.T, way, who string, silent ...string) Case {
 	d := f.Site.Devices[0]
 	for _, c := range f.Depending(f.Shapes([]*site.Device{d})[0]).For(d) {
 		if c.Way.Name() != way || c.Who.Name != who {
@@ -72,7 +72,7 @@ devices: [{name: d, kind: switch, addresses: [192.0.2.9], access: {console: {log
 		"what is not said is taken as the open standards give it")
 }
 
-func withKeys(f Reckoner) Reckoner {
+func withKeys(f Forecaster) Forecaster {
 	f.Keys = site.Keys{"k": site.NewSecret("one")}
 	return f
 }

@@ -53,11 +53,11 @@ func (w Who) known() *site.Person {
 	return nil
 }
 
-// crowd groups the people of the site by all that a decision can depend on.
+// subjects groups the people of the site by all that a decision can depend on.
 // Whoever is named by a grant, or bears the name of a local account, stands
 // alone. Those whom only a directory knows are members, one of each team; a person
 // whose teams a directory has is one of them, unless nothing lets that person in.
-func (f Reckoner) crowd() [][]Who {
+func (f Forecaster) subjects() [][]Who {
 	alone := map[string]bool{}
 	for _, g := range f.Site.Grants {
 		for _, w := range g.Who {
@@ -103,7 +103,7 @@ func (f Reckoner) crowd() [][]Who {
 }
 
 // others returns the local accounts, unknown and anyone, each a group of its own.
-func (f Reckoner) others(d *site.Device) [][]Who {
+func (f Forecaster) others(d *site.Device) [][]Who {
 	var groups [][]Who
 	before := len(f.Site.People) + len(f.Site.Members())
 	add := func(w Who) {
@@ -130,9 +130,9 @@ func (f Reckoner) others(d *site.Device) [][]Who {
 }
 
 // Whos returns those for whom logins on d are foreseen.
-func (f Reckoner) Whos(d *site.Device) []Who {
+func (f Forecaster) Whos(d *site.Device) []Who {
 	var whos []Who
-	for _, g := range append(f.crowd(), f.others(d)...) {
+	for _, g := range append(f.subjects(), f.others(d)...) {
 		whos = append(whos, g...)
 	}
 	slices.SortFunc(whos, func(a, b Who) int { return a.order - b.order })
@@ -140,7 +140,7 @@ func (f Reckoner) Whos(d *site.Device) []Who {
 }
 
 // Account returns the Who of a local account of d, or false.
-func (f Reckoner) Account(d *site.Device, name string) (Who, bool) {
+func (f Forecaster) Account(d *site.Device, name string) (Who, bool) {
 	for _, w := range f.Whos(d) {
 		if w.Kind == Local && w.typed == name {
 			return w, true
@@ -182,7 +182,7 @@ func (w Who) Called(name string) bool {
 }
 
 // Find returns the Who of a name on d, or false.
-func (f Reckoner) Find(d *site.Device, name string) (Who, bool) {
+func (f Forecaster) Find(d *site.Device, name string) (Who, bool) {
 	for _, w := range f.Whos(d) {
 		if w.Called(name) {
 			return w, true

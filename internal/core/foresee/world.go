@@ -11,13 +11,13 @@ import (
 )
 
 // decide imagines what a server that is up decides.
-func (f Reckoner) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
+func (f Forecaster) decide(d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	return f.decideOn(d, w, who, p, site.ByGroup)
 }
 
 // decideOn is decide for somebody who has got in by a method: none, and a secret that
 // many share, prove to nobody who that is.
-func (f Reckoner) decideOn(d *site.Device, w *site.Way, who Who, p site.Purpose, by site.MethodKind) rights.Decision {
+func (f Forecaster) decideOn(d *site.Device, w *site.Way, who Who, p site.Purpose, by site.MethodKind) rights.Decision {
 	q := rights.Question{Purpose: p, Device: d, Access: w.Access, Person: who.typed, Known: who.known(),
 		Credential: rights.Wrong, From: f.From, AssumeFrom: !f.From.IsValid(), AssumeHours: f.At.IsZero()}
 	if len(f.Site.Directories) == 0 { // a directory that devices ask tells the servers of nobody
@@ -41,7 +41,7 @@ func (f Reckoner) decideOn(d *site.Device, w *site.Way, who Who, p site.Purpose,
 }
 
 // at returns the time at which logins happen.
-func (f Reckoner) at() time.Time {
+func (f Forecaster) at() time.Time {
 	if !f.At.IsZero() {
 		return f.At
 	}
@@ -51,7 +51,7 @@ func (f Reckoner) at() time.Time {
 // login imagines what a server decides of a login or an elevation: it may not
 // be able to check the password in the form in which the device sends it, and
 // a directory knows nobody's grants.
-func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
+func (f Forecaster) login(s *site.Server, d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
 	form := d.Kind.Traits.PasswordAs.Of(s.Protocol)
 	switch {
 	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
@@ -69,7 +69,7 @@ func (f Reckoner) login(s *site.Server, d *site.Device, w *site.Way, who Who, p 
 
 // imagined is the world of one foreseen login.
 type imagined struct {
-	reckoner Reckoner
+	reckoner Forecaster
 	device   *site.Device // as the servers know it
 	as       *site.Device // as it behaves
 	visit    *walk.Visit
@@ -78,14 +78,14 @@ type imagined struct {
 	when     []Condition
 }
 
-// PasswordIs: the password given is the right one of a local account in that
+// PasswordIs reports whether it is right: the password given is the right one of a local account in that
 // account's own case, and in that of a person who has the same name and password.
 func (w *imagined) PasswordIs(a *site.Account) bool {
 	return w.who.Kind == Local && w.who.account == a ||
 		w.who.Kind == Known && w.who.typed == a.Name && w.who.person.Password.Same(a.Password)
 }
 
-// SecretIs: those whose right password opens level 15 are taken to know the
+// SecretIs reports whether it is right: those whose right password opens level 15 are taken to know the
 // secrets of elevation, and those of local accounts.
 func (w *imagined) SecretIs(e *site.ElevationSecret) bool {
 	session := w.reckoner.decide(w.device, w.way, w.who, site.Session)
@@ -158,7 +158,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 
 // Unheard tells why a device gets no answer from a server that is up: "" when
 // it does.
-func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason.Reason {
+func (f Forecaster) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason.Reason {
 	switch {
 	case !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid(): // nothing is sent, whatever it is for
 		return reason.NoSource
@@ -180,7 +180,7 @@ func (f Reckoner) Unheard(d *site.Device, s *site.Server, p site.Purpose) reason
 	return reason.KeyDiffers
 }
 
-func (f Reckoner) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bool {
+func (f Forecaster) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bool {
 	authentication, accounting, _ := d.Ports(s)
 	if p.Records() {
 		return accounting != s.AccountingPort
@@ -190,7 +190,7 @@ func (f Reckoner) atOtherPort(d *site.Device, s *site.Server, p site.Purpose) bo
 
 // known reports whether a server knows the address that a device asks from: that
 // of a device of the site, or of another client.
-func (f Reckoner) known(d *site.Device, s *site.Server) bool {
+func (f Forecaster) known(d *site.Device, s *site.Server) bool {
 	from := d.Asks()
 	if !from.IsValid() || from == d.Source {
 		return true
@@ -205,7 +205,7 @@ func (f Reckoner) known(d *site.Device, s *site.Server) bool {
 
 // coveredWith reports whether a device asks from an address that another client
 // entry covers, with the key of that entry.
-func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bool {
+func (f Forecaster) coveredWith(d *site.Device, s *site.Server, held *site.Key) bool {
 	if d.Asks() == d.Source {
 		return false
 	}
@@ -214,7 +214,7 @@ func (f Reckoner) coveredWith(d *site.Device, s *site.Server, held *site.Key) bo
 }
 
 // RoleOf returns the role that a person has where a case happens, nil for none.
-func (f Reckoner) RoleOf(c Case) *site.Role {
+func (f Forecaster) RoleOf(c Case) *site.Role {
 	d := f.decide(c.Device, c.Way, c.Who, site.Session)
 	if !d.Allow {
 		return nil

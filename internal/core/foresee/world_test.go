@@ -10,7 +10,7 @@ import (
 )
 
 // held is a small site with a device that holds something other than designed.
-func held(t *testing.T, holds, servers string) Reckoner {
+func held(t *testing.T, holds, servers string) Forecaster {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k, k2: file k2, k3: file k3}
 servers:
@@ -26,7 +26,7 @@ clients: [{from: 198.51.100.0/24, servers: [t, r], key: k3}]
 `)})
 	require.NoError(t, err)
 	keys := site.Keys{"k": site.NewSecret("one"), "k2": site.NewSecret("two"), "k3": site.NewSecret("three")}
-	return Reckoner{Site: s, Keys: keys}
+	return Forecaster{Site: s, Keys: keys}
 }
 
 func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {

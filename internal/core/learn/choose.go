@@ -52,11 +52,11 @@ func (l *Learner) Back() []Experiment {
 }
 
 func (l *Learner) account() *foresee.Who {
-	i := slices.IndexFunc(l.crowd, func(w foresee.Who) bool { return w.Kind == foresee.Local })
+	i := slices.IndexFunc(l.subjects, func(w foresee.Who) bool { return w.Kind == foresee.Local })
 	if i < 0 {
 		return nil
 	}
-	return &l.crowd[i]
+	return &l.subjects[i]
 }
 
 func boolInt(b bool) int {
@@ -133,12 +133,12 @@ func (l *Learner) patterns() [][]foresee.Condition {
 // soon is a second login while servers rest, and later one when they no longer do.
 const soon = time.Second
 
-// candidates of experiments, each as its logins without what follows to leave no server
-// resting.
+// experiments returns the candidates. Each is a list of logins; those that only wake servers
+// again afterwards are left out.
 func (l *Learner) experiments() [][]foresee.Login {
 	var all [][]foresee.Login
 	for _, w := range l.ways() {
-		for _, who := range l.crowd {
+		for _, who := range l.subjects {
 			if level, is := learnerLevel(who); is && level != 15 && level != 1 && site.HasShell(w.Access) {
 				continue // each level matters at pages alone
 			}
@@ -285,7 +285,7 @@ func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf)
 	}
 	least := len(logins) + 2
 	for _, w := range l.ways() {
-		for _, who := range l.crowd {
+		for _, who := range l.subjects {
 			if level, is := learnerLevel(who); is && level != 15 {
 				continue
 			}
@@ -350,7 +350,7 @@ func (l *Learner) groups() []*site.Group {
 // reset is a login that gets in, whatever is not known: what a lock counts begins anew.
 func (l *Learner) reset() (Experiment, bool) {
 	for _, w := range l.ways() {
-		for _, who := range l.crowd {
+		for _, who := range l.subjects {
 			if who.Kind != foresee.Known {
 				continue
 			}
@@ -387,7 +387,7 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 	}
 	first := list.Servers()[0]
 	dead := l.Device.Patience(first).DeadTime
-	for _, who := range l.crowd {
+	for _, who := range l.subjects {
 		if level, is := learnerLevel(who); is && level == 15 && dead > 0 {
 			one := []foresee.Condition{{Server: first, State: foresee.Down}}
 			return Experiment{Logins: []foresee.Login{{Way: way, Who: who, When: one},
@@ -408,7 +408,7 @@ func (l *Learner) Names(heard map[string][]string) []Experiment {
 			w.HasLines && w.Lines.Low > 0 || l.failed >= l.Failures {
 			continue
 		}
-		for _, who := range l.crowd {
+		for _, who := range l.subjects {
 			if level, is := learnerLevel(who); !is || level != 15 {
 				continue
 			}

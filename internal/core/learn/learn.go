@@ -25,7 +25,7 @@ import (
 // Options are what learning works with. Reckoner is for a site whose people are those of
 // Cast. The rest may be zero.
 type Options struct {
-	Reckoner foresee.Reckoner
+	Reckoner foresee.Forecaster
 	Device   *site.Device
 	// Account is the local account whose password is known: the way back in.
 	Account string
@@ -70,7 +70,7 @@ type Learner struct {
 	smallest time.Duration           // the shortest timeout of a server
 	longest  time.Duration           // the longest time that a server is left alone
 	servers  []*site.Server
-	crowd    []foresee.Who
+	subjects []foresee.Who
 	tried    map[string]bool // experiments that were made
 	useless  map[string]bool // that tell nothing, and never will, as what is known only grows
 	blind    map[string]bool // ways in, by their access, that do not show the level
@@ -113,7 +113,7 @@ func New(o Options) (*Learner, error) {
 	}
 	for _, w := range o.Reckoner.Whos(o.Device) {
 		if w.Kind == foresee.Known || w.Kind == foresee.Unknown || w.Kind == foresee.Local && w.Typed() == o.Account {
-			l.crowd = append(l.crowd, w)
+			l.subjects = append(l.subjects, w)
 		}
 	}
 	return l, nil
@@ -343,7 +343,7 @@ func (l *Learner) moveTo(d *site.Device) {
 // Asked writes what servers were asked in some steps, one line a server and question: what
 // is asked, whom, how often, and in which form a password went there. Ports that are closed
 // see nothing, and what is recorded does not count.
-func Asked(f foresee.Reckoner, d *site.Device, steps []walk.Step) []string {
+func Asked(f foresee.Forecaster, d *site.Device, steps []walk.Step) []string {
 	all := []string{}
 	for _, step := range steps {
 		if step.Purpose != site.Login && step.Purpose != site.Session {

@@ -14,7 +14,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 const common = `site: Learned
@@ -82,12 +82,12 @@ devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], acce
 }
 
 // reckoner reads a design, with the people of experiments.
-func reckoner(t testing.TB, text string) foresee.Reckoner {
+func reckoner(t testing.TB, text string) foresee.Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
 	Cast(s, s.Kinds[0])
-	return foresee.Reckoner{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), LearnersKey: site.NewSecret("two")},
+	return foresee.Forecaster{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), LearnersKey: site.NewSecret("two")},
 		Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
 
@@ -110,7 +110,7 @@ func (p *pretender) try(e Experiment) []Seen {
 }
 
 // learned lets a learner find out how a device behaves.
-func learned(t testing.TB, f foresee.Reckoner, traits site.Traits, say func(string)) (*Learner, *pretender) {
+func learned(t testing.TB, f foresee.Forecaster, traits site.Traits, say func(string)) (*Learner, *pretender) {
 	t.Helper()
 	d := f.Site.Devices[0]
 	l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})
@@ -146,7 +146,7 @@ func values(l *Learner, t site.Trait) []string {
 }
 
 // devices is how many devices of random habits are learned.
-var devices = flag.Int("devices", often.Of(1, 4), "how many devices of random habits")
+var devices = flag.Int("devices", testscale.Of(1, 4), "how many devices of random habits")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()

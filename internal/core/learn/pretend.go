@@ -13,7 +13,7 @@ import (
 type Pretender struct {
 	Took    time.Duration // of everything that was tried, with its waits
 	Blind   bool          // nowhere does it show a level
-	f       foresee.Reckoner
+	f       foresee.Forecaster
 	d, as   *site.Device
 	history []foresee.Login
 	heard   []string
@@ -21,7 +21,7 @@ type Pretender struct {
 }
 
 // NewPretender makes one of a device that behaves as another one of equal ways in.
-func NewPretender(f foresee.Reckoner, d, as *site.Device) *Pretender {
+func NewPretender(f foresee.Forecaster, d, as *site.Device) *Pretender {
 	return &Pretender{f: f, d: d, as: as}
 }
 

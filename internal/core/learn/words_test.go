@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/site"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 	"mellowgate/internal/wire/capture"
 )
 
@@ -30,7 +30,7 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		t.Skip("nothing here runs beside something else, and the plain run reads it")
 	}
 	if !*makeRuns {
-		often.Whole(t, "devices of random habits, learned from the core")
+		testscale.Whole(t, "devices of random habits, learned from the core")
 	}
 	var b strings.Builder
 	for _, k := range []struct {
@@ -119,7 +119,7 @@ func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 	t.Parallel()
 	for name, design := range designs {
 		// the pages of that one take long to work out
-		if name == "tacacs" || (underRace || !often.All()) && name != "both" {
+		if name == "tacacs" || (underRace || !testscale.All()) && name != "both" {
 			continue
 		}
 		f := reckoner(t, design)

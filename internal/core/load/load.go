@@ -56,12 +56,12 @@ type part struct {
 }
 
 // Of works out the load of the given devices.
-func Of(f foresee.Reckoner, devices []*site.Device) Report {
+func Of(f foresee.Forecaster, devices []*site.Device) Report {
 	r := Report{People: f.Site.Rates.People}
 	if r.People < 0 {
 		r.People, r.Estimated = granted(f), true
 	}
-	f.Briefly = true
+	f.SkipSecond = true
 	var parts []part
 	for sh := range f.Each(devices) {
 		d := sh.Devices[0]
@@ -90,7 +90,7 @@ func Of(f foresee.Reckoner, devices []*site.Device) Report {
 }
 
 // granted counts the people of the site who can log in somewhere.
-func granted(f foresee.Reckoner) int {
+func granted(f foresee.Forecaster) int {
 	n := 0
 	for _, p := range f.Site.People {
 		named := func(w site.Who) bool { return w.Person == p.Name || slices.Contains(p.Teams, w.Team) }

@@ -45,7 +45,7 @@ func report(t *testing.T, rates string) Report {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(text + rates)})
 	require.NoError(t, err)
-	return Of(foresee.Reckoner{Site: s, Now: time.Now()}, s.Devices)
+	return Of(foresee.Forecaster{Site: s, Now: time.Now()}, s.Devices)
 }
 
 func TestEachServerIsAskedWhatLoginsAndCommandsAskOfIt(t *testing.T) {

@@ -34,7 +34,7 @@ func apart(p, q *phrase) bool {
 	return false
 }
 
-// A phrase is a graph: each way through it is a line, and each edge stands for one word.
+// graph is a phrase as a graph: each way through it is a line, and each edge stands for one word.
 type graph struct {
 	edges [][]edge // from each node; the first node is the beginning
 	end   int

@@ -19,25 +19,25 @@ import (
 
 // Book is a phrasebook.
 type Book struct {
-	Make      string
-	File      string
-	layout    layout
-	tables    map[string]*table
-	types     map[string]*valueType
-	unsaid    []unsaid
-	every     []every
-	known     map[string]bool // literal words of the phrases, folded
-	literals  []string        // the same, in order
-	telling   map[string]bool // those after which a secret may follow
-	territory []pattern       // of statements that are ours
-	pass      []pattern       // of statements of ours that are of no concern
-	version   pattern         // the line that says the version of a text, "" for none
-	limits    Limits
-	talk      *Talk
-	given     version   // that of the texts, nil where it is not given
-	phrases   []*phrase // at the top, in the order of the file
-	all       []*phrase // every phrase
-	tells     []*phrase // of logs and counters
+	Make         string
+	File         string
+	layout       layout
+	tables       map[string]*table
+	types        map[string]*valueType
+	defaultRules []defaultRule
+	every        []every
+	known        map[string]bool // literal words of the phrases, folded
+	literals     []string        // the same, in order
+	telling      map[string]bool // those after which a secret may follow
+	territory    []pattern       // of statements that are ours
+	pass         []pattern       // of statements of ours that are of no concern
+	version      pattern         // the line that says the version of a text, "" for none
+	limits       Limits
+	talk         *Talk
+	given        version   // that of the texts, nil where it is not given
+	phrases      []*phrase // at the top, in the order of the file
+	all          []*phrase // every phrase
+	logPatterns  []*phrase // of logs and counters
 }
 
 // Place is a position in a phrasebook or a text.
@@ -147,7 +147,7 @@ var identity = map[About][][]string{
 type phrase struct {
 	place Place
 	about About
-	own   bool // it says what it is about, rather than that of its section
+	own   bool // it names its subject itself, and does not take the one of its section
 	say   pattern
 	text  string  // as the book has it
 	types pattern // what is typed, where that differs from what is shown
@@ -200,8 +200,8 @@ type form struct {
 	as  Secrecy
 }
 
-// unsaid is what holds of a record where no line says it.
-type unsaid struct {
+// defaultRule is what holds of a record where no line says it.
+type defaultRule struct {
 	place Place
 	about About
 	field string

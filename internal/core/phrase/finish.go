@@ -10,7 +10,7 @@ import (
 )
 
 // finish fills in what no line says, and checks that every name leads somewhere.
-func (r *reading) finish() {
+func (r *parser) finish() {
 	t := r.text
 	t.Version = r.version.String()
 	switch l := r.lines; {
@@ -57,7 +57,7 @@ func (r *reading) finish() {
 
 // members lets a group name its servers by whatever tells one from another: its name, or its
 // address where there is one server at that.
-func (r *reading) members() {
+func (r *parser) members() {
 	by := map[string][]*Record{}
 	for _, s := range r.text.Records {
 		if s.About != Server {
@@ -82,7 +82,7 @@ func (r *reading) members() {
 }
 
 // protocols gives a group the protocol of its servers, where they have one.
-func (r *reading) protocols() {
+func (r *parser) protocols() {
 	for _, g := range r.text.Records {
 		if g.About != Group || g.facts["protocol"] != nil {
 			continue
@@ -106,7 +106,7 @@ func (r *reading) protocols() {
 }
 
 // lead notes the names that lead nowhere.
-func (r *reading) lead() {
+func (r *parser) lead() {
 	names := map[About][]string{}
 	for _, o := range r.text.Records {
 		names[o.About] = append(names[o.About], o.ID)
@@ -155,8 +155,8 @@ func valuesOf(f *Fact) []Value {
 const OwnList = "a list of its own"
 
 // implied fills in what the phrasebook says of what is unsaid.
-func (r *reading) implied() {
-	for _, u := range r.book.unsaid {
+func (r *parser) implied() {
+	for _, u := range r.book.defaultRules {
 		if u.about == Device {
 			r.find(Device, u.which, 0)
 		}
@@ -183,13 +183,13 @@ func (r *reading) implied() {
 }
 
 // speaksOf reports whether a line speaks of ways in by an access.
-func (r *reading) speaksOf(access string) bool {
+func (r *parser) speaksOf(access string) bool {
 	return slices.ContainsFunc(r.text.Records,
 		func(o *Record) bool { return o.About == Way && o.first("access") == access })
 }
 
 // holdsFor reports whether what is unsaid is meant for a record.
-func (u unsaid) holdsFor(record *Record) bool {
+func (u defaultRule) holdsFor(record *Record) bool {
 	switch {
 	case u.about == Device: // what it says for one protocol is a record of its own
 		return record.ID == u.which
@@ -201,7 +201,7 @@ func (u unsaid) holdsFor(record *Record) bool {
 	return slices.Contains([]string{record.first("protocol"), record.first("purpose"), record.first("access")}, u.which)
 }
 
-func (r *reading) imply(record *Record, u unsaid) {
+func (r *parser) imply(record *Record, u defaultRule) {
 	v := Value{Text: u.value}
 	if u.about == Way && u.field == "state" && record.Line > 0 {
 		v.Text = "on" // a line speaks of it
@@ -229,7 +229,7 @@ func (r *reading) imply(record *Record, u unsaid) {
 }
 
 // everyServer makes the group that no line names.
-func (r *reading) everyServer(e every) {
+func (r *parser) everyServer(e every) {
 	type member struct {
 		id   string
 		mark int

@@ -71,7 +71,7 @@ func (p *phrase) replaces() bool {
 }
 
 // sectionHeld returns the line that opened the same section before, nil for none.
-func (r *reading) sectionHeld(h *heldLine) *heldLine {
+func (r *parser) sectionHeld(h *heldLine) *heldLine {
 	if !h.opensSection() {
 		return nil
 	}
@@ -85,7 +85,7 @@ func (r *reading) sectionHeld(h *heldLine) *heldLine {
 
 // readHeld reads a text and keeps the lines that say something.
 func (b *Book) readHeld(text io.Reader) (*Text, []*heldLine, error) {
-	r := b.reading(nil)
+	r := b.newParser(nil)
 	r.keeps = true
 	if err := r.all(text); err != nil {
 		return nil, nil, err

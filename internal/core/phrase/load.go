@@ -239,7 +239,7 @@ func (l *loader) top(n *yaml.Node) {
 		b.phrases = l.phrases(phrases, "")
 	}
 	if tells != nil {
-		l.tells(tells)
+		l.logPatterns(tells)
 	}
 }
 
@@ -388,7 +388,7 @@ func (l *loader) unsaid(key, value *yaml.Node) {
 			"server[radius].authentication-port: 1812")
 		return
 	}
-	u := unsaid{place: Place{Line: key.Line, Column: key.Column}, about: About(m[1]), which: m[2], field: m[3]}
+	u := defaultRule{place: Place{Line: key.Line, Column: key.Column}, about: About(m[1]), which: m[2], field: m[3]}
 	if !l.hasField(key, u.about, u.field) {
 		return
 	}
@@ -401,7 +401,8 @@ func (l *loader) unsaid(key, value *yaml.Node) {
 		one.when.since = l.version(since, "the version since which this holds")
 		l.unsaidValue(one, l.text(value, "what is unsaid"))
 	})
-	slices.SortStableFunc(l.book.unsaid, func(a, b unsaid) int { // the newest first: the first that holds is taken
+	// the newest first: the first that holds is taken
+	slices.SortStableFunc(l.book.defaultRules, func(a, b defaultRule) int {
 		if a.place != b.place || a.when.since == "" {
 			return 0
 		}
@@ -419,7 +420,7 @@ func (l *loader) version(n *yaml.Node, what string) string {
 	return text
 }
 
-func (l *loader) unsaidValue(u unsaid, text string) {
+func (l *loader) unsaidValue(u defaultRule, text string) {
 	u.value = text
 	if f := unsaidFrom.FindStringSubmatch(u.value); f != nil {
 		of := u.about
@@ -430,7 +431,7 @@ func (l *loader) unsaidValue(u unsaid, text string) {
 			u.from, u.plus = f[1]+f[2], atoi(f[3])
 		}
 	}
-	l.book.unsaid = append(l.book.unsaid, u)
+	l.book.defaultRules = append(l.book.defaultRules, u)
 }
 
 func atoi(text string) int {

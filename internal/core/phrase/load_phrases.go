@@ -147,8 +147,8 @@ func (l *loader) siteWords(n *yaml.Node, t *table, field string) {
 	}
 }
 
-// tells reads what is said of logs and counters: phrases that only read.
-func (l *loader) tells(n *yaml.Node) {
+// logPatterns reads what is said of logs and counters: phrases that only read.
+func (l *loader) logPatterns(n *yaml.Node) {
 	if n.Kind != yaml.SequenceNode {
 		l.wrong(n, "tells must be a list: - {say: ..., where: {event: refused}}")
 		return
@@ -196,7 +196,7 @@ func (l *loader) tells(n *yaml.Node) {
 		for field := range p.where {
 			check(field)
 		}
-		l.book.tells = append(l.book.tells, p)
+		l.book.logPatterns = append(l.book.logPatterns, p)
 	}
 }
 

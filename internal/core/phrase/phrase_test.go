@@ -11,14 +11,14 @@ import (
 	"strings"
 	"testing"
 
-	"mellowgate/internal/often"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/testscale"
 )
 
 var makeFacts = flag.Bool("make-facts", false, "write what the texts say into testdata, to be read by eye")
 
-var mutations = flag.Int("mutations", often.Of(24, 100), "how many changes of each saved text are tried")
+var mutations = flag.Int("mutations", testscale.Of(24, 100), "how many changes of each saved text are tried")
 
 const shipped = "../../../demo/"
 

@@ -64,21 +64,21 @@ const longestLine = 1 << 20
 // statement as it comes. It keeps the facts and no more than one line. The error is that
 // of the reader, or of a line over a million octets.
 func (b *Book) Read(text io.Reader, each func(Line)) (*Text, error) {
-	r := b.reading(each)
+	r := b.newParser(each)
 	if err := r.all(text); err != nil {
 		return nil, err
 	}
 	return r.text, nil
 }
 
-func (b *Book) reading(each func(Line)) *reading {
-	return &reading{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
+func (b *Book) newParser(each func(Line)) *parser {
+	return &parser{book: b, text: &Text{Counts: map[Kind]int{}}, index: map[string]*Record{}, each: each,
 		names: map[string]bool{}, unaware: map[string]bool{}, lines: &lines{layout: b.layout, book: b},
 		version: b.given}
 }
 
 // all reads a text to its end.
-func (r *reading) all(text io.Reader) error {
+func (r *parser) all(text io.Reader) error {
 	if r.book.layout.sections == byTags {
 		if err := r.tags(text); err != nil {
 			return err
@@ -117,7 +117,7 @@ func eachLine(text io.Reader, do func(string)) error {
 	return fmt.Errorf("line %d has more than a million octets: this is no text of a device", lines+1)
 }
 
-type reading struct {
+type parser struct {
 	book  *Book
 	text  *Text
 	lines *lines
@@ -160,12 +160,12 @@ type scope struct {
 	held   *heldLine
 }
 
-func (r *reading) note(line int, format string, args ...any) {
+func (r *parser) note(line int, format string, args ...any) {
 	r.text.Notes = append(r.text.Notes, Note{Line: line, What: fmt.Sprintf(format, args...)})
 }
 
 // line reads one line, and waits for the next where it goes on there.
-func (r *reading) line(text string) {
+func (r *parser) line(text string) {
 	text = strings.TrimSuffix(text, "\r")
 	if r.number == 0 {
 		text = strings.TrimPrefix(text, "\ufeff")
@@ -189,7 +189,7 @@ func (r *reading) line(text string) {
 
 // whole reads a line with all that it goes on with. Where a carriage return stands in it, what came before is read too:
 // a page break leaves it behind, or it ends the lines of the whole text.
-func (r *reading) whole(text string) {
+func (r *parser) whole(text string) {
 	r.lines.line, r.begun, r.parts = r.number-r.parts, "", 0
 	r.findVersion(text)
 	for part := range strings.SplitSeq(text, "\r") {
@@ -232,7 +232,7 @@ func readable(text string) (clean, what string) {
 // mostUnread bounds the lines that are kept.
 const mostUnread = 1000
 
-func (r *reading) seen(l Line) {
+func (r *parser) seen(l Line) {
 	if l.Kind == NotUnderstood && len(r.text.Unread) < mostUnread {
 		r.text.Unread = append(r.text.Unread, l)
 	}
@@ -242,7 +242,7 @@ func (r *reading) seen(l Line) {
 }
 
 // statement reads one statement in the section that it stands in.
-func (r *reading) statement(s statement) {
+func (r *parser) statement(s statement) {
 	for len(r.open) > 0 && r.open[len(r.open)-1].depth >= s.depth {
 		r.open = r.open[:len(r.open)-1]
 	}
@@ -295,7 +295,7 @@ func (r *reading) statement(s statement) {
 
 // keep keeps a line that was understood, with what it says; a line that takes another back
 // takes it out.
-func (r *reading) keep(s statement, above, here *scope) {
+func (r *parser) keep(s statement, above, here *scope) {
 	record := here.record
 	var of *Record
 	h := &heldLine{phrase: here.phrase, record: record, words: slices.Clone(s.words), line: s.line}
@@ -321,7 +321,7 @@ func (r *reading) keep(s statement, above, here *scope) {
 }
 
 // opensUnread reports whether a line that no phrase reads opens a section.
-func (r *reading) opensUnread(s statement, n scope) bool {
+func (r *parser) opensUnread(s statement, n scope) bool {
 	return n.phrase == nil && slices.ContainsFunc(r.book.layout.opens,
 		func(p pattern) bool { return r.book.fits(p, s.words) })
 }
@@ -334,7 +334,7 @@ func (b *Book) fits(p pattern, words []string) bool {
 
 // phrase finds the phrase that reads a statement, takes what it says, and returns the
 // words of it that are secret.
-func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means string, secrets []string) {
+func (r *parser) phrase(s statement, above, here *scope) (kind Kind, means string, secrets []string) {
 	if s.taken { // a make may say something by itself in a line that begins so
 		itself := s
 		itself.words, itself.taken = s.whole, false
@@ -406,7 +406,7 @@ func (r *reading) phrase(s statement, above, here *scope) (kind Kind, means stri
 
 // slip suggests the word of the phrasebook that the first unknown word of a statement may be
 // a slip of.
-func (r *reading) slip(s statement) string {
+func (r *parser) slip(s statement) string {
 	for _, w := range s.words {
 		low := r.book.layout.folded(w)
 		if r.book.telling[low] {
@@ -455,7 +455,7 @@ func (b *Book) secretWords(p *phrase, words []string) (all []string) {
 // understood it is known what is secret; of another, only the words that the phrasebook
 // has, names that are known, addresses and small numbers are shown, and nothing after a
 // word that a secret may follow.
-func (r *reading) shown(s statement, kind Kind, secrets []string) string {
+func (r *parser) shown(s statement, kind Kind, secrets []string) string {
 	if kind == Elsewhere {
 		return ""
 	}

@@ -5,9 +5,9 @@ import (
 	"strings"
 )
 
-// Says reports whether the phrasebook can say a value of a field of something, "" for any:
+// Supports reports whether the phrasebook can say a value of a field of something, "" for any:
 // by a phrase, or by what is unsaid. What it cannot say, no text of the make carries.
-func (b *Book) Says(about About, field, value string) bool {
+func (b *Book) Supports(about About, field, value string) bool {
 	for _, p := range b.all {
 		if p.about != about {
 			continue
@@ -26,7 +26,7 @@ func (b *Book) Says(about About, field, value string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(b.unsaid, func(u unsaid) bool {
+	return slices.ContainsFunc(b.defaultRules, func(u defaultRule) bool {
 		return u.about == about && u.field == field && value == ""
 	})
 }

@@ -12,7 +12,7 @@ import (
 // tags reads elements with tags: each is a statement NAME ATTRIBUTE=VALUE... TEXT, with its
 // attributes in the order of their names, and stands below the element around it. Their
 // comments and declarations mean nothing.
-func (r *reading) tags(text io.Reader) error {
+func (r *parser) tags(text io.Reader) error {
 	counted := &counting{in: text}
 	d := xml.NewDecoder(counted)
 	d.Strict = false

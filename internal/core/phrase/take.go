@@ -104,7 +104,7 @@ func address(text string) (string, bool) {
 }
 
 // take keeps what a phrase said, and returns it in words.
-func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *Record) (string, *Record) {
+func (r *parser) take(p *phrase, have map[string][]Value, s statement, above *Record) (string, *Record) {
 	var said []string
 	record := above
 	if p.about == List && len(p.lists) > 0 { // one line, a list for each of its purposes
@@ -160,7 +160,7 @@ func (r *reading) take(p *phrase, have map[string][]Value, s statement, above *R
 
 // held are the values of a phrase by the fields in which the record has them: a way has its list
 // by the purpose.
-func (r *reading) held(p *phrase, have map[string][]Value, record *Record) map[string][]Value {
+func (r *parser) held(p *phrase, have map[string][]Value, record *Record) map[string][]Value {
 	have = maps.Clone(have)
 	switch {
 	case (p.about == Way || p.about == Template) && have["purpose"] != nil && have["list"] != nil:
@@ -184,13 +184,13 @@ func (r *reading) held(p *phrase, have map[string][]Value, record *Record) map[s
 }
 
 // forget takes a record out of the text.
-func (r *reading) forget(record *Record) {
+func (r *parser) forget(record *Record) {
 	r.text.Records = slices.DeleteFunc(r.text.Records, func(o *Record) bool { return o == record })
 	delete(r.index, r.key(record.About, record.ID))
 }
 
 // takeBack takes back what a statement says: of several values the one that it names.
-func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Record) string {
+func (r *parser) takeBack(p *phrase, have map[string][]Value, record, above *Record) string {
 	ids := identified(p)
 	for field := range p.where { // what holds because of this phrase, and is no condition of it
 		if f := record.facts[field]; f != nil && f.from == p && have[field] == nil {
@@ -216,7 +216,7 @@ func (r *reading) takeBack(p *phrase, have map[string][]Value, record, above *Re
 }
 
 // record returns the record that the values of a phrase tell.
-func (r *reading) record(p *phrase, have map[string][]Value, line int) *Record {
+func (r *parser) record(p *phrase, have map[string][]Value, line int) *Record {
 	var parts []string
 	for _, f := range identified(p) {
 		if v := have[f]; len(v) > 0 {
@@ -226,7 +226,7 @@ func (r *reading) record(p *phrase, have map[string][]Value, line int) *Record {
 	return r.find(p.about, strings.Join(parts, " "), line)
 }
 
-func (r *reading) find(about About, id string, line int) *Record {
+func (r *parser) find(about About, id string, line int) *Record {
 	if known := r.known(about, id); known != nil {
 		return known
 	}
@@ -240,7 +240,7 @@ func (r *reading) find(about About, id string, line int) *Record {
 }
 
 // set keeps the values of a field.
-func (r *reading) set(record *Record, field string, values []Value, p *phrase, have map[string][]Value, line int) {
+func (r *parser) set(record *Record, field string, values []Value, p *phrase, have map[string][]Value, line int) {
 	defer func() {
 		if p != nil {
 			record.facts[field].from = p
@@ -298,7 +298,7 @@ func (p *phrase) markOf(have map[string][]Value) int {
 }
 
 // means says what a statement says, in the words of the site.
-func (r *reading) means(record *Record, have map[string][]Value) string {
+func (r *parser) means(record *Record, have map[string][]Value) string {
 	if r.each == nil { // nobody asks
 		return ""
 	}
@@ -321,8 +321,8 @@ func (r *reading) means(record *Record, have map[string][]Value) string {
 }
 
 // known returns the record of a name, nil for none.
-func (r *reading) known(about About, id string) *Record { return r.index[r.key(about, id)] }
+func (r *parser) known(about About, id string) *Record { return r.index[r.key(about, id)] }
 
-func (r *reading) key(about About, id string) string {
+func (r *parser) key(about About, id string) string {
 	return string(about) + "\x00" + r.book.layout.folded(id)
 }

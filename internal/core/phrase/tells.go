@@ -120,7 +120,7 @@ func (r *telling) note(format string, args ...any) {
 
 // line reads a line by the first phrase that fits it.
 func (r *telling) line() {
-	for _, p := range r.book.tells {
+	for _, p := range r.book.logPatterns {
 		have, fits := r.book.match(p.say, r.words)
 		if !fits {
 			continue

@@ -11,7 +11,7 @@ import (
 // does not say.
 
 // inherit gives records what their templates say and they do not.
-func (r *reading) inherit() {
+func (r *parser) inherit() {
 	for _, o := range r.text.Records {
 		for _, named := range o.Get("template") {
 			t := r.known(Template, named.Text)
@@ -38,7 +38,7 @@ func (r *reading) inherit() {
 }
 
 // bind gives ways in the lists that say by themselves where they hold.
-func (r *reading) bind() {
+func (r *parser) bind() {
 	for _, l := range r.text.Records {
 		ways := l.facts["ways"]
 		if l.About != List || ways == nil {
@@ -60,7 +60,7 @@ func (r *reading) bind() {
 
 // apart makes a way in for each of several that one section is of, such as "ssh telnet": each
 // has what the section says, and those that its field open does not name are off.
-func (r *reading) apart() {
+func (r *parser) apart() {
 	for _, w := range slices.Clone(r.text.Records) {
 		several := strings.Fields(w.first("access"))
 		if w.About != Way || len(several) == 0 || len(several) == 1 && w.facts["open"] == nil {
@@ -102,7 +102,7 @@ func (r *reading) apart() {
 
 // spread gives the servers of a group what it says of how they are asked, where they do not say
 // it themselves.
-func (r *reading) spread() {
+func (r *parser) spread() {
 	for _, g := range r.text.Records {
 		for _, field := range []string{"network", "source", "interface"} {
 			f := g.facts[field]

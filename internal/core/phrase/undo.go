@@ -4,7 +4,7 @@ import "slices"
 
 // undone takes back what a line says that undoes another by a phrase of its own: all of a
 // thing, or what one phrase says of it. It reports whether the line is one.
-func (r *reading) undone(s statement, candidates []*phrase, of *Record) (means string, is bool) {
+func (r *parser) undone(s statement, candidates []*phrase, of *Record) (means string, is bool) {
 	for _, p := range candidates {
 		have, fits := r.book.match(p.undo, s.words)
 		if len(p.undo.elements) == 0 || !fits {
@@ -43,7 +43,7 @@ func (r *reading) undone(s statement, candidates []*phrase, of *Record) (means s
 
 // byParts returns the record that has these values as part of what tells it from others; nil
 // for none.
-func (r *reading) byParts(about About, values map[string][]Value) *Record {
+func (r *parser) byParts(about About, values map[string][]Value) *Record {
 	for _, o := range r.text.Records {
 		same := o.About == about
 		for field, v := range values {
@@ -57,7 +57,7 @@ func (r *reading) byParts(about About, values map[string][]Value) *Record {
 }
 
 // unsay drops what one phrase says of a thing.
-func (r *reading) unsay(p *phrase, of *Record) {
+func (r *parser) unsay(p *phrase, of *Record) {
 	for _, purpose := range p.lists {
 		if list := r.known(List, "of "+of.ID+" "+purpose); list != nil {
 			r.forget(list)

@@ -93,7 +93,7 @@ func (b *Book) SetVersion(text string) error {
 }
 
 // findVersion looks for the version in a line as it stands, comments and all.
-func (r *reading) findVersion(line string) {
+func (r *parser) findVersion(line string) {
 	if len(r.book.version.elements) == 0 || r.version != nil {
 		return
 	}
@@ -119,7 +119,7 @@ const versionHole = "version"
 
 // saysNow reports whether a phrase is one of the text's version; unknown is true where the
 // version is not known, and matters.
-func (r *reading) saysNow(p *phrase) (now, unknown bool) {
+func (r *parser) saysNow(p *phrase) (now, unknown bool) {
 	switch {
 	case !p.when.bounded():
 		return true, false

@@ -129,7 +129,7 @@ func (w *writing) leaveOut() {
 		}
 		return nil
 	}
-	for _, u := range b.unsaid { // in the order of the book: what one says another may take
+	for _, u := range b.defaultRules { // in the order of the book: what one says another may take
 		if u.when.bounded() && (version == nil || !u.when.has(version)) {
 			continue
 		}

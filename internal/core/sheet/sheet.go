@@ -72,7 +72,7 @@ func waitOf(c foresee.Case) string {
 
 // Of makes the sheet of a device. Its commands name the site as at. With typed, what is
 // done on the device stands there in its own lines.
-func Of(f foresee.Reckoner, d *site.Device, at string, typed *Typing) Sheet {
+func Of(f foresee.Forecaster, d *site.Device, at string, typed *Typing) Sheet {
 	if strings.ContainsAny(at, " '\"$&;()*?<>|\\") {
 		at = "'" + strings.ReplaceAll(at, "'", `'\''`) + "'"
 	}
@@ -99,7 +99,7 @@ func Of(f foresee.Reckoner, d *site.Device, at string, typed *Typing) Sheet {
 }
 
 type maker struct {
-	reckoner foresee.Reckoner
+	reckoner foresee.Forecaster
 	device   *site.Device
 	at       string // the site, as a shell takes it
 	plan     blueprint.Blueprint

@@ -16,7 +16,7 @@ import (
 func of(t *testing.T, text, device string) Sheet {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
-	return Of(foresee.Reckoner{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}, s.Device(device),
+	return Of(foresee.Forecaster{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}, s.Device(device),
 		"my site.yaml", nil)
 }
 
@@ -123,7 +123,7 @@ grants: [{who: team net, role: all}]
 		typed := usual
 		change(&typed)
 		var b strings.Builder
-		for _, section := range Of(foresee.Reckoner{Site: s}, s.Device("sw"), "s", &typed).Sections {
+		for _, section := range Of(foresee.Forecaster{Site: s}, s.Device("sw"), "s", &typed).Sections {
 			b.WriteString("# " + section.Title + "\n")
 			for _, item := range section.Items {
 				if len(item.Lines) > 0 {

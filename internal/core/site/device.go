@@ -20,7 +20,7 @@ const (
 // raised: the others are pages and programs.
 func HasShell(access string) bool { return access == Console || access == SSH || access == Telnet }
 
-// Accesses are the ways in, in the order in which they are shown.
+// accesses are the ways in, in the order in which they are shown.
 var accesses = []string{Console, SSH, Telnet, Web, API, NETCONF}
 
 // Accesses returns the names of all ways in, in the order in which they are shown.
@@ -175,7 +175,7 @@ type Shown struct {
 	Fingerprint string // its SHA-256, in hexadecimal digits
 }
 
-// Holds is what is known to be on a device now where it differs from the
+// Found is what is known to be on a device now where it differs from the
 // design. Zero fields do not differ.
 type Found struct {
 	Place    Place
@@ -190,14 +190,14 @@ type Found struct {
 	differs  bool // in accounts, though there are none
 }
 
-// HeldKey is a key that a device holds for a server, and where that is said.
+// FoundKey is a key that a device holds for a server, and where that is said.
 type FoundKey struct {
 	Server Ref
 	KeyRef Ref
 	Key    *Key
 }
 
-// HeldPorts are the ports at which a device asks a server. 0 is as designed.
+// FoundPorts are the ports at which a device asks a server. 0 is as designed.
 type FoundPorts struct {
 	Server                     Ref
 	Authentication, Accounting uint16

@@ -52,7 +52,7 @@ var entryShape = func() shape[Entry] {
 	return shape[Entry]{what: "a way in", fields: fields}
 }()
 
-// accessFields reads the ways in of a profile or a device into at.
+// accessShape reads the ways in of a profile or a device into at.
 var accessShape = func() shape[Profile] {
 	fields := map[string]field[Profile]{}
 	for _, access := range accesses {

@@ -48,7 +48,6 @@ func (p Purpose) Question() Question {
 	return questions[p]
 }
 
-// String returns the word for a purpose, "" for what is none.
 // PurposeOf returns the purpose of a name; false for what is none.
 func PurposeOf(name string) (p Purpose, known bool) {
 	for p = range PurposeCount {

@@ -175,7 +175,7 @@ func Schema() []byte {
 	return append(text, '\n')
 }
 
-// traitForms are the traits with a single value.
+// traitForm are the traits with a single value.
 func traitForm(t trait) form {
 	takes := t.takes
 	if a, b, two := strings.Cut(takes, " or "); two && !strings.Contains(takes, ",") &&

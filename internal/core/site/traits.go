@@ -212,7 +212,7 @@ func DefaultTraits() Traits {
 	}
 }
 
-// A trait reads its value from text into t, and back, and says what it takes.
+// trait reads its value from text into t, and back, and says what it takes.
 type trait struct {
 	takes string
 	set   func(t *Traits, text string) bool

@@ -23,7 +23,9 @@ const moreLists = loginLists + `
 // carrying lets in over RADIUS with command rules of the make, and answers the rest as its world does.
 type carrying struct{ world }
 
-func (c *carrying) Begin(s *site.Server, q Question) Exchange { return carried{exchange{&c.world, s, q}} }
+func (c *carrying) Begin(s *site.Server, q Question) Exchange {
+	return carried{exchange{&c.world, s, q}}
+}
 
 type carried struct{ exchange }
 

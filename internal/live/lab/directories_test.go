@@ -10,7 +10,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/lab"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 // person is somebody whom the directory alone knows. The password is another
@@ -68,7 +68,7 @@ func takenAway(t *testing.T, security string) {
 		"dunlin slow 5s": diagnose.DirectoryDown, "dunlin no-way": diagnose.DirectoryDown,
 		"dunlin base-differs": diagnose.DirectoryNoBase, "dunlin no-tls": diagnose.DirectoryTLS,
 		"dunlin name-differs": diagnose.DirectoryTLS} {
-		if tried++; !often.One(tried, 4) {
+		if tried++; !testscale.One(tried, 4) {
 			continue
 		}
 		lift := r.set(fault)

@@ -277,7 +277,7 @@ func (l *Lab) apply(f Fault, on bool) {
 		}
 		return
 	}
-	all := l.together(f.Server, f.Device)
+	all := l.mergedHindrance(f.Server, f.Device)
 	if d := l.directories[f.Server]; d != nil {
 		has := func(what string) bool {
 			return slices.ContainsFunc(l.faults, func(have Fault) bool {
@@ -300,8 +300,8 @@ func (l *Lab) drop(s *site.Server) {
 	}
 }
 
-// together returns what all faults of a server for a device, or for all, come to.
-func (l *Lab) together(s *site.Server, d *site.Device) gate.Hindrance {
+// mergedHindrance returns what all faults of a server for a device, or for all, come to.
+func (l *Lab) mergedHindrance(s *site.Server, d *site.Device) gate.Hindrance {
 	var all gate.Hindrance
 	for _, f := range l.faults {
 		if f.Server != s || f.Device != d {

@@ -115,7 +115,7 @@ func (r *rig) login(device, access, person, password string, commands ...string)
 
 // foreseen returns what foresee says of a login.
 func (r *rig) foreseen(device, access, person string, silent ...string) foresee.Case {
-	f := foresee.Reckoner{Site: r.site, Keys: r.keys, Now: time.Now()}
+	f := foresee.Forecaster{Site: r.site, Keys: r.keys, Now: time.Now()}
 	d := r.site.Device(device)
 	who, ok := f.Find(d, person)
 	require.True(r.t, ok)

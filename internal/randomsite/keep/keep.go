@@ -39,8 +39,8 @@ func Made(t testing.TB, seed int64) *site.Site {
 }
 
 // Of works out the forecast of a site.
-func Of(s *site.Site) foresee.Reckoner {
-	return foresee.Reckoner{Site: s, Now: Now,
+func Of(s *site.Site) foresee.Forecaster {
+	return foresee.Forecaster{Site: s, Now: Now,
 		Keys: site.Keys{"a": site.NewSecret("the key of a"), "b": site.NewSecret("the key of b")}}
 }
 
@@ -70,7 +70,7 @@ func Same(t *testing.T, file string, names []string, texts map[string]string) {
 }
 
 // Logins writes down every login of a device, with all that is known of it.
-func Logins(f foresee.Reckoner, d *site.Device) string {
+func Logins(f foresee.Forecaster, d *site.Device) string {
 	var text strings.Builder
 	for _, c := range f.Depending(f.Behaving(d, d)).Cases {
 		write(&text, c)
@@ -85,7 +85,7 @@ func Logins(f foresee.Reckoner, d *site.Device) string {
 }
 
 // series writes down logins that follow each other: one while the first server is silent, and two after it.
-func series(text *strings.Builder, f foresee.Reckoner, d *site.Device) {
+func series(text *strings.Builder, f foresee.Forecaster, d *site.Device) {
 	whos := f.Whos(d)
 	for _, w := range d.Ways {
 		servers := w.Lists[site.Login].Servers()
@@ -119,7 +119,7 @@ func when(text *strings.Builder, all []foresee.Condition) {
 
 func write(text *strings.Builder, c foresee.Case) {
 	fmt.Fprintf(text, "%s %s", c.Way.Name(), c.Who.Name)
-	for _, w := range c.Alike {
+	for _, w := range c.SameOutcome {
 		fmt.Fprintf(text, "=%s", w.Name)
 	}
 	when(text, c.When)

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"mellowgate/internal/core/drift"
-	"mellowgate/internal/core/estate"
+	"mellowgate/internal/core/inventory"
 	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
@@ -19,7 +19,7 @@ type Text struct {
 	Text *phrase.Text
 	Book *phrase.Book
 
-	held estate.Held
+	held inventory.Held
 }
 
 // Judge compares what a text says of a device with the site.
@@ -32,14 +32,15 @@ func Judge(s Sites, d *site.Device, text Text) Compared {
 // judgeText compares what the text says with the design, and with what the site knows.
 func (r *Compared) judgeText(s Sites) {
 	r.Differences, r.Unshown, r.Notes = []Difference{}, []string{}, []string{}
-	passwords := estate.Passwords{Known: secrets.Known, Is: func(hash, clear string) bool {
+	passwords := inventory.Passwords{Known: secrets.Known, Is: func(hash, clear string) bool {
 		ok, err := secrets.PasswordIs(site.Password{Hash: hash}, clear, nil)
 		return err == nil && ok
 	}}
 	against := func(o site.Keys, of *site.Site, now bool) ([]drift.Difference, []string) {
-		base := estate.Base{Site: of, Keys: o}
-		read := estate.Of(estate.Saved{File: r.text.File, Device: r.Device, Text: r.text.Text})
-		made := estate.Make([]*estate.Device{read}, estate.Options{Base: base, Hash: secrets.Known, Parts: true})
+		base := inventory.Base{Site: of, Keys: o}
+		read := inventory.Of(inventory.Saved{File: r.text.File, Device: r.Device, Text: r.text.Text})
+		made := inventory.Make([]*inventory.Device{read},
+			inventory.Options{Base: base, Hash: secrets.Known, Parts: true})
 		if !now {
 			for _, n := range made.Notes {
 				switch {
@@ -52,7 +53,7 @@ func (r *Compared) judgeText(s Sites) {
 			}
 		}
 		d := of.Device(r.Device)
-		want, held, left := estate.Compared(read, base, d, r.text.Book, passwords, now)
+		want, held, left := inventory.Compared(read, base, d, r.text.Book, passwords, now)
 		r.text.held = held
 		all := drift.Compare(want, held.Facts, device.Where(of, d))
 		if r.InPart = !read.Whole; r.InPart { // nothing follows from what it does not say
@@ -62,7 +63,7 @@ func (r *Compared) judgeText(s Sites) {
 	}
 	known, _ := against(s.Found.Keys, s.Found.Site, true)
 	found, left := against(s.Design.Keys, s.Design.Site, false)
-	for _, what := range estate.NotCarried(s.Design.Device(r.Device), r.text.Book.Limits()) {
+	for _, what := range inventory.NotCarried(s.Design.Device(r.Device), r.text.Book.Limits()) {
 		r.Notes = append(r.Notes, "the make cannot hold this design: "+what)
 	}
 	if len(left) > 0 {

@@ -45,7 +45,7 @@ func TestALoginThatWentAsDesignedRaisesNoAlarm(t *testing.T) {
 			s, _, err := sitefile.Load(path)
 			require.NoError(t, err)
 			keys, _ := secrets.Keys(s, filepath.Join(filepath.Dir(path), ".."), secrets.Unlock{})
-			r := foresee.Reckoner{Site: s, Keys: keys, Now: at}
+			r := foresee.Forecaster{Site: s, Keys: keys, Now: at}
 			for _, d := range s.Devices {
 				for _, c := range r.Device(d) {
 					judgeForeseen(t, c, evidence.Evidence{

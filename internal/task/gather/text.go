@@ -16,7 +16,7 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/task/saved"
+	"mellowgate/internal/task/textread"
 )
 
 // logText is a text of a log, and what it was found to say.
@@ -105,7 +105,7 @@ func (t logText) own(e *evidence.Evidence, text []byte) int {
 
 // byBook reads a make's own text.
 func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []string) ([]string, error) {
-	b, err := saved.OpenBook(file)
+	b, err := textread.OpenBook(file)
 	if err != nil {
 		return notes, err
 	}
@@ -142,7 +142,7 @@ func Understood(all []evidence.LogLine, s *site.Site, base string) (understood [
 	}
 	all = slices.Clone(all)
 	for device, at := range raw {
-		b, err := saved.OpenBook(files.At(base, s.Device(device).Kind.Phrasebook.Name))
+		b, err := textread.OpenBook(files.At(base, s.Device(device).Kind.Phrasebook.Name))
 		if err != nil {
 			notes = append(notes, err.Error())
 			continue

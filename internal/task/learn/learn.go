@@ -18,8 +18,8 @@ import (
 	core "mellowgate/internal/core/learn"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/login"
+	"mellowgate/internal/live/server/fakeaaa"
 	"mellowgate/internal/live/server/gate"
-	"mellowgate/internal/live/server/played"
 	"mellowgate/internal/task"
 )
 
@@ -96,7 +96,7 @@ const mostOdd = 4
 type run struct {
 	Config
 	learner *core.Learner
-	players *played.Players
+	players *fakeaaa.Players
 	meter   *core.Meter
 	report  Report
 	odd     int // experiments in a row that nothing explains
@@ -108,7 +108,7 @@ func prepare(c Config) (*core.Learner, error) {
 	c.Keys[core.LearnersKey] = learnersPassword
 	c.Site.Service = site.DefaultService()
 	c.Site.Service.Limits.FailureDelay = 0
-	l, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: c.Site, Keys: c.Keys, Now: time.Now()},
+	l, err := core.New(core.Options{Reckoner: foresee.Forecaster{Site: c.Site, Keys: c.Keys, Now: time.Now()},
 		Device: c.Device, Account: c.Account, Ways: c.Ways, Again: c.Again, Failures: c.Failures})
 	if err != nil {
 		return nil, task.Wrong("%v", err)
@@ -140,7 +140,7 @@ func MakePlan(c Config) (Plan, error) {
 		return Plan{}, err
 	}
 	p := Plan{Open: l.Open()}
-	pretend := core.NewPretender(foresee.Reckoner{Site: c.Site, Keys: c.Keys, Now: time.Now()}, c.Device, c.Device)
+	pretend := core.NewPretender(foresee.Forecaster{Site: c.Site, Keys: c.Keys, Now: time.Now()}, c.Device, c.Device)
 	try := func(e core.Experiment) {
 		before := pretend.Took
 		seen := pretend.Try(e)
@@ -190,7 +190,7 @@ func Learn(ctx context.Context, c Config) (Report, error) {
 		return Report{}, err
 	}
 	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Trait][]string{}}, meter: core.NewMeter()}
-	r.players = played.New(played.Config{Site: c.Site, Keys: c.Keys, Clients: c.Clients, Servers: c.Device.Servers(),
+	r.players = fakeaaa.New(fakeaaa.Config{Site: c.Site, Keys: c.Keys, Clients: c.Clients, Servers: c.Device.Servers(),
 		Where: c.Where})
 	defer r.players.Close()
 	began := time.Now()

@@ -26,7 +26,7 @@ import (
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 const text = `site: Learned
@@ -127,7 +127,7 @@ func (st stand) config(t *testing.T, device string) Config {
 }
 
 // devices is how many stand-ins with habits of chance are learned.
-var devices = flag.Int("devices", often.Of(1, 2), "how many stand-ins of random habits")
+var devices = flag.Int("devices", testscale.Of(1, 2), "how many stand-ins of random habits")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
 // logins and no more time than is promised.
@@ -140,7 +140,7 @@ func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
 			s, _ := read(t)
 			core.Cast(s, s.Kinds[0])
 			device := []string{"sw", "ap"}[n%2]
-			of, err := core.New(core.Options{Reckoner: foresee.Reckoner{Site: s}, Device: s.Device(device),
+			of, err := core.New(core.Options{Reckoner: foresee.Forecaster{Site: s}, Device: s.Device(device),
 				Account: "keeper"})
 			require.NoError(t, err)
 			var behave []string

@@ -21,7 +21,7 @@ import (
 
 // Prover makes the proofs of one device with real logins from new connections.
 type Prover struct {
-	Reckoner foresee.Reckoner // of the design that is sent
+	Reckoner foresee.Forecaster // of the design that is sent
 	Device   *site.Device
 	Target   device.Target // of the person who proves the design
 	// Changer is who changes the device, where that is somebody else: who gets in before

@@ -24,8 +24,8 @@ import (
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/live/store/state"
-	"mellowgate/internal/often"
 	"mellowgate/internal/task/rollout"
+	"mellowgate/internal/testscale"
 )
 
 const labText = `site: Sent
@@ -178,7 +178,7 @@ func TestNoMishapAtAnyStepLocksAnybodyOut(t *testing.T) {
 }
 
 func mishaps(t *testing.T, local bool) {
-	runs := often.Of(10, 60)
+	runs := testscale.Of(10, 60)
 	if n, err := strconv.Atoi(os.Getenv("MELLOWGATE_RUNS")); err == nil {
 		runs = n
 	}

@@ -31,7 +31,7 @@ func wayOf(d Device, withoutWayBack bool) (way, error) {
 	if w.direct {
 		missing = "candidate (RFC 6241, section 8.3)"
 	}
-	if _, is := d.(together); is {
+	if _, is := d.(editsAtOnce); is {
 		missing = "way back at all, for it is managed over RESTCONF (RFC 8040)"
 	}
 	switch {
@@ -85,13 +85,13 @@ func (w way) run(d Device, s stage, within time.Duration) error {
 	return editAll(d, s.edits)
 }
 
-// together is a device that takes several edits as one: nobody is shut out in between.
-type together interface {
+// editsAtOnce is a device that takes several edits as one: nobody is shut out in between.
+type editsAtOnce interface {
 	EditTogether(store string, edits []*etree.Element) error
 }
 
 func editAll(d Device, edits []*etree.Element) error {
-	if all, is := d.(together); is {
+	if all, is := d.(editsAtOnce); is {
 		return all.EditTogether(running, edits)
 	}
 	for _, e := range edits {

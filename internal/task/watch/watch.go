@@ -11,7 +11,7 @@ import (
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/watch"
-	"mellowgate/internal/live/client/figures"
+	"mellowgate/internal/live/client/metricsclient"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/routine"
 	"mellowgate/internal/task/gather"
@@ -66,7 +66,7 @@ func every(ctx context.Context, pause time.Duration, do func(context.Context)) e
 }
 
 func (w Watching) figures(ctx context.Context) {
-	f, err := figures.Of(ctx, w.Folder)
+	f, err := metricsclient.Of(ctx, w.Folder)
 	at := time.Now()
 	if ctx.Err() != nil {
 		return

@@ -34,7 +34,7 @@ type restconf struct {
 	tags   map[string]string // the entity tag of what was read last, by resource
 }
 
-// The media type of YANG data as XML, RFC 8040 section 11.3.1.
+// yangXML is the media type of YANG data as XML, RFC 8040 section 11.3.1.
 const yangXML = "application/yang-data+xml"
 
 // mostAnswer bounds an answer.
@@ -239,12 +239,12 @@ func (r *restconf) Lock(string) error {
 	return nil
 }
 
-// Unlock, Discard and Validate have nothing to do.
+// Unlock has nothing to do, and so have Discard and Validate.
 func (r *restconf) Unlock(string) error { return nil }
 func (r *restconf) Discard() error      { return nil }
 func (r *restconf) Validate() error     { return nil }
 
-// What RESTCONF does not have is never asked for: Has says so.
+// CommitConfirmed is never called: RESTCONF does not have it, and Has says so.
 func (r *restconf) CommitConfirmed(time.Duration, string) error { return errNotThere }
 func (r *restconf) Commit(string) error                         { return errNotThere }
 func (r *restconf) Cancel(string) error                         { return errNotThere }

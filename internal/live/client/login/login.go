@@ -19,7 +19,7 @@ import (
 
 // Attempt is one login to make.
 type Attempt struct {
-	Access   string // ssh or console
+	Access   string // the access method: ssh, telnet, console, web, api or netconf
 	Address  string // address:port
 	Person   string
 	Password site.Secret

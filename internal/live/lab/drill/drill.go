@@ -162,7 +162,7 @@ type drill struct {
 
 // trials returns every login that is to be tried, in the order of the site.
 func (d *drill) trials() []trial {
-	f := foresee.Reckoner{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults,
+	f := foresee.Forecaster{Site: d.Site, Keys: d.Keys, Now: time.Now(), Faults: d.Faults,
 		Soon: foresee.Soon / time.Duration(d.Factor)}
 	var all []trial
 	for _, device := range d.Site.Devices {

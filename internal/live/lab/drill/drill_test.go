@@ -15,7 +15,7 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/often"
+	"mellowgate/internal/testscale"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -66,7 +66,7 @@ func parsedAs(t *testing.T, text string) (*site.Site, site.Keys) {
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	s, keys := parsed(t)
-	n, every := 0, often.Of(5, 1)
+	n, every := 0, testscale.Of(5, 1)
 	if underRace { // a part of them, as they come
 		every = 5
 	}

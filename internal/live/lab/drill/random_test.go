@@ -15,13 +15,13 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/often"
 	"mellowgate/internal/randomsite"
+	"mellowgate/internal/testscale"
 )
 
 // Run many with: go test -run RandomSites -timeout 0 ./internal/live/lab/drill -sites 1000 -share 40
 var (
-	sites = flag.Int("sites", often.Of(1, 4), "how many sites are made at random and drilled")
+	sites = flag.Int("sites", testscale.Of(1, 4), "how many sites are made at random and drilled")
 	seed  = flag.Int64("seed", 1, "the first of their seeds")
 	share = flag.Int("share", 600, "of how many foreseen logins one is tried")
 )

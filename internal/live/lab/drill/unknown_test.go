@@ -32,7 +32,7 @@ func unknown(t *testing.T) (*site.Site, site.Keys) {
 func TestEachValueOfATraitThatIsNotKnownComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	s, keys := unknown(t)
-	f := foresee.Reckoner{Site: s, Keys: keys, Now: time.Now(), Faults: true}
+	f := foresee.Forecaster{Site: s, Keys: keys, Now: time.Now(), Faults: true}
 	tried := map[site.Trait]int{}
 	for _, d := range s.Devices[:2] {
 		depends := map[string]map[string]bool{}

@@ -17,8 +17,8 @@ import (
 	"mellowgate/internal/live/client/aaa"
 )
 
-// books is what a device writes down about itself, under the device's lock.
-type books struct {
+// notebook is what a device writes down about itself, under the device's lock.
+type notebook struct {
 	counts   map[countKey]*Count
 	down     map[string]bool // servers that gave no answer to the last question
 	sessions map[int64]*visitor
@@ -54,8 +54,8 @@ const (
 	mostLog   = 500
 )
 
-func newBooks() books {
-	return books{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{},
+func newBooks() notebook {
+	return notebook{counts: map[countKey]*Count{}, down: map[string]bool{}, sessions: map[int64]*visitor{},
 		traced: map[string]bool{}}
 }
 
@@ -63,11 +63,11 @@ func newBooks() books {
 // locked.
 func (d *Device) counter(server string, p site.Purpose) *Count {
 	k := countKey{server: server, question: p}
-	c := d.books.counts[k]
+	c := d.notebook.counts[k]
 	if c == nil {
 		c = &Count{Count: evidence.Count{Device: d.config.Device.Name, Server: server, Question: p.Question(),
 			Lost: map[reason.Reason]int{}}}
-		d.books.counts[k] = c
+		d.notebook.counts[k] = c
 	}
 	return c
 }
@@ -121,7 +121,7 @@ func (d *Device) count(s *site.Server, p site.Purpose, r walk.Reply) {
 func (d *Device) Counts() []evidence.Count {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	keys := slices.SortedFunc(maps.Keys(d.books.counts), func(a, b countKey) int {
+	keys := slices.SortedFunc(maps.Keys(d.notebook.counts), func(a, b countKey) int {
 		if c := strings.Compare(a.server, b.server); c != 0 {
 			return c
 		}
@@ -129,7 +129,7 @@ func (d *Device) Counts() []evidence.Count {
 	})
 	all := make([]evidence.Count, 0, len(keys))
 	for _, k := range keys {
-		c := d.books.counts[k].Count
+		c := d.notebook.counts[k].Count
 		c.Lost = maps.Clone(c.Lost)
 		all = append(all, c)
 	}
@@ -138,10 +138,10 @@ func (d *Device) Counts() []evidence.Count {
 
 // note writes a line of trace where that kind is on. The device is locked.
 func (d *Device) note(kind, format string, args ...any) {
-	if !d.books.traced[kind] {
+	if !d.notebook.traced[kind] {
 		return
 	}
-	d.books.notes = keepLast(append(d.books.notes,
+	d.notebook.notes = keepLast(append(d.notebook.notes,
 		Note{Time: d.config.Now(), Kind: kind, Text: fmt.Sprintf(format, args...)}), mostNotes)
 }
 
@@ -183,7 +183,7 @@ func (d *Device) logs(format string, args ...any) {
 func (d *Device) log(l evidence.LogLine) {
 	d.mu.Lock()
 	l.Time, l.Device = d.config.Now(), d.current.Name
-	d.books.log = keepLast(append(d.books.log, l), mostLog)
+	d.notebook.log = keepLast(append(d.notebook.log, l), mostLog)
 	d.mu.Unlock()
 	d.config.Log(l)
 }
@@ -198,8 +198,8 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 			}
 			name, lost := t.Server.Name, t.Reply.Result == walk.Unavailable
 			d.mu.Lock()
-			was := d.books.down[name]
-			d.books.down[name] = lost
+			was := d.notebook.down[name]
+			d.notebook.down[name] = lost
 			d.mu.Unlock()
 			switch {
 			case lost:
@@ -221,7 +221,7 @@ func (d *Device) logServers(person string, steps []walk.Step) {
 func (d *Device) joined(v *visitor, hang func()) {
 	v.id, v.hang = d.next.Add(1), hang
 	d.mu.Lock()
-	d.books.sessions[v.id] = v
+	d.notebook.sessions[v.id] = v
 	d.mu.Unlock()
 	d.log(evidence.LogLine{What: evidence.LogIn, Person: v.person, Access: v.visit.Way.Name(), By: v.entry.By,
 		Level: v.entry.Level,
@@ -231,8 +231,8 @@ func (d *Device) joined(v *visitor, hang func()) {
 
 func (d *Device) gone(v *visitor) {
 	d.mu.Lock()
-	_, was := d.books.sessions[v.id]
-	delete(d.books.sessions, v.id)
+	_, was := d.notebook.sessions[v.id]
+	delete(d.notebook.sessions, v.id)
 	d.mu.Unlock()
 	if was {
 		d.logs("%s is out of line %s after %s", printed(v.person), v.line,
@@ -265,8 +265,8 @@ func (d *Device) Sessions() []Session {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	all := []Session{}
-	for _, id := range slices.Sorted(maps.Keys(d.books.sessions)) {
-		v := d.books.sessions[id]
+	for _, id := range slices.Sorted(maps.Keys(d.notebook.sessions)) {
+		v := d.notebook.sessions[id]
 		all = append(all, Session{Person: v.person, Access: v.visit.Way.Name(), Line: v.line, From: v.from,
 			Level: v.level,
 			By:    v.entry.By, Since: v.entered})
@@ -278,14 +278,14 @@ func (d *Device) Sessions() []Session {
 func (d *Device) Notes() []Note {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return slices.Clone(d.books.notes)
+	return slices.Clone(d.notebook.notes)
 }
 
 // Log returns the system log.
 func (d *Device) Log() []evidence.LogLine {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return slices.Clone(d.books.log)
+	return slices.Clone(d.notebook.log)
 }
 
 // Health is how a server is, as the device sees it.
@@ -349,7 +349,7 @@ func (d *Device) SetTrace(kind string, on bool) bool {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.books.traced[kind] = on
+	d.notebook.traced[kind] = on
 	return true
 }
 

@@ -81,7 +81,7 @@ func (d *Device) hangUp(request *radius.Packet, server *site.Server) (cause uint
 	}
 	d.mu.Lock()
 	var some []*visitor
-	for _, v := range d.books.sessions {
+	for _, v := range d.notebook.sessions {
 		if (person == "" || v.person == person) && (session == "" || v.asker.Session == session) {
 			v.ended.Store(true)
 			some = append(some, v)

@@ -59,7 +59,7 @@ func (s *speaking) use(text string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, w := range d.config.Device.Ways { // ways in that the make has no words for stay as they are
-		if !s.Book.Says(phrase.Way, "access", w.Access) {
+		if !s.Book.Supports(phrase.Way, "access", w.Access) {
 			device.Ways = append(device.Ways, w)
 		}
 	}

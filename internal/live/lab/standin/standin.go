@@ -55,25 +55,25 @@ type Config struct {
 // mu guards what changes: the design in use, the books, the lines. Each way in
 // and each visitor has a goroutine of its own; Shutdown ends them and waits.
 type Device struct {
-	config  Config
-	rests   walk.Rests
-	epoch   time.Time
-	mu      sync.Mutex
-	started bool
-	current *site.Device            // as it is configured now
-	known   []aaa.Target            // the servers of the surroundings
-	speaks  *speaking               // nil: it has the small shell
-	shown   site.Keys               // the secrets of what was typed, by the names that the text gives them
-	store   *config.Store           // the configuration as NETCONF sees it
-	lines   map[string]map[int]bool // lines in use, by way in
-	books   books
-	board   board
-	pages   pages // sessions of the web and the API
-	next    atomic.Int64
-	ctx     context.Context
-	stop    context.CancelFunc
-	running routine.Group
-	closers []func() error
+	config   Config
+	rests    walk.Rests
+	epoch    time.Time
+	mu       sync.Mutex
+	started  bool
+	current  *site.Device            // as it is configured now
+	known    []aaa.Target            // the servers of the surroundings
+	speaks   *speaking               // nil: it has the small shell
+	shown    site.Keys               // the secrets of what was typed, by the names that the text gives them
+	store    *config.Store           // the configuration as NETCONF sees it
+	lines    map[string]map[int]bool // lines in use, by way in
+	notebook notebook
+	board    board
+	pages    pages // sessions of the web and the API
+	next     atomic.Int64
+	ctx      context.Context
+	stop     context.CancelFunc
+	running  routine.Group
+	closers  []func() error
 }
 
 // board is what the shell's changing commands change.
@@ -97,7 +97,7 @@ func New(c Config) *Device {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	d := &Device{config: c, epoch: c.Now(), current: c.Device, lines: map[string]map[int]bool{}, books: newBooks(),
+	d := &Device{config: c, epoch: c.Now(), current: c.Device, lines: map[string]map[int]bool{}, notebook: newBooks(),
 		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
 	d.store = config.New(owner{d}, c.Keys, c.Device.Kind.Traits)
 	for _, t := range c.Targets {

@@ -23,7 +23,7 @@ type asker struct {
 	hindrance Hindrance
 }
 
-// asker returns who asks from an address. It is false for nobody known.
+// asker returns the client that an address belongs to, and whether the site knows one.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap().WithZone("")
 	hindrance := s.gate.config.Hinder(s.site.Name, a)

@@ -13,16 +13,16 @@ import (
 	"mellowgate/internal/live/server/guard"
 )
 
-// books are the directories of a design, asked in order for names that the
+// directories are the directories of a design, asked in order for names that the
 // site does not have. Who was found is remembered for a short time: a device
 // that asks about each command need not wait for a search each time.
-type books struct {
+type directories struct {
 	all   []*ldap.Directory
 	known guard.People
 }
 
-func newBooks(d Design) *books {
-	b := &books{}
+func newDirectories(d Design) *directories {
+	b := &directories{}
 	for _, s := range d.Site.Directories {
 		password := site.Secret{}
 		if s.Directory.Key != nil {
@@ -37,24 +37,24 @@ func newBooks(d Design) *books {
 	return b
 }
 
-func (b *books) close() {
+func (b *directories) close() {
 	for _, d := range b.all {
 		d.Close()
 	}
 }
 
-// outside reports whether a question is about a name that only a directory could know, or whose password it has,
+// needsDirectory reports whether a question is about a name that only a directory could know, or whose password it has,
 // and that must be looked up; else it returns the person as a directory was found to have them not long ago, nil
 // where the name is the site's. A spelling of a name of the site never is outside: that name is the site's.
-func (s *server) outside(q *question) (known *site.Person, ask bool) {
-	if p := s.Site.Spelled(q.Person); len(s.books.all) == 0 || p != nil && !p.FromDirectory {
+func (s *server) needsDirectory(q *question) (known *site.Person, ask bool) {
+	if p := s.Site.Spelled(q.Person); len(s.directories.all) == 0 || p != nil && !p.FromDirectory {
 		return nil, false
 	}
 	if _, isName := site.NormalName(q.Person); !isName {
 		return nil, false
 	}
 	if q.Purpose != site.Login {
-		known = s.books.known.Recall(q.Person, q.at)
+		known = s.directories.known.Recall(q.Person, q.at)
 	}
 	return known, known == nil
 }
@@ -79,7 +79,7 @@ func (s *server) limited(found *ldap.Found) *site.Person {
 func (s *server) lookUp(ctx context.Context, q *question) identity {
 	var where []string
 	var failures error
-	for _, d := range s.books.all {
+	for _, d := range s.directories.all {
 		found, place, failure := d.Find(ctx, q.Person)
 		where = append(where, place)
 		if errors.Is(failure, ldap.ErrSpelling) {
@@ -103,12 +103,13 @@ func (s *server) lookUp(ctx context.Context, q *question) identity {
 				return identity{looked: d.Name() + ": " + failure.Error(), failure: failure}
 			}
 		}
-		s.books.known.Remember(known, q.at)
+		s.directories.known.Remember(known, q.at)
 		return who
 	}
 	// an unknown name takes as long as a wrong password
-	if failures == nil && q.Purpose == site.Login && len(s.books.all) > 0 {
-		_, _ = s.books.all[0].PasswordIs(ctx, &ldap.Found{DN: "cn=nobody," + s.Site.Directories[0].Directory.Base},
+	if failures == nil && q.Purpose == site.Login && len(s.directories.all) > 0 {
+		_, _ = s.directories.all[0].PasswordIs(ctx, &ldap.Found{
+			DN: "cn=nobody," + s.Site.Directories[0].Directory.Base},
 			q.typed())
 	}
 	return identity{looked: strings.Join(where, "; "), failure: failures}

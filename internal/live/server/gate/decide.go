@@ -18,14 +18,14 @@ import (
 func (s *server) decide(q *question) rights.Decision {
 	claimed, wrongly := s.spelling(q.claim)
 	if q.claim = claimed; wrongly != nil {
-		return s.settle(q, *wrongly)
+		return s.conclude(q, *wrongly)
 	}
 	if !s.takes(q.form) {
 		return s.refuseForm(q)
 	}
 	admitted, judged := s.admit(q)
 	if q.admission = admitted; !judged {
-		return s.settle(q, tooManyGuesses)
+		return s.conclude(q, tooManyGuesses)
 	}
 	looked := s.identify(q)
 	q.Known, q.Credential, q.Code, q.secret = looked.known, looked.credential, looked.code, looked.secret
@@ -35,9 +35,9 @@ func (s *server) decide(q *question) rights.Decision {
 	q.crowded = q.crowded || looked.crowded
 	q.at = s.gate.config.Now() // a password hash takes its time
 	if q.crowded {
-		return s.settle(q, crowded)
+		return s.conclude(q, crowded)
 	}
-	return s.settle(q, s.within(q, looked, rights.Decide(s.Site, q.Question, q.at)))
+	return s.conclude(q, s.within(q, looked, rights.Decide(s.Site, q.Question, q.at)))
 }
 
 var tooManyGuesses = rights.Decision{Reason: reason.WrongPassword,
@@ -64,7 +64,7 @@ type identity struct {
 
 // identify finds out who asks, in a directory or here, and checks what they gave for proof.
 func (s *server) identify(q *question) identity {
-	known, ask := s.outside(q)
+	known, ask := s.needsDirectory(q)
 	switch {
 	case ask:
 		return s.lookUp(context.WithoutCancel(s.gate.ctx), q)
@@ -135,7 +135,7 @@ func (s *server) remembered(q *question) bool {
 // quick reports whether a login is let in without a slow hash, by a password that was right not long ago, and
 // without asking anybody else.
 func (s *server) quick(q *question) bool {
-	_, ask := s.outside(q)
+	_, ask := s.needsDirectory(q)
 	person := s.Site.Person(q.Person)
 	return !ask && person != nil && person.OneTime == nil && s.remembered(q)
 }

@@ -88,12 +88,12 @@ type Gate struct {
 	design      atomic.Pointer[snapshot]
 	connections atomic.Int64 // that are open
 	codes       *guard.Codes
-	asked       guard.Challenges
+	challenges  guard.Challenges
 	floods      guard.Floods[reason.Reason]
 	rates       guard.Rates
 	failures    *guard.Failures
 	verified    *guard.Verified
-	turns       *guard.Turns
+	queue       *guard.FairQueue
 	hashing     *guard.Hashing
 	judging     singleflight.Group // of passwords, by name
 	guesses     *guard.Guesses
@@ -119,7 +119,7 @@ func New(c Config) *Gate {
 	if c.Hinder == nil {
 		c.Hinder = func(string, netip.Addr) Hindrance { return Hindrance{} }
 	}
-	g := &Gate{config: c, ports: map[string]*port{}, turns: guard.NewTurns(), guesses: guard.NewGuesses(),
+	g := &Gate{config: c, ports: map[string]*port{}, queue: guard.NewFairQueue(), guesses: guard.NewGuesses(),
 		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),
 		codes: guard.NewCodes(c.UsedCodes, c.KeepCodes)}
 	if c.Learned == nil {
@@ -157,5 +157,5 @@ func (g *Gate) Shutdown() {
 	}
 	g.mu.Unlock()
 	g.running.Wait()
-	g.design.Load().books.close()
+	g.design.Load().directories.close()
 }

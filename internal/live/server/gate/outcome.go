@@ -16,8 +16,8 @@ import (
 	"mellowgate/internal/live/server/ledger"
 )
 
-// settle notes a decision: as an event, and in the ledger.
-func (s *server) settle(q *question, d rights.Decision) rights.Decision {
+// conclude notes a decision: as an event, and in the ledger.
+func (s *server) conclude(q *question, d rights.Decision) rights.Decision {
 	g := s.gate
 	if q.at.IsZero() {
 		q.at = g.config.Now()
@@ -113,9 +113,9 @@ func (s *server) took(q *question) {
 // the same, so that a disk that hangs keeps nobody out.
 const answersAnyway = time.Second
 
-// safe waits until the record of a decision is on disk. What could not be written is
+// waitDecision waits until the record of a decision is on disk. What could not be written is
 // said by the ledger's owner, and tried again.
-func (s *server) safe(q *question) {
+func (s *server) waitDecision(q *question) {
 	if q.written.Safe() {
 		return
 	}
@@ -131,17 +131,17 @@ func (s *server) safe(q *question) {
 // keepsFor is how long a record may take to be safe on disk.
 const keepsFor = 10 * time.Second
 
-// keep begins to write an accounting record to the ledger. Only after kept has returned
+// beginRecord begins to write an accounting record to the ledger. Only after kept has returned
 // nil may it be answered.
-func (s *server) keep(q *question) {
+func (s *server) beginRecord(q *question) {
 	r := s.record(*q)
 	r.Result, r.Kind, r.Reason, r.Time = evidence.Recorded, q.kind, q.detail, r.Time.Add(-q.ago)
 	q.written, q.failed = s.gate.config.Ledger.Begin(r)
 	q.recorded = true
 }
 
-// kept waits until a record is safe on disk.
-func (s *server) kept(q *question) error {
+// waitRecord waits until a record is safe on disk.
+func (s *server) waitRecord(q *question) error {
 	// what was asked before the end is kept
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.gate.ctx), keepsFor)
 	defer cancel()
@@ -207,23 +207,24 @@ var floods = map[reason.Reason]bool{reason.ClientUnknown: true, reason.Malformed
 	reason.NoMessageAuthenticator: true, reason.TooMany: true, reason.TLS: true, reason.WrongPort: true,
 	reason.CannotTake: true, reason.PasswordForm: true, reason.NotSupported: true, reason.DecisionNotKept: true}
 
-// guesses are the refusals by which somebody who guesses learns something.
-var guesses = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true, reason.SecondFactor: true,
-	reason.NoEntry: true, reason.NameSpelling: true}
+// guessable are the refusals by which somebody who guesses learns something.
+var guessable = map[reason.Reason]bool{reason.WrongPassword: true, reason.UnknownPerson: true,
+	reason.SecondFactor: true,
+	reason.NoEntry:      true, reason.NameSpelling: true}
 
 // heldFor counts a login that failed, and returns how long its refusal is to be
 // held back: never for longer than half of what the device waits, so that no
 // device takes the server for silent.
 func (s *server) heldFor(q *question, d rights.Decision) time.Duration {
 	if q.guess != nil {
-		q.guess.Ends(d.Allow || !guesses[d.Reason])
+		q.guess.Ends(d.Allow || !guessable[d.Reason])
 		q.guess = nil
 	}
 	switch {
 	case d.Allow:
 		s.gate.failures.Forget(site.FoldedName(q.Person))
 		return 0
-	case !guesses[d.Reason]:
+	case !guessable[d.Reason]:
 		return 0
 	}
 	s.gate.config.Learned(site.FoldedName(q.Person), s.source(q), q.at)

@@ -41,7 +41,7 @@ func (g *Gate) listen(p Place, s *server) (*port, error) {
 	if p.Server.Secured() && p.TLS == nil {
 		return nil, fmt.Errorf("the server %s runs over TLS and was given no certificate", p.Server.Name)
 	}
-	on := &port{gate: g, asked: p, place: p}
+	on := &port{gate: g, requested: p, place: p}
 	on.ctx, on.stop = context.WithCancel(g.ctx)
 	s.port = on
 	on.current.Store(s)
@@ -73,7 +73,7 @@ func (g *Gate) Reload(d Design) error {
 	var places []Place
 	g.mu.Lock()
 	for name, on := range g.ports {
-		p := on.asked
+		p := on.requested
 		if p.Server = d.Site.Server(name); p.Server == nil {
 			g.mu.Unlock()
 			return fmt.Errorf("the server %s runs here and is not in the site any more", name)
@@ -82,7 +82,7 @@ func (g *Gate) Reload(d Design) error {
 		places = append(places, p)
 	}
 	g.mu.Unlock()
-	_, err := g.Take(d, places)
+	_, err := g.Reconfigure(d, places)
 	return err
 }
 
@@ -92,11 +92,11 @@ type Change struct {
 	Ended bool // it does not listen any more
 }
 
-// Take puts another design in place of the one in use, as Reload does, and lets
+// Reconfigure puts another design in place of the one in use, as Reload does, and lets
 // just the servers of the given places listen: new ones begin, others end, and
 // those that are to listen elsewhere move. The changes are given, the ends
 // first. After an error nothing has changed.
-func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
+func (g *Gate) Reconfigure(d Design, places []Place) ([]Change, error) {
 	fresh := snapshotOf(d, g.verified)
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -104,11 +104,11 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 	for i, p := range places {
 		var err error
 		if next[i], err = fresh.server(g, p.Server); err != nil {
-			fresh.books.close()
+			fresh.directories.close()
 			return nil, err
 		}
 	}
-	ends, stays := g.sort(places)
+	ends, stays := g.partition(places)
 	for _, on := range ends {
 		on.close()
 	}
@@ -119,8 +119,8 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 		}
 		on, err := g.listen(p, next[i])
 		if err != nil {
-			fresh.books.close()
-			return nil, errors.Join(err, g.back(opened, ends))
+			fresh.directories.close()
+			return nil, errors.Join(err, g.rollback(opened, ends))
 		}
 		opened[i] = on
 	}
@@ -131,7 +131,7 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 		changes = append(changes, Change{Place: on.place, Ended: true})
 	}
 	old := g.design.Swap(fresh)
-	defer old.books.close()
+	defer old.directories.close()
 	for i, p := range places {
 		on := stays[i]
 		if on == nil {
@@ -147,13 +147,13 @@ func (g *Gate) Take(d Design, places []Place) ([]Change, error) {
 	return changes, nil
 }
 
-// sort tells which of the servers that listen end, and for each place which
+// partition tells which of the servers that listen end, and for each place which
 // goes on there, nil where one begins.
-func (g *Gate) sort(places []Place) (ends []*port, stays []*port) {
+func (g *Gate) partition(places []Place) (ends []*port, stays []*port) {
 	stays = make([]*port, len(places))
 	kept := map[*port]bool{}
 	for i, p := range places {
-		if on := g.ports[p.Server.Name]; on != nil && on.asked.as(p) {
+		if on := g.ports[p.Server.Name]; on != nil && on.requested.sameEndpoint(p) {
 			stays[i], kept[on] = on, true
 		}
 	}
@@ -166,17 +166,17 @@ func (g *Gate) sort(places []Place) (ends []*port, stays []*port) {
 	return ends, stays
 }
 
-// as reports whether two places are the same to a listener.
-func (p Place) as(q Place) bool {
+// sameEndpoint reports whether two places are the same to a listener.
+func (p Place) sameEndpoint(q Place) bool {
 	a, b := p.Server, q.Server
 	return p.Authentication == q.Authentication && p.Accounting == q.Accounting && a.Protocol == b.Protocol &&
 		a.Secured() == b.Secured() &&
 		a.Serves(site.Login) == b.Serves(site.Login) && a.Serves(site.RecordSessions) == b.Serves(site.RecordSessions)
 }
 
-// back undoes what Take did to the ports. Its error names those that could not be
+// rollback undoes what Take did to the ports. Its error names those that could not be
 // opened again: they listen no more.
-func (g *Gate) back(opened map[int]*port, ended []*port) (err error) {
+func (g *Gate) rollback(opened map[int]*port, ended []*port) (err error) {
 	for _, on := range opened {
 		on.close()
 		on.stop()
@@ -193,17 +193,17 @@ func (g *Gate) back(opened map[int]*port, ended []*port) (err error) {
 // port is where one server listens. What is known of the server is taken again
 // for each question.
 type port struct {
-	gate    *Gate
-	ctx     context.Context // ends when the server ends
-	stop    context.CancelFunc
-	asked   Place // as it was asked for
-	place   Place // with the ports in use
-	secured atomic.Pointer[tls.Config]
-	current atomic.Pointer[server]
-	seen    guard.Duplicates
-	mu      sync.Mutex
-	closer  []func() error
-	quiet   []func() error // end reading, and leave what is open open
+	gate      *Gate
+	ctx       context.Context // ends when the server ends
+	stop      context.CancelFunc
+	requested Place // as it was asked for
+	place     Place // with the ports in use
+	secured   atomic.Pointer[tls.Config]
+	current   atomic.Pointer[server]
+	seen      guard.Duplicates
+	mu        sync.Mutex
+	closer    []func() error
+	quiet     []func() error // end reading, and leave what is open open
 }
 
 // server returns the server as the design in use has it.

@@ -24,8 +24,8 @@ import (
 	"mellowgate/internal/wire/radius"
 )
 
-// together is how many packets are read, or written, in one call.
-const together = 32
+// batchSize is how many packets are read, or written, in one call.
+const batchSize = 32
 
 // batches reads and writes several packets in one call.
 type batches interface {
@@ -64,7 +64,7 @@ type radiusPort struct {
 
 func (r *radiusPort) read() {
 	conn := inBatches(r.conn)
-	got := make([]ipv4.Message, together)
+	got := make([]ipv4.Message, batchSize)
 	for i := range got {
 		got[i].Buffers = [][]byte{make([]byte, radius.MaxSize+1)}
 	}
@@ -95,7 +95,7 @@ const mostUnsent = 128
 
 // send sends what was answered once it is on disk, until there is no more.
 func (r *radiusPort) send(conn batches, ready <-chan []answered) {
-	answers := make([]ipv4.Message, 0, together)
+	answers := make([]ipv4.Message, 0, batchSize)
 	for some := range ready {
 		answers = answers[:0]
 		for _, q := range some {
@@ -161,7 +161,7 @@ func (r *radiusPort) answer(m *ipv4.Message) (*radiusRequest, []byte) {
 // send is given the answer, and is not called where there is none.
 func (r *radiusRequest) answerLater(beside *routine.Group, send func(answer []byte)) {
 	s, from := r.server, r.client.Addr()
-	if !s.gate.turns.Enter(from) {
+	if !s.gate.queue.Enter(from) {
 		s.drop(r.question, reason.TooMany,
 			fmt.Sprintf("%d questions of %s, or %d of all clients together, wait for an answer", guard.MostWaitingOfOne,
 				from, guard.MostWaiting))
@@ -170,7 +170,7 @@ func (r *radiusRequest) answerLater(beside *routine.Group, send func(answer []by
 	}
 	beside.Go(func() {
 		var answer []byte
-		s.gate.turns.Run(from, func() { answer = r.answer() })
+		s.gate.queue.Run(from, func() { answer = r.answer() })
 		s.gate.failures.Hold(s.gate.ctx, from, r.hold)
 		if answer = r.ready(answer); answer != nil {
 			send(answer)
@@ -317,8 +317,8 @@ func (r *radiusRequest) finish(answer []byte) []byte {
 func (r *radiusRequest) ready(answer []byte) []byte {
 	defer r.server.took(&r.question)
 	if !r.recorded {
-		r.server.safe(&r.question)
-	} else if r.server.kept(&r.question) != nil {
+		r.server.waitDecision(&r.question)
+	} else if r.server.waitRecord(&r.question) != nil {
 		answer = nil // the device sends it again
 	}
 	return r.finish(answer)
@@ -429,7 +429,7 @@ func (r *radiusRequest) readCredential() {
 	// an Access-Challenge; a device that cannot take one counts it as a refusal (RFC 2865, section 4.4)
 	r.Prompts = true
 	if state, given := p.Get(radius.State); given && r.Person != "" {
-		if r.replies = tooLate; r.server.gate.asked.Answered(state, r.Person, r.client.Addr(), r.at) {
+		if r.replies = tooLate; r.server.gate.challenges.Answered(state, r.Person, r.client.Addr(), r.at) {
 			r.replies = toChallenge
 		}
 	}
@@ -462,7 +462,7 @@ func (r *radiusRequest) access() *radius.Packet {
 	case d.Asks:
 		challenge := &radius.Packet{Code: radius.AccessChallenge, ID: p.ID}
 		challenge.AddText(radius.ReplyMessage, codePrompt)
-		challenge.Add(radius.State, s.gate.asked.Put(r.Person, r.client.Addr(), r.at))
+		challenge.Add(radius.State, s.gate.challenges.Put(r.Person, r.client.Addr(), r.at))
 		challenge.AddInteger(radius.SessionTimeout, uint32(guard.ChallengeLasts.Seconds()))
 		return challenge
 	case d.Unsure:

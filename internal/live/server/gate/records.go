@@ -50,7 +50,7 @@ func (r *radiusRequest) record() *radius.Packet {
 			fmt.Sprintf("Acct-Status-Type %d is not known here (RFC 2866, section 5.1)", status))
 		return nil
 	}
-	r.server.keep(&r.question)
+	r.server.beginRecord(&r.question)
 	return taken
 }
 
@@ -99,7 +99,7 @@ func (t *tacacsSession) account(body []byte) error {
 	if seconds, err := strconv.Atoi(args.values["elapsed_time"]); err == nil && seconds >= 0 {
 		q.detail = "after " + (time.Duration(seconds) * time.Second).String()
 	}
-	t.server.keep(&q)
+	t.server.beginRecord(&q)
 	t.answer(&q, tacacs.AcctReply{Status: tacacs.AcctSuccess}.Append(nil))
 	return nil
 }

@@ -30,9 +30,9 @@ type snapshot struct {
 	returned map[returning]string           // the same, and what TACACS+ returns, in words
 	dummy    site.Password                  // checked for unknown names, so that they take as long
 	// codesUsed tells whether anybody here has a second factor.
-	codesUsed bool
-	verified  *guard.Verified
-	books     *books
+	codesUsed   bool
+	verified    *guard.Verified
+	directories *directories
 	// others are the addresses of devices from which they are not to ask.
 	others map[netip.Addr]*site.Device
 }
@@ -41,7 +41,7 @@ type snapshot struct {
 // remembered holds the person's hash, so that a changed one is another.
 func snapshotOf(d Design, verified *guard.Verified) *snapshot {
 	s := &snapshot{Design: d, granted: grants(d.Site), returned: returns(d.Site), verified: verified,
-		books: newBooks(d)}
+		directories: newDirectories(d)}
 	for _, p := range d.Site.People {
 		if s.dummy.Hash == "" && p.Password.Hash != "" {
 			s.dummy = p.Password

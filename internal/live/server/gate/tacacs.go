@@ -40,7 +40,7 @@ func (t *tacacsSession) quick() (quick, warm bool) {
 	case tacacs.Authorization:
 		r, err := tacacs.DecodeAuthorRequest(t.first.body)
 		q.Purpose, q.Person = site.Session, printable(r.User)
-		_, ask := t.server.outside(&q)
+		_, ask := t.server.needsDirectory(&q)
 		return err != nil || !ask, false
 	case tacacs.Authentication:
 		start, err := tacacs.DecodeAuthenStart(t.first.body)
@@ -100,8 +100,8 @@ func (t *tacacsSession) append(b, body []byte) []byte {
 	return tacacs.AppendPacket(b, t.header, body, t.keys[0])
 }
 
-// asked is a purpose that stands for the kind of question of a packet's type.
-var asked = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session,
+// purposeOfType is a purpose that stands for the kind of question of a packet's type.
+var purposeOfType = map[tacacs.Type]site.Purpose{tacacs.Authentication: site.Login, tacacs.Authorization: site.Session,
 	tacacs.Accounting: site.RecordSessions}
 
 // unreadable notes a body that does not add up, and answers ERROR as RFC 8907
@@ -125,7 +125,7 @@ func (t *tacacsSession) sayError() {
 // serve answers the session, step by step.
 func (t *tacacsSession) serve() {
 	t.header = t.first.header
-	q := t.question(asked[t.header.Type])
+	q := t.question(purposeOfType[t.header.Type])
 	if why, hindered := t.server.hindered(&q); hindered {
 		t.server.note(t.question(purposeOf(t.header.Type)), evidence.Failed, why, t.server.hinderedText(why, &q))
 		t.sayError()
@@ -249,8 +249,8 @@ type unanswered struct {
 func (t *tacacsSession) ready(q *question, body []byte) []byte {
 	defer t.server.took(q)
 	if !q.recorded {
-		t.server.safe(q)
-	} else if t.server.kept(q) != nil {
+		t.server.waitDecision(q)
+	} else if t.server.waitRecord(q) != nil {
 		return tacacs.AcctReply{Status: tacacs.AcctError}.Append(nil)
 	}
 	return body

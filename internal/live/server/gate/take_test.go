@@ -28,7 +28,7 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 	}
 	stays := gate.Place{Server: r.site.Server("t"), Authentication: anywhere}
 
-	changes, err := r.gate.Take(design, []gate.Place{stays, at("r", elsewhere)})
+	changes, err := r.gate.Reconfigure(design, []gate.Place{stays, at("r", elsewhere)})
 	require.NoError(t, err)
 	require.Len(t, changes, 2, "t has not changed")
 	require.Equal(t, []any{true, false, "127.0.0.2"},
@@ -38,7 +38,7 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 	require.Equal(t, walk.Accepted, r.ask("r", login("ines"), "right").Result)
 
 	// One that cannot begin leaves all as it was, those that were to end too.
-	_, err = r.gate.Take(design, []gate.Place{at("r", elsewhere),
+	_, err = r.gate.Reconfigure(design, []gate.Place{at("r", elsewhere),
 		{Server: r.site.Server("t"), Authentication: netip.MustParseAddrPort("192.0.2.1:49")}})
 	var refused *gate.ListenError
 	require.ErrorAs(t, err, &refused)
@@ -47,7 +47,7 @@ func TestServersBeginMoveAndEndWithADesign(t *testing.T) {
 		require.Equal(t, walk.Accepted, r.ask(server, login("ines"), "right").Result, server)
 	}
 
-	changes, err = r.gate.Take(design, []gate.Place{at("r", elsewhere)})
+	changes, err = r.gate.Reconfigure(design, []gate.Place{at("r", elsewhere)})
 	require.NoError(t, err)
 	require.True(t, changes[0].Ended)
 	require.Equal(t, reason.Closed, r.ask("t", login("ines"), "right").Reason)
@@ -68,7 +68,7 @@ func TestARenewedCertificateIsShownFromThenOn(t *testing.T) {
 	place := gate.Place{Server: &server, Authentication: netip.MustParseAddrPort("127.0.0.1:0")}
 	serve := func(i pki.Identity) []gate.Change {
 		place.TLS = i.Server(site.TACACS)
-		changes, err := r.gate.Take(designOf(r.site, site.Keys{
+		changes, err := r.gate.Reconfigure(designOf(r.site, site.Keys{
 			"k": site.NewSecret(key), "kept": site.NewSecret("right")}),
 			[]gate.Place{place})
 		require.NoError(t, err)
@@ -99,7 +99,7 @@ func TestBothProtocolsAreServedOverIPv6(t *testing.T) {
 	r := start(t)
 	design := designOf(r.site, site.Keys{"k": site.NewSecret(key), "kept": site.NewSecret("right")})
 	design.Clients[netip.MustParseAddr("::1")] = r.site.Device("sw")
-	changes, err := r.gate.Take(design, []gate.Place{{Server: r.site.Server("t"), Authentication: six},
+	changes, err := r.gate.Reconfigure(design, []gate.Place{{Server: r.site.Server("t"), Authentication: six},
 		{Server: r.site.Server("r"), Authentication: six, Accounting: six}})
 	require.NoError(t, err)
 	for _, c := range changes {

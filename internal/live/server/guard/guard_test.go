@@ -49,7 +49,7 @@ func TestSharesAreBoundedForOneAndForAll(t *testing.T) {
 // another client has its turn at once.
 func TestTurnsAreSharedFairly(t *testing.T) {
 	t.Parallel()
-	turns := NewTurns()
+	turns := NewFairQueue()
 	var busy, most atomic.Int32
 	release := make(chan struct{})
 	var all sync.WaitGroup

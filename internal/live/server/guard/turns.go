@@ -5,10 +5,10 @@ import (
 	"sync"
 )
 
-// Turns lets clients have answers worked out that take long: a bounded number
+// FairQueue lets clients have answers worked out that take long: a bounded number
 // at once, of one client no more than half of that, and a bounded number
 // waiting for their turn. So no client takes the places of others.
-type Turns struct {
+type FairQueue struct {
 	all     chan struct{}
 	waiting Shares
 	mu      sync.Mutex // guards own
@@ -28,20 +28,20 @@ const (
 	MostWaitingOfOne = 512
 )
 
-// NewTurns returns turns that nobody has yet.
-func NewTurns() *Turns {
-	return &Turns{all: make(chan struct{}, MostAtOnce), own: map[netip.Addr]*turn{}}
+// NewFairQueue returns turns that nobody has yet.
+func NewFairQueue() *FairQueue {
+	return &FairQueue{all: make(chan struct{}, MostAtOnce), own: map[netip.Addr]*turn{}}
 }
 
 // Enter takes a place among those who wait, and reports whether there was one.
 // It is followed by Run, or by Leave.
-func (t *Turns) Enter(a netip.Addr) bool { return t.waiting.Take(a, MostWaiting, MostWaitingOfOne) }
+func (t *FairQueue) Enter(a netip.Addr) bool { return t.waiting.Take(a, MostWaiting, MostWaitingOfOne) }
 
-// Leave returns up the place of Enter, without Run.
-func (t *Turns) Leave(a netip.Addr) { t.waiting.Give(a) }
+// Leave gives up the place that Enter took, where Run does not follow.
+func (t *FairQueue) Leave(a netip.Addr) { t.waiting.Give(a) }
 
 // Run does something when the client has its turn, after Enter.
-func (t *Turns) Run(a netip.Addr, do func()) {
+func (t *FairQueue) Run(a netip.Addr, do func()) {
 	mine := t.of(a)
 	mine.places <- struct{}{}
 	t.all <- struct{}{}
@@ -54,7 +54,7 @@ func (t *Turns) Run(a netip.Addr, do func()) {
 	do()
 }
 
-func (t *Turns) of(a netip.Addr) *turn {
+func (t *FairQueue) of(a netip.Addr) *turn {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	mine := t.own[a]
@@ -66,7 +66,7 @@ func (t *Turns) of(a netip.Addr) *turn {
 	return mine
 }
 
-func (t *Turns) end(a netip.Addr, mine *turn) {
+func (t *FairQueue) end(a netip.Addr, mine *turn) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if mine.using--; mine.using == 0 {

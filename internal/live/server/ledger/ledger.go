@@ -340,14 +340,14 @@ func (l *Ledger) flush() {
 		at := append(before[:len(before):len(before)], batch...)[0].record.Time
 		before = append([]entry{{record: l.gap.record(at), must: true}}, before...)
 	}
-	l.together(before)
-	l.together(batch)
+	l.writeParts(before)
+	l.writeParts(batch)
 	clear(batch)
 	l.spare = batch
 }
 
-// together writes records, in parts.
-func (l *Ledger) together(rest []entry) {
+// writeParts writes records, so many at a time.
+func (l *Ledger) writeParts(rest []entry) {
 	for len(rest) > 0 {
 		part := rest[:min(len(rest), mostTogether)]
 		rest = rest[len(part):]
@@ -355,9 +355,9 @@ func (l *Ledger) together(rest []entry) {
 	}
 }
 
-// tell tells the result of writing records. What could not be written and is to be tried
-// again waits for that; what finds no place there is lost, and the ledger says so itself
-// once it can be written.
+// tell tells the result of writing records. A record that could not be written and may be
+// written later waits for its next try; where no place is left to wait in it is lost, and
+// the ledger notes the loss once it can be written.
 func (l *Ledger) tell(part []entry, err error) {
 	if err == nil { // before anybody is answered: who reads then finds it
 		l.mu.Lock()

@@ -105,7 +105,7 @@ func appendBody(b []byte, r Record) []byte {
 // errNoRecord is an entry of a ledger that cannot be read.
 var errNoRecord = errors.New("it is no record that this program can read")
 
-// fields of a record as it is written: with its hash at the end, and without Rule and
+// leastFields is the number of fields of a record as it is written: with its hash at the end, and without Rule and
 // Returned.
 const leastFields = 15
 
@@ -190,7 +190,7 @@ func decodeHead(frame []byte) (head, error) {
 	return head{chain: all[1], first: first, before: all[3]}, err
 }
 
-// most of a field of a record: what is longer is cut, and says so.
+// mostField is the most of a field of a record: what is longer is cut, and says so.
 const mostField = 64 << 10
 
 // text makes a text fit for every database: valid UTF-8 without NUL.

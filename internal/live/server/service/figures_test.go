@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/watch"
-	"mellowgate/internal/live/client/figures"
+	"mellowgate/internal/live/client/metricsclient"
 	"mellowgate/internal/live/store/state"
 )
 
@@ -25,14 +25,14 @@ func TestTheFiguresOfARunAreReadThroughItsFolder(t *testing.T) {
 		dir := filepath.Join(t.TempDir(), strings.Repeat("a-folder-with-a-long-name/", deep))
 		require.NoError(t, os.MkdirAll(dir, 0o700))
 		folder := &state.Folder{Dir: dir}
-		_, err := figures.Of(context.Background(), folder)
+		_, err := metricsclient.Of(context.Background(), folder)
 		require.ErrorContains(t, err, "nothing runs here by now")
 
 		m := NewMetrics()
 		require.NoError(t, folder.Figures(m.ListenAt))
 		m.Taken([]*site.Server{{Ref: site.Ref{Name: "tern"}, Protocol: site.TACACS},
 			{Ref: site.Ref{Name: "dunlin"}, Protocol: site.LDAP}}, nil)
-		f, err := figures.Of(context.Background(), folder)
+		f, err := metricsclient.Of(context.Background(), folder)
 		require.NoError(t, err)
 		require.Equal(t, map[string]watch.Served{"tern": {}}, f.Servers, "with 0 from the start; a directory is none")
 		require.Empty(t, f.Troubles)
@@ -45,7 +45,7 @@ func TestTheFiguresOfARunAreReadThroughItsFolder(t *testing.T) {
 		m.Took("tern", site.AskLogin, 3*time.Millisecond)
 		m.Certificates(map[string]time.Time{"tern": time.Unix(1e9, 0)})
 		m.Health.Set(TroubleRoom, "it is nearly full")
-		f, err = figures.Of(context.Background(), folder)
+		f, err = metricsclient.Of(context.Background(), folder)
 		require.NoError(t, err)
 		require.Equal(t, []string{"room: it is nearly full"}, f.Troubles, "also with the status 503")
 		require.Equal(t, time.Unix(1e9, 0), f.Ends["tern"])
@@ -60,7 +60,7 @@ func TestTheFiguresOfARunAreReadThroughItsFolder(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "as all files of the folder")
 		require.NoError(t, m.Close())
-		_, err = figures.Of(context.Background(), folder)
+		_, err = metricsclient.Of(context.Background(), folder)
 		require.ErrorContains(t, err, "nothing runs here by now", "the socket of a run that was killed is still there")
 		folder.ForgetFigures()
 		require.NoFileExists(t, filepath.Join(dir, "figures.sock"))

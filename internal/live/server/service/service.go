@@ -338,7 +338,7 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 	if len(places) == 0 && len(bad) > 0 {
 		return nil, errors.New(strings.Join(bad, "\n"))
 	}
-	changes, err := v.Gate.Take(d, places)
+	changes, err := v.Gate.Reconfigure(d, places)
 	if err == nil {
 		here := map[*site.Server]netip.Addr{}
 		for _, p := range places {

@@ -14,7 +14,7 @@ import (
 // ErrByHand is a site whose text cannot be edited safely.
 var ErrByHand = errors.New("write it by hand")
 
-// Hold writes into a site's file what a device is found to hold. New keys are
+// WriteFound writes into a site's file what a device is found to hold. New keys are
 // written to files of their own, each with its value.
 func WriteFound(s *site.Site, path, base string, d *site.Device, h drift.Found, fresh map[string]site.Secret) error {
 	edits, err := holdEdits(s, d, h, fresh)

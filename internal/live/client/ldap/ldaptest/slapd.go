@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"mellowgate/internal/live/store/mortal"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/childproc"
 )
 
 // Server is a running directory server.
@@ -128,7 +128,7 @@ func Start(t *testing.T, certificate, key, authorities string) *Server {
 		s.Secure = free(t)
 		urls += fmt.Sprintf(" ldaps://127.0.0.1:%d/", s.Secure)
 	}
-	s.cmd = mortal.Child(exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"))
+	s.cmd = childproc.Child(exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"))
 	require.NoError(t, s.cmd.Start())
 	t.Cleanup(s.Stop)
 	require.Eventually(t, func() bool {

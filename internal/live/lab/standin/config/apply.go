@@ -34,7 +34,7 @@ func (w *Draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/radius/server[name='" + v.Name + "']"
-			_, err := w.put(asked{name: v.Name, protocol: site.RADIUS, address: v.UDP.Address, port: v.UDP.Port,
+			_, err := w.put(requested{name: v.Name, protocol: site.RADIUS, address: v.UDP.Address, port: v.UDP.Port,
 				secret: v.UDP.Secret, wait: r.Options.Timeout, tries: r.Options.Attempts}, path)
 			if err != nil {
 				return err
@@ -48,7 +48,7 @@ func (w *Draft) applySystem(before, after yang.System) error {
 				continue
 			}
 			path := "/system/tacacs-plus/server[name='" + v.Name + "']"
-			a := asked{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret,
+			a := requested{name: v.Name, protocol: site.TACACS, address: v.Address, port: v.Port, secret: v.Secret,
 				wait:   v.Timeout,
 				source: v.Source, saysUses: true,
 				authenticates: strings.Contains(v.Type, "authentication"),
@@ -170,7 +170,7 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 		for _, v := range g.Servers.Server {
 			path := "/system/aaa/server-groups/server-group[name='" + g.Name + "']/servers/server[address='" +
 				v.Address + "']"
-			a := asked{name: v.Config.Name, address: v.Address, wait: v.Config.Timeout, protocol: site.TACACS}
+			a := requested{name: v.Config.Name, address: v.Address, wait: v.Config.Timeout, protocol: site.TACACS}
 			if a.name == "" {
 				a.name = v.Address
 			}

@@ -132,8 +132,8 @@ func (w *Draft) server(name string) *site.Server {
 	return w.servers[i]
 }
 
-// asked is a server as a model describes it.
-type asked struct {
+// requested is a server as a model describes it.
+type requested struct {
 	name, address, secret      string
 	source                     string
 	protocol                   site.Protocol
@@ -145,7 +145,7 @@ type asked struct {
 
 // put makes a server be as it is described, a new one where there is none of
 // the name.
-func (w *Draft) put(a asked, path string) (*site.Server, error) {
+func (w *Draft) put(a requested, path string) (*site.Server, error) {
 	if a.address == "" || strings.ContainsAny(a.address, " \t\n/") {
 		return nil, netconf.Fail("invalid-value", path+"/address", "%q is no address", a.address)
 	}

@@ -14,9 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"mellowgate/internal/live/store/mortal"
-
 	"github.com/stretchr/testify/require"
+
+	"mellowgate/internal/live/store/childproc"
 )
 
 // Server is a database server with the user gate, who needs no password. It has a
@@ -83,7 +83,7 @@ func (s *Server) Run() {
 	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data, "-h", s.Host, "-p",
 		strconv.Itoa(int(s.Port)), "-k", "", "-c", "fsync=off")
 	s.cmd.Dir, s.cmd.SysProcAttr = filepath.Dir(s.data), s.as
-	mortal.Child(s.cmd)
+	childproc.Child(s.cmd)
 	require.NoError(s.t, s.cmd.Start())
 	require.Eventually(s.t, func() bool {
 		ready := exec.Command(filepath.Join(s.bin, "pg_isready"), "-q", "-h", s.Host, "-p", strconv.Itoa(int(s.Port)))
