@@ -220,32 +220,35 @@ func (m *made) limits() string {
 		m.maybe(6, ", hours: "+m.one("Mon 01:00-02:00", "Mon-Fri 08:00-20:00"))
 }
 
+// devices writes two devices, and often a third that is like the first, or nearly.
 func (m *made) devices() {
 	m.WriteString("devices:\n")
+	first := ""
 	for i, kind := range []string{"k1", "k2"} {
-		fmt.Fprintf(
-			m,
-			"  - {name: d-%d%s, addresses: [192.0.2.%d%s]%s, access: {",
-			i+1,
-			m.said(", kind: "+kind),
-			101+i,
+		device := fmt.Sprintf("%s, addresses: [192.0.2.%d%s]%s, access: {", m.said(", kind: "+kind), 101+i,
 			m.maybe(2, fmt.Sprintf(", '2001:db8::%d'", 101+i)),
-			m.said(", accounts: ["+m.some("keeper", "guest", "ines", "deck", "tobin")+"]"),
-		)
-		ways := []string{m.said("console: {" + m.binds() + "}")}
+			m.said(", accounts: ["+m.some("keeper", "guest", "ines", "deck", "tobin")+"]")+
+				m.maybe(2, ", labels: {"+m.one("place: north", "place: south", "duty: edge")+"}"))
+		var ways []string
+		if console := m.said("console: {" + m.binds() + "}"); console != "" {
+			ways = append(ways, console)
+		}
 		for _, access := range []string{"ssh", "telnet", "web", "api", "netconf"} {
 			if m.Intn(2) == 0 {
 				ways = append(ways, access+": {"+m.binds()+"}")
 			}
 		}
-		if ways[0] == "" {
-			ways = ways[1:]
+		device += strings.Join(ways, ", ") + "}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+
+			": {timeout: 3s, dead-time: "+m.one("0", "20s")+"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}")
+		fmt.Fprintf(m, "  - {name: d-%d%s}\n", i+1, device)
+		if i == 0 {
+			first = device
 		}
-		m.WriteString(strings.Join(ways, ", "))
-		m.WriteString(
-			"}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+": {timeout: 3s, dead-time: "+m.one("0", "20s")+
-				"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}") + "}\n",
-		)
+	}
+	if m.Intn(2) == 0 {
+		like := strings.NewReplacer("192.0.2.101", "192.0.2.103", "2001:db8::101", "2001:db8::103").Replace(first)
+		fmt.Fprintf(m, "  - {name: d-3%s%s}\n", like, m.maybe(2, ", found: {"+m.one("keys: {t1: b}",
+			"ports: {r1: {authentication: 1645, accounting: 1646}}", "keys: {t1: b, t2: b}")+"}"))
 	}
 }
 

@@ -66,6 +66,8 @@ vendors: [{name: example, number: 32473, attributes: [{name: Example-May, number
   {name: Example-Not, number: 3, type: text}, {name: Example-Rule, number: 4, type: text}], commands: {%s}}]
 kinds: [{name: k, traits: {commands-from: example}}]
 roles: [{name: r, level: 15, commands: [%s]}]
+people: [{name: ines, teams: [net], password: "$6$a$b"}]
+grants: [{who: team net, role: r}]
 `, form, rules)
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 		require.NoError(t, err, text)
@@ -77,6 +79,17 @@ roles: [{name: r, level: 15, commands: [%s]}]
 			rights.Allowed(role))
 		miscarried, allowed := rights.MiscarriedCommand(role, kind)
 		out += fmt.Sprintf("miscarried %q %t\n", miscarried, allowed)
+		for _, args := range [][]string{{}, {""}, {"look"}, {"look", ""}, {"look", "port", "3"}, {"look port", "3"},
+			{"LOOK", "Port"}, {"set", "port", "<cr>"}, {"'look"}, {"set", "\"port", "3\""}, {"look", "port;set", "3"}} {
+			for _, r := range role.Commands {
+				out += fmt.Sprintf("%q %q %t %t\n", r.Text, args, rights.Applies(r, args, true), rights.Applies(r, args, false))
+			}
+			q := rights.Question{Purpose: site.Commands, Person: "ines", Args: args, Line: strings.Join(args, " ")}
+			d := rights.Decide(s, q, keep.Now)
+			out += fmt.Sprint(args, d.Allow, d.Reason, d.Rule, d.Text, rights.JoinArgs(args), rights.Ended(args), "\n")
+			q.Args = nil
+			out += fmt.Sprint(rights.Decide(s, q, keep.Now).Allow, "\n")
+		}
 		for _, line := range lines {
 			decided := decide(role, line)
 			passes, rule := rights.Passes(carried, line)
@@ -108,4 +121,23 @@ func decide(role *site.Role, line string) bool {
 		}
 	}
 	return false
+}
+
+// A level is one from 0 to 15, whatever else an answer says; a name that nothing asks for names no account.
+func TestWhatIsNoLevelGivesNone(t *testing.T) {
+	t.Parallel()
+	s := keep.Made(t, 1)
+	kind := &site.Kind{Traits: s.Kinds[0].Traits}
+	kind.Traits.LevelFrom, kind.Traits.AccountFrom = "", ""
+	for value, level := range map[string]int{"-1": -1, "16": -1, "": -1, "full": -1, "0": 0, "15": 15} {
+		for _, name := range []string{rights.PrivLvl, rights.ManagementPrivilegeLevel} {
+			n, given := rights.Level([]rights.Attribute{{Name: name, Value: value}}, kind)
+			require.Equal(t, level >= 0, given, "%s %q", name, value)
+			require.Equal(t, max(level, 0), n, "%s %q", name, value)
+		}
+	}
+	require.Empty(t, rights.Template([]rights.Attribute{{Name: "", Value: "deck"}}, kind))
+	passes, rule := rights.Passes(nil, "look")
+	require.False(t, passes)
+	require.Empty(t, rule.Text)
 }

@@ -156,6 +156,8 @@ func Forecast(t testing.TB, seeds int64) (names []string, texts map[string]strin
 		if seed%5 == 1 {
 			f.At, f.From = Now, netip.MustParseAddr("198.51.100.7")
 		}
+		shapes := fmt.Sprintf("%d/shapes", seed)
+		names, texts[shapes] = append(names, shapes), shapesOf(f)
 		for _, d := range f.Site.Devices {
 			name := fmt.Sprintf("%d/%s", seed, d.Name)
 			names = append(names, name)
@@ -163,6 +165,41 @@ func Forecast(t testing.TB, seeds int64) (names []string, texts map[string]strin
 		}
 	}
 	return names, texts
+}
+
+// shapesOf writes down which devices are worked out once, what changes where one person less is there, and who
+// is tried first.
+func shapesOf(f foresee.Forecaster) string {
+	var text strings.Builder
+	for shape := range f.Each(f.Site.Devices) {
+		for _, d := range shape.Devices {
+			way, who, found := f.Usual(d)
+			fmt.Fprintf(&text, "%s (%t", d.Name, found)
+			if found {
+				fmt.Fprintf(&text, " %s %s", way.Name(), who.Name)
+			}
+			text.WriteString(") ")
+		}
+		fmt.Fprintf(&text, "%d cases\n", len(shape.Cases))
+		for _, c := range shape.Cases {
+			fmt.Fprintf(&text, "  %v\n", c.Summary())
+		}
+		for _, w := range shape.Devices[0].Ways {
+			for _, c := range f.Cases(shape.Devices[0], w, foresee.InTeams("ebba", []string{"net", "other"})) {
+				write(&text, c)
+			}
+		}
+	}
+	after := f
+	site := *f.Site
+	if len(site.Devices) > 1 {
+		site.Devices = site.Devices[1:]
+	}
+	after.Site = &site
+	for _, change := range foresee.Compare(f, after) {
+		fmt.Fprintf(&text, "%+v\n", change.Devices)
+	}
+	return text.String()
 }
 
 // Decisions writes down what a service would decide of questions about a site, and how it explains that.
