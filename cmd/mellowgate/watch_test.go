@@ -150,6 +150,8 @@ func (w window) ended(t *testing.T) string {
 	t.Helper()
 	status := ""
 	require.Eventually(t, func() bool { // the end of the screen is seen before the status is known
+		// A terminal that has missed the end of one child looks for it when another one ends.
+		w.do(t, "run-shell", "-b", "true")
 		status = strings.TrimSpace(w.do(t, "display-message", "-p", "-t", "w", "#{pane_dead_status}"))
 		return status != ""
 	}, 30*time.Second, 50*time.Millisecond)

@@ -90,7 +90,7 @@ func mainOf(ctx context.Context, all []*call.Command, args []string, in io.Reade
 func dispatch(ctx context.Context, all []*call.Command, args []string, in io.Reader, out, errs io.Writer) error {
 	if len(args) == 0 {
 		overview(out)
-		return call.ExitError{Status: call.ExitUsage, Err: errors.New("")}
+		return call.UsageError(errors.New(""))
 	}
 	name := args[0]
 	switch name {

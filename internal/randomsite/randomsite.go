@@ -239,7 +239,8 @@ func (m *made) devices() {
 			}
 		}
 		device += strings.Join(ways, ", ") + "}" + m.maybe(3, ", asks: {"+m.one("t1", "t2", "t")+
-			": {timeout: 3s, dead-time: "+m.one("0", "20s")+"}, "+m.one("r1", "r2", "r")+": {attempts: 1, timeout: 2s}}")
+			": {timeout: 3s, dead-time: "+m.one("0", "20s")+"}, "+m.one(
+			"r1", "r2", "r")+": {attempts: 1, timeout: 2s}}")
 		fmt.Fprintf(m, "  - {name: d-%d%s}\n", i+1, device)
 		if i == 0 {
 			first = device

@@ -36,7 +36,7 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 	done()
 	switch {
 	case err != nil && c.Context.Err() == nil:
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	case err != nil:
 		return err
 	}
@@ -50,8 +50,8 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 		for _, t := range taken[:min(len(taken), 5)] {
 			c.Note("%s: %s", t.File, t.Problem)
 		}
-		return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
-			"%s has no text that could be read, so no site was made", folder)}
+		return call.UsageError(fmt.Errorf(
+			"%s has no text that could be read, so no site was made", folder))
 	}
 	options := inventory.Options{Name: filepath.Base(files.Absolute(dir)), Books: map[string]string{},
 		Hash: secrets.Known}
@@ -63,9 +63,8 @@ func newFrom(c *call.Call, folder string, books []string, dir string) error {
 		for _, n := range made.Notes[:min(len(made.Notes), 5)] {
 			c.Note("%s", texts.NoteText(n))
 		}
-		return call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("no text of %s gives a device that a site can have, so no site was made",
-				folder)}
+		return call.UsageError(fmt.Errorf("no text of %s gives a device that a site can have, so no site was made",
+			folder))
 	}
 	if _, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(made.Site)}); err != nil {
 		return call.TaskError(fmt.Errorf("what was read makes no site, which is a mistake of this program: %w", err))
@@ -85,7 +84,7 @@ func OpenBooks(names []string) (books []textread.Book, err error) {
 	for _, name := range names {
 		b, err := textread.OpenBook(name)
 		if err != nil {
-			return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+			return nil, call.UsageError(err)
 		}
 		if i := slices.IndexFunc(books, func(o textread.Book) bool {
 			return o.Make == b.Make || filepath.Base(o.File) == filepath.Base(name)

@@ -90,11 +90,11 @@ func (c *bookCall) run() error {
 	}
 	text, err := files.ReadFile(file)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	book, err := phrase.Load(file, text)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	if err := texts.SetVersion(book, c.version); err != nil {
 		return err
@@ -366,7 +366,7 @@ func (c *bookCall) tryLog(book *phrase.Book, file string) error {
 	if file != "-" {
 		f, err := os.Open(file)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(file, err)}
+			return call.UsageError(files.Unreadable(file, err))
 		}
 		defer func() { _ = f.Close() }()
 		if info, err := f.Stat(); err == nil { // a log without years is of the year in which it was saved
@@ -377,9 +377,9 @@ func (c *bookCall) tryLog(book *phrase.Book, file string) error {
 	log, err := book.ReadLog(in, at)
 	switch {
 	case errors.Is(err, syscall.EISDIR):
-		return call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(file, err)}
+		return call.UsageError(files.Unreadable(file, err))
 	case err != nil:
-		return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%s: %w", file, err)}
+		return call.UsageError(fmt.Errorf("%s: %w", file, err))
 	}
 	if *c.AsJSON {
 		out := struct {

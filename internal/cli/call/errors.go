@@ -34,9 +34,14 @@ var ErrTerminated = errors.New("terminated")
 // ErrVerdict is the answer no, already printed.
 var ErrVerdict = ExitError{Status: ExitNo, Err: errors.New("")}
 
-func Usagef(format string, args ...any) error {
-	return ExitError{Status: ExitUsage, Err: fmt.Errorf(format, args...)}
-}
+// ErrCannot is what could not be done, where that is already said.
+var ErrCannot = ExitError{Status: ExitCannot, Err: errors.New("")}
+
+// Usagef is an error of the call or of the site file.
+func Usagef(format string, args ...any) error { return UsageError(fmt.Errorf(format, args...)) }
+
+// UsageError makes an error one of the call, or of a file that it names.
+func UsageError(err error) error { return ExitError{Status: ExitUsage, Err: err} }
 
 // TaskError gives an error of a task its exit status, unless it has one already.
 func TaskError(err error) error {
@@ -45,7 +50,7 @@ func TaskError(err error) error {
 	case err == nil || errors.As(err, &known):
 		return err
 	case task.IsUsage(err):
-		return ExitError{Status: ExitUsage, Err: err}
+		return UsageError(err)
 	}
 	return ExitError{Status: ExitCannot, Err: err}
 }

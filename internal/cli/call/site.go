@@ -25,7 +25,7 @@ func (c *Call) Refresh() error {
 		c.Note("%s has other devices now", name)
 	}
 	if err != nil {
-		return ExitError{Status: ExitUsage, Err: err}
+		return UsageError(err)
 	}
 	return nil
 }
@@ -93,11 +93,11 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 		return Loaded{}, Usagef("%w\nname a site: SITE, $MELLOWGATE_SITE, site.yaml or the folder site/; or start "+
 			"one: mellowgate new DIR", wrongs)
 	default:
-		return Loaded{}, ExitError{Status: ExitUsage, Err: wrongs}
+		return Loaded{}, UsageError(wrongs)
 	}
 	keys, missing := secrets.Keys(s, base, c.Unlocking())
 	if len(missing) > 0 && needKeys {
-		return Loaded{}, ExitError{Status: ExitUsage, Err: errors.Join(missing...)}
+		return Loaded{}, UsageError(errors.Join(missing...))
 	}
 	for _, m := range missing {
 		c.Note("%v; keys are then compared by name only", m)
@@ -128,7 +128,7 @@ func (c *Call) mistaken(problems site.Problems) error {
 			return err
 		}
 	}
-	return ExitError{Status: ExitUsage, Err: problems}
+	return UsageError(problems)
 }
 
 // DeviceNamed returns a device of the site by name.

@@ -25,7 +25,7 @@ func SignersOf(path string, ofAgent bool) ([]ssh.Signer, error) {
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return nil, ExitError{Status: ExitUsage, Err: fmt.Errorf("the SSH key cannot be read: %w", err)}
+		return nil, UsageError(fmt.Errorf("the SSH key cannot be read: %w", err))
 	}
 	signer, err := ssh.ParsePrivateKey(text)
 	if err != nil {

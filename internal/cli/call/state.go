@@ -41,6 +41,20 @@ func (c *Call) AskLab(dir string, p evidence.Places, change lab.Change) (lab.InE
 	return answer, nil
 }
 
+// RunIn returns the folder in which a run leaves its evidence, and where everything of it listens. The error is of
+// the call: the folder is not one, or is damaged.
+func RunIn(dir string) (*state.Folder, evidence.Places, error) {
+	folder, err := state.Open(dir)
+	if err != nil {
+		return nil, evidence.Places{}, UsageError(err)
+	}
+	places, err := folder.Places()
+	if err != nil {
+		return nil, places, UsageError(err)
+	}
+	return folder, places, nil
+}
+
 // LedgerSource returns the ledger of a state folder, of a site's database, or in a folder
 // of records.
 func (c *Call) LedgerSource(dir, path, records string) (ledger.Source, error) {
@@ -57,11 +71,11 @@ func (c *Call) LedgerSource(dir, path, records string) (ledger.Source, error) {
 			if _, missing := os.Stat(records); missing == nil { // the folder of send
 				return ledger.Folder(records), nil
 			}
-			return nil, ExitError{Status: ExitUsage, Err: fmt.Errorf("%w, or send with -keep", err)}
+			return nil, UsageError(fmt.Errorf("%w, or send with -keep", err))
 		}
 		places, err := folder.Places()
 		if err != nil {
-			return nil, ExitError{Status: ExitUsage, Err: err}
+			return nil, UsageError(err)
 		}
 		if places.Ledger.Database == "" {
 			return ledger.Folder(folder.RecordsAt(places.Ledger.Folder)), nil
@@ -89,7 +103,7 @@ func (c *Call) LedgerSource(dir, path, records string) (ledger.Source, error) {
 // FolderSource returns a folder that has records.
 func FolderSource(f ledger.Folder) (ledger.Source, error) {
 	if err := f.There(); err != nil {
-		return nil, ExitError{Status: ExitUsage, Err: err}
+		return nil, UsageError(err)
 	}
 	return f, nil
 }

@@ -38,7 +38,7 @@ func (c *Call) PasswordOf(prefix, what string) (ask func(who string) (site.Secre
 		case *file != "":
 			s, err := secrets.SecretFile(*file)
 			if err != nil {
-				return s, ExitError{Status: ExitUsage, Err: err}
+				return s, UsageError(err)
 			}
 			return s, nil
 		case *env != "":

@@ -99,9 +99,9 @@ func Moment(text string, now time.Time) (time.Time, error) {
 func theOne(y int, m time.Month, d int, clock time.Time, text string) (time.Time, error) {
 	t := time.Date(y, m, d, clock.Hour(), clock.Minute(), clock.Second(), 0, time.Local)
 	if t.Hour() != clock.Hour() || t.Minute() != clock.Minute() {
-		return t, ExitError{Status: ExitUsage, Err: fmt.Errorf(
+		return t, UsageError(fmt.Errorf(
 			"%w: on %s the clocks of this host go past %s, as summer time begins", errNoMoment, t.Format(time.DateOnly),
-			clock.Format("15:04"))}
+			clock.Format("15:04")))
 	}
 	for _, other := range []time.Time{t.Add(-time.Hour), t.Add(time.Hour)} {
 		if other.Hour() == t.Hour() && other.Minute() == t.Minute() {
@@ -109,10 +109,9 @@ func theOne(y int, m time.Month, d int, clock time.Time, text string) (time.Time
 			if other.Before(t) {
 				first, second = other, t
 			}
-			return t, ExitError{Status: ExitUsage,
-				Err: fmt.Errorf("%w: %s is twice on %s, as summer time ends; say which: %s or %s",
-					errNoMoment, clock.Format("15:04"), t.Format(time.DateOnly), first.Format("2006-01-02T15:04Z07:00"),
-					second.Format("2006-01-02T15:04Z07:00"))}
+			return t, UsageError(fmt.Errorf("%w: %s is twice on %s, as summer time ends; say which: %s or %s",
+				errNoMoment, clock.Format("15:04"), t.Format(time.DateOnly), first.Format("2006-01-02T15:04Z07:00"),
+				second.Format("2006-01-02T15:04Z07:00")))
 		}
 	}
 	return t, nil

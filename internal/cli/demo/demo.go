@@ -62,7 +62,7 @@ records. It needs no privilege and leaves nothing behind.`,
 
 func writeDemo(c *call.Call, dir string) error {
 	if err := demo.Write(dir); err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	c.Say(`%[1]s/as-drafted and %[1]s/as-reviewed are the two states of the demo site.
 Try: mellowgate check %[1]s/as-drafted
@@ -90,7 +90,7 @@ type story struct {
 
 func runDemo(c *call.Call, network string, keep bool) error {
 	if _, err := site.ParseLabNetwork(network); err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	dir, err := os.MkdirTemp("", "mellowgate-demo-")
 	if err != nil {

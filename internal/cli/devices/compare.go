@@ -217,7 +217,7 @@ func tellCompared(c *call.Call, f *compareFlags, some []compare.Compared) error 
 	if f.since != "" {
 		look, err := compare.ReadLook(f.since)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 		look.Add(some, time.Now().UTC())
 		if err := look.Write(f.since); err != nil {
@@ -250,7 +250,7 @@ func tellCompared(c *call.Call, f *compareFlags, some []compare.Compared) error 
 	case err != nil:
 		return err
 	case unread > 0:
-		return call.ExitError{Status: call.ExitCannot, Err: errors.New("")}
+		return call.ErrCannot
 	case drifted > 0 || inPart: // what was not read may differ
 		return call.ErrVerdict
 	}

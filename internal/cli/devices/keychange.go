@@ -67,7 +67,7 @@ func (k *keysCall) seen(l call.Loaded, key *site.Key) ([]rotate.Seen, error) {
 	}
 	folder, err := state.Open(dir)
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, call.UsageError(err)
 	}
 	noted, _, err := folder.Evidence()
 	if err != nil {

@@ -80,8 +80,7 @@ func (f *managing) targetOf(c *call.Call, d *site.Device) (device.Target, error)
 		}
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 		if err != nil {
-			return t, call.ExitError{Status: call.ExitUsage,
-				Err: fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
+			return t, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
 		}
 		t.Address, t.HostKey = at.Ways[i].Address, key
 	} else {
@@ -116,11 +115,11 @@ func byRESTCONF(d *site.Device) bool {
 func (f *managing) restconfInLab(t device.Target, d *site.Device, address string) (device.Target, error) {
 	folder, err := f.stateOf()
 	if err != nil {
-		return t, call.ExitError{Status: call.ExitUsage, Err: err}
+		return t, call.UsageError(err)
 	}
 	t.Address, t.ServerName = address, d.Name
 	if t.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
-		return t, call.ExitError{Status: call.ExitUsage, Err: err}
+		return t, call.UsageError(err)
 	}
 	return f.restconf(t)
 }
@@ -134,7 +133,7 @@ func (f *managing) restconf(t device.Target) (device.Target, error) {
 	if f.authorities != "" {
 		var err error
 		if t.Trusted, err = pki.Authorities(f.authorities); err != nil {
-			return t, call.ExitError{Status: call.ExitUsage, Err: err}
+			return t, call.UsageError(err)
 		}
 	}
 	if _, err := f.auth(); err != nil {

@@ -209,7 +209,7 @@ func send(c *call.Call, f *sendFlags) error {
 			return err
 		}
 		if failed != nil && !errors.Is(failed, call.ErrVerdict) && c.Context.Err() == nil {
-			failed = call.ExitError{Status: call.ExitCannot, Err: errors.New("")}
+			failed = call.ErrCannot
 		}
 		return failed
 	}
@@ -218,7 +218,7 @@ func send(c *call.Call, f *sendFlags) error {
 		return err
 	}
 	if failed != nil && !errors.Is(failed, call.ErrVerdict) && c.Context.Err() == nil {
-		return call.ExitError{Status: call.ExitCannot, Err: errors.New("")} // the table says why
+		return call.ErrCannot // the table says why
 	}
 	return failed
 }

@@ -101,8 +101,7 @@ func attemptAt(c *call.Call, f *managing, d *site.Device, access string) (login.
 		}
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
 		if err != nil {
-			return a, call.ExitError{Status: call.ExitUsage,
-				Err: fmt.Errorf("the host key of %s in the state folder is damaged", d.Name)}
+			return a, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
 		}
 		a.Address, a.HostKey = at.Ways[i].Address, key
 	} else {

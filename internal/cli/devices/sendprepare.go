@@ -25,7 +25,7 @@ func devicesToSend(c *call.Call, f *sendFlags) ([]*site.Device, call.Loaded, err
 	}
 	all, done, at, err := rollout.Last(c.Context, f.keep)
 	if err != nil {
-		return nil, call.Loaded{}, call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("-resume: %w", err)}
+		return nil, call.Loaded{}, call.UsageError(fmt.Errorf("-resume: %w", err))
 	}
 	left := rollout.Left(all, done)
 	c.Note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"),

@@ -27,7 +27,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/ledger"
 	"mellowgate/internal/live/store/sitefile"
-	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/gather"
 )
 
@@ -143,7 +142,7 @@ func makeReport(c *call.Call, dir, drilled, write, since string) error {
 	r := reportOf(c, l)
 	if drilled != "" {
 		if r.Drill, err = reportDrill(drilled); err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 	}
 	if dir != "" {
@@ -379,13 +378,9 @@ func reportDrill(file string) (*reportedDrill, error) {
 
 // reportState adds what was noted: failures by cause, and records.
 func reportState(c *call.Call, r *reported, l call.Loaded, dir string, since time.Time) error {
-	folder, err := state.Open(dir)
+	folder, places, err := call.RunIn(dir)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
-	}
-	places, err := folder.Places()
-	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return err
 	}
 	r.State = dir
 	done := c.Working("reading " + dir)

@@ -134,7 +134,7 @@ func keptHeads(path string) ([]ledger.Head, error) {
 	}
 	text, err := files.ReadFile(path)
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, call.UsageError(err)
 	}
 	var kept struct {
 		Chains []ledger.Head `json:"chains"`

@@ -116,7 +116,7 @@ func runListen(c *call.Call, f listening) error {
 	if f.key != "" {
 		key, err := secrets.SecretFile(f.key)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 		directory = directory.WithKey(key)
 	}
@@ -150,11 +150,11 @@ func (f listening) places() (evidence.Places, bool, error) {
 	}
 	if err != nil {
 		return evidence.Places{}, false,
-			call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%w\nor name a capture with -capture", err)}
+			call.UsageError(fmt.Errorf("%w\nor name a capture with -capture", err))
 	}
 	p, err := folder.Places()
 	if err != nil {
-		return p, false, call.ExitError{Status: call.ExitUsage, Err: err}
+		return p, false, call.UsageError(err)
 	}
 	return p, true, nil
 }
@@ -193,7 +193,7 @@ func source(c *call.Call, f listening, inState bool) (capture.Source, string, fu
 		packets, err := open()
 		if err != nil {
 			cancel()
-			return nil, "", nil, call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(name, err)}
+			return nil, "", nil, call.UsageError(files.Unreadable(name, err))
 		}
 		in, done = packets, func() { cancel(); _ = packets.Close() }
 		if f.follow {
@@ -202,14 +202,14 @@ func source(c *call.Call, f listening, inState bool) (capture.Source, string, fu
 	} else if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, "", nil, call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(name, err)}
+			return nil, "", nil, call.UsageError(files.Unreadable(name, err))
 		}
 		in, done = file, func() { _ = file.Close() }
 	}
 	source, err := capture.Open(in)
 	if err != nil {
 		done()
-		return nil, "", nil, call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%s: %w", name, err)}
+		return nil, "", nil, call.UsageError(fmt.Errorf("%s: %w", name, err))
 	}
 	return source, name, done, nil
 }
@@ -227,7 +227,7 @@ func scrub(c *call.Call, d exchange.Directory, source capture.Source, name, to s
 	}
 	stats, err := capture.Read(source, scrubber)
 	if err != nil {
-		err = call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%s: %w", name, err)}
+		err = call.UsageError(fmt.Errorf("%s: %w", name, err))
 	}
 	if closed := scrubber.Close(); closed != nil {
 		return call.TaskError(closed)
@@ -312,7 +312,7 @@ func exchanges(c *call.Call, d exchange.Directory, source capture.Source, file s
 			show.Count(stats.Packets, "packet"))
 	}
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%s: %w", file, err)}
+		return call.UsageError(fmt.Errorf("%s: %w", file, err))
 	}
 	return printed
 }

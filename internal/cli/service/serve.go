@@ -90,7 +90,7 @@ docs/serve.md has it all.`,
 				}
 				folder, err := state.Create(*dir, l.Service.Ledger.Folder)
 				if err != nil {
-					return call.ExitError{Status: call.ExitUsage, Err: err}
+					return call.UsageError(err)
 				}
 				started, err := runServe(c, l, folder, f)
 				if !started {
@@ -117,7 +117,7 @@ func runServe(c *call.Call, l call.Loaded, folder *state.Folder, f *serveFlags) 
 		var trusted *x509.CertPool
 		if to.Authorities != "" {
 			if trusted, err = pki.Authorities(files.At(l.Base, to.Authorities)); err != nil {
-				return false, call.ExitError{Status: call.ExitUsage, Err: err}
+				return false, call.UsageError(err)
 			}
 		}
 		syslog = journal.NewSyslog(to, trusted, func(text string) { journal.New(f.log, c.Err, plain, nil).Say(text) })

@@ -116,7 +116,7 @@ func renderLines(c *call.Call, r *rendering, d *site.Device, l call.Loaded) erro
 		all, left := design.Write()
 		lines, err := design.Book.Text(all, r.withKeys)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 		for _, n := range left {
 			c.Note("not carried: %s", show.Safe(n))
@@ -146,7 +146,7 @@ func renderLines(c *call.Call, r *rendering, d *site.Device, l call.Loaded) erro
 		}
 		lines, err := design.Book.Text(typed, r.withKeys)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 		if _, err := io.WriteString(c.Out, strings.Join(append(lines, ""), "\n")); err != nil {
 			return err
@@ -172,7 +172,7 @@ func planFrom(c *call.Call, r *texts.Reading, design cliplan.Design) (*cliplan.P
 	}
 	plan, err := design.Plan(held)
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("%s: %w", r.Text, err)}
+		return nil, call.UsageError(fmt.Errorf("%s: %w", r.Text, err))
 	}
 	for _, n := range plan.Left {
 		c.Note("not carried: %s", show.Safe(n))
@@ -195,7 +195,7 @@ func HeldText(c *call.Call, file string) (string, error) {
 	}
 	text, err := files.ReadFile(file)
 	if err != nil {
-		return "", call.ExitError{Status: call.ExitUsage, Err: err}
+		return "", call.UsageError(err)
 	}
 	return string(text), nil
 }
@@ -204,7 +204,7 @@ func HeldText(c *call.Call, file string) (string, error) {
 func fill(c *call.Call, path string, plan blueprint.Blueprint, keys yang.Secrets) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(path, err)}
+		return call.UsageError(files.Unreadable(path, err))
 	}
 	t, err := template.New(path).Funcs(template.FuncMap{"key": keys,
 		"join": strings.Join}).Option("missingkey=error").Parse(string(text))

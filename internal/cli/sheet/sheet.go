@@ -235,7 +235,7 @@ func typing(c *call.Call, r *texts.Reading, d *site.Device, l call.Loaded, withK
 	}
 	t, err := design.Typing(plan, withKeys)
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, call.UsageError(err)
 	}
 	return &t, nil
 }

@@ -113,9 +113,9 @@ func ReadSaved(c *call.Call, r *Reading, l call.Loaded, device string) (*phrase.
 		return nil, s, err
 	}
 	if len(s.Text.Records) == 0 {
-		return nil, s, call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("%s says nothing that the phrasebook of %s reads: it may be of another make", s.File,
-				s.Kind)}
+		return nil, s, call.UsageError(fmt.Errorf("%s says nothing that the phrasebook of %s reads: it may be of "+
+			"another make", s.File,
+			s.Kind))
 	}
 	for _, line := range s.Text.Unread {
 		c.Note("note: %s:%d: not understood: %s", r.Text, line.Number, cmp.Or(line.Text, line.Means))
@@ -148,7 +148,7 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 	}
 	b, err := textread.OpenBook(file)
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, call.UsageError(err)
 	}
 	book := b.Load()
 	return book, SetVersion(book, r.Version)
@@ -164,7 +164,7 @@ func ReadText(c *call.Call, book *phrase.Book, file string, each func(phrase.Lin
 		text, err = textread.Read(book, file, each)
 	}
 	if err != nil {
-		return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, call.UsageError(err)
 	}
 	return text, nil
 }
@@ -174,8 +174,8 @@ func ReadText(c *call.Call, book *phrase.Book, file string, each func(phrase.Lin
 func inSite(c *call.Call, base call.Loaded, s inventory.Saved) (call.Loaded, *site.Device, error) {
 	if len(s.Text.Records) == 0 {
 		return call.Loaded{}, nil,
-			call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
-				"%s says nothing that the phrasebook of %s reads: it may be of another make", s.File, s.Kind)}
+			call.UsageError(fmt.Errorf(
+				"%s says nothing that the phrasebook of %s reads: it may be of another make", s.File, s.Kind))
 	}
 	if base.Site != nil {
 		s.Kind = "" // that of the site's device
@@ -197,8 +197,7 @@ func inSite(c *call.Call, base call.Loaded, s inventory.Saved) (call.Loaded, *si
 		c.Note("note: %s", NoteText(n))
 	}
 	if len(made.Devices) == 0 {
-		return call.Loaded{}, nil, call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("%s gives no device that a site can have", s.File)}
+		return call.Loaded{}, nil, call.UsageError(fmt.Errorf("%s gives no device that a site can have", s.File))
 	}
 	source := site.Source{Name: s.File, Text: []byte(made.Site), Lines: made.Lines, Replaces: true}
 	l := call.Loaded{Opened: sitefile.Opened{Path: s.File, Keys: site.Keys{}}}
@@ -210,8 +209,7 @@ func inSite(c *call.Call, base call.Loaded, s inventory.Saved) (call.Loaded, *si
 		l.Site, l.Base, err = sitefile.LoadWith(base.Path, source)
 	}
 	if err != nil {
-		return call.Loaded{}, nil, call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("what %s says makes no site: %w", s.File, err)}
+		return call.Loaded{}, nil, call.UsageError(fmt.Errorf("what %s says makes no site: %w", s.File, err))
 	}
 	for name, value := range base.Keys {
 		l.Keys[name] = value

@@ -107,7 +107,7 @@ func runDrill(c *call.Call, f drillFlags) error {
 	config := lab.Config{SitePath: files.Absolute(l.Path), Network: l.Lab.Network}
 	if f.network != "" {
 		if config.Network, err = site.ParseLabNetwork(f.network); err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return call.UsageError(err)
 		}
 	}
 	if config.Behaves, err = f.behaves.of(l); err != nil {

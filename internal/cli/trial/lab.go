@@ -149,13 +149,9 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 
 // changeLab sets and lifts faults in the lab that runs with a state folder.
 func changeLab(c *call.Call, dir string, set, lift call.Names) error {
-	folder, err := state.Open(dir)
+	_, places, err := call.RunIn(dir)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
-	}
-	places, err := folder.Places()
-	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return err
 	}
 	if places.Control == nil {
 		return call.Usagef("%s is the state folder of serve, and faults are for a lab", dir)
@@ -219,12 +215,12 @@ func StartLab(l call.Loaded, dir, network string, config lab.Config) (*lab.Lab, 
 	if network != "" {
 		var err error
 		if config.Network, err = site.ParseLabNetwork(network); err != nil {
-			return nil, nil, call.ExitError{Status: call.ExitUsage, Err: err}
+			return nil, nil, call.UsageError(err)
 		}
 	}
 	folder, err := state.Create(dir)
 	if err != nil {
-		return nil, nil, call.ExitError{Status: call.ExitUsage, Err: err}
+		return nil, nil, call.UsageError(err)
 	}
 	config.State = folder
 	running, err := lab.Start(config)
@@ -301,7 +297,7 @@ func speeches(c *call.Call, l call.Loaded, speak bool, holds call.Names) (map[st
 		}
 		speech, err := design.Speech(held[d.Name])
 		if err != nil {
-			return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+			return nil, call.UsageError(err)
 		}
 		if speech != nil {
 			all[d.Name] = speech

@@ -246,7 +246,7 @@ func learnConfig(c *call.Call, f *learnFlags, l call.Loaded) (learn.Config, erro
 	record := cmp.Or(f.record, "learned-"+f.device+".jsonl")
 	var err error
 	if config.Known, err = learned(record); err != nil {
-		return config, call.ExitError{Status: call.ExitUsage, Err: err}
+		return config, call.UsageError(err)
 	}
 	if len(config.Known) > 0 && !f.plan {
 		c.Note("%s of an earlier run are taken from %s; take the file away to begin anew",

@@ -33,7 +33,7 @@ func learnInLab(c *call.Call, f *learnFlags, l call.Loaded, config *learn.Config
 			err)
 	}
 	if f.places, err = folder.Places(); err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	for _, s := range f.places.Servers {
 		if s.Running {

@@ -8,7 +8,6 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/exchange"
 	"mellowgate/internal/live/store/files"
-	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/learn"
 )
 
@@ -16,24 +15,20 @@ import (
 func learnRead(c *call.Call, f *learnFlags, l call.Loaded) error {
 	path, directory := f.capture, exchange.Designed(l.Site, l.Keys)
 	if path == "" {
-		folder, err := state.Open(f.state)
+		folder, places, err := call.RunIn(f.state)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
-		}
-		places, err := folder.Places()
-		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return err
 		}
 		path, directory = folder.Traffic(), exchange.InPlaces(l.Site, l.Keys, places)
 	}
 	open := func() (io.ReadCloser, error) { return os.Open(path) }
 	if _, err := os.Stat(path); err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: files.Unreadable(path, err)}
+		return call.UsageError(files.Unreadable(path, err))
 	}
 	measured, questions, note, err := learn.Read(open, path, directory, f.kind)
 	switch {
 	case err != nil:
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	case questions == 0:
 		return call.Usagef("%s has no question of a device of the kind %s", path, f.kind.Name)
 	}

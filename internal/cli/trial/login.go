@@ -24,7 +24,6 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/pki"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/live/store/state"
 )
 
 func LoginCommand() *call.Command {
@@ -234,7 +233,7 @@ func runLogin(c *call.Call, f LoginFlags, password, raisePassword func(string) (
 	case err != nil:
 		return err
 	case seen.Outcome == walk.OutcomeNoAnswer:
-		return call.ExitError{Status: call.ExitCannot, Err: errors.New("")}
+		return call.ErrCannot
 	case !result.AsExpected:
 		return call.ErrVerdict
 	}
@@ -243,13 +242,9 @@ func runLogin(c *call.Call, f LoginFlags, password, raisePassword func(string) (
 
 // Attempt finds the device in the state folder.
 func (f LoginFlags) Attempt() (login.Attempt, evidence.Places, error) {
-	folder, err := state.Open(f.State)
+	folder, places, err := call.RunIn(f.State)
 	if err != nil {
-		return login.Attempt{}, evidence.Places{}, call.ExitError{Status: call.ExitUsage, Err: err}
-	}
-	places, err := folder.Places()
-	if err != nil {
-		return login.Attempt{}, places, call.ExitError{Status: call.ExitUsage, Err: err}
+		return login.Attempt{}, evidence.Places{}, err
 	}
 	device, found := places.Device(f.Device)
 	if !found {
@@ -267,15 +262,15 @@ func (f LoginFlags) Attempt() (login.Attempt, evidence.Places, error) {
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(device.HostKey))
 	if err != nil {
 		return login.Attempt{}, places,
-			call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
-				"the host key of %s in %s is damaged", f.Device, f.State)}
+			call.UsageError(fmt.Errorf(
+				"the host key of %s in %s is damaged", f.Device, f.State))
 	}
 	a := login.Attempt{Access: f.Access, Address: device.Ways[i].Address, Person: f.Person, HostKey: key,
 		ServerName: f.Device,
 		Commands:   slices.Concat(f.commands, f.allows, f.refuses)}
 	if f.Access == site.Web || f.Access == site.API {
 		if a.Trusted, err = pki.Authorities(filepath.Join(folder.Certificates(), pki.AuthorityFile)); err != nil {
-			return a, places, call.ExitError{Status: call.ExitUsage, Err: err}
+			return a, places, call.UsageError(err)
 		}
 	}
 	return a, places, nil
@@ -323,13 +318,9 @@ func aim(c *call.Call, f LoginFlags) (login.Attempt, expected, error) {
 
 // loginsOfSheet tries the logins that the change sheet of a device names.
 func loginsOfSheet(c *call.Call, f LoginFlags) error {
-	folder, err := state.Open(f.State)
+	_, places, err := call.RunIn(f.State)
 	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
-	}
-	places, err := folder.Places()
-	if err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return err
 	}
 	path := places.SitePath
 	if len(c.Args) > 0 {
@@ -385,9 +376,9 @@ func loginsOfSheet(c *call.Call, f LoginFlags) error {
 		}
 		if k.Who.Kind != foresee.Anyone {
 			if attempt.Password, err = secrets.SecretFile(path); err != nil {
-				return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf("-from-site wants a folder of "+
+				return call.UsageError(fmt.Errorf("-from-site wants a folder of "+
 					"passwords, each in a file with the name of its person, and cannot read that of %s: %w", g.Person,
-					err)}
+					err))
 			}
 		}
 		seen, err := login.Do(c.Context, attempt)

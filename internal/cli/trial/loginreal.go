@@ -87,14 +87,12 @@ func userSettings(path string) (settings, error) {
 		if !named && errors.Is(err, fs.ErrNotExist) {
 			return settings{config: &ssh_config.Config{}}, nil
 		}
-		return settings{}, call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("the SSH configuration cannot be read: %w", err)}
+		return settings{}, call.UsageError(fmt.Errorf("the SSH configuration cannot be read: %w", err))
 	}
 	defer func() { _ = file.Close() }()
 	config, err := ssh_config.Decode(file)
 	if err != nil {
-		return settings{}, call.ExitError{Status: call.ExitUsage,
-			Err: fmt.Errorf("%s is no SSH configuration: %w", path, err)}
+		return settings{}, call.UsageError(fmt.Errorf("%s is no SSH configuration: %w", path, err))
 	}
 	return settings{config: config}, nil
 }

@@ -27,7 +27,6 @@ import (
 	"mellowgate/internal/live/lab"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/secrets"
-	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/sheetrun"
 )
 
@@ -77,13 +76,11 @@ func trySheet(c *call.Call, f LoginFlags) error {
 func (t *sheetTrial) open() (err error) {
 	path := t.c.SitePath()
 	if t.f.address == "" {
-		folder, err := state.Open(t.f.State)
+		_, places, err := call.RunIn(t.f.State)
 		if err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
+			return err
 		}
-		if t.places, err = folder.Places(); err != nil {
-			return call.ExitError{Status: call.ExitUsage, Err: err}
-		}
+		t.places = places
 		if len(t.c.Args) == 0 {
 			path = t.places.SitePath
 		}
@@ -134,11 +131,11 @@ func (t *sheetTrial) earlier() error {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil
 	case err != nil:
-		return call.ExitError{Status: call.ExitUsage, Err: err}
+		return call.UsageError(err)
 	}
 	if err := json.Unmarshal(text, &t.noted); err != nil {
-		return call.ExitError{Status: call.ExitUsage, Err: fmt.Errorf(
-			"%s, with what was seen before, is damaged (%w): take it away to begin anew", t.progress(), err)}
+		return call.UsageError(fmt.Errorf(
+			"%s, with what was seen before, is damaged (%w): take it away to begin anew", t.progress(), err))
 	}
 	for i := range t.sheet.Sections {
 		for j := range t.sheet.Sections[i].Tests {
@@ -218,7 +215,7 @@ func (t *sheetTrial) secret(name string) (site.Secret, string, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return secret, "no file " + filepath.Join(t.f.fromSite, name), nil
 	case err != nil:
-		return secret, "", call.ExitError{Status: call.ExitUsage, Err: err}
+		return secret, "", call.UsageError(err)
 	}
 	return secret, "", nil
 }

@@ -1,7 +1,6 @@
 package why
 
 import (
-	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -194,7 +193,7 @@ func answerStatus(answer walk.Said) error {
 	case walk.SaidAccept, walk.SaidPass, walk.SaidRecorded, walk.SaidAlive:
 		return nil
 	case "silent", "error":
-		return call.ExitError{Status: call.ExitCannot, Err: errors.New("")}
+		return call.ErrCannot
 	}
 	return call.ErrVerdict
 }
@@ -204,7 +203,7 @@ func (f *askFlags) places(c *call.Call) (evidence.Places, bool, error) {
 	folder, err := state.Open(f.folder())
 	if err != nil {
 		if f.state != "" {
-			return evidence.Places{}, false, call.ExitError{Status: call.ExitUsage, Err: err}
+			return evidence.Places{}, false, call.UsageError(err)
 		}
 		return evidence.Places{}, false, nil
 	}

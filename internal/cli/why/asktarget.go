@@ -77,13 +77,13 @@ func (f *askFlags) target(c *call.Call, l call.Loaded, d *site.Device, s *site.S
 	t, err := m.Server(c.Context, d, s, f.as != "")
 	switch {
 	case errors.Is(err, reach.ErrNotThere):
-		return t, call.ExitError{Status: call.ExitUsage, Err: err}
+		return t, call.UsageError(err)
 	case err != nil:
 		return t, call.TaskError(err)
 	}
 	if s.Protocol == site.LDAP && (lab || f.authorities != "") {
 		if t.TLS, err = f.trusting(s); err != nil {
-			return t, call.ExitError{Status: call.ExitUsage, Err: err}
+			return t, call.UsageError(err)
 		}
 	}
 	if s.Secured() {
@@ -126,7 +126,7 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	case f.certificate != "" && f.certificateKey != "" && f.authorities != "":
 		i, err := pki.Load(f.certificate, f.certificateKey, f.authorities)
 		if err != nil {
-			return i, call.ExitError{Status: call.ExitUsage, Err: err}
+			return i, call.UsageError(err)
 		}
 		return i, nil
 	case f.certificate+f.certificateKey+f.authorities != "":
@@ -138,7 +138,7 @@ func (f *askFlags) identity(lab bool) (pki.Identity, error) {
 	}
 	i, err := pki.Written((&state.Folder{Dir: f.folder()}).Certificates(), f.as)
 	if err != nil {
-		return i, call.ExitError{Status: call.ExitUsage, Err: err}
+		return i, call.UsageError(err)
 	}
 	return i, nil
 }

@@ -233,7 +233,7 @@ func Evidence(c *call.Call, f *WhyFlags) (*gather.Found, error) {
 	if f.key != "" {
 		key, err := secrets.SecretFile(f.key)
 		if err != nil {
-			return nil, call.ExitError{Status: call.ExitUsage, Err: err}
+			return nil, call.UsageError(err)
 		}
 		w.Key = key
 	}

@@ -11,7 +11,6 @@ import (
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
 	"mellowgate/internal/core/evidence"
-	"mellowgate/internal/live/store/state"
 	"mellowgate/internal/task/gather"
 )
 
@@ -31,12 +30,9 @@ const missedEvery = 5 * time.Second
 // call, else the one that the folder is of, where it is still there. A device that it
 // does not have, where one is named, is an error.
 func Following(c *call.Call, dir, device string) (f gather.Following, places evidence.Places, err error) {
-	folder, err := state.Open(dir)
+	folder, places, err := call.RunIn(dir)
 	if err != nil {
-		return f, places, call.ExitError{Status: call.ExitUsage, Err: err}
-	}
-	if places, err = folder.Places(); err != nil {
-		return f, places, call.ExitError{Status: call.ExitUsage, Err: err}
+		return f, places, err
 	}
 	f.Folder = folder
 	path := places.SitePath

@@ -82,7 +82,8 @@ grants: [{who: team net, role: r}]
 		for _, args := range [][]string{{}, {""}, {"look"}, {"look", ""}, {"look", "port", "3"}, {"look port", "3"},
 			{"LOOK", "Port"}, {"set", "port", "<cr>"}, {"'look"}, {"set", "\"port", "3\""}, {"look", "port;set", "3"}} {
 			for _, r := range role.Commands {
-				out += fmt.Sprintf("%q %q %t %t\n", r.Text, args, rights.Applies(r, args, true), rights.Applies(r, args, false))
+				out += fmt.Sprintf("%q %q %t %t\n", r.Text, args, rights.Applies(r, args, true),
+					rights.Applies(r, args, false))
 			}
 			q := rights.Question{Purpose: site.Commands, Person: "ines", Args: args, Line: strings.Join(args, " ")}
 			d := rights.Decide(s, q, keep.Now)

@@ -262,3 +262,67 @@ func TestARequestIsNewAtAnyTime(t *testing.T) {
 	_, fresh := d.Begin(k, time.Time{}.Add(time.Second))
 	require.True(t, fresh)
 }
+
+// Half of the memory is for one client, and no less.
+func TestAClientHasHalfOfTheMemory(t *testing.T) {
+	t.Parallel()
+	d := &doing{h: NewHashing(100), began: make(chan string, 10), done: make(chan bool, 10)}
+	first := d.begin("first", here, 25)
+	require.Equal(t, "first", <-d.began)
+	second := d.begin("second", here, 25)
+	require.Equal(t, "second", <-d.began)
+	first()
+	second()
+}
+
+// The code that is nearest in time is taken first, an older one before a newer one.
+func TestCodesAreTriedFromTheNearestOn(t *testing.T) {
+	t.Parallel()
+	seed := site.NewSecret("JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP")
+	now := time.Unix(1_800_000_000, 0)
+	var want, tried []string
+	for _, step := range []int64{0, -1, 1, -2, 2} {
+		code, err := secrets.Code(seed, secrets.CodeStepAt(now)+step)
+		require.NoError(t, err)
+		want = append(want, code)
+	}
+	NewCodes(nil, nil).Take("ines", seed, now, false, func(code string) bool {
+		tried = append(tried, code)
+		return false
+	})
+	require.Equal(t, want, tried[:5])
+	require.Len(t, tried, 2*codeSearch+1)
+}
+
+// What was never seen is not known, at the beginning of all times as little as later.
+func TestWhatWasNeverSeenIsNotKnownAtAnyTime(t *testing.T) {
+	t.Parallel()
+	early := time.Time{}.Add(-time.Second)
+	person := &site.Person{Ref: site.Ref{Name: "ines"}, Password: site.Password{Hash: "$6$a$b"}}
+	v := NewVerified()
+	require.False(t, v.Knows(person, "right", early))
+	v.Remember(person, "right", early)
+	require.True(t, v.Knows(person, "right", early))
+	require.False(t, v.Knows(person, "wrong", early))
+	require.NotEqual(t, v.Key(person, "right"), v.Key(person, "wrong"))
+	require.NotEmpty(t, v.Key(person, "right"))
+	readable := &site.Person{Ref: site.Ref{Name: "tobin"}}
+	v.Remember(readable, "right", early)
+	require.Len(t, v.until, 1, "a password that can be read is not remembered")
+	var people People
+	require.Nil(t, people.Recall("ines", early))
+}
+
+// One failure of a source is one; a refusal that is not held back takes no place.
+func TestOneFailureOfASourceCounts(t *testing.T) {
+	t.Parallel()
+	f := NewFailures()
+	now := time.Unix(1_800_000_000, 0)
+	require.False(t, f.Failed("192.0.2.1", now))
+	f.Note("ines", "192.0.2.1", now)
+	require.True(t, f.Failed("192.0.2.1", now))
+	began := time.Now()
+	f.Hold(t.Context(), here, 0)
+	f.Hold(t.Context(), here, -time.Hour)
+	require.Less(t, time.Since(began), 10*time.Second)
+}
