@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // ambiguous finds phrases of one section that read one line in two ways.
@@ -59,12 +61,12 @@ func (g *graph) edge(from, to int, fits func(string) bool, like ...string) {
 // graph returns the lines that a phrase reads.
 func (b *Book) graph(p *phrase) *graph {
 	g := &graph{}
-	g.end = b.path(g, p, p.say.elements, g.node())
+	g.end = b.path(g, p, p.say.Elements, g.node())
 	return g
 }
 
 // path adds elements from a node on, and returns the node where they end.
-func (b *Book) path(g *graph, p *phrase, elements []element, from int) int {
+func (b *Book) path(g *graph, p *phrase, elements []pattern.Element, from int) int {
 	for _, e := range elements {
 		from = b.step(g, p, e, from)
 	}
@@ -73,43 +75,42 @@ func (b *Book) path(g *graph, p *phrase, elements []element, from int) int {
 
 func anyWord(string) bool { return true }
 
-func (b *Book) step(g *graph, p *phrase, e element, from int) int {
+func (b *Book) step(g *graph, p *phrase, e pattern.Element, from int) int {
 	to := g.node()
 	switch {
-	case e.rest:
+	case e.Rest:
 		g.edge(from, from, anyWord)
 		g.edge(from, to, nil)
-	case e.any:
+	case e.Any:
 		g.edge(from, to, anyWord)
-	case e.literal != "":
-		g.edge(from, to, func(w string) bool { return b.layout.same(w, e.literal) }, e.literal)
-	case len(e.parts) > 0:
+	case e.Literal != "":
+		g.edge(from, to, func(w string) bool { return b.layout.same(w, e.Literal) }, e.Literal)
+	case len(e.Parts) > 0:
 		g.edge(from, to, func(w string) bool {
-			_, fits := (&matcher{book: b}).split(e.parts, w, nil)
-			return fits
-		}, strings.Join(b.sample(&phrase{say: pattern{elements: []element{e}}}), ""))
-	case e.anyOrder:
+			return e.FitsWord(comparing{b}, w)
+		}, strings.Join(b.sample(&phrase{say: pattern.Pattern{Elements: []pattern.Element{e}}}), ""))
+	case e.Unordered:
 		g.edge(from, to, nil)
-		for _, o := range e.options { // once or more often: what is wrongly found is found early
-			g.edge(b.path(g, p, o.elements, from), from, nil)
+		for _, o := range e.Options { // once or more often: what is wrongly found is found early
+			g.edge(b.path(g, p, o.Elements, from), from, nil)
 		}
-	case e.optional:
+	case e.Optional:
 		g.edge(from, to, nil)
-		g.edge(b.path(g, p, e.options[0].elements, from), to, nil)
-	case len(e.options) > 0:
-		for _, o := range e.options {
-			g.edge(b.path(g, p, o.elements, from), to, nil)
+		g.edge(b.path(g, p, e.Options[0].Elements, from), to, nil)
+	case len(e.Options) > 0:
+		for _, o := range e.Options {
+			g.edge(b.path(g, p, o.Elements, from), to, nil)
 		}
-	case e.commas:
+	case e.Commas:
 		listed := func(w string) bool { return strings.HasSuffix(w, ",") }
 		g.edge(from, from, listed, "x7,")
-		g.edge(from, to, func(w string) bool { return !listed(w) }, b.sampleOf(e.hole, e.as)...)
-	case e.between != "":
+		g.edge(from, to, func(w string) bool { return !listed(w) }, b.sampleOf(e.Hole, e.As)...)
+	case e.Between != "":
 		begin := g.node()
 		g.edge(from, begin, nil)
 		b.hole(g, p, e, begin, to)
-		g.edge(to, begin, func(w string) bool { return b.layout.same(w, e.between) }, e.between)
-	case e.many:
+		g.edge(to, begin, func(w string) bool { return b.layout.same(w, e.Between) }, e.Between)
+	case e.Many:
 		begin := g.node()
 		g.edge(from, begin, nil)
 		b.hole(g, p, e, begin, to)
@@ -121,15 +122,15 @@ func (b *Book) step(g *graph, p *phrase, e element, from int) int {
 }
 
 // hole adds the words of a hole: one, or those of its table or of the forms of its type.
-func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
-	wanted := p.where[e.hole]
-	one := func(w string) bool { _, ok := b.valueOf(e.hole, e.as, []string{w}); return ok }
-	say := func(device pattern, site string) {
+func (b *Book) hole(g *graph, p *phrase, e pattern.Element, from, to int) {
+	wanted := p.where[e.Hole]
+	one := func(w string) bool { _, ok := b.valueOf(e.Hole, e.As, []string{w}); return ok }
+	say := func(device pattern.Pattern, site string) {
 		if wanted == nil || strings.Contains(site, "<") || slices.Contains(wanted, site) {
-			g.edge(b.path(g, &phrase{}, device.elements, from), to, nil)
+			g.edge(b.path(g, &phrase{}, device.Elements, from), to, nil)
 		}
 	}
-	t, of := b.tables[e.as], b.types[e.as]
+	t, of := b.tables[e.As], b.types[e.As]
 	switch {
 	case t != nil:
 		for _, w := range t.words {
@@ -140,7 +141,7 @@ func (b *Book) hole(g *graph, p *phrase, e element, from, to int) {
 			say(f.say, "<>")
 		}
 	default:
-		g.edge(from, to, one, b.sampleOf(e.hole, e.as)...)
+		g.edge(from, to, one, b.sampleOf(e.Hole, e.As)...)
 	}
 }
 
@@ -198,24 +199,24 @@ func (b *Book) bothRead(p, q *phrase) (string, bool) {
 // sample returns the shortest line that a phrase reads.
 func (b *Book) sample(p *phrase) []string {
 	var words []string
-	for _, e := range p.say.elements {
+	for _, e := range p.say.Elements {
 		switch {
-		case e.literal != "":
-			words = append(words, e.literal)
-		case len(e.parts) > 0:
+		case e.Literal != "":
+			words = append(words, e.Literal)
+		case len(e.Parts) > 0:
 			text := ""
-			for _, part := range e.parts {
-				text += part.literal
-				if part.hole != "" {
-					text += strings.Join(b.sampleOf(part.hole, part.as), "")
+			for _, part := range e.Parts {
+				text += part.Literal
+				if part.Hole != "" {
+					text += strings.Join(b.sampleOf(part.Hole, part.As), "")
 				}
 			}
 			words = append(words, text)
-		case e.optional, e.rest, e.anyOrder:
-		case len(e.options) > 0:
-			words = append(words, b.sample(&phrase{say: e.options[0]})...)
+		case e.Optional, e.Rest, e.Unordered:
+		case len(e.Options) > 0:
+			words = append(words, b.sample(&phrase{say: e.Options[0]})...)
 		default:
-			words = append(words, b.sampleOf(e.hole, e.as)...)
+			words = append(words, b.sampleOf(e.Hole, e.As)...)
 		}
 	}
 	return words

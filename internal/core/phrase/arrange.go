@@ -1,6 +1,8 @@
 package phrase
 
-import "slices"
+import (
+	"slices"
+)
 
 // Arrange puts the steps in an order in which safe holds of the device's text after each: the
 // first step that is safe comes next. Steps that are only safe together become one. It returns

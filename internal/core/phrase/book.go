@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // Book is a phrasebook.
@@ -26,12 +28,12 @@ type Book struct {
 	types        map[string]*valueType
 	defaultRules []defaultRule
 	every        []every
-	known        map[string]bool // literal words of the phrases, folded
-	literals     []string        // the same, in order
-	telling      map[string]bool // those after which a secret may follow
-	territory    []pattern       // of statements that are ours
-	pass         []pattern       // of statements of ours that are of no concern
-	version      pattern         // the line that says the version of a text, "" for none
+	known        map[string]bool   // literal words of the phrases, folded
+	literals     []string          // the same, in order
+	telling      map[string]bool   // those after which a secret may follow
+	territory    []pattern.Pattern // of statements that are ours
+	pass         []pattern.Pattern // of statements of ours that are of no concern
+	version      pattern.Pattern   // the line that says the version of a text, "" for none
 	limits       Limits
 	talk         *Talk
 	given        version   // that of the texts, nil where it is not given
@@ -54,15 +56,15 @@ type layout struct {
 	anyCase  bool
 	cell     string   // between the cells of a row of a table, "" for none
 	heading  []string // the words above the columns of a table that are told by where they begin
-	noise    []pattern
-	opens    []pattern // of lines that open a section and that no phrase reads, for end-word
-	keyedBy  []string  // elements that name the one around them, for tags
-	around   []pattern // of lines whose sections only surround: what stands in them is read as at the top
-	block    pattern   // begins a text of several lines that is never looked into
-	blockEnd string    // the hole of block whose value ends it
-	end      pattern   // the last line of a whole text
-	goesOn   string    // a line that ends with it goes on in the next, "" for none
-	wrapped  int       // a line of as many characters goes on in the next, 0 for none
+	noise    []pattern.Pattern
+	opens    []pattern.Pattern // of lines that open a section and that no phrase reads, for end-word
+	keyedBy  []string          // elements that name the one around them, for tags
+	around   []pattern.Pattern // of lines whose sections only surround: what stands in them is read as at the top
+	block    pattern.Pattern   // begins a text of several lines that is never looked into
+	blockEnd string            // the hole of block whose value ends it
+	end      pattern.Pattern   // the last line of a whole text
+	goesOn   string            // a line that ends with it goes on in the next, "" for none
+	wrapped  int               // a line of as many characters goes on in the next, 0 for none
 }
 
 // Sections that a layout can have.
@@ -148,10 +150,10 @@ type phrase struct {
 	place Place
 	about About
 	own   bool // it names its subject itself, and does not take the one of its section
-	say   pattern
-	text  string  // as the book has it
-	types pattern // what is typed, where that differs from what is shown
-	undo  pattern // what takes it back, where the layout has no word for that
+	say   pattern.Pattern
+	text  string          // as the book has it
+	types pattern.Pattern // what is typed, where that differs from what is shown
+	undo  pattern.Pattern // what takes it back, where the layout has no word for that
 	where map[string][]string
 	again string   // what a second line does to a field with several values: "" adds to them
 	order string   // of a field with several values: "", byMark or lastFirst
@@ -181,7 +183,7 @@ type table struct {
 
 // word is a word of a device, or several with a hole, and the site's word for it.
 type word struct {
-	device pattern
+	device pattern.Pattern
 	site   string // "<hole>" stands for what the hole has
 }
 
@@ -196,7 +198,7 @@ type valueType struct {
 
 // form is one form of a secret.
 type form struct {
-	say pattern
+	say pattern.Pattern
 	as  Secrecy
 }
 

@@ -24,13 +24,13 @@ func (r *parser) finish() {
 		r.broken = true
 		r.note(0, "a section is closed that none had opened: the beginning may be cut off")
 	}
-	t.Cut = r.broken || len(r.book.layout.end.elements) > 0 && !r.ended
+	t.Cut = r.broken || len(r.book.layout.end.Elements) > 0 && !r.ended
 	t.Whole = t.Counts[NotUnderstood] == 0 && !r.after && !r.broken
 	switch {
-	case len(r.book.layout.end.elements) > 0 && !r.ended:
+	case len(r.book.layout.end.Elements) > 0 && !r.ended:
 		t.Whole = false
 		r.note(0, "the end of the text (%s) was not seen: it may be cut off, so nothing follows from what it does "+
-			"not say", r.book.layout.end.text)
+			"not say", r.book.layout.end.Text)
 	case t.Counts[NotUnderstood] > 0:
 		r.note(0, "some lines were not understood, so nothing follows from what the text does not say")
 	}

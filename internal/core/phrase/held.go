@@ -66,7 +66,7 @@ func (h *heldLine) opensSection() bool { return len(h.phrase.below) > 0 }
 // replaces reports whether a second line of a phrase about the same thing replaces the first.
 func (p *phrase) replaces() bool {
 	adds := false
-	p.say.holes(func(hole, _ string, _ bool) { adds = adds || fields[p.about][hole] })
+	p.say.Holes(func(hole, _ string, _ bool) { adds = adds || fields[p.about][hole] })
 	return !adds || p.again == againReplaces || p.order == byMark
 }
 

@@ -65,10 +65,10 @@ func (l *lines) next(text string) (all []statement) {
 			return nil
 		}
 	}
-	if have, is := l.book.match(l.layout.block, words); len(l.layout.block.elements) > 0 && is {
+	if have, is := l.book.match(l.layout.block, words); len(l.layout.block.Elements) > 0 && is {
 		for _, h := range have {
-			if h.hole == l.layout.blockEnd {
-				mark := strings.Join(h.words, " ")
+			if h.Hole == l.layout.blockEnd {
+				mark := strings.Join(h.Words, " ")
 				if _, after, _ := strings.Cut(text, mark); !strings.Contains(after, mark) {
 					l.until, l.since = mark, l.line
 				}

@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/phrase/pattern"
 	"mellowgate/internal/core/site"
 )
 
@@ -162,16 +163,16 @@ func (l *loader) oneOf(n *yaml.Node, what string, words []string) string {
 	return text
 }
 
-func (l *loader) pattern(n *yaml.Node, what string) pattern {
+func (l *loader) pattern(n *yaml.Node, what string) pattern.Pattern {
 	text := l.text(n, what)
-	p, err := parsePattern(text)
+	p, err := pattern.Parse(text)
 	if err != nil && n.Kind == yaml.ScalarNode {
 		l.wrong(n, "%s cannot be read: %v", what, err)
 	}
 	return p
 }
 
-func (l *loader) patterns(n *yaml.Node, what string) (all []pattern) {
+func (l *loader) patterns(n *yaml.Node, what string) (all []pattern.Pattern) {
 	for _, item := range l.texts(n, what) {
 		all = append(all, l.pattern(item, what))
 	}
@@ -200,7 +201,7 @@ func (l *loader) top(n *yaml.Node) {
 		"version": func(n *yaml.Node) {
 			b.version = l.pattern(n, "the line with the version")
 			found := false
-			b.version.holes(func(hole, _ string, _ bool) { found = found || hole == versionHole })
+			b.version.Holes(func(hole, _ string, _ bool) { found = found || hole == versionHole })
 			if !found {
 				l.wrong(n, "the line with the version wants <version>, such as \"release <version>\"")
 			}
@@ -311,7 +312,7 @@ func (l *loader) layout(n *yaml.Node) {
 				"ends":   func(n *yaml.Node) { o.blockEnd = l.text(n, "ends") },
 			})
 			found := false
-			o.block.holes(func(hole, _ string, _ bool) { found = found || hole == o.blockEnd })
+			o.block.Holes(func(hole, _ string, _ bool) { found = found || hole == o.blockEnd })
 			if !found {
 				l.wrong(n, "ends must name the hole of starts whose value ends the text, such as {starts: "+
 					"\"greeting <mark>\", ends: mark}")
@@ -338,8 +339,8 @@ func (l *loader) table(name string, n *yaml.Node) *table {
 }
 
 // openness returns how many holes a pattern has.
-func openness(p pattern) (n int) {
-	p.holes(func(string, string, bool) { n++ })
+func openness(p pattern.Pattern) (n int) {
+	p.Holes(func(string, string, bool) { n++ })
 	return n
 }
 

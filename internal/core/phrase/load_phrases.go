@@ -6,6 +6,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"mellowgate/internal/core/phrase/pattern"
 	"mellowgate/internal/core/site"
 )
 
@@ -81,13 +82,13 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 		return p
 	}
 	if anyOrder {
-		p.say = p.say.inAnyOrder()
+		p.say = p.say.AnyOrder()
 	}
 	if len(l.problems) > before { // more would only be said of the same
 		return p
 	}
 	l.holes(say, p)
-	for n, other := range map[*yaml.Node]pattern{typed: p.types, undo: p.undo} {
+	for n, other := range map[*yaml.Node]pattern.Pattern{typed: p.types, undo: p.undo} {
 		if n != nil {
 			one := *p
 			one.say = other
@@ -110,7 +111,7 @@ func (l *loader) phrase(n *yaml.Node, above About) *phrase {
 // holes checks the holes of a phrase.
 func (l *loader) holes(n *yaml.Node, p *phrase) {
 	seen := map[string]bool{}
-	p.say.holes(func(hole, as string, many bool) {
+	p.say.Holes(func(hole, as string, many bool) {
 		if !l.hasField(n, p.about, hole) {
 			return
 		}
@@ -183,7 +184,7 @@ func (l *loader) logPatterns(n *yaml.Node) {
 				l.wrong(say, "nothing is told as %q%s", field, hint(field, known))
 			}
 		}
-		p.say.holes(func(hole, as string, _ bool) {
+		p.say.Holes(func(hole, as string, _ bool) {
 			check(hole)
 			switch t := l.book.types[as]; {
 			case as != "" && t == nil && l.book.tables[as] == nil:
@@ -221,7 +222,7 @@ func (l *loader) named() (all []string) {
 // identified returns the fields by which a phrase tells one record from another; nil for none.
 func identified(p *phrase) []string {
 	have := map[string]bool{}
-	p.say.holes(func(hole, _ string, _ bool) { have[hole] = true })
+	p.say.Holes(func(hole, _ string, _ bool) { have[hole] = true })
 	for field := range p.where {
 		have[field] = true
 	}
@@ -245,30 +246,30 @@ func identities(a About) string {
 }
 
 // learnWords keeps the literal words of a pattern.
-func (b *Book) learnWords(p pattern) {
-	for _, e := range p.elements {
-		if e.literal != "" {
-			b.known[b.layout.folded(e.literal)] = true
+func (b *Book) learnWords(p pattern.Pattern) {
+	for _, e := range p.Elements {
+		if e.Literal != "" {
+			b.known[b.layout.folded(e.Literal)] = true
 		}
-		for _, o := range e.options {
+		for _, o := range e.Options {
 			b.learnWords(o)
 		}
 	}
 }
 
 // learn keeps the literal words of a pattern, and which of them a secret may follow.
-func (b *Book) learn(p pattern) {
+func (b *Book) learn(p pattern.Pattern) {
 	last := ""
-	for _, e := range p.elements {
+	for _, e := range p.Elements {
 		switch {
-		case e.literal != "":
-			last = b.layout.folded(e.literal)
+		case e.Literal != "":
+			last = b.layout.folded(e.Literal)
 			b.known[last] = true
 			continue
-		case secretFields[e.hole] && last != "":
+		case secretFields[e.Hole] && last != "":
 			b.telling[last] = true
 		}
-		for _, o := range e.options {
+		for _, o := range e.Options {
 			b.learn(o)
 		}
 	}

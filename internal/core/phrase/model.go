@@ -126,7 +126,7 @@ func (d *Model) parts() (body, end string) {
 
 // isEnd reports whether a line is the last one of a whole text.
 func (b *Book) isEnd(line string) bool {
-	if len(b.layout.end.elements) == 0 {
+	if len(b.layout.end.Elements) == 0 {
 		return false
 	}
 	line = strings.TrimRight(line, "\r\n")
@@ -218,10 +218,10 @@ func (d *Model) shown(h *heldLine, words []spoken) []spoken {
 
 // End returns the last line of a whole text with a line end, "" where the make has none.
 func (b *Book) End() string {
-	if len(b.layout.end.elements) == 0 {
+	if len(b.layout.end.Elements) == 0 {
 		return ""
 	}
-	text := b.layout.end.text
+	text := b.layout.end.Text
 	if b.layout.sections == byFields {
 		text = "[" + text + "]"
 	}

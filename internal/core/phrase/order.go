@@ -32,7 +32,7 @@ func (p *phrase) appends() (field string) {
 	if p.order == byMark || p.again == againReplaces {
 		return ""
 	}
-	p.say.holes(func(hole, _ string, many bool) {
+	p.say.Holes(func(hole, _ string, many bool) {
 		if fields[p.about][hole] && !many {
 			field = hole
 		}

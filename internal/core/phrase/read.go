@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"mellowgate/internal/core/nearest"
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // Kind is what became of a line.
@@ -258,7 +259,7 @@ func (r *parser) statement(s statement) {
 		r.note(s.line, "the text goes on after its end: it may be of two devices; give one at a time")
 	}
 	switch {
-	case len(r.book.layout.end.elements) > 0 && above == nil && r.book.fits(r.book.layout.end, s.words):
+	case len(r.book.layout.end.Elements) > 0 && above == nil && r.book.fits(r.book.layout.end, s.words):
 		r.ended, out.Kind = true, Understood
 		out.Means = "the end of the text"
 	case above != nil && above.kind != Understood:
@@ -282,7 +283,7 @@ func (r *parser) statement(s statement) {
 		return
 	}
 	next.around = above == nil && slices.ContainsFunc(r.book.layout.around,
-		func(p pattern) bool { return r.book.fits(p, s.words) })
+		func(p pattern.Pattern) bool { return r.book.fits(p, s.words) })
 	if s.opens || next.around || next.phrase != nil && len(next.phrase.below) > 0 || r.opensUnread(s, next) {
 		r.open = append(r.open, next)
 		r.lines.opened()
@@ -323,11 +324,11 @@ func (r *parser) keep(s statement, above, here *scope) {
 // opensUnread reports whether a line that no phrase reads opens a section.
 func (r *parser) opensUnread(s statement, n scope) bool {
 	return n.phrase == nil && slices.ContainsFunc(r.book.layout.opens,
-		func(p pattern) bool { return r.book.fits(p, s.words) })
+		func(p pattern.Pattern) bool { return r.book.fits(p, s.words) })
 }
 
 // fits reports whether all the words of a statement are a pattern.
-func (b *Book) fits(p pattern, words []string) bool {
+func (b *Book) fits(p pattern.Pattern, words []string) bool {
 	_, is := b.match(p, words)
 	return is
 }
@@ -388,7 +389,7 @@ func (r *parser) phrase(s statement, above, here *scope) (kind Kind, means strin
 	if means, is := r.undone(s, candidates, record); is {
 		return Understood, means, nil
 	}
-	begins := func(p pattern) bool { return r.book.begins(p, s.words) }
+	begins := func(p pattern.Pattern) bool { return p.Begins(comparing{r.book}, s.words) }
 	switch {
 	case slices.ContainsFunc(r.book.pass, begins):
 		return PassedOver, "the phrasebook passes over it", nil
@@ -429,20 +430,20 @@ func (b *Book) secretWords(p *phrase, words []string) (all []string) {
 		have, _ = b.match(p.types, words)
 	}
 	for _, h := range have {
-		t := b.types[h.as]
-		if !secretFields[h.hole] && (t == nil || len(t.forms) == 0) {
+		t := b.types[h.As]
+		if !secretFields[h.Hole] && (t == nil || len(t.forms) == 0) {
 			continue
 		}
-		words := h.words
+		words := h.Words
 		for _, form := range formsOf(t) { // the words of the form itself are none
-			if !b.fits(form.say, h.words) {
+			if !b.fits(form.say, h.Words) {
 				continue
 			}
-			for i, e := range form.say.elements {
-				if e.literal == "" {
+			for i, e := range form.say.Elements {
+				if e.Literal == "" {
 					break
 				}
-				words = h.words[i+1:]
+				words = h.Words[i+1:]
 			}
 			break
 		}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // spoken is a word as it is typed; secret is one that is not to be shown.
@@ -32,8 +34,8 @@ func (f *filling) values(field string) []Value {
 
 // fill returns the words of a pattern, false where a hole has no value or the make no word
 // for it.
-func (f *filling) fill(p pattern) (words []spoken, ok bool) {
-	for _, e := range p.elements {
+func (f *filling) fill(p pattern.Pattern) (words []spoken, ok bool) {
+	for _, e := range p.Elements {
 		more, ok := f.element(e)
 		if !ok {
 			return nil, false
@@ -43,34 +45,34 @@ func (f *filling) fill(p pattern) (words []spoken, ok bool) {
 	return words, true
 }
 
-func (f *filling) element(e element) ([]spoken, bool) {
+func (f *filling) element(e pattern.Element) ([]spoken, bool) {
 	switch {
-	case e.rest:
+	case e.Rest:
 		return nil, true
-	case e.any:
+	case e.Any:
 		return nil, false
-	case e.literal != "":
-		return []spoken{{text: e.literal}}, true
-	case len(e.parts) > 0:
-		return f.parts(e.parts)
-	case e.anyOrder:
+	case e.Literal != "":
+		return []spoken{{text: e.Literal}}, true
+	case len(e.Parts) > 0:
+		return f.parts(e.Parts)
+	case e.Unordered:
 		var words []spoken
-		for _, o := range e.options {
+		for _, o := range e.Options {
 			words = append(words, f.optional(o)...)
 		}
 		return words, true
-	case e.optional:
-		return f.optional(e.options[0]), true
-	case len(e.options) > 0:
+	case e.Optional:
+		return f.optional(e.Options[0]), true
+	case len(e.Options) > 0:
 		return f.alternative(e)
 	}
 	return f.hole(e)
 }
 
 // optional returns the words of a part that is said where all its holes have values.
-func (f *filling) optional(p pattern) []spoken {
+func (f *filling) optional(p pattern.Pattern) []spoken {
 	holes := false
-	p.holes(func(string, string, bool) { holes = true })
+	p.Holes(func(string, string, bool) { holes = true })
 	if !holes {
 		return nil
 	}
@@ -88,18 +90,18 @@ func (f *filling) optional(p pattern) []spoken {
 }
 
 // alternative chooses the words that have the value of the field; without a field the first.
-func (f *filling) alternative(e element) ([]spoken, bool) {
-	for _, o := range e.options {
+func (f *filling) alternative(e pattern.Element) ([]spoken, bool) {
+	for _, o := range e.Options {
 		words, ok := f.fill(o)
 		if !ok {
 			continue
 		}
-		if e.hole == "" {
+		if e.Hole == "" {
 			return words, true
 		}
-		v, takes := f.book.valueOf(e.hole, e.as, typedWords(words))
-		if wanted := f.values(e.hole); takes && len(wanted) > 0 && v.Text == wanted[0].Text {
-			f.used[e.hole] = true
+		v, takes := f.book.valueOf(e.Hole, e.As, typedWords(words))
+		if wanted := f.values(e.Hole); takes && len(wanted) > 0 && v.Text == wanted[0].Text {
+			f.used[e.Hole] = true
 			return words, true
 		}
 	}
@@ -114,19 +116,19 @@ func typedWords(words []spoken) (all []string) {
 }
 
 // parts returns a word with holes in it.
-func (f *filling) parts(parts []part) ([]spoken, bool) {
+func (f *filling) parts(parts []pattern.Part) ([]spoken, bool) {
 	word := spoken{}
 	for i, p := range parts {
-		if p.literal != "" {
-			word.text, word.stands = word.text+p.literal, word.stands+p.literal
+		if p.Literal != "" {
+			word.text, word.stands = word.text+p.Literal, word.stands+p.Literal
 			continue
 		}
-		words, ok := f.hole(element{hole: p.hole, as: p.as})
+		words, ok := f.hole(pattern.Element{Hole: p.Hole, As: p.As})
 		if !ok || len(words) != 1 {
 			return nil, false
 		}
 		text := words[0].text
-		if p.hole == "address" && strings.Contains(text, ":") && i+1 < len(parts) {
+		if p.Hole == "address" && strings.Contains(text, ":") && i+1 < len(parts) {
 			text = "[" + text + "]" // what follows would run into it
 		}
 		shown := text
@@ -138,27 +140,27 @@ func (f *filling) parts(parts []part) ([]spoken, bool) {
 	return []spoken{word}, true
 }
 
-func (f *filling) hole(e element) ([]spoken, bool) {
-	values := f.values(e.hole)
-	if len(values) == 0 || !e.many && len(values) > 1 {
+func (f *filling) hole(e pattern.Element) ([]spoken, bool) {
+	values := f.values(e.Hole)
+	if len(values) == 0 || !e.Many && len(values) > 1 {
 		return nil, false
 	}
 	var words []spoken
 	for i, v := range values {
-		one, wrong := f.book.wordsOf(e.hole, e.as, v)
+		one, wrong := f.book.wordsOf(e.Hole, e.As, v)
 		if wrong != "" {
 			f.wrong = wrong
 			return nil, false
 		}
 		switch last := len(words) - 1; {
-		case i > 0 && e.commas:
+		case i > 0 && e.Commas:
 			words[last].text += ","
-		case i > 0 && e.between != "":
-			words = append(words, spoken{text: e.between})
+		case i > 0 && e.Between != "":
+			words = append(words, spoken{text: e.Between})
 		}
 		words = append(words, one...)
 	}
-	f.used[e.hole] = true
+	f.used[e.Hole] = true
 	return words, true
 }
 
@@ -231,7 +233,7 @@ func (b *Book) ofForms(t *valueType, v Value) []spoken {
 			continue
 		}
 		record := &Record{facts: map[string]*Fact{}}
-		form.say.holes(func(hole, _ string, _ bool) { record.facts[hole] = &Fact{Values: []Value{{Text: v.Text}}} })
+		form.say.Holes(func(hole, _ string, _ bool) { record.facts[hole] = &Fact{Values: []Value{{Text: v.Text}}} })
 		f := filling{book: &Book{layout: b.layout}, record: record, used: map[string]bool{}}
 		if words, ok := f.fill(form.say); ok && (len(f.used) == 1 || v.Secret == Hidden) {
 			for i := range words {

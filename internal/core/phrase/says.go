@@ -19,7 +19,7 @@ func (b *Book) Supports(about About, field, value string) bool {
 			return true
 		}
 		found := false
-		p.say.holes(func(hole, as string, _ bool) {
+		p.say.Holes(func(hole, as string, _ bool) {
 			found = found || hole == field && len(p.where[field]) == 0 && (value == "" || b.canBe(as, value))
 		})
 		if found {
@@ -70,7 +70,7 @@ func (p *phrase) canSay(b *Book, field, value string) bool {
 		return value == "" || slices.Contains(wanted, value)
 	}
 	has := false
-	p.say.holes(func(hole, as string, _ bool) {
+	p.say.Holes(func(hole, as string, _ bool) {
 		has = has || hole == field && (value == "" || b.canBe(as, value))
 	})
 	return has || value == "" && !p.has(field)
@@ -97,7 +97,7 @@ func (b *Book) Names(about About, field, value string) bool {
 			return true
 		}
 		named := false
-		p.say.holes(func(hole, as string, _ bool) {
+		p.say.Holes(func(hole, as string, _ bool) {
 			if t := b.tables[as]; hole == field && t != nil {
 				named = named || slices.ContainsFunc(t.words, func(w word) bool { return w.site == value })
 			}

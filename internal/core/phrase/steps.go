@@ -195,7 +195,7 @@ func (h *heldLine) hides() bool {
 // takeBack returns what takes a line back, nil where nothing does.
 func (p *planning) takeBack(h *heldLine, words []spoken) *Sentence {
 	s := &Sentence{Record: h.record}
-	if len(h.phrase.undo.elements) > 0 {
+	if len(h.phrase.undo.Elements) > 0 {
 		of := NewRecord(h.record.About, h.says)
 		f := &filling{book: p.book, record: of, used: map[string]bool{}}
 		if filled, ok := f.fill(h.phrase.undo); ok {

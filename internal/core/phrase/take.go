@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // read returns the values that a phrase has in a statement, by field; false where it does
@@ -13,7 +15,7 @@ import (
 // about.
 func (b *Book) read(p *phrase, words []string, above *Record) (map[string][]Value, bool) {
 	have, fits := b.match(p.say, words)
-	if !fits && len(p.types.elements) > 0 {
+	if !fits && len(p.types.Elements) > 0 {
 		have, fits = b.match(p.types, words)
 	}
 	if !fits {
@@ -21,16 +23,16 @@ func (b *Book) read(p *phrase, words []string, above *Record) (map[string][]Valu
 	}
 	values := map[string][]Value{}
 	for _, h := range have {
-		if h.hole == "" {
+		if h.Hole == "" {
 			continue
 		}
-		many := fields[p.about][h.hole] && h.many
+		many := fields[p.about][h.Hole] && h.Many
 		for _, group := range b.grouped(h, many) {
-			v, ok := b.valueOf(h.hole, h.as, group)
+			v, ok := b.valueOf(h.Hole, h.As, group)
 			if !ok {
 				return nil, false
 			}
-			values[h.hole] = append(values[h.hole], v)
+			values[h.Hole] = append(values[h.Hole], v)
 		}
 	}
 	for field, wanted := range p.where {
@@ -67,20 +69,20 @@ func (b *Book) valueOf(field, as string, words []string) (Value, bool) {
 
 // grouped parts the words of a hole into values: those of several values take as many
 // words as each has.
-func (b *Book) grouped(h bound, many bool) [][]string {
+func (b *Book) grouped(h pattern.Bound, many bool) [][]string {
 	if !many {
-		return [][]string{h.words}
+		return [][]string{h.Words}
 	}
-	if h.values != nil {
-		return h.values
+	if h.Values != nil {
+		return h.Values
 	}
 	var all [][]string
-	for at := 0; at < len(h.words); {
-		to := min(len(h.words), at+b.longest(h.as))
-		for to > at+1 && !b.takes(h.as, h.words[at:to]) {
+	for at := 0; at < len(h.Words); {
+		to := min(len(h.Words), at+b.longest(h.As))
+		for to > at+1 && !b.takes(h.As, h.Words[at:to]) {
 			to--
 		}
-		all, at = append(all, h.words[at:to]), to
+		all, at = append(all, h.Words[at:to]), to
 	}
 	return all
 }

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"go.yaml.in/yaml/v4"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // Talk is how a device of the make is talked to at its command line. What is empty, it does
@@ -22,8 +24,8 @@ type Talk struct {
 	Effect   Effect            // when what is typed takes effect
 	Commit   string            // makes it take effect, with AtCommit
 	WayBack  *WayBack          // nil where it has none
-	refused  []pattern
-	warns    []pattern
+	refused  []pattern.Pattern
+	warns    []pattern.Pattern
 	language *Book
 }
 
@@ -78,7 +80,7 @@ func (t *Talk) Refuses(line string) bool { return t.says(t.refused, line) }
 // Warns reports whether a line of a device is a remark, and what was typed is taken.
 func (t *Talk) Warns(line string) bool { return t.says(t.warns, line) }
 
-func (t *Talk) says(all []pattern, line string) bool {
+func (t *Talk) says(all []pattern.Pattern, line string) bool {
 	words := strings.Fields(line)
 	for _, p := range all {
 		if len(words) > 0 && t.language.fits(p, words) {
@@ -200,7 +202,7 @@ func (t *Talk) Refusal(line string) string {
 	if len(t.refused) == 0 {
 		return "refused: " + line
 	}
-	return strings.Replace(t.refused[0].text, "*", line, 1)
+	return strings.Replace(t.refused[0].Text, "*", line, 1)
 }
 
 // Minutes reports whether a line sets the way back, and for how many minutes.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/evidence"
+	"mellowgate/internal/core/phrase/pattern"
 	"mellowgate/internal/core/reason"
 )
 
@@ -137,30 +138,30 @@ func (r *telling) line() {
 }
 
 // told returns what a phrase says in a line; false where a value is none.
-func (r *telling) told(p *phrase, have []bound) (Told, bool) {
+func (r *telling) told(p *phrase, have []pattern.Bound) (Told, bool) {
 	t := Told{Line: r.log.Lines, About: p.about, Facts: map[string]string{}, Times: 1}
 	for _, h := range have {
-		if h.hole == "" {
+		if h.Hole == "" {
 			continue
 		}
-		v, ok := r.book.value(h.as, h.words)
-		if h.as == "" {
-			v, ok = Value{Text: strings.Join(h.words, " ")}, true
+		v, ok := r.book.value(h.As, h.Words)
+		if h.As == "" {
+			v, ok = Value{Text: strings.Join(h.Words, " ")}, true
 		}
 		switch {
-		case h.hole == "time":
-			t.Time, ok = r.time(h.as, strings.Join(h.words, " "))
-		case h.hole == "times":
+		case h.Hole == "time":
+			t.Time, ok = r.time(h.As, strings.Join(h.Words, " "))
+		case h.Hole == "times":
 			t.Times, _ = strconv.Atoi(v.Text)
 			ok = ok && t.Times > 0
-		case slices.Contains(numbersTold, h.hole):
+		case slices.Contains(numbersTold, h.Hole):
 			ok = ok && number(v.Text)
 		}
 		if !ok {
 			return t, false
 		}
-		if h.hole != "time" {
-			t.Facts[h.hole] = v.Text
+		if h.Hole != "time" {
+			t.Facts[h.Hole] = v.Text
 		}
 	}
 	for field, values := range p.where {

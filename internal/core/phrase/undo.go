@@ -1,21 +1,23 @@
 package phrase
 
-import "slices"
+import (
+	"slices"
+)
 
 // undone takes back what a line says that undoes another by a phrase of its own: all of a
 // thing, or what one phrase says of it. It reports whether the line is one.
 func (r *parser) undone(s statement, candidates []*phrase, of *Record) (means string, is bool) {
 	for _, p := range candidates {
 		have, fits := r.book.match(p.undo, s.words)
-		if len(p.undo.elements) == 0 || !fits {
+		if len(p.undo.Elements) == 0 || !fits {
 			continue
 		}
 		target := of
 		if p.own || of == nil {
 			values := map[string][]Value{}
 			for _, h := range have {
-				if v, ok := r.book.valueOf(h.hole, h.as, h.words); ok {
-					values[h.hole] = []Value{v}
+				if v, ok := r.book.valueOf(h.Hole, h.As, h.Words); ok {
+					values[h.Hole] = []Value{v}
 				}
 			}
 			for field, wanted := range p.where {
@@ -64,5 +66,5 @@ func (r *parser) unsay(p *phrase, of *Record) {
 		}
 		delete(of.facts, purpose)
 	}
-	p.say.holes(func(hole, _ string, _ bool) { delete(of.facts, hole) })
+	p.say.Holes(func(hole, _ string, _ bool) { delete(of.facts, hole) })
 }

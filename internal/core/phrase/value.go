@@ -4,6 +4,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // Value is a value as the site says it. The text of a secret is never shown: it is here to
@@ -66,7 +68,7 @@ func (b *Book) longest(as string) int {
 	most := 1
 	if t := b.tables[as]; t != nil {
 		for _, w := range t.words {
-			most = max(most, len(w.device.elements))
+			most = max(most, len(w.device.Elements))
 		}
 	}
 	if t := b.types[as]; t != nil {
@@ -74,7 +76,7 @@ func (b *Book) longest(as string) int {
 			most = len(strings.Fields(t.time))
 		}
 		for _, f := range t.forms {
-			most = max(most, len(f.say.elements))
+			most = max(most, len(f.say.Elements))
 		}
 	}
 	return most
@@ -108,7 +110,7 @@ func (b *Book) value(as string, words []string) (Value, bool) {
 			if have, fits := b.match(f.say, words); fits {
 				v := Value{Secret: f.as}
 				for _, h := range have {
-					v.Text += strings.Join(h.words, " ")
+					v.Text += strings.Join(h.Words, " ")
 				}
 				return v, true
 			}
@@ -135,10 +137,10 @@ func (b *Book) value(as string, words []string) (Value, bool) {
 }
 
 // means returns the site's word, with what its hole has.
-func (w word) means(have []bound) string {
+func (w word) means(have []pattern.Bound) string {
 	text := w.site
 	for _, h := range have {
-		text = strings.ReplaceAll(text, "<"+h.hole+">", strings.Join(h.words, " "))
+		text = strings.ReplaceAll(text, "<"+h.Hole+">", strings.Join(h.Words, " "))
 	}
 	return text
 }

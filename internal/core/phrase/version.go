@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // A make says some things otherwise in another version of what runs on its devices. Which
@@ -94,19 +96,18 @@ func (b *Book) SetVersion(text string) error {
 
 // findVersion looks for the version in a line as it stands, comments and all.
 func (r *parser) findVersion(line string) {
-	if len(r.book.version.elements) == 0 || r.version != nil {
+	if len(r.book.version.Elements) == 0 || r.version != nil {
 		return
 	}
 	words := strings.FieldsFunc(line, func(c rune) bool { return strings.ContainsRune(" \t,;()", c) })
 	for at := range words {
-		m := &matcher{book: r.book, words: words[at:]}
-		if !r.book.couldBegin(r.book.version, words[at:]) {
+		if !r.book.version.CouldBegin(comparing{r.book}, words[at:]) {
 			continue
 		}
-		m.seq(r.book.version.elements, 0, nil, func(_ int, have []bound) bool {
+		r.book.version.Heads(comparing{r.book}, words[at:], func(have []pattern.Bound) bool {
 			for _, h := range have {
-				if h.hole == versionHole {
-					r.version = versionOf(strings.Join(h.words, " "))
+				if h.Hole == versionHole {
+					r.version = versionOf(strings.Join(h.Words, " "))
 				}
 			}
 			return r.version != nil

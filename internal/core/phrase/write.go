@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"mellowgate/internal/core/phrase/pattern"
 )
 
 // A design is said in the words of a make from the same phrases that read them: say.go fills
@@ -261,13 +263,13 @@ func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[st
 			f.only[field] = nil
 		}
 		words, ok := f.fill(p.typed())
-		if !ok && len(p.types.elements) > 0 { // what the device shows says what cannot be typed
+		if !ok && len(p.types.Elements) > 0 { // what the device shows says what cannot be typed
 			f.used = map[string]bool{}
 			words, ok = f.fill(p.say)
 		}
 		if !ok {
 			if f.wrong != "" {
-				p.say.holes(func(hole, _ string, _ bool) {
+				p.say.Holes(func(hole, _ string, _ bool) {
 					if w.why[r] != nil && r.facts[hole] != nil && !f.used[hole] {
 						w.why[r][hole] = f.wrong
 					}
@@ -339,18 +341,18 @@ func Inline(purpose string) string { return "methods for " + purpose }
 
 // has reports whether a field is a hole of a phrase.
 func (p *phrase) has(field string) (found bool) {
-	p.say.holes(func(hole, _ string, _ bool) { found = found || hole == field })
+	p.say.Holes(func(hole, _ string, _ bool) { found = found || hole == field })
 	return found
 }
 
 // leaves returns the fields of a phrase's optional parts that need not be said.
 func (p *phrase) leaves(r *Record) (fields []string) {
-	for _, e := range p.say.elements {
-		if !e.optional && !e.anyOrder {
+	for _, e := range p.say.Elements {
+		if !e.Optional && !e.Unordered {
 			continue
 		}
-		for _, o := range e.options {
-			o.holes(func(hole, _ string, _ bool) {
+		for _, o := range e.Options {
+			o.Holes(func(hole, _ string, _ bool) {
 				if f := r.facts[hole]; f != nil && f.State != Said {
 					fields = append(fields, hole)
 				}
@@ -361,8 +363,8 @@ func (p *phrase) leaves(r *Record) (fields []string) {
 }
 
 // typed returns the pattern that is typed where it differs from what is shown.
-func (p *phrase) typed() pattern {
-	if len(p.types.elements) > 0 {
+func (p *phrase) typed() pattern.Pattern {
+	if len(p.types.Elements) > 0 {
 		return p.types
 	}
 	return p.say
@@ -371,7 +373,7 @@ func (p *phrase) typed() pattern {
 // several returns the field of which a phrase says one value a line, and how many it has; ""
 // for none.
 func (w *writing) several(p *phrase, r *Record) (field string, n int) {
-	p.say.holes(func(hole, _ string, many bool) {
+	p.say.Holes(func(hole, _ string, many bool) {
 		if fields[r.About][hole] && (!many || p.order == byMark) && len(r.Get(hole)) > 0 {
 			field, n = hole, len(r.Get(hole))
 		}
