@@ -12,7 +12,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab/directory"
 	"mellowgate/internal/live/lab/standin"
-	"mellowgate/internal/live/server/gate"
 )
 
 // Extra is a stand-in of a device that lives for one trial, at an address of
@@ -79,14 +78,14 @@ func (e *Extra) Afflict(s *site.Server, state string) {
 			return
 		}
 		if state == "error" {
-			e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Failing: true})
+			e.lab.hindrances.put(s.Name, e.from, hindrance{failing: true})
 			return
 		}
 		e.stand.SetKey(s, anotherKey())
 	case "no-accounting":
-		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Not: kindsOff[state]})
+		e.lab.hindrances.put(s.Name, e.from, hindrance{not: kindsOff[state]})
 	case "client-unknown":
-		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{Stranger: true})
+		e.lab.hindrances.put(s.Name, e.from, hindrance{stranger: true})
 	}
 }
 
@@ -95,7 +94,7 @@ func (e *Extra) Close() {
 	e.stand.Shutdown()
 	for _, s := range e.afflicted {
 		e.lab.links.set(link{device: e.from, server: e.lab.at.servers[s]}, func(c *condition) { *c = condition{} })
-		e.lab.hindrances.put(s.Name, e.from, gate.Hindrance{})
+		e.lab.hindrances.put(s.Name, e.from, hindrance{})
 		if d := e.lab.directories[s]; d != nil {
 			d.Fault(e.from, directory.Fault{})
 		}

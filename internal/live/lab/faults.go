@@ -16,7 +16,6 @@ import (
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab/directory"
 	"mellowgate/internal/live/lab/standin/config"
-	"mellowgate/internal/live/server/gate"
 )
 
 // Fault is one thing that is wrong in a lab, on purpose.
@@ -284,7 +283,7 @@ func (l *Lab) apply(f Fault, on bool) {
 				return have.What == what && have.Server == f.Server && have.Device == f.Device
 			})
 		}
-		d.Fault(from, directory.Fault{Error: all.Failing, Refuses: has("key-differs"), Delay: all.Delay,
+		d.Fault(from, directory.Fault{Error: all.failing, Refuses: has("key-differs"), Delay: all.delay,
 			NoBase: has("base-differs"), NoTLS: has("no-tls"), OtherName: has("name-differs")})
 		d.Drop() // who has bound before must bind again
 		return
@@ -301,22 +300,22 @@ func (l *Lab) drop(s *site.Server) {
 }
 
 // mergedHindrance returns what all faults of a server for a device, or for all, come to.
-func (l *Lab) mergedHindrance(s *site.Server, d *site.Device) gate.Hindrance {
-	var all gate.Hindrance
+func (l *Lab) mergedHindrance(s *site.Server, d *site.Device) hindrance {
+	var all hindrance
 	for _, f := range l.faults {
 		if f.Server != s || f.Device != d {
 			continue
 		}
 		switch f.What {
 		case "slow":
-			all.Delay = f.By
+			all.delay = f.By
 		case "client-unknown":
-			all.Stranger = true
+			all.stranger = true
 		case "error":
-			all.Failing = true
+			all.failing = true
 		case "silent", "closed", "no-way", "key-differs": // of the link, and of keys
 		default:
-			all.Not = append(all.Not, kindsOff[f.What]...)
+			all.not = append(all.not, kindsOff[f.What]...)
 		}
 	}
 	return all

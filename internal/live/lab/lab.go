@@ -124,7 +124,7 @@ func (l *Lab) start() (err error) {
 		}
 	}
 	if l.service, err = service.Open(l.config.Site, l.config.Keys, clients, l.config.State,
-		service.Options{Now: l.now, Hinder: l.hindrances.of, Passing: true, Traffic: 64 << 20,
+		service.Options{Now: l.now, Front: &l.hindrances, Passing: true, Traffic: 64 << 20,
 			Directory: l.directory}); err != nil {
 		return err
 	}

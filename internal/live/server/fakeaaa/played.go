@@ -17,6 +17,7 @@ import (
 
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/reason"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/server/gate"
 	"mellowgate/internal/live/server/ledger"
@@ -63,12 +64,9 @@ func (p *Players) Open(states map[*site.Server]foresee.State) (err error) {
 	p.gate = gate.New(gate.Config{Design: gate.Design{
 		Site: p.config.Site, Keys: p.config.Keys, Clients: p.config.Clients},
 		Ledger: forgets{}, Capture: p.capture, Credentials: true, Events: p.note,
-		Hinder: func(server string, _ netip.Addr) gate.Hindrance {
-			if states[p.config.Site.Server(server)] == foresee.NoRecords {
-				return gate.Hindrance{Not: []site.Purpose{site.RecordSessions, site.RecordCommands, site.RecordSystem}}
-			}
-			return gate.Hindrance{}
-		}})
+		Front: keepsNone{of: func(server string) bool {
+			return states[p.config.Site.Server(server)] == foresee.NoRecords
+		}}})
 	for _, s := range p.config.Servers {
 		switch states[s] {
 		case foresee.Closed:
@@ -84,6 +82,20 @@ func (p *Players) Open(states map[*site.Server]foresee.State) (err error) {
 		}
 	}
 	return nil
+}
+
+// keepsNone is in front of servers of which some keep no records.
+type keepsNone struct{ of func(server string) bool }
+
+// Meets reports true: every client is met.
+func (keepsNone) Meets(string, netip.Addr) bool { return true }
+
+// Waits reports false: nothing is made late.
+func (keepsNone) Waits(string, netip.Addr) bool { return false }
+
+// Admit stops what is a record.
+func (k keepsNone) Admit(_ context.Context, server string, _ netip.Addr, p site.Purpose) (reason.Reason, string, bool) {
+	return reason.NotForThis, server + " is played as a server that keeps no records", p.Records() && k.of(server)
 }
 
 // plain says why a port cannot be opened, and what helps.

@@ -19,26 +19,23 @@ import (
 type asker struct {
 	device *site.Device // nil: another client
 	keys   [][]byte
-	// hindrance is what a lab puts in the way of this server for it.
-	hindrance Hindrance
 }
 
 // asker returns the client that an address belongs to, and whether the site knows one.
 func (s *server) asker(a netip.Addr) (asker, bool) {
 	a = a.Unmap().WithZone("")
-	hindrance := s.gate.config.Hinder(s.site.Name, a)
-	if hindrance.Stranger {
+	if !s.gate.config.Front.Meets(s.site.Name, a) {
 		return asker{}, false
 	}
 	if d, ok := s.Clients[a]; ok {
-		return asker{device: d, keys: s.keysOf(d), hindrance: hindrance}, true
+		return asker{device: d, keys: s.keysOf(d)}, true
 	}
 	for _, c := range s.Site.Clients {
 		if !c.Covers(a, s.site) {
 			continue
 		}
 		if value, known := s.Keys[c.Key.Name]; known {
-			return asker{keys: [][]byte{[]byte(value.Reveal())}, hindrance: hindrance}, true
+			return asker{keys: [][]byte{[]byte(value.Reveal())}}, true
 		}
 	}
 	return asker{}, false
@@ -68,7 +65,7 @@ func (s *server) openers(a netip.Addr) [][]byte {
 // question begins a question of somebody who asks with the first of their keys.
 func (s *server) question(p site.Purpose, client netip.AddrPort, who asker) question {
 	q := question{asking: asking{client: client, at: s.gate.config.Now(), came: time.Now()}}
-	q.Purpose, q.Device, q.hindrance = p, who.device, who.hindrance
+	q.Purpose, q.Device = p, who.device
 	if who.device != nil {
 		q.key = s.keyName(who.keys[0])
 	}
@@ -170,30 +167,12 @@ func kindOf(d *site.Device) *site.Kind {
 	return d.Kind
 }
 
-// hindered waits as long as the answer to a question is made late, and reports
-// why the server does not answer it, if it does not.
-func (s *server) hindered(q *question) (why reason.Reason, hindered bool) {
-	if !s.site.Serves(q.Purpose) || slices.Contains(q.hindrance.Not, q.Purpose) {
-		return reason.NotForThis, true
+// notAnswered returns why a server does not answer a question at all, in a word and in a sentence, and whether it
+// does not: the site says that it is not for this, or something stands in front of it.
+func (s *server) notAnswered(q *question) (why reason.Reason, text string, stopped bool) {
+	if !s.site.Serves(q.Purpose) {
+		return reason.NotForThis, fmt.Sprintf("the site says that %s is not for %s", s.site.Name, q.Purpose.Service()),
+			true
 	}
-	if q.hindrance.Delay > 0 {
-		timer := time.NewTimer(q.hindrance.Delay)
-		defer timer.Stop()
-		select {
-		case <-timer.C:
-		case <-s.gate.ctx.Done():
-		}
-	}
-	return reason.ServerError, q.hindrance.Failing
-}
-
-// hinderedText says it in a sentence.
-func (s *server) hinderedText(why reason.Reason, q *question) string {
-	switch {
-	case !s.site.Serves(q.Purpose):
-		return fmt.Sprintf("the site says that %s is not for %s", s.site.Name, q.Purpose.Service())
-	case why == reason.NotForThis:
-		return fmt.Sprintf("a fault that was set keeps %s from %s", s.site.Name, q.Purpose.Service())
-	}
-	return "a fault that was set makes this server say that it cannot answer"
+	return s.gate.config.Front.Admit(s.gate.ctx, s.site.Name, q.client.Addr(), q.Purpose)
 }

@@ -56,18 +56,29 @@ type Config struct {
 	Took func(server string, q site.Question, d time.Duration)
 	// Say is told what an administrator should mend in the site. Default: nobody.
 	Say func(string)
-	// Hinder gives what a lab puts in the way of a server, by its name, as a
-	// client meets it. Default: nothing.
-	Hinder func(server string, client netip.Addr) Hindrance
+	// Front stands between clients and the servers. Default: nothing does.
+	Front Front
 }
 
-// Hindrance is what keeps a server from answering a client as it should, on
-// purpose. The zero value is nothing.
-type Hindrance struct {
-	Stranger bool           // the client is not known
-	Failing  bool           // it says that it cannot answer; RADIUS has no such answer, and gives none
-	Delay    time.Duration  // every answer is so late
-	Not      []site.Purpose // questions that it does not take
+// Front stands between clients and a server, which it names, as each client meets that server.
+type Front interface {
+	// Meets reports whether a client finds the server to know it, where the site says that it does.
+	Meets(server string, client netip.Addr) bool
+	// Waits reports whether Admit may take its time for a client.
+	Waits(server string, client netip.Addr) bool
+	// Admit returns why a question is not answered, in a word and in a sentence, and whether it is not. It may
+	// wait first, and then at most until ctx ends.
+	Admit(ctx context.Context, server string, client netip.Addr, p site.Purpose) (why reason.Reason, text string,
+		stopped bool)
+}
+
+// open is a front with nothing in the way.
+type open struct{}
+
+func (open) Meets(string, netip.Addr) bool { return true }
+func (open) Waits(string, netip.Addr) bool { return false }
+func (open) Admit(context.Context, string, netip.Addr, site.Purpose) (reason.Reason, string, bool) {
+	return "", "", false
 }
 
 // Place is where one server of the site listens. A port of 0 takes any free one.
@@ -116,8 +127,8 @@ func New(c Config) *Gate {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	if c.Hinder == nil {
-		c.Hinder = func(string, netip.Addr) Hindrance { return Hindrance{} }
+	if c.Front == nil {
+		c.Front = open{}
 	}
 	g := &Gate{config: c, ports: map[string]*port{}, queue: guard.NewFairQueue(), guesses: guard.NewGuesses(),
 		hashing: guard.NewHashing(c.Design.Site.Service.Limits.HashMemory), failures: guard.NewFailures(),

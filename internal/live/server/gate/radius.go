@@ -260,7 +260,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 		s.drop(q, reason.ClientUnknown, s.nobody(from.Addr()))
 		return nil, nil
 	}
-	q.Device, q.hindrance = client.device, client.hindrance
+	q.Device = client.device
 	p, err := radius.Decode(b)
 	if err != nil {
 		s.drop(q, reason.Malformed, err.Error())
@@ -298,7 +298,7 @@ func (s *server) receive(b []byte, from netip.AddrPort, accounting bool) (*radiu
 // quick reports whether a request is answered without a password hash.
 func (r *radiusRequest) quick() bool {
 	switch {
-	case r.hindrance.Delay > 0:
+	case r.server.gate.config.Front.Waits(r.server.site.Name, r.client.Addr()):
 		return false
 	case r.packet.Code == radius.AccessRequest && !r.accounting:
 		return r.malformed != nil || r.refused != "" || r.warm
@@ -328,8 +328,8 @@ func (r *radiusRequest) ready(answer []byte) []byte {
 // followed by finish.
 func (r *radiusRequest) answer() []byte {
 	s, p := r.server, r.packet
-	if why, hindered := s.hindered(&r.question); hindered {
-		s.drop(r.question, why, s.hinderedText(why, &r.question))
+	if why, text, stopped := s.notAnswered(&r.question); stopped {
+		s.drop(r.question, why, text)
 		return nil
 	}
 	var answer *radius.Packet

@@ -26,11 +26,10 @@ type question struct {
 // asking is what is known before anything is read: who asks, when, and with which key. It never changes, but
 // for at, which is the time of the newest thing that is known of the question.
 type asking struct {
-	client    netip.AddrPort
-	came      time.Time // when it was read
-	at        time.Time
-	key       string    // the name of the key that was used, while it is being changed
-	hindrance Hindrance // what a lab puts in the way of the answer
+	client netip.AddrPort
+	came   time.Time // when it was read
+	at     time.Time
+	key    string // the name of the key that was used, while it is being changed
 }
 
 // claim is who somebody says to be, from where, by what, and what they want.

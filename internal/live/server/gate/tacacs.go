@@ -18,21 +18,19 @@ import (
 // tacacsSession is one session. Its methods stand in the order of RFC 8907.
 type tacacsSession struct {
 	*tacacsConn
-	server *server // as it was when the session began
-	device *site.Device
-	header tacacs.Header
-	first  received
-	// hindrance is what a lab puts in the way of this session.
-	hindrance Hindrance
-	typed     time.Time       // when somebody had typed last; zero: nobody has
-	packets   <-chan received // what comes after the first; nil while the reader serves it
-	warm      bool            // the password of the first packet is known to be right
+	server  *server // as it was when the session began
+	device  *site.Device
+	header  tacacs.Header
+	first   received
+	typed   time.Time       // when somebody had typed last; zero: nobody has
+	packets <-chan received // what comes after the first; nil while the reader serves it
+	warm    bool            // the password of the first packet is known to be right
 }
 
 // quick reports whether a session is answered without a password hash and without another packet, and whether
 // that is so because its password is known to be right.
 func (t *tacacsSession) quick() (quick, warm bool) {
-	if t.hindrance.Delay > 0 {
+	if t.server.gate.config.Front.Waits(t.server.site.Name, t.client.Addr()) {
 		return false, false
 	}
 	q := question{asking: asking{at: t.server.gate.config.Now()}}
@@ -54,7 +52,7 @@ func (t *tacacsSession) quick() (quick, warm bool) {
 // question begins a question of the session. It is not the connection's, whose
 // reader may take a new design meanwhile.
 func (t *tacacsSession) question(p site.Purpose) question {
-	return t.server.question(p, t.client, asker{device: t.device, keys: t.keys, hindrance: t.hindrance})
+	return t.server.question(p, t.client, asker{device: t.device, keys: t.keys})
 }
 
 // read waits for the session's next packet and checks its order, RFC 8907
@@ -126,8 +124,8 @@ func (t *tacacsSession) sayError() {
 func (t *tacacsSession) serve() {
 	t.header = t.first.header
 	q := t.question(purposeOfType[t.header.Type])
-	if why, hindered := t.server.hindered(&q); hindered {
-		t.server.note(t.question(purposeOf(t.header.Type)), evidence.Failed, why, t.server.hinderedText(why, &q))
+	if why, text, stopped := t.server.notAnswered(&q); stopped {
+		t.server.note(t.question(purposeOf(t.header.Type)), evidence.Failed, why, text)
 		t.sayError()
 		return
 	}

@@ -23,20 +23,17 @@ import (
 // reader; a session that waits, for a person or for a password hash, has a
 // goroutine of its own, and its packets reach it by their session id.
 type tacacsConn struct {
-	server *server
-	conn   io.ReadWriter
-	client netip.AddrPort
-	device *site.Device
-	// hindrance is what a lab puts in the way of this client, as of the last
-	// session that began.
-	hindrance Hindrance
-	keys      [][]byte // that the asker may use; once one fits, that one
-	single    bool
-	heard     func() // is told of each whole packet
-	sending   sync.Mutex
-	mu        sync.Mutex
-	open      map[uint32]chan received
-	waiting   []unanswered // answers that wait for the disk; the reader's
+	server  *server
+	conn    io.ReadWriter
+	client  netip.AddrPort
+	device  *site.Device
+	keys    [][]byte // that the asker may use; once one fits, that one
+	single  bool
+	heard   func() // is told of each whole packet
+	sending sync.Mutex
+	mu      sync.Mutex
+	open    map[uint32]chan received
+	waiting []unanswered // answers that wait for the disk; the reader's
 }
 
 // received is a packet on its way to its session.
@@ -51,7 +48,7 @@ const mostSessions = 64
 // serveTACACS serves one connection: one session, or in single-connection mode
 // as many as come.
 func (s *server) serveTACACS(conn net.Conn, from netip.AddrPort, who asker, heard func()) {
-	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys, hindrance: who.hindrance,
+	c := &tacacsConn{server: s, conn: conn, client: from, device: who.device, keys: who.keys,
 		heard: heard}
 	c.serve(conn.SetDeadline, conn.Close)
 }
@@ -124,7 +121,7 @@ func (c *tacacsConn) serve(deadline func(time.Time) error, hangUp func() error) 
 				fmt.Sprintf("more than %d questions in a second", most))
 			return
 		}
-		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device, hindrance: c.hindrance,
+		session := &tacacsSession{tacacsConn: c, server: c.server, device: c.device,
 			first: received{header: h, body: body}}
 		quick, warm := session.quick()
 		if session.warm = warm; quick {
@@ -166,7 +163,7 @@ func holdsPacket(in *bufio.Reader) bool {
 // known any more, or its key is another one now.
 func (c *tacacsConn) renew() bool {
 	s := c.server.port.server()
-	if c.hindrance = s.gate.config.Hinder(s.site.Name, c.client.Addr()); c.hindrance.Stranger {
+	if !s.gate.config.Front.Meets(s.site.Name, c.client.Addr()) {
 		return false
 	}
 	if s == c.server {

@@ -45,8 +45,8 @@ type Options struct {
 	Now func() time.Time
 	// Directory gives how a directory is reached. Default: as the site says.
 	Directory func(*site.Server) ldap.Reach
-	// Hinder is for a lab: what it puts in the way of a server. Default: nothing.
-	Hinder func(server string, client netip.Addr) gate.Hindrance
+	// Front stands between clients and the servers. Default: nothing does.
+	Front gate.Front
 	// Version is that of the program, for monitors.
 	Version string
 	// Head is given the newest record, signed, now and then. Default: nobody is.
@@ -126,7 +126,7 @@ func Open(s *site.Site, keys site.Keys, clients map[netip.Addr]*site.Device, fol
 	v.Gate = gate.New(gate.Config{UsedCodes: used, KeepCodes: v.keepCodes(folder), Learned: v.learned,
 		Design: gate.Design{Site: s, Keys: keys, Clients: clients, Directory: options.Directory}, Ledger: v.ledger,
 		Capture: v.Capture, Credentials: s.Service.TrafficCredentials,
-		Explain: options.Explain, Now: options.Now, Took: v.Metrics.Took, Hinder: options.Hinder, Say: options.Say,
+		Explain: options.Explain, Now: options.Now, Took: v.Metrics.Took, Front: options.Front, Say: options.Say,
 		Events: func(e evidence.Event) {
 			v.Metrics.Event(e)
 			folder.Event(e)
