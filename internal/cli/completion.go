@@ -119,8 +119,8 @@ func flagOf(flags *flag.FlagSet, word string) *flag.Flag {
 }
 
 func isSwitch(f *flag.Flag) bool {
-	b, is := f.Value.(interface{ IsBoolFlag() bool })
-	return is && b.IsBoolFlag()
+	b, ok := f.Value.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag()
 }
 
 func beginning(with string, of []string) []string {
@@ -198,7 +198,7 @@ func namesOf(s *site.Site, sort string) []string {
 	case "fault":
 		for _, v := range s.Servers {
 			for _, form := range lab.FaultForms {
-				if rest, is := strings.CutPrefix(form, "SERVER "); is {
+				if rest, ok := strings.CutPrefix(form, "SERVER "); ok {
 					all = append(all, v.Name+" "+rest)
 				}
 			}

@@ -355,10 +355,10 @@ type bookTold struct {
 
 // tryLog shows what a log says.
 func (c *bookCall) tryLog(book *phrase.Book, file string) error {
-	at := phrase.Moment{Now: time.Now(), Zone: time.Local}
+	moment := phrase.Moment{Now: time.Now(), Zone: time.Local}
 	if c.zone != "" {
 		var err error
-		if at.Zone, err = time.LoadLocation(c.zone); err != nil {
+		if moment.Zone, err = time.LoadLocation(c.zone); err != nil {
 			return call.Usagef("-zone is %q; the name of a zone is wanted, such as Europe/Dublin or UTC", c.zone)
 		}
 	}
@@ -370,11 +370,11 @@ func (c *bookCall) tryLog(book *phrase.Book, file string) error {
 		}
 		defer func() { _ = f.Close() }()
 		if info, err := f.Stat(); err == nil { // a log without years is of the year in which it was saved
-			at.Now = info.ModTime()
+			moment.Now = info.ModTime()
 		}
 		in = f
 	}
-	log, err := book.ReadLog(in, at)
+	log, err := book.ReadLog(in, moment)
 	switch {
 	case errors.Is(err, syscall.EISDIR):
 		return call.UsageError(files.Unreadable(file, err))

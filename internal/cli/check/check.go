@@ -114,13 +114,13 @@ defaults what was applied to each device by default, and from which profile.`,
 
 // Check finds everything in a site, or what holds for one device of it, and notes what could
 // not be tried.
-func Check(c *call.Call, l call.Loaded, one *site.Device, assume bool) findings.Report {
+func Check(c *call.Call, l call.Loaded, device *site.Device, assume bool) findings.Report {
 	facts, untried := sitefile.Facts(c.Context, l.Site, l.Base, func(text string) { c.Note("%s", text) })
 	if len(untried) > 0 {
 		c.Note("not all easy passwords were tried for %s: the hashes take too long", strings.Join(untried, ", "))
 	}
 	defer c.Working(fmt.Sprintf("working out the logins of %s", show.Count(len(l.Devices), "device")))()
-	facts.Only = one
+	facts.Only = device
 	r := l.Reckoner()
 	r.Assume = assume
 	return findings.Check(r, facts)

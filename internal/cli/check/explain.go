@@ -76,37 +76,37 @@ func defaultRows(devices []*site.Device) [][]string {
 	var lines []line
 	for _, d := range devices {
 		for _, way := range d.Ways {
-			at := map[string]int{}
+			places := map[string]int{}
 			for p := range site.PurposeCount {
 				text, from := appliedBy(d, way, p)
 				if text == "" {
 					continue
 				}
 				text = p.String() + ": " + text
-				if i, known := at[from]; known {
+				if i, known := places[from]; known {
 					lines[i].holds += ", " + text
 					continue
 				}
-				at[from] = len(lines)
+				places[from] = len(lines)
 				lines = append(lines, line{device: d.Name, way: way.Name(), from: from, holds: text})
 			}
 		}
 	}
 	var rows [][]string
-	at := map[string]int{}
+	indexOf := map[string]int{}
 	join := func(key string, row []string, column int) {
-		if i, known := at[key]; known {
+		if i, known := indexOf[key]; known {
 			rows[i][column] += ", " + row[column]
 			return
 		}
-		at[key] = len(rows)
+		indexOf[key] = len(rows)
 		rows = append(rows, row)
 	}
 	for _, l := range lines { // one device's ways alike, and then devices alike
 		join(l.device+"|"+l.from+"|"+l.holds, []string{l.device, l.way, l.from, l.holds}, 1)
 	}
 	single := rows
-	rows, at = nil, map[string]int{}
+	rows, indexOf = nil, map[string]int{}
 	for _, r := range single {
 		join(strings.Join(r[1:], "|"), r, 0)
 	}

@@ -69,20 +69,20 @@ func (f *managing) targetOf(c *call.Call, d *site.Device) (device.Target, error)
 		return t, call.Usagef("who logs in? Name somebody with -person")
 	}
 	if places, ok := f.lab(c); ok && f.address == "" {
-		at, has := places.Device(d.Name)
-		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == t.Access() })
+		place, has := places.Device(d.Name)
+		i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == t.Access() })
 		if !has || i < 0 {
 			return t, call.Usagef("%s has no way in by netconf in this lab; give it one in the site (access: "+
 				"{netconf: {}})", d.Name)
 		}
 		if t.RESTCONF {
-			return f.restconfInLab(t, d, at.Ways[i].Address)
+			return f.restconfInLab(t, d, place.Ways[i].Address)
 		}
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 		if err != nil {
 			return t, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
 		}
-		t.Address, t.HostKey = at.Ways[i].Address, key
+		t.Address, t.HostKey = place.Ways[i].Address, key
 	} else {
 		if t.Address == "" {
 			if len(d.Addresses) == 0 {

@@ -63,12 +63,12 @@ func openLab(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, places e
 
 // proofs is what more can be seen of a stand-in.
 func (b *labOf) proofs(password site.Secret) *rollout.Lab {
-	at, _ := b.places.Device(b.d.Name)
+	place, _ := b.places.Device(b.d.Name)
 	p := &rollout.Lab{Password: password}
-	i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == site.SSH })
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+	i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == site.SSH })
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {
-		p.SSH, p.HostKey = at.Ways[i].Address, key
+		p.SSH, p.HostKey = place.Ways[i].Address, key
 	}
 	return p
 }

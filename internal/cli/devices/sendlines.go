@@ -36,7 +36,7 @@ func (f *managing) commandLine(c *call.Call, d *site.Device, over string) string
 		return over
 	}
 	if places, inLab := f.lab(c); inLab && f.address == "" {
-		if at, _ := places.Device(d.Name); !at.Speaks {
+		if place, _ := places.Device(d.Name); !place.Speaks {
 			return ""
 		}
 	}
@@ -94,16 +94,16 @@ func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, acc
 func attemptAt(c *call.Call, f *managing, d *site.Device, access string) (login.Attempt, error) {
 	a := login.Attempt{Access: access, Person: f.person, Address: f.address, Patience: f.timeout}
 	if places, ok := f.lab(c); ok && f.address == "" {
-		at, has := places.Device(d.Name)
-		i := slices.IndexFunc(at.Ways, func(w evidence.WayPlace) bool { return w.Access == access })
+		place, has := places.Device(d.Name)
+		i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == access })
 		if !has || i < 0 {
 			return a, call.Usagef("%s has no way in by %s in this lab", d.Name, access)
 		}
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(at.HostKey))
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
 		if err != nil {
 			return a, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
 		}
-		a.Address, a.HostKey = at.Ways[i].Address, key
+		a.Address, a.HostKey = place.Ways[i].Address, key
 	} else {
 		a.Real = true
 		if a.Address == "" {

@@ -23,12 +23,12 @@ func devicesToSend(c *call.Call, f *sendFlags) ([]*site.Device, call.Loaded, err
 	if !f.resume {
 		return devicesOfSite(c, f.managing, false)
 	}
-	all, done, at, err := rollout.Last(c.Context, f.keep)
+	all, done, moment, err := rollout.Last(c.Context, f.keep)
 	if err != nil {
 		return nil, call.Loaded{}, call.UsageError(fmt.Errorf("-resume: %w", err))
 	}
 	left := rollout.Left(all, done)
-	c.Note("the run of %s named %s; %d of them hold the design, %s", at.Local().Format("2006-01-02 15:04:05 MST"),
+	c.Note("the run of %s named %s; %d of them hold the design, %s", moment.Local().Format("2006-01-02 15:04:05 MST"),
 		show.Count(len(all), "device"), len(done), leftWords(left))
 	if len(c.Args) > 1 {
 		return nil, call.Loaded{}, call.Usagef("-resume takes the devices of the last run: name none")

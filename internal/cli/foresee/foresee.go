@@ -82,12 +82,12 @@ full rights loses a way in, in any state.`,
 			before := c.Flags.String("compare", "", "what changes from the `site` given here to this one")
 			read := texts.ReadingFlags(c)
 			return func() error {
-				l, one, err := texts.LoadReading(c, read, f.Device)
+				l, device, err := texts.LoadReading(c, read, f.Device)
 				if err != nil {
 					return err
 				}
-				if one != nil {
-					f.Device = one.Name
+				if device != nil {
+					f.Device = device.Name
 				}
 				r := l.Reckoner()
 				r.Faults, r.Assume = *faults, *assume

@@ -202,17 +202,17 @@ func merge(cases []foresee.Case) []*mergedRow {
 // or in error, and another one up or silent.
 func mergeStates(rows []*mergedRow) []*mergedRow {
 	var groups [][]*mergedRow
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, r := range rows {
 		c := r.example
 		key := fmt.Sprint(r.ways, r.people, c.Outcome, levelText(c), byText(c), c.Wait, againText(c))
 		for _, w := range c.When {
 			key += w.Server.Name + ","
 		}
-		i, known := at[key]
+		i, known := places[key]
 		if !known {
 			i = len(groups)
-			at[key] = i
+			places[key] = i
 			groups = append(groups, nil)
 		}
 		groups[i] = append(groups[i], r)
@@ -241,19 +241,19 @@ func joinStates(rows []*mergedRow) []*mergedRow {
 // takeStates adds the states of another row, where they differ in one server
 // only.
 func (r *mergedRow) takeStates(other *mergedRow) bool {
-	at := -1
+	index := -1
 	for i := range r.states {
 		if !slices.Equal(r.states[i], other.states[i]) {
-			if at >= 0 {
+			if index >= 0 {
 				return false
 			}
-			at = i
+			index = i
 		}
 	}
-	if at < 0 {
+	if index < 0 {
 		return false
 	}
-	r.states[at] = append(slices.Clone(r.states[at]), other.states[at]...)
+	r.states[index] = append(slices.Clone(r.states[index]), other.states[index]...)
 	var parts []string
 	for i, w := range r.example.When {
 		parts = append(parts, w.Server.Name+" "+orList(r.states[i]))

@@ -67,7 +67,7 @@ func printMatrix(w io.Writer, style show.Style, shapes []foresee.Shape) {
 		wrap = append(wrap, i+1)
 	}
 	var rows [][]string
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, sh := range shapes {
 		row, key := []string{""}, ""
 		for _, c := range all {
@@ -79,11 +79,11 @@ func printMatrix(w io.Writer, style show.Style, shapes []foresee.Shape) {
 		for _, d := range sh.Devices {
 			devices = append(devices, d.Name)
 		}
-		if i, known := at[key]; known {
+		if i, known := places[key]; known {
 			rows[i][0] += ", " + strings.Join(devices, ", ")
 			continue
 		}
-		at[key] = len(rows)
+		places[key] = len(rows)
 		row[0] = strings.Join(devices, ", ")
 		rows = append(rows, row)
 	}
@@ -183,7 +183,7 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 		}
 		rows = nil
 	}
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, ch := range changes {
 		if ch.WaitOnly() {
 			if n := len(ch.Devices) * len(ch.People); ch.Before.Wait < ch.After.Wait {
@@ -196,7 +196,7 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 		devices := call.FewNames(ch.Devices)
 		if devices != last {
 			flush()
-			last, at = devices, map[string]int{}
+			last, places = devices, map[string]int{}
 		}
 		row := []string{ch.Way, call.FewNames(ch.People), call.NamedText(ch.When), summaryOf(ch.Before),
 			summaryOf(ch.After)}
@@ -205,11 +205,11 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 			row[4] = style.Paint(show.Bad, row[4]+" (loses full rights)")
 		}
 		key := strings.Join(row[1:], "|")
-		if i, known := at[key]; known { // ways in that change alike
+		if i, known := places[key]; known { // ways in that change alike
 			rows[i][0] += ", " + ch.Way
 			continue
 		}
-		at[key] = len(rows)
+		places[key] = len(rows)
 		rows = append(rows, row)
 	}
 	flush()

@@ -208,7 +208,7 @@ func reportOf(c *call.Call, l call.Loaded) reported {
 			Code: f.Code, Severity: string(f.Severity), Where: l.Where(f.Place),
 			Text: f.Text, Holds: check.HoldsFor(f), Repair: f.Repair, Tone: tones[call.SeverityTone[f.Severity]]})
 		known := slices.ContainsFunc(r.Meanings, func(p findings.Page) bool { return p.Code == f.Code })
-		if p, is := findings.PageOf(f.Code); is && !known {
+		if p, ok := findings.PageOf(f.Code); ok && !known {
 			r.Meanings = append(r.Meanings, p)
 		}
 	}
@@ -243,7 +243,7 @@ func matrixOf(shapes []foresee.Shape) reportedMatrix {
 	for _, c := range all {
 		m.Headings = append(m.Headings, c.Heading)
 	}
-	at := map[string]int{}
+	places := map[string]int{}
 	var devices [][]string
 	for _, sh := range shapes {
 		row, key := reportedRow{}, ""
@@ -252,10 +252,10 @@ func matrixOf(shapes []foresee.Shape) reportedMatrix {
 			row.Cells = append(row.Cells, tile{Text: string(s), Tone: tones[foreseecmd.StandingTone[s]]})
 			key += string(s) + "|"
 		}
-		i, known := at[key]
+		i, known := places[key]
 		if !known {
 			i = len(m.Rows)
-			at[key] = i
+			places[key] = i
 			m.Rows, devices = append(m.Rows, row), append(devices, nil)
 		}
 		for _, d := range sh.Devices {

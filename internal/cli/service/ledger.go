@@ -151,7 +151,7 @@ func ledgerHeads(c *call.Call, from ledger.Source) error {
 	if err != nil {
 		return call.TaskError(err)
 	}
-	if f, is := from.(ledger.Folder); is {
+	if f, ok := from.(ledger.Folder); ok {
 		signer, err := f.Signer(false)
 		if err != nil {
 			return call.TaskError(err)

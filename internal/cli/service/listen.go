@@ -341,8 +341,8 @@ func nameOrHost(name, address string) string {
 	if name != "" {
 		return show.Safe(name)
 	}
-	if at, err := netip.ParseAddrPort(address); err == nil {
-		return at.Addr().String()
+	if endpoint, err := netip.ParseAddrPort(address); err == nil {
+		return endpoint.Addr().String()
 	}
 	return show.Safe(address)
 }

@@ -111,8 +111,8 @@ func ErrorsFor(r findings.Report, d *site.Device) []string {
 		if f.Severity != findings.Error {
 			continue
 		}
-		for _, of := range f.Devices {
-			if of == d {
+		for _, device := range f.Devices {
+			if device == d {
 				codes = append(codes, f.Code)
 			}
 		}

@@ -121,7 +121,7 @@ func tellLearned(c *call.Call, f *learnFlags, l call.Loaded, r learn.Report, end
 		Patience: call.SecondsOf(r.Patience), Whole: ended == nil}
 	var fresh []site.Trait
 	for _, t := range site.ShownTraits() {
-		if value, is := r.Claimed[t]; is {
+		if value, ok := r.Claimed[t]; ok {
 			one := claimedJSON{Trait: t.String(), Value: value, Shown: append([]string{}, r.Proof[t]...)}
 			j.Claimed = append(j.Claimed, one)
 			switch {
@@ -131,7 +131,7 @@ func tellLearned(c *call.Call, f *learnFlags, l call.Loaded, r learn.Report, end
 				j.Differs = append(j.Differs, one)
 			}
 		}
-		if values, is := r.Left[t]; is {
+		if values, found := r.Left[t]; found {
 			j.Left = append(j.Left, leftJSON{Trait: t.String(), Values: values})
 		}
 	}
@@ -300,7 +300,7 @@ func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string 
 			continue
 		}
 		key, value, _ := strings.Cut(t.Written(r.Claimed[t]), ": ")
-		if inner, is := strings.CutPrefix(value, "{"); is {
+		if inner, ok := strings.CutPrefix(value, "{"); ok {
 			forms = append(forms, strings.TrimSuffix(inner, "}"))
 			continue
 		}

@@ -53,10 +53,10 @@ func learnInLab(c *call.Call, f *learnFlags, l call.Loaded, config *learn.Config
 	config.Directory = func() exchange.Directory { return exchange.InPlaces(l.Site, l.Keys, f.places) }
 	config.Where = func(s *site.Server) gate.Place {
 		i := slices.IndexFunc(f.places.Servers, func(p evidence.ServerPlace) bool { return p.Name == s.Name })
-		at := netip.MustParseAddr(f.places.Servers[i].Address)
-		place := service.Where(s, at)
+		address := netip.MustParseAddr(f.places.Servers[i].Address)
+		place := service.Where(s, address)
 		if s.Protocol == site.TACACS {
-			place.Authentication = netip.AddrPortFrom(at, f.places.Servers[i].Port)
+			place.Authentication = netip.AddrPortFrom(address, f.places.Servers[i].Port)
 		}
 		return place
 	}
@@ -99,7 +99,7 @@ func learnReal(c *call.Call, f *learnFlags, l call.Loaded, config *learn.Config)
 	config.Ways = append([]string{f.login.Access}, f.byHand...)
 	config.Where = func(s *site.Server) gate.Place {
 		at, err := netip.ParseAddr(s.Address)
-		if other, is := elsewhere[s.Name]; is || err != nil {
+		if other, ok := elsewhere[s.Name]; ok || err != nil {
 			at = other
 		}
 		return service.Where(s, at)

@@ -178,7 +178,7 @@ func inLab(r *foresee.Forecaster, p evidence.Places, now lab.InEffect) {
 // clockOff returns how far the clocks of a lab are off, by the fault that says so.
 func clockOff(faults []string) time.Duration {
 	for _, fault := range faults {
-		if text, is := strings.CutPrefix(fault, "clock "); is {
+		if text, ok := strings.CutPrefix(fault, "clock "); ok {
 			off, _ := time.ParseDuration(text)
 			return off
 		}
@@ -217,13 +217,13 @@ func (w world) faulty() bool {
 
 // without closes the servers that a lab leaves to others.
 func (w *world) without(s *site.Site, p evidence.Places) {
-	for _, at := range p.Servers {
-		v := s.Server(at.Name)
-		if v == nil || at.Running {
+	for _, place := range p.Servers {
+		v := s.Server(place.Name)
+		if v == nil || place.Running {
 			continue
 		}
 		if _, said := w.states[v]; !said {
-			w.states[v], w.said[v] = foresee.Closed, at.Name+" not run by this lab"
+			w.states[v], w.said[v] = foresee.Closed, place.Name+" not run by this lab"
 		}
 	}
 }

@@ -144,9 +144,9 @@ func (s settings) get(host, key string) string {
 
 // homely puts the home of who runs this in place of ~.
 func homely(path string) string {
-	rest, is := strings.CutPrefix(path, "~/")
+	rest, ok := strings.CutPrefix(path, "~/")
 	home, err := os.UserHomeDir()
-	if !is || err != nil {
+	if !ok || err != nil {
 		return path
 	}
 	return filepath.Join(home, rest)
@@ -194,8 +194,8 @@ func hops(c *call.Call, s settings, jumps []string, f LoginFlags) (all []login.H
 // wordsFor gives an attempt the words of the device's make: of a stand-in that speaks them, or
 // of a real device whose kind in the site names a phrasebook.
 func wordsFor(c *call.Call, f LoginFlags, places evidence.Places, a *login.Attempt) error {
-	at, _ := places.Device(f.Device)
-	if f.Device == "" || f.prompt != "" || !site.HasShell(f.Access) || f.address == "" && !at.Speaks {
+	place, _ := places.Device(f.Device)
+	if f.Device == "" || f.prompt != "" || !site.HasShell(f.Access) || f.address == "" && !place.Speaks {
 		return nil
 	}
 	path := places.SitePath

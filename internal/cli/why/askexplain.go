@@ -65,9 +65,9 @@ func explainAnswer(c *call.Call, f *askFlags) error {
 	if err != nil {
 		return err
 	}
-	at := time.Now()
+	moment := time.Now()
 	if f.at != "" {
-		if at, err = call.Moment(f.at, at); err != nil {
+		if moment, err = call.Moment(f.at, moment); err != nil {
 			return err
 		}
 	}
@@ -86,7 +86,7 @@ func explainAnswer(c *call.Call, f *askFlags) error {
 			return err
 		}
 	}
-	steps, d := rights.Explain(l.Site, q, at)
+	steps, d := rights.Explain(l.Site, q, moment)
 	if d.Reason == reason.UnknownPerson {
 		d.Text += rights.LikeName(l.Site, f.person)
 		if len(l.Directories) > 0 && q.Known == nil {
@@ -95,9 +95,9 @@ func explainAnswer(c *call.Call, f *askFlags) error {
 		steps[0].Why = d.Text
 	}
 	if *c.AsJSON {
-		err = show.JSON(c.Out, explained(l, f, q, d, steps, at))
+		err = show.JSON(c.Out, explained(l, f, q, d, steps, moment))
 	} else {
-		printExplained(c, l, q, d, steps, at)
+		printExplained(c, l, q, d, steps, moment)
 	}
 	if err == nil && !d.Allow {
 		return call.ErrVerdict
@@ -130,9 +130,9 @@ func assumed(l call.Loaded, f *askFlags) (*site.Person, error) {
 }
 
 func explained(l call.Loaded, f *askFlags, q rights.Question, d rights.Decision, steps []rights.Step,
-	at time.Time) explainJSON {
+	moment time.Time) explainJSON {
 	r := explainJSON{Device: q.Device.Name, Access: q.Access, Person: q.Person, Question: f.question, Command: q.Line,
-		At: at, Answer: evidence.Refused,
+		At: moment, Answer: evidence.Refused,
 		Reason: string(d.Reason), Text: d.Text, Steps: []explainStepJSON{}, Attributes: []rights.Attribute{}}
 	if d.Allow {
 		r.Answer, r.Level = evidence.Accepted, &d.Role.Level
@@ -159,14 +159,14 @@ func answerAttributes(q rights.Question, d rights.Decision) []rights.Attribute {
 }
 
 func printExplained(c *call.Call, l call.Loaded, q rights.Question, d rights.Decision, steps []rights.Step,
-	at time.Time) {
+	moment time.Time) {
 	style := c.Style()
 	if d.Allow {
 		c.Say("%s\n", style.Paint(show.Good, "accepted: "+show.Safe(d.Text)))
 	} else {
 		c.Say("%s\n", style.Paint(show.Careful, "refused ("+string(d.Reason)+"): "+show.Safe(d.Text)))
 	}
-	c.Say("worked out from the site for %s; nothing was sent\n\n", at.Format("Mon 2006-01-02 15:04 MST"))
+	c.Say("worked out from the site for %s; nothing was sent\n\n", moment.Format("Mon 2006-01-02 15:04 MST"))
 	var rows [][]string
 	for _, s := range steps {
 		rows = append(rows, []string{s.Part, l.Where(s.Place), show.Safe(s.Text),

@@ -32,9 +32,9 @@ func Of(s *site.Site) radius.Dictionary {
 func Check(s *site.Site) []site.Problem {
 	dictionary := Of(s)
 	var bad []site.Problem
-	say := func(at site.Place, name, value string) {
+	say := func(place site.Place, name, value string) {
 		if _, err := dictionary.Make(name, value); err != nil {
-			bad = append(bad, s.Problem(at, "%s; add it to vendors, or use another", err))
+			bad = append(bad, s.Problem(place, "%s; add it to vendors, or use another", err))
 		}
 	}
 	for _, r := range s.Roles {

@@ -132,8 +132,8 @@ func Of(d *site.Device) Blueprint {
 	for i := range b.Servers {
 		v := &b.Servers[i]
 		v.PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(v.Protocol))
-		at := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
-		path, patience := d.Path(asked[at]), d.Patience(asked[at])
+		index := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
+		path, patience := d.Path(asked[index]), d.Patience(asked[index])
 		v.Timeout, v.Attempts, v.DeadTime = patience.Timeout, patience.Attempts, patience.DeadTime
 		v.Network, v.Interface = path.Network, path.Interface
 		if path.Source.IsValid() {

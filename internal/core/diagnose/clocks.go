@@ -64,12 +64,12 @@ func aligned(e evidence.Evidence) (evidence.Evidence, []string) {
 // loginAnswered is when the login of a trace was answered: what a device asks
 // after that, and how long it waits for it, is no part of it.
 func loginAnswered(t evidence.Trace) time.Time {
-	at := beginning(t)
+	moment := beginning(t)
 	for _, step := range t.Steps {
 		if step.Purpose != site.AskLogin {
-			return at
+			return moment
 		}
-		at = at.Add(time.Duration(step.Seconds * float64(time.Second)))
+		moment = moment.Add(time.Duration(step.Seconds * float64(time.Second)))
 	}
 	return t.Time
 }

@@ -158,7 +158,7 @@ func (j *assessment) ofCase(c foresee.Case) {
 		}
 		t.Steps = append(t.Steps, step)
 	}
-	at := j.story.Time
+	moment := j.story.Time
 	j.story.Login = &t
 	j.fromDevice()
 	if j.symptom.Saw == "slow" || j.symptom.Saw == "no-prompt" { // what it was waited for, and not how it ended
@@ -166,7 +166,7 @@ func (j *assessment) ofCase(c foresee.Case) {
 			return p.kind != unheardPoint && p.kind != patiencePoint
 		})
 	}
-	j.story.Login, j.story.Time = nil, at
+	j.story.Login, j.story.Time = nil, moment
 	for i := range j.points {
 		for k := range j.points[i].signs {
 			sign := &j.points[i].signs[k]

@@ -174,12 +174,12 @@ func (j *assessment) namesDevice(x evidence.Exchange) (device, says string) {
 	for _, a := range x.Request {
 		switch a.Name {
 		case "NAS-IP-Address", "NAS-IPv6-Address":
-			at, err := netip.ParseAddr(a.Value)
+			address, err := netip.ParseAddr(a.Value)
 			if err != nil {
 				continue
 			}
 			for _, d := range j.evidence.Site.Devices {
-				if slices.Contains(d.Addresses, at) || slices.Contains(d.Sources(), at) {
+				if slices.Contains(d.Addresses, address) || slices.Contains(d.Sources(), address) {
 					return d.Name, a.Name + " " + a.Value
 				}
 			}

@@ -38,8 +38,8 @@ func (j *assessment) look(p *failurePoint) {
 }
 
 // tried is the sign of a try that brought no answer.
-func tried(t evidence.TraceTry, at time.Time, text string) Sign {
-	return Sign{What: signsOf[t.Reason].try, From: evidence.FromTrace, Time: at, Server: t.Server, Text: text}
+func tried(t evidence.TraceTry, moment time.Time, text string) Sign {
+	return Sign{What: signsOf[t.Reason].try, From: evidence.FromTrace, Time: moment, Server: t.Server, Text: text}
 }
 
 // notedBy is what a server noted, in words.
@@ -124,14 +124,14 @@ type window struct{ from, to time.Time }
 func (j *assessment) tries(server string) []window {
 	var all []window
 	of := func(t evidence.Trace) {
-		at := beginning(t)
+		moment := beginning(t)
 		for _, step := range t.Steps {
 			for _, try := range step.Tries {
-				end := at.Add(time.Duration(try.Seconds * float64(time.Second)))
+				end := moment.Add(time.Duration(try.Seconds * float64(time.Second)))
 				if try.Server == server && try.Result == walk.Unavailable {
-					all = append(all, window{from: at, to: end})
+					all = append(all, window{from: moment, to: end})
 				}
-				at = end
+				moment = end
 			}
 		}
 	}
@@ -184,9 +184,9 @@ func (j *assessment) inTime(e evidence.Event) Shows {
 }
 
 // beforeTries reports whether a time is before all tries at a server.
-func (j *assessment) beforeTries(server string, at time.Time) bool {
+func (j *assessment) beforeTries(server string, moment time.Time) bool {
 	tries := j.tries(server)
-	return len(tries) > 0 && at.Before(tries[0].from.Add(-clockSlip))
+	return len(tries) > 0 && moment.Before(tries[0].from.Add(-clockSlip))
 }
 
 // lookStrangers adds what a server noted of an address that no device has. It may

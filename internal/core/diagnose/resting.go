@@ -20,12 +20,12 @@ func (j *assessment) rested(server string, asked site.Question) {
 	}) {
 		return // it rests since a moment ago
 	}
-	try, of, known := j.lastTry(server)
+	try, trace, known := j.lastTry(server)
 	if known && j.stillAway(server) {
-		at := tryTime(of, server)
-		text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(at),
+		moment := tryTime(trace, server)
+		text := fmt.Sprintf("%s left %s alone: it gave no answer at %s%s", j.story.Device, server, clock(moment),
 			said(try.Message))
-		j.point(failurePoint{kind: unheardPoint, server: server, asked: asked, signs: signs{tried(try, at, text)}})
+		j.point(failurePoint{kind: unheardPoint, server: server, asked: asked, signs: signs{tried(try, moment, text)}})
 		return
 	}
 	p := failurePoint{kind: restedPoint, server: server, asked: asked,
@@ -33,7 +33,7 @@ func (j *assessment) rested(server string, asked site.Question) {
 			Time: j.story.Time, Server: server, Text: "it gave no answer before"}}}
 	since := time.Time{}
 	if known {
-		since = tryTime(of, server)
+		since = tryTime(trace, server)
 		p.signs[0].Text = fmt.Sprintf("%s gave no answer at %s (%s)", server, clock(since), try.Reason)
 		p.until = j.restEnds(server, since)
 	}
@@ -45,7 +45,7 @@ func (j *assessment) rested(server string, asked site.Question) {
 
 // lastTry returns the newest try of a server that got no answer before the
 // story, and the trace that it is of.
-func (j *assessment) lastTry(server string) (try evidence.TraceTry, of evidence.Trace, found bool) {
+func (j *assessment) lastTry(server string) (try evidence.TraceTry, trace evidence.Trace, found bool) {
 	for _, t := range slices.Backward(j.story.Before) {
 		for _, step := range slices.Backward(t.Steps) {
 			for _, try := range slices.Backward(step.Tries) {
@@ -55,17 +55,17 @@ func (j *assessment) lastTry(server string) (try evidence.TraceTry, of evidence.
 			}
 		}
 	}
-	return try, of, false
+	return try, trace, false
 }
 
 // tryTime is when the newest try of a server in a trace ended without an answer.
 func tryTime(t evidence.Trace, server string) time.Time {
-	at, last := beginning(t), t.Time
+	moment, last := beginning(t), t.Time
 	for _, step := range t.Steps {
 		for _, try := range step.Tries {
-			at = at.Add(time.Duration(try.Seconds * float64(time.Second)))
+			moment = moment.Add(time.Duration(try.Seconds * float64(time.Second)))
 			if try.Server == server && try.Result == walk.Unavailable {
-				last = at
+				last = moment
 			}
 		}
 	}

@@ -88,8 +88,8 @@ func stories(e evidence.Evidence, x *index) []Story {
 func unclaimed(e evidence.Evidence) evidence.Evidence {
 	last := map[string]time.Time{}
 	for _, t := range e.Traces {
-		if at := t.Time.Add(slack); at.After(last[t.Device]) {
-			last[t.Device] = at
+		if moment := t.Time.Add(slack); moment.After(last[t.Device]) {
+			last[t.Device] = moment
 		}
 	}
 	open := func(device string, at time.Time) bool { return device != "" && at.After(last[device]) }

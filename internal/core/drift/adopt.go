@@ -187,13 +187,13 @@ func (a *adoption) way(x Difference, held string) {
 			return // it is not the list that differs
 		}
 	}
-	if at := strings.LastIndex(held, ": "); at >= 0 { // the levels and times that it is for
-		held = held[at+2:]
+	if index := strings.LastIndex(held, ": "); index >= 0 { // the levels and times that it is for
+		held = held[index+2:]
 	}
 	all := strings.Split(held, ", ")
 	for _, text := range all {
-		group, is := strings.CutPrefix(text, "group ")
-		if is && !slices.ContainsFunc(a.site.Groups, func(g *site.Group) bool { return g.Name == group }) ||
+		group, ok := strings.CutPrefix(text, "group ")
+		if ok && !slices.ContainsFunc(a.site.Groups, func(g *site.Group) bool { return g.Name == group }) ||
 			strings.HasPrefix(text, string(site.BySecret)) {
 			return // it has no name in the site
 		}

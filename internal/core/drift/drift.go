@@ -75,7 +75,7 @@ func (f Facts) Hide(about About, name, what, value string) {
 // that only the other one shows.
 func (f Facts) Join(other Facts) {
 	for k, v := range other {
-		if have, is := f[k]; !is || have.unread && !v.unread {
+		if have, ok := f[k]; !ok || have.unread && !v.unread {
 			f[k] = v
 		}
 	}

@@ -17,13 +17,13 @@ import (
 func ReadEvent(line string, now time.Time) (Event, bool) {
 	line = strings.TrimSpace(line)
 	var fields map[string]string
-	var at time.Time
+	var moment time.Time
 	switch {
 	case strings.HasPrefix(line, "{"):
 		fields = fieldsOfJSON(line)
 	case strings.Contains(line, "mellowgate"):
 		var text string
-		at, text = syslogText(line, now)
+		moment, text = syslogText(line, now)
 		fields = fieldsOfText(text)
 	default:
 		fields = fieldsOfText(line)
@@ -33,12 +33,12 @@ func ReadEvent(line string, now time.Time) (Event, bool) {
 		return Event{}, false
 	}
 	if t, err := time.Parse(time.RFC3339Nano, fields["time"]); err == nil {
-		at = t
+		moment = t
 	}
-	if at.IsZero() {
+	if moment.IsZero() {
 		return Event{}, false
 	}
-	e := Event{Time: at.UTC(), Server: fields["server"], Protocol: site.Protocol(fields["protocol"]),
+	e := Event{Time: moment.UTC(), Server: fields["server"], Protocol: site.Protocol(fields["protocol"]),
 		Client: fields["client"], Device: fields["device"], Access: fields["access"], Person: fields["person"],
 		Question: site.Question(fields["question"]), Command: fields["command"], Answer: Answer(fields["answer"]),
 		Reason: reason.Reason(fields["reason"]), Text: fields["text"], Place: fields["place"], Rule: fields["rule"],
@@ -117,7 +117,7 @@ func fieldsOfText(line string) map[string]string {
 
 // syslogText returns the time and the text of a syslog message, or of the line that a
 // receiver made of one.
-func syslogText(line string, now time.Time) (at time.Time, text string) {
+func syslogText(line string, now time.Time) (moment time.Time, text string) {
 	if strings.HasPrefix(line, "<") {
 		if _, after, ok := strings.Cut(line, ">"); ok {
 			line = after
@@ -126,23 +126,23 @@ func syslogText(line string, now time.Time) (at time.Time, text string) {
 	line = strings.TrimPrefix(line, "1 ") // the version, RFC 5424 section 6.2.2
 	words := strings.Fields(line)
 	if len(words) == 0 {
-		return at, ""
+		return moment, ""
 	}
 	if t, err := time.Parse(time.RFC3339Nano, words[0]); err == nil {
-		at = t
+		moment = t
 	} else if len(words) > 2 { // RFC 3164, section 4.1.2: no year, and no zone
 		if t, err := time.ParseInLocation("Jan 2 15:04:05", strings.Join(words[:3], " "), now.Location()); err == nil {
-			at = t.AddDate(now.Year(), 0, 0)
-			if at.After(now.Add(24 * time.Hour)) {
-				at = at.AddDate(-1, 0, 0)
+			moment = t.AddDate(now.Year(), 0, 0)
+			if moment.After(now.Add(24 * time.Hour)) {
+				moment = moment.AddDate(-1, 0, 0)
 			}
 		}
 	}
 	line = afterData(line)
 	if i := strings.Index(line, "server="); i >= 0 {
-		return at, line[i:]
+		return moment, line[i:]
 	}
-	return at, ""
+	return moment, ""
 }
 
 // afterData returns what comes after the structured data of an event in a syslog message

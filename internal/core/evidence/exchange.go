@@ -122,8 +122,8 @@ func (x Exchange) AskedOf() string {
 // Host returns the address of an address with a port, and anything else as it
 // is.
 func Host(place string) string {
-	if at, err := netip.ParseAddrPort(place); err == nil {
-		return at.Addr().String()
+	if endpoint, err := netip.ParseAddrPort(place); err == nil {
+		return endpoint.Addr().String()
 	}
 	return place
 }

@@ -81,14 +81,14 @@ func Designed(s *site.Site, keys site.Keys) Directory {
 // InPlaces is the directory of a site where a state folder says that it runs.
 func InPlaces(s *site.Site, keys site.Keys, p evidence.Places) Directory {
 	d := Designed(s, keys)
-	for _, at := range p.Servers {
-		if a, err := netip.ParseAddr(at.Address); err == nil && s.Server(at.Name) != nil {
-			d.server(s.Server(at.Name), a, at.Port, at.Authentication, at.Accounting)
+	for _, place := range p.Servers {
+		if a, err := netip.ParseAddr(place.Address); err == nil && s.Server(place.Name) != nil {
+			d.server(s.Server(place.Name), a, place.Port, place.Authentication, place.Accounting)
 		}
 	}
-	for _, at := range p.Devices {
-		if a, err := netip.ParseAddr(at.Source); err == nil && s.Device(at.Name) != nil {
-			d.devices[a] = s.Device(at.Name)
+	for _, where := range p.Devices {
+		if a, err := netip.ParseAddr(where.Source); err == nil && s.Device(where.Name) != nil {
+			d.devices[a] = s.Device(where.Name)
 		}
 	}
 	return d
@@ -148,8 +148,8 @@ func (d Directory) key(p port, client netip.Addr) ([]byte, bool) {
 }
 
 // exchange begins an exchange between two places.
-func (d Directory) exchange(at time.Time, client, server netip.AddrPort, p port) *Exchange {
-	e := &Exchange{Time: at.UTC(), Protocol: string(p.protocol), Client: client.String(),
+func (d Directory) exchange(moment time.Time, client, server netip.AddrPort, p port) *Exchange {
+	e := &Exchange{Time: moment.UTC(), Protocol: string(p.protocol), Client: client.String(),
 		ServerAddress: server.String(),
 		Answer:        evidence.None, Key: KeyUnknown, AnswerKey: KeyUnknown, Says: map[evidence.Mark]string{},
 		Remarks: []string{}, Marks: []evidence.Mark{}, Request: []NameValue{}, Response: []NameValue{}}

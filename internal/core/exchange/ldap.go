@@ -39,9 +39,9 @@ const (
 )
 
 // directoryData takes octets of a connection to a directory.
-func (l *Listener) directoryData(at time.Time, v *conversation, fromClient bool, b []byte, lost bool) {
+func (l *Listener) directoryData(moment time.Time, v *conversation, fromClient bool, b []byte, lost bool) {
 	if v.ldap == nil {
-		v.ldap = &ldapTalk{binds: map[int64]string{}, found: map[int64]int{}, seeks: map[int64]bool{}, began: at}
+		v.ldap = &ldapTalk{binds: map[int64]string{}, found: map[int64]int{}, seeks: map[int64]bool{}, began: moment}
 	}
 	side := 1
 	if fromClient {
@@ -60,7 +60,7 @@ func (l *Listener) directoryData(at time.Time, v *conversation, fromClient bool,
 			break
 		}
 		all = all[len(all)-r.Len():]
-		l.message(at, v, m)
+		l.message(moment, v, m)
 	}
 	if len(all) > mostMessage {
 		v.ldap.over, all = true, nil
@@ -69,7 +69,7 @@ func (l *Listener) directoryData(at time.Time, v *conversation, fromClient bool,
 }
 
 // message takes one message.
-func (l *Listener) message(at time.Time, v *conversation, m *ber.Packet) {
+func (l *Listener) message(moment time.Time, v *conversation, m *ber.Packet) {
 	if len(m.Children) < 2 {
 		v.ldap.over = true
 		return
@@ -102,38 +102,39 @@ func (l *Listener) message(at time.Time, v *conversation, m *ber.Packet) {
 		v.ldap.over = true
 	case ldapBound:
 		v.ldap.answers++
-		l.bound(at, v, v.ldap.binds[id], code, text(2))
+		l.bound(moment, v, v.ldap.binds[id], code, text(2))
 	case ldapSought:
 		v.ldap.answers++
-		l.searched(at, v, id, code, text(2))
+		l.searched(moment, v, id, code, text(2))
 	}
 }
 
 // bound judges the answer to a bind. Who was found by a search before is a person,
 // whose password is their own; anybody else is who searches.
-func (l *Listener) bound(at time.Time, v *conversation, dn string, code int64, said string) {
+func (l *Listener) bound(moment time.Time, v *conversation, dn string, code int64, said string) {
 	if code == 0 {
 		return
 	}
 	if code != ldapInvalidCredentials {
-		l.directorySays(at, v, evidence.MarkDirRefuses,
+		l.directorySays(moment, v, evidence.MarkDirRefuses,
 			fmt.Sprintf("the directory answers a bind with the result %d%s", code,
 				quoted(said)))
 		return
 	}
 	if !l.people[strings.ToLower(dn)] {
-		l.directorySays(at, v, evidence.MarkDirRefuses, fmt.Sprintf("the directory refuses %q, who searches: %s", dn,
+		l.directorySays(moment, v, evidence.MarkDirRefuses, fmt.Sprintf("the directory refuses %q, who searches: "+
+			"%s", dn,
 			"invalid credentials (49)"))
 	}
 }
 
 // searched judges the end of a search.
-func (l *Listener) searched(at time.Time, v *conversation, id, code int64, said string) {
+func (l *Listener) searched(moment time.Time, v *conversation, id, code int64, said string) {
 	switch {
 	case code == ldapNoObject:
-		l.directorySays(at, v, evidence.MarkDirNoBase, "the directory has no such base (32)"+quoted(said))
+		l.directorySays(moment, v, evidence.MarkDirNoBase, "the directory has no such base (32)"+quoted(said))
 	case code == 0 && v.ldap.seeks[id] && v.ldap.found[id] == 0:
-		l.directorySays(at, v, evidence.MarkDirNoEntry, "the directory finds no entry of that name")
+		l.directorySays(moment, v, evidence.MarkDirNoEntry, "the directory finds no entry of that name")
 	}
 	delete(v.ldap.seeks, id)
 	delete(v.ldap.found, id)
@@ -147,20 +148,20 @@ func quoted(said string) string {
 }
 
 // directorySays gives what a directory told a server.
-func (l *Listener) directorySays(at time.Time, v *conversation, word evidence.Mark, text string) {
-	e := l.directory.exchange(at, v.client, v.server, v.port)
+func (l *Listener) directorySays(moment time.Time, v *conversation, word evidence.Mark, text string) {
+	e := l.directory.exchange(moment, v.client, v.server, v.port)
 	e.Question, e.Answer = site.AskDirectory, evidence.Failed
 	mark(e, word, text)
 	l.emit(*e)
 }
 
 // endDirectory ends a connection to a directory: one without any answer is noted.
-func (l *Listener) endDirectory(at time.Time, v *conversation, end capture.Ending) {
+func (l *Listener) endDirectory(moment time.Time, v *conversation, end capture.Ending) {
 	if v.ldap.over || v.ldap.answers > 0 || end.How == capture.Unfinished && end.Lost[0] == 0 || end.Cut {
 		return
 	}
 	e := l.directory.exchange(v.ldap.began, v.client, v.server, v.port)
-	e.Question, e.Seconds = site.AskDirectory, at.Sub(v.ldap.began).Seconds()
+	e.Question, e.Seconds = site.AskDirectory, moment.Sub(v.ldap.began).Seconds()
 	l.endSession(e, end)
 	l.emit(*e)
 }

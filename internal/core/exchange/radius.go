@@ -105,18 +105,18 @@ func isRequest(b []byte) bool {
 }
 
 // Datagram takes a UDP payload; what is no RADIUS of a known port is passed over.
-func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bool) {
-	l.expire(at)
+func (l *Listener) Datagram(moment time.Time, from, to netip.AddrPort, b []byte, cut bool) {
+	l.expire(moment)
 	if cut {
-		l.cut(at, from, to)
+		l.cut(moment, from, to)
 		return
 	}
 	if p, ok := l.directory.at(to); ok && p.protocol == site.RADIUS && !p.tls {
-		l.request(at, from, to, p, b)
+		l.request(moment, from, to, p, b)
 		return
 	}
 	if p, ok := l.directory.host(to); ok && isRequest(b) { // RADIUS at a port that is not for it
-		l.request(at, from, to, p, b)
+		l.request(moment, from, to, p, b)
 		return
 	}
 	if w := l.askedElsewhere(to, from, b); w != nil {
@@ -124,18 +124,18 @@ func (l *Listener) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut
 		return
 	}
 	if p, ok := l.directory.at(from); ok && p.protocol == site.RADIUS && !p.tls {
-		l.response(at, to, from, p, b)
+		l.response(moment, to, from, p, b)
 	}
 }
 
 // cut takes a packet that the capture keeps in part only: that it was sent is all
 // that can be said.
-func (l *Listener) cut(at time.Time, from, to netip.AddrPort) {
+func (l *Listener) cut(moment time.Time, from, to netip.AddrPort) {
 	p, ok := l.directory.at(to)
 	if !ok || p.protocol != site.RADIUS || p.tls {
 		return
 	}
-	e := l.directory.exchange(at, from, to, p)
+	e := l.directory.exchange(moment, from, to, p)
 	e.Question, e.Answer = site.AskLogin, evidence.Unreadable
 	mark(e, evidence.MarkCut, "the capture keeps only a part of each packet: capture whole packets (-s 0)")
 	l.emit(*e)
@@ -179,10 +179,10 @@ func (l *Listener) fromElsewhere(w *pending, from netip.AddrPort, b []byte) {
 	mark(w.e, evidence.MarkElsewhere, text)
 }
 
-func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, b []byte) {
+func (l *Listener) request(moment time.Time, client, server netip.AddrPort, p port, b []byte) {
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
-		e := l.directory.exchange(at, client, server, p)
+		e := l.directory.exchange(moment, client, server, p)
 		if e.Answer, e.Question = evidence.Unreadable,
 			site.AskLogin; len(b) > 0 && radius.Code(b[0]) == radius.AccountingRequest {
 			e.Question = site.AskRecordSessions
@@ -195,17 +195,17 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if before, ok := l.pairs.waiting[key]; ok {
 		if before.request.Authenticator == packet.Authenticator {
 			before.e.Retransmissions++
-			before.last = at // it is waited for from then on
+			before.last = moment // it is waited for from then on
 			l.pairs.order.MoveToBack(before.place)
 			return
 		}
 		mark(before.e, evidence.MarkReused, "its identifier was used again before an answer")
 		l.finish(before)
 	}
-	if l.askedAfterAnswer(at, key, packet) {
+	if l.askedAfterAnswer(moment, key, packet) {
 		return
 	}
-	e := l.directory.exchange(at, client, server, p)
+	e := l.directory.exchange(moment, client, server, p)
 	e.Person, e.Question = packet.Text(radius.UserName), questionOf(packet)
 	if e.Protocol = string(site.RADIUS); p.protocol != site.RADIUS || p.server != nil &&
 		p.server.Protocol != site.RADIUS {
@@ -217,7 +217,7 @@ func (l *Listener) request(at time.Time, client, server netip.AddrPort, p port, 
 	if p.protocol == site.RADIUS {
 		l.judgeRequest(e, p, packet, b)
 	}
-	w := &pending{key: key, e: e, request: packet, last: at, asks: asks(client.Addr(), e.Question, packet)}
+	w := &pending{key: key, e: e, request: packet, last: moment, asks: asks(client.Addr(), e.Question, packet)}
 	w.place = l.pairs.order.PushBack(w)
 	l.pairs.waiting[key] = w
 	l.superseded(w)
@@ -243,19 +243,19 @@ func formOf(p *radius.Packet) string {
 
 // askedAfterAnswer notes a request that came again after its answer: the device
 // did not hear that one.
-func (l *Listener) askedAfterAnswer(at time.Time, key pairKey, packet *radius.Packet) bool {
+func (l *Listener) askedAfterAnswer(moment time.Time, key pairKey, packet *radius.Packet) bool {
 	before, ok := l.pairs.answered[key]
-	if !ok || before.request != packet.Authenticator || at.Sub(before.at) > longestWait {
+	if !ok || before.request != packet.Authenticator || moment.Sub(before.at) > longestWait {
 		return false
 	}
-	if before.again++; at.Sub(before.at) < crossed {
+	if before.again++; moment.Sub(before.at) < crossed {
 		return true
 	}
 	again := before.e
-	again.Time, again.Marks, again.Remarks, again.Says = at.UTC(), nil, []string{}, map[evidence.Mark]string{}
+	again.Time, again.Marks, again.Remarks, again.Says = moment.UTC(), nil, []string{}, map[evidence.Mark]string{}
 	mark(&again, evidence.MarkUnheard,
 		fmt.Sprintf("the question came again %.1f s after its answer had left: that one did not reach the device",
-			at.Sub(before.at).Seconds()))
+			moment.Sub(before.at).Seconds()))
 	l.emit(again)
 	return true
 }
@@ -407,7 +407,7 @@ func isText(s string) bool {
 	return validUTF8(s)
 }
 
-func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port, b []byte) {
+func (l *Listener) response(moment time.Time, client, server netip.AddrPort, p port, b []byte) {
 	packet, err := radius.Decode(append([]byte(nil), b...))
 	if err != nil {
 		for k, w := range l.pairs.waiting { // it stays without an answer, as for the device
@@ -425,7 +425,7 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 		if len(l.pairs.early) >= mostEarly {
 			l.tooEarly(time.Time{})
 		}
-		l.pairs.early = append(l.pairs.early, early{at: at, client: client, server: server, port: p,
+		l.pairs.early = append(l.pairs.early, early{at: moment, client: client, server: server, port: p,
 			octets: append([]byte(nil), b...)})
 		return
 	}
@@ -452,18 +452,18 @@ func (l *Listener) response(at time.Time, client, server netip.AddrPort, p port,
 	}
 	if w.e.Has(evidence.MarkAskedAgain) {
 		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, when the same had been asked anew",
-			at.Sub(w.e.Time).Seconds()))
-	} else if patience := waitOf(p); patience > 0 && at.Sub(w.e.Time) > patience {
+			moment.Sub(w.e.Time).Seconds()))
+	} else if patience := waitOf(p); patience > 0 && moment.Sub(w.e.Time) > patience {
 		mark(w.e, evidence.MarkLate, fmt.Sprintf("the answer came after %.1f s, and its timeout in the site is %.1f s",
-			at.Sub(w.e.Time).Seconds(), patience.Seconds()))
+			moment.Sub(w.e.Time).Seconds(), patience.Seconds()))
 	}
 	if len(l.pairs.answered) >= mostAnswered {
 		clear(l.pairs.answered)
 	}
-	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), at.Sub(w.e.Time).Seconds(), l.attributes(packet)
+	w.e.Answer, w.e.Seconds, w.e.Response = answerOf(packet), moment.Sub(w.e.Time).Seconds(), l.attributes(packet)
 	bare := *w.e
 	bare.Request, bare.Response = []NameValue{}, []NameValue{}
-	l.pairs.answered[w.key] = &answeredOnce{at: at, request: w.request.Authenticator, answer: packet.Authenticator,
+	l.pairs.answered[w.key] = &answeredOnce{at: moment, request: w.request.Authenticator, answer: packet.Authenticator,
 		e: bare}
 	l.finish(w)
 }

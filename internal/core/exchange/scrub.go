@@ -95,7 +95,7 @@ func (s *Scrubber) name(kind, text string) string {
 }
 
 // Datagram copies a RADIUS packet; anything else is left out.
-func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bool) {
+func (s *Scrubber) Datagram(moment time.Time, from, to netip.AddrPort, b []byte, cut bool) {
 	p, request := s.directory.at(to)
 	client, server := from, to
 	if !request || p.protocol != site.RADIUS {
@@ -118,7 +118,7 @@ func (s *Scrubber) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut
 		s.Left++
 		return
 	}
-	s.out.UDP(at, s.place(from), s.place(to), copied)
+	s.out.UDP(moment, s.place(from), s.place(to), copied)
 }
 
 // radius makes a packet anew.
@@ -186,8 +186,8 @@ func (s *Scrubber) attribute(a radius.Attribute, authenticator [16]byte, key []b
 
 // Data copies TACACS+ packets; octets of a key that is not known, and TLS, are
 // left out.
-func (s *Scrubber) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
-	v := s.conn(at, c)
+func (s *Scrubber) Data(moment time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
+	v := s.conn(moment, c)
 	if v == nil {
 		return
 	}
@@ -215,11 +215,11 @@ func (s *Scrubber) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 			s.Left++
 			made, with = make([]byte, len(body)), []byte(OtherKey)
 		}
-		v.tcp.Data(at, fromClient, tacacs.AppendPacket(nil, h, made, with))
+		v.tcp.Data(moment, fromClient, tacacs.AppendPacket(nil, h, made, with))
 	}
 }
 
-func (s *Scrubber) conn(at time.Time, c *capture.Conn) *scrubbedConn {
+func (s *Scrubber) conn(moment time.Time, c *capture.Conn) *scrubbedConn {
 	if v, ok := s.conns[*c]; ok {
 		return v
 	}
@@ -227,7 +227,7 @@ func (s *Scrubber) conn(at time.Time, c *capture.Conn) *scrubbedConn {
 	if !ok || p.protocol != site.TACACS || p.tls || len(s.conns) >= mostConns {
 		return nil
 	}
-	v := &scrubbedConn{port: p, tcp: s.out.Connect(at, s.place(c.Client), s.place(c.Server))}
+	v := &scrubbedConn{port: p, tcp: s.out.Connect(moment, s.place(c.Client), s.place(c.Server))}
 	s.conns[*c] = v
 	return v
 }
@@ -295,19 +295,19 @@ func (s *Scrubber) asked(r tacacs.AuthorRequest) tacacs.AuthorRequest {
 }
 
 // Ended copies the end of a connection.
-func (s *Scrubber) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
+func (s *Scrubber) Ended(moment time.Time, c *capture.Conn, end capture.Ending) {
 	p, ok := s.directory.at(c.Server)
 	if !ok || p.protocol != site.TACACS {
 		return
 	}
 	switch end.How {
 	case capture.Unanswered:
-		s.out.Syn(at, s.place(c.Client), s.place(c.Server))
+		s.out.Syn(moment, s.place(c.Client), s.place(c.Server))
 	case capture.Refused:
-		s.out.Refused(at, s.place(c.Client), s.place(c.Server))
+		s.out.Refused(moment, s.place(c.Client), s.place(c.Server))
 	default:
 		if v := s.conns[*c]; v != nil {
-			v.tcp.Close(at, end.By != capture.TheServer)
+			v.tcp.Close(moment, end.By != capture.TheServer)
 		}
 	}
 	delete(s.conns, *c)

@@ -11,9 +11,9 @@ import (
 
 // unread begins a stream over TLS: what it carries cannot be read, its alerts can
 // as long as they are in clear.
-func (l *Listener) unread(at time.Time, v *conversation, b []byte) {
+func (l *Listener) unread(moment time.Time, v *conversation, b []byte) {
 	v.tls, v.records = true, &tlsStream{}
-	e := l.directory.exchange(at, v.client, v.server, v.port)
+	e := l.directory.exchange(moment, v.client, v.server, v.port)
 	e.Protocol, e.Question, e.Answer = "tls", site.AskConnect, evidence.Unreadable
 	switch {
 	case !v.port.tls:
@@ -27,9 +27,9 @@ func (l *Listener) unread(at time.Time, v *conversation, b []byte) {
 }
 
 // endStream gives what a stream shows when its connection ends.
-func (l *Listener) endStream(at time.Time, v *conversation, end capture.Ending) {
+func (l *Listener) endStream(moment time.Time, v *conversation, end capture.Ending) {
 	e := v.stream
-	e.Seconds = at.Sub(e.Time).Seconds()
+	e.Seconds = moment.Sub(e.Time).Seconds()
 	switch {
 	case len(e.Marks) > 0:
 	case end.Cut:

@@ -75,21 +75,21 @@ type conversation struct {
 }
 
 // Data takes octets of a TCP connection.
-func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
+func (l *Listener) Data(moment time.Time, c *capture.Conn, fromClient bool, b []byte, lost bool) {
 	v := l.conversation(c)
 	if v == nil || len(b) == 0 {
 		return
 	}
 	if v.port.protocol == site.LDAP {
-		l.directoryData(at, v, fromClient, b, lost)
+		l.directoryData(moment, v, fromClient, b, lost)
 		return
 	}
 	if fromClient && !v.heard {
 		v.heard = true
 		if v.port.tls || len(b) > 2 && b[0] == 0x16 && b[1] == 3 { // a TLS hello, RFC 8446 section 5.1
-			l.unread(at, v, b)
+			l.unread(moment, v, b)
 		} else if v.port.protocol != site.TACACS {
-			v.stream = l.directory.exchange(at, v.client, v.server, v.port)
+			v.stream = l.directory.exchange(moment, v.client, v.server, v.port)
 			v.tls = true // and nothing of it is read
 			v.stream.Question, v.stream.Answer = site.AskConnect, evidence.Unreadable
 			mark(v.stream, evidence.MarkMixed, "a TCP connection, and "+v.port.server.Name+
@@ -110,7 +110,7 @@ func (l *Listener) Data(at time.Time, c *capture.Conn, fromClient bool, b []byte
 		v.buffers[side], v.joined = nil, true
 	}
 	v.buffers[side] = append(v.buffers[side], b...)
-	for l.packet(at, v, side) {
+	for l.packet(moment, v, side) {
 	}
 }
 
@@ -131,7 +131,7 @@ func (l *Listener) conversation(c *capture.Conn) *conversation {
 // packet takes one packet from a side's octets, and reports whether there may be
 // another. Where the capture joins in the middle, octets that begin no packet
 // are passed over.
-func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
+func (l *Listener) packet(moment time.Time, v *conversation, side int) bool {
 	b := v.buffers[side]
 	key, known := l.directory.key(v.port, v.client.Addr())
 	h, body, err := tacacs.DecodePacket(b, key)
@@ -141,22 +141,22 @@ func (l *Listener) packet(at time.Time, v *conversation, side int) bool {
 		return len(b) > 1
 	case errors.Is(err, tacacs.ErrClear):
 		v.buffers[side] = nil
-		l.unreadable(at, v, h, evidence.MarkClearBody, "a body in clear, which section 4.5 of RFC 8907 refuses")
+		l.unreadable(moment, v, h, evidence.MarkClearBody, "a body in clear, which section 4.5 of RFC 8907 refuses")
 		return false
 	case err != nil:
 		return false // not whole yet
 	}
 	v.buffers[side] = b[12+len(body):]
 	if !known {
-		l.unknownKey(at, v, h)
+		l.unknownKey(moment, v, h)
 		return true
 	}
-	l.body(at, v, h, body, side == 0)
+	l.body(moment, v, h, body, side == 0)
 	return true
 }
 
 // session finds the exchange of a session, or begins one.
-func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exchange {
+func (l *Listener) session(moment time.Time, v *conversation, h tacacs.Header) *Exchange {
 	e, ok := v.sessions[h.SessionID]
 	if !ok {
 		if len(v.sessions) >= mostSessions {
@@ -165,7 +165,7 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 			}
 			clear(v.sessions)
 		}
-		e = l.directory.exchange(at, v.client, v.server, v.port)
+		e = l.directory.exchange(moment, v.client, v.server, v.port)
 		l.directory.stranger(e, v.client, v.port)
 		e.Question = map[tacacs.Type]site.Question{tacacs.Authentication: site.AskLogin,
 			tacacs.Authorization: site.AskSession, tacacs.Accounting: site.AskRecordSessions}[h.Type]
@@ -177,36 +177,36 @@ func (l *Listener) session(at time.Time, v *conversation, h tacacs.Header) *Exch
 	return e
 }
 
-func (l *Listener) unreadable(at time.Time, v *conversation, h tacacs.Header, word evidence.Mark, why string) {
-	e := l.session(at, v, h)
+func (l *Listener) unreadable(moment time.Time, v *conversation, h tacacs.Header, word evidence.Mark, why string) {
+	e := l.session(moment, v, h)
 	e.Answer = evidence.Unreadable
 	mark(e, word, why)
-	l.over(at, v, h, e)
+	l.over(moment, v, h, e)
 }
 
 // unknownKey follows a session by its headers alone.
-func (l *Listener) unknownKey(at time.Time, v *conversation, h tacacs.Header) {
-	e := l.session(at, v, h)
+func (l *Listener) unknownKey(moment time.Time, v *conversation, h tacacs.Header) {
+	e := l.session(moment, v, h)
 	if mark(e, evidence.MarkHidden, "the key is not known: give the site"); l.directory.site != nil {
 		e.Says[evidence.MarkHidden] = "the site has no key for this server, or its file is not there"
 		e.Remarks = []string{e.Says[evidence.MarkHidden]}
 	}
 	if h.Sequence%2 == 0 && (h.Type != tacacs.Authentication || h.Sequence > 2) {
 		e.Answer = evidence.Unreadable
-		l.over(at, v, h, e)
+		l.over(moment, v, h, e)
 	}
 }
 
-func (l *Listener) over(at time.Time, v *conversation, h tacacs.Header, e *Exchange) {
-	e.Seconds = at.Sub(e.Time).Seconds()
+func (l *Listener) over(moment time.Time, v *conversation, h tacacs.Header, e *Exchange) {
+	e.Seconds = moment.Sub(e.Time).Seconds()
 	delete(v.sessions, h.SessionID)
 	v.answered, v.last = v.answered+1, e
 	l.emit(*e)
 }
 
 // body reads a body by the packet's type and direction.
-func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []byte, request bool) {
-	e := l.session(at, v, h)
+func (l *Listener) body(moment time.Time, v *conversation, h tacacs.Header, body []byte, request bool) {
+	e := l.session(moment, v, h)
 	over, err := false, error(nil)
 	switch {
 	case h.Type == tacacs.Authentication && h.Sequence == 1:
@@ -228,7 +228,7 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 	if request {
 		fit = &e.Key
 	} else if e.First == 0 {
-		e.First = max(at.Sub(e.Time).Seconds(), 1e-6)
+		e.First = max(moment.Sub(e.Time).Seconds(), 1e-6)
 	}
 	if err != nil {
 		*fit, e.Answer = KeyDiffers, evidence.Unreadable
@@ -243,7 +243,7 @@ func (l *Listener) body(at time.Time, v *conversation, h tacacs.Header, body []b
 		*fit = KeyFits
 	}
 	if over {
-		l.over(at, v, h, e)
+		l.over(moment, v, h, e)
 	}
 }
 
@@ -366,7 +366,7 @@ func recorded(e *Exchange, body []byte) (bool, error) {
 }
 
 // Ended is the end of a connection.
-func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
+func (l *Listener) Ended(moment time.Time, c *capture.Conn, end capture.Ending) {
 	v := l.conversation(c)
 	if v == nil {
 		return
@@ -375,7 +375,7 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 	said, told := l.unreached[*c]
 	delete(l.unreached, *c)
 	for _, e := range v.sessions {
-		e.Seconds = at.Sub(e.Time).Seconds()
+		e.Seconds = moment.Sub(e.Time).Seconds()
 		l.endSession(e, end)
 		if told {
 			said.mark(e, v.server.Addr())
@@ -383,16 +383,16 @@ func (l *Listener) Ended(at time.Time, c *capture.Conn, end capture.Ending) {
 		l.emit(*e)
 	}
 	if v.stream != nil {
-		l.endStream(at, v, end)
+		l.endStream(moment, v, end)
 	}
 	if v.ldap != nil {
-		l.endDirectory(at, v, end)
+		l.endDirectory(moment, v, end)
 	}
 	if end.How == capture.Closed || end.How == capture.Unfinished {
-		l.endInSilence(at, v, end)
+		l.endInSilence(moment, v, end)
 		return
 	}
-	e := l.directory.exchange(at, v.client, v.server, v.port)
+	e := l.directory.exchange(moment, v.client, v.server, v.port)
 	if e.Question = site.AskDirectory; v.port.protocol != site.LDAP {
 		e.Question = site.AskConnect
 		l.directory.stranger(e, v.client, v.port)
@@ -451,13 +451,13 @@ func (l *Listener) endSession(e *Exchange, end capture.Ending) {
 
 // endInSilence notes a connection that stood and brought nothing: no question at
 // all came over it.
-func (l *Listener) endInSilence(at time.Time, v *conversation, end capture.Ending) {
+func (l *Listener) endInSilence(moment time.Time, v *conversation, end capture.Ending) {
 	if v.stream != nil || v.port.protocol == site.LDAP || v.answered > 0 || len(v.sessions) > 0 || end.Cut ||
 		v.joined ||
 		len(v.buffers[0])+len(v.buffers[1]) == 0 || end.How == capture.Unfinished {
 		return
 	}
-	e := l.directory.exchange(at, v.client, v.server, v.port)
+	e := l.directory.exchange(moment, v.client, v.server, v.port)
 	l.directory.stranger(e, v.client, v.port)
 	e.Question = site.AskConnect
 	mark(e, evidence.MarkEndedEarly, "the connection was "+byWhom(end)+" before a whole question had come")
@@ -502,25 +502,25 @@ func readable(h tacacs.Header, body []byte, request bool) bool {
 }
 
 // Neighbour takes who looks for whose link address.
-func (l *Listener) Neighbour(at time.Time, asker, asked netip.Addr, answered bool) {
+func (l *Listener) Neighbour(moment time.Time, asker, asked netip.Addr, answered bool) {
 	pair := [2]netip.Addr{asker, asked}
 	if answered {
 		delete(l.sought, pair)
 		return
 	}
 	if _, known := l.sought[pair]; !known && len(l.sought) < mostConns && l.directory.hosts[asked] != nil {
-		l.sought[pair] = at
+		l.sought[pair] = moment
 	}
 }
 
 // neverFound notes servers whose link address nobody told who looked for it.
 func (l *Listener) neverFound() {
-	for pair, at := range l.sought {
+	for pair, moment := range l.sought {
 		p, ok := l.directory.host(netip.AddrPortFrom(pair[1], 0))
 		if !ok {
 			continue
 		}
-		e := l.directory.exchange(at, netip.AddrPortFrom(pair[0], 0), netip.AddrPortFrom(pair[1], 0), p)
+		e := l.directory.exchange(moment, netip.AddrPortFrom(pair[0], 0), netip.AddrPortFrom(pair[1], 0), p)
 		e.Question = site.AskConnect
 		mark(e, evidence.MarkNoHost, fmt.Sprintf("%s looks for %s on its own network, and nobody says that it is "+
 			"there: the host is down or elsewhere", pair[0], pair[1]))

@@ -88,11 +88,11 @@ func joined(a, b Exchange, here, there string) Exchange {
 }
 
 // covers reports whether a capture was running at a time.
-func covers(all []Exchange, at time.Time) bool {
+func covers(all []Exchange, moment time.Time) bool {
 	if len(all) == 0 {
 		return true // it has nothing of it at all
 	}
-	return !at.Before(all[0].Time.Add(-time.Minute)) && !at.After(all[len(all)-1].Time.Add(time.Minute))
+	return !moment.Before(all[0].Time.Add(-time.Minute)) && !moment.After(all[len(all)-1].Time.Add(time.Minute))
 }
 
 // apart is how far the clock of the second capture is ahead of that of the first: the

@@ -32,12 +32,12 @@ type unreached struct {
 }
 
 // mark notes it on an exchange with a host.
-func (u unreached) mark(e *Exchange, of netip.Addr) {
+func (u unreached) mark(e *Exchange, address netip.Addr) {
 	text := fmt.Sprintf("ICMP of %s says: %s", u.by, u.why)
 	switch {
 	case u.why == capture.TooBig:
 		mark(e, evidence.MarkTooBig, text)
-	case u.why == capture.NoPort && (u.by == of || !u.by.IsValid()):
+	case u.why == capture.NoPort && (u.by == address || !u.by.IsValid()):
 		mark(e, evidence.MarkPortClosed, text+", from the host of the server itself")
 	case u.why == capture.NoPort:
 		mark(e, evidence.MarkPortClosed, text)

@@ -197,7 +197,7 @@ func (c *checker) add(f Finding) {
 // several ways in, each of which is written at a place of its own: the first one
 // stands for all.
 func (c *checker) gather() {
-	at := map[string]int{}
+	places := map[string]int{}
 	kept := c.findings[:0]
 	for _, f := range c.findings {
 		if len(f.Devices) == 0 || len(f.Access) == 0 {
@@ -205,9 +205,9 @@ func (c *checker) gather() {
 			continue
 		}
 		key := fmt.Sprintf("%s %s %s %s %p %d", f.Code, f.Severity, f.Text, f.Repair, f.Devices[0], len(f.Devices))
-		i, known := at[key]
+		i, known := places[key]
 		if !known || !slices.Equal(kept[i].Devices, f.Devices) {
-			at[key] = len(kept)
+			places[key] = len(kept)
 			kept = append(kept, f)
 			continue
 		}

@@ -12,7 +12,7 @@ import (
 // fromLeftOut looks for ways in that anybody may open beside one that is limited.
 func fromLeftOut(c *checker, sh foresee.Shape) {
 	var limited, free []string
-	at := site.Place{}
+	place := site.Place{}
 	for _, w := range sh.Devices[0].Ways {
 		switch {
 		case !w.OverNetwork():
@@ -20,14 +20,14 @@ func fromLeftOut(c *checker, sh foresee.Shape) {
 			limited = append(limited, w.Name())
 		default:
 			if free = append(free, w.Name()); len(free) == 1 {
-				at = w.Place
+				place = w.Place
 			}
 		}
 	}
 	if len(limited) == 0 || len(free) == 0 {
 		return
 	}
-	c.add(Finding{Code: "from-left-out", Devices: sh.Devices, Access: free, Place: at,
+	c.add(Finding{Code: "from-left-out", Devices: sh.Devices, Access: free, Place: place,
 		Text: fmt.Sprintf("Only some addresses may open %s, and every address may open %s: whoever is kept out "+
 			"there tries here.", strings.Join(limited, ", "), strings.Join(free, ", ")),
 		Repair: "say who may open it: from: [NETWORK]; or off where nobody needs it"})

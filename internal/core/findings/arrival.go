@@ -24,8 +24,8 @@ func landsLow(c *checker, sh foresee.Shape) {
 			continue
 		}
 		f := Finding{Code: "lands-low", Devices: sh.Devices, Access: []string{cs.Way.Name()}}
-		at, why, repair := tooLow(cs)
-		f.Place = at
+		place, why, repair := tooLow(cs)
+		f.Place = place
 		f.Text = fmt.Sprintf("%s is granted level %d and arrives at level %d: %s.", cs.Who.Name, cs.Promised, cs.Level,
 			why)
 		f.Repair = repair
@@ -38,7 +38,7 @@ func landsLow(c *checker, sh foresee.Shape) {
 
 // tooLow says why somebody who is in arrives below their level, and what would
 // raise it.
-func tooLow(cs foresee.Case) (at site.Place, why, repair string) {
+func tooLow(cs foresee.Case) (place site.Place, why, repair string) {
 	list, step, login := cs.Way.Lists[site.Session], lastStep(cs, site.Session), lastStep(cs, site.Login)
 	switch {
 	case list == nil && login.Method.Protocol() == site.LDAP:
@@ -121,7 +121,7 @@ func admitsADirectory(c *checker, sh foresee.Shape) {
 }
 
 // belowLevel says why a person does not reach the level that a way in needs.
-func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair string) {
+func belowLevel(cs foresee.Case, role *site.Role) (place site.Place, why, repair string) {
 	traits := cs.Device.Kind.Traits
 	need, trait := traits.NeedsLevel(cs.Way.Access)
 	list := cs.Way.Lists[site.Session]
@@ -142,7 +142,7 @@ func belowLevel(cs foresee.Case, role *site.Role) (at site.Place, why, repair st
 
 // sessionRefuses says where a session list that asks no server leaves a person whom
 // the servers know; the place is empty where it is not the list.
-func sessionRefuses(cs foresee.Case) (at site.Place, why, repair string) {
+func sessionRefuses(cs foresee.Case) (place site.Place, why, repair string) {
 	list, step := cs.Way.Lists[site.Session], lastStep(cs, site.Session)
 	asks := func(m site.Method) bool { return m.Kind == site.ByGroup }
 	if list == nil || step.Result == walk.Accepted || slices.ContainsFunc(list.Methods, asks) {

@@ -18,8 +18,8 @@ func localFirst(c *checker, sh foresee.Shape) {
 			continue
 		}
 		step := lastStep(cs, site.Login)
-		at := slices.IndexFunc(list.Methods, func(m site.Method) bool { return m.Place == step.Method.Place })
-		later := at >= 0 && slices.ContainsFunc(list.Methods[at:],
+		index := slices.IndexFunc(list.Methods, func(m site.Method) bool { return m.Place == step.Method.Place })
+		later := index >= 0 && slices.ContainsFunc(list.Methods[index:],
 			func(m site.Method) bool { return m.Kind == site.ByGroup })
 		if step.Method.Kind == site.ByLocal && later {
 			c.add(Finding{Code: "local-first", Devices: sh.Devices, Access: []string{cs.Way.Name()},

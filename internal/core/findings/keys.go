@@ -58,8 +58,8 @@ func (c *checker) unheardServer(sh foresee.Shape, cs foresee.Case, step walk.Ste
 			d.Source,
 			d.Asks())
 	case reason.WrongPort:
-		authentication, accounting, at := d.Ports(s)
-		f.Code, f.Place = "ports-differ", at
+		authentication, accounting, place := d.Ports(s)
+		f.Code, f.Place = "ports-differ", place
 		f.Text = fmt.Sprintf("The device asks %s at the ports %d and %d, and the server listens at %d and %d: %s "+
 			"is never answered.",
 			s.Name, authentication, accounting, s.AuthenticationPort, s.AccountingPort, asks(step.Purpose))

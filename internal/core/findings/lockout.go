@@ -30,12 +30,12 @@ func outages(servers []*site.Server) []map[*site.Server]bool {
 		}
 	} else {
 		all = append(all, map[*site.Server]bool{})
-		for _, one := range servers {
+		for _, server := range servers {
 			only := map[*site.Server]bool{}
 			for _, s := range servers {
-				only[s] = s != one
+				only[s] = s != server
 			}
-			all = append(all, map[*site.Server]bool{one: true}, only)
+			all = append(all, map[*site.Server]bool{server: true}, only)
 		}
 		dark := map[*site.Server]bool{}
 		for _, s := range servers {
@@ -122,14 +122,14 @@ func recordsShutOut(c *checker, sh foresee.Shape) {
 			}
 		}
 	}
-	shut, at := map[string]bool{}, site.Place{}
+	shut, place := map[string]bool{}, site.Place{}
 	for _, cs := range cases {
 		switch {
 		case !cs.In(states):
 		case cs.Full():
 			open = true
 		case cs.Reason == reason.NotRecorded:
-			shut[cs.Way.Name()], at = true, cs.Way.Lists[site.RecordSessions].Place
+			shut[cs.Way.Name()], place = true, cs.Way.Lists[site.RecordSessions].Place
 		}
 	}
 	if open || len(shut) == 0 {
@@ -139,7 +139,7 @@ func recordsShutOut(c *checker, sh foresee.Shape) {
 	if len(losing) > 1 {
 		lose = join(serverNames(losing)) + " answer logins and keep no records"
 	}
-	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: at,
+	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: place,
 		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the kind %s refuse a "+
 			"session whose start is not recorded (record-failure: blocks).", lose, d.Kind.Name),
 		Repair: recordsRepair})

@@ -17,22 +17,22 @@ const endsSoon = 30 * 24 * time.Hour
 // certificates looks at those of servers over TLS.
 func certificates(c *checker) {
 	for _, shown := range c.facts.Shown {
-		at := shown.Server.Certificates.Place
+		place := shown.Server.Certificates.Place
 		left := shown.Ends.Sub(c.reckoner.Now)
 		switch {
 		case shown.Problem != "":
-			c.add(Finding{Code: "certificate-unusable", Place: at,
+			c.add(Finding{Code: "certificate-unusable", Place: place,
 				Text:   fmt.Sprintf("No device can ask %s over TLS: %s.", shown.Server.Name, shown.Problem),
 				Repair: "put a certificate that is good, its key and its authorities in these files"})
 			continue
 		case !shown.Ends.IsZero() && left < endsSoon:
-			c.add(Finding{Code: "certificate-ends-soon", Place: at,
+			c.add(Finding{Code: "certificate-ends-soon", Place: place,
 				Text: fmt.Sprintf("The certificate of %s ends on %s, in %d days; from then on no device takes it.",
 					shown.Server.Name, shown.Ends.UTC().Format(time.DateOnly), int(left.Hours()/24)),
 				Repair: "have it made anew before; serve takes the new file by itself"})
 		}
 		if !shown.Names {
-			c.add(Finding{Code: "certificate-names-nobody", Place: at,
+			c.add(Finding{Code: "certificate-names-nobody", Place: place,
 				Text: fmt.Sprintf("The certificate of %s bears %s, and neither the server's name nor its address "+
 					"%s: a device that looks refuses it.", shown.Server.Name, shown.Bears, shown.Server.Address),
 				Repair: fmt.Sprintf("have it made with the DNS name %s or the address %s", shown.Server.Name,
@@ -66,7 +66,7 @@ func allowsAll(r site.Rule) bool { return r.Allow && len(r.Words) == 1 && r.Word
 
 // passing returns a line that means what a rule refuses, and is allowed.
 func passing(r *site.Role, refuses site.Rule) (string, bool) {
-	for at, w := range refuses.Words {
+	for index, w := range refuses.Words {
 		if len(w) < 2 || w == "**" {
 			continue
 		}
@@ -77,7 +77,7 @@ func passing(r *site.Role, refuses site.Rule) (string, bool) {
 				continue
 			case word == "*":
 				word = "x"
-			case i == at:
+			case i == index:
 				word = word[:len(word)-1]
 			}
 			args = append(args, word)

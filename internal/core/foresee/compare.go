@@ -175,14 +175,14 @@ func both(a, b []Named) ([]Named, bool) {
 // joinChanges puts people together who change alike.
 func joinChanges(all []Change) []Change {
 	var joined []Change
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, c := range all {
 		key := strings.Join(c.Devices, ",") + "|" + c.Way + "|" + changeKey(c)
-		if i, known := at[key]; known {
+		if i, known := places[key]; known {
 			joined[i].People = append(joined[i].People, c.People...)
 			continue
 		}
-		at[key] = len(joined)
+		places[key] = len(joined)
 		joined = append(joined, c)
 	}
 	return joined

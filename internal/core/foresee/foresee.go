@@ -157,14 +157,14 @@ func (f Forecaster) Shapes(devices []*site.Device) []Shape {
 func (f Forecaster) Each(devices []*site.Device) iter.Seq[Shape] {
 	return func(yield func(Shape) bool) {
 		var alike [][]*site.Device
-		at := map[string]int{}
+		places := map[string]int{}
 		wheres, crowd := f.wheres(), f.subjects()
 		for _, d := range devices {
 			key := shapeKey(d, wheres)
-			i, known := at[key]
+			i, known := places[key]
 			if !known {
 				i = len(alike)
-				at[key] = i
+				places[key] = i
 				alike = append(alike, nil)
 			}
 			alike[i] = append(alike[i], d)

@@ -97,9 +97,9 @@ func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 		if slices.ContainsFunc(some, func(c Case) bool { return slices.Contains(c.consulted, t) }) {
 			some = f.casesOf(first.Device, first.Way, first.Who, as)
 		}
-		at := as.Ways[slices.Index(first.Device.Ways, first.Way)]
+		way := as.Ways[slices.Index(first.Device.Ways, first.Way)]
 		for _, c := range some {
-			c.Device, c.Way, c.SameOutcome = as, at, first.SameOutcome
+			c.Device, c.Way, c.SameOutcome = as, way, first.SameOutcome
 			all = append(all, c)
 		}
 	}

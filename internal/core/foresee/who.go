@@ -35,7 +35,7 @@ func (w Who) Typed() string { return w.typed }
 
 // Member reports whether somebody stands for people whom only a directory knows,
 // and of which team; "" for those of none that a grant names.
-func (w Who) Member() (team string, is bool) { return w.team, w.member }
+func (w Who) Member() (team string, ok bool) { return w.team, w.member }
 
 // Person returns the person of whom a login is foreseen, or whose name an account
 // bears; nil for none.
@@ -74,7 +74,7 @@ func (f Forecaster) subjects() [][]Who {
 		alone[a.Name], accounts[a.Name] = true, !a.Password.None
 	}
 	var groups [][]Who
-	at := map[string]int{}
+	places := map[string]int{}
 	for i, p := range f.Site.People {
 		if p.FromDirectory && len(p.Teams) == 0 && !p.Disabled && !p.Expired(f.at()) {
 			continue
@@ -83,10 +83,10 @@ func (f Forecaster) subjects() [][]Who {
 		if alone[p.Name] {
 			key = p.Name
 		}
-		n, known := at[key]
+		n, known := places[key]
 		if !known {
 			n = len(groups)
-			at[key] = n
+			places[key] = n
 			groups = append(groups, nil)
 		}
 		name := p.Name

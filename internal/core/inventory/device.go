@@ -331,7 +331,7 @@ func (d *Device) list(r *phrase.Record) {
 	l := &list{id: r.ID, name: first(r, "name"), purpose: first(r, "purpose"), only: texts(r, "only"), line: r.Line}
 	if levels := first(r, "levels"); levels != "" {
 		l.levels = levels
-		if low, high, is := strings.Cut(levels, "-"); !levelIs(low) || is && !levelIs(high) {
+		if low, high, found := strings.Cut(levels, "-"); !levelIs(low) || found && !levelIs(high) {
 			d.note(r.Line, "%s: its levels are %s; a site takes a level, or a range such as 1-15", r, levels)
 			l.levels = ""
 		}

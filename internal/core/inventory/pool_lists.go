@@ -137,8 +137,8 @@ func (p *pools) shareLists(devices []*Device) {
 			}
 		}
 		wanted := most(said)
-		taken, is := of[strings.ToLower(wanted)]
-		if wanted == "" || wanted == everywhere || is && taken != l.is.purpose {
+		taken, ok := of[strings.ToLower(wanted)]
+		if wanted == "" || wanted == everywhere || ok && taken != l.is.purpose {
 			wanted = strings.TrimPrefix(wanted+"-"+l.is.purpose, "-")
 		}
 		l.name = p.names.free("list", wanted)

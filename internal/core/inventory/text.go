@@ -115,8 +115,8 @@ func siteName(text string) string {
 // nameOfFile is the name of a file without its folder and its last ending.
 func nameOfFile(file string) string {
 	name := file[strings.LastIndexAny(file, `/\`)+1:]
-	if at := strings.LastIndexByte(name, '.'); at > 0 {
-		name = name[:at]
+	if index := strings.LastIndexByte(name, '.'); index > 0 {
+		name = name[:index]
 	}
 	return siteName(name)
 }

@@ -277,7 +277,7 @@ func (w *wanting) groupRecords() {
 // methods says the methods of a list in the make's names.
 func (w *wanting) methods(l blueprint.List) (all []phrase.Value) {
 	for _, m := range l.Methods {
-		if name, is := strings.CutPrefix(m, "group "); is {
+		if name, ok := strings.CutPrefix(m, "group "); ok {
 			m = "group " + w.groups[name]
 		}
 		all = append(all, phrase.Value{Text: m})

@@ -28,10 +28,10 @@ func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
 	for _, x := range ordered {
 		r := site.Range{Low: 0, High: mostLine}
 		if x.lines != "" {
-			low, high, is := strings.Cut(x.lines, "-")
+			low, high, ok := strings.Cut(x.lines, "-")
 			a, errA := strconv.Atoi(low)
 			b, errB := strconv.Atoi(high)
-			if !is {
+			if !ok {
 				b, errB = a, errA
 			}
 			if errA != nil || errB != nil || a > b || b > mostLine {

@@ -139,19 +139,19 @@ func (l *Learner) experiments() [][]foresee.Login {
 	var all [][]foresee.Login
 	for _, w := range l.ways() {
 		for _, who := range l.subjects {
-			if level, is := learnerLevel(who); is && level != 15 && level != 1 && site.HasShell(w.Access) {
+			if level, ok := learnerLevel(who); ok && level != 15 && level != 1 && site.HasShell(w.Access) {
 				continue // each level matters at pages alone
 			}
 			for _, when := range l.patterns() {
-				one := foresee.Login{Way: w, Who: who, When: when}
-				all = append(all, []foresee.Login{one})
+				login := foresee.Login{Way: w, Who: who, When: when}
+				all = append(all, []foresee.Login{login})
 				silent := slices.ContainsFunc(when, func(c foresee.Condition) bool { return c.State == foresee.Down })
 				if l.longest == 0 || !silent || who.Kind == foresee.Unknown {
 					continue
 				}
 				up := foresee.Login{Way: w, Who: who, After: soon}
 				late := foresee.Login{Way: w, Who: who, After: l.longest + l.smallest + soon}
-				all = append(all, []foresee.Login{one, up}, []foresee.Login{one, late})
+				all = append(all, []foresee.Login{login, up}, []foresee.Login{login, late})
 			}
 		}
 	}
@@ -286,7 +286,7 @@ func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf)
 	least := len(logins) + 2
 	for _, w := range l.ways() {
 		for _, who := range l.subjects {
-			if level, is := learnerLevel(who); is && level != 15 {
+			if level, ok := learnerLevel(who); ok && level != 15 {
 				continue
 			}
 			more := append(slices.Clone(logins), foresee.Login{Way: w, Who: who, When: l.dark(), After: soon})
@@ -388,7 +388,7 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 	first := list.Servers()[0]
 	dead := l.Device.Patience(first).DeadTime
 	for _, who := range l.subjects {
-		if level, is := learnerLevel(who); is && level == 15 && dead > 0 {
+		if level, ok := learnerLevel(who); ok && level == 15 && dead > 0 {
 			one := []foresee.Condition{{Server: first, State: foresee.Down}}
 			return Experiment{Logins: []foresee.Login{{Way: way, Who: who, When: one},
 					{Way: way, Who: who, After: dead - dead/8}, {Way: way, Who: who, After: dead / 4}},
@@ -409,7 +409,7 @@ func (l *Learner) Names(heard map[string][]string) []Experiment {
 			continue
 		}
 		for _, who := range l.subjects {
-			if level, is := learnerLevel(who); !is || level != 15 {
+			if level, ok := learnerLevel(who); !ok || level != 15 {
 				continue
 			}
 			logins := []foresee.Login{{Way: w, Who: who}}

@@ -82,7 +82,7 @@ func (m *Meter) begin() {
 }
 
 // Datagram takes one transmission.
-func (m *Meter) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bool) {
+func (m *Meter) Datagram(moment time.Time, from, to netip.AddrPort, b []byte, cut bool) {
 	if cut || len(b) < 20 || b[0] != 1 && b[0] != 4 {
 		return
 	}
@@ -92,26 +92,26 @@ func (m *Meter) Datagram(at time.Time, from, to netip.AddrPort, b []byte, cut bo
 		s = &sentTimes{}
 		m.sent[key] = s
 	} else {
-		s.times = append(s.times, at.Sub(s.last))
+		s.times = append(s.times, moment.Sub(s.last))
 	}
-	s.last = at
+	s.last = moment
 	s.count++
 }
 
 // Data takes octets of a connection.
-func (m *Meter) Data(at time.Time, c *capture.Conn, fromClient bool, _ []byte, _ bool) {
+func (m *Meter) Data(moment time.Time, c *capture.Conn, fromClient bool, _ []byte, _ bool) {
 	t := m.conns[*c]
 	if t == nil {
-		t = &connTimes{first: at}
+		t = &connTimes{first: moment}
 		m.conns[*c] = t
 	}
 	t.answered = t.answered || !fromClient
 }
 
 // Ended takes the end of a connection.
-func (m *Meter) Ended(at time.Time, c *capture.Conn, e capture.Ending) {
+func (m *Meter) Ended(moment time.Time, c *capture.Conn, e capture.Ending) {
 	if t := m.conns[*c]; t != nil && !t.answered && e.By == capture.TheClient {
-		t.gave = at.Sub(t.first)
+		t.gave = moment.Sub(t.first)
 	}
 }
 

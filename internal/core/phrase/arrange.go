@@ -16,8 +16,8 @@ func (p *Plan) Arrange(safe func(text string) bool) (unsafe int) {
 		return err == nil && safe(text)
 	}
 	for len(left) > 0 {
-		at, with := p.next(left, holds)
-		step := left[at]
+		index, with := p.next(left, holds)
+		step := left[index]
 		switch {
 		case with < 0 && !holds(step):
 			step.Unsafe = true
@@ -33,7 +33,7 @@ func (p *Plan) Arrange(safe func(text string) bool) (unsafe int) {
 		done = append(done, step)
 		var rest []Step
 		for i, s := range left {
-			if i != at && i != with {
+			if i != index && i != with {
 				rest = append(rest, s)
 			}
 		}
@@ -45,7 +45,7 @@ func (p *Plan) Arrange(safe func(text string) bool) (unsafe int) {
 
 // next chooses the step that comes next, and where it is only safe with another, that one; -1
 // for none.
-func (p *Plan) next(left []Step, holds func(...Step) bool) (at, with int) {
+func (p *Plan) next(left []Step, holds func(...Step) bool) (index, with int) {
 	first := func(i, without int) bool { // no step of its chain comes before it
 		for j := range i {
 			if j != without && left[i].chain != "" && left[j].chain == left[i].chain {

@@ -208,7 +208,7 @@ func (r *parser) imply(record *Record, u defaultRule) {
 	}
 	if u.from != "" {
 		from, field := record, u.from
-		if name, of := strings.CutPrefix(u.from, "device"); of {
+		if name, ok := strings.CutPrefix(u.from, "device"); ok {
 			which, name, _ := strings.Cut(name, ".")
 			from, field = r.find(Device, strings.Trim(which, "[]"), 0), name
 		}

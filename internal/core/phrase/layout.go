@@ -61,11 +61,11 @@ func (l *lines) next(text string) (all []statement) {
 		return nil
 	}
 	for _, n := range l.layout.noise {
-		if _, is := l.book.match(n, words); is {
+		if _, ok := l.book.match(n, words); ok {
 			return nil
 		}
 	}
-	if have, is := l.book.match(l.layout.block, words); len(l.layout.block.Elements) > 0 && is {
+	if have, found := l.book.match(l.layout.block, words); len(l.layout.block.Elements) > 0 && found {
 		for _, h := range have {
 			if h.Hole == l.layout.blockEnd {
 				mark := strings.Join(h.Words, " ")
@@ -133,7 +133,7 @@ func (l *lines) row(text string) statement {
 // fields makes a statement of a [heading], or of name = value below it.
 func (l *lines) fields(text string) []statement {
 	text = strings.TrimSpace(text)
-	if inner, is := strings.CutPrefix(text, "["); is && strings.HasSuffix(inner, "]") {
+	if inner, ok := strings.CutPrefix(text, "["); ok && strings.HasSuffix(inner, "]") {
 		words, _ := l.layout.words(strings.TrimSuffix(inner, "]"), nil, nil)
 		if len(words) == 0 {
 			return nil
@@ -219,34 +219,34 @@ func (l *lines) made(words []string, depth int) statement {
 // words splits a line into words, with the column of each from 0, and appends them; a quoted
 // text is one, and what is after a comment is left out.
 func (l layout) words(text string, words []string, columns []int) ([]string, []int) {
-	for at := 0; at < len(text); {
-		c, size := utf8.DecodeRuneInString(text[at:])
+	for index := 0; index < len(text); {
+		c, size := utf8.DecodeRuneInString(text[index:])
 		switch {
 		case c == ' ' || c == '\t':
-			at += size
+			index += size
 			continue
-		case l.comment != "" && strings.HasPrefix(text[at:], l.comment):
+		case l.comment != "" && strings.HasPrefix(text[index:], l.comment):
 			return words, columns
-		case l.sections == byBraces && strings.IndexByte("{};", text[at]) >= 0:
-			words, columns = append(words, bracket+text[at:at+1]), append(columns, at)
-			at++
+		case l.sections == byBraces && strings.IndexByte("{};", text[index]) >= 0:
+			words, columns = append(words, bracket+text[index:index+1]), append(columns, index)
+			index++
 			continue
-		case l.quote != 0 && text[at] == l.quote:
-			word, length := l.quoted(text[at+1:])
-			words, columns = append(words, word), append(columns, at)
-			at += length + 1
+		case l.quote != 0 && text[index] == l.quote:
+			word, length := l.quoted(text[index+1:])
+			words, columns = append(words, word), append(columns, index)
+			index += length + 1
 			continue
 		}
 		ends := " \t"
 		if l.sections == byBraces {
 			ends = " \t{};"
 		}
-		end := strings.IndexAny(text[at:], ends)
+		end := strings.IndexAny(text[index:], ends)
 		if end < 0 {
-			end = len(text) - at
+			end = len(text) - index
 		}
-		words, columns = append(words, text[at:at+end]), append(columns, at)
-		at += end
+		words, columns = append(words, text[index:index+end]), append(columns, index)
+		index += end
 	}
 	return words, columns
 }
@@ -261,14 +261,14 @@ func (l layout) quoted(text string) (word string, length int) {
 		return text, len(text)
 	}
 	var out []byte
-	for at := 0; at < len(text); at++ {
+	for index := 0; index < len(text); index++ {
 		switch {
-		case text[at] == l.escape && at+1 < len(text):
-			at++
-		case text[at] == l.quote:
-			return string(out), at + 1
+		case text[index] == l.escape && index+1 < len(text):
+			index++
+		case text[index] == l.quote:
+			return string(out), index + 1
 		}
-		out = append(out, text[at])
+		out = append(out, text[index])
 	}
 	return string(out), len(text)
 }

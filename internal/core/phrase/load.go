@@ -428,7 +428,7 @@ func (l *loader) unsaidValue(u defaultRule, text string) {
 		if f[1] != "" {
 			of = Device
 		}
-		if _, is := fields[of][f[2]]; is {
+		if _, ok := fields[of][f[2]]; ok {
 			u.from, u.plus = f[1]+f[2], atoi(f[3])
 		}
 	}
@@ -446,7 +446,7 @@ func (l *loader) hasField(n *yaml.Node, about About, field string) bool {
 		l.wrong(n, "nothing is called %q%s", about, hint(string(about), abouts()))
 		return false
 	}
-	if _, is := fields[about][field]; !is {
+	if _, ok := fields[about][field]; !ok {
 		l.wrong(n, "a %s has no field %q%s", about, field, hint(field, fieldsOf(about)))
 		return false
 	}

@@ -64,9 +64,9 @@ func marksFor(wanted []Value, held []numberedValue, alike bool) []int {
 	}
 	marks, from := make([]int, len(wanted)), 0
 	for i, v := range wanted { // keep in order
-		for at := from; at < len(held); at++ {
-			if held[at].value == v.Text {
-				marks[i], from = held[at].mark, at+1
+		for index := from; index < len(held); index++ {
+			if held[index].value == v.Text {
+				marks[i], from = held[index].mark, index+1
 				break
 			}
 		}

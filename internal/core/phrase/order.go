@@ -59,12 +59,15 @@ func (p *planning) bring(field string, want []*wantedLine) {
 	keep, from := map[*heldLine]bool{}, 0
 	kept := 0
 	for ; kept < len(want); kept++ {
-		at := slices.IndexFunc(lines[from:], func(h *heldLine) bool { return value(h.says) == value(want[kept].says) })
-		if at < 0 {
+		index := slices.IndexFunc(lines[from:], func(h *heldLine) bool {
+			return value(h.says) == value(
+				want[kept].says)
+		})
+		if index < 0 {
 			break
 		}
-		keep[lines[from+at]] = true
-		from += at + 1
+		keep[lines[from+index]] = true
+		from += index + 1
 	}
 	for _, h := range lines {
 		p.used[h] = true

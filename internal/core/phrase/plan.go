@@ -63,11 +63,11 @@ func (b *Book) Plan(held string, wanted []*Record, same Same) (*Plan, error) {
 // rank orders the steps: what others name comes before them, and goes after them.
 func (s Step) rank() int {
 	order := []About{Account, Secret, Interface, Server, Device, Group, List, Way}
-	at := slices.Index(order, s.Record.About)
+	index := slices.Index(order, s.Record.About)
 	if s.Phase == Removes {
-		return 2*len(order) - at
+		return 2*len(order) - index
 	}
-	return at
+	return index
 }
 
 // After returns the text of the device once some of the steps were typed: each line holds

@@ -329,8 +329,8 @@ func (r *parser) opensUnread(s statement, n scope) bool {
 
 // fits reports whether all the words of a statement are a pattern.
 func (b *Book) fits(p pattern.Pattern, words []string) bool {
-	_, is := b.match(p, words)
-	return is
+	_, ok := b.match(p, words)
+	return ok
 }
 
 // phrase finds the phrase that reads a statement, takes what it says, and returns the
@@ -386,7 +386,7 @@ func (r *parser) phrase(s statement, above, here *scope) (kind Kind, means strin
 		}
 		return Understood, means, secrets
 	}
-	if means, is := r.undone(s, candidates, record); is {
+	if means, ok := r.undone(s, candidates, record); ok {
 		return Understood, means, nil
 	}
 	begins := func(p pattern.Pattern) bool { return p.Begins(comparing{r.book}, s.words) }

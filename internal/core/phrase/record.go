@@ -107,8 +107,8 @@ func (r *Record) String() string {
 	case r.About == Device:
 		return "the device for " + r.ID
 	}
-	if at := strings.LastIndexByte(r.ID, ' '); r.About == List && at > 0 {
-		return r.ID[at+1:] + " list " + r.ID[:at]
+	if index := strings.LastIndexByte(r.ID, ' '); r.About == List && index > 0 {
+		return r.ID[index+1:] + " list " + r.ID[:index]
 	}
 	return string(r.About) + " " + r.ID
 }

@@ -26,7 +26,7 @@ type filling struct {
 }
 
 func (f *filling) values(field string) []Value {
-	if v, is := f.only[field]; is {
+	if v, ok := f.only[field]; ok {
 		return v
 	}
 	return f.record.Get(field)
@@ -179,7 +179,7 @@ func (b *Book) wordsOf(field, as string, v Value) (words []spoken, wrong string)
 	case len(t.forms) > 0:
 		words = b.ofForms(t, v)
 	default:
-		if text, is := t.number(v.Text); is {
+		if text, found := t.number(v.Text); found {
 			words = []spoken{{text: text}}
 		} else {
 			return nil, "the make says it in steps that do not have this value"

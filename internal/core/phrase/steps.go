@@ -66,9 +66,9 @@ func (p *planning) add() {
 	firstOf := map[*Record]*wantedLine{}
 	var order []*Step
 	for _, w := range p.wanted {
-		at := slices.IndexFunc(p.held, func(h *heldLine) bool { return !p.used[h] && p.matches(h, w) })
-		if at >= 0 {
-			p.used[p.held[at]] = true
+		index := slices.IndexFunc(p.held, func(h *heldLine) bool { return !p.used[h] && p.matches(h, w) })
+		if index >= 0 {
+			p.used[p.held[index]] = true
 			continue
 		}
 		var before []*heldLine

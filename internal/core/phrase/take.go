@@ -77,12 +77,12 @@ func (b *Book) grouped(h pattern.Bound, many bool) [][]string {
 		return h.Values
 	}
 	var all [][]string
-	for at := 0; at < len(h.Words); {
-		to := min(len(h.Words), at+b.longest(h.As))
-		for to > at+1 && !b.takes(h.As, h.Words[at:to]) {
+	for index := 0; index < len(h.Words); {
+		to := min(len(h.Words), index+b.longest(h.As))
+		for to > index+1 && !b.takes(h.As, h.Words[index:to]) {
 			to--
 		}
-		all, at = append(all, h.Words[at:to]), to
+		all, index = append(all, h.Words[index:to]), to
 	}
 	return all
 }
@@ -281,12 +281,12 @@ func (r *parser) set(record *Record, field string, values []Value, p *phrase, ha
 			f.lines = slices.Insert(f.lines, 0, line)
 			continue
 		}
-		at := len(f.Values)
-		for at > 0 && f.marks[at-1] > mark {
-			at--
+		index := len(f.Values)
+		for index > 0 && f.marks[index-1] > mark {
+			index--
 		}
-		f.Values, f.marks = slices.Insert(f.Values, at, v), slices.Insert(f.marks, at, mark)
-		f.lines = slices.Insert(f.lines, at, line)
+		f.Values, f.marks = slices.Insert(f.Values, index, v), slices.Insert(f.marks, index, mark)
+		f.lines = slices.Insert(f.lines, index, line)
 	}
 }
 

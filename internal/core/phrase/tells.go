@@ -77,8 +77,8 @@ const mostCases = 10000
 
 // ReadLog reads a log, debug output or counters by what the phrasebook says of them. Each line
 // stands for itself, or adds to the case that it names. The error is that of the reader.
-func (b *Book) ReadLog(text io.Reader, at Moment) (*Log, error) {
-	r := &telling{book: b, log: &Log{}, at: at, cases: map[string]int{}}
+func (b *Book) ReadLog(text io.Reader, moment Moment) (*Log, error) {
+	r := &telling{book: b, log: &Log{}, at: moment, cases: map[string]int{}}
 	plain := layout{sections: byPaths, anyCase: b.layout.anyCase}
 	err := eachLine(text, func(text string) {
 		r.log.Lines++
@@ -165,7 +165,7 @@ func (r *telling) told(p *phrase, have []pattern.Bound) (Told, bool) {
 		}
 	}
 	for field, values := range p.where {
-		if got, is := t.Facts[field]; is && !slices.Contains(values, got) {
+		if got, found := t.Facts[field]; found && !slices.Contains(values, got) {
 			return t, false
 		}
 		t.Facts[field] = cmp.Or(t.Facts[field], values[0])
@@ -186,18 +186,18 @@ func (r *telling) time(as, text string) (time.Time, bool) {
 	if zone == nil {
 		zone = time.UTC
 	}
-	at, err := time.ParseInLocation(t.time, text, zone)
+	moment, err := time.ParseInLocation(t.time, text, zone)
 	if err != nil {
-		return at, false
+		return moment, false
 	}
-	if at.Year() == 0 {
+	if moment.Year() == 0 {
 		now := r.at.Now.In(zone)
-		at = at.AddDate(now.Year(), 0, 0)
-		if at.After(now.Add(24 * time.Hour)) {
-			at = at.AddDate(-1, 0, 0)
+		moment = moment.AddDate(now.Year(), 0, 0)
+		if moment.After(now.Add(24 * time.Hour)) {
+			moment = moment.AddDate(-1, 0, 0)
 		}
 	}
-	return at, true
+	return moment, true
 }
 
 // add adds what a line says: to the case that it names, to the event before it that it
@@ -213,8 +213,8 @@ func (r *telling) add(t Told) {
 		return
 	}
 	id := t.Facts["case"]
-	if at, open := r.cases[id]; open && id != "" {
-		have := &all[at]
+	if index, open := r.cases[id]; open && id != "" {
+		have := &all[index]
 		for field, v := range t.Facts {
 			have.Facts[field] = v
 		}

@@ -6,7 +6,7 @@ import (
 
 // undone takes back what a line says that undoes another by a phrase of its own: all of a
 // thing, or what one phrase says of it. It reports whether the line is one.
-func (r *parser) undone(s statement, candidates []*phrase, of *Record) (means string, is bool) {
+func (r *parser) undone(s statement, candidates []*phrase, of *Record) (means string, found bool) {
 	for _, p := range candidates {
 		have, fits := r.book.match(p.undo, s.words)
 		if len(p.undo.Elements) == 0 || !fits {
@@ -59,12 +59,12 @@ func (r *parser) byParts(about About, values map[string][]Value) *Record {
 }
 
 // unsay drops what one phrase says of a thing.
-func (r *parser) unsay(p *phrase, of *Record) {
+func (r *parser) unsay(p *phrase, record *Record) {
 	for _, purpose := range p.lists {
-		if list := r.known(List, "of "+of.ID+" "+purpose); list != nil {
+		if list := r.known(List, "of "+record.ID+" "+purpose); list != nil {
 			r.forget(list)
 		}
-		delete(of.facts, purpose)
+		delete(record.facts, purpose)
 	}
-	p.say.Holes(func(hole, _ string, _ bool) { delete(of.facts, hole) })
+	p.say.Holes(func(hole, _ string, _ bool) { delete(record.facts, hole) })
 }

@@ -100,11 +100,11 @@ func (r *parser) findVersion(line string) {
 		return
 	}
 	words := strings.FieldsFunc(line, func(c rune) bool { return strings.ContainsRune(" \t,;()", c) })
-	for at := range words {
-		if !r.book.version.CouldBegin(comparing{r.book}, words[at:]) {
+	for index := range words {
+		if !r.book.version.CouldBegin(comparing{r.book}, words[index:]) {
 			continue
 		}
-		r.book.version.Heads(comparing{r.book}, words[at:], func(have []pattern.Bound) bool {
+		r.book.version.Heads(comparing{r.book}, words[index:], func(have []pattern.Bound) bool {
 			for _, h := range have {
 				if h.Hole == versionHole {
 					r.version = versionOf(strings.Join(h.Words, " "))

@@ -143,7 +143,7 @@ func (w *writing) leaveOut() {
 			value, known := u.value, true
 			if u.from != "" {
 				from, field := r, u.from
-				if name, of := strings.CutPrefix(u.from, "device"); of {
+				if name, ok := strings.CutPrefix(u.from, "device"); ok {
 					which, name, _ := strings.Cut(name, ".")
 					from, field = device(strings.Trim(which, "[]")), name
 				}
@@ -250,13 +250,13 @@ func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[st
 	for i := range max(1, many) {
 		f := &filling{book: w.book, record: r, used: map[string]bool{}, only: map[string][]Value{}}
 		if several != "" {
-			at := i
+			index := i
 			if p.order == lastFirst {
-				at = many - 1 - i
+				index = many - 1 - i
 			}
-			f.only[several] = r.Get(several)[at : at+1]
+			f.only[several] = r.Get(several)[index : index+1]
 			if p.order == byMark {
-				f.only["mark"] = []Value{{Text: strconv.Itoa(r.mark(several, at))}}
+				f.only["mark"] = []Value{{Text: strconv.Itoa(r.mark(several, index))}}
 			}
 		}
 		for _, field := range p.leaves(r) {
@@ -382,11 +382,11 @@ func (w *writing) several(p *phrase, r *Record) (field string, n int) {
 }
 
 // mark returns the number of one of several values: its own, or ten, twenty and so on.
-func (r *Record) mark(field string, at int) int {
-	if f := r.facts[field]; f != nil && at < len(f.marks) {
-		return f.marks[at]
+func (r *Record) mark(field string, index int) int {
+	if f := r.facts[field]; f != nil && index < len(f.marks) {
+		return f.marks[index]
 	}
-	return 10 * (at + 1)
+	return 10 * (index + 1)
 }
 
 // below returns what stands in the section of a phrase.
@@ -416,16 +416,16 @@ func (w *writing) below(p *phrase, r *Record, gained map[string]bool) (all []*Se
 			slices.Reverse(members)
 		}
 		for _, m := range members {
-			at := slices.IndexFunc(w.records, func(o *Record) bool { return o.About == Server && o.ID == m.Text })
-			if at < 0 {
+			index := slices.IndexFunc(w.records, func(o *Record) bool { return o.About == Server && o.ID == m.Text })
+			if index < 0 {
 				continue
 			}
-			if one, _ := inner.sentence(q, w.records[at]); one != nil {
+			if one, _ := inner.sentence(q, w.records[index]); one != nil {
 				all = append(all, one...)
 				if !w.said[r]["servers"] {
 					gained["servers"] = true
 				}
-				if w.records[at].first("protocol") == r.first("protocol") {
+				if w.records[index].first("protocol") == r.first("protocol") {
 					one[0].says["protocol"] = r.Get("protocol")
 				}
 			}

@@ -26,7 +26,7 @@ func CommandAttributes(role *site.Role, kind *site.Kind) []Attribute {
 		rules = append(rules, site.Rule{Words: []string{"**"}}) // what no rule names is refused: the device is told
 	}
 	var values []Attribute
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, r := range rules {
 		name, form := c.Refuse, c.RefuseForm
 		if r.Allow {
@@ -36,11 +36,11 @@ func CommandAttributes(role *site.Role, kind *site.Kind) []Attribute {
 			continue
 		}
 		value := strings.Replace(form, site.CommandPlace, c.Written(r.Words), 1)
-		i, has := at[name]
+		i, has := places[name]
 		switch {
 		case len(value) > longestCarried:
 		case c.Between == "" || !has:
-			at[name] = len(values)
+			places[name] = len(values)
 			values = append(values, Attribute{Name: name, Value: value})
 		case len(values[i].Value)+len(c.Between)+len(value) <= longestCarried:
 			values[i].Value += c.Between + value

@@ -130,8 +130,8 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	return p, Decision{}
 }
 
-func refuse(r reason.Reason, at site.Place, format string, args ...any) Decision {
-	return Decision{Reason: r, Place: at, Text: fmt.Sprintf(format, args...)}
+func refuse(r reason.Reason, place site.Place, format string, args ...any) Decision {
+	return Decision{Reason: r, Place: place, Text: fmt.Sprintf(format, args...)}
 }
 
 // LikeName says which known name an unknown one looks like, "" for none. It is

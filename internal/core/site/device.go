@@ -244,13 +244,13 @@ func (d *Device) Asks() netip.Addr {
 
 // Ports returns the ports at which the device asks a RADIUS server now, and
 // where that is said. Ports that the site file does not say are the kind's own.
-func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) {
-	authentication, accounting, at = s.AuthenticationPort, s.AccountingPort, s.Place
+func (d *Device) Ports(s *Server) (authentication, accounting uint16, place Place) {
+	authentication, accounting, place = s.AuthenticationPort, s.AccountingPort, s.Place
 	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.TwoPorts() {
 		authentication, accounting = 1645, 1646
 	}
 	if h, ok := d.Found.Ports[s]; ok {
-		at = h.Place
+		place = h.Place
 		if h.Authentication != 0 {
 			authentication = h.Authentication
 		}
@@ -258,7 +258,7 @@ func (d *Device) Ports(s *Server) (authentication, accounting uint16, at Place) 
 			accounting = h.Accounting
 		}
 	}
-	return authentication, accounting, at
+	return authentication, accounting, place
 }
 
 // Logins returns the local accounts by which somebody can log in: those with a

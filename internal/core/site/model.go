@@ -58,8 +58,8 @@ func (s *Site) Where(p Place) string {
 		return ""
 	}
 	if lines, made := s.lines[p.File]; made {
-		if at := int(p.Line) - 1; at < len(lines) && lines[at] > 0 {
-			return s.Files[p.File] + ":" + strconv.Itoa(lines[at])
+		if position := int(p.Line) - 1; position < len(lines) && lines[position] > 0 {
+			return s.Files[p.File] + ":" + strconv.Itoa(lines[position])
 		}
 		return s.Files[p.File]
 	}

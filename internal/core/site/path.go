@@ -147,9 +147,9 @@ func leavesFor(all []Leaves, s *Server) Leaves {
 // ofFamily returns the first address from which a server can be asked. A server with
 // a name in place of an address is taken for one of any family.
 func ofFamily(s *Server, all []netip.Addr) netip.Addr {
-	at, err := netip.ParseAddr(s.Address)
+	address, err := netip.ParseAddr(s.Address)
 	for _, a := range all {
-		if err != nil || a.Unmap().Is4() == at.Unmap().Is4() {
+		if err != nil || a.Unmap().Is4() == address.Unmap().Is4() {
 			return a
 		}
 	}
@@ -261,12 +261,12 @@ func (l *linker) askedBy(d *Device) []*Server {
 // leaves checks what is said of how questions leave: servers and groups that exist,
 // interfaces that the device has.
 func (l *linker) leaves(d *Device) {
-	has := func(at Place, i Ref, of string) {
+	has := func(place Place, i Ref, of string) {
 		if i.Name == "" || d.Interfaces[i.Name] != nil {
 			return
 		}
 		if !i.Place.Known() {
-			i.Place = at
+			i.Place = place
 		}
 		l.wrong(d.Place, "%s asks %s from its interface %s, and the site does not say the address of that; write "+
 			"interfaces: {%s: ADDRESS}", d.Name, of, i.Name, i.Name)

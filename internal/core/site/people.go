@@ -143,8 +143,8 @@ type Client struct {
 func (c *Client) Covers(a netip.Addr, s *Server) bool {
 	for _, p := range c.From {
 		if p.Contains(a) {
-			for _, of := range c.Servers {
-				if of == s {
+			for _, server := range c.Servers {
+				if server == s {
 					return true
 				}
 			}

@@ -80,11 +80,11 @@ func namesPort(name, port string) bool {
 		if !again {
 			return strings.HasSuffix(port, part)
 		}
-		at := strings.Index(port, part)
-		if at < 0 {
+		position := strings.Index(port, part)
+		if position < 0 {
 			return false
 		}
-		port, rest = port[at+len(part):], more
+		port, rest = port[position+len(part):], more
 	}
 }
 

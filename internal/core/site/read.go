@@ -85,8 +85,8 @@ func (r *reader) wrongAt(p Place, what string) {
 		return
 	}
 	line := r.line(int(p.Line))
-	if at := strings.IndexByte(line, ':'); r.secrets && at >= 0 {
-		line = line[:at] + ": (not shown)"
+	if position := strings.IndexByte(line, ':'); r.secrets && position >= 0 {
+		line = line[:position] + ": (not shown)"
 	}
 	*r.problems = append(*r.problems, Problem{
 		Where: fmt.Sprintf("%s:%d:%d", r.source.Name, p.Line, p.Column),
@@ -112,8 +112,8 @@ func (r *reader) line(n int) string {
 		return ""
 	}
 	text := r.source.Text[r.starts[n-1]:]
-	if at := bytes.IndexByte(text, '\n'); at >= 0 {
-		text = text[:at]
+	if position := bytes.IndexByte(text, '\n'); position >= 0 {
+		text = text[:position]
 	}
 	if len(text) > longestLine {
 		text = text[:longestLine]
@@ -132,8 +132,8 @@ func (r *reader) line(n int) string {
 // printed: what follows the word clear, password or key value.
 func hidden(line string) string {
 	for _, word := range []string{"clear ", "password:", "$argon2", "$2", "$5$", "$6$", "$scrypt", "$pbkdf2"} {
-		if at := strings.Index(line, word); at >= 0 {
-			return line[:at] + strings.TrimRight(word, " ") + " (not shown)"
+		if position := strings.Index(line, word); position >= 0 {
+			return line[:position] + strings.TrimRight(word, " ") + " (not shown)"
 		}
 	}
 	return line
@@ -368,24 +368,25 @@ func (r *reader) document() *yaml.Node {
 
 // syntax reports text that is not YAML.
 func (r *reader) syntax(err error) {
-	at, what := Place{File: r.file, Line: 1, Column: 1}, err.Error()
+	place, what := Place{File: r.file, Line: 1, Column: 1}, err.Error()
 	var load *yaml.LoadError
 	if errors.As(err, &load) {
 		what = load.Message
 		if load.Mark.Line > 0 {
-			at.Line, at.Column = int32(load.Mark.Line), int32(load.Mark.Column+1)
+			place.Line, place.Column = int32(load.Mark.Line), int32(load.Mark.Column+1)
 		}
 	}
 	if bytes.IndexByte(r.source.Text, 0) >= 0 {
 		what = "it holds binary data"
 	}
-	if line, column := indentedByTab(r.source.Text, int(at.Line)); line > 0 {
+	if line, column := indentedByTab(r.source.Text, int(place.Line)); line > 0 {
 		r.wrongAt(Place{File: r.file, Line: int32(line), Column: int32(column)},
 			"a tab stands before the text of this line; YAML takes only blanks there: put two blanks in place of "+
 				"each tab")
 		return
 	}
-	r.wrongAt(at, "this is not YAML: "+strings.TrimPrefix(what, "yaml: ")+"; look at this line and the one before it")
+	r.wrongAt(place, "this is not YAML: "+strings.TrimPrefix(
+		what, "yaml: ")+"; look at this line and the one before it")
 }
 
 // indentedByTab finds a tab before the text of a line, from the line before the
@@ -396,8 +397,8 @@ func indentedByTab(text []byte, near int) (line, column int) {
 			continue
 		}
 		indent := l[:len(l)-len(bytes.TrimLeft(l, " \t-"))]
-		if at := bytes.IndexByte(indent, '\t'); at >= 0 {
-			return i + 1, at + 1
+		if position := bytes.IndexByte(indent, '\t'); position >= 0 {
+			return i + 1, position + 1
 		}
 	}
 	return 0, 0

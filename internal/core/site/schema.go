@@ -94,7 +94,7 @@ func valueOf(text string) any {
 // meaningOf finds what the key at a path means. Profiles, the ways in and the people of a
 // lab have the keys of what they stand for.
 func meaningOf(all map[string]meaning, path string) (string, meaning) {
-	if m, is := all[path]; is {
+	if m, ok := all[path]; ok {
 		return path, m
 	}
 	path = strings.TrimPrefix(path, "lab.")
@@ -122,7 +122,7 @@ func described(v any, path string, of func(path string) meaning) any {
 				f[key] = properties
 			case "additionalProperties":
 				f[key] = described(part, path+".*", of)
-				if inner, is := f[key].(form); is {
+				if inner, ok := f[key].(form); ok {
 					f[key] = meant(inner, of(path+".*"))
 				}
 			default:
@@ -141,8 +141,8 @@ func described(v any, path string, of func(path string) meaning) any {
 }
 
 func meant(v any, m meaning) any {
-	f, is := v.(form)
-	if !is {
+	f, ok := v.(form)
+	if !ok {
 		return v
 	}
 	if m.text != "" {

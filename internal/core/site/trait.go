@@ -107,7 +107,7 @@ func (t Trait) Values() []string { return showable[t].try }
 
 // Written returns a value as the site file has it: "refusal: ends-list".
 func (t Trait) Written(value string) string {
-	if protocol, is := strings.CutPrefix(t.String(), passwordAs); is {
+	if protocol, ok := strings.CutPrefix(t.String(), passwordAs); ok {
 		return "password-as: {" + protocol + ": " + value + "}"
 	}
 	return t.String() + ": " + value

@@ -68,13 +68,13 @@ type timed struct {
 }
 
 // Figures notes what the run says at a moment.
-func (s *Seen) Figures(at time.Time, f Figures) {
+func (s *Seen) Figures(moment time.Time, f Figures) {
 	if n := len(s.figures); n > 0 && less(f, s.figures[n-1].Figures) {
 		s.figures = nil // another run has begun, and counts from 0
 	}
-	s.figures = append(s.figures, timed{at: at, Figures: f})
+	s.figures = append(s.figures, timed{at: moment, Figures: f})
 	// The oldest that is kept is the last one from before the span.
-	first := s.at(at.Add(-timesOver))
+	first := s.at(moment.Add(-timesOver))
 	s.figures = slices.Delete(s.figures, 0, first)
 	s.silent = ""
 }
@@ -82,7 +82,7 @@ func (s *Seen) Figures(at time.Time, f Figures) {
 // less reports whether a count has gone down.
 func less(now, before Figures) bool {
 	for name, b := range before.Servers {
-		if n, is := now.Servers[name]; is && n.Answers+n.Dropped < b.Answers+b.Dropped {
+		if n, ok := now.Servers[name]; ok && n.Answers+n.Dropped < b.Answers+b.Dropped {
 			return true
 		}
 	}

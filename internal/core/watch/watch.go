@@ -68,9 +68,9 @@ func shared(a, b []evidence.Event) bool {
 
 // Events notes which faults were set and lifted in a lab, and how many events of a crowd
 // were left out.
-func (s *Seen) Events(at time.Time, all []evidence.Event, leftOut int) {
+func (s *Seen) Events(moment time.Time, all []evidence.Event, leftOut int) {
 	if leftOut > 0 {
-		s.crowded = at
+		s.crowded = moment
 	}
 	for _, e := range all {
 		if e.Question != evidence.FaultQuestion {
@@ -92,7 +92,7 @@ func (s *Seen) NoSessions(why string) { s.unread = why }
 // faultsOf are the faults of one server, without its name.
 func (s *Seen) faultsOf(server string) (all []string) {
 	for _, f := range s.faults {
-		if rest, is := strings.CutPrefix(f, server+" "); is {
+		if rest, ok := strings.CutPrefix(f, server+" "); ok {
 			all = append(all, rest)
 		}
 	}
@@ -165,15 +165,15 @@ func certificates(now time.Time, ends map[string]time.Time) (all []string) {
 
 // devices are those with trouble, the newest first.
 func (s *Seen) devices(now time.Time) (all []Device) {
-	at := map[string]int{}
+	places := map[string]int{}
 	for _, l := range s.logins {
 		if now.Sub(l.Time) > devicesFor || l.Device == "" {
 			continue
 		}
-		i, is := at[l.Device]
-		if !is {
+		i, ok := places[l.Device]
+		if !ok {
 			i = len(all)
-			at[l.Device] = i
+			places[l.Device] = i
 			all = append(all, Device{Name: l.Device})
 		}
 		d := &all[i]

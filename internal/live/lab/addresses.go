@@ -80,15 +80,15 @@ func newAddresses(s *site.Site, network netip.Prefix, extras int) (addresses, er
 
 // from returns the address of the lab for a source that a device is configured to
 // ask from: that of the device which has it, or one that no server knows.
-func (a addresses) from(of *site.Device) func(netip.Addr) netip.Addr {
+func (a addresses) from(device *site.Device) func(netip.Addr) netip.Addr {
 	return func(source netip.Addr) netip.Addr {
-		for d, at := range a.devices {
+		for d, address := range a.devices {
 			if slices.Contains(d.Sources(), source) {
-				return at
+				return address
 			}
 		}
-		if of.Asks() == source {
-			return a.sources[of]
+		if device.Asks() == source {
+			return a.sources[device]
 		}
 		return a.control
 	}
@@ -99,16 +99,18 @@ const raise = 10000
 
 // open calls listen with an address and port, and again with the port raised
 // where a port below 1024 may not be opened or is taken.
-func open[T any](at netip.AddrPort, listen func(netip.AddrPort) (T, error)) (T, error) {
-	got, err := listen(at)
-	if err != nil && at.Port() < 1024 && (errors.Is(err, syscall.EACCES) || errors.Is(err, syscall.EADDRINUSE)) {
-		return listen(netip.AddrPortFrom(at.Addr(), at.Port()+raise))
+func open[T any](endpoint netip.AddrPort, listen func(netip.AddrPort) (T, error)) (T, error) {
+	got, err := listen(endpoint)
+	if err != nil && endpoint.Port() < 1024 && (errors.Is(err, syscall.EACCES) || errors.Is(err, syscall.EADDRINUSE)) {
+		return listen(netip.AddrPortFrom(endpoint.Addr(), endpoint.Port()+raise))
 	}
 	return got, err
 }
 
-func listenUDP(at netip.AddrPort) (*net.UDPConn, error) {
-	return net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
+func listenUDP(endpoint netip.AddrPort) (*net.UDPConn, error) {
+	return net.ListenUDP("udp", net.UDPAddrFromAddrPort(endpoint))
 }
 
-func listenTCP(at netip.AddrPort) (net.Listener, error) { return net.Listen("tcp", at.String()) }
+func listenTCP(endpoint netip.AddrPort) (net.Listener, error) {
+	return net.Listen("tcp", endpoint.String())
+}

@@ -48,8 +48,8 @@ type InEffect struct {
 // mostAsked bounds a question in octets.
 const mostAsked = 1 << 16
 
-func (l *Lab) openControl(at netip.Addr) error {
-	listener, err := net.Listen("tcp", netip.AddrPortFrom(at, 0).String())
+func (l *Lab) openControl(address netip.Addr) error {
+	listener, err := net.Listen("tcp", netip.AddrPortFrom(address, 0).String())
 	if err != nil {
 		return err
 	}

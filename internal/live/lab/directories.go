@@ -13,28 +13,28 @@ import (
 )
 
 // play starts a directory that knows the site's people and those of lab.people.
-func (l *Lab) play(s *site.Server, at netip.AddrPort) (netip.AddrPort, error) {
-	identity, err := l.identity(s.Name, at.Addr())
+func (l *Lab) play(s *site.Server, endpoint netip.AddrPort) (netip.AddrPort, error) {
+	identity, err := l.identity(s.Name, endpoint.Addr())
 	if err != nil {
-		return at, err
+		return endpoint, err
 	}
 	config := directory.Config{Server: s, People: slices.Concat(l.config.Site.People, l.config.Site.Lab.People),
 		PasswordIs: l.inDirectory,
 		TLS:        &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, MinVersion: tls.VersionTLS12}}
-	other, err := l.identity("another-name", at.Addr())
+	other, err := l.identity("another-name", endpoint.Addr())
 	if err != nil {
-		return at, err
+		return endpoint, err
 	}
 	config.OtherTLS = &tls.Config{Certificates: []tls.Certificate{other.Certificate}, MinVersion: tls.VersionTLS12}
 	if s.Directory.Key != nil {
 		config.Searcher = l.config.Keys[s.Directory.Key.Name]
 	}
-	listener, err := open(at, listenTCP)
+	listener, err := open(endpoint, listenTCP)
 	if err != nil {
-		return at, err
+		return endpoint, err
 	}
 	if err := l.authority.WriteAuthority(l.config.State.Certificates()); err != nil {
-		return at, err
+		return endpoint, err
 	}
 	d := directory.New(config)
 	d.Serve(listener)

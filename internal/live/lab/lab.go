@@ -183,10 +183,10 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 			}
 		}
 		if s.Protocol != site.LDAP && !l.config.Devices { // one that others run is played as far as the site knows it
-			got, err := open(place.Authentication, func(at netip.AddrPort) (gate.Place, error) {
-				place.Authentication = at
+			got, err := open(place.Authentication, func(endpoint netip.AddrPort) (gate.Place, error) {
+				place.Authentication = endpoint
 				if s.Secured() {
-					place.Accounting = at
+					place.Accounting = endpoint
 				}
 				return l.service.Listen(place)
 			})
@@ -207,13 +207,13 @@ func (l *Lab) servers() (targets map[*site.Server]aaa.Target, err error) {
 // leave returns where somebody else can play a server: its ports, as far as this user may
 // open them.
 func (l *Lab) leave(s *site.Server, place gate.Place) (gate.Place, error) {
-	try := func(at netip.AddrPort) (netip.AddrPort, error) {
+	try := func(endpoint netip.AddrPort) (netip.AddrPort, error) {
 		if s.TwoPorts() {
-			return at, nil
+			return endpoint, nil
 		}
-		got, err := open(at, listenTCP)
+		got, err := open(endpoint, listenTCP)
 		if err != nil {
-			return at, cannotListen("the server "+s.Name, at, err)
+			return endpoint, cannotListen("the server "+s.Name, endpoint, err)
 		}
 		return got.Addr().(*net.TCPAddr).AddrPort(), got.Close()
 	}
@@ -227,7 +227,7 @@ func (l *Lab) leave(s *site.Server, place gate.Place) (gate.Place, error) {
 // ErrListen is a port that could not be opened.
 var ErrListen = errors.New("cannot listen")
 
-func cannotListen(what string, at netip.AddrPort, err error) error {
+func cannotListen(what string, endpoint netip.AddrPort, err error) error {
 	why := err.Error()
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
@@ -238,7 +238,7 @@ func cannotListen(what string, at netip.AddrPort, err error) error {
 	case errors.Is(err, syscall.EACCES):
 		why = "this user may not open the port"
 	}
-	return fmt.Errorf("%w: %s on %s: %s", ErrListen, what, at, why)
+	return fmt.Errorf("%w: %s on %s: %s", ErrListen, what, endpoint, why)
 }
 
 // as returns the device as which a device is known to the servers: itself, or
@@ -336,10 +336,10 @@ func (l *Lab) standIns() error {
 			if d.Way(way.access) == nil {
 				continue
 			}
-			at := netip.AddrPortFrom(l.at.devices[d], way.port)
-			listener, err := open(at, listenTCP)
+			endpoint := netip.AddrPortFrom(l.at.devices[d], way.port)
+			listener, err := open(endpoint, listenTCP)
 			if err != nil {
-				return cannotListen("the device "+d.Name, at, err)
+				return cannotListen("the device "+d.Name, endpoint, err)
 			}
 			device.Serve(way.access, listener)
 			place.Ways = append(place.Ways, evidence.WayPlace{Access: way.access, Address: listener.Addr().String()})
@@ -358,7 +358,7 @@ func (l *Lab) standIns() error {
 }
 
 // identity makes a certificate of the lab's own authority.
-func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
+func (l *Lab) identity(name string, address netip.Addr) (pki.Identity, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if known, ok := l.identities[name]; ok {
@@ -372,7 +372,7 @@ func (l *Lab) identity(name string, at netip.Addr) (pki.Identity, error) {
 		}
 		l.identities = map[string]pki.Identity{}
 	}
-	i, err := l.authority.Issue(name, at, now)
+	i, err := l.authority.Issue(name, address, now)
 	l.identities[name] = i
 	return i, err
 }

@@ -84,12 +84,12 @@ func (noSource) Dial(_ context.Context, network string, _ netip.Addr, _ netip.Ad
 func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
 	made := netip.AddrPortFrom(from, 40000) // the port of a packet that never leaves the host
 	on := l.of(from, to.Addr())
-	at := to
+	endpoint := to
 	if on.closed {
-		at = netip.AddrPortFrom(to.Addr(), nobodyThere)
+		endpoint = netip.AddrPortFrom(to.Addr(), nobodyThere)
 	}
 	if network == "udp" {
-		conn, err := aaa.Net{}.Dial(ctx, network, from, at)
+		conn, err := aaa.Net{}.Dial(ctx, network, from, endpoint)
 		if err != nil {
 			return nil, err
 		}
@@ -103,7 +103,7 @@ func (l *links) Dial(ctx context.Context, network string, from netip.Addr, to ne
 	if on.noWay {
 		return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.EHOSTUNREACH}
 	}
-	conn, err := aaa.Net{}.Dial(ctx, network, from, at)
+	conn, err := aaa.Net{}.Dial(ctx, network, from, endpoint)
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		l.capture.Refused(time.Now(), made, to)
 	}

@@ -26,8 +26,8 @@ func (l *Lab) receiveLogs(devices map[netip.Addr]*site.Device) (err error) {
 	}
 	l.logs, err = devicelogs.Listen(devicelogs.Config{Where: where, Keep: l.config.State.Log, Now: l.now,
 		Say: func(string) {},
-		Device: func(at netip.Addr) string {
-			if d := devices[at]; d != nil {
+		Device: func(address netip.Addr) string {
+			if d := devices[address]; d != nil {
 				return d.Name
 			}
 			return ""

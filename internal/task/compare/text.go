@@ -74,12 +74,12 @@ func (r *Compared) judgeText(s Sites) {
 			r.Unshown = append(r.Unshown, x.String())
 			continue
 		}
-		one := Difference{Difference: x, Known: !slices.ContainsFunc(known, func(n drift.Difference) bool {
+		difference := Difference{Difference: x, Known: !slices.ContainsFunc(known, func(n drift.Difference) bool {
 			return n.About == x.About && n.Name == x.Name && n.What == x.What
 		})}
 		if line := r.text.held.Lines[drift.Key{About: x.About, Name: x.Name, What: x.What}]; line > 0 {
-			one.At = fmt.Sprintf("%s:%d", r.text.File, line)
+			difference.At = fmt.Sprintf("%s:%d", r.text.File, line)
 		}
-		r.Differences = append(r.Differences, one)
+		r.Differences = append(r.Differences, difference)
 	}
 }

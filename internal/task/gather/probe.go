@@ -97,17 +97,18 @@ func result(r walk.Reply) evidence.ProbeResult {
 func (p *prober) status(kind evidence.ProbeKind, accounting bool) {
 	x := aaa.Status(p.ctx, p.target, aaa.Asker{Device: name(p.as)}, accounting)
 	defer x.Close()
-	at, port := p.target.Authentication, "logins"
+	endpoint, port := p.target.Authentication, "logins"
 	if accounting {
-		at, port = p.target.Accounting, "records"
+		endpoint, port = p.target.Accounting, "records"
 	}
 	r := x.Try(1)
 	if r.Result == walk.Accepted {
-		p.say(kind, evidence.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name, at,
+		p.say(kind, evidence.ProbeAlive, "%s says at %s, its port for %s, that it is alive", p.target.Server.Name,
+			endpoint,
 			port)
 		return
 	}
-	p.say(kind, result(r), "%s at %s, its port for %s: %s", p.target.Server.Name, at, port, r.Message)
+	p.say(kind, result(r), "%s at %s, its port for %s: %s", p.target.Server.Name, endpoint, port, r.Message)
 }
 
 // login asks for a login with a name that nobody has.

@@ -63,17 +63,17 @@ func (f Files) readLog(e *evidence.Evidence, s *site.Site, notes []string) ([]st
 
 // momentOf gives the year and the zone to times of a file that have none.
 func momentOf(file, zone string) (phrase.Moment, error) {
-	at := phrase.Moment{Now: time.Now(), Zone: time.Local}
+	moment := phrase.Moment{Now: time.Now(), Zone: time.Local}
 	if zone != "" {
 		var err error
-		if at.Zone, err = time.LoadLocation(zone); err != nil {
-			return at, fmt.Errorf("-zone is %q; the name of a zone is wanted, such as Europe/Dublin or UTC", zone)
+		if moment.Zone, err = time.LoadLocation(zone); err != nil {
+			return moment, fmt.Errorf("-zone is %q; the name of a zone is wanted, such as Europe/Dublin or UTC", zone)
 		}
 	}
 	if info, err := os.Stat(file); err == nil { // a log without years is of the year in which it was saved
-		at.Now = info.ModTime()
+		moment.Now = info.ModTime()
 	}
-	return at, nil
+	return moment, nil
 }
 
 // phrasebook returns the file of the phrasebook to read by: the one that is named, or
@@ -225,11 +225,14 @@ func (t logText) count(told phrase.Told) evidence.Count {
 
 // server returns the site's name of a server that a text names by its address.
 func (t logText) server(name string) string {
-	at, err := netip.ParseAddr(name)
+	address, err := netip.ParseAddr(name)
 	if t.site == nil || err != nil {
 		return name
 	}
-	if i := slices.IndexFunc(t.site.Servers, func(v *site.Server) bool { return v.Address == at.String() }); i >= 0 {
+	if i := slices.IndexFunc(t.site.Servers, func(
+		v *site.Server) bool {
+		return v.Address == address.String()
+	}); i >= 0 {
 		return t.site.Servers[i].Name
 	}
 	return name

@@ -43,11 +43,11 @@ const (
 )
 
 // OpenBook opens the folder, and makes it where there is none.
-func OpenBook(dir, person string, at time.Time) (*Book, error) {
+func OpenBook(dir, person string, moment time.Time) (*Book, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	b := &Book{Dir: dir, run: at.UTC().Format("20060102T150405.000Z"), person: person, over: map[string]string{}}
+	b := &Book{Dir: dir, run: moment.UTC().Format("20060102T150405.000Z"), person: person, over: map[string]string{}}
 	b.node, _ = os.Hostname()
 	var err error
 	if b.lock, err = os.OpenFile(filepath.Join(dir, ".lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
@@ -135,7 +135,7 @@ func (b *Book) keep(device, result, why string) error {
 
 // Last returns the devices of the newest run in a folder: all that it named, and
 // those of them that hold the design since.
-func Last(ctx context.Context, dir string) (all, done []string, at time.Time, err error) {
+func Last(ctx context.Context, dir string) (all, done []string, moment time.Time, err error) {
 	run := ""
 	err = ledger.Folder(state.RecordsIn(dir)).Read(ctx, ledger.Filter{Kinds: []string{string(ledger.Command)}},
 		func(r ledger.Record) error {
@@ -143,7 +143,7 @@ func Last(ctx context.Context, dir string) (all, done []string, at time.Time, er
 				return nil
 			}
 			if r.Session != run {
-				run, all, done, at = r.Session, nil, nil, r.Time
+				run, all, done, moment = r.Session, nil, nil, r.Time
 			}
 			switch {
 			case r.Result == named:
@@ -154,9 +154,9 @@ func Last(ctx context.Context, dir string) (all, done []string, at time.Time, er
 			return nil
 		})
 	if err != nil || len(all) == 0 {
-		return nil, nil, at, fmt.Errorf("%s holds no record of an earlier run that could be gone on with", dir)
+		return nil, nil, moment, fmt.Errorf("%s holds no record of an earlier run that could be gone on with", dir)
 	}
-	return all, done, at, nil
+	return all, done, moment, nil
 }
 
 // Left returns the names of a run that are not done.

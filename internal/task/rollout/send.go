@@ -168,7 +168,7 @@ func (r *run) all() (err error) {
 	if r.way.putsBack() {
 		r.report.Plan.WayBack = "the device cannot take this back by itself: when a proof fails this program puts " +
 			"back what was there, and when it dies before, nobody does"
-		if _, is := r.old.(editsAtOnce); is {
+		if _, ok := r.old.(editsAtOnce); ok {
 			r.report.Plan.WayBack += "; over RESTCONF it must be let in again for that: as the person or as the " +
 				"local account"
 		}
@@ -295,7 +295,7 @@ func (r *run) lock(held device.Held) error {
 			return fmt.Errorf("the datastore %s cannot be locked: %w", store, lockedBy(err))
 		}
 	}
-	if _, is := r.old.(editsAtOnce); is {
+	if _, ok := r.old.(editsAtOnce); ok {
 		r.Say("there is no lock over RESTCONF: what somebody else changes meanwhile is noticed, and refused")
 	} else {
 		r.Say("locked, so that nobody else changes it now")

@@ -31,7 +31,7 @@ func wayOf(d Device, withoutWayBack bool) (way, error) {
 	if w.direct {
 		missing = "candidate (RFC 6241, section 8.3)"
 	}
-	if _, is := d.(editsAtOnce); is {
+	if _, ok := d.(editsAtOnce); ok {
 		missing = "way back at all, for it is managed over RESTCONF (RFC 8040)"
 	}
 	switch {
@@ -91,7 +91,7 @@ type editsAtOnce interface {
 }
 
 func editAll(d Device, edits []*etree.Element) error {
-	if all, is := d.(editsAtOnce); is {
+	if all, ok := d.(editsAtOnce); ok {
 		return all.EditTogether(running, edits)
 	}
 	for _, e := range edits {

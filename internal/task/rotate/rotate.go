@@ -49,9 +49,9 @@ func serversOf(s *site.Site, key *site.Key) (servers []*site.Server, changing bo
 // NextName returns the name of the key that follows: shore-key, shore-key-2, ...
 func NextName(s *site.Site, name string) string {
 	stem := name
-	if at := strings.LastIndexByte(name, '-'); at > 0 && strings.Trim(name[at+1:], "0123456789") == "" &&
-		at+1 < len(name) {
-		stem = name[:at]
+	if index := strings.LastIndexByte(name, '-'); index > 0 && strings.Trim(name[index+1:], "0123456789") == "" &&
+		index+1 < len(name) {
+		stem = name[:index]
 	}
 	for n := 2; ; n++ {
 		next := fmt.Sprintf("%s-%d", stem, n)
@@ -156,12 +156,12 @@ func Status(o sitefile.Opened, key *site.Key, events []evidence.Event) ([]Seen, 
 	}
 	newest, others := map[pair]evidence.Event{}, []pair(nil)
 	for _, e := range events {
-		of := slices.ContainsFunc(servers, func(v *site.Server) bool { return v.Name == e.Server })
+		ok := slices.ContainsFunc(servers, func(v *site.Server) bool { return v.Name == e.Server })
 		who := pair{device: e.Device, server: e.Server}
 		if who.device == "" {
 			who.device = e.Client
 		}
-		if !of || e.Key == "" || !e.Time.After(newest[who].Time) {
+		if !ok || e.Key == "" || !e.Time.After(newest[who].Time) {
 			continue
 		}
 		if _, known := newest[who]; !known && e.Device == "" {
@@ -228,9 +228,9 @@ func Finish(o sitefile.Opened, key *site.Key) (next string, err error) {
 			return "", task.Wrong("%s: write  key: %s  here by hand, and take the key %s out", o.Where(v.KeyRef.Place),
 				v.NextKey.Name, key.Name)
 		}
-		at := v.KeyRef.Place
-		at.Column = int32(open + 1)
-		edits = append(edits, sitefile.Edit{Place: at, Old: line[open : open+end+1], New: v.NextKey.Name})
+		place := v.KeyRef.Place
+		place.Column = int32(open + 1)
+		edits = append(edits, sitefile.Edit{Place: place, Old: line[open : open+end+1], New: v.NextKey.Name})
 		next = v.NextKey.Name
 	}
 	return next, sitefile.Change(o.Site, o.Path, edits)

@@ -147,8 +147,8 @@ func (s *serving) receiveLogs() (*devicelogs.Receiver, error) {
 	o := s.Site
 	r, err := devicelogs.Listen(devicelogs.Config{Where: o.Service.DeviceLogs, Keep: s.Folder.Log, Say: s.Journal.Say,
 		Now: time.Now,
-		Device: func(at netip.Addr) string {
-			if d := deviceAt(s.known.Load(), at); d != nil {
+		Device: func(address netip.Addr) string {
+			if d := deviceAt(s.known.Load(), address); d != nil {
 				return d.Name
 			}
 			return ""
@@ -167,9 +167,9 @@ func (s *serving) receiveLogs() (*devicelogs.Receiver, error) {
 }
 
 // deviceAt returns the device with an address, or that asks from it; nil for none.
-func deviceAt(s *site.Site, at netip.Addr) *site.Device {
+func deviceAt(s *site.Site, address netip.Addr) *site.Device {
 	for _, d := range s.Devices {
-		if slices.Contains(d.Addresses, at) || slices.Contains(d.Sources(), at) {
+		if slices.Contains(d.Addresses, address) || slices.Contains(d.Sources(), address) {
 			return d
 		}
 	}

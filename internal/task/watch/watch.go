@@ -37,8 +37,8 @@ type Watching struct {
 func (w Watching) Run(ctx context.Context) error {
 	w.All = true
 	w.Came = func(e evidence.Evidence, left gather.LeftOut) {
-		if at := time.Now(); len(e.Events) > 0 {
-			w.Tell(func(s *watch.Seen) { s.Events(at, e.Events, left.All) })
+		if moment := time.Now(); len(e.Events) > 0 {
+			w.Tell(func(s *watch.Seen) { s.Events(moment, e.Events, left.All) })
 		}
 	}
 	w.Each = func(v diagnose.Verdict) { w.Tell(func(s *watch.Seen) { s.Login(v) }) }
@@ -67,7 +67,7 @@ func every(ctx context.Context, pause time.Duration, do func(context.Context)) e
 
 func (w Watching) figures(ctx context.Context) {
 	f, err := metricsclient.Of(ctx, w.Folder)
-	at := time.Now()
+	moment := time.Now()
 	if ctx.Err() != nil {
 		return
 	}
@@ -75,7 +75,7 @@ func (w Watching) figures(ctx context.Context) {
 		if err != nil {
 			s.NoFigures(err.Error())
 		} else {
-			s.Figures(at, f)
+			s.Figures(moment, f)
 		}
 	})
 }

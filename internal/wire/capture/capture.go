@@ -88,16 +88,16 @@ func (w *Writer) Close() error {
 }
 
 // UDP writes one datagram.
-func (w *Writer) UDP(at time.Time, from, to netip.AddrPort, payload []byte) {
+func (w *Writer) UDP(moment time.Time, from, to netip.AddrPort, payload []byte) {
 	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
 	ip := network(from, to, layers.IPProtocolUDP)
 	_ = udp.SetNetworkLayerForChecksum(ip.(gopacket.NetworkLayer))
-	w.packet(at, ip, udp, payload)
+	w.packet(moment, ip, udp, payload)
 }
 
 // PortClosed writes the ICMP message (RFC 792) with which the host of a closed
 // port answers a datagram. Only IPv4 has one here.
-func (w *Writer) PortClosed(at time.Time, from, to netip.AddrPort, payload []byte) {
+func (w *Writer) PortClosed(moment time.Time, from, to netip.AddrPort, payload []byte) {
 	if w == nil || !from.Addr().Unmap().Is4() {
 		return
 	}
@@ -112,7 +112,7 @@ func (w *Writer) PortClosed(at time.Time, from, to netip.AddrPort, payload []byt
 	const kept = 20 + 8 // the header, and the first octets of what follows
 	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable,
 		layers.ICMPv4CodePort)}
-	w.packet(at, network(to, from, layers.IPProtocolICMPv4), icmp, b.Bytes()[:kept])
+	w.packet(moment, network(to, from, layers.IPProtocolICMPv4), icmp, b.Bytes()[:kept])
 }
 
 // network makes the IP header between two addresses.
@@ -125,7 +125,7 @@ func network(from, to netip.AddrPort, p layers.IPProtocol) gopacket.Serializable
 		DstIP: to.Addr().AsSlice()}
 }
 
-func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, payload []byte) {
+func (w *Writer) packet(moment time.Time, ip, transport gopacket.SerializableLayer, payload []byte) {
 	if w == nil {
 		return
 	}
@@ -145,7 +145,7 @@ func (w *Writer) packet(at time.Time, ip, transport gopacket.SerializableLayer, 
 	if err == nil {
 		n := len(b.Bytes())
 		w.size += int64(n) + blockOverhead
-		err = w.ng.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: n, Length: n}, b.Bytes())
+		err = w.ng.WritePacket(gopacket.CaptureInfo{Timestamp: moment, CaptureLength: n, Length: n}, b.Bytes())
 	}
 	if err == nil {
 		err = w.ng.Flush() // a run that is killed leaves whole packets
@@ -164,45 +164,45 @@ type TCP struct {
 }
 
 // Syn writes the first packet of a connection that nobody answers.
-func (w *Writer) Syn(at time.Time, client, server netip.AddrPort) {
+func (w *Writer) Syn(moment time.Time, client, server netip.AddrPort) {
 	t := &TCP{w: w, client: client, server: server}
-	t.segment(at, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
+	t.segment(moment, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
 }
 
 // Refused writes a connection that the server's port refuses.
-func (w *Writer) Refused(at time.Time, client, server netip.AddrPort) {
-	w.Syn(at, client, server)
+func (w *Writer) Refused(moment time.Time, client, server netip.AddrPort) {
+	w.Syn(moment, client, server)
 	t := &TCP{w: w, client: client, server: server, next: [2]uint32{1, 0}}
-	t.segment(at, false, func(s *layers.TCP) { s.RST = true }, nil)
+	t.segment(moment, false, func(s *layers.TCP) { s.RST = true }, nil)
 }
 
 // Connect writes the handshake of a connection.
-func (w *Writer) Connect(at time.Time, client, server netip.AddrPort) *TCP {
+func (w *Writer) Connect(moment time.Time, client, server netip.AddrPort) *TCP {
 	t := &TCP{w: w, client: client, server: server}
-	t.segment(at, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
+	t.segment(moment, true, func(s *layers.TCP) { s.SYN, s.ACK = true, false }, nil)
 	t.next[0] = 1
-	t.segment(at, false, func(s *layers.TCP) { s.SYN = true }, nil)
+	t.segment(moment, false, func(s *layers.TCP) { s.SYN = true }, nil)
 	t.next[1] = 1
-	t.segment(at, true, func(*layers.TCP) {}, nil)
+	t.segment(moment, true, func(*layers.TCP) {}, nil)
 	return t
 }
 
 // Data writes octets sent by the client, or by the server.
-func (t *TCP) Data(at time.Time, fromClient bool, payload []byte) {
+func (t *TCP) Data(moment time.Time, fromClient bool, payload []byte) {
 	const most = 1400
 	for len(payload) > 0 {
 		part := payload[:min(len(payload), most)]
-		t.segment(at, fromClient, func(s *layers.TCP) { s.PSH = true }, part)
+		t.segment(moment, fromClient, func(s *layers.TCP) { s.PSH = true }, part)
 		payload = payload[len(part):]
 	}
 }
 
 // Close writes the end of the connection by one of its sides.
-func (t *TCP) Close(at time.Time, byClient bool) {
-	t.segment(at, byClient, func(s *layers.TCP) { s.FIN = true }, nil)
+func (t *TCP) Close(moment time.Time, byClient bool) {
+	t.segment(moment, byClient, func(s *layers.TCP) { s.FIN = true }, nil)
 }
 
-func (t *TCP) segment(at time.Time, fromClient bool, flags func(*layers.TCP), payload []byte) {
+func (t *TCP) segment(moment time.Time, fromClient bool, flags func(*layers.TCP), payload []byte) {
 	t.mu.Lock()
 	from, to, mine, theirs := t.client, t.server, 0, 1
 	if !fromClient {
@@ -215,5 +215,5 @@ func (t *TCP) segment(at time.Time, fromClient bool, flags func(*layers.TCP), pa
 	t.mu.Unlock()
 	ip := network(from, to, layers.IPProtocolTCP)
 	_ = s.SetNetworkLayerForChecksum(ip.(gopacket.NetworkLayer))
-	t.w.packet(at, ip, s, payload)
+	t.w.packet(moment, ip, s, payload)
 }

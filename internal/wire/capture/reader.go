@@ -521,19 +521,19 @@ func (s *stream) ReassembledSG(sg reassembly.ScatterGather, _ reassembly.Assembl
 
 // ReassemblyComplete is the end of the connection.
 func (s *stream) ReassemblyComplete(reassembly.AssemblerContext) bool {
-	how, at := Closed, s.last
+	how, moment := Closed, s.last
 	switch {
 	case s.reset && s.syn:
-		how, at = Refused, s.first
+		how, moment = Refused, s.first
 	case s.syn && !s.answer:
-		how, at = Unanswered, s.first
+		how, moment = Unanswered, s.first
 	case !s.over:
-		how, at = Unfinished, s.reader.now
+		how, moment = Unfinished, s.reader.now
 	}
 	s.ending.How = how
 	for side := range s.sides {
 		s.ending.Lost[side], s.ending.Most[side] = s.sides[side].lost(), s.sides[side].mostTakenIn
 	}
-	s.reader.handler.Ended(at, &s.conn, s.ending)
+	s.reader.handler.Ended(moment, &s.conn, s.ending)
 	return true
 }

@@ -78,9 +78,9 @@ func (c *Conn) readChunks() ([]byte, error) {
 		if len(message)+size > MaxMessage {
 			return nil, ErrTooLong
 		}
-		at := len(message)
+		index := len(message)
 		message = append(message, make([]byte, size)...)
-		if _, err := io.ReadFull(c.in, message[at:]); err != nil {
+		if _, err := io.ReadFull(c.in, message[index:]); err != nil {
 			return nil, io.ErrUnexpectedEOF
 		}
 	}

@@ -261,7 +261,7 @@ func sign(b []byte, authenticator [16]byte, key []byte) {
 // authenticator in its header and zeros for the 16 octets at at. It is written
 // out here because it is half the cost of an answer, and this way a packet of
 // common size is hashed without an allocation.
-func messageAuthenticator(b []byte, authenticator [16]byte, at int, key []byte) [16]byte {
+func messageAuthenticator(b []byte, authenticator [16]byte, index int, key []byte) [16]byte {
 	var pad [md5.BlockSize]byte
 	if len(key) > md5.BlockSize {
 		sum := md5.Sum(key)
@@ -279,7 +279,7 @@ func messageAuthenticator(b []byte, authenticator [16]byte, at int, key []byte) 
 	}
 	n := md5.BlockSize + copy(room[md5.BlockSize:], b)
 	copy(room[md5.BlockSize+4:], authenticator[:])
-	clear(room[md5.BlockSize+at : md5.BlockSize+at+16])
+	clear(room[md5.BlockSize+index : md5.BlockSize+index+16])
 	inner := md5.Sum(room[:n])
 	for i, k := range pad {
 		room[i] = k ^ 0x5c
@@ -311,15 +311,15 @@ func CheckMessageAuthenticator(b []byte, authenticator [16]byte, key []byte) Che
 		return Invalid
 	}
 	b = b[:length]
-	for at := headerSize; at+2 <= length && b[at+1] >= 2; at += int(b[at+1]) {
-		if Type(b[at]) != MessageAuthenticator {
+	for index := headerSize; index+2 <= length && b[index+1] >= 2; index += int(b[index+1]) {
+		if Type(b[index]) != MessageAuthenticator {
 			continue
 		}
-		if b[at+1] != 18 || at+18 > length {
+		if b[index+1] != 18 || index+18 > length {
 			return Invalid
 		}
-		mac := messageAuthenticator(b, authenticator, at+2, key)
-		if subtle.ConstantTimeCompare(mac[:], b[at+2:at+18]) == 1 {
+		mac := messageAuthenticator(b, authenticator, index+2, key)
+		if subtle.ConstantTimeCompare(mac[:], b[index+2:index+18]) == 1 {
 			return Valid
 		}
 		return Invalid

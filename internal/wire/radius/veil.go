@@ -32,10 +32,10 @@ func Veil(b []byte, keys [][]byte) []byte {
 			veilMSCHAP(a.Value)
 		}
 	}
-	for at := headerSize; signedBy != nil && at < len(copied); at += int(copied[at+1]) {
-		if Type(copied[at]) == MessageAuthenticator {
-			mac := messageAuthenticator(copied[:len(b)], p.Authenticator, at+2, signedBy)
-			copy(copied[at+2:], mac[:])
+	for index := headerSize; signedBy != nil && index < len(copied); index += int(copied[index+1]) {
+		if Type(copied[index]) == MessageAuthenticator {
+			mac := messageAuthenticator(copied[:len(b)], p.Authenticator, index+2, signedBy)
+			copy(copied[index+2:], mac[:])
 			break
 		}
 	}

@@ -148,10 +148,10 @@ func AppendPacket(dst []byte, h Header, body, key []byte) []byte {
 	dst = append(dst, h.Version, byte(h.Type), h.Sequence, h.Flags)
 	dst = binary.BigEndian.AppendUint32(dst, h.SessionID)
 	dst = binary.BigEndian.AppendUint32(dst, uint32(len(body)))
-	at := len(dst)
+	index := len(dst)
 	dst = append(dst, body...)
 	if key != nil {
-		Obfuscate(h, dst[at:], key)
+		Obfuscate(h, dst[index:], key)
 	}
 	return dst
 }
@@ -164,10 +164,10 @@ func Obfuscate(h Header, body, key []byte) {
 	seed = append(seed, key...)
 	seed = append(seed, h.Version, h.Sequence)
 	n := len(seed)
-	for at := 0; at < len(body); at += md5.Size {
+	for index := 0; index < len(body); index += md5.Size {
 		pad := md5.Sum(seed)
-		for i := 0; i < md5.Size && at+i < len(body); i++ {
-			body[at+i] ^= pad[i]
+		for i := 0; i < md5.Size && index+i < len(body); i++ {
+			body[index+i] ^= pad[i]
 		}
 		seed = append(seed[:n], pad[:]...)
 	}

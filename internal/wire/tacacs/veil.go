@@ -86,8 +86,8 @@ func (v *Veil) open(h Header, body []byte) bool {
 			return false
 		}
 		if hidden, known := v.asked[h.SessionID]; hidden || !known {
-			at := len(body) - len(said.Data) - len(said.Message)
-			stars(body[at : at+len(said.Message)])
+			index := len(body) - len(said.Data) - len(said.Message)
+			stars(body[index : index+len(said.Message)])
 		}
 	default:
 		reply, err := DecodeAuthenReply(body)

@@ -37,8 +37,8 @@ func (p Pattern) Match(by Words, words []string) ([]Bound, bool) {
 	}
 	m := &matcher{by: by, words: words}
 	var found []Bound
-	ok := m.seq(p.Elements, 0, nil, func(at int, have []Bound) bool {
-		if at != len(words) {
+	ok := m.seq(p.Elements, 0, nil, func(index int, have []Bound) bool {
+		if index != len(words) {
 			return false
 		}
 		found = have
@@ -83,17 +83,20 @@ func (p Pattern) Heads(by Words, words []string, found func([]Bound) bool) {
 }
 
 // seq matches elements from a word on, and then the rest.
-func (m *matcher) seq(all []Element, at int, have []Bound, then func(int, []Bound) bool) bool {
+func (m *matcher) seq(all []Element, index int, have []Bound, then func(int, []Bound) bool) bool {
 	if len(all) == 0 {
-		return then(at, have)
+		return then(index, have)
 	}
-	return m.one(all[0], at, have, func(at int, have []Bound) bool { return m.seq(all[1:], at, have, then) })
+	return m.one(all[0], index, have, func(position int,
+		have []Bound) bool {
+		return m.seq(all[1:], position, have, then)
+	})
 }
 
-func (m *matcher) one(e Element, at int, have []Bound, then func(int, []Bound) bool) bool {
+func (m *matcher) one(e Element, index int, have []Bound, then func(int, []Bound) bool) bool {
 	word := func() (string, bool) {
-		if at < len(m.words) {
-			return m.words[at], true
+		if index < len(m.words) {
+			return m.words[index], true
 		}
 		return "", false
 	}
@@ -105,26 +108,26 @@ func (m *matcher) one(e Element, at int, have []Bound, then func(int, []Bound) b
 		return then(len(m.words), have)
 	case e.Any:
 		_, ok := word()
-		return ok && then(at+1, have)
+		return ok && then(index+1, have)
 	case e.Literal != "":
 		w, ok := word()
-		return ok && m.by.Same(w, e.Literal) && then(at+1, have)
+		return ok && m.by.Same(w, e.Literal) && then(index+1, have)
 	case len(e.Parts) > 0:
 		w, ok := word()
 		if !ok {
 			return false
 		}
 		found, fits := m.split(e.Parts, w, have)
-		return fits && then(at+1, found)
+		return fits && then(index+1, found)
 	case e.Unordered:
-		return m.inAnyOrder(e.Options, 0, at, have, then)
+		return m.inAnyOrder(e.Options, 0, index, have, then)
 	case e.Optional:
-		return m.seq(e.Options[0].Elements, at, have, then) || then(at, have)
+		return m.seq(e.Options[0].Elements, index, have, then) || then(index, have)
 	case len(e.Options) > 0:
 		for _, o := range e.Options {
-			if m.seq(o.Elements, at, have, func(to int, have []Bound) bool {
+			if m.seq(o.Elements, index, have, func(to int, have []Bound) bool {
 				if e.Hole != "" {
-					have = append(slices.Clone(have), Bound{Hole: e.Hole, As: e.As, Words: m.words[at:to]})
+					have = append(slices.Clone(have), Bound{Hole: e.Hole, As: e.As, Words: m.words[index:to]})
 				}
 				return then(to, have)
 			}) {
@@ -133,8 +136,8 @@ func (m *matcher) one(e Element, at int, have []Bound, then func(int, []Bound) b
 		}
 		return false
 	case e.Commas || e.Between != "":
-		for to := at + 1; to <= len(m.words); to++ {
-			if values := e.apart(m.by, m.words[at:to]); values != nil {
+		for to := index + 1; to <= len(m.words); to++ {
+			if values := e.apart(m.by, m.words[index:to]); values != nil {
 				have := with(slices.Concat(values...)...)
 				have[len(have)-1].Values = values
 				if then(to, have) {
@@ -144,14 +147,14 @@ func (m *matcher) one(e Element, at int, have []Bound, then func(int, []Bound) b
 		}
 		return false
 	case e.Many:
-		for to := at + 1; to <= len(m.words); to++ {
-			if then(to, with(m.words[at:to]...)) {
+		for to := index + 1; to <= len(m.words); to++ {
+			if then(to, with(m.words[index:to]...)) {
 				return true
 			}
 		}
 		return false
 	}
-	return m.hole(e, at, with, then)
+	return m.hole(e, index, with, then)
 }
 
 // apart parts the words of several values at the marks or words between them; nil where they
@@ -188,23 +191,24 @@ func (e Element) apart(by Words, words []string) (values [][]string) {
 }
 
 // inAnyOrder matches the options that were not used yet, in any order.
-func (m *matcher) inAnyOrder(options []Pattern, used uint64, at int, have []Bound, then func(int, []Bound) bool) bool {
+func (m *matcher) inAnyOrder(options []Pattern, used uint64, index int, have []Bound,
+	then func(int, []Bound) bool) bool {
 	for i, o := range options {
-		if used&(1<<i) == 0 && m.seq(o.Elements, at, have, func(to int, have []Bound) bool {
-			return to > at && m.inAnyOrder(options, used|1<<i, to, have, then)
+		if used&(1<<i) == 0 && m.seq(o.Elements, index, have, func(to int, have []Bound) bool {
+			return to > index && m.inAnyOrder(options, used|1<<i, to, have, then)
 		}) {
 			return true
 		}
 	}
-	return then(at, have)
+	return then(index, have)
 }
 
 // hole matches a hole: one word, or as many as the words of its table or the forms of its
 // type have.
-func (m *matcher) hole(e Element, at int, with func(...string) []Bound, then func(int, []Bound) bool) bool {
+func (m *matcher) hole(e Element, index int, with func(...string) []Bound, then func(int, []Bound) bool) bool {
 	longest := m.by.Longest(e.As)
-	for to := at + 1; to <= len(m.words) && to-at <= longest; to++ {
-		if m.by.Takes(e.As, m.words[at:to]) && then(to, with(m.words[at:to]...)) {
+	for to := index + 1; to <= len(m.words) && to-index <= longest; to++ {
+		if m.by.Takes(e.As, m.words[index:to]) && then(to, with(m.words[index:to]...)) {
 			return true
 		}
 	}

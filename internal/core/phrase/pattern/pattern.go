@@ -153,7 +153,7 @@ func (p *patternParser) word() (e Element, err error) {
 			e.Many = true
 			if strings.HasPrefix(p.rest, ",") {
 				p.rest, e.Commas = p.rest[1:], true
-			} else if word, is := strings.CutPrefix(p.rest, "("); is {
+			} else if word, ok := strings.CutPrefix(p.rest, "("); ok {
 				between, rest, closed := strings.Cut(word, ")")
 				if between = strings.TrimSpace(between); !closed || between == "" ||
 					strings.ContainsAny(between, " |<") {
@@ -203,16 +203,16 @@ func (p Pattern) Holes(do func(hole, as string, many bool)) {
 
 // AnyOrder returns a pattern of which the optional parts at the end stand in any order.
 func (p Pattern) AnyOrder() Pattern {
-	at := len(p.Elements)
+	index := len(p.Elements)
 	var options []Pattern
-	for at > 0 && p.Elements[at-1].Optional {
-		at--
+	for index > 0 && p.Elements[index-1].Optional {
+		index--
 	}
-	for _, e := range p.Elements[at:] {
+	for _, e := range p.Elements[index:] {
 		options = append(options, e.Options[0])
 	}
 	if len(options) > 1 {
-		p.Elements = append(slices.Clone(p.Elements[:at]),
+		p.Elements = append(slices.Clone(p.Elements[:index]),
 			Element{Options: options[:min(len(options), 60)], Unordered: true})
 	}
 	return p

@@ -22,13 +22,13 @@ type directoryExchange struct {
 }
 
 func newDirectory(ctx context.Context, t Target, q walk.Question, a Asker) *directoryExchange {
-	at := t.Authentication
-	if !at.IsValid() { // as the site says, which may be a host name
+	endpoint := t.Authentication
+	if !endpoint.IsValid() { // as the site says, which may be a host name
 		return &directoryExchange{ctx: ctx, target: t, q: q, asker: a,
 			directory: ldap.New(t.Server, t.Key, ldap.Reach{TLS: t.TLS})}
 	}
 	reach := ldap.Reach{TLS: t.TLS,
-		Dial: func(ctx context.Context) (net.Conn, error) { return t.Dialer.Dial(ctx, "tcp", t.From, at) }}
+		Dial: func(ctx context.Context) (net.Conn, error) { return t.Dialer.Dial(ctx, "tcp", t.From, endpoint) }}
 	return &directoryExchange{ctx: ctx, target: t, q: q, asker: a, directory: ldap.New(t.Server, t.Key, reach)}
 }
 

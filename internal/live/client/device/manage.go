@@ -394,13 +394,13 @@ func differences(s *site.Site, d *site.Device, b blueprint.Blueprint, keys site.
 // samePassword reports whether a password that the design has in clear ($0$, RFC
 // 7317 section 4.3) is the one that a device shows as a hash.
 func samePassword(want, have site.Secret) bool {
-	clear, is := strings.CutPrefix(want.Reveal(), "$0$")
-	return is && strings.HasPrefix(have.Reveal(), "$") && same(have.Reveal(), clear)
+	clear, ok := strings.CutPrefix(want.Reveal(), "$0$")
+	return ok && strings.HasPrefix(have.Reveal(), "$") && same(have.Reveal(), clear)
 }
 
 func same(hash, clear string) bool {
-	is, err := secrets.PasswordIs(site.Password{Hash: hash}, clear, nil)
-	return err == nil && is
+	ok, err := secrets.PasswordIs(site.Password{Hash: hash}, clear, nil)
+	return err == nil && ok
 }
 
 // common returns what none of the models carries.

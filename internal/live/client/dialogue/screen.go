@@ -106,8 +106,8 @@ func (s *screen) put(b byte) {
 	case '\n':
 		s.endLine()
 	default:
-		if at := s.line + s.column; at < len(s.shown) {
-			s.shown[at] = b
+		if index := s.line + s.column; index < len(s.shown) {
+			s.shown[index] = b
 		} else {
 			s.shown = append(s.shown, b)
 		}

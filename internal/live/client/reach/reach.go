@@ -23,8 +23,8 @@ import (
 // over TLS the one port twice, for RADIUS over UDP its two.
 func At(s *site.Server, address netip.Addr) (authentication, accounting netip.AddrPort) {
 	if !s.TwoPorts() {
-		at := netip.AddrPortFrom(address, s.Port)
-		return at, at
+		endpoint := netip.AddrPortFrom(address, s.Port)
+		return endpoint, endpoint
 	}
 	return netip.AddrPortFrom(address, s.AuthenticationPort), netip.AddrPortFrom(address, s.AccountingPort)
 }
@@ -119,16 +119,16 @@ func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own boo
 		}
 		return t, nil
 	}
-	at, err := m.place(s.Name)
+	where, err := m.place(s.Name)
 	if err != nil {
 		return t, fmt.Errorf("the server %s %w", s.Name, err)
 	}
-	address, err := netip.ParseAddr(at.Address)
+	address, err := netip.ParseAddr(where.Address)
 	if err != nil {
-		return t, fmt.Errorf("the server %s: the state folder gives it the address %q: %w", s.Name, at.Address, err)
+		return t, fmt.Errorf("the server %s: the state folder gives it the address %q: %w", s.Name, where.Address, err)
 	}
-	t.Authentication = netip.AddrPortFrom(address, at.Authentication+at.Port) // one of the two is 0
-	t.Accounting = netip.AddrPortFrom(address, at.Accounting+at.Port)
+	t.Authentication = netip.AddrPortFrom(address, where.Authentication+where.Port) // one of the two is 0
+	t.Accounting = netip.AddrPortFrom(address, where.Accounting+where.Port)
 	if place, ok := m.Places.Device(d.Name); ok {
 		t.From, _ = netip.ParseAddr(place.Source)
 	} else if own {
@@ -138,7 +138,7 @@ func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own boo
 }
 
 func (m Map) place(server string) (evidence.ServerPlace, error) {
-	i := slices.IndexFunc(m.Places.Servers, func(at evidence.ServerPlace) bool { return at.Name == server })
+	i := slices.IndexFunc(m.Places.Servers, func(where evidence.ServerPlace) bool { return where.Name == server })
 	if i < 0 {
 		return evidence.ServerPlace{}, ErrNotThere
 	}
@@ -192,11 +192,11 @@ func Moved(asked, known *site.Server, authentication, accounting netip.AddrPort)
 
 // source returns the lab's address for the source of a design's device; one that
 // no device has where no device has that source.
-func (m Map) source(of *site.Device) netip.Addr {
+func (m Map) source(device *site.Device) netip.Addr {
 	for _, d := range m.Site.Devices {
-		if slices.Contains(d.Sources(), of.Source) {
-			if at, ok := m.Places.Device(d.Name); ok {
-				a, _ := netip.ParseAddr(at.Source)
+		if slices.Contains(d.Sources(), device.Source) {
+			if place, ok := m.Places.Device(d.Name); ok {
+				a, _ := netip.ParseAddr(place.Source)
 				return a
 			}
 		}

@@ -54,14 +54,14 @@ func matches(f *ber.Packet, attributes map[string][]string) bool {
 func holds(v string, parts []*ber.Packet) bool {
 	for _, p := range parts {
 		part := strings.ToLower(p.Data.String())
-		at := strings.Index(v, part)
+		index := strings.Index(v, part)
 		switch {
-		case p.Tag == ldap.FilterSubstringsInitial && at != 0, at < 0:
+		case p.Tag == ldap.FilterSubstringsInitial && index != 0, index < 0:
 			return false
 		case p.Tag == ldap.FilterSubstringsFinal:
 			return strings.HasSuffix(v, part)
 		}
-		v = v[at+len(part):]
+		v = v[index+len(part):]
 	}
 	return true
 }

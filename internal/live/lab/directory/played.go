@@ -144,7 +144,7 @@ func (s *Server) Drop() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for c := range s.closers {
-		if conn, is := c.(net.Conn); is {
+		if conn, ok := c.(net.Conn); ok {
 			_ = conn.Close()
 		}
 	}

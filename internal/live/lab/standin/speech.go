@@ -64,9 +64,9 @@ func (s *speaking) use(text string) {
 		}
 	}
 	for _, a := range device.Accounts { // what the lines have in the place of a password is that of the design
-		if of := d.config.Device.Account(a.Name); of != nil && a.Password.Key != nil &&
+		if account := d.config.Device.Account(a.Name); account != nil && a.Password.Key != nil &&
 			strings.HasSuffix(keys[a.Password.Key.Name].Reveal(), "the-password-of-"+a.Name) {
-			a.Password = of.Password
+			a.Password = account.Password
 		}
 	}
 	w := config.Replaced(device, keys, d.config.Targets, config.Surroundings{Known: d.known, From: d.config.From})

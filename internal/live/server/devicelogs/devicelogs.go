@@ -232,11 +232,11 @@ func line(in *bufio.Reader) (string, error) {
 }
 
 func (r *Receiver) device(from net.Addr) string {
-	at, err := netip.ParseAddrPort(from.String())
+	endpoint, err := netip.ParseAddrPort(from.String())
 	if err != nil {
 		return ""
 	}
-	return r.config.Device(at.Addr().Unmap())
+	return r.config.Device(endpoint.Addr().Unmap())
 }
 
 // take keeps a message, if a device of the site sent it and not too many came before.

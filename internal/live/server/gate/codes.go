@@ -83,22 +83,22 @@ func keyName(k *site.Key) string {
 // splitCode takes the code off the end of a password. It is false where what
 // was typed does not end like a code.
 func splitCode(typed string) (password, code string, ok bool) {
-	at := len(typed) - secrets.CodeDigits
-	if at < 0 || strings.Trim(typed[at:], "0123456789") != "" {
+	index := len(typed) - secrets.CodeDigits
+	if index < 0 || strings.Trim(typed[index:], "0123456789") != "" {
 		return "", "", false
 	}
-	return typed[:at], typed[at:], true
+	return typed[:index], typed[index:], true
 }
 
 // passwordIs checks a password for a question. One that can be read takes as long as a hash does: the time of an
 // answer does not tell which it is. It is crowded where it was not checked.
-func (s *server) passwordIs(q *question, p site.Password, typed string) (is, crowded bool) {
+func (s *server) passwordIs(q *question, p site.Password, typed string) (ok, crowded bool) {
 	return s.judged(q.client.Addr(), p, typed, func() bool { return false })
 }
 
 // judgedOnce checks the password of a login, of somebody or of nobody. The same password of the same name that is
 // asked about many times at once, as by a program on all devices, is checked once for all of them.
-func (s *server) judgedOnce(q *question, person *site.Person) (is, crowded bool) {
+func (s *server) judgedOnce(q *question, person *site.Person) (ok, crowded bool) {
 	of, typed := person, q.typed()
 	if of == nil {
 		of = &site.Person{Ref: site.Ref{Name: q.Person}, Password: s.dummy}
@@ -120,7 +120,7 @@ func (s *server) judgedOnce(q *question, person *site.Person) (is, crowded bool)
 }
 
 // judged is passwordIs for a client, unless it is known by the time that there is room for it.
-func (s *server) judged(client netip.Addr, p site.Password, typed string, known func() bool) (is, crowded bool) {
+func (s *server) judged(client netip.Addr, p site.Password, typed string, known func() bool) (found, crowded bool) {
 	if len(typed) > mostPassword { // no device can have sent it as it was set
 		return false, false
 	}
@@ -129,16 +129,16 @@ func (s *server) judged(client netip.Addr, p site.Password, typed string, known 
 		slow = s.dummy
 	}
 	done := s.gate.hashing.Do(client, secrets.Cost(slow), func() {
-		if is = known(); is {
+		if found = known(); found {
 			return
 		}
 		ok, err := secrets.PasswordIs(p, typed, s.Keys)
-		is = err == nil && ok
+		found = err == nil && ok
 		if p.Key != nil && slow.Hash != "" {
 			_, _ = secrets.PasswordIs(slow, typed, s.Keys)
 		}
 	})
-	return is, !done
+	return found, !done
 }
 
 // mostPassword is how long a password can be in octets: what RADIUS carries (RFC

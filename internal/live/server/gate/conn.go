@@ -105,7 +105,7 @@ func (o *port) connection(conn net.Conn, heard func()) {
 			s.drop(q, reason.TLS, "the TLS handshake failed: "+err.Error())
 			return
 		}
-		if is, bears := pki.NamesDevice(secured.ConnectionState().PeerCertificates[0], client.device); !is {
+		if ok, bears := pki.NamesDevice(secured.ConnectionState().PeerCertificates[0], client.device); !ok {
 			s.drop(q, reason.TLS,
 				fmt.Sprintf("the certificate names %s, and not %s: another device's is not taken for it", bears,
 					client.device.Name))

@@ -149,9 +149,9 @@ func (s *server) credential(q *question) (found checked, crowded bool) {
 		return checked{credential: rights.LateCode}, false
 	case person != nil && person.OneTime != nil:
 		found = s.withCode(q, person, func(typed string) bool {
-			is, tooFull := s.passwordIs(q, person.Password, typed)
+			ok, tooFull := s.passwordIs(q, person.Password, typed)
 			crowded = crowded || tooFull
-			return is
+			return ok
 		})
 		return found, crowded
 	case q.hidden():

@@ -147,7 +147,9 @@ func New(c Config) *Gate {
 }
 
 // LearnFailure counts a login that failed at another node.
-func (g *Gate) LearnFailure(name, source string, at time.Time) { g.failures.Note(name, source, at) }
+func (g *Gate) LearnFailure(name, source string, moment time.Time) {
+	g.failures.Note(name, source, moment)
+}
 
 // LearnName notes a name that a directory has, as another node has seen.
 func (g *Gate) LearnName(name string) { g.confirmed.Note(name) }

@@ -89,7 +89,7 @@ func (s *Syslog) event(e evidence.Event) {
 }
 
 // fields sends names with their values.
-func (s *Syslog) fields(at time.Time, severity int, kind string, all []slog.Attr) {
+func (s *Syslog) fields(moment time.Time, severity int, kind string, all []slog.Attr) {
 	var b bytes.Buffer
 	fields := slog.NewTextHandler(&b, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
 		if len(groups) == 0 && (a.Key == slog.TimeKey || a.Key == slog.LevelKey || a.Key == slog.MessageKey) {
@@ -97,17 +97,17 @@ func (s *Syslog) fields(at time.Time, severity int, kind string, all []slog.Attr
 		}
 		return a
 	}})
-	r := slog.NewRecord(at, 0, "", 0)
+	r := slog.NewRecord(moment, 0, "", 0)
 	r.AddAttrs(all...)
 	if fields.Handle(context.Background(), r) == nil {
-		s.send(at, severity, kind, all, strings.TrimSuffix(b.String(), "\n"))
+		s.send(moment, severity, kind, all, strings.TrimSuffix(b.String(), "\n"))
 	}
 }
 
 // send queues a message; what finds no place is lost.
-func (s *Syslog) send(at time.Time, severity int, kind string, fields []slog.Attr, text string) {
+func (s *Syslog) send(moment time.Time, severity int, kind string, fields []slog.Attr, text string) {
 	select {
-	case s.queue <- s.message(at, severity, kind, fields, text):
+	case s.queue <- s.message(moment, severity, kind, fields, text):
 	default:
 		s.lost.Add(1)
 	}
@@ -116,15 +116,15 @@ func (s *Syslog) send(at time.Time, severity int, kind string, fields []slog.Att
 // message makes one message, RFC 5424 section 6: the fields as structured data, and the
 // text in UTF-8. A socket of this host takes the older form, without the host
 // (RFC 3164, section 4.1): what reads it takes a header of the newer one for text.
-func (s *Syslog) message(at time.Time, severity int, kind string, fields []slog.Attr, text string) []byte {
+func (s *Syslog) message(moment time.Time, severity int, kind string, fields []slog.Attr, text string) []byte {
 	if s.to.Network == "unix" {
-		b := fmt.Appendf(nil, "<%d>%s mellowgate[%d]: %s", security*8+severity, at.Local().Format(time.Stamp),
+		b := fmt.Appendf(nil, "<%d>%s mellowgate[%d]: %s", security*8+severity, moment.Local().Format(time.Stamp),
 			os.Getpid(),
 			strings.ToValidUTF8(text, "\uFFFD"))
 		return whole(b, longestField)
 	}
 	b := fmt.Appendf(nil, "<%d>1 %s %s mellowgate %d %s ", security*8+severity,
-		at.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), printable(kind, 32))
+		moment.UTC().Format("2006-01-02T15:04:05.000000Z"), s.host, os.Getpid(), printable(kind, 32))
 	b = append(appendData(b, kind, fields), " \xef\xbb\xbf"...)
 	return whole(append(b, strings.ToValidUTF8(text, "\uFFFD")...), longestField)
 }

@@ -59,7 +59,7 @@ type exporting struct {
 // beginExport begins with the first record that there is of a chain.
 func beginExport(from Source, dir string, first Record) (*exporting, error) {
 	before := ""
-	if f, is := from.(Folder); is { // what came before may have been let go
+	if f, ok := from.(Folder); ok { // what came before may have been let go
 		all, err := segments.List(string(f))
 		if err != nil {
 			return nil, err

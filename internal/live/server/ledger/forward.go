@@ -233,7 +233,7 @@ func (f *Forwarded) next() ([]Record, segments.Position, error) {
 	var some []Record
 	begin, newest := f.begin, f.Newest()
 	err := segments.Read(f.dir, segments.Reading{From: f.at + 1, Begin: f.begin,
-		Entry: func(number int64, at segments.Position, entry []byte) error {
+		Entry: func(number int64, position segments.Position, entry []byte) error {
 			if len(some) == forwardTogether || number > newest {
 				return errEnough
 			}
@@ -243,7 +243,7 @@ func (f *Forwarded) next() ([]Record, segments.Position, error) {
 			}
 			r.Chain = f.chain
 			some = append(some, r)
-			begin = at.After(entry)
+			begin = position.After(entry)
 			return nil
 		}})
 	if errors.Is(err, errEnough) {

@@ -95,8 +95,8 @@ func (s *Signer) Key() string {
 }
 
 // Sign returns a head with the time and a signature.
-func (s *Signer) Sign(h Head, at time.Time) Head {
-	h.Time, h.Key = at.UTC().Format(time.RFC3339), s.Key()
+func (s *Signer) Sign(h Head, moment time.Time) Head {
+	h.Time, h.Key = moment.UTC().Format(time.RFC3339), s.Key()
 	h.Sign = base64.StdEncoding.EncodeToString(ed25519.Sign(s.key, h.signed()))
 	return h
 }

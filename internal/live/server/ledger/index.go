@@ -180,8 +180,8 @@ func (x *index) fits(db *sql.DB) (why string, err error) {
 	if x.at == 0 {
 		return "", nil
 	}
-	var at segments.Position
-	err = db.QueryRow(`SELECT segment, at FROM entries WHERE sequence = ?`, x.at).Scan(&at.Segment, &at.Offset)
+	var position segments.Position
+	err = db.QueryRow(`SELECT segment, at FROM entries WHERE sequence = ?`, x.at).Scan(&position.Segment, &position.Offset)
 	if errors.Is(err, sql.ErrNoRows) { // let go meanwhile
 		return "", nil
 	}
@@ -190,11 +190,11 @@ func (x *index) fits(db *sql.DB) (why string, err error) {
 	}
 	pick := segments.Pick(x.ledger.dir)
 	defer func() { _ = pick.Close() }()
-	entry, err := pick.Entry(at)
+	entry, err := pick.Entry(position)
 	if err == nil {
 		var r Record
 		if r, err = decode(entry); err == nil && r.Hash == h.Hash {
-			x.begin = at.After(entry)
+			x.begin = position.After(entry)
 			return "", nil
 		}
 	}
@@ -271,7 +271,7 @@ func (x *index) pass(ctx context.Context) (int, error) {
 	}
 	defer func() { _ = tx.Rollback() }()
 	err = segments.Read(x.ledger.dir, segments.Reading{From: x.at + 1, Begin: x.begin,
-		Entry: func(number int64, at segments.Position, entry []byte) error {
+		Entry: func(number int64, position segments.Position, entry []byte) error {
 			if n == indexTogether || number > newest {
 				return errEnough
 			}
@@ -291,8 +291,9 @@ func (x *index) pass(ctx context.Context) (int, error) {
 			if r.Result == evidence.Refused {
 				refused = 1
 			}
-			values = append(values, number, r.Time.UnixNano(), person, device, refused, at.Segment, at.Offset)
-			begin, end = at.After(entry), r
+			values = append(values, number, r.Time.UnixNano(), person, device, refused, position.Segment,
+				position.Offset)
+			begin, end = position.After(entry), r
 			n++
 			return nil
 		},

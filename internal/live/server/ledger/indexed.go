@@ -155,11 +155,11 @@ func (f Folder) known(ctx context.Context, which Filter, chain string, tx *sql.T
 	var newest []Record
 	for rows.Next() {
 		var sequence int64
-		var at segments.Position
-		if err := rows.Scan(&sequence, &at.Segment, &at.Offset); err != nil {
+		var position segments.Position
+		if err := rows.Scan(&sequence, &position.Segment, &position.Offset); err != nil {
 			return nil, err
 		}
-		entry, err := pick.Entry(at)
+		entry, err := pick.Entry(position)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // let go meanwhile
 		}

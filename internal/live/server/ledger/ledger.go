@@ -337,8 +337,8 @@ func (l *Ledger) flush() {
 	before := l.again
 	l.again = nil
 	if l.gap.lost > 0 && len(before)+len(batch) > 0 {
-		at := append(before[:len(before):len(before)], batch...)[0].record.Time
-		before = append([]entry{{record: l.gap.record(at), must: true}}, before...)
+		moment := append(before[:len(before):len(before)], batch...)[0].record.Time
+		before = append([]entry{{record: l.gap.record(moment), must: true}}, before...)
 	}
 	l.writeParts(before)
 	l.writeParts(batch)
@@ -404,8 +404,8 @@ type gap struct {
 }
 
 // record is the record that says so.
-func (g gap) record(at time.Time) Record {
-	return Record{Time: at, Node: g.node, Kind: Gap, Result: evidence.Failed,
+func (g gap) record(moment time.Time) Record {
+	return Record{Time: moment, Node: g.node, Kind: Gap, Result: evidence.Failed,
 		Reason: fmt.Sprintf("%d decisions since %s are missing here: %v", g.lost, g.since.UTC().Format(time.RFC3339),
 			g.why)}.
 		tidy()

@@ -47,7 +47,7 @@ func (f Folder) prove(ctx context.Context, v *verifying) error {
 			first, chain = false, h.chain
 			return nil
 		},
-		Entry: func(n int64, at segments.Position, entry []byte) error {
+		Entry: func(n int64, position segments.Position, entry []byte) error {
 			if n%1024 == 0 && ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -58,7 +58,7 @@ func (f Folder) prove(ctx context.Context, v *verifying) error {
 			}
 			r.Chain = chain
 			v.record(r)
-			return beside.shows(v, r, at)
+			return beside.shows(v, r, position)
 		},
 		Damaged: func(d *segments.Damage) error {
 			v.say(chain, d.Number, "%s", d.Error())
@@ -154,7 +154,7 @@ func (b *beside) step() error {
 }
 
 // shows checks that the index shows a record.
-func (b *beside) shows(v *verifying, r Record, at segments.Position) error {
+func (b *beside) shows(v *verifying, r Record, position segments.Position) error {
 	if b.rows == nil || r.Sequence > b.end.Sequence {
 		return nil
 	}
@@ -166,7 +166,7 @@ func (b *beside) shows(v *verifying, r Record, at segments.Position) error {
 	n := b.next
 	refused := r.Result == evidence.Refused
 	if b.more && n.sequence == r.Sequence && n.time == r.Time.UnixNano() && b.names[n.person] == r.Person &&
-		b.names[n.device] == r.Device && (n.refused == 1) == refused && n.at == at {
+		b.names[n.device] == r.Device && (n.refused == 1) == refused && n.at == position {
 		return nil
 	}
 	if b.said++; b.said <= mostOfIndex {

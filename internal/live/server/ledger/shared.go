@@ -233,7 +233,7 @@ func (s *Shared) hear(ctx context.Context, conn *pgx.Conn, h *heard) error {
 	}
 	var id int64
 	var name, source string
-	var at time.Time
+	var moment time.Time
 	if _, err := pgx.ForEachRow(names, []any{&id, &name}, func() error {
 		h.names = max(h.names, id)
 		s.hears.Confirmed(name)
@@ -248,13 +248,13 @@ func (s *Shared) hear(ctx context.Context, conn *pgx.Conn, h *heard) error {
 	if err != nil {
 		return err
 	}
-	_, err = pgx.ForEachRow(failures, []any{&id, &name, &source, &at}, func() error {
+	_, err = pgx.ForEachRow(failures, []any{&id, &name, &source, &moment}, func() error {
 		if h.rows[id] {
 			return nil
 		}
 		h.rows[id] = true
 		h.failures = max(h.failures, id)
-		s.hears.Failed(name, source, at)
+		s.hears.Failed(name, source, moment)
 		return nil
 	})
 	for id := range h.rows {

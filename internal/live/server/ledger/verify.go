@@ -35,7 +35,7 @@ func Verify(ctx context.Context, s Source, expected ...Head) (Proof, error) {
 	for _, h := range expected {
 		v.expect(h)
 	}
-	if f, is := s.(Folder); is {
+	if f, ok := s.(Folder); ok {
 		err = f.prove(ctx, v)
 	} else {
 		err = s.Read(ctx, Filter{byChain: true}, func(r Record) error {

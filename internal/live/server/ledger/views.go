@@ -57,7 +57,7 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 		if person != "" && r.Kind != System && site.FoldedName(r.Person) != folded {
 			return nil
 		}
-		k, at := key{device: r.Device, session: r.Session, person: r.Person}, r.Time
+		k, moment := key{device: r.Device, session: r.Session, person: r.Person}, r.Time
 		switch r.Kind {
 		case System:
 			if strings.HasSuffix(r.Command, " on") || strings.Contains(r.Command, "start") ||
@@ -68,16 +68,16 @@ func Sessions(ctx context.Context, from Source, f Filter) ([]Session, error) {
 			open[k] = len(all)
 			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From,
 				Level:   r.Level,
-				Session: r.Session, Start: &at})
+				Session: r.Session, Start: &moment})
 		case SessionStop:
 			if i, ok := open[k]; ok {
-				all[i].End = &at
+				all[i].End = &moment
 				delete(open, k)
 				return nil
 			}
 			all = append(all, Session{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From,
 				Level:   r.Level,
-				Session: r.Session, End: &at})
+				Session: r.Session, End: &moment})
 		}
 		return nil
 	})

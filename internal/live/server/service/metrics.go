@@ -99,8 +99,8 @@ func (m *Metrics) Took(server string, q site.Question, d time.Duration) {
 func (m *Metrics) Taken(servers []*site.Server, keys map[string]time.Time) {
 	m.taken.SetToCurrentTime()
 	m.keys.Reset()
-	for name, at := range keys {
-		m.keys.WithLabelValues(name).Set(float64(at.Unix()))
+	for name, moment := range keys {
+		m.keys.WithLabelValues(name).Set(float64(moment.Unix()))
 	}
 	for _, server := range servers { // what has not happened yet is 0, and not missing
 		if server.Protocol == site.LDAP {

@@ -162,9 +162,9 @@ func (v *Service) keepCodes(folder *state.Folder) func(string, int64, map[string
 }
 
 // learned lets other nodes know.
-func (v *Service) learned(name, source string, at time.Time) {
+func (v *Service) learned(name, source string, moment time.Time) {
 	if v.shared != nil {
-		v.shared.Tell(ledger.Learned{Name: name, Source: source, At: at})
+		v.shared.Tell(ledger.Learned{Name: name, Source: source, At: moment})
 	}
 }
 
@@ -298,14 +298,14 @@ func Where(s *site.Server, address netip.Addr) gate.Place {
 
 // Written returns a place as it is written to places.json.
 func Written(p gate.Place) evidence.ServerPlace {
-	at := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.Secured(),
+	place := evidence.ServerPlace{Name: p.Server.Name, Protocol: string(p.Server.Protocol), TLS: p.Server.Secured(),
 		Address: p.Authentication.Addr().String(), Running: true}
 	if !p.Server.TwoPorts() {
-		at.Port = p.Authentication.Port()
+		place.Port = p.Authentication.Port()
 	} else {
-		at.Authentication, at.Accounting = p.Authentication.Port(), p.Accounting.Port()
+		place.Authentication, place.Accounting = p.Authentication.Port(), p.Accounting.Port()
 	}
-	return at
+	return place
 }
 
 // Take puts a design in place of the one in use, and lets just these servers

@@ -57,14 +57,14 @@ func (i Identity) Server(p site.Protocol) *tls.Config {
 // section 5.
 func (i Identity) revoked(c tls.ConnectionState) error {
 	for _, chain := range c.VerifiedChains {
-		for at, one := range chain[:len(chain)-1] {
+		for index, certificate := range chain[:len(chain)-1] {
 			for _, list := range i.Revoked {
-				if list.CheckSignatureFrom(chain[at+1]) != nil {
+				if list.CheckSignatureFrom(chain[index+1]) != nil {
 					continue
 				}
 				for _, entry := range list.RevokedCertificateEntries {
-					if entry.SerialNumber.Cmp(one.SerialNumber) == 0 {
-						return fmt.Errorf("the certificate %s was revoked on %s", subject(one),
+					if entry.SerialNumber.Cmp(certificate.SerialNumber) == 0 {
+						return fmt.Errorf("the certificate %s was revoked on %s", subject(certificate),
 							entry.RevocationTime.UTC().Format(time.DateOnly))
 					}
 				}
@@ -85,7 +85,7 @@ func subject(c *x509.Certificate) string {
 // NamesDevice reports whether a certificate is that of a device: it bears its
 // name or an address of it (RFC 6614, section 2.3), or is the one that the site
 // says; who is what it names.
-func NamesDevice(c *x509.Certificate, d *site.Device) (is bool, who string) {
+func NamesDevice(c *x509.Certificate, d *site.Device) (found bool, who string) {
 	if d.Shows.Fingerprint != "" {
 		sum := sha256.Sum256(c.Raw)
 		return hex.EncodeToString(sum[:]) == d.Shows.Fingerprint, Bears(c)
@@ -248,7 +248,7 @@ func NewAuthority(name string, now time.Time) (*Authority, error) {
 }
 
 // Issue makes an identity for a name at an address, for both sides of TLS.
-func (a *Authority) Issue(name string, at netip.Addr, now time.Time) (Identity, error) {
+func (a *Authority) Issue(name string, address netip.Addr, now time.Time) (Identity, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return Identity{}, err
@@ -258,7 +258,7 @@ func (a *Authority) Issue(name string, at netip.Addr, now time.Time) (Identity, 
 		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(validFor),
 		KeyUsage:    x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
-		DNSNames:    []string{name}, IPAddresses: []net.IP{at.AsSlice()}}
+		DNSNames:    []string{name}, IPAddresses: []net.IP{address.AsSlice()}}
 	der, err := x509.CreateCertificate(rand.Reader, template, a.certificate, key.Public(), a.key)
 	if err != nil {
 		return Identity{}, err

@@ -65,12 +65,13 @@ func apply(text []byte, edits []Edit, s *site.Site) ([]byte, error) {
 	})
 	lines := bytes.SplitAfter(text, []byte("\n"))
 	for _, e := range edits {
-		at, column := int(e.Place.Line)-1, int(e.Place.Column)-1
-		if at >= len(lines) || column > len(lines[at]) || !strings.HasPrefix(string(lines[at][column:]), e.Old) {
+		index, column := int(e.Place.Line)-1, int(e.Place.Column)-1
+		if index >= len(lines) || column > len(lines[index]) ||
+			!strings.HasPrefix(string(lines[index][column:]), e.Old) {
 			return nil, fmt.Errorf("%s: the file is not as it was read; nothing was changed", s.Where(e.Place))
 		}
-		line := string(lines[at])
-		lines[at] = []byte(line[:column] + e.New + line[column+len(e.Old):])
+		line := string(lines[index])
+		lines[index] = []byte(line[:column] + e.New + line[column+len(e.Old):])
 	}
 	return bytes.Join(lines, nil), nil
 }

@@ -133,13 +133,13 @@ func Exposed(s *site.Site, base string) []findings.Exposed { return exposed(s, b
 func exposed(s *site.Site, base string) []findings.Exposed {
 	var all []findings.Exposed
 	seen := map[string]bool{}
-	look := func(path string, at site.Place) {
+	look := func(path string, place site.Place) {
 		info, err := os.Stat(path)
 		if err != nil || seen[path] || info.Mode().Perm()&0o007 == 0 {
 			return
 		}
 		seen[path] = true
-		all = append(all, findings.Exposed{Path: path, Mode: info.Mode().String(), Place: at})
+		all = append(all, findings.Exposed{Path: path, Mode: info.Mode().String(), Place: place})
 	}
 	for _, k := range s.Keys {
 		switch k.Source {

@@ -153,14 +153,14 @@ func itemBefore(s *site.Site, p site.Place, text string) (Edit, error) {
 	line := LineAt(s, p)
 	before := line[:min(len(line), int(p.Column-1))]
 	open, dash := strings.LastIndex(before, "{"), strings.Index(before, "- ")
-	at := p
+	place := p
 	switch {
 	case dash >= 0 && strings.TrimSpace(before[:dash]) == "":
-		at.Column = int32(dash + 1)
-		return Edit{Place: at, New: "- " + text + "\n" + strings.Repeat(" ", dash)}, nil
+		place.Column = int32(dash + 1)
+		return Edit{Place: place, New: "- " + text + "\n" + strings.Repeat(" ", dash)}, nil
 	case open >= 0:
-		at.Column = int32(open + 1)
-		return Edit{Place: at, New: text + ", "}, nil
+		place.Column = int32(open + 1)
+		return Edit{Place: place, New: text + ", "}, nil
 	}
 	return Edit{}, ErrByHand
 }

@@ -34,7 +34,7 @@ func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) 
 	var edits []Edit
 	var here [][2]string
 	for _, t := range traits {
-		if inner, is := strings.CutPrefix(t[1], "{"); is && k.FormsAt.Known() && t[0] == "password-as" {
+		if inner, ok := strings.CutPrefix(t[1], "{"); ok && k.FormsAt.Known() && t[0] == "password-as" {
 			e, err := into(s, k.FormsAt, strings.TrimSuffix(inner, "}"))
 			if err != nil {
 				return nil, err

@@ -102,7 +102,7 @@ func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surround
 // the kept passwords of accounts.
 func (w *Draft) secretOf(keys site.Keys) yang.Secrets {
 	return func(name string) string {
-		if server, is := strings.CutPrefix(name, "server "); is {
+		if server, ok := strings.CutPrefix(name, "server "); ok {
 			for s, t := range w.Targets {
 				if s.Name == server {
 					return t.Key.Reveal()
@@ -248,7 +248,7 @@ func (w *Draft) accounts(users []yang.User, level func(name string) int) error {
 	var all []*site.Account
 	for _, u := range users {
 		a := &site.Account{Ref: site.Ref{Name: u.Name}, Level: level(u.Name)}
-		if clear, is := strings.CutPrefix(u.Password, "$0$"); is {
+		if clear, ok := strings.CutPrefix(u.Password, "$0$"); ok {
 			hash, err := secrets.Hash(clear, 64, 1)
 			if err != nil {
 				return netconf.Fail("operation-failed", "", "%v", err)

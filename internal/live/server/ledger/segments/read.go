@@ -210,24 +210,24 @@ func Pick(dir string) *Picker { return &Picker{dir: dir} }
 
 // Entry returns the entry at a place, good until the next call. It is an error when
 // none is there.
-func (p *Picker) Entry(at Position) ([]byte, error) {
-	if p.file == nil || p.first != at.Segment {
+func (p *Picker) Entry(position Position) ([]byte, error) {
+	if p.file == nil || p.first != position.Segment {
 		if err := p.Close(); err != nil {
 			return nil, err
 		}
-		file, err := os.Open(Path(p.dir, at.Segment))
+		file, err := os.Open(Path(p.dir, position.Segment))
 		if err != nil {
 			return nil, err
 		}
-		p.file, p.first = file, at.Segment
+		p.file, p.first = file, position.Segment
 	}
 	const usual = 1 << 10 // most entries are shorter: one call reads them
 	p.bytes = octets(p.bytes, usual)
-	n, err := p.file.ReadAt(p.bytes, at.Offset)
+	n, err := p.file.ReadAt(p.bytes, position.Offset)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	damaged := &Damage{Path: p.file.Name(), Offset: at.Offset, Number: -1, What: "there is no entry"}
+	damaged := &Damage{Path: p.file.Name(), Offset: position.Offset, Number: -1, What: "there is no entry"}
 	if n < frameHeader {
 		return nil, damaged
 	}
@@ -237,7 +237,7 @@ func (p *Picker) Entry(at Position) ([]byte, error) {
 	}
 	if frameHeader+size > n {
 		p.bytes = octets(p.bytes, frameHeader+size)
-		if _, err := p.file.ReadAt(p.bytes, at.Offset); err != nil {
+		if _, err := p.file.ReadAt(p.bytes, position.Offset); err != nil {
 			return nil, damaged
 		}
 	}

@@ -54,9 +54,9 @@ func List(dir string) ([]Segment, error) {
 	}
 	var all []Segment
 	for _, e := range entries {
-		number, is := strings.CutSuffix(e.Name(), Suffix)
+		number, ok := strings.CutSuffix(e.Name(), Suffix)
 		first, err := strconv.ParseInt(number, 10, 64)
-		if !is || err != nil || first < 1 {
+		if !ok || err != nil || first < 1 {
 			continue
 		}
 		info, err := e.Info()
