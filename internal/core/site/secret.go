@@ -104,8 +104,9 @@ func (s Secret) Slips() []Slip {
 			add(string(b[:i])+other+string(b[i+1:]), "with one letter in another case")
 		}
 		for _, pair := range alike {
-			if position := strings.IndexByte(pair, b[i]); position >= 0 {
-				add(string(b[:i])+string(pair[1-position])+string(b[i+1:]), "with one character that looks like another")
+			if side := strings.IndexByte(pair, b[i]); side >= 0 {
+				add(string(b[:i])+string(pair[1-side])+string(b[i+1:]),
+					"with one character that looks like another")
 			}
 		}
 	}
