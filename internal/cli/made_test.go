@@ -22,7 +22,7 @@ const madeHash = "$argon2id$v=19$m=64,t=1,p=1$/DK4+9eTk2nKWXODz0M2jg$zGdMTbpjrhY
 // with an answer, and none in a crash.
 func TestASiteThatLacksThingsEndsNoCommandInACrash(t *testing.T) {
 	t.Parallel()
-	for seed := range int64(testscale.Of(40, 200)) {
+	for seed := range int64(testscale.Of(20, 60)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
