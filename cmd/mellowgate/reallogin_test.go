@@ -190,6 +190,20 @@ func TestAShellThatBeginsLateIsWaitedFor(t *testing.T) {
 	require.NotContains(t, r.out, "prompt")
 }
 
+// A server that takes the password and then gives no shell is no proof that somebody is in.
+func TestASessionThatIsClosedBeforeAPromptIsNotIn(t *testing.T) {
+	t.Parallel()
+	o := opensshFolder(t, "rsa", "PrintMotd no\nForceCommand echo this account is not available; exit 1\n")
+	o.start(t, func() bool { return true })
+	c := call{dir: t.TempDir()}
+	r := c.run(t, "login", "-address", o.address, "-known-hosts", "hosts", "-accept-host-key", "-person", o.person,
+		"-ssh-key", o.key, "-command", "list", "-expect", "in")
+	require.Equal(t, 1, r.status, r.out+r.err)
+	require.Contains(t, r.out, "unsure after")
+	require.Contains(t, r.out, "closed the session before any prompt; it says \"this account is not available\"")
+	require.Contains(t, r.out, "not proven: in was expected")
+}
+
 // opensshd is OpenSSH's own server, for whoever runs the tests, and the key that opens it.
 func opensshd(t *testing.T) (address, key, name string) {
 	o := opensshFolder(t, "rsa", "PasswordAuthentication yes\nAllowTcpForwarding yes\nPrintMotd no\n")

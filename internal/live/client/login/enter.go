@@ -47,6 +47,7 @@ type arrival struct {
 	took    time.Duration
 	detail  string
 	line    string
+	closed  bool  // the device ended the connection
 	err     error // of a call that cannot be made at all
 }
 
@@ -109,9 +110,9 @@ func (s *session) inPlainText(conn net.Conn, what string) arrival {
 	began := time.Now()
 	a := s.arrive(s.Password.Reveal() + "\n")
 	switch {
-	case a.outcome == walk.OutcomeNoAnswer && a.err != nil: // the connection ended
+	case a.closed:
 		a.outcome, a.detail = walk.OutcomeRefused, what+" hung up while the password was checked"+s.saying(a.line)
-		a.took, a.err = time.Since(began), nil
+		a.took = time.Since(began)
 	case a.outcome == walk.OutcomeNoAnswer:
 		a.detail = what + " came to no answer" + s.saying(a.line)
 	}
@@ -180,7 +181,7 @@ func (s *session) arrive(typed string) arrival {
 		case said.By == "again":
 			a.outcome = walk.OutcomeRefused
 		case errors.Is(err, dialogue.ErrClosed):
-			a.outcome, a.err, a.line = walk.OutcomeNoAnswer, err, said.Text
+			a.outcome, a.closed, a.line = walk.OutcomeNoAnswer, true, said.Text
 		case err != nil && strings.TrimSpace(said.Line) != "":
 			a.outcome, a.detail = walk.OutcomeUnsure, s.noPrompt(err, said.Line)
 		case err != nil || step.Within <= 0:

@@ -100,6 +100,13 @@ func (s *session) shell(took time.Duration) arrival {
 	s.talk = dialogue.New(s.conn, in, out)
 	a := s.arrive("")
 	a.took = took // the password was checked before
+	if a.closed || a.outcome == walk.OutcomeNoAnswer {
+		why := "no prompt came"
+		if a.closed {
+			why = "the device let the person in and closed the session before any prompt"
+		}
+		a.outcome, a.detail = walk.OutcomeUnsure, why+s.saying(a.line)
+	}
 	return a
 }
 
