@@ -13,7 +13,7 @@ import (
 	sheetcmd "mellowgate/internal/cli/sheet"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/cli/texts"
-	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/live/lab/standin"
@@ -52,13 +52,13 @@ func (s *story) typed() error {
 	if err != nil {
 		return err
 	}
-	talk := design.Book.Talk()
+	words := design.Book.Talk()
 	attempt, err := s.attemptOver(typedDevice, site.SSH)
 	if err != nil {
 		return err
 	}
-	open := func(ctx context.Context) (*login.Line, error) { return login.Open(ctx, attempt, talk, typedDevice) }
-	if err := s.mistake(open, talk); err != nil {
+	open := func(ctx context.Context) (*login.Line, error) { return login.Open(ctx, attempt, words, typedDevice) }
+	if err := s.mistake(open, words); err != nil {
 		return err
 	}
 	report, err := cliplan.Send(s.Context, cliplan.Session{Design: design, Open: open, Window: 2 * time.Minute,
@@ -76,7 +76,7 @@ func (s *story) typed() error {
 		Refused: func(ctx context.Context) (bool, error) {
 			wrongly := attempt
 			wrongly.Password = site.NewSecret("not-her-password")
-			line, err := login.Open(ctx, wrongly, talk, typedDevice)
+			line, err := login.Open(ctx, wrongly, words, typedDevice)
 			if err == nil {
 				line.Close()
 			}
@@ -99,14 +99,14 @@ func (s *story) typed() error {
 }
 
 // mistake types a wrong line under a timed way back, and loses the session.
-func (s *story) mistake(open func(context.Context) (*login.Line, error), talk *phrase.Talk) error {
+func (s *story) mistake(open func(context.Context) (*login.Line, error), words *talk.Talk) error {
 	const wrongLine = "lift entry who 30 h"
 	line, err := open(s.Context)
 	if err != nil {
 		return call.TaskError(err)
 	}
 	var typed []string
-	for _, one := range append([]string{talk.WayBack.SetFor(5 * time.Minute)}, append(talk.Enter, wrongLine)...) {
+	for _, one := range append([]string{words.WayBack.SetFor(5 * time.Minute)}, append(words.Enter, wrongLine)...) {
 		if _, err := line.Do(one, one); err != nil {
 			line.Close()
 			return call.TaskError(err)
@@ -124,7 +124,7 @@ func (s *story) mistake(open func(context.Context) (*login.Line, error), talk *p
 	defer again.Close()
 	holds := false
 	for deadline := time.Now().Add(10 * time.Second); !holds && time.Now().Before(deadline); {
-		says, err := again.Do(talk.Show, talk.Show)
+		says, err := again.Do(words.Show, words.Show)
 		if err != nil {
 			return call.TaskError(err)
 		}

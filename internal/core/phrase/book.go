@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/phrase/pattern"
+	"mellowgate/internal/core/phrase/talk"
 )
 
 // Book is a phrasebook.
@@ -35,7 +36,7 @@ type Book struct {
 	pass         []pattern.Pattern // of statements of ours that are of no concern
 	version      pattern.Pattern   // the line that says the version of a text, "" for none
 	limits       Limits
-	talk         *Talk
+	talk         *talk.Talk
 	given        version   // that of the texts, nil where it is not given
 	phrases      []*phrase // at the top, in the order of the file
 	all          []*phrase // every phrase

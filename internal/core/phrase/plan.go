@@ -72,7 +72,9 @@ func (s Step) rank() int {
 
 // After returns the text of the device once some of the steps were typed: each line holds
 // from then on, as the last one that says it.
-func (p *Plan) After(steps int) (string, error) {
+func (p *Plan) After(steps int) (string, error) { return p.after(p.Steps[:steps]) }
+
+func (p *Plan) after(steps []Step) (string, error) {
 	var b strings.Builder
 	end := ""
 	for line := range strings.Lines(p.held) {
@@ -82,7 +84,7 @@ func (p *Plan) After(steps int) (string, error) {
 		}
 		b.WriteString(strings.TrimRight(line, "\r\n") + "\n")
 	}
-	for _, s := range p.Steps[:steps] {
+	for _, s := range steps {
 		lines, err := p.book.Text(s.Lines, true)
 		if err != nil {
 			return "", err

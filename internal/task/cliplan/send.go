@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/live/client/login"
 	"mellowgate/internal/task/rollout"
 )
@@ -37,7 +38,7 @@ type Session struct {
 type run struct {
 	Session
 	ctx     context.Context
-	talk    *phrase.Talk
+	talk    *talk.Talk
 	line    *login.Line
 	before  string
 	plan    *Plan
@@ -144,7 +145,7 @@ func (r *run) change() error {
 			return r.ctx.Err()
 		}
 		// what cannot be said again goes once somebody got in without it
-		if step.Stuck != "" && !proven && r.talk.Effect == phrase.AtOnce {
+		if step.Stuck != "" && !proven && r.talk.Effect == talk.AtOnce {
 			proven = true
 			if p := r.entersAnew(); len(r.typed) > 0 && !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
@@ -156,7 +157,7 @@ func (r *run) change() error {
 			return err
 		}
 		// nothing but this session takes it back: each step is proven
-		if r.talk.WayBack == nil && r.talk.Effect == phrase.AtOnce {
+		if r.talk.WayBack == nil && r.talk.Effect == talk.AtOnce {
 			if p := r.entersAnew(); !p.OK {
 				r.report.Proofs = append(r.report.Proofs, p)
 				return fmt.Errorf("not proven: %s: %s", p.What, p.Saw)
@@ -181,7 +182,7 @@ func (r *run) change() error {
 
 // atCommit reports whether the lines take effect only at a commit, which the way back is the
 // timed form of.
-func (r *run) atCommit() bool { return r.talk.Effect == phrase.AtCommit && r.talk.WayBack != nil }
+func (r *run) atCommit() bool { return r.talk.Effect == talk.AtCommit && r.talk.WayBack != nil }
 
 // setBack sets the timed way back, where the make has one.
 func (r *run) setBack() error {
@@ -222,7 +223,7 @@ func (r *run) leave() error {
 		}
 		r.set = r.set && !r.atCommit() // it is the commit that holds now
 	}
-	if r.talk.Effect == phrase.AtSave && r.talk.Save != "" {
+	if r.talk.Effect == talk.AtSave && r.talk.Save != "" {
 		if err := r.do(r.talk.Save); err != nil {
 			return err
 		}
@@ -323,7 +324,7 @@ func (r *run) keep() error {
 		r.set = false
 	}
 	r.report.Outcome = rollout.Kept
-	if r.talk.Save != "" && r.talk.Effect != phrase.AtSave {
+	if r.talk.Save != "" && r.talk.Effect != talk.AtSave {
 		if err := r.do(r.talk.Save); err != nil {
 			r.report.Why = "it holds, and could not be saved: " + err.Error()
 			r.Say(r.report.Why)

@@ -6,6 +6,7 @@ import (
 
 	"mellowgate/internal/core/foresee"
 	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/sheet"
 	"mellowgate/internal/core/site"
 )
@@ -17,11 +18,11 @@ func (d Design) Typing(p *Plan, withKeys bool) (t sheet.Typing, err error) {
 		return t, err
 	}
 	t = sheet.Typing{Make: d.Book.Make, Left: p.Left, ByHand: p.Typed}
-	if talk := d.Book.Talk(); talk != nil {
-		t.Enter, t.Leave, t.Save = talk.Enter, talk.Leave, talk.Save
-		t.Commit, t.AtSave = talk.Commit, talk.Effect == phrase.AtSave
-		if talk.WayBack != nil {
-			t.SetBack, t.CallOff = talk.WayBack.SetFor, talk.WayBack.CallOff
+	if words := d.Book.Talk(); words != nil {
+		t.Enter, t.Leave, t.Save = words.Enter, words.Leave, words.Save
+		t.Commit, t.AtSave = words.Commit, words.Effect == talk.AtSave
+		if words.WayBack != nil {
+			t.SetBack, t.CallOff = words.WayBack.SetFor, words.WayBack.CallOff
 		}
 	}
 	if t.TryAfter, err = d.settled(p); err != nil {

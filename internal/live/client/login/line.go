@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/dialogue"
 )
@@ -16,7 +16,7 @@ import (
 // says is read up to its next prompt. It is not safe for concurrent use.
 type Line struct {
 	session *session
-	shows   *phrase.Prompt
+	shows   *talk.Prompt
 }
 
 // ErrRefused is a login that was refused.
@@ -35,7 +35,7 @@ func (r Refused) Error() string {
 // Open logs in over SSH, telnet or at a console, and waits for the first prompt of the make.
 // host is the name of the device, which its prompts show. The error is ErrRefused where the
 // device lets nobody in by this name and password.
-func Open(ctx context.Context, a Attempt, words *phrase.Talk, host string) (*Line, error) {
+func Open(ctx context.Context, a Attempt, words *talk.Talk, host string) (*Line, error) {
 	if a.Patience == 0 {
 		a.Patience = 30 * time.Second
 	}

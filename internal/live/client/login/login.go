@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -42,7 +42,7 @@ type Attempt struct {
 	Signers []ssh.Signer
 	// Words are those of the device's make: its prompts, pages and refusals, where Prompt and
 	// Refusal do not say them. Host is the name that its prompts show.
-	Words *phrase.Talk
+	Words *talk.Talk
 	Host  string
 	// Dial opens the connection; nil for the usual way.
 	Dial func(ctx context.Context, address string) (net.Conn, error)

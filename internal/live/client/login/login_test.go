@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 )
@@ -66,7 +67,7 @@ func to(address, password string) Attempt {
 }
 
 // paging are the words of a make that shows pages.
-func paging(t *testing.T) *phrase.Talk {
+func paging(t *testing.T) *talk.Talk {
 	t.Helper()
 	book, err := phrase.Load("book.yaml", []byte(`phrasebook: 1
 make: paging

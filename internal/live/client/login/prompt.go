@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/dialogue"
 )
@@ -29,7 +29,7 @@ func (p prompt) level(line string) int {
 }
 
 // promptsOf returns what the prompts of a make look like.
-func promptsOf(words *phrase.Talk, host string) *regexp.Regexp {
+func promptsOf(words *talk.Talk, host string) *regexp.Regexp {
 	var prompts []string
 	for _, p := range words.Prompts {
 		prompts = append(prompts, regexp.QuoteMeta(strings.TrimSpace(strings.ReplaceAll(p.Shows, "<host>", host))))

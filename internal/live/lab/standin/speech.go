@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mellowgate/internal/core/phrase"
+	"mellowgate/internal/core/phrase/talk"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/lab/standin/config"
 	"mellowgate/internal/routine"
@@ -27,7 +28,7 @@ type Speech struct {
 type speaking struct {
 	Speech
 	device *Device
-	talk   *phrase.Talk
+	talk   *talk.Talk
 
 	mu      sync.Mutex
 	running *phrase.Model
@@ -118,51 +119,51 @@ func (sh *spoken) run() {
 
 // one takes one line, and reports whether it was taken.
 func (sh *spoken) one(line string) bool {
-	talk, bare := sh.of.talk, strings.TrimSpace(line)
-	minutes, sets := talk.Minutes(bare)
-	callsOff := talk.WayBack != nil && bare == talk.WayBack.CallOff
-	ours := sets || callsOff || sh.configuring || bare == talk.Show || bare == talk.Save || bare == talk.Commit &&
-		bare != "" || slices.Contains(talk.Enter, bare)
+	words, bare := sh.of.talk, strings.TrimSpace(line)
+	minutes, sets := words.Minutes(bare)
+	callsOff := words.WayBack != nil && bare == words.WayBack.CallOff
+	ours := sets || callsOff || sh.configuring || bare == words.Show || bare == words.Save || bare == words.Commit &&
+		bare != "" || slices.Contains(words.Enter, bare)
 	switch {
 	case !ours:
 		if c, _ := find(strings.Fields(bare)); c != nil {
 			return sh.shell.one(line)
 		}
-		sh.say("%s", talk.Refusal(bare))
+		sh.say("%s", words.Refusal(bare))
 		return false
 	case sh.v.level < 15:
-		sh.say("%s", talk.Refusal(bare))
+		sh.say("%s", words.Refusal(bare))
 		return false
 	}
 	asked := bare
-	if sh.configuring && !slices.Contains(talk.Leave, bare) && bare != talk.Show && bare != talk.Commit {
+	if sh.configuring && !slices.Contains(words.Leave, bare) && bare != words.Show && bare != words.Commit {
 		sh.of.mu.Lock()
 		asked = sh.of.holds().Shown(line) // no secret goes to a server
 		sh.of.mu.Unlock()
 	}
 	if verdict := sh.v.command(asked, 15); !verdict.Allowed {
-		sh.say("%s", talk.Refusal(bare))
+		sh.say("%s", words.Refusal(bare))
 		return false
 	}
 	sh.of.mu.Lock()
 	defer sh.of.mu.Unlock()
 	switch {
-	case slices.Contains(talk.Enter, bare) && !sh.configuring:
+	case slices.Contains(words.Enter, bare) && !sh.configuring:
 		sh.configuring = true
-	case slices.Contains(talk.Leave, bare) && sh.configuring:
+	case slices.Contains(words.Leave, bare) && sh.configuring:
 		sh.configuring = false
-	case bare == talk.Show:
+	case bare == words.Show:
 		sh.pages(sh.of.holds().Show())
-	case bare == talk.Save:
+	case bare == words.Save:
 		return sh.save()
-	case bare == talk.Commit && bare != "":
+	case bare == words.Commit && bare != "":
 		sh.of.takeEffect()
 		if callsOff {
 			sh.of.callOff()
 		}
 	case sets:
 		sh.of.setBack(sh.v, time.Duration(minutes)*time.Minute)
-		if talk.Effect == phrase.AtCommit { // the timed form of the commit
+		if words.Effect == talk.AtCommit { // the timed form of the commit
 			sh.of.takeEffect()
 		}
 	case callsOff:
@@ -183,7 +184,7 @@ func (s *speaking) holds() *phrase.Model {
 
 func (sh *spoken) typed(line string) bool {
 	into := sh.of.running
-	if sh.of.talk.Effect != phrase.AtOnce {
+	if sh.of.talk.Effect != talk.AtOnce {
 		if sh.of.draft == nil {
 			sh.of.draft = sh.of.running.Copy()
 		}
@@ -193,7 +194,7 @@ func (sh *spoken) typed(line string) bool {
 		sh.say("%s", sh.of.talk.Refusal(strings.TrimSpace(line)))
 		return false
 	}
-	if sh.of.talk.Effect == phrase.AtOnce {
+	if sh.of.talk.Effect == talk.AtOnce {
 		sh.of.use(into.Text())
 	}
 	return true
@@ -216,7 +217,7 @@ func (sh *spoken) save() bool {
 			return false
 		}
 	}
-	if sh.of.talk.Effect == phrase.AtSave {
+	if sh.of.talk.Effect == talk.AtSave {
 		sh.of.takeEffect()
 	}
 	sh.of.saved = sh.of.running.Text()
@@ -226,7 +227,7 @@ func (sh *spoken) save() bool {
 func (s *speaking) setBack(v *visitor, after time.Duration) {
 	s.callOff()
 	to := s.saved
-	if s.talk.WayBack.Restores == phrase.ToBefore {
+	if s.talk.WayBack.Restores == talk.ToBefore {
 		to = s.running.Text()
 	}
 	b := &goesBack{by: v, to: to}
