@@ -37,8 +37,11 @@ func booked(t *testing.T) call {
 		{Kind: ledger.SessionStop, Person: "ines.marsh", Result: evidence.Recorded, Level: 15, Session: "s1"},
 		{Kind: ledger.SessionStart, Person: "tobin.reed", Result: evidence.Recorded, Level: 1, Session: "s2"},
 	} {
-		r.Time, r.Node, r.Device, r.Access, r.From = at.Add(time.Duration(i)*time.Minute), "tern", "sw-1", "ssh",
-			"192.0.2.7"
+		r.Time = at.Add(time.Duration(i) * time.Minute)
+		r.Node = "tern"
+		r.Device = "sw-1"
+		r.Access = "ssh"
+		r.From = "192.0.2.7"
 		r.Protocol = "tacacs"
 		require.NoError(t, l.Keep(context.Background(), r))
 	}

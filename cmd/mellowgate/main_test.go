@@ -83,7 +83,10 @@ func (c call) run(t *testing.T, args ...string) result {
 	defer stop()
 	cmd := childproc.Child(exec.CommandContext(ctx, program, args...))
 	var out, errs bytes.Buffer
-	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = c.dir, strings.NewReader(c.stdin), &out, &errs
+	cmd.Dir = c.dir
+	cmd.Stdin = strings.NewReader(c.stdin)
+	cmd.Stdout = &out
+	cmd.Stderr = &errs
 	cmd.Env = append(append(os.Environ(), "MELLOWGATE_SITE=", "COLUMNS="), c.env...)
 	err := cmd.Run()
 	var exit *exec.ExitError

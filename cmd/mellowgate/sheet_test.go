@@ -46,7 +46,9 @@ func TestTheChangeSheetStandsInTheSafeOrderAndSaysWhatEachLoginMustShow(t *testi
 	require.Contains(t, r.out, `<input type="checkbox"`)
 	require.Regexp(t, `revision</dt><dd>[0-9a-f]{12} of demo/as-reviewed`, r.out)
 	d := xml.NewDecoder(strings.NewReader(r.out))
-	d.Strict, d.AutoClose, d.Entity = false, xml.HTMLAutoClose, xml.HTMLEntity
+	d.Strict = false
+	d.AutoClose = xml.HTMLAutoClose
+	d.Entity = xml.HTMLEntity
 	for {
 		if _, err := d.Token(); err != nil {
 			require.Equal(t, "EOF", err.Error())

@@ -62,7 +62,11 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 			require.NoError(t, err)
 			c := call{dir: t.TempDir()}
 			require.NoError(t, os.WriteFile(filepath.Join(c.dir, "site.yaml"), text, 0o600))
-			check, sheet, foresee, untried, with := c.run(t, "check"), "", c.run(t, "foresee"), "", ""
+			check := c.run(t, "check")
+			sheet := ""
+			foresee := c.run(t, "foresee")
+			untried := ""
+			with := ""
 			require.Less(t, check.status, 2, check.err)
 			require.Zero(t, foresee.status, foresee.err)
 			// one line to a finding, and single blanks, so that a text at the top can be looked for as it is

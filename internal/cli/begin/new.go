@@ -90,7 +90,9 @@ func writeStarter(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return call.Usagef("%s is there already and not empty; name a new folder", dir)
 	}
-	account, person, key := freshWords(), freshWords(), rand.Text()
+	account := freshWords()
+	person := freshWords()
+	key := rand.Text()
 	accountHash, err := secrets.Hash(account, 19456, 2)
 	if err != nil {
 		return err

@@ -190,7 +190,9 @@ func estatePage(taken []textread.Taken, made inventory.Estate) string {
 
 // printEstate says what was made.
 func printEstate(c *call.Call, dir string, taken []textread.Taken, made inventory.Estate) {
-	makes, left, unread := map[string]int{}, 0, 0
+	makes := map[string]int{}
+	left := 0
+	unread := 0
 	for _, t := range taken {
 		unread += len(t.Unread)
 		if t.Device == nil {

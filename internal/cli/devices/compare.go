@@ -224,7 +224,9 @@ func tellCompared(c *call.Call, f *compareFlags, some []compare.Compared) error 
 			return call.TaskError(err)
 		}
 	}
-	drifted, unread, inPart := 0, 0, false
+	drifted := 0
+	unread := 0
+	inPart := false
 	for _, r := range some {
 		inPart = inPart || r.InPart
 		if !r.Read {

@@ -326,7 +326,9 @@ func askAgreement(c *call.Call, f *sendFlags, device string) bool {
 // causesAfter asks why a login of a proof did not go as foreseen.
 func causesAfter(c *call.Call, f *sendFlags, s *job, p rollout.Proof, began time.Time) []sentCause {
 	w := &why.WhyFlags{State: f.state}
-	w.Symptom.Person, w.Symptom.Device, w.Symptom.Access = p.Person, s.d.Name, p.Access
+	w.Symptom.Person = p.Person
+	w.Symptom.Device = s.d.Name
+	w.Symptom.Access = p.Access
 	if p.Person == "" {
 		w.Symptom.Person = f.person
 	}

@@ -158,7 +158,9 @@ func (f *sendFlags) changer(t device.Target) (*device.Target, error) {
 		}
 		f.nowSecret = &secret
 	}
-	t.Person, t.Auth, t.Password = f.now, device.PasswordAuth(*f.nowSecret), *f.nowSecret
+	t.Person = f.now
+	t.Auth = device.PasswordAuth(*f.nowSecret)
+	t.Password = *f.nowSecret
 	return &t, nil
 }
 

@@ -60,7 +60,9 @@ func dependsText(cases []foresee.Case) []string {
 		trait site.Trait
 		value string
 	}
-	counts, first, order := map[turn]int{}, map[turn]string{}, []turn(nil)
+	counts := map[turn]int{}
+	first := map[turn]string{}
+	order := []turn(nil)
 	for _, c := range cases {
 		for _, d := range c.Depends {
 			t := turn{trait: d.Trait, value: d.Value}

@@ -172,7 +172,9 @@ func printChanges(w io.Writer, style show.Style, changes []foresee.Change) {
 		style.Wrap(w, "", "nothing changes for anybody, in any state")
 		return
 	}
-	losing, shorter, longer := 0, 0, 0
+	losing := 0
+	shorter := 0
+	longer := 0
 	last := ""
 	var rows [][]string
 	flush := func() {

@@ -277,14 +277,19 @@ func devicesOf(shapes []foresee.Shape) []reportedDevice {
 		for _, c := range foreseecmd.Columns(shapes) {
 			s := sh.Standing(c.Outage)
 			if tone := tones[foreseecmd.StandingTone[s]]; worst.Worst == "" || order[tone] > order[worst.Tone] {
-				worst.Worst, worst.Tone, worst.When = string(s), tone, c.Heading
+				worst.Worst = string(s)
+				worst.Tone = tone
+				worst.When = c.Heading
 			}
 		}
 		if worst.Tone == "good" {
 			worst.When = ""
 		}
 		for _, d := range sh.Devices {
-			r, addresses, ways, accounts := worst, []string{}, []string{}, []string{}
+			r := worst
+			addresses := []string{}
+			ways := []string{}
+			accounts := []string{}
 			for _, a := range d.Addresses {
 				addresses = append(addresses, a.String())
 			}
@@ -294,7 +299,9 @@ func devicesOf(shapes []foresee.Shape) []reportedDevice {
 			for _, a := range d.Accounts {
 				accounts = append(accounts, a.Name)
 			}
-			r.Name, r.Addresses, r.Ways = d.Name, strings.Join(addresses, ", "), strings.Join(ways, ", ")
+			r.Name = d.Name
+			r.Addresses = strings.Join(addresses, ", ")
+			r.Ways = strings.Join(ways, ", ")
 			r.Accounts = strings.Join(accounts, ", ")
 			if d.Kind != nil {
 				r.Kind = d.Kind.Name

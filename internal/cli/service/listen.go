@@ -174,7 +174,9 @@ func source(c *call.Call, f listening, inState bool) (capture.Source, string, fu
 		c.Note("listening on %s", f.on)
 		return source, f.on, func() { cancel(); done() }, nil
 	}
-	name, in, done := f.file, c.In, func() {}
+	name := f.file
+	in := c.In
+	done := func() {}
 	if inState {
 		dir := f.state
 		if dir == "" {
@@ -271,7 +273,9 @@ func exchanges(c *call.Call, d exchange.Directory, source capture.Source, file s
 	if f.on != "" || f.full || f.follow {
 		rows.Ready, rows.Least = 1, []int{12, 14, 12, 14, 15, 8, 7, 16}
 	}
-	n, shown, printed := 0, 0, error(nil)
+	n := 0
+	shown := 0
+	printed := error(nil)
 	print := func(e exchange.Exchange) {
 		shown++
 		if *c.AsJSON {

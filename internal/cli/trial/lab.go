@@ -211,7 +211,9 @@ func resting(all []lab.Impaired, now time.Time) []string {
 
 // StartLab starts a lab of the site with its state in dir.
 func StartLab(l call.Loaded, dir, network string, config lab.Config) (*lab.Lab, *state.Folder, error) {
-	config.Site, config.SitePath, config.Keys = l.Site, files.Absolute(l.Path), l.Keys
+	config.Site = l.Site
+	config.SitePath = files.Absolute(l.Path)
+	config.Keys = l.Keys
 	if network != "" {
 		var err error
 		if config.Network, err = site.ParseLabNetwork(network); err != nil {

@@ -178,7 +178,9 @@ func learnBy(c *call.Call, f *learnFlags, l call.Loaded) error {
 		return err
 	}
 	planned := config
-	planned.Site, planned.Keys, planned.Device = ahead.Site, site.Keys{}, ahead.Device(f.device)
+	planned.Site = ahead.Site
+	planned.Keys = site.Keys{}
+	planned.Device = ahead.Device(f.device)
 	plan, err := learn.MakePlan(planned)
 	if err != nil {
 		return call.TaskError(err)

@@ -358,7 +358,9 @@ func loginsOfSheet(c *call.Call, f LoginFlags) error {
 			continue
 		}
 		g := f
-		g.Access, g.Person, g.level = k.Way.Access, k.Who.Typed(), -1
+		g.Access = k.Way.Access
+		g.Person = k.Who.Typed()
+		g.level = -1
 		attempt, _, err := g.Attempt()
 		if err == nil {
 			err = wordsFor(c, g, places, &attempt)

@@ -49,7 +49,9 @@ func Following(c *call.Call, dir, device string) (f gather.Following, places evi
 				return f, places, err
 			}
 		}
-		f.Site, f.Keys, f.Base = l.Site, l.Keys, l.Base
+		f.Site = l.Site
+		f.Keys = l.Keys
+		f.Base = l.Base
 	}
 	return f, places, nil
 }

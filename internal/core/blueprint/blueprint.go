@@ -134,7 +134,9 @@ func Of(d *site.Device) Blueprint {
 		v.PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(v.Protocol))
 		index := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
 		path, patience := d.Path(asked[index]), d.Patience(asked[index])
-		v.Timeout, v.Attempts, v.DeadTime = patience.Timeout, patience.Attempts, patience.DeadTime
+		v.Timeout = patience.Timeout
+		v.Attempts = patience.Attempts
+		v.DeadTime = patience.DeadTime
 		v.Network, v.Interface = path.Network, path.Interface
 		if path.Source.IsValid() {
 			v.Source = path.Source.String()

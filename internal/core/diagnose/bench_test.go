@@ -22,7 +22,10 @@ func busy(logins int) evidence.Evidence {
 				group("unavailable", "no-answer", "", try("tern", "silent")))
 			v = event("", "login", evidence.Dropped, KeyDiffers, "another key")
 		}
-		t.Device, t.Time, v.Device, v.Time = device, when, device, when
+		t.Device = device
+		t.Time = when
+		v.Device = device
+		v.Time = when
 		x := evidence.Exchange{Time: when, Protocol: "tacacs", Device: device, Server: "tern", Person: person,
 			Question: "login", Answer: evidence.Accepted, Key: evidence.KeyFits}
 		e.Traces, e.Events, e.Exchanges = append(e.Traces, t), append(e.Events, v), append(e.Exchanges, x)

@@ -289,7 +289,10 @@ func (j *assessment) lowBySight(c Cause) *Cause {
 		c.Says = fmt.Sprintf("%s was accepted, and which level was given is not in what is at hand",
 			cmp.Or(j.story.Person, "somebody"))
 	default:
-		c.Cause, c.Layer, c.Confidence, c.Server = NoRights, "rights", 0.7, by
+		c.Cause = NoRights
+		c.Layer = "rights"
+		c.Confidence = 0.7
+		c.Server = by
 		c.Says = fmt.Sprintf("%s gave level %d, and the device let %s in below it: the device does not read the "+
 			"level, or asks for no session", by, given, j.story.Person)
 		if promised, text, known := j.promised(); known && given <= promised && given < 15 {

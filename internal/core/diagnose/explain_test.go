@@ -265,7 +265,9 @@ func TestARefusedCommandIsNamedWithItsRule(t *testing.T) {
 	refused := command("look secrets", "refused", "refused-by-server", "tern",
 		evidence.TraceStep{List: "c", Method: "group shore", Result: "refused", By: "tern"})
 	e := event("tobin", "commands", evidence.Refused, "command-refused", `the rule "refuse look secrets **" refuses it`)
-	e.Command, e.Place, e.Time = "look secrets", "site.yaml:9:9", refused.Time
+	e.Command = "look secrets"
+	e.Place = "site.yaml:9:9"
+	e.Time = refused.Time
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{in, refused}, Events: []evidence.Event{e}}, Symptom{})
 	require.Equal(t, CommandRefused, v.Causes[0].Cause)
 	require.Contains(t, v.Causes[0].Evidence[1], "site.yaml:9:9")

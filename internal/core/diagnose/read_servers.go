@@ -54,7 +54,9 @@ func notedBy(e evidence.Event) string {
 // lookEvents adds what the server itself noted.
 func (j *assessment) lookEvents(p *failurePoint) {
 	all := j.index.ofServer[p.server]
-	known, heard, others := len(all) > 0, false, 0
+	known := len(all) > 0
+	heard := false
+	others := 0
 	from, to := j.meanwhile()
 	for _, e := range between(all, eventTime, from, to) {
 		if e.Device != "" && e.Device != j.story.Device {

@@ -170,7 +170,9 @@ func (j *assessment) cause(p failurePoint, w weighed) Cause {
 	if w.guess != "" && (strongest.Text == "" || weight < ownWords) {
 		says = w.guess
 	}
-	c.Where, c.Says, c.Repair = fill(where), fill(says), fill(w.repair)
+	c.Where = fill(where)
+	c.Says = fill(says)
+	c.Repair = fill(w.repair)
 	j.detail(&c, p, w, strongest)
 	c.Next = j.next(w)
 	return c

@@ -71,7 +71,9 @@ func SNMPCounts(text string) []Count {
 		if m == nil {
 			continue
 		}
-		name, index, value := strings.Replace(m[1], "iso.", "1.", 1), m[2], m[3]
+		name := strings.Replace(m[1], "iso.", "1.", 1)
+		index := m[2]
+		value := m[3]
 		for table, objects := range map[string][]object{authTable: authObjects, acctTable: acctObjects} {
 			if i := slices.IndexFunc(objects, func(o object) bool {
 				return strings.EqualFold(strings.Replace(name, "ClientExt", "Client", 1), o.name) ||
@@ -113,7 +115,10 @@ func Since(before, after []Count) []Count {
 			for why, n := range c.Lost {
 				more[why] = max(n-o.Lost[why], 0)
 			}
-			c.Sent, c.Accepted, c.Refused, c.Lost = c.Sent-o.Sent, c.Accepted-o.Accepted, c.Refused-o.Refused, more
+			c.Sent = c.Sent - o.Sent
+			c.Accepted = c.Accepted - o.Accepted
+			c.Refused = c.Refused - o.Refused
+			c.Lost = more
 		}
 		all = append(all, c)
 	}

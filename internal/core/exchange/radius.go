@@ -252,7 +252,10 @@ func (l *Listener) askedAfterAnswer(moment time.Time, key pairKey, packet *radiu
 		return true
 	}
 	again := before.e
-	again.Time, again.Marks, again.Remarks, again.Says = moment.UTC(), nil, []string{}, map[evidence.Mark]string{}
+	again.Time = moment.UTC()
+	again.Marks = nil
+	again.Remarks = []string{}
+	again.Says = map[evidence.Mark]string{}
 	mark(&again, evidence.MarkUnheard,
 		fmt.Sprintf("the question came again %.1f s after its answer had left: that one did not reach the device",
 			moment.Sub(before.at).Seconds()))

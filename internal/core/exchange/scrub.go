@@ -102,7 +102,9 @@ func (s *Scrubber) Datagram(moment time.Time, from, to netip.AddrPort, b []byte,
 		if p, request = s.directory.at(from); !request || p.protocol != site.RADIUS {
 			return
 		}
-		client, server, request = to, from, false
+		client = to
+		server = from
+		request = false
 	}
 	packet, err := radius.Decode(b)
 	if err != nil || cut {

@@ -14,7 +14,9 @@ import (
 func (l *Listener) unread(moment time.Time, v *conversation, b []byte) {
 	v.tls, v.records = true, &tlsStream{}
 	e := l.directory.exchange(moment, v.client, v.server, v.port)
-	e.Protocol, e.Question, e.Answer = "tls", site.AskConnect, evidence.Unreadable
+	e.Protocol = "tls"
+	e.Question = site.AskConnect
+	e.Answer = evidence.Unreadable
 	switch {
 	case !v.port.tls:
 		mark(e, evidence.MarkTLSOnClear, "TLS on a port for clear text")

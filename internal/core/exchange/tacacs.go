@@ -37,7 +37,9 @@ func New(d Directory, emit func(Exchange)) *Listener {
 	l := &Listener{directory: d, emit: emit, conns: map[capture.Conn]*conversation{},
 		unreached: map[capture.Conn]unreached{},
 		guesses:   guesses{}, people: map[string]bool{}, sought: map[[2]netip.Addr]time.Time{}}
-	l.pairs.waiting, l.pairs.order, l.pairs.answered = map[pairKey]*pending{}, list.New(), map[pairKey]*answeredOnce{}
+	l.pairs.waiting = map[pairKey]*pending{}
+	l.pairs.order = list.New()
+	l.pairs.answered = map[pairKey]*answeredOnce{}
 	l.pairs.asking = map[askedKey]*pending{}
 	return l
 }

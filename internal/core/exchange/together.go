@@ -76,7 +76,9 @@ func joined(a, b Exchange, here, there string) Exchange {
 	if answered(a) == answered(b) {
 		return a
 	}
-	from, to, x := here, there, a
+	from := here
+	to := there
+	x := a
 	if answered(b) {
 		from, to = there, here
 		x.Key, x.AnswerKey = b.Key, b.AnswerKey

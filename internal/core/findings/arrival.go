@@ -39,7 +39,9 @@ func landsLow(c *checker, sh foresee.Shape) {
 // tooLow says why somebody who is in arrives below their level, and what would
 // raise it.
 func tooLow(cs foresee.Case) (place site.Place, why, repair string) {
-	list, step, login := cs.Way.Lists[site.Session], lastStep(cs, site.Session), lastStep(cs, site.Login)
+	list := cs.Way.Lists[site.Session]
+	step := lastStep(cs, site.Session)
+	login := lastStep(cs, site.Login)
 	switch {
 	case list == nil && login.Method.Protocol() == site.LDAP:
 		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
@@ -297,7 +299,9 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 			if !found {
 				continue
 			}
-			f.Code, f.Devices, f.Access = "cannot-verify", sh.Devices, []string{cs.Way.Name()}
+			f.Code = "cannot-verify"
+			f.Devices = sh.Devices
+			f.Access = []string{cs.Way.Name()}
 			switch {
 			case cs.Outcome != walk.OutcomeRefused: // another method lets the person in
 				f.Severity = Warning

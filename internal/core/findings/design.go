@@ -177,7 +177,9 @@ func unused(c *checker) {
 	}
 	for _, v := range s.Servers {
 		if used[v] {
-			used[v.Key], used[v.NextKey], used[v.Directory.Key] = true, true, true
+			used[v.Key] = true
+			used[v.NextKey] = true
+			used[v.Directory.Key] = true
 		}
 	}
 	for _, e := range s.Elevations {

@@ -63,7 +63,9 @@ func lockedOut(c *checker, sh foresee.Shape) {
 	servers := sh.Servers()
 	var nobody, consoleOnly map[*site.Server]bool
 	for _, o := range outages(servers) {
-		console, remote, remoteWays := false, false, false
+		console := false
+		remote := false
+		remoteWays := false
 		for _, cs := range sh.Cases {
 			remoteWays = remoteWays || cs.Way.Access != site.Console
 			if !cs.Full() || !cs.Holds(o) {

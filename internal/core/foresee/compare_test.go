@@ -84,3 +84,26 @@ func TestASummarySaysHowALoginComesOut(t *testing.T) {
 	require.Equal(t, "low, level 1 (15 by elevation), no command works, by t",
 		Case{Outcome: walk.OutcomeLow, Level: 1, Raised: 15, Stuck: true, By: "t"}.Summary())
 }
+
+// A device that only one of two sites has is compared with nothing, and not with the first that the other has.
+func TestADeviceThatComesOrGoesIsComparedWithNothing(t *testing.T) {
+	t.Parallel()
+	lists := twoServers + "lists: [{name: l, authenticate: login, methods: [group g, local]}]\n" +
+		"people: [{name: a, password: $6$x$y}]\nprofiles: [{name: p, access: {console: {login: l}}}]\ndevices:\n" +
+		"  - {name: d1, profile: p, addresses: [192.0.2.9]}\n"
+	one, two := of(t, lists), of(t, lists+"  - {name: d2, profile: p, addresses: [192.0.2.10]}\n")
+	changes := Compare(one, two)
+	require.NotEmpty(t, changes)
+	for _, c := range changes {
+		require.Equal(t, []string{"d2"}, c.Devices)
+		require.Nil(t, c.Before)
+		require.NotNil(t, c.After)
+	}
+	changes = Compare(two, one)
+	require.NotEmpty(t, changes)
+	for _, c := range changes {
+		require.Equal(t, []string{"d2"}, c.Devices)
+		require.NotNil(t, c.Before)
+		require.Nil(t, c.After)
+	}
+}

@@ -79,7 +79,9 @@ func (sh Shape) For(d *site.Device) []Case {
 				continue
 			}
 			for _, who := range c.SameOutcome {
-				c.Device, c.Who, c.SameOutcome = d, who, nil
+				c.Device = d
+				c.Who = who
+				c.SameOutcome = nil
 				all = append(all, c)
 			}
 		}

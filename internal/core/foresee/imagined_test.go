@@ -195,7 +195,9 @@ func TestPeopleWhoChangeAlikeAreSaidTogether(t *testing.T) {
 
 func TestOutagesGoFromNoneToAllByNumber(t *testing.T) {
 	t.Parallel()
-	a, b, c := &site.Server{Port: 1}, &site.Server{Port: 2}, &site.Server{Port: 3}
+	a := &site.Server{Port: 1}
+	b := &site.Server{Port: 2}
+	c := &site.Server{Port: 3}
 	require.Equal(t, []Outage{{}, {a: true}, {b: true}, {c: true}, {a: true, b: true}, {a: true, c: true},
 		{b: true, c: true}, {a: true, b: true, c: true}}, Outages([]*site.Server{a, b, c}))
 	require.Equal(t, []Outage{{}}, Outages(nil))

@@ -52,7 +52,9 @@ func Outages(servers []*site.Server) []Outage {
 
 // Standing returns how the devices of a shape stand in an outage.
 func (sh Shape) Standing(o Outage) Standing {
-	people, account, console := false, false, false
+	people := false
+	account := false
+	console := false
 	for _, c := range sh.Cases {
 		if !c.Holds(o) {
 			continue

@@ -135,6 +135,7 @@ func TestWhatTellsDevicesApart(t *testing.T) {
 	for more, alike := range map[string]bool{
 		"":                              false, // a grant names one of them
 		", found: {keys: {t: k2}}":      false,
+		", found: {keys: {r: k2}}":      false,
 		", found: {source: 192.0.2.99}": false,
 		", found: {ports: {r: {authentication: 1645, accounting: 1646}}}": false,
 	} {

@@ -163,8 +163,12 @@ func TestAnAddressOfAnotherDeviceIsKnownToServers(t *testing.T) {
 func TestChangesOfTwoWaysOrDevicesAreNotJoined(t *testing.T) {
 	t.Parallel()
 	one := Change{Devices: []string{"a"}, Way: "ssh", People: []string{"x"}, Before: &Case{Outcome: walk.OutcomeIn}}
-	two, three, four := one, one, one
-	two.People, three.Way, four.Devices = []string{"y"}, "web", []string{"a,ssh"}
+	two := one
+	three := one
+	four := one
+	two.People = []string{"y"}
+	three.Way = "web"
+	four.Devices = []string{"a,ssh"}
 	four.Way = ""
 	joined := joinChanges([]Change{one, two, three, four})
 	require.Len(t, joined, 3)
@@ -235,6 +239,25 @@ devices: [{name: d1, profile: p, addresses: [192.0.2.9]`+found+`},
   {name: d2, profile: p, addresses: [192.0.2.10]`+found+`}]
 `)
 		require.Len(t, f.Shapes(f.Site.Devices), shapes, found)
+	}
+}
+
+// Devices that hold different keys are not alike; those that hold the same one are.
+func TestDevicesThatHoldDifferentKeysAreNotAlike(t *testing.T) {
+	t.Parallel()
+	for other, shapes := range map[string]int{"k": 1, "k2": 2} {
+		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
+keys: {k: file k, k2: file k2}
+groups: [{name: q, servers: [r]}]
+` + twoServers + `
+lists: [{name: l, authenticate: login, methods: [group q]}]
+profiles: [{name: p, access: {console: {login: l}}}]
+devices: [{name: d1, profile: p, addresses: [192.0.2.9], found: {keys: {r: k}}},
+  {name: d2, profile: p, addresses: [192.0.2.10], found: {keys: {r: ` + other + `}}}]
+`)})
+		require.NoError(t, err)
+		f := Forecaster{Site: s}
+		require.Len(t, f.Shapes(s.Devices), shapes, other)
 	}
 }
 

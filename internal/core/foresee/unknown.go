@@ -50,7 +50,9 @@ func (f Forecaster) Suppose(sh Shape) []Supposed {
 	}
 	d := sh.Cases[0].Device
 	for _, t := range sh.Unknown() {
-		usual, alike, first := d.Kind.Traits.Value(t), sh.formsAlike(t), len(all)
+		usual := d.Kind.Traits.Value(t)
+		alike := sh.formsAlike(t)
+		first := len(all)
 		for _, value := range t.Values() {
 			traits, ok := d.Kind.Traits.With(t, value)
 			switch {
@@ -99,7 +101,9 @@ func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 		}
 		way := as.Ways[slices.Index(first.Device.Ways, first.Way)]
 		for _, c := range some {
-			c.Device, c.Way, c.SameOutcome = as, way, first.SameOutcome
+			c.Device = as
+			c.Way = way
+			c.SameOutcome = first.SameOutcome
 			all = append(all, c)
 		}
 	}

@@ -110,3 +110,32 @@ func TestPropertyALoginGoesTheSameWithAnyValueOfATraitThatItDoesNotHangOn(t *tes
 		}
 	})
 }
+
+// Every value of a habit that is supposed is another than the usual one, and of forms that are alike one each.
+func TestOnlyOtherValuesAreSupposed(t *testing.T) {
+	t.Parallel()
+	f := of(t, twoServers+`
+lists: [{name: l, authenticate: login, methods: [group g, group q, local]}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+people: [{name: a, password: $6$x$y}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [person a], role: all}]
+devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, accounts: [keeper]}]
+`)
+	d := f.Site.Devices[0]
+	supposed := f.Suppose(f.Shapes(f.Site.Devices)[0])
+	require.NotEmpty(t, supposed)
+	forms := map[site.Trait]map[bool]bool{}
+	for _, s := range supposed {
+		usual := d.Kind.Traits.Value(s.Trait)
+		require.NotEqual(t, usual, s.Value, s.Trait)
+		if s.Trait == site.TraitPasswordRADIUS || s.Trait == site.TraitPasswordTACACS {
+			require.NotEqual(t, site.OneWay(usual), site.OneWay(s.Value), "servers take any form: %s", s.Value)
+			if forms[s.Trait] == nil {
+				forms[s.Trait] = map[bool]bool{}
+			}
+			forms[s.Trait][site.OneWay(s.Value)] = true
+		}
+	}
+	require.NotEmpty(t, forms)
+}

@@ -90,7 +90,9 @@ func draw(seed uint64, l limits) *drawn {
 	if l.radiusOnly {
 		protocols = protocols[1:]
 	}
-	timeout, dead, attempts := 1+d.IntN(9), 1+d.IntN(9), 1+d.IntN(4)
+	timeout := 1 + d.IntN(9)
+	dead := 1 + d.IntN(9)
+	attempts := 1 + d.IntN(4)
 	for _, protocol := range protocols {
 		for i := range 1 + d.IntN(3) {
 			s := drawnServer{name: fmt.Sprintf("%s-%d", protocol, i+1), protocol: protocol,
@@ -116,7 +118,9 @@ func draw(seed uint64, l limits) *drawn {
 				}
 			}
 			if l.inline { // this make says neither
-				s.dead, s.attempts, s.signed = 0, 1, d.IntN(2) == 0
+				s.dead = 0
+				s.attempts = 1
+				s.signed = d.IntN(2) == 0
 			}
 			if l.loginOnly {
 				s.dead, s.signed = 0, d.IntN(2) == 0

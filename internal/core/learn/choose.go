@@ -188,7 +188,10 @@ func (l *Learner) Next() (Experiment, bool) {
 			l.useless[key] = true
 		}
 		if bits >= enoughBits && bits/cost > most*(1+1e-9) {
-			best, about, most, ways = logins, open, bits/cost, leaves
+			best = logins
+			about = open
+			most = bits / cost
+			ways = leaves
 		}
 	}
 	if best == nil {

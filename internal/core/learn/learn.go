@@ -301,7 +301,9 @@ func (l *Learner) prune() {
 		var fit []assignment
 		always := false
 		for _, a := range fact {
-			b, open, ok := a, false, true
+			b := a
+			open := false
+			ok := true
 			for i, v := range b {
 				if v < 0 {
 					continue

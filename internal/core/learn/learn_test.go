@@ -152,7 +152,9 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(11, 4))
 	left, times := map[string][]int{}, map[string]int{}
-	claimed, set, logins := map[string]int{}, map[string]int{}, 0
+	claimed := map[string]int{}
+	set := map[string]int{}
+	logins := 0
 	var longest time.Duration
 	if underRace { // nothing here runs beside something else; the plain run tries more
 		*devices = 1

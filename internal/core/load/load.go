@@ -126,7 +126,9 @@ func (r Report) server(s *site.Server, rates site.Rates, parts []part) Server {
 	hours := float64(rates.Hours) * time.Hour.Seconds()
 	one.Day = ofPeople.All()/hours + ofPrograms.All()/day
 	one.Busiest = ofPeople.All()/hours*float64(rates.Busiest) + ofPrograms.All()/day
-	one.AfterOutage, one.Alone, one.LoginsAlone = after.All()/minute, alone.All()/minute, alone.Logins/minute
+	one.AfterOutage = after.All() / minute
+	one.Alone = alone.All() / minute
+	one.LoginsAlone = alone.Logins / minute
 	one.InAYear = foresee.Questions{}.Plus(ofPeople.Plus(ofPrograms, 1), year)
 	one.OctetsOfAYear = one.InAYear.All()*octetsOfEvent + (one.InAYear.Logins+one.InAYear.Records)*octetsOfRow
 	return one

@@ -54,7 +54,9 @@ func TestEachServerIsAskedWhatLoginsAndCommandsAskOfIt(t *testing.T) {
 		"program-commands: 5, after-an-outage: 3}\n")
 	require.Equal(t, []any{10, false, 2, 1}, []any{r.People, r.Estimated, r.Devices, r.Left})
 	require.Len(t, r.Servers, 3, "nobody asks idle")
-	t1, t2, r1 := r.Servers[0], r.Servers[1], r.Servers[2]
+	t1 := r.Servers[0]
+	t2 := r.Servers[1]
+	r1 := r.Servers[2]
 	// A login is two questions to t1 (login, session) and two to r1 (start, stop); a command two to t1.
 	logins, programs := 60.0, 48.0
 	require.InDelta(t, (logins*42)/36000+programs*12/86400, t1.Day, 1e-9)

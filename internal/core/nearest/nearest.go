@@ -60,7 +60,9 @@ func Slips(a, b string) int {
 		}
 		return 64
 	}
-	before, last, row := make([]int, len(rb)+1), make([]int, len(rb)+1), make([]int, len(rb)+1)
+	before := make([]int, len(rb)+1)
+	last := make([]int, len(rb)+1)
+	row := make([]int, len(rb)+1)
 	for j := range last {
 		last[j] = j
 	}

@@ -208,7 +208,9 @@ func (l *lines) made(words []string, depth int) statement {
 		if !l.layout.same(words[0], back) {
 			continue
 		}
-		s.whole, s.words, s.taken = words, words[1:], true
+		s.whole = words
+		s.words = words[1:]
+		s.taken = true
 		if instead != "" {
 			s.words = append([]string{instead}, words[1:]...)
 		}

@@ -191,7 +191,9 @@ func (r *parser) line(text string) {
 // whole reads a line with all that it goes on with. Where a carriage return stands in it, what came before is read too:
 // a page break leaves it behind, or it ends the lines of the whole text.
 func (r *parser) whole(text string) {
-	r.lines.line, r.begun, r.parts = r.number-r.parts, "", 0
+	r.lines.line = r.number - r.parts
+	r.begun = ""
+	r.parts = 0
 	r.findVersion(text)
 	for part := range strings.SplitSeq(text, "\r") {
 		clean, what := readable(part)
@@ -312,7 +314,9 @@ func (r *parser) keep(s statement, above, here *scope) {
 		return
 	}
 	if known := r.sectionHeld(h); known != nil { // the same section once more, as it is said now
-		known.words, known.says, known.line = h.words, h.says, h.line
+		known.words = h.words
+		known.says = h.says
+		known.line = h.line
 		here.held = known
 		return
 	}

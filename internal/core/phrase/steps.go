@@ -26,7 +26,9 @@ type planning struct {
 func (p *planning) flatten(all []*Sentence, parent *wantedLine, above *Record) {
 	for _, s := range all {
 		w := &wantedLine{sentence: s, parent: parent}
-		w.phrase, w.record, w.words = s.phrase, s.Record, typedWords(s.words)
+		w.phrase = s.phrase
+		w.record = s.Record
+		w.words = typedWords(s.words)
 		if parent != nil {
 			w.above = &parent.heldLine
 		}

@@ -262,7 +262,10 @@ func (r *parser) set(record *Record, field string, values []Value, p *phrase, ha
 			record.order = append(record.order, field)
 		}
 	} else if p.again == againReplaces {
-		f.Values, f.marks, f.lines, f.Line = nil, nil, nil, line
+		f.Values = nil
+		f.marks = nil
+		f.lines = nil
+		f.Line = line
 	} else if !fields[record.About][field] {
 		if f.Values[0] == values[0] {
 			return

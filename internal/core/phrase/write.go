@@ -191,7 +191,9 @@ func (w *writing) say(r *Record, phrases []*phrase, top bool) []*Sentence {
 			one, said := w.sentence(p, r)
 			if n := len(said); one != nil && (n > gain || n == gain && n > 0 &&
 				len(p.where) > len(best[0].phrase.where)) {
-				best, gain, covers = one, n, said
+				best = one
+				gain = n
+				covers = said
 			}
 		}
 		if gain == 0 {

@@ -8,7 +8,9 @@ import (
 
 func TestEveryReasonStandsOnceWithASentenceOfItsOwn(t *testing.T) {
 	t.Parallel()
-	words, sentences, well := map[Reason]bool{}, map[string]bool{}, []Reason{}
+	words := map[Reason]bool{}
+	sentences := map[string]bool{}
+	well := []Reason{}
 	for _, k := range All {
 		require.Regexp(t, `^[a-z]+(-[a-z]+)*$`, string(k.Reason))
 		require.Regexp(t, `^[A-Z].*\.$`, k.Text)

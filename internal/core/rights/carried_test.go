@@ -97,7 +97,10 @@ func TestRulesAreCarriedInTheFormOfTheMake(t *testing.T) {
 		Rest: "..."}
 	require.Equal(t, "B=look secrets ... | A=look ? now | A=set ...", texts(&plain, role))
 	one := plain
-	one.Refuse, one.AllowForm, one.RefuseForm, one.Between = "A", "+{command}.", "-{command}.", "; "
+	one.Refuse = "A"
+	one.AllowForm = "+{command}."
+	one.RefuseForm = "-{command}."
+	one.Between = "; "
 	require.Equal(t, "A=-look secrets ....; +look ? now.; +set ....", texts(&one, role))
 	require.Equal(t, "A=-....", texts(&one, &site.Role{}), "nobody is left without a limit")
 	one.NeitherAllowed = true
@@ -116,4 +119,40 @@ func TestRulesAreCarriedInTheFormOfTheMake(t *testing.T) {
 	require.Equal(t, []any{[]site.Rule(nil), false}, []any{held, limited})
 	ok, _ := Passes([]site.Rule{rule("allow **")}, `look "open`)
 	require.False(t, ok, "a quote that is not closed")
+}
+
+// What two rules both name is looked for, whichever of the two has the open words.
+func TestWhatTwoRulesBothName(t *testing.T) {
+	t.Parallel()
+	for pair, want := range map[[2]string]string{
+		{"look **", "look port"}:     "look port",
+		{"look *", "look port"}:      "look port",
+		{"look *", "* port"}:         "look port",
+		{"look **", "look **"}:       "look **",
+		{"look **", "look port **"}:  "look port **",
+		{"look", "LOOK"}:             "LOOK",
+		{"look *", "look **"}:        "look *",
+		{"look", "set"}:              "",
+		{"look", "look port"}:        "",
+		{"look port **", "look **"}:  "look port **",
+		{"look port **", "look set"}: "",
+	} {
+		words, meet := common(strings.Fields(pair[0]), strings.Fields(pair[1]))
+		require.Equal(t, want, strings.Join(words, " "), "%v", pair)
+		require.Equal(t, want != "", meet, "%v", pair)
+		if want != "" && !strings.EqualFold(pair[0], pair[1]) {
+			turned, _ := common(strings.Fields(pair[1]), strings.Fields(pair[0]))
+			require.Equal(t, want, strings.Join(turned, " "), "%v, the other way round", pair)
+		}
+	}
+}
+
+// A device may send an empty argument in the middle: what is refused is refused without it too.
+func TestAnEmptyArgumentPassesNoRuleThatRefuses(t *testing.T) {
+	t.Parallel()
+	refuse := site.Rule{Words: []string{"look", "*"}}
+	require.True(t, Applies(refuse, []string{"look", "", "two words"}, false))
+	require.False(t, Applies(refuse, []string{"look", "", "two", "words"}, false))
+	allow := site.Rule{Words: []string{"look", "*"}, Allow: true}
+	require.False(t, Applies(allow, []string{"look", "", "two words"}, false), "what is allowed fits as it was sent")
 }

@@ -14,7 +14,9 @@ import (
 func command(d Decision, q Question) Decision {
 	args, whole := q.command()
 	if !whole {
-		d.Allow, d.Reason, d.Place = false, reason.CommandRefused, d.Role.Place
+		d.Allow = false
+		d.Reason = reason.CommandRefused
+		d.Place = d.Role.Place
 		d.Text = "a quote in the command is not closed, so it is not known where its words end"
 		return d
 	}
@@ -22,7 +24,9 @@ func command(d Decision, q Question) Decision {
 		if !Applies(r, args, d.Role.Exact) {
 			continue
 		}
-		d.Allow, d.Place, d.Rule = r.Allow, r.Place, r.Text
+		d.Allow = r.Allow
+		d.Place = r.Place
+		d.Rule = r.Text
 		d.Text = fmt.Sprintf("the rule %q of the role %s allows it", r.Text, d.Role.Name)
 		if !r.Allow {
 			d.Reason = reason.CommandRefused
@@ -30,7 +34,9 @@ func command(d Decision, q Question) Decision {
 		}
 		return d
 	}
-	d.Allow, d.Reason, d.Place = false, reason.CommandRefused, d.Role.Place
+	d.Allow = false
+	d.Reason = reason.CommandRefused
+	d.Place = d.Role.Place
 	d.Text = fmt.Sprintf("no rule of the role %s allows it", d.Role.Name)
 	return d
 }

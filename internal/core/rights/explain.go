@@ -56,7 +56,9 @@ func Explain(s *site.Site, q Question, now time.Time) ([]Step, Decision) {
 
 func explainGrants(s *site.Site, p *site.Person, q Question, d Decision, now time.Time) []Step {
 	var steps []Step
-	nearest, most, reached := -1, -1, true
+	nearest := -1
+	most := -1
+	reached := true
 	for _, g := range s.Grants {
 		if !names(g, p) {
 			continue
@@ -67,7 +69,9 @@ func explainGrants(s *site.Site, p *site.Person, q Question, d Decision, now tim
 			step.Result, step.Why = Fails, missing
 			switch {
 			case missing == "" && d.Grant == nil: // it holds, and an elevation asks for more than it gives
-				step.Result, step.Why, reached = Decides, d.Text, false
+				step.Result = Decides
+				step.Why = d.Text
+				reached = false
 			case missing == "":
 				step.Result, reached = Holds, false
 			case parts > most:

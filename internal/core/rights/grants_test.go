@@ -81,8 +81,9 @@ func TestAPersonWhomADirectoryFoundIsDecidedAboutLikeAnyOther(t *testing.T) {
 	q.Known.Teams = nil
 	q.Credential = Right
 	require.Equal(t, reason.NoGrant, Decide(s, q, time.Time{}).Reason)
-	q.Known, q.Person, q.Credential = &site.Person{Ref: site.Ref{Name: "near"}, Teams: []string{"abroad"}}, "near",
-		Wrong
+	q.Known = &site.Person{Ref: site.Ref{Name: "near"}, Teams: []string{"abroad"}}
+	q.Person = "near"
+	q.Credential = Wrong
 	require.Equal(t, reason.WrongPassword, Decide(s, q, time.Time{}).Reason, "the site's own person comes first")
 }
 

@@ -155,7 +155,9 @@ func LikeName(s *site.Site, name string) string {
 // match finds the first grant that holds, or the decision that names the grant
 // that came nearest and the part of it that did not match.
 func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant, Decision) {
-	near, nearParts, nearAt := "", -1, site.Place{}
+	near := ""
+	nearParts := -1
+	nearAt := site.Place{}
 	for _, g := range s.Grants {
 		if !names(g, p) {
 			continue
@@ -165,7 +167,9 @@ func match(s *site.Site, p *site.Person, q Question, now time.Time) (*site.Grant
 			return g, Decision{}
 		}
 		if parts > nearParts {
-			near, nearParts, nearAt = missing, parts, g.Place
+			near = missing
+			nearParts = parts
+			nearAt = g.Place
 		}
 	}
 	where := "a client that is no device of this site"

@@ -245,7 +245,9 @@ func (d *Device) Asks() netip.Addr {
 // Ports returns the ports at which the device asks a RADIUS server now, and
 // where that is said. Ports that the site file does not say are the kind's own.
 func (d *Device) Ports(s *Server) (authentication, accounting uint16, place Place) {
-	authentication, accounting, place = s.AuthenticationPort, s.AccountingPort, s.Place
+	authentication = s.AuthenticationPort
+	accounting = s.AccountingPort
+	place = s.Place
 	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.TwoPorts() {
 		authentication, accounting = 1645, 1646
 	}

@@ -87,8 +87,14 @@ func TestAFileOfMillionsOfEntriesIsRefusedAtOnce(t *testing.T) {
 
 func TestNoTwoKeysAreOneUnlessTheirValuesAreKnownAndEqual(t *testing.T) {
 	t.Parallel()
-	a, b, c, unknown := &Key{}, &Key{}, &Key{}, &Key{}
-	a.Name, b.Name, c.Name, unknown.Name = "a", "b", "c", "d"
+	a := &Key{}
+	b := &Key{}
+	c := &Key{}
+	unknown := &Key{}
+	a.Name = "a"
+	b.Name = "b"
+	c.Name = "c"
+	unknown.Name = "d"
 	keys := Keys{"a": NewSecret("one"), "b": NewSecret("one"), "c": NewSecret("two")}
 	for name, x := range map[string]struct {
 		a, b *Key

@@ -124,7 +124,9 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 		"\"sw-2\",,,2001:db8::2,,,spare\n"),
 		Source{Name: "site.yaml", Text: []byte(whole)})
 	require.NoError(t, err)
-	tern, sanderling, dunlin := s.Server("tern"), s.Server("sanderling"), s.Server("dunlin")
+	tern := s.Server("tern")
+	sanderling := s.Server("sanderling")
+	dunlin := s.Server("dunlin")
 	require.Equal(t, []string{"k", "k2"}, []string{tern.Key.Name, tern.NextKey.Name})
 	require.True(t, tern.Serves(Login) && tern.Serves(Commands) && !tern.Serves(RecordCommands))
 	require.Equal(t, []any{uint16(636), "ldaps", "(uid=%u)", "dir"},

@@ -120,7 +120,9 @@ func (s *Site) replace(file int32) {
 			d.Addresses = old.Addresses
 		}
 		if !d.SourceSet {
-			d.Source, d.sources, d.SourceSet = old.Source, old.sources, old.SourceSet
+			d.Source = old.Source
+			d.sources = old.sources
+			d.SourceSet = old.SourceSet
 		}
 		if d.Interfaces == nil {
 			d.Interfaces = old.Interfaces

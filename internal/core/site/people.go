@@ -159,8 +159,13 @@ func (p *Person) Expired(t time.Time) bool { return !p.Until.IsZero() && !t.Befo
 // Populate puts other people, roles and grants in the place of those of a site that
 // nobody else uses: nobody else is known to its servers, no directory and no other client.
 func (s *Site) Populate(people []*Person, roles []*Role, grants []*Grant) {
-	s.People, s.Roles, s.Grants = people, roles, grants
-	s.Directories, s.Clients, s.Teams, s.Lab.People = nil, nil, nil, nil
+	s.People = people
+	s.Roles = roles
+	s.Grants = grants
+	s.Directories = nil
+	s.Clients = nil
+	s.Teams = nil
+	s.Lab.People = nil
 	s.people, s.normal = make(map[string]*Person, len(people)), make(map[string]*Person, len(people))
 	for _, p := range people {
 		s.people[p.Name] = p

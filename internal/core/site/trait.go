@@ -264,9 +264,13 @@ func (w *Way) obeying(obeys bool) *Way {
 	for _, p := range []Purpose{Session, Commands} {
 		switch {
 		case obeys && w.unobeyed[p] != nil:
-			other.Lists[p], other.unobeyed[p], other.Origins[p] = w.unobeyed[p], nil, Own
+			other.Lists[p] = w.unobeyed[p]
+			other.unobeyed[p] = nil
+			other.Origins[p] = Own
 		case !obeys && w.Lists[p] != nil:
-			other.Lists[p], other.unobeyed[p], other.Origins[p] = nil, w.Lists[p], Unobeyed
+			other.Lists[p] = nil
+			other.unobeyed[p] = w.Lists[p]
+			other.Origins[p] = Unobeyed
 		}
 	}
 	return &other

@@ -61,7 +61,9 @@ func (r *Rests) Wake(servers ...*site.Server) {
 // Ask puts one question to a group, as the device would in the middle of a
 // walk, and returns the step with its tries.
 func (v *Visit) Ask(g *site.Group, q Question) Step {
-	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
+	q.Device = v.Device
+	q.Way = v.Way
+	q.Person = v.Person
 	step := v.group(g, q)
 	step.Purpose, step.Method = q.Purpose, site.AskGroup(g)
 	return step
@@ -100,7 +102,10 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 		reply := v.ask(s, q, &step)
 		if reply.Result != Unavailable {
 			v.Rests.Wake(s)
-			step.Result, step.Reason, step.By, step.reply = reply.Result, reply.Reason, s.Name, reply
+			step.Result = reply.Result
+			step.Reason = reply.Reason
+			step.By = s.Name
+			step.reply = reply
 			return step
 		}
 		if rest := v.Device.Patience(s).DeadTime; rest > 0 {

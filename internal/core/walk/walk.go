@@ -174,7 +174,9 @@ func (v *Visit) Enter(person string) Entry {
 }
 
 func (v *Visit) leaveWith(r reason.Reason) Entry {
-	v.entry.In, v.entry.Level, v.entry.Reason = false, 0, r
+	v.entry.In = false
+	v.entry.Level = 0
+	v.entry.Reason = r
 	v.entry.Wait, v.entry.Needs = v.elapsed, v.elapsed
 	if v.late() {
 		v.entry.Wait = v.Device.Kind.Traits.LoginWindow
@@ -300,7 +302,9 @@ func (v *Visit) passes(line string) Verdict {
 	step := Step{Purpose: site.Commands, Method: site.Method{Kind: site.ByRules}, Result: Accepted, By: v.given}
 	verdict := Verdict{Allowed: allowed, By: v.given}
 	if !allowed {
-		step.Result, step.Reason, verdict.Reason = Refused, reason.CommandRefused, reason.CommandRefused
+		step.Result = Refused
+		step.Reason = reason.CommandRefused
+		verdict.Reason = reason.CommandRefused
 		verdict.Message = fmt.Sprintf("the rule %q that came with the login refuses it", rule.Text)
 	}
 	v.Steps = append(v.Steps, step)
@@ -398,14 +402,18 @@ func (v *Visit) record(p site.Purpose, q Question) bool {
 	if list == nil || p != site.RecordSystem && (q.Start && !list.Start || !q.Start && list.NoStop) {
 		return true
 	}
-	q.Purpose, q.Level, q.Method = p, v.entry.Level, v.entry.Method
+	q.Purpose = p
+	q.Level = v.entry.Level
+	q.Method = v.entry.Method
 	step := v.list(list, q)
 	return step.Result == Accepted || !v.Consult(site.TraitRecordFailure).RecordFailureBlocks
 }
 
 // list walks the methods of a list in order: the first yes or no ends it.
 func (v *Visit) list(l *site.List, q Question) Step {
-	q.Device, q.Way, q.Person = v.Device, v.Way, v.Person
+	q.Device = v.Device
+	q.Way = v.Way
+	q.Person = v.Person
 	var refused *Step
 	var last Step
 	if !l.For(v.Person) {
@@ -416,7 +424,9 @@ func (v *Visit) list(l *site.List, q Question) Step {
 	}
 	for i, m := range l.Methods {
 		step := v.method(m, q)
-		step.Purpose, step.List, step.Method = l.Purpose, l, m
+		step.Purpose = l.Purpose
+		step.List = l
+		step.Method = m
 		v.Now += step.Took
 		v.elapsed += step.Took
 		v.Steps = append(v.Steps, step)
@@ -434,7 +444,9 @@ func (v *Visit) list(l *site.List, q Question) Step {
 	if refused != nil {
 		return *refused
 	}
-	last.Result, last.Reason, last.By = Unavailable, reason.ListEnded, ""
+	last.Result = Unavailable
+	last.Reason = reason.ListEnded
+	last.By = ""
 	return last
 }
 

@@ -251,16 +251,23 @@ func (s *OpenSystem) group(b blueprint.Blueprint, g blueprint.Group, secrets Sec
 			continue
 		}
 		var o OpenServer
-		o.Address, o.Config.Name, o.Config.Address, o.Config.Timeout = v.Address, v.Name, v.Address, seconds(v.Timeout)
+		o.Address = v.Address
+		o.Config.Name = v.Name
+		o.Config.Address = v.Address
+		o.Config.Timeout = seconds(v.Timeout)
 		if v.Protocol == "tacacs" {
 			o.TACACS = &OpenTACACS{}
-			o.TACACS.Config.Port, o.TACACS.Config.Secret, o.TACACS.Config.Source = v.Port, secrets(v.Key), v.Source
+			o.TACACS.Config.Port = v.Port
+			o.TACACS.Config.Secret = secrets(v.Key)
+			o.TACACS.Config.Source = v.Source
 		} else {
 			o.RADIUS = &OpenRADIUS{}
 			c := &o.RADIUS.Config
-			c.AuthPort, c.AcctPort, c.Secret, c.Source, c.Attempts = v.AuthenticationPort, v.AccountingPort,
-				secrets(v.Key),
-				v.Source, v.Attempts
+			c.AuthPort = v.AuthenticationPort
+			c.AcctPort = v.AccountingPort
+			c.Secret = secrets(v.Key)
+			c.Source = v.Source
+			c.Attempts = v.Attempts
 		}
 		if !v.Authentication || !v.Authorization || !v.Accounting {
 			left.say("%s: the model does not say what a server is for (%s)", v.Name, bits(v))

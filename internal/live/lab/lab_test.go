@@ -394,7 +394,9 @@ func TestServersOverTLS(t *testing.T) {
 	r := start(t, patient, func(s *site.Site) {
 		for _, name := range []string{"tern", "sanderling"} {
 			server := s.Server(name)
-			server.Transport, server.Key, server.Attempts = site.TLS, nil, 1
+			server.Transport = site.TLS
+			server.Key = nil
+			server.Attempts = 1
 			server.Port = map[string]uint16{"tern": 300, "sanderling": 2083}[name]
 			server.AuthenticationPort, server.AccountingPort = 0, 0
 		}
@@ -430,7 +432,9 @@ func TestTheCaptureHoldsWholePacketsOfBothProtocols(t *testing.T) {
 	defer func() { _ = file.Close() }()
 	reader, err := pcapgo.NewNgReader(file, pcapgo.DefaultNgReaderOptions)
 	require.NoError(t, err)
-	udp, tcp, lost := 0, 0, 0
+	udp := 0
+	tcp := 0
+	lost := 0
 	for data, _, err := reader.ReadPacketData(); err == nil; data, _, err = reader.ReadPacketData() {
 		p := gopacket.NewPacket(data, layers.LinkTypeEthernet, gopacket.Default)
 		require.Nil(t, p.ErrorLayer())

@@ -341,7 +341,9 @@ const patienceBack = 2 * time.Minute
 // back takes back what was typed: from the session that typed it, else from a new one. What
 // cannot be taken back so is left to the device, which goes back by itself where that is set.
 func (r *run) back(why error) {
-	r.report.Outcome, r.report.Why, r.backing = rollout.TakenBack, why.Error(), true
+	r.report.Outcome = rollout.TakenBack
+	r.report.Why = why.Error()
+	r.backing = true
 	r.Say("it is taken back: " + why.Error())
 	ctx, stop := context.WithTimeout(context.WithoutCancel(r.ctx), patienceBack)
 	defer stop()

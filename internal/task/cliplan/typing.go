@@ -19,7 +19,9 @@ func (d Design) Typing(p *Plan, withKeys bool) (t sheet.Typing, err error) {
 	}
 	t = sheet.Typing{Make: d.Book.Make, Left: p.Left, ByHand: p.Typed}
 	if words := d.Book.Talk(); words != nil {
-		t.Enter, t.Leave, t.Save = words.Enter, words.Leave, words.Save
+		t.Enter = words.Enter
+		t.Leave = words.Leave
+		t.Save = words.Save
 		t.Commit, t.AtSave = words.Commit, words.Effect == talk.AtSave
 		if words.WayBack != nil {
 			t.SetBack, t.CallOff = words.WayBack.SetFor, words.WayBack.CallOff

@@ -92,7 +92,9 @@ func (r *Compared) read(ctx context.Context, s Sites, t Target) error {
 		if err != nil {
 			return err
 		}
-		r.text, r.Read, r.Models = &text, true, "the phrasebook of "+text.Book.Make
+		r.text = &text
+		r.Read = true
+		r.Models = "the phrasebook of " + text.Book.Make
 		r.judge(s, t.Device)
 		return nil
 	}
@@ -111,7 +113,9 @@ func (r *Compared) read(ctx context.Context, s Sites, t Target) error {
 
 // judge compares what was read with the design, and with what the site knows.
 func (r *Compared) judge(s Sites, d *site.Device) {
-	r.Differences, r.Unshown, r.Notes = []Difference{}, []string{}, []string{}
+	r.Differences = []Difference{}
+	r.Unshown = []string{}
+	r.Notes = []string{}
 	if r.text != nil {
 		r.judgeText(s)
 		return

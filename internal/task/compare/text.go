@@ -31,7 +31,9 @@ func Judge(s Sites, d *site.Device, text Text) Compared {
 
 // judgeText compares what the text says with the design, and with what the site knows.
 func (r *Compared) judgeText(s Sites) {
-	r.Differences, r.Unshown, r.Notes = []Difference{}, []string{}, []string{}
+	r.Differences = []Difference{}
+	r.Unshown = []string{}
+	r.Notes = []string{}
 	passwords := inventory.Passwords{Known: secrets.Known, Is: func(hash, clear string) bool {
 		ok, err := secrets.PasswordIs(site.Password{Hash: hash}, clear, nil)
 		return err == nil && ok

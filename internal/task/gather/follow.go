@@ -76,7 +76,9 @@ func thinned(all []evidence.Event) (some []evidence.Event, left LeftOut) {
 		return all, LeftOut{}
 	}
 	type of struct{ device, person string }
-	bad, others, told := map[of]bool{}, 0, 0
+	bad := map[of]bool{}
+	others := 0
+	told := 0
 	for _, e := range slices.Backward(all) {
 		if isNo(e) && told < mostNo {
 			bad[of{e.Device, e.Person}] = true
@@ -146,7 +148,9 @@ func Follow(ctx context.Context, f Following) error {
 			more = more.WithoutOwn(own)
 		}
 		have = have.After(now.Add(-keptFor)).With(more).Newest(most)
-		have.Site, have.Keys, have.Now = f.Site, f.Keys, now
+		have.Site = f.Site
+		have.Keys = f.Keys
+		have.Now = now
 		waits = false
 		maps.DeleteFunc(done, func(t told, _ bool) bool { return now.Sub(t.at) > 2*keptFor })
 		want := func(s diagnose.Story) bool {

@@ -160,7 +160,9 @@ func Understood(all []evidence.LogLine, s *site.Site, base string) (understood [
 		for _, told := range log.Told {
 			if line, ok := t.line(told); ok && told.Line >= 1 && told.Line <= len(at) {
 				// When it came is by our own clock; the device's may be any.
-				line.Time, line.Device, line.Text = all[at[told.Line-1]].Time, device, all[at[told.Line-1]].Text
+				line.Time = all[at[told.Line-1]].Time
+				line.Device = device
+				line.Text = all[at[told.Line-1]].Text
 				all[at[told.Line-1]] = line
 			}
 		}

@@ -143,7 +143,10 @@ func Last(ctx context.Context, dir string) (all, done []string, moment time.Time
 				return nil
 			}
 			if r.Session != run {
-				run, all, done, moment = r.Session, nil, nil, r.Time
+				run = r.Session
+				all = nil
+				done = nil
+				moment = r.Time
 			}
 			switch {
 			case r.Result == named:

@@ -25,7 +25,9 @@ func TestSeveralDevicesGoInStepsAndNeverBothOfAPair(t *testing.T) {
 	}
 	for _, atOnce := range []int{1, 3, 50} {
 		var mu sync.Mutex
-		busy, most, order := map[*site.Device]bool{}, 0, []*site.Device{}
+		busy := map[*site.Device]bool{}
+		most := 0
+		order := []*site.Device{}
 		gate, once := make(chan struct{}), sync.Once{}
 		left := Each(context.Background(), devices, Order{Canary: devices[7], AtOnce: atOnce},
 			func(d *site.Device) bool {

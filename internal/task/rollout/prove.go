@@ -162,7 +162,9 @@ func (p Prover) account(ctx context.Context) *Proof {
 	proof := &Proof{What: fmt.Sprintf("the local account %s gets in by %s", p.Fallback.Name, p.Target.Access()),
 		Person: p.Fallback.Name, Access: p.Target.Access()}
 	t := p.Target
-	t.Person, t.Auth, t.Password = p.Fallback.Name, device.PasswordAuth(p.Fallback.Password), p.Fallback.Password
+	t.Person = p.Fallback.Name
+	t.Auth = device.PasswordAuth(p.Fallback.Password)
+	t.Password = p.Fallback.Password
 	s, err := device.Manage(ctx, t)
 	if err != nil {
 		proof.Saw = err.Error()

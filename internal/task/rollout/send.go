@@ -433,7 +433,9 @@ func (r *run) held(s stage) (Proof, device.Held) {
 	p := Proof{What: "the device holds " + s.what + ", and the old session is still open", OK: true, Saw: "read again"}
 	now, err := r.old.Read(running)
 	if err != nil {
-		p.OK, p.Saw, p.Access = false, err.Error(), r.Access
+		p.OK = false
+		p.Saw = err.Error()
+		p.Access = r.Access
 		return p, now
 	}
 	var all []string

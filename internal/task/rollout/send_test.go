@@ -290,7 +290,9 @@ func TestEndingItTakesAChangeBack(t *testing.T) {
 	f.onProof = cancel
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(designText)})
 	require.NoError(t, err)
-	f.running, f.candidate, f.capabilities = oldConfig, oldConfig, []string{netconf.Candidate, netconf.ConfirmedCommit}
+	f.running = oldConfig
+	f.candidate = oldConfig
+	f.capabilities = []string{netconf.Candidate, netconf.ConfirmedCommit}
 	r, err := Run(ctx, Config{Site: s, Device: s.Device("sw-1"),
 		Keys: site.Keys{"k": site.NewSecret("a-key-for-these-tests")}, Open: f.open, Window: time.Minute,
 		Say:  func(string) {},

@@ -204,9 +204,15 @@ func (t *TCP) Close(moment time.Time, byClient bool) {
 
 func (t *TCP) segment(moment time.Time, fromClient bool, flags func(*layers.TCP), payload []byte) {
 	t.mu.Lock()
-	from, to, mine, theirs := t.client, t.server, 0, 1
+	from := t.client
+	to := t.server
+	mine := 0
+	theirs := 1
 	if !fromClient {
-		from, to, mine, theirs = t.server, t.client, 1, 0
+		from = t.server
+		to = t.client
+		mine = 1
+		theirs = 0
 	}
 	s := &layers.TCP{SrcPort: layers.TCPPort(from.Port()), DstPort: layers.TCPPort(to.Port()),
 		Seq: t.next[mine], Ack: t.next[theirs], ACK: true, Window: 65535}

@@ -176,7 +176,9 @@ func TestWhatCannotBePutTogetherIsCounted(t *testing.T) {
 	whole := frame(t, ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 40001, DstPort: 49},
 		gopacket.Payload(strings.Repeat("x", 64)))
 	part := ip(layers.IPProtocolUDP)
-	part.Id, part.Flags, part.FragOffset = 7, layers.IPv4MoreFragments, 8191 // beyond what a packet can hold
+	part.Id = 7
+	part.Flags = layers.IPv4MoreFragments
+	part.FragOffset = 8191 // beyond what a packet can hold
 	bad := frame(t, ether(layers.EthernetTypeIPv4), part, gopacket.Payload(whole[20:]))
 	arp := frame(t, ether(layers.EthernetTypeARP), gopacket.Payload(make([]byte, 28)))
 	routing := frame(t, ether(layers.EthernetTypeIPv4), ip(layers.IPProtocolOSPF), gopacket.Payload(make([]byte, 28)))

@@ -209,7 +209,10 @@ func TestVLANTagsFragmentsAndOtherLinks(t *testing.T) {
 	udp := &layers.UDP{SrcPort: 40001, DstPort: 1812, Length: 8 + 16}
 	payload := frame(t, udp, gopacket.Payload("sixteen octets!!"))
 	first, second := ip(layers.IPProtocolUDP), ip(layers.IPProtocolUDP)
-	first.Flags, first.Id, second.Id, second.FragOffset = layers.IPv4MoreFragments, 7, 7, 2
+	first.Flags = layers.IPv4MoreFragments
+	first.Id = 7
+	second.Id = 7
+	second.FragOffset = 2
 	tagged := frame(t, ether(layers.EthernetTypeDot1Q),
 		&layers.Dot1Q{VLANIdentifier: 12, Type: layers.EthernetTypeIPv4},
 		ip(layers.IPProtocolUDP), &layers.UDP{SrcPort: 1, DstPort: 1812}, gopacket.Payload("tagged"))
@@ -255,7 +258,9 @@ func TestFragmentsThatNeverEndTakeNoMoreThanTheirBound(t *testing.T) {
 	r := &reader{handler: silent{}, four: ip4defrag.NewIPv4Defragmenter(), six: ip6defrag.NewIPv6Defragmenter()}
 	for i := range uint32(3 * mostFragments) {
 		four := ip(layers.IPProtocolUDP)
-		four.Id, four.Flags, four.Length = uint16(i), layers.IPv4MoreFragments, 28
+		four.Id = uint16(i)
+		four.Flags = layers.IPv4MoreFragments
+		four.Length = 28
 		four.Payload = make([]byte, 8)
 		r.fragment4(four)
 		r.fragment6(ip6(layers.IPProtocolIPv6Fragment),

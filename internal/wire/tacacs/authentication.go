@@ -49,13 +49,19 @@ func DecodeAuthenStart(b []byte) (AuthenStart, error) {
 	}
 	s := AuthenStart{Action: Action(b[0]), PrivLvl: b[1], Type: AuthenType(b[2]), Service: Service(b[3])}
 	f := fields{rest: b[8:]}
-	s.User, s.Port, s.RemoteAddress, s.Data = f.take(int(b[4])), f.take(int(b[5])), f.take(int(b[6])), f.take(int(b[7]))
+	s.User = f.take(int(b[4]))
+	s.Port = f.take(int(b[5]))
+	s.RemoteAddress = f.take(int(b[6]))
+	s.Data = f.take(int(b[7]))
 	return s, f.end()
 }
 
 // Append encodes the body. Texts are cut at 255 octets.
 func (s AuthenStart) Append(dst []byte) []byte {
-	user, port, remote, data := cut(s.User, most8), cut(s.Port, most8), cut(s.RemoteAddress, most8), cut(s.Data, most8)
+	user := cut(s.User, most8)
+	port := cut(s.Port, most8)
+	remote := cut(s.RemoteAddress, most8)
+	data := cut(s.Data, most8)
 	dst = append(dst, byte(s.Action), s.PrivLvl, byte(s.Type), byte(s.Service),
 		byte(len(user)), byte(len(port)), byte(len(remote)), byte(len(data)))
 	return append(append(append(append(dst, user...), port...), remote...), data...)

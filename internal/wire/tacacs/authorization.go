@@ -36,7 +36,9 @@ func DecodeAuthorRequest(b []byte) (AuthorRequest, error) {
 	r := AuthorRequest{Method: Method(b[0]), PrivLvl: b[1], Type: AuthenType(b[2]), Service: Service(b[3])}
 	f := fields{rest: b[8:]}
 	lengths := f.take(int(b[7]))
-	r.User, r.Port, r.RemoteAddress = f.take(int(b[4])), f.take(int(b[5])), f.take(int(b[6]))
+	r.User = f.take(int(b[4]))
+	r.Port = f.take(int(b[5]))
+	r.RemoteAddress = f.take(int(b[6]))
 	r.Args = f.args(lengths)
 	return r, f.end()
 }
@@ -44,7 +46,9 @@ func DecodeAuthorRequest(b []byte) (AuthorRequest, error) {
 // Append encodes the body. Texts and arguments are cut at 255 octets, and at
 // most 255 arguments are sent.
 func (r AuthorRequest) Append(dst []byte) []byte {
-	user, port, remote := cut(r.User, most8), cut(r.Port, most8), cut(r.RemoteAddress, most8)
+	user := cut(r.User, most8)
+	port := cut(r.Port, most8)
+	remote := cut(r.RemoteAddress, most8)
 	args := r.Args[:min(len(r.Args), most8)]
 	dst = append(dst, byte(r.Method), r.PrivLvl, byte(r.Type), byte(r.Service),
 		byte(len(user)), byte(len(port)), byte(len(remote)), byte(len(args)))

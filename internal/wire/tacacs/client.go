@@ -70,7 +70,9 @@ func (s *session) ask(body []byte) ([]byte, error) {
 // again once.
 func (c *Client) AuthenticateASCII(start AuthenStart, password string,
 	more func(prompt string) (string, bool)) (AuthenReply, error) {
-	start.Action, start.Type, start.Data = ActionLogin, ASCII, ""
+	start.Action = ActionLogin
+	start.Type = ASCII
+	start.Data = ""
 	for round := 0; ; round++ {
 		reply, err := c.ascii(start, password, more)
 		if err != nil || reply.Status != AuthenRestart || round > 0 {
@@ -127,7 +129,9 @@ func (s *session) abort(why string) error {
 // Authenticate logs in with a credential in the START: a PAP password, or the
 // data of CHAP or MS-CHAPv2, RFC 8907 sections 5.4.2.2 to 5.4.2.5.
 func (c *Client) Authenticate(start AuthenStart, form AuthenType, data string) (AuthenReply, error) {
-	start.Action, start.Type, start.Data = ActionLogin, form, data
+	start.Action = ActionLogin
+	start.Type = form
+	start.Data = data
 	answer, err := c.once(Authentication, 1, start.Append(nil))
 	if err != nil {
 		return AuthenReply{}, err

@@ -25,7 +25,9 @@ func (v *Veil) Pass(fromClient bool, b []byte) []byte {
 	var whole []byte
 	for {
 		held := v.held[side]
-		h, n, err := Header{}, 0, error(nil)
+		h := Header{}
+		n := 0
+		err := error(nil)
 		if !v.other[side] && len(held) >= headerSize {
 			h, n, err = decodeHeader(held)
 			v.other[side] = err != nil

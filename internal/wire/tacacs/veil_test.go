@@ -22,7 +22,9 @@ func TestAVeiledConversationTellsNoPasswordAndAllElse(t *testing.T) {
 	t.Parallel()
 	key := []byte("key of both")
 	packet := func(h Header, body []byte) []byte {
-		h.Version, h.SessionID, h.Type = 0xc0, 9, Authentication
+		h.Version = 0xc0
+		h.SessionID = 9
+		h.Type = Authentication
 		return AppendPacket(nil, h, body, key)
 	}
 	body := func(b []byte) []byte {

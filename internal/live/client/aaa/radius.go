@@ -353,9 +353,13 @@ func (e *radiusExchange) answer(b []byte) (walk.Reply, bool) {
 		}
 		reply.Answer = walk.SaidAccept
 	case asked == radius.AccessRequest && p.Code == radius.AccessReject:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, walk.SaidReject
+		reply.Result = walk.Refused
+		reply.Reason = reason.RefusedByServer
+		reply.Answer = walk.SaidReject
 	case asked == radius.AccessRequest && p.Code == radius.AccessChallenge:
-		reply.Result, reply.Reason, reply.Answer = walk.Refused, reason.RefusedByServer, walk.SaidChallenge
+		reply.Result = walk.Refused
+		reply.Reason = reason.RefusedByServer
+		reply.Answer = walk.SaidChallenge
 		e.state, _ = p.Get(radius.State)
 		e.state = slices.Clone(e.state)
 	default:

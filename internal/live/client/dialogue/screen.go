@@ -121,7 +121,9 @@ func (s *screen) endLine() {
 		s.shown = append(s.shown[:s.line], bytes.TrimRight(s.shown[s.line:], " ")...)
 	}
 	s.shown = append(s.shown, '\n')
-	s.line, s.column, s.back = len(s.shown), 0, false
+	s.line = len(s.shown)
+	s.column = 0
+	s.back = false
 }
 
 func (s *screen) dropLine() { s.shown, s.column = s.shown[:s.line], 0 }

@@ -127,7 +127,9 @@ func (s *session) knock() (dialogue.Said, error) {
 		return s.talk.Run(step)
 	}
 	unasked := step
-	unasked.First, unasked.Quiet, unasked.Pauses = min(unasks, s.Patience/4), quiet, true
+	unasked.First = min(unasks, s.Patience/4)
+	unasked.Quiet = quiet
+	unasked.Pauses = true
 	for range 2 {
 		if said, err := s.talk.Run(unasked); err != nil || said.By != "" {
 			return said, err
@@ -181,7 +183,9 @@ func (s *session) arrive(typed string) arrival {
 		case said.By == "again":
 			a.outcome = walk.OutcomeRefused
 		case errors.Is(err, dialogue.ErrClosed):
-			a.outcome, a.closed, a.line = walk.OutcomeNoAnswer, true, said.Text
+			a.outcome = walk.OutcomeNoAnswer
+			a.closed = true
+			a.line = said.Text
 		case err != nil && strings.TrimSpace(said.Line) != "":
 			a.outcome, a.detail = walk.OutcomeUnsure, s.noPrompt(err, said.Line)
 		case err != nil || step.Within <= 0:

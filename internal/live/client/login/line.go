@@ -42,7 +42,9 @@ func Open(ctx context.Context, a Attempt, words *talk.Talk, host string) (*Line,
 	if a.Dial == nil {
 		a.Dial = Through(nil, a.Patience)
 	}
-	a.Words, a.Host, a.Prompt = words, host, promptsOf(words, host)
+	a.Words = words
+	a.Host = host
+	a.Prompt = promptsOf(words, host)
 	s, arrived := a.enter(ctx)
 	if arrived.outcome != walk.OutcomeIn || arrived.err != nil {
 		if s != nil {

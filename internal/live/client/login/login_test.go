@@ -105,7 +105,9 @@ func TestAnEndOfTheContextEndsALoginAtOnce(t *testing.T) {
 		cancel()
 		pagesForEver(in, out)
 	}), "right")
-	a.Words, a.Host, a.Patience = paging(t), "sw", time.Hour
+	a.Words = paging(t)
+	a.Host = "sw"
+	a.Patience = time.Hour
 	began := time.Now()
 	_, err := Do(ctx, a)
 	require.ErrorIs(t, err, context.Canceled)
@@ -138,7 +140,9 @@ func TestWhereALoginArrivesIsWhatItCameTo(t *testing.T) {
 					_, _ = io.WriteString(out, "sw> ")
 				}
 			}), c.password)
-			a.Real, a.Commands, a.Patience = true, nil, 5*time.Second
+			a.Real = true
+			a.Commands = nil
+			a.Patience = 5 * time.Second
 			seen, err := Do(t.Context(), a)
 			require.NoError(t, err)
 			require.Equal(t, c.outcome, seen.Outcome, seen.Detail)

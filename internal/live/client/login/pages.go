@@ -138,7 +138,9 @@ func (a Attempt) api(ctx context.Context) (Seen, error) {
 		return Seen{Outcome: walk.OutcomeNoAnswer,
 			Detail: "this is not the API of a stand-in (status " + strconv.Itoa(status) + ")"}, nil
 	}
-	seen.Outcome, seen.Level, token = walk.OutcomeIn, in.Level, in.Token
+	seen.Outcome = walk.OutcomeIn
+	seen.Level = in.Level
+	token = in.Token
 	for _, command := range a.Commands {
 		var ran struct{ Output string }
 		if _, err := send("/api/command", map[string]string{"command": command}, &ran); err != nil {

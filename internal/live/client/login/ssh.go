@@ -161,7 +161,9 @@ func (p *proving) methods() []ssh.AuthMethod {
 					)
 					return nil, errors.New(p.demand)
 				}
-				answers[i], given, p.asked = p.Password.Reveal(), true, time.Now()
+				answers[i] = p.Password.Reveal()
+				given = true
+				p.asked = time.Now()
 			}
 			return answers, nil
 		})}

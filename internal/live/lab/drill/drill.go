@@ -123,7 +123,10 @@ func Start(ctx context.Context, o Options) (Report, error) {
 	}
 	defer func() { _ = folder.Close() }()
 	config := o.Lab
-	config.Site, config.Keys, config.State, config.Extras = o.Site, o.Keys, folder, o.AtOnce
+	config.Site = o.Site
+	config.Keys = o.Keys
+	config.State = folder
+	config.Extras = o.AtOnce
 	if d.lab, err = lab.Start(config); err != nil {
 		return d.report, err
 	}

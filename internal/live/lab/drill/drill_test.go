@@ -74,7 +74,9 @@ func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 		Choose: func(foresee.Case) bool { n++; return n%every == 0 }})
 	require.NoError(t, err)
 	require.Greater(t, len(r.Runs), 500/every)
-	ways, states, again := map[string]bool{}, map[foresee.State]bool{}, 0
+	ways := map[string]bool{}
+	states := map[foresee.State]bool{}
+	again := 0
 	for _, run := range r.Runs {
 		if !run.Match { // a busy machine answers late; alone, in the site's own time, it does not
 			s, keys := parsed(t)

@@ -304,13 +304,18 @@ func (d *Device) Servers() []Health {
 	all := []Health{}
 	for _, s := range servers {
 		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
-		sent, answered, refused, lost := 0, 0, 0, 0
+		sent := 0
+		answered := 0
+		refused := 0
+		lost := 0
 		for _, c := range counts {
 			if c.Server != s.Name {
 				continue
 			}
 			h.Counts = append(h.Counts, c)
-			sent, answered, refused = sent+c.Sent, answered+c.Accepted+c.Refused, refused+c.Refused
+			sent = sent + c.Sent
+			answered = answered + c.Accepted + c.Refused
+			refused = refused + c.Refused
 			for _, n := range c.Lost {
 				lost += n
 			}

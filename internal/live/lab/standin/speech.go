@@ -81,7 +81,9 @@ func (s *speaking) use(text string) {
 
 // goBack puts another text in force.
 func (s *speaking) goBack(to, why string) {
-	s.running, s.draft, s.back = s.Book.NewModel(to), nil, nil
+	s.running = s.Book.NewModel(to)
+	s.draft = nil
+	s.back = nil
 	s.device.logs("went back: %s", why)
 	s.use(to)
 }

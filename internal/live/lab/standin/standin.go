@@ -270,8 +270,11 @@ func (v *visitor) enter(person, password string) walk.Entry {
 	v.entered, v.level = d.config.Now(), v.entry.Level
 	v.password, v.asker.Password = "", ""
 	t := v.trace(evidence.TraceLogin, v.visit.Steps)
-	t.Outcome, t.Level, t.By, t.Reason, t.Seconds = walk.OutcomeRefused, v.entry.Level, v.entry.By, v.entry.Reason,
-		v.entry.Wait.Seconds()
+	t.Outcome = walk.OutcomeRefused
+	t.Level = v.entry.Level
+	t.By = v.entry.By
+	t.Reason = v.entry.Reason
+	t.Seconds = v.entry.Wait.Seconds()
 	d.logServers(person, v.visit.Steps)
 	if v.entry.In {
 		t.Outcome = walk.OutcomeIn
@@ -291,7 +294,11 @@ func (v *visitor) command(line string, level int) walk.Verdict {
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	v.device.logServers(v.person, v.visit.Steps[before:])
 	t := v.trace(evidence.TraceCommand, v.visit.Steps[before:])
-	t.Command, t.Level, t.By, t.Reason, t.Seconds = line, v.level, verdict.By, verdict.Reason, verdict.Wait.Seconds()
+	t.Command = line
+	t.Level = v.level
+	t.By = verdict.By
+	t.Reason = verdict.Reason
+	t.Seconds = verdict.Wait.Seconds()
 	t.Outcome = walk.OutcomeRefused
 	if verdict.Allowed {
 		t.Outcome = walk.OutcomeAllowed
@@ -309,8 +316,11 @@ func (v *visitor) raise(level int, password string) walk.Verdict {
 	v.device.noteSteps(v.person, v.visit.Steps[before:])
 	v.device.logServers(v.person, v.visit.Steps[before:])
 	t := v.trace(evidence.TraceRaise, v.visit.Steps[before:])
-	t.Level, t.By, t.Reason, t.Seconds, t.Outcome = v.level, verdict.By, verdict.Reason, verdict.Wait.Seconds(),
-		walk.OutcomeRefused
+	t.Level = v.level
+	t.By = verdict.By
+	t.Reason = verdict.Reason
+	t.Seconds = verdict.Wait.Seconds()
+	t.Outcome = walk.OutcomeRefused
 	if verdict.Allowed {
 		t.Level, t.Outcome = max(v.level, level), walk.OutcomeAllowed
 	}

@@ -162,7 +162,9 @@ func (d *Device) webCommand(w http.ResponseWriter, r *http.Request) {
 		done, output = s.run(line)
 	}
 	view := d.webView(s)
-	view.Command, view.Output, view.Done = line, strings.TrimSpace(output), done
+	view.Command = line
+	view.Output = strings.TrimSpace(output)
+	view.Done = done
 	show(w, http.StatusOK, "home.html", view)
 }
 

@@ -64,7 +64,10 @@ func (s *server) needsDirectory(q *question) (known *site.Person, ask bool) {
 func (s *server) limited(found *ldap.Found) *site.Person {
 	p := &site.Person{Ref: site.Ref{Name: found.Name}, Teams: found.Teams}
 	if limits := s.Site.Person(found.Name); limits != nil {
-		p.Place, p.OneTime, p.Disabled, p.Until = limits.Place, limits.OneTime, limits.Disabled, limits.Until
+		p.Place = limits.Place
+		p.OneTime = limits.OneTime
+		p.Disabled = limits.Disabled
+		p.Until = limits.Until
 		for _, team := range limits.Teams {
 			if !slices.Contains(p.Teams, team) {
 				p.Teams = append(p.Teams, team)

@@ -28,7 +28,10 @@ func (s *server) decide(q *question) rights.Decision {
 		return s.conclude(q, tooManyGuesses)
 	}
 	looked := s.identify(q)
-	q.Known, q.Credential, q.Code, q.secret = looked.known, looked.credential, looked.code, looked.secret
+	q.Known = looked.known
+	q.Credential = looked.credential
+	q.Code = looked.code
+	q.secret = looked.secret
 	if looked.name != "" {
 		q.spelled, q.Person = q.Person, looked.name
 	}

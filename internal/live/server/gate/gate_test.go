@@ -202,7 +202,9 @@ func (r *rig) askFrom(server string, q walk.Question, a aaa.Asker) walk.Reply {
 }
 
 func (r *rig) askFromAt(target aaa.Target, q walk.Question, a aaa.Asker) walk.Reply {
-	a.Device, a.Port, a.Session = "sw", "ssh0", "s1"
+	a.Device = "sw"
+	a.Port = "ssh0"
+	a.Session = "s1"
 	e := aaa.Begin(context.Background(), target, q, a)
 	defer e.Close()
 	return e.Try(1)
@@ -515,8 +517,9 @@ func TestWhatDevicesSayOfSessionsAndOfThemselvesIsKept(t *testing.T) {
 		want := []string{"system||s1|accounting on|", "session-start|ines|s1||", "session-update|ines|s1||after 1m0s",
 			"session-stop|ines|s1||after 1m30s: User-Request", "system||s1|accounting off|"}
 		if server == "t" {
-			want[0], want[3], want[4] = "system||s1|sys_acct: start|", "session-stop|ines|s1||after 1m30s",
-				"system||s1|sys_acct: stop|"
+			want[0] = "system||s1|sys_acct: start|"
+			want[3] = "session-stop|ines|s1||after 1m30s"
+			want[4] = "system||s1|sys_acct: stop|"
 		}
 		require.Equal(t, want, kept)
 	}

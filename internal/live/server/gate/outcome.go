@@ -31,10 +31,16 @@ func (s *server) conclude(q *question, d rights.Decision) rights.Decision {
 		}
 	}
 	e := s.event(*q)
-	e.Answer, e.Reason, e.Text, e.Place, e.Rule = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place), d.Rule
+	e.Answer = evidence.Refused
+	e.Reason = d.Reason
+	e.Text = d.Text
+	e.Place = s.Site.Where(d.Place)
+	e.Rule = d.Rule
 	switch {
 	case d.Allow:
-		e.Answer, e.Level, e.Returned = evidence.Accepted, &d.Role.Level, s.goesBack(q, d)
+		e.Answer = evidence.Accepted
+		e.Level = &d.Role.Level
+		e.Returned = s.goesBack(q, d)
 	case d.Unsure:
 		e.Answer = evidence.Failed
 	case d.Asks:
@@ -63,7 +69,10 @@ func (s *server) refuseForm(q *question) rights.Decision {
 	}
 	d.Text += more
 	e := s.event(*q)
-	e.Answer, e.Reason, e.Text, e.Place = evidence.Refused, d.Reason, d.Text, s.Site.Where(d.Place)
+	e.Answer = evidence.Refused
+	e.Reason = d.Reason
+	e.Text = d.Text
+	e.Place = s.Site.Where(d.Place)
 	s.gate.config.Events(e)
 	s.keepDecision(q, d, e)
 	return d
@@ -154,7 +163,9 @@ func (s *server) waitRecord(q *question) error {
 	e := s.event(*q)
 	e.Answer, e.Reason = evidence.Recorded, reason.Recorded
 	if err != nil {
-		e.Answer, e.Reason, e.Text = evidence.Failed, reason.RecordNotKept, err.Error()
+		e.Answer = evidence.Failed
+		e.Reason = reason.RecordNotKept
+		e.Text = err.Error()
 	}
 	s.gate.config.Events(e)
 	return err
@@ -198,7 +209,9 @@ func (s *server) note(q question, answer evidence.Answer, why reason.Reason, tex
 		text += more
 	}
 	e := s.event(q)
-	e.Answer, e.Reason, e.Text = answer, why, text
+	e.Answer = answer
+	e.Reason = why
+	e.Text = text
 	s.gate.config.Events(e)
 }
 

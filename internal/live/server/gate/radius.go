@@ -414,7 +414,9 @@ func (r *radiusRequest) readCredential() {
 		}
 		r.given = computed(func(secret string) bool { return radius.CheckCHAP(chap, challenge, secret) })
 	case mschap2:
-		r.mschap, r.ident, r.form = &exchange, ident, site.MSCHAPv2
+		r.mschap = &exchange
+		r.ident = ident
+		r.form = site.MSCHAPv2
 		r.given = computed(func(secret string) bool { return exchange.Check(response, secret) })
 	default:
 		r.refused, r.why = "the request has no User-Password, CHAP-Password or MS-CHAPv2 response", reason.PasswordForm

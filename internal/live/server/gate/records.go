@@ -88,7 +88,9 @@ func (t *tacacsSession) account(body []byte) error {
 			q.Line = args.command
 		}
 	case args.command != "":
-		q.Purpose, q.Line, q.kind = site.RecordCommands, args.command, ledger.Command
+		q.Purpose = site.RecordCommands
+		q.Line = args.command
+		q.kind = ledger.Command
 	case watchdog: // an update, whether it comes with the start flag or not, section 7.2
 		q.kind = ledger.Update
 	case r.Flags&tacacs.AcctStart != 0:

@@ -170,7 +170,9 @@ func (t *tacacsSession) authenticate(body []byte) error {
 		refuse(fmt.Sprintf("level %d does not exist; levels are 0 to 15 (RFC 8907, section 9)", start.PrivLvl))
 		return nil
 	case start.Type == tacacs.PAP && t.header.Minor() == 1:
-		q.given, q.form, q.warm = password(start.Data), site.PAP, t.warm
+		q.given = password(start.Data)
+		q.form = site.PAP
+		q.warm = t.warm
 	case start.Type == tacacs.CHAP && t.header.Minor() == 1:
 		q.form = site.CHAP
 		q.given = computed(func(secret string) bool { return tacacs.CheckCHAP(start.Data, secret) })
@@ -283,7 +285,9 @@ func (t *tacacsSession) renewed(q *question) bool {
 		t.sayError()
 		return false
 	}
-	t.server, t.device, q.Device = s, who.device, who.device
+	t.server = s
+	t.device = who.device
+	q.Device = who.device
 	return true
 }
 
@@ -328,7 +332,9 @@ func (t *tacacsSession) authorize(body []byte) error {
 	q := t.of(r, args)
 	q.Purpose = site.Session
 	if len(args.args) > 0 {
-		q.Purpose, q.Line, q.Args = site.Commands, args.command, args.args
+		q.Purpose = site.Commands
+		q.Line = args.command
+		q.Args = args.args
 	}
 	if args.values["service"] != "shell" {
 		t.server.note(q, evidence.Refused, reason.NotSupported,
@@ -358,7 +364,9 @@ func (t *tacacsSession) authorize(body []byte) error {
 
 func (t *tacacsSession) of(r tacacs.AuthorRequest, args parsed) question {
 	q := t.question(site.Session)
-	q.Person, q.from, q.level = printable(r.User), printable(r.RemoteAddress), int(min(r.PrivLvl, 15))
+	q.Person = printable(r.User)
+	q.from = printable(r.RemoteAddress)
+	q.level = int(min(r.PrivLvl, 15))
 	t.server.arrives(&q, r.Port, "")
 	q.From = source(q.from)
 	if n, err := strconv.Atoi(args.values["priv-lvl"]); err == nil && n >= 0 && n <= 15 {

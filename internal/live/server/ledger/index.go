@@ -263,7 +263,9 @@ func (x *index) pause(ctx context.Context, d time.Duration) bool {
 func (x *index) pass(ctx context.Context) (int, error) {
 	var values []any
 	var end Record
-	begin, n, newest := x.begin, 0, x.ledger.Newest()
+	begin := x.begin
+	n := 0
+	newest := x.ledger.Newest()
 	fresh := map[string]int64{}
 	tx, err := x.db.BeginTx(ctx, nil)
 	if err != nil {

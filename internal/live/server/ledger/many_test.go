@@ -40,9 +40,14 @@ func many(b *testing.B) (Folder, time.Time) {
 			Command:  "look settings"}
 		switch part := i % 100; {
 		case part == 0:
-			r.Kind, r.Result, r.Command, r.Reason = Login, evidence.Refused, "", "wrong-password: the password is wrong"
+			r.Kind = Login
+			r.Result = evidence.Refused
+			r.Command = ""
+			r.Reason = "wrong-password: the password is wrong"
 		case part < 10:
-			r.Kind, r.Result, r.Command = Login, evidence.Accepted, ""
+			r.Kind = Login
+			r.Result = evidence.Accepted
+			r.Command = ""
 		case part < 20:
 			r.Kind, r.Command = SessionStart, ""
 		case part < 30:

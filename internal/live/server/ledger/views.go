@@ -192,7 +192,9 @@ func Follow(ctx context.Context, from Source, f Filter, do func(Record) error) e
 		}
 		return do(r)
 	})
-	f.Last, f.Since, f.byChain = 0, time.Time{}, true
+	f.Last = 0
+	f.Since = time.Time{}
+	f.byChain = true
 	for err == nil {
 		timer := time.NewTimer(looksEvery)
 		select {

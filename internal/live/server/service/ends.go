@@ -49,7 +49,9 @@ func (e *ends) close() {
 // takes a Disconnect-Request of one of them is asked to end the sessions of those
 // who are out.
 func (e *ends) put(s *site.Site, keys site.Keys, here map[*site.Server]netip.Addr) {
-	before, then, now := e.site, e.since, e.now()
+	before := e.site
+	then := e.since
+	now := e.now()
 	e.site, e.since = s, now
 	if before == nil {
 		return

@@ -316,7 +316,9 @@ func Written(p gate.Place) evidence.ServerPlace {
 // A server whose host name has no address keeps the one that it had. One that had none
 // does not run, and no other stops for it: that is said, and Missing reports it.
 func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Server, base string) ([]gate.Change, error) {
-	places, ends, bad := []gate.Place{}, map[string]time.Time{}, []string{}
+	places := []gate.Place{}
+	ends := map[string]time.Time{}
+	bad := []string{}
 	for _, s := range servers {
 		address, err := v.address(ctx, s)
 		if err != nil {

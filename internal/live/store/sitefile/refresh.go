@@ -108,7 +108,9 @@ func output(ctx context.Context, base string, run []string) ([]byte, error) {
 	}
 	cmd := exec.CommandContext(ctx, program, run[1:]...)
 	var out, said limited
-	cmd.Dir, cmd.Stdout, cmd.Stderr = base, &out, &said
+	cmd.Dir = base
+	cmd.Stdout = &out
+	cmd.Stderr = &said
 	cmd.WaitDelay = time.Second // for those that it has started
 	err := cmd.Run()
 	var unstarted *fs.PathError

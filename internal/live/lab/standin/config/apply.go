@@ -176,12 +176,17 @@ func (w *Draft) applyOpen(before, after yang.OpenSystem) error {
 			}
 			switch {
 			case v.TACACS != nil:
-				a.port, a.secret, a.source = v.TACACS.Config.Port, v.TACACS.Config.Secret, v.TACACS.Config.Source
+				a.port = v.TACACS.Config.Port
+				a.secret = v.TACACS.Config.Secret
+				a.source = v.TACACS.Config.Source
 			case v.RADIUS != nil:
 				c := v.RADIUS.Config
-				a.protocol, a.port, a.accounting, a.secret, a.tries, a.source = site.RADIUS, c.AuthPort, c.AcctPort,
-					c.Secret,
-					c.Attempts, c.Source
+				a.protocol = site.RADIUS
+				a.port = c.AuthPort
+				a.accounting = c.AcctPort
+				a.secret = c.Secret
+				a.tries = c.Attempts
+				a.source = c.Source
 			default:
 				return netconf.Fail("missing-element", path, "a server is asked by tacacs or by radius")
 			}

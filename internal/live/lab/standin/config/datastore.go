@@ -194,7 +194,9 @@ func (s *session) commit(x, _ *etree.Element) error {
 	store.device.Use(w)
 	store.candidate, store.changed = nil, false
 	if !confirmed {
-		store.before, store.timer, store.persist = nil, nil, ""
+		store.before = nil
+		store.timer = nil
+		store.persist = ""
 		store.device.Say("%s has committed a change of the configuration", s.visitor.Name())
 		return nil
 	}
@@ -222,7 +224,11 @@ func (st *Store) takeBack(why string) {
 		st.timer.Stop()
 	}
 	st.device.Use(st.before)
-	st.before, st.timer, st.persist, st.candidate, st.changed = nil, nil, "", nil, false
+	st.before = nil
+	st.timer = nil
+	st.persist = ""
+	st.candidate = nil
+	st.changed = false
 	st.device.Say("the change of the configuration was taken back: %s", why)
 }
 

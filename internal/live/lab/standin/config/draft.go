@@ -39,8 +39,9 @@ type Surroundings struct {
 func Copy(old *site.Device, targets map[*site.Server]aaa.Target, around Surroundings) *Draft {
 	fresh := *old
 	w := &Draft{Device: &fresh, Targets: map[*site.Server]aaa.Target{}, around: around}
-	servers, groups, lists := map[*site.Server]*site.Server{}, map[*site.Group]*site.Group{},
-		map[*site.List]*site.List{}
+	servers := map[*site.Server]*site.Server{}
+	groups := map[*site.Group]*site.Group{}
+	lists := map[*site.List]*site.List{}
 	server := func(s *site.Server) *site.Server {
 		if servers[s] == nil {
 			c := *s
@@ -205,7 +206,9 @@ func (w *Draft) reach(s *site.Server, secret string) aaa.Target {
 			t.Authentication, t.Accounting = reach.Moved(s, k.Server, k.Authentication, k.Accounting)
 		}
 	}
-	t.Server, t.Patience, t.Key = s, w.Device.Patience(s), site.NewSecret(secret)
+	t.Server = s
+	t.Patience = w.Device.Patience(s)
+	t.Key = site.NewSecret(secret)
 	return t
 }
 
@@ -233,7 +236,9 @@ func (w *Draft) bind(p site.Purpose, methods []site.Method, everywhere bool, rec
 			Levels: site.Range{High: 15}, Start: records == "START_STOP"}
 		if old != nil {
 			list.Ref = old.Ref // a model has no names of lists: the device's own stays
-			list.Levels, list.Start, list.NoStop = old.Levels, old.Start, old.NoStop
+			list.Levels = old.Levels
+			list.Start = old.Start
+			list.NoStop = old.NoStop
 			if records != "" && !(old.Start && old.NoStop) { // starts alone are written as START_STOP too
 				list.Start = records == "START_STOP"
 			}

@@ -78,7 +78,9 @@ func (r Reading) segment(s Segment, last bool) error {
 		if _, err := file.Seek(r.Begin.Offset, io.SeekStart); err != nil {
 			return err
 		}
-		walk.begun, walk.offset, walk.number = true, r.Begin.Offset, r.From
+		walk.begun = true
+		walk.offset = r.Begin.Offset
+		walk.number = r.From
 	}
 	for tries := 0; ; {
 		at := walk.offset
@@ -92,7 +94,9 @@ func (r Reading) segment(s Segment, last bool) error {
 				return err
 			}
 			walk = newWalk(file, s)
-			walk.begun, walk.offset, walk.number = at > 0, at, number
+			walk.begun = at > 0
+			walk.offset = at
+			walk.number = number
 			continue
 		}
 		switch {

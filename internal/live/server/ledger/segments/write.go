@@ -81,7 +81,10 @@ func (w *Writer) find(s Segment) error {
 	if w.Head == nil {
 		return file.Close()
 	}
-	w.file, w.first, w.next, w.size = file, s.First, walk.number, walk.offset
+	w.file = file
+	w.first = s.First
+	w.next = walk.number
+	w.size = walk.offset
 	if s.Size > w.size {
 		var zeros bool
 		if zeros, err = w.onlyZeros(s); err == nil && !zeros {
@@ -172,7 +175,11 @@ func (w *Writer) Begin(head []byte) error {
 	if w.file != nil {
 		err = errors.Join(w.back(), w.file.Close())
 	}
-	w.file, w.first, w.size, w.room, w.torn = file, w.next, int64(len(begin)), 0, false
+	w.file = file
+	w.first = w.next
+	w.size = int64(len(begin))
+	w.room = 0
+	w.torn = false
 	w.Head, w.Newest = head, nil
 	return err
 }
