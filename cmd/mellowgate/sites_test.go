@@ -27,7 +27,7 @@ import (
 type said struct{ what, text string }
 
 // wants reads the comments at the top of a site.
-func wants(t *testing.T, text []byte) (all []said) {
+func wants(t *testing.T, text []byte) (sayings []said) {
 	t.Helper()
 	for lines := bufio.NewScanner(bytes.NewReader(text)); lines.Scan(); {
 		line, is := strings.CutPrefix(lines.Text(), "# ")
@@ -36,11 +36,11 @@ func wants(t *testing.T, text []byte) (all []said) {
 		}
 		if what, rest, ok := strings.Cut(line, ": "); ok &&
 			regexp.MustCompile(`^(found|not found|sheet|foreseen|untried|drill)$`).MatchString(what) {
-			all = append(all, said{what, rest})
+			sayings = append(sayings, said{what, rest})
 		}
 	}
-	require.NotEmpty(t, all)
-	return all
+	require.NotEmpty(t, sayings)
+	return sayings
 }
 
 // Each small site under testdata/sites shows one thing that real sites have.
@@ -204,10 +204,10 @@ func TestAnElevationIsTriedAndNotedByItsName(t *testing.T) {
 			`"question":"elevation","answer":"refused","reason":"no-grant"`,
 			`"question":"elevation","answer":"refused","reason":"wrong-password"`},
 		"st/traces/sw-1.jsonl": {`"kind":"elevation","outcome":"allowed"`, `"kind":"elevation","outcome":"refused"`}} {
-		all, err := os.ReadFile(filepath.Join(c.dir, file))
+		data, err := os.ReadFile(filepath.Join(c.dir, file))
 		require.NoError(t, err)
 		for _, want := range wants {
-			require.Contains(t, string(all), want, file)
+			require.Contains(t, string(data), want, file)
 		}
 	}
 	kept := c.run(t, "ledger", "-state", "st", "-kind", "elevation").out

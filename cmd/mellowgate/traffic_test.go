@@ -79,13 +79,13 @@ func TestKeptPacketsHoldNoPasswordThatTheKeyOpensUnlessAsked(t *testing.T) {
 			o := &opened{key: "a-key-of-this-test-only", streams: map[bool]string{}}
 			_, err = capture.Read(source, o)
 			require.NoError(t, err)
-			all := strings.Join(o.clear, "\n")
+			text := strings.Join(o.clear, "\n")
 			for _, protocol := range []string{"radius", "tacacs"} {
-				require.GreaterOrEqual(t, strings.Count(all, protocol), 2, all)
+				require.GreaterOrEqual(t, strings.Count(text, protocol), 2, text)
 			}
-			require.Equal(t, has == "right", strings.Contains(all, "right"), all)
-			require.Equal(t, has == "right", strings.Contains(all, "left!"), all)
-			require.Equal(t, has == "*****", strings.Contains(all, "*****"), all)
+			require.Equal(t, has == "right", strings.Contains(text, "right"), text)
+			require.Equal(t, has == "right", strings.Contains(text, "left!"), text)
+			require.Equal(t, has == "*****", strings.Contains(text, "*****"), text)
 			r := c.run(t, "why", "-capture", "mellowgate-state/traffic.pcapng", "-all")
 			require.Contains(t, r.out, "password-form: sw", "and what went wrong is still seen: %s", r.err)
 			require.NotContains(t, r.out, "key-differs")

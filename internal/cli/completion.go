@@ -178,7 +178,7 @@ func namesOf(s *site.Site, sort string) []string {
 	if s == nil {
 		return nil
 	}
-	var all []string
+	var names []string
 	switch sort {
 	case "device":
 		return call.NamesIn(s.Devices, func(d *site.Device) string { return d.Name })
@@ -191,20 +191,20 @@ func namesOf(s *site.Site, sort string) []string {
 	case "label":
 		for _, d := range s.Devices {
 			for name, value := range d.Labels {
-				all = append(all, name+"="+value)
+				names = append(names, name+"="+value)
 			}
 		}
-		slices.Sort(all)
+		slices.Sort(names)
 	case "fault":
 		for _, v := range s.Servers {
 			for _, form := range lab.FaultForms {
 				if rest, ok := strings.CutPrefix(form, "SERVER "); ok {
-					all = append(all, v.Name+" "+rest)
+					names = append(names, v.Name+" "+rest)
 				}
 			}
 		}
 	}
-	return all
+	return names
 }
 
 // valuesOf returns what a flag's value may be, by the word that stands for it in its help.

@@ -61,11 +61,11 @@ func packages(t *testing.T) []pkg {
 		return err
 	}))
 	require.Greater(t, len(imports), 15)
-	var all []pkg
+	var pkgs []pkg
 	for name, is := range imports {
-		all = append(all, pkg{ImportPath: name, Imports: is})
+		pkgs = append(pkgs, pkg{ImportPath: name, Imports: is})
 	}
-	return all
+	return pkgs
 }
 
 // An import points to the same floor or to a lower one, and every package has a

@@ -14,9 +14,9 @@ import (
 var SeverityTone = map[findings.Severity]show.Tone{findings.Error: show.Bad, findings.Warning: show.Careful,
 	findings.Note: show.Faint}
 
-func NamesIn[T any](all []T, name func(T) string) []string {
-	names := make([]string, len(all))
-	for i, one := range all {
+func NamesIn[T any](values []T, name func(T) string) []string {
+	names := make([]string, len(values))
+	for i, one := range values {
 		names[i] = name(one)
 	}
 	return names

@@ -296,10 +296,10 @@ func compareTargets(c *call.Call, f *compareFlags, devices []*site.Device) ([]co
 	return targets, nil
 }
 
-func printCompared(c *call.Call, all []compare.Compared) {
+func printCompared(c *call.Call, comparisons []compare.Compared) {
 	style := c.Style()
 	var rows [][]string
-	for _, r := range all {
+	for _, r := range comparisons {
 		tone, word := verdict(r)
 		rows = append(rows, []string{r.Device, style.Paint(tone, word), sinceText(r)})
 		if r.Problem != "" {
@@ -336,10 +336,10 @@ func printCompared(c *call.Call, all []compare.Compared) {
 			style.Item(c.Out, "  adopted:   ", show.Safe("found: "+r.Adopted))
 		}
 	}
-	if len(all) > 1 {
+	if len(comparisons) > 1 {
 		c.Say("\n")
 		header := []string{"device", "found", "since the last look"}
-		if !slices.ContainsFunc(all, func(r compare.Compared) bool { return r.Since != nil }) {
+		if !slices.ContainsFunc(comparisons, func(r compare.Compared) bool { return r.Since != nil }) {
 			header = header[:2]
 			for i := range rows {
 				rows[i] = rows[i][:2]

@@ -73,12 +73,12 @@ func (k *keysCall) seen(l call.Loaded, key *site.Key) ([]rotate.Seen, error) {
 	if err != nil {
 		return nil, call.TaskError(err)
 	}
-	all, err := rotate.Status(l.Opened, key, noted.Events)
-	return all, call.TaskError(err)
+	sightings, err := rotate.Status(l.Opened, key, noted.Events)
+	return sightings, call.TaskError(err)
 }
 
 func (k *keysCall) changeStatus(l call.Loaded, key *site.Key) error {
-	all, err := k.seen(l, key)
+	sightings, err := k.seen(l, key)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (k *keysCall) changeStatus(l call.Loaded, key *site.Key) error {
 	var rows [][]string
 	left := 0
 	var second, first []string // servers that were not seen because they are asked second, and after whom
-	for _, s := range all {
+	for _, s := range sightings {
 		at, with := "-", style.Paint(show.Careful, "not seen yet")
 		switch {
 		case s.Key == key.Name:
@@ -105,7 +105,7 @@ func (k *keysCall) changeStatus(l call.Loaded, key *site.Key) error {
 	}
 	style.Table(k.Out, []string{"device", "server", "asked utc", "with"}, rows)
 	if left > 0 {
-		k.Say("\n%d of %s still to do\n", left, show.Count(len(all), "key"))
+		k.Say("\n%d of %s still to do\n", left, show.Count(len(sightings), "key"))
 		if len(second) > 0 {
 			style.Wrap(k.Out, "",
 				fmt.Sprintf("%s is asked only when %s gives no answer: log in to the device while that one is "+
@@ -121,11 +121,11 @@ func (k *keysCall) changeStatus(l call.Loaded, key *site.Key) error {
 
 func (k *keysCall) finish(l call.Loaded, key *site.Key) error {
 	if !k.anyway {
-		all, err := k.seen(l, key)
+		sightings, err := k.seen(l, key)
 		if err != nil {
 			return err
 		}
-		for _, s := range all {
+		for _, s := range sightings {
 			if s.Left(key.Name) {
 				return call.Usagef("%s still uses the old key with %s, or was never seen there with the new one; "+
 					"look with: mellowgate keys change %s status; or finish anyway with -anyway", s.Device, s.Server,

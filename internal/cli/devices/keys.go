@@ -301,7 +301,7 @@ func (k *keysCall) list() error {
 		return err
 	}
 	var sealed *secrets.Sealed
-	all := []keyJSON{}
+	shownKeys := []keyJSON{}
 	for _, key := range l.Site.Keys {
 		j := keyJSON{Name: key.Name, Kept: strings.TrimSpace(string(key.Source) + " " + key.From),
 			Used: usedBy(l.Site, key)}
@@ -321,16 +321,16 @@ func (k *keysCall) list() error {
 				}
 			}
 		}
-		all = append(all, j)
+		shownKeys = append(shownKeys, j)
 	}
 	if *k.AsJSON {
 		return show.JSON(k.Out, struct {
 			Keys []keyJSON `json:"keys"`
-		}{all})
+		}{shownKeys})
 	}
 	style := k.Style()
 	var rows [][]string
-	for _, j := range all {
+	for _, j := range shownKeys {
 		value := "known"
 		if !j.Known {
 			value = style.Paint(show.Careful, "not here")

@@ -178,16 +178,16 @@ func send(c *call.Call, f *sendFlags) error {
 			return call.TaskError(fmt.Errorf("the record of what is sent cannot be kept: %w", err))
 		}
 	}
-	all := []result{}
+	results := []result{}
 	var failed error
 	left := rollout.Each(c.Context, devices, rollout.Order{Canary: canary, AtOnce: f.atOnce},
 		func(d *site.Device) bool {
 			r, err := sendOne(c, f, jobs[d], book)
 			f.mu.Lock()
 			defer f.mu.Unlock()
-			all = append(all, r)
+			results = append(results, r)
 			if len(devices) > 1 {
-				c.Note("%d of %d: %s: %s", len(all), len(devices), d.Name, r.Outcome)
+				c.Note("%d of %d: %s: %s", len(results), len(devices), d.Name, r.Outcome)
 			}
 			ok := err == nil && (r.Outcome == rollout.Kept || r.Outcome == rollout.Same || f.dry &&
 				r.Outcome == rollout.Declined)
@@ -205,7 +205,7 @@ func send(c *call.Call, f *sendFlags) error {
 		if err := show.JSON(c.Out, struct {
 			Devices []result `json:"devices"`
 			Left    []string `json:"left"`
-		}{all, deviceNames(left)}); err != nil {
+		}{results, deviceNames(left)}); err != nil {
 			return err
 		}
 		if failed != nil && !errors.Is(failed, call.ErrVerdict) && c.Context.Err() == nil {
@@ -213,8 +213,8 @@ func send(c *call.Call, f *sendFlags) error {
 		}
 		return failed
 	}
-	printSent(c, all, left)
-	if err := staleHolds(c, l, all); err != nil {
+	printSent(c, results, left)
+	if err := staleHolds(c, l, results); err != nil {
 		return err
 	}
 	if failed != nil && !errors.Is(failed, call.ErrVerdict) && c.Context.Err() == nil {
@@ -224,11 +224,11 @@ func send(c *call.Call, f *sendFlags) error {
 }
 
 func deviceNames(devices []*site.Device) []string {
-	all := []string{}
+	names := []string{}
 	for _, d := range devices {
-		all = append(all, d.Name)
+		names = append(names, d.Name)
 	}
-	return all
+	return names
 }
 
 func sendOne(c *call.Call, f *sendFlags, s *job, book *rollout.Book) (result, error) {
@@ -340,13 +340,13 @@ func causesAfter(c *call.Call, f *sendFlags, s *job, p rollout.Proof, began time
 	if err != nil {
 		return []sentCause{}
 	}
-	all := causesOf(k, w.Symptom, began)
-	for i := range all {
-		if text := s.keyOfDesign(all[i]); text != "" {
-			all[i].Repair = text
+	sentCauses := causesOf(k, w.Symptom, began)
+	for i := range sentCauses {
+		if text := s.keyOfDesign(sentCauses[i]); text != "" {
+			sentCauses[i].Repair = text
 		}
 	}
-	return all
+	return sentCauses
 }
 
 // keyOfDesign is the repair where it is the design that has another key than the server:

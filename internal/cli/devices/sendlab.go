@@ -110,13 +110,16 @@ type sentCause struct {
 // causesOf returns the causes of the newest login that went wrong since a time, the
 // most likely first; none where it is not known.
 func causesOf(k *gather.Found, y diagnose.Symptom, began time.Time) []sentCause {
-	all := []sentCause{}
+	sentCauses := []sentCause{}
 	k.Traces = slices.DeleteFunc(k.Traces, func(t evidence.Trace) bool { return t.Time.Before(began) })
 	k.Events = slices.DeleteFunc(k.Events, func(e evidence.Event) bool { return e.Time.Before(began) })
 	v := diagnose.Explain(k.Evidence, y)
 	add := func(f diagnose.Cause) {
-		if !slices.ContainsFunc(all, func(s sentCause) bool { return s.Cause == f.Cause && s.Where == f.Where }) {
-			all = append(all, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair,
+		if !slices.ContainsFunc(sentCauses, func(s sentCause) bool {
+			return s.Cause == f.Cause &&
+				s.Where == f.Where
+		}) {
+			sentCauses = append(sentCauses, sentCause{Cause: f.Cause, Where: f.Where, Says: f.Says, Repair: f.Repair,
 				Confidence: f.Confidence, server: f.Server})
 		}
 	}
@@ -134,5 +137,5 @@ func causesOf(k *gather.Found, y diagnose.Symptom, began time.Time) []sentCause 
 			}
 		}
 	}
-	return all
+	return sentCauses
 }

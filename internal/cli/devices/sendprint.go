@@ -62,17 +62,17 @@ func (f foreseen) say(style show.Style, w io.Writer, person, access string) {
 var tonesOfSent = map[string]show.Tone{rollout.Kept: show.Good, rollout.Same: show.Good, rollout.TakenBack: show.Bad,
 	rollout.Stopped: show.Bad, rollout.Unsure: show.Bad}
 
-func printSent(c *call.Call, all []result, left []*site.Device) {
+func printSent(c *call.Call, results []result, left []*site.Device) {
 	style := c.Style()
 	var rows [][]string
-	for _, r := range all {
+	for _, r := range results {
 		rows = append(rows, []string{r.Device, style.Paint(tonesOfSent[r.Outcome], r.Outcome), show.Safe(r.Summary())})
 	}
 	if len(rows) > 0 {
 		c.Say("\n")
 		style.Table(c.Out, []string{"device", "outcome", ""}, rows, 2)
 	}
-	for _, r := range all {
+	for _, r := range results {
 		if len(r.Causes) == 0 && r.FailedLogin() != nil {
 			c.Say("\n%s: look for the cause with: mellowgate why -device %s -person %s\n", r.Device, r.Device, r.Person)
 		}
@@ -89,12 +89,12 @@ func printSent(c *call.Call, all []result, left []*site.Device) {
 
 // staleHolds says where the site still says that a device holds something else
 // than the design, which is on it now.
-func staleHolds(c *call.Call, l call.Loaded, all []result) error {
+func staleHolds(c *call.Call, l call.Loaded, results []result) error {
 	truth, err := c.LoadFrom(l.Path, false)
 	if err != nil {
 		return err
 	}
-	for _, r := range all {
+	for _, r := range results {
 		if d := truth.Device(r.Device); d != nil && d.Found.Place.Known() &&
 			(r.Outcome == rollout.Kept || r.Outcome == rollout.Same) {
 			c.Say("%s: what found says in the site (%s) is not so any more: take that out\n", d.Name,

@@ -339,9 +339,9 @@ func againOf(a *foresee.Again) *againJSON {
 }
 
 func conditionsOf(when []foresee.Condition) []conditionJSON {
-	all := make([]conditionJSON, len(when))
+	conditions := make([]conditionJSON, len(when))
 	for i, w := range when {
-		all[i] = conditionJSON{Server: w.Server.Name, State: string(w.State)}
+		conditions[i] = conditionJSON{Server: w.Server.Name, State: string(w.State)}
 	}
-	return all
+	return conditions
 }

@@ -124,7 +124,7 @@ func againEnd(a foresee.Again) string {
 
 // heldRules says which rules for commands a device holds for whom, where these came with
 // the login; nothing of people who may use every command.
-func heldRules(cases []foresee.Case) (all []string) {
+func heldRules(cases []foresee.Case) (rules []string) {
 	people, texts := map[string][]string{}, []string(nil)
 	for _, c := range cases {
 		text := call.RulesText(c.Rules)
@@ -141,11 +141,11 @@ func heldRules(cases []foresee.Case) (all []string) {
 		}
 	}
 	for _, text := range texts {
-		all = append(all, fmt.Sprintf("the device holds rules for the commands of %s: %s",
+		rules = append(rules, fmt.Sprintf("the device holds rules for the commands of %s: %s",
 			strings.Join(people[text], ", "),
 			text))
 	}
-	return all
+	return rules
 }
 
 func caseRows(style show.Style, cases []foresee.Case) [][]string {

@@ -37,7 +37,7 @@ func Columns(shapes []foresee.Shape) []call.Column {
 		}
 		return 1
 	})
-	var all []call.Column
+	var columns []call.Column
 	for _, o := range foresee.Outages(servers) {
 		var silent []string
 		for _, s := range servers {
@@ -52,17 +52,17 @@ func Columns(shapes []foresee.Shape) []call.Column {
 		case len(silent) == len(servers) && len(servers) > 1:
 			heading = "all silent"
 		}
-		all = append(all, call.Column{Outage: o, Heading: heading})
+		columns = append(columns, call.Column{Outage: o, Heading: heading})
 	}
-	return all
+	return columns
 }
 
 // printMatrix prints devices by outage; devices with the same row share it.
 func printMatrix(w io.Writer, style show.Style, shapes []foresee.Shape) {
-	all := Columns(shapes)
+	columns := Columns(shapes)
 	headings := []string{"silent:"}
 	wrap := []int{0}
-	for i, c := range all {
+	for i, c := range columns {
 		headings = append(headings, c.Heading)
 		wrap = append(wrap, i+1)
 	}
@@ -70,7 +70,7 @@ func printMatrix(w io.Writer, style show.Style, shapes []foresee.Shape) {
 	places := map[string]int{}
 	for _, sh := range shapes {
 		row, key := []string{""}, ""
-		for _, c := range all {
+		for _, c := range columns {
 			s := sh.Standing(c.Outage)
 			row = append(row, style.Paint(StandingTone[s], string(s)))
 			key += string(s) + "|"
@@ -102,7 +102,7 @@ type standingJSON struct {
 }
 
 func matrixJSON(shapes []foresee.Shape) any {
-	all := []standingJSON{}
+	standings := []standingJSON{}
 	for _, c := range Columns(shapes) {
 		silent := []string{}
 		for s := range c.Outage {
@@ -111,13 +111,14 @@ func matrixJSON(shapes []foresee.Shape) any {
 		slices.Sort(silent)
 		for _, sh := range shapes {
 			for _, d := range sh.Devices {
-				all = append(all, standingJSON{Device: d.Name, Silent: silent, Standing: sh.Standing(c.Outage)})
+				standings = append(standings, standingJSON{
+					Device: d.Name, Silent: silent, Standing: sh.Standing(c.Outage)})
 			}
 		}
 	}
 	return struct {
 		Matrix []standingJSON `json:"matrix"`
-	}{all}
+	}{standings}
 }
 
 // printCompare prints what changes from another version of the site to this one.
@@ -244,7 +245,7 @@ type changeJSON struct {
 }
 
 func changesJSON(changes []foresee.Change) any {
-	all := []changeJSON{}
+	shownChanges := []changeJSON{}
 	one := func(c *foresee.Case) *caseJSON {
 		if c == nil {
 			return nil
@@ -258,9 +259,9 @@ func changesJSON(changes []foresee.Change) any {
 		for _, n := range ch.When {
 			j.When = append(j.When, conditionJSON{Server: n.Server, State: string(n.State)})
 		}
-		all = append(all, j)
+		shownChanges = append(shownChanges, j)
 	}
 	return struct {
 		Changes []changeJSON `json:"changes"`
-	}{all}
+	}{shownChanges}
 }

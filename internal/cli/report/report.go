@@ -238,16 +238,16 @@ func plural(n int, one string) string {
 
 // matrixOf is the outage matrix, with equal rows joined.
 func matrixOf(shapes []foresee.Shape) reportedMatrix {
-	all := foreseecmd.Columns(shapes)
+	columns := foreseecmd.Columns(shapes)
 	m := reportedMatrix{Legend: foreseecmd.StandingLegend}
-	for _, c := range all {
+	for _, c := range columns {
 		m.Headings = append(m.Headings, c.Heading)
 	}
 	places := map[string]int{}
 	var devices [][]string
 	for _, sh := range shapes {
 		row, key := reportedRow{}, ""
-		for _, c := range all {
+		for _, c := range columns {
 			s := sh.Standing(c.Outage)
 			row.Cells = append(row.Cells, tile{Text: string(s), Tone: tones[foreseecmd.StandingTone[s]]})
 			key += string(s) + "|"
@@ -270,7 +270,7 @@ func matrixOf(shapes []foresee.Shape) reportedMatrix {
 
 // devicesOf are the devices by name, each with its worst standing and the first outage of it.
 func devicesOf(shapes []foresee.Shape) []reportedDevice {
-	var all []reportedDevice
+	var reportedDevices []reportedDevice
 	order := map[string]int{"good": 0, "careful": 1, "bad": 2}
 	for _, sh := range shapes {
 		var worst reportedDevice
@@ -306,11 +306,11 @@ func devicesOf(shapes []foresee.Shape) []reportedDevice {
 			if d.Kind != nil {
 				r.Kind = d.Kind.Name
 			}
-			all = append(all, r)
+			reportedDevices = append(reportedDevices, r)
 		}
 	}
-	slices.SortFunc(all, func(a, b reportedDevice) int { return strings.Compare(a.Name, b.Name) })
-	return all
+	slices.SortFunc(reportedDevices, func(a, b reportedDevice) int { return strings.Compare(a.Name, b.Name) })
+	return reportedDevices
 }
 
 func grantOf(g *site.Grant) reportedGrant {

@@ -107,25 +107,25 @@ func TestScreensAsDrawn(t *testing.T) {
 		{"paused", 80, 12, told(busy...), []string{"p"}},
 		{"step by step", 80, 10, told(busy...), []string{"enter"}},
 	}
-	var all strings.Builder
+	var text strings.Builder
 	for _, tt := range tests {
 		tt.screen.Style = show.Style{}
 		tt.screen.Update(tea.WindowSizeMsg{Width: tt.width, Height: tt.height})
 		require.False(t, press(tt.screen, tt.keys...))
-		fmt.Fprintf(&all, "== %s, %d columns\n", tt.name, tt.width)
+		fmt.Fprintf(&text, "== %s, %d columns\n", tt.name, tt.width)
 		for i, line := range tt.screen.Draw() {
 			if line = strings.TrimRight(line, " "); i == 0 { // the zone is that of this host
 				line = clock.ReplaceAllString(line, " $1")
 			}
-			all.WriteString(line + "|\n")
+			text.WriteString(line + "|\n")
 		}
 	}
 	const golden = "testdata/screens.txt"
 	if *makeScreens {
 		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(golden, []byte(all.String()), 0o600))
+		require.NoError(t, os.WriteFile(golden, []byte(text.String()), 0o600))
 	}
 	want, err := os.ReadFile(golden)
 	require.NoError(t, err)
-	require.Equal(t, string(want), all.String(), "make it again, and read it: -make-screens")
+	require.Equal(t, string(want), text.String(), "make it again, and read it: -make-screens")
 }

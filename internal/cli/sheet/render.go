@@ -113,8 +113,8 @@ func renderLines(c *call.Call, r *rendering, d *site.Device, l call.Loaded) erro
 		return err
 	}
 	if r.Text == "" {
-		all, left := design.Write()
-		lines, err := design.Book.Text(all, r.withKeys)
+		sentences, left := design.Write()
+		lines, err := design.Book.Text(sentences, r.withKeys)
 		if err != nil {
 			return call.UsageError(err)
 		}

@@ -185,11 +185,11 @@ func changeLab(c *call.Call, dir string, set, lift call.Names) error {
 
 // resting says which servers are still left alone although they are up, by which
 // devices, and until when.
-func resting(all []lab.Impaired, now time.Time) []string {
+func resting(impairments []lab.Impaired, now time.Time) []string {
 	type rest struct{ server, until string }
 	by := map[rest][]string{}
 	var order []rest
-	for _, i := range all {
+	for _, i := range impairments {
 		if i.Rests == 0 || i.State != foresee.Up {
 			continue
 		}
@@ -250,15 +250,15 @@ func behaveFlag(c *call.Call) *behaves {
 }
 
 func (b *behaves) of(l call.Loaded) ([]site.Behaviour, error) {
-	var all []site.Behaviour
+	var behaviours []site.Behaviour
 	for _, text := range b.texts {
 		one, err := l.Behaviour(text)
 		if err != nil {
 			return nil, call.Usagef("-behaves: %v", err)
 		}
-		all = append(all, one)
+		behaviours = append(behaviours, one)
 	}
-	return all, nil
+	return behaviours, nil
 }
 
 // speeches gives devices the words of their makes, by name.

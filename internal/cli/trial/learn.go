@@ -270,14 +270,14 @@ func learned(path string) ([]learn.Done, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	var all []learn.Done
+	var doneSteps []learn.Done
 	for _, line := range bytes.Split(text, []byte("\n")) {
 		var d learn.Done
 		if len(line) > 0 && json.Unmarshal(line, &d) == nil {
-			all = append(all, d)
+			doneSteps = append(doneSteps, d)
 		}
 	}
-	return all, err
+	return doneSteps, err
 }
 
 func keepLearned(path string, d learn.Done) error {

@@ -91,22 +91,23 @@ func measuredJSON(m core.Measured) meterJSON {
 }
 
 func listed(of map[string][]string) []listedJSON {
-	all := []listedJSON{}
+	listing := []listedJSON{}
 	for _, name := range sortedKeys(of) {
-		all = append(all, listedJSON{Of: name, Are: of[name]})
+		listing = append(listing, listedJSON{Of: name, Are: of[name]})
 	}
-	return all
+	return listing
 }
 
 func spreadsOf(of map[string]*core.Spread, sent map[string]int) []spreadJSON {
-	all := []spreadJSON{}
+	spreads := []spreadJSON{}
 	for _, name := range sortedKeys(of) {
 		s := of[name]
-		all = append(all, spreadJSON{Server: name, Low: call.SecondsOf(s.Low), High: call.SecondsOf(s.High),
+		spreads = append(spreads, spreadJSON{Server: name, Low: call.SecondsOf(s.Low),
+			High:  call.SecondsOf(s.High),
 			Count: s.Count,
 			Sent:  sent[name]})
 	}
-	return all
+	return spreads
 }
 
 func sortedKeys[T any](of map[string]T) []string {

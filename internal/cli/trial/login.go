@@ -335,7 +335,7 @@ func loginsOfSheet(c *call.Call, f LoginFlags) error {
 		return err
 	}
 	var rows [][]string
-	var all []loginJSON
+	var shownLogins []loginJSON
 	var untried []string
 	style, matched := c.Style(), 0
 	silent, err := l.ServersNamed(f.silent)
@@ -397,9 +397,10 @@ func loginsOfSheet(c *call.Call, f LoginFlags) error {
 			who = g.Person + ", wrong password"
 		}
 		saw := expected{outcome: seen.Outcome, level: seen.Level}
-		all = append(all, loginJSON{Device: f.Device, Access: g.Access, Person: who, Outcome: seen.Outcome,
-			Level:  seen.Level,
-			Raised: seen.Raised, Seconds: call.SecondsOf(seen.Took),
+		shownLogins = append(shownLogins, loginJSON{Device: f.Device, Access: g.Access, Person: who,
+			Outcome: seen.Outcome,
+			Level:   seen.Level,
+			Raised:  seen.Raised, Seconds: call.SecondsOf(seen.Took),
 			Commands: []login.Command{}, AsExpected: fits, Expected: want.String(), Given: []string{},
 			Detail: seen.Detail})
 		mark := style.Paint(show.Good, "as expected")
@@ -418,12 +419,12 @@ func loginsOfSheet(c *call.Call, f LoginFlags) error {
 			Logins  []loginJSON `json:"logins"`
 			Matched int         `json:"matched"`
 			Total   int         `json:"total"`
-		}{all, matched, len(all)})
+		}{shownLogins, matched, len(shownLogins)})
 	} else {
 		style.Table(c.Out, []string{"access", "who", "expected", "seen", "after", ""}, rows, 1)
-		c.Say("\n%d of %d logins of %s were as expected\n", matched, len(all), f.Device)
+		c.Say("\n%d of %d logins of %s were as expected\n", matched, len(shownLogins), f.Device)
 	}
-	if err == nil && matched < len(all) {
+	if err == nil && matched < len(shownLogins) {
 		return call.ErrVerdict
 	}
 	return err

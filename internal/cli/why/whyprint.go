@@ -125,9 +125,9 @@ func timeline(s diagnose.Story) [][]string {
 		at   time.Time
 		cols []string
 	}
-	var all []line
+	var lines []line
 	for _, e := range s.Events {
-		all = append(all, line{at: e.Time,
+		lines = append(lines, line{at: e.Time,
 			cols: []string{e.Server, string(e.Question), string(e.Answer) + ": " + cmp.Or(e.Text, string(e.Reason))}})
 	}
 	for _, x := range s.Exchanges {
@@ -136,16 +136,16 @@ func timeline(s diagnose.Story) [][]string {
 		if x.Answer == evidence.None {
 			what = "no answer"
 		}
-		all = append(all, line{at: x.Time, cols: []string{"packets to " + server, string(x.Question),
+		lines = append(lines, line{at: x.Time, cols: []string{"packets to " + server, string(x.Question),
 			strings.Join(append([]string{what}, x.Remarks...), "; ")}})
 	}
 	for _, l := range s.Lines {
-		all = append(all, line{at: l.Time,
+		lines = append(lines, line{at: l.Time,
 			cols: []string{"log of " + l.Device, string(cmp.Or(l.Asked, site.AskLogin)), l.Text}})
 	}
-	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
+	slices.SortStableFunc(lines, func(a, b line) int { return a.at.Compare(b.at) })
 	var rows [][]string
-	for _, l := range all[max(0, len(all)-mostNoted):] {
+	for _, l := range lines[max(0, len(lines)-mostNoted):] {
 		rows = append(rows, []string{l.at.Local().Format("15:04:05.0"), show.Safe(l.cols[0]), l.cols[1],
 			show.Safe(l.cols[2])})
 	}

@@ -81,9 +81,9 @@ func TestCapturesThatOthersMadeAreJudgedRight(t *testing.T) {
 			}
 			require.NotEmpty(t, v.Causes, c.about)
 			require.Contains(t, c.first, v.Causes[0].Cause, c.about)
-			all, err := json.Marshal(v.Causes[0])
+			data, err := json.Marshal(v.Causes[0])
 			require.NoError(t, err)
-			require.Contains(t, string(all), c.where, c.about)
+			require.Contains(t, string(data), c.where, c.about)
 		})
 	}
 }

@@ -93,7 +93,7 @@ func apart(base, other []tick) (time.Duration, bool) {
 	for _, t := range other {
 		mine[t.what] = append(mine[t.what], t.at)
 	}
-	var all []time.Duration
+	var durations []time.Duration
 	for what, times := range mine {
 		theirs := byWhat[what]
 		if len(theirs) != len(times) {
@@ -102,15 +102,15 @@ func apart(base, other []tick) (time.Duration, bool) {
 		slices.SortFunc(theirs, time.Time.Compare)
 		slices.SortFunc(times, time.Time.Compare)
 		for i := range times {
-			all = append(all, times[i].Sub(theirs[i]))
+			durations = append(durations, times[i].Sub(theirs[i]))
 		}
 	}
-	if len(all) == 0 {
+	if len(durations) == 0 {
 		return 0, false
 	}
-	slices.Sort(all)
-	off := all[len(all)/2]
-	if spread := all[len(all)-1] - all[0]; spread > 2*slack && spread > off.Abs()/4 {
+	slices.Sort(durations)
+	off := durations[len(durations)/2]
+	if spread := durations[len(durations)-1] - durations[0]; spread > 2*slack && spread > off.Abs()/4 {
 		return 0, false
 	}
 	return off, off.Abs() > slack

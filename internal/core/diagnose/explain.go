@@ -195,9 +195,9 @@ func (j *assessment) missing() []string {
 var follows = map[pointKind]bool{endedPoint: true, patiencePoint: true, recordPoint: true}
 
 // mergeCauses joins causes that are the same at the same place.
-func mergeCauses(all []Cause) []Cause {
+func mergeCauses(causes []Cause) []Cause {
 	joined := []Cause{}
-	for _, c := range all {
+	for _, c := range causes {
 		i := slices.IndexFunc(joined, func(have Cause) bool { return have.Cause == c.Cause && have.Where == c.Where })
 		if i < 0 {
 			joined = append(joined, c)

@@ -60,18 +60,18 @@ func eventTime(v evidence.Event) time.Time       { return v.Time }
 func exchangeTime(v evidence.Exchange) time.Time { return v.Time }
 func lineTime(v evidence.LogLine) time.Time      { return v.Time }
 
-func inOrder[T any](all map[string][]T, at func(T) time.Time) {
-	for _, some := range all {
+func inOrder[T any](parts map[string][]T, at func(T) time.Time) {
+	for _, some := range parts {
 		slices.SortStableFunc(some, func(a, b T) int { return at(a).Compare(at(b)) })
 	}
 }
 
 // between returns the part of a sorted list that lies in a time, ends included.
-func between[T any](all []T, at func(T) time.Time, from, to time.Time) []T {
-	first := sort.Search(len(all), func(i int) bool { return !at(all[i]).Before(from) })
-	last := sort.Search(len(all), func(i int) bool { return at(all[i]).After(to) })
+func between[T any](values []T, at func(T) time.Time, from, to time.Time) []T {
+	first := sort.Search(len(values), func(i int) bool { return !at(values[i]).Before(from) })
+	last := sort.Search(len(values), func(i int) bool { return at(values[i]).After(to) })
 	if first >= last {
 		return nil
 	}
-	return all[first:last]
+	return values[first:last]
 }

@@ -53,12 +53,12 @@ func notedBy(e evidence.Event) string {
 
 // lookEvents adds what the server itself noted.
 func (j *assessment) lookEvents(p *failurePoint) {
-	all := j.index.ofServer[p.server]
-	known := len(all) > 0
+	events := j.index.ofServer[p.server]
+	known := len(events) > 0
 	heard := false
 	others := 0
 	from, to := j.meanwhile()
-	for _, e := range between(all, eventTime, from, to) {
+	for _, e := range between(events, eventTime, from, to) {
 		if e.Device != "" && e.Device != j.story.Device {
 			others++
 		}
@@ -108,14 +108,14 @@ func (j *assessment) lookEvents(p *failurePoint) {
 		}
 	}
 	// The server had no room for anybody: it does not know whose question it was.
-	for _, e := range between(all, eventTime, from, to) {
+	for _, e := range between(events, eventTime, from, to) {
 		if e.Reason == reason.CannotTake {
 			p.signs = append(p.signs,
 				Sign{What: overloadedSign, From: evidence.FromEvents, Time: e.Time, Server: e.Server, Text: notedBy(e)})
 			break
 		}
 	}
-	j.lookStrangers(p, all)
+	j.lookStrangers(p, events)
 	j.lookEarlier(p)
 }
 
@@ -124,14 +124,14 @@ type window struct{ from, to time.Time }
 
 // tries returns when the device tried a server in vain in this story.
 func (j *assessment) tries(server string) []window {
-	var all []window
+	var windows []window
 	of := func(t evidence.Trace) {
 		moment := beginning(t)
 		for _, step := range t.Steps {
 			for _, try := range step.Tries {
 				end := moment.Add(time.Duration(try.Seconds * float64(time.Second)))
 				if try.Server == server && try.Result == walk.Unavailable {
-					all = append(all, window{from: moment, to: end})
+					windows = append(windows, window{from: moment, to: end})
 				}
 				moment = end
 			}
@@ -140,7 +140,7 @@ func (j *assessment) tries(server string) []window {
 	if j.story.Login != nil {
 		of(*j.story.Login)
 	} else {
-		all = j.asked(server)
+		windows = j.asked(server)
 	}
 	for _, t := range j.story.Commands {
 		of(t)
@@ -148,20 +148,21 @@ func (j *assessment) tries(server string) []window {
 	for _, t := range j.story.Later {
 		of(t)
 	}
-	return all
+	return windows
 }
 
 // asked returns when a capture shows that a server was asked in vain, and for how long
 // the device waited.
 func (j *assessment) asked(server string) []window {
-	var all []window
+	var windows []window
 	patience := j.waits(server)
 	for _, x := range j.story.Exchanges {
 		if x.AskedOf() == server && x.Answer == evidence.None && x.Question != site.AskConnect {
-			all = append(all, window{from: x.Time, to: x.Time.Add(patience * time.Duration(1+x.Retransmissions))})
+			windows = append(windows, window{from: x.Time,
+				to: x.Time.Add(patience * time.Duration(1+x.Retransmissions))})
 		}
 	}
-	return all
+	return windows
 }
 
 // clockSlip is how far two clocks that agree may note one thing apart.
@@ -194,7 +195,7 @@ func (j *assessment) beforeTries(server string, moment time.Time) bool {
 // lookStrangers adds what a server noted of an address that no device has. It may
 // be this device behind another address, where its questions came just when the
 // device asked, and only then; a packet of somebody else is no evidence.
-func (j *assessment) lookStrangers(p *failurePoint, all []evidence.Event) {
+func (j *assessment) lookStrangers(p *failurePoint, events []evidence.Event) {
 	if slices.ContainsFunc(p.signs, func(s Sign) bool {
 		return s.What == saysUnfitSign || s.What == answeredSign || s.What == inTimeSign || s.What == lateSign
 	}) {
@@ -208,7 +209,7 @@ func (j *assessment) lookStrangers(p *failurePoint, all []evidence.Event) {
 	}
 	strangers := map[string]int{} // how often each came while the device asked
 	var newest evidence.Event
-	for _, e := range between(all, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
+	for _, e := range between(events, eventTime, j.story.Time.Add(-time.Minute), j.story.Time.Add(time.Minute)) {
 		if e.Device != "" || e.Reason != reason.ClientUnknown || e.Client == j.story.Device {
 			continue
 		}

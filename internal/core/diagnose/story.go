@@ -207,8 +207,8 @@ const mostBefore = 64
 
 // last returns the last values of a list, of which nothing can be overwritten
 // through it.
-func last[T any](all []T, most int) []T {
-	return all[max(0, len(all)-most):len(all):len(all)]
+func last[T any](values []T, most int) []T {
+	return values[max(0, len(values)-most):len(values):len(values)]
 }
 
 // found is one thing that somebody noted, on its way into a story.
@@ -228,7 +228,7 @@ const pause = 30 * time.Second
 
 // gathered makes stories of what servers, packets and logs show.
 func gathered(e evidence.Evidence) []Story {
-	var all []found
+	var signsFound []found
 	for _, v := range e.Events {
 		if v.Question == evidence.FaultQuestion || v.Answer == evidence.Recorded && v.Question == site.AskRecordSystem {
 			continue
@@ -237,7 +237,7 @@ func gathered(e evidence.Evidence) []Story {
 		if device == "" {
 			device = v.Client
 		}
-		all = append(all, found{time: v.Time, device: device, person: v.Person, access: v.Access,
+		signsFound = append(signsFound, found{time: v.Time, device: device, person: v.Person, access: v.Access,
 			source:  evidence.FromEvents,
 			begins:  v.Question == site.AskLogin || v.Question == "" || v.Answer == evidence.Dropped,
 			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
@@ -247,7 +247,7 @@ func gathered(e evidence.Evidence) []Story {
 		if v.Question == site.AskStatus || v.Question == site.AskRecordSystem || v.Question == site.AskDirectory {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "",
+		signsFound = append(signsFound, found{time: v.Time, device: v.AskedBy(), person: v.Person, access: "",
 			source:  evidence.FromCapture,
 			begins:  (v.Question == site.AskLogin || v.Question == site.AskConnect) && !v.Has(evidence.MarkUnheard),
 			decides: v.Question == site.AskLogin && (v.Answer == evidence.Accepted || v.Answer == evidence.Refused),
@@ -258,15 +258,15 @@ func gathered(e evidence.Evidence) []Story {
 		if v.What == "" || v.What == evidence.LogAgain {
 			continue
 		}
-		all = append(all, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access,
+		signsFound = append(signsFound, found{time: v.Time, device: v.Device, person: v.Person, access: v.Access,
 			source: evidence.FromLog,
 			begins: !v.Asked.Records(), decides: v.What == evidence.LogIn || v.What == evidence.LogRefused,
 			put: func(s *Story) { s.Lines = append(s.Lines, v) }})
 	}
-	slices.SortStableFunc(all, func(a, b found) int { return a.time.Compare(b.time) })
+	slices.SortStableFunc(signsFound, func(a, b found) int { return a.time.Compare(b.time) })
 	var made []*gathering
 	open := map[string]*gathering{}
-	for _, f := range all {
+	for _, f := range signsFound {
 		g := open[f.device]
 		if g == nil || !g.takes(f) {
 			g = &gathering{Story: Story{Device: f.device}, decided: map[evidence.Source]bool{}}

@@ -35,7 +35,7 @@ type weighed struct {
 // weigh returns the causes that a point can have, the most likely first: the sum
 // of what the signs count for each, on top of its prior, made into shares.
 func weigh(p failurePoint) []weighed {
-	var all []weighed
+	var weighedCauses []weighed
 	for _, k := range catalogue {
 		if k.at != p.kind || k.cause == AccountingPort && !p.asked.Records() {
 			continue
@@ -48,9 +48,9 @@ func weigh(p failurePoint) []weighed {
 				w.score += k.signs[s.What] + elsewhere(k, s)
 			}
 		}
-		all = append(all, w)
+		weighedCauses = append(weighedCauses, w)
 	}
-	slices.SortStableFunc(all, func(a, b weighed) int {
+	slices.SortStableFunc(weighedCauses, func(a, b weighed) int {
 		switch {
 		case a.score > b.score:
 			return -1
@@ -60,20 +60,20 @@ func weigh(p failurePoint) []weighed {
 		return 0
 	})
 	sum := 1.0 // that it is none of them
-	for _, w := range all {
+	for _, w := range weighedCauses {
 		sum += math.Exp(w.score)
 	}
-	for i := range all {
-		all[i].confidence = math.Exp(all[i].score) / sum
+	for i := range weighedCauses {
+		weighedCauses[i].confidence = math.Exp(weighedCauses[i].score) / sum
 	}
-	return oneOfEach(all)
+	return oneOfEach(weighedCauses)
 }
 
 // oneOfEach keeps of each cause the likeliest of its forms, which stands for all of
 // them. The list is in order.
-func oneOfEach(all []weighed) []weighed {
+func oneOfEach(weighedCauses []weighed) []weighed {
 	var some []weighed
-	for _, w := range all {
+	for _, w := range weighedCauses {
 		i := slices.IndexFunc(some, func(have weighed) bool { return have.cause == w.cause })
 		if i < 0 {
 			some = append(some, w)
@@ -114,14 +114,14 @@ const alternatives = 3
 
 // chosen returns the causes of a point that are worth saying.
 func chosen(p failurePoint) []weighed {
-	all := weigh(p)
+	weighedCauses := weigh(p)
 	switch {
-	case len(all) == 0:
+	case len(weighedCauses) == 0:
 		return nil
-	case all[0].confidence >= sure:
-		return all[:1]
+	case weighedCauses[0].confidence >= sure:
+		return weighedCauses[:1]
 	}
-	some := all[:min(alternatives, len(all))]
+	some := weighedCauses[:min(alternatives, len(weighedCauses))]
 	return slices.DeleteFunc(slices.Clone(some), func(w weighed) bool { return w.confidence < 0.08 })
 }
 

@@ -198,18 +198,18 @@ func spoken(s *site.Server) string {
 
 // groupsOf returns the groups that a device's lists name, each once.
 func groupsOf(d *site.Device) []*site.Group {
-	var all []*site.Group
+	var groups []*site.Group
 	for _, w := range d.Ways {
 		for _, l := range w.Lists {
 			if l == nil {
 				continue
 			}
 			for _, m := range l.Methods {
-				if g, ok := m.Group(); ok && !slices.Contains(all, g) {
-					all = append(all, g)
+				if g, ok := m.Group(); ok && !slices.Contains(groups, g) {
+					groups = append(groups, g)
 				}
 			}
 		}
 	}
-	return all
+	return groups
 }

@@ -176,10 +176,10 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 	for k := range have {
 		held[thing{about: k.About, name: k.Name}] = true
 	}
-	var all []Difference
+	var differences []Difference
 	add := func(d Difference) {
 		d.Place = where(d.About, d.Name)
-		all = append(all, d)
+		differences = append(differences, d)
 	}
 	for t := range wanted {
 		if !held[t] {
@@ -221,11 +221,11 @@ func Compare(want, have Facts, where func(About, string) string) []Difference {
 			add(Difference{About: k.About, Name: k.Name, What: k.What, Kind: Extra, Have: h.Text})
 		}
 	}
-	slices.SortFunc(all, func(a, b Difference) int {
+	slices.SortFunc(differences, func(a, b Difference) int {
 		return cmp.Or(cmp.Compare(order[a.About], order[b.About]), cmp.Compare(a.Name, b.Name),
 			cmp.Compare(a.What, b.What))
 	})
-	return all
+	return differences
 }
 
 var order = map[About]int{Server: 0, Group: 1, List: 2, Way: 3, Account: 4}

@@ -111,11 +111,11 @@ func (e Evidence) Newest(most int) Evidence {
 	return e
 }
 
-func last[T any](all []T, most int) []T { return all[max(0, len(all)-most):] }
+func last[T any](values []T, most int) []T { return values[max(0, len(values)-most):] }
 
-func after[T any](all []T, since time.Time, at func(T) time.Time) []T {
+func after[T any](values []T, since time.Time, at func(T) time.Time) []T {
 	var some []T
-	for _, v := range all {
+	for _, v := range values {
 		if !at(v).Before(since) {
 			some = append(some, v)
 		}

@@ -104,7 +104,7 @@ func SNMPCounts(text string) []Count {
 // Since returns what was counted between two readings, the older one first. A device
 // that started again between them counts from 0.
 func Since(before, after []Count) []Count {
-	all := make([]Count, 0, len(after))
+	counts := make([]Count, 0, len(after))
 	for _, c := range after {
 		i := slices.IndexFunc(before, func(o Count) bool {
 			return o.Device == c.Device && o.Server == c.Server && o.Question == c.Question
@@ -120,7 +120,7 @@ func Since(before, after []Count) []Count {
 			c.Refused = c.Refused - o.Refused
 			c.Lost = more
 		}
-		all = append(all, c)
+		counts = append(counts, c)
 	}
-	return all
+	return counts
 }

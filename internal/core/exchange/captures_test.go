@@ -24,7 +24,7 @@ func TestCapturesThatOthersMadeAreReadAsWritten(t *testing.T) {
 	dirs, err := filepath.Glob("../../wire/testdata/captures/*/traffic.pcap")
 	require.NoError(t, err)
 	require.Greater(t, len(dirs), 200)
-	var all strings.Builder
+	var out strings.Builder
 	for _, path := range dirs {
 		dir := filepath.Dir(path)
 		if strings.HasPrefix(filepath.Base(dir), "b-") {
@@ -45,7 +45,7 @@ func TestCapturesThatOthersMadeAreReadAsWritten(t *testing.T) {
 			name      string
 			directory Directory
 		}{{"", Designed(s, keys)}, {", without the site", Directory{}}} {
-			fmt.Fprintf(&all, "%s%s\n", filepath.Base(dir), d.name)
+			fmt.Fprintf(&out, "%s%s\n", filepath.Base(dir), d.name)
 			file, err := os.Open(path)
 			require.NoError(t, err)
 			source, err := capture.Open(file)
@@ -67,10 +67,10 @@ func TestCapturesThatOthersMadeAreReadAsWritten(t *testing.T) {
 			l.Close()
 			require.NoError(t, file.Close())
 			slices.Sort(found)
-			all.WriteString(strings.Join(found, ""))
+			out.WriteString(strings.Join(found, ""))
 		}
 	}
-	written(t, "testdata/captures.txt", all.String())
+	written(t, "testdata/captures.txt", out.String())
 }
 
 // written compares a text with a file of it.

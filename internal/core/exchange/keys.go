@@ -72,14 +72,15 @@ func (l *Listener) candidates(p port, client netip.Addr) []tried {
 	if device := l.directory.devices[client.Unmap()]; device != nil {
 		right = device.Shares(p.server)
 	}
-	var all []tried
+	var trials []tried
 	for _, k := range l.directory.site.Keys {
 		if v, ok := l.directory.keys[k.Name]; ok && k.Name != right.Name {
-			all = append(all, tried{key: []byte(v.Reveal()), text: "the key " + k.Name + " of the site"})
+			trials = append(trials, tried{key: []byte(v.Reveal()), text: "the key " + k.Name + " of the site"})
 		}
 	}
 	for _, slip := range l.directory.keys[right.Name].Slips() {
-		all = append(all, tried{key: []byte(slip.Secret.Reveal()), text: "the key " + right.Name + " " + slip.Text})
+		trials = append(trials, tried{key: []byte(slip.Secret.Reveal()), text: "the key " + right.Name + " " +
+			slip.Text})
 	}
-	return all
+	return trials
 }

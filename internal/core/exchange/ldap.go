@@ -52,20 +52,20 @@ func (l *Listener) directoryData(moment time.Time, v *conversation, fromClient b
 	if v.ldap.over = v.ldap.over || lost || other; v.ldap.over {
 		return
 	}
-	all := append(v.ldap.buffers[side], b...)
-	for len(all) > 0 {
-		r := bytes.NewReader(all)
+	data := append(v.ldap.buffers[side], b...)
+	for len(data) > 0 {
+		r := bytes.NewReader(data)
 		m, err := ber.ReadPacket(r)
 		if err != nil {
 			break
 		}
-		all = all[len(all)-r.Len():]
+		data = data[len(data)-r.Len():]
 		l.message(moment, v, m)
 	}
-	if len(all) > mostMessage {
-		v.ldap.over, all = true, nil
+	if len(data) > mostMessage {
+		v.ldap.over, data = true, nil
 	}
-	v.ldap.buffers[side] = append([]byte(nil), all...)
+	v.ldap.buffers[side] = append([]byte(nil), data...)
 }
 
 // message takes one message.

@@ -280,17 +280,17 @@ func TestAScrubbedAddressIsOneOfTheDocumentationRangesAndNeverTwice(t *testing.T
 	require.NoError(t, err)
 	seen := map[netip.Addr]bool{}
 	from := netip.MustParseAddr("10.0.0.0")
-	var all []netip.Addr
+	var addresses []netip.Addr
 	for range 70_000 {
 		from = from.Next()
 		made := s.address(from)
 		require.False(t, seen[made], "%s twice", made)
 		seen[made] = true
-		all = append(all, made)
+		addresses = append(addresses, made)
 	}
 	for n, want := range map[int]string{0: "192.0.2.1", 253: "192.0.2.254", 254: "198.51.100.1", 508: "203.0.113.1",
 		761: "203.0.113.254", 762: "100.64.2.250", 65535: "100.64.255.255", 65536: "100.65.0.0"} {
-		require.Equal(t, want, all[n].String(), "address %d", n)
+		require.Equal(t, want, addresses[n].String(), "address %d", n)
 	}
 	require.Equal(t, "192.0.2.1", s.address(netip.MustParseAddr("10.0.0.1")).String(), "the same by the same")
 	six, err := NewScrubber(directory(t), io.Discard)

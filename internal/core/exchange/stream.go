@@ -76,26 +76,26 @@ func (s *tlsStream) data(e *Exchange, fromClient bool, b []byte, lost bool) {
 		s.secret[side] = true
 		return
 	}
-	all := append(s.buffers[side], b...)
-	for len(all) >= 5 {
-		n := int(all[3])<<8 | int(all[4])
-		if len(all) < 5+n {
+	packet := append(s.buffers[side], b...)
+	for len(packet) >= 5 {
+		n := int(packet[3])<<8 | int(packet[4])
+		if len(packet) < 5+n {
 			break
 		}
 		s.heard[side] = true
-		switch record := all[5 : 5+n]; {
-		case all[0] == recordAlert && n == 2 && record[1] != 0: // 0 is a goodbye
+		switch record := packet[5 : 5+n]; {
+		case packet[0] == recordAlert && n == 2 && record[1] != 0: // 0 is a goodbye
 			mark(e, evidence.MarkTLSAlert, fmt.Sprintf(
 				"%s ends the TLS handshake: %s (alert %d)", who, alertText(record[1]),
 				record[1]))
-		case all[0] == recordData, all[0] == 20 && n > 1:
+		case packet[0] == recordData, packet[0] == 20 && n > 1:
 			s.secret[side] = true
-		case all[0] == 20: // what follows of this side is secret, RFC 5246 section 7.1
+		case packet[0] == 20: // what follows of this side is secret, RFC 5246 section 7.1
 			s.secret[side] = true
 		}
-		all = all[5+n:]
+		packet = packet[5+n:]
 	}
-	s.buffers[side] = append([]byte(nil), all...)
+	s.buffers[side] = append([]byte(nil), packet...)
 }
 
 // alerts are the TLS alerts that end a handshake, RFC 8446 section 6.2.

@@ -250,9 +250,9 @@ func (l *Listener) body(moment time.Time, v *conversation, h tacacs.Header, body
 }
 
 // named returns what a message says of itself, as an exchange keeps it.
-func named(all []tacacs.Named) []NameValue {
-	out := make([]NameValue, len(all))
-	for i, n := range all {
+func named(namedValues []tacacs.Named) []NameValue {
+	out := make([]NameValue, len(namedValues))
+	for i, n := range namedValues {
 		out[i] = NameValue{Name: n.Name, Value: n.Value}
 	}
 	return out

@@ -100,16 +100,16 @@ func covers(all []Exchange, moment time.Time) bool {
 // apart is how far the clock of the second capture is ahead of that of the first: the
 // middle of the differences of what both have.
 func apart(a, b []Exchange) time.Duration {
-	var all []time.Duration
+	var durations []time.Duration
 	theirs := byQuestion(b)
 	for _, x := range a {
 		if at := theirs[asked(x)]; len(at) > 0 {
-			all = append(all, b[at[0]].Time.Sub(x.Time))
+			durations = append(durations, b[at[0]].Time.Sub(x.Time))
 		}
 	}
-	if len(all) == 0 {
+	if len(durations) == 0 {
 		return 0
 	}
-	slices.Sort(all)
-	return all[len(all)/2]
+	slices.Sort(durations)
+	return durations[len(durations)/2]
 }

@@ -193,12 +193,13 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 }
 
 func manyDevices() []string {
-	var all []string
+	var devices []string
 	for i := range 26 {
-		all = append(all, fmt.Sprintf("  - {name: m-%d, kind: switch, profile: p, addresses: [198.51.100.%d]}\n", i,
+		devices = append(devices, fmt.Sprintf("  - {name: m-%d, kind: switch, profile: p, addresses: "+
+			"[198.51.100.%d]}\n", i,
 			i+1))
 	}
-	return all
+	return devices
 }
 
 func TestAnAcceptedFindingIsSilentUntilItsTimeIsOver(t *testing.T) {

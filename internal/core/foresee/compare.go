@@ -58,21 +58,21 @@ func Compare(before, after Forecaster) []Change {
 		}
 		devices[p] = append(devices[p], name)
 	}
-	var all []Change
+	var changes []Change
 	for _, p := range pairs {
 		for _, c := range compareShapes(shapeAt(olds, p.a), shapeAt(news, p.b)) {
 			c.Devices = devices[p]
-			all = append(all, c)
+			changes = append(changes, c)
 		}
 	}
-	return joinChanges(all)
+	return joinChanges(changes)
 }
 
-func shapeAt(all []Shape, i int) Shape {
+func shapeAt(shapes []Shape, i int) Shape {
 	if i < 0 {
 		return Shape{}
 	}
-	return all[i]
+	return shapes[i]
 }
 
 // compareShapes compares the cases of each way in and group of people alike.
@@ -98,31 +98,31 @@ func compareShapes(a, b Shape) []Change {
 			places = append(places, p)
 		}
 	}
-	var all []Change
+	var changes []Change
 	for _, p := range places {
 		for _, c := range compareCases(old[p], fresh[p]) {
 			c.Way, c.People = p.way, []string{p.who}
-			all = append(all, c)
+			changes = append(changes, c)
 		}
 	}
-	return all
+	return changes
 }
 
 // compareCases compares the logins of one person at one way in, in every state
 // that either version tells apart.
 func compareCases(old, fresh []Case) []Change {
-	var all []Change
+	var changes []Change
 	switch {
 	case len(old) == 0:
 		for i := range fresh {
-			all = append(all, Change{When: named(fresh[i].When), After: &fresh[i]})
+			changes = append(changes, Change{When: named(fresh[i].When), After: &fresh[i]})
 		}
-		return all
+		return changes
 	case len(fresh) == 0:
 		for i := range old {
-			all = append(all, Change{When: named(old[i].When), Before: &old[i], Loses: old[i].earned()})
+			changes = append(changes, Change{When: named(old[i].When), Before: &old[i], Loses: old[i].earned()})
 		}
-		return all
+		return changes
 	}
 	for i := range old {
 		for j := range fresh {
@@ -130,11 +130,11 @@ func compareCases(old, fresh []Case) []Change {
 			a, b := &old[i], &fresh[j]
 			if possible && (a.Outcome != b.Outcome || a.Level != b.Level || a.By != b.By || a.Wait != b.Wait ||
 				a.Stuck != b.Stuck || a.Raised != b.Raised) {
-				all = append(all, Change{When: when, Before: a, After: b, Loses: a.earned() && !b.Full()})
+				changes = append(changes, Change{When: when, Before: a, After: b, Loses: a.earned() && !b.Full()})
 			}
 		}
 	}
-	return all
+	return changes
 }
 
 // earned reports whether somebody has full rights by showing who they are: what
@@ -149,34 +149,34 @@ func (c Change) WaitOnly() bool {
 }
 
 func named(when []Condition) []Named {
-	all := make([]Named, len(when))
+	namedValues := make([]Named, len(when))
 	for i, c := range when {
-		all[i] = Named{Server: c.Server.Name, State: c.State}
+		namedValues[i] = Named{Server: c.Server.Name, State: c.State}
 	}
-	return all
+	return namedValues
 }
 
 // both joins the conditions of two cases. It is false when they exclude each
 // other.
 func both(a, b []Named) ([]Named, bool) {
-	all := slices.Clone(a)
+	namedValues := slices.Clone(a)
 	for _, n := range b {
-		i := slices.IndexFunc(all, func(m Named) bool { return m.Server == n.Server })
-		if i >= 0 && all[i].State != n.State {
+		i := slices.IndexFunc(namedValues, func(m Named) bool { return m.Server == n.Server })
+		if i >= 0 && namedValues[i].State != n.State {
 			return nil, false
 		}
 		if i < 0 {
-			all = append(all, n)
+			namedValues = append(namedValues, n)
 		}
 	}
-	return all, true
+	return namedValues, true
 }
 
 // joinChanges puts people together who change alike.
-func joinChanges(all []Change) []Change {
+func joinChanges(changes []Change) []Change {
 	var joined []Change
 	places := map[string]int{}
-	for _, c := range all {
+	for _, c := range changes {
 		key := strings.Join(c.Devices, ",") + "|" + c.Way + "|" + changeKey(c)
 		if i, known := places[key]; known {
 			joined[i].People = append(joined[i].People, c.People...)

@@ -46,7 +46,7 @@ var reasons = map[State]reason.Reason{Down: reason.Silent, Closed: reason.Closed
 // States returns the states that a server can be in: up and silent, and with
 // faults those that its protocol has besides.
 func States(s *site.Server, withFaults bool) []State {
-	all := []State{Up, Down}
+	states := []State{Up, Down}
 	for _, f := range faults {
 		radius := s.Protocol == site.RADIUS
 		switch {
@@ -56,9 +56,9 @@ func States(s *site.Server, withFaults bool) []State {
 			f == ClientUnknown && s.Protocol == site.LDAP:
 			continue
 		}
-		all = append(all, f)
+		states = append(states, f)
 	}
-	return all
+	return states
 }
 
 // Shape is devices that are equal in all that matters here, with their cases,
@@ -71,9 +71,9 @@ type Shape struct {
 // For returns the cases of the shape for one of its devices, one for each person,
 // by way in and then by person.
 func (sh Shape) For(d *site.Device) []Case {
-	var all []Case
+	var cases []Case
 	for _, w := range d.Ways {
-		from := len(all)
+		from := len(cases)
 		for _, c := range sh.Cases {
 			if c.Way != w {
 				continue
@@ -82,32 +82,32 @@ func (sh Shape) For(d *site.Device) []Case {
 				c.Device = d
 				c.Who = who
 				c.SameOutcome = nil
-				all = append(all, c)
+				cases = append(cases, c)
 			}
 		}
-		slices.SortStableFunc(all[from:], func(a, b Case) int { return a.Who.order - b.Who.order })
+		slices.SortStableFunc(cases[from:], func(a, b Case) int { return a.Who.order - b.Who.order })
 	}
-	return all
+	return cases
 }
 
 // Servers returns the servers whose state matters to the shape, in the order of
 // the site file.
 func (sh Shape) Servers() []*site.Server {
-	var all []*site.Server
+	var servers []*site.Server
 	for _, c := range sh.Cases {
 		for _, w := range c.When {
-			if !slices.Contains(all, w.Server) {
-				all = append(all, w.Server)
+			if !slices.Contains(servers, w.Server) {
+				servers = append(servers, w.Server)
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b *site.Server) int {
+	slices.SortFunc(servers, func(a, b *site.Server) int {
 		if a.Place.Before(b.Place) {
 			return -1
 		}
 		return 1
 	})
-	return all
+	return servers
 }
 
 // Forecaster foresees the logins of one site.
@@ -246,7 +246,7 @@ func (f Forecaster) Device(d *site.Device) []Case {
 // device foresees every login of one device, for each group of people alike.
 func (f Forecaster) device(d *site.Device, crowd [][]Who) []Case {
 	groups := append(slices.Clone(crowd), f.others(d)...)
-	var all []Case
+	var cases []Case
 	for _, w := range d.Ways {
 		at := map[classKey]int{}
 		var alike [][]Who
@@ -263,11 +263,11 @@ func (f Forecaster) device(d *site.Device, crowd [][]Who) []Case {
 		for _, whos := range alike {
 			for _, c := range f.Cases(d, w, whos[0]) {
 				c.SameOutcome = whos
-				all = append(all, c)
+				cases = append(cases, c)
 			}
 		}
 	}
-	return all
+	return cases
 }
 
 // classKey is equal for people whose logins on one way in go the same.
@@ -295,13 +295,13 @@ func (f Forecaster) Cases(d *site.Device, w *site.Way, who Who) []Case {
 
 // casesOf is Cases for a device that behaves as another one of equal ways in.
 func (f Forecaster) casesOf(d *site.Device, w *site.Way, who Who, as *site.Device) []Case {
-	var all []Case
+	var cases []Case
 	pending := [][]Condition{nil}
 	for len(pending) > 0 {
 		chosen := pending[len(pending)-1]
 		pending = pending[:len(pending)-1]
 		c := f.behaving(d, w, who, chosen, as)
-		all = append(all, c)
+		cases = append(cases, c)
 		for i := len(c.When) - 1; i >= len(chosen); i-- {
 			for _, state := range f.states(c.When[i].Server, w)[1:] {
 				pending = append(pending, append(slices.Clone(c.When[:i]),
@@ -310,8 +310,8 @@ func (f Forecaster) casesOf(d *site.Device, w *site.Way, who Who, as *site.Devic
 		}
 	}
 	// Depth first: the case in which all answer comes first, the darkest last.
-	slices.SortStableFunc(all, func(a, b Case) int { return notUp(a) - notUp(b) })
-	return all
+	slices.SortStableFunc(cases, func(a, b Case) int { return notUp(a) - notUp(b) })
+	return cases
 }
 
 func notUp(c Case) int {

@@ -101,7 +101,7 @@ func TestTheDraftIsOpenAndStuckWhereItIs(t *testing.T) {
 
 // brute walks every combination of states of every server.
 func brute(f Forecaster, d *site.Device, w *site.Way, who Who, servers []*site.Server) map[string]Case {
-	all := map[string]Case{}
+	cases := map[string]Case{}
 	for bits := range 1 << len(servers) {
 		var chosen []Condition
 		for i, s := range servers {
@@ -111,9 +111,9 @@ func brute(f Forecaster, d *site.Device, w *site.Way, who Who, servers []*site.S
 			}
 			chosen = append(chosen, Condition{s, state})
 		}
-		all[fmt.Sprint(bits)] = f.one(d, w, who, chosen)
+		cases[fmt.Sprint(bits)] = f.one(d, w, who, chosen)
 	}
-	return all
+	return cases
 }
 
 func TestPropertyMergingEqualStatesLosesNoneAndAddsNone(t *testing.T) {

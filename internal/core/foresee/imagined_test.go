@@ -168,9 +168,9 @@ func TestCasesThatDifferInOneThingAreAChange(t *testing.T) {
 	} {
 		other := same
 		c.change(&other)
-		all := compareCases([]Case{same}, []Case{other})
-		require.Len(t, all, 1, name)
-		require.Equal(t, c.waitOnly, all[0].WaitOnly(), name)
+		changes := compareCases([]Case{same}, []Case{other})
+		require.Len(t, changes, 1, name)
+		require.Equal(t, c.waitOnly, changes[0].WaitOnly(), name)
 	}
 }
 

@@ -28,14 +28,14 @@ const mostCombined = 3
 // Outages returns the outages worth a column: all up first. Up to three servers
 // these are all combinations; above, each server alone, and all.
 func Outages(servers []*site.Server) []Outage {
-	all := []Outage{{}}
+	outages := []Outage{{}}
 	if len(servers) > mostCombined {
 		dark := Outage{}
 		for _, s := range servers {
-			all = append(all, Outage{s: true})
+			outages = append(outages, Outage{s: true})
 			dark[s] = true
 		}
-		return append(all, dark)
+		return append(outages, dark)
 	}
 	for bits := 1; bits < 1<<len(servers); bits++ {
 		o := Outage{}
@@ -44,10 +44,10 @@ func Outages(servers []*site.Server) []Outage {
 				o[s] = true
 			}
 		}
-		all = append(all, o)
+		outages = append(outages, o)
 	}
-	slices.SortStableFunc(all, func(a, b Outage) int { return len(a) - len(b) })
-	return all
+	slices.SortStableFunc(outages, func(a, b Outage) int { return len(a) - len(b) })
+	return outages
 }
 
 // Standing returns how the devices of a shape stand in an outage.

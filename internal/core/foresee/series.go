@@ -29,7 +29,7 @@ type Ended struct {
 // equal ways in. Servers that gave no answer are left alone as they would be. It returns
 // also the traits on which what happened hangs, in the order in which they came to matter.
 func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Trait) {
-	var all []Ended
+	var endings []Ended
 	var consulted []site.Trait
 	rests, now := new(walk.Rests), time.Duration(0)
 	for _, l := range logins {
@@ -45,10 +45,10 @@ func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.
 		for s := range end.Rests {
 			end.Rests[s] -= now
 		}
-		all = append(all, end)
+		endings = append(endings, end)
 		consulted = union(consulted, visit.Consulted())
 	}
-	return all, consulted
+	return endings, consulted
 }
 
 // union adds to some traits those of others that are not among them.

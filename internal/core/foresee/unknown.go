@@ -29,22 +29,22 @@ type Supposed struct {
 // Unknown returns the traits that the kind of a shape does not say and that some of its
 // cases hang on.
 func (sh Shape) Unknown() []site.Trait {
-	var all []site.Trait
+	var traits []site.Trait
 	for _, c := range sh.Cases {
 		for _, t := range c.consulted {
-			if !c.Device.Kind.Says(t) && !slices.Contains(all, t) {
-				all = append(all, t)
+			if !c.Device.Kind.Says(t) && !slices.Contains(traits, t) {
+				traits = append(traits, t)
 			}
 		}
 	}
-	slices.Sort(all)
-	return all
+	slices.Sort(traits)
+	return traits
 }
 
 // Suppose works a shape out with each other value of each trait that its kind does not
 // say, one trait at a time. Cases that do not hang on the trait are taken as they are.
 func (f Forecaster) Suppose(sh Shape) []Supposed {
-	var all []Supposed
+	var suppositions []Supposed
 	if f.Assume || len(sh.Cases) == 0 {
 		return nil
 	}
@@ -52,22 +52,22 @@ func (f Forecaster) Suppose(sh Shape) []Supposed {
 	for _, t := range sh.Unknown() {
 		usual := d.Kind.Traits.Value(t)
 		alike := sh.formsAlike(t)
-		first := len(all)
+		first := len(suppositions)
 		for _, value := range t.Values() {
 			traits, ok := d.Kind.Traits.With(t, value)
 			switch {
 			case !ok, value == usual, !d.Kind.May(t, value), alike && site.OneWay(value) == site.OneWay(usual):
 				continue
-			case alike && len(all) > first: // there are two sorts of forms, and the other one is worked out
-				all = append(all, Supposed{Trait: t, Value: value, Shape: all[first].Shape})
+			case alike && len(suppositions) > first: // there are two sorts of forms, and the other one is worked out
+				suppositions = append(suppositions, Supposed{Trait: t, Value: value, Shape: suppositions[first].Shape})
 				continue
 			}
 			as := d.Behaving(traits)
-			all = append(all, Supposed{Trait: t, Value: value,
+			suppositions = append(suppositions, Supposed{Trait: t, Value: value,
 				Shape: Shape{Devices: []*site.Device{as}, Cases: f.supposed(sh, t, as)}})
 		}
 	}
-	return all
+	return suppositions
 }
 
 // Behaving returns every login of a device that behaves as another one of equal ways in,
@@ -93,7 +93,7 @@ func (sh Shape) formsAlike(t site.Trait) bool {
 // supposed works out again, for a device that behaves as another, the logins that hang
 // on a trait.
 func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
-	var all []Case
+	var cases []Case
 	for _, some := range sh.logins() {
 		first := some[0]
 		if slices.ContainsFunc(some, func(c Case) bool { return slices.Contains(c.consulted, t) }) {
@@ -104,23 +104,23 @@ func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 			c.Device = as
 			c.Way = way
 			c.SameOutcome = first.SameOutcome
-			all = append(all, c)
+			cases = append(cases, c)
 		}
 	}
-	return all
+	return cases
 }
 
 // logins returns the cases of each person at each way in, which stand together.
 func (sh Shape) logins() [][]Case {
-	var all [][]Case
+	var parts [][]Case
 	from := 0
 	for i := range sh.Cases {
 		if i+1 == len(sh.Cases) || sh.Cases[i+1].Way != sh.Cases[from].Way || sh.Cases[i+1].Who != sh.Cases[from].Who {
-			all = append(all, sh.Cases[from:i+1])
+			parts = append(parts, sh.Cases[from:i+1])
 			from = i + 1
 		}
 	}
-	return all
+	return parts
 }
 
 // Depending returns a shape whose cases say on which traits they depend that the site

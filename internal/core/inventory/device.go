@@ -175,8 +175,8 @@ func first(r *phrase.Record, field string) string {
 
 // one returns the first value of a field, nil for none.
 func one(r *phrase.Record, field string) *phrase.Value {
-	if all := r.Get(field); len(all) > 0 {
-		return &all[0]
+	if values := r.Get(field); len(values) > 0 {
+		return &values[0]
 	}
 	return nil
 }

@@ -110,12 +110,12 @@ func (p *pools) want(file string, line int, format string, args ...any) {
 }
 
 // most returns the value that most of them have, the first of those that as many have.
-func most[T comparable](all []T) (top T) {
+func most[T comparable](values []T) (top T) {
 	counts := map[T]int{}
-	for _, v := range all {
+	for _, v := range values {
 		counts[v]++
 	}
-	for _, v := range all {
+	for _, v := range values {
 		if counts[v] > counts[top] {
 			top = v
 		}
@@ -125,16 +125,16 @@ func most[T comparable](all []T) (top T) {
 
 // mostSaid is most of what is said, nil where nothing is.
 func mostSaid[T comparable](askers []*server, at func(*server) *T) *T {
-	var all []T
+	var values []T
 	for _, s := range askers {
 		if v := at(s); v != nil {
-			all = append(all, *v)
+			values = append(values, *v)
 		}
 	}
-	if len(all) == 0 {
+	if len(values) == 0 {
 		return nil
 	}
-	v := most(all)
+	v := most(values)
 	return &v
 }
 

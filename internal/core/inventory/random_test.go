@@ -556,8 +556,8 @@ func TestDesignsAtRandomAreReadBack(t *testing.T) {
 				made := Make([]*Device{read}, Options{Base: base, Hash: hash})
 				require.Empty(t, made.Notes, "seed %d\n%s", seed, text)
 				want, held, _ := Compared(read, base, s.Device("d"), b, Passwords{Known: hash}, false)
-				all := drift.Compare(want, held.Facts, func(drift.About, string) string { return "" })
-				require.Empty(t, all, "seed %d\n%s\n%s", seed, text, d.site())
+				differences := drift.Compare(want, held.Facts, func(drift.About, string) string { return "" })
+				require.Empty(t, differences, "seed %d\n%s\n%s", seed, text, d.site())
 
 				// in the place of the device it is the design, too: nothing is written anew but the device
 				replaced, err := site.Parse(site.Source{Name: "s.yaml", Text: []byte(d.site())},

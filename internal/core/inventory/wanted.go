@@ -275,14 +275,14 @@ func (w *wanting) groupRecords() {
 }
 
 // methods says the methods of a list in the make's names.
-func (w *wanting) methods(l blueprint.List) (all []phrase.Value) {
+func (w *wanting) methods(l blueprint.List) (values []phrase.Value) {
 	for _, m := range l.Methods {
 		if name, ok := strings.CutPrefix(m, "group "); ok {
 			m = "group " + w.groups[name]
 		}
-		all = append(all, phrase.Value{Text: m})
+		values = append(values, phrase.Value{Text: m})
 	}
-	return all
+	return values
 }
 
 func (w *wanting) listRecords() {
@@ -354,13 +354,13 @@ func (w *wanting) ways() {
 	}
 }
 
-func purposesOf(x blueprint.Way) (all []string) {
+func purposesOf(x blueprint.Way) (purposes []string) {
 	for p := range site.PurposeCount {
 		if x.Lists[p.String()] != "" {
-			all = append(all, p.String())
+			purposes = append(purposes, p.String())
 		}
 	}
-	return all
+	return purposes
 }
 
 // missing says where a default list would hold on a way in for which the design has none.

@@ -20,7 +20,7 @@ const mostLine = 4095
 
 // spans cuts the ranges of ways in apart: what stands later takes its lines out of what
 // stands earlier, and a way in without lines has those that are left.
-func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
+func spans(ways []*way, note func(*way, string)) (lineSpans []lineSpan) {
 	ordered := slices.Clone(ways)
 	slices.SortStableFunc(ordered, func(a, b *way) int { // one without lines first
 		return min(1, len(a.lines)) - min(1, len(b.lines))
@@ -41,7 +41,7 @@ func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
 			r = site.Range{Low: a, High: b}
 		}
 		var left []lineSpan
-		for _, s := range all {
+		for _, s := range lineSpans {
 			if s.Low < r.Low {
 				left = append(left, lineSpan{site.Range{Low: s.Low, High: min(s.High, r.Low-1)}, s.of})
 			}
@@ -49,10 +49,10 @@ func spans(ways []*way, note func(*way, string)) (all []lineSpan) {
 				left = append(left, lineSpan{site.Range{Low: max(s.Low, r.High+1), High: s.High}, s.of})
 			}
 		}
-		all = append(left, lineSpan{r, x})
+		lineSpans = append(left, lineSpan{r, x})
 	}
-	slices.SortFunc(all, func(a, b lineSpan) int { return a.Low - b.Low })
-	return all
+	slices.SortFunc(lineSpans, func(a, b lineSpan) int { return a.Low - b.Low })
+	return lineSpans
 }
 
 // access writes one way in, "" where the device has none of it, and the line that says so.

@@ -173,8 +173,8 @@ func (w *writing) kinds(devices []*Device) {
 	}))
 }
 
-func each[T any](all []T, of func(T) item) (items []item) {
-	for _, v := range all {
+func each[T any](values []T, of func(T) item) (items []item) {
+	for _, v := range values {
 		if one := of(v); len(one.pairs) > 0 {
 			items = append(items, one)
 		}
@@ -384,9 +384,9 @@ func unique(p pairs) (all pairs) {
 	return all
 }
 
-func addressesText(all []netip.Addr) string {
+func addressesText(addresses []netip.Addr) string {
 	var texts []string
-	for _, a := range all {
+	for _, a := range addresses {
 		if text := a.String(); !slices.Contains(texts, text) {
 			texts = append(texts, text)
 		}

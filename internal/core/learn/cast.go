@@ -42,25 +42,25 @@ func Cast(s *site.Site, kind *site.Kind) {
 
 // otherLevels returns a level by each attribute of a vendor, none of them level.
 func otherLevels(s *site.Site, level int) []site.SentAttribute {
-	var all []site.SentAttribute
+	var sentAttributes []site.SentAttribute
 	for i, a := range levelAttributes(s) {
 		other := (level + 2 + i%12) % 16
-		all = append(all, site.SentAttribute{Ref: a.Ref, Value: strconv.Itoa(other)})
+		sentAttributes = append(sentAttributes, site.SentAttribute{Ref: a.Ref, Value: strconv.Itoa(other)})
 	}
-	return all
+	return sentAttributes
 }
 
 // levelAttributes are the attributes of vendors that may carry a level by itself.
 func levelAttributes(s *site.Site) []site.VendorAttribute {
-	var all []site.VendorAttribute
+	var vendorAttributes []site.VendorAttribute
 	for _, v := range s.Vendors {
 		for _, a := range v.Attributes {
 			if a.Type == "integer" || a.Type == "text" {
-				all = append(all, a)
+				vendorAttributes = append(vendorAttributes, a)
 			}
 		}
 	}
-	return all
+	return vendorAttributes
 }
 
 // learnerLevel returns the level of the role of one of the people of Cast.

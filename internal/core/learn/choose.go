@@ -41,14 +41,14 @@ func (l *Learner) Back() []Experiment {
 		return boolInt(!site.HasShell(a.Access)) - boolInt(!site.HasShell(b.Access)) +
 			2*(boolInt(a.Access == site.Console)-boolInt(b.Access == site.Console))
 	})
-	var all []Experiment
+	var experiments []Experiment
 	for _, w := range ways {
 		logins := []foresee.Login{{Way: w, Who: *who, When: l.dark()}}
 		if ends, _ := l.series(l.as(l.nothing()), logins); ends[0].In {
-			all = append(all, Experiment{Logins: logins, Rest: l.longest})
+			experiments = append(experiments, Experiment{Logins: logins, Rest: l.longest})
 		}
 	}
-	return all
+	return experiments
 }
 
 func (l *Learner) account() *foresee.Who {
@@ -102,17 +102,17 @@ func (l *Learner) ways() []*site.Way {
 
 // patterns are the states of servers that experiments are made in.
 func (l *Learner) patterns() [][]foresee.Condition {
-	all := [][]foresee.Condition{nil}
+	parts := [][]foresee.Condition{nil}
 	for _, s := range l.servers {
-		all = append(all, []foresee.Condition{{Server: s, State: foresee.Down}})
+		parts = append(parts, []foresee.Condition{{Server: s, State: foresee.Down}})
 	}
 	if len(l.servers) > 1 {
-		all = append(all, l.dark())
+		parts = append(parts, l.dark())
 	}
-	all = append(all, l.all(foresee.NoRecords))
+	parts = append(parts, l.all(foresee.NoRecords))
 	for _, s := range l.servers {
 		if s.Protocol == site.RADIUS {
-			all = append(all, []foresee.Condition{{Server: s, State: foresee.Closed}})
+			parts = append(parts, []foresee.Condition{{Server: s, State: foresee.Closed}})
 		}
 	}
 	for i, s := range l.servers { // all but one
@@ -123,11 +123,11 @@ func (l *Learner) patterns() [][]foresee.Condition {
 			}
 		}
 		if len(others) > 1 {
-			all = append(all, others)
+			parts = append(parts, others)
 		}
 		_ = s
 	}
-	return all
+	return parts
 }
 
 // soon is a second login while servers rest, and later one when they no longer do.
@@ -136,7 +136,7 @@ const soon = time.Second
 // experiments returns the candidates. Each is a list of logins; those that only wake servers
 // again afterwards are left out.
 func (l *Learner) experiments() [][]foresee.Login {
-	var all [][]foresee.Login
+	var parts [][]foresee.Login
 	for _, w := range l.ways() {
 		for _, who := range l.subjects {
 			if level, ok := learnerLevel(who); ok && level != 15 && level != 1 && site.HasShell(w.Access) {
@@ -144,19 +144,19 @@ func (l *Learner) experiments() [][]foresee.Login {
 			}
 			for _, when := range l.patterns() {
 				login := foresee.Login{Way: w, Who: who, When: when}
-				all = append(all, []foresee.Login{login})
+				parts = append(parts, []foresee.Login{login})
 				silent := slices.ContainsFunc(when, func(c foresee.Condition) bool { return c.State == foresee.Down })
 				if l.longest == 0 || !silent || who.Kind == foresee.Unknown {
 					continue
 				}
 				up := foresee.Login{Way: w, Who: who, After: soon}
 				late := foresee.Login{Way: w, Who: who, After: l.longest + l.smallest + soon}
-				all = append(all, []foresee.Login{login, up}, []foresee.Login{login, late})
+				parts = append(parts, []foresee.Login{login, up}, []foresee.Login{login, late})
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b []foresee.Login) int { return len(a) - len(b) })
-	return all
+	slices.SortStableFunc(parts, func(a, b []foresee.Login) int { return len(a) - len(b) })
+	return parts
 }
 
 // Next returns the experiment that tells most for what it costs, false where none tells
@@ -405,7 +405,7 @@ func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
 // Names returns the logins by which a server hears how the device names its ports: one at each
 // way in that asks a server and by which none was heard yet.
 func (l *Learner) Names(heard map[string][]string) []Experiment {
-	var all []Experiment
+	var experiments []Experiment
 	for _, w := range l.Device.Ways {
 		if l.Ways != nil && !slices.Contains(l.Ways, w.Access) || len(heard[w.Access]) > 0 ||
 			w.HasLines && w.Lines.Low > 0 || l.failed >= l.Failures {
@@ -418,11 +418,11 @@ func (l *Learner) Names(heard map[string][]string) []Experiment {
 			logins := []foresee.Login{{Way: w, Who: who}}
 			if ends, _ := l.series(l.as(l.nothing()), logins); len(
 				Asked(l.Reckoner, l.as(l.nothing()), ends[0].Steps)) > 0 {
-				all = append(all, Experiment{Logins: logins, Rest: l.longest})
+				experiments = append(experiments, Experiment{Logins: logins, Rest: l.longest})
 			}
 		}
 	}
-	return all
+	return experiments
 }
 
 // LeftAlone reads from what was seen of a DeadTime experiment for how long the server was

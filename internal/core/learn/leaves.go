@@ -10,7 +10,7 @@ import (
 // leaves returns every way in which an experiment may go: a value is chosen where the walk
 // first hangs on its trait.
 func (l *Learner) leaves(logins []foresee.Login) []leaf {
-	var all []leaf
+	var leafNodes []leaf
 	pending := [][]choice{nil}
 	for len(pending) > 0 {
 		chosen := pending[len(pending)-1]
@@ -39,12 +39,12 @@ func (l *Learner) leaves(logins []foresee.Login) []leaf {
 			a[i] = first.value
 			path = append(slices.Clone(path), first)
 		}
-		all = append(all, leaf{of: a, ends: ends, as: as, weight: weight})
-		if len(all) > mostLeaves {
+		leafNodes = append(leafNodes, leaf{of: a, ends: ends, as: as, weight: weight})
+		if len(leafNodes) > mostLeaves {
 			return nil
 		}
 	}
-	return slices.DeleteFunc(all, func(f leaf) bool { return !l.possible(f.of) })
+	return slices.DeleteFunc(leafNodes, func(f leaf) bool { return !l.possible(f.of) })
 }
 
 // series walks some logins. What is seen of them hangs on the form of a password too, though

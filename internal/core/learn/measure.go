@@ -131,10 +131,10 @@ func spread(of map[string]*Spread, name string) *Spread {
 
 // Login takes the exchanges of the same capture: of a login by one way in, "" where that is
 // not known.
-func (m *Meter) Login(access string, all []evidence.Exchange) {
+func (m *Meter) Login(access string, exchanges []evidence.Exchange) {
 	defer m.begin()
 	servers, clients := map[string]string{}, map[netip.Addr]bool{}
-	for _, x := range all {
+	for _, x := range exchanges {
 		servers[x.ServerAddress] = x.Server
 		if from, err := netip.ParseAddrPort(x.Client); err == nil {
 			clients[from.Addr()] = true

@@ -9,9 +9,9 @@ import (
 
 // AskedIn writes what servers were asked, as Asked does, from exchanges that were captured.
 // Others than those of one person are left out; strangers says whose they are.
-func AskedIn(all []evidence.Exchange, person string) (asked, strangers []string) {
-	all = slices.Clone(all)
-	slices.SortStableFunc(all, func(a, b evidence.Exchange) int { return a.Time.Compare(b.Time) })
+func AskedIn(exchanges []evidence.Exchange, person string) (asked, strangers []string) {
+	exchanges = slices.Clone(exchanges)
+	slices.SortStableFunc(exchanges, func(a, b evidence.Exchange) int { return a.Time.Compare(b.Time) })
 	type line struct {
 		question site.Question
 		server   string
@@ -19,7 +19,7 @@ func AskedIn(all []evidence.Exchange, person string) (asked, strangers []string)
 		form     string
 	}
 	var lines []line
-	for _, x := range all {
+	for _, x := range exchanges {
 		if x.Person != person {
 			if x.Person != "" && !slices.Contains(strangers, x.Person) {
 				strangers = append(strangers, x.Person)

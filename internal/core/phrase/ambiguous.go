@@ -9,9 +9,9 @@ import (
 )
 
 // ambiguous finds phrases of one section that read one line in two ways.
-func (l *loader) ambiguous(all []*phrase, section bool) {
-	for i, p := range all {
-		for _, q := range all[i+1:] {
+func (l *loader) ambiguous(phrases []*phrase, section bool) {
+	for i, p := range phrases {
+		for _, q := range phrases[i+1:] {
 			if section && apart(p, q) || p.when.apart(q.when) {
 				continue
 			}

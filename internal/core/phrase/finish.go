@@ -234,20 +234,20 @@ func (r *parser) everyServer(e every) {
 		id   string
 		mark int
 	}
-	var all []member
+	var members []member
 	for _, s := range r.text.Records {
 		if s.About == Server && s.first("protocol") == e.protocol {
 			n, _ := strconv.Atoi(s.first("mark"))
-			all = append(all, member{s.ID, n})
+			members = append(members, member{s.ID, n})
 		}
 	}
-	if len(all) == 0 {
+	if len(members) == 0 {
 		return
 	}
-	slices.SortStableFunc(all, func(a, b member) int { return a.mark - b.mark })
+	slices.SortStableFunc(members, func(a, b member) int { return a.mark - b.mark })
 	g := r.find(Group, e.group, 0)
 	var servers []Value
-	for _, m := range all {
+	for _, m := range members {
 		servers = append(servers, Value{Text: m.id})
 	}
 	g.facts["protocol"] = &Fact{Field: "protocol", Values: []Value{{Text: e.protocol}}, State: Implied}

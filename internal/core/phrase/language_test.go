@@ -130,14 +130,14 @@ territory: [gate]
 phrases:
 - {about: server, say: "gate <name>", below: [{say: "at <address>"}]}
 `)
-	all, _ := facts(t, b, `settings {
+	text, _ := facts(t, b, `settings {
   part logins { gate tern { at 192.0.2.1; } }
   part ports { one { gate no; } }
   gate gull { at 192.0.2.2; }
 }
 other { gate no; }
 `)
-	require.Equal(t, "server tern; address 192.0.2.1\nserver gull; address 192.0.2.2", all)
+	require.Equal(t, "server tern; address 192.0.2.1\nserver gull; address 192.0.2.2", text)
 }
 
 func TestALineGoesOnInTheNext(t *testing.T) {
@@ -147,15 +147,15 @@ phrases:
 - {about: server, say: "gate <name> at <address> for <protocol>"}
 `
 	marked := small(t, "layout: {sections: paths, goes-on: '\\'}\n"+phrases)
-	all, got := facts(t, marked, "gate tern at \\\n   192.0.2.1 \\\r\n for tacacs\ngate gull at 192.0.2.2 for "+
+	text, got := facts(t, marked, "gate tern at \\\n   192.0.2.1 \\\r\n for tacacs\ngate gull at 192.0.2.2 for "+
 		"radius \\\n")
 	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver gull; address 192.0.2.2; protocol radius",
-		all)
+		text)
 	require.Equal(t, 1, got.Records[0].Line)
 	require.Equal(t, 4, got.Records[1].Line)
 	wrapped := small(t, "layout: {sections: paths, wrapped: 20}\n"+phrases)
-	all, got = facts(t, wrapped, "gate tern at 192.0.2\n.1 for tacacs\ngate g at x for y\n")
-	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver g; address x; protocol y", all)
+	text, got = facts(t, wrapped, "gate tern at 192.0.2\n.1 for tacacs\ngate g at x for y\n")
+	require.Equal(t, "server tern; address 192.0.2.1; protocol tacacs\nserver g; address x; protocol y", text)
 	require.Equal(t, 3, got.Records[1].Line)
 	require.Equal(t, 3, got.Lines)
 }
@@ -233,7 +233,7 @@ phrases:
 - {about: server, say: "gate <name> at <address>", below: [{say: "like <template>"}]}
 - {about: list, say: "plan <name> <purpose> <methods>"}
 `)
-	all, _ := facts(t, b, `pattern base
+	text, _ := facts(t, b, `pattern base
  follow login crew
  follow session up
  wait 3s
@@ -255,7 +255,7 @@ login list other; methods local
 session list up; methods local
 way ssh; template base; login other; session up (inherited); from 192.0.2.0/24 (inherited)
 way web; template gone
-note way web is like the template gone, and the text has none`, all)
+note way web is like the template gone, and the text has none`, text)
 }
 
 func TestAListSaysWhatItIsForAndWhereItHolds(t *testing.T) {
@@ -267,12 +267,12 @@ phrases:
 - {about: list, say: "plan <name> in-and-on <methods>+", lists: [login, session]}
 - {about: list, say: "plan <name> raise <methods> for <ways as door>+", where: {purpose: elevation}}
 `)
-	all, _ := facts(t, b, "plan crew in-and-on local none\nplan up raise local for shell panel\n")
+	text, _ := facts(t, b, "plan crew in-and-on local none\nplan up raise local for shell panel\n")
 	require.Equal(t, `login list crew; methods local, then none
 session list crew; methods local, then none
 elevation list up; methods local; ways ssh, then console
 way ssh; elevation up
-way console; elevation up`, all)
+way console; elevation up`, text)
 }
 
 func TestValuesStandWithMarksOrWordsBetweenThem(t *testing.T) {
@@ -386,7 +386,7 @@ phrases:
 func TestOneSectionIsOfSeveralWaysIn(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, _ := facts(t, b, "lines 0 4\n open ssh\n ask local\n follow session up\nlines 5\n follow login in\n"+
+	text, _ := facts(t, b, "lines 0 4\n open ssh\n ask local\n follow session up\nlines 5\n follow login in\n"+
 		"plan up session local\nplan in login local\n")
 	require.Equal(t, `session list up; methods local
 login list in; methods local
@@ -395,7 +395,7 @@ login list of telnet 0-4; methods local
 way ssh 0-4; login a list of its own; session up; state on
 way telnet 0-4; login a list of its own; session up; state off
 way ssh 5; login in
-way telnet 5; login in`, all)
+way telnet 5; login in`, text)
 	for open, want := range map[string]string{"all": "on on", "none": "off off", "ssh telnet": "on on",
 		"telnet": "off on"} {
 		_, got := facts(t, b, "lines 0 4\n open "+open+"\n")
@@ -410,42 +410,42 @@ way telnet 5; login in`, all)
 func TestWhatTakesBackMayStandByItself(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, _ := facts(t, b, "without pages\n")
-	require.Equal(t, "way web; state off", all)
-	all, _ = facts(t, b, "pages\nwait 3s\nwithout wait 3s\n")
-	require.Equal(t, "the device\nway web; state on", all)
-	all, _ = facts(t, b, "without tower rad x y\nwithout colour\n")
-	require.Contains(t, all, "it takes back server x, of which no line before it speaks")
+	text, _ := facts(t, b, "without pages\n")
+	require.Equal(t, "way web; state off", text)
+	text, _ = facts(t, b, "pages\nwait 3s\nwithout wait 3s\n")
+	require.Equal(t, "the device\nway web; state on", text)
+	text, _ = facts(t, b, "without tower rad x y\nwithout colour\n")
+	require.Contains(t, text, "it takes back server x, of which no line before it speaks")
 	_, lines := read(t, b, "without pages\nwithout word rad folded 0abc\n")
 	require.Equal(t, "without pages", lines[0].Text)
 	require.Equal(t, "without word rad folded …", lines[1].Text)
 
 	flat := small(t, "layout: {sections: paths, take-back: {lift: put}}\nterritory: [put]\nphrases:\n"+
 		"- {about: device, say: \"put wait <timeout>\"}\n- {about: device, say: \"put from <source>\"}\n")
-	all, _ = facts(t, flat, "put wait 3s\nput from 192.0.2.1\nlift wait 3s\n")
-	require.Equal(t, "the device; source 192.0.2.1", all)
+	text, _ = facts(t, flat, "put wait 3s\nput from 192.0.2.1\nlift wait 3s\n")
+	require.Equal(t, "the device; source 192.0.2.1", text)
 }
 
 func TestAListIsTakenBackWhereverItHolds(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
 	section := "plan in login local\nplan up session local\nlines 0 4\n follow login in\n follow session up\n"
-	all, _ := facts(t, b, section+" without follow login in\n")
+	text, _ := facts(t, b, section+" without follow login in\n")
 	require.Equal(t, "login list in; methods local\nsession list up; methods local\nway ssh 0-4; session up\n"+
-		"way telnet 0-4; session up", all)
-	all, _ = facts(t, b, "lines 5\n ask local\n without ask local\n open ssh\n")
-	require.Equal(t, "way ssh 5; state on\nway telnet 5; state off", all)
-	all, _ = facts(t, b, "lines 5\n ask local\n ask none\n without ask local\n")
+		"way telnet 0-4; session up", text)
+	text, _ = facts(t, b, "lines 5\n ask local\n without ask local\n open ssh\n")
+	require.Equal(t, "way ssh 5; state on\nway telnet 5; state off", text)
+	text, _ = facts(t, b, "lines 5\n ask local\n ask none\n without ask local\n")
 	require.Equal(t, "login list of ssh 5; methods none\nlogin list of telnet 5; methods none\n"+
-		"way ssh 5; login a list of its own\nway telnet 5; login a list of its own", all)
+		"way ssh 5; login a list of its own\nway telnet 5; login a list of its own", text)
 }
 
 func TestAGroupNamesItsServersByWhateverTellsThem(t *testing.T) {
 	t.Parallel()
 	b := small(t, usual)
-	all, got := facts(t, b, "tower rad r1 192.0.2.1\ntower rad r2 192.0.2.2\ntower rad r3 192.0.2.2\nring g\n of "+
+	text, got := facts(t, b, "tower rad r1 192.0.2.1\ntower rad r2 192.0.2.2\ntower rad r3 192.0.2.2\nring g\n of "+
 		"r2\n of 192.0.2.1\n of 192.0.2.2\n")
-	require.Contains(t, all, "group g; servers r2, then r1, then 192.0.2.2")
+	require.Contains(t, text, "group g; servers r2, then r1, then 192.0.2.2")
 	require.Equal(t, []Note{{Line: 7, What: "group g names the server 192.0.2.2, and the text has none",
 		nowhere: true}},
 		got.Notes, "two servers are there")
@@ -455,7 +455,7 @@ func TestKeysOfAProtocolAndOfAGroup(t *testing.T) {
 	t.Parallel()
 	b := small(t, strings.Replace(usual, "unsaid:\n", "unsaid:\n  device.active: \"off\"\n  "+
 		"device[tacacs].timeout: 7s\n", 1))
-	all, got := facts(t, b, "word rad \"a \\\"b\\\\\"\nword tac folded 0011\nwait 5s\ntower rad r1 "+
+	text, got := facts(t, b, "word rad \"a \\\"b\\\\\"\nword tac folded 0011\nwait 5s\ntower rad r1 "+
 		"192.0.2.1\ntower rad r2 192.0.2.2\n key mark 99ab\ntower tac t1 192.0.2.3\n from 192.0.2.9\ntower tac t2 "+
 		"192.0.2.4\nring g\n of t1\n of t2\n"+
 		" network admin\n from 192.0.2.8\n")
@@ -468,7 +468,7 @@ server t1; address 192.0.2.3; protocol tacacs; source 192.0.2.9; network admin (
 		`device) (implied); timeout 5s (implied)
 server t2; address 192.0.2.4; protocol tacacs; network admin (inherited); source 192.0.2.8 (inherited); key `+
 		`(hidden by the device) (implied); timeout 5s (implied)
-group g; servers t1, then t2; network admin; source 192.0.2.8; protocol tacacs (implied)`, all)
+group g; servers t1, then t2; network admin; source 192.0.2.8; protocol tacacs (implied)`, text)
 	require.Equal(t, `a "b\`, got.Records[0].Get("key")[0].Text)
 }
 
@@ -482,12 +482,12 @@ phrases:
 - {about: account, say: "row <name> <level> <password as hash>"}
 - {about: account, say: "keeper <name> level <level>"}
 `)
-	all, _ := facts(t, b, "keepers:\n  name        rank  hash\n  old hand    15    77 aa\n  nobody\n  watch       "+
+	text, _ := facts(t, b, "keepers:\n  name        rank  hash\n  old hand    15    77 aa\n  nobody\n  watch       "+
 		"1     99\n\n"+
 		"keeper a level 3\n")
 	require.Equal(t, "account old hand; level 15; password (a hash, not shown here)\naccount watch; level 1; "+
 		"password (a hash, "+
-		"not shown here)\naccount a; level 3", all)
+		"not shown here)\naccount a; level 3", text)
 }
 
 func TestATextOfAnotherEncodingIsNamed(t *testing.T) {
@@ -510,10 +510,10 @@ phrases:
   say: part radius
   below: [{about: server, say: "item <name>", where: {protocol: radius}, below: [{say: "at <address>"}]}]
 `)
-	all, got := facts(t, b, "part ports\n item one\n at 1\n over\ndone\npart radius\n item r1\n at 192.0.2.1\n "+
+	text, got := facts(t, b, "part ports\n item one\n at 1\n over\ndone\npart radius\n item r1\n at 192.0.2.1\n "+
 		"over\n item r2\n at 192.0.2.2\n over\ndone\n")
 	require.Equal(t, "the device\nserver r1; protocol radius; address 192.0.2.1\nserver r2; protocol radius; "+
-		"address 192.0.2.2", all)
+		"address 192.0.2.2", text)
 	require.True(t, got.Whole)
 }
 

@@ -34,7 +34,7 @@ type lines struct {
 }
 
 // next returns the statements of a line.
-func (l *lines) next(text string) (all []statement) {
+func (l *lines) next(text string) (statements []statement) {
 	if l.layout.sections == byFields {
 		return l.fields(text)
 	}
@@ -164,13 +164,13 @@ func (l *lines) opened() {
 }
 
 // braces makes statements of the words of a line with braces and ends of statements.
-func (l *lines) braces(words []string) (all []statement) {
+func (l *lines) braces(words []string) (statements []statement) {
 	var part []string
 	add := func(opens bool) {
 		if len(part) > 0 {
 			s := l.made(part, l.depth)
 			s.opens = opens
-			all = append(all, s)
+			statements = append(statements, s)
 		}
 		part = nil
 	}
@@ -192,7 +192,7 @@ func (l *lines) braces(words []string) (all []statement) {
 		}
 	}
 	add(false)
-	return all
+	return statements
 }
 
 // bracket is before a brace, or the end of a statement, that is none of a quoted text: no

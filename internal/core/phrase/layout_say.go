@@ -8,13 +8,13 @@ import (
 
 // Text returns the lines of sentences, as the layout puts them; with secrets in them, or with
 // marks in their place. The error says which word the layout cannot have.
-func (b *Book) Text(all []*Sentence, secrets bool) ([]string, error) {
+func (b *Book) Text(sentences []*Sentence, secrets bool) ([]string, error) {
 	s := saying{layout: b.layout, secrets: secrets}
 	if b.layout.sections == byTags {
 		return nil, fmt.Errorf("the make says its settings in elements, and this program reads those and does not " +
 			"write them")
 	}
-	s.lines(all, 0)
+	s.lines(sentences, 0)
 	if s.wrong != nil {
 		return nil, s.wrong
 	}
@@ -28,8 +28,8 @@ type saying struct {
 	wrong   error
 }
 
-func (s *saying) lines(all []*Sentence, depth int) {
-	for _, one := range all {
+func (s *saying) lines(sentences []*Sentence, depth int) {
+	for _, one := range sentences {
 		text := s.line(one)
 		indent := strings.Repeat(" ", depth)
 		switch s.layout.sections {

@@ -88,8 +88,8 @@ func TestTimesTakeWhatTheyLackFromTheMoment(t *testing.T) {
 		"12/30 09:00 in a":      "2025-12-30T09:00:00+01:00", // no log is of the future
 		"02 Jan 00:00:01 out a": "2026-01-02T00:00:01+01:00",
 	} {
-		all, _ := told(t, b, saved, line)
-		require.Contains(t, all, " "+want+" event", line)
+		text, _ := told(t, b, saved, line)
+		require.Contains(t, text, " "+want+" event", line)
 	}
 	for _, line := range []string{"13/27 03:10 in a", "11/27 25:10 in a", "level x for a", "in a", "maybe for a"} {
 		all, _ := told(t, b, saved, line)

@@ -30,22 +30,22 @@ type numberedValue struct {
 
 // numbered returns the values that the device has by number; alike reports whether all else
 // that their lines say is as it is wanted.
-func (p *planning) numbered(r *Record, field string) (all []numberedValue, alike bool) {
+func (p *planning) numbered(r *Record, field string) (numberedValues []numberedValue, alike bool) {
 	alike = true
 	for _, h := range p.held {
 		if h.phrase.order != byMark || !h.record.same(r) || len(h.says[field]) == 0 || len(h.says["mark"]) == 0 {
 			continue
 		}
 		n, _ := strconv.Atoi(h.says["mark"][0].Text)
-		all = append(all, numberedValue{n, h.says[field][0].Text})
+		numberedValues = append(numberedValues, numberedValue{n, h.says[field][0].Text})
 		for other, v := range h.says {
 			if other != field && other != "mark" && r.facts[other] != nil && !r.facts[other].Values[0].equals(v[0]) {
 				alike = false
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b numberedValue) int { return a.mark - b.mark })
-	return all, alike
+	slices.SortStableFunc(numberedValues, func(a, b numberedValue) int { return a.mark - b.mark })
+	return numberedValues, alike
 }
 
 // marksFor numbers values: those that are held in this order keep theirs, and new ones stand

@@ -118,9 +118,9 @@ func (b *Book) Back(now, before string) (*Plan, error) {
 }
 
 // inlined gives ways in the methods of the lists that stand in their own sections.
-func inlined(all []*Record) []*Record {
+func inlined(records []*Record) []*Record {
 	own := map[*Record]bool{}
-	for _, w := range all {
+	for _, w := range records {
 		if w.About != Way {
 			continue
 		}
@@ -128,7 +128,7 @@ func inlined(all []*Record) []*Record {
 			if w.first(purpose) != OwnList {
 				continue
 			}
-			for _, l := range all {
+			for _, l := range records {
 				if l.About == List && l.ID == "of "+w.ID+" "+purpose {
 					own[l] = true
 					w.facts[Inline(purpose)] = l.facts["methods"]
@@ -139,14 +139,14 @@ func inlined(all []*Record) []*Record {
 			w.order = slices.DeleteFunc(w.order, func(field string) bool { return field == purpose })
 		}
 	}
-	return slices.DeleteFunc(all, func(r *Record) bool { return own[r] })
+	return slices.DeleteFunc(records, func(r *Record) bool { return own[r] })
 }
 
 // HasSecret reports whether a line of the step has a secret.
 func (s Step) HasSecret() bool {
 	var has func([]*Sentence) bool
-	has = func(all []*Sentence) bool {
-		return slices.ContainsFunc(all, func(o *Sentence) bool {
+	has = func(sentences []*Sentence) bool {
+		return slices.ContainsFunc(sentences, func(o *Sentence) bool {
 			return slices.ContainsFunc(o.words, func(w spoken) bool { return w.secret }) || has(o.Below)
 		})
 	}

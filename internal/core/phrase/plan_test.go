@@ -25,8 +25,8 @@ func planned(t *testing.T, p *Plan) string {
 			b.WriteString(", for good: " + s.Stuck)
 		}
 		b.WriteString("\n")
-		for sign, all := range map[string][]*Sentence{"  + ": s.Lines, "  - ": s.Undo} {
-			shown, err := p.book.Text(all, false)
+		for sign, sentences := range map[string][]*Sentence{"  + ": s.Lines, "  - ": s.Undo} {
+			shown, err := p.book.Text(sentences, false)
 			require.NoError(t, err)
 			if sign == "  + " {
 				for _, line := range shown {
@@ -236,9 +236,9 @@ phrases:
 			NewRecord(Way, map[string][]Value{"access": value("telnet"), "state": value("on")})},
 	} {
 		b := small(t, text)
-		all, left := b.Write(records)
+		sentences, left := b.Write(records)
 		require.Empty(t, left, says)
-		lines, err := b.Text(all, true)
+		lines, err := b.Text(sentences, true)
 		require.NoError(t, err)
 		for i := range lines {
 			lines[i] = strings.TrimSpace(lines[i])

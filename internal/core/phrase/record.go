@@ -91,8 +91,8 @@ func (r *Record) drop(field string, values []Value, mark int) {
 }
 
 func (r *Record) first(field string) string {
-	if all := r.Get(field); len(all) > 0 {
-		return all[0].Text
+	if values := r.Get(field); len(values) > 0 {
+		return values[0].Text
 	}
 	return ""
 }
@@ -122,9 +122,9 @@ func (r *Record) Identifies(field string) bool {
 		})
 }
 
-func valuesText(all []Value) string {
+func valuesText(values []Value) string {
 	var out []string
-	for _, v := range all {
+	for _, v := range values {
 		out = append(out, v.String())
 	}
 	return strings.Join(out, ", then ")

@@ -23,8 +23,8 @@ type planning struct {
 	plan   *Plan
 }
 
-func (p *planning) flatten(all []*Sentence, parent *wantedLine, above *Record) {
-	for _, s := range all {
+func (p *planning) flatten(sentences []*Sentence, parent *wantedLine, above *Record) {
+	for _, s := range sentences {
 		w := &wantedLine{sentence: s, parent: parent}
 		w.phrase = s.phrase
 		w.record = s.Record
@@ -148,12 +148,12 @@ func (p *planning) inSectionOf(h *heldLine, s *Sentence) *Sentence {
 }
 
 // spoken returns the words of a held line.
-func (p *planning) spoken(h *heldLine) (all []spoken) {
+func (p *planning) spoken(h *heldLine) (spokenWords []spoken) {
 	secret := p.book.secretWords(h.phrase, h.words)
 	for _, w := range h.words {
-		all = append(all, spoken{text: w, secret: slices.Contains(secret, w)})
+		spokenWords = append(spokenWords, spoken{text: w, secret: slices.Contains(secret, w)})
 	}
-	return all
+	return spokenWords
 }
 
 // undo notes what takes a line back: what stood there before, or the line itself.
@@ -220,8 +220,8 @@ func (p *planning) takeBack(h *heldLine, words []spoken) *Sentence {
 }
 
 // merged joins lines of the same section that follow each other.
-func merged(all []*Sentence) (out []*Sentence) {
-	for _, s := range all {
+func merged(sentences []*Sentence) (out []*Sentence) {
+	for _, s := range sentences {
 		if n := len(out); n > 0 && out[n-1].phrase != nil && out[n-1].phrase == s.phrase &&
 			out[n-1].Record.same(s.Record) &&
 			len(s.Below) > 0 && out[n-1].phrase.below != nil {

@@ -12,12 +12,12 @@ func TestWhatCannotBeSaidIsNamed(t *testing.T) {
 	value := func(text string) []Value { return []Value{{Text: text}} }
 	quay := func() *Book { return book(t, shipped+"phrasebooks/quay-switch.yaml") }
 	gate := func(more map[string][]Value) *Record {
-		all := map[string][]Value{"name": value("tern"), "protocol": value("tacacs"), "address": value("192.0.2.1"),
+		parts := map[string][]Value{"name": value("tern"), "protocol": value("tacacs"), "address": value("192.0.2.1"),
 			"port": value("49")}
 		for field, v := range more {
-			all[field] = v
+			parts[field] = v
 		}
-		return NewRecord(Server, all)
+		return NewRecord(Server, parts)
 	}
 	for says, r := range map[string]*Record{
 		"": gate(nil),
@@ -34,10 +34,10 @@ func TestWhatCannotBeSaidIsNamed(t *testing.T) {
 			Account, map[string][]Value{"name": value("a"),
 				"level": value("1"), "password": {{Text: "x\ny", Secret: Clear}}}),
 	} {
-		all, left := quay().Write([]*Record{r})
+		sentences, left := quay().Write([]*Record{r})
 		if says == "" {
 			require.Empty(t, left)
-			lines, err := quay().Text(all, true)
+			lines, err := quay().Text(sentences, true)
 			require.NoError(t, err)
 			require.Equal(t, []string{"gate tern tac at 192.0.2.1"}, lines,
 				"what holds where no line says it is not said")

@@ -76,15 +76,15 @@ func (b *Book) grouped(h pattern.Bound, many bool) [][]string {
 	if h.Values != nil {
 		return h.Values
 	}
-	var all [][]string
+	var parts [][]string
 	for index := 0; index < len(h.Words); {
 		to := min(len(h.Words), index+b.longest(h.As))
 		for to > index+1 && !b.takes(h.As, h.Words[index:to]) {
 			to--
 		}
-		all, index = append(all, h.Words[index:to]), to
+		parts, index = append(parts, h.Words[index:to]), to
 	}
-	return all
+	return parts
 }
 
 func number(text string) bool {

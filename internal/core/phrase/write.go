@@ -68,40 +68,40 @@ func (u Unsaid) String() string {
 
 // Write returns the sentences that say records, in the order of the phrasebook; and what of
 // them it cannot say. What holds where no line says it is not said.
-func (b *Book) Write(records []*Record) (all []*Sentence, left []Unsaid) {
+func (b *Book) Write(records []*Record) (sentences []*Sentence, left []Unsaid) {
 	w := &writing{book: b, records: records, homed: map[*Record]bool{}}
 	w.leaveOut()
 	for _, about := range aboutOrder {
 		for _, r := range records {
 			if r.About == about && !w.homed[r] {
-				all = append(all, w.say(r, b.phrases, true)...)
+				sentences = append(sentences, w.say(r, b.phrases, true)...)
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(x, y *Sentence) int {
+	slices.SortStableFunc(sentences, func(x, y *Sentence) int {
 		return cmp.Compare(slices.Index(b.phrases, x.phrase), slices.Index(b.phrases, y.phrase))
 	})
-	all = slices.DeleteFunc(all, func(s *Sentence) bool { return s.phrase == nil })
+	sentences = slices.DeleteFunc(sentences, func(s *Sentence) bool { return s.phrase == nil })
 	for _, r := range records {
 		left = append(left, w.left(r)...)
 	}
-	return all, left
+	return sentences, left
 }
 
 // left returns what was not said of a record.
-func (w *writing) left(r *Record) (all []Unsaid) {
+func (w *writing) left(r *Record) (unsayable []Unsaid) {
 	why := ""
 	for _, field := range r.order {
 		if f := r.facts[field]; f.State != Said || w.said[r][field] || r.identified(field, w.said[r]) {
 			continue
 		}
 		why = cmp.Or(w.why[r][field], why)
-		all = append(all, Unsaid{Record: r, Field: field, Why: cmp.Or(w.why[r][field], noWords)})
+		unsayable = append(unsayable, Unsaid{Record: r, Field: field, Why: cmp.Or(w.why[r][field], noWords)})
 	}
-	if len(w.said[r]) == 0 && len(all) > 1 {
+	if len(w.said[r]) == 0 && len(unsayable) > 1 {
 		return []Unsaid{{Record: r, Why: cmp.Or(why, noWords)}}
 	}
-	return all
+	return unsayable
 }
 
 const noWords = "the phrasebook has no words for it"
@@ -173,7 +173,7 @@ func (w *writing) leaveOut() {
 // say returns the sentences for a record: those that say most come first, and then the
 // order is that of the book.
 func (w *writing) say(r *Record, phrases []*phrase, top bool) []*Sentence {
-	var all []*Sentence
+	var sentences []*Sentence
 	if w.said == nil {
 		w.said, w.why = map[*Record]map[string]bool{}, map[*Record]map[string]string{}
 	}
@@ -197,7 +197,7 @@ func (w *writing) say(r *Record, phrases []*phrase, top bool) []*Sentence {
 			}
 		}
 		if gain == 0 {
-			return all
+			return sentences
 		}
 		for field := range covers {
 			w.said[r][field] = true
@@ -205,7 +205,7 @@ func (w *writing) say(r *Record, phrases []*phrase, top bool) []*Sentence {
 		for _, s := range best {
 			s.settle(w)
 		}
-		all = append(all, best...)
+		sentences = append(sentences, best...)
 	}
 }
 
@@ -232,7 +232,7 @@ func (s *Sentence) settle(w *writing) {
 
 // sentence returns what a phrase says of a record, one sentence or one for each of several
 // values, and the fields that are said by it and were not before.
-func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[string]bool) {
+func (w *writing) sentence(p *phrase, r *Record) (sentences []*Sentence, gained map[string]bool) {
 	for field, wanted := range p.where {
 		if v := r.first(field); !slices.Contains(wanted, v) || len(r.Get(field)) > 1 {
 			return nil, nil
@@ -288,17 +288,17 @@ func (w *writing) sentence(p *phrase, r *Record) (all []*Sentence, gained map[st
 			s.says[field] = r.Get(field)
 			gain(field)
 		}
-		all = append(all, s)
+		sentences = append(sentences, s)
 	}
 	if len(p.below) > 0 {
-		all[0].Below = w.below(p, r, gained)
+		sentences[0].Below = w.below(p, r, gained)
 	}
-	return all, gained
+	return sentences, gained
 }
 
 // bound returns the sentences that give a way its lists: one for each purpose, or one with
 // the methods for the purposes of the phrase.
-func (w *writing) bound(p *phrase, r *Record) (all []*Sentence, gained map[string]bool) {
+func (w *writing) bound(p *phrase, r *Record) (sentences []*Sentence, gained map[string]bool) {
 	gained = map[string]bool{}
 	if len(p.lists) > 0 {
 		methods := r.Get(Inline(p.lists[0]))
@@ -330,11 +330,11 @@ func (w *writing) bound(p *phrase, r *Record) (all []*Sentence, gained map[strin
 			"purpose": {{Text: purpose}}, "list": r.Get(purpose)}}
 		if words, ok := f.fill(p.typed()); ok {
 			gained[purpose] = true
-			all = append(all, &Sentence{About: p.about, Record: r, phrase: p, words: words,
+			sentences = append(sentences, &Sentence{About: p.about, Record: r, phrase: p, words: words,
 				says: map[string][]Value{purpose: r.Get(purpose)}})
 		}
 	}
-	return all, gained
+	return sentences, gained
 }
 
 // Inline is the field of a way with the methods of a list that has no name and stands in its
@@ -392,13 +392,13 @@ func (r *Record) mark(field string, index int) int {
 }
 
 // below returns what stands in the section of a phrase.
-func (w *writing) below(p *phrase, r *Record, gained map[string]bool) (all []*Sentence) {
+func (w *writing) below(p *phrase, r *Record, gained map[string]bool) (sentences []*Sentence) {
 	inner := &writing{book: w.book, records: w.records, homed: map[*Record]bool{},
 		said: map[*Record]map[string]bool{r: maps.Clone(gained)}, why: map[*Record]map[string]string{r: {}}}
 	for field := range w.said[r] {
 		inner.said[r][field] = true
 	}
-	all = inner.say(r, p.below, false)
+	sentences = inner.say(r, p.below, false)
 	for field := range inner.said[r] {
 		if !w.said[r][field] {
 			gained[field] = true
@@ -423,7 +423,7 @@ func (w *writing) below(p *phrase, r *Record, gained map[string]bool) (all []*Se
 				continue
 			}
 			if one, _ := inner.sentence(q, w.records[index]); one != nil {
-				all = append(all, one...)
+				sentences = append(sentences, one...)
 				if !w.said[r]["servers"] {
 					gained["servers"] = true
 				}
@@ -433,10 +433,10 @@ func (w *writing) below(p *phrase, r *Record, gained map[string]bool) (all []*Se
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(x, y *Sentence) int {
+	slices.SortStableFunc(sentences, func(x, y *Sentence) int {
 		return cmp.Compare(slices.Index(p.below, x.phrase), slices.Index(p.below, y.phrase))
 	})
-	return all
+	return sentences
 }
 
 // Shown returns the line without the secrets in it.

@@ -28,7 +28,7 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 	if !d.Allow || d.Role == nil {
 		return nil
 	}
-	var all []Attribute
+	var attributes []Attribute
 	var sent []site.SentAttribute
 	level := strconv.Itoa(d.Role.Level)
 	switch {
@@ -37,36 +37,38 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		if d.Role.Level == 15 {
 			service = "Administrative"
 		}
-		all, sent = []Attribute{{Name: ServiceType, Value: service}, {Name: ManagementPrivilegeLevel, Value: level}},
+		attributes, sent = []Attribute{{Name: ServiceType, Value: service},
+			{Name: ManagementPrivilegeLevel, Value: level}},
 			d.Role.SendRADIUS
 		if kind != nil && kind.Traits.LevelFrom != "" {
-			all = append(all, Attribute{Name: kind.Traits.LevelFrom, Value: kind.Traits.LevelText(d.Role.Level)})
+			attributes = append(attributes, Attribute{
+				Name: kind.Traits.LevelFrom, Value: kind.Traits.LevelText(d.Role.Level)})
 		}
 		if kind != nil {
-			all = append(all, CommandAttributes(d.Role, kind)...)
+			attributes = append(attributes, CommandAttributes(d.Role, kind)...)
 		}
 	case protocol == site.TACACS && p == site.Session:
-		all, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
+		attributes, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
 	default:
 		return nil
 	}
 	if kind != nil && kind.Traits.AccountFrom != "" && d.Role.Template.Name != "" {
-		all = append(all, Attribute{Name: kind.Traits.AccountFrom, Value: d.Role.Template.Name})
+		attributes = append(attributes, Attribute{Name: kind.Traits.AccountFrom, Value: d.Role.Template.Name})
 	}
 	for _, a := range sent {
-		all = append(all, Attribute{Name: a.Name, Value: a.Value, Optional: a.Optional})
+		attributes = append(attributes, Attribute{Name: a.Name, Value: a.Value, Optional: a.Optional})
 	}
-	return all
+	return attributes
 }
 
 // Level reads the level out of the attributes of an answer: TACACS+ priv-lvl;
 // RADIUS Management-Privilege-Level, else Service-Type; or for a kind that
 // reads another RADIUS attribute, that one. It is false when none of them
 // gives one from 0 to 15.
-func Level(all []Attribute, kind *site.Kind) (int, bool) {
+func Level(attributes []Attribute, kind *site.Kind) (int, bool) {
 	from := kind.Traits.LevelFrom
 	level, found := 0, false
-	for _, a := range all {
+	for _, a := range attributes {
 		switch {
 		case from != "" && a.Name == from:
 			if n, ok := kind.Traits.LevelIn(a.Value); ok {
@@ -90,8 +92,8 @@ func Level(all []Attribute, kind *site.Kind) (int, bool) {
 
 // Template returns the local account that the attributes of an answer name for a
 // kind that reads one, "" for none.
-func Template(all []Attribute, kind *site.Kind) string {
-	for _, a := range all {
+func Template(attributes []Attribute, kind *site.Kind) string {
+	for _, a := range attributes {
 		if kind.Traits.AccountFrom != "" && a.Name == kind.Traits.AccountFrom {
 			return a.Value
 		}

@@ -53,13 +53,13 @@ func CommandAttributes(role *site.Role, kind *site.Kind) []Attribute {
 // device of a kind, in the order in which the device takes them; the last stands for
 // every command that no other names. It is false where they carry none: then nothing
 // limits commands there.
-func CarriedCommands(all []Attribute, kind *site.Kind) ([]site.Rule, bool) {
+func CarriedCommands(attributes []Attribute, kind *site.Kind) ([]site.Rule, bool) {
 	c := kind.Commands
 	if c == nil {
 		return nil, false
 	}
 	var inOrder, allowed, refused []site.Rule
-	for _, a := range all {
+	for _, a := range attributes {
 		if a.Name != c.Allow && a.Name != c.Refuse {
 			continue
 		}
@@ -163,13 +163,13 @@ func samples(rules []site.Rule) [][]string {
 		longest = max(longest, len(r.Words)+1)
 	}
 	seen := map[string]bool{}
-	var all [][]string
+	var parts [][]string
 	add := func(words []string) {
 		for n := 1; n <= longest; n++ {
 			args, fits := general(words, n)
 			if key := strings.Join(args, " "); fits && !seen[key] {
 				seen[key] = true
-				all = append(all, args)
+				parts = append(parts, args)
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func samples(rules []site.Rule) [][]string {
 			}
 		}
 	}
-	return all
+	return parts
 }
 
 // general returns the most general command of n words that fits the words of a rule:

@@ -89,8 +89,8 @@ func TestARefusalSaysWhereTheGrantFellShort(t *testing.T) {
 func TestTheServiceTypeSaysWhatTheLevelIs(t *testing.T) {
 	t.Parallel()
 	for level, want := range map[int]string{1: "NAS-Prompt", 14: "NAS-Prompt", 15: "Administrative"} {
-		all := Attributes(site.RADIUS, site.Login, Decision{Allow: true, Role: &site.Role{Level: level}}, plain)
-		require.Equal(t, Attribute{Name: ServiceType, Value: want}, all[0])
+		attributes := Attributes(site.RADIUS, site.Login, Decision{Allow: true, Role: &site.Role{Level: level}}, plain)
+		require.Equal(t, Attribute{Name: ServiceType, Value: want}, attributes[0])
 	}
 	other := &site.Kind{Traits: site.Traits{LevelFrom: "Example-Level"}}
 	level, ok := Level([]Attribute{{Name: ServiceType, Value: "Administrative"}}, other)

@@ -48,7 +48,7 @@ func (m *maker) sources() (all []string) {
 }
 
 // leaves says how requests leave for which servers, one item for those alike.
-func (m *maker) leaves() (all []Item) {
+func (m *maker) leaves() (items []Item) {
 	how, to := []string(nil), map[string][]string{}
 	for _, v := range m.plan.Servers {
 		text := v.Source
@@ -71,7 +71,7 @@ func (m *maker) leaves() (all []Item) {
 		if len(how) > 1 {
 			which = "Requests to " + strings.Join(to[text], ", ") + " come from "
 		}
-		all = append(all, Item{Text: which + text + "."})
+		items = append(items, Item{Text: which + text + "."})
 	}
-	return all
+	return items
 }

@@ -41,7 +41,7 @@ func (m *maker) elsewhere() Section {
 
 // returns says what a server answers to whom, for each role that people have on the
 // device.
-func (m *maker) returns(v *site.Server) (all []Item) {
+func (m *maker) returns(v *site.Server) (items []Item) {
 	people, roles := map[*site.Role][]string{}, []*site.Role(nil)
 	for _, c := range m.cases {
 		role := m.reckoner.RoleOf(c)
@@ -70,18 +70,18 @@ func (m *maker) returns(v *site.Server) (all []Item) {
 		if len(carried) == 0 {
 			text = fmt.Sprintf("%s: accept %s.", v.Name, strings.Join(people[role], ", "))
 		}
-		all = append(all, Item{Text: text})
+		items = append(items, Item{Text: text})
 		if m.authorizes(v) && len(role.Commands) > 0 {
 			var rules []string
 			for _, r := range role.Commands {
 				rules = append(rules, r.Text)
 			}
-			all = append(all, Item{Text: fmt.Sprintf("%s: of their commands, the first that fits decides: %s; "+
+			items = append(items, Item{Text: fmt.Sprintf("%s: of their commands, the first that fits decides: %s; "+
 				"refuse the rest.",
 				v.Name, strings.Join(rules, ", "))})
 		}
 	}
-	return append(all, Item{Text: v.Name + ": refuse everybody else, local accounts of devices too."})
+	return append(items, Item{Text: v.Name + ": refuse everybody else, local accounts of devices too."})
 }
 
 // authorizes reports whether the device asks a server about commands.

@@ -136,14 +136,14 @@ func (m *maker) timerFor() time.Duration {
 }
 
 func (m *maker) about() []Fact {
-	all := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"},
+	facts := []Fact{{Name: "device", Value: m.device.Name + " (" + m.plan.Kind + ")"},
 		{Name: "addresses", Value: strings.Join(m.plan.Addresses, ", ")},
 		{Name: "requests come from", Value: strings.Join(m.sources(), ", ")},
 		{Name: "longest wait of a login", Value: site.ShortTime(m.worst())}}
 	if m.plan.Network != "" {
-		all = append(all, Fact{Name: "network of requests", Value: m.plan.Network})
+		facts = append(facts, Fact{Name: "network of requests", Value: m.plan.Network})
 	}
-	return all
+	return facts
 }
 
 func (m *maker) before() Section {

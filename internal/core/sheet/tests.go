@@ -45,20 +45,20 @@ func (m *maker) tests(w *site.Way, silent map[*site.Server]bool) []Test {
 // strangers names the logins of those who have no right to get in, which stand from
 // an index on: a known name with a wrong password, and a name that nobody has. They
 // are one where nobody can tell them apart.
-func strangers(all []Test, from int) []Test {
-	known, unknown := &all[from], &all[from+1]
+func strangers(tests []Test, from int) []Test {
+	known, unknown := &tests[from], &tests[from+1]
 	refused := string(walk.OutcomeRefused)
 	switch {
 	case known.Wait != unknown.Wait, notKnown(known.Case) != notKnown(unknown.Case):
 	case known.Expect == unknown.Expect:
 		known.Person = "any name"
-		return all[:from+1]
+		return tests[:from+1]
 	case strings.HasPrefix(known.Expect, refused) && strings.HasPrefix(unknown.Expect, refused):
 		known.Person, known.Expect = "any name", refused
-		return all[:from+1]
+		return tests[:from+1]
 	}
 	known.Person, unknown.Person = "a known name", "a name that nobody has"
-	return all
+	return tests
 }
 
 // expectation puts a case into words for a sheet.

@@ -271,16 +271,16 @@ func (d *Device) Logins() []*Account {
 
 // Servers returns the servers that the lists of the device name, by their names.
 func (d *Device) Servers() []*Server {
-	var all []*Server
+	var servers []*Server
 	for _, l := range d.lists() {
 		for _, s := range l.Servers() {
-			if !slices.Contains(all, s) {
-				all = append(all, s)
+			if !slices.Contains(servers, s) {
+				servers = append(servers, s)
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b *Server) int { return strings.Compare(a.Name, b.Name) })
-	return all
+	slices.SortFunc(servers, func(a, b *Server) int { return strings.Compare(a.Name, b.Name) })
+	return servers
 }
 
 // Account returns the device's local account of that name, or nil.

@@ -39,9 +39,9 @@ func (l *linker) wrong(p Place, format string, args ...any) {
 }
 
 // index makes a map from names to values, reporting a name given twice.
-func index[T any](l *linker, what string, all []*T, ref func(*T) *Ref) map[string]*T {
-	m := make(map[string]*T, len(all))
-	for _, v := range all {
+func index[T any](l *linker, what string, values []*T, ref func(*T) *Ref) map[string]*T {
+	m := make(map[string]*T, len(values))
+	for _, v := range values {
 		r := ref(v)
 		if l.partial && r.Name == "" {
 			l.unnamed[what] = true

@@ -23,15 +23,15 @@ func (m Member) Title() string {
 // Books returns the LDAP servers that can know people whom the site does not name:
 // those that serve asks, and those that devices ask themselves.
 func (s *Site) Books() []*Server {
-	all := slices.Clone(s.Directories)
+	servers := slices.Clone(s.Directories)
 	for _, g := range s.Groups {
 		for _, v := range g.Servers {
-			if v.Protocol == LDAP && !slices.Contains(all, v) {
-				all = append(all, v)
+			if v.Protocol == LDAP && !slices.Contains(servers, v) {
+				servers = append(servers, v)
 			}
 		}
 	}
-	return all
+	return servers
 }
 
 // Members returns one member for each team that a grant names, in the order of
@@ -47,10 +47,10 @@ func (s *Site) Members() []Member {
 	if len(books) == 0 {
 		return nil
 	}
-	var all []Member
+	var members []Member
 	add := func(team string) {
-		if !slices.ContainsFunc(all, func(m Member) bool { return m.Team == team }) {
-			all = append(all, Member{Team: team, Person: s.member(team)})
+		if !slices.ContainsFunc(members, func(m Member) bool { return m.Team == team }) {
+			members = append(members, Member{Team: team, Person: s.member(team)})
 		}
 	}
 	if slices.ContainsFunc(books, func(v *Server) bool { return v.Directory.TeamsFrom != "" }) {
@@ -63,7 +63,7 @@ func (s *Site) Members() []Member {
 		}
 	}
 	add("")
-	return all
+	return members
 }
 
 // member returns the person that stands for a team.

@@ -315,17 +315,17 @@ func (l *List) Servers() []*Server {
 	if l == nil {
 		return nil
 	}
-	var all []*Server
+	var servers []*Server
 	seen := map[*Server]bool{}
 	for _, m := range l.Methods {
 		for _, s := range m.Servers() {
 			if !seen[s] {
 				seen[s] = true
-				all = append(all, s)
+				servers = append(servers, s)
 			}
 		}
 	}
-	return all
+	return servers
 }
 
 // Vendor is a make's own RADIUS attributes, by its IANA private enterprise

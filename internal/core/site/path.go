@@ -129,14 +129,14 @@ func (d *Device) AnySource(s *Server) bool {
 
 // leavesFor returns what is said of a server: by its name, else by that of a group of
 // it.
-func leavesFor(all []Leaves, s *Server) Leaves {
+func leavesFor(leaves []Leaves, s *Server) Leaves {
 	var says Leaves
-	for _, l := range all {
+	for _, l := range leaves {
 		if l.To.Name == s.Name {
 			says = l.over(says)
 		}
 	}
-	for _, l := range all {
+	for _, l := range leaves {
 		if slices.ContainsFunc(s.groups, func(g *Group) bool { return g.Name == l.To.Name }) {
 			says = says.over(l)
 		}
@@ -146,9 +146,9 @@ func leavesFor(all []Leaves, s *Server) Leaves {
 
 // ofFamily returns the first address from which a server can be asked. A server with
 // a name in place of an address is taken for one of any family.
-func ofFamily(s *Server, all []netip.Addr) netip.Addr {
+func ofFamily(s *Server, addresses []netip.Addr) netip.Addr {
 	address, err := netip.ParseAddr(s.Address)
-	for _, a := range all {
+	for _, a := range addresses {
 		if err != nil || a.Unmap().Is4() == address.Unmap().Is4() {
 			return a
 		}
@@ -159,16 +159,16 @@ func ofFamily(s *Server, all []netip.Addr) netip.Addr {
 // Sources returns every address from which the device asks by the design, its usual
 // one first.
 func (d *Device) Sources() []netip.Addr {
-	all := []netip.Addr{d.Source}
+	addresses := []netip.Addr{d.Source}
 	if !d.leavesApart {
-		return all
+		return addresses
 	}
 	for _, s := range d.asked {
-		if from := d.Path(s).Source; from.IsValid() && !slices.Contains(all, from) {
-			all = append(all, from)
+		if from := d.Path(s).Source; from.IsValid() && !slices.Contains(addresses, from) {
+			addresses = append(addresses, from)
 		}
 	}
-	return all
+	return addresses
 }
 
 // Asked returns the servers of the device's lists, as they were read.
@@ -225,13 +225,13 @@ func asksField[T any](at func(*T) *Profile) field[T] {
 }
 
 // addresses reads one address, or several.
-func (r *reader) addresses(n *yaml.Node, what string) (all []netip.Addr) {
+func (r *reader) addresses(n *yaml.Node, what string) (addrs []netip.Addr) {
 	r.each(n, what, func(item *yaml.Node) {
 		if a, ok := r.address(item, what); ok {
-			all = append(all, a)
+			addrs = append(addrs, a)
 		}
 	})
-	return all
+	return addrs
 }
 
 // interfacesField reads the addresses of a device's interfaces.
@@ -250,12 +250,12 @@ func (l *linker) askedBy(d *Device) []*Server {
 	if len(d.Ways) == 0 || slices.ContainsFunc(d.Accounts, func(a *Account) bool { return a.Login != nil }) {
 		return d.Servers()
 	}
-	all, known := l.asked[d.Ways[0]]
+	servers, known := l.asked[d.Ways[0]]
 	if !known {
-		all = d.Servers()
-		l.asked[d.Ways[0]] = all
+		servers = d.Servers()
+		l.asked[d.Ways[0]] = servers
 	}
-	return all
+	return servers
 }
 
 // leaves checks what is said of how questions leave: servers and groups that exist,

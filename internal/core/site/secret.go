@@ -74,12 +74,12 @@ var alike = []string{"0O", "1l", "1I", "lI", "5S", "8B", "2Z", "-_"}
 // end, another case, two characters swapped, one that looks like another, one that
 // is missing or doubled.
 func (s Secret) Slips() []Slip {
-	var all []Slip
+	var slips []Slip
 	seen := map[string]bool{s.value: true, "": true}
 	add := func(value, text string) {
 		if !seen[value] {
 			seen[value] = true
-			all = append(all, Slip{Secret: NewSecret(value), Text: text})
+			slips = append(slips, Slip{Secret: NewSecret(value), Text: text})
 		}
 	}
 	for _, blank := range []string{" ", "\n", "\r\n", "\r", "\t", "\x00"} {
@@ -110,5 +110,5 @@ func (s Secret) Slips() []Slip {
 			}
 		}
 	}
-	return all
+	return slips
 }

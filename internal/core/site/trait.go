@@ -194,10 +194,10 @@ func (s *Site) Kind(name string) (kind *Kind, hint string) {
 }
 
 // As returns the device as it is with some behaviours: those of its kind.
-func (d *Device) As(all []Behaviour) *Device {
+func (d *Device) As(behaviours []Behaviour) *Device {
 	traits := d.Kind.Traits
 	changed := false
-	for _, b := range all {
+	for _, b := range behaviours {
 		if b.Kind == d.Kind {
 			traits, _ = traits.With(b.Trait, b.Value)
 			changed = true

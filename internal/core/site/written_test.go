@@ -24,16 +24,16 @@ func TestTheSchemaIsAsWritten(t *testing.T) {
 
 func TestWordsThatAreTakenForOthersAreAsWritten(t *testing.T) {
 	t.Parallel()
-	var all strings.Builder
+	var text strings.Builder
 	for _, word := range slices.Sorted(maps.Keys(tradeWords)) {
-		fmt.Fprintln(&all, word, tradeWords[word])
+		fmt.Fprintln(&text, word, tradeWords[word])
 	}
 	if *makeWritten {
-		require.NoError(t, os.WriteFile("testdata/trade-words.txt", []byte(all.String()), 0o644))
+		require.NoError(t, os.WriteFile("testdata/trade-words.txt", []byte(text.String()), 0o644))
 	}
 	want, err := os.ReadFile("testdata/trade-words.txt")
 	require.NoError(t, err)
-	require.Equal(t, string(want), all.String())
+	require.Equal(t, string(want), text.String())
 }
 
 // A source may take the place of devices, and stand for lines of another text.

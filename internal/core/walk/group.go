@@ -136,13 +136,13 @@ func (v *Visit) usable(g *site.Group) []*site.Server {
 		return g.Servers
 	}
 	v.Consult(site.TraitNetworks)
-	var all []*site.Server
+	var servers []*site.Server
 	for _, s := range g.Servers {
 		if traits.Reaches(v.Device.Path(s).Network) {
-			all = append(all, s)
+			servers = append(servers, s)
 		}
 	}
-	return all
+	return servers
 }
 
 // notCarried answers the questions that a protocol does not have: with RADIUS

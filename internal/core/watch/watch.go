@@ -68,11 +68,11 @@ func shared(a, b []evidence.Event) bool {
 
 // Events notes which faults were set and lifted in a lab, and how many events of a crowd
 // were left out.
-func (s *Seen) Events(moment time.Time, all []evidence.Event, leftOut int) {
+func (s *Seen) Events(moment time.Time, events []evidence.Event, leftOut int) {
 	if leftOut > 0 {
 		s.crowded = moment
 	}
-	for _, e := range all {
+	for _, e := range events {
 		if e.Question != evidence.FaultQuestion {
 			continue
 		}

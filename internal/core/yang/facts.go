@@ -7,9 +7,9 @@ import (
 	"mellowgate/internal/core/drift"
 )
 
-func names(all []Identity) string {
+func names(identities []Identity) string {
 	var some []string
-	for _, i := range all {
+	for _, i := range identities {
 		some = append(some, strings.ToLower(strings.ReplaceAll(i.Name, "_", "-")))
 	}
 	return strings.Join(some, ", ")

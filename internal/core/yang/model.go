@@ -78,11 +78,11 @@ func read[T any](text []byte, top string) (data T, err error) {
 	if strings.HasPrefix(strings.TrimSpace(string(text)), "<") {
 		return data, wrapForm(xml.Unmarshal(text, &data))
 	}
-	var all map[string]T
-	if err := json.Unmarshal(text, &all); err != nil {
+	var values map[string]T
+	if err := json.Unmarshal(text, &values); err != nil {
 		return data, wrapForm(err)
 	}
-	data, has := all[top]
+	data, has := values[top]
 	if !has {
 		return data, ErrForm
 	}

@@ -178,19 +178,19 @@ func (n *notes) others(what string, others []string) {
 
 // methods returns the methods of a list: LOCAL, or the name of a group.
 func (n *notes) methods(l *blueprint.List) []Identity {
-	var all []Identity
+	var identities []Identity
 	for _, m := range l.Methods {
 		word, name, _ := strings.Cut(m, " ")
 		switch word {
 		case "local":
-			all = append(all, kind("LOCAL"))
+			identities = append(identities, kind("LOCAL"))
 		case "group":
-			all = append(all, Identity{Name: name})
+			identities = append(identities, Identity{Name: name})
 		default:
 			n.say("%s: the model has no method %q", l.Name, m)
 		}
 	}
-	return all
+	return identities
 }
 
 func event(name, record string) OpenEvent {

@@ -59,7 +59,7 @@ func (f Fault) waited(d *site.Device) time.Duration {
 
 // impaired returns how devices find the servers that they would ask, where that
 // is not as it should be, and the faults for which no forecast has a word.
-func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
+func (l *Lab) impaired() (impairments []Impaired, unforeseen []Fault) {
 	faults := l.Faults()
 	for _, f := range faults {
 		if _, known := f.state(nil); !known {
@@ -77,11 +77,11 @@ func (l *Lab) impaired() (all []Impaired, unforeseen []Fault) {
 				}
 			}
 			if i.State != foresee.Up || i.Rests != 0 {
-				all = append(all, i)
+				impairments = append(impairments, i)
 			}
 		}
 	}
-	return all, unforeseen
+	return impairments, unforeseen
 }
 
 // worse reports whether a device meets one state before another: what keeps

@@ -152,9 +152,9 @@ func ParseFault(s *site.Site, text string) (Fault, error) {
 // element is the name of an element of a model.
 var element = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*$`)
 
-func names[T any](all []T, name func(T) string) []string {
-	some := make([]string, len(all))
-	for i, v := range all {
+func names[T any](values []T, name func(T) string) []string {
+	some := make([]string, len(values))
+	for i, v := range values {
 		some[i] = name(v)
 	}
 	return some
@@ -246,13 +246,13 @@ func (l *Lab) apply(f Fault, on bool) {
 		l.links.set(link{device: from}, func(c *condition) { c.loses = loses })
 		return
 	case config.Hangs, config.Drops, config.Warns, config.Refuses, config.Lacks:
-		var all []config.Trouble
+		var troubles []config.Trouble
 		for _, have := range l.faults {
 			if have.Device == f.Device && have.With != "" {
-				all = append(all, config.Trouble{What: have.What, With: have.With})
+				troubles = append(troubles, config.Trouble{What: have.What, With: have.With})
 			}
 		}
-		l.devices[f.Device].SetTroubles(all)
+		l.devices[f.Device].SetTroubles(troubles)
 		return
 	case "clock":
 		l.offset.Store(0)

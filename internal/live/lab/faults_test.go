@@ -19,13 +19,13 @@ import (
 
 // triesOf returns the result of each try of a login: server and reason.
 func triesOf(t evidence.Trace) []string {
-	var all []string
+	var tries []string
 	for _, s := range t.Steps {
 		for _, try := range s.Tries {
-			all = append(all, string(s.Purpose)+" "+try.Server+" "+string(try.Reason))
+			tries = append(tries, string(s.Purpose)+" "+try.Server+" "+string(try.Reason))
 		}
 	}
-	return all
+	return tries
 }
 
 func TestEachFaultDoesWhatItSaysUntilItIsLifted(t *testing.T) {

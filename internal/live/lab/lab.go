@@ -324,7 +324,7 @@ func (l *Lab) standIns() error {
 		device := standin.New(standin.Config{Device: d.As(l.config.Behaves), Speech: speech, Certificate: certificate,
 			Keys: l.config.Keys, Targets: targets,
 			HostKey: hostKey, Trace: l.config.State.Trace, Now: l.now,
-			Log: l.config.State.Log, Counted: func(all []evidence.Count) { l.config.State.Counters(d.Name, all) },
+			Log: l.config.State.Log, Counted: func(counts []evidence.Count) { l.config.State.Counters(d.Name, counts) },
 			From: l.at.from(d), Arrive: l.config.From})
 		l.devices[d] = device
 		device.Started()

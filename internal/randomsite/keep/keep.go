@@ -111,8 +111,8 @@ func series(text *strings.Builder, f foresee.Forecaster, d *site.Device) {
 	}
 }
 
-func when(text *strings.Builder, all []foresee.Condition) {
-	for _, w := range all {
+func when(text *strings.Builder, conditions []foresee.Condition) {
+	for _, w := range conditions {
 		fmt.Fprintf(text, " %s %s,", w.Server.Name, w.State)
 	}
 }

@@ -68,13 +68,13 @@ func (d Design) secrets() inventory.Secrets {
 }
 
 // Write returns all the lines of the design, and what the make cannot say of it.
-func (d Design) Write() (all []*phrase.Sentence, left []string) {
+func (d Design) Write() (sentences []*phrase.Sentence, left []string) {
 	records, left := inventory.Wanted(blueprint.Of(d.Device), d.Device, d.Book, d.secrets(), nil)
-	all, unsaid := d.Book.Write(records)
+	sentences, unsaid := d.Book.Write(records)
 	for _, u := range unsaid {
 		left = append(left, u.String())
 	}
-	return all, left
+	return sentences, left
 }
 
 // Plan is the way from what a device holds to its design.

@@ -240,12 +240,12 @@ func (r *run) leave() error {
 }
 
 // lines types lines; with anyway, also those after one that is refused.
-func (r *run) lines(all []*phrase.Sentence, anyway bool) error {
-	typed, err := r.Book.Text(all, true)
+func (r *run) lines(sentences []*phrase.Sentence, anyway bool) error {
+	typed, err := r.Book.Text(sentences, true)
 	if err != nil {
 		return err
 	}
-	shown, err := r.Book.Text(all, false)
+	shown, err := r.Book.Text(sentences, false)
 	if err != nil {
 		return err
 	}

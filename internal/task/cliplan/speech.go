@@ -24,8 +24,8 @@ func (d Design) Speech(held string) (*standin.Speech, error) {
 	s := &standin.Speech{Book: d.Book, Text: held, Holds: held != ""}
 	if held == "" {
 		records, _ := inventory.Wanted(blueprint.Now(d.Device), d.Device, d.Book, d.secrets(), nil)
-		all, _ := d.Book.Write(records)
-		text, err := d.Book.Text(all, true)
+		sentences, _ := d.Book.Write(records)
+		text, err := d.Book.Text(sentences, true)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", d.Device.Name, err)
 		}

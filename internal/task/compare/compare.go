@@ -171,15 +171,15 @@ func Adopt(s Sites, some []Compared, load func() (sitefile.Opened, error)) error
 // keys that the site does not have yet, by the name that each is given.
 func (r *Compared) found(s Sites) (drift.Found, map[string]site.Secret) {
 	fresh := map[string]site.Secret{}
-	all := make([]drift.Difference, len(r.Differences))
+	differences := make([]drift.Difference, len(r.Differences))
 	for i, x := range r.Differences {
-		all[i] = x.Difference
+		differences[i] = x.Difference
 	}
 	held := r.held.Facts
 	if r.text != nil {
 		held = r.text.held.Facts
 	}
-	return drift.Adopt(s.Design.Site, s.Design.Device(r.Device), all, held,
+	return drift.Adopt(s.Design.Site, s.Design.Device(r.Device), differences, held,
 		func(server string, value site.Secret) string {
 			for name, have := range s.Found.Keys {
 				if have.Equal(value) {

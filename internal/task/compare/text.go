@@ -57,11 +57,12 @@ func (r *Compared) judgeText(s Sites) {
 		d := of.Device(r.Device)
 		want, held, left := inventory.Compared(read, base, d, r.text.Book, passwords, now)
 		r.text.held = held
-		all := drift.Compare(want, held.Facts, device.Where(of, d))
+		differences := drift.Compare(want, held.Facts, device.Where(of, d))
 		if r.InPart = !read.Whole; r.InPart { // nothing follows from what it does not say
-			all = slices.DeleteFunc(all, func(x drift.Difference) bool { return x.Kind == drift.Missing })
+			differences = slices.DeleteFunc(differences,
+				func(x drift.Difference) bool { return x.Kind == drift.Missing })
 		}
-		return all, left
+		return differences, left
 	}
 	known, _ := against(s.Found.Keys, s.Found.Site, true)
 	found, left := against(s.Design.Keys, s.Design.Site, false)

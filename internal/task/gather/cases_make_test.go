@@ -152,13 +152,13 @@ func record(t *testing.T, name string, c aCase, parts, believed map[string]strin
 	for _, kind := range []string{"traces", "logs"} { // of all devices in one file
 		names, err := filepath.Glob(filepath.Join(v.folder.Dir, kind, "*.jsonl"))
 		require.NoError(t, err)
-		var all []byte
+		var data []byte
 		for _, name := range names {
 			text, err := os.ReadFile(name)
 			require.NoError(t, err)
-			all = append(all, text...)
+			data = append(data, text...)
 		}
-		require.NoError(t, write(filepath.Join(dir, kind, "all.jsonl"), all))
+		require.NoError(t, write(filepath.Join(dir, kind, "all.jsonl"), data))
 	}
 	for _, name := range []string{"places.json", "events.jsonl", "traffic.pcapng", "counters/" + c.Device + ".json"} {
 		text, err := os.ReadFile(filepath.Join(v.folder.Dir, name))

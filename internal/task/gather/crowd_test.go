@@ -11,12 +11,12 @@ import (
 )
 
 // crowdOf are events of so many people, one each, with an answer.
-func crowdOf(n int, name string, answer evidence.Answer) (all []evidence.Event) {
+func crowdOf(n int, name string, answer evidence.Answer) (events []evidence.Event) {
 	for i := range n {
-		all = append(all, evidence.Event{Device: "sw", Person: fmt.Sprint(name, i), Question: site.AskLogin,
+		events = append(events, evidence.Event{Device: "sw", Person: fmt.Sprint(name, i), Question: site.AskLogin,
 			Answer: answer})
 	}
-	return all
+	return events
 }
 
 func TestWhatIsLeftOutOfACrowdIsCounted(t *testing.T) {

@@ -71,22 +71,22 @@ func toldsOf(s diagnose.Story) [2]told {
 
 // thinned returns the events of a crowd that are looked at: the newest that say no, what
 // else there is of the same person on the same device, and the newest of the rest.
-func thinned(all []evidence.Event) (some []evidence.Event, left LeftOut) {
-	if len(all) <= mostNo+mostOthers {
-		return all, LeftOut{}
+func thinned(events []evidence.Event) (some []evidence.Event, left LeftOut) {
+	if len(events) <= mostNo+mostOthers {
+		return events, LeftOut{}
 	}
 	type of struct{ device, person string }
 	bad := map[of]bool{}
 	others := 0
 	told := 0
-	for _, e := range slices.Backward(all) {
+	for _, e := range slices.Backward(events) {
 		if isNo(e) && told < mostNo {
 			bad[of{e.Device, e.Person}] = true
 			told++
 		}
 	}
 	told = 0
-	for _, e := range slices.Backward(all) {
+	for _, e := range slices.Backward(events) {
 		switch {
 		case bad[of{e.Device, e.Person}] && told < 2*mostNo:
 			told++

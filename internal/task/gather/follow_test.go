@@ -135,21 +135,21 @@ func TestLinesThatDevicesSendAreReadByThePhrasebookOfTheirKind(t *testing.T) {
 		return evidence.LogLine{Time: at, Device: device, Text: text, Raw: true}
 	}
 	own := evidence.LogLine{Time: at, Device: "north-sw-1", Text: "Nov 20 03:09:01 north-sw-1 gate tern silent"}
-	all := []evidence.LogLine{line("north-sw-1", "Nov 20 03:09:01 north-sw-1 gate tern silent"),
+	logLines := []evidence.LogLine{line("north-sw-1", "Nov 20 03:09:01 north-sw-1 gate tern silent"),
 		line("north-sw-1", "Nov 20 03:09:02 north-sw-1 clock set by 0.2 s"), own,
 		line("north-sw-1", "Nov 20 03:09:03 north-sw-1 own list said no to master by desk"), line("nobody", "x")}
-	got, notes := gather.Understood(all, s, "../../../demo/as-reviewed")
+	got, notes := gather.Understood(logLines, s, "../../../demo/as-reviewed")
 	require.Empty(t, notes)
 	require.Equal(t, evidence.LogLine{Time: at, Device: "north-sw-1", What: evidence.LogNoAnswer, Server: "tern",
-		Asked: site.AskLogin, Reason: reason.Silent, Text: all[0].Text}, got[0])
-	require.Equal(t, []evidence.LogLine{all[1], own, all[4]}, []evidence.LogLine{got[1], got[2], got[4]})
+		Asked: site.AskLogin, Reason: reason.Silent, Text: logLines[0].Text}, got[0])
+	require.Equal(t, []evidence.LogLine{logLines[1], own, logLines[4]}, []evidence.LogLine{got[1], got[2], got[4]})
 	require.Equal(t, evidence.LogLine{Time: at, Device: "north-sw-1", What: evidence.LogRefused, Person: "master",
-		Access: "console", Reason: reason.WrongPassword, By: "local", Text: all[3].Text}, got[3])
-	require.True(t, all[0].Raw, "what was given stays as it was")
-	_, notes = gather.Understood(all, s, t.TempDir())
+		Access: "console", Reason: reason.WrongPassword, By: "local", Text: logLines[3].Text}, got[3])
+	require.True(t, logLines[0].Raw, "what was given stays as it was")
+	_, notes = gather.Understood(logLines, s, t.TempDir())
 	require.Len(t, notes, 1, "the phrasebook is not there")
-	none, _ := gather.Understood(all, nil, "")
-	require.Equal(t, all, none)
+	none, _ := gather.Understood(logLines, nil, "")
+	require.Equal(t, logLines, none)
 }
 
 func TestATextIsReadByItsPhrasebookOrRefusedWithARepair(t *testing.T) {

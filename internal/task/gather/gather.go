@@ -95,14 +95,14 @@ func named[T any](path string, notes []string) ([]T, []string, error) {
 		return nil, notes, files.Unreadable(path, err)
 	}
 	before := len(notes)
-	all, notes, err := state.Lines[T](path, notes)
-	if err == nil && len(all) == 0 && len(notes) == before {
+	values, notes, err := state.Lines[T](path, notes)
+	if err == nil && len(values) == 0 && len(notes) == before {
 		return nil, append(notes, path+" is empty: nothing was noted there"), nil
 	}
-	if err == nil && len(all) == 0 {
+	if err == nil && len(values) == 0 {
 		err = fmt.Errorf("%s holds no line that can be read; JSON Lines are wanted, as a state folder has them", path)
 	}
-	return all, notes, err
+	return values, notes, err
 }
 
 // mostExchanges bounds what is judged of a capture: the newest ones.
@@ -110,29 +110,30 @@ const mostExchanges = 200000
 
 // Exchanges reads a capture. A capture that ends in the middle gives what it
 // has, and a note.
-func Exchanges(in io.Reader, name string, d exchange.Directory) (all []evidence.Exchange, note string, err error) {
+func Exchanges(in io.Reader, name string, d exchange.Directory) (exchanges []evidence.Exchange, note string,
+	err error) {
 	source, err := capture.Open(in)
 	if err != nil {
 		return nil, "", fmt.Errorf("%s: %w", name, err)
 	}
-	all, note = Listened(source, name, d)
-	return all, note, nil
+	exchanges, note = Listened(source, name, d)
+	return exchanges, note, nil
 }
 
 // Listened reads exchanges from a source of packets until it ends.
-func Listened(source capture.Source, name string, d exchange.Directory) (all []evidence.Exchange, note string) {
+func Listened(source capture.Source, name string, d exchange.Directory) (exchanges []evidence.Exchange, note string) {
 	l := exchange.New(d, func(x exchange.Exchange) {
-		if len(all) >= 2*mostExchanges {
-			all = append(all[:0], all[mostExchanges:]...)
+		if len(exchanges) >= 2*mostExchanges {
+			exchanges = append(exchanges[:0], exchanges[mostExchanges:]...)
 		}
-		all = append(all, x)
+		exchanges = append(exchanges, x)
 	})
 	_, err := capture.Read(source, l)
 	l.Close()
 	if err != nil {
 		note = fmt.Sprintf("%s: %v; what is before that was read", name, err)
 	}
-	return all, note
+	return exchanges, note
 }
 
 // Folder reads a state folder: all that a lab, or serve, left there.

@@ -133,14 +133,15 @@ func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []
 
 // Understood reads the lines that devices sent as they are, by the phrasebooks of their
 // kinds; base is the folder of the site. A line that no phrase reads stays as it is.
-func Understood(all []evidence.LogLine, s *site.Site, base string) (understood []evidence.LogLine, notes []string) {
+func Understood(logLines []evidence.LogLine, s *site.Site, base string) (understood []evidence.LogLine,
+	notes []string) {
 	raw := map[string][]int{}
-	for i, l := range all {
+	for i, l := range logLines {
 		if l.Raw && s != nil && s.Device(l.Device) != nil && s.Device(l.Device).Kind.Phrasebook.Name != "" {
 			raw[l.Device] = append(raw[l.Device], i)
 		}
 	}
-	all = slices.Clone(all)
+	logLines = slices.Clone(logLines)
 	for device, at := range raw {
 		b, err := textread.OpenBook(files.At(base, s.Device(device).Kind.Phrasebook.Name))
 		if err != nil {
@@ -149,7 +150,7 @@ func Understood(all []evidence.LogLine, s *site.Site, base string) (understood [
 		}
 		var text strings.Builder
 		for _, i := range at {
-			text.WriteString(all[i].Text + "\n")
+			text.WriteString(logLines[i].Text + "\n")
 		}
 		log, err := b.Load().ReadLog(strings.NewReader(text.String()), phrase.Moment{Now: time.Now(), Zone: time.Local})
 		if err != nil {
@@ -160,15 +161,15 @@ func Understood(all []evidence.LogLine, s *site.Site, base string) (understood [
 		for _, told := range log.Told {
 			if line, ok := t.line(told); ok && told.Line >= 1 && told.Line <= len(at) {
 				// When it came is by our own clock; the device's may be any.
-				line.Time = all[at[told.Line-1]].Time
+				line.Time = logLines[at[told.Line-1]].Time
 				line.Device = device
-				line.Text = all[at[told.Line-1]].Text
-				all[at[told.Line-1]] = line
+				line.Text = logLines[at[told.Line-1]].Text
+				logLines[at[told.Line-1]] = line
 			}
 		}
 	}
 	slices.Sort(notes)
-	return all, notes
+	return logLines, notes
 }
 
 // line makes a line of a log of what a phrase says.

@@ -23,7 +23,7 @@ import (
 
 // make makes the logins of an experiment, and waits until no server is left alone.
 func (r *run) make(ctx context.Context, e core.Experiment) ([]core.Seen, error) {
-	var all []core.Seen
+	var sightings []core.Seen
 	for _, l := range e.Logins {
 		if err := pause(ctx, l.After); err != nil {
 			return nil, err
@@ -36,9 +36,9 @@ func (r *run) make(ctx context.Context, e core.Experiment) ([]core.Seen, error) 
 		if seen.In && !seen.Unclocked {
 			r.report.Patience = max(r.report.Patience, seen.Wait)
 		}
-		all = append(all, seen)
+		sightings = append(sightings, seen)
 	}
-	return all, pause(ctx, e.Rest)
+	return sightings, pause(ctx, e.Rest)
 }
 
 func pause(ctx context.Context, d time.Duration) error {
@@ -148,19 +148,19 @@ func (r *run) settle(ctx context.Context, l foresee.Login, states map[*site.Serv
 // read decodes what was captured of a login, and measures it.
 func (r *run) read(packets []byte, l foresee.Login) ([]evidence.Exchange, error) {
 	open := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(packets)), nil }
-	all, note, err := decode(open, "what was asked", r.Directory(), r.meter)
+	exchanges, note, err := decode(open, "what was asked", r.Directory(), r.meter)
 	if err == nil && note != "" {
 		err = errors.New(note)
 	}
-	r.meter.Login(l.Way.Access, all)
-	return all, err
+	r.meter.Login(l.Way.Access, exchanges)
+	return exchanges, err
 }
 
 // decode reads a capture twice: for the exchanges in it, and for their times.
 func decode(open func() (io.ReadCloser, error), name string, d exchange.Directory, m *core.Meter) (
-	all []evidence.Exchange, note string, err error) {
+	exchanges []evidence.Exchange, note string, err error) {
 	for _, read := range []func(io.Reader) error{
-		func(in io.Reader) (err error) { all, note, err = gather.Exchanges(in, name, d); return err },
+		func(in io.Reader) (err error) { exchanges, note, err = gather.Exchanges(in, name, d); return err },
 		func(in io.Reader) error {
 			source, err := capture.Open(in)
 			if err == nil {
@@ -174,10 +174,10 @@ func decode(open func() (io.ReadCloser, error), name string, d exchange.Director
 			err = errors.Join(read(in), in.Close())
 		}
 		if err != nil {
-			return all, note, err
+			return exchanges, note, err
 		}
 	}
-	return all, note, nil
+	return exchanges, note, nil
 }
 
 // Read measures what a capture has of devices of a kind: how many questions they asked, and
@@ -185,14 +185,14 @@ func decode(open func() (io.ReadCloser, error), name string, d exchange.Director
 func Read(open func() (io.ReadCloser, error), name string, d exchange.Directory, kind *site.Kind) (
 	m core.Measured, questions int, note string, err error) {
 	meter := core.NewMeter()
-	all, note, err := decode(open, name, d, meter)
+	exchanges, note, err := decode(open, name, d, meter)
 	if err != nil {
 		return m, 0, note, err
 	}
-	all = slices.DeleteFunc(all, func(x evidence.Exchange) bool {
+	exchanges = slices.DeleteFunc(exchanges, func(x evidence.Exchange) bool {
 		device := d.Site().Device(x.Device)
 		return device == nil || device.Kind.Name != kind.Name
 	})
-	meter.Login("", all)
-	return meter.Measured(), len(all), note, nil
+	meter.Login("", exchanges)
+	return meter.Measured(), len(exchanges), note, nil
 }

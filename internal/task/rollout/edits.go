@@ -21,11 +21,11 @@ var replaced = []string{"radius", "tacacs-plus", "server-groups"}
 // the orders of methods that are there, which a merge would only add to. Servers
 // and groups are replaced as a whole; accounts that the site does not have stay.
 func edits(held device.Held, config *etree.Element) []*etree.Element {
-	var all []*etree.Element
+	var elements []*etree.Element
 	if c := outdated(held); len(c.ChildElements()) > 0 {
-		all = append(all, c)
+		elements = append(elements, c)
 	}
-	return append(all, whole(config))
+	return append(elements, whole(config))
 }
 
 // outdated makes an edit that takes every entry of the ordered leaf-lists out.

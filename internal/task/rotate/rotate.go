@@ -169,10 +169,11 @@ func Status(o sitefile.Opened, key *site.Key, events []evidence.Event) ([]Seen, 
 		}
 		newest[who] = e
 	}
-	var all []Seen
+	var sightings []Seen
 	add := func(who pair, before []string) {
 		e := newest[who]
-		all = append(all, Seen{Device: who.device, Server: who.server, At: e.Time, Key: e.Key, Before: before})
+		sightings = append(sightings, Seen{Device: who.device, Server: who.server, At: e.Time, Key: e.Key,
+			Before: before})
 	}
 	for _, d := range o.Devices {
 		for _, v := range servers {
@@ -184,7 +185,7 @@ func Status(o sitefile.Opened, key *site.Key, events []evidence.Event) ([]Seen, 
 	for _, who := range others {
 		add(who, nil)
 	}
-	return all, nil
+	return sightings, nil
 }
 
 // asksAfter reports whether a device may ask a server, and which ones it asks before it

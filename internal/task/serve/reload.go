@@ -85,9 +85,9 @@ func (s *serving) refresh(ctx context.Context) <-chan time.Time {
 }
 
 // exportsAfter returns when the programs are to be run again, nil for never by itself.
-func exportsAfter(all []site.Export) <-chan time.Time {
+func exportsAfter(exports []site.Export) <-chan time.Time {
 	var soonest time.Duration
-	for _, e := range all {
+	for _, e := range exports {
 		if e.Every > 0 && (soonest == 0 || e.Every < soonest) {
 			soonest = e.Every
 		}

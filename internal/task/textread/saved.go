@@ -92,7 +92,7 @@ func Estate(ctx context.Context, folder string, books []Book) ([]Taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := make([]Taken, len(paths))
+	takenTexts := make([]Taken, len(paths))
 	next := make(chan int)
 	var work routine.Group
 	for range min(runtime.GOMAXPROCS(0), len(paths)) {
@@ -102,7 +102,7 @@ func Estate(ctx context.Context, folder string, books []Book) ([]Taken, error) {
 				own = append(own, b.Load())
 			}
 			for i := range next {
-				all[i] = take(paths[i], own)
+				takenTexts[i] = take(paths[i], own)
 			}
 		})
 	}
@@ -114,7 +114,7 @@ func Estate(ctx context.Context, folder string, books []Book) ([]Taken, error) {
 	}
 	close(next)
 	work.Wait()
-	return all, ctx.Err()
+	return takenTexts, ctx.Err()
 }
 
 // texts returns the files below a folder, in the order of their names.

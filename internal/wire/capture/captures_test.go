@@ -21,7 +21,7 @@ func TestCapturesThatOthersMadeAreTakenApartAsWritten(t *testing.T) {
 	paths, err := filepath.Glob("../testdata/captures/*/traffic.pcap")
 	require.NoError(t, err)
 	require.Greater(t, len(paths), 200)
-	var all strings.Builder
+	var text strings.Builder
 	for _, path := range paths {
 		if strings.Contains(path, "/b-") {
 			continue // the same kinds again
@@ -33,7 +33,7 @@ func TestCapturesThatOthersMadeAreTakenApartAsWritten(t *testing.T) {
 		require.NoError(t, err)
 		stats, err := Read(s, n)
 		require.NoError(t, err)
-		fmt.Fprintf(&all, "%s %+v\n", filepath.Base(filepath.Dir(path)), stats)
+		fmt.Fprintf(&text, "%s %+v\n", filepath.Base(filepath.Dir(path)), stats)
 		var found []string // connections that are open at the end come in any order
 		for _, line := range n.lines {
 			found = append(found, fmt.Sprintf("  %.120q\n", line))
@@ -42,14 +42,14 @@ func TestCapturesThatOthersMadeAreTakenApartAsWritten(t *testing.T) {
 			found = append(found, fmt.Sprintf("  %+v\n", e))
 		}
 		slices.Sort(found)
-		all.WriteString(strings.Join(found, ""))
+		text.WriteString(strings.Join(found, ""))
 	}
 	if *makeRead {
-		require.NoError(t, os.WriteFile("testdata/captures.txt", []byte(all.String()), 0o644))
+		require.NoError(t, os.WriteFile("testdata/captures.txt", []byte(text.String()), 0o644))
 	}
 	want, err := os.ReadFile("testdata/captures.txt")
 	require.NoError(t, err)
-	lines, have := strings.Split(string(want), "\n"), strings.Split(all.String(), "\n")
+	lines, have := strings.Split(string(want), "\n"), strings.Split(text.String(), "\n")
 	for i := range min(len(lines), len(have)) {
 		require.Equal(t, lines[i], have[i], "testdata/captures.txt:%d; -make-read writes it anew", i+1)
 	}

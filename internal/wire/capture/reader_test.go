@@ -111,9 +111,9 @@ type full struct{}
 func (full) Write([]byte) (int, error) { return 0, errors.New("the disk is full") }
 
 // frame makes one packet of layers.
-func frame(t *testing.T, all ...gopacket.SerializableLayer) []byte {
+func frame(t *testing.T, serializableLayers ...gopacket.SerializableLayer) []byte {
 	b := gopacket.NewSerializeBuffer()
-	require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true}, all...))
+	require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true}, serializableLayers...))
 	return append([]byte(nil), b.Bytes()...)
 }
 

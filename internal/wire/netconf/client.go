@@ -78,7 +78,7 @@ const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:"
 // the only place for modules of YANG 1.1. The error says that the library could
 // not be read; the modules of the hello are there all the same.
 func (c *Client) Modules() (map[string]Module, error) {
-	all := map[string]Module{}
+	modules := map[string]Module{}
 	library := false
 	for _, have := range c.Capabilities {
 		name, parameters, said := strings.Cut(have, "?")
@@ -95,19 +95,19 @@ func (c *Client) Modules() (map[string]Module, error) {
 				m.Features = strings.Split(value, ",")
 			}
 		}
-		all[name] = m
+		modules[name] = m
 	}
 	if !library {
-		return all, nil
+		return modules, nil
 	}
-	return all, c.library(all)
+	return modules, c.library(modules)
 }
 
 // LibraryNS is the namespace of the YANG library.
 const LibraryNS = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
 
 // library adds what the device's YANG library says it implements.
-func (c *Client) library(all map[string]Module) error {
+func (c *Client) library(modules map[string]Module) error {
 	x := etree.NewElement("get")
 	filter := x.CreateElement("filter")
 	filter.CreateAttr("type", "subtree")
@@ -120,7 +120,7 @@ func (c *Client) library(all map[string]Module) error {
 	}
 	for _, data := range reply.SelectElements("data") {
 		for _, x := range data.ChildElements() {
-			Library(x, all)
+			Library(x, modules)
 		}
 	}
 	return nil
@@ -128,7 +128,7 @@ func (c *Client) library(all map[string]Module) error {
 
 // Library adds to all, by namespace, the modules that a YANG library says it implements:
 // that of RFC 7895 (modules-state) or of RFC 8525 (yang-library). nil is none.
-func Library(x *etree.Element, all map[string]Module) {
+func Library(x *etree.Element, modules map[string]Module) {
 	if x == nil {
 		return
 	}
@@ -146,7 +146,7 @@ func Library(x *etree.Element, all map[string]Module) {
 		for _, f := range m.SelectElements("feature") {
 			found.Features = append(found.Features, strings.TrimSpace(f.Text()))
 		}
-		all[text("namespace")] = found
+		modules[text("namespace")] = found
 	}
 }
 

@@ -138,10 +138,10 @@ func TestModulesOfTheYANGLibraryAreThere(t *testing.T) {
 		c, asked, err := device(t, []string{Base11, "urn:h?module=h&amp;revision=2020-01-01",
 			libraryCapability + "1.0?revision=2016-06-21"}, true, library(inner))
 		require.NoError(t, err)
-		all, err := c.Modules()
+		modules, err := c.Modules()
 		require.NoError(t, err)
 		require.Equal(t, map[string]Module{"urn:h": {Revision: "2020-01-01"},
-			"urn:m": {Revision: "2021-08-05", Features: []string{"f"}}}, all)
+			"urn:m": {Revision: "2021-08-05", Features: []string{"f"}}}, modules)
 		require.Contains(t, strings.Join(asked(), ""), `<yang-library xmlns="`+LibraryNS)
 	}
 	c, _, err := device(t, []string{Base11, "urn:h?module=h", libraryCapability + "1.0"}, true,

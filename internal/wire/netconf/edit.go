@@ -158,11 +158,11 @@ func find(parent, x *etree.Element, shape Shape, path []string) (*etree.Element,
 // section 6. Without a filter it is everything.
 func Filter(config, filter *etree.Element) []*etree.Element {
 	if filter == nil {
-		var all []*etree.Element
+		var elements []*etree.Element
 		for _, c := range config.ChildElements() {
-			all = append(all, c.Copy())
+			elements = append(elements, c.Copy())
 		}
-		return all
+		return elements
 	}
 	var all []*etree.Element
 	for _, c := range config.ChildElements() {

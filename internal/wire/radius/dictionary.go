@@ -223,7 +223,7 @@ func (d Dictionary) Names(a Attribute) []Named {
 }
 
 func (v Vendor) names(subs []Attribute) []Named {
-	var all []Named
+	var namedValues []Named
 	for _, s := range subs {
 		e := Entry{Type: s.Type, Name: fmt.Sprintf("%s-%d", v.Name, s.Type)}
 		for _, known := range v.Attributes {
@@ -231,9 +231,9 @@ func (v Vendor) names(subs []Attribute) []Named {
 				e = known
 			}
 		}
-		all = append(all, Named{Name: e.Name, Value: e.format(s.Value)})
+		namedValues = append(namedValues, Named{Name: e.Name, Value: e.format(s.Value)})
 	}
-	return all
+	return namedValues
 }
 
 // Make builds an attribute from its name and its value in readable form.

@@ -351,7 +351,7 @@ func checkHash(b []byte, in [16]byte, key []byte) bool {
 // then the key.
 func hashWith(b []byte, in [16]byte, key []byte) [16]byte {
 	var room [mostSmall + 128]byte
-	all := append(append(room[:0], b...), key...)
-	copy(all[4:headerSize], in[:])
-	return md5.Sum(all)
+	data := append(append(room[:0], b...), key...)
+	copy(data[4:headerSize], in[:])
+	return md5.Sum(data)
 }

@@ -27,9 +27,9 @@ type sample struct {
 func read(t testing.TB, file string) []sample {
 	text, err := os.ReadFile("../testdata/" + file)
 	require.NoError(t, err)
-	var all, ours []sample
-	require.NoError(t, json.Unmarshal(text, &all))
-	for _, s := range all {
+	var samples, ours []sample
+	require.NoError(t, json.Unmarshal(text, &samples))
+	for _, s := range samples {
 		if s.Packet != "" && s.Protocol != "tacacs" {
 			ours = append(ours, s)
 		}

@@ -9,11 +9,11 @@ func (s AuthenStart) Describe() []Named { return asker(s.User, s.Port, s.RemoteA
 
 // Describe returns the status, and the message where there is one.
 func (r AuthenReply) Describe() []Named {
-	all := []Named{{Name: "status", Value: r.Status.String()}}
+	namedValues := []Named{{Name: "status", Value: r.Status.String()}}
 	if r.Message != "" {
-		all = append(all, Named{Name: "server_msg", Value: r.Message})
+		namedValues = append(namedValues, Named{Name: "server_msg", Value: r.Message})
 	}
-	return all
+	return namedValues
 }
 
 // Describe returns who asks, from where, and the arguments.
@@ -31,9 +31,9 @@ func asker(user, port, from string) []Named {
 }
 
 func arguments(args []string) []Named {
-	all := make([]Named, len(args))
+	namedValues := make([]Named, len(args))
 	for i, a := range args {
-		all[i].Name, all[i].Value, _ = Arg(a)
+		namedValues[i].Name, namedValues[i].Value, _ = Arg(a)
 	}
-	return all
+	return namedValues
 }

@@ -83,13 +83,13 @@ func (p Pattern) Heads(by Words, words []string, found func([]Bound) bool) {
 }
 
 // seq matches elements from a word on, and then the rest.
-func (m *matcher) seq(all []Element, index int, have []Bound, then func(int, []Bound) bool) bool {
-	if len(all) == 0 {
+func (m *matcher) seq(elements []Element, index int, have []Bound, then func(int, []Bound) bool) bool {
+	if len(elements) == 0 {
 		return then(index, have)
 	}
-	return m.one(all[0], index, have, func(position int,
+	return m.one(elements[0], index, have, func(position int,
 		have []Bound) bool {
-		return m.seq(all[1:], position, have, then)
+		return m.seq(elements[1:], position, have, then)
 	})
 }
 

@@ -53,24 +53,24 @@ func Parse(text string) (Pattern, error) {
 type patternParser struct{ rest, whole string }
 
 // sequence reads elements up to the end, or to what closes it.
-func (p *patternParser) sequence(closing byte) (all []Element, err error) {
+func (p *patternParser) sequence(closing byte) (elements []Element, err error) {
 	for {
 		p.rest = strings.TrimLeft(p.rest, " ")
 		switch {
 		case p.rest == "" && closing != 0:
-			return all, fmt.Errorf("a %q is missing", string(closing))
+			return elements, fmt.Errorf("a %q is missing", string(closing))
 		case p.rest == "":
-			return all, nil
+			return elements, nil
 		case p.rest[0] == closing, closing == ')' && p.rest[0] == '|':
-			return all, nil
+			return elements, nil
 		case strings.IndexByte("])|", p.rest[0]) >= 0:
-			return all, fmt.Errorf("a %q stands there that nothing opened", p.rest[:1])
+			return elements, fmt.Errorf("a %q stands there that nothing opened", p.rest[:1])
 		}
 		e, err := p.element()
 		if err != nil {
-			return all, err
+			return elements, err
 		}
-		all = append(all, e)
+		elements = append(elements, e)
 	}
 }
 

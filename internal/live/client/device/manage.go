@@ -404,14 +404,14 @@ func same(hash, clear string) bool {
 }
 
 // common returns what none of the models carries.
-func common(all [][]string) []string {
-	if len(all) == 0 {
+func common(parts [][]string) []string {
+	if len(parts) == 0 {
 		return nil
 	}
 	var some []string
-	for _, text := range all[0] {
+	for _, text := range parts[0] {
 		in := 1
-		for _, other := range all[1:] {
+		for _, other := range parts[1:] {
 			for _, o := range other {
 				if o == text {
 					in++
@@ -419,7 +419,7 @@ func common(all [][]string) []string {
 				}
 			}
 		}
-		if in == len(all) {
+		if in == len(parts) {
 			some = append(some, text)
 		}
 	}

@@ -187,13 +187,13 @@ func (r *restconf) resource(m yang.Model) string {
 
 // roots are the models that have data of their own: one that adds to another is read and
 // written with it.
-func (r *restconf) roots() (all []yang.Model) {
+func (r *restconf) roots() (models []yang.Model) {
 	for _, m := range yang.InOrder {
 		if r.Models().Has(m) {
-			all = append(all, m)
+			models = append(models, m)
 		}
 	}
-	return all
+	return models
 }
 
 // Read reads what runs.

@@ -70,14 +70,14 @@ func Remember(address, file string, key ssh.PublicKey) error {
 
 // knownAlgorithms returns the algorithms of the keys that a file of known hosts has for an
 // address, so that a device with several keys shows one of these; nil where it has none.
-func knownAlgorithms(check ssh.HostKeyCallback, address string) (all []string) {
+func knownAlgorithms(check ssh.HostKeyCallback, address string) (algorithms []string) {
 	var differs *knownhosts.KeyError
 	if errors.As(check(address, &net.TCPAddr{IP: net.IPv4zero}, noKey{}), &differs) {
 		for _, k := range differs.Want {
-			all = append(all, algorithmsOf(k.Key)...)
+			algorithms = append(algorithms, algorithmsOf(k.Key)...)
 		}
 	}
-	return all
+	return algorithms
 }
 
 // noKey is a key that nobody has.

@@ -31,11 +31,11 @@ func At(s *site.Server, address netip.Addr) (authentication, accounting netip.Ad
 
 // Resolve returns the address of a server, which the site may give as a host name.
 func Resolve(ctx context.Context, s *site.Server) (netip.Addr, error) {
-	all, err := Addresses(ctx, s)
+	addresses, err := Addresses(ctx, s)
 	if err != nil {
 		return netip.Addr{}, err
 	}
-	return all[0], nil
+	return addresses[0], nil
 }
 
 // Addresses returns the addresses of a server, at least one: several where its host

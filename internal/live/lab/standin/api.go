@@ -79,11 +79,11 @@ func (d *Device) apiCalls() http.Handler {
 	return calls
 }
 
-func nonNil[T any](all []T) []T {
-	if all == nil {
+func nonNil[T any](values []T) []T {
+	if values == nil {
 		return []T{}
 	}
-	return all
+	return values
 }
 
 // described is a session for its owner.

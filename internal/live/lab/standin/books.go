@@ -168,11 +168,11 @@ func (d *Device) noteSteps(person string, steps []walk.Step) {
 	}
 }
 
-func keepLast[T any](all []T, most int) []T {
-	if len(all) > most {
-		all = slices.Delete(all, 0, len(all)-most)
+func keepLast[T any](values []T, most int) []T {
+	if len(values) > most {
+		values = slices.Delete(values, 0, len(values)-most)
 	}
-	return all
+	return values
 }
 
 // logs writes a line of the system log.
@@ -301,7 +301,7 @@ type Health struct {
 func (d *Device) Servers() []Health {
 	counts := d.Counts()
 	servers := d.design().Servers()
-	all := []Health{}
+	healthOf := []Health{}
 	for _, s := range servers {
 		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
 		sent := 0
@@ -328,9 +328,9 @@ func (d *Device) Servers() []Health {
 			h.Summary += fmt.Sprintf(", rests for %s more",
 				time.Duration(h.Rests*float64(time.Second)).Round(time.Second))
 		}
-		all = append(all, h)
+		healthOf = append(healthOf, h)
 	}
-	return all
+	return healthOf
 }
 
 // restOf returns for how long a server is still left alone, in seconds.

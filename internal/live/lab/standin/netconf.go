@@ -13,7 +13,7 @@ func (d *Device) ServeNETCONF(listener net.Listener) {
 }
 
 // SetTroubles sets all that goes wrong over NETCONF from now on.
-func (d *Device) SetTroubles(all []config.Trouble) { d.store.SetTroubles(all) }
+func (d *Device) SetTroubles(troubles []config.Trouble) { d.store.SetTroubles(troubles) }
 
 // owner is the device whose configuration a store has.
 type owner struct{ *Device }

@@ -189,15 +189,15 @@ func TestTheAPIIsAuthorizedLikeTheCommands(t *testing.T) {
 
 // talkTelnet reads until a text comes, and returns everything so far.
 func talkTelnet(t *testing.T, conn net.Conn, until string) string {
-	var all strings.Builder
+	var text strings.Builder
 	b := make([]byte, 1024)
-	for !strings.Contains(all.String(), until) {
+	for !strings.Contains(text.String(), until) {
 		require.NoError(t, conn.SetReadDeadline(time.Now().Add(10*time.Second)))
 		n, err := conn.Read(b)
-		all.Write(b[:n])
-		require.NoError(t, err, "waiting for %q after %q", until, all.String())
+		text.Write(b[:n])
+		require.NoError(t, err, "waiting for %q after %q", until, text.String())
 	}
-	return all.String()
+	return text.String()
 }
 
 func TestTelnetAsRFC854(t *testing.T) {

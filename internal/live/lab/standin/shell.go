@@ -184,11 +184,11 @@ func (sh *shell) lookSessions([]string) bool {
 }
 
 func (sh *shell) lookCounters([]string) bool {
-	all := sh.v.device.Counts()
-	if len(all) == 0 {
+	counts := sh.v.device.Counts()
+	if len(counts) == 0 {
 		sh.say("no server has been asked yet")
 	}
-	for _, c := range all {
+	for _, c := range counts {
 		lost := ""
 		for _, reason := range slices.Sorted(maps.Keys(c.Lost)) {
 			lost += fmt.Sprintf(", %s %d", reason, c.Lost[reason])

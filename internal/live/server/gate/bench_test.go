@@ -75,8 +75,8 @@ const cycle = 64 * 256
 // requests makes Access-Requests that differ in their identifier and their
 // authenticator.
 func requests(b *testing.B) [][]byte {
-	all := make([][]byte, cycle)
-	for i := range all {
+	parts := make([][]byte, cycle)
+	for i := range parts {
 		p := &radius.Packet{Code: radius.AccessRequest, ID: byte(i)}
 		_, err := rand.Read(p.Authenticator[:])
 		require.NoError(b, err)
@@ -85,10 +85,10 @@ func requests(b *testing.B) [][]byte {
 		require.NoError(b, err)
 		p.Add(radius.UserPassword, hidden)
 		p.AddText(radius.NASPortID, "ssh0")
-		all[i], err = p.EncodeRequest([]byte(key))
+		parts[i], err = p.EncodeRequest([]byte(key))
 		require.NoError(b, err)
 	}
-	return all
+	return parts
 }
 
 // window is how many requests are on their way at once.
@@ -101,13 +101,13 @@ func exchange(b *testing.B, to netip.AddrPort) { through(b, to, requests(b), b.N
 func exchangeOf(b *testing.B, to netip.AddrPort, n int) { through(b, to, requests(b), n, window) }
 
 // through sends n requests of a cycle of them, a window of them at once.
-func through(b *testing.B, to netip.AddrPort, all [][]byte, n, window int) {
+func through(b *testing.B, to netip.AddrPort, parts [][]byte, n, window int) {
 	conn, err := net.Dial("udp", to.String())
 	require.NoError(b, err)
 	defer func() { _ = conn.Close() }()
 	answer := make([]byte, 4096)
 	require.NoError(b, conn.SetDeadline(time.Now().Add(time.Minute)))
-	_, err = conn.Write(all[0]) // the first one makes the credential warm
+	_, err = conn.Write(parts[0]) // the first one makes the credential warm
 	require.NoError(b, err)
 	_, err = conn.Read(answer)
 	require.NoError(b, err)
@@ -116,7 +116,7 @@ func through(b *testing.B, to netip.AddrPort, all [][]byte, n, window int) {
 	for got < n {
 		for sent < n && sent-got < window {
 			sent++
-			if _, err := conn.Write(all[sent%cycle]); err != nil {
+			if _, err := conn.Write(parts[sent%cycle]); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -253,19 +253,19 @@ clients: [{from: 127.0.0.1, servers: [r], key: k}, {from: 127.0.0.2, servers: [r
 	any := netip.MustParseAddrPort("127.0.0.1:0")
 	r, err := g.Listen(gate.Place{Server: s.Server("r"), Authentication: any, Accounting: any})
 	require.NoError(b, err)
-	all := make([][]byte, cycle)
-	for i := range all {
+	parts := make([][]byte, cycle)
+	for i := range parts {
 		p := &radius.Packet{Code: radius.AccountingRequest, ID: byte(i)}
 		p.AddInteger(radius.AcctStatusType, 1)
 		p.AddText(radius.UserName, "ines")
 		p.AddText(radius.AcctSessionID, fmt.Sprintf("session-%08d", i))
 		p.AddText(radius.NASPortID, "ssh0")
-		all[i], err = p.EncodeAccountingRequest([]byte(key))
+		parts[i], err = p.EncodeAccountingRequest([]byte(key))
 		require.NoError(b, err)
 	}
 	var askers sync.WaitGroup
 	for range 2 { // the records of one are written while those of the other arrive
-		askers.Go(func() { through(b, r.Accounting, all, (b.N+1)/2, window) })
+		askers.Go(func() { through(b, r.Accounting, parts, (b.N+1)/2, window) })
 	}
 	askers.Wait()
 	g.Shutdown()
@@ -315,7 +315,7 @@ func BenchmarkRADIUSLatencyAtHalfLoad(b *testing.B) {
 	const trial, sockets, most = 50_000, 16, 100_000
 	exchangeOf(b, at, trial)
 	step := 2 * time.Since(began) / trial
-	all := requests(b)
+	parts := requests(b)
 	var dueAt [sockets][256]atomic.Int64 // by identifier
 	times := make([][]time.Duration, sockets)
 	conns := make([]net.Conn, sockets)
@@ -340,7 +340,7 @@ func BenchmarkRADIUSLatencyAtHalfLoad(b *testing.B) {
 		if early := time.Until(due); early > 0 {
 			time.Sleep(early) // coarser than a step: what has become due meanwhile is sent at once
 		}
-		request := all[i%cycle]
+		request := parts[i%cycle]
 		dueAt[i%sockets][request[1]].Store(due.UnixNano())
 		if _, err := conns[i%sockets].Write(request); err != nil {
 			b.Fatal(err)

@@ -47,17 +47,17 @@ func TestOnePasswordInFlightIsOneGuess(t *testing.T) {
 	t.Parallel()
 	g := NewGuesses()
 	first := g.Allow("ines", "right", "a", false, now)
-	var all []*Guess
+	var guesses []*Guess
 	for range 3 * MostGuesses {
 		same := g.Allow("ines", "right", "a", false, now)
 		require.NotNil(t, same)
-		all = append(all, same)
+		guesses = append(guesses, same)
 	}
 	for range MostGuesses - 1 {
 		require.NotNil(t, g.Allow("ines", "", "a", false, now), "what is not known is a guess each time")
 	}
 	require.Nil(t, g.Allow("ines", "another", "a", false, now))
-	for _, same := range append(all, first) {
+	for _, same := range append(guesses, first) {
 		same.Ends(false)
 	}
 	require.Nil(t, g.Allow("ines", "right", "a", false, now), "none is in flight, and a wrong one gave nothing back")

@@ -60,15 +60,15 @@ func (j *Journal) Say(text string) {
 
 // Fact tells something for a log, and not for a person: names and values by turns.
 func (j *Journal) Fact(what string, fields ...string) {
-	var all []slog.Attr
+	var attrs []slog.Attr
 	for i := 0; i+1 < len(fields); i += 2 {
-		all = append(all, slog.String(fields[i], fields[i+1]))
+		attrs = append(attrs, slog.String(fields[i], fields[i+1]))
 	}
 	if j.log != nil {
-		j.log.LogAttrs(context.Background(), slog.LevelInfo, what, all...)
+		j.log.LogAttrs(context.Background(), slog.LevelInfo, what, attrs...)
 	}
 	if j.syslog != nil {
-		j.syslog.fields(time.Now(), info, what, all)
+		j.syslog.fields(time.Now(), info, what, attrs)
 	}
 }
 
@@ -93,11 +93,11 @@ var levels = map[evidence.Answer]slog.Level{evidence.Refused: slog.LevelWarn, ev
 // attributesOf returns the fields of an event that say something, in the order of
 // its JSON form, without its time.
 func attributesOf(e evidence.Event) []slog.Attr {
-	var all []slog.Attr
+	var attrs []slog.Attr
 	for _, f := range e.Fields() {
 		if f.Value != "" {
-			all = append(all, slog.String(f.Name, f.Value))
+			attrs = append(attrs, slog.String(f.Name, f.Value))
 		}
 	}
-	return all
+	return attrs
 }

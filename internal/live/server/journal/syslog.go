@@ -89,7 +89,7 @@ func (s *Syslog) event(e evidence.Event) {
 }
 
 // fields sends names with their values.
-func (s *Syslog) fields(moment time.Time, severity int, kind string, all []slog.Attr) {
+func (s *Syslog) fields(moment time.Time, severity int, kind string, attrs []slog.Attr) {
 	var b bytes.Buffer
 	fields := slog.NewTextHandler(&b, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
 		if len(groups) == 0 && (a.Key == slog.TimeKey || a.Key == slog.LevelKey || a.Key == slog.MessageKey) {
@@ -98,9 +98,9 @@ func (s *Syslog) fields(moment time.Time, severity int, kind string, all []slog.
 		return a
 	}})
 	r := slog.NewRecord(moment, 0, "", 0)
-	r.AddAttrs(all...)
+	r.AddAttrs(attrs...)
 	if fields.Handle(context.Background(), r) == nil {
-		s.send(moment, severity, kind, all, strings.TrimSuffix(b.String(), "\n"))
+		s.send(moment, severity, kind, attrs, strings.TrimSuffix(b.String(), "\n"))
 	}
 }
 

@@ -146,7 +146,7 @@ func (f Folder) Signed() ([]Head, error) {
 	if err != nil {
 		return nil, err
 	}
-	var all []Head
+	var heads []Head
 	n := 0
 	for line := range bytes.Lines(text) {
 		n++
@@ -157,7 +157,7 @@ func (f Folder) Signed() ([]Head, error) {
 		if err := json.Unmarshal(line, &h); err != nil {
 			return nil, fmt.Errorf("%s, line %d: this is no head of a ledger: %w", path, n, err)
 		}
-		all = append(all, h)
+		heads = append(heads, h)
 	}
-	return all, nil
+	return heads, nil
 }

@@ -85,9 +85,9 @@ func BenchmarkQuestions(b *testing.B) {
 		{"commands in the last 10 minutes", read(Filter{
 			Kinds: []string{"command"}, Since: now.Add(-10 * time.Minute)})},
 		{"failures of a day", func() int {
-			all, err := Failures(ctx, from, Filter{Since: now.Add(-24 * time.Hour)})
+			failures, err := Failures(ctx, from, Filter{Since: now.Add(-24 * time.Hour)})
 			require.NoError(b, err)
-			return len(all)
+			return len(failures)
 		}},
 		{"verify", func() int {
 			p, err := Verify(ctx, from)
@@ -96,9 +96,9 @@ func BenchmarkQuestions(b *testing.B) {
 			return int(p.Records)
 		}},
 		{"what each person typed", func() int {
-			all, err := Works(ctx, from, Filter{})
+			works, err := Works(ctx, from, Filter{})
 			require.NoError(b, err)
-			return len(all)
+			return len(works)
 		}},
 		{"everything", read(Filter{})},
 		{"sessions of a day", func() int {

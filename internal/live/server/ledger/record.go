@@ -147,20 +147,20 @@ func timeOf(entry []byte) (int64, error) {
 // splitFields takes texts apart that have their lengths before them, at most as many as
 // a record has.
 func splitFields(text string) ([]string, error) {
-	all := make([]string, 0, leastFields+2)
-	for text != "" && len(all) < cap(all) {
+	fields := make([]string, 0, leastFields+2)
+	for text != "" && len(fields) < cap(fields) {
 		digits, _, found := strings.Cut(text[:min(len(text), 8)], ":")
 		n, err := strconv.Atoi(digits)
 		if !found || err != nil || n < 0 || len(digits)+1+n > len(text) {
 			return nil, errNoRecord
 		}
-		all = append(all, text[len(digits)+1:len(digits)+1+n])
+		fields = append(fields, text[len(digits)+1:len(digits)+1+n])
 		text = text[len(digits)+1+n:]
 	}
 	if text != "" {
 		return nil, errNoRecord
 	}
-	return all, nil
+	return fields, nil
 }
 
 // head is what the first frame of a file of records says.

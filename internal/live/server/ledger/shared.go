@@ -206,13 +206,13 @@ func (s *Shared) pass(ctx context.Context, conn *pgx.Conn, h *heard) (*pgx.Conn,
 	return nil, err
 }
 
-func (s *Shared) tell(ctx context.Context, conn *pgx.Conn, all []Learned) error {
-	if len(all) == 0 {
+func (s *Shared) tell(ctx context.Context, conn *pgx.Conn, lessons []Learned) error {
+	if len(lessons) == 0 {
 		return nil
 	}
 	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 		b := &pgx.Batch{}
-		for _, l := range all {
+		for _, l := range lessons {
 			if l.Source == "" {
 				b.Queue(`INSERT INTO confirmed_names (name) VALUES ($1) ON CONFLICT DO NOTHING`, text(l.Name))
 				continue

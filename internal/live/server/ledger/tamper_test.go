@@ -19,43 +19,43 @@ import (
 
 // without takes records out, from one number to another.
 func without(from, to int64) func([]Record) []Record {
-	return func(all []Record) []Record {
-		return slices.DeleteFunc(all, func(r Record) bool { return r.Sequence >= from && r.Sequence <= to })
+	return func(records []Record) []Record {
+		return slices.DeleteFunc(records, func(r Record) bool { return r.Sequence >= from && r.Sequence <= to })
 	}
 }
 
 // edited changes one record.
 func edited(sequence int64, how func(*Record)) func([]Record) []Record {
-	return func(all []Record) []Record {
-		for i := range all {
-			if all[i].Sequence == sequence {
-				how(&all[i])
+	return func(records []Record) []Record {
+		for i := range records {
+			if records[i].Sequence == sequence {
+				how(&records[i])
 			}
 		}
-		return all
+		return records
 	}
 }
 
 // chained gives every record the number and the hash that it would have, as somebody
 // who knows how does it.
 func chained(change func([]Record) []Record) func([]Record) []Record {
-	return func(all []Record) []Record {
-		all = change(all)
+	return func(records []Record) []Record {
+		records = change(records)
 		before, n := "", int64(0)
-		for i := range all {
+		for i := range records {
 			n++
-			all[i].Sequence = n
-			all[i].Hash = Hash(before, all[i])
-			before = all[i].Hash
+			records[i].Sequence = n
+			records[i].Hash = Hash(before, records[i])
+			before = records[i].Hash
 		}
-		return all
+		return records
 	}
 }
 
-func swapped(all []Record) []Record {
-	all[3], all[4] = all[4], all[3]
-	all[3].Sequence, all[4].Sequence = 4, 5
-	return all
+func swapped(records []Record) []Record {
+	records[3], records[4] = records[4], records[3]
+	records[3].Sequence, records[4].Sequence = 4, 5
+	return records
 }
 
 func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
@@ -96,7 +96,7 @@ func TestVerifyFindsWhatWasChangedTakenOutPutInMovedOrCutOff(t *testing.T) {
 			{"several out", without(3, 6), "records 3 to 6 are missing"},
 			{"the first out", without(1, 1), "missing"},
 			{"moved", swapped, "record 4 is not"},
-			{"doubled", func(all []Record) []Record { return slices.Insert(all, 5, all[4]) },
+			{"doubled", func(records []Record) []Record { return slices.Insert(records, 5, records[4]) },
 				"record 5 comes after record 5"},
 			{"put in", func(all []Record) []Record {
 				extra := all[4]

@@ -101,22 +101,22 @@ type Failure struct {
 func Failures(ctx context.Context, from Source, f Filter) ([]Failure, error) {
 	f.Refused, f.Last = true, 0
 	type key struct{ person, device, access, from, reason string }
-	all := map[key]*Failure{}
+	failures := map[key]*Failure{}
 	err := from.Read(ctx, f, func(r Record) error {
 		reason, _, _ := strings.Cut(r.Reason, ":")
 		k := key{person: r.Person, device: r.Device, access: r.Access, from: r.From, reason: reason}
-		v := all[k]
+		v := failures[k]
 		if v == nil {
 			v = &Failure{Person: r.Person, Device: r.Device, Access: r.Access, From: r.From, Reason: reason,
 				First: r.Time}
-			all[k] = v
+			failures[k] = v
 		}
 		v.Count++
 		v.Last = r.Time
 		return nil
 	})
-	some := make([]Failure, 0, len(all))
-	for _, v := range all {
+	some := make([]Failure, 0, len(failures))
+	for _, v := range failures {
 		some = append(some, *v)
 	}
 	slices.SortFunc(some, func(a, b Failure) int {
@@ -140,16 +140,16 @@ type Work struct {
 // Works reads how much each person typed, and where, the most first.
 func Works(ctx context.Context, from Source, f Filter) ([]Work, error) {
 	f.Kinds, f.Last = []string{string(Command), string(Decision)}, 0
-	all := map[string]*Work{}
+	works := map[string]*Work{}
 	devices := map[string]map[string]bool{}
 	err := from.Read(ctx, f, func(r Record) error {
 		if r.Command == "" {
 			return nil
 		}
-		v := all[r.Person]
+		v := works[r.Person]
 		if v == nil {
 			v = &Work{Person: r.Person, First: r.Time}
-			all[r.Person], devices[r.Person] = v, map[string]bool{}
+			works[r.Person], devices[r.Person] = v, map[string]bool{}
 		}
 		if r.Kind == Decision {
 			v.Refused++
@@ -160,8 +160,8 @@ func Works(ctx context.Context, from Source, f Filter) ([]Work, error) {
 		devices[r.Person][r.Device] = true
 		return nil
 	})
-	some := make([]Work, 0, len(all))
-	for name, v := range all {
+	some := make([]Work, 0, len(works))
+	for name, v := range works {
 		v.Devices = slices.Sorted(maps.Keys(devices[name]))
 		some = append(some, *v)
 	}
@@ -217,14 +217,14 @@ func newer(ctx context.Context, from Source, f Filter, read map[string]int64, do
 	if err != nil {
 		return err
 	}
-	var all []Record
+	var records []Record
 	for _, h := range heads {
 		if h.Sequence <= read[h.Chain] {
 			continue
 		}
 		f.chain, f.beyond = h.Chain, read[h.Chain]
 		if err := from.Read(ctx, f, func(r Record) error {
-			all = append(all, r)
+			records = append(records, r)
 			h.Sequence = max(h.Sequence, r.Sequence)
 			return nil
 		}); err != nil {
@@ -232,8 +232,8 @@ func newer(ctx context.Context, from Source, f Filter, read map[string]int64, do
 		}
 		read[h.Chain] = h.Sequence
 	}
-	slices.SortStableFunc(all, func(a, b Record) int { return a.Time.Compare(b.Time) })
-	for _, r := range all {
+	slices.SortStableFunc(records, func(a, b Record) int { return a.Time.Compare(b.Time) })
+	for _, r := range records {
 		if err := do(r); err != nil {
 			return err
 		}

@@ -57,11 +57,11 @@ func TestFailuresAreGroupedByWhoWhereAndWhy(t *testing.T) {
 	other := wrong
 	other.Reason = "no-grant: no grant"
 	from := written(t, wrong, other, Record{Kind: Login, Result: "accepted", Person: "ines", Device: "sw"}, wrong)
-	all, err := Failures(context.Background(), from, Filter{})
+	failures, err := Failures(context.Background(), from, Filter{})
 	require.NoError(t, err)
-	require.Len(t, all, 2)
+	require.Len(t, failures, 2)
 	require.Equal(t, []any{2, "wrong-password", viewTime, viewTime.Add(3 * time.Minute)},
-		[]any{all[0].Count, all[0].Reason, all[0].First, all[0].Last})
+		[]any{failures[0].Count, failures[0].Reason, failures[0].First, failures[0].Last})
 	late, err := Failures(context.Background(), from,
 		Filter{Since: viewTime.Add(time.Minute), Until: viewTime.Add(3 * time.Minute)})
 	require.NoError(t, err)
@@ -74,11 +74,11 @@ func TestCommandsAreCountedAcrossDevices(t *testing.T) {
 		Record{Kind: Command, Person: "ines", Device: "ap", Command: "save"},
 		Record{Kind: Decision, Result: "refused", Person: "ines", Device: "ap", Command: "set"},
 		Record{Kind: Command, Person: "tobin", Device: "ap", Command: "look"})
-	all, err := Works(context.Background(), from, Filter{})
+	works, err := Works(context.Background(), from, Filter{})
 	require.NoError(t, err)
 	require.Equal(t, Work{Person: "ines", Commands: 2, Refused: 1, Devices: []string{"ap", "sw"}, First: viewTime,
-		Last: viewTime.Add(2 * time.Minute), Newest: "set"}, all[0])
-	require.Equal(t, "tobin", all[1].Person)
+		Last: viewTime.Add(2 * time.Minute), Newest: "set"}, works[0])
+	require.Equal(t, "tobin", works[1].Person)
 }
 
 func TestFollowingGivesEachNewRecordOnce(t *testing.T) {

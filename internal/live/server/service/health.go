@@ -58,9 +58,9 @@ func (h *Health) Set(what, text string) (changed bool) {
 func (h *Health) text() string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	var all strings.Builder
+	var out strings.Builder
 	for _, what := range slices.Sorted(maps.Keys(h.troubles)) {
-		fmt.Fprintf(&all, "%s: %s\n", what, strings.ReplaceAll(h.troubles[what], "\n", " "))
+		fmt.Fprintf(&out, "%s: %s\n", what, strings.ReplaceAll(h.troubles[what], "\n", " "))
 	}
-	return all.String()
+	return out.String()
 }

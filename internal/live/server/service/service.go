@@ -360,16 +360,16 @@ func (v *Service) Take(ctx context.Context, d gate.Design, servers []*site.Serve
 // keyFiles returns when the file of each key was last written, of those that are in
 // files; their paths start from base.
 func keyFiles(s *site.Site, base string) map[string]time.Time {
-	all := map[string]time.Time{}
+	times := map[string]time.Time{}
 	for _, k := range s.Keys {
 		if k.Source != site.KeyFile {
 			continue
 		}
 		if info, err := os.Stat(files.At(base, k.From)); err == nil {
-			all[k.Name] = info.ModTime()
+			times[k.Name] = info.ModTime()
 		}
 	}
-	return all
+	return times
 }
 
 // Missing reports whether a host name of a server had no address when the design was
@@ -380,18 +380,18 @@ func (v *Service) Missing() bool { return v.missing }
 // name has none now, it returns the one before, if there is one, and an error.
 func (v *Service) address(ctx context.Context, s *site.Server) (netip.Addr, error) {
 	before := v.found[s.Address]
-	all, err := reach.Addresses(ctx, s)
+	addresses, err := reach.Addresses(ctx, s)
 	switch {
 	case err != nil && before.IsValid():
 		return before, fmt.Errorf("%w; it goes on at %s", err, before)
 	case err != nil:
 		return netip.Addr{}, fmt.Errorf("%w; it does not run until there is one, which is looked for every %s", err,
 			LooksAgain)
-	case slices.Contains(all, before):
+	case slices.Contains(addresses, before):
 		return before, nil
 	}
-	v.found[s.Address] = all[0]
-	return all[0], nil
+	v.found[s.Address] = addresses[0]
+	return addresses[0], nil
 }
 
 // LooksAgain is how often addresses are looked for that could not be found.

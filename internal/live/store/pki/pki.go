@@ -112,14 +112,14 @@ func NamesDevice(c *x509.Certificate, d *site.Device) (found bool, who string) {
 
 // Bears says which names and addresses a certificate bears.
 func Bears(c *x509.Certificate) string {
-	all := slices.Clone(c.DNSNames)
+	bears := slices.Clone(c.DNSNames)
 	for _, ip := range c.IPAddresses {
-		all = append(all, ip.String())
+		bears = append(bears, ip.String())
 	}
-	if len(all) == 0 {
+	if len(bears) == 0 {
 		return "nobody"
 	}
-	return strings.Join(all, ", ")
+	return strings.Join(bears, ", ")
 }
 
 // Client returns the configuration of an asker for a server at an address or of
@@ -201,16 +201,16 @@ func revocations(path string) ([]*x509.RevocationList, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the list of revoked certificates cannot be read: %w", err)
 	}
-	var all []*x509.RevocationList
+	var revocationLists []*x509.RevocationList
 	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
 		list, err := x509.ParseRevocationList(block.Bytes)
 		if err != nil {
 			return nil, fmt.Errorf("%s: this is no list of revoked certificates: %w", path, err)
 		}
-		all = append(all, list)
+		revocationLists = append(revocationLists, list)
 	}
-	if len(all) > 0 {
-		return all, nil
+	if len(revocationLists) > 0 {
+		return revocationLists, nil
 	}
 	list, err := x509.ParseRevocationList(text)
 	if err != nil {

@@ -106,7 +106,7 @@ func guessOne(ctx context.Context, s *site.Site, a *site.Account, say func(strin
 
 // shown reads the certificates of servers over TLS.
 func shown(s *site.Site, base string) []findings.Certificate {
-	var all []findings.Certificate
+	var certificates []findings.Certificate
 	for _, v := range s.Servers {
 		if !v.Secured() || v.Certificates.Certificate == "" {
 			continue
@@ -120,9 +120,9 @@ func shown(s *site.Site, base string) []findings.Certificate {
 			c.Ends, c.Bears = leaf.NotAfter, pki.Bears(leaf)
 			c.Names = leaf.VerifyHostname(v.Name) == nil || leaf.VerifyHostname(v.Address) == nil
 		}
-		all = append(all, c)
+		certificates = append(certificates, c)
 	}
-	return all
+	return certificates
 }
 
 // Exposed finds files with secrets that others on this machine can read.
@@ -131,7 +131,7 @@ func Exposed(s *site.Site, base string) []findings.Exposed { return exposed(s, b
 // exposed finds files with secrets that others can read: those of keys, and
 // site files with a key in clear.
 func exposed(s *site.Site, base string) []findings.Exposed {
-	var all []findings.Exposed
+	var exposures []findings.Exposed
 	seen := map[string]bool{}
 	look := func(path string, place site.Place) {
 		info, err := os.Stat(path)
@@ -139,7 +139,7 @@ func exposed(s *site.Site, base string) []findings.Exposed {
 			return
 		}
 		seen[path] = true
-		all = append(all, findings.Exposed{Path: path, Mode: info.Mode().String(), Place: place})
+		exposures = append(exposures, findings.Exposed{Path: path, Mode: info.Mode().String(), Place: place})
 	}
 	for _, k := range s.Keys {
 		switch k.Source {
@@ -159,5 +159,5 @@ func exposed(s *site.Site, base string) []findings.Exposed {
 			look(s.Files[p.Place.File], p.Place)
 		}
 	}
-	return all
+	return exposures
 }

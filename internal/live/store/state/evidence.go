@@ -118,7 +118,7 @@ func Lines[T any](path string, notes []string) ([]T, []string, error) {
 		return nil, notes, err
 	}
 	defer func() { _ = file.Close() }()
-	var all []T
+	var values []T
 	lines := bufio.NewScanner(file)
 	lines.Buffer(nil, maxLine)
 	for n := 1; lines.Scan(); n++ {
@@ -131,10 +131,10 @@ func Lines[T any](path string, notes []string) ([]T, []string, error) {
 			notes = append(notes, fmt.Sprintf("%s:%d: this line is damaged and was passed over", path, n))
 			continue
 		}
-		all = append(all, v)
+		values = append(values, v)
 	}
 	if err := lines.Err(); err != nil {
 		notes = append(notes, fmt.Sprintf("%s: reading stopped: %v", path, err))
 	}
-	return all, notes, nil
+	return values, notes, nil
 }

@@ -285,7 +285,7 @@ func (f *Folder) RecordsAt(name string) string {
 
 // EarlierRecords returns the paths of the files in which an earlier version kept records:
 // all of them, and those that waited for a database.
-func (f *Folder) EarlierRecords() (all, waiting string) {
+func (f *Folder) EarlierRecords() (text, waiting string) {
 	return filepath.Join(f.Dir, ledgerFile), filepath.Join(f.Dir, spoolFile)
 }
 

@@ -141,9 +141,9 @@ func TestEventsAreWatchedWhileAnotherProgramWritesThem(t *testing.T) {
 		require.NoError(t, errors.Join(err, file.Close()))
 	}
 	next := func(w *Tail) (people []string) {
-		all, err := w.Events()
+		events, err := w.Events()
 		require.NoError(t, err)
-		for _, e := range all {
+		for _, e := range events {
 			people = append(people, e.Person)
 		}
 		return people

@@ -89,20 +89,20 @@ func (t *Tail) Next() (evidence.Evidence, error) {
 // Events returns the events alone that came since the last call, and passes over
 // what else did.
 func (t *Tail) Events() ([]evidence.Event, error) {
-	var all []evidence.Event
+	var events []evidence.Event
 	text, err := t.more(eventsFile)
 	for line := range bytes.Lines(text) {
-		all = with(all, line)
+		events = with(events, line)
 	}
-	return all, err
+	return events, err
 }
 
-func with[T any](all []T, line []byte) []T {
+func with[T any](values []T, line []byte) []T {
 	var v T
 	if json.Unmarshal(line, &v) == nil {
-		all = append(all, v)
+		values = append(values, v)
 	}
-	return all
+	return values
 }
 
 // more reads the whole lines that a file has beyond what was read of it. Where it was

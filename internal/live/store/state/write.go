@@ -134,12 +134,12 @@ func (f *Folder) wrote(err error) {
 }
 
 // Counters writes the counters of a device in place of those before.
-func (f *Folder) Counters(device string, all []evidence.Count) {
+func (f *Folder) Counters(device string, counts []evidence.Count) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	text, err := json.Marshal(struct {
 		Counters []evidence.Count `json:"counters"`
-	}{all})
+	}{counts})
 	path := filepath.Join(f.Dir, countersDir, device+".json")
 	if f.open == nil {
 		return

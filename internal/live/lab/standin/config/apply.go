@@ -97,18 +97,18 @@ func (w *Draft) applySystem(before, after yang.System) error {
 
 // systemServers returns the names of the servers of a model, by protocol.
 func systemServers(s yang.System) map[site.Protocol][]string {
-	all := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
+	parts := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
 	if s.RADIUS != nil {
 		for _, v := range s.RADIUS.Servers {
-			all[site.RADIUS] = append(all[site.RADIUS], v.Name)
+			parts[site.RADIUS] = append(parts[site.RADIUS], v.Name)
 		}
 	}
 	if s.TACACS != nil {
 		for _, v := range s.TACACS.Servers {
-			all[site.TACACS] = append(all[site.TACACS], v.Name)
+			parts[site.TACACS] = append(parts[site.TACACS], v.Name)
 		}
 	}
-	return all
+	return parts
 }
 
 // regroup leaves in the groups of a protocol the servers that are named, and

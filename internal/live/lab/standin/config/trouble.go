@@ -31,22 +31,22 @@ func TroubleTakes(what string) (choices []string) {
 	case Refuses:
 		return nil
 	}
-	var all []string
+	var takes []string
 	for name := range operations {
-		all = append(all, name)
+		takes = append(takes, name)
 	}
-	slices.Sort(all)
-	return all
+	slices.Sort(takes)
+	return takes
 }
 
 // Trouble is one thing that goes wrong.
 type Trouble struct{ What, With string }
 
 // SetTroubles sets all that goes wrong from now on.
-func (st *Store) SetTroubles(all []Trouble) {
+func (st *Store) SetTroubles(troubles []Trouble) {
 	st.troubling.Lock()
 	defer st.troubling.Unlock()
-	st.trouble = slices.Clone(all)
+	st.trouble = slices.Clone(troubles)
 }
 
 // troubled is what the troubles do to one operation.

@@ -42,13 +42,13 @@ func (p Position) After(entry []byte) Position {
 // Read reads a folder, the oldest entry first. What is being written at the end of the
 // newest file, and is not whole yet, is not read.
 func Read(dir string, r Reading) error {
-	all, err := List(dir)
+	segments, err := List(dir)
 	if err != nil {
 		return err
 	}
-	for i, s := range all {
-		last := i == len(all)-1
-		if !last && all[i+1].First <= r.From || r.Skips != nil && r.Skips(s) {
+	for i, s := range segments {
+		last := i == len(segments)-1
+		if !last && segments[i+1].First <= r.From || r.Skips != nil && r.Skips(s) {
 			continue
 		}
 		err := r.segment(s, last)

@@ -52,7 +52,7 @@ func List(dir string) ([]Segment, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	var all []Segment
+	var segments []Segment
 	for _, e := range entries {
 		number, ok := strings.CutSuffix(e.Name(), Suffix)
 		first, err := strconv.ParseInt(number, 10, 64)
@@ -66,11 +66,11 @@ func List(dir string) ([]Segment, error) {
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, Segment{Path: filepath.Join(dir, e.Name()), First: first, Size: info.Size(),
+		segments = append(segments, Segment{Path: filepath.Join(dir, e.Name()), First: first, Size: info.Size(),
 			Written: info.ModTime()})
 	}
-	slices.SortFunc(all, func(a, b Segment) int { return int(min(max(a.First-b.First, -1), 1)) })
-	return all, nil
+	slices.SortFunc(segments, func(a, b Segment) int { return int(min(max(a.First-b.First, -1), 1)) })
+	return segments, nil
 }
 
 // Path returns the path of the file whose first entry has a number.

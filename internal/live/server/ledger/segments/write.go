@@ -32,20 +32,20 @@ type Writer struct {
 // moved to a file beside it, and Cut says so. Passing is for entries that are of no
 // worth once the machine stops: they are written without waiting for the disk itself.
 func Open(dir string, passing bool) (*Writer, error) {
-	all, err := List(dir)
+	segments, err := List(dir)
 	if err != nil {
 		return nil, err
 	}
-	for len(all) > 0 {
+	for len(segments) > 0 {
 		w := &Writer{dir: dir, passing: passing}
-		s := all[len(all)-1]
+		s := segments[len(segments)-1]
 		if err := w.find(s); err != nil {
 			return nil, err
 		}
 		if w.file != nil {
 			return w, nil
 		}
-		all = all[:len(all)-1] // it was only being begun when the machine stopped
+		segments = segments[:len(segments)-1] // it was only being begun when the machine stopped
 		if err := os.Remove(s.Path); err != nil {
 			return nil, err
 		}
