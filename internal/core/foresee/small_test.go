@@ -60,6 +60,27 @@ func TestWhatOneLoginAsksOfServers(t *testing.T) {
 	require.Equal(t, "ssh one (the servers' password)", w.Name()+" "+usual.Name)
 }
 
+// A command in a session is asked about and recorded by itself; what the end of the session asks belongs to the login.
+func TestWhatOneCommandAsksOfServers(t *testing.T) {
+	t.Parallel()
+	f := of(t, twoServers+`
+lists:
+  - {name: l, authenticate: login, methods: [group g]}
+  - {name: c, authorize: commands, methods: [group g]}
+  - {name: v, account: sessions, when: start and stop, methods: [group g]}
+  - {name: w, account: commands, methods: [group g]}
+people: [{name: a, password: $6$x$y}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [person a], role: all}]
+devices: [{name: d1, addresses: [192.0.2.9],
+  access: {console: {login: l, commands: c, record-sessions: v, record-commands: w}}}]
+`)
+	d := f.Site.Devices[0]
+	login, command := f.Questions(d, d.Ways[0], f.named(t, d, "a"), nil)
+	require.Equal(t, "t{1 0 2}", asked(f.Site, login))
+	require.Equal(t, "t{0 1 1}", asked(f.Site, command))
+}
+
 func TestSomebodyIsFoundByEveryNameThatTheyGoBy(t *testing.T) {
 	t.Parallel()
 	f := peopled(t, "")

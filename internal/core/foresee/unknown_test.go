@@ -139,3 +139,29 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 	}
 	require.NotEmpty(t, forms)
 }
+
+// Whether a platform has ports of its own matters only where the site does not say those of the server; and the
+// shape that is asked about stays as it is.
+func TestPortsThatAreSaidHangOnNoHabit(t *testing.T) {
+	t.Parallel()
+	for ports, hangs := range map[string]bool{"": true, ", ports: {authentication: 1812, accounting: 1813}": false} {
+		f := of(t, `
+servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k},
+  {name: r, protocol: radius, address: 192.0.2.2, key: k`+ports+`}]
+lists: [{name: l, authenticate: login, methods: [group q, local]}]
+accounts: [{name: keeper, level: 15, password: $6$a$b}]
+people: [{name: a, password: $6$x$y}]
+devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, accounts: [keeper]}]
+`)
+		sh := f.Shapes(f.Site.Devices)[0]
+		require.Equal(t, hangs, slices.Contains(sh.Unknown(), site.TraitDefaultPorts), ports)
+		depends := 0
+		for _, c := range f.Depending(sh).Cases {
+			depends += len(c.Depends)
+		}
+		require.Positive(t, depends)
+		for _, c := range sh.Cases {
+			require.Empty(t, c.Depends)
+		}
+	}
+}

@@ -153,6 +153,9 @@ func TestAnEmptyArgumentPassesNoRuleThatRefuses(t *testing.T) {
 	refuse := site.Rule{Words: []string{"look", "*"}}
 	require.True(t, Applies(refuse, []string{"look", "", "two words"}, false))
 	require.False(t, Applies(refuse, []string{"look", "", "two", "words"}, false))
+	for _, quoted := range []string{"`two`", `"two"`, "'two'"} {
+		require.True(t, Applies(site.Rule{Words: []string{"look", "two"}}, []string{"look", quoted}, false), quoted)
+	}
 	allow := site.Rule{Words: []string{"look", "*"}, Allow: true}
 	require.False(t, Applies(allow, []string{"look", "", "two words"}, false), "what is allowed fits as it was sent")
 }
