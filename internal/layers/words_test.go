@@ -172,6 +172,11 @@ func TestACommentBeginsWithTheNameOfWhatItIsAbout(t *testing.T) {
 				t.Errorf("%s: the comment of %s begins with %q", set.Position(doc.Pos()), name, first)
 			}
 		}
+		if about, is := strings.CutPrefix(f.Doc.Text(), "Package "); is && f.Name.Name != "main" {
+			if name, _, _ := strings.Cut(about, " "); name != f.Name.Name {
+				t.Errorf("%s: the comment of package %s is about %q", set.Position(f.Doc.Pos()), f.Name.Name, name)
+			}
+		}
 		for _, d := range f.Decls {
 			switch d := d.(type) {
 			case *ast.FuncDecl:

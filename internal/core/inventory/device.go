@@ -1,4 +1,4 @@
-// Package estate makes a site of what devices say of themselves: servers, groups, lists
+// Package inventory makes a site of what devices say of themselves: servers, groups, lists
 // and accounts that many share, profiles for devices that are alike, and for each device
 // what is its own. What a text does not say, or what a site has no word for, is a note; a
 // secret is never part of one.

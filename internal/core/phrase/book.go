@@ -3,7 +3,7 @@
 // it says each fact. A phrase is a line with holes, such as "gate <name> at <address>".
 //
 // A text is read line by line and nothing of it is kept but the facts: layout.go makes
-// statements of lines, match.go compares them with phrases, read.go makes records of
+// statements of lines, compare.go compares them with phrases, read.go makes records of
 // them. The other way, write.go says records in the phrases that read them, and plan.go goes
 // from what a text says to what is wanted: steps.go has the lines, numbers.go and order.go
 // what has a place among others, arrange.go an order in which each step is safe. The package

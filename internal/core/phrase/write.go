@@ -11,7 +11,7 @@ import (
 	"mellowgate/internal/core/phrase/pattern"
 )
 
-// A design is said in the words of a make from the same phrases that read them: say.go fills
+// A design is said in the words of a make from the same phrases that read them: fill.go fills
 // one phrase, this file chooses the phrases, and layout_say.go puts lines together.
 
 // NewRecord returns a record that says these values.

@@ -76,8 +76,8 @@ func TestARefusalSaysWhereTheGrantFellShort(t *testing.T) {
 		"no access said": {Question{Device: s.Device("north-sw")},
 			"in on north-sw; the nearest does not match: it is for ssh, console, and the device does not say by " +
 				"which access"},
-		"nothing said": {Question{}, "in on a client that is no device of this site; the nearest does not match: it is " +
-			"for devices with the label duty (switch), and this one has none"},
+		"nothing said": {Question{}, "in on a client that is no device of this site; the nearest does not match: it " +
+			"is for devices with the label duty (switch), and this one has none"},
 		"no device": {Question{Access: "ssh"}, "in on a client that is no device of this site by ssh; the nearest " +
 			"does not match: it is for devices with the label duty (switch), and this one has none"},
 	} {

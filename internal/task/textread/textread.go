@@ -1,4 +1,4 @@
-// Package saved reads what devices have saved of themselves, by phrasebooks, into values of
+// Package textread reads what devices have saved of themselves, by phrasebooks, into values of
 // a site: one text, or those of a whole estate.
 package textread
 

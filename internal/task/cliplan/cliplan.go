@@ -1,4 +1,4 @@
-// Package lines brings a design to a device in the lines of its make: all of it, or from what
+// Package cliplan brings a design to a device in the lines of its make: all of it, or from what
 // the device holds, with the proof that nobody is locked out on the way.
 package cliplan
 

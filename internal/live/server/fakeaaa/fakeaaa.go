@@ -1,4 +1,4 @@
-// Package played plays the servers of a device for an experiment: each of them answers,
+// Package fakeaaa plays the servers of a device for an experiment: each of them answers,
 // keeps no records, is silent, or is closed. What the device asks is captured, in memory
 // alone.
 package fakeaaa

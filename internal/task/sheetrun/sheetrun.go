@@ -1,4 +1,4 @@
-// Package trial tries the logins of a change sheet, one after another, and notes on the
+// Package sheetrun tries the logins of a change sheet, one after another, and notes on the
 // sheet what was seen: those with every server up first, and last those of the outage. It
 // knows nothing of how a device is reached, or of how its servers are taken away.
 package sheetrun

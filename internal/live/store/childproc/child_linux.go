@@ -1,4 +1,4 @@
-// Package mortal makes the programs that tests start end with the tests.
+// Package childproc makes the programs that tests start end with the tests.
 package childproc
 
 import (

@@ -1,4 +1,4 @@
-// Package figures reads what a running service or lab says of itself, over the socket in
+// Package metricsclient reads what a running service or lab says of itself, over the socket in
 // its state folder.
 package metricsclient
 

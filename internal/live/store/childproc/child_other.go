@@ -1,7 +1,7 @@
 //go:build !linux
 
-// Package mortal makes the programs that tests start end with the tests.
-package mortal
+// Package childproc makes the programs that tests start end with the tests.
+package childproc
 
 import "os/exec"
 

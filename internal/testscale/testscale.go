@@ -1,4 +1,4 @@
-// Package often says how often the tests repeat what they try. Tests alone import it.
+// Package testscale says how often the tests repeat what they try. Tests alone import it.
 //
 // `go test ./...` tries each thing, and of what is tried with many values a few: it takes a
 // minute on two cores once built. With MELLOWGATE_TESTS=all everything is tried, as .ci/run
