@@ -121,7 +121,7 @@ func TestOfACrowdTheFailuresAreToldAndSomeOfTheOthers(t *testing.T) {
 		mu.Lock()
 		defer mu.Unlock()
 		return told["odd"] >= 2 && told["ines"] > 20 && newest.Sub(began) > time.Second && leftOut > 1000
-	}, 20*time.Second, 10*time.Millisecond, "%v %v %d", told, newest.Sub(began), leftOut)
+	}, 20*time.Second, 10*time.Millisecond)
 	end()
 	require.NoError(t, <-ended)
 }
