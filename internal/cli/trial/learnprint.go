@@ -91,11 +91,11 @@ func measuredJSON(m core.Measured) meterJSON {
 }
 
 func listed(of map[string][]string) []listedJSON {
-	listing := []listedJSON{}
+	rows := []listedJSON{}
 	for _, name := range sortedKeys(of) {
-		listing = append(listing, listedJSON{Of: name, Are: of[name]})
+		rows = append(rows, listedJSON{Of: name, Are: of[name]})
 	}
-	return listing
+	return rows
 }
 
 func spreadsOf(of map[string]*core.Spread, sent map[string]int) []spreadJSON {

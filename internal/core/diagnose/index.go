@@ -60,8 +60,8 @@ func eventTime(v evidence.Event) time.Time       { return v.Time }
 func exchangeTime(v evidence.Exchange) time.Time { return v.Time }
 func lineTime(v evidence.LogLine) time.Time      { return v.Time }
 
-func inOrder[T any](parts map[string][]T, at func(T) time.Time) {
-	for _, some := range parts {
+func inOrder[T any](lists map[string][]T, at func(T) time.Time) {
+	for _, some := range lists {
 		slices.SortStableFunc(some, func(a, b T) int { return at(a).Compare(at(b)) })
 	}
 }

@@ -250,9 +250,9 @@ func (l *Listener) body(moment time.Time, v *conversation, h tacacs.Header, body
 }
 
 // named returns what a message says of itself, as an exchange keeps it.
-func named(namedValues []tacacs.Named) []NameValue {
-	out := make([]NameValue, len(namedValues))
-	for i, n := range namedValues {
+func named(values []tacacs.Named) []NameValue {
+	out := make([]NameValue, len(values))
+	for i, n := range values {
 		out[i] = NameValue{Name: n.Name, Value: n.Value}
 	}
 	return out

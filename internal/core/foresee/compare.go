@@ -149,27 +149,27 @@ func (c Change) WaitOnly() bool {
 }
 
 func named(when []Condition) []Named {
-	namedValues := make([]Named, len(when))
+	states := make([]Named, len(when))
 	for i, c := range when {
-		namedValues[i] = Named{Server: c.Server.Name, State: c.State}
+		states[i] = Named{Server: c.Server.Name, State: c.State}
 	}
-	return namedValues
+	return states
 }
 
 // both joins the conditions of two cases. It is false when they exclude each
 // other.
 func both(a, b []Named) ([]Named, bool) {
-	namedValues := slices.Clone(a)
+	states := slices.Clone(a)
 	for _, n := range b {
-		i := slices.IndexFunc(namedValues, func(m Named) bool { return m.Server == n.Server })
-		if i >= 0 && namedValues[i].State != n.State {
+		i := slices.IndexFunc(states, func(m Named) bool { return m.Server == n.Server })
+		if i >= 0 && states[i].State != n.State {
 			return nil, false
 		}
 		if i < 0 {
-			namedValues = append(namedValues, n)
+			states = append(states, n)
 		}
 	}
-	return namedValues, true
+	return states, true
 }
 
 // joinChanges puts people together who change alike.

@@ -112,15 +112,15 @@ func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
 
 // logins returns the cases of each person at each way in, which stand together.
 func (sh Shape) logins() [][]Case {
-	var parts [][]Case
+	var logins [][]Case
 	from := 0
 	for i := range sh.Cases {
 		if i+1 == len(sh.Cases) || sh.Cases[i+1].Way != sh.Cases[from].Way || sh.Cases[i+1].Who != sh.Cases[from].Who {
-			parts = append(parts, sh.Cases[from:i+1])
+			logins = append(logins, sh.Cases[from:i+1])
 			from = i + 1
 		}
 	}
-	return parts
+	return logins
 }
 
 // Depending returns a shape whose cases say on which traits they depend that the site

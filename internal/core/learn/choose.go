@@ -102,17 +102,17 @@ func (l *Learner) ways() []*site.Way {
 
 // patterns are the states of servers that experiments are made in.
 func (l *Learner) patterns() [][]foresee.Condition {
-	parts := [][]foresee.Condition{nil}
+	outages := [][]foresee.Condition{nil}
 	for _, s := range l.servers {
-		parts = append(parts, []foresee.Condition{{Server: s, State: foresee.Down}})
+		outages = append(outages, []foresee.Condition{{Server: s, State: foresee.Down}})
 	}
 	if len(l.servers) > 1 {
-		parts = append(parts, l.dark())
+		outages = append(outages, l.dark())
 	}
-	parts = append(parts, l.all(foresee.NoRecords))
+	outages = append(outages, l.all(foresee.NoRecords))
 	for _, s := range l.servers {
 		if s.Protocol == site.RADIUS {
-			parts = append(parts, []foresee.Condition{{Server: s, State: foresee.Closed}})
+			outages = append(outages, []foresee.Condition{{Server: s, State: foresee.Closed}})
 		}
 	}
 	for i, s := range l.servers { // all but one
@@ -123,11 +123,11 @@ func (l *Learner) patterns() [][]foresee.Condition {
 			}
 		}
 		if len(others) > 1 {
-			parts = append(parts, others)
+			outages = append(outages, others)
 		}
 		_ = s
 	}
-	return parts
+	return outages
 }
 
 // soon is a second login while servers rest, and later one when they no longer do.
@@ -136,7 +136,7 @@ const soon = time.Second
 // experiments returns the candidates. Each is a list of logins; those that only wake servers
 // again afterwards are left out.
 func (l *Learner) experiments() [][]foresee.Login {
-	var parts [][]foresee.Login
+	var sequences [][]foresee.Login
 	for _, w := range l.ways() {
 		for _, who := range l.subjects {
 			if level, ok := learnerLevel(who); ok && level != 15 && level != 1 && site.HasShell(w.Access) {
@@ -144,19 +144,19 @@ func (l *Learner) experiments() [][]foresee.Login {
 			}
 			for _, when := range l.patterns() {
 				login := foresee.Login{Way: w, Who: who, When: when}
-				parts = append(parts, []foresee.Login{login})
+				sequences = append(sequences, []foresee.Login{login})
 				silent := slices.ContainsFunc(when, func(c foresee.Condition) bool { return c.State == foresee.Down })
 				if l.longest == 0 || !silent || who.Kind == foresee.Unknown {
 					continue
 				}
 				up := foresee.Login{Way: w, Who: who, After: soon}
 				late := foresee.Login{Way: w, Who: who, After: l.longest + l.smallest + soon}
-				parts = append(parts, []foresee.Login{login, up}, []foresee.Login{login, late})
+				sequences = append(sequences, []foresee.Login{login, up}, []foresee.Login{login, late})
 			}
 		}
 	}
-	slices.SortStableFunc(parts, func(a, b []foresee.Login) int { return len(a) - len(b) })
-	return parts
+	slices.SortStableFunc(sequences, func(a, b []foresee.Login) int { return len(a) - len(b) })
+	return sequences
 }
 
 // Next returns the experiment that tells most for what it costs, false where none tells

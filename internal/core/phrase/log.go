@@ -203,18 +203,18 @@ func (r *telling) time(as, text string) (time.Time, bool) {
 // add adds what a line says: to the case that it names, to the event before it that it
 // repeats, or as one of its own.
 func (r *telling) add(t Told) {
-	tellings := r.log.Told
+	told := r.log.Told
 	if t.Facts["times"] != "" && t.Facts["event"] == "" {
-		if len(tellings) == 0 {
+		if len(told) == 0 {
 			r.note("it repeats a line, and there is none before it")
 			return
 		}
-		tellings[len(tellings)-1].Times += t.Times
+		told[len(told)-1].Times += t.Times
 		return
 	}
 	id := t.Facts["case"]
 	if index, open := r.cases[id]; open && id != "" {
-		have := &tellings[index]
+		have := &told[index]
 		for field, v := range t.Facts {
 			have.Facts[field] = v
 		}
@@ -223,7 +223,7 @@ func (r *telling) add(t Told) {
 		}
 		return
 	}
-	r.log.Told = append(tellings, t)
+	r.log.Told = append(told, t)
 	if id != "" {
 		if len(r.cases) >= mostCases {
 			clear(r.cases)

@@ -76,15 +76,15 @@ func (b *Book) grouped(h pattern.Bound, many bool) [][]string {
 	if h.Values != nil {
 		return h.Values
 	}
-	var parts [][]string
+	var values [][]string
 	for index := 0; index < len(h.Words); {
 		to := min(len(h.Words), index+b.longest(h.As))
 		for to > index+1 && !b.takes(h.As, h.Words[index:to]) {
 			to--
 		}
-		parts, index = append(parts, h.Words[index:to]), to
+		values, index = append(values, h.Words[index:to]), to
 	}
-	return parts
+	return values
 }
 
 func number(text string) bool {

@@ -163,13 +163,13 @@ func samples(rules []site.Rule) [][]string {
 		longest = max(longest, len(r.Words)+1)
 	}
 	seen := map[string]bool{}
-	var parts [][]string
+	var commands [][]string
 	add := func(words []string) {
 		for n := 1; n <= longest; n++ {
 			args, fits := general(words, n)
 			if key := strings.Join(args, " "); fits && !seen[key] {
 				seen[key] = true
-				parts = append(parts, args)
+				commands = append(commands, args)
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func samples(rules []site.Rule) [][]string {
 			}
 		}
 	}
-	return parts
+	return commands
 }
 
 // general returns the most general command of n words that fits the words of a rule:

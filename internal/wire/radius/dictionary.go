@@ -223,7 +223,7 @@ func (d Dictionary) Names(a Attribute) []Named {
 }
 
 func (v Vendor) names(subs []Attribute) []Named {
-	var namedValues []Named
+	var values []Named
 	for _, s := range subs {
 		e := Entry{Type: s.Type, Name: fmt.Sprintf("%s-%d", v.Name, s.Type)}
 		for _, known := range v.Attributes {
@@ -231,9 +231,9 @@ func (v Vendor) names(subs []Attribute) []Named {
 				e = known
 			}
 		}
-		namedValues = append(namedValues, Named{Name: e.Name, Value: e.format(s.Value)})
+		values = append(values, Named{Name: e.Name, Value: e.format(s.Value)})
 	}
-	return namedValues
+	return values
 }
 
 // Make builds an attribute from its name and its value in readable form.

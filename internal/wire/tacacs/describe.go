@@ -9,11 +9,11 @@ func (s AuthenStart) Describe() []Named { return asker(s.User, s.Port, s.RemoteA
 
 // Describe returns the status, and the message where there is one.
 func (r AuthenReply) Describe() []Named {
-	namedValues := []Named{{Name: "status", Value: r.Status.String()}}
+	values := []Named{{Name: "status", Value: r.Status.String()}}
 	if r.Message != "" {
-		namedValues = append(namedValues, Named{Name: "server_msg", Value: r.Message})
+		values = append(values, Named{Name: "server_msg", Value: r.Message})
 	}
-	return namedValues
+	return values
 }
 
 // Describe returns who asks, from where, and the arguments.
@@ -31,9 +31,9 @@ func asker(user, port, from string) []Named {
 }
 
 func arguments(args []string) []Named {
-	namedValues := make([]Named, len(args))
+	values := make([]Named, len(args))
 	for i, a := range args {
-		namedValues[i].Name, namedValues[i].Value, _ = Arg(a)
+		values[i].Name, values[i].Value, _ = Arg(a)
 	}
-	return namedValues
+	return values
 }

@@ -26,11 +26,9 @@ func Order[S any](steps []S, rules Rules[S]) (order []Placed[S]) {
 	left, done := slices.Clone(steps), []S(nil)
 	safe := func(next ...S) bool { return rules.Safe(append(slices.Clone(done), next...)) }
 	for len(left) > 0 {
-		index, with := rules.next(left, safe)
-		placed := Placed[S]{Step: left[index], Safe: true}
-		if with < 0 {
-			placed.Safe = safe(left[index])
-		} else {
+		index, with, found := rules.next(left, safe)
+		placed := Placed[S]{Step: left[index], Safe: found}
+		if with >= 0 {
 			placed.Step = rules.Join(left[index], left[with])
 		}
 		order, done = append(order, placed), append(done, placed.Step)
@@ -39,21 +37,22 @@ func Order[S any](steps []S, rules Rules[S]) (order []Placed[S]) {
 	return order
 }
 
-// next chooses the step that comes next, and where it is only safe with another, that one; -1 for none.
-func (r Rules[S]) next(left []S, safe func(...S) bool) (index, with int) {
+// next chooses the step that comes next, and where it is only safe with another, that one; -1 for none. It is
+// false where nothing is safe: then the first that is left comes next.
+func (r Rules[S]) next(left []S, safe func(...S) bool) (index, with int, found bool) {
 	for i := range left {
 		if r.first(left, i, -1) && safe(left[i]) {
-			return i, -1
+			return i, -1, true
 		}
 	}
 	for i := range left {
 		for j := range left {
 			if i != j && r.first(left, i, -1) && r.first(left, j, i) && safe(left[i], left[j]) {
-				return i, j
+				return i, j, true
 			}
 		}
 	}
-	return 0, -1
+	return 0, -1, false
 }
 
 // first reports whether no step that must come before the one at index is left, but perhaps the one at except.

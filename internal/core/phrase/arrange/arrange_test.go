@@ -69,3 +69,21 @@ func TestTheStepsThatAreGivenStayAsTheyAre(t *testing.T) {
 		Safe: func(s []string) bool { return slices.Contains(s, "c") }})
 	require.Equal(t, []string{"a", "b", "c"}, steps)
 }
+
+// To find out whether a step is safe costs a forecast: while some order is safe, no steps are asked about twice.
+func TestNothingIsTriedTwice(t *testing.T) {
+	t.Parallel()
+	for title, safe := range map[string]func(string) bool{
+		"all are safe":           func(string) bool { return true },
+		"two are, and only both": func(done string) bool { return len(done)%2 == 0 },
+	} {
+		tried := map[string]int{}
+		arranged("abcd", "", func(done string) bool {
+			tried[done]++
+			return safe(done)
+		})
+		for done, times := range tried {
+			require.Equal(t, 1, times, "%s: %s", title, done)
+		}
+	}
+}

@@ -404,14 +404,14 @@ func same(hash, clear string) bool {
 }
 
 // common returns what none of the models carries.
-func common(parts [][]string) []string {
-	if len(parts) == 0 {
+func common(lists [][]string) []string {
+	if len(lists) == 0 {
 		return nil
 	}
 	var some []string
-	for _, text := range parts[0] {
+	for _, text := range lists[0] {
 		in := 1
-		for _, other := range parts[1:] {
+		for _, other := range lists[1:] {
 			for _, o := range other {
 				if o == text {
 					in++
@@ -419,7 +419,7 @@ func common(parts [][]string) []string {
 				}
 			}
 		}
-		if in == len(parts) {
+		if in == len(lists) {
 			some = append(some, text)
 		}
 	}

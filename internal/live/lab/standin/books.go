@@ -301,7 +301,7 @@ type Health struct {
 func (d *Device) Servers() []Health {
 	counts := d.Counts()
 	servers := d.design().Servers()
-	healthOf := []Health{}
+	health := []Health{}
 	for _, s := range servers {
 		h := Health{Server: s.Name, Counts: []evidence.Count{}, Rests: d.restOf(s)}
 		sent := 0
@@ -328,9 +328,9 @@ func (d *Device) Servers() []Health {
 			h.Summary += fmt.Sprintf(", rests for %s more",
 				time.Duration(h.Rests*float64(time.Second)).Round(time.Second))
 		}
-		healthOf = append(healthOf, h)
+		health = append(health, h)
 	}
-	return healthOf
+	return health
 }
 
 // restOf returns for how long a server is still left alone, in seconds.

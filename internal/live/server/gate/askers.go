@@ -106,17 +106,17 @@ func grants(s *site.Site) map[granted][]radius.Attribute {
 	for _, d := range s.Devices {
 		kinds[d.Kind] = true
 	}
-	dictionary, parts := attributes.Of(s), map[granted][]radius.Attribute{}
+	dictionary, given := attributes.Of(s), map[granted][]radius.Attribute{}
 	for _, r := range s.Roles {
 		for k := range kinds {
 			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {
 				if made, err := dictionary.Make(a.Name, a.Value); err == nil {
-					parts[granted{role: r, kind: k}] = append(parts[granted{role: r, kind: k}], made)
+					given[granted{role: r, kind: k}] = append(given[granted{role: r, kind: k}], made)
 				}
 			}
 		}
 	}
-	return parts
+	return given
 }
 
 // returning is which attributes go back: of a login by RADIUS, or of a session by

@@ -97,18 +97,18 @@ func (w *Draft) applySystem(before, after yang.System) error {
 
 // systemServers returns the names of the servers of a model, by protocol.
 func systemServers(s yang.System) map[site.Protocol][]string {
-	parts := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
+	serverNames := map[site.Protocol][]string{site.RADIUS: nil, site.TACACS: nil}
 	if s.RADIUS != nil {
 		for _, v := range s.RADIUS.Servers {
-			parts[site.RADIUS] = append(parts[site.RADIUS], v.Name)
+			serverNames[site.RADIUS] = append(serverNames[site.RADIUS], v.Name)
 		}
 	}
 	if s.TACACS != nil {
 		for _, v := range s.TACACS.Servers {
-			parts[site.TACACS] = append(parts[site.TACACS], v.Name)
+			serverNames[site.TACACS] = append(serverNames[site.TACACS], v.Name)
 		}
 	}
-	return parts
+	return serverNames
 }
 
 // regroup leaves in the groups of a protocol the servers that are named, and
