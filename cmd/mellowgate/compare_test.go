@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"mellowgate/internal/cli/clitest"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -50,7 +52,7 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 		Drifted int
 		Devices []struct{ Since struct{ New, Gone []string } }
 	}
-	strictly(t, r.out, &looked)
+	clitest.Strictly(t, r.out, &looked)
 	require.Zero(t, looked.Drifted)
 	require.Contains(t, looked.Devices[0].Since.Gone,
 		"group shore: servers in order is tern, plover, and should be plover, tern")
@@ -81,7 +83,7 @@ func TestCompareSaysWhatIsOnADeviceAgainstTheSite(t *testing.T) {
 	}
 	r = as("ines.marsh", "-json", "north-rtr-1", "north-sw-1", "other")
 	require.Equal(t, 1, r.status)
-	strictly(t, r.out, &got)
+	clitest.Strictly(t, r.out, &got)
 	require.Equal(t, []int{2, 0, 2}, []int{got.Drifted, got.Unread, len(got.Devices)})
 	require.NotContains(t, r.out, "Tidemill")
 

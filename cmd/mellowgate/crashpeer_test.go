@@ -2,9 +2,7 @@ package main
 
 import (
 	"context"
-	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -72,37 +70,4 @@ func TestWhomADatabaseServerLetInIsInTheLedgerAfterAKill(t *testing.T) {
 	t.Logf("let in %d times, %d times in the ledger", let, kept)
 	require.GreaterOrEqual(t, kept, let)
 	require.Zero(t, c.run(t, "ledger", "verify").status)
-}
-
-// What the ledger's views refuse is said with what is meant instead.
-func TestTheLedgerSaysWhatItsViewsDoNotDo(t *testing.T) {
-	t.Parallel()
-	c := booked(t)
-	for call, says := range map[string]string{
-		"-records nosuch":              "nosuch: there is no ledger here",
-		"verify -records nosuch":       "nosuch: there is no ledger here",
-		"export":                       "-to belong together: mellowgate ledger export -to FOLDER",
-		"-to x":                        "-to belong together",
-		"export -to x -person ines":    "export is of whole chains: a part of one proves nothing",
-		"verify -last 3":               "verify is of whole chains",
-		"heads -since 1h":              "heads is of whole chains",
-		"-full sessions":               "-full is for records, and sessions sums them up",
-		"-records st/records -site st": "give one of -site and -records",
-	} {
-		r := c.run(t, append([]string{"ledger"}, strings.Fields(call)...)...)
-		require.Equal(t, 2, r.status, "%s: %s", call, r.err)
-		require.Contains(t, r.err, says)
-	}
-	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "all"), 0o700))
-	r := c.run(t, "ledger", "export", "-records", "st/records", "-to", "all/one")
-	require.Zero(t, r.status, r.err)
-	require.Regexp(t, `^all/one: records up to 9 of the chain \w+\n$`, r.out)
-	require.Contains(t, c.run(t, "ledger", "-records", "all").err, "name one, such as all/one")
-	require.Contains(t, c.run(t, "ledger", "export", "-records", "st/records", "-to", "all/one").err, "is not empty")
-	require.Zero(t, c.run(t, "ledger", "verify", "-records", "all/one").status)
-	l, err := ledger.Open(filepath.Join(c.dir, "new"), ledger.Options{Passing: true})
-	require.NoError(t, err)
-	require.NoError(t, l.Close())
-	require.Regexp(t, `^chain \w+: no record yet\n$`, c.run(t, "ledger", "heads", "-records", "new").out)
-	require.Contains(t, c.run(t, "ledger", "export", "-records", "new", "-to", "x").err, "there is no record yet")
 }

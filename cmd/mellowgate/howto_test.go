@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/testscale"
 )
 
@@ -19,7 +20,7 @@ func TestTheTutorialGoesAsItSays(t *testing.T) {
 	login := func(person string) string {
 		return "mellowgate login -device switch-1 -person " + person + " -password-file my-site/passwords/" + person
 	}
-	cheap := func(t *testing.T, c call) { c.cheapHashes(t, "my-site") }
+	cheap := func(t *testing.T, c call) { clitest.CheapHashes(t, filepath.Join(c.dir, "my-site")) }
 	follow(t, c, "docs/tutorial.md", []printed{
 		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
 		{call: "mellowgate check my-site", says: nothing, before: cheap},

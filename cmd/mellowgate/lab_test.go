@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/testscale"
@@ -33,7 +34,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 		Commands                        []struct{ Command, Result, Output string }
 		AsExpected                      bool `json:"as_expected"`
 	}
-	strictly(t, r.out, &seen)
+	clitest.Strictly(t, r.out, &seen)
 	require.Equal(t, []any{"in", 15, true, "allowed"},
 		[]any{seen.Outcome, seen.Level, seen.AsExpected, seen.Commands[0].Result})
 	require.Contains(t, seen.Commands[1].Output, "port 3   off")
@@ -63,7 +64,7 @@ func TestALabIsLoggedInToAskedWhyAndRead(t *testing.T) {
 		}
 		Healthy bool
 	}
-	strictly(t, r.out, &verdict)
+	clitest.Strictly(t, r.out, &verdict)
 	require.Equal(t, "wrong-password", verdict.Causes[0].Cause)
 	require.False(t, verdict.Healthy)
 
@@ -239,7 +240,7 @@ func drilled(t *testing.T, c call, s string) {
 		Skipped        map[string]int
 		Seconds        float64
 	}
-	strictly(t, r.out, &got)
+	clitest.Strictly(t, r.out, &got)
 	require.Equal(t, got.Total, got.Matched)
 	require.Greater(t, got.Total, 600)
 	require.Len(t, got.Runs, got.Total)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/live/store/childproc"
 	"mellowgate/internal/live/store/secrets"
@@ -82,7 +83,7 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 		Logins  int                             `json:"logins"`
 		Whole   bool                            `json:"whole"`
 	}
-	strictly(t, r.out, &learned)
+	clitest.Strictly(t, r.out, &learned)
 	is := map[string]string{}
 	for _, one := range learned.Claimed {
 		is[one.Trait] = one.Value
@@ -95,7 +96,7 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 	kept, err := os.ReadFile(filepath.Join(c.dir, "learned-sw-1.jsonl"))
 	require.NoError(t, err)
 	for line := range strings.SplitSeq(strings.TrimSpace(string(kept)), "\n") {
-		strictly(t, line, new(map[string]any))
+		clitest.Strictly(t, line, new(map[string]any))
 	}
 	require.NotContains(t, string(kept), "the way back in")
 	login := c.run(t, "login", "-state", "st", "-device", "sw-1", "-person", "ines", "-password-file", "wayback")
@@ -281,7 +282,7 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate check SITE", not: "below"},
 		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
 		{call: "mellowgate check my-site", before: func(t *testing.T, c call) {
-			c.cheapHashes(t, "my-site")
+			clitest.CheapHashes(t, filepath.Join(c.dir, "my-site"))
 			bare(t, c)
 		}, says: "What happens depends on record-failure"},
 		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as " +

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/store/childproc"
 )
 
@@ -86,7 +87,7 @@ func TestListenReadsTheTrafficOfALab(t *testing.T) {
 	r = c.run(t, "listen", "-json")
 	for line := range strings.SplitSeq(strings.TrimSpace(r.out), "\n") {
 		var e struct{ Time, Device, Server, Person, Question, Answer, Key string }
-		strictly(t, line, &e)
+		clitest.Strictly(t, line, &e)
 		require.EqualValues(t, "fits", e.Key)
 	}
 	require.Zero(t, c.run(t, "listen", "-scrub", "shared.pcapng").status)

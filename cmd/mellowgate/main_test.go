@@ -4,13 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
-	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -18,8 +15,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/store/childproc"
-	"mellowgate/internal/live/store/secrets"
 	"mellowgate/internal/testscale"
 )
 
@@ -105,48 +102,11 @@ func demoSite(t *testing.T) call {
 	return c
 }
 
-// strictly decodes JSON, and checks that its names are snake_case.
-func strictly(t *testing.T, text string, into any) {
-	t.Helper()
-	require.NoError(t, json.Unmarshal([]byte(text), into), text)
-	for _, key := range regexp.MustCompile(`"([^"\\]+)":`).FindAllStringSubmatch(text, -1) {
-		require.Regexp(t, `^[a-z][a-z0-9_]*$|[ .%]`, key[1], "names are snake_case")
-	}
-}
-
-// newSite makes a site as `new` does; its passwords have hashes that cost little, so that what
-// checks and logs in many times takes the time of the test alone.
+// newSite makes a site as `new` does; its passwords have hashes that cost little.
 func (c call) newSite(t *testing.T, folder string) {
 	t.Helper()
 	require.Zero(t, c.run(t, "new", folder).status)
-	c.cheapHashes(t, folder)
-}
-
-// cheapHashes puts hashes of small cost for the passwords of a site that `new` made.
-func (c call) cheapHashes(t *testing.T, folder string) {
-	t.Helper()
-	path := filepath.Join(c.dir, folder, "site.yaml")
-	text, err := os.ReadFile(path)
-	require.NoError(t, err)
-	hash := regexp.MustCompile(`"\$argon2id[^"]*"( +# of the password in )(passwords/[\w.]+)`)
-	require.Regexp(t, hash, string(text))
-	cheap := hash.ReplaceAllStringFunc(string(text), func(found string) string {
-		parts := hash.FindStringSubmatch(found)
-		password, err := os.ReadFile(filepath.Join(c.dir, folder, parts[2]))
-		require.NoError(t, err)
-		made, err := secrets.Hash(strings.TrimSpace(string(password)), 64, 1)
-		require.NoError(t, err)
-		return strconv.Quote(made) + parts[1] + parts[2]
-	})
-	require.NoError(t, os.WriteFile(path, []byte(cheap), 0o600))
-}
-
-func widest(text string) int {
-	most := 0
-	for line := range strings.SplitSeq(text, "\n") {
-		most = max(most, len([]rune(line)))
-	}
-	return most
+	clitest.CheapHashes(t, filepath.Join(c.dir, folder))
 }
 
 // background is a call that goes on until it is ended.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/lab/labtest"
 	"mellowgate/internal/testscale"
 )
@@ -142,7 +143,7 @@ func TestEveryCallOfTheREADMEAndTheGuideDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate demo", as: "mellowgate help demo"}, // above
 		{call: "mellowgate new my-site", says: "my-site is a site to edit"},
 		{call: "mellowgate check my-site", says: nothing,
-			before: func(t *testing.T, c call) { c.cheapHashes(t, "my-site") }},
+			before: func(t *testing.T, c call) { clitest.CheapHashes(t, filepath.Join(c.dir, "my-site")) }},
 		{call: "mellowgate keys hash", stdin: "a password of mine\n", says: `^"\$argon2id\$.*"\n$`},
 		{call: "mellowgate keys make -into my-site/keys/second.key"},
 		{call: "mellowgate help keys", says: "seal NAME"},

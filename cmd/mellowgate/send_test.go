@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/client/device"
@@ -125,7 +126,7 @@ func TestSendPutsADesignOnDevicesWithProofOrTakesItBack(t *testing.T) {
 			}
 		}
 	}
-	strictly(t, r.out, &got)
+	clitest.Strictly(t, r.out, &got)
 	require.Len(t, got.Devices, 1, "it stops at the first that fails")
 	require.Equal(t, []string{"north-sw-1"}, got.Left)
 	require.EqualValues(t, "taken-back", got.Devices[0].Outcome)

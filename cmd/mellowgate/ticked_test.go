@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"mellowgate/internal/cli/clitest"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -36,7 +38,7 @@ func TestTheSheetOfEachDeviceIsTriedAndTicked(t *testing.T) {
 			r = try(device+".md", "-json")
 			require.Zero(t, r.status)
 			var again struct{ Total, Before int }
-			strictly(t, r.out, &again)
+			clitest.Strictly(t, r.out, &again)
 			require.Equal(t, []any{0, ticked}, []any{again.Total, again.Before}, "it goes on where it stopped")
 		})
 	}

@@ -12,6 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/live/server/ledger"
 
@@ -38,19 +39,19 @@ func TestOneServeWritesToAStateFolderAndAStartThatFailsChangesNothing(t *testing
 	t.Parallel()
 	c := starterServed(t)
 	first := c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine")
-	before := listing(t, filepath.Join(c.dir, "st"))
+	before := clitest.Listing(t, filepath.Join(c.dir, "st"))
 	r := c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine")
 	require.Equal(t, 2, r.status)
 	require.Contains(t, r.err, "st: another lab or serve is using this state folder")
-	require.Equal(t, before, listing(t, filepath.Join(c.dir, "st")),
+	require.Equal(t, before, clitest.Listing(t, filepath.Join(c.dir, "st")),
 		"the evidence of the one that runs is where it was")
 	require.Equal(t, 130, first.end(t))
 	require.Equal(t, 130, c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine").end(t))
-	kept := listing(t, filepath.Join(c.dir, "st/previous"))
+	kept := clitest.Listing(t, filepath.Join(c.dir, "st/previous"))
 	require.NotEmpty(t, kept)
 	require.Equal(t, 3, c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine").status,
 		"this host has no such address")
-	require.Equal(t, kept, listing(t, filepath.Join(c.dir, "st/previous")), "the run before the last is still there")
+	require.Equal(t, kept, clitest.Listing(t, filepath.Join(c.dir, "st/previous")), "the run before the last is still there")
 	require.FileExists(t, filepath.Join(c.dir, "st/events.jsonl"))
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mellowgate/internal/cli/clitest"
 	"mellowgate/internal/live/store/secrets"
 )
 
@@ -49,7 +50,7 @@ service: {limits: {failure-delay: 0s}}
 	}
 	for line := range strings.Lines(c.run(t, "foresee", "-json", "-person", "ines", "-access", "ssh", "-silent",
 		"t1,r1").out) {
-		strictly(t, line, &foreseen)
+		clitest.Strictly(t, line, &foreseen)
 		require.NotEmpty(t, foreseen.Cases)
 		for _, f := range foreseen.Cases {
 			require.NotEqual(t, "refused", f.Outcome, "%v", f)

@@ -73,17 +73,3 @@ func TestNothingIsWiderThanItsTerminalAndNothingIsWrappedInAPipe(t *testing.T) {
 	require.Contains(t, matrix, "SILENT:")
 	require.Regexp(t, `(?m)^mv-avocet-rtr, mv-godwit-rtr, mv-curlew-rtr +people`, matrix)
 }
-
-// No word of a table is cut, however little room there is.
-func TestACodeIsNeverCut(t *testing.T) {
-	t.Parallel()
-	c := demoSite(t)
-	codes := strings.Fields(c.run(t, "check", "-explain", "all").out)
-	c.env = []string{"COLUMNS=40"}
-	narrow := strings.Fields(c.run(t, "check", "-explain", "all").out)
-	for _, word := range codes {
-		if strings.Contains(word, "-") {
-			require.Contains(t, narrow, word)
-		}
-	}
-}

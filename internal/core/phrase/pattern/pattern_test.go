@@ -48,6 +48,26 @@ func TestAPatternTellsWhatItsHolesHave(t *testing.T) {
 		{"log (in|out) <name>", "log out ines", "name=ines"},
 		{"log (in|out) <name>", "log off ines", "no"},
 		{"say \\<all>", "say <all>", ""},
+		{"* <name>", "", "no"},
+		{"* <name>", "any ines", "name=ines"},
+		{"ask [again] *", "ask", ""},
+		{"ask (first|last)=<order as rank> <name>", "ask last ines", "order=last name=ines"},
+		{"ask <servers as pair>+,", "ask a b, c d", "servers=a b c d"},
+		{"ask <servers>+,", "ask tern,, plover", "no"},
+		{"ask <servers>+,", "ask tern, plover,", "no"},
+		{"ask <servers>+(then) now", "ask tern then plover now", "servers=tern plover"},
+		{"ask <servers>+(then)", "ask then plover", "no"},
+		{"ask <servers>+ now", "ask tern plover now", "servers=tern plover"},
+		{"ask <servers>+", "ask", "no"},
+		{"port<port as number>", "port12", "port=12"},
+		{"port<port as number>", "port", "no"},
+		{"port<port as number>", "poxt12", "no"},
+		{"port<port as number>", "PORT12", "port=12"},
+		{"<port as number>/tcp", "12/tcp", "port=12"},
+		{"<port as number>/tcp", "12/tcp/x", "no"},
+		{"<port as number>/tcp", "/tcp", "no"},
+		{"<port as number>/tcp", "x/tcp", "no"},
+		{"<name>/<port as number>", "a/1/2", "no"},
 	} {
 		p, err := Parse(c.pattern)
 		require.NoError(t, err, c.pattern)
@@ -68,7 +88,11 @@ func TestAPatternThatIsWrittenWronglySaysWhat(t *testing.T) {
 	t.Parallel()
 	for text, says := range map[string]string{"": "it says nothing", "wait [tries": `a "]" is missing`,
 		"wait ]": `a "]" stands there that nothing opened`, "wait <": "a hole is not closed", "(a | b": "is missing",
-		"a <>": "a hole has no name", "a<x><y>": "two holes stand side by side", "a*b": "* stands for whole words",
+		"a <>": "a hole has no name", "<x>+y": "+ goes with a hole that is a word of its own",
+		"<x>+()": "stands in brackets", "<x>+(a b)": "stands in brackets", "<x>+(a|b)": "stands in brackets",
+		"<x>+(<y>)": "stands in brackets", "a-<x>+": "+ goes with a hole that is a word of its own",
+		"(a|b)=<x>+": "=<field as table> is wanted", "(a|b)=<x>y": "=<field as table> is wanted",
+		"(a|b)=<x": "a hole is not closed", "[a": `a "]" is missing`, "a|b": `a "|" stands there`, "a<x><y>": "two holes stand side by side", "a*b": "* stands for whole words",
 		"a<x>+": "+ goes with a hole that is a word of its own", "<x>+(": "stands in brackets"} {
 		_, err := Parse(text)
 		require.Error(t, err, text)
@@ -89,4 +113,62 @@ func TestTheFirstWordsOfALineMayFit(t *testing.T) {
 		return true
 	})
 	require.Equal(t, []string{"5"}, versions)
+}
+
+// Parts that may stand in any order are those at the end that need not stand there at all.
+func TestPartsAtTheEndMayStandInAnyOrder(t *testing.T) {
+	t.Parallel()
+	p, err := Parse("server <name> [port <port>] [wait <timeout>] [key <key>]")
+	require.NoError(t, err)
+	for line, has := range map[string]string{
+		"server tern":                      "tern",
+		"server tern key k":                "tern k",
+		"server tern wait 5 port 49 key k": "tern 5 49 k",
+		"server tern key k port 49":        "tern k 49",
+		"server tern key k wait":           "no",
+		"server tern key k key l":          "no",
+		"server":                           "no",
+	} {
+		found, fits := p.AnyOrder().Match(plain{}, strings.Fields(line))
+		words := []string{}
+		for _, b := range found {
+			words = append(words, b.Words...)
+		}
+		if !fits {
+			words = []string{"no"}
+		}
+		require.Equal(t, has, strings.Join(words, " "), line)
+	}
+	_, fits := p.Match(plain{}, strings.Fields("server tern key k port 49"))
+	require.False(t, fits, "only where it is asked for")
+	one, err := Parse("server <name> [port <port>]")
+	require.NoError(t, err)
+	require.Equal(t, one, one.AnyOrder(), "one part has one order")
+}
+
+func TestThePlaceholdersOfAPatternAreTold(t *testing.T) {
+	t.Parallel()
+	p, err := Parse("server <name> at <address>:<port as number> [wait <timeout as time>] (a|b)=<order as rank> <keys>+")
+	require.NoError(t, err)
+	var told []string
+	p.Holes(func(hole, as string, many bool) { told = append(told, fmt.Sprint(hole, "/", as, "/", many)) })
+	require.Equal(t, []string{"name//false", "address//false", "port/number/false", "timeout/time/false",
+		"order/rank/false", "keys//true"}, told)
+}
+
+func TestTheFirstWordsOfALineFitOrDoNot(t *testing.T) {
+	t.Parallel()
+	p, err := Parse("[now] release <version as number>")
+	require.NoError(t, err)
+	require.True(t, p.Begins(plain{}, strings.Fields("now release 5 of it")))
+	require.False(t, p.Begins(plain{}, strings.Fields("now release of it")))
+	require.False(t, p.Begins(plain{}, strings.Fields("now")))
+	literal, err := Parse("release <version as number>")
+	require.NoError(t, err)
+	require.False(t, literal.Begins(plain{}, strings.Fields("lease 5")))
+	require.False(t, literal.CouldBegin(plain{}, nil))
+	part, err := Parse("port<port as number>")
+	require.NoError(t, err)
+	require.True(t, part.Elements[0].FitsWord(plain{}, "port12"))
+	require.False(t, part.Elements[0].FitsWord(plain{}, "portal"))
 }

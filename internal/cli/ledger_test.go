@@ -1,4 +1,4 @@
-package main
+package cli_test
 
 import (
 	"context"
@@ -115,24 +115,35 @@ func TestTheViewsOfALedgerAreTablesAndValues(t *testing.T) {
 	require.Equal(t, []any{"", "no record fits\n"}, []any{none.out, none.err})
 }
 
-// A clock time that a day has twice, or not at all, is not guessed.
-func TestTimesAtWhichSummerTimeBeginsAndEndsAreAskedBack(t *testing.T) {
+// What the ledger's views refuse is said with what is meant instead.
+func TestTheLedgerSaysWhatItsViewsDoNotDo(t *testing.T) {
 	t.Parallel()
-	c := demoSite(t)
-	c.env = []string{"TZ=Europe/Dublin"}
-	for at, says := range map[string]string{
-		"2026-10-25T01:30": "01:30 is twice on 2026-10-25, as summer time ends; say which: 2026-10-25T01:30+01:00 " +
-			"or 2026-10-25T01:30Z",
-		"2026-03-29T01:30": "on 2026-03-29 the clocks of this host go past 01:30, as summer time begins",
+	c := booked(t)
+	for call, says := range map[string]string{
+		"-records nosuch":              "nosuch: there is no ledger here",
+		"verify -records nosuch":       "nosuch: there is no ledger here",
+		"export":                       "-to belong together: mellowgate ledger export -to FOLDER",
+		"-to x":                        "-to belong together",
+		"export -to x -person ines":    "export is of whole chains: a part of one proves nothing",
+		"verify -last 3":               "verify is of whole chains",
+		"heads -since 1h":              "heads is of whole chains",
+		"-full sessions":               "-full is for records, and sessions sums them up",
+		"-records st/records -site st": "give one of -site and -records",
 	} {
-		for _, args := range [][]string{{"ledger", "-since", at}, {"foresee", "-at", at, "demo/as-reviewed"},
-			{"why", "-at", at, "-device", "north-sw-1", "demo/as-reviewed"}} {
-			r := c.run(t, args...)
-			require.Equal(t, 2, r.status, "%v: %s", args, r.err)
-			require.Contains(t, unwrapped(r.err), says, "%v", args)
-		}
+		r := c.run(t, append([]string{"ledger"}, strings.Fields(call)...)...)
+		require.Equal(t, 2, r.status, "%s: %s", call, r.err)
+		require.Contains(t, r.err, says)
 	}
-	for _, at := range []string{"2026-10-25T01:30Z", "2026-10-25T01:30+01:00", "2026-10-25T03:30"} {
-		require.Zero(t, c.run(t, "foresee", "-at", at, "-device", "hq-fw-1", "demo/as-reviewed").status, at)
-	}
+	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "all"), 0o700))
+	r := c.run(t, "ledger", "export", "-records", "st/records", "-to", "all/one")
+	require.Zero(t, r.status, r.err)
+	require.Regexp(t, `^all/one: records up to 9 of the chain \w+\n$`, r.out)
+	require.Contains(t, c.run(t, "ledger", "-records", "all").err, "name one, such as all/one")
+	require.Contains(t, c.run(t, "ledger", "export", "-records", "st/records", "-to", "all/one").err, "is not empty")
+	require.Zero(t, c.run(t, "ledger", "verify", "-records", "all/one").status)
+	l, err := ledger.Open(filepath.Join(c.dir, "new"), ledger.Options{Passing: true})
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	require.Regexp(t, `^chain \w+: no record yet\n$`, c.run(t, "ledger", "heads", "-records", "new").out)
+	require.Contains(t, c.run(t, "ledger", "export", "-records", "new", "-to", "x").err, "there is no record yet")
 }

@@ -1,9 +1,11 @@
-package main
+package cli_test
 
 import (
 	"os"
 	"strings"
 	"testing"
+
+	"mellowgate/internal/cli/clitest"
 
 	"github.com/stretchr/testify/require"
 )
@@ -23,7 +25,7 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 		}
 		require.GreaterOrEqual(t, strings.Count(page.out, "\n  mellowgate "+name), 2, "two examples")
 		require.Equal(t, page.out, c.run(t, name, "-help").out)
-		require.LessOrEqual(t, widest(page.out), 160)
+		require.LessOrEqual(t, clitest.Widest(page.out), 160)
 	}
 	want, err := os.ReadFile("../../docs/commands.md")
 	require.NoError(t, err)

@@ -1,4 +1,4 @@
-package main
+package cli_test
 
 import (
 	"os"
@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"mellowgate/internal/cli/clitest"
 
 	"github.com/stretchr/testify/require"
 )
@@ -35,7 +37,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "nothing"), 0o700))
 	require.NoError(t, os.MkdirAll(filepath.Join(c.dir, "damaged"), 0o700))
 	write("damaged/places.json", "{")
-	before := listing(t, c.dir)
+	before := clitest.Listing(t, c.dir)
 
 	for _, b := range []struct {
 		args   []string
@@ -93,16 +95,7 @@ func TestWrongCallsAndBadInputGetOneClearMessageAndTheRightStatus(t *testing.T) 
 			}
 		})
 	}
-	require.Equal(t, before, listing(t, c.dir), "nothing is left behind")
-}
-
-func listing(t *testing.T, dir string) []string {
-	var all []string
-	require.NoError(t, filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
-		all = append(all, path)
-		return err
-	}))
-	return all
+	require.Equal(t, before, clitest.Listing(t, c.dir), "nothing is left behind")
 }
 
 // Everything that is wrong in a site is said in one run: what cannot be read,
@@ -171,7 +164,7 @@ func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
 						Line, Column int
 					}
 				}
-				strictly(t, r.out, &got)
+				clitest.Strictly(t, r.out, &got)
 				require.Len(t, got.Mistakes, len(b.says)+b.more)
 				for _, m := range got.Mistakes {
 					require.Equal(t, "mine/site.yaml", m.File)

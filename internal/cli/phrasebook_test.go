@@ -1,4 +1,4 @@
-package main
+package cli_test
 
 import (
 	"os"
@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"mellowgate/internal/cli/clitest"
 
 	"github.com/stretchr/testify/require"
 )
@@ -41,7 +43,7 @@ func TestASavedTextIsReadByAPhrasebook(t *testing.T) {
 			}
 		}
 	}
-	strictly(t, r.out, &tried)
+	clitest.Strictly(t, r.out, &tried)
 	require.True(t, tried.Whole)
 	require.Equal(t, "hull-router", tried.Make)
 	found := false
@@ -287,7 +289,7 @@ func TestALogIsReadByAPhrasebook(t *testing.T) {
 		}
 		LinesRead int `json:"lines_read"`
 	}
-	strictly(t, r.out, &log)
+	clitest.Strictly(t, r.out, &log)
 	require.Len(t, log.Told, 5)
 	require.Equal(t, "wrong-password", log.Told[0].Facts["reason"])
 	require.Nil(t, log.Told[4].Time)
