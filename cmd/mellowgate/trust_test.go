@@ -51,7 +51,8 @@ func TestOneServeWritesToAStateFolderAndAStartThatFailsChangesNothing(t *testing
 	require.NotEmpty(t, kept)
 	require.Equal(t, 3, c.run(t, "serve", "-only", "gate-2", "-state", "st", "mine").status,
 		"this host has no such address")
-	require.Equal(t, kept, clitest.Listing(t, filepath.Join(c.dir, "st/previous")), "the run before the last is still there")
+	require.Equal(t, kept, clitest.Listing(t, filepath.Join(c.dir, "st/previous")),
+		"the run before the last is still there")
 	require.FileExists(t, filepath.Join(c.dir, "st/events.jsonl"))
 }
 

@@ -282,6 +282,32 @@ devices: [{name: d1, profile: p, addresses: [192.0.2.9], found: {keys: {r: k}}},
 	}
 }
 
+// Devices that ask at different ports are not alike.
+func TestDevicesThatAskAtDifferentPortsAreNotAlike(t *testing.T) {
+	t.Parallel()
+	for other, shapes := range map[string]int{"1645": 1, "1646": 2} {
+		f := of(t, twoServers+`
+lists: [{name: l, authenticate: login, methods: [group q]}]
+profiles: [{name: p, access: {console: {login: l}}}]
+devices: [{name: d1, profile: p, addresses: [192.0.2.9], found: {ports: {r: {authentication: 1645}}}},
+  {name: d2, profile: p, addresses: [192.0.2.10], found: {ports: {r: {authentication: `+other+`}}}}]
+`)
+		require.Len(t, f.Shapes(f.Site.Devices), shapes, other)
+	}
+}
+
+// Where there is no account, anyone types the name of a person.
+func TestAnyoneTypesANameThatThereIs(t *testing.T) {
+	t.Parallel()
+	for more, typed := range map[string]string{"": "(anyone)", "people: [{name: a, password: $6$x$y}]": "a"} {
+		f := of(t, twoServers+more+`
+lists: [{name: l, authenticate: login, methods: [group q]}]
+devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}}]
+`)
+		require.Equal(t, typed, f.named(t, f.Site.Devices[0], "anyone").typed)
+	}
+}
+
 func TestWhatAServerInAStateAnswers(t *testing.T) {
 	t.Parallel()
 	f := of(t, `

@@ -129,6 +129,10 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 	for _, s := range supposed {
 		usual := d.Kind.Traits.Value(s.Trait)
 		require.NotEqual(t, usual, s.Value, s.Trait)
+		for _, c := range s.Shape.Cases {
+			require.Same(t, s.Shape.Devices[0], c.Device)
+			require.Contains(t, c.Device.Ways, c.Way)
+		}
 		if s.Trait == site.TraitPasswordRADIUS || s.Trait == site.TraitPasswordTACACS {
 			require.NotEqual(t, site.OneWay(usual), site.OneWay(s.Value), "servers take any form: %s", s.Value)
 			if forms[s.Trait] == nil {

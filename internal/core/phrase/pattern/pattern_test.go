@@ -148,7 +148,8 @@ func TestPartsAtTheEndMayStandInAnyOrder(t *testing.T) {
 
 func TestThePlaceholdersOfAPatternAreTold(t *testing.T) {
 	t.Parallel()
-	p, err := Parse("server <name> at <address>:<port as number> [wait <timeout as time>] (a|b)=<order as rank> <keys>+")
+	p, err := Parse("server <name> at <address>:<port as number> [wait <timeout as time>] (a|b)=<order as rank> " +
+		"<keys>+")
 	require.NoError(t, err)
 	var told []string
 	p.Holes(func(hole, as string, many bool) { told = append(told, fmt.Sprint(hole, "/", as, "/", many)) })

@@ -32,7 +32,6 @@ type Conversation struct {
 	conn   io.Closer
 	in     io.Writer
 	came   chan []byte // closed at the end of what the other end writes
-	closed bool
 	screen screen
 	last   time.Time
 }
@@ -134,7 +133,6 @@ func (c *Conversation) Run(s Step) (Said, error) {
 		select {
 		case b, more := <-c.came:
 			if !more {
-				c.closed = true
 				return c.said(""), ErrClosed
 			}
 			first, rested = nil, false

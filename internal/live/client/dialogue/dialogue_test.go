@@ -166,6 +166,34 @@ func TestAPauseEndsAStepWhereThatIsWanted(t *testing.T) {
 	}
 }
 
+// What counts at rest only is not taken in the middle of a text, and a page mark leaves no trace.
+func TestWhatCountsAtRestWaitsForTheRest(t *testing.T) {
+	t.Parallel()
+	rested := make(chan struct{})
+	c := facing(t, func(in *bufio.Reader, out io.Writer) {
+		_, _ = io.WriteString(out, "one ")
+		_, _ = io.WriteString(out, "two ")
+		_, _ = in.ReadByte()
+		_, _ = io.WriteString(out, "three ")
+		<-rested
+	})
+	defer close(rested)
+	began := time.Now()
+	said, err := c.Run(Step{Within: time.Minute, Quiet: time.Second,
+		Expect: []Expect{{Name: "rest", Ends: ends(" "),
+			Rests: true, Most: 1, Drop: true, Answer: says("x")}}})
+	require.NoError(t, err)
+	require.Equal(t, Said{Text: "three ", Line: "three ", By: "rest", Last: said.Last}, said)
+	require.True(t, said.Last.After(began))
+	again, err := c.Run(Step{Within: time.Minute, Quiet: time.Millisecond, Pauses: true})
+	require.NoError(t, err)
+	require.Equal(t, "three ", again.Text, "what stood there before the step may rest")
+	c.Clear()
+	none, err := c.Run(Step{Within: time.Minute, First: time.Millisecond, Quiet: time.Millisecond, Pauses: true})
+	require.NoError(t, err)
+	require.Equal(t, Said{Last: said.Last}, none)
+}
+
 func TestAConnectionThatEndsEndsTheStep(t *testing.T) {
 	t.Parallel()
 	c := facing(t, func(_ *bufio.Reader, out io.Writer) { _, _ = io.WriteString(out, "too many\r\n") })
@@ -190,6 +218,10 @@ func TestAScreenShowsWhatATerminalWouldShow(t *testing.T) {
 		"abc\x1b[1K\x1b[Kd":                                  "   d",
 		"caf\u00e9 \xff":                                     "caf\u00e9 \uFFFD",
 		"\x1b!x":                                             "!x",
+		"\x1b!\rabc":                                         "abc",
+		"caf\u00e9 \xff\n> ":                                 "caf\u00e9 \uFFFD\n> ",
+		"abcd\b\bx\r\n":                                      "abxd\n",
+		"\bx":                                                "x",
 	} {
 		for size := 1; size <= len(text); size++ {
 			var s screen

@@ -132,7 +132,7 @@ func (s *screen) clear() { s.shown, s.line, s.column = nil, 0, 0 }
 
 func (s *screen) size() int { return len(s.shown) }
 
-// empty reports whether nothing is shown but blank lines.
+// empty reports whether nothing is shown.
 func (s *screen) empty() bool { return len(s.shown) == 0 }
 
 // end returns the end of the last line, up to the cursor.
