@@ -46,7 +46,7 @@ func (s *session) overSSH(conn net.Conn) arrival {
 	late.Stop()
 	s.client = ssh.NewClient(client, channels, requests)
 	s.closers = append(s.closers, func() { _ = s.client.Close() })
-	took := time.Since(proof.asked)
+	took := proof.took()
 	if s.Access == site.NETCONF {
 		return arrival{outcome: walk.OutcomeIn, took: took}
 	}
@@ -55,7 +55,7 @@ func (s *session) overSSH(conn net.Conn) arrival {
 
 // notOverSSH says how a login over SSH ended that did not succeed.
 func (s *session) notOverSSH(err error, proof *proving) arrival {
-	took := time.Since(proof.asked)
+	took := proof.took()
 	switch {
 	case errors.Is(err, ErrHostKey):
 		return arrival{
@@ -124,6 +124,14 @@ type proving struct {
 	Attempt
 	asked  time.Time
 	demand string // what the device wants besides, and does not get
+}
+
+// took returns how long ago it was asked for; 0 where it never was.
+func (p *proving) took() time.Duration {
+	if p.asked.IsZero() {
+		return 0
+	}
+	return time.Since(p.asked)
 }
 
 // methods returns the ways to prove it: keys, where there are some; else the password, in
