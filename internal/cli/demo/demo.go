@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"mellowgate/demo"
 	"mellowgate/internal/cli/begin"
 	"mellowgate/internal/cli/call"
@@ -259,18 +257,12 @@ func (s *story) start(network string) error {
 // login makes a real login and compares it with what was foreseen for the
 // given silent servers. An empty password is the person's own.
 func (s *story) login(device, person, password string, silent []string, commands ...string) error {
-	d, _ := s.lab.Places.Device(device)
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey))
+	way, err := call.LabWayOf(s.lab.Places, device, site.SSH)
 	if err != nil {
 		return err
 	}
-	a := login.Attempt{Access: site.SSH, Person: person, HostKey: key, Commands: commands,
-		Password: site.NewSecret(password)}
-	for _, w := range d.Ways {
-		if w.Access == site.SSH {
-			a.Address = w.Address
-		}
-	}
+	a := login.Attempt{Access: site.SSH, Address: way.Address, Person: person, HostKey: way.HostKey,
+		Commands: commands, Password: site.NewSecret(password)}
 	if password == "" {
 		if a.Password, err = secrets.SecretFile(filepath.Join(
 			s.dir, demo.AsReviewed, "passwords", person)); err != nil {

@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"mellowgate/internal/cli/call"
 	sheetcmd "mellowgate/internal/cli/sheet"
 	"mellowgate/internal/cli/show"
@@ -145,17 +143,12 @@ func (s *story) mistake(open func(context.Context) (*login.Line, error), words *
 
 // attemptOver is a login of the person who changes a device.
 func (s *story) attemptOver(device, access string) (login.Attempt, error) {
-	d, _ := s.lab.Places.Device(device)
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.HostKey))
+	way, err := call.LabWayOf(s.lab.Places, device, access)
 	if err != nil {
 		return login.Attempt{}, err
 	}
-	a := login.Attempt{Access: access, Person: typedPerson, HostKey: key, Patience: 20 * time.Second}
-	for _, w := range d.Ways {
-		if w.Access == access {
-			a.Address = w.Address
-		}
-	}
+	a := login.Attempt{Access: access, Address: way.Address, Person: typedPerson, HostKey: way.HostKey,
+		Patience: 20 * time.Second}
 	a.Password, err = secrets.SecretFile(filepath.Join(s.dir, "as-reviewed", "passwords", typedPerson))
 	return a, err
 }

@@ -4,7 +4,6 @@ package devices
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -69,27 +68,21 @@ func (f *managing) targetOf(c *call.Call, d *site.Device) (device.Target, error)
 		return t, call.Usagef("who logs in? Name somebody with -person")
 	}
 	if places, ok := f.lab(c); ok && f.address == "" {
-		place, has := places.Device(d.Name)
-		i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == t.Access() })
-		if !has || i < 0 {
-			return t, call.Usagef("%s has no way in by netconf in this lab; give it one in the site (access: "+
-				"{netconf: {}})", d.Name)
+		way, err := call.LabWayOf(places, d.Name, t.Access())
+		if err != nil {
+			return t, err
 		}
 		if t.RESTCONF {
-			return f.restconfInLab(t, d, place.Ways[i].Address)
+			return f.restconfInLab(t, d, way.Address)
 		}
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
-		if err != nil {
-			return t, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
-		}
-		t.Address, t.HostKey = place.Ways[i].Address, key
+		t.Address, t.HostKey = way.Address, way.HostKey
 	} else {
 		if t.Address == "" {
-			if len(d.Addresses) == 0 {
-				return t, call.Usagef("%s has no address in the site; give it with -address", d.Name)
+			var err error
+			if t.Address, err = call.OwnAddress(d, map[bool]string{
+				false: netconfPort, true: "443"}[t.RESTCONF]); err != nil {
+				return t, err
 			}
-			t.Address = net.JoinHostPort(d.Addresses[0].String(),
-				map[bool]string{false: netconfPort, true: "443"}[t.RESTCONF])
 		}
 		if t.RESTCONF {
 			return f.restconf(t)

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/diagnose"
@@ -63,12 +61,10 @@ func openLab(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, places e
 
 // proofs is what more can be seen of a stand-in.
 func (b *labOf) proofs(password site.Secret) *rollout.Lab {
-	place, _ := b.places.Device(b.d.Name)
 	p := &rollout.Lab{Password: password}
-	i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == site.SSH })
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
-	if i >= 0 && err == nil && b.d.Way(site.SSH) != nil {
-		p.SSH, p.HostKey = place.Ways[i].Address, key
+	way, err := call.LabWayOf(b.places, b.d.Name, site.SSH)
+	if err == nil && b.d.Way(site.SSH) != nil {
+		p.SSH, p.HostKey = way.Address, way.HostKey
 	}
 	return p
 }

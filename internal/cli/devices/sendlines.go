@@ -5,18 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"mellowgate/internal/cli/call"
 	sheetcmd "mellowgate/internal/cli/sheet"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/cli/texts"
-	"mellowgate/internal/core/evidence"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/core/walk"
 	"mellowgate/internal/live/client/login"
@@ -94,16 +90,11 @@ func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, acc
 func attemptAt(c *call.Call, f *managing, d *site.Device, access string) (login.Attempt, error) {
 	a := login.Attempt{Access: access, Person: f.person, Address: f.address, Patience: f.timeout}
 	if places, ok := f.lab(c); ok && f.address == "" {
-		place, has := places.Device(d.Name)
-		i := slices.IndexFunc(place.Ways, func(w evidence.WayPlace) bool { return w.Access == access })
-		if !has || i < 0 {
-			return a, call.Usagef("%s has no way in by %s in this lab", d.Name, access)
-		}
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(place.HostKey))
+		way, err := call.LabWayOf(places, d.Name, access)
 		if err != nil {
-			return a, call.UsageError(fmt.Errorf("the host key of %s in the state folder is damaged", d.Name))
+			return a, err
 		}
-		a.Address, a.HostKey = place.Ways[i].Address, key
+		a.Address, a.HostKey = way.Address, way.HostKey
 	} else {
 		a.Real = true
 		if a.Address == "" {
@@ -111,10 +102,10 @@ func attemptAt(c *call.Call, f *managing, d *site.Device, access string) (login.
 				return a, call.Usagef("where is the console of %s? Give the console server and the port of its "+
 					"line: -address", d.Name)
 			}
-			if len(d.Addresses) == 0 {
-				return a, call.Usagef("%s has no address in the site; give it with -address", d.Name)
+			var err error
+			if a.Address, err = call.OwnAddress(d, typedPorts[access]); err != nil {
+				return a, err
 			}
-			a.Address = net.JoinHostPort(d.Addresses[0].String(), typedPorts[access])
 		}
 		if access == site.SSH {
 			var err error

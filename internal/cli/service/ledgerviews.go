@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/csv"
 	"fmt"
 	"slices"
 	"strconv"
@@ -60,7 +59,7 @@ func (v LedgerView) check(json bool, f ledger.Filter) error {
 type rowsOut struct {
 	c     *call.Call
 	names []string // of the columns, as in JSON
-	csv   *csv.Writer
+	csv   *call.CSV
 	rows  *show.Rows
 }
 
@@ -77,8 +76,7 @@ func newRows(c *call.Call, v LedgerView, headings []string, flexible []int, name
 		s.rows.Least = []int{8, 14, 18, 30, 8}
 	}
 	if v.csv {
-		s.csv = csv.NewWriter(c.Out)
-		_ = s.csv.Write(names) // its error comes with Flush
+		s.csv = call.NewCSV(c.Out, names)
 	}
 	return s
 }
@@ -89,14 +87,7 @@ func (s *rowsOut) add(value any, plain, pretty []string) error {
 	case *s.c.AsJSON:
 		return show.Line(s.c.Out, value)
 	case s.csv != nil:
-		for i, cell := range plain {
-			plain[i] = call.HarmlessCell(show.Safe(cell))
-		}
-		if err := s.csv.Write(plain); err != nil {
-			return err
-		}
-		s.csv.Flush()
-		return s.csv.Error()
+		return s.csv.Row(plain)
 	}
 	s.rows.Add(pretty...)
 	return nil
@@ -104,7 +95,9 @@ func (s *rowsOut) add(value any, plain, pretty []string) error {
 
 func (s *rowsOut) end() error {
 	switch {
-	case *s.c.AsJSON, s.csv != nil:
+	case *s.c.AsJSON:
+	case s.csv != nil:
+		return s.csv.End()
 	case s.rows.Empty():
 		s.c.Note("no record fits")
 	default:

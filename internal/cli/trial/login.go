@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/evidence"
@@ -246,26 +244,11 @@ func (f LoginFlags) Attempt() (login.Attempt, evidence.Places, error) {
 	if err != nil {
 		return login.Attempt{}, evidence.Places{}, err
 	}
-	device, found := places.Device(f.Device)
-	if !found {
-		var known []string
-		for _, d := range places.Devices {
-			known = append(known, d.Name)
-		}
-		return login.Attempt{}, places,
-			call.Usagef("the lab in %s has no device %q%s", f.State, f.Device, nearest.Suggest(f.Device, known))
-	}
-	i := slices.IndexFunc(device.Ways, func(w evidence.WayPlace) bool { return w.Access == f.Access })
-	if i < 0 {
-		return login.Attempt{}, places, call.Usagef("%s has no way in by %s in this lab", f.Device, f.Access)
-	}
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(device.HostKey))
+	way, err := call.LabWayOf(places, f.Device, f.Access)
 	if err != nil {
-		return login.Attempt{}, places,
-			call.UsageError(fmt.Errorf(
-				"the host key of %s in %s is damaged", f.Device, f.State))
+		return login.Attempt{}, places, err
 	}
-	a := login.Attempt{Access: f.Access, Address: device.Ways[i].Address, Person: f.Person, HostKey: key,
+	a := login.Attempt{Access: f.Access, Address: way.Address, Person: f.Person, HostKey: way.HostKey,
 		ServerName: f.Device,
 		Commands:   slices.Concat(f.commands, f.allows, f.refuses)}
 	if f.Access == site.Web || f.Access == site.API {
