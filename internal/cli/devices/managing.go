@@ -78,11 +78,15 @@ func (f *managing) targetOf(c *call.Call, d *site.Device) (device.Target, error)
 		t.Address, t.HostKey = way.Address, way.HostKey
 	} else {
 		if t.Address == "" {
-			var err error
-			if t.Address, err = call.OwnAddress(d, map[bool]string{
-				false: netconfPort, true: "443"}[t.RESTCONF]); err != nil {
+			port := netconfPort
+			if t.RESTCONF {
+				port = "443"
+			}
+			address, err := call.OwnAddress(d, port)
+			if err != nil {
 				return t, err
 			}
+			t.Address = address
 		}
 		if t.RESTCONF {
 			return f.restconf(t)
