@@ -98,20 +98,26 @@ func refusedThoughGranted(c *checker, sh foresee.Shape) {
 	}
 }
 
-// admitsADirectory looks for ways in that ask a directory, and so let in whomever
-// it knows.
+// admitsADirectory looks for ways in that ask a directory, and so let in whomever it knows, and by the password
+// alone.
 func admitsADirectory(c *checker, sh foresee.Shape) {
 	for _, cs := range sh.Cases {
 		login := lastStep(cs, site.Login)
 		if cs.Who.Kind != foresee.Known || !allUp(cs) || cs.Outcome == walk.OutcomeRefused ||
-			login.Method.Protocol() != site.LDAP || c.reckoner.RoleOf(cs) != nil {
+			login.Method.Protocol() != site.LDAP {
 			continue
+		}
+		knows := "passwords and no grants: " + cs.Who.Name + " gets in"
+		if p := cs.Who.Person(); c.reckoner.RoleOf(cs) != nil {
+			if p == nil || p.OneTime == nil {
+				continue
+			}
+			knows = "no one-time codes: " + cs.Who.Name + " gets in by the password alone"
 		}
 		f := Finding{Code: "admits-a-directory", Devices: sh.Devices, Access: []string{cs.Way.Name()},
 			Place: login.Method.Place,
-			Text: fmt.Sprintf("The list %s asks the directory %s, which knows passwords and no grants: %s gets in, "+
-				"at level %d.",
-				login.List.Name, login.By, cs.Who.Name, cs.Raised),
+			Text: fmt.Sprintf("The list %s asks the directory %s, which knows %s, at level %d.",
+				login.List.Name, login.By, knows, cs.Raised),
 			Repair: "ask RADIUS or TACACS+ servers, which decide by grants and can ask the directory (directories: [" +
 				login.By +
 				"]); or let find of the directory name only those who may get in, and accept this"}

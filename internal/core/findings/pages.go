@@ -283,8 +283,8 @@ var pages = []Page{
 			"A warning where others get in by that way.",
 		Shows: "authorize: session, methods: [local]", Good: "authorize: session, methods: [group t, local]"},
 	{Code: "admits-a-directory", Severity: Warning,
-		About: "Devices ask a directory by themselves, which knows passwords and no grants: whoever it knows gets " +
-			"in. An error where they reach full rights.",
+		About: "Devices ask a directory by themselves, which knows passwords, and neither grants nor one-time codes: " +
+			"whoever it knows gets in, by the password alone. An error where they reach full rights.",
 		Shows: "groups: [{name: t, servers: [book]}]", Good: "directories: [book]\ngroups: [{name: t, servers: " +
 			"[t1, t2]}]",
 		setup: withDirectory},

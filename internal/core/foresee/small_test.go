@@ -196,12 +196,12 @@ func TestChangesOfTwoWaysOrDevicesAreNotJoined(t *testing.T) {
 	require.Equal(t, []string{"x", "y"}, joined[0].People)
 }
 
-// of is a reckoner of a small site: what more says beyond two servers of TACACS+ and RADIUS.
-func of(t *testing.T, more string) Forecaster {
+// of is a reckoner of a small site: what more says beyond groups of TACACS+ and RADIUS servers, and others.
+func of(t *testing.T, more string, others ...string) Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(`
 keys: {k: file k}
-groups: [{name: g, servers: [t]}, {name: q, servers: [r]}]
+groups: [` + strings.Join(append(others, "{name: g, servers: [t]}, {name: q, servers: [r]}"), ", ") + `]
 ` + more)})
 	require.NoError(t, err)
 	return Forecaster{Site: s}
@@ -361,5 +361,33 @@ devices: [{name: d1, kind: k, addresses: [192.0.2.9], accounts: [keeper],
 	for who, outcome := range map[string]walk.Outcome{"keeper": walk.OutcomeLow, "unknown": walk.OutcomeOpen,
 		"anyone": walk.OutcomeOpen} {
 		require.Equal(t, outcome, f.Cases(d, d.Way(site.SSH), f.named(t, d, who))[0].Outcome, who)
+	}
+}
+
+// A directory that a device asks itself knows passwords and whose time is over, and asks nobody for a code.
+func TestADirectoryThatADeviceAsksItselfKnowsNoCodes(t *testing.T) {
+	t.Parallel()
+	f := of(t, `
+servers:
+  - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s}
+  - {name: r, protocol: radius, address: 192.0.2.2, key: k, timeout: 1s}
+  - {name: book, protocol: ldap, address: 192.0.2.3, base: o=x}
+teams: [{name: net, one-time-code: needed}]
+lists: [{name: l, authenticate: login, methods: [group g]}, {name: b, authenticate: login, methods: [group b]}]
+people: [{name: a, teams: [net], password: $6$x$y}, {name: gone, teams: [net], password: $6$x$y, disabled: true}]
+roles: [{name: all, level: 15, commands: [allow **]}]
+grants: [{who: [team net], role: all}]
+devices: [{name: d1, addresses: [192.0.2.9], access: {ssh: {login: l}, telnet: {login: b}}}]
+`, "{name: b, servers: [book]}")
+	d := f.Site.Devices[0]
+	for _, c := range []struct {
+		access, person string
+		outcome        walk.Outcome
+	}{{"ssh", "a", walk.OutcomeRefused}, {"telnet", "a", walk.OutcomeIn}, {"telnet", "gone", walk.OutcomeRefused}} {
+		for _, w := range d.Ways {
+			if w.Access == c.access {
+				require.Equal(t, c.outcome, f.Cases(d, w, f.named(t, d, c.person))[0].Outcome, "%v", c)
+			}
+		}
 	}
 }

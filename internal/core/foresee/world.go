@@ -59,10 +59,7 @@ func (f Forecaster) login(s *site.Server, d *site.Device, w *site.Way, who Who, 
 	case who.right() && who.person.Password.Key == nil && !site.OneWay(form):
 		return rights.Decision{Reason: reason.PasswordForm, Text: "the password of " + who.Name + " cannot be read"}
 	case s.Protocol == site.LDAP && who.right():
-		_, d := rights.Knows(f.Site, rights.Question{Purpose: p, Person: who.typed, Known: who.known(),
-			Credential: rights.Right}, f.at())
-		d.Allow = d.Reason == ""
-		return d
+		return rights.AtDirectory(who.person, f.at())
 	}
 	return f.decide(d, w, who, p)
 }

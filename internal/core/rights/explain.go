@@ -33,7 +33,7 @@ const (
 // decides.
 func Explain(s *site.Site, q Question, now time.Time) ([]Step, Decision) {
 	d := Decide(s, q, now)
-	p, refusal := Knows(s, q, now)
+	p, refusal := knows(s, q, now)
 	if p == nil {
 		return []Step{{Part: "person", Place: refusal.Place, Text: q.Person, Result: Decides, Why: refusal.Text}}, d
 	}

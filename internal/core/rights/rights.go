@@ -67,7 +67,7 @@ type Decision struct {
 
 // Decide answers q from the site at the time now.
 func Decide(s *site.Site, q Question, now time.Time) Decision {
-	p, refusal := Knows(s, q, now)
+	p, refusal := knows(s, q, now)
 	if p == nil {
 		return refusal
 	}
@@ -89,9 +89,9 @@ func Decide(s *site.Site, q Question, now time.Time) Decision {
 
 func levelOf(r *site.Role) string { return strconv.Itoa(r.Level) }
 
-// Knows is the first half of Decide: who the person is, and whether they are
+// knows is the first half of Decide: who the person is, and whether they are
 // let in at all, before any grant. The person is nil with a refusal.
-func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
+func knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 	p := q.Known
 	if p == nil {
 		p = s.Person(q.Person)
@@ -120,14 +120,32 @@ func Knows(s *site.Site, q Question, now time.Time) (*site.Person, Decision) {
 				"entry of people",
 			team.Name, p.Name)
 	}
-	if p.Disabled { // this and the next also stand in out.go, for sessions that are open
-		return nil, refuse(reason.Disabled, p.Place, "%s is disabled", p.Name)
-	}
-	if p.Expired(now) {
-		return nil, refuse(reason.Disabled, p.Place, "%s was allowed until %s", p.Name,
-			p.Until.AddDate(0, 0, -1).Format(time.DateOnly))
+	if d, out := closed(p, now); out {
+		return nil, d
 	}
 	return p, Decision{}
+}
+
+// AtDirectory returns what a directory that a device asks itself decides of somebody whose password is right: it
+// knows whose time is over, and neither grants nor one-time codes.
+func AtDirectory(p *site.Person, now time.Time) Decision {
+	if d, out := closed(p, now); out {
+		return d
+	}
+	return Decision{Allow: true}
+}
+
+// closed decides about somebody who is disabled, or whose time is over; it stands in out.go too, for sessions that
+// are open.
+func closed(p *site.Person, now time.Time) (Decision, bool) {
+	if p.Disabled {
+		return refuse(reason.Disabled, p.Place, "%s is disabled", p.Name), true
+	}
+	if p.Expired(now) {
+		return refuse(reason.Disabled, p.Place, "%s was allowed until %s", p.Name,
+			p.Until.AddDate(0, 0, -1).Format(time.DateOnly)), true
+	}
+	return Decision{}, false
 }
 
 func refuse(r reason.Reason, place site.Place, format string, args ...any) Decision {
