@@ -286,6 +286,6 @@ func TestADeviceIsReachedThroughHosts(t *testing.T) {
 	conn, err := login.Through([]login.Hop{first}, 20*time.Second)(t.Context(), a.Address)
 	require.NoError(t, err)
 	require.NoError(t, conn.Close())
-	_, err = conn.Read(make([]byte, 9))
+	_, err = conn.Write([]byte("gone"))
 	require.Error(t, err)
 }
