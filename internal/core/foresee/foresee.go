@@ -278,6 +278,7 @@ type classKey struct {
 	local  *site.Account
 	reads  bool // the password can be read, and so checked in every form
 	listed bool // the login list is for the name
+	closed bool // a directory that is asked by the device lets nobody in by the name
 }
 
 func (f Forecaster) class(d *site.Device, w *site.Way, who Who) classKey {
@@ -285,7 +286,8 @@ func (f Forecaster) class(d *site.Device, w *site.Way, who Who) classKey {
 	list, named := d.LoginList(w, who.typed)
 	return classKey{listed: !named || list.For(who.typed),
 		kind: who.Kind, reason: decision.Reason, role: decision.Role, local: d.Account(who.typed),
-		reads: who.person != nil && who.person.Password.Key != nil}
+		reads:  who.person != nil && who.person.Password.Key != nil,
+		closed: who.person != nil && !rights.AtDirectory(who.person, f.at()).Allow}
 }
 
 // Cases foresees one person at one way in, in every state that matters.

@@ -346,13 +346,13 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 func TestAPasswordThatNoServerCanCheckIsForeseen(t *testing.T) {
 	t.Parallel()
 	f := of(t, twoServers+`
-kinds: [{name: k, traits: {password-as: {radius: chap}}}]
+platforms: [{name: k, behaviour: {password-form: {radius: chap}}}]
 lists: [{name: l, authenticate: login, methods: [group q]}, {name: n, authenticate: login, methods: [none]}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 people: [{name: hashed, teams: [net], password: $6$x$y}, {name: kept, teams: [net], password: key k}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
-devices: [{name: d1, kind: k, addresses: [192.0.2.9], accounts: [keeper],
+devices: [{name: d1, platform: k, addresses: [192.0.2.9], accounts: [keeper],
   access: {console: {login: l}, ssh: {login: n}}}]
 `)
 	d := f.Site.Devices[0]
@@ -387,6 +387,12 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {ssh: {login: l}, telnet: {
 		for _, w := range d.Ways {
 			if w.Access == c.access {
 				require.Equal(t, c.outcome, f.Cases(d, w, f.named(t, d, c.person))[0].Outcome, "%v", c)
+				for _, sh := range f.Device(d) {
+					if sh.Way == w && sh.Who.Name == c.person {
+						require.Equal(t, c.outcome, sh.Outcome, "among all: %v", c)
+						break // the others are of outages
+					}
+				}
 			}
 		}
 	}
