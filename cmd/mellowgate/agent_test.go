@@ -57,9 +57,9 @@ servers:
   - {name: r2, protocol: radius, address: 192.0.2.2, key: k, timeout: 1s, attempts: 2}
 groups: [{name: g, servers: [SERVERS]}]
 lists: [{name: l, authenticate: login, methods: METHODS}]
-kinds: [{name: host, traits: {level-without-session: 15, refusal: tries-next}}]
+platforms: [{name: host, behaviour: {level-without-session: 15, refusal: tries-next}}]
 accounts: [{name: PERSON, level: 15, password: 'HASH'}, {name: keeper, level: 15, password: 'HASH'}]
-devices: [{name: agent, kind: host, addresses: [127.0.0.1], accounts: [PERSON, keeper], defaults: {login: l}, access: {console: {}, netconf: {}}}]
+devices: [{name: agent, platform: host, addresses: [127.0.0.1], accounts: [PERSON, keeper], defaults: {login: l}, access: {console: {}, netconf: {}}}]
 people: [{name: ines, teams: [net], password: 'HASH'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]

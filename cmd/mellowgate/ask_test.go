@@ -165,7 +165,7 @@ func TestAskAgainstServeInEveryFormOverEveryTransport(t *testing.T) {
 	}
 	// Without -form a password is sent as the kind of the device sends it: by CHAP it cannot be held against a hash.
 	write("hashed", strings.NewReplacer("password: key kept", "password: '"+hash+"'", "devices: [{name: sw,",
-		"kinds: [{name: k, traits: {password-as: {radius: chap}}}]\ndevices: [{name: sw, kind: k,").
+		"platforms: [{name: k, behaviour: {password-form: {radius: chap}}}]\ndevices: [{name: sw, platform: k,").
 		Replace(here(t, servedSite)))
 	require.NoError(t, os.Rename(filepath.Join(c.dir, "hashed"), filepath.Join(c.dir, "site.yaml")))
 	require.Eventually(t, func() bool { return strings.Contains(serve.said(), "was read again") }, 20*time.Second,

@@ -32,9 +32,9 @@ lists:
   - {name: l, authenticate: login, methods: [group g]}
   - {name: s, authorize: session, methods: [group g]}
   - {name: a, account: sessions, when: start and stop, methods: [group g]}
-kinds: [{name: k, traits: {disconnect-port: 4799}}]
+platforms: [{name: k, behaviour: {disconnect-port: 4799}}]
 devices:
-  - {name: sw, kind: k, addresses: [DEVICE], access: {ssh: {login: l, session: s, record-sessions: a}}}
+  - {name: sw, platform: k, addresses: [DEVICE], access: {ssh: {login: l, session: s, record-sessions: a}}}
 people:
   - {name: ines, teams: [net], password: 'HASH'}
   - {name: otto, teams: [net], password: 'HASH'}

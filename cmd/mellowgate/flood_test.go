@@ -107,7 +107,7 @@ func TestHalfConnectionsOfManyDevicesKeepNobodyOut(t *testing.T) {
 	require.NoError(t, err)
 	for i := range 16 {
 		fmt.Fprintf(&devices,
-			"  - {name: other-%d, kind: switch, profile: standard, addresses: [%s1.%d], labels: {place: office}}\n",
+			"  - {name: other-%d, platform: switch, profile: standard, addresses: [%s1.%d], labels: {place: office}}\n",
 			i, prefixOf(t), i+1)
 	}
 	changed := strings.Replace(string(text), "\naccounts:", devices.String()+"\naccounts:", 1)

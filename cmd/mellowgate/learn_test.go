@@ -29,11 +29,11 @@ lists:
   - {name: crew, authenticate: login, methods: [group shore, local]}
   - {name: crew-session, authorize: session, methods: [group shore, local]}
   - {name: crew-visits, account: sessions, when: start and stop, methods: [group shore]}
-kinds:
+platforms:
   - name: quay-switch
 devices:
   - name: sw-1
-    kind: quay-switch
+    platform: quay-switch
     addresses: [192.0.2.101]
     accounts: [wayback]
     access:
@@ -62,18 +62,18 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 	c := unlearnedSite(t)
 	found := c.run(t, "check")
 	require.Zero(t, found.status, found.err)
-	require.Contains(t, found.out, "What happens depends on password-as tacacs, which is not known of the kind "+
+	require.Contains(t, found.out, "What happens depends on password-form tacacs, which is not known of the platform "+
 		"quay-switch.")
 	require.Contains(t, found.out, "find it out by mellowgate learn quay-switch -device sw-1")
 	before := c.run(t, "foresee", "-person", "wayback", "-access", "ssh")
 	require.Contains(t, before.out, "depends on refusal, which is not known: with ends-list")
 	assumed := c.run(t, "check", "-assume")
-	require.NotContains(t, assumed.out, "depends-on-trait")
+	require.NotContains(t, assumed.out, "depends-on-behaviour")
 	require.NotContains(t, c.run(t, "foresee", "-assume").out, "depends on")
 
 	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t),
 		"-behaves", "quay-switch refusal: ends-list",
-		"-behaves", "quay-switch password-as tacacs: chap")
+		"-behaves", "quay-switch password-form tacacs: chap")
 	r := c.run(t, "learn", "-json", "-yes", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
 		"quay-switch")
 	require.Zero(t, r.status, r.err)
@@ -89,8 +89,8 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 		is[one.Trait] = one.Value
 	}
 	require.Equal(t, "ends-list", is["refusal"])
-	require.Equal(t, "chap", is["password-as tacacs"])
-	require.Equal(t, "ignores", is["record-failure"])
+	require.Equal(t, "chap", is["password-form tacacs"])
+	require.Equal(t, "ignores", is["accounting-failure"])
 	require.True(t, learned.Whole)
 	require.NotContains(t, r.out+r.err, "the way back in")
 	kept, err := os.ReadFile(filepath.Join(c.dir, "learned-sw-1.jsonl"))
@@ -105,19 +105,20 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 
 	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
 	require.NoError(t, err)
-	require.Contains(t, string(text), "\n  - name: quay-switch\n    traits: {refusal: ends-list, ")
-	require.Contains(t, string(text), "password-as: {tacacs: chap}")
+	require.Contains(t, string(text), "\n  - name: quay-switch\n    behaviour: {refusal: ends-list, ")
+	require.Contains(t, string(text), "password-form: {tacacs: chap}")
 	require.Contains(t, string(text), "port-names: {console: [console], ssh: [ssh]}")
 	after := c.run(t, "check")
 	require.Equal(t, 1, after.status, "the hash of ines cannot be checked against chap")
-	require.NotContains(t, after.out, "depends-on-trait")
+	require.NotContains(t, after.out, "depends-on-behaviour")
 	require.NotContains(t, c.run(t, "foresee").out, "depends on refusal")
 }
 
 func TestADeviceThatIsOtherwiseThanTheSiteSaysIsTold(t *testing.T) {
 	t.Parallel()
-	c := unlearnedSite(t, "  - name: quay-switch\n", "  - name: quay-switch\n    traits:\n      refusal: tries-next\n"+
-		"      password-as: {radius: pap}\n")
+	c := unlearnedSite(t, "  - name: quay-switch\n", "  - name: quay-switch\n    behaviour:\n      refusal: "+
+		"tries-next\n"+
+		"      password-form: {radius: pap}\n")
 	c.start(t, "lab", "-devices-only", "-state", "st", "-network", network(t), "-behaves",
 		"quay-switch refusal: ends-list")
 	r := c.run(t, "learn", "-yes", "-again", "-write", "-state", "st", "-device", "sw-1", "-password-file", "wayback",
@@ -127,8 +128,8 @@ func TestADeviceThatIsOtherwiseThanTheSiteSaysIsTold(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
 	require.NoError(t, err)
 	require.Contains(t, string(text), "refusal: tries-next\n", "what the site says is for you to change")
-	require.Contains(t, string(text), "      password-as: {tacacs: ascii, radius: pap}\n")
-	require.Contains(t, string(text), "      record-failure: ignores\n")
+	require.Contains(t, string(text), "      password-form: {tacacs: ascii, radius: pap}\n")
+	require.Contains(t, string(text), "      accounting-failure: ignores\n")
 }
 
 // A real device is entered at its address, by OpenSSH's protocol, and asks servers at
@@ -161,7 +162,7 @@ func TestARealDeviceIsLearnedByItsAddress(t *testing.T) {
 		"plover="+places.Servers[1].Address, "-prompt", `level (\d+)\] $`, "-password-file", "wayback", "quay-switch")
 	require.Zero(t, r.status, r.err)
 	require.Regexp(t, `refusal +ends-list`, r.out)
-	require.Regexp(t, `record-failure +ignores`, r.out)
+	require.Regexp(t, `accounting-failure +ignores`, r.out)
 	require.NotContains(t, r.out, "by console")
 }
 
@@ -189,8 +190,9 @@ func TestADeviceThatWasWrittenFromTheStandardsAloneIsLearned(t *testing.T) {
 		"console", "-from", at(9), "-listen", "tern="+at(1), "-listen", "plover="+at(2), "-prompt", `tug-(\d+)\) # $`,
 		"-password-file", "wayback", "quay-switch")
 	require.Zero(t, r.status, r.err)
-	require.Contains(t, r.out, "for the kind quay-switch: traits: {refusal: ends-list, heeds-icmp: false, "+
-		"level-from: radius-standard, password-as: {radius: pap}, port-names: {console: [\"tty *\"]}}")
+	require.Contains(t, r.out, "for the platform quay-switch: behaviour: {refusal: ends-list, notices-closed-port: "+
+		"false, "+
+		"level-attribute: radius-standard, password-form: {radius: pap}, port-names: {console: [\"tty *\"]}}")
 	require.Regexp(t, `tern is asked again after 0\.[4-9][^;]* s, 2 times in all at most`, r.out) // a busy machine is late
 	require.Contains(t, r.out, "a question of RADIUS carries Message-Authenticator, NAS-IP-Address, NAS-Port-Id, "+
 		"User-Name, User-Password")
@@ -205,8 +207,8 @@ func TestALearnThatCannotBeMadeSaysWhy(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{}, "learn needs the kind"},
-		{[]string{"quay-swich"}, `the site has no kind "quay-swich"; did you mean "quay-switch"?`},
+		{[]string{}, "learn needs the platform"},
+		{[]string{"quay-swich"}, `the site has no platform "quay-swich"; did you mean "quay-switch"?`},
 		{[]string{"-device", "sw-2", "quay-switch"}, "sw-2"},
 		{[]string{"-device", "sw-1", "-account", "nobody", "quay-switch"}, `no local account "nobody" that logs in`},
 		{[]string{"-device", "sw-1", "-state", "none", "quay-switch"}, "none"},
@@ -223,7 +225,7 @@ func TestALearnThatCannotBeMadeSaysWhy(t *testing.T) {
 	plan := c.run(t, "learn", "-plan", "-device", "sw-1", "quay-switch")
 	require.Zero(t, plan.status, plan.err)
 	require.Contains(t, plan.out, " 1. wayback by ssh while plover and tern are silent")
-	require.Contains(t, plan.out, "on a device with the usual habits; another one may take other steps")
+	require.Contains(t, plan.out, "on a device that behaves as usual; another one may take other steps")
 	unasked := c.run(t, "learn", "-device", "sw-1", "-state", "running", "quay-switch")
 	require.Equal(t, 2, unasked.status)
 }
@@ -253,7 +255,7 @@ func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 	})
 	page, err := os.ReadFile(filepath.Join(c.dir, "pages", "mellowgate-learn.1"))
 	require.NoError(t, err)
-	require.Contains(t, string(page), ".SH SYNOPSIS\n.B mellowgate learn [flags] KIND [SITE]\n")
+	require.Contains(t, string(page), ".SH SYNOPSIS\n.B mellowgate learn [flags] PLATFORM [SITE]\n")
 	require.FileExists(t, filepath.Join(c.dir, "pages", "mellowgate.1"))
 	for _, line := range strings.Split(string(page), "\n") {
 		require.NotRegexp(t, `^'`, line, "a line that begins so is a request")
@@ -275,8 +277,8 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 	}
 	const reviewed, wayback = "demo/as-reviewed", " -password-file demo/as-reviewed/passwords/"
 	bare := change("my-site/site.yaml", "dead-time: 1m", "dead-time: 0", "timeout: 2s", "timeout: 400ms",
-		"    traits: {refusal: ends-list, all-resting: passes, record-failure: ignores, "+
-			"console-obeys-authorization: true, password-as: {tacacs: ascii}}\n", "")
+		"    behaviour: {refusal: ends-list, all-dead: passes, accounting-failure: ignores, "+
+			"console-obeys-authorization: true, password-form: {tacacs: ascii}}\n", "")
 	follow(t, c, "docs/learn.md", []printed{
 		{call: "mellowgate foresee SITE", not: "below, of sites that there are"},
 		{call: "mellowgate check SITE", not: "below"},
@@ -284,16 +286,16 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate check my-site", before: func(t *testing.T, c call) {
 			clitest.CheapHashes(t, filepath.Join(c.dir, "my-site"))
 			bare(t, c)
-		}, says: "What happens depends on record-failure"},
-		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-as " +
+		}, says: "What happens depends on accounting-failure"},
+		{call: "mellowgate lab -devices-only -behaves 'switch refusal: ends-list' -behaves 'switch password-form " +
 			"tacacs: pap' my-site",
 			as: "mellowgate lab -devices-only -network " + another(t) +
-				" -behaves 'switch refusal: ends-list' -behaves 'switch password-as tacacs: pap' my-site",
+				" -behaves 'switch refusal: ends-list' -behaves 'switch password-form tacacs: pap' my-site",
 			says: "switch-2"},
 		{call: "mellowgate learn -plan -device switch-1 switch my-site",
 			says: " 1. wayback by ssh while gate-1 and gate-2 are silent"},
 		{call: "mellowgate learn -yes -write -device switch-1 -password-file my-site/passwords/wayback switch my-site",
-			says: `refusal +ends-list(?s).*password-as tacacs +pap(?s).*the way in waits so long at least`},
+			says: `refusal +ends-list(?s).*password-form tacacs +pap(?s).*the way in waits so long at least`},
 		{call: "mellowgate check my-site", says: "0 errors, 0 warnings|nothing found|slow-fallback"},
 		{call: "mellowgate demo -write demo"},
 		{call: "mellowgate lab -devices-only -behaves 'pier-switch refusal: tries-next' demo/as-reviewed",
@@ -310,10 +312,10 @@ func TestEveryCallOfThePageAboutHabitsDoesWhatThePageSays(t *testing.T) {
 			// its own tests try RADIUS
 			as:   "mellowgate learn -plan -again -device mv-avocet-rtr ship-router " + reviewed,
 			says: "1. master by ssh while plover, sanderling and tern are silent"},
-		{call: "mellowgate learn -device DEVICE -address ADDRESS KIND SITE",
+		{call: "mellowgate learn -device DEVICE -address ADDRESS PLATFORM SITE",
 			not: "a test of its own learns a device by its address"},
-		{call: "mellowgate learn -capture FILE KIND SITE", not: "learn's own tests read captures"},
-		{call: "mellowgate learn -state DIR KIND SITE", not: "learn's own tests read a state folder"},
+		{call: "mellowgate learn -capture FILE PLATFORM SITE", not: "learn's own tests read captures"},
+		{call: "mellowgate learn -state DIR PLATFORM SITE", not: "learn's own tests read a state folder"},
 	})
-	require.NotContains(t, c.run(t, "check", "my-site").out, "depends-on-trait")
+	require.NotContains(t, c.run(t, "check", "my-site").out, "depends-on-behaviour")
 }

@@ -345,13 +345,14 @@ func TestNoFaultOfADesignStaysOnADevice(t *testing.T) {
 			""},
 		{"command-stuck", ship, "methods: [group shore, signed-in]", "methods: [group shore]", "", 2, "check finds",
 			""},
-		{"password-form", sw, "password-as: {tacacs: ascii}", "password-as: {tacacs: chap}", "", 2, "check finds", ""},
+		{"password-form", sw, "password-form: {tacacs: ascii}", "password-form: {tacacs: chap}", "", 2, "check finds",
+			""},
 		{"no-grant", sw, "who: [team network]", "who: [team nobody]", "", 2, "will not get into", ""},
 		{"disabled-or-expired", sw, "- name: ines.marsh\n", "- name: ines.marsh\n    disabled: true\n", "", 2,
 			"will not get into", ""},
 		{"unknown-person", sw, "ines.marsh", "ines.other", "", 2, "has nobody called", ""},
-		{"template-missing", ship, "ends-list, all-resting: passes, console",
-			"ends-list, all-resting: passes, account-from: Filter-Id, console", "", 2,
+		{"template-missing", ship, "ends-list, all-dead: passes, console",
+			"ends-list, all-dead: passes, account-attribute: Filter-Id, console", "", 2,
 			"check finds", ""},
 	} {
 		if !testscale.One(n, 4) {
@@ -403,23 +404,23 @@ lists:
   - {name: l, authenticate: login, methods: [group g, local]}
   - {name: s, authorize: session, methods: [group g, local]}
   - {name: c, authorize: commands, levels: 0-15, methods: [group g, signed-in]}
-kinds:
-  - {name: usual, traits: {refusal: ends-list}}
-  - {name: first, traits: {refusal: ends-list, takes-back: first-confirmed-commit, models: [ietf-system, ietf-system-tacacs-plus]}}
-  - {name: plain, traits: {refusal: ends-list, takes-back: nothing, models: [openconfig-system]}}
-  - {name: direct, traits: {refusal: ends-list, takes-back: no-candidate}}
-  - {name: local-too, traits: {refusal: tries-next, local-level-needs-session: false}}
-  - {name: bare, traits: {models: [ietf-system]}}
+platforms:
+  - {name: usual, behaviour: {refusal: ends-list}}
+  - {name: first, behaviour: {refusal: ends-list, rollback: first-confirmed-commit, models: [ietf-system, ietf-system-tacacs-plus]}}
+  - {name: plain, behaviour: {refusal: ends-list, rollback: nothing, models: [openconfig-system]}}
+  - {name: direct, behaviour: {refusal: ends-list, rollback: no-candidate}}
+  - {name: local-too, behaviour: {refusal: tries-next, local-level-needs-session: false}}
+  - {name: bare, behaviour: {models: [ietf-system]}}
 profiles: [{name: p, defaults: {login: l, session: s, commands: c}, access: {console: {}, netconf: {}}, accounts: [keeper]}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}, {name: mate, level: 15, password: 'HASH'}]
 devices:
-  - {name: usual-1, kind: usual, profile: p, addresses: [192.0.2.11], labels: {pair: core}}
-  - {name: usual-2, kind: usual, profile: p, addresses: [192.0.2.12], labels: {pair: core}}
-  - {name: first-1, kind: first, profile: p, addresses: [192.0.2.13]}
-  - {name: plain-1, kind: plain, profile: p, addresses: [192.0.2.14]}
-  - {name: direct-1, kind: direct, profile: p, addresses: [192.0.2.15]}
-  - {name: local-1, kind: local-too, profile: p, addresses: [192.0.2.16]}
-  - {name: bare-1, kind: bare, profile: p, addresses: [192.0.2.17]}
+  - {name: usual-1, platform: usual, profile: p, addresses: [192.0.2.11], labels: {pair: core}}
+  - {name: usual-2, platform: usual, profile: p, addresses: [192.0.2.12], labels: {pair: core}}
+  - {name: first-1, platform: first, profile: p, addresses: [192.0.2.13]}
+  - {name: plain-1, platform: plain, profile: p, addresses: [192.0.2.14]}
+  - {name: direct-1, platform: direct, profile: p, addresses: [192.0.2.15]}
+  - {name: local-1, platform: local-too, profile: p, addresses: [192.0.2.16]}
+  - {name: bare-1, platform: bare, profile: p, addresses: [192.0.2.17]}
 people: [{name: ines, teams: [net], password: 'HASH'}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]

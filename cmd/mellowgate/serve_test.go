@@ -482,8 +482,8 @@ func TestServeRefusesWhatItCannotServe(t *testing.T) {
 	c.start(t, "serve").end(t)
 	require.Contains(t, c.run(t, "ledger").out, "ines", "the ledger goes on")
 
-	change("run: true}]", "run: true}, {name: d, protocol: ldap, address: 127.93.0.3, base: 'o=x', bind: {as: "+
-		"'cn=x', key: k}, find: '(uid=%u)', tls: none}]")
+	change("run: true}]", "run: true}, {name: d, protocol: ldap, address: 127.93.0.3, base: 'o=x', bind: {dn: "+
+		"'cn=x', key: k}, filter: '(uid=%u)', tls: none}]")
 	require.Contains(t, c.run(t, "serve", "-only", "d").err, "d is a directory: serve asks it, and does not run it")
 }
 

@@ -118,7 +118,7 @@ func TestSmallSitesAreAsForeseen(t *testing.T) {
 func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 	t.Parallel()
 	c, b, change := served(t)
-	change("{who: [team net], role", "{who: [team net], through: [ssh], role")
+	change("{who: [team net], role", "{who: [team net], access: [ssh], role")
 	says := func(text string) {
 		t.Helper()
 		require.Eventually(t, func() bool { return strings.Contains(b.said(), text) }, 20*time.Second,
@@ -147,8 +147,8 @@ func TestServeTellsThePortNamesThatItDoesNotKnow(t *testing.T) {
 		events, err := os.ReadFile(filepath.Join(c.dir, "mellowgate-state/events.jsonl"))
 		return err == nil && strings.Contains(string(events), `it is for ssh, and the device names its port`)
 	}, 20*time.Second, 10*time.Millisecond)
-	change("devices: [{name: sw,", `kinds: [{name: switch, traits: {port-names: {ssh: ["line"]}}}]
-devices: [{name: sw, kind: switch,`)
+	change("devices: [{name: sw,", `platforms: [{name: switch, behaviour: {port-names: {ssh: ["line"]}}}]
+devices: [{name: sw, platform: switch,`)
 	require.Eventually(t, func() bool { return login("line 4") == tacacs.AuthenPass }, 20*time.Second,
 		20*time.Millisecond)
 }

@@ -118,10 +118,10 @@ func TestAnEmptyListOfDevicesIsNotTaken(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(string(text[:at])+"devices-from: list.csv\n"+string(text[end:])),
 		0o600))
 	list := filepath.Join(c.dir, "mine/list.csv")
-	full := "name,kind,profile,addresses\nswitch-1,switch,standard,192.0.2.101\n"
+	full := "name,platform,profile,addresses\nswitch-1,switch,standard,192.0.2.101\n"
 	require.NoError(t, os.WriteFile(list, []byte(full), 0o600))
 	b := c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine")
-	require.NoError(t, os.WriteFile(list, []byte("name,kind,profile,addresses\n"), 0o600))
+	require.NoError(t, os.WriteFile(list, []byte("name,platform,profile,addresses\n"), 0o600))
 	require.NoError(t, b.Process.Signal(syscall.SIGHUP))
 	require.Eventually(t, func() bool { return strings.Contains(b.said(), "it has no device any more, and 1 before") },
 		10*time.Second, 10*time.Millisecond)

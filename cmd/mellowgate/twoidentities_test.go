@@ -17,14 +17,14 @@ lab: {only: true, network: NETWORK}
 service: {limits: {failure-delay: 0s}}
 keys: {shore: file shore.key}
 servers: [{name: tern, protocol: tacacs, address: 192.0.2.21, key: shore, timeout: 1s, run: true}
-  ,{name: dunlin, protocol: ldap, address: 192.0.2.23, base: "o=x", bind: {as: "cn=g,o=x", key: shore}, timeout: 1s}]
+  ,{name: dunlin, protocol: ldap, address: 192.0.2.23, base: "o=x", bind: {dn: "cn=g,o=x", key: shore}, timeout: 1s}]
 groups: [{name: g, servers: [tern]}, {name: books, servers: [dunlin]}]
-kinds: [{name: switch, traits: {refusal: ends-list, level-without-session: 15, models: [openconfig-system]}}]
+platforms: [{name: switch, behaviour: {refusal: ends-list, level-without-session: 15, models: [openconfig-system]}}]
 lists: [{name: crew, authenticate: login, methods: [group g, local]}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
   - name: sw
-    kind: switch
+    platform: switch
     addresses: [192.0.2.101]
     accounts: [keeper]
     defaults: {login: crew}

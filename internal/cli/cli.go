@@ -35,7 +35,8 @@ var ErrTerminated = call.ErrTerminated
 
 // commands returns every command in the order of the work.
 func commands() []*call.Command {
-	return []*call.Command{democmd.Command(), begin.NewCommand(), check.Command(), foreseecmd.Command(),
+	return []*call.Command{democmd.Command(), begin.NewCommand(), begin.MigrateCommand(), check.Command(),
+		foreseecmd.Command(),
 		sheetcmd.Command(), sheetcmd.RenderCommand(),
 		devices.SendCommand(), devices.CompareCommand(), devices.KeysCommand(), service.ServeCommand(),
 		trialcmd.LabCommand(), why.AskCommand(), trialcmd.LoginCommand(),

@@ -17,7 +17,7 @@ func completionCommand() *call.Command {
 	return &call.Command{
 		Name: "completion", Args: "SHELL", Short: "completion of commands, flags and names of the site, for a shell",
 		Long: `Prints what makes a shell complete calls of this program: bash, zsh or fish. Names of devices,
-people, servers and kinds come from the site that the call is about, findings and faults from the program.
+people, servers and platforms come from the site that the call is about, findings and faults from the program.
 
 bash  eval "$(mellowgate completion bash)" in ~/.bashrc
 zsh   eval "$(mellowgate completion zsh)" in ~/.zshrc, after compinit
@@ -146,8 +146,8 @@ func argumentsOf(c *call.Command, n int) []string {
 		return commandNames()
 	case strings.HasPrefix(part, "DEVICE"):
 		return namesOf(siteOf(nil, c), "device")
-	case part == "KIND":
-		return namesOf(siteOf(nil, c), "kind")
+	case part == "PLATFORM":
+		return namesOf(siteOf(nil, c), "platform")
 	}
 	return nil
 }
@@ -182,7 +182,7 @@ func namesOf(s *site.Site, sort string) []string {
 	switch sort {
 	case "device":
 		return call.NamesIn(s.Devices, func(d *site.Device) string { return d.Name })
-	case "kind":
+	case "platform":
 		return call.NamesIn(s.Kinds, func(k *site.Kind) string { return k.Name })
 	case "server":
 		return call.NamesIn(s.Servers, func(v *site.Server) string { return v.Name })

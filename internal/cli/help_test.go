@@ -27,11 +27,11 @@ func TestHelpIsWholeAndTheReferenceIsMadeFromIt(t *testing.T) {
 		require.Equal(t, page.out, c.run(t, name, "-help").out)
 		require.LessOrEqual(t, clitest.Widest(page.out), 160)
 	}
-	want, err := os.ReadFile("../../docs/commands.md")
+	want, err := os.ReadFile(here("../../docs/commands.md"))
 	require.NoError(t, err)
 	require.Equal(t, string(want), c.run(t, "help", "-reference").out,
 		"make it again: go run ./cmd/mellowgate help -reference > docs/commands.md")
-	want, err = os.ReadFile("../../docs/findings.md")
+	want, err = os.ReadFile(here("../../docs/findings.md"))
 	require.NoError(t, err)
 	require.Equal(t, string(want), c.run(t, "help", "-reference", "findings").out,
 		"make it again: go run ./cmd/mellowgate help -reference findings > docs/findings.md")

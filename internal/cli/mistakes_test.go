@@ -119,13 +119,13 @@ func TestAllMistakesOfASiteAreSaidInOneRun(t *testing.T) {
 		says []string
 		more int // that say the same of another place, or result from one
 	}{
-		"several": {with("key: gate-key\n    timeout: 2s", "secret: gate-key\n    wait: 2s",
+		"several": {with("key: gate-key\n    timeout: 2s", "secret: gate-key\n    deadtime: 2s",
 			"servers: [gate-1, gate-2]",
 			"members: [gate-1, gate-2]", "authorize: session\n    methods: [group gates, local]",
 			"authorize: session\n    methods: [group gtes, local]", "password: \"$argon2id", "password: \"$argon2ib",
 			"profile: standard, addresses: [192.0.2.101]", "profile: stadard, addresses: [192.0.2.101]"),
 			[]string{`unknown key "secret" in a server; here it is called "key"`,
-				`unknown key "wait" in a server; here it is called "timeout"`,
+				`unknown key "deadtime" in a server; here it is called "dead-time"`,
 				`unknown key "members" in a group; here it is called "servers"`,
 				`there is no group "gtes"; did you mean "gates"?`, `there is no profile "stadard"; did you mean "standard"?`,
 				"the password of wayback is no hash", "the password of first.admin is no hash"}, 3},

@@ -28,8 +28,21 @@ type call struct {
 	env   []string
 }
 
-// process guards what a process has once: its folder and its environment.
+// process guards what a process has once: its folder, which a call changes, and its environment. Whatever a test
+// reads itself it names by a whole path: see here.
 var process sync.Mutex
+
+// folder is that of the package, as the tests begin.
+var folder = func() string {
+	dir, err := os.Getwd()
+	if err != nil {
+		panic(err)
+	}
+	return dir
+}()
+
+// here returns the whole path of a file of this package or of the tree.
+func here(path string) string { return filepath.Join(folder, path) }
 
 // run calls a command in this process, as the program does.
 func (c call) run(t *testing.T, args ...string) result {
@@ -37,10 +50,8 @@ func (c call) run(t *testing.T, args ...string) result {
 	process.Lock()
 	defer process.Unlock()
 	if c.dir != "" {
-		home, err := os.Getwd()
-		require.NoError(t, err)
 		require.NoError(t, os.Chdir(c.dir))
-		defer func() { _ = os.Chdir(home) }()
+		defer func() { _ = os.Chdir(folder) }()
 	}
 	for _, variable := range append([]string{"MELLOWGATE_SITE=", "COLUMNS="}, c.env...) {
 		name, value, _ := strings.Cut(variable, "=")

@@ -96,7 +96,7 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &schema))
 	require.Contains(t, schema.Properties, "elevation-secrets")
-	shipped, err := os.ReadFile("../../docs/site.schema.json")
+	shipped, err := os.ReadFile(here("../../docs/site.schema.json"))
 	require.NoError(t, err)
 	require.Equal(t, r.out, string(shipped), "make it again: go run ./cmd/mellowgate new -schema > "+
 		"docs/site.schema.json")

@@ -16,7 +16,7 @@ func TestTextOfAMakeAndLogsOfServeAreEvidence(t *testing.T) {
 	r := c.run(t, "why", "-log", "demo/logs/north-sw-1.log", "-device", "north-sw-1", "-access", "ssh",
 		"demo/as-reviewed")
 	require.Zero(t, r.status, r.err)
-	require.Regexp(t, `^unreachable: north-sw-1 to server tern\n`, r.out, "by the phrasebook of its kind")
+	require.Regexp(t, `^unreachable: north-sw-1 to server tern\n`, r.out, "by the phrasebook of its platform")
 	r = c.run(t, "why", "-log", "demo/logs/mv-avocet-rtr.log", "-phrases", "demo/phrasebooks/hull-router.yaml",
 		"-device",
 		"mv-avocet-rtr")

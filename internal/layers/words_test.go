@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -222,6 +223,37 @@ func TestLinesGoTo120Columns(t *testing.T) {
 			if n := len([]rune(line)) + 3*strings.Count(line, "\t"); n > most && !raw[i+1] {
 				t.Errorf("%s:%d: %d columns", path, i+1, n)
 			}
+		}
+	}
+}
+
+// before matches words of the site file that have another name now, and words for them that nobody of the trade says.
+var before = regexp.MustCompile(`(?i)\b(kinds:|traits?|habits?|all-resting|rest-ends|heeds-icmp|login-window|` +
+	`built-in-login|record-failure|recorded-secrets|takes-back|password-as|level-from|account-from|teams-from|` +
+	`questions-per-client)\b`)
+
+// No page, help text, schema or demo has a word of before; the names of JSON fields stay.
+func TestNoPageHasAWordOfBefore(t *testing.T) {
+	t.Parallel()
+	var files []string
+	for _, pattern := range []string{"../../*.md", "../../docs/*.md", "../../docs/*.json", "../../demo/*/*.yaml",
+		"../cli/begin/starter/*"} {
+		found, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		files = append(files, found...)
+	}
+	require.Greater(t, len(files), 35)
+	for _, file := range files {
+		if name := filepath.Base(file); name == "words.md" || name == "CHANGELOG.md" {
+			continue // they say what the words were
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for number, line := range strings.Split(string(text), "\n") {
+			if strings.Contains(line, "`trait`") || strings.Contains(line, `"trait"`) || strings.Contains(line, "trait.go") {
+				continue // a field of JSON; a file of the code
+			}
+			require.NotRegexp(t, before, line, "%s:%d", file, number+1)
 		}
 	}
 }

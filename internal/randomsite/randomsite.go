@@ -94,8 +94,8 @@ func (m *made) servers() {
 		)
 	}
 	m.WriteString(
-		"  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {as: \"cn=g,o=x\", key: b}, " +
-			"teams-from: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: "+m.one("30s", "6s")) + "}\n",
+		"  - {name: d1, protocol: ldap, address: 192.0.2.9, base: \"o=x\", bind: {dn: \"cn=g,o=x\", key: b}, " +
+			"team-attribute: memberOf, timeout: 1s" + m.maybe(2, ", dead-time: "+m.one("30s", "6s")) + "}\n",
 	)
 	fmt.Fprintf(m, "groups: [{name: t, servers: [%s]}, {name: r, servers: [%s]}, {name: d, servers: [d1]}]\nlists:\n",
 		m.some("t1", "t2"), m.some("r1", "r2"))
@@ -131,20 +131,21 @@ func (m *made) lists(i int) {
 
 // kinds writes two kinds, each of whose traits is said or left out.
 func (m *made) kinds() {
-	m.WriteString("kinds:\n")
+	m.WriteString("platforms:\n")
 	for _, name := range []string{"k1", "k2"} {
 		flag := func(n int) string { return fmt.Sprint(m.Intn(n) == 0) }
 		var traits []string
 		for _, t := range []string{
 			"refusal: " + m.one("ends-list", "tries-next"), "unknown-account: " + m.one("ends-list", "tries-next"),
-			"all-resting: " + m.one("asks-first", "passes"), "rest-ends: " + m.one("by-time", "with-last"),
-			"heeds-icmp: " + flag(2), "level-without-session: " + m.one("0", "1", "15"),
+			"all-dead: " + m.one("asks-first", "passes"), "dead-time-ends: " + m.one("by-time", "with-last"),
+			"notices-closed-port: " + flag(2), "level-without-session: " + m.one("0", "1", "15"),
 			"local-level-needs-session: " + flag(2), "console-obeys-authorization: " + flag(2),
 			"web-needs-level: " + m.one("0", "15"), "api-needs-level: " + m.one("0", "15"),
-			"below-level: " + m.one("refused", "reads"), "level-from: " + m.one("radius-standard", "Example-Level"),
-			"account-from: " + m.one("none", "none", "Filter-Id"), "account-by-name: " + flag(3),
-			"rights-with-login: " + flag(3), "record-failure: " + m.one("ignores", "blocks"),
-			"password-as: {radius: " + m.one("pap", "pap", "chap", "mschapv2") + ", tacacs: " +
+			"below-level: " + m.one("refused", "reads"), "level-attribute: " +
+				m.one("radius-standard", "Example-Level"),
+			"account-attribute: " + m.one("none", "none", "Filter-Id"), "account-by-name: " + flag(3),
+			"rights-with-login: " + flag(3), "accounting-failure: " + m.one("ignores", "blocks"),
+			"password-form: {radius: " + m.one("pap", "pap", "chap", "mschapv2") + ", tacacs: " +
 				m.one("ascii", "ascii", "pap", "chap") + "}",
 		} {
 			if m.said("it") != "" {
@@ -157,7 +158,7 @@ func (m *made) kinds() {
 		if m.Intn(2) == 0 {
 			traits = append(traits, "port-names: {ssh: [line], console: [con, line0], web: \"page *\"}")
 		}
-		said := ", traits: {" + strings.Join(traits, ", ") + "}"
+		said := ", behaviour: {" + strings.Join(traits, ", ") + "}"
 		if len(traits) == 0 || m.bare && m.Intn(2) == 0 {
 			said = "" // a kind that says no trait
 		}
@@ -214,7 +215,7 @@ func (m *made) people() {
 
 // limits are what a grant asks beyond whose it is.
 func (m *made) limits() string {
-	return m.maybe(3, ", through: ["+m.one("ssh", "ssh, console", "console, netconf")+"]") +
+	return m.maybe(3, ", access: ["+m.one("ssh", "ssh, console", "console, netconf")+"]") +
 		m.maybe(5, ", devices: [d-1]") + m.maybe(5, ", where: {place: ["+m.one("north", "south, north")+"]}") +
 		m.maybe(6, ", from: ["+m.one("198.51.100.0/24", "127.0.0.0/8, 198.51.100.0/24")+"]") +
 		m.maybe(6, ", hours: "+m.one("Mon 01:00-02:00", "Mon-Fri 08:00-20:00"))
@@ -225,7 +226,7 @@ func (m *made) devices() {
 	m.WriteString("devices:\n")
 	first := ""
 	for i, kind := range []string{"k1", "k2"} {
-		device := fmt.Sprintf("%s, addresses: [192.0.2.%d%s]%s, access: {", m.said(", kind: "+kind), 101+i,
+		device := fmt.Sprintf("%s, addresses: [192.0.2.%d%s]%s, access: {", m.said(", platform: "+kind), 101+i,
 			m.maybe(2, fmt.Sprintf(", '2001:db8::%d'", 101+i)),
 			m.said(", accounts: ["+m.some("keeper", "guest", "ines", "deck", "tobin")+"]")+
 				m.maybe(2, ", labels: {"+m.one("place: north", "place: south", "duty: edge")+"}"))

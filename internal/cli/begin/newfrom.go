@@ -100,7 +100,7 @@ func OpenBooks(names []string) (books []textread.Book, err error) {
 const estateHead = `# Made by "mellowgate new -from" of what devices say of themselves.
 # ` + questionsFile + ` has what was assumed, what was not understood, and what is to be answered: read it first.
 # Who may log in stands in no text: add people or directories, roles and grants
-# (docs/site-file.md), and the habits of each kind (traits).
+# (docs/site-file.md), and how each platform behaves (behaviour).
 `
 
 func writeEstate(dir string, books []textread.Book, taken []textread.Taken, made inventory.Estate) error {
@@ -138,7 +138,8 @@ func estatePage(taken []textread.Taken, made inventory.Estate) string {
 	section("To be answered", "No text says these, and the proof is as good as the answers:")
 	b.WriteString("- Who may log in: write `people`, or `servers` of LDAP and `directories`, with `roles` and " +
 		"`grants`.\n" +
-		"- The habits of each kind: its `traits` are what is safe to assume (`mellowgate check -explain defaults`).\n" +
+		"- How each platform behaves: its `behaviour` is what is safe to assume (`mellowgate check -explain " +
+		"defaults`).\n" +
 		"- Which servers are ours: write `run: true` at those that `serve` and `lab` run.\n")
 	for _, n := range made.Notes {
 		if n.Wants || n.File == "" {

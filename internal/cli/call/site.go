@@ -102,6 +102,7 @@ func (c *Call) loadBy(read func(string) (*site.Site, string, error), path string
 	for _, m := range missing {
 		c.Note("%v; keys are then compared by name only", m)
 	}
+	c.noteRenamed(s, path)
 	return Loaded{Opened: sitefile.Opened{Site: s, Path: path, Base: base, Keys: keys}}, nil
 }
 
@@ -207,4 +208,16 @@ func (l Loaded) Nobody(name string) string {
 		text += "; where a directory has the name, say what it gives with -teams TEAM"
 	}
 	return text
+}
+
+// noteRenamed says in one line where a site has words of a version before.
+func (c *Call) noteRenamed(s *site.Site, path string) {
+	if len(s.Renamed) == 0 {
+		return
+	}
+	first, more := s.Renamed[0], ""
+	if n := len(s.Renamed) - 1; n > 0 {
+		more = fmt.Sprintf(", and %d more", n)
+	}
+	c.Note("%s: %s%s; write the new words with: mellowgate migrate %s", s.Where(first.Place), first, more, path)
 }

@@ -31,8 +31,8 @@ With -read TEXT it checks what a device has saved of itself, by the phrasebook o
 the device in SITE. Only what holds for that device is then said. Where not all of the text was understood nothing is
 proven, and the exit status is 1.
 
-A habit of a make that the traits of its kind do not say is not known: where one of its values would lock somebody out
-or let somebody in, that is a finding (depends-on-trait). -assume leaves these out.
+Behaviour of a platform that the site does not say is not known: where one of its values would lock somebody out
+or let somebody in, that is a finding (depends-on-behaviour). -assume leaves these out.
 
 -format sarif is for programs that show findings beside a file (OASIS SARIF 2.1.0), -format junit for those that show
 tests, where an error is a failure, and -format annotations for a CI that shows a line of output at its place in a file.
@@ -129,7 +129,8 @@ func Check(c *call.Call, l call.Loaded, device *site.Device, assume bool) findin
 // AssumeFlag is of the commands that say what depends on a trait that is not known.
 func AssumeFlag(c *call.Call) *bool {
 	return c.Flags.Bool("assume", false,
-		"take traits that a kind does not say for what the open standards give, or the safe side, and say no more "+
+		"take behaviour that a platform does not say for what the open standards give, or the safe side, and say "+
+			"no more "+
 			"of them")
 }
 

@@ -24,6 +24,10 @@ func explainFinding(c *call.Call, code string) error {
 		style.Table(c.Out, []string{"finding", "severity", "what it means"}, rows, 2)
 		return nil
 	}
+	if now := site.CurrentFinding(code); now != code {
+		c.Say("%s is now called %s.\n\n", code, now)
+		code = now
+	}
 	p, known := findings.PageOf(code)
 	if !known {
 		var codes []string
@@ -127,9 +131,9 @@ func appliedBy(d *site.Device, w *site.Way, p site.Purpose) (text, from string) 
 		}
 		return w.Lists[p].Name, "defaults of " + where
 	case site.BuiltIn:
-		return string(d.Kind.Traits.BuiltInLogin), "built into the kind " + d.Kind.Name
+		return string(d.Kind.Traits.BuiltInLogin), "built into the platform " + d.Kind.Name
 	case site.Unobeyed:
-		return "nothing", "the kind " + d.Kind.Name + " does not obey authorization on the console"
+		return "nothing", "the platform " + d.Kind.Name + " does not obey authorization on the console"
 	}
 	return "", ""
 }

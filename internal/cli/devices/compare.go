@@ -34,11 +34,11 @@ It reads the models that the device announces: ietf-system with ietf-system-taca
 system. What these cannot carry is not compared. A key that the device does not show is named, and is no
 difference. Nothing is changed on the device. Host keys are checked; -accept-host-key takes one the first time.
 
--read TEXT compares what the device has saved of itself, by the phrasebook of its kind, and connects to nothing. What
+-read TEXT compares what the device has saved of itself, by the phrasebook of its platform, and connects to nothing. What
 the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it does
 not say. Each difference then has its place in the text too.
 
-A device without NETCONF whose kind names a phrasebook is read at its command line, by ssh or by -over; with -saved FOLDER
+A device without NETCONF whose platform names a phrasebook is read at its command line, by ssh or by -over; with -saved FOLDER
 those that have saved themselves there are taken from there. So -all is of a fleet in which each device speaks as it does.
 
 -adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
@@ -67,11 +67,11 @@ not be read.`,
 		Prepare: func(c *call.Call) func() error {
 			c.ReportFlags()
 			f := &compareFlags{managing: managingFlags(c)}
-			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf, or whose kind names "+
+			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf, or whose platform names "+
 				"a phrasebook")
 			c.Flags.StringVar(&f.over, "over", "",
 				"read devices at their command line, in the lines of their make, by this `way`: ssh, telnet or "+
-					"console (default ssh, for a device without netconf whose kind names a phrasebook)")
+					"console (default ssh, for a device without netconf whose platform names a phrasebook)")
 			c.Flags.StringVar(&f.saved, "saved", "",
 				"take devices that have saved themselves into this `folder`, as DEVICE.txt, from there")
 			c.Flags.StringVar(&f.since, "since", "",

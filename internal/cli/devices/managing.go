@@ -216,7 +216,7 @@ func devicesOfSite(c *call.Call, f *managing, all bool) ([]*site.Device, call.Lo
 			}
 		}
 		if len(devices) == 0 {
-			return nil, l, call.Usagef("no device of the site has a way in by netconf, or a kind with a phrasebook")
+			return nil, l, call.Usagef("no device of the site has a way in by netconf, or a platform with a phrasebook")
 		}
 	}
 	for _, name := range names {

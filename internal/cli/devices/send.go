@@ -48,11 +48,11 @@ central login, or while a wrong key keeps servers silent), and -person proves it
 
 A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless
 -without-way-back says that this program may put back what was there. So it is with RESTCONF (RFC 8040), by which a
-device is managed that has no way in by netconf and whose kind says restconf: true. What its models cannot carry is said
+device is managed that has no way in by netconf and whose platform says restconf: true. What its models cannot carry is said
 before. Accounts on the device that the site does not have stay there, and compare goes on naming them. What
 found says of a device is not sent.
 
-A device without NETCONF whose kind names a phrasebook is changed at its command line, in the lines of its make, by
+A device without NETCONF whose platform names a phrasebook is changed at its command line, in the lines of its make, by
 ssh, or by -over: telnet, or the console at a console server. The same holds there: what is on it is read and kept,
 only the lines that differ are typed, in an order in which nobody is locked out; the make's timed way back is set
 before and called off after the proofs from new connections; and only then it is saved. A line that is refused, or a
@@ -104,9 +104,9 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 				"also change devices that cannot take a change back by themselves")
 			c.Flags.StringVar(&f.over, "over", "",
 				"change the device at its command line, in the lines of its make, by this `way`: ssh, telnet or "+
-					"console (default ssh, for a device without netconf whose kind names a phrasebook)")
+					"console (default ssh, for a device without netconf whose platform names a phrasebook)")
 			c.Flags.StringVar(&f.book, "book", "", "with -over: the phrasebook of the make, a `file`; by default "+
-				"that of the device's kind")
+				"that of the device's platform")
 			c.Flags.StringVar(&f.bookVersion, "version", "",
 				"with -over: the `version` of what runs on the device, where it does not say it: 6.2")
 			c.Flags.BoolVar(&f.mayBeDown, "servers-may-be-down", false,

@@ -42,10 +42,10 @@ console only, or by nobody.
 outage, with the records and the disk of a year. How often people log in is said by rates in the site file.
 
 -read TEXT works on what a device has saved of itself, by the phrasebook of its make: alone, or with people, servers
-and habits of SITE in the place of the device there. "What will this configuration do?"
+and behaviour of SITE in the place of the device there. "What will this configuration do?"
 
-A habit of a make that its kind does not say in its traits is not known. Where a login comes out otherwise with another
-value of one, it "depends" on it, and that is said below the table; learn finds the habit out. -assume takes what the
+Behaviour of a platform that the site does not say is not known. Where a login comes out otherwise with another
+value of one, it "depends" on it, and that is said below the table; learn finds it out. -assume takes what the
 open standards give, or the safe side.
 
 -compare BEFORE shows what changes for whom from the site BEFORE to this one. Exit status 1 when anyone with

@@ -38,7 +38,8 @@ func ReadingFlags(c *call.Call) *Reading {
 	r := &Reading{}
 	c.Flags.StringVar(&r.Text, "read", "", "take what a device has saved in this `file`, - for standard input, by "+
 		"its phrasebook: alone, or in the place of the device in SITE")
-	c.Flags.StringVar(&r.Book, "book", "", "with -read: the phrasebook, a `file`; by default that of the device's kind")
+	c.Flags.StringVar(&r.Book, "book", "", "with -read: the phrasebook, a `file`; by default that of the device's "+
+		"platform")
 	c.Flags.StringVar(&r.Version, "version", "",
 		"with -read: the `version` of what runs on the device, where the text does not say it: 6.2")
 	return r
@@ -49,7 +50,8 @@ func HeldFlags(c *call.Call) *Reading {
 	r := &Reading{}
 	c.Flags.StringVar(&r.Text, "read", "", "what the device holds now, in this `file`, - for standard input: only "+
 		"the lines from there to the design are given")
-	c.Flags.StringVar(&r.Book, "book", "", "the phrasebook of the make, a `file`; by default that of the device's kind")
+	c.Flags.StringVar(&r.Book, "book", "", "the phrasebook of the make, a `file`; by default that of the device's "+
+		"platform")
 	c.Flags.StringVar(&r.Version, "version", "", "the `version` of what runs on the device, where no text says it: 6.2")
 	return r
 }
@@ -132,7 +134,7 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 	case l.Site == nil:
 		return nil, call.Usagef("-read wants the phrasebook of the make: -book BOOK")
 	case device == "":
-		return nil, call.Usagef("-read wants the device, -device DEVICE, whose kind has a phrasebook; or give " +
+		return nil, call.Usagef("-read wants the device, -device DEVICE, whose platform has a phrasebook; or give " +
 			"-book BOOK")
 	default:
 		d, err := l.DeviceNamed(device)
@@ -140,7 +142,8 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 			return nil, err
 		}
 		if d.Kind.Phrasebook.Name == "" {
-			return nil, call.Usagef("the kind of %s names no phrasebook: write phrasebook: FILE at the kind, or "+
+			return nil, call.Usagef("the platform of %s names no phrasebook: write phrasebook: FILE at the "+
+				"platform, or "+
 				"give -book BOOK",
 				d.Name)
 		}

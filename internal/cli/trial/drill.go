@@ -37,7 +37,7 @@ afterwards, a second login is compared with foresee too.
 
 Where people raise their level, an elevation is tried too. What grants ask of hours and addresses is taken as
 met. Time is scaled down: waits, rests and patience are a tenth of the site's (-factor), and are shown as in the
-site. With -behaves stand-ins of a kind have another habit, and what is foreseen is foreseen with it. Passwords
+site. With -behaves stand-ins of a platform behave otherwise, and what is foreseen is foreseen with it. Passwords
 are made up for the drill, and nobody has a second factor. A login that does not match while others run
 is tried again. Exit status 1 when any does not match.`,
 		Examples: []call.Example{

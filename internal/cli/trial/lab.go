@@ -33,11 +33,11 @@ SSH client, and goes on until Ctrl-C or the end of -for.
 Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port
 that stands for the serial line.
 
-With -speak, devices whose kind names a phrasebook that says how the make is talked to take and show the lines of that
+With -speak, devices whose platform names a phrasebook that says how the make is talked to take and show the lines of that
 make at console, ssh and telnet, and obey them: a change sheet is rehearsed by hand, from what the device holds (-holds).
 
-With -behaves a stand-in has another habit than the site says, or one that it does not say; with -devices-only its
-servers are left to learn, which finds the habit out.
+With -behaves a stand-in behaves otherwise than the site says, or one that it does not say; with -devices-only its
+servers are left to learn, which finds it out.
 
 While it runs, things are broken and mended from a second terminal: -set FAULT, -lift FAULT (or -lift all) and
 -faults, with the same -state. The faults are:
@@ -79,7 +79,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 			c.Flags.Var(&set, "set", "in a running lab: put this `fault` into effect; may be given several times")
 			c.Flags.Var(&lift, "lift", "in a running lab: end this `fault`, or all; may be given several times")
 			speak := c.Flags.Bool("speak", false,
-				"devices whose kind names a phrasebook take and show the lines of their make at console, ssh and "+
+				"devices whose platform names a phrasebook take and show the lines of their make at console, ssh and "+
 					"telnet")
 			var holds call.Names
 			c.Flags.Var(&holds, "holds",
@@ -135,7 +135,7 @@ can be silent, closed, no-way, slow, key-differs or error too; it knows the site
 				}
 				if *devices {
 					c.Note("no server runs here; what devices ask is answered by: mellowgate learn -state %s "+
-						"-device DEVICE KIND SITE",
+						"-device DEVICE PLATFORM SITE",
 						*dir)
 				}
 				sayHowToSpeak(c, l, spoken)
@@ -244,7 +244,8 @@ type behaves struct{ texts call.Names }
 func behaveFlag(c *call.Call) *behaves {
 	var b behaves
 	c.Flags.Var(&b.texts, "behaves",
-		"stand-ins of a kind have another habit than the site says, or one that it does not say: `KIND TRAIT: "+
+		"stand-ins of a platform behave otherwise than the site says, or one that it does not say: `PLATFORM "+
+			"BEHAVIOUR: "+
 			"VALUE`, such as 'switch refusal: tries-next'; may be given several times")
 	return &b
 }
@@ -288,7 +289,7 @@ func speeches(c *call.Call, l call.Loaded, speak bool, holds call.Names) (map[st
 	for _, d := range l.Devices {
 		if d.Kind.Phrasebook.Name == "" {
 			if held[d.Name] != "" {
-				return nil, call.Usagef("the kind of %s names no phrasebook, so nothing reads what it is to hold",
+				return nil, call.Usagef("the platform of %s names no phrasebook, so nothing reads what it is to hold",
 					d.Name)
 			}
 			continue
@@ -306,7 +307,7 @@ func speeches(c *call.Call, l call.Loaded, speak bool, holds call.Names) (map[st
 		}
 	}
 	if len(all) == 0 {
-		return nil, call.Usagef("no device of the site speaks: its kind wants a phrasebook that says how it is " +
+		return nil, call.Usagef("no device of the site speaks: its platform wants a phrasebook that says how it is " +
 			"talked to (talk)")
 	}
 	return all, nil

@@ -23,12 +23,12 @@ import (
 
 func LearnCommand() *call.Command {
 	return &call.Command{
-		Name: "learn", Args: "KIND [SITE]", MaxArgs: 2,
+		Name: "learn", Args: "PLATFORM [SITE]", MaxArgs: 2,
 		Short: "finds out by experiments how a make of device behaves",
-		Long: `Nobody knows every habit of a make by heart, and what foresee says is as true as the traits of a
-kind. learn finds out those that the site does not say: it plays the servers that a device asks (each answers, keeps
+		Long: `Nobody knows by heart how every platform behaves, and what foresee says is as true as the behaviour of a
+platform. learn finds out those that the site does not say: it plays the servers that a device asks (each answers, keeps
 no records, is silent or is closed) and logs in to it, again and again, until no further login tells anything. A
-habit is claimed only when nothing else explains what was seen.
+behaviour is claimed only when nothing else explains what was seen.
 
 Before anything else the way back is proven: a local account gets in while every server is silent. The people of the
 experiments are known to the played servers alone. It never makes more logins that fail in a row than -failures says
@@ -41,13 +41,13 @@ lists are those of the site and whose servers are nobody else's at that time: th
 are given with -listen. When somebody else logs in to the device meanwhile, it stops, unless -in-service is given.
 A way in that this program cannot try is tried by hand (-by-hand): it says what to do and asks what was seen.
 
--write puts what is shown into the traits of the kind in the site's file. -again finds out what the site says too, and
+-write puts what is shown into the behaviour of the platform in the site's file. -again finds out what the site says too, and
 says where the device is otherwise: after a new version of its software. Exit status 1 when it is.
 
 -capture FILE, or -state DIR without -device, reads off what happened anyway: timers, forms, port names and sources.`,
 		Examples: []call.Example{
 			{Call: "mellowgate lab -devices-only -behaves 'pier-switch refusal: tries-next' demo/as-reviewed",
-				Shows: "in one terminal: stand-ins, one kind with a habit that the site does not know"},
+				Shows: "in one terminal: stand-ins, one platform with a behaviour that the site does not know"},
 			{Call: "mellowgate learn -device north-sw-1 -again -yes -password-file " +
 				"demo/as-reviewed/passwords/harbourmaster pier-switch demo/as-reviewed",
 				Shows: "in another: finds it out"},
@@ -111,7 +111,7 @@ type learnFlags struct {
 
 func runLearn(c *call.Call, f *learnFlags) error {
 	if len(c.Args) == 0 {
-		return call.Usagef("learn needs the kind\nusage: %s", call.Usage(LearnCommand()))
+		return call.Usagef("learn needs the platform\nusage: %s", call.Usage(LearnCommand()))
 	}
 	name := c.Args[0]
 	rest := *c
@@ -122,7 +122,7 @@ func runLearn(c *call.Call, f *learnFlags) error {
 	}
 	var hint string
 	if f.kind, hint = l.Kind(name); f.kind == nil {
-		return call.Usagef("the site has no kind %q%s", name, hint)
+		return call.Usagef("the site has no platform %q%s", name, hint)
 	}
 	switch {
 	case f.failures < 1:
@@ -130,7 +130,7 @@ func runLearn(c *call.Call, f *learnFlags) error {
 	case f.capture != "" && f.device != "":
 		return call.Usagef("-capture reads what happened, and -device tries logins: give one of them")
 	case f.device == "" && (f.login.address != "" || f.plan || f.write && f.capture == ""):
-		return call.Usagef("say on which device of the kind it is to be tried: -device NAME")
+		return call.Usagef("say on which device of the platform it is to be tried: -device NAME")
 	case f.device == "":
 		return learnRead(&rest, f, l)
 	}
@@ -138,7 +138,7 @@ func runLearn(c *call.Call, f *learnFlags) error {
 		return err
 	}
 	if f.of.Kind != f.kind {
-		return call.Usagef("%s is of the kind %s, and not %s", f.device, f.of.Kind.Name, name)
+		return call.Usagef("%s is of the platform %s, and not %s", f.device, f.of.Kind.Name, name)
 	}
 	if err := wayBack(&rest, f); err != nil {
 		return err
@@ -232,7 +232,7 @@ func printLearnPlan(c *call.Call, f *learnFlags, p learn.Plan) {
 	for i, step := range p.Steps {
 		style.Wrap(&b, "", fmt.Sprintf("%2d. %s", i+1, step))
 	}
-	style.Wrap(&b, "", fmt.Sprintf("%s in about %s on a device with the usual habits; another one may take other steps",
+	style.Wrap(&b, "", fmt.Sprintf("%s in about %s on a device that behaves as usual; another one may take other steps",
 		show.Count(p.Logins, "login"), call.Shortly(p.Took)))
 	if f.plan {
 		_, _ = c.Out.Write(b.Bytes())
@@ -305,12 +305,12 @@ func writeLearned(c *call.Call, f *learnFlags, l call.Loaded, traits [][2]string
 	}
 	kind, _ := fresh.Kind(f.kind.Name)
 	if kind == nil {
-		return call.TaskError(fmt.Errorf("the site has no kind %s any more", f.kind.Name))
+		return call.TaskError(fmt.Errorf("the site has no platform %s any more", f.kind.Name))
 	}
 	if err := sitefile.WriteTraits(fresh.Site, files.Absolute(l.Path), kind, traits); err != nil {
 		return call.TaskError(err)
 	}
-	c.Note("%s written to the kind %s in %s", show.Count(len(traits), "trait"), f.kind.Name,
+	c.Note("%s written to the platform %s in %s", show.Count(len(traits), "behaviour"), f.kind.Name,
 		fresh.Site.Files[kind.Place.File])
 	return nil
 }

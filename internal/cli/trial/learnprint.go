@@ -138,7 +138,7 @@ func tellLearned(c *call.Call, f *learnFlags, l call.Loaded, r learn.Report, end
 	}
 	traits := entriesOf(f.kind, fresh, r)
 	if text := patienceText(r, f); text != "" {
-		traits = append(traits, [2]string{"login-window", text})
+		traits = append(traits, [2]string{"login-timeout", text})
 	}
 	var err error
 	if *c.AsJSON {
@@ -176,7 +176,7 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 		rows = append(rows, []string{one.Trait, one.Value, number})
 	}
 	if len(rows) > 0 {
-		style.Table(c.Out, []string{"trait", "is", "shown by"}, rows)
+		style.Table(c.Out, []string{"behaviour", "is", "shown by"}, rows)
 		_, _ = fmt.Fprintln(c.Out)
 	}
 	for i, text := range proofs {
@@ -192,7 +192,7 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 	}
 	if j.Patience >= 2 {
 		style.Wrap(c.Out, "", fmt.Sprintf("a login waited %.0f s and then got in: the way in waits so long at "+
-			"least (login-window)", j.Patience))
+			"least (login-timeout)", j.Patience))
 	}
 	for _, text := range j.Odd {
 		style.Wrap(c.Out, "", "nothing explains: "+text)
@@ -205,7 +205,7 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 	_, _ = fmt.Fprintln(c.Out)
 	printMeter(c, j.Measured)
 	if len(traits) > 0 {
-		style.Wrap(c.Out, "", fmt.Sprintf("\nfor the kind %s: %s", f.kind.Name, sitefile.TraitsText(traits)))
+		style.Wrap(c.Out, "", fmt.Sprintf("\nfor the platform %s: %s", f.kind.Name, sitefile.TraitsText(traits)))
 	}
 	c.Say("%s in %s\n", show.Count(j.Logins, "login"), call.Shortly(time.Duration(j.Seconds*float64(time.Second))))
 }
@@ -308,7 +308,7 @@ func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string 
 		all = append(all, [2]string{key, value})
 	}
 	if len(forms) > 0 {
-		all = append(all, [2]string{"password-as", "{" + strings.Join(forms, ", ") + "}"})
+		all = append(all, [2]string{site.SendsPasswords, "{" + strings.Join(forms, ", ") + "}"})
 	}
 	if kind.Traits.PortNames == nil && len(r.Measured.Names) > 0 {
 		var names []string

@@ -30,7 +30,7 @@ func learnRead(c *call.Call, f *learnFlags, l call.Loaded) error {
 	case err != nil:
 		return call.UsageError(err)
 	case questions == 0:
-		return call.Usagef("%s has no question of a device of the kind %s", path, f.kind.Name)
+		return call.Usagef("%s has no question of a device of the platform %s", path, f.kind.Name)
 	}
 	if note != "" {
 		c.Note("%s", note)
@@ -38,7 +38,7 @@ func learnRead(c *call.Call, f *learnFlags, l call.Loaded) error {
 	if *c.AsJSON {
 		return show.JSON(c.Out, measuredJSON(measured))
 	}
-	c.Say("%s of devices of the kind %s:\n", show.Count(questions, "question"), f.kind.Name)
+	c.Say("%s of devices of the platform %s:\n", show.Count(questions, "question"), f.kind.Name)
 	printMeter(c, measuredJSON(measured))
 	return nil
 }

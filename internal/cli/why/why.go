@@ -65,7 +65,7 @@ Exit status 1 when there is no login to judge, or nothing is wrong in the part o
 					"was counted between two readings")
 			c.Flags.StringVar(&f.files.Log, "log", "", "a `file` with a log: of a device, or of serve in any form")
 			c.Flags.StringVar(&f.files.Phrases, "phrases", "", "the phrasebook `file` of the make whose text -log "+
-				"and -counters are; by default that of the device's kind")
+				"and -counters are; by default that of the device's platform")
 			c.Flags.StringVar(&f.files.Zone, "zone", "", "the `zone` of times of a text that have none, such as "+
 				"Europe/Dublin; by default that of this host")
 			c.Flags.StringVar(&f.key, "key-file", "",

@@ -57,11 +57,11 @@ func TestAttributesThatCannotBeMadeAreSaidWithTheirPlace(t *testing.T) {
 	t.Parallel()
 	const with = `keys: {k: file k}
 servers: [{name: t, protocol: PROTOCOL, address: 192.0.2.1, key: k}]
-kinds:
-  - {name: a, traits: {level-from: Example-Level, account-from: Example-Name}}
-  - {name: b, traits: {level-from: Example-Lvl}}
-  - {name: c, traits: {account-from: No-Such, speaks: [radius, tacacs]}}
-  - {name: d, traits: {account-from: No-Such, speaks: [tacacs]}}
+platforms:
+  - {name: a, behaviour: {level-attribute: Example-Level, account-attribute: Example-Name}}
+  - {name: b, behaviour: {level-attribute: Example-Lvl}}
+  - {name: c, behaviour: {account-attribute: No-Such, speaks: [radius, tacacs]}}
+  - {name: d, behaviour: {account-attribute: No-Such, speaks: [tacacs]}}
 roles:
   - {name: r, level: 15, send: {radius: [{name: Class, value: x}, {name: Example-Level, value: seven}]}}
 `

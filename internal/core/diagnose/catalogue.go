@@ -273,7 +273,7 @@ var catalogue = []knowledge{
 	{cause: DirectoryRefusesUs, at: unheardPoint, layer: "identity", prior: -1,
 		signs:  map[Shows]float64{dirRefusesSign: 8},
 		says:   "the directory refuses {server} itself: {text}",
-		repair: "give the directory the right name and password of who searches: bind: {as: DN, key: NAME}",
+		repair: "give the directory the right name and password of who searches: bind: {dn: DN, key: NAME}",
 		place:  "{device} by {way}, server {server}"},
 	{cause: DirectoryNoBase, at: unheardPoint, layer: "identity", prior: -1,
 		signs: map[Shows]float64{dirNoBaseSign: 8},
@@ -312,7 +312,7 @@ var catalogue = []knowledge{
 	{cause: RateLimited, at: unheardPoint, layer: "transport", prior: -1, place: "{device} and server {server}",
 		signs: map[Shows]float64{tooManySign: 9},
 		says:  "{device} asks {server} more than the service takes, and the rest is dropped: {text}",
-		repair: "find what asks so often on {device}; if it must: service: limits: questions-per-client, " +
+		repair: "find what asks so often on {device}; if it must: service: limits: requests-per-client, " +
 			"connections-per-client"},
 	{cause: ServerOverloaded, at: unheardPoint, layer: "transport", prior: -1,
 		signs:  map[Shows]float64{overloadedSign: 8},
@@ -369,7 +369,7 @@ var catalogue = []knowledge{
 		signs:  map[Shows]float64{saidNoEntry: 7, localNameSign: -4},
 		says:   "{text}",
 		guess:  "{server} refused {person}: its directory may not know this name",
-		repair: "check the spelling, and base and find of the directory; or add the person to the site"},
+		repair: "check the spelling, and base and filter of the directory; or add the person to the site"},
 	{cause: LockedForNow, at: refusedPoint, layer: "identity", prior: -1,
 		signs:  map[Shows]float64{lockedSign: 7, saidWrongPassword: -2},
 		says:   "{device} holds {person} back after too many failures: {text}",
@@ -416,13 +416,14 @@ var catalogue = []knowledge{
 			otherListSign: -2.5},
 		says:  "{person} is in below the level that was meant: {text}",
 		guess: "{person} is in below the level that was meant",
-		repair: "give the way in a session list (on a console the kind must also obey it: " +
-			"console-obeys-authorization); with RADIUS compare level-from with the attribute that the server sends"},
+		repair: "give the way in a session list (on a console the platform must also obey it: " +
+			"console-obeys-authorization); with RADIUS compare level-attribute with the attribute that the server " +
+			"sends"},
 	{cause: BelowLevel, at: belowPoint, layer: "rights", prior: 3,
 		signs: map[Shows]float64{belowPages: 3, levelPromised: 0.5},
 		says:  "{person} was accepted and then refused, because the level is below what {way} needs: {text}",
 		repair: "give the person a role of that level, or lower what the way in needs: web-needs-level, " +
-			"api-needs-level of the kind, if the device can"},
+			"api-needs-level of the platform, if the device can"},
 	{cause: ElevationRefused, at: raisePoint, layer: "rights", prior: 3, signs: map[Shows]float64{raiseRefused: 2},
 		says: "{person} is in and was not raised: {text}",
 		repair: "use the right secret, or the person's own password, as the elevation list of the way in says; if " +
@@ -454,7 +455,7 @@ var catalogue = []knowledge{
 		repair: "this is the way back in, as designed; find out below why no server answered"},
 	{cause: TooSlow, at: patiencePoint, layer: "design", prior: 3, signs: map[Shows]float64{gaveUpSign: 1},
 		says:   "the login waited {wait}, longer than the patience of the way in",
-		repair: "lower timeout or attempts of the silent servers, or give the kind a longer login-window"},
+		repair: "lower timeout or attempts of the silent servers, or give the platform a longer login-timeout"},
 	{cause: Resting, at: restedPoint, layer: "design", prior: 2,
 		signs: map[Shows]float64{leftAlone: 0.5, upAgainSign: 2, siteKeySign: 2, aliveSign: 2, othersAnswerSign: 1,
 			probeSilentSign: -5},
@@ -462,8 +463,8 @@ var catalogue = []knowledge{
 		repair: "wait until the dead-time ends, or end it on the device; should {server} give no answer after that " +
 			"either, ask again why. A shorter dead-time in the site makes this shorter"},
 	{cause: RecordNotKept, at: recordPoint, layer: "records", prior: 3, signs: map[Shows]float64{notKeptSign: 1},
-		says:   "the start of the session could not be recorded, and this kind of device then lets nobody in",
-		repair: "bring a server back that takes records; or let the kind ignore it: record-failure: ignores"},
+		says:   "the start of the session could not be recorded, and this platform then lets nobody in",
+		repair: "bring a server back that takes records; or let the platform ignore it: accounting-failure: ignores"},
 	{cause: WrongList, at: listPoint, layer: "design", prior: 3, signs: map[Shows]float64{otherListSign: 2},
 		says:   "{device} uses another list by {way} than the site says: {text}",
 		repair: "give the way in, or the line range, the list that the site names"},

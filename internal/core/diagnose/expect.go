@@ -301,8 +301,8 @@ func (j *assessment) lowBySight(c Cause) *Cause {
 			c.Repair = "if more is meant, give the person a role of a higher level in the site"
 			return &c
 		}
-		c.Repair = "give the way in a session list (on a console the kind must also obey it: " +
-			"console-obeys-authorization); with RADIUS compare level-from with the attribute that the server sends"
+		c.Repair = "give the way in a session list (on a console the platform must also obey it: " +
+			"console-obeys-authorization); with RADIUS compare level-attribute with the attribute that the server sends"
 	}
 	return &c
 }

@@ -292,7 +292,7 @@ func TestAServerThatIsLeftAloneIsRestingUntilItsDeadTimeEnds(t *testing.T) {
 		local("unavailable", "no-such-account"))
 	second := login("keeper", "in", "", "local", 15,
 		evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable",
-			Reason: "all-resting", Rested: []string{"tern"}}, local("accepted", ""))
+			Reason: "all-dead", Rested: []string{"tern"}}, local("accepted", ""))
 	second.Time = at.Add(10 * time.Second)
 	v := Explain(evidence.Evidence{Traces: []evidence.Trace{second, first}}, Symptom{})
 	require.Equal(t, []string{FallbackUsed, Resting}, []string{v.Causes[0].Cause, v.Causes[1].Cause})

@@ -200,7 +200,7 @@ func TestAServerThatIsBackAndLeftAloneIsResting(t *testing.T) {
 		local("unavailable", "no-such-account"))
 	second := login("ines", "refused", "list-ended", "", 0,
 		evidence.TraceStep{Purpose: "login", List: "crew", Method: "group shore", Result: "unavailable",
-			Reason: "all-resting", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
+			Reason: "all-dead", Rested: []string{"tern"}}, local("unavailable", "no-such-account"))
 	second.Time = at.Add(30 * time.Second)
 	back := event("tobin", "login", evidence.Accepted, "accepted", "tobin has the role lookout")
 	back.Time, back.Device = at.Add(20*time.Second), "sw-2"

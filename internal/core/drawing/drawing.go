@@ -91,7 +91,7 @@ func Of(s *site.Site, shapes []foresee.Shape) Drawing {
 		devices[i] = put(0, "device", titleOf(sh), toneOf(sh), waysOf(sh.Devices[0]), backOf(sh.Devices[0]))
 	}
 	if more := len(shapes) - len(shown); more > 0 {
-		put(0, "device", fmt.Sprintf("%d more kinds of device", more), "")
+		put(0, "device", fmt.Sprintf("%d more platforms", more), "")
 	}
 	groups, servers := map[*site.Group]int{}, map[*site.Server]int{}
 	for _, g := range s.Groups {

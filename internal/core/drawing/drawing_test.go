@@ -20,7 +20,7 @@ keys: {k: file k}
 servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k}
-  - {name: d1, protocol: ldap, address: 192.0.2.3, base: "dc=example", find: (uid=%u)}
+  - {name: d1, protocol: ldap, address: 192.0.2.3, base: "dc=example", filter: (uid=%u)}
 groups: [{name: g, servers: [t1, t2]}]
 lists: [{name: l, authenticate: login, methods: [group g, local]}, {name: s, authorize: session, methods: [group g, local]}, {name: bare, authenticate: login, methods: [group g]}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
@@ -78,7 +78,7 @@ func TestAFleetIsOnePictureOfItsShapes(t *testing.T) {
 	d := drawn(t, profiles+devices)
 	require.Less(t, d.Height, 3000)
 	require.Equal(t, "s0, s1, s2, s3", d.Boxes[0].Title)
-	require.Contains(t, fmt.Sprint(d.Boxes), "26 more kinds of device")
+	require.Contains(t, fmt.Sprint(d.Boxes), "26 more platforms")
 }
 
 var makePicture = flag.Bool("make-picture", false, "write testdata/picture.txt anew; read what has changed in it")

@@ -84,7 +84,7 @@ SNMPv2-MIB::sysUpTime.0 = Timeticks: (5) 0:00:00.05`
 		Lost: map[reason.Reason]int{reason.Silent: 5}}}, SNMPCounts(`.1.3.6.1.2.1.67.1.2.1.1.3.1.2.1 = IpAddress: 192.0.2.23
 .1.3.6.1.2.1.67.1.2.1.1.3.1.5.1 = Counter32: 5
 iso.3.6.1.2.1.67.1.2.1.1.3.1.13.1 = Counter32: 5`))
-	require.Empty(t, SNMPCounts("nothing of the kind = 5"))
+	require.Empty(t, SNMPCounts("nothing of the platform = 5"))
 }
 
 func TestTwoReadingsTellWhatWasCountedBetween(t *testing.T) {

@@ -68,9 +68,9 @@ keys: {k: file k}
 servers: [{name: t, protocol: tacacs, address: 192.0.2.1, key: k}]
 groups: [{name: g, servers: [t]}]
 lists: [{name: l, authenticate: login, methods: ` + methods + `}]
-kinds: [{name: h, traits: {level-without-session: 15, refusal: tries-next}}]
+platforms: [{name: h, behaviour: {level-without-session: 15, refusal: tries-next}}]
 accounts: [{name: keeper, level: 15, password: key k}]
-devices: [{name: d, kind: h, addresses: [192.0.2.9], accounts: [keeper], defaults: {login: l}, access: {console: {}}}]
+devices: [{name: d, platform: h, addresses: [192.0.2.9], accounts: [keeper], defaults: {login: l}, access: {console: {}}}]
 people: [{name: ines, teams: [net], password: key k}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, role: all}]
@@ -195,7 +195,7 @@ func TestWhatIsNoPartOfTheFileIsFoundByItsFacts(t *testing.T) {
 func manyDevices() []string {
 	var devices []string
 	for i := range 26 {
-		devices = append(devices, fmt.Sprintf("  - {name: m-%d, kind: switch, profile: p, addresses: "+
+		devices = append(devices, fmt.Sprintf("  - {name: m-%d, platform: switch, profile: p, addresses: "+
 			"[198.51.100.%d]}\n", i,
 			i+1))
 	}

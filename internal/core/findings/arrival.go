@@ -44,22 +44,24 @@ func tooLow(cs foresee.Case) (place site.Place, why, repair string) {
 	login := lastStep(cs, site.Login)
 	switch {
 	case list == nil && login.Method.Protocol() == site.LDAP:
-		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this kind then gives level %d",
+		return cs.Way.Place, fmt.Sprintf("a directory knows passwords and no levels, and this platform then gives "+
+				"level %d",
 				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory " +
 				"(directories: [NAME]); or give it an elevation list"
 	case cs.Way.Access == site.Console && !cs.Device.Kind.Traits.ConsoleObeys:
-		return cs.Way.Place, fmt.Sprintf("devices of the kind %s obey no session list on the console "+
+		return cs.Way.Place, fmt.Sprintf("devices of the platform %s obey no session list on the console "+
 				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
 			"give the console an elevation list, by which people raise their level"
 	case list == nil:
-		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this kind then gives level %d", cs.Level),
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this platform then gives level %d",
+				cs.Level),
 			"give it a session list that asks the servers"
 	case step.Method.Kind != site.ByGroup:
 		return list.Place, fmt.Sprintf("the session list %s ends at %s, which names no level", list.Name, step.Method),
 			"ask the servers in the session list"
 	}
-	return list.Place, "what the session list " + list.Name + " gets back names no level that this kind reads",
-		"look at level-from of the kind and send of the role"
+	return list.Place, "what the session list " + list.Name + " gets back names no level that this platform reads",
+		"look at level-attribute of the platform and send of the role"
 }
 
 // refusedThoughGranted looks for people whom a grant lets in and whose login is
@@ -120,7 +122,7 @@ func admitsADirectory(c *checker, sh foresee.Shape) {
 				login.List.Name, login.By, knows, cs.Raised),
 			Repair: "ask RADIUS or TACACS+ servers, which decide by grants and can ask the directory (directories: [" +
 				login.By +
-				"]); or let find of the directory name only those who may get in, and accept this"}
+				"]); or let filter of the directory name only those who may get in, and accept this"}
 		if cs.Full() {
 			f.Severity = Error
 		}
@@ -136,15 +138,16 @@ func belowLevel(cs foresee.Case, role *site.Role) (place site.Place, why, repair
 	step := lastStep(cs, site.Session)
 	switch {
 	case role.Level < need:
-		return role.Place, fmt.Sprintf("the role has level %d, and this kind needs %d there (%s)", role.Level, need,
+		return role.Place, fmt.Sprintf("the role has level %d, and this platform needs %d there (%s)", role.Level, need,
 				trait),
-			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: through: [ssh]", need)
+			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: access: [ssh]", need)
 	case list == nil:
-		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this kind then gives level %d, and needs "+
+		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this platform then gives level %d, and "+
+			"needs "+
 			"%d there (%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
 	}
 	return list.Place, fmt.Sprintf(
-		"the session list %s ends at %s, which names no level, and this kind needs %d there (%s)",
+		"the session list %s ends at %s, which names no level, and this platform needs %d there (%s)",
 		list.Name, step.Method, need, trait), "ask the servers in the session list"
 }
 
@@ -271,16 +274,16 @@ func notSupported(c *checker, sh foresee.Shape) {
 			p := step.Method.Protocol()
 			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()},
 				Place: step.Method.Place,
-				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the kind %s do not speak "+
+				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the platform %s do not speak "+
 					"it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
-				Repair: "ask a group of another protocol, or mend speaks of the kind"}
+				Repair: "ask a group of another protocol, or mend speaks of the platform"}
 			if d.Kind.Traits.Speaks(p) {
 				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the "+
-					"kind %s can use %s networks only: the group %s never answers.",
+					"platform %s can use %s networks only: the group %s never answers.",
 					d.Path(step.Method.Servers()[0]).Network,
 					d.Kind.Name,
 					d.Kind.Traits.Networks, step.Method.Ref.Name)
-				f.Repair = "use another network, or mend networks of the kind"
+				f.Repair = "use another network, or mend networks of the platform"
 				f.Place = d.Place
 			}
 			c.add(f)
@@ -329,22 +332,23 @@ func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found 
 	switch {
 	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
 		return Finding{Place: server.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and %s takes %s only: everybody is "+
+			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and %s takes %s only: everybody is "+
 				"refused.",
 				kind.Name, form, server.Name, strings.Join(server.Forms, ", ")),
-			Repair: "add " + form + " to password-forms of the server, or change password-as of the kind"}, true
+			Repair: "add " + form + " to password-forms of the server, or change password-form of the platform"}, true
 	case site.OneWay(form) || p.Password.Key != nil:
 		return Finding{}, false
 	case p.FromDirectory:
 		return Finding{Place: kind.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and a directory that has the password "+
+			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and a directory that has the password "+
 				"can check none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
-			Repair: "let the kind send pap (or ascii)"}, true
+			Repair: "let the platform send pap (or ascii)"}, true
 	}
 	return Finding{Place: p.Password.Place,
-			Text: fmt.Sprintf("Devices of the kind %s send passwords as %s, and the password of %s is a one-way "+
+			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and the password of %s is a one-way "+
 				"hash: %s cannot check it.", kind.Name, form, cs.Who.Name, step.By),
-			Repair: "let the kind send pap (or ascii), or keep the password so that it can be read: password: key " +
+			Repair: "let the platform send pap (or ascii), or keep the password so that it can be read: password: " +
+				"key " +
 				"NAME"},
 		true
 }

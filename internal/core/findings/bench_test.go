@@ -29,8 +29,9 @@ func bigSite(n int) []byte {
 			fmt.Fprintf(&b, "  - {name: l%d-%s, %s, methods: [group g%d, local]}\n", i, l[len(l)-5:], l, i)
 		}
 	}
-	b.WriteString("kinds:\n  - {name: a, traits: {console-obeys-authorization: true}}\n  - {name: b, traits: " +
-		"{all-resting: passes}}\nprofiles:\n")
+	b.WriteString("platforms:\n  - {name: a, behaviour: {console-obeys-authorization: true}}\n  - {name: b, " +
+		"behaviour: " +
+		"{all-dead: passes}}\nprofiles:\n")
 	for i := range 30 {
 		fmt.Fprintf(&b, "  - {name: p%d, defaults: {login: l%d-login, session: l%d-ssion, commands: l%d-mands}, "+
 			"access: {ssh: {}, web: {}}, accounts: [keeper]}\n", i, i%3, i%3, i%3)
@@ -44,7 +45,7 @@ func bigSite(n int) []byte {
 	}
 	b.WriteString("devices:\n")
 	for i := range n {
-		fmt.Fprintf(&b, "  - name: device-%d\n    kind: %c\n    profile: p%d\n    addresses: [10.%d.%d.%d]\n    "+
+		fmt.Fprintf(&b, "  - name: device-%d\n    platform: %c\n    profile: p%d\n    addresses: [10.%d.%d.%d]\n    "+
 			"labels: {place: p%d, duty: edge}\n",
 			i, 'a'+rune(random.Intn(2)), random.Intn(30), i>>16, i>>8&255, i&255, random.Intn(8))
 	}

@@ -62,7 +62,7 @@ func linesLeftOut(c *checker, sh foresee.Shape) {
 		}
 		if all := d.Kind.Traits.Lines; covered < all.High-all.Low+1 {
 			c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{access}, Place: named.Place,
-				Text: fmt.Sprintf("Devices of the kind %s have lines %s, and %s says something of %d of them: the "+
+				Text: fmt.Sprintf("Devices of the platform %s have lines %s, and %s says something of %d of them: the "+
 					"others keep what is on the device.", d.Kind.Name, all, access, covered),
 				Repair: fmt.Sprintf("write lines: %s, or a second entry for the rest", all)})
 		}
@@ -73,7 +73,7 @@ func takes(w *site.Way, d *site.Device) string {
 	if l := w.Lists[site.Login]; l != nil {
 		return "the device-wide " + l.Name
 	}
-	return "the kind's built-in login (" + string(d.Kind.Traits.BuiltInLogin) + ")"
+	return "the platform's built-in login (" + string(d.Kind.Traits.BuiltInLogin) + ")"
 }
 
 // defaultSurprise looks for consoles that a device-wide list governs, unsaid.

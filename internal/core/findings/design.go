@@ -211,7 +211,7 @@ func unused(c *checker) {
 		say("list", v, v.Ref)
 	}
 	for _, v := range s.Kinds {
-		say("kind", v, v.Ref)
+		say("platform", v, v.Ref)
 	}
 	for _, v := range s.Profiles {
 		say("profile", v, v.Ref)

@@ -107,11 +107,12 @@ func portNamesUnsaid(c *checker, sh foresee.Shape) {
 			continue
 		}
 		f := Finding{Code: "port-names-unsaid", Devices: sh.Devices, Place: d.Kind.Place,
-			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the kind %s name "+
+			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the platform %s name "+
 				"their ports to servers: one that names them otherwise than %s is refused there.", join(g.Through),
 				c.reckoner.Site.Where(g.Place), d.Kind.Name, d.Kind.Traits.PortNames.Port(g.Through[0], 0)),
 			Repair: "write port-names: {" + g.Through[0] +
-				": [NAME]} in the traits of the kind, with the name that the device sends; serve tells it at the " +
+				": [NAME]} in the behaviour of the platform, with the name that the device sends; serve tells it " +
+				"at the " +
 				"first login"}
 		if !f.Place.Known() {
 			f.Place = d.Place

@@ -23,7 +23,7 @@ func open(c *checker, sh foresee.Shape) {
 		switch {
 		case list == nil:
 			f.Code, f.Place = "open-built-in", cs.Way.Place
-			f.Text = "Anyone gets in: the way in has no login list, and devices of this kind then ask for nothing."
+			f.Text = "Anyone gets in: the way in has no login list, and devices of this platform then ask for nothing."
 			f.Repair = "give the way in a login list, or the device a default one"
 			always[cs.Way] = true
 		case outage:

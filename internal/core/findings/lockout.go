@@ -142,8 +142,8 @@ func recordsShutOut(c *checker, sh foresee.Shape) {
 		lose = join(serverNames(losing)) + " answer logins and keep no records"
 	}
 	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: place,
-		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the kind %s refuse a "+
-			"session whose start is not recorded (record-failure: blocks).", lose, d.Kind.Name),
+		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the platform %s refuse a "+
+			"session whose start is not recorded (accounting-failure: blocks).", lose, d.Kind.Name),
 		Repair: recordsRepair})
 }
 
@@ -225,14 +225,15 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 	switch {
 	case cs.Reason == reason.GivesUpFirst:
 		return obstacle{1, "the way in gives up before the fallback",
-			"lower timeout or attempts of these servers, or give the kind a longer login-window"}
+			"lower timeout or attempts of these servers, or give the platform a longer login-timeout"}
 	case login.Reason == reason.NoAccounts:
 		return obstacle{2, "the device has no local account",
 			"name an account of level 15 in accounts of the device or its profile"}
 	case cs.Reason == reason.ListEnded:
 		return obstacle{unanswered, "a list ends with servers", "end the login and session lists with local"}
 	case cs.Reason == reason.NotRecorded:
-		return obstacle{4, "a session whose start no server records is refused (record-failure: blocks)", recordsRepair}
+		return obstacle{4, "a session whose start no server records is refused (accounting-failure: blocks)",
+			recordsRepair}
 	case known && (role == nil || role.Level < 15):
 		return none
 	case cs.Reason == reason.TemplateMissing && role != nil && role.Template.Name != "":
@@ -245,7 +246,7 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		// the server that refused need not be the last that was asked: the next method may have tried
 		form := cs.Device.Kind.Traits.PasswordAs.Of(refusing(cs).Method.Protocol())
 		return obstacle{6, "the servers cannot check a password that the device sends as " + form,
-			"change password-as of the kind, or password-forms of the servers; cannot-verify says which"}
+			"change password-form of the platform, or password-forms of the servers; cannot-verify says which"}
 	case cs.Reason == reason.RefusedByServer && !known && login.Result == walk.Accepted:
 		return obstacle{5, "a server that does not know the local account refuses its session",
 			"let the login list ask the servers that the session list asks"}
@@ -420,7 +421,7 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never "+
 				"reached (%s).",
 				upper(when(cs)), seconds(cs.Needs), seconds(window), waitSum(cs)),
-			Repair: "lower timeout or attempts of these servers, or give the kind a longer login-window"}
+			Repair: "lower timeout or attempts of these servers, or give the platform a longer login-timeout"}
 		c.add(f)
 	}
 }

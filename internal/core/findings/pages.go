@@ -34,7 +34,7 @@ servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s, dead-time: 1m}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: k2, timeout: 1s, dead-time: 1m}
 groups: [{name: t, servers: [t1, t2]}]
-kinds: [{name: switch, traits: {refusal: ends-list}}]
+platforms: [{name: switch, behaviour: {refusal: ends-list}}]
 lists:
   - {name: login, authenticate: login, methods: [group t, local]}
   - {name: session, authorize: session, methods: [group t, local]}
@@ -46,8 +46,8 @@ profiles:
     access: {console: {login: login}, ssh: {}}
     accounts: [keeper]
 devices:
-  - {name: sw-1, kind: switch, profile: p, addresses: [192.0.2.11]}
-  - {name: sw-2, kind: switch, profile: p, addresses: [192.0.2.12]}
+  - {name: sw-1, platform: switch, profile: p, addresses: [192.0.2.11]}
+  - {name: sw-2, platform: switch, profile: p, addresses: [192.0.2.12]}
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 people: [{name: ines, teams: [net], password: $6$c$d}]
 roles: [{name: all, level: 15, commands: [allow **]}]
@@ -65,23 +65,23 @@ var (
 		"  - {name: raise, authenticate: elevation, methods: [group t, secret bridge]}\n",
 		"session: session", "elevation: raise",
 		"people:", "elevation-secrets: [{name: bridge, password: $6$e$f}]\npeople:",
-		"traits: {", "traits: {local-level-needs-session: true, ",
+		"behaviour: {", "behaviour: {local-level-needs-session: true, ",
 	}
 	withTemplate = []string{
 		"level: 15, commands", "level: 15, account: watch, commands",
-		"traits: {", "traits: {account-from: local-user, ",
+		"behaviour: {", "behaviour: {account-attribute: local-user, ",
 		"accounts: [{", "accounts: [{name: watch, level: 15, password: $6$e$f}, {",
 		"accounts: [keeper]", "accounts: [keeper, watch]",
 	}
 	withUnsessioned = []string{
 		"  - {name: session, authorize: session, methods: [group t, local]}\n", "",
 		"session: session, ", "",
-		"traits: {", "traits: {level-without-session: 15, ",
+		"behaviour: {", "behaviour: {level-without-session: 15, ",
 	}
 	withBuiltin = []string{
 		"  - {name: session, authorize: session, methods: [group t, local]}\n", "",
 		"session: session, ", "",
-		"traits: {", "traits: {built-in-login: local, level-without-session: 15, ",
+		"behaviour: {", "behaviour: {default-login: local, level-without-session: 15, ",
 		"defaults: {login: login, ", "defaults: {",
 	}
 	withLines = []string{
@@ -106,7 +106,8 @@ var (
 		"profile: p, addresses: [192.0.2.11]", "profile: p, labels: {place: near}, addresses: [192.0.2.11]",
 		"lab:", "labels: [{label: place, value: far, trusted: false}]\nlab:",
 	}
-	withForm   = []string{"traits: {refusal: ends-list}", "traits: {refusal: ends-list, password-as: {tacacs: ascii}}"}
+	withForm = []string{"behaviour: {refusal: ends-list}",
+		"behaviour: {refusal: ends-list, password-form: {tacacs: ascii}}"}
 	withVisits = []string{
 		"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n",
 		"record-commands: record}", "record-commands: record, record-sessions: visits}",
@@ -133,7 +134,7 @@ var pages = []Page{
 		Shows: "roles: [{name: all, level: 14,", Good: "roles: [{name: all, level: 15,"},
 	{Code: "locked-out-remotely", Severity: Warning,
 		About: "In some outage full rights are left on the console only. Someone must travel to the device.",
-		Shows: "grants: [{who: [team net], through: [console], role: all}]",
+		Shows: "grants: [{who: [team net], access: [console], role: all}]",
 		Good:  "grants: [{who: [team net], role: all}]"},
 	{Code: "no-way-back", Severity: Error,
 		About: "A login list ends with servers only. When they are silent, nobody gets in by the ways that use it.",
@@ -158,33 +159,35 @@ var pages = []Page{
 	{Code: "gives-up-first", Severity: Error,
 		About: "The waits for silent servers add up to more than the patience of the way in. The fallback exists " +
 			"and is never reached.",
-		Shows: "traits: {login-window: 1s, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
-	{Code: "depends-on-trait", Severity: Warning,
-		About: "A habit of the make is not said in the traits of its kind, and with one of its values somebody is " +
+		Shows: "behaviour: {login-timeout: 1s, refusal: ends-list}", Good: "behaviour: {refusal: ends-list}"},
+	{Code: "depends-on-behaviour", Severity: Warning,
+		About: "Behaviour of a platform is not said in the site, and with one of its values somebody is " +
 			"locked out or let in who is not with another. What is worked out stands on the value that the open " +
 			"standards give, or on the safe side. mellowgate learn finds out by experiments what the device " +
 			"really does; -assume leaves the question out.",
-		Shows: "traits: {refusal: ends-list}", Good: "traits: {refusal: ends-list, password-as: {tacacs: ascii}}",
+		Shows: "behaviour: {refusal: ends-list}", Good: "behaviour: {refusal: ends-list, password-form: {tacacs: " +
+			"ascii}}",
 		setup: withForm, unassumed: true},
 	{Code: "template-missing", Severity: Error,
 		About: "A role gives people the rights of a local account that the device does not have. It refuses them.",
 		Shows: "accounts: [keeper]", Good: "accounts: [keeper, watch]", setup: withTemplate},
 	{Code: "records-shut-out", Severity: Error,
-		About: "A kind refuses a session whose start is not recorded. Servers that answer logins and keep no " +
+		About: "A platform refuses a session whose start is not recorded. Servers that answer logins and keep no " +
 			"records, which is the commonest half of an outage (a full disk, a filtered port), then let nobody in " +
 			"by any way.",
-		Shows: "record-failure: blocks", Good: "record-failure: ignores",
-		setup: []string{"traits: {refusal", "traits: {record-failure: ignores, refusal",
+		Shows: "accounting-failure: blocks", Good: "accounting-failure: ignores",
+		setup: []string{"behaviour: {refusal", "behaviour: {accounting-failure: ignores, refusal",
 			"lists:\n", "lists:\n  - {name: visits, account: sessions, when: start and stop, methods: [group t]}\n",
 			"defaults: {login: login", "defaults: {record-sessions: visits, login: login"}},
 	{Code: "not-supported", Severity: Error,
-		About: "A list asks servers in a way that this kind of device does not have: a protocol, or a routing " +
+		About: "A list asks servers in a way that this platform does not have: a protocol, or a routing " +
 			"instance. It never gets an answer.",
-		Shows: "traits: {speaks: [radius], refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
+		Shows: "behaviour: {speaks: [radius], refusal: ends-list}", Good: "behaviour: {refusal: ends-list}"},
 	{Code: "cannot-verify", Severity: Error,
 		About: "The device sends passwords as CHAP or MS-CHAPv2, and the server keeps one-way hashes: it cannot " +
 			"tell a right password from a wrong one, and refuses.",
-		Shows: "traits: {password-as: {tacacs: chap}, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
+		Shows: "behaviour: {password-form: {tacacs: chap}, refusal: ends-list}",
+		Good:  "behaviour: {refusal: ends-list}"},
 
 	{Code: "open-when-silent", Severity: Error,
 		About: "When servers are silent, a list reaches none: anyone gets in with any name and any password.",
@@ -194,8 +197,8 @@ var pages = []Page{
 		Shows: "authenticate: login, methods: [none]", Good: "authenticate: login, methods: [group t, local]",
 		setup: withUnsessioned},
 	{Code: "open-built-in", Severity: Error,
-		About: "A way in has no login list, and this kind of device then asks for nothing.",
-		Shows: "built-in-login: none,", Good: "built-in-login: local,", setup: withBuiltin},
+		About: "A way in has no login list, and this platform then asks for nothing.",
+		Shows: "default-login: none,", Good: "default-login: local,", setup: withBuiltin},
 	{Code: "weak-account", Severity: Error,
 		About: "The password of a local account is its name, the site's name or a password that everybody tries " +
 			"first.",
@@ -252,7 +255,7 @@ var pages = []Page{
 			"May, number: 1, type: text}, {name: Not, number: 2, type: text}], commands: {allow: May, " +
 			"refuse: Not, both: refused}}]\nlists:\n  - {name: login, authenticate: login, methods: " +
 			"[group r, local]}\n  - {name: session, authorize: session, methods: [group r, " +
-			"local]}\n", ", commands: commands", "", "traits: {", "traits: {commands-from: x, ",
+			"local]}\n", ", commands: commands", "", "behaviour: {", "behaviour: {commands-from: x, ",
 			"people: [",
 			"people: [{name: tobin, teams: [watch], password: $6$e$f}, ", "roles: [",
 			"roles: [{name: look, level: 1, commands: [refuse look secrets, allow look **]}, ", "grants: [",
@@ -265,10 +268,11 @@ var pages = []Page{
 		About: "Version 1 of SSH can be read and changed on the way. RFC 4251 and those after it are version 2.",
 		Shows: "ssh: {versions: 1 and 2}}", Good: "ssh: {}}"},
 	{Code: "shut-when-switched-on", Severity: Error,
-		About: "Devices of this kind begin to ask for logins centrally at one moment, for every way in. Until the " +
+		About: "Devices of this platform begin to ask for logins centrally at one moment, for every way in. Until " +
+			"the " +
 			"lists are in use they ask for a local account, and there is none.",
 		Shows: "password: none}", Good: "password: $6$a$b}",
-		setup: []string{"traits: {", "traits: {aaa-switch: once, "}},
+		setup: []string{"behaviour: {", "behaviour: {aaa-switch: once, "}},
 	{Code: "hangs-on-names", Severity: Warning,
 		About: "Devices find a server by its name, which a name service must answer, also in an outage.",
 		Shows: "address: tacacs.saltmarsh.example, key: k,", Good: "address: 192.0.2.1, key: k,"},
@@ -292,10 +296,10 @@ var pages = []Page{
 		About: "A grant holds for some ways in alone. A server knows the way in from the port that a device names, " +
 			"and makes of devices name their ports in ways of their own: one that is not known is no way in of any " +
 			"grant.",
-		Shows: "traits: {refusal: ends-list}", Good: "traits: {port-names: {console: con, ssh: line}, refusal: " +
+		Shows: "behaviour: {refusal: ends-list}", Good: "behaviour: {port-names: {console: con, ssh: line}, refusal: " +
 			"ends-list}",
-		setup: []string{"grants: [{who: [team net], role", "grants: [{who: [team net], through: [console, ssh], role",
-			"traits: {refusal", "traits: {port-names: {console: con, ssh: line}, refusal"}},
+		setup: []string{"grants: [{who: [team net], role", "grants: [{who: [team net], access: [console, ssh], role",
+			"behaviour: {refusal", "behaviour: {port-names: {console: con, ssh: line}, refusal"}},
 	{Code: "no-grant", Severity: Warning, About: "A person or team that no grant names, or a grant that can never " +
 		"match.",
 		Shows: "grants: [{who: [team net], role: all}]", Good: "grants: [{who: [team net, team watch], role: all}]",
@@ -306,8 +310,9 @@ var pages = []Page{
 		Shows: "place: north-peir}", Good: "place: north-pier}",
 		setup: []string{"192.0.2.11]}", "192.0.2.11], labels: {place: north-pier}}",
 			"192.0.2.12]}\naccounts",
-			"192.0.2.12]}\n  - {name: sw-3, kind: switch, profile: p, addresses: [192.0.2.13], labels: {place: " +
-				"north-pier}}\n  - {name: sw-4, kind: switch, profile: p, addresses: [192.0.2.14], labels: {place: " +
+			"192.0.2.12]}\n  - {name: sw-3, platform: switch, profile: p, addresses: [192.0.2.13], labels: {place: " +
+				"north-pier}}\n  - {name: sw-4, platform: switch, profile: p, addresses: [192.0.2.14], labels: " +
+				"{place: " +
 				"north-pier}}\naccounts"}},
 	{Code: "rule-shadowed", Severity: Warning,
 		About: "A command rule never decides, because an earlier one matches all that it matches.",
@@ -406,7 +411,8 @@ var pages = []Page{
 		Shows: "account: commands, methods: [group one]", Good: "account: commands, methods: [group one, group t]",
 		setup: withOneRecord},
 	{Code: "recorded-in-clear", Severity: Note, About: "Commands are recorded as typed, with the passwords in them.",
-		Shows: "traits: {recorded-secrets: in-clear, refusal: ends-list}", Good: "traits: {refusal: ends-list}"},
+		Shows: "behaviour: {secrets-in-accounting: in-clear, refusal: ends-list}",
+		Good:  "behaviour: {refusal: ends-list}"},
 
 	{Code: "one-server", Severity: Warning,
 		About: "A login hangs on one server. With that one silent, only local accounts get in.",

@@ -89,7 +89,7 @@ func recordedInClear(c *checker, sh foresee.Shape) {
 	for _, w := range d.Ways {
 		if l := w.Lists[site.RecordCommands]; l != nil {
 			c.add(Finding{Code: "recorded-in-clear", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
-				Text: fmt.Sprintf("Devices of the kind %s send commands to the record as typed: a password typed "+
+				Text: fmt.Sprintf("Devices of the platform %s send commands to the record as typed: a password typed "+
 					"in a command is then in the ledger, for all who read it.", d.Kind.Name),
 				Repair: "type secrets at prompts, not in commands; limit who reads the ledger"})
 		}

@@ -84,13 +84,13 @@ func (c *checker) noteUnknown(sh foresee.Shape, s foresee.Supposed, found []Find
 // tellUnknown makes a finding of each trait that is not said and matters.
 func (c *checker) tellUnknown() {
 	for _, u := range c.unknown {
-		f := Finding{Code: "depends-on-trait", Devices: u.devices, Place: u.kind.Place}
-		of := "the kind " + u.kind.Name
-		say := fmt.Sprintf("write what is so into the traits of the kind %s", u.kind.Name)
+		f := Finding{Code: "depends-on-behaviour", Devices: u.devices, Place: u.kind.Place}
+		of := "the platform " + u.kind.Name
+		say := fmt.Sprintf("write what is so into the behaviour of the platform %s", u.kind.Name)
 		learn := u.kind.Name
 		if !u.kind.Place.Known() {
-			f.Place, of = placeOf(u.devices[0]), "the device's kind"
-			say, learn = "give the device a kind whose traits say it", "KIND"
+			f.Place, of = placeOf(u.devices[0]), "the device's platform"
+			say, learn = "give the device a platform whose behaviour says it", "PLATFORM"
 		}
 		var texts []string
 		for i, v := range u.values {

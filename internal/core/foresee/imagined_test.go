@@ -20,7 +20,7 @@ servers:
   - {name: t, protocol: tacacs, address: 192.0.2.1, key: k` + forms + `}
   - {name: s, protocol: radius, transport: tls, address: 192.0.2.2}
   - {name: l, protocol: ldap, address: 192.0.2.3, base: o=x}
-kinds: [{name: hashes, traits: {password-as: {tacacs: chap}}}]
+platforms: [{name: hashes, behaviour: {password-form: {tacacs: chap}}}]
 elevation-secrets: [{name: bridge, level: 12, password: key k}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: ines, level: 5, password: $6$c$d}]
 people:
@@ -37,7 +37,7 @@ grants:
   - {who: [team see], role: look}
 devices:
   - {name: d, addresses: [192.0.2.9], accounts: [keeper], found: {keys: {t: other}}}
-  - {name: h, kind: hashes, addresses: [192.0.2.10], accounts: [keeper]}
+  - {name: h, platform: hashes, addresses: [192.0.2.10], accounts: [keeper]}
 `)})
 	require.NoError(t, err)
 	return Forecaster{Site: s, Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC),

@@ -25,7 +25,7 @@ groups: [{name: g, servers: [t]}, {name: h, servers: [r]}]
 lists:
   - {name: l, authenticate: login, methods: [group g, local]}
   - {name: m, authenticate: login, methods: [group h, local]}
-kinds: [{name: a, traits: {refusal: ends-list}}, {name: b, traits: {refusal: tries-next}}]
+platforms: [{name: a, behaviour: {refusal: ends-list}}, {name: b, behaviour: {refusal: tries-next}}]
 profiles:
   - {name: p, access: {ssh: {login: l}}, accounts: [keeper]}
   - {name: q, access: {ssh: {login: m}}, accounts: [keeper]}
@@ -34,8 +34,8 @@ people: [{name: ines, teams: [net], password: $6$c$d}]
 roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: team net, where: {place: [north, south]}, role: all}]
 devices:
-  - {name: base, kind: a, profile: p, addresses: [192.0.2.10], labels: {place: north}}
-  - {name: other, kind: %s, profile: %s, addresses: [192.0.2.11], labels: {place: %s, duty: %s}%s}
+  - {name: base, platform: a, profile: p, addresses: [192.0.2.10], labels: {place: north}}
+  - {name: other, platform: %s, profile: %s, addresses: [192.0.2.11], labels: {place: %s, duty: %s}%s}
 `
 	base := []any{"a", "p", "north", "edge", ""}
 	for name, c := range map[string]struct {
@@ -47,7 +47,7 @@ devices:
 		"a label that no grant asks for":    {3, "core", true},
 		"another value that grants as well": {2, "south", true},
 		"a value that no grant has":         {2, "west", false},
-		"its kind":                          {0, "b", false},
+		"its platform":                      {0, "b", false},
 		"its lists":                         {1, "q", false},
 		"its accounts":                      {4, ", accounts: [keeper, second]", false},
 		"its network":                       {4, ", network: management", false},

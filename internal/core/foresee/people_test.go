@@ -21,10 +21,10 @@ keys: {k: file k, k2: file k2}
 servers:
   - {name: t, protocol: tacacs, address: 192.0.2.1, key: k, timeout: 1s}
   - {name: r, protocol: radius, address: 192.0.2.2, key: k, timeout: 1s, attempts: 1}
-  - {name: d, protocol: ldap, address: 192.0.2.3, base: o=x, teams-from: memberOf}
+  - {name: d, protocol: ldap, address: 192.0.2.3, base: o=x, team-attribute: memberOf}
 groups: [{name: g, servers: [t]}, {name: q, servers: [r]}]
 directories: [d]
-kinds: [{name: k1, traits: {refusal: ends-list}}]
+platforms: [{name: k1, behaviour: {refusal: ends-list}}]
 lists:
   - {name: l, authenticate: login, methods: [group g, group q, local]}
   - {name: s, authorize: session, methods: [group g, group q, local]}
@@ -41,8 +41,8 @@ grants:
 lab: {people: [{name: ebba, teams: [watch, net], password: $6$a$b}]}
 profiles: [{name: p, accounts: [keeper, one, deck], access: {ssh: {login: l, session: s, record-sessions: v}}}]
 devices:
-  - {name: d1, kind: k1, profile: p, addresses: [192.0.2.9]}
-  - {name: d2, kind: k1, profile: p, addresses: [192.0.2.10]` +
+  - {name: d1, platform: k1, profile: p, addresses: [192.0.2.9]}
+  - {name: d2, platform: k1, profile: p, addresses: [192.0.2.10]` +
 		more + `}
 `)})
 	require.NoError(t, err)

@@ -74,11 +74,13 @@ func draw(t *rapid.T) drawn {
 	fmt.Fprintf(&b, "  - {name: raise, authenticate: elevation, methods: [%s]}\n",
 		methods("raise", "secret bridge", "local"))
 	fmt.Fprintf(&b, "  - {name: visits, account: sessions, when: start and stop, methods: [%s]}\n", methods("visits"))
-	fmt.Fprintf(&b, "kinds: [{name: kind, traits: {refusal: %s, unknown-account: %s, all-resting: %s, rest-ends: "+
-		"%s, heeds-icmp: %t, level-without-session: %d, local-level-needs-session: %t, record-failure: %s, "+
-		"login-window: 5m}}]\n",
+	fmt.Fprintf(&b, "platforms: [{name: platform, behaviour: {refusal: %s, unknown-account: %s, all-dead: %s, "+
+		"dead-time-ends: "+
+		"%s, notices-closed-port: %t, level-without-session: %d, local-level-needs-session: %t, "+
+		"accounting-failure: %s, "+
+		"login-timeout: 5m}}]\n",
 		one("refusal", "ends-list", "tries-next"), one("unknown", "tries-next", "ends-list"),
-		one("resting", "asks-first", "passes"), one("rest-ends", "by-time", "with-last"),
+		one("resting", "asks-first", "passes"), one("dead-time-ends", "by-time", "with-last"),
 		rapid.Bool().Draw(t, "icmp"), rapid.IntRange(0, 15).Draw(t, "level"), rapid.Bool().Draw(t, "needs"),
 		one("failure", "ignores", "blocks"))
 	binds := []string{"login: login"}
@@ -94,7 +96,7 @@ func draw(t *rapid.T) drawn {
 	}
 	fmt.Fprintf(&b, "profiles: [{name: p, defaults: {%s}, access: {ssh: {}}, accounts: [keeper]}]\n",
 		strings.Join(binds, ", "))
-	fmt.Fprintf(&b, "devices: [{name: d, kind: kind, profile: p, addresses: [198.51.100.1]%s}]\n", holds)
+	fmt.Fprintf(&b, "devices: [{name: d, platform: platform, profile: p, addresses: [198.51.100.1]%s}]\n", holds)
 	b.WriteString(`accounts: [{name: keeper, level: 15, password: $6$a$b}]
 people: [{name: ines, teams: [net], password: $6$c$d}, {name: odd, teams: [net], disabled: true, password: $6$c$d}, {name: tobin, teams: [watch], password: $6$c$d}]
 roles: [{name: all, level: 15, commands: [allow **]}, {name: few, level: 1, commands: [allow look **]}]

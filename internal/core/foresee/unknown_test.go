@@ -54,9 +54,9 @@ func (f Forecaster) unknownCase(t *testing.T, way, who string, silent ...string)
 func TestACaseSaysOnWhichUnsaidTraitsItDependsAndWhatItIsThen(t *testing.T) {
 	t.Parallel()
 	f := withKeys(of(t, unsaid+`
-kinds: [{name: switch, traits: {password-as: {tacacs: ascii}, level-from: radius-standard,
+platforms: [{name: switch, behaviour: {password-form: {tacacs: ascii}, level-attribute: radius-standard,
   console-obeys-authorization: true}}]
-devices: [{name: d, kind: switch, addresses: [192.0.2.9], access: {console: {login: l, session: s}, ssh: {login: l}},
+devices: [{name: d, platform: switch, addresses: [192.0.2.9], access: {console: {login: l, session: s}, ssh: {login: l}},
   accounts: [keeper]}]
 `))
 	require.Equal(t, []string{"level-without-session: 0 -> low, level 0, by t",

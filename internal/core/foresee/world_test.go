@@ -17,11 +17,11 @@ servers:
   - {name: t, protocol: tacacs, address: 192.0.2.1, key: {now: k, next: k2}}
   - {name: r, protocol: radius, address: 192.0.2.2, key: k` + servers + `}
   - {name: l, protocol: ldap, address: 192.0.2.3, base: o=x}
-kinds: [{name: old, traits: {default-ports: legacy}}]
+platforms: [{name: old, behaviour: {default-ports: legacy}}]
 devices:
   - {name: d, addresses: [192.0.2.9], found: {` + holds + `}}
   - {name: other, addresses: [192.0.2.10]}
-  - {name: aged, kind: old, addresses: [192.0.2.11]}
+  - {name: aged, platform: old, addresses: [192.0.2.11]}
 clients: [{from: 198.51.100.0/24, servers: [t, r], key: k3}]
 `)})
 	require.NoError(t, err)

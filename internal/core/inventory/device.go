@@ -229,7 +229,7 @@ func (d *Device) itself(devices, interfaces []*phrase.Record) {
 		d.Name = nameOfFile(d.File)
 	}
 	if !d.active {
-		d.note(0, "what its lists are for is switched off on it: every way in takes the kind's built-in login")
+		d.note(0, "what its lists are for is switched off on it: every way in takes the platform's built-in login")
 	}
 }
 

@@ -263,7 +263,8 @@ func TestADeviceWhoseListsAreSwitchedOffTakesWhatIsBuiltIn(t *testing.T) {
 	e, s := made(t, Options{}, said(t, "a", fmt.Sprintf(text, "off")))
 	require.Nil(t, s.Device("a").Way(site.SSH).Lists[site.Login])
 	require.Nil(t, s.Device("a").Way(site.Console).Lists[site.Session])
-	require.Equal(t, []string{"a.txt:0 what its lists are for is switched off on it: every way in takes the kind's " +
+	require.Equal(t, []string{"a.txt:0 what its lists are for is switched off on it: every way in takes the " +
+		"platform's " +
 		"built-in login"}, notes(e))
 	e, s = made(t, Options{}, said(t, "a", fmt.Sprintf(text, "on")))
 	require.Equal(t, "in", s.Device("a").Way(site.SSH).Lists[site.Login].Name)
@@ -315,7 +316,7 @@ lists:
   - {name: cmd-2, authorize: commands, levels: "2-15", methods: [group far]}
 devices:
   - name: d
-    kind: plain
+    platform: plain
     addresses: []
     source: 192.0.2.77
     found: {keys: {tern: d-key, gull: d-key}, ports: {gull: {authentication: 1645}}}

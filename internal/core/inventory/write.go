@@ -166,7 +166,7 @@ func (w *writing) kinds(devices []*Device) {
 			kinds = append(kinds, d.Kind)
 		}
 	}
-	w.section("kinds", each(kinds, func(kind string) item {
+	w.section("platforms", each(kinds, func(kind string) item {
 		one := pairs{"name: " + scalar(kind)}
 		one.text("phrasebook", w.options.Books[kind])
 		return item{one, 0}
@@ -419,7 +419,7 @@ func (w *writing) devices(devices []*Device, bodies []body, owns []own) {
 		profile, asks := named[alike[i]], owns[i].asks
 		w.put(0, "  - name: %s", scalar(d.Name))
 		if d.Kind != "" {
-			w.put(0, "    kind: %s", scalar(d.Kind))
+			w.put(0, "    platform: %s", scalar(d.Kind))
 		}
 		if profile != "" {
 			w.put(0, "    profile: %s", scalar(profile))

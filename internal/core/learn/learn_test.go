@@ -21,7 +21,7 @@ const common = `site: Learned
 keys: {k: file k}
 vendors: [{name: example, number: 32473, attributes: [{name: Example-Level, number: 1, type: integer}]}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
-kinds: [{name: make}]
+platforms: [{name: make}]
 `
 
 // designs are sites of which nothing is known of the make.
@@ -36,7 +36,7 @@ lists:
   - {name: first, authenticate: login, methods: [local, group t]}
   - {name: s, authorize: session, methods: [group t, local]}
   - {name: v, account: sessions, when: start and stop, methods: [group t]}
-devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {
+devices: [{name: d, platform: make, addresses: [192.0.2.9], accounts: [keeper], access: {
   console: {login: l, session: s}, ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first},
   web: {login: l, session: s}, api: {login: l}, netconf: {}}}]
 `,
@@ -49,7 +49,7 @@ lists:
   - {name: l, authenticate: login, methods: [group r, local]}
   - {name: s, authorize: session, methods: [group r, local]}
   - {name: v, account: sessions, when: start and stop, methods: [group r]}
-devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {
+devices: [{name: d, platform: make, addresses: [192.0.2.9], accounts: [keeper], access: {
   console: {login: l, session: s}, ssh: {login: l, session: s, record-sessions: v}, telnet: {login: l},
   web: {login: l, session: s}}}]
 `,
@@ -63,7 +63,7 @@ lists:
   - {name: first, authenticate: login, methods: [local, group t]}
   - {name: s, authorize: session, methods: [group t, local]}
   - {name: v, account: sessions, when: start and stop, methods: [group t]}
-devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {
+devices: [{name: d, platform: make, addresses: [192.0.2.9], accounts: [keeper], access: {
   console: {login: l, session: s}, ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first},
   web: {login: l, session: s}}}]
 `,
@@ -76,7 +76,7 @@ groups: [{name: r, servers: [r1]}, {name: t, servers: [t1]}]
 lists:
   - {name: l, authenticate: login, methods: [group r, group t, local]}
   - {name: s, authorize: session, methods: [group t, local]}
-devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {
+devices: [{name: d, platform: make, addresses: [192.0.2.9], accounts: [keeper], access: {
   console: {login: l}, ssh: {login: l, session: s}}}]
 `,
 }
@@ -146,7 +146,7 @@ func values(l *Learner, t site.Trait) []string {
 }
 
 // devices is how many devices of random habits are learned.
-var devices = flag.Int("devices", testscale.Of(1, 4), "how many devices of random habits")
+var devices = flag.Int("devices", testscale.Of(1, 4), "how many devices that behave at random")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	t.Parallel()
@@ -196,9 +196,9 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	for _, name := range slices.Sorted(maps.Keys(set)) {
 		t.Logf("%-45s %d of %d", name, claimed[name], set[name])
 	}
-	for _, name := range []string{"tacacs password-as tacacs", "tacacs refusal", "tacacs record-failure",
-		"tacacs console-obeys-authorization", "tacacs built-in-login", "radius password-as radius", "radius refusal",
-		"radius heeds-icmp", "radius default-ports", "radius level-from", "both refusal"} {
+	for _, name := range []string{"tacacs password-form tacacs", "tacacs refusal", "tacacs accounting-failure",
+		"tacacs console-obeys-authorization", "tacacs default-login", "radius password-form radius", "radius refusal",
+		"radius notices-closed-port", "radius default-ports", "radius level-attribute", "both refusal"} {
 		require.Equal(t, set[name], claimed[name], "%s shows in a login of this design", name)
 	}
 	for written, n := range times {

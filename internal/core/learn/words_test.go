@@ -30,7 +30,7 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		t.Skip("nothing here runs beside something else, and the plain run reads it")
 	}
 	if !*makeRuns {
-		testscale.Whole(t, "devices of random habits, learned from the core")
+		testscale.Whole(t, "devices that behave at random, learned from the core")
 	}
 	var b strings.Builder
 	for _, k := range []struct {
@@ -38,15 +38,15 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		behave []string
 	}{
 		{"tacacs", nil},
-		{"tacacs", []string{"rest-ends: with-last", "web-needs-level: 9", "refusal: ends-list",
-			"built-in-login: none"}},
-		{"tacacs", []string{"all-resting: passes", "unknown-account: ends-list", "record-failure: blocks",
+		{"tacacs", []string{"dead-time-ends: with-last", "web-needs-level: 9", "refusal: ends-list",
+			"default-login: none"}},
+		{"tacacs", []string{"all-dead: passes", "unknown-account: ends-list", "accounting-failure: blocks",
 			"console-obeys-authorization: false", "below-level: reads", "web-needs-level: 15"}},
-		{"few", []string{"rest-ends: with-last", "record-failure: blocks", "level-without-session: 5",
-			"password-as tacacs: pap"}},
+		{"few", []string{"dead-time-ends: with-last", "accounting-failure: blocks", "level-without-session: 5",
+			"password-form tacacs: pap"}},
 		{"radius", nil},
-		{"radius", []string{"default-ports: legacy", "heeds-icmp: true", "level-from: Example-Level",
-			"rights-with-login: true", "password-as radius: chap"}},
+		{"radius", []string{"default-ports: legacy", "notices-closed-port: true", "level-attribute: Example-Level",
+			"rights-with-login: true", "password-form radius: chap"}},
 		{"both", []string{"local-level-needs-session: true", "level-without-session: 4"}},
 	} {
 		f := reckoner(t, designs[k.design])
@@ -75,7 +75,7 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 
 func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 	t.Parallel()
-	const device = "devices: [{name: d, kind: make, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: " +
+	const device = "devices: [{name: d, platform: make, addresses: [192.0.2.9], accounts: [keeper], access: {ssh: " +
 		"{login: l}}}]\n"
 	for text, says := range map[string]string{
 		strings.Replace(designs["tacacs"], "protocol: tacacs, address: 192.0.2.1, key: k,",
@@ -94,7 +94,7 @@ func TestADeviceThatNothingCanBeLearnedOfIsSaid(t *testing.T) {
 
 func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 	t.Parallel()
-	f := reckoner(t, strings.Replace(designs["tacacs"], "{name: make}", "{name: make, traits: {refusal: ends-list}}",
+	f := reckoner(t, strings.Replace(designs["tacacs"], "{name: make}", "{name: make, behaviour: {refusal: ends-list}}",
 		1))
 	o := Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper", Ways: []string{site.SSH}}
 	l, err := New(o)
@@ -153,7 +153,7 @@ func TestATraitThatAloneExplainsWhatWasSeenIsNamed(t *testing.T) {
 	back := l.Back()[0]
 	seen := NewPretender(f, d, d.Behaving(blocks)).Try(back)
 	require.False(t, seen[0].In)
-	require.Equal(t, "record-failure: blocks", l.Like(back, seen))
+	require.Equal(t, "accounting-failure: blocks", l.Like(back, seen))
 	require.Empty(t, l.Like(back, NewPretender(f, d, d).Try(back)))
 	require.True(t, l.Explained(back, seen))
 	seen[0].Asked = []string{"login t2 x1 pap"}
@@ -292,7 +292,7 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 		"nothing is left alone":       strings.ReplaceAll(designs["tacacs"], ", dead-time: 1m", ""),
 		"one server does not show it": strings.ReplaceAll(designs["tacacs"], "servers: [t1, t2]}]", "servers: [t1]}]"),
 		"a rest that ends with the last": strings.Replace(designs["tacacs"], "{name: make}",
-			"{name: make, traits: {rest-ends: with-last}}", 1),
+			"{name: make, behaviour: {dead-time-ends: with-last}}", 1),
 	} {
 		f := reckoner(t, text)
 		l, err := New(Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper"})

@@ -36,7 +36,7 @@ const (
 	NoSuchAccount   Reason = "no-such-account"
 	NoAccounts      Reason = "no-accounts"
 	NoAnswer        Reason = "no-answer"
-	AllResting      Reason = "all-resting"
+	AllResting      Reason = "all-dead"
 	NotCarried      Reason = "not-carried"
 	ListEnded       Reason = "list-ended"
 	GivesUpFirst    Reason = "gives-up-first"
@@ -122,9 +122,9 @@ var All = []Known{
 	{Reason: GivesUpFirst, Text: "The way in gave up before the servers were all asked."},
 	{Reason: BelowLevel, Text: "The level is below what the way in needs."},
 	{Reason: NoList, Text: "The way in has no list for this."},
-	{Reason: NotSupported, Text: "This kind of device, or this server, does not support it."},
+	{Reason: NotSupported, Text: "This platform, or this server, does not support it."},
 	{Reason: TemplateMissing, Text: "The account whose rights the person takes on is not on the device."},
-	{Reason: NotRecorded, Text: "No server took the record, and this kind of device insists on it."},
+	{Reason: NotRecorded, Text: "No server took the record, and this platform insists on it."},
 	{Reason: WrongSecret, Text: "The secret for the elevation is wrong."},
 	{Reason: LinePassword, Text: "The way in asks for a password of its own, without a name."},
 	{Reason: LockedForNow, Text: "The device holds the name back after too many failures."},

@@ -96,7 +96,8 @@ func TestTheServiceTypeSaysWhatTheLevelIs(t *testing.T) {
 	}
 	other := &site.Kind{Traits: site.Traits{LevelFrom: "Example-Level"}}
 	level, ok := Level([]Attribute{{Name: ServiceType, Value: "Administrative"}}, other)
-	require.Equal(t, []any{0, false}, []any{level, ok}, "a kind that reads another attribute does not heed this one")
+	require.Equal(t, []any{0, false}, []any{level, ok}, "a platform that reads another attribute does not heed "+
+		"this one")
 }
 
 func TestARoleMayDoSomethingWhereARuleAllowsItBeforeAllIsRefused(t *testing.T) {

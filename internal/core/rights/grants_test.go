@@ -21,8 +21,8 @@ roles:
     level: 15
     account: watch
     send: {radius: [{name: Class, value: x}], tacacs: [{name: idletime, value: "20", optional: true}]}
-kinds:
-  - {name: vendor, traits: {level-from: Example-Level, account-from: Filter-Id}}
+platforms:
+  - {name: vendor, behaviour: {level-attribute: Example-Level, account-attribute: Filter-Id}}
 grants:
   - {who: person near, from: [192.0.2.0/24, 2001:db8::/32], role: all}
   - {who: person daily, hours: [Mon-Fri 06:00-20:00, Sat 08:00-12:00], role: all}
@@ -102,5 +102,5 @@ func TestAnswersCarryWhatTheKindOfDeviceReads(t *testing.T) {
 		Attributes(site.TACACS, site.Session, d, nil))
 	require.Empty(t, Attributes(site.RADIUS, site.Session, d, plain), "RADIUS carries the rights with the login")
 	level, ok := Level([]Attribute{{Name: ManagementPrivilegeLevel, Value: "15"}}, s.Kinds[0])
-	require.Equal(t, []any{0, false}, []any{level, ok}, "a kind that reads another attribute reads no other")
+	require.Equal(t, []any{0, false}, []any{level, ok}, "a platform that reads another attribute reads no other")
 }

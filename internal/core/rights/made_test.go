@@ -64,7 +64,7 @@ func TestTheCommandRulesOfMadeRolesAreWhatTheyWere(t *testing.T) {
 		text := fmt.Sprintf(`site: Made
 vendors: [{name: example, number: 32473, attributes: [{name: Example-May, number: 2, type: text},
   {name: Example-Not, number: 3, type: text}, {name: Example-Rule, number: 4, type: text}], commands: {%s}}]
-kinds: [{name: k, traits: {commands-from: example}}]
+platforms: [{name: k, behaviour: {commands-from: example}}]
 roles: [{name: r, level: 15, commands: [%s]}]
 people: [{name: ines, teams: [net], password: "$6$a$b"}]
 grants: [{who: team net, role: r}]

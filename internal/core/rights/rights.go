@@ -258,7 +258,7 @@ func misfit(g *site.Grant, q Question, now time.Time) (missing string, parts int
 	case len(g.Through) == 0 || slices.Contains(g.Through, q.Access):
 		parts++
 	case missing == "" && q.Access == "" && q.Port != "":
-		missing = fmt.Sprintf("it is for %s, and the device names its port %q, of which port-names of its kind "+
+		missing = fmt.Sprintf("it is for %s, and the device names its port %q, of which port-names of its platform "+
 			"says nothing",
 			strings.Join(g.Through, ", "), q.Port)
 	case missing == "" && q.Access == "":

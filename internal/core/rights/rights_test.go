@@ -24,7 +24,7 @@ roles:
   - {name: lookout, level: 1, commands: [refuse look secrets **, allow look **, allow set port * off]}
 grants:
   - {who: [team network], role: all}
-  - {who: [team watch], where: {place: [north, south], duty: switch}, through: [ssh, console], role: lookout}
+  - {who: [team watch], where: {place: [north, south], duty: switch}, access: [ssh, console], role: lookout}
 devices:
   - {name: north-sw, addresses: [192.0.2.1], labels: {place: north, duty: switch}}
   - {name: hq-sw, addresses: [192.0.2.2], labels: {place: hq, duty: switch}}

@@ -104,14 +104,14 @@ grants: [{who: [team net, team watch], role: all}, {who: [team net, person someo
 		}
 		return all
 	}
-	const book = "servers: [{name: d, protocol: ldap, address: 192.0.2.1, base: o=x, teams-from: memberOf}]\n"
+	const book = "servers: [{name: d, protocol: ldap, address: 192.0.2.1, base: o=x, team-attribute: memberOf}]\n"
 	require.Empty(t, names(site("", "")))
 	require.Empty(t, names(site(book, "")), "nobody asks it")
 	require.Equal(t, []string{"anyone of team net someone.of.net.", "anyone of team watch someone.of.watch",
 		"anyone else in a directory someone.of.no.team"}, names(site(book+"directories: [d]\n", "")))
 	require.Len(t, names(site(book+"groups: [{name: g, servers: [d]}]\n", "")), 3, "a device asks it")
 	require.Equal(t, []string{"anyone else in a directory someone.of.no.team"},
-		names(site(strings.Replace(book, ", teams-from: memberOf", "", 1)+"directories: [d]\n", "")))
+		names(site(strings.Replace(book, ", team-attribute: memberOf", "", 1)+"directories: [d]\n", "")))
 	require.Equal(t, []string{"anyone of team net someone.of.net.", "anyone of team watch ebba",
 		"anyone else in a directory per"},
 		names(site(book+"directories: [d]\n", "lab: {people: [{name: ebba, teams: [watch], password: $6$a$b}, "+

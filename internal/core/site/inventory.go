@@ -17,7 +17,7 @@ import (
 
 // inventoryColumns are the columns of a file of devices; labels.NAME is one
 // for each label.
-var inventoryColumns = []string{"name", "kind", "profile", "addresses", "source", "network", "accounts", "labels."}
+var inventoryColumns = []string{"name", "platform", "profile", "addresses", "source", "network", "accounts", "labels."}
 
 // inventory reads a file of devices: a list in YAML or JSON, or a table (RFC 4180).
 func (r *reader) inventory(s *Site) {
@@ -43,7 +43,9 @@ func (r *reader) listed(top *yaml.Node, s *Site) {
 	good := true
 	for _, item := range top.Content {
 		for i := 0; item.Kind == yaml.MappingNode && i < len(item.Content); i += 2 {
-			if key := item.Content[i]; key.Value != "labels" && !slices.Contains(inventoryColumns, key.Value) {
+			key := item.Content[i]
+			if _, old := renamedInDevice[key.Value]; key.Value != "labels" && !old &&
+				!slices.Contains(inventoryColumns, key.Value) {
 				r.wrong(key, "unknown key %q in a file of devices%s; the keys are %s", shorten(key.Value),
 					nearest.Suggest(key.Value, inventoryColumns),
 					strings.TrimSuffix(strings.Join(inventoryColumns, ", "), "."))
@@ -72,7 +74,12 @@ func (r *reader) table(s *Site) {
 		return
 	}
 	header = slices.Clone(header)
-	if !r.header(header) {
+	places := make([]Place, len(header))
+	for i := range header {
+		line, column := rows.FieldPos(i)
+		places[i] = Place{File: r.file, Line: int32(line), Column: int32(column)}
+	}
+	if !r.header(header, places) {
 		return
 	}
 	for {
@@ -122,14 +129,16 @@ func (r *reader) row(rows *csv.Reader) ([]string, bool) {
 	return nil, false
 }
 
-// header checks the header row.
-func (r *reader) header(header []string) bool {
-	at := func(i int) Place {
-		return Place{File: r.file, Line: 1, Column: int32(1 + len(strings.Join(header[:i], ",")) + min(i, 1))}
-	}
+// header checks the header row, whose cells stand at places, and leaves in it what its columns are called now.
+func (r *reader) header(header []string, places []Place) bool {
+	at := func(i int) Place { return places[i] }
 	good := true
 	for i, column := range header {
 		column = strings.TrimSpace(column)
+		if now, old := renamedInDevice[column]; old {
+			r.renamed = append(r.renamed, Renamed{Old: column, Now: now, Place: places[i]})
+			column = now
+		}
 		header[i] = column
 		switch label, isLabel := strings.CutPrefix(column, "labels."); {
 		case slices.Contains(header[:i], column):
@@ -168,8 +177,8 @@ func (r *reader) cell(d *Device, column string, n *yaml.Node) {
 	switch column {
 	case "name":
 		d.Ref, _ = r.name(n, "a device's name")
-	case "kind":
-		d.KindRef, _ = r.name(n, "kind")
+	case "platform":
+		d.KindRef, _ = r.name(n, "platform")
 	case "profile":
 		d.ProfileRef, _ = r.name(n, "profile")
 	case "addresses":

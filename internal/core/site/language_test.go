@@ -22,7 +22,7 @@ servers:
   - {name: tern, protocol: tacacs, address: 192.0.2.21, key: {now: k, next: k2}, for: [authentication, authorization], labels: {place: hq}}
   - {name: plover, protocol: tacacs, address: 192.0.2.22, key: k, password-forms: [chap, mschapv2]}
   - {name: sanderling, protocol: radius, address: 192.0.2.23, ports: {authentication: 1645}, key: k2, message-authenticator: if-present}
-  - {name: dunlin, protocol: ldap, address: 192.0.2.25, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: dir}, teams-from: memberOf, tls: ldaps}
+  - {name: dunlin, protocol: ldap, address: 192.0.2.25, base: "ou=people,dc=example", bind: {dn: "cn=gate,dc=example", key: dir}, team-attribute: memberOf, tls: ldaps}
 groups:
   - {name: shore, servers: [tern, plover]}
   - {name: sea, servers: [sanderling]}
@@ -32,10 +32,10 @@ lists:
   - {name: up, authenticate: elevation, methods: [group shore, secret bridge]}
   - {name: rights, authorize: session, methods: [group shore, signed-in]}
   - {name: events, account: system, when: start and stop, methods: [group sea]}
-kinds:
+platforms:
   - name: switch
-    traits: {level-from: Example-Level, account-from: Filter-Id, record-failure: blocks, speaks: [radius, tacacs], password-as: {tacacs: chap},
-             networks: default-only, lines: 0-97, default-ports: legacy, command-rules-over-radius: by-name, recorded-secrets: in-clear, built-in-login: line-password}
+    behaviour: {level-attribute: Example-Level, account-attribute: Filter-Id, accounting-failure: blocks, speaks: [radius, tacacs], password-form: {tacacs: chap},
+             networks: default-only, lines: 0-97, default-ports: legacy, command-rules-over-radius: by-name, secrets-in-accounting: in-clear, default-login: line-password}
 profiles:
   - name: pier
     defaults: {login: crew, elevation: up, record-system: events}
@@ -43,7 +43,7 @@ profiles:
 devices-from: [inventory.csv]
 devices:
   - name: sw-0
-    kind: switch
+    platform: switch
     profile: pier
     addresses: [192.0.2.100]
     network: management
@@ -119,7 +119,7 @@ func inventoryOf(text string) func(string) (Source, error) {
 
 func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	t.Parallel()
-	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,kind,profile,addresses,source,labels.place,accounts\r\n"+
+	s, err := ParseWith(inventoryOf("\xef\xbb\xbfname,platform,profile,addresses,source,labels.place,accounts\r\n"+
 		"sw-1,switch,pier,192.0.2.101 192.0.2.102,192.0.2.102,north,\n"+
 		"\"sw-2\",,,2001:db8::2,,,spare\n"),
 		Source{Name: "site.yaml", Text: []byte(whole)})
@@ -170,7 +170,7 @@ func TestMistakesInAFileOfDevices(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
 		"name,adresses\nsw,192.0.2.1\n":             `inventory.csv:1:6: unknown column "adresses" in a file of devices; did you mean "addresses"?`,
-		"name,kind\nsw,switch\n":                    `inventory.csv:1:1: a file of devices needs the column "addresses"`,
+		"name,platform\nsw,switch\n":                `inventory.csv:1:1: a file of devices needs the column "addresses"`,
 		"name,addresses,name\n":                     `inventory.csv:1:16: the column "name" stands twice`,
 		"name,labels.\n":                            `inventory.csv:1:6: unknown column "labels." in a file of devices`,
 		"name,wheels,adresses\n":                    `inventory.csv:1:6: unknown column "wheels"`,
@@ -271,7 +271,7 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 	for _, bad := range []string{"servres: []", "servers: [{name: a}]", "servers: [{name: a, protocol: x, address: b}]",
 		"lists: [{name: a, authenticate: login, methods: [other]}]",
 		"devices: [{name: a, addresses: [192.0.2.1], access: {ssh: maybe}}]",
-		"kinds: [{name: a, traits: {refusal: maybe}}]",
+		"platforms: [{name: a, behaviour: {refusal: maybe}}]",
 		"roles: [{name: a, level: 16}]"} {
 		require.Error(t, schema.Validate(instance(t, bad)), bad)
 		_, err := Parse(Source{Name: "bad.yaml", Text: []byte(bad)})
@@ -281,7 +281,7 @@ func TestTheSchemaTakesWhatTheReaderTakes(t *testing.T) {
 
 func FuzzInventory(f *testing.F) {
 	f.Add("name,addresses\nsw,192.0.2.1\n")
-	f.Add("name,kind,profile,addresses,source,network,accounts,labels.place\n\"a\"\"b\",,,,,,,\n")
+	f.Add("name,platform,profile,addresses,source,network,accounts,labels.place\n\"a\"\"b\",,,,,,,\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		s, err := ParseWith(inventoryOf(text),
 			Source{Name: "site.yaml", Text: []byte("site: x\ndevices-from: inventory.csv\n")})

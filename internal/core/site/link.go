@@ -83,7 +83,7 @@ func (l *linker) link() {
 	s.servers = index(l, "server", s.Servers, func(v *Server) *Ref { return &v.Ref })
 	l.groups = index(l, "group", s.Groups, func(v *Group) *Ref { return &v.Ref })
 	l.lists = index(l, "list", s.Lists, func(v *List) *Ref { return &v.Ref })
-	l.kinds = index(l, "kind", s.Kinds, func(v *Kind) *Ref { return &v.Ref })
+	l.kinds = index(l, "platform", s.Kinds, func(v *Kind) *Ref { return &v.Ref })
 	l.profiles = index(l, "profile", s.Profiles, func(v *Profile) *Ref { return &v.Ref })
 	s.devices = index(l, "device", s.Devices, func(v *Device) *Ref { return &v.Ref })
 	l.accounts = index(l, "account", s.Accounts, func(v *Account) *Ref { return &v.Ref })
@@ -278,7 +278,7 @@ func (l *linker) devices() {
 	for _, d := range l.site.Devices {
 		d.Kind, d.Profile = plain, none
 		if d.KindRef.Name != "" {
-			if k := find(l, "kind", l.kinds, d.KindRef); k != nil {
+			if k := find(l, "platform", l.kinds, d.KindRef); k != nil {
 				d.Kind = k
 			}
 		}

@@ -14,7 +14,8 @@ func (l *linker) server(s *Server) {
 		return
 	}
 	if d := s.Directory; d.Base != "" || d.BindAs != "" || d.TeamsFrom != "" || d.Security != "" {
-		l.wrong(s.Place, "base, bind, find, teams-from and tls: start, ldaps or none are for protocol: ldap; %s is %s",
+		l.wrong(s.Place, "base, bind, filter, team-attribute and tls: start, ldaps or none are for protocol: ldap; "+
+			"%s is %s",
 			s.Name, s.Protocol)
 	}
 	switch {
@@ -55,7 +56,7 @@ func (l *linker) ldap(s *Server) {
 	d := &s.Directory
 	if s.KeyRef.Name != "" {
 		l.wrong(s.KeyRef.Place,
-			"the directory %s has no shared secret; the password of who searches goes into bind: {as: DN, key: NAME}",
+			"the directory %s has no shared secret; the password of who searches goes into bind: {dn: DN, key: NAME}",
 			s.Name)
 	}
 	if s.transport.Name != "" || s.Certificates.Place.Known() || s.PortsSaid {
@@ -66,7 +67,7 @@ func (l *linker) ldap(s *Server) {
 			"ou=people,dc=example,dc=com", s.Name)
 	}
 	if !strings.Contains(d.Find, "%u") {
-		l.wrong(s.Place, "find of the directory %s must hold %%u, which stands for the name", s.Name)
+		l.wrong(s.Place, "filter of the directory %s must hold %%u, which stands for the name", s.Name)
 	}
 	if d.KeyRef.Name != "" {
 		d.Key = find(l, "key", l.keys, d.KeyRef)

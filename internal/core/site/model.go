@@ -19,6 +19,7 @@ import (
 // It is never changed after Parse.
 type Site struct {
 	Name, About string
+	Renamed     []Renamed // words of a version before, which were read for those of now
 	Keys        []*Key
 	Servers     []*Server
 	Groups      []*Group

@@ -45,8 +45,8 @@ func TestWhatDoesNotFitIsSaidWithItsRepair(t *testing.T) {
 			"a form of the value with {command} in it is wanted"},
 		{vendor(`allow: A, word: ""`),
 			"word and rest are how * and ** are written"},
-		{vendor("allow: A") + "kinds: [{name: k, traits: {commands-from: y}}]", `there is no vendor "y"`},
-		{"vendors: [{name: x, number: 9, attributes: []}]\nkinds: [{name: k, traits: {commands-from: x}}]",
+		{vendor("allow: A") + "platforms: [{name: k, behaviour: {commands-from: y}}]", `there is no vendor "y"`},
+		{"vendors: [{name: x, number: 9, attributes: []}]\nkinds: [{name: k, behaviour: {commands-from: x}}]",
 			"the vendor x does not say how it carries commands"},
 		{"devices: [{name: d, addresses: [192.0.2.1], access: {console: {from: 192.0.2.0/24}}}]",
 			"from is for ways in over a network"},
@@ -56,8 +56,8 @@ func TestWhatDoesNotFitIsSaidWithItsRepair(t *testing.T) {
 			`versions is "3"`},
 		{"devices: [{name: d, addresses: [192.0.2.1], hostname: x}]",
 			`here it is called "name"`},
-		{"devices: [{name: d, addresses: [192.0.2.1], Platform: x}]",
-			`here it is called "kind"`},
+		{"devices: [{name: d, addresses: [192.0.2.1], Make: x}]",
+			`here it is called "platform"`},
 		{"servers: [{name: t, protocol: tacacs, ip_address: 192.0.2.1}]",
 			`here it is called "address"`},
 		{"devices: [{name: d, addresses: [192.0.2.1], found: {ports: {r: {authentication: 0}}}}]",
@@ -125,12 +125,12 @@ servers:
   - {name: tls, protocol: radius, address: 192.0.2.3, transport: tls}
   - {name: t, protocol: tacacs, address: 192.0.2.4, key: k}
 vendors: [{name: x, number: 9, attributes: [], commands: {allow: A, refuse: B, rest: "...", word: "?"}}]
-kinds:
-  - {name: old, traits: {default-ports: legacy, models: [openconfig-system], commands-from: x, restconf: true}}
-  - {name: new, traits: {commands-from: none}}
+platforms:
+  - {name: old, behaviour: {default-ports: legacy, models: [openconfig-system], commands-from: x, restconf: true}}
+  - {name: new, behaviour: {commands-from: none}}
 devices:
-  - {name: o, kind: old, addresses: [192.0.2.11], access: {api: {}}}
-  - {name: n, kind: new, addresses: [192.0.2.12], access: {api: {}, netconf: {}}}
+  - {name: o, platform: old, addresses: [192.0.2.11], access: {api: {}}}
+  - {name: n, platform: new, addresses: [192.0.2.12], access: {api: {}, netconf: {}}}
 `)
 	o, n := s.Device("o"), s.Device("n")
 	ports := func(d *Device, server string) [2]uint16 {

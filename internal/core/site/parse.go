@@ -92,6 +92,9 @@ func parseAs(read func(path string) (Source, error), design bool, sources ...Sou
 		}
 		return nil, Problems{{Where: name, What: "there is no site in this file; start one with: mellowgate new DIR"}}
 	}
+	for _, r := range readers {
+		s.Renamed = append(s.Renamed, r.renamed...)
+	}
 	if unread { // what is missing here would be missed everywhere
 		return nil, problems.sorted()
 	}
@@ -148,18 +151,19 @@ func topText(what string, at func(*Site) *string) field[Site] {
 // siteShape is the top of a site file.
 var siteShape = sync.OnceValue(func() *shape[Site] {
 	return &shape[Site]{
-		what: "the site file",
+		what:    "the site file",
+		renamed: renamedInSite,
 		fields: map[string]field[Site]{
-			"$schema":  {read: func(*reader, *yaml.Node, *Site) {}, form: textForm()}, // for editors
-			"site":     topText("site", func(s *Site) *string { return &s.Name }),
-			"about":    topText("about", func(s *Site) *string { return &s.About }),
-			"keys":     {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
-			"servers":  list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
-			"groups":   list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
-			"lists":    list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
-			"kinds":    list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
-			"profiles": list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
-			"devices":  list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
+			"$schema":   {read: func(*reader, *yaml.Node, *Site) {}, form: textForm()}, // for editors
+			"site":      topText("site", func(s *Site) *string { return &s.Name }),
+			"about":     topText("about", func(s *Site) *string { return &s.About }),
+			"keys":      {read: readKeys, form: mapForm(patternForm("^(sealed|env .+|file .+|clear .+)$"))},
+			"servers":   list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
+			"groups":    list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
+			"lists":     list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
+			"platforms": list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
+			"profiles":  list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
+			"devices":   list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
 			"devices-from": {read: readInventories, form: oneOrMore(
 				form{"anyOf": []any{textForm(), exportShape.form()}})},
 			"accounts": list(&accountShape, func(s *Site) *[]*Account { return &s.Accounts }, freshAccount),
@@ -272,7 +276,9 @@ func freshAcceptance(r *reader, n *yaml.Node) Acceptance { return Acceptance{Pla
 var acceptanceShape = shape[Acceptance]{
 	what: "an accepted finding",
 	fields: map[string]field[Acceptance]{
-		"code":   textOf("code", func(a *Acceptance) *string { return &a.Code }),
+		"code": {read: func(r *reader, n *yaml.Node, a *Acceptance) {
+			a.Code, _ = r.scalar(r.currentValue(n, renamedFindings), "code")
+		}, form: textForm()},
 		"device": nameField("device", func(a *Acceptance) *Ref { return &a.Device }),
 		"why":    textOf("why", func(a *Acceptance) *string { return &a.Why }),
 		"until":  {read: func(r *reader, n *yaml.Node, a *Acceptance) { r.day(n, &a.Until) }, form: dayForm()},

@@ -120,7 +120,7 @@ func sharedFields[T any](at func(*T) *Profile) map[string]field[T] {
 				}
 			})
 		}, form: mapForm(nameForm())},
-		"asks": asksField(at),
+		"requests-to": asksField(at),
 		"accounts": {read: func(r *reader, n *yaml.Node, v *T) {
 			at(v).HasAccounts = true
 			refsField("accounts", func(p *Profile) *[]Ref { return &p.AccountRefs }).read(r, n, at(v))
@@ -133,7 +133,7 @@ func freshProfile(r *reader, n *yaml.Node) Profile { return Profile{place: r.pla
 var profileShape = func() shape[Profile] {
 	fields := sharedFields(func(p *Profile) *Profile { return p })
 	fields["name"] = nameField("a profile's name", func(p *Profile) *Ref { return &p.Ref })
-	return shape[Profile]{what: "a profile", fields: fields, must: []string{"name"}}
+	return shape[Profile]{what: "a profile", fields: fields, must: []string{"name"}, renamed: renamedInShared}
 }()
 
 func freshDevice(r *reader, n *yaml.Node) Device { return Device{Own: Profile{place: r.place(n)}} }
@@ -157,7 +157,7 @@ var shownShape = shape[Shown]{
 var deviceShape = func() shape[Device] {
 	fields := sharedFields(func(d *Device) *Profile { return &d.Own })
 	fields["name"] = nameField("a device's name", func(d *Device) *Ref { return &d.Ref })
-	fields["kind"] = refField("kind", func(d *Device) *Ref { return &d.KindRef })
+	fields["platform"] = refField("platform", func(d *Device) *Ref { return &d.KindRef })
 	fields["profile"] = refField("profile", func(d *Device) *Ref { return &d.ProfileRef })
 	fields["addresses"] = itemsField("addresses", textForm(), func(r *reader, n *yaml.Node, _ string, d *Device) {
 		if a, ok := r.address(n, "an address"); ok {
@@ -178,7 +178,8 @@ var deviceShape = func() shape[Device] {
 		d.Found.Place = r.place(n)
 		holdsShape.read(r, n, &d.Found)
 	}, form: holdsShape.form()}
-	return shape[Device]{what: "a device", fields: fields, must: []string{"name", "addresses"}}
+	return shape[Device]{what: "a device", fields: fields, must: []string{"name", "addresses"},
+		renamed: renamedInDevice}
 }()
 
 func (r *reader) labels(n *yaml.Node) map[string]string {

@@ -29,6 +29,9 @@ func purposeField(verb string, words []string, purposes ...Purpose) field[List] 
 	}}
 }
 
+var whenField = wordField("when", []string{"start and stop", "stop", "start"},
+	func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" })
+
 var listShape = shape[List]{
 	what: "a list",
 	fields: map[string]field[List]{
@@ -42,8 +45,9 @@ var listShape = shape[List]{
 				l.Levels = span
 			}
 		}, form: rangeForm()},
-		"when": wordField("when", []string{"start and stop", "stop", "start"},
-			func(l *List, w string) { l.Start, l.NoStop = w != "stop", w == "start" }),
+		"when": {read: func(r *reader, n *yaml.Node, l *List) {
+			whenField.read(r, r.currentValue(n, renamedWhen), l)
+		}, form: whenField.form},
 		"only": refsField("only", func(l *List) *[]Ref { return &l.Only }),
 		"methods": {read: func(r *reader, n *yaml.Node, l *List) { l.Methods = r.methods(n) },
 			form: oneOrMore(patternForm("^(group .+|secret .+|local|signed-in|none)$"))},
@@ -87,15 +91,15 @@ func (r *reader) method(n *yaml.Node) (Method, bool) {
 func freshKind(*reader, *yaml.Node) Kind { return Kind{Traits: DefaultTraits()} }
 
 var kindShape = shape[Kind]{
-	what: "a kind",
+	what: "a platform", renamed: renamedInPlatform,
 	fields: map[string]field[Kind]{
-		"name": nameField("a kind's name", func(k *Kind) *Ref { return &k.Ref }),
+		"name": nameField("a platform's name", func(k *Kind) *Ref { return &k.Ref }),
 		"phrasebook": {read: func(r *reader, n *yaml.Node, k *Kind) {
 			if text, ok := r.scalar(n, "phrasebook"); ok {
 				k.Phrasebook = Ref{Name: text, Place: r.place(n)}
 			}
 		}, form: textForm()},
-		"traits": {read: func(r *reader, n *yaml.Node, k *Kind) {
+		"behaviour": {read: func(r *reader, n *yaml.Node, k *Kind) {
 			if n.Tag != "!!null" {
 				k.TraitsAt = r.place(n)
 				traitShape().read(r, n, k)
@@ -136,18 +140,18 @@ var traitShape = sync.OnceValue(func() *shape[Kind] {
 	}, form: nameForm()}
 	fields["port-names"] = inner(&portNamesShape, func(k *Kind) *PortNames { return &k.Traits.PortNames })
 	forms := inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
-	fields["password-as"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+	fields["password-form"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
 		for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
-			k.says("password-as " + n.Content[i].Value)
+			k.says("password-form " + n.Content[i].Value)
 		}
 		k.FormsAt = r.place(n)
 		forms.read(r, n, k)
 	}, form: forms.form}
-	return &shape[Kind]{what: "traits", fields: fields}
+	return &shape[Kind]{what: "behaviour", fields: fields, renamed: renamedBehaviour}
 })
 
 var passwordAsShape = shape[PasswordForms]{
-	what: "password-as",
+	what: "password-form",
 	fields: map[string]field[PasswordForms]{
 		"radius": wordField("radius", FormsOf(RADIUS), func(f *PasswordForms, w string) { f.RADIUS = w }),
 		"tacacs": wordField("tacacs", FormsOf(TACACS), func(f *PasswordForms, w string) { f.TACACS = w }),

@@ -176,7 +176,7 @@ func (r *reader) rule(n *yaml.Node, text string, o *Role) {
 func freshGrant(r *reader, n *yaml.Node) Grant { return Grant{Place: r.place(n)} }
 
 var grantShape = shape[Grant]{
-	what: "a grant",
+	what: "a grant", renamed: renamedInGrant,
 	fields: map[string]field[Grant]{
 		"proven-by": itemsField("proven-by", wordsForm("password", "none"),
 			func(r *reader, n *yaml.Node, text string, g *Grant) {
@@ -213,8 +213,8 @@ var grantShape = shape[Grant]{
 		"devices": itemsField("devices", nameForm(), func(r *reader, n *yaml.Node, text string, g *Grant) {
 			g.Devices = append(g.Devices, Ref{Name: text, Place: r.place(n)})
 		}),
-		"through": itemsField("through", wordsForm(accesses...), func(r *reader, n *yaml.Node, _ string, g *Grant) {
-			if w := r.oneOf(n, "through", accesses...); w != "" {
+		"access": itemsField("access", wordsForm(accesses...), func(r *reader, n *yaml.Node, _ string, g *Grant) {
+			if w := r.oneOf(n, "access", accesses...); w != "" {
 				g.Through = append(g.Through, w)
 			}
 		}),

@@ -13,7 +13,7 @@ func freshServer(*reader, *yaml.Node) Server {
 }
 
 var serverShape = shape[Server]{
-	what: "a server",
+	what: "a server", renamed: renamedInServer,
 	fields: map[string]field[Server]{
 		"name": nameField("a server's name", func(s *Server) *Ref { return &s.Ref }),
 		"protocol": wordField("protocol", []string{"radius", "tacacs", "ldap"},
@@ -85,10 +85,10 @@ var serverShape = shape[Server]{
 		}),
 		"labels": {read: func(r *reader, n *yaml.Node, s *Server) { s.Labels = r.labels(n) },
 			form: mapForm(textForm())},
-		"base":       textOf("base", func(s *Server) *string { return &s.Directory.Base }),
-		"bind":       inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
-		"find":       textOf("find", func(s *Server) *string { return &s.Directory.Find }),
-		"teams-from": textOf("teams-from", func(s *Server) *string { return &s.Directory.TeamsFrom }),
+		"base":           textOf("base", func(s *Server) *string { return &s.Directory.Base }),
+		"bind":           inner(&bindShape, func(s *Server) *Directory { return &s.Directory }),
+		"filter":         textOf("filter", func(s *Server) *string { return &s.Directory.Find }),
+		"team-attribute": textOf("team-attribute", func(s *Server) *string { return &s.Directory.TeamsFrom }),
 	},
 	must: []string{"name", "protocol", "address"},
 }
@@ -105,10 +105,10 @@ var changeShape = shape[Server]{
 var bindShape = shape[Directory]{
 	what: "bind",
 	fields: map[string]field[Directory]{
-		"as":  textOf("as", func(d *Directory) *string { return &d.BindAs }),
+		"dn":  textOf("dn", func(d *Directory) *string { return &d.BindAs }),
 		"key": nameField("key", func(d *Directory) *Ref { return &d.KeyRef }),
 	},
-	must: []string{"as", "key"},
+	must: []string{"dn", "key"}, renamed: renamedInBind,
 }
 
 var certificatesShape = shape[Certificates]{

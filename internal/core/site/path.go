@@ -207,12 +207,12 @@ var leavesFields = map[string]field[Leaves]{
 	}),
 }
 
-var leavesShape = shape[Leaves]{what: "asks", fields: leavesFields}
+var leavesShape = shape[Leaves]{what: "requests-to", fields: leavesFields}
 
 // asksField reads how questions leave for servers and groups, by their names.
 func asksField[T any](at func(*T) *Profile) field[T] {
 	return field[T]{read: func(r *reader, n *yaml.Node, v *T) {
-		r.pairs(n, "asks", "servers or groups and how they are asked: {SERVER: {source: ADDRESS}}",
+		r.pairs(n, "requests-to", "servers or groups and how they are asked: {SERVER: {source: ADDRESS}}",
 			func(to, how *yaml.Node) {
 				name, ok := r.name(to, "a server or a group")
 				leaves := Leaves{To: name}
@@ -298,7 +298,8 @@ func (l *linker) groupLeaves(g *Group) {
 		if far := s.leaves; says.Network != "" && far.Network != "" && says.Network != far.Network ||
 			says.Interface.Name != "" && far.Interface.Name != "" && says.Interface.Name != far.Interface.Name {
 			l.wrong(g.Place, "the server %s is in another group too, which says another network or interface; say "+
-				"it for the server alone, at the device or its profile: asks: {%s: {interface: NAME}}", s.Name, s.Name)
+				"it for the server alone, at the device or its profile: requests-to: {%s: {interface: NAME}}", s.Name,
+				s.Name)
 			continue
 		}
 		s.leaves = says.over(s.leaves)

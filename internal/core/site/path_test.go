@@ -28,13 +28,14 @@ func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
 	for _, k := range []struct{ profile, device, want string }{
 		{"", "", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11"},
 		{"", ", network: own", "192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.11 own"},
-		{", asks: {g: {network: of-profile}}", "", "192.0.2.12 of-profile loop, 2001:db8::12 of-profile loop, " +
+		{", requests-to: {g: {network: of-profile}}", "", "192.0.2.12 of-profile loop, 2001:db8::12 of-profile loop, " +
 			"192.0.2.11"},
-		{", asks: {g: {interface: up}, t1: {network: of-server}}", "",
+		{", requests-to: {g: {interface: up}, t1: {network: of-server}}", "",
 			"192.0.2.13 of-server up, invalid IP of-group up, 192.0.2.11"},
-		{", asks: {t3: {interface: up}}", ", asks: {g: {source: 192.0.2.11}, t2: {source: '2001:db8::11'}}",
+		{", requests-to: {t3: {interface: up}}", ", requests-to: {g: {source: 192.0.2.11}, t2: {source: " +
+			"'2001:db8::11'}}",
 			"192.0.2.11 of-group, 2001:db8::11 of-group, 192.0.2.13 up"},
-		{"", ", source: [192.0.2.12], asks: {h: {network: n}}",
+		{"", ", source: [192.0.2.12], requests-to: {h: {network: n}}",
 			"192.0.2.12 of-group loop, 2001:db8::12 of-group loop, 192.0.2.12 n"},
 	} {
 		s, err := Parse(Source{Name: "s.yaml", Text: []byte(
@@ -54,11 +55,11 @@ func TestQuestionsLeaveAsWhatIsNearestToTheDeviceSays(t *testing.T) {
 func TestAPathThatLeadsNowhereIsSaid(t *testing.T) {
 	t.Parallel()
 	for part, says := range map[string]string{
-		", asks: {t9: {network: n}}": `there is no server or group "t9"`,
-		", asks: {t1: {interface: none}}": "d asks t1 from its interface none, and the site does not say the " +
+		", requests-to: {t9: {network: n}}": `there is no server or group "t9"`,
+		", requests-to: {t1: {interface: none}}": "d asks t1 from its interface none, and the site does not say the " +
 			"address of that",
-		", asks: {t1: {source: up}}": `source is "up"; an IPv4 or IPv6 address is wanted`,
-		", source: [192.0.2.22]":     "requests of e come from 192.0.2.22, as those of d in s.yaml:11:12 do",
+		", requests-to: {t1: {source: up}}": `source is "up"; an IPv4 or IPv6 address is wanted`,
+		", source: [192.0.2.22]":            "requests of e come from 192.0.2.22, as those of d in s.yaml:11:12 do",
 	} {
 		_, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", "", "DEVICE", part).
 			Replace(pathSite))})
@@ -77,8 +78,8 @@ func TestADeviceIsAsPatientAsWhatIsNearestToItSays(t *testing.T) {
 		"protocol: radius, address: 192.0.2.1, attempts: 2, dead-time: 1m,", "protocol: tacacs, address: \"2001",
 		"protocol: radius, attempts: 1, address: \"2001").Replace(pathSite)
 	s, err := Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE",
-		", asks: {g: {timeout: 2s, attempts: 4}, t1: {dead-time: 5m}}", "DEVICE",
-		", asks: {t1: {timeout: 7s, dead-time: 0}}").Replace(radius))})
+		", requests-to: {g: {timeout: 2s, attempts: 4}, t1: {dead-time: 5m}}", "DEVICE",
+		", requests-to: {t1: {timeout: 7s, dead-time: 0}}").Replace(radius))})
 	require.NoError(t, err)
 	d, e := s.Device("d"), s.Device("e")
 	for name, want := range map[string]string{"t1": "{7s 4 0s}", "t2": "{2s 4 0s}", "t3": "{3s 1 0s}"} {
@@ -93,8 +94,9 @@ func TestADeviceIsAsPatientAsWhatIsNearestToItSays(t *testing.T) {
 	require.Equal(t, "{200ms 4 30s}", fmt.Sprint(e.Patience(s.Server("t1"))))
 	require.Equal(t, "{300ms 1 0s}", fmt.Sprint(e.Patience(s.Server("t3"))))
 	for part, says := range map[string]string{
-		", asks: {t1: {attempts: 21}}": `attempts is "21"; a whole number from 1 to 20 is wanted`,
-		", asks: {t3: {attempts: 2}}":  "the TACACS+ server t3 is asked once: TCP repeats what is lost by itself",
+		", requests-to: {t1: {attempts: 21}}": `attempts is "21"; a whole number from 1 to 20 is wanted`,
+		", requests-to: {t3: {attempts: 2}}": "the TACACS+ server t3 is asked once: TCP repeats what is lost by " +
+			"itself",
 	} {
 		_, err = Parse(Source{Name: "s.yaml", Text: []byte(strings.NewReplacer("PROFILE", part, "DEVICE", "").
 			Replace(pathSite))})

@@ -56,7 +56,7 @@ func TestPortNamesThatTellNothingApartAreRefused(t *testing.T) {
 		"{ssh: [tty, pts]}":               "",
 	} {
 		_, err := Parse(Source{Name: "site.yaml",
-			Text: []byte("site: x\nkinds: [{name: k, traits: {port-names: " + names + "}}]\n")})
+			Text: []byte("site: x\nkinds: [{name: k, behaviour: {port-names: " + names + "}}]\n")})
 		if says == "" {
 			require.NoError(t, err, names)
 			continue
@@ -69,7 +69,7 @@ func TestALevelHasTheFormThatItsKindSays(t *testing.T) {
 	t.Parallel()
 	traits := func(text string) (Traits, error) {
 		s, err := Parse(Source{Name: "site.yaml",
-			Text: []byte("site: x\nkinds: [{name: k, traits: {level-from: " + text + "}}]\n")})
+			Text: []byte("site: x\nkinds: [{name: k, behaviour: {level-attribute: " + text + "}}]\n")})
 		if err != nil {
 			return Traits{}, err
 		}
@@ -98,6 +98,6 @@ func TestALevelHasTheFormThatItsKindSays(t *testing.T) {
 	for _, bad := range []string{`"Example-Pair level"`, `"Example-Pair {level}{level}"`, `"radius-standard x={level}"`,
 		`"a b c"`} {
 		_, err := traits(bad)
-		require.ErrorContains(t, err, "level-from is", bad)
+		require.ErrorContains(t, err, "level-attribute is", bad)
 	}
 }

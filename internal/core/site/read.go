@@ -36,6 +36,7 @@ type reader struct {
 	secrets  bool     // in a part of the file whose values are not shown
 	broken   []extent // entries in which something is wrong
 	starts   []int    // where each line begins, once a line was looked for
+	renamed  []Renamed
 }
 
 // mostProblems is how many problems of a site are noted; with so many, more say
@@ -149,9 +150,10 @@ type field[T any] struct {
 // shape is what a mapping may hold: the keys that are read, and those that
 // must be there.
 type shape[T any] struct {
-	what   string // "a server", for messages
-	fields map[string]field[T]
-	must   []string
+	what    string // "a server", for messages
+	fields  map[string]field[T]
+	must    []string
+	renamed map[string]string // keys of a version before, by what they are called now
 }
 
 // form returns the schema of the mapping.
@@ -176,12 +178,13 @@ func (s shape[T]) read(r *reader, n *yaml.Node, v *T) {
 	seen, cut := make(map[string]*yaml.Node, len(n.Content)/2), false
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, value := n.Content[i], n.Content[i+1]
-		if first, twice := seen[k.Value]; twice {
-			r.wrong(k, "the key %q stands twice in %s, first in line %d; keep one", k.Value, s.what, first.Line)
+		key := r.current(k, s.renamed)
+		if first, twice := seen[key]; twice {
+			r.twice(k, first, key, s.what)
 			continue
 		}
-		seen[k.Value] = k
-		switch f, known := s.fields[k.Value]; {
+		seen[key] = k
+		switch f, known := s.fields[key]; {
 		case known:
 			f.read(r, value, v)
 		case ofHash(k.Value):
@@ -226,10 +229,12 @@ var tradeWords = map[string][]string{
 	"addr": {"address", "addresses"}, "addresses": {"address"}, "address": {"addresses"},
 	"fqdn": {"name", "address"}, "id": {"name"}, "title": {"site", "name"}, "wait": {"timeout"},
 	"retries": {"attempts"}, "tries": {"attempts"}, "retry": {"attempts"}, "retransmit": {"attempts"},
-	"rest": {"dead-time"}, "deadtime": {"dead-time"}, "hold-time": {"dead-time"}, "type": {"protocol", "kind"},
+	"rest": {"dead-time"}, "deadtime": {"dead-time"}, "hold-time": {"dead-time"}, "type": {"protocol", "platform"},
 	"proto": {"protocol"}, "auth-port": {"ports", "port"}, "acct-port": {"ports", "port"},
 	"udp-port": {"ports", "port"}, "tcp-port": {"port"}, "members": {"servers"}, "order": {"methods"},
-	"method": {"methods"}, "sources": {"methods"}, "model": {"kind"}, "platform": {"kind"}, "make": {"kind"},
+	"method": {"methods"}, "sources": {"methods"}, "model": {"platform"}, "make": {"platform"}, "vendor": {"platform"},
+	"os":    {"platform"},
+	"types": {"platforms"}, "models": {"platforms"}, "makes": {"platforms"},
 	"template": {"profile"}, "templates": {"profiles"}, "users": {"people"}, "user": {"people", "name", "who"},
 	"username": {"name"}, "persons": {"people"}, "administrators": {"people"}, "admins": {"people"},
 	"nas": {"devices"}, "routers": {"devices"}, "switches": {"devices"}, "policies": {"grants"},

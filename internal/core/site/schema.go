@@ -68,7 +68,7 @@ func meanings(text string) map[string]meaning {
 		all[key] = m
 	}
 	for name, t := range traits {
-		path := "kinds.traits." + name
+		path := "platforms.behaviour." + name
 		m := all[path]
 		m.text += " (" + t.takes + ")"
 		m.unless = valueOf(t.get(DefaultTraits()))

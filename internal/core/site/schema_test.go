@@ -52,7 +52,7 @@ var defaultsIn = map[string]string{
   LINE}]
 people: [{name: p, password: "HASH"}]
 roles: [{name: r, level: 3}]`,
-	"kinds.traits.": `kinds: [{name: d, traits: {
+	"platforms.behaviour.": `platforms: [{name: d, behaviour: {
   LINE}}]`,
 	"rates.":          "rates: {\n  LINE}",
 	"lab.":            "lab: {\n  LINE}",

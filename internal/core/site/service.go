@@ -141,12 +141,12 @@ var keepShape = shape[Keeping]{
 }
 
 var limitsShape = shape[Limits]{
-	what: "limits",
+	what: "limits", renamed: renamedInLimits,
 	fields: map[string]field[Limits]{
 		"connections": intField("connections", 1, 1_000_000, func(l *Limits) *int { return &l.Connections }),
 		"connections-per-client": intField("connections-per-client", 1, 1_000_000,
 			func(l *Limits) *int { return &l.ConnectionsPerClient }),
-		"questions-per-client": intField("questions-per-client", 0, 1_000_000,
+		"requests-per-client": intField("requests-per-client", 0, 1_000_000,
 			func(l *Limits) *int { return &l.QuestionsPerClient }),
 		"failure-delay": durationField("failure-delay", 0, 10*time.Second,
 			func(l *Limits) *time.Duration { return &l.FailureDelay }),

@@ -24,8 +24,8 @@ lists:
   - {name: crew, authenticate: login, methods: [group shore, local]}
   - {name: other, authenticate: login, methods: [local]}
   - {name: rights, authorize: session, methods: [group shore, local]}
-kinds:
-  - {name: switch, traits: {refusal: tries-next, login-window: 45s, console-obeys-authorization: false}}
+platforms:
+  - {name: switch, behaviour: {refusal: tries-next, login-timeout: 45s, console-obeys-authorization: false}}
 profiles:
   - name: pier
     defaults: {login: crew, session: rights}
@@ -36,7 +36,7 @@ profiles:
       telnet: off
     accounts: [harbourmaster]
 devices:
-  - {name: sw-1, kind: switch, profile: pier, addresses: [192.0.2.101], labels: {place: north}}
+  - {name: sw-1, platform: switch, profile: pier, addresses: [192.0.2.101], labels: {place: north}}
   - name: sw-2
     profile: pier
     addresses: [192.0.2.102, "2001:db8::2"]
@@ -51,7 +51,7 @@ people:
 roles:
   - {name: all, level: 15, commands: [refuse set banner *, allow **]}
 grants:
-  - {who: [team network, person ines.marsh], where: {place: [north, south]}, through: [ssh], role: all}
+  - {who: [team network, person ines.marsh], where: {place: [north, south]}, access: [ssh], role: all}
 `
 
 func parse(t testing.TB, text string) *Site {
@@ -79,7 +79,8 @@ func TestASiteIsReadWithItsDefaultsProfilesAndPlaces(t *testing.T) {
 	require.Equal(t, "other", sw1.WayOfLine(SSH, 3).Lists[Login].Name)
 	require.Equal(t, "crew", sw1.WayOfLine(SSH, 16).Lists[Login].Name)
 	require.Equal(t, Default, sw1.WayOfLine(SSH, 16).Origins[Login])
-	require.Nil(t, sw1.Way(Console).Lists[Session], "the console does not obey authorization where the kind does not")
+	require.Nil(t, sw1.Way(Console).Lists[Session], "the console does not obey authorization where the platform "+
+		"does not")
 	require.Equal(t, Unobeyed, sw1.Way(Console).Origins[Session])
 	require.Len(t, sw1.Accounts, 1)
 	require.Empty(t, sw2.Accounts, "an empty list of its own wins")
@@ -140,9 +141,9 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 			"the directory sanderling needs the key \"base\""},
 		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, address: 192.0.2.23, key: k",
 			"the directory sanderling has no shared secret"},
-		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, find: (uid=me), address: " +
+		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, filter: (uid=me), address: " +
 			"192.0.2.23",
-			"find of the directory sanderling must hold %u"},
+			"filter of the directory sanderling must hold %u"},
 		{"protocol: radius, address: 192.0.2.23, key: k", "protocol: ldap, base: o=x, run: true, address: 192.0.2.23",
 			"the directory sanderling cannot have run: true"},
 		{"address: 192.0.2.23", "address: 192.0.2.300", `address is "192.0.2.300"`},
@@ -161,11 +162,11 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"{name: other, authenticate: login", "{name: other, authenticate: elevation",
 			`the list "other" is for elevation and is used here for login`},
 		{"refusal: tries-next", "refusal: maybe", `refusal is "maybe"; ends-list or tries-next is wanted`},
-		{"refusal: tries-next", "level-from: a b",
-			`level-from is "a b"; radius-standard, or the name of an attribute and, after a blank, the form of its value`},
+		{"refusal: tries-next", "level-attribute: a b",
+			`level-attribute is "a b"; radius-standard, or the name of an attribute and, after a blank, the form of its value`},
 		{"refusal: tries-next", "speaks: [radios]",
 			`speaks is "radios"; radius, tacacs or ldap is wanted; did you mean "radius"?`},
-		{"refusal: tries-next", "password-as: {radius: ascii}", `radius is "ascii"; pap, chap or mschapv2 is wanted`},
+		{"refusal: tries-next", "password-form: {radius: ascii}", `radius is "ascii"; pap, chap or mschapv2 is wanted`},
 		{"refusal: tries-next", "lines: 5", ""},
 		{"refusal: tries-next", "lines: 9-5", `lines is "9-5"; a range such as 0-9 is wanted`},
 		{"session: rights", "session: crew", `the list "crew" is for login and is used here for session`},
@@ -185,7 +186,7 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"refuse set banner *", "refuse ** banner", "** is the rest of the line and so stands last"},
 		{"team network,", "network,", `"network" is nobody; "team NAME" or "person NAME"`},
 		{"person ines.marsh", "person ines.mash", `there is no person "ines.mash"; did you mean "ines.marsh"?`},
-		{"through: [ssh]", "through: [shh]", `did you mean "ssh"?`},
+		{"access: [ssh]", "access: [shh]", `did you mean "ssh"?`},
 		{"role: all", "role: al", `there is no role "al"; did you mean "all"?`},
 		{"site: Test", "site: Test\ndevices-from: a.csv", "the file of devices cannot be read here"},
 		{"site: Test", "site: Test\ndirectories: [tern]",
@@ -243,11 +244,11 @@ func TestEveryMistakeIsSaidWithItsPlaceAndTheRepair(t *testing.T) {
 		{"refusal: tries-next", "web-needs-level: 16", `a whole number from 0 to 15 is wanted`},
 		{"refusal: tries-next", "networks: none",
 			`networks is "none"; any, default-only or default-and-management is wanted`},
-		{"login-window: 45s", "login-window: 10m", ""},
-		{"login-window: 45s", "login-window: 601s", "login-window is \"601s\"; a duration such as 30s, up to 10m, " +
+		{"login-timeout: 45s", "login-timeout: 10m", ""},
+		{"login-timeout: 45s", "login-timeout: 601s", "login-timeout is \"601s\"; a duration such as 30s, up to 10m, " +
 			"or at-least and a duration is wanted"},
-		{"login-window: 45s", "login-window: 0s", `login-window is "0s"`},
-		{"login-window: 45s", "login-window: later", `login-window is "later"`},
+		{"login-timeout: 45s", "login-timeout: 0s", `login-timeout is "0s"`},
+		{"login-timeout: 45s", "login-timeout: later", `login-timeout is "later"`},
 		{"roles:", "elevation-secrets: [{name: Zulu-1, password: $6$a$b}]\nroles:", ""},
 		{"telnet: off", "api: {commands: crew}", `the list "crew" is for login and is used here for commands`},
 		{"roles:", "rolse:", `unknown key "rolse" in the site file; did you mean "roles"?`},

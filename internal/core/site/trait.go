@@ -45,7 +45,7 @@ const (
 type traitSet uint32
 
 // Unsent stands in Traits.LevelFrom for some attribute that no server sends: what a
-// kind whose level-from is unknown may look for. It is no value of the site file.
+// kind whose level-attribute is unknown may look for. It is no value of the site file.
 const Unsent = "an attribute that is not sent"
 
 // shown is what is known of a Trait: its name, and the values with which a login is worked
@@ -59,21 +59,21 @@ type shown struct {
 var showable = [traitCount]shown{
 	TraitRefusal:                {"refusal", []string{"ends-list", "tries-next"}},
 	TraitUnknownAccount:         {"unknown-account", []string{"tries-next", "ends-list"}},
-	TraitAllResting:             {"all-resting", []string{"asks-first", "passes"}},
-	TraitRestEnds:               {"rest-ends", []string{"by-time", "with-last"}},
-	TraitHeedsICMP:              {"heeds-icmp", []string{"false", "true"}},
-	TraitLoginWindow:            {"login-window", []string{"10s", "30s", "2m"}},
-	TraitBuiltInLogin:           {"built-in-login", []string{string(ByLocal), string(ByNone), string(LinePassword)}},
+	TraitAllResting:             {"all-dead", []string{"asks-first", "passes"}},
+	TraitRestEnds:               {"dead-time-ends", []string{"by-time", "with-last"}},
+	TraitHeedsICMP:              {"notices-closed-port", []string{"false", "true"}},
+	TraitLoginWindow:            {"login-timeout", []string{"10s", "30s", "2m"}},
+	TraitBuiltInLogin:           {"default-login", []string{string(ByLocal), string(ByNone), string(LinePassword)}},
 	TraitConsoleObeys:           {"console-obeys-authorization", []string{"false", "true"}},
 	TraitLevelWithoutSession:    {"level-without-session", []string{"0", "1", "15"}},
 	TraitLocalLevelNeedsSession: {"local-level-needs-session", []string{"false", "true"}},
-	TraitLevelFrom:              {"level-from", []string{"radius-standard", Unsent}},
+	TraitLevelFrom:              {"level-attribute", []string{"radius-standard", Unsent}},
 	TraitRightsWithLogin:        {"rights-with-login", []string{"false", "true"}},
 	TraitAccountByName:          {"account-by-name", []string{"false", "true"}},
 	TraitWebNeedsLevel:          {"web-needs-level", []string{"0", "15"}},
 	TraitAPINeedsLevel:          {"api-needs-level", []string{"0", "15"}},
 	TraitBelowLevel:             {"below-level", []string{"refused", "reads"}},
-	TraitRecordFailure:          {"record-failure", []string{"ignores", "blocks"}},
+	TraitRecordFailure:          {"accounting-failure", []string{"ignores", "blocks"}},
 	TraitCommandRules:           {"command-rules-over-radius", []string{"none", "by-name"}},
 	TraitPasswordRADIUS:         {passwordAs + string(RADIUS), FormsOf(RADIUS)},
 	TraitPasswordTACACS:         {passwordAs + string(TACACS), FormsOf(TACACS)},
@@ -81,8 +81,11 @@ var showable = [traitCount]shown{
 	TraitNetworks:               {"networks", []string{AnyNetwork, DefaultOnly, DefaultAndOneMore}},
 }
 
+// SendsPasswords is the key of the form in which passwords are sent, by protocol.
+const SendsPasswords = "password-form"
+
 // passwordAs begins the names of the two traits that the site file writes as one.
-const passwordAs = "password-as "
+const passwordAs = SendsPasswords + " "
 
 // ShownTraits returns every trait that a login can show.
 func ShownTraits() []Trait {
@@ -99,7 +102,7 @@ func TraitOf(name string) (Trait, bool) {
 	return Trait(max(i, 0)), i >= 0
 }
 
-// String returns the name, such as "refusal" or "password-as radius".
+// String returns the name, such as "refusal" or "password-form radius".
 func (t Trait) String() string { return showable[t].name }
 
 // Values returns the values with which a login is worked out where the trait is unknown.
@@ -108,7 +111,7 @@ func (t Trait) Values() []string { return showable[t].try }
 // Written returns a value as the site file has it: "refusal: ends-list".
 func (t Trait) Written(value string) string {
 	if protocol, ok := strings.CutPrefix(t.String(), passwordAs); ok {
-		return "password-as: {" + protocol + ": " + value + "}"
+		return "password-form: {" + protocol + ": " + value + "}"
 	}
 	return t.String() + ": " + value
 }
@@ -151,26 +154,27 @@ type Behaviour struct {
 }
 
 // Behaviour reads "KIND TRAIT: VALUE", such as "pier-switch refusal: tries-next" or
-// "pier-switch password-as tacacs: pap".
+// "pier-switch password-form tacacs: pap".
 func (s *Site) Behaviour(text string) (Behaviour, error) {
 	wrong := func(format string, args ...any) (Behaviour, error) {
-		return Behaviour{}, fmt.Errorf("%q: %s\nKIND TRAIT: VALUE is wanted, such as \"switch refusal: tries-next\"",
+		return Behaviour{}, fmt.Errorf("%q: %s\nPLATFORM BEHAVIOUR: VALUE is wanted, such as \"switch refusal: "+
+			"tries-next\"",
 			text,
 			fmt.Sprintf(format, args...))
 	}
 	name, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
 	kind, hint := s.Kind(name)
 	if kind == nil {
-		return wrong("there is no kind %q%s", name, hint)
+		return wrong("there is no platform %q%s", name, hint)
 	}
 	trait, value, _ := strings.Cut(rest, ":")
-	t, known := TraitOf(strings.TrimSpace(trait))
+	t, known := TraitOf(CurrentBehaviour(strings.TrimSpace(trait)))
 	if !known {
 		names := make([]string, traitCount)
 		for n := range names {
 			names[n] = Trait(n).String()
 		}
-		return wrong("%q is no trait that a login can show%s", strings.TrimSpace(trait),
+		return wrong("%q is no behaviour that a login can show%s", strings.TrimSpace(trait),
 			nearest.Suggest(strings.TrimSpace(trait), names))
 	}
 	b := Behaviour{Kind: kind, Trait: t, Value: strings.TrimSpace(value)}

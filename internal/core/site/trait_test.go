@@ -9,14 +9,14 @@ import (
 
 func kindOf(t *testing.T, traits string) *Kind {
 	t.Helper()
-	s, err := Parse(Source{Name: "site.yaml", Text: []byte("kinds: [{name: k, traits: {" + traits + "}}]\n")})
+	s, err := Parse(Source{Name: "site.yaml", Text: []byte("platforms: [{name: k, behaviour: {" + traits + "}}]\n")})
 	require.NoError(t, err)
 	return s.Kinds[0]
 }
 
 func TestATraitIsKnownWhereTheSiteSaysIt(t *testing.T) {
 	t.Parallel()
-	k := kindOf(t, "refusal: tries-next, password-as: {radius: pap}, models: [ietf-system]")
+	k := kindOf(t, "refusal: tries-next, password-form: {radius: pap}, models: [ietf-system]")
 	for _, trait := range ShownTraits() {
 		require.Equal(t, trait == TraitRefusal || trait == TraitPasswordRADIUS, k.Says(trait), trait)
 		named, is := TraitOf(trait.String())
@@ -49,17 +49,17 @@ func TestEveryValueOfATraitIsSetAndReadBack(t *testing.T) {
 
 func TestABoundOfThePatienceLeavesItUnknownAboveIt(t *testing.T) {
 	t.Parallel()
-	k := kindOf(t, "login-window: at-least 12s")
+	k := kindOf(t, "login-timeout: at-least 12s")
 	require.False(t, k.Says(TraitLoginWindow))
 	require.True(t, k.SaysAny(TraitLoginWindow))
 	require.Equal(t, "30s", k.Traits.Value(TraitLoginWindow))
 	require.False(t, k.May(TraitLoginWindow, "10s"))
 	require.True(t, k.May(TraitLoginWindow, "30s"))
 	require.True(t, k.May(TraitRefusal, "ends-list"))
-	require.Equal(t, "1m30s", kindOf(t, "login-window: at-least 90s").Traits.Value(TraitLoginWindow))
-	require.Equal(t, "2m", kindOf(t, "login-window: 2m").Traits.Value(TraitLoginWindow))
+	require.Equal(t, "1m30s", kindOf(t, "login-timeout: at-least 90s").Traits.Value(TraitLoginWindow))
+	require.Equal(t, "2m", kindOf(t, "login-timeout: 2m").Traits.Value(TraitLoginWindow))
 	_, err := Parse(Source{Name: "site.yaml", Text: []byte(
-		"kinds: [{name: k, traits: {login-window: at-least soon}}]\n")})
+		"platforms: [{name: k, behaviour: {login-timeout: at-least soon}}]\n")})
 	require.ErrorContains(t, err, "or at-least and a duration is wanted")
 }
 
@@ -67,20 +67,20 @@ func TestABehaviourOfAKindIsRead(t *testing.T) {
 	t.Parallel()
 	s, err := Parse(Source{Name: "site.yaml", Text: []byte(`
 lists: [{name: l, authorize: session, methods: [local]}]
-kinds: [{name: k, traits: {refusal: ends-list}}]
+platforms: [{name: k, behaviour: {refusal: ends-list}}]
 devices:
-  - {name: d, kind: k, addresses: [192.0.2.9], access: {console: {session: l}, ssh: {session: l}}}
+  - {name: d, platform: k, addresses: [192.0.2.9], access: {console: {session: l}, ssh: {session: l}}}
   - {name: plain, addresses: [192.0.2.10]}
 `)})
 	require.NoError(t, err)
-	b, err := s.Behaviour(" k  password-as tacacs: chap ")
+	b, err := s.Behaviour(" k  password-form tacacs: chap ")
 	require.NoError(t, err)
 	require.Equal(t, Behaviour{Kind: s.Kinds[0], Trait: TraitPasswordTACACS, Value: "chap"}, b)
 	for text, says := range map[string]string{
-		"kk refusal: ends-list": `there is no kind "kk"; did you mean "k"?`,
-		"k refusel: ends-list":  `"refusel" is no trait that a login can show; did you mean "refusal"?`,
+		"kk refusal: ends-list": `there is no platform "kk"; did you mean "k"?`,
+		"k refusel: ends-list":  `"refusel" is no behaviour that a login can show; did you mean "refusal"?`,
 		"k refusal: perhaps":    `refusal does not take "perhaps"; ends-list, tries-next are some of its values`,
-		"":                      `there is no kind ""`,
+		"":                      `there is no platform ""`,
 	} {
 		_, err := s.Behaviour(text)
 		require.ErrorContains(t, err, says)

@@ -14,9 +14,9 @@ import (
 type Traits struct {
 	RefusalTriesNext    bool // refusal: a refusal goes on to the next method (RFC 7317 devices)
 	UnknownAccountEnds  bool // unknown-account: a name without a local account is refused at once
-	AllRestingPasses    bool // all-resting: a group whose servers all rest is passed over, not asked
-	RestEndsWithLast    bool // rest-ends: rests end when all of the group rest, not by time
-	HeedsICMP           bool // heeds-icmp: a closed RADIUS port is noticed at once
+	AllRestingPasses    bool // all-dead: a group whose servers all rest is passed over, not asked
+	RestEndsWithLast    bool // dead-time-ends: rests end when all of the group rest, not by time
+	HeedsICMP           bool // notices-closed-port: a closed RADIUS port is noticed at once
 	LevelWithoutSession int  // level-without-session: the level when no session list gives one
 	// local-level-needs-session: a local account's level counts only by a session list
 	LocalLevelNeedsSession bool
@@ -24,24 +24,24 @@ type Traits struct {
 	WebNeedsLevel          int           // web-needs-level
 	APINeedsLevel          int           // api-needs-level
 	BelowLevelReads        bool          // below-level: below the needed level the pages can be read
-	LoginWindow            time.Duration // login-window: the patience of a way in
-	// WindowAtLeast is above 0 where only that is known of the patience: login-window: at-least 12s
+	LoginWindow            time.Duration // login-timeout: the patience of a way in
+	// WindowAtLeast is above 0 where only that is known of the patience: login-timeout: at-least 12s
 	WindowAtLeast time.Duration
-	BuiltInLogin  MethodKind // built-in-login: what a way in without a login list does
+	BuiltInLogin  MethodKind // default-login: what a way in without a login list does
 	LoginTries    int        // login-tries: passwords asked for on one connection
-	// level-from: the RADIUS attribute that carries the level, "" for those of the RFCs
+	// level-attribute: the RADIUS attribute that carries the level, "" for those of the RFCs
 	LevelFrom string
 	// LevelForm is the form of its value, with {level} in the place of the level; "" for
 	// the level alone.
 	LevelForm string
-	// account-from: the attribute that names a local account whose rights hold, "" for none
+	// account-attribute: the attribute that names a local account whose rights hold, "" for none
 	AccountFrom   string
 	AccountByName bool // account-by-name: the rights of the person's own name, where no attribute comes
 	// rights-with-login: what RADIUS gives with the login counts without a session list
 	RightsWithLogin     bool
-	RecordFailureBlocks bool          // record-failure: without the record of its start a session is refused
+	RecordFailureBlocks bool          // accounting-failure: without the record of its start a session is refused
 	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
-	PasswordAs          PasswordForms // password-as
+	PasswordAs          PasswordForms // password-form
 	PortNames           PortNames     // port-names: nil where the kind does not say
 	Networks            string        // networks: any, default-only or default-and-management
 	Lines               Range         // lines: those that ssh and telnet have together
@@ -50,7 +50,7 @@ type Traits struct {
 	CommandRulesOverRADIUS bool
 	// commands-from: the vendor in whose form RADIUS carries the commands of a role, "" for none
 	CommandsFrom   Ref
-	RecordsSecrets bool     // recorded-secrets: records of commands hold secrets in clear
+	RecordsSecrets bool     // secrets-in-accounting: records of commands hold secrets in clear
 	LacksModels    []string // models: those of Models that the kind does not have
 	// DisconnectPort is the UDP port at which the kind takes a Disconnect-Request
 	// (RFC 5176, section 2), 0 where it takes none: disconnect-port.
@@ -61,7 +61,7 @@ type Traits struct {
 	PagesRestart bool
 	// RESTCONF: its API is RESTCONF (RFC 8040) too: restconf
 	RESTCONF  bool
-	TakesBack string // takes-back: how the kind takes a change back by itself, one of the words below
+	TakesBack string // rollback: how the kind takes a change back by itself, one of the words below
 }
 
 // The forms in which a password reaches a server.
@@ -157,7 +157,7 @@ type Kind struct {
 	Traits     Traits
 	Commands   *CommandRights // by its trait commands-from; nil for none
 	said       traitSet       // the traits that the site says, of those that a login can show
-	// TraitsAt is where the mapping of its traits begins, and FormsAt that of password-as in it.
+	// TraitsAt is where the mapping of its traits begins, and FormsAt that of password-form in it.
 	TraitsAt, FormsAt Place
 }
 
@@ -252,10 +252,10 @@ var traits = map[string]trait{
 	"refusal": choice("ends-list", "tries-next", func(t *Traits) *bool { return &t.RefusalTriesNext }),
 	"unknown-account": choice("tries-next", "ends-list",
 		func(t *Traits) *bool { return &t.UnknownAccountEnds }),
-	"all-resting":                 choice("asks-first", "passes", func(t *Traits) *bool { return &t.AllRestingPasses }),
-	"rest-ends":                   choice("by-time", "with-last", func(t *Traits) *bool { return &t.RestEndsWithLast }),
+	"all-dead":                    choice("asks-first", "passes", func(t *Traits) *bool { return &t.AllRestingPasses }),
+	"dead-time-ends":              choice("by-time", "with-last", func(t *Traits) *bool { return &t.RestEndsWithLast }),
 	"below-level":                 choice("refused", "reads", func(t *Traits) *bool { return &t.BelowLevelReads }),
-	"heeds-icmp":                  yesNo(func(t *Traits) *bool { return &t.HeedsICMP }),
+	"notices-closed-port":         yesNo(func(t *Traits) *bool { return &t.HeedsICMP }),
 	"local-level-needs-session":   yesNo(func(t *Traits) *bool { return &t.LocalLevelNeedsSession }),
 	"account-by-name":             yesNo(func(t *Traits) *bool { return &t.AccountByName }),
 	"rights-with-login":           yesNo(func(t *Traits) *bool { return &t.RightsWithLogin }),
@@ -266,7 +266,7 @@ var traits = map[string]trait{
 	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
 	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
 	"disconnect-port":             number(0, 65535, func(t *Traits) *int { return &t.DisconnectPort }),
-	"login-window": {takes: "a duration such as 30s, up to 10m, or at-least and a duration", set: func(t *Traits,
+	"login-timeout": {takes: "a duration such as 30s, up to 10m, or at-least and a duration", set: func(t *Traits,
 		text string) bool {
 		text, least := strings.CutPrefix(text, atLeast)
 		d, err := time.ParseDuration(text)
@@ -276,13 +276,14 @@ var traits = map[string]trait{
 		}
 		return err == nil && d > 0 && d <= 10*time.Minute
 	}, get: func(t Traits) string { return ShortTime(t.LoginWindow) }},
-	"record-failure":            choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
+	"accounting-failure":        choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
 	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
 	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
 	"aaa-switch":                choice("none", "once", func(t *Traits) *bool { return &t.SwitchedOn }),
 	"pages-take-lists":          choice("at-once", "after-restart", func(t *Traits) *bool { return &t.PagesRestart }),
-	"recorded-secrets":          choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
-	"level-from": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its value " +
+	"secrets-in-accounting":     choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
+	"level-attribute": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its " +
+		"value " +
 		"such as text={level}", set: func(t *Traits, text string) bool {
 		name, form, formed := strings.Cut(text, " ")
 		t.LevelFrom, t.LevelForm = name, strings.TrimSpace(form)
@@ -294,7 +295,7 @@ var traits = map[string]trait{
 	}, get: func(t Traits) string {
 		return strings.TrimSpace(cmp.Or(t.LevelFrom, "radius-standard") + " " + t.LevelForm)
 	}},
-	"account-from": attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
+	"account-attribute": attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
 	"networks": {takes: "any, default-only or default-and-management", set: func(t *Traits, text string) bool {
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
@@ -304,19 +305,19 @@ var traits = map[string]trait{
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
 	}, get: func(t Traits) string { return t.Lines.String() }},
-	"takes-back": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " +
+	"rollback": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " +
 		NoCandidate,
 		set: func(t *Traits, text string) bool {
 			t.TakesBack = text
 			return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
 		}, get: func(t Traits) string { return t.TakesBack }},
-	"built-in-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
+	"default-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
 	}, get: func(t Traits) string { return string(t.BuiltInLogin) }},
 }
 
-// atLeast begins a value of login-window that is only a bound.
+// atLeast begins a value of login-timeout that is only a bound.
 const atLeast = "at-least "
 
 // levelPlace stands for the level in the form of an attribute's value.

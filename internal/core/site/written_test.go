@@ -41,9 +41,9 @@ func TestDevicesOfASourceTakeThePlaceOfOthers(t *testing.T) {
 	t.Parallel()
 	whole := `site: T
 lists: [{name: l, authenticate: login, methods: [local]}]
-kinds: [{name: k}]
+platforms: [{name: k}]
 devices:
-  - {name: a, kind: k, addresses: [192.0.2.1, 192.0.2.2], source: 192.0.2.2, interfaces: {up: 192.0.2.2},
+  - {name: a, platform: k, addresses: [192.0.2.1, 192.0.2.2], source: 192.0.2.2, interfaces: {up: 192.0.2.2},
      labels: {x: y}, certificate: {name: a.example}, access: {console: {login: l}, ssh: {login: l}}}
   - {name: b, addresses: [192.0.2.3]}
 `
@@ -65,7 +65,8 @@ devices:
 	require.Equal(t, "a.txt", s.Where(Place{File: 1, Line: 40, Column: 1}))
 	require.Equal(t, "s.yaml:1:1", s.Where(Place{File: 0, Line: 1, Column: 1}))
 
-	source.Text = []byte("devices: [{name: a, kind: other, addresses: [192.0.2.9], source: 192.0.2.9, interfaces: " +
+	source.Text = []byte("devices: [{name: a, platform: other, addresses: [192.0.2.9], source: 192.0.2.9, " +
+		"interfaces: " +
 		"{}}]\nkinds: [{name: other}]\n")
 	s, err = Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
 	require.NoError(t, err)

@@ -12,7 +12,7 @@ import (
 
 func TestTheWaitAndTheStepsOfACommandAreTold(t *testing.T) {
 	t.Parallel()
-	d := full(t, "record-failure: blocks", "login: t-local, commands: t-commands, record-commands: typed", "")
+	d := full(t, "accounting-failure: blocks", "login: t-local, commands: t-commands, record-commands: typed", "")
 	w := &world{answers: map[string]string{"t1": "yes"}}
 	e, v := enter(d, w, "ines")
 	require.True(t, e.In)
@@ -61,7 +61,7 @@ func TestBothRecordsOfACommandMustBeKeptWhereTheKindInsists(t *testing.T) {
 		start, stop string
 		allowed     bool
 	}{{"yes", "yes", true}, {"no", "yes", false}, {"yes", "no", false}, {"no", "no", false}} {
-		d := full(t, "record-failure: blocks", "login: t-local, record-commands: typed", "")
+		d := full(t, "accounting-failure: blocks", "login: t-local, record-commands: typed", "")
 		w := &scripted{world: world{answers: map[string]string{"t1": "yes"}}, records: []string{c.start, c.stop}}
 		v := &Visit{Device: d, Way: d.Way(site.SSH), World: w, Rests: new(Rests)}
 		require.True(t, v.Enter("ines").In)
@@ -71,7 +71,7 @@ func TestBothRecordsOfACommandMustBeKeptWhereTheKindInsists(t *testing.T) {
 
 func TestAServerIsLeftAloneFromTheEndOfItsWaitOn(t *testing.T) {
 	t.Parallel()
-	for traits, woken := range map[string]bool{"": false, "rest-ends: with-last": true} {
+	for traits, woken := range map[string]bool{"": false, "dead-time-ends: with-last": true} {
 		d := device(t, traits, loginLists, "ssh: {login: t-local}", "keeper")
 		w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}}
 		rests := new(Rests)

@@ -20,7 +20,7 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: l1, protocol: ldap, address: 192.0.2.5, base: o=x, timeout: 4s}
 groups: [{name: t, servers: [t1]}, {name: r, servers: [r1]}, {name: l, servers: [l1]}]
-kinds: [{name: k, traits: {` + endsList(traits) + `}}]
+platforms: [{name: k, behaviour: {` + endsList(traits) + `}}]
 elevation-secrets: [{name: bridge, level: 12, password: $6$a$b}, {name: top, password: $6$a$b}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: watch, level: 3, password: $6$a$b}]
 lists:
@@ -39,7 +39,7 @@ lists:
   - {name: visits, account: sessions, when: start and stop, methods: [group t]}
   - {name: starts, account: sessions, when: start, methods: [group t]}
   - {name: typed, account: commands, when: start and stop, methods: [group t]}
-devices: [{name: d, kind: k, addresses: [192.0.2.9], accounts: [keeper, watch], access: {ssh: {` + more + `}}` + holds + `}]
+devices: [{name: d, platform: k, addresses: [192.0.2.9], accounts: [keeper, watch], access: {ssh: {` + more + `}}` + holds + `}]
 `)})
 	require.NoError(t, err)
 	return s.Devices[0]
@@ -96,8 +96,8 @@ func TestAKindThatInsistsOnRecordsLetsNobodyInWithoutThem(t *testing.T) {
 	up, down := map[string]string{"r1": "yes 15", "t1": "yes"}, map[string]string{"r1": "yes 15", "t1": "silent"}
 	binds := "login: r-local, record-sessions: visits, record-commands: typed"
 	e, _ := enter(full(t, "", binds, ""), &world{answers: down}, "ines")
-	require.True(t, e.In, "a failure is ignored unless the kind insists")
-	d := full(t, "record-failure: blocks", binds, "")
+	require.True(t, e.In, "a failure is ignored unless the platform insists")
+	d := full(t, "accounting-failure: blocks", binds, "")
 	e, _ = enter(d, &world{answers: down}, "ines")
 	require.Equal(t, []any{false, reason.NotRecorded}, []any{e.In, e.Reason})
 	w := &world{answers: up}
@@ -147,17 +147,17 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 		level               int
 		reason              reason.Reason
 	}{
-		{"a vendor's attribute", "level-from: Example-Level", "login: r-local, session: r-session",
+		{"a vendor's attribute", "level-attribute: Example-Level", "login: r-local, session: r-session",
 			[]rights.Attribute{{Name: "Example-Level", Value: "9"},
 				{Name: rights.ServiceType, Value: "Administrative"}}, true,
 			9, ""},
-		{"and nothing else", "level-from: Example-Level", "login: r-local, session: r-session",
+		{"and nothing else", "level-attribute: Example-Level", "login: r-local, session: r-session",
 			[]rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "15"}}, true, 1, ""},
-		{"a template account", "account-from: local-user", "login: t-local, session: t-session",
+		{"a template account", "account-attribute: local-user", "login: t-local, session: t-session",
 			[]rights.Attribute{{Name: "local-user", Value: "watch"}, {Name: rights.PrivLvl, Value: "15"}}, true, 3, ""},
-		{"a template account that is not there", "account-from: local-user", "login: t-local, session: t-session",
+		{"a template account that is not there", "account-attribute: local-user", "login: t-local, session: t-session",
 			[]rights.Attribute{{Name: "local-user", Value: "gone"}}, false, 0, reason.TemplateMissing},
-		{"an attribute that the kind does not read", "", "login: t-local, session: t-session",
+		{"an attribute that the platform does not read", "", "login: t-local, session: t-session",
 			[]rights.Attribute{{Name: "local-user", Value: "gone"}, {Name: rights.PrivLvl, Value: "7"}}, true, 7, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -214,7 +214,7 @@ func TestRulesThatTheDeviceHoldsByNameNeedNoQuestion(t *testing.T) {
 
 func TestALinePasswordKnowsNoNames(t *testing.T) {
 	t.Parallel()
-	e, _ := enter(full(t, "built-in-login: line-password", "", ""), &world{right: "keeper"}, "keeper")
+	e, _ := enter(full(t, "default-login: line-password", "", ""), &world{right: "keeper"}, "keeper")
 	require.Equal(t, []any{false, reason.LinePassword}, []any{e.In, e.Reason})
 }
 
@@ -225,7 +225,7 @@ func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
 			&world{answers: map[string]string{"r1": reason}, right: "keeper"},
 			"keeper")
 		require.Equal(t, 10*time.Second, e.Wait, reason)
-		e, _ = enter(full(t, "heeds-icmp: true", "login: r-local", ""),
+		e, _ = enter(full(t, "notices-closed-port: true", "login: r-local", ""),
 			&world{answers: map[string]string{"r1": reason}, right: "keeper"}, "keeper")
 		require.Equal(t, time.Duration(0), e.Wait, reason)
 	}
@@ -238,7 +238,7 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 	level := []rights.Attribute{{Name: rights.ManagementPrivilegeLevel, Value: "7"}}
 	template := []rights.Attribute{{Name: "Filter-Id", Value: "watch"}}
 	missing := []rights.Attribute{{Name: "Filter-Id", Value: "nobody"}}
-	const with, own, from = "rights-with-login: true", "account-by-name: true", "account-from: Filter-Id"
+	const with, own, from = "rights-with-login: true", "account-by-name: true", "account-attribute: Filter-Id"
 	for _, c := range []struct {
 		name, traits, lists, person string
 		answer                      []rights.Attribute
@@ -250,7 +250,7 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 		{"a template of the login", with + ", " + from, "login: r-local", "ines", template, 3, ""},
 		{"a template that is not there", with + ", " + from, "login: r-local", "ines", missing, 0,
 			reason.TemplateMissing},
-		{"no attribute, and no such trait", with, "login: r-local", "watch", nil, 1, ""},
+		{"no attribute, and no such behaviour", with, "login: r-local", "watch", nil, 1, ""},
 		{"no attribute: the own name", with + ", " + own, "login: r-local", "watch", nil, 3, ""},
 		{"no attribute, and nobody of the name", with + ", " + own, "login: r-local", "ines", nil, 1, ""},
 		{"the level comes before the own name", with + ", " + own, "login: r-local", "watch", level, 7, ""},

@@ -74,12 +74,12 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 1s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
-kinds: [{name: k, traits: {` + endsList(traits) + `}}]
+platforms: [{name: k, behaviour: {` + endsList(traits) + `}}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 lists:
   - {name: l-none, authenticate: login, methods: [none]}
 ` + lists + `
-devices: [{name: d, kind: k, addresses: [192.0.2.9], accounts: [` + accounts + `], access: {` + ways + `}}]
+devices: [{name: d, platform: k, addresses: [192.0.2.9], accounts: [` + accounts + `], access: {` + ways + `}}]
 `)})
 	require.NoError(t, err)
 	return s.Devices[0]
@@ -156,9 +156,9 @@ func TestWalkingALoginList(t *testing.T) {
 		{"a closed RADIUS port is not noticed", "", "r-local", "ines", map[string]string{"r1": "closed", "r2": "yes"},
 			"",
 			true, "r2", "", 10 * time.Second},
-		{"unless the device heeds ICMP", "heeds-icmp: true", "r-local", "ines",
+		{"unless the device heeds ICMP", "notices-closed-port: true", "r-local", "ines",
 			map[string]string{"r1": "closed", "r2": "yes"}, "", true, "r2", "", 0},
-		{"beyond its patience the way in gives up", "login-window: 12s", "r-local", "keeper",
+		{"beyond its patience the way in gives up", "login-timeout: 12s", "r-local", "keeper",
 			map[string]string{"r1": "silent", "r2": "silent"}, "keeper", false, "local", reason.GivesUpFirst,
 			12 * time.Second},
 	} {
@@ -181,7 +181,7 @@ func TestADeviceWithoutAccountsHasNoLocalMethod(t *testing.T) {
 
 func TestAWayWithoutALoginListDoesWhatItsKindHasBuiltIn(t *testing.T) {
 	t.Parallel()
-	e, v := enter(device(t, "built-in-login: none", "", "ssh: {}", ""), &world{}, "anyone")
+	e, v := enter(device(t, "default-login: none", "", "ssh: {}", ""), &world{}, "anyone")
 	require.True(t, e.In && e.Open)
 	require.Nil(t, v.Steps[0].List)
 	e, _ = enter(device(t, "", "", "ssh: {}", "keeper"), &world{right: "keeper"}, "keeper")
@@ -208,8 +208,8 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up,
 			true,
 			15},
-		{"without a session list it is the trait", "", "ssh: {login: t-local}", "ines", up, true, 1},
-		{"which a kind may set", "level-without-session: 15", "ssh: {login: t-local}", "ines", up, true, 15},
+		{"without a session list it is the behaviour", "", "ssh: {login: t-local}", "ines", up, true, 1},
+		{"which a platform may set", "level-without-session: 15", "ssh: {login: t-local}", "ines", up, true, 15},
 		{"RADIUS gives it with the login", "", "ssh: {login: r-local, session: s-r-local}", "ines", up, true, 7},
 		{"RADIUS cannot authorize someone it did not let in", "", "ssh: {login: t-local, session: s-r-local}", "ines",
 			up,
@@ -223,7 +223,7 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 			15},
 		{"unless its level needs one", "local-level-needs-session: true", "ssh: {login: t-local}", "keeper", dark, true,
 			1},
-		{"a page needs its level", "web-needs-level: 15, login-window: 1m",
+		{"a page needs its level", "web-needs-level: 15, login-timeout: 1m",
 			"ssh: {login: t-local}, web: {login: t-local}",
 			"ines", up, false, 0},
 		{"or shows what may be read", "web-needs-level: 15, below-level: reads", "ssh: {}, web: {login: t-local}",
@@ -251,8 +251,8 @@ func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 		second       []string // who is asked when both gave no answer ten seconds before
 	}{
 		{"asks-first asks them all the same", "", []string{"login t1 1", "login t2 1"}},
-		{"passes goes on at once", "all-resting: passes", nil},
-		{"rest-ends: with-last ends all rests when all rest", "all-resting: passes, rest-ends: with-last",
+		{"passes goes on at once", "all-dead: passes", nil},
+		{"dead-time-ends: with-last ends all rests when all rest", "all-dead: passes, dead-time-ends: with-last",
 			[]string{"login t1 1", "login t2 1"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -344,7 +344,7 @@ func worlds(t *rapid.T) map[string]string {
 
 func TestPropertyALocalAccountGetsInWhenNoServerAnswers(t *testing.T) {
 	t.Parallel()
-	d := device(t, "login-window: 5m", loginLists, "ssh: {login: r-local}", "keeper")
+	d := device(t, "login-timeout: 5m", loginLists, "ssh: {login: r-local}", "keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		answers := worlds(t)
 		for _, s := range []string{"r1", "r2"} {
@@ -362,7 +362,7 @@ func TestPropertyALocalAccountGetsInWhenNoServerAnswers(t *testing.T) {
 
 func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 	t.Parallel()
-	d := device(t, "login-window: 5m", loginLists, "ssh: {login: t-local}", "keeper")
+	d := device(t, "login-timeout: 5m", loginLists, "ssh: {login: t-local}", "keeper")
 	rapid.Check(t, func(t *rapid.T) {
 		answers := worlds(t)
 		for s, a := range answers {
@@ -380,7 +380,7 @@ func TestPropertySilencingAServerNeverLetsAStrangerIn(t *testing.T) {
 
 func TestPropertyTheWaitIsTheSumOfTheSteps(t *testing.T) {
 	t.Parallel()
-	d := device(t, "login-window: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: "+
+	d := device(t, "login-timeout: 10m", commandLists, "ssh: {login: r-local, session: s-r-local, record-sessions: "+
 		"rec-s}",
 		"keeper")
 	rapid.Check(t, func(t *rapid.T) {
@@ -451,8 +451,9 @@ func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 // both go on.
 func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 	t.Parallel()
-	for traits, allowed := range map[string]bool{"record-failure: blocks": false, "record-failure: ignores": true,
-		"": true} {
+	for traits, allowed := range map[string]bool{"accounting-failure: blocks": false,
+		"accounting-failure: ignores": true,
+		"":                            true} {
 		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}",
 			"keeper")
 		w := &world{answers: map[string]string{"t1": "yes 15"}}

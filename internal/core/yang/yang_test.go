@@ -78,7 +78,7 @@ func TestThePasswordIsSentAsTheKindDoes(t *testing.T) {
 	t.Parallel()
 	for form, want := range map[string]string{"pap": "radius-pap", "chap": "radius-chap", "mschapv2": "radius-pap"} {
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(strings.Replace(text, "profiles:",
-			"kinds: [{name: k, traits: {password-as: {radius: "+form+"}}}]\nprofiles:", 1) + "\n")})
+			"platforms: [{name: k, behaviour: {password-form: {radius: "+form+"}}}]\nprofiles:", 1) + "\n")})
 		require.NoError(t, err)
 		d := s.Device("sw")
 		d.Kind = s.Kinds[0]

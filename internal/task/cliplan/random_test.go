@@ -50,10 +50,10 @@ lists:
   - {name: crew-session, authorize: session, methods: [METHODS]}
   - {name: crew-record, account: sessions, when: start and stop, methods: [group shore]}
 accounts: [{name: keeper, level: 15, password: key aboard}]
-kinds: [{name: make, phrasebook: ` + book + `}]
+platforms: [{name: make, phrasebook: ` + book + `}]
 devices:
   - name: sw
-    kind: make
+    platform: make
     addresses: [198.51.100.7]
     accounts: [keeper]
     access: {console: {LISTS}, ssh: {LISTS}, telnet: {LISTS}}

@@ -54,7 +54,7 @@ servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: kt, timeout: 300ms, dead-time: @REST@, run: true}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: kt, timeout: 300ms, dead-time: @REST@, run: true}
   - {name: r1, protocol: radius, address: 192.0.2.3, key: kr, timeout: 200ms, attempts: 2, dead-time: @REST@, run: true}
-  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: kd}, find: (uid=%u), teams-from: memberOf, tls: none, timeout: 250ms}
+  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {dn: "cn=gate,dc=example", key: kd}, filter: (uid=%u), team-attribute: memberOf, tls: none, timeout: 250ms}
 groups: [{name: tac, servers: [t1, t2]}, {name: rad, servers: [r1]}]
 lists:
   - {name: tl, authenticate: login, methods: @TL@}
@@ -65,13 +65,13 @@ lists:
   - {name: rs, authorize: session, methods: [group rad, local]}
   - {name: rr, account: sessions, when: start and stop, methods: [group rad]}
   - {name: own, authenticate: login, methods: [local]}
-kinds:
-  - {name: a-switch, traits: {refusal: ends-list, local-level-needs-session: true, web-needs-level: 1, all-resting: passes @TRAITS@}}
+platforms:
+  - {name: a-switch, behaviour: {refusal: ends-list, local-level-needs-session: true, web-needs-level: 1, all-dead: passes @TRAITS@}}
 devices:
-  - {name: sw, kind: a-switch, addresses: [192.0.2.11], accounts: [keeper], labels: {place: pier}, defaults: {login: tl, @SWSESSION@ commands: tc, record-sessions: tr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @SWHOLDS@}
-  - {name: ap, kind: a-switch, addresses: [192.0.2.12], accounts: [keeper], labels: {place: ship}, defaults: {login: rl, session: rs, record-sessions: rr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @APHOLDS@}
-  - {name: sw-2, kind: a-switch, addresses: [192.0.2.13], accounts: [keeper], defaults: {login: tl, session: ts}, access: {ssh: {}}}
-  - {name: ap-2, kind: a-switch, addresses: [192.0.2.14], accounts: [keeper], defaults: {login: rl, session: rs}, access: {ssh: {}}}
+  - {name: sw, platform: a-switch, addresses: [192.0.2.11], accounts: [keeper], labels: {place: pier}, defaults: {login: tl, @SWSESSION@ commands: tc, record-sessions: tr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @SWHOLDS@}
+  - {name: ap, platform: a-switch, addresses: [192.0.2.12], accounts: [keeper], labels: {place: ship}, defaults: {login: rl, session: rs, record-sessions: rr}, access: {console: {}, ssh: {}, telnet: {}, web: {}} @APHOLDS@}
+  - {name: sw-2, platform: a-switch, addresses: [192.0.2.13], accounts: [keeper], defaults: {login: tl, session: ts}, access: {ssh: {}}}
+  - {name: ap-2, platform: a-switch, addresses: [192.0.2.14], accounts: [keeper], defaults: {login: rl, session: rs}, access: {ssh: {}}}
 accounts: [{name: keeper, level: 15, password: '@HASH@'}]
 people:
   - {name: ines, teams: [net], password: '@HASH@'}

@@ -143,7 +143,7 @@ func casesOfPeople(t *testing.T) {
 	for n, form := range []string{"{radius: chap, tacacs: chap}", "{radius: mschapv2, tacacs: mschapv2}"} {
 		refused(fmt.Sprintf("%s/%d", diagnose.PasswordForm, n),
 			"a lab; the device sends "+form+", and the password is a hash", "ines", "",
-			map[string]string{"TRAITS": ", password-as: " + form}, variants[n:n+2])
+			map[string]string{"TRAITS": ", password-form: " + form}, variants[n:n+2])
 	}
 	every(t, overTCP, diagnose.CommandRefused, "a lab; a command that the role refuses",
 		[]string{diagnose.CommandRefused},
@@ -181,7 +181,7 @@ func casesOfDesign(t *testing.T) {
 		[]string{diagnose.NoRights}, "ines", map[string]string{"SWSESSION": ""}, func(s *studio, v variant, n int) {
 			s.login(v.device, v.way, "ines", "")
 		})
-	template := map[string]string{"TRAITS": ", account-from: Filter-Id", "ROLE": ", account: nobody-here"}
+	template := map[string]string{"TRAITS": ", account-attribute: Filter-Id", "ROLE": ", account: nobody-here"}
 	every(t, radiuses, diagnose.TemplateMissing, "a lab; the role names a local account that is not on the device",
 		[]string{diagnose.TemplateMissing}, "ines", template, func(s *studio, v variant, n int) {
 			s.login(v.device, v.way, "ines", "")
@@ -196,7 +196,7 @@ func casesOfDesign(t *testing.T) {
 	}
 	every(t, variants, diagnose.TooSlow+"-patience", "a lab; the way in gives up before the lists end",
 		[]string{diagnose.Unreachable, diagnose.TooSlow}, "keeper",
-		map[string]string{"TRAITS": ", login-window: 300ms"},
+		map[string]string{"TRAITS": ", login-timeout: 300ms"},
 		func(s *studio, v variant, n int) {
 			s.set(both(v, "silent")...)
 			s.login(v.device, v.way, "keeper", "")

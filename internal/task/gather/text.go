@@ -55,7 +55,7 @@ func (f Files) readLog(e *evidence.Evidence, s *site.Site, notes []string) ([]st
 			return notes, err
 		}
 		return notes, fmt.Errorf("%s holds no line that can be read. Lines of this program are read as they are; a "+
-			"device's own text by the phrasebook of its make: -phrases FILE, or phrasebook of its kind in the site",
+			"device's own text by the phrasebook of its make: -phrases FILE, or phrasebook of its platform in the site",
 			f.Log)
 	}
 	return t.byBook(e, book, text, notes)

@@ -81,7 +81,7 @@ var ErrNoWayBack = errors.New("the way back is not proven")
 var ErrInService = errors.New("the device is in service")
 
 // ErrOdd is a device that does, again and again, what no habit explains.
-var ErrOdd = errors.New("the device does what no habit that is known of explains, so nothing more is tried")
+var ErrOdd = errors.New("the device does what no behaviour that is known of explains, so nothing more is tried")
 
 // mostWaysBack is by how many ways in the way back is tried to be proven.
 const mostWaysBack = 2
@@ -340,7 +340,7 @@ func (r *run) take(e core.Experiment, seen []core.Seen) error {
 	if r.learner.Saw(e, seen) {
 		r.odd = 0
 	} else {
-		r.Say("no habit that is known of explains this: nothing is learned from it")
+		r.Say("no behaviour that is known of explains this: nothing is learned from it")
 		if r.odd++; r.odd == mostOdd {
 			return fmt.Errorf("%w: %s", ErrOdd, text)
 		}

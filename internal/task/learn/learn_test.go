@@ -43,13 +43,13 @@ lists:
   - {name: s, authorize: session, methods: [group t, local]}
   - {name: sr, authorize: session, methods: [group r, local]}
   - {name: v, account: sessions, when: start and stop, methods: [group t]}
-kinds: [{name: make}]
+platforms: [{name: make}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
-  - {name: sw, kind: make, addresses: [192.0.2.11], accounts: [keeper], access: {
+  - {name: sw, platform: make, addresses: [192.0.2.11], accounts: [keeper], access: {
       ssh: {login: l, session: s, record-sessions: v}, telnet: {login: first}, web: {login: l, session: s},
       console: {login: l, session: s}}}
-  - {name: ap, kind: make, addresses: [192.0.2.12], accounts: [keeper], access: {
+  - {name: ap, platform: make, addresses: [192.0.2.12], accounts: [keeper], access: {
       ssh: {login: lr, session: sr}, telnet: {login: lr}, console: {login: lr, session: sr}}}
 `
 
@@ -127,7 +127,7 @@ func (st stand) config(t *testing.T, device string) Config {
 }
 
 // devices is how many stand-ins with habits of chance are learned.
-var devices = flag.Int("devices", testscale.Of(1, 2), "how many stand-ins of random habits")
+var devices = flag.Int("devices", testscale.Of(1, 2), "how many stand-ins that behave at random")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
 // logins and no more time than is promised.
@@ -177,7 +177,7 @@ func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
 
 func TestTimersFormsAndNamesAreMeasured(t *testing.T) {
 	t.Parallel()
-	c := start(t, "password-as radius: chap").config(t, "ap")
+	c := start(t, "password-form radius: chap").config(t, "ap")
 	r, err := Learn(context.Background(), c)
 	require.NoError(t, err)
 	m := r.Measured
@@ -218,7 +218,7 @@ func TestNothingIsTriedBeforeTheWayBackIsProven(t *testing.T) {
 	require.ErrorIs(t, err, ErrNoWayBack)
 	require.ErrorContains(t, err, "keeper by ssh while t1 and t2 are silent: refused")
 	require.ErrorContains(t, err, "Nothing else was tried. Is the password that of the account? If it is: a device "+
-		"with all-resting: passes and record-failure: blocks does the same.")
+		"with all-dead: passes and accounting-failure: blocks does the same.")
 	require.LessOrEqual(t, tried, mostWaysBack)
 	require.Empty(t, r.Claimed)
 }

@@ -56,8 +56,9 @@ func designs(t *testing.T, local bool) (first, other, broken *site.Site, keys si
 	require.NoError(t, err)
 	text := labText
 	if local {
-		text = strings.NewReplacer(", session: s, commands: c", "", "name: sw,", "name: sw, kind: k,", "\naccounts:",
-			"\nkinds: [{name: k, traits: {refusal: ends-list, level-without-session: 15}}]\naccounts:").Replace(text)
+		text = strings.NewReplacer(", session: s, commands: c", "", "name: sw,", "name: sw, platform: k,",
+			"\naccounts:",
+			"\nkinds: [{name: k, behaviour: {refusal: ends-list, level-without-session: 15}}]\naccounts:").Replace(text)
 	}
 	parse := func(text, key, order string) *site.Site {
 		own, err := secrets.Hash(password, 64, 1) // of each design another: accounts go first, in a step of their own

@@ -39,14 +39,14 @@ lists:
   - {name: l, authenticate: login, methods: [local]}
   - {name: s, authorize: session, methods: [local]}
   - {name: e, authenticate: elevation, methods: [secret bridge]}
-kinds: [{name: k, traits: {refusal: ends-list, local-level-needs-session: true, login-tries: 2, below-level: reads}}]
+platforms: [{name: k, behaviour: {refusal: ends-list, local-level-needs-session: true, login-tries: 2, below-level: reads}}]
 elevation-secrets: [{name: bridge, password: '` + hash + `'}]
 accounts:
   - {name: keeper, level: 15, password: '` + hash + `'}
   - {name: guest, level: 1, password: '` + hash + `'}
 devices:
   - name: sw
-    kind: k
+    platform: k
     addresses: [127.0.0.1]
     accounts: [keeper, guest]
     access:

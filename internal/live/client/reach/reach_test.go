@@ -20,7 +20,7 @@ servers:
   - {name: t, protocol: tacacs, address: 192.0.2.1, key: k}
   - {name: r, protocol: radius, address: 192.0.2.2, key: k, ports: {authentication: 1645, accounting: 1646}}
   - {name: s, protocol: radius, address: 192.0.2.3, transport: tls}
-  - {name: d, protocol: ldap, address: 192.0.2.4, base: "o=x", bind: {as: "cn=g,o=x", key: dir}}
+  - {name: d, protocol: ldap, address: 192.0.2.4, base: "o=x", bind: {dn: "cn=g,o=x", key: dir}}
 groups: [{name: g, servers: [t]}, {name: h, servers: [r]}, {name: i, servers: [s]}]
 lists:
   - {name: l, authenticate: login, methods: [group g, group h, group i]}

@@ -43,7 +43,7 @@ func play(t *testing.T, find string) (*Server, *site.Server, string) {
 func TestPeopleAreFoundByWhateverFilterTheSiteHas(t *testing.T) {
 	t.Parallel()
 	for _, find := range []string{"(uid=%u)", "(&(objectClass=person)(uid=%u))",
-		"(&(|(cn=%u)(mail=%u))(!(disabled=yes))(kind=staff))"} {
+		"(&(|(cn=%u)(mail=%u))(!(disabled=yes))(platform=staff))"} {
 		_, s, _ := play(t, find)
 		d := client.New(s, site.NewSecret("reader"), client.Reach{})
 		found, text, err := d.Find(context.Background(), "ebba")

@@ -26,18 +26,18 @@ servers:
   - {name: t1, protocol: tacacs, address: 192.0.2.1, key: a, timeout: 2s, dead-time: 1m, run: true}
   - {name: t2, protocol: tacacs, address: 192.0.2.2, key: a, timeout: 2s, dead-time: 1m, run: true}
   - {name: r1, protocol: radius, address: 192.0.2.3, key: b, timeout: 2s, attempts: 2, run: true, message-authenticator: required}
-  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {as: "cn=gate,dc=example", key: b}, find: "(&(objectClass=person)(uid=%u))", tls: start, timeout: 2s, dead-time: 1m}
+  - {name: d1, protocol: ldap, address: 192.0.2.4, base: "ou=people,dc=example", bind: {dn: "cn=gate,dc=example", key: b}, filter: "(&(objectClass=person)(uid=%u))", tls: start, timeout: 2s, dead-time: 1m}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1]}, {name: d, servers: [d1]}]
 lists:
   - {name: l, authenticate: login, methods: [group t, local]}
   - {name: lr, authenticate: login, methods: [group r, local]}
   - {name: ld, authenticate: login, methods: [group d, local]}
   - {name: s, authorize: session, methods: [group t, local]}
-kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: chap}, below-level: reads}}]
+platforms: [{name: odd, behaviour: {refusal: tries-next, unknown-account: ends-list, password-form: {radius: chap}, below-level: reads}}]
 accounts: [{name: keeper, level: 15, password: 'HASH'}]
 devices:
   - {name: sw, addresses: [192.0.2.11], accounts: [keeper], access: {ssh: {login: l, session: s}, telnet: {login: l, session: s}, web: {login: l, session: s}, api: {login: l, session: s}, console: {login: l}, netconf: {login: l, session: s}}}
-  - {name: ap, kind: odd, addresses: [192.0.2.12], accounts: [keeper], access: {ssh: {login: lr}}}
+  - {name: ap, platform: odd, addresses: [192.0.2.12], accounts: [keeper], access: {ssh: {login: lr}}}
   - {name: door, addresses: [192.0.2.13], accounts: [keeper], access: {ssh: {login: ld}}}
 people:
   - {name: ines, teams: [net], password: 'HASH'}
@@ -46,7 +46,7 @@ people:
 roles:
   - {name: all, level: 15, commands: [allow **]}
   - {name: lookout, level: 1, commands: [allow look **]}
-grants: [{who: team net, role: all}, {who: team watch, through: [ssh, web], role: lookout}]
+grants: [{who: team net, role: all}, {who: team watch, access: [ssh, web], role: lookout}]
 `
 
 func parsed(t *testing.T) (*site.Site, site.Keys) { return parsedAs(t, text) }

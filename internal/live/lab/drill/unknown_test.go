@@ -18,9 +18,9 @@ import (
 func unknown(t *testing.T) (*site.Site, site.Keys) {
 	t.Helper()
 	return parsedAs(t, strings.NewReplacer(
-		"kinds: [{name: odd, traits: {refusal: tries-next, unknown-account: ends-list, password-as: {radius: "+
-			"chap}, below-level: reads}}]", "kinds: [{name: odd}]",
-		"{name: sw, ", "{name: sw, kind: odd, ", "console: {login: l},", "console: {login: l, session: s},",
+		"platforms: [{name: odd, behaviour: {refusal: tries-next, unknown-account: ends-list, password-form: {radius: "+
+			"chap}, below-level: reads}}]", "platforms: [{name: odd}]",
+		"{name: sw, ", "{name: sw, platform: odd, ", "console: {login: l},", "console: {login: l, session: s},",
 		"ssh: {login: lr}", "ssh: {login: lr, session: sr, record-sessions: v}, telnet: {login: lr}, web: {}",
 		"  - {name: s, ", "  - {name: sr, authorize: session, methods: [group r, local]}\n"+
 			"  - {name: v, account: sessions, when: start and stop, methods: [group r]}\n  - {name: s, ",

@@ -107,7 +107,7 @@ func TestThePagesLetInAndShowWhatTheLevelAllows(t *testing.T) {
 
 	reader := r.browser()
 	status, page = r.post(reader, "/login", url.Values{"name": {"guest"}, "password": {"right"}})
-	require.Equal(t, 200, status, "the kind lets people below the level read")
+	require.Equal(t, 200, status, "the platform lets people below the level read")
 	require.Contains(t, page, "At this level the page is for reading")
 	require.NotContains(t, page, "Switch o")
 	_, page = r.post(reader, "/command", url.Values{"form": {formToken.FindStringSubmatch(page)[1]},

@@ -47,7 +47,7 @@ func commands() []command {
 		{words: []string{"set", "banner"}, args: "TEXT", level: 15, about: "the text before the login",
 			run: (*shell).setBanner},
 		{words: []string{"save"}, args: "", level: 15, about: "keep the settings over a restart", run: (*shell).save},
-		{words: []string{"trace"}, args: "KIND on|off", level: 15,
+		{words: []string{"trace"}, args: "PLATFORM on|off", level: 15,
 			about: "authentication, authorization, accounting or packets", run: (*shell).setTrace},
 		{words: []string{"raise"}, args: "[LEVEL]", level: 0,
 			about: "to a higher level, 15 unless said; asks for a password",
@@ -207,7 +207,7 @@ func (sh *shell) lookCounters([]string) bool {
 func (sh *shell) lookTrace([]string) bool {
 	notes := sh.v.device.Notes()
 	if len(notes) == 0 {
-		sh.say("nothing was traced; switch it on with: trace KIND on")
+		sh.say("nothing was traced; switch it on with: trace PLATFORM on")
 	}
 	for _, n := range notes {
 		sh.say("%s %-14s %s", n.Time.Format("15:04:05.000"), n.Kind, n.Text)

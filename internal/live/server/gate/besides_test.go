@@ -28,7 +28,7 @@ keys: {k: file k, dir: file dir}
 servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 5s}
   - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 300ms}
-  - {name: dunlin, protocol: ldap, address: 127.0.0.1, base: "%s", bind: {as: "%s", key: dir}, tls: none, timeout: 1m}
+  - {name: dunlin, protocol: ldap, address: 127.0.0.1, base: "%s", bind: {dn: "%s", key: dir}, tls: none, timeout: 1m}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 directories: [dunlin]
 people: [{name: ines, teams: [network], password: 'HASH'}]

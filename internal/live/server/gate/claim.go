@@ -59,7 +59,7 @@ func (s *server) arrives(q *question, port, otherwise string) {
 	stem = strings.TrimRight(stem, " /.:-")
 	if kind := q.Device.Kind.Name; s.gate.unnamed.First(kind + " " + stem) {
 		s.gate.config.Say(fmt.Sprintf("%s names the port of a login %q, which says no way in: grants with through "+
-			"hold for it nowhere; say which way in it is: port-names: {ssh: [%q]} in the traits of the kind %s",
+			"hold for it nowhere; say which way in it is: port-names: {ssh: [%q]} in the behaviour of the platform %s",
 			q.Device.Name,
 			q.Port, stem,
 			kind))

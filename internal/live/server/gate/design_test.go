@@ -37,8 +37,8 @@ servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: {now: k, next: k2}, timeout: 5s, for: [authentication, authorization]}
   - {name: r, protocol: radius, address: 127.0.0.1, key: {now: k, next: k2}, timeout: 300ms, attempts: 2, password-forms: [pap], for: authentication}
   - {name: r2, protocol: radius, address: 127.0.0.1, key: k, timeout: 700ms, for: authentication}
-kinds: [{name: odd, traits: {level-from: Example-Level, account-from: Filter-Id}}]
-devices: [{name: sw, kind: odd, addresses: [127.0.0.1]}]
+platforms: [{name: odd, behaviour: {level-attribute: Example-Level, account-attribute: Filter-Id}}]
+devices: [{name: sw, platform: odd, addresses: [127.0.0.1]}]
 people:
   - {name: ines, teams: [net], password: 'HASH'}
   - {name: tobin, teams: [watch], password: 'HASH', one-time-code: key seed}
@@ -360,7 +360,7 @@ servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 5s}
   - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 700ms}
   - {name: down, protocol: ldap, address: 127.0.0.1, port: 1, base: o=x, tls: none, timeout: 1s}
-  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {as: "%s", key: dir}, teams-from: seeAlso, tls: none, timeout: 2s}
+  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {dn: "%s", key: dir}, team-attribute: seeAlso, tls: none, timeout: 2s}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 directories: [dunlin]
 people: [{name: ines, teams: [network], password: 'HASH'}]

@@ -180,7 +180,7 @@ keys: {k: file k, dir: file dir}
 servers:
   - {name: t, protocol: tacacs, address: 127.0.0.1, key: k, timeout: 5s}
   - {name: r, protocol: radius, address: 127.0.0.1, key: k, timeout: 700ms}
-  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {as: "%s", key: dir}, teams-from: seeAlso, tls: none, timeout: 2s}
+  - {name: dunlin, protocol: ldap, address: 127.0.0.1, port: %d, base: "%s", bind: {dn: "%s", key: dir}, team-attribute: seeAlso, tls: none, timeout: 2s}
 devices: [{name: sw, addresses: [127.0.0.1]}]
 directories: [dunlin]
 roles: [{name: all, level: 15, commands: [allow look]}]

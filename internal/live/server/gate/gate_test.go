@@ -116,7 +116,7 @@ roles:
   - {name: lookout, level: 1, commands: [refuse look secrets **, allow look **]}
 grants:
   - {who: [team net], role: all}
-  - {who: [team watch], through: [ssh], role: lookout}
+  - {who: [team watch], access: [ssh], role: lookout}
 `)
 }
 

@@ -123,7 +123,7 @@ func TestSlowQuestionsOfOneAskerTakeNobodyElsesPlace(t *testing.T) {
 
 func TestQuestionsBeyondARateAreDropped(t *testing.T) {
 	t.Parallel()
-	r := limited(t, "questions-per-client: 5")
+	r := limited(t, "requests-per-client: 5")
 	var asking sync.WaitGroup
 	for range 30 {
 		asking.Go(func() { r.ask("r", login("ines"), "right") })

@@ -65,15 +65,35 @@ func apply(text []byte, edits []Edit, s *site.Site) ([]byte, error) {
 	})
 	lines := bytes.SplitAfter(text, []byte("\n"))
 	for _, e := range edits {
-		index, column := int(e.Place.Line)-1, int(e.Place.Column)-1
-		if index >= len(lines) || column > len(lines[index]) ||
-			!strings.HasPrefix(string(lines[index][column:]), e.Old) {
+		index := int(e.Place.Line) - 1
+		if index >= len(lines) {
 			return nil, fmt.Errorf("%s: the file is not as it was read; nothing was changed", s.Where(e.Place))
 		}
 		line := string(lines[index])
+		column, there := columnOf(line, int(e.Place.Column)-1, e.Old)
+		if !there {
+			return nil, fmt.Errorf("%s: the file is not as it was read; nothing was changed", s.Where(e.Place))
+		}
 		lines[index] = []byte(line[:column] + e.New + line[column+len(e.Old):])
 	}
 	return bytes.Join(lines, nil), nil
+}
+
+// columnOf returns where in a line a text begins that stands at a column: counted in bytes, or in characters, as
+// YAML does, and behind the quote where it stands in quotes.
+func columnOf(line string, column int, text string) (int, bool) {
+	characters := column
+	if runes := []rune(line); column <= len(runes) {
+		characters = len(string(runes[:column]))
+	}
+	for _, begins := range []int{column, characters} {
+		for _, quote := range []string{"", `"`, "'"} {
+			if begins <= len(line) && strings.HasPrefix(line[begins:], quote+text) {
+				return begins + len(quote), true
+			}
+		}
+	}
+	return 0, false
 }
 
 // LineAt returns the line of a place, and "" where it cannot be read.

@@ -23,7 +23,7 @@ func TraitsText(traits [][2]string) string {
 	for i, t := range traits {
 		all[i] = t[0] + ": " + t[1]
 	}
-	return "traits: {" + strings.Join(all, ", ") + "}"
+	return "behaviour: {" + strings.Join(all, ", ") + "}"
 }
 
 func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) {
@@ -34,7 +34,7 @@ func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) 
 	var edits []Edit
 	var here [][2]string
 	for _, t := range traits {
-		if inner, ok := strings.CutPrefix(t[1], "{"); ok && k.FormsAt.Known() && t[0] == "password-as" {
+		if inner, ok := strings.CutPrefix(t[1], "{"); ok && k.FormsAt.Known() && t[0] == site.SendsPasswords {
 			e, err := into(s, k.FormsAt, strings.TrimSuffix(inner, "}"))
 			if err != nil {
 				return nil, err
@@ -50,7 +50,7 @@ func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) 
 	line := LineAt(s, k.TraitsAt)
 	if strings.HasPrefix(line[min(len(line), int(k.TraitsAt.Column-1)):], "{") {
 		text := TraitsText(here)
-		e, err := into(s, k.TraitsAt, text[len("traits: {"):len(text)-1])
+		e, err := into(s, k.TraitsAt, text[len("behaviour: {"):len(text)-1])
 		return append(edits, e), err
 	}
 	lines := make([]string, len(here))
