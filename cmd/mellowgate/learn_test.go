@@ -78,15 +78,15 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 		"quay-switch")
 	require.Zero(t, r.status, r.err)
 	var learned struct {
-		Claimed []struct{ Trait, Value string } `json:"claimed"`
-		Odd     []string                        `json:"odd"`
-		Logins  int                             `json:"logins"`
-		Whole   bool                            `json:"whole"`
+		Claimed []struct{ Aspect, Value string } `json:"claimed"`
+		Odd     []string                         `json:"odd"`
+		Logins  int                              `json:"logins"`
+		Whole   bool                             `json:"whole"`
 	}
 	clitest.Strictly(t, r.out, &learned)
 	is := map[string]string{}
 	for _, one := range learned.Claimed {
-		is[one.Trait] = one.Value
+		is[one.Aspect] = one.Value
 	}
 	require.Equal(t, "ends-list", is["refusal"])
 	require.Equal(t, "chap", is["password-form tacacs"])

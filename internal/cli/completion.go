@@ -183,7 +183,7 @@ func namesOf(s *site.Site, sort string) []string {
 	case "device":
 		return call.NamesIn(s.Devices, func(d *site.Device) string { return d.Name })
 	case "platform":
-		return call.NamesIn(s.Kinds, func(k *site.Kind) string { return k.Name })
+		return call.NamesIn(s.Platforms, func(k *site.Platform) string { return k.Name })
 	case "server":
 		return call.NamesIn(s.Servers, func(v *site.Server) string { return v.Name })
 	case "account":

@@ -167,7 +167,7 @@ func TestATextIsForeseenAloneAndInItsSite(t *testing.T) {
 	require.Equal(t, 0, r.status, r.err)
 	require.Regexp(t, `(?m)^console, ssh +harbourmaster, unknown, anyone +sanderling, tern silent +refused`, r.out)
 
-	// in its site people get in by the servers, and the phrasebook is that of the kind
+	// in its site people get in by the servers, and the phrasebook is that of the platform
 	r = c.run(t, "foresee", "-read", "demo/saved/north-sw-1.txt", "-device", "north-sw-1", "-person", "ines.marsh",
 		"-access", "ssh", "demo/as-reviewed")
 	require.Equal(t, 0, r.status, r.err)

@@ -26,7 +26,7 @@ var wordFields = map[string]bool{"Reason": true, "Answer": true, "Outcome": true
 	"Asked":  true, "Marks": true}
 
 // otherWords are places with words of their own that are spelled like one of
-// the vocabulary: the names of causes and of findings, the traits and faults of
+// the vocabulary: the names of causes and of findings, the aspects and faults of
 // a site, and the answers of the protocols, which `ask` shows as they are.
 var otherWords = []string{"core/diagnose/catalogue.go", "core/diagnose/sign.go", "core/findings/", "core/site/",
 	"live/lab/faults.go",

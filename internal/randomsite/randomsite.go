@@ -1,5 +1,5 @@
 // Package randomsite makes sites at random, for tests. A site has what real sites have, and lacks
-// what their users leave out: traits, lists, levels, accounts, people, the second server of a group.
+// what their users leave out: aspects, lists, levels, accounts, people, the second server of a group.
 package randomsite
 
 import (
@@ -25,7 +25,7 @@ func Text(seed int64, hash, other string) string {
 
 // made writes a site at random that has what real sites have: both protocols and
 // a directory, people of either, one name twice, elevations, template accounts,
-// forms of passwords, names of ports, records, and odd traits.
+// forms of passwords, names of ports, records, and odd aspects.
 type made struct {
 	*rand.Rand
 	strings.Builder
@@ -129,12 +129,12 @@ func (m *made) lists(i int) {
 		m.said(", when: "+m.one("stop", "start and stop")), methods("group t", "group r"))
 }
 
-// kinds writes two kinds, each of whose traits is said or left out.
+// kinds writes two platforms, each of whose aspects is said or left out.
 func (m *made) kinds() {
 	m.WriteString("platforms:\n")
 	for _, name := range []string{"k1", "k2"} {
 		flag := func(n int) string { return fmt.Sprint(m.Intn(n) == 0) }
-		var traits []string
+		var behaviour []string
 		for _, t := range []string{
 			"refusal: " + m.one("ends-list", "tries-next"), "unknown-account: " + m.one("ends-list", "tries-next"),
 			"all-dead: " + m.one("asks-first", "passes"), "dead-time-ends: " + m.one("by-time", "with-last"),
@@ -149,18 +149,18 @@ func (m *made) kinds() {
 				m.one("ascii", "ascii", "pap", "chap") + "}",
 		} {
 			if m.said("it") != "" {
-				traits = append(traits, t)
+				behaviour = append(behaviour, t)
 			}
 		}
 		if m.Intn(3) == 0 {
-			traits = append(traits, "commands-from: example")
+			behaviour = append(behaviour, "commands-from: example")
 		}
 		if m.Intn(2) == 0 {
-			traits = append(traits, "port-names: {ssh: [line], console: [con, line0], web: \"page *\"}")
+			behaviour = append(behaviour, "port-names: {ssh: [line], console: [con, line0], web: \"page *\"}")
 		}
-		said := ", behaviour: {" + strings.Join(traits, ", ") + "}"
-		if len(traits) == 0 || m.bare && m.Intn(2) == 0 {
-			said = "" // a kind that says no trait
+		said := ", behaviour: {" + strings.Join(behaviour, ", ") + "}"
+		if len(behaviour) == 0 || m.bare && m.Intn(2) == 0 {
+			said = "" // a platform that says no aspect
 		}
 		fmt.Fprintf(m, "  - {name: %s%s}\n", name, said)
 	}

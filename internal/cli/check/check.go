@@ -126,7 +126,7 @@ func Check(c *call.Call, l call.Loaded, device *site.Device, assume bool) findin
 	return findings.Check(r, facts)
 }
 
-// AssumeFlag is of the commands that say what depends on a trait that is not known.
+// AssumeFlag is of the commands that say what depends on an aspect that is not known.
 func AssumeFlag(c *call.Call) *bool {
 	return c.Flags.Bool("assume", false,
 		"take behaviour that a platform does not say for what the open standards give, or the safe side, and say "+

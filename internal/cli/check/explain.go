@@ -131,9 +131,9 @@ func appliedBy(d *site.Device, w *site.Way, p site.Purpose) (text, from string) 
 		}
 		return w.Lists[p].Name, "defaults of " + where
 	case site.BuiltIn:
-		return string(d.Kind.Traits.BuiltInLogin), "built into the platform " + d.Kind.Name
+		return string(d.Platform.Behaviour.BuiltInLogin), "built into the platform " + d.Platform.Name
 	case site.Unobeyed:
-		return "nothing", "the platform " + d.Kind.Name + " does not obey authorization on the console"
+		return "nothing", "the platform " + d.Platform.Name + " does not obey authorization on the console"
 	}
 	return "", ""
 }

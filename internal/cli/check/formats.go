@@ -35,7 +35,7 @@ func CasesCSV(w io.Writer, shapes []foresee.Shape) error {
 			for _, c := range sh.Cases {
 				depends := make([]string, len(c.Depends))
 				for i, x := range c.Depends {
-					depends[i] = x.Trait.Written(x.Value)
+					depends[i] = x.Aspect.Written(x.Value)
 				}
 				for _, who := range c.SameOutcome {
 					rows = append(rows, []string{d.Name, c.Way.Name(), who.Name, call.WhenText(c), string(c.Outcome),

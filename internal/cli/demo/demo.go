@@ -188,7 +188,7 @@ func (s *story) draft() error {
 	return nil
 }
 
-// worst prints an error of each kind that was found, and how much was.
+// worst prints an error of each platform that was found, and how much was.
 func (s *story) worst(r findings.Report) {
 	var rows [][]string
 	seen := map[string]bool{}

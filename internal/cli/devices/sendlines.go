@@ -25,10 +25,10 @@ import (
 var typedPorts = map[string]string{site.SSH: "22", site.Telnet: "23"}
 
 // commandLine is the way in at whose command line a device is managed: the one that is named,
-// or ssh for a device without NETCONF whose kind names a phrasebook, in a lab where it speaks;
+// or ssh for a device without NETCONF whose platform names a phrasebook, in a lab where it speaks;
 // "" for one that is managed over NETCONF or RESTCONF.
 func (f *managing) commandLine(c *call.Call, d *site.Device, over string) string {
-	if over != "" || d.Managed() != nil || d.Kind.Phrasebook.Name == "" {
+	if over != "" || d.Managed() != nil || d.Platform.Phrasebook.Name == "" {
 		return over
 	}
 	if places, inLab := f.lab(c); inLab && f.address == "" {

@@ -243,9 +243,9 @@ type conditionJSON struct {
 	State  string `json:"state"`
 }
 
-// dependJSON is what a login comes to with a value of a trait that is not known.
+// dependJSON is what a login comes to with a value of an aspect that is not known.
 type dependJSON struct {
-	Trait   string          `json:"trait"`
+	Aspect  string          `json:"trait"`
 	Value   string          `json:"value"`
 	When    []conditionJSON `json:"when"` // beyond that of the case
 	Outcome string          `json:"outcome"`
@@ -313,7 +313,7 @@ func caseOf(c foresee.Case) caseJSON {
 		Rules:  []string{}, Depends: []dependJSON{}, Again: againOf(c.Again), Steps: []evidence.TraceStep{}}
 	for _, d := range c.Depends {
 		o := d.Case
-		j.Depends = append(j.Depends, dependJSON{Trait: d.Trait.String(), Value: d.Value, When: conditionsOf(d.When),
+		j.Depends = append(j.Depends, dependJSON{Aspect: d.Aspect.String(), Value: d.Value, When: conditionsOf(d.When),
 			Outcome: string(o.Outcome), Level: o.Level, Raised: o.Raised, By: o.By, Reason: string(o.Reason),
 			Stuck: o.Stuck,
 			Again: againOf(o.Again)})

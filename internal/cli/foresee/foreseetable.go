@@ -53,27 +53,27 @@ func PrintCases(w io.Writer, style show.Style, shapes []foresee.Shape) {
 	}
 }
 
-// dependsText says on which traits that are not known logins depend: for each value how
+// dependsText says on which aspects that are not known logins depend: for each value how
 // many come out otherwise, and one of them. Values that do the same share a line.
 func dependsText(cases []foresee.Case) []string {
 	type turn struct {
-		trait site.Trait
-		value string
+		aspect site.Aspect
+		value  string
 	}
 	counts := map[turn]int{}
 	first := map[turn]string{}
 	order := []turn(nil)
 	for _, c := range cases {
 		for _, d := range c.Depends {
-			t := turn{trait: d.Trait, value: d.Value}
+			t := turn{aspect: d.Aspect, value: d.Value}
 			if counts[t] += len(c.SameOutcome); first[t] == "" {
 				order, first[t] = append(order, t), turnedText(c, d)
 			}
 		}
 	}
-	slices.SortStableFunc(order, func(a, b turn) int { return int(a.trait) - int(b.trait) })
+	slices.SortStableFunc(order, func(a, b turn) int { return int(a.aspect) - int(b.aspect) })
 	type line struct {
-		trait  site.Trait
+		aspect site.Aspect
 		values []string
 		text   string
 	}
@@ -83,20 +83,20 @@ func dependsText(cases []foresee.Case) []string {
 		if n := counts[t] - 1; n > 0 {
 			text += fmt.Sprintf("; and so for %s", show.Count(n, "other login"))
 		}
-		if last := len(lines) - 1; last >= 0 && lines[last].trait == t.trait && lines[last].text == text {
+		if last := len(lines) - 1; last >= 0 && lines[last].aspect == t.aspect && lines[last].text == text {
 			lines[last].values = append(lines[last].values, t.value)
 		} else {
-			lines = append(lines, line{trait: t.trait, values: []string{t.value}, text: text})
+			lines = append(lines, line{aspect: t.aspect, values: []string{t.value}, text: text})
 		}
 	}
 	all := make([]string, len(lines))
 	for i, l := range lines {
-		all[i] = fmt.Sprintf("depends on %s, which is not known: with %s, %s", l.trait, orList(l.values), l.text)
+		all[i] = fmt.Sprintf("depends on %s, which is not known: with %s, %s", l.aspect, orList(l.values), l.text)
 	}
 	return all
 }
 
-// turnedText says how a login comes out with a value of a trait, and how else.
+// turnedText says how a login comes out with a value of an aspect, and how else.
 func turnedText(c foresee.Case, d foresee.Depend) string {
 	who := fmt.Sprintf("%s by %s (%s)", c.Who.Name, c.Way.Name(),
 		call.WhenText(foresee.Case{When: slices.Concat(c.When, d.When)}))

@@ -303,8 +303,8 @@ func devicesOf(shapes []foresee.Shape) []reportedDevice {
 			r.Addresses = strings.Join(addresses, ", ")
 			r.Ways = strings.Join(ways, ", ")
 			r.Accounts = strings.Join(accounts, ", ")
-			if d.Kind != nil {
-				r.Kind = d.Kind.Name
+			if d.Platform != nil {
+				r.Kind = d.Platform.Name
 			}
 			reportedDevices = append(reportedDevices, r)
 		}

@@ -79,7 +79,7 @@ func render(c *call.Call, r *rendering) error {
 		return fill(c, r.template, plan, secrets)
 	case r.undo && r.Text == "":
 		return call.Usagef("-undo is for -read TEXT: what is taken back depends on what the device holds")
-	case r.model+r.format == "" && (r.Book != "" || r.Text != "" || d.Kind.Phrasebook.Name != ""):
+	case r.model+r.format == "" && (r.Book != "" || r.Text != "" || d.Platform.Phrasebook.Name != ""):
 		return renderLines(c, r, d, l)
 	case r.Book != "" || r.Text != "":
 		return call.Usagef("-book and -read are for the lines of a make, and -model is for data: leave one out")

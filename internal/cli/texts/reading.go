@@ -110,14 +110,14 @@ func ReadSaved(c *call.Call, r *Reading, l call.Loaded, device string) (*phrase.
 	if err != nil {
 		return nil, s, err
 	}
-	s.Kind = book.Make
+	s.Platform = book.Make
 	if s.Text, err = ReadText(c, book, r.Text, nil); err != nil {
 		return nil, s, err
 	}
 	if len(s.Text.Records) == 0 {
 		return nil, s, call.UsageError(fmt.Errorf("%s says nothing that the phrasebook of %s reads: it may be of "+
 			"another make", s.File,
-			s.Kind))
+			s.Platform))
 	}
 	for _, line := range s.Text.Unread {
 		c.Note("note: %s:%d: not understood: %s", r.Text, line.Number, cmp.Or(line.Text, line.Means))
@@ -141,13 +141,13 @@ func (r *Reading) BookOf(l call.Loaded, device string) (*phrase.Book, error) {
 		if err != nil {
 			return nil, err
 		}
-		if d.Kind.Phrasebook.Name == "" {
+		if d.Platform.Phrasebook.Name == "" {
 			return nil, call.Usagef("the platform of %s names no phrasebook: write phrasebook: FILE at the "+
 				"platform, or "+
 				"give -book BOOK",
 				d.Name)
 		}
-		file = files.At(l.Base, d.Kind.Phrasebook.Name)
+		file = files.At(l.Base, d.Platform.Phrasebook.Name)
 	}
 	b, err := textread.OpenBook(file)
 	if err != nil {
@@ -178,10 +178,10 @@ func inSite(c *call.Call, base call.Loaded, s inventory.Saved) (call.Loaded, *si
 	if len(s.Text.Records) == 0 {
 		return call.Loaded{}, nil,
 			call.UsageError(fmt.Errorf(
-				"%s says nothing that the phrasebook of %s reads: it may be of another make", s.File, s.Kind))
+				"%s says nothing that the phrasebook of %s reads: it may be of another make", s.File, s.Platform))
 	}
 	if base.Site != nil {
-		s.Kind = "" // that of the site's device
+		s.Platform = "" // that of the site's device
 	}
 	d := inventory.Of(s)
 	options := inventory.Options{Hash: secrets.Known, Base: inventory.Base{Site: base.Site, Keys: base.Keys}}

@@ -238,7 +238,7 @@ func SpeechOf(spoken map[string]*standin.Speech) func(*site.Device) *standin.Spe
 	return func(d *site.Device) *standin.Speech { return spoken[d.Name] }
 }
 
-// behaves are traits of stand-ins beside what the site says of their kinds.
+// behaves are aspects of stand-ins beside what the site says of their platforms.
 type behaves struct{ texts call.Names }
 
 func behaveFlag(c *call.Call) *behaves {
@@ -250,16 +250,16 @@ func behaveFlag(c *call.Call) *behaves {
 	return &b
 }
 
-func (b *behaves) of(l call.Loaded) ([]site.Behaviour, error) {
-	var behaviours []site.Behaviour
+func (b *behaves) of(l call.Loaded) ([]site.Supposition, error) {
+	var suppositions []site.Supposition
 	for _, text := range b.texts {
-		one, err := l.Behaviour(text)
+		one, err := l.Supposition(text)
 		if err != nil {
 			return nil, call.Usagef("-behaves: %v", err)
 		}
-		behaviours = append(behaviours, one)
+		suppositions = append(suppositions, one)
 	}
-	return behaviours, nil
+	return suppositions, nil
 }
 
 // speeches gives devices the words of their makes, by name.
@@ -287,7 +287,7 @@ func speeches(c *call.Call, l call.Loaded, speak bool, holds call.Names) (map[st
 	}
 	all := map[string]*standin.Speech{}
 	for _, d := range l.Devices {
-		if d.Kind.Phrasebook.Name == "" {
+		if d.Platform.Phrasebook.Name == "" {
 			if held[d.Name] != "" {
 				return nil, call.Usagef("the platform of %s names no phrasebook, so nothing reads what it is to hold",
 					d.Name)
@@ -318,10 +318,10 @@ func sayHowToSpeak(c *call.Call, l call.Loaded, spoken map[string]*standin.Speec
 	said := map[string]bool{}
 	for _, d := range l.Devices {
 		s := spoken[d.Name]
-		if s == nil || said[d.Kind.Name] {
+		if s == nil || said[d.Platform.Name] {
 			continue
 		}
-		said[d.Kind.Name] = true
+		said[d.Platform.Name] = true
 		talk := s.Book.Talk()
 		c.Note("%s speaks as %s: log in with full rights, then type %q to see what it holds and %q to change it; "+
 			"\"leave\" ends the session", d.Name, s.Book.Make, talk.Show, strings.Join(talk.Enter, ", "))

@@ -104,7 +104,7 @@ type learnFlags struct {
 	listen, byHand                                call.Names
 	login                                         LoginFlags
 	password                                      func(string) (site.Secret, error)
-	kind                                          *site.Kind
+	platform                                      *site.Platform
 	of                                            *site.Device
 	places                                        evidence.Places
 }
@@ -121,7 +121,7 @@ func runLearn(c *call.Call, f *learnFlags) error {
 		return err
 	}
 	var hint string
-	if f.kind, hint = l.Kind(name); f.kind == nil {
+	if f.platform, hint = l.Platform(name); f.platform == nil {
 		return call.Usagef("the site has no platform %q%s", name, hint)
 	}
 	switch {
@@ -137,8 +137,8 @@ func runLearn(c *call.Call, f *learnFlags) error {
 	if f.of, err = l.DeviceNamed(f.device); err != nil {
 		return err
 	}
-	if f.of.Kind != f.kind {
-		return call.Usagef("%s is of the platform %s, and not %s", f.device, f.of.Kind.Name, name)
+	if f.of.Platform != f.platform {
+		return call.Usagef("%s is of the platform %s, and not %s", f.device, f.of.Platform.Name, name)
 	}
 	if err := wayBack(&rest, f); err != nil {
 		return err
@@ -226,7 +226,7 @@ func printLearnPlan(c *call.Call, f *learnFlags, p learn.Plan) {
 	}
 	style := c.Style()
 	var b bytes.Buffer
-	style.Wrap(&b, "", fmt.Sprintf("not known of %s: %s", f.kind.Name, strings.Join(names, ", ")))
+	style.Wrap(&b, "", fmt.Sprintf("not known of %s: %s", f.platform.Name, strings.Join(names, ", ")))
 	style.Wrap(&b, "", fmt.Sprintf("needed: the password of the local account %s, and the lists of the site on %s; "+
 		"nobody else asks its servers meanwhile", f.account, f.device))
 	for i, step := range p.Steps {
@@ -294,8 +294,8 @@ func keepLearned(path string, d learn.Done) error {
 }
 
 // writeLearned puts what is shown into the site's file.
-func writeLearned(c *call.Call, f *learnFlags, l call.Loaded, traits [][2]string) error {
-	if len(traits) == 0 {
+func writeLearned(c *call.Call, f *learnFlags, l call.Loaded, behaviour [][2]string) error {
+	if len(behaviour) == 0 {
 		c.Note("nothing new is shown: nothing was written")
 		return nil
 	}
@@ -303,14 +303,14 @@ func writeLearned(c *call.Call, f *learnFlags, l call.Loaded, traits [][2]string
 	if err != nil {
 		return err
 	}
-	kind, _ := fresh.Kind(f.kind.Name)
+	kind, _ := fresh.Platform(f.platform.Name)
 	if kind == nil {
-		return call.TaskError(fmt.Errorf("the site has no platform %s any more", f.kind.Name))
+		return call.TaskError(fmt.Errorf("the site has no platform %s any more", f.platform.Name))
 	}
-	if err := sitefile.WriteTraits(fresh.Site, files.Absolute(l.Path), kind, traits); err != nil {
+	if err := sitefile.WriteBehaviour(fresh.Site, files.Absolute(l.Path), kind, behaviour); err != nil {
 		return call.TaskError(err)
 	}
-	c.Note("%s written to the platform %s in %s", show.Count(len(traits), "behaviour"), f.kind.Name,
+	c.Note("%s written to the platform %s in %s", show.Count(len(behaviour), "behaviour"), f.platform.Name,
 		fresh.Site.Files[kind.Place.File])
 	return nil
 }

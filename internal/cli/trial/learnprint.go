@@ -32,13 +32,13 @@ type learnedJSON struct {
 }
 
 type claimedJSON struct {
-	Trait string   `json:"trait"`
-	Value string   `json:"value"`
-	Shown []string `json:"shown_by"`
+	Aspect string   `json:"trait"`
+	Value  string   `json:"value"`
+	Shown  []string `json:"shown_by"`
 }
 
 type leftJSON struct {
-	Trait  string   `json:"trait"`
+	Aspect string   `json:"trait"`
 	Values []string `json:"values"`
 }
 
@@ -116,40 +116,40 @@ func sortedKeys[T any](of map[string]T) []string {
 
 // tellLearned prints what was found out, and writes it where that is wished.
 func tellLearned(c *call.Call, f *learnFlags, l call.Loaded, r learn.Report, ended error) error {
-	j := learnedJSON{Kind: f.kind.Name, Device: f.device, Claimed: []claimedJSON{}, Left: []leftJSON{},
+	j := learnedJSON{Kind: f.platform.Name, Device: f.device, Claimed: []claimedJSON{}, Left: []leftJSON{},
 		Differs: []claimedJSON{}, Odd: append([]string{}, r.Odd...), Measured: measuredJSON(r.Measured),
 		Experiments: r.Experiments, Logins: r.Logins, Seconds: call.SecondsOf(r.Took),
 		Patience: call.SecondsOf(r.Patience), Whole: ended == nil}
-	var fresh []site.Trait
-	for _, t := range site.ShownTraits() {
+	var fresh []site.Aspect
+	for _, t := range site.ShownAspects() {
 		if value, ok := r.Claimed[t]; ok {
-			one := claimedJSON{Trait: t.String(), Value: value, Shown: append([]string{}, r.Proof[t]...)}
+			one := claimedJSON{Aspect: t.String(), Value: value, Shown: append([]string{}, r.Proof[t]...)}
 			j.Claimed = append(j.Claimed, one)
 			switch {
-			case !f.kind.Says(t):
+			case !f.platform.Says(t):
 				fresh = append(fresh, t)
-			case f.kind.Traits.Value(t) != value:
+			case f.platform.Behaviour.Value(t) != value:
 				j.Differs = append(j.Differs, one)
 			}
 		}
 		if values, found := r.Left[t]; found {
-			j.Left = append(j.Left, leftJSON{Trait: t.String(), Values: values})
+			j.Left = append(j.Left, leftJSON{Aspect: t.String(), Values: values})
 		}
 	}
-	traits := entriesOf(f.kind, fresh, r)
+	behaviour := entriesOf(f.platform, fresh, r)
 	if text := patienceText(r, f); text != "" {
-		traits = append(traits, [2]string{"login-timeout", text})
+		behaviour = append(behaviour, [2]string{"login-timeout", text})
 	}
 	var err error
 	if *c.AsJSON {
 		err = show.JSON(c.Out, j)
 	} else {
-		printLearned(c, f, j, traits)
+		printLearned(c, f, j, behaviour)
 	}
 	if f.write && ended != nil {
 		c.Note("nothing was written: it did not come to its end")
 	} else if err == nil && f.write {
-		err = writeLearned(c, f, l, traits)
+		err = writeLearned(c, f, l, behaviour)
 	}
 	switch {
 	case ended != nil:
@@ -160,7 +160,7 @@ func tellLearned(c *call.Call, f *learnFlags, l call.Loaded, r learn.Report, end
 	return err
 }
 
-func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string) {
+func printLearned(c *call.Call, f *learnFlags, j learnedJSON, behaviour [][2]string) {
 	style := c.Style()
 	var rows [][]string
 	var proofs []string // each once; the table has their numbers
@@ -173,7 +173,7 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 			}
 			number = fmt.Sprint(i + 1)
 		}
-		rows = append(rows, []string{one.Trait, one.Value, number})
+		rows = append(rows, []string{one.Aspect, one.Value, number})
 	}
 	if len(rows) > 0 {
 		style.Table(c.Out, []string{"behaviour", "is", "shown by"}, rows)
@@ -185,7 +185,7 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 	_, _ = fmt.Fprintln(c.Out)
 	var open []string
 	for _, one := range j.Left {
-		open = append(open, fmt.Sprintf("%s (%s)", one.Trait, valuesText(one.Values)))
+		open = append(open, fmt.Sprintf("%s (%s)", one.Aspect, valuesText(one.Values)))
 	}
 	if len(open) > 0 {
 		style.Wrap(c.Out, "", "not shown, as no login here hangs on it alone: "+strings.Join(open, ", "))
@@ -198,14 +198,15 @@ func printLearned(c *call.Call, f *learnFlags, j learnedJSON, traits [][2]string
 		style.Wrap(c.Out, "", "nothing explains: "+text)
 	}
 	for _, one := range j.Differs {
-		t, _ := site.TraitOf(one.Trait)
+		t, _ := site.AspectOf(one.Aspect)
 		style.Wrap(c.Out, "", style.Paint(show.Bad, fmt.Sprintf("the site says %s, and it is %s",
-			t.Written(f.kind.Traits.Value(t)), one.Value)))
+			t.Written(f.platform.Behaviour.Value(t)), one.Value)))
 	}
 	_, _ = fmt.Fprintln(c.Out)
 	printMeter(c, j.Measured)
-	if len(traits) > 0 {
-		style.Wrap(c.Out, "", fmt.Sprintf("\nfor the platform %s: %s", f.kind.Name, sitefile.TraitsText(traits)))
+	if len(behaviour) > 0 {
+		style.Wrap(c.Out, "", fmt.Sprintf("\nfor the platform %s: %s", f.platform.Name,
+			sitefile.BehaviourText(behaviour)))
 	}
 	c.Say("%s in %s\n", show.Count(j.Logins, "login"), call.Shortly(time.Duration(j.Seconds*float64(time.Second))))
 }
@@ -286,14 +287,14 @@ func portName(name string) string {
 // not said, and logins of the device are foreseen to wait. "" else.
 func patienceText(r learn.Report, f *learnFlags) string {
 	whole := r.Patience.Truncate(time.Second)
-	if f.kind.SaysAny(site.TraitLoginWindow) || whole < 2*time.Second {
+	if f.platform.SaysAny(site.AspectLoginWindow) || whole < 2*time.Second {
 		return ""
 	}
 	return fmt.Sprintf("at-least %.0fs", whole.Seconds())
 }
 
-// entriesOf returns what is shown, as entries of the traits of a kind.
-func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string {
+// entriesOf returns what is shown, as entries of the behaviour of a platform.
+func entriesOf(platform *site.Platform, fresh []site.Aspect, r learn.Report) [][2]string {
 	var all [][2]string
 	var forms []string
 	for _, t := range fresh {
@@ -310,7 +311,7 @@ func entriesOf(kind *site.Kind, fresh []site.Trait, r learn.Report) [][2]string 
 	if len(forms) > 0 {
 		all = append(all, [2]string{site.SendsPasswords, "{" + strings.Join(forms, ", ") + "}"})
 	}
-	if kind.Traits.PortNames == nil && len(r.Measured.Names) > 0 {
+	if platform.Behaviour.PortNames == nil && len(r.Measured.Names) > 0 {
 		var names []string
 		for _, access := range sortedKeys(r.Measured.Names) {
 			var plain []string

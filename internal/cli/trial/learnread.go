@@ -25,12 +25,12 @@ func learnRead(c *call.Call, f *learnFlags, l call.Loaded) error {
 	if _, err := os.Stat(path); err != nil {
 		return call.UsageError(files.Unreadable(path, err))
 	}
-	measured, questions, note, err := learn.Read(open, path, directory, f.kind)
+	measured, questions, note, err := learn.Read(open, path, directory, f.platform)
 	switch {
 	case err != nil:
 		return call.UsageError(err)
 	case questions == 0:
-		return call.Usagef("%s has no question of a device of the platform %s", path, f.kind.Name)
+		return call.Usagef("%s has no question of a device of the platform %s", path, f.platform.Name)
 	}
 	if note != "" {
 		c.Note("%s", note)
@@ -38,7 +38,7 @@ func learnRead(c *call.Call, f *learnFlags, l call.Loaded) error {
 	if *c.AsJSON {
 		return show.JSON(c.Out, measuredJSON(measured))
 	}
-	c.Say("%s of devices of the platform %s:\n", show.Count(questions, "question"), f.kind.Name)
+	c.Say("%s of devices of the platform %s:\n", show.Count(questions, "question"), f.platform.Name)
 	printMeter(c, measuredJSON(measured))
 	return nil
 }

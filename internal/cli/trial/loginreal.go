@@ -192,7 +192,7 @@ func hops(c *call.Call, s settings, jumps []string, f LoginFlags) (all []login.H
 }
 
 // wordsFor gives an attempt the words of the device's make: of a stand-in that speaks them, or
-// of a real device whose kind in the site names a phrasebook.
+// of a real device whose platform in the site names a phrasebook.
 func wordsFor(c *call.Call, f LoginFlags, places evidence.Places, a *login.Attempt) error {
 	place, _ := places.Device(f.Device)
 	if f.Device == "" || f.prompt != "" || !site.HasShell(f.Access) || f.address == "" && !place.Speaks {
@@ -207,7 +207,7 @@ func wordsFor(c *call.Call, f LoginFlags, places evidence.Places, a *login.Attem
 		return nil // a real device without a site: its prompt is learned
 	}
 	d := l.Device(f.Device)
-	if d == nil || d.Kind.Phrasebook.Name == "" {
+	if d == nil || d.Platform.Phrasebook.Name == "" {
 		return nil
 	}
 	book, err := (&texts.Reading{}).BookOf(l, d.Name)

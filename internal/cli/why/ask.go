@@ -222,7 +222,7 @@ func (f *askFlags) places(c *call.Call) (evidence.Places, bool, error) {
 func (f *askFlags) prepare(c *call.Call, l call.Loaded, p evidence.Places, lab bool) (*asking, error) {
 	a := &asking{name: f.question, way: &site.Way{Access: f.access}}
 	a.device = &site.Device{Ref: site.Ref{Name: "mellowgate"}, Profile: &site.Profile{},
-		Kind: &site.Kind{Traits: site.DefaultTraits()}}
+		Platform: &site.Platform{Behaviour: site.DefaultBehaviour()}}
 	var err error
 	if f.as != "" {
 		if a.device, err = l.DeviceNamed(f.as); err != nil {
@@ -233,14 +233,15 @@ func (f *askFlags) prepare(c *call.Call, l call.Loaded, p evidence.Places, lab b
 		return nil, err
 	}
 	a.world = aaa.World{Context: c.Context, Targets: map[*site.Server]aaa.Target{}, Status: f.question == "status",
-		Asker: aaa.Asker{Device: a.device.Name, Port: a.device.Kind.Traits.PortNames.Port(f.access, 0), From: f.from,
+		Asker: aaa.Asker{Device: a.device.Name, Port: a.device.Platform.Behaviour.PortNames.Port(f.access, 0),
+			From:    f.from,
 			Session: "ask", Form: f.form}}
 	for _, s := range a.group.Servers {
 		if err := f.fits(s); err != nil {
 			return nil, err
 		}
 		if f.form == "" { // as the device does; the servers of a group speak one protocol
-			a.world.Asker.Form = a.device.Kind.Traits.PasswordAs.Of(s.Protocol)
+			a.world.Asker.Form = a.device.Platform.Behaviour.PasswordAs.Of(s.Protocol)
 		}
 		if a.world.Targets[s], err = f.target(c, l, a.device, s, p, lab); err != nil {
 			return nil, err

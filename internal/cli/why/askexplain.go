@@ -155,7 +155,7 @@ func answerAttributes(q rights.Question, d rights.Decision) []rights.Attribute {
 	if q.Purpose == site.Login {
 		protocol = site.RADIUS
 	}
-	return rights.Attributes(protocol, q.Purpose, d, q.Device.Kind)
+	return rights.Attributes(protocol, q.Purpose, d, q.Device.Platform)
 }
 
 func printExplained(c *call.Call, l call.Loaded, q rights.Question, d rights.Decision, steps []rights.Step,
@@ -182,9 +182,9 @@ func printExplained(c *call.Call, l call.Loaded, q rights.Question, d rights.Dec
 		for _, a := range carried {
 			c.Say("  %s = %s\n", a.Name, show.Safe(a.Value))
 		}
-		if rules, limited := rights.CarriedCommands(carried, q.Device.Kind); limited {
+		if rules, limited := rights.CarriedCommands(carried, q.Device.Platform); limited {
 			c.Say("\nfor commands the device takes that as\n  %s\n", call.RulesText(rules))
-			if command, allowed := rights.MiscarriedCommand(d.Role, q.Device.Kind); command != "" {
+			if command, allowed := rights.MiscarriedCommand(d.Role, q.Device.Platform); command != "" {
 				verdict := map[bool]string{true: "allows", false: "refuses"}
 				c.Say("%s\n", style.Paint(show.Careful,
 					fmt.Sprintf("it %s %q, which the role %s", verdict[allowed], command,

@@ -27,7 +27,7 @@ func Of(s *site.Site) radius.Dictionary {
 	return d
 }
 
-// Check reports every attribute that a role sends, or a kind reads, and that
+// Check reports every attribute that a role sends, or a platform reads, and that
 // cannot be made: a name that nobody knows, or a value that does not fit.
 func Check(s *site.Site) []site.Problem {
 	dictionary := Of(s)
@@ -43,12 +43,12 @@ func Check(s *site.Site) []site.Problem {
 		}
 	}
 	overRADIUS := slices.ContainsFunc(s.Servers, func(v *site.Server) bool { return v.Protocol == site.RADIUS })
-	for _, k := range s.Kinds {
-		if k.Traits.LevelFrom != "" {
-			say(k.Place, k.Traits.LevelFrom, k.Traits.LevelText(1))
+	for _, k := range s.Platforms {
+		if k.Behaviour.LevelFrom != "" {
+			say(k.Place, k.Behaviour.LevelFrom, k.Behaviour.LevelText(1))
 		}
-		if k.Traits.AccountFrom != "" && overRADIUS && k.Traits.Speaks(site.RADIUS) {
-			say(k.Place, k.Traits.AccountFrom, "name")
+		if k.Behaviour.AccountFrom != "" && overRADIUS && k.Behaviour.Speaks(site.RADIUS) {
+			say(k.Place, k.Behaviour.AccountFrom, "name")
 		}
 	}
 	return bad

@@ -103,7 +103,7 @@ type Secret struct {
 
 // Of returns the blueprint of a device.
 func Of(d *site.Device) Blueprint {
-	b := Blueprint{Name: d.Name, Kind: d.Kind.Name, Network: d.Network, Source: d.Source.String()}
+	b := Blueprint{Name: d.Name, Kind: d.Platform.Name, Network: d.Network, Source: d.Source.String()}
 	for _, a := range d.Addresses {
 		b.Addresses = append(b.Addresses, a.String())
 	}
@@ -131,7 +131,7 @@ func Of(d *site.Device) Blueprint {
 	asked := d.Servers()
 	for i := range b.Servers {
 		v := &b.Servers[i]
-		v.PasswordAs = d.Kind.Traits.PasswordAs.Of(site.Protocol(v.Protocol))
+		v.PasswordAs = d.Platform.Behaviour.PasswordAs.Of(site.Protocol(v.Protocol))
 		index := slices.IndexFunc(asked, func(s *site.Server) bool { return s.Name == v.Name })
 		path, patience := d.Path(asked[index]), d.Patience(asked[index])
 		v.Timeout = patience.Timeout

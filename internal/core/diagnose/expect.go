@@ -122,7 +122,7 @@ func (j *assessment) ownLevelFrom() bool {
 		return false
 	}
 	d := j.evidence.Site.Device(j.story.Device)
-	return d != nil && (d.Kind.Traits.LevelFrom != "" || d.Kind.Traits.AccountFrom != "")
+	return d != nil && (d.Platform.Behaviour.LevelFrom != "" || d.Platform.Behaviour.AccountFrom != "")
 }
 
 // seen is how far the evidence shows a login.

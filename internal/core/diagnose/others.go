@@ -126,9 +126,9 @@ func (j *assessment) joined(x evidence.Exchange) bool {
 // levelIn reports whether an accepting answer carries rights.
 func (j *assessment) levelIn(x evidence.Exchange) bool {
 	if j.ownLevelFrom() {
-		traits := j.evidence.Site.Device(j.story.Device).Kind.Traits
+		behaviour := j.evidence.Site.Device(j.story.Device).Platform.Behaviour
 		return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {
-			return a.Name == traits.LevelFrom || a.Name == traits.AccountFrom
+			return a.Name == behaviour.LevelFrom || a.Name == behaviour.AccountFrom
 		})
 	}
 	return slices.ContainsFunc(x.Response, func(a evidence.NameValue) bool {

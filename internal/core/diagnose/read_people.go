@@ -136,7 +136,7 @@ func (j *assessment) lookPerson(p *failurePoint) {
 		say(sentFormSign, fmt.Sprintf("the password came as %s, and the password of %s is a one-way hash (%s)", form,
 			name,
 			s.Where(person.Password.Place)))
-	} else if form := device.Kind.Traits.PasswordAs.Of(server.Protocol); !seen && !site.OneWay(form) {
+	} else if form := device.Platform.Behaviour.PasswordAs.Of(server.Protocol); !seen && !site.OneWay(form) {
 		say(wrongFormSign, fmt.Sprintf("%s sends passwords as %s, and the password of %s is a one-way hash (%s)",
 			device.Name,
 			form, name, s.Where(person.Password.Place)))

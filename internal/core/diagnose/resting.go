@@ -80,7 +80,7 @@ func (j *assessment) restEnds(server string, since time.Time) time.Time {
 		return time.Time{}
 	}
 	d := s.Device(j.story.Device)
-	if d == nil || d.Kind.Traits.RestEndsWithLast || d.Patience(s.Server(server)).DeadTime == 0 {
+	if d == nil || d.Platform.Behaviour.RestEndsWithLast || d.Patience(s.Server(server)).DeadTime == 0 {
 		return time.Time{}
 	}
 	return since.Add(d.Patience(s.Server(server)).DeadTime)

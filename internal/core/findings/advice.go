@@ -103,7 +103,7 @@ func Check(f foresee.Forecaster, facts Facts) Report {
 		for _, check := range shapeChecks {
 			check(c, shape)
 		}
-		dependsOnTrait(c, shape)
+		dependsOnAspect(c, shape)
 	}
 	c.proven.States = len(states)
 	for _, check := range siteChecks {
@@ -154,7 +154,7 @@ type checker struct {
 	at       map[string]int          // findings by what makes them the same
 	holds    []map[*site.Device]bool // for each finding, the first device of each shape that it holds for
 	reached  map[*site.List]uint64
-	unknown  []unknownTrait
+	unknown  []unknownAspect
 	proven   Proof
 }
 

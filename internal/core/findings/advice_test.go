@@ -41,7 +41,7 @@ func check(t testing.TB, text string) (Report, *site.Site) {
 	return Check(foresee.Forecaster{Site: s, Keys: keysOf(s), Now: now, Assume: true}, Facts{}), s
 }
 
-// checkUnassumed is check where traits that are not said are not known.
+// checkUnassumed is check where aspects that are not said are not known.
 func checkUnassumed(t testing.TB, text string) (Report, *site.Site) {
 	_, s := check(t, text)
 	return Check(foresee.Forecaster{Site: s, Keys: keysOf(s), Now: now}, Facts{}), s

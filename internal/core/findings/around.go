@@ -48,7 +48,7 @@ func oldSSH(c *checker, sh foresee.Shape) {
 // which central logins are switched on and that at which the first list is in use.
 func shutWhenSwitchedOn(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
-	if t := d.Kind.Traits; !t.SwitchedOn || t.BuiltInLogin != site.ByLocal || len(d.Logins()) > 0 {
+	if t := d.Platform.Behaviour; !t.SwitchedOn || t.BuiltInLogin != site.ByLocal || len(d.Logins()) > 0 {
 		return
 	}
 	c.add(Finding{Code: "shut-when-switched-on", Devices: sh.Devices, Place: placeOf(d),

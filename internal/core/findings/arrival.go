@@ -48,9 +48,9 @@ func tooLow(cs foresee.Case) (place site.Place, why, repair string) {
 				"level %d",
 				cs.Level), "let the way in ask RADIUS or TACACS+ servers, which can ask the directory " +
 				"(directories: [NAME]); or give it an elevation list"
-	case cs.Way.Access == site.Console && !cs.Device.Kind.Traits.ConsoleObeys:
+	case cs.Way.Access == site.Console && !cs.Device.Platform.Behaviour.ConsoleObeys:
 		return cs.Way.Place, fmt.Sprintf("devices of the platform %s obey no session list on the console "+
-				"(console-obeys-authorization: false), and then give level %d", cs.Device.Kind.Name, cs.Level),
+				"(console-obeys-authorization: false), and then give level %d", cs.Device.Platform.Name, cs.Level),
 			"give the console an elevation list, by which people raise their level"
 	case list == nil:
 		return cs.Way.Place, fmt.Sprintf("the way in has no session list, and this platform then gives level %d",
@@ -132,23 +132,24 @@ func admitsADirectory(c *checker, sh foresee.Shape) {
 
 // belowLevel says why a person does not reach the level that a way in needs.
 func belowLevel(cs foresee.Case, role *site.Role) (place site.Place, why, repair string) {
-	traits := cs.Device.Kind.Traits
-	need, trait := traits.NeedsLevel(cs.Way.Access)
+	behaviour := cs.Device.Platform.Behaviour
+	need, aspect := behaviour.NeedsLevel(cs.Way.Access)
 	list := cs.Way.Lists[site.Session]
 	step := lastStep(cs, site.Session)
 	switch {
 	case role.Level < need:
 		return role.Place, fmt.Sprintf("the role has level %d, and this platform needs %d there (%s)", role.Level, need,
-				trait),
+				aspect),
 			fmt.Sprintf("give the role level %d, or say in the grant by which ways in it holds: access: [ssh]", need)
 	case list == nil:
 		return cs.Way.Place, fmt.Sprintf("the way in has no session list, this platform then gives level %d, and "+
-			"needs "+
-			"%d there (%s)", traits.LevelWithoutSession, need, trait), "give it a session list that asks the servers"
+				"needs "+
+				"%d there (%s)", behaviour.LevelWithoutSession, need, aspect),
+			"give it a session list that asks the servers"
 	}
 	return list.Place, fmt.Sprintf(
 		"the session list %s ends at %s, which names no level, and this platform needs %d there (%s)",
-		list.Name, step.Method, need, trait), "ask the servers in the session list"
+		list.Name, step.Method, need, aspect), "ask the servers in the session list"
 }
 
 // sessionRefuses says where a session list that asks no server leaves a person whom
@@ -221,7 +222,7 @@ func ruleWithoutEffect(c *checker, sh foresee.Shape) {
 // miscarried looks for commands about which a role, and the rules that the device is
 // given for it, differ.
 func miscarried(c *checker, sh foresee.Shape, cs foresee.Case, role *site.Role) {
-	command, allowed := rights.MiscarriedCommand(role, cs.Device.Kind)
+	command, allowed := rights.MiscarriedCommand(role, cs.Device.Platform)
 	if command == "" {
 		return
 	}
@@ -263,7 +264,7 @@ func templateMissing(c *checker, sh foresee.Shape) {
 	}
 }
 
-// notSupported looks for groups that a kind cannot ask at all.
+// notSupported looks for groups that a platform cannot ask at all.
 func notSupported(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
 	for _, cs := range sh.Cases {
@@ -275,14 +276,14 @@ func notSupported(c *checker, sh foresee.Shape) {
 			f := Finding{Code: "not-supported", Devices: sh.Devices, Access: []string{cs.Way.Name()},
 				Place: step.Method.Place,
 				Text: fmt.Sprintf("The list %s asks the group %s over %s, and devices of the platform %s do not speak "+
-					"it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Kind.Name),
+					"it: the group never answers.", listName(step.List), step.Method.Ref.Name, p, d.Platform.Name),
 				Repair: "ask a group of another protocol, or mend speaks of the platform"}
-			if d.Kind.Traits.Speaks(p) {
+			if d.Platform.Behaviour.Speaks(p) {
 				f.Text = fmt.Sprintf("The devices reach their servers through the network %s, and devices of the "+
 					"platform %s can use %s networks only: the group %s never answers.",
 					d.Path(step.Method.Servers()[0]).Network,
-					d.Kind.Name,
-					d.Kind.Traits.Networks, step.Method.Ref.Name)
+					d.Platform.Name,
+					d.Platform.Behaviour.Networks, step.Method.Ref.Name)
 				f.Repair = "use another network, or mend networks of the platform"
 				f.Place = d.Place
 			}
@@ -326,27 +327,27 @@ func cannotVerify(c *checker, sh foresee.Shape) {
 // unreadable says why a server that refused a login cannot check a password in the
 // form in which it came; it is false where the form is not why.
 func (c *checker) unreadable(cs foresee.Case, step walk.Step) (f Finding, found bool) {
-	kind, p := cs.Device.Kind, cs.Who.Person()
-	form := kind.Traits.PasswordAs.Of(step.Method.Protocol())
+	platform, p := cs.Device.Platform, cs.Who.Person()
+	form := platform.Behaviour.PasswordAs.Of(step.Method.Protocol())
 	server := c.reckoner.Site.Server(step.By)
 	switch {
 	case server != nil && len(server.Forms) > 0 && !slices.Contains(server.Forms, form):
 		return Finding{Place: server.Place,
 			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and %s takes %s only: everybody is "+
 				"refused.",
-				kind.Name, form, server.Name, strings.Join(server.Forms, ", ")),
+				platform.Name, form, server.Name, strings.Join(server.Forms, ", ")),
 			Repair: "add " + form + " to password-forms of the server, or change password-form of the platform"}, true
 	case site.OneWay(form) || p.Password.Key != nil:
 		return Finding{}, false
 	case p.FromDirectory:
-		return Finding{Place: kind.Place,
+		return Finding{Place: platform.Place,
 			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and a directory that has the password "+
-				"can check none in that form: %s is refused.", kind.Name, form, cs.Who.Name),
+				"can check none in that form: %s is refused.", platform.Name, form, cs.Who.Name),
 			Repair: "let the platform send pap (or ascii)"}, true
 	}
 	return Finding{Place: p.Password.Place,
 			Text: fmt.Sprintf("Devices of the platform %s send passwords as %s, and the password of %s is a one-way "+
-				"hash: %s cannot check it.", kind.Name, form, cs.Who.Name, step.By),
+				"hash: %s cannot check it.", platform.Name, form, cs.Who.Name, step.By),
 			Repair: "let the platform send pap (or ascii), or keep the password so that it can be read: password: " +
 				"key " +
 				"NAME"},

@@ -60,10 +60,10 @@ func linesLeftOut(c *checker, sh foresee.Shape) {
 					Repair: "name the list at these lines too: login: " + named.Lists[site.Login].Name})
 			}
 		}
-		if all := d.Kind.Traits.Lines; covered < all.High-all.Low+1 {
+		if all := d.Platform.Behaviour.Lines; covered < all.High-all.Low+1 {
 			c.add(Finding{Code: "lines-left-out", Devices: sh.Devices, Access: []string{access}, Place: named.Place,
 				Text: fmt.Sprintf("Devices of the platform %s have lines %s, and %s says something of %d of them: the "+
-					"others keep what is on the device.", d.Kind.Name, all, access, covered),
+					"others keep what is on the device.", d.Platform.Name, all, access, covered),
 				Repair: fmt.Sprintf("write lines: %s, or a second entry for the rest", all)})
 		}
 	}
@@ -73,7 +73,7 @@ func takes(w *site.Way, d *site.Device) string {
 	if l := w.Lists[site.Login]; l != nil {
 		return "the device-wide " + l.Name
 	}
-	return "the platform's built-in login (" + string(d.Kind.Traits.BuiltInLogin) + ")"
+	return "the platform's built-in login (" + string(d.Platform.Behaviour.BuiltInLogin) + ")"
 }
 
 // defaultSurprise looks for consoles that a device-wide list governs, unsaid.

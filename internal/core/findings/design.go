@@ -123,7 +123,7 @@ func unused(c *checker) {
 	s := c.reckoner.Site
 	used := map[any]bool{}
 	for _, d := range s.Devices {
-		used[d.Kind], used[d.Profile] = true, true
+		used[d.Platform], used[d.Profile] = true, true
 		for _, v := range s.Servers {
 			if own := d.Shares(v); own != nil {
 				used[own] = true
@@ -210,7 +210,7 @@ func unused(c *checker) {
 	for _, v := range s.Lists {
 		say("list", v, v.Ref)
 	}
-	for _, v := range s.Kinds {
+	for _, v := range s.Platforms {
 		say("platform", v, v.Ref)
 	}
 	for _, v := range s.Profiles {

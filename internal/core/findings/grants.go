@@ -98,7 +98,7 @@ func (c *checker) ungranted() {
 // nobody has said how they name their ports: servers know a way in by that name.
 func portNamesUnsaid(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
-	if d.Kind.Traits.PortNames != nil ||
+	if d.Platform.Behaviour.PortNames != nil ||
 		!slices.ContainsFunc(d.Servers(), func(s *site.Server) bool { return s.Protocol != site.LDAP }) {
 		return
 	}
@@ -106,10 +106,10 @@ func portNamesUnsaid(c *checker, sh foresee.Shape) {
 		if len(g.Through) == 0 || !g.On(d) {
 			continue
 		}
-		f := Finding{Code: "port-names-unsaid", Devices: sh.Devices, Place: d.Kind.Place,
+		f := Finding{Code: "port-names-unsaid", Devices: sh.Devices, Place: d.Platform.Place,
 			Text: fmt.Sprintf("A grant holds for %s alone (%s), and nothing says how devices of the platform %s name "+
 				"their ports to servers: one that names them otherwise than %s is refused there.", join(g.Through),
-				c.reckoner.Site.Where(g.Place), d.Kind.Name, d.Kind.Traits.PortNames.Port(g.Through[0], 0)),
+				c.reckoner.Site.Where(g.Place), d.Platform.Name, d.Platform.Behaviour.PortNames.Port(g.Through[0], 0)),
 			Repair: "write port-names: {" + g.Through[0] +
 				": [NAME]} in the behaviour of the platform, with the name that the device sends; serve tells it " +
 				"at the " +

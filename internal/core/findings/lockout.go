@@ -105,10 +105,10 @@ const recordsRepair = "let another server keep records too, in a second group of
 	"as the console, keep no records of sessions"
 
 // recordsShutOut looks for devices on which nobody gets in while servers answer
-// logins and keep no records, because the kind refuses whose record is not kept.
+// logins and keep no records, because the platform refuses whose record is not kept.
 func recordsShutOut(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
-	if !d.Kind.Traits.RecordFailureBlocks {
+	if !d.Platform.Behaviour.RecordFailureBlocks {
 		return
 	}
 	r := c.reckoner
@@ -143,7 +143,7 @@ func recordsShutOut(c *checker, sh foresee.Shape) {
 	}
 	c.add(Finding{Code: "records-shut-out", Devices: sh.Devices, Access: slices.Sorted(maps.Keys(shut)), Place: place,
 		Text: fmt.Sprintf("While %s, nobody with full rights gets in by any way: devices of the platform %s refuse a "+
-			"session whose start is not recorded (accounting-failure: blocks).", lose, d.Kind.Name),
+			"session whose start is not recorded (accounting-failure: blocks).", lose, d.Platform.Name),
 		Repair: recordsRepair})
 }
 
@@ -244,7 +244,7 @@ func (c *checker) obstacle(cs foresee.Case) obstacle {
 		return obstacle{5, text, repair}
 	case cs.Reason == reason.RefusedByServer && known && login.Result != walk.Accepted:
 		// the server that refused need not be the last that was asked: the next method may have tried
-		form := cs.Device.Kind.Traits.PasswordAs.Of(refusing(cs).Method.Protocol())
+		form := cs.Device.Platform.Behaviour.PasswordAs.Of(refusing(cs).Method.Protocol())
 		return obstacle{6, "the servers cannot check a password that the device sends as " + form,
 			"change password-form of the platform, or password-forms of the servers; cannot-verify says which"}
 	case cs.Reason == reason.RefusedByServer && !known && login.Result == walk.Accepted:
@@ -415,7 +415,7 @@ func givesUpFirst(c *checker, sh foresee.Shape) {
 		if !found {
 			continue
 		}
-		window := cs.Device.Kind.Traits.LoginWindow
+		window := cs.Device.Platform.Behaviour.LoginWindow
 		f := Finding{Code: "gives-up-first", Devices: sh.Devices, Access: []string{w.Name()},
 			Place: firstWait(cs, w.Place),
 			Text: fmt.Sprintf("%s the login waits %s, and the way in gives up after %s: the fallback is never "+

@@ -13,7 +13,7 @@ type Page struct {
 	Shows, Good string
 	Outside     string   // what shows it, where that is no part of the file
 	setup       []string // changes that Smallest needs before Good is in it: old, new, old, new
-	unassumed   bool     // it is found only where unsaid traits are not taken for what the open standards give
+	unassumed   bool     // it is found only where unsaid aspects are not taken for what the open standards give
 }
 
 // Sites returns two whole sites: one in which the finding is found, and the same

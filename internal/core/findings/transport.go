@@ -61,7 +61,7 @@ func startsWithoutStops(c *checker, sh foresee.Shape) {
 
 // recordsLost looks for records that hang on one server.
 func recordsLost(c *checker, sh foresee.Shape) {
-	if sh.Devices[0].Kind.Traits.RecordFailureBlocks {
+	if sh.Devices[0].Platform.Behaviour.RecordFailureBlocks {
 		return
 	}
 	for _, w := range sh.Devices[0].Ways {
@@ -79,18 +79,18 @@ func recordsLost(c *checker, sh foresee.Shape) {
 	}
 }
 
-// recordedInClear looks for records of commands on kinds that do not mask the
+// recordedInClear looks for records of commands on platforms that do not mask the
 // secrets in them.
 func recordedInClear(c *checker, sh foresee.Shape) {
 	d := sh.Devices[0]
-	if !d.Kind.Traits.RecordsSecrets {
+	if !d.Platform.Behaviour.RecordsSecrets {
 		return
 	}
 	for _, w := range d.Ways {
 		if l := w.Lists[site.RecordCommands]; l != nil {
 			c.add(Finding{Code: "recorded-in-clear", Devices: sh.Devices, Access: []string{w.Name()}, Place: l.Place,
 				Text: fmt.Sprintf("Devices of the platform %s send commands to the record as typed: a password typed "+
-					"in a command is then in the ledger, for all who read it.", d.Kind.Name),
+					"in a command is then in the ledger, for all who read it.", d.Platform.Name),
 				Repair: "type secrets at prompts, not in commands; limit who reads the ledger"})
 		}
 	}

@@ -10,16 +10,16 @@ import (
 )
 
 // outcomeChecks are those that say who is locked out or let in, by the cases alone: what
-// a trait that the site does not say can change.
+// an aspect that the site does not say can change.
 var outcomeChecks = []func(*checker, foresee.Shape){lockedOut, recordsShutOut, deadEnds, accountTooLow, givesUpFirst,
 	open, cannotVerify, templateMissing, landsLow, refusedThoughGranted}
 
-// unknownTrait is a trait that a kind does not say, with what its values would do.
-type unknownTrait struct {
-	kind    *site.Kind
-	trait   site.Trait
-	values  []valued
-	devices []*site.Device
+// unknownAspect is an aspect that a platform does not say, with what its values would do.
+type unknownAspect struct {
+	platform *site.Platform
+	aspect   site.Aspect
+	values   []valued
+	devices  []*site.Device
 }
 
 // valued is what one value would do, with the first device for which it does.
@@ -28,9 +28,9 @@ type valued struct {
 	found Finding
 }
 
-// dependsOnTrait looks for traits that the kind of a shape does not say and with one of
+// dependsOnAspect looks for aspects that the kind of a shape does not say and with one of
 // whose values somebody is locked out or let in who is not with the usual one.
-func dependsOnTrait(c *checker, sh foresee.Shape) {
+func dependsOnAspect(c *checker, sh foresee.Shape) {
 	supposed := c.reckoner.Suppose(sh)
 	if len(supposed) == 0 {
 		return
@@ -63,13 +63,13 @@ func (c *checker) outcome(sh foresee.Shape) []Finding {
 	return one.findings
 }
 
-// noteUnknown adds what a value does to what is known of the trait.
+// noteUnknown adds what a value does to what is known of the aspect.
 func (c *checker) noteUnknown(sh foresee.Shape, s foresee.Supposed, found []Finding) {
-	kind := sh.Devices[0].Kind
-	i := slices.IndexFunc(c.unknown, func(u unknownTrait) bool { return u.kind == kind && u.trait == s.Trait })
+	kind := sh.Devices[0].Platform
+	i := slices.IndexFunc(c.unknown, func(u unknownAspect) bool { return u.platform == kind && u.aspect == s.Aspect })
 	if i < 0 {
 		i = len(c.unknown)
-		c.unknown = append(c.unknown, unknownTrait{kind: kind, trait: s.Trait})
+		c.unknown = append(c.unknown, unknownAspect{platform: kind, aspect: s.Aspect})
 	}
 	u := &c.unknown[i]
 	if !slices.Contains(u.devices, sh.Devices[0]) {
@@ -81,14 +81,14 @@ func (c *checker) noteUnknown(sh foresee.Shape, s foresee.Supposed, found []Find
 	}
 }
 
-// tellUnknown makes a finding of each trait that is not said and matters.
+// tellUnknown makes a finding of each aspect that is not said and matters.
 func (c *checker) tellUnknown() {
 	for _, u := range c.unknown {
-		f := Finding{Code: "depends-on-behaviour", Devices: u.devices, Place: u.kind.Place}
-		of := "the platform " + u.kind.Name
-		say := fmt.Sprintf("write what is so into the behaviour of the platform %s", u.kind.Name)
-		learn := u.kind.Name
-		if !u.kind.Place.Known() {
+		f := Finding{Code: "depends-on-behaviour", Devices: u.devices, Place: u.platform.Place}
+		of := "the platform " + u.platform.Name
+		say := fmt.Sprintf("write what is so into the behaviour of the platform %s", u.platform.Name)
+		learn := u.platform.Name
+		if !u.platform.Place.Known() {
 			f.Place, of = placeOf(u.devices[0]), "the device's platform"
 			say, learn = "give the device a platform whose behaviour says it", "PLATFORM"
 		}
@@ -105,12 +105,12 @@ func (c *checker) tellUnknown() {
 				texts = append(texts, fmt.Sprintf("With %s%s: %s", v.value, by, v.found.Text))
 			}
 		}
-		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.trait, of,
+		f.Text = fmt.Sprintf("What happens depends on %s, which is not known of %s. %s", u.aspect, of,
 			strings.Join(texts, " "))
 		f.Repair = fmt.Sprintf("find it out by mellowgate learn %s -device %s, and %s: %s", learn, u.devices[0].Name,
 			say,
-			u.trait.Written(u.kind.Traits.Value(u.trait)))
-		if u.kind.Place.Known() {
+			u.aspect.Written(u.platform.Behaviour.Value(u.aspect)))
+		if u.platform.Place.Known() {
 			f.Repair += fmt.Sprintf(" or %s", orOf(u))
 		} else {
 			f.Repair += " or another value"
@@ -121,14 +121,14 @@ func (c *checker) tellUnknown() {
 	}
 }
 
-// orOf returns the other values of a trait, as they are chosen from.
-func orOf(u unknownTrait) string {
-	if u.trait == site.TraitLoginWindow {
+// orOf returns the other values of an aspect, as they are chosen from.
+func orOf(u unknownAspect) string {
+	if u.aspect == site.AspectLoginWindow {
 		return "what it really is"
 	}
 	var others []string
-	for _, v := range u.trait.Values() {
-		if v != u.kind.Traits.Value(u.trait) && v != site.Unsent {
+	for _, v := range u.aspect.Values() {
+		if v != u.platform.Behaviour.Value(u.aspect) && v != site.Unsent {
 			others = append(others, v)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestWhatDependsOnAnUnsaidTraitIsFoundOnceForItsKind(t *testing.T) {
+func TestWhatDependsOnAnUnsaidAspectIsFoundOnceForItsKind(t *testing.T) {
 	t.Parallel()
 	r, s := checkUnassumed(t, base)
 	require.Len(t, r.Findings, 1)
@@ -41,7 +41,7 @@ func TestWithoutAKindTheDeviceItselfIsNamed(t *testing.T) {
 	require.Contains(t, texts, "and the way in gives up after 10 s")
 }
 
-func TestWhatIsWrongWithEveryValueIsNoQuestionOfTheTrait(t *testing.T) {
+func TestWhatIsWrongWithEveryValueIsNoQuestionOfTheAspect(t *testing.T) {
 	t.Parallel()
 	r, _ := checkUnassumed(t, strings.NewReplacer("refusal: ends-list",
 		"refusal: ends-list, password-form: {tacacs: ascii}",

@@ -40,13 +40,13 @@ type Case struct {
 	RaiseWhy   reason.Reason
 	RaiseTried bool // such an elevation was worked out
 	Rests      bool // a server that gave no answer rests after the login
-	// Depends says with which values of traits that the site does not say it comes out
+	// Depends says with which values of aspects that the site does not say it comes out
 	// otherwise; nil until Depending looks for them.
 	Depends []Depend
 	// Again is the same login once more, a moment later, while servers rest.
 	// It is nil where nothing rests, and when the reckoner works briefly.
 	Again     *Again
-	consulted []site.Trait
+	consulted []site.Aspect
 }
 
 // Again is how a second login comes out.

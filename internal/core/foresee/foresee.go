@@ -125,7 +125,7 @@ type Forecaster struct {
 	SkipSecond bool
 	// Soon is how long after the first login a second one is tried; 0: the usual time.
 	Soon time.Duration
-	// Assume takes traits that the site does not say for what the open standards give:
+	// Assume takes aspects that the site does not say for what the open standards give:
 	// Suppose and Depending then find nothing.
 	Assume bool
 	// Records works out, beside up and silent, the state in which a server answers
@@ -204,7 +204,7 @@ func (f Forecaster) wheres() []where {
 // shapeKey is equal for devices for which every login goes the same.
 func shapeKey(d *site.Device, wheres []where) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%p", d.Kind)
+	fmt.Fprintf(&b, "%p", d.Platform)
 	for _, w := range d.Ways {
 		fmt.Fprintf(&b, " %p", w)
 	}

@@ -180,7 +180,7 @@ func TestRecordsAloneAreLost(t *testing.T) {
 	require.Equal(t, map[State]bool{Up: true, Down: true, NoRecords: true}, states["r"])
 	require.Equal(t, []any{walk.OutcomeIn, "t", time.Duration(0)}, []any{lost.Outcome, lost.By, lost.Steps[0].Took})
 	require.Equal(t, "in, level 15, by t, after 1s", lost.Summary())
-	d.Kind.Traits.RecordFailureBlocks = true
+	d.Platform.Behaviour.RecordFailureBlocks = true
 	for _, c := range f.Cases(d, d.Way(site.SSH), who) {
 		if c.In(map[*site.Server]State{f.Site.Server("r"): NoRecords}) {
 			require.Equal(t, walk.OutcomeRefused, c.Outcome)

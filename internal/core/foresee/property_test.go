@@ -30,7 +30,7 @@ type drawn struct {
 }
 
 // draw makes a random site: servers of each protocol, groups, lists with any
-// methods that make sense, and a kind with any traits.
+// methods that make sense, and a platform with any aspects.
 func draw(t *rapid.T) drawn {
 	one := func(name string, of ...string) string { return rapid.SampledFrom(of).Draw(t, name) }
 	var b strings.Builder
@@ -188,7 +188,7 @@ func TestPropertyAListThatEndsInLocalNeverLocksItsAccountOutWhenAllAreSilent(t *
 			}
 			login, session := w.Lists[site.Login], w.Lists[site.Session]
 			if !endsInLocal(login, site.ByLocal) || !endsInLocal(session, site.ByLocal, site.SignedIn, site.ByNone) ||
-				w.Lists[site.RecordSessions] != nil && device.Kind.Traits.RecordFailureBlocks {
+				w.Lists[site.RecordSessions] != nil && device.Platform.Behaviour.RecordFailureBlocks {
 				continue
 			}
 			who, _ := f.Find(device, "keeper")

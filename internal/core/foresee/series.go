@@ -27,10 +27,10 @@ type Ended struct {
 
 // Series walks logins that follow each other on a device that behaves as another one of
 // equal ways in. Servers that gave no answer are left alone as they would be. It returns
-// also the traits on which what happened hangs, in the order in which they came to matter.
-func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Trait) {
+// also the aspects on which what happened hangs, in the order in which they came to matter.
+func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.Aspect) {
 	var endings []Ended
-	var consulted []site.Trait
+	var consulted []site.Aspect
 	rests, now := new(walk.Rests), time.Duration(0)
 	for _, l := range logins {
 		now += l.After
@@ -51,8 +51,8 @@ func (f Forecaster) Series(d, as *site.Device, logins []Login) ([]Ended, []site.
 	return endings, consulted
 }
 
-// union adds to some traits those of others that are not among them.
-func union(some, others []site.Trait) []site.Trait {
+// union adds to some aspects those of others that are not among them.
+func union(some, others []site.Aspect) []site.Aspect {
 	for _, t := range others {
 		if !slices.Contains(some, t) {
 			some = append(some, t)

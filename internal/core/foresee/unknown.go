@@ -7,42 +7,42 @@ import (
 	"mellowgate/internal/core/walk"
 )
 
-// Depend is one value of a trait that the site does not say, with which a case comes
+// Depend is one value of an aspect that the site does not say, with which a case comes
 // out otherwise.
 type Depend struct {
-	Trait site.Trait
-	Value string
+	Aspect site.Aspect
+	Value  string
 	// When are the states of servers that it takes beyond those of the case: the device
 	// then asks servers that it does not ask otherwise.
 	When []Condition
 	Case *Case // the login with that value
 }
 
-// Supposed is a shape as it is with one value of a trait that the site does not say. Its
+// Supposed is a shape as it is with one value of an aspect that the site does not say. Its
 // one device stands for all, behaves so, and has ways in of its own of the same names.
 type Supposed struct {
-	Trait site.Trait
-	Value string
-	Shape Shape
+	Aspect site.Aspect
+	Value  string
+	Shape  Shape
 }
 
-// Unknown returns the traits that the kind of a shape does not say and that some of its
+// Unknown returns the aspects that the kind of a shape does not say and that some of its
 // cases hang on.
-func (sh Shape) Unknown() []site.Trait {
-	var traits []site.Trait
+func (sh Shape) Unknown() []site.Aspect {
+	var behaviour []site.Aspect
 	for _, c := range sh.Cases {
 		for _, t := range c.consulted {
-			if !c.Device.Kind.Says(t) && !slices.Contains(traits, t) {
-				traits = append(traits, t)
+			if !c.Device.Platform.Says(t) && !slices.Contains(behaviour, t) {
+				behaviour = append(behaviour, t)
 			}
 		}
 	}
-	slices.Sort(traits)
-	return traits
+	slices.Sort(behaviour)
+	return behaviour
 }
 
-// Suppose works a shape out with each other value of each trait that its kind does not
-// say, one trait at a time. Cases that do not hang on the trait are taken as they are.
+// Suppose works a shape out with each other value of each aspect that its platform does not
+// say, one aspect at a time. Cases that do not hang on the aspect are taken as they are.
 func (f Forecaster) Suppose(sh Shape) []Supposed {
 	var suppositions []Supposed
 	if f.Assume || len(sh.Cases) == 0 {
@@ -50,20 +50,20 @@ func (f Forecaster) Suppose(sh Shape) []Supposed {
 	}
 	d := sh.Cases[0].Device
 	for _, t := range sh.Unknown() {
-		usual := d.Kind.Traits.Value(t)
+		usual := d.Platform.Behaviour.Value(t)
 		alike := sh.formsAlike(t)
 		first := len(suppositions)
 		for _, value := range t.Values() {
-			traits, ok := d.Kind.Traits.With(t, value)
+			behaviour, ok := d.Platform.Behaviour.With(t, value)
 			switch {
-			case !ok, value == usual, !d.Kind.May(t, value), alike && site.OneWay(value) == site.OneWay(usual):
+			case !ok, value == usual, !d.Platform.May(t, value), alike && site.OneWay(value) == site.OneWay(usual):
 				continue
 			case alike && len(suppositions) > first: // there are two sorts of forms, and the other one is worked out
-				suppositions = append(suppositions, Supposed{Trait: t, Value: value, Shape: suppositions[first].Shape})
+				suppositions = append(suppositions, Supposed{Aspect: t, Value: value, Shape: suppositions[first].Shape})
 				continue
 			}
-			as := d.Behaving(traits)
-			suppositions = append(suppositions, Supposed{Trait: t, Value: value,
+			as := d.Behaving(behaviour)
+			suppositions = append(suppositions, Supposed{Aspect: t, Value: value,
 				Shape: Shape{Devices: []*site.Device{as}, Cases: f.supposed(sh, t, as)}})
 		}
 	}
@@ -83,16 +83,16 @@ func (f Forecaster) Behaving(d, as *site.Device) Shape {
 	return sh
 }
 
-// formsAlike reports whether a trait is a form of passwords, and every server that is asked
+// formsAlike reports whether an aspect is a form of passwords, and every server that is asked
 // takes every form: then all that matters of a form is whether the password must be readable.
-func (sh Shape) formsAlike(t site.Trait) bool {
-	return (t == site.TraitPasswordRADIUS || t == site.TraitPasswordTACACS) &&
+func (sh Shape) formsAlike(t site.Aspect) bool {
+	return (t == site.AspectPasswordRADIUS || t == site.AspectPasswordTACACS) &&
 		!slices.ContainsFunc(sh.Servers(), func(s *site.Server) bool { return len(s.Forms) > 0 })
 }
 
 // supposed works out again, for a device that behaves as another, the logins that hang
-// on a trait.
-func (f Forecaster) supposed(sh Shape, t site.Trait, as *site.Device) []Case {
+// on an aspect.
+func (f Forecaster) supposed(sh Shape, t site.Aspect, as *site.Device) []Case {
 	var cases []Case
 	for _, some := range sh.logins() {
 		first := some[0]
@@ -123,7 +123,7 @@ func (sh Shape) logins() [][]Case {
 	return logins
 }
 
-// Depending returns a shape whose cases say on which traits they depend that the site
+// Depending returns a shape whose cases say on which aspects they depend that the site
 // does not say.
 func (f Forecaster) Depending(sh Shape) Shape {
 	supposed := f.Suppose(sh)
@@ -139,13 +139,13 @@ func (f Forecaster) Depending(sh Shape) Shape {
 		}
 		for i := range sh.Cases {
 			c := &sh.Cases[i]
-			if !slices.Contains(c.consulted, s.Trait) {
+			if !slices.Contains(c.consulted, s.Aspect) {
 				continue
 			}
 			for _, o := range others[login{way: c.Way.Name(), who: c.Who.Name}] {
 				more, possible := beyond(c.When, o.When)
 				if possible && !c.alike(o) {
-					c.Depends = append(c.Depends, Depend{Trait: s.Trait, Value: s.Value, When: more, Case: &o})
+					c.Depends = append(c.Depends, Depend{Aspect: s.Aspect, Value: s.Value, When: more, Case: &o})
 					break // the case in which the fewest servers are silent
 				}
 			}

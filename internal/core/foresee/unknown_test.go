@@ -24,11 +24,11 @@ roles: [{name: all, level: 15, commands: [allow **]}]
 grants: [{who: [team net], role: all}]
 `
 
-// depends returns what a case says of the traits that it depends on.
+// depends returns what a case says of the aspects that it depends on.
 func depends(c Case) []string {
 	all := []string{}
 	for _, d := range c.Depends {
-		all = append(all, d.Trait.Written(d.Value)+" -> "+d.Case.Summary())
+		all = append(all, d.Aspect.Written(d.Value)+" -> "+d.Case.Summary())
 	}
 	return all
 }
@@ -51,7 +51,7 @@ func (f Forecaster) unknownCase(t *testing.T, way, who string, silent ...string)
 	return Case{}
 }
 
-func TestACaseSaysOnWhichUnsaidTraitsItDependsAndWhatItIsThen(t *testing.T) {
+func TestACaseSaysOnWhichUnsaidAspectsItDependsAndWhatItIsThen(t *testing.T) {
 	t.Parallel()
 	f := withKeys(of(t, unsaid+`
 platforms: [{name: switch, behaviour: {password-form: {tacacs: ascii}, level-attribute: radius-standard,
@@ -79,7 +79,7 @@ func withKeys(f Forecaster) Forecaster {
 
 // What a case does not hang on may have any value: worked out with it, the login goes the
 // same, step by step.
-func TestPropertyALoginGoesTheSameWithAnyValueOfATraitThatItDoesNotHangOn(t *testing.T) {
+func TestPropertyALoginGoesTheSameWithAnyValueOfAAspectThatItDoesNotHangOn(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		d := draw(t)
@@ -89,21 +89,21 @@ func TestPropertyALoginGoesTheSameWithAnyValueOfATraitThatItDoesNotHangOn(t *tes
 		f := d.reckoner(t, d.text)
 		f.Faults = rapid.Bool().Draw(t, "faults")
 		device := f.Site.Devices[0]
-		trait := rapid.SampledFrom(site.ShownTraits()).Draw(t, "trait")
-		value := rapid.SampledFrom(trait.Values()).Draw(t, "value")
-		traits, ok := device.Kind.Traits.With(trait, value)
-		require.True(t, ok, "%s takes no %s", trait, value)
-		require.Equal(t, value, traits.Value(trait))
+		aspect := rapid.SampledFrom(site.ShownAspects()).Draw(t, "trait")
+		value := rapid.SampledFrom(aspect.Values()).Draw(t, "value")
+		behaviour, ok := device.Platform.Behaviour.With(aspect, value)
+		require.True(t, ok, "%s takes no %s", aspect, value)
+		require.Equal(t, value, behaviour.Value(aspect))
 		way := rapid.SampledFrom(device.Ways).Draw(t, "way")
 		who := rapid.SampledFrom(f.Whos(device)).Draw(t, "who")
 		some := f.Cases(device, way, who)
-		if slices.ContainsFunc(some, func(c Case) bool { return slices.Contains(c.consulted, trait) }) {
+		if slices.ContainsFunc(some, func(c Case) bool { return slices.Contains(c.consulted, aspect) }) {
 			return
 		}
-		others := f.casesOf(device, way, who, device.Behaving(traits))
+		others := f.casesOf(device, way, who, device.Behaving(behaviour))
 		require.Len(t, others, len(some))
 		for i, o := range others {
-			require.Equal(t, some[i].Summary(), o.Summary(), "%s\n%s", trait.Written(value), d.text)
+			require.Equal(t, some[i].Summary(), o.Summary(), "%s\n%s", aspect.Written(value), d.text)
 			require.Equal(t, some[i].Wait, o.Wait)
 			require.Equal(t, some[i].Again, o.Again)
 			require.Len(t, o.Steps, len(some[i].Steps))
@@ -111,7 +111,7 @@ func TestPropertyALoginGoesTheSameWithAnyValueOfATraitThatItDoesNotHangOn(t *tes
 	})
 }
 
-// Every value of a habit that is supposed is another than the usual one, and of forms that are alike one each.
+// Every value of an aspect that is supposed is another than the usual one, and of forms that are alike one each.
 func TestOnlyOtherValuesAreSupposed(t *testing.T) {
 	t.Parallel()
 	f := of(t, twoServers+`
@@ -125,20 +125,20 @@ devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, acco
 	d := f.Site.Devices[0]
 	supposed := f.Suppose(f.Shapes(f.Site.Devices)[0])
 	require.NotEmpty(t, supposed)
-	forms := map[site.Trait]map[bool]bool{}
+	forms := map[site.Aspect]map[bool]bool{}
 	for _, s := range supposed {
-		usual := d.Kind.Traits.Value(s.Trait)
-		require.NotEqual(t, usual, s.Value, s.Trait)
+		usual := d.Platform.Behaviour.Value(s.Aspect)
+		require.NotEqual(t, usual, s.Value, s.Aspect)
 		for _, c := range s.Shape.Cases {
 			require.Same(t, s.Shape.Devices[0], c.Device)
 			require.Contains(t, c.Device.Ways, c.Way)
 		}
-		if s.Trait == site.TraitPasswordRADIUS || s.Trait == site.TraitPasswordTACACS {
+		if s.Aspect == site.AspectPasswordRADIUS || s.Aspect == site.AspectPasswordTACACS {
 			require.NotEqual(t, site.OneWay(usual), site.OneWay(s.Value), "servers take any form: %s", s.Value)
-			if forms[s.Trait] == nil {
-				forms[s.Trait] = map[bool]bool{}
+			if forms[s.Aspect] == nil {
+				forms[s.Aspect] = map[bool]bool{}
 			}
-			forms[s.Trait][site.OneWay(s.Value)] = true
+			forms[s.Aspect][site.OneWay(s.Value)] = true
 		}
 	}
 	require.NotEmpty(t, forms)
@@ -158,7 +158,7 @@ people: [{name: a, password: $6$x$y}]
 devices: [{name: d1, addresses: [192.0.2.9], access: {console: {login: l}}, accounts: [keeper]}]
 `)
 		sh := f.Shapes(f.Site.Devices)[0]
-		require.Equal(t, hangs, slices.Contains(sh.Unknown(), site.TraitDefaultPorts), ports)
+		require.Equal(t, hangs, slices.Contains(sh.Unknown(), site.AspectDefaultPorts), ports)
 		depends := 0
 		for _, c := range f.Depending(sh).Cases {
 			depends += len(c.Depends)

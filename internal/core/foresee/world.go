@@ -52,7 +52,7 @@ func (f Forecaster) at() time.Time {
 // be able to check the password in the form in which the device sends it, and
 // a directory knows nobody's grants.
 func (f Forecaster) login(s *site.Server, d *site.Device, w *site.Way, who Who, p site.Purpose) rights.Decision {
-	form := d.Kind.Traits.PasswordAs.Of(s.Protocol)
+	form := d.Platform.Behaviour.PasswordAs.Of(s.Protocol)
 	switch {
 	case len(s.Forms) > 0 && !slices.Contains(s.Forms, form):
 		return rights.Decision{Reason: reason.PasswordForm, Text: s.Name + " does not take passwords as " + form}
@@ -120,7 +120,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 		}
 	}
 	if e.server.TwoPorts() && !e.server.PortsSaid {
-		w.visit.Consult(site.TraitDefaultPorts)
+		w.visit.Consult(site.AspectDefaultPorts)
 	}
 	unheard := w.reckoner.Unheard(w.as, e.server, e.q.Purpose)
 	closed := e.server.Protocol == site.RADIUS && (unheard == reason.NotForThis || unheard == reason.WrongPort)
@@ -138,9 +138,9 @@ func (e imaginedExchange) Try(int) walk.Reply {
 	if e.q.Purpose == site.Login || e.q.Purpose == site.Elevation {
 		switch e.server.Protocol {
 		case site.RADIUS:
-			w.visit.Consult(site.TraitPasswordRADIUS)
+			w.visit.Consult(site.AspectPasswordRADIUS)
 		case site.TACACS:
-			w.visit.Consult(site.TraitPasswordTACACS)
+			w.visit.Consult(site.AspectPasswordTACACS)
 		}
 		decision = w.reckoner.login(e.server, w.as, w.way, w.who, e.q.Purpose)
 	} else {
@@ -150,7 +150,7 @@ func (e imaginedExchange) Try(int) walk.Reply {
 		return walk.Reply{Result: walk.Refused, Reason: reason.RefusedByServer, Message: decision.Text}
 	}
 	return walk.Reply{Result: walk.Accepted,
-		Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Kind)}
+		Attributes: rights.Attributes(e.server.Protocol, e.q.Purpose, decision, w.device.Platform)}
 }
 
 // Unheard tells why a device gets no answer from a server that is up: "" when

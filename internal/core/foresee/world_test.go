@@ -50,7 +50,7 @@ func TestWhyAServerThatIsUpIsNotHeard(t *testing.T) {
 		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.Login, reason.WrongPort}, // one of the pair
 		// the other one is right
 		{"ports: {r: {authentication: 1645}}", "", "d", "r", site.RecordSessions, ""},
-		{"", "", "aged", "r", site.Login, reason.WrongPort}, // the kind's own ports
+		{"", "", "aged", "r", site.Login, reason.WrongPort}, // the platform's own ports
 		// said, so set on the device
 		{"", ", ports: {authentication: 1812, accounting: 1813}", "aged", "r", site.Login, ""},
 		{"", ", for: authentication", "d", "r", site.RecordSessions, reason.NotForThis}, //

@@ -23,10 +23,10 @@ import (
 
 // Saved is the text that one device has saved, as it was read.
 type Saved struct {
-	File   string // where it stands
-	Device string // its name; "" takes the one that the text says, or that of the file
-	Kind   string // of the site
-	Text   *phrase.Text
+	File     string // where it stands
+	Device   string // its name; "" takes the one that the text says, or that of the file
+	Platform string // of the site
+	Text     *phrase.Text
 }
 
 // Note is something that whoever takes over a site should know: of a line of a text, or of
@@ -42,21 +42,21 @@ type Note struct {
 
 // Device is one device in the values of a site.
 type Device struct {
-	Name, File, Kind string
-	Whole            bool // all of it was read, so that what no line says holds as the phrasebook says
-	cut              bool
-	addresses        []netip.Addr
-	source           netip.Addr
-	network          string
-	active           bool
-	interfaces       map[string][]netip.Addr
-	servers          []*server
-	groups           []*group
-	lists            []*list
-	ways             []*way
-	accounts         []*account
-	secrets          []*secret
-	notes            []Note
+	Name, File, Platform string
+	Whole                bool // all of it was read, so that what no line says holds as the phrasebook says
+	cut                  bool
+	addresses            []netip.Addr
+	source               netip.Addr
+	network              string
+	active               bool
+	interfaces           map[string][]netip.Addr
+	servers              []*server
+	groups               []*group
+	lists                []*list
+	ways                 []*way
+	accounts             []*account
+	secrets              []*secret
+	notes                []Note
 }
 
 type server struct {
@@ -128,7 +128,7 @@ type secret struct {
 
 // Of returns what a text says in the values of a site, with notes on what has no word there.
 func Of(s Saved) *Device {
-	d := &Device{Name: s.Device, File: s.File, Kind: s.Kind, Whole: s.Text.Whole, cut: s.Text.Cut, active: true,
+	d := &Device{Name: s.Device, File: s.File, Platform: s.Platform, Whole: s.Text.Whole, cut: s.Text.Cut, active: true,
 		interfaces: map[string][]netip.Addr{}}
 	for _, n := range s.Text.Notes {
 		d.note(n.Line, "%s", n.What)

@@ -33,7 +33,7 @@ func said(t testing.TB, name, text string) *Device {
 	b := book(t, "testdata/plain.yaml")
 	got, err := b.Read(strings.NewReader(text+"\nend\n"), nil)
 	require.NoError(t, err)
-	return Of(Saved{File: name + ".txt", Device: name, Kind: "plain", Text: got})
+	return Of(Saved{File: name + ".txt", Device: name, Platform: "plain", Text: got})
 }
 
 func hash(text string) bool { return strings.HasPrefix(text, "$2b$") }
@@ -72,7 +72,7 @@ func TestTheSavedTextsOfTheDemoMakeOneSite(t *testing.T) {
 		require.NoError(t, err)
 		got, err := book(t, shipped+"phrasebooks/"+kind+".yaml").Read(strings.NewReader(string(text)), nil)
 		require.NoError(t, err)
-		devices = append(devices, Of(Saved{File: file, Kind: kind, Text: got}))
+		devices = append(devices, Of(Saved{File: file, Platform: kind, Text: got}))
 	}
 	e, s := made(t, Options{Name: "made"}, devices...)
 	require.Len(t, s.Devices, 9, "one text is cut off")
@@ -420,7 +420,7 @@ func FuzzEstate(f *testing.F) {
 			if err != nil {
 				return
 			}
-			devices = append(devices, Of(Saved{File: fmt.Sprint(i, ".txt"), Kind: []string{"plain", "quay"}[i],
+			devices = append(devices, Of(Saved{File: fmt.Sprint(i, ".txt"), Platform: []string{"plain", "quay"}[i],
 				Text: got}))
 		}
 		e := Make(devices, Options{Name: "x", Hash: hash})

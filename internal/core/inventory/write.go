@@ -26,7 +26,7 @@ type Estate struct {
 // Options are how an estate is made.
 type Options struct {
 	Name  string            // of the site
-	Books map[string]string // the files of the phrasebooks of kinds, beside the site
+	Books map[string]string // the files of the phrasebooks of platforms, beside the site
 	Base  Base              // a site that has what is not written again
 	Hash  func(string) bool // whether a site can keep a hash
 	Parts bool              // devices of texts that are cut off are taken too
@@ -162,8 +162,8 @@ func (w *writing) site(devices []*Device) {
 func (w *writing) kinds(devices []*Device) {
 	var kinds []string
 	for _, d := range devices {
-		if !slices.Contains(kinds, d.Kind) && d.Kind != "" {
-			kinds = append(kinds, d.Kind)
+		if !slices.Contains(kinds, d.Platform) && d.Platform != "" {
+			kinds = append(kinds, d.Platform)
 		}
 	}
 	w.section("platforms", each(kinds, func(kind string) item {
@@ -399,7 +399,7 @@ func (w *writing) devices(devices []*Device, bodies []body, owns []own) {
 	counts, named := map[string]int{}, map[string]string{}
 	alike := make([]string, len(devices))
 	for i, d := range devices {
-		alike[i] = d.Kind + "\n" + bodies[i].String()
+		alike[i] = d.Platform + "\n" + bodies[i].String()
 		counts[alike[i]]++
 	}
 	for i, d := range devices {
@@ -407,7 +407,7 @@ func (w *writing) devices(devices []*Device, bodies []body, owns []own) {
 			if len(named) == 0 {
 				w.put(0, "profiles:")
 			}
-			named[id] = w.names.free("profile", d.Kind)
+			named[id] = w.names.free("profile", d.Platform)
 			w.put(0, "  - name: %s", scalar(named[id]))
 			bodies[i].write(w, bodies[i].asks)
 		}
@@ -418,8 +418,8 @@ func (w *writing) devices(devices []*Device, bodies []body, owns []own) {
 		}
 		profile, asks := named[alike[i]], owns[i].asks
 		w.put(0, "  - name: %s", scalar(d.Name))
-		if d.Kind != "" {
-			w.put(0, "    platform: %s", scalar(d.Kind))
+		if d.Platform != "" {
+			w.put(0, "    platform: %s", scalar(d.Platform))
 		}
 		if profile != "" {
 			w.put(0, "    profile: %s", scalar(profile))

@@ -20,7 +20,7 @@ const LearnersKey = "learners-password"
 // uses: one of each level from 0 to 15, whom every server lets in everywhere. Where the
 // attribute that carries the level is not known, RADIUS servers give them a level by each
 // attribute that the site knows, and each another one.
-func Cast(s *site.Site, kind *site.Kind) {
+func Cast(s *site.Site, platform *site.Platform) {
 	key := &site.Key{Ref: site.Ref{Name: LearnersKey}}
 	s.Keys = append(s.Keys, key)
 	var people []*site.Person
@@ -31,7 +31,7 @@ func Cast(s *site.Site, kind *site.Kind) {
 		p := &site.Person{Ref: site.Ref{Name: name}, Password: site.Password{Key: key}}
 		role := &site.Role{Ref: site.Ref{Name: name}, Level: level,
 			Commands: []site.Rule{{Allow: true, Text: "allow **", Words: []string{"**"}}}}
-		if !kind.Says(site.TraitLevelFrom) {
+		if !platform.Says(site.AspectLevelFrom) {
 			role.SendRADIUS = otherLevels(s, level)
 		}
 		people, roles = append(people, p), append(roles, role)

@@ -163,7 +163,7 @@ func (l *Learner) experiments() [][]foresee.Login {
 // anything any more.
 func (l *Learner) Next() (Experiment, bool) {
 	var best []foresee.Login
-	var about []site.Trait
+	var about []site.Aspect
 	var ways []leaf // in which it may go
 	most := 0.0
 	for _, logins := range l.experiments() {
@@ -211,9 +211,9 @@ func (l *Learner) Next() (Experiment, bool) {
 	return e, true
 }
 
-// atMost bounds how much an experiment that hangs on some traits tells, in bits: one that
+// atMost bounds how much an experiment that hangs on some aspects tells, in bits: one that
 // it hangs on with other values of these is counted in.
-func (l *Learner) atMost(open []site.Trait) float64 {
+func (l *Learner) atMost(open []site.Aspect) float64 {
 	bits := 1.0
 	for _, t := range open {
 		bits += math.Log2(float64(len(l.values[t])))
@@ -229,8 +229,8 @@ func (l *Learner) key(logins []foresee.Login) string {
 	return b.String()
 }
 
-func (l *Learner) stillOpen(consulted []site.Trait) []site.Trait {
-	return slices.DeleteFunc(slices.Clone(consulted), func(t site.Trait) bool {
+func (l *Learner) stillOpen(consulted []site.Aspect) []site.Aspect {
+	return slices.DeleteFunc(slices.Clone(consulted), func(t site.Aspect) bool {
 		return !slices.Contains(l.open, t) || len(l.values[t]) < 2
 	})
 }
@@ -277,7 +277,7 @@ func (l *Learner) rests(ends []foresee.Ended) bool {
 // the rest of each is over. Where it may be that rests end only when all of a group rest, a
 // login while every server is silent comes behind it. False where no such login makes sure
 // of that.
-func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf) (Experiment, bool) {
+func (l *Learner) whole(logins []foresee.Login, about []site.Aspect, ways []leaf) (Experiment, bool) {
 	e := Experiment{Logins: logins, About: about}
 	if !slices.ContainsFunc(ways, func(f leaf) bool { return l.rests(f.ends) }) {
 		return e, true
@@ -305,15 +305,15 @@ func (l *Learner) whole(logins []foresee.Login, about []site.Trait, ways []leaf)
 // clean reports whether, once the longest rest is over, a device asks as if no server had ever
 // been left alone, however the experiment went: none rests, or all of a group do, which ends it.
 func (l *Learner) clean(ways []leaf) bool {
-	ends, withLast := slices.Index(l.open, site.TraitRestEnds), l.Device.Kind.Traits.RestEndsWithLast
-	if values, open := l.values[site.TraitRestEnds]; open {
+	ends, withLast := slices.Index(l.open, site.AspectRestEnds), l.Device.Platform.Behaviour.RestEndsWithLast
+	if values, open := l.values[site.AspectRestEnds]; open {
 		withLast = slices.Contains(values, "with-last")
 	}
 	if !withLast {
 		return true
 	}
 	for _, f := range ways {
-		if ends >= 0 && f.of[ends] >= 0 && !f.as.Kind.Traits.RestEndsWithLast {
+		if ends >= 0 && f.of[ends] >= 0 && !f.as.Platform.Behaviour.RestEndsWithLast {
 			continue // here they end by time
 		}
 		rests := f.ends[len(f.ends)-1].Rests
@@ -374,8 +374,8 @@ func (l *Learner) reset() (Experiment, bool) {
 // no answer: a login shortly before the time that the site says is over, and one after it.
 // False where nothing can be left alone by time, or no way in asks such a server first.
 func (l *Learner) DeadTime() (Experiment, *site.Server, bool) {
-	ends, open := l.values[site.TraitRestEnds]
-	byTime := l.Device.Kind.Traits.Value(site.TraitRestEnds) == "by-time"
+	ends, open := l.values[site.AspectRestEnds]
+	byTime := l.Device.Platform.Behaviour.Value(site.AspectRestEnds) == "by-time"
 	if open {
 		byTime = slices.Contains(ends, "by-time")
 	}

@@ -2,7 +2,7 @@
 // silent, and what is proven by what came of them. It knows nothing of sockets: who tries
 // the logins tells what was seen.
 //
-// What each value of each trait that is not known would show is worked out by the walker
+// What each value of each aspect that is not known would show is worked out by the walker
 // that foresee and the stand-ins use. What was seen rules out the combinations of values
 // that would have shown something else. A value is claimed only when every combination that
 // is left has it, so nothing is claimed that was not shown.
@@ -53,22 +53,22 @@ const NoLevel = -1
 // Experiment is some logins that follow each other, each while some servers are in a state.
 type Experiment struct {
 	Logins []foresee.Login
-	About  []site.Trait // what it may tell
+	About  []site.Aspect // what it may tell
 	// Rest is how long to wait afterwards, until no server is left alone any more.
 	Rest time.Duration
 }
 
-// Learner finds out the traits of one device. Next and Saw are called in turn.
+// Learner finds out the aspects of one device. Next and Saw are called in turn.
 type Learner struct {
 	Options
-	open     []site.Trait
-	domain   [][]string              // of each open trait the values that logins are tried for
-	usual    site.Traits             // the first possible value of each open trait
-	values   map[site.Trait][]string // those that are still possible
-	facts    [][]assignment          // of each experiment the combinations that fit; one of each holds
-	failed   int                     // logins in a row that failed, at most
-	smallest time.Duration           // the shortest timeout of a server
-	longest  time.Duration           // the longest time that a server is left alone
+	open     []site.Aspect
+	domain   [][]string               // of each open aspect the values that logins are tried for
+	usual    site.Behaviour           // the first possible value of each open aspect
+	values   map[site.Aspect][]string // those that are still possible
+	facts    [][]assignment           // of each experiment the combinations that fit; one of each holds
+	failed   int                      // logins in a row that failed, at most
+	smallest time.Duration            // the shortest timeout of a server
+	longest  time.Duration            // the longest time that a server is left alone
 	servers  []*site.Server
 	subjects []foresee.Who
 	tried    map[string]bool // experiments that were made
@@ -77,10 +77,10 @@ type Learner struct {
 	odd      []string        // what no combination explains
 }
 
-// assignment gives some open traits a value, by its index among those of the trait; -1: any.
+// assignment gives some open aspects a value, by its index among those of the aspect; -1: any.
 type assignment [mostOpen]int8
 
-// mostOpen is above how many traits there are.
+// mostOpen is above how many aspects there are.
 const mostOpen = 32
 
 // New makes a learner. Its error is a device that nothing can be learned of.
@@ -88,10 +88,10 @@ func New(o Options) (*Learner, error) {
 	if o.Failures == 0 {
 		o.Failures = 3
 	}
-	l := &Learner{Options: o, values: map[site.Trait][]string{}, tried: map[string]bool{},
+	l := &Learner{Options: o, values: map[site.Aspect][]string{}, tried: map[string]bool{},
 		useless: map[string]bool{}, blind: map[string]bool{}}
-	for _, t := range site.ShownTraits() {
-		if values := l.candidates(t); len(values) > 1 && (o.Again || !o.Device.Kind.Says(t)) {
+	for _, t := range site.ShownAspects() {
+		if values := l.candidates(t); len(values) > 1 && (o.Again || !o.Device.Platform.Says(t)) {
 			l.open, l.domain = append(l.open, t), append(l.domain, values)
 			l.values[t] = values
 		}
@@ -126,18 +126,18 @@ func played(s *site.Server) string {
 	return s.Protocol.Title() + " with TLS"
 }
 
-// candidates returns the values of a trait that logins are tried for, nil where none shows.
-func (l *Learner) candidates(t site.Trait) []string {
+// candidates returns the values of an aspect that logins are tried for, nil where none shows.
+func (l *Learner) candidates(t site.Aspect) []string {
 	switch t {
-	case site.TraitLoginWindow, site.TraitCommandRules, site.TraitNetworks:
+	case site.AspectLoginWindow, site.AspectCommandRules, site.AspectNetworks:
 		return nil // measured, or not by a login alone
-	case site.TraitLevelWithoutSession, site.TraitWebNeedsLevel, site.TraitAPINeedsLevel:
+	case site.AspectLevelWithoutSession, site.AspectWebNeedsLevel, site.AspectAPINeedsLevel:
 		all := make([]string, 16)
 		for i := range all {
 			all[i] = strconv.Itoa(i)
 		}
 		return all
-	case site.TraitLevelFrom:
+	case site.AspectLevelFrom:
 		all := slices.Clone(t.Values())
 		for _, a := range levelAttributes(l.Reckoner.Site) {
 			all = append(all, a.Name)
@@ -147,18 +147,18 @@ func (l *Learner) candidates(t site.Trait) []string {
 	return t.Values()
 }
 
-// Open returns the traits that it is asked for.
-func (l *Learner) Open() []site.Trait { return l.open }
+// Open returns the aspects that it is asked for.
+func (l *Learner) Open() []site.Aspect { return l.open }
 
-// Left returns the values of a trait that what was seen so far allows.
-func (l *Learner) Left(t site.Trait) []string { return l.values[t] }
+// Left returns the values of an aspect that what was seen so far allows.
+func (l *Learner) Left(t site.Aspect) []string { return l.values[t] }
 
 // Odd returns what was seen and no combination of values explains.
 func (l *Learner) Odd() []string { return l.odd }
 
-// Claimed returns the traits whose value is shown, with it.
-func (l *Learner) Claimed() map[site.Trait]string {
-	all := map[site.Trait]string{}
+// Claimed returns the aspects whose value is shown, with it.
+func (l *Learner) Claimed() map[site.Aspect]string {
+	all := map[site.Aspect]string{}
 	for _, t := range l.open {
 		if v := l.values[t]; len(v) == 1 {
 			all[t] = v[0]
@@ -167,9 +167,9 @@ func (l *Learner) Claimed() map[site.Trait]string {
 	return all
 }
 
-// settle works out the traits with the first possible value of each.
+// settle works out the aspects with the first possible value of each.
 func (l *Learner) settle() {
-	l.usual = l.Device.Kind.Traits
+	l.usual = l.Device.Platform.Behaviour
 	l.usual.LoginWindow = longestPatience // measured by itself
 	for _, t := range l.open {
 		l.usual, _ = l.usual.With(t, l.values[t][0])
@@ -178,13 +178,13 @@ func (l *Learner) settle() {
 
 // as returns the device with the values of an assignment.
 func (l *Learner) as(a assignment) *site.Device {
-	traits := l.usual
+	behaviour := l.usual
 	for i, v := range a {
 		if v >= 0 && l.domain[i][v] != l.values[l.open[i]][0] {
-			traits, _ = traits.With(l.open[i], l.domain[i][v])
+			behaviour, _ = behaviour.With(l.open[i], l.domain[i][v])
 		}
 	}
-	return l.Device.Behaving(traits)
+	return l.Device.Behaving(behaviour)
 }
 
 // longestPatience is longer than any login of an experiment waits.
@@ -254,7 +254,7 @@ func (l *Learner) Explained(e Experiment, seen []Seen) bool {
 	return slices.ContainsFunc(l.leaves(e.Logins), func(f leaf) bool { return l.shows(f, e.Logins, seen) })
 }
 
-// Like returns the traits, as the site file has them, with which a device does what was seen
+// Like returns the aspects, as the site file has them, with which a device does what was seen
 // and without which it does not: each combination that fits has them, and the usual device
 // does not. "" where there are none. The form of a password is none of them: whatever it is,
 // the rest is the same.
@@ -267,11 +267,11 @@ func (l *Learner) Like(e Experiment, seen []Seen) string {
 	}
 	var all []string
 	for i, t := range l.open {
-		if len(fit) == 0 || fit[0][i] < 0 || t == site.TraitPasswordRADIUS || t == site.TraitPasswordTACACS {
+		if len(fit) == 0 || fit[0][i] < 0 || t == site.AspectPasswordRADIUS || t == site.AspectPasswordTACACS {
 			continue
 		}
 		value := fit[0][i]
-		if l.domain[i][value] != l.Device.Kind.Traits.Value(t) &&
+		if l.domain[i][value] != l.Device.Platform.Behaviour.Value(t) &&
 			!slices.ContainsFunc(fit, func(a assignment) bool { return a[i] != value }) {
 			all = append(all, t.Written(l.domain[i][value]))
 		}
@@ -293,7 +293,7 @@ func (l *Learner) prune() {
 		})
 	}
 	l.settle()
-	if values, open := l.values[site.TraitDefaultPorts]; open && slices.Equal(values, []string{"legacy"}) {
+	if values, open := l.values[site.AspectDefaultPorts]; open && slices.Equal(values, []string{"legacy"}) {
 		l.moveTo(l.Device.Behaving(l.usual))
 	}
 	kept := l.facts[:0]
@@ -360,7 +360,7 @@ func Asked(f foresee.Forecaster, d *site.Device, steps []walk.Step) []string {
 			}
 			if !unseen {
 				all = append(all, AskedLine(step.Purpose.Question(), s.Name, n,
-					d.Kind.Traits.PasswordAs.Of(s.Protocol)))
+					d.Platform.Behaviour.PasswordAs.Of(s.Protocol)))
 			}
 		}
 	}

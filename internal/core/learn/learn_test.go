@@ -86,7 +86,7 @@ func reckoner(t testing.TB, text string) foresee.Forecaster {
 	t.Helper()
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 	require.NoError(t, err)
-	Cast(s, s.Kinds[0])
+	Cast(s, s.Platforms[0])
 	return foresee.Forecaster{Site: s, Keys: site.Keys{"k": site.NewSecret("one"), LearnersKey: site.NewSecret("two")},
 		Now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 }
@@ -110,12 +110,12 @@ func (p *pretender) try(e Experiment) []Seen {
 }
 
 // learned lets a learner find out how a device behaves.
-func learned(t testing.TB, f foresee.Forecaster, traits site.Traits, say func(string)) (*Learner, *pretender) {
+func learned(t testing.TB, f foresee.Forecaster, behaviour site.Behaviour, say func(string)) (*Learner, *pretender) {
 	t.Helper()
 	d := f.Site.Devices[0]
 	l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})
 	require.NoError(t, err)
-	p := &pretender{Pretender: NewPretender(f, d, d.Behaving(traits))}
+	p := &pretender{Pretender: NewPretender(f, d, d.Behaving(behaviour))}
 	for _, e := range l.Back() {
 		seen := p.try(e)
 		say(Describe(e, seen))
@@ -137,15 +137,15 @@ func learned(t testing.TB, f foresee.Forecaster, traits site.Traits, say func(st
 	return nil, nil
 }
 
-// values are all that a trait may be set to in a pretender.
-func values(l *Learner, t site.Trait) []string {
+// values are all that an aspect may be set to in a pretender.
+func values(l *Learner, t site.Aspect) []string {
 	if all := l.candidates(t); all != nil {
 		return all
 	}
 	return t.Values()
 }
 
-// devices is how many devices of random habits are learned.
+// devices is how many devices of random behaviour are learned.
 var devices = flag.Int("devices", testscale.Of(1, 4), "how many devices that behave at random")
 
 func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
@@ -162,32 +162,32 @@ func TestWhatIsClaimedIsWhatWasSetAndNothingElseIsClaimed(t *testing.T) {
 	for n := range *devices {
 		name := []string{"tacacs", "radius", "few", "both"}[n%4]
 		f := reckoner(t, designs[name])
-		traits := f.Site.Kinds[0].Traits
+		behaviour := f.Site.Platforms[0].Behaviour
 		all, err := New(Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper"})
 		require.NoError(t, err)
-		for _, trait := range all.Open() {
-			some := values(all, trait)
-			key := name + trait.String()
+		for _, aspect := range all.Open() {
+			some := values(all, aspect)
+			key := name + aspect.String()
 			if len(left[key]) == 0 { // each value as often as the others, in an order of chance
 				left[key] = random.Perm(len(some))
 			}
 			value := some[left[key][0]]
 			left[key] = left[key][1:]
-			times[trait.String()+": "+value]++
+			times[aspect.String()+": "+value]++
 			var ok bool
-			traits, ok = traits.With(trait, value)
+			behaviour, ok = behaviour.With(aspect, value)
 			require.True(t, ok)
 		}
 		var said []string
-		l, p := learned(t, f, traits, func(text string) { said = append(said, text) })
+		l, p := learned(t, f, behaviour, func(text string) { said = append(said, text) })
 		require.Empty(t, l.Odd(), "%s", strings.Join(said, "\n"))
-		for trait, value := range l.Claimed() {
-			require.Equal(t, traits.Value(trait), value, "%s\n%s", trait, strings.Join(said, "\n"))
-			claimed[name+" "+trait.String()]++
+		for aspect, value := range l.Claimed() {
+			require.Equal(t, behaviour.Value(aspect), value, "%s\n%s", aspect, strings.Join(said, "\n"))
+			claimed[name+" "+aspect.String()]++
 		}
-		for _, trait := range l.Open() {
-			require.Contains(t, l.Left(trait), traits.Value(trait))
-			set[name+" "+trait.String()]++
+		for _, aspect := range l.Open() {
+			require.Contains(t, l.Left(aspect), behaviour.Value(aspect))
+			set[name+" "+aspect.String()]++
 		}
 		logins = max(logins, p.Logins())
 		longest = max(longest, p.Took)

@@ -8,7 +8,7 @@ import (
 )
 
 // leaves returns every way in which an experiment may go: a value is chosen where the walk
-// first hangs on its trait.
+// first hangs on its aspect.
 func (l *Learner) leaves(logins []foresee.Login) []leaf {
 	var leafNodes []leaf
 	pending := [][]choice{nil}
@@ -17,7 +17,7 @@ func (l *Learner) leaves(logins []foresee.Login) []leaf {
 		pending = pending[:len(pending)-1]
 		a := l.nothing()
 		for _, c := range chosen {
-			a[c.trait] = c.value
+			a[c.aspect] = c.value
 		}
 		as := l.as(a)
 		ends, consulted := l.series(as, logins)
@@ -32,10 +32,10 @@ func (l *Learner) leaves(logins []foresee.Login) []leaf {
 				continue
 			}
 			for _, value := range l.values[t][1:] {
-				other := choice{trait: i, value: l.index(i, value)}
+				other := choice{aspect: i, value: l.index(i, value)}
 				pending = append(pending, append(slices.Clone(path), other))
 			}
-			first := choice{trait: i, value: l.index(i, l.values[t][0])}
+			first := choice{aspect: i, value: l.index(i, l.values[t][0])}
 			a[i] = first.value
 			path = append(slices.Clone(path), first)
 		}
@@ -49,16 +49,16 @@ func (l *Learner) leaves(logins []foresee.Login) []leaf {
 
 // series walks some logins. What is seen of them hangs on the form of a password too, though
 // what comes of them may not.
-func (l *Learner) series(as *site.Device, logins []foresee.Login) ([]foresee.Ended, []site.Trait) {
+func (l *Learner) series(as *site.Device, logins []foresee.Login) ([]foresee.Ended, []site.Aspect) {
 	ends, consulted := l.Reckoner.Series(l.Device, as, logins)
 	for _, end := range ends {
 		for _, step := range end.Steps {
 			if step.Purpose != site.Login || len(step.Tries) == 0 {
 				continue
 			}
-			form := site.TraitPasswordTACACS
+			form := site.AspectPasswordTACACS
 			if step.Tries[0].Server.Protocol == site.RADIUS {
-				form = site.TraitPasswordRADIUS
+				form = site.AspectPasswordRADIUS
 			}
 			if !slices.Contains(consulted, form) {
 				consulted = append(consulted, form)
@@ -72,11 +72,11 @@ func (l *Learner) series(as *site.Device, logins []foresee.Login) ([]foresee.End
 const mostLeaves = 4000
 
 type choice struct {
-	trait int
-	value int8
+	aspect int
+	value  int8
 }
 
-// index returns which value of an open trait a value is.
+// index returns which value of an open aspect a value is.
 func (l *Learner) index(open int, value string) int8 {
 	return int8(slices.Index(l.domain[open], value))
 }

@@ -115,7 +115,7 @@ func (m *Meter) Ended(moment time.Time, c *capture.Conn, e capture.Ending) {
 	}
 }
 
-// Unreachable and Neighbour say nothing of a device's habits.
+// Unreachable and Neighbour say nothing of a device's behaviour.
 func (m *Meter) Unreachable(time.Time, netip.Addr, netip.AddrPort, netip.AddrPort, bool, capture.Refusal) {
 }
 

@@ -8,7 +8,7 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-// Pretender is a device that is only thought of: it has the habits of another one, and
+// Pretender is a device that is only thought of: it has the behaviour of another one, and
 // remembers which servers it leaves alone.
 type Pretender struct {
 	Took    time.Duration // of everything that was tried, with its waits

@@ -50,16 +50,16 @@ func TestWholeRunsAreAsWritten(t *testing.T) {
 		{"both", []string{"local-level-needs-session: true", "level-without-session: 4"}},
 	} {
 		f := reckoner(t, designs[k.design])
-		traits := f.Site.Kinds[0].Traits
+		behaviour := f.Site.Platforms[0].Behaviour
 		for _, text := range k.behave {
-			one, err := f.Site.Behaviour("make " + text)
+			one, err := f.Site.Supposition("make " + text)
 			require.NoError(t, err)
-			traits, _ = traits.With(one.Trait, one.Value)
+			behaviour, _ = behaviour.With(one.Aspect, one.Value)
 		}
 		fmt.Fprintf(&b, "# %s %s\n", k.design, strings.Join(k.behave, ", "))
-		l, p := learned(t, f, traits, func(text string) { b.WriteString(text + "\n") })
-		for _, trait := range l.Open() {
-			fmt.Fprintf(&b, "%s: %s\n", trait, strings.Join(l.Left(trait), " "))
+		l, p := learned(t, f, behaviour, func(text string) { b.WriteString(text + "\n") })
+		for _, aspect := range l.Open() {
+			fmt.Fprintf(&b, "%s: %s\n", aspect, strings.Join(l.Left(aspect), " "))
 		}
 		fmt.Fprintf(&b, "%d logins, %s, %d in a row failed\n\n", p.Logins(), p.Took, p.most)
 	}
@@ -99,16 +99,16 @@ func TestWhatTheSiteSaysIsAskedForOnlyAgain(t *testing.T) {
 	o := Options{Reckoner: f, Device: f.Site.Devices[0], Account: "keeper", Ways: []string{site.SSH}}
 	l, err := New(o)
 	require.NoError(t, err)
-	require.NotContains(t, l.Open(), site.TraitRefusal)
+	require.NotContains(t, l.Open(), site.AspectRefusal)
 	require.Equal(t, 3, l.Failures)
-	require.Empty(t, l.Left(site.TraitRefusal))
+	require.Empty(t, l.Left(site.AspectRefusal))
 	require.Len(t, l.Back(), 1, "by ssh alone")
 	o.Again, o.Failures = true, 5
 	l, err = New(o)
 	require.NoError(t, err)
-	require.Contains(t, l.Open(), site.TraitRefusal)
+	require.Contains(t, l.Open(), site.AspectRefusal)
 	require.Equal(t, 5, l.Failures)
-	require.Len(t, l.Left(site.TraitWebNeedsLevel), 16)
+	require.Len(t, l.Left(site.AspectWebNeedsLevel), 16)
 	o.Account = ""
 	l, err = New(o)
 	require.NoError(t, err)
@@ -138,18 +138,18 @@ func TestWhereNoLevelShowsNothingIsTriedForIt(t *testing.T) {
 			require.True(t, l.Saw(e, p.Try(e)))
 		}
 		require.LessOrEqual(t, p.Logins(), 15, name)
-		require.NotContains(t, l.Claimed(), site.TraitLevelWithoutSession, name)
-		require.Contains(t, l.Claimed(), site.TraitRefusal, name)
+		require.NotContains(t, l.Claimed(), site.AspectLevelWithoutSession, name)
+		require.Contains(t, l.Claimed(), site.AspectRefusal, name)
 	}
 }
 
-func TestATraitThatAloneExplainsWhatWasSeenIsNamed(t *testing.T) {
+func TestAAspectThatAloneExplainsWhatWasSeenIsNamed(t *testing.T) {
 	t.Parallel()
 	f := reckoner(t, designs["tacacs"])
 	d := f.Site.Devices[0]
 	l, err := New(Options{Reckoner: f, Device: d, Account: "keeper"})
 	require.NoError(t, err)
-	blocks, _ := d.Kind.Traits.With(site.TraitRecordFailure, "blocks")
+	blocks, _ := d.Platform.Behaviour.With(site.AspectRecordFailure, "blocks")
 	back := l.Back()[0]
 	seen := NewPretender(f, d, d.Behaving(blocks)).Try(back)
 	require.False(t, seen[0].In)
@@ -306,7 +306,7 @@ func TestForHowLongAServerIsLeftAloneIsReadFromThreeLogins(t *testing.T) {
 	require.False(t, can, "without an account there is no way back, and so no experiment")
 }
 
-func TestATraitIsNamedOnlyWhereNothingElseExplainsWhatWasSeen(t *testing.T) {
+func TestAAspectIsNamedOnlyWhereNothingElseExplainsWhatWasSeen(t *testing.T) {
 	t.Parallel()
 	f := reckoner(t, designs["radius"])
 	d := f.Site.Devices[0]

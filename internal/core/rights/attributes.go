@@ -22,9 +22,9 @@ const (
 )
 
 // Attributes returns what a server returns with an accepting decision to a device
-// of a kind. RADIUS carries the rights with the login; TACACS+ with the
+// of a platform. RADIUS carries the rights with the login; TACACS+ with the
 // session's authorization.
-func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.Kind) []Attribute {
+func Attributes(protocol site.Protocol, p site.Purpose, d Decision, platform *site.Platform) []Attribute {
 	if !d.Allow || d.Role == nil {
 		return nil
 	}
@@ -40,20 +40,20 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 		attributes, sent = []Attribute{{Name: ServiceType, Value: service},
 			{Name: ManagementPrivilegeLevel, Value: level}},
 			d.Role.SendRADIUS
-		if kind != nil && kind.Traits.LevelFrom != "" {
+		if platform != nil && platform.Behaviour.LevelFrom != "" {
 			attributes = append(attributes, Attribute{
-				Name: kind.Traits.LevelFrom, Value: kind.Traits.LevelText(d.Role.Level)})
+				Name: platform.Behaviour.LevelFrom, Value: platform.Behaviour.LevelText(d.Role.Level)})
 		}
-		if kind != nil {
-			attributes = append(attributes, CommandAttributes(d.Role, kind)...)
+		if platform != nil {
+			attributes = append(attributes, CommandAttributes(d.Role, platform)...)
 		}
 	case protocol == site.TACACS && p == site.Session:
 		attributes, sent = []Attribute{{Name: PrivLvl, Value: level}}, d.Role.SendTACACS
 	default:
 		return nil
 	}
-	if kind != nil && kind.Traits.AccountFrom != "" && d.Role.Template.Name != "" {
-		attributes = append(attributes, Attribute{Name: kind.Traits.AccountFrom, Value: d.Role.Template.Name})
+	if platform != nil && platform.Behaviour.AccountFrom != "" && d.Role.Template.Name != "" {
+		attributes = append(attributes, Attribute{Name: platform.Behaviour.AccountFrom, Value: d.Role.Template.Name})
 	}
 	for _, a := range sent {
 		attributes = append(attributes, Attribute{Name: a.Name, Value: a.Value, Optional: a.Optional})
@@ -62,16 +62,16 @@ func Attributes(protocol site.Protocol, p site.Purpose, d Decision, kind *site.K
 }
 
 // Level reads the level out of the attributes of an answer: TACACS+ priv-lvl;
-// RADIUS Management-Privilege-Level, else Service-Type; or for a kind that
+// RADIUS Management-Privilege-Level, else Service-Type; or for a platform that
 // reads another RADIUS attribute, that one. It is false when none of them
 // gives one from 0 to 15.
-func Level(attributes []Attribute, kind *site.Kind) (int, bool) {
-	from := kind.Traits.LevelFrom
+func Level(attributes []Attribute, platform *site.Platform) (int, bool) {
+	from := platform.Behaviour.LevelFrom
 	level, found := 0, false
 	for _, a := range attributes {
 		switch {
 		case from != "" && a.Name == from:
-			if n, ok := kind.Traits.LevelIn(a.Value); ok {
+			if n, ok := platform.Behaviour.LevelIn(a.Value); ok {
 				return n, true
 			}
 		case a.Name == PrivLvl, from == "" && a.Name == ManagementPrivilegeLevel:
@@ -91,10 +91,10 @@ func Level(attributes []Attribute, kind *site.Kind) (int, bool) {
 }
 
 // Template returns the local account that the attributes of an answer name for a
-// kind that reads one, "" for none.
-func Template(attributes []Attribute, kind *site.Kind) string {
+// platform that reads one, "" for none.
+func Template(attributes []Attribute, platform *site.Platform) string {
 	for _, a := range attributes {
-		if kind.Traits.AccountFrom != "" && a.Name == kind.Traits.AccountFrom {
+		if platform.Behaviour.AccountFrom != "" && a.Name == platform.Behaviour.AccountFrom {
 			return a.Value
 		}
 	}

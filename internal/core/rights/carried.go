@@ -13,9 +13,9 @@ import (
 const longestCarried = 247
 
 // CommandAttributes returns the attributes that carry a role's command rules to a device
-// of a kind, none for a kind that takes none. A rule that does not fit is left out.
-func CommandAttributes(role *site.Role, kind *site.Kind) []Attribute {
-	c := kind.Commands
+// of a platform, none for a platform that takes none. A rule that does not fit is left out.
+func CommandAttributes(role *site.Role, platform *site.Platform) []Attribute {
+	c := platform.Commands
 	if c == nil {
 		return nil
 	}
@@ -50,11 +50,11 @@ func CommandAttributes(role *site.Role, kind *site.Kind) []Attribute {
 }
 
 // CarriedCommands returns the command rules that the attributes of an answer carry to a
-// device of a kind, in the order in which the device takes them; the last stands for
+// device of a platform, in the order in which the device takes them; the last stands for
 // every command that no other names. It is false where they carry none: then nothing
 // limits commands there.
-func CarriedCommands(attributes []Attribute, kind *site.Kind) ([]site.Rule, bool) {
-	c := kind.Commands
+func CarriedCommands(attributes []Attribute, platform *site.Platform) ([]site.Rule, bool) {
+	c := platform.Commands
 	if c == nil {
 		return nil, false
 	}
@@ -112,10 +112,10 @@ func Passes(rules []site.Rule, line string) (bool, site.Rule) {
 }
 
 // MiscarriedCommand returns a command about which a role and the rules that a device of a
-// kind is given for it differ: one that the role refuses and the device would allow before
+// platform is given for it differ: one that the role refuses and the device would allow before
 // any other. It is "" where they agree about every command.
-func MiscarriedCommand(role *site.Role, kind *site.Kind) (command string, allowed bool) {
-	held, any := CarriedCommands(CommandAttributes(role, kind), kind)
+func MiscarriedCommand(role *site.Role, platform *site.Platform) (command string, allowed bool) {
+	held, any := CarriedCommands(CommandAttributes(role, platform), platform)
 	if !any {
 		held = []site.Rule{{Allow: true, Words: []string{"**"}}}
 	}

@@ -49,7 +49,7 @@ func TestACommandThatIsMiscarriedIsNamedAndNoOther(t *testing.T) {
 			Between:        rapid.SampledFrom([]string{"", ";"}).Draw(t, "between"),
 			BothAllowed:    rapid.Bool().Draw(t, "both"),
 			NeitherAllowed: rapid.Bool().Draw(t, "neither")}
-		kind := &site.Kind{Commands: c}
+		kind := &site.Platform{Commands: c}
 		held, limited := CarriedCommands(CommandAttributes(role, kind), kind)
 		passes := func(line string) bool {
 			ok, _ := Passes(held, line)
@@ -88,7 +88,7 @@ func TestRulesAreCarriedInTheFormOfTheMake(t *testing.T) {
 		rule("allow set **")}}
 	texts := func(c *site.CommandRights, role *site.Role) string {
 		var all []string
-		for _, a := range CommandAttributes(role, &site.Kind{Commands: c}) {
+		for _, a := range CommandAttributes(role, &site.Platform{Commands: c}) {
 			all = append(all, a.Name+"="+a.Value)
 		}
 		return strings.Join(all, " | ")
@@ -109,13 +109,13 @@ func TestRulesAreCarriedInTheFormOfTheMake(t *testing.T) {
 	onlyAllow.Refuse = ""
 	require.Equal(t, "A=look ? now | A=set ...", texts(&onlyAllow, role))
 	require.Empty(t, texts(&onlyAllow, &site.Role{}))
-	named, allowed := MiscarriedCommand(&site.Role{}, &site.Kind{Commands: &onlyAllow})
+	named, allowed := MiscarriedCommand(&site.Role{}, &site.Platform{Commands: &onlyAllow})
 	require.Equal(t, []any{"any1", true}, []any{named, allowed}, "without an attribute nothing is limited")
 	long := &site.Role{Commands: []site.Rule{rule("allow " + strings.Repeat("x", 248)), rule("allow look")}}
 	require.Equal(t, "A=look", texts(&plain, long))
 	require.Empty(t, texts(nil, role))
 	held, limited := CarriedCommands([]Attribute{{Name: "Other", Value: "look"}, {Name: "A", Value: ""}},
-		&site.Kind{Commands: &plain})
+		&site.Platform{Commands: &plain})
 	require.Equal(t, []any{[]site.Rule(nil), false}, []any{held, limited})
 	ok, _ := Passes([]site.Rule{rule("allow **")}, `look "open`)
 	require.False(t, ok, "a quote that is not closed")

@@ -94,7 +94,7 @@ func TestTheServiceTypeSaysWhatTheLevelIs(t *testing.T) {
 		attributes := Attributes(site.RADIUS, site.Login, Decision{Allow: true, Role: &site.Role{Level: level}}, plain)
 		require.Equal(t, Attribute{Name: ServiceType, Value: want}, attributes[0])
 	}
-	other := &site.Kind{Traits: site.Traits{LevelFrom: "Example-Level"}}
+	other := &site.Platform{Behaviour: site.Behaviour{LevelFrom: "Example-Level"}}
 	level, ok := Level([]Attribute{{Name: ServiceType, Value: "Administrative"}}, other)
 	require.Equal(t, []any{0, false}, []any{level, ok}, "a platform that reads another attribute does not heed "+
 		"this one")

@@ -92,15 +92,15 @@ func TestAnswersCarryWhatTheKindOfDeviceReads(t *testing.T) {
 	s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(limited)})
 	require.NoError(t, err)
 	d := Decision{Allow: true, Role: s.Roles[0]}
-	over := Attributes(site.RADIUS, site.Login, d, s.Kinds[0])
+	over := Attributes(site.RADIUS, site.Login, d, s.Platforms[0])
 	require.Equal(t, []Attribute{{Name: ServiceType, Value: "Administrative"},
 		{Name: ManagementPrivilegeLevel, Value: "15"}, {Name: "Example-Level", Value: "15"},
 		{Name: "Filter-Id", Value: "watch"}, {Name: "Class", Value: "x"}}, over)
-	require.Equal(t, "watch", Template(over, s.Kinds[0]))
+	require.Equal(t, "watch", Template(over, s.Platforms[0]))
 	require.Equal(t, "", Template(over, plain))
 	require.Equal(t, []Attribute{{Name: PrivLvl, Value: "15"}, {Name: "idletime", Value: "20", Optional: true}},
 		Attributes(site.TACACS, site.Session, d, nil))
 	require.Empty(t, Attributes(site.RADIUS, site.Session, d, plain), "RADIUS carries the rights with the login")
-	level, ok := Level([]Attribute{{Name: ManagementPrivilegeLevel, Value: "15"}}, s.Kinds[0])
+	level, ok := Level([]Attribute{{Name: ManagementPrivilegeLevel, Value: "15"}}, s.Platforms[0])
 	require.Equal(t, []any{0, false}, []any{level, ok}, "a platform that reads another attribute reads no other")
 }

@@ -71,7 +71,7 @@ grants: [{who: team net, role: r}]
 `, form, rules)
 		s, err := site.Parse(site.Source{Name: "site.yaml", Text: []byte(text)})
 		require.NoError(t, err, text)
-		role, kind := s.Roles[0], s.Kinds[0]
+		role, kind := s.Roles[0], s.Platforms[0]
 		attributes := rights.CommandAttributes(role, kind)
 		attributes = append(attributes, rights.Attribute{Name: "Filter-Id", Value: "look **"}) // of something else
 		carried, limited := rights.CarriedCommands(attributes, kind)
@@ -128,8 +128,8 @@ func decide(role *site.Role, line string) bool {
 func TestWhatIsNoLevelGivesNone(t *testing.T) {
 	t.Parallel()
 	s := keep.Made(t, 1)
-	kind := &site.Kind{Traits: s.Kinds[0].Traits}
-	kind.Traits.LevelFrom, kind.Traits.AccountFrom = "", ""
+	kind := &site.Platform{Behaviour: s.Platforms[0].Behaviour}
+	kind.Behaviour.LevelFrom, kind.Behaviour.AccountFrom = "", ""
 	for value, level := range map[string]int{"-1": -1, "16": -1, "": -1, "full": -1, "0": 0, "15": 15} {
 		for _, name := range []string{rights.PrivLvl, rights.ManagementPrivilegeLevel} {
 			n, given := rights.Level([]rights.Attribute{{Name: name, Value: value}}, kind)

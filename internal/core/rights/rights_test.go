@@ -248,5 +248,5 @@ func TestLevelsSurviveEachProtocol(t *testing.T) {
 	}
 }
 
-// plain is a kind that says nothing of itself.
-var plain = &site.Kind{Traits: site.DefaultTraits()}
+// plain is a platform that says nothing of itself.
+var plain = &site.Platform{Behaviour: site.DefaultBehaviour()}

@@ -10,8 +10,8 @@ import (
 
 // switchOn is the moment at which the device begins to ask lists at all.
 func (m *maker) switchOn() Section {
-	traits := m.device.Kind.Traits
-	if !traits.SwitchedOn {
+	behaviour := m.device.Platform.Behaviour
+	if !behaviour.SwitchedOn {
 		return Section{}
 	}
 	does := map[site.MethodKind]string{site.ByLocal: "asks for a local account",
@@ -24,7 +24,7 @@ func (m *maker) switchOn() Section {
 	return Section{Title: "Switch central logins on",
 		Why: "Lists can be made only then, and every way in changes at that moment, before any list is in use.",
 		Items: []Item{{Text: fmt.Sprintf("Switch them on. From that moment each of %s %s. Sessions that are open stay.",
-			strings.Join(ways, ", "), does[traits.BuiltInLogin])},
+			strings.Join(ways, ", "), does[behaviour.BuiltInLogin])},
 			{Text: "Before you go on, get in once more from a second session, by the way in that is changed first."}}}
 }
 
@@ -78,9 +78,9 @@ func prefixes(all []netip.Prefix) string {
 	return strings.Join(names, ", ")
 }
 
-// restarts is what makes pages take their lists, where a kind needs it.
+// restarts is what makes pages take their lists, where a platform needs it.
 func (m *maker) restarts(w *site.Way) []Item {
-	if !m.device.Kind.Traits.PagesRestart || w.Access != site.Web && w.Access != site.API {
+	if !m.device.Platform.Behaviour.PagesRestart || w.Access != site.Web && w.Access != site.API {
 		return nil
 	}
 	return []Item{{Text: fmt.Sprintf("Start the service of %s again: it takes the lists only then, and open pages end.",

@@ -62,7 +62,7 @@ func (m *maker) returns(v *site.Server) (items []Item) {
 	for _, role := range roles {
 		var carried []string
 		for _, a := range rights.Attributes(v.Protocol, purpose, rights.Decision{Allow: true, Role: role},
-			m.device.Kind) {
+			m.device.Platform) {
 			carried = append(carried, a.Name+" = "+a.Value)
 		}
 		text := fmt.Sprintf("%s: accept %s, and answer %s with %s.", v.Name, strings.Join(people[role], ", "), question,

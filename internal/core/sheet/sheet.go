@@ -46,7 +46,7 @@ type Test struct {
 	Way, Person, Password string
 	Expect                string
 	Wait                  string       // "" for none
-	NotKnown              string       // how else it may come out, by traits that the site does not say; "" for not
+	NotKnown              string       // how else it may come out, by aspects that the site does not say; "" for not
 	Case                  foresee.Case // what is foreseen
 	Dark                  bool         // while every server is silent
 	Seen                  Seen

@@ -79,7 +79,7 @@ func expectation(c foresee.Case) string {
 	return text
 }
 
-// notKnown says with which values of traits that the site does not say a login comes out
+// notKnown says with which values of aspects that the site does not say a login comes out
 // otherwise: trying it tells.
 func notKnown(c foresee.Case) string {
 	var ends []string
@@ -95,7 +95,7 @@ func notKnown(c foresee.Case) string {
 		if values[end] == nil {
 			ends = append(ends, end)
 		}
-		values[end] = append(values[end], d.Trait.Written(d.Value))
+		values[end] = append(values[end], d.Aspect.Written(d.Value))
 	}
 	if len(ends) == 0 {
 		return ""

@@ -109,14 +109,14 @@ func readCommandRights(r *reader, n *yaml.Node, v *Vendor) {
 	v.Commands = c
 }
 
-// commandRights leads kinds to the vendors whose form of command rules they take.
+// commandRights leads platforms to the vendors whose form of command rules they take.
 func (l *linker) commandRights() {
 	vendors := make(map[string]*Vendor, len(l.site.Vendors))
 	for _, v := range l.site.Vendors {
 		vendors[v.Name] = v
 	}
-	for _, k := range l.site.Kinds {
-		from := k.Traits.CommandsFrom
+	for _, k := range l.site.Platforms {
+		from := k.Behaviour.CommandsFrom
 		if from.Name == "" {
 			continue
 		}

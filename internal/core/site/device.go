@@ -54,7 +54,7 @@ const (
 	Nowhere  Origin = iota // no list
 	Own                    // named by the way in itself
 	Default                // the device-wide list
-	BuiltIn                // the kind's built-in login
+	BuiltIn                // the platform's built-in login
 	Unobeyed               // a list is named, and the console does not obey it
 )
 
@@ -104,14 +104,14 @@ type Profile struct {
 }
 
 // Device is one device with everything that holds on it: its own keys, its
-// profile's, and the traits of its kind.
+// profile's, and the behaviour of its platform.
 type Device struct {
 	Ref
-	Kind       *Kind
-	KindRef    Ref
-	Profile    *Profile
-	ProfileRef Ref
-	Addresses  []netip.Addr
+	Platform    *Platform
+	PlatformRef Ref
+	Profile     *Profile
+	ProfileRef  Ref
+	Addresses   []netip.Addr
 	// Source is where its requests come from; the first address unless said. Path
 	// says it for each server.
 	Source      netip.Addr
@@ -133,7 +133,7 @@ type Device struct {
 
 // LoginList returns the list that decides about a name at a way in: that of the
 // device's account of that name where it has one, else that of the way in. It is false for
-// the kind's built-in login, which has no list.
+// the platform's built-in login, which has no list.
 func (d *Device) LoginList(w *Way, name string) (*List, bool) {
 	if a := d.Account(name); a != nil {
 		if own, has := d.OwnList(a); has {
@@ -243,12 +243,12 @@ func (d *Device) Asks() netip.Addr {
 }
 
 // Ports returns the ports at which the device asks a RADIUS server now, and
-// where that is said. Ports that the site file does not say are the kind's own.
+// where that is said. Ports that the site file does not say are the platform's own.
 func (d *Device) Ports(s *Server) (authentication, accounting uint16, place Place) {
 	authentication = s.AuthenticationPort
 	accounting = s.AccountingPort
 	place = s.Place
-	if !s.PortsSaid && d.Kind.Traits.LegacyPorts && s.TwoPorts() {
+	if !s.PortsSaid && d.Platform.Behaviour.LegacyPorts && s.TwoPorts() {
 		authentication, accounting = 1645, 1646
 	}
 	if h, ok := d.Found.Ports[s]; ok {
@@ -309,12 +309,12 @@ func (d *Device) Way(name string) *Way {
 }
 
 // Managed returns the way in by which the device's configuration is managed: netconf, or
-// api where its kind has RESTCONF there; nil for neither.
+// api where its platform has RESTCONF there; nil for neither.
 func (d *Device) Managed() *Way {
 	if w := d.Way(NETCONF); w != nil {
 		return w
 	}
-	if d.Kind.Traits.RESTCONF {
+	if d.Platform.Behaviour.RESTCONF {
 		return d.Way(API)
 	}
 	return nil

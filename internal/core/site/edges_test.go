@@ -126,10 +126,10 @@ func TestMoreOfTheLanguageKeepsWhatWasMeant(t *testing.T) {
 
 func TestEachAccessNeedsTheLevelOfItsKind(t *testing.T) {
 	t.Parallel()
-	traits := Traits{WebNeedsLevel: 7, APINeedsLevel: 9}
+	behaviour := Behaviour{WebNeedsLevel: 7, APINeedsLevel: 9}
 	for access, want := range map[string]int{Web: 7, API: 9, SSH: 0, Console: 0} {
-		level, trait := traits.NeedsLevel(access)
+		level, aspect := behaviour.NeedsLevel(access)
 		require.Equal(t, want, level, access)
-		require.Equal(t, map[string]string{Web: "web-needs-level", API: "api-needs-level"}[access], trait)
+		require.Equal(t, map[string]string{Web: "web-needs-level", API: "api-needs-level"}[access], aspect)
 	}
 }

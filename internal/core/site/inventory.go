@@ -178,7 +178,7 @@ func (r *reader) cell(d *Device, column string, n *yaml.Node) {
 	case "name":
 		d.Ref, _ = r.name(n, "a device's name")
 	case "platform":
-		d.KindRef, _ = r.name(n, "platform")
+		d.PlatformRef, _ = r.name(n, "platform")
 	case "profile":
 		d.ProfileRef, _ = r.name(n, "profile")
 	case "addresses":

@@ -145,10 +145,12 @@ func TestTheWholeLanguageIsReadAndObeyed(t *testing.T) {
 	require.Equal(t, "tern", s.Groups[0].Servers[0].Name, "the design stays as it is")
 	require.Equal(t, "secret bridge", ssh.Lists[Elevation].Methods[1].String())
 	require.NotNil(t, d.Way("netconf"))
-	traits := d.Kind.Traits
+	behaviour := d.Platform.Behaviour
 	require.Equal(t, []any{"Example-Level", "Filter-Id", "chap", "pap", Range{0, 97}},
-		[]any{traits.LevelFrom, traits.AccountFrom, traits.PasswordAs.TACACS, traits.PasswordAs.RADIUS, traits.Lines})
-	require.True(t, traits.Speaks(TACACS) && !traits.Speaks(LDAP) && !traits.Reaches(d.Network) && traits.Reaches(""))
+		[]any{behaviour.LevelFrom, behaviour.AccountFrom, behaviour.PasswordAs.TACACS, behaviour.PasswordAs.RADIUS,
+			behaviour.Lines})
+	require.True(t, behaviour.Speaks(TACACS) && !behaviour.Speaks(LDAP) && !behaviour.Reaches(d.Network) &&
+		behaviour.Reaches(""))
 
 	sw1, sw2 := s.Device("sw-1"), s.Device("sw-2")
 	require.Equal(t, []any{"192.0.2.102", "north", "pier", 2},

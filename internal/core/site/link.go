@@ -17,16 +17,16 @@ type linker struct {
 	partial bool            // something could not be read: what may result from that is not said
 	unnamed map[string]bool // in a partial site: what has an entry without a name
 
-	keys     map[string]*Key
-	groups   map[string]*Group
-	lists    map[string]*List
-	kinds    map[string]*Kind
-	profiles map[string]*Profile
-	accounts map[string]*Account
-	roles    map[string]*Role
-	secrets  map[string]*ElevationSecret
-	shared   map[wayKey][]*Way
-	asked    map[*Way][]*Server // by the first way in of a device
+	keys      map[string]*Key
+	groups    map[string]*Group
+	lists     map[string]*List
+	platforms map[string]*Platform
+	profiles  map[string]*Profile
+	accounts  map[string]*Account
+	roles     map[string]*Role
+	secrets   map[string]*ElevationSecret
+	shared    map[wayKey][]*Way
+	asked     map[*Way][]*Server // by the first way in of a device
 }
 
 func (l *linker) wrong(p Place, format string, args ...any) {
@@ -83,7 +83,7 @@ func (l *linker) link() {
 	s.servers = index(l, "server", s.Servers, func(v *Server) *Ref { return &v.Ref })
 	l.groups = index(l, "group", s.Groups, func(v *Group) *Ref { return &v.Ref })
 	l.lists = index(l, "list", s.Lists, func(v *List) *Ref { return &v.Ref })
-	l.kinds = index(l, "platform", s.Kinds, func(v *Kind) *Ref { return &v.Ref })
+	l.platforms = index(l, "platform", s.Platforms, func(v *Platform) *Ref { return &v.Ref })
 	l.profiles = index(l, "profile", s.Profiles, func(v *Profile) *Ref { return &v.Ref })
 	s.devices = index(l, "device", s.Devices, func(v *Device) *Ref { return &v.Ref })
 	l.accounts = index(l, "account", s.Accounts, func(v *Account) *Ref { return &v.Ref })
@@ -272,14 +272,14 @@ func (l *linker) methods(v *List) {
 }
 
 func (l *linker) devices() {
-	plain := &Kind{Ref: Ref{Name: "plain"}, Traits: DefaultTraits()}
+	plain := &Platform{Ref: Ref{Name: "plain"}, Behaviour: DefaultBehaviour()}
 	none := &Profile{}
 	sources := map[netip.Addr]*Device{}
 	for _, d := range l.site.Devices {
-		d.Kind, d.Profile = plain, none
-		if d.KindRef.Name != "" {
-			if k := find(l, "platform", l.kinds, d.KindRef); k != nil {
-				d.Kind = k
+		d.Platform, d.Profile = plain, none
+		if d.PlatformRef.Name != "" {
+			if k := find(l, "platform", l.platforms, d.PlatformRef); k != nil {
+				d.Platform = k
 			}
 		}
 		if d.ProfileRef.Name != "" {
@@ -329,14 +329,14 @@ func (l *linker) deviceAccounts(d *Device) {
 
 // wayKey tells devices apart whose ways in can differ.
 type wayKey struct {
-	profile *Profile
-	kind    *Kind
-	own     *Device // only for a device with keys of its own
+	profile  *Profile
+	platform *Platform
+	own      *Device // only for a device with keys of its own
 }
 
 // ways works out the ways in of a device, once for all devices alike.
 func (l *linker) ways(d *Device) []*Way {
-	key := wayKey{profile: d.Profile, kind: d.Kind}
+	key := wayKey{profile: d.Profile, platform: d.Platform}
 	if d.Own.Access != nil || d.Own.Defaults != (Binds{}) || len(d.Found.lists) > 0 || len(d.Found.groups) > 0 {
 		key.own = d
 	}
@@ -360,7 +360,7 @@ func (l *linker) ways(d *Device) []*Way {
 		}
 		for _, e := range entries {
 			if !e.Off {
-				ways = append(ways, l.way(e, defaults, d.Kind))
+				ways = append(ways, l.way(e, defaults, d.Platform))
 			}
 		}
 	}
@@ -370,7 +370,7 @@ func (l *linker) ways(d *Device) []*Way {
 }
 
 // way leads one way in to its lists: its own, else the device-wide one.
-func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
+func (l *linker) way(e Entry, defaults Binds, platform *Platform) *Way {
 	w := &Way{Access: e.Access, Lines: e.Lines, HasLines: e.HasLines, From: e.From, SSH: e.SSH, Place: e.Place}
 	for p := Login; p < PurposeCount; p++ {
 		ref, origin := e.Binds[p], Own
@@ -394,7 +394,7 @@ func (l *linker) way(e Entry, defaults Binds, kind *Kind) *Way {
 			l.wrong(ref.Place, "the list %q is for %s and is used here for %s", ref.Name, found.Purpose, p)
 			continue
 		}
-		if e.Access == Console && !kind.Traits.ConsoleObeys && (p == Session || p == Commands) {
+		if e.Access == Console && !platform.Behaviour.ConsoleObeys && (p == Session || p == Commands) {
 			w.Origins[p], w.unobeyed[p] = Unobeyed, found
 			continue
 		}

@@ -24,7 +24,7 @@ type Site struct {
 	Servers     []*Server
 	Groups      []*Group
 	Lists       []*List
-	Kinds       []*Kind
+	Platforms   []*Platform
 	Profiles    []*Profile
 	Devices     []*Device
 	Accounts    []*Account
@@ -223,7 +223,7 @@ const (
 	BySecret MethodKind = "secret" // a secret that many share, for an elevation or a login
 	SignedIn MethodKind = "signed-in"
 	ByNone   MethodKind = "none"
-	// LinePassword is a kind's built-in login by a password of the line, which
+	// LinePassword is a platform's built-in login by a password of the line, which
 	// has no names; no list can name it.
 	LinePassword MethodKind = "line-password"
 	// ByOnly is the refusal of a name that a list is not for: no list can name it.
@@ -233,7 +233,7 @@ const (
 )
 
 // Method is one step of a list. What only some kinds of method have is asked for, with
-// whether there is one: a method of another kind stands wherever one may stand.
+// whether there is one: a method of another platform stands wherever one may stand.
 type Method struct {
 	Kind   MethodKind
 	Ref    Ref // the name of the group or the secret

@@ -116,8 +116,8 @@ func (s *Site) replace(file int32) {
 			continue
 		}
 		old := s.Devices[i]
-		if d.KindRef.Name == "" {
-			d.KindRef = old.KindRef
+		if d.PlatformRef.Name == "" {
+			d.PlatformRef = old.PlatformRef
 		}
 		if len(d.Addresses) == 0 {
 			d.Addresses = old.Addresses
@@ -161,7 +161,7 @@ var siteShape = sync.OnceValue(func() *shape[Site] {
 			"servers":   list(&serverShape, func(s *Site) *[]*Server { return &s.Servers }, freshServer),
 			"groups":    list(&groupShape, func(s *Site) *[]*Group { return &s.Groups }, blank[Group]),
 			"lists":     list(&listShape, func(s *Site) *[]*List { return &s.Lists }, freshList),
-			"platforms": list(&kindShape, func(s *Site) *[]*Kind { return &s.Kinds }, freshKind),
+			"platforms": list(&platformShape, func(s *Site) *[]*Platform { return &s.Platforms }, freshPlatform),
 			"profiles":  list(&profileShape, func(s *Site) *[]*Profile { return &s.Profiles }, freshProfile),
 			"devices":   list(&deviceShape, func(s *Site) *[]*Device { return &s.Devices }, freshDevice),
 			"devices-from": {read: readInventories, form: oneOrMore(

@@ -88,66 +88,67 @@ func (r *reader) method(n *yaml.Node) (Method, bool) {
 	return m, true
 }
 
-func freshKind(*reader, *yaml.Node) Kind { return Kind{Traits: DefaultTraits()} }
+func freshPlatform(*reader, *yaml.Node) Platform { return Platform{Behaviour: DefaultBehaviour()} }
 
-var kindShape = shape[Kind]{
+var platformShape = shape[Platform]{
 	what: "a platform", renamed: renamedInPlatform,
-	fields: map[string]field[Kind]{
-		"name": nameField("a platform's name", func(k *Kind) *Ref { return &k.Ref }),
-		"phrasebook": {read: func(r *reader, n *yaml.Node, k *Kind) {
+	fields: map[string]field[Platform]{
+		"name": nameField("a platform's name", func(k *Platform) *Ref { return &k.Ref }),
+		"phrasebook": {read: func(r *reader, n *yaml.Node, k *Platform) {
 			if text, ok := r.scalar(n, "phrasebook"); ok {
 				k.Phrasebook = Ref{Name: text, Place: r.place(n)}
 			}
 		}, form: textForm()},
-		"behaviour": {read: func(r *reader, n *yaml.Node, k *Kind) {
+		"behaviour": {read: func(r *reader, n *yaml.Node, k *Platform) {
 			if n.Tag != "!!null" {
-				k.TraitsAt = r.place(n)
-				traitShape().read(r, n, k)
+				k.BehaviourAt = r.place(n)
+				aspectShape().read(r, n, k)
 			}
-		}, form: orNothing(traitShape().form())},
+		}, form: orNothing(aspectShape().form())},
 	},
 	must: []string{"name"},
 }
 
-var traitShape = sync.OnceValue(func() *shape[Kind] {
-	fields := make(map[string]field[Kind], len(traits)+4)
-	for name, t := range traits {
-		fields[name] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+var aspectShape = sync.OnceValue(func() *shape[Platform] {
+	fields := make(map[string]field[Platform], len(behaviour)+4)
+	for name, t := range behaviour {
+		fields[name] = field[Platform]{read: func(r *reader, n *yaml.Node, k *Platform) {
 			k.says(name)
-			if text, ok := r.scalar(n, name); ok && !t.set(&k.Traits, text) {
+			if text, ok := r.scalar(n, name); ok && !t.set(&k.Behaviour, text) {
 				r.wrong(n, "%s is %q; %s is wanted", name, shorten(text), t.takes)
 			}
-		}, form: traitForm(t)}
+		}, form: aspectForm(t)}
 	}
-	fields["speaks"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
-		k.Traits.Unspoken = []Protocol{RADIUS, TACACS, LDAP}
+	fields["speaks"] = field[Platform]{read: func(r *reader, n *yaml.Node, k *Platform) {
+		k.Behaviour.Unspoken = []Protocol{RADIUS, TACACS, LDAP}
 		r.each(n, "speaks", func(item *yaml.Node) {
 			spoken := Protocol(r.oneOf(item, "speaks", "radius", "tacacs", "ldap"))
-			k.Traits.Unspoken = slices.DeleteFunc(k.Traits.Unspoken, func(p Protocol) bool { return p == spoken })
+			k.Behaviour.Unspoken = slices.DeleteFunc(k.Behaviour.Unspoken, func(p Protocol) bool { return p == spoken })
 		})
 	}, form: oneOrMore(wordsForm("radius", "tacacs", "ldap"))}
-	fields["models"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
-		k.Traits.LacksModels = slices.Clone(Models)
+	fields["models"] = field[Platform]{read: func(r *reader, n *yaml.Node, k *Platform) {
+		k.Behaviour.LacksModels = slices.Clone(Models)
 		r.each(n, "models", func(item *yaml.Node) {
 			has := r.oneOf(item, "models", Models...)
-			k.Traits.LacksModels = slices.DeleteFunc(k.Traits.LacksModels, func(m string) bool { return m == has })
+			k.Behaviour.LacksModels = slices.DeleteFunc(
+				k.Behaviour.LacksModels, func(m string) bool { return m == has })
 		})
 	}, form: oneOrMore(wordsForm(Models...))}
-	fields["commands-from"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+	fields["commands-from"] = field[Platform]{read: func(r *reader, n *yaml.Node, k *Platform) {
 		if text, ok := r.scalar(n, "commands-from"); ok && text != "none" {
-			k.Traits.CommandsFrom, _ = r.name(n, "a vendor")
+			k.Behaviour.CommandsFrom, _ = r.name(n, "a vendor")
 		}
 	}, form: nameForm()}
-	fields["port-names"] = inner(&portNamesShape, func(k *Kind) *PortNames { return &k.Traits.PortNames })
-	forms := inner(&passwordAsShape, func(k *Kind) *PasswordForms { return &k.Traits.PasswordAs })
-	fields["password-form"] = field[Kind]{read: func(r *reader, n *yaml.Node, k *Kind) {
+	fields["port-names"] = inner(&portNamesShape, func(k *Platform) *PortNames { return &k.Behaviour.PortNames })
+	forms := inner(&passwordAsShape, func(k *Platform) *PasswordForms { return &k.Behaviour.PasswordAs })
+	fields["password-form"] = field[Platform]{read: func(r *reader, n *yaml.Node, k *Platform) {
 		for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
 			k.says("password-form " + n.Content[i].Value)
 		}
 		k.FormsAt = r.place(n)
 		forms.read(r, n, k)
 	}, form: forms.form}
-	return &shape[Kind]{what: "behaviour", fields: fields, renamed: renamedBehaviour}
+	return &shape[Platform]{what: "behaviour", fields: fields, renamed: renamedBehaviour}
 })
 
 var passwordAsShape = shape[PasswordForms]{

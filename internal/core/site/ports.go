@@ -7,14 +7,14 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// PortNames are how devices of a kind name their ports to servers, by access. A
+// PortNames are how devices of a platform name their ports to servers, by access. A
 // name stands for itself with any number behind it, unless it ends in a digit;
 // * stands for anything. Upper and lower case are one.
 type PortNames map[string][]string
 
 // Access tells the way in from the port that a device names: "ssh4", "console0";
 // "" where the name says nothing. Of several names that fit, the one with the most
-// letters and digits counts. An access of which the kind says nothing goes by its
+// letters and digits counts. An access of which the platform says nothing goes by its
 // own name.
 func (p PortNames) Access(port string) string {
 	best, most := "", -1

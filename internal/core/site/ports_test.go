@@ -17,7 +17,7 @@ func TestAPortTellsTheWayIn(t *testing.T) {
 		"con 0":        {"", Console},
 		"con":          {"", Console},
 		"web":          {Web, ""},
-		"telnet3":      {Telnet, Telnet}, // of which the kind says nothing
+		"telnet3":      {Telnet, Telnet}, // of which the platform says nothing
 		"line3":        {"", SSH},
 		"Line 3/4":     {"", SSH},
 		"line0":        {"", Console}, // the longer name
@@ -67,21 +67,21 @@ func TestPortNamesThatTellNothingApartAreRefused(t *testing.T) {
 
 func TestALevelHasTheFormThatItsKindSays(t *testing.T) {
 	t.Parallel()
-	traits := func(text string) (Traits, error) {
+	behaviour := func(text string) (Behaviour, error) {
 		s, err := Parse(Source{Name: "site.yaml",
 			Text: []byte("site: x\nkinds: [{name: k, behaviour: {level-attribute: " + text + "}}]\n")})
 		if err != nil {
-			return Traits{}, err
+			return Behaviour{}, err
 		}
-		return s.Kinds[0].Traits, nil
+		return s.Platforms[0].Behaviour, nil
 	}
-	plain, err := traits("Example-Level")
+	plain, err := behaviour("Example-Level")
 	require.NoError(t, err)
-	formed, err := traits(`"Example-Pair access:level={level};"`)
+	formed, err := behaviour(`"Example-Pair access:level={level};"`)
 	require.NoError(t, err)
 	require.Equal(t, []string{"15", "access:level=15;"}, []string{plain.LevelText(15), formed.LevelText(15)})
 	for _, k := range []struct {
-		of    Traits
+		of    Behaviour
 		value string
 		level int
 		ok    bool
@@ -97,7 +97,7 @@ func TestALevelHasTheFormThatItsKindSays(t *testing.T) {
 	}
 	for _, bad := range []string{`"Example-Pair level"`, `"Example-Pair {level}{level}"`, `"radius-standard x={level}"`,
 		`"a b c"`} {
-		_, err := traits(bad)
+		_, err := behaviour(bad)
 		require.ErrorContains(t, err, "level-attribute is", bad)
 	}
 }

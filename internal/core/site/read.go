@@ -23,7 +23,7 @@ type Source struct {
 	// that stands in Name as it is.
 	Lines []int
 	// Replaces lets its devices take the place of those of the same names in sources before
-	// it, with the kind, addresses and labels that it does not say.
+	// it, with the platform, addresses and labels that it does not say.
 	Replaces bool
 }
 

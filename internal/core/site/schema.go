@@ -67,11 +67,11 @@ func meanings(text string) map[string]meaning {
 		}
 		all[key] = m
 	}
-	for name, t := range traits {
+	for name, t := range behaviour {
 		path := "platforms.behaviour." + name
 		m := all[path]
 		m.text += " (" + t.takes + ")"
-		m.unless = valueOf(t.get(DefaultTraits()))
+		m.unless = valueOf(t.get(DefaultBehaviour()))
 		all[path] = m
 	}
 	return all
@@ -175,8 +175,8 @@ func Schema() []byte {
 	return append(text, '\n')
 }
 
-// traitForm are the traits with a single value.
-func traitForm(t trait) form {
+// aspectForm are the aspects with a single value.
+func aspectForm(t aspect) form {
 	takes := t.takes
 	if a, b, two := strings.Cut(takes, " or "); two && !strings.Contains(takes, ",") &&
 		!strings.Contains(takes, " the ") {

@@ -57,7 +57,7 @@ devices:
 	a := s.Device("a")
 	require.Equal(t, []string{"console", "telnet"}, []string{a.Ways[0].Name(), a.Ways[1].Name()})
 	require.Equal(t, "k [192.0.2.1 192.0.2.2] 192.0.2.2 true map[up:[192.0.2.2]] map[x:y] a.example",
-		fmt.Sprint(a.Kind.Name, " ",
+		fmt.Sprint(a.Platform.Name, " ",
 			a.Addresses, " ", a.Source, " ", a.SourceSet, " ", a.Interfaces, " ", a.Labels, " ", a.Shows.Name))
 	require.Equal(t, "a.txt:7", s.Where(a.Place))
 	require.Equal(t, "a.txt:9", s.Where(a.Ways[1].Place))
@@ -71,7 +71,7 @@ devices:
 	s, err = Parse(Source{Name: "s.yaml", Text: []byte(whole)}, source)
 	require.NoError(t, err)
 	require.Equal(t, "other [192.0.2.9] 192.0.2.9 map[]",
-		fmt.Sprint(s.Device("a").Kind.Name, " ", s.Device("a").Addresses, " ",
+		fmt.Sprint(s.Device("a").Platform.Name, " ", s.Device("a").Addresses, " ",
 			s.Device("a").Source, " ", s.Device("a").Interfaces))
 
 	source.Text = []byte("devices: [{name: new, addresses: [192.0.2.9]}]\n")

@@ -39,7 +39,7 @@ func (c carried) Try(n int) Reply {
 
 func limiting(t *testing.T, ways string) *site.Device {
 	d := device(t, "rights-with-login: true", moreLists, ways, "keeper")
-	d.Kind.Commands = &site.CommandRights{Allow: "Example-May", AllowForm: site.CommandPlace, Word: "*", Rest: "**"}
+	d.Platform.Commands = &site.CommandRights{Allow: "Example-May", AllowForm: site.CommandPlace, Word: "*", Rest: "**"}
 	return d
 }
 
@@ -124,9 +124,9 @@ func TestALoginHangsOnlyOnWhatItCameTo(t *testing.T) {
 	t.Parallel()
 	d := device(t, "", moreLists, "ssh: {login: t-only}", "keeper")
 	_, v := enter(d, &world{answers: map[string]string{"t1": "yes"}}, "ines")
-	require.NotContains(t, v.Consulted(), site.TraitRestEnds, "no server is left alone")
+	require.NotContains(t, v.Consulted(), site.AspectRestEnds, "no server is left alone")
 	_, v = enter(d, &world{answers: map[string]string{"t1": "no"}}, "ines")
-	require.NotContains(t, v.Consulted(), site.TraitRefusal, "the last method refuses")
+	require.NotContains(t, v.Consulted(), site.AspectRefusal, "the last method refuses")
 }
 
 // One question to a group is asked for the person of the visit, and is a step of its own.

@@ -71,8 +71,8 @@ func TestBothRecordsOfACommandMustBeKeptWhereTheKindInsists(t *testing.T) {
 
 func TestAServerIsLeftAloneFromTheEndOfItsWaitOn(t *testing.T) {
 	t.Parallel()
-	for traits, woken := range map[string]bool{"": false, "dead-time-ends: with-last": true} {
-		d := device(t, traits, loginLists, "ssh: {login: t-local}", "keeper")
+	for behaviour, woken := range map[string]bool{"": false, "dead-time-ends: with-last": true} {
+		d := device(t, behaviour, loginLists, "ssh: {login: t-local}", "keeper")
 		w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}}
 		rests := new(Rests)
 		require.False(t, rests.Some())
@@ -92,7 +92,7 @@ func TestAServerIsLeftAloneFromTheEndOfItsWaitOn(t *testing.T) {
 		second.Enter("ines")
 		require.Equal(t, []string{"login t1 1"}, w.asked, "all are left alone, so the first is asked")
 		_, resting = rests.Until(t2, 11*time.Second, true)
-		require.Equal(t, !woken, resting, "with the last one, no server is left alone any more (%q)", traits)
+		require.Equal(t, !woken, resting, "with the last one, no server is left alone any more (%q)", behaviour)
 	}
 }
 

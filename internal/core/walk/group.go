@@ -90,9 +90,9 @@ func (v *Visit) group(g *site.Group, q Question) Step {
 	}
 	if len(awake) == 0 {
 		switch {
-		case v.Consult(site.TraitRestEnds).RestEndsWithLast: // all rest: so no rest holds
+		case v.Consult(site.AspectRestEnds).RestEndsWithLast: // all rest: so no rest holds
 			v.Rests.Wake(usable...)
-		case v.Consult(site.TraitAllResting).AllRestingPasses:
+		case v.Consult(site.AspectAllResting).AllRestingPasses:
 			step.Reason = reason.AllResting
 			return step
 		}
@@ -120,25 +120,25 @@ func (v *Visit) rests(s *site.Server) bool {
 	if _, left := v.Rests.Until(s, v.Now, false); !left {
 		return false
 	}
-	_, resting := v.Rests.Until(s, v.Now, !v.Consult(site.TraitRestEnds).RestEndsWithLast)
+	_, resting := v.Rests.Until(s, v.Now, !v.Consult(site.AspectRestEnds).RestEndsWithLast)
 	return resting
 }
 
-// usable returns the servers of a group that the kind can ask at all: by their
+// usable returns the servers of a group that the platform can ask at all: by their
 // protocol, and through the network by which they are reached.
 func (v *Visit) usable(g *site.Group) []*site.Server {
-	traits := &v.Device.Kind.Traits
-	if !traits.Speaks(g.Protocol()) {
+	behaviour := &v.Device.Platform.Behaviour
+	if !behaviour.Speaks(g.Protocol()) {
 		return nil
 	}
 	near := func(s *site.Server) bool { return site.Near(v.Device.Path(s).Network) }
 	if !slices.ContainsFunc(g.Servers, func(s *site.Server) bool { return !near(s) }) {
 		return g.Servers
 	}
-	v.Consult(site.TraitNetworks)
+	v.Consult(site.AspectNetworks)
 	var servers []*site.Server
 	for _, s := range g.Servers {
-		if traits.Reaches(v.Device.Path(s).Network) {
+		if behaviour.Reaches(v.Device.Path(s).Network) {
 			servers = append(servers, s)
 		}
 	}
@@ -158,7 +158,7 @@ func (v *Visit) notCarried(g *site.Group, q Question) (Step, bool) {
 	case g.Protocol() == site.LDAP && q.Purpose != site.Login && q.Purpose != site.Session:
 		return none, true
 	case q.Purpose == site.Session,
-		q.Purpose == site.Commands && v.Consult(site.TraitCommandRules).CommandRulesOverRADIUS:
+		q.Purpose == site.Commands && v.Consult(site.AspectCommandRules).CommandRulesOverRADIUS:
 		for _, s := range v.Steps {
 			if s.Purpose == site.Login && s.Result == Accepted && s.Method.Protocol() == g.Protocol() {
 				return Step{Result: Accepted, By: s.By, reply: s.reply}, true
@@ -180,7 +180,7 @@ func (v *Visit) ask(s *site.Server, q Question, step *Step) Reply {
 		reply = exchange.Try(n)
 		step.Took += reply.Took
 		step.Tries = append(step.Tries, Try{Server: s, N: n, Reply: reply})
-		if reply.Result != Unavailable || closed(reply.Reason) && v.Consult(site.TraitHeedsICMP).HeedsICMP {
+		if reply.Result != Unavailable || closed(reply.Reason) && v.Consult(site.AspectHeedsICMP).HeedsICMP {
 			break
 		}
 	}
@@ -194,7 +194,7 @@ func Lost(d *site.Device, s *site.Server, r reason.Reason) time.Duration {
 		return 0 // nothing was sent
 	}
 	if s.Datagrams() {
-		if closed(r) && d.Kind.Traits.HeedsICMP {
+		if closed(r) && d.Platform.Behaviour.HeedsICMP {
 			return 0
 		}
 		return d.Patience(s).Timeout // nothing valid ever comes

@@ -99,7 +99,7 @@ type Visit struct {
 	From   netip.Addr // where the person comes from; the zero Addr where that is not known
 	Steps  []Step     // everything that has happened
 
-	consulted []site.Trait // in the order in which they first mattered
+	consulted []site.Aspect // in the order in which they first mattered
 	elapsed   time.Duration
 	entry     Entry
 	limited   bool // the answer that gave the rights carries command rules too
@@ -107,21 +107,21 @@ type Visit struct {
 	given     string // by whom
 }
 
-// Consulted returns the traits of the kind that what happened so far hangs on, in the
+// Consulted returns the behaviour of the platform that what happened so far hangs on, in the
 // order in which they came to matter: with other values of all others it had gone the same.
-func (v *Visit) Consulted() []site.Trait { return v.consulted }
+func (v *Visit) Consulted() []site.Aspect { return v.consulted }
 
-// Consult notes that what happens next hangs on a trait, and returns the traits.
-func (v *Visit) Consult(t site.Trait) *site.Traits {
+// Consult notes that what happens next hangs on an aspect, and returns the aspects.
+func (v *Visit) Consult(t site.Aspect) *site.Behaviour {
 	if !slices.Contains(v.consulted, t) {
 		v.consulted = append(v.consulted, t)
 	}
-	return &v.Device.Kind.Traits
+	return &v.Device.Platform.Behaviour
 }
 
 // late reports whether a login has taken longer than the way in waits.
 func (v *Visit) late() bool {
-	return v.elapsed > 0 && v.elapsed > v.Consult(site.TraitLoginWindow).LoginWindow
+	return v.elapsed > 0 && v.elapsed > v.Consult(site.AspectLoginWindow).LoginWindow
 }
 
 // Entry is how a login came out.
@@ -159,7 +159,7 @@ func (v *Visit) Enter(person string) Entry {
 		return v.leaveWith(session.Reason)
 	}
 	v.entry.Level = level
-	if v.belowNeeded(level) && !v.Consult(site.TraitBelowLevel).BelowLevelReads {
+	if v.belowNeeded(level) && !v.Consult(site.AspectBelowLevel).BelowLevelReads {
 		return v.leaveWith(reason.BelowLevel)
 	}
 	if !v.record(site.RecordSessions, Question{Start: true}) {
@@ -179,7 +179,7 @@ func (v *Visit) leaveWith(r reason.Reason) Entry {
 	v.entry.Reason = r
 	v.entry.Wait, v.entry.Needs = v.elapsed, v.elapsed
 	if v.late() {
-		v.entry.Wait = v.Device.Kind.Traits.LoginWindow
+		v.entry.Wait = v.Device.Platform.Behaviour.LoginWindow
 	}
 	return v.entry
 }
@@ -188,9 +188,9 @@ func (v *Visit) leaveWith(r reason.Reason) Entry {
 func (v *Visit) belowNeeded(level int) bool {
 	switch v.Way.Access {
 	case site.Web:
-		return level < v.Consult(site.TraitWebNeedsLevel).WebNeedsLevel
+		return level < v.Consult(site.AspectWebNeedsLevel).WebNeedsLevel
 	case site.API:
-		return level < v.Consult(site.TraitAPINeedsLevel).APINeedsLevel
+		return level < v.Consult(site.AspectAPINeedsLevel).APINeedsLevel
 	}
 	return false
 }
@@ -198,7 +198,7 @@ func (v *Visit) belowNeeded(level int) bool {
 func (v *Visit) login() Step {
 	list, named := v.Device.LoginList(v.Way, v.Person)
 	if !named {
-		by := v.Consult(site.TraitBuiltInLogin).BuiltInLogin
+		by := v.Consult(site.AspectBuiltInLogin).BuiltInLogin
 		built := &site.List{Purpose: site.Login, Methods: []site.Method{{Kind: by}}}
 		step := v.list(built, Question{Purpose: site.Login})
 		v.Steps[len(v.Steps)-1].List = nil
@@ -209,9 +209,9 @@ func (v *Visit) login() Step {
 
 // session works out the level: by the session list, or without one.
 func (v *Visit) session(login Step) (int, Step) {
-	kind := v.Device.Kind
+	platform := v.Device.Platform
 	if v.Way.Rules() {
-		v.Consult(site.TraitConsoleObeys)
+		v.Consult(site.AspectConsoleObeys)
 	}
 	list := v.Way.Lists[site.Session]
 	if list == nil {
@@ -219,10 +219,10 @@ func (v *Visit) session(login Step) (int, Step) {
 			return level, step
 		}
 		if a := v.Device.Account(v.Person); a != nil && (login.Method.Kind == site.ByLocal || a.Login != nil) &&
-			!v.Consult(site.TraitLocalLevelNeedsSession).LocalLevelNeedsSession {
+			!v.Consult(site.AspectLocalLevelNeedsSession).LocalLevelNeedsSession {
 			return a.Level, Step{Result: Accepted}
 		}
-		return v.Consult(site.TraitLevelWithoutSession).LevelWithoutSession,
+		return v.Consult(site.AspectLevelWithoutSession).LevelWithoutSession,
 			Step{Result: Accepted, Reason: reason.NoList}
 	}
 	step := v.list(list, Question{Purpose: site.Session, Method: login.Method.Kind})
@@ -230,7 +230,7 @@ func (v *Visit) session(login Step) (int, Step) {
 		return 0, step
 	}
 	v.holds(step)
-	if name := rights.Template(step.reply.Attributes, kind); name != "" {
+	if name := rights.Template(step.reply.Attributes, platform); name != "" {
 		a := v.Device.Account(name)
 		if a == nil {
 			step.Result, step.Reason = Refused, reason.TemplateMissing
@@ -250,16 +250,16 @@ func (v *Visit) session(login Step) (int, Step) {
 	return 1, step // no level given
 }
 
-// withLogin works out the level by what came with the login, where a kind obeys that
+// withLogin works out the level by what came with the login, where a platform obeys that
 // without a session list: RADIUS carries the rights in its answer (RFC 2865,
 // section 5.6).
 func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
-	kind := v.Device.Kind
-	if login.Method.Protocol() != site.RADIUS || !v.Consult(site.TraitRightsWithLogin).RightsWithLogin {
+	platform := v.Device.Platform
+	if login.Method.Protocol() != site.RADIUS || !v.Consult(site.AspectRightsWithLogin).RightsWithLogin {
 		return 0, Step{}, false
 	}
 	v.holds(login)
-	if name := rights.Template(login.reply.Attributes, kind); name != "" {
+	if name := rights.Template(login.reply.Attributes, platform); name != "" {
 		a := v.Device.Account(name)
 		if a == nil {
 			return 0, Step{Result: Refused, Reason: reason.TemplateMissing, By: login.By}, true
@@ -278,16 +278,16 @@ func (v *Visit) withLogin(login Step) (level int, step Step, decided bool) {
 // level returns the level that an answer carries, false where it carries none.
 func (v *Visit) level(by Step) (int, bool) {
 	if by.Method.Protocol() == site.RADIUS {
-		v.Consult(site.TraitLevelFrom)
+		v.Consult(site.AspectLevelFrom)
 	}
-	return rights.Level(by.reply.Attributes, v.Device.Kind)
+	return rights.Level(by.reply.Attributes, v.Device.Platform)
 }
 
-// holds takes the command rules that an answer of RADIUS carries, where a kind has a
+// holds takes the command rules that an answer of RADIUS carries, where a platform has a
 // form for them: the device holds them for the session.
 func (v *Visit) holds(by Step) {
 	if by.Method.Protocol() == site.RADIUS {
-		v.rules, v.limited = rights.CarriedCommands(by.reply.Attributes, v.Device.Kind)
+		v.rules, v.limited = rights.CarriedCommands(by.reply.Attributes, v.Device.Platform)
 		v.given = by.By
 	}
 }
@@ -311,13 +311,13 @@ func (v *Visit) passes(line string) Verdict {
 	return verdict
 }
 
-// own returns the account of the person's own name, where a kind gives its rights
+// own returns the account of the person's own name, where a platform gives its rights
 // to whom a server has let in and said no more of, or where the account is tied to
 // a list; nil for none.
 func (v *Visit) own(by Step) *site.Account {
 	a := v.Device.Account(v.Person)
 	if a == nil || by.Method.Kind != site.ByGroup ||
-		a.Login == nil && !v.Consult(site.TraitAccountByName).AccountByName {
+		a.Login == nil && !v.Consult(site.AspectAccountByName).AccountByName {
 		return nil
 	}
 	return a
@@ -396,7 +396,7 @@ func (v *Visit) System(now time.Duration, start bool) bool {
 }
 
 // record walks a list of records. It is false when nothing was recorded and
-// the kind insists on it.
+// the platform insists on it.
 func (v *Visit) record(p site.Purpose, q Question) bool {
 	list := v.Way.Lists[p]
 	if list == nil || p != site.RecordSystem && (q.Start && !list.Start || !q.Start && list.NoStop) {
@@ -406,7 +406,7 @@ func (v *Visit) record(p site.Purpose, q Question) bool {
 	q.Level = v.entry.Level
 	q.Method = v.entry.Method
 	step := v.list(list, q)
-	return step.Result == Accepted || !v.Consult(site.TraitRecordFailure).RecordFailureBlocks
+	return step.Result == Accepted || !v.Consult(site.AspectRecordFailure).RecordFailureBlocks
 }
 
 // list walks the methods of a list in order: the first yes or no ends it.
@@ -436,7 +436,7 @@ func (v *Visit) list(l *site.List, q Question) Step {
 		}
 		if step.Result == Refused {
 			refused = &step
-			if i == len(l.Methods)-1 || !v.Consult(site.TraitRefusal).RefusalTriesNext {
+			if i == len(l.Methods)-1 || !v.Consult(site.AspectRefusal).RefusalTriesNext {
 				break
 			}
 		}
@@ -476,7 +476,7 @@ func (v *Visit) local(q Question) Step {
 	switch {
 	case !slices.ContainsFunc(v.Device.Accounts, func(a *site.Account) bool { return !a.Password.None }):
 		step.Result, step.Reason = Unavailable, reason.NoAccounts
-	case a == nil && v.Consult(site.TraitUnknownAccount).UnknownAccountEnds:
+	case a == nil && v.Consult(site.AspectUnknownAccount).UnknownAccountEnds:
 		step.Result, step.Reason = Refused, reason.NoSuchAccount
 	case a == nil:
 		step.Result, step.Reason = Unavailable, reason.NoSuchAccount

@@ -54,18 +54,18 @@ func (e exchange) Try(n int) Reply {
 	return Reply{Result: Unavailable, Reason: reason.Reason(word), Took: Lost(e.q.Device, e.s, reason.Reason(word))}
 }
 
-// endsList adds to traits that a refusal ends a list, where they say nothing of
+// endsList adds to aspects that a refusal ends a list, where they say nothing of
 // refusals.
-func endsList(traits string) string {
-	if strings.Contains(traits, "refusal:") {
-		return traits
+func endsList(behaviour string) string {
+	if strings.Contains(behaviour, "refusal:") {
+		return behaviour
 	}
-	return strings.TrimSuffix("refusal: ends-list, "+traits, ", ")
+	return strings.TrimSuffix("refusal: ends-list, "+behaviour, ", ")
 }
 
 // device makes a device with TACACS+ servers t1 and t2, RADIUS servers r1 and
 // r2, an account keeper of level 15, and the given lists on ssh and console.
-func device(t testing.TB, traits, lists, ways, accounts string) *site.Device {
+func device(t testing.TB, behaviour, lists, ways, accounts string) *site.Device {
 	s, err := site.Parse(site.Source{Name: "s", Text: []byte(`
 keys: {k: clear a-key-for-this-test}
 servers:
@@ -74,7 +74,7 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: r2, protocol: radius, address: 192.0.2.4, key: k, timeout: 1s, attempts: 3}
 groups: [{name: t, servers: [t1, t2]}, {name: r, servers: [r1, r2]}]
-platforms: [{name: k, behaviour: {` + endsList(traits) + `}}]
+platforms: [{name: k, behaviour: {` + endsList(behaviour) + `}}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}]
 lists:
   - {name: l-none, authenticate: login, methods: [none]}
@@ -101,13 +101,13 @@ func enter(d *site.Device, w *world, who string) (Entry, *Visit) {
 func TestWalkingALoginList(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		name, traits, list, who string
-		answers                 map[string]string
-		right                   string
-		in                      bool
-		by                      string
-		reason                  reason.Reason
-		wait                    time.Duration
+		name, behaviour, list, who string
+		answers                    map[string]string
+		right                      string
+		in                         bool
+		by                         string
+		reason                     reason.Reason
+		wait                       time.Duration
 	}{
 		{"a yes ends the walk", "", "t-local", "ines", map[string]string{"t1": "yes"}, "", true, "t1", "", 0},
 		{"a no ends the walk, local is not asked", "", "t-local", "keeper", map[string]string{"t1": "no"}, "keeper",
@@ -163,7 +163,7 @@ func TestWalkingALoginList(t *testing.T) {
 			12 * time.Second},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := device(t, c.traits, loginLists, "ssh: {login: "+c.list+"}", "keeper")
+			d := device(t, c.behaviour, loginLists, "ssh: {login: "+c.list+"}", "keeper")
 			e, _ := enter(d, &world{answers: c.answers, right: c.right}, c.who)
 			require.Equal(t, []any{c.in, c.by, c.reason, c.wait}, []any{e.In, e.By, e.Reason, e.Wait})
 			require.Equal(t, c.in && c.by == "none", e.Open)
@@ -200,10 +200,10 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 	up := map[string]string{"t1": "yes 15", "r1": "yes 7"}
 	dark := map[string]string{"t1": "closed", "t2": "closed", "r1": "silent", "r2": "silent"}
 	for _, c := range []struct {
-		name, traits, ways, who string
-		answers                 map[string]string
-		in                      bool
-		level                   int
+		name, behaviour, ways, who string
+		answers                    map[string]string
+		in                         bool
+		level                      int
 	}{
 		{"TACACS+ gives it with an exchange of its own", "", "ssh: {login: t-local, session: s-t-local}", "ines", up,
 			true,
@@ -231,7 +231,7 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 			true, 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := device(t, c.traits, sessionLists, c.ways, "keeper")
+			d := device(t, c.behaviour, sessionLists, c.ways, "keeper")
 			way := d.Way(site.SSH)
 			if strings.Contains(c.ways, "web") {
 				way = d.Way(site.Web)
@@ -247,8 +247,8 @@ func TestTheLevelComesFromTheSession(t *testing.T) {
 func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		name, traits string
-		second       []string // who is asked when both gave no answer ten seconds before
+		name, behaviour string
+		second          []string // who is asked when both gave no answer ten seconds before
 	}{
 		{"asks-first asks them all the same", "", []string{"login t1 1", "login t2 1"}},
 		{"passes goes on at once", "all-dead: passes", nil},
@@ -256,7 +256,7 @@ func TestAServerThatGaveNoAnswerRests(t *testing.T) {
 			[]string{"login t1 1", "login t2 1"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := device(t, c.traits, loginLists, "ssh: {login: t-local}", "keeper")
+			d := device(t, c.behaviour, loginLists, "ssh: {login: t-local}", "keeper")
 			w := &world{answers: map[string]string{"t1": "silent", "t2": "silent"}}
 			rests := new(Rests)
 			visit := func(now time.Duration) []string {
@@ -427,9 +427,9 @@ func TestAServerThatAnsweredIsNotAskedAgain(t *testing.T) {
 func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		traits, ways string
-		answers      map[string]string
-		level        int
+		behaviour, ways string
+		answers         map[string]string
+		level           int
 	}{
 		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "yes"}, 1},
 		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "yes 7"}, 7},
@@ -438,7 +438,7 @@ func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 		{"", "ssh: {login: t-local}", map[string]string{"t1": "silent", "t2": "silent"}, 15},
 		{"", "ssh: {login: t-local, session: s-t-local}", map[string]string{"t1": "silent", "t2": "silent"}, 15},
 	} {
-		d := device(t, c.traits, sessionLists, c.ways, "keeper")
+		d := device(t, c.behaviour, sessionLists, c.ways, "keeper")
 		w := &world{answers: c.answers, right: "keeper"}
 		e, _ := enter(d, w, "keeper")
 		require.True(t, e.In, "%+v", c)
@@ -446,32 +446,32 @@ func TestAServersLoginDoesNotTakeTheLevelOfALocalAccount(t *testing.T) {
 	}
 }
 
-// Where a kind insists on records, a command that could not be recorded is not
+// Where a platform insists on records, a command that could not be recorded is not
 // allowed, and a session whose start could not be recorded is none; otherwise
 // both go on.
 func TestWhatCannotBeRecordedIsAllowedOnlyWhereTheKindSaysSo(t *testing.T) {
 	t.Parallel()
-	for traits, allowed := range map[string]bool{"accounting-failure: blocks": false,
+	for behaviour, allowed := range map[string]bool{"accounting-failure: blocks": false,
 		"accounting-failure: ignores": true,
 		"":                            true} {
-		d := device(t, traits, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}",
+		d := device(t, behaviour, commandLists, "ssh: {login: t-local, session: s-t-local, record-commands: rec-c}",
 			"keeper")
 		w := &world{answers: map[string]string{"t1": "yes 15"}}
 		e, v := enter(d, w, "ines")
 		require.True(t, e.In)
 		w.answers = map[string]string{"t1": "closed", "t2": "closed"}
 		verdict := v.Command(time.Second, "save", 15)
-		require.Equal(t, allowed, verdict.Allowed, traits)
+		require.Equal(t, allowed, verdict.Allowed, behaviour)
 		if !allowed {
 			require.Equal(t, reason.NotRecorded, verdict.Reason)
 		}
 		w.answers = map[string]string{"t1": "yes"}
-		require.True(t, v.Command(2*time.Second, "save", 15).Allowed, traits)
+		require.True(t, v.Command(2*time.Second, "save", 15).Allowed, behaviour)
 
-		d = device(t, traits, commandLists, "ssh: {login: t-local, record-sessions: rec-s}", "keeper")
+		d = device(t, behaviour, commandLists, "ssh: {login: t-local, record-sessions: rec-s}", "keeper")
 		w = &world{answers: map[string]string{"t1": "silent", "t2": "silent"}, right: "keeper"}
 		e, _ = enter(d, w, "keeper")
-		require.Equal(t, allowed, e.In, traits)
+		require.Equal(t, allowed, e.In, behaviour)
 		if !allowed {
 			require.Equal(t, reason.NotRecorded, e.Reason)
 		}

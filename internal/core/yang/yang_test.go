@@ -73,7 +73,7 @@ func TestDataOfEitherModelReadsBackAsTheSameDesign(t *testing.T) {
 	}
 }
 
-// A password is sent as the kind says, where the model can say so.
+// A password is sent as the platform says, where the model can say so.
 func TestThePasswordIsSentAsTheKindDoes(t *testing.T) {
 	t.Parallel()
 	for form, want := range map[string]string{"pap": "radius-pap", "chap": "radius-chap", "mschapv2": "radius-pap"} {
@@ -81,7 +81,7 @@ func TestThePasswordIsSentAsTheKindDoes(t *testing.T) {
 			"platforms: [{name: k, behaviour: {password-form: {radius: "+form+"}}}]\nprofiles:", 1) + "\n")})
 		require.NoError(t, err)
 		d := s.Device("sw")
-		d.Kind = s.Kinds[0]
+		d.Platform = s.Platforms[0]
 		system, left := yang.SystemOf(blueprint.Of(d), yang.Placeholders)
 		require.Equal(t, yang.Identity{Module: "ietf-system", Name: want}, system.RADIUS.Servers[0].Type)
 		require.Equal(t, form == "mschapv2", strings.Contains(

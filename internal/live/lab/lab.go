@@ -49,9 +49,9 @@ type Config struct {
 	// Extras is for how many stand-ins at the same time of each device there is
 	// room beside the one that the lab starts; with any, it starts none itself.
 	Extras int
-	// Behaves are traits of devices that differ from what the site says of their kinds, or
+	// Behaves are aspects of devices that differ from what the site says of their platforms, or
 	// that it does not say.
-	Behaves []site.Behaviour
+	Behaves []site.Supposition
 	// Devices has the lab run no server: where each of them would listen is left to others.
 	Devices bool
 	// Speech gives a device the words of its make at its command line, nil for its own small
@@ -267,7 +267,7 @@ func newHostKey() (ssh.Signer, error) {
 func (l *Lab) reaches(d *site.Device, from netip.Addr) (map[*site.Server]aaa.Target, error) {
 	targets, as := make(map[*site.Server]aaa.Target, len(l.targets)), d.As(l.config.Behaves)
 	for s, t := range l.targets {
-		t.From, t.HeedsICMP = from, as.Kind.Traits.HeedsICMP
+		t.From, t.HeedsICMP = from, as.Platform.Behaviour.HeedsICMP
 		if !d.Found.Source.IsValid() && !d.Path(s).Source.IsValid() {
 			t.Dialer = noSource{} // the device has no address from which it could ask
 		}
@@ -344,7 +344,7 @@ func (l *Lab) standIns() error {
 			device.Serve(way.access, listener)
 			place.Ways = append(place.Ways, evidence.WayPlace{Access: way.access, Address: listener.Addr().String()})
 		}
-		if port := d.Kind.Traits.DisconnectPort; port != 0 {
+		if port := d.Platform.Behaviour.DisconnectPort; port != 0 {
 			at := netip.AddrPortFrom(l.at.devices[d], uint16(port))
 			conn, err := open(at, listenUDP)
 			if err != nil {

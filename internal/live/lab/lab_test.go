@@ -366,7 +366,7 @@ func TestAWayInThatLosesItsPatienceHangsUp(t *testing.T) {
 	t.Parallel()
 	r := start(t, func(s *site.Site) {
 		// the servers' waits are 0.8 s in all
-		s.Device("mv-curlew-rtr").Kind.Traits.LoginWindow = 500 * time.Millisecond
+		s.Device("mv-curlew-rtr").Platform.Behaviour.LoginWindow = 500 * time.Millisecond
 	})
 	curlew := r.site.Device("mv-curlew-rtr")
 	r.Cut(curlew, true)

@@ -75,7 +75,7 @@ func Logins(f foresee.Forecaster, d *site.Device) string {
 	for _, c := range f.Depending(f.Behaving(d, d)).Cases {
 		write(&text, c)
 		for _, x := range c.Depends {
-			fmt.Fprintf(&text, "    with %s %s", x.Trait, x.Value)
+			fmt.Fprintf(&text, "    with %s %s", x.Aspect, x.Value)
 			when(&text, x.When)
 			write(&text, *x.Case)
 		}
@@ -242,7 +242,7 @@ func decision(text *strings.Builder, s *site.Site, q rights.Question) {
 	}
 	if q.Device != nil {
 		for _, protocol := range []site.Protocol{site.RADIUS, site.TACACS} {
-			fmt.Fprintf(text, "  %v\n", rights.Attributes(protocol, q.Purpose, d, q.Device.Kind))
+			fmt.Fprintf(text, "  %v\n", rights.Attributes(protocol, q.Purpose, d, q.Device.Platform))
 		}
 	}
 }

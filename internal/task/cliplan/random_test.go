@@ -109,9 +109,9 @@ func variant(t *testing.T, make string) string {
 func design(t *testing.T, path string, keys site.Keys) Design {
 	s, base, err := sitefile.LoadWith(path)
 	require.NoError(t, err)
-	book, err := os.ReadFile(filepath.Join(base, s.Device("sw").Kind.Phrasebook.Name))
+	book, err := os.ReadFile(filepath.Join(base, s.Device("sw").Platform.Phrasebook.Name))
 	if err != nil {
-		book, err = os.ReadFile(s.Device("sw").Kind.Phrasebook.Name)
+		book, err = os.ReadFile(s.Device("sw").Platform.Phrasebook.Name)
 	}
 	require.NoError(t, err)
 	b, err := phrase.Load("book", book)

@@ -77,12 +77,12 @@ func momentOf(file, zone string) (phrase.Moment, error) {
 }
 
 // phrasebook returns the file of the phrasebook to read by: the one that is named, or
-// that of the device's kind; "" for none.
+// that of the device's platform; "" for none.
 func (f Files) phrasebook(s *site.Site) (string, error) {
 	if f.Phrases != "" || s == nil || f.Device == "" || s.Device(f.Device) == nil {
 		return f.Phrases, nil
 	}
-	ref := s.Device(f.Device).Kind.Phrasebook
+	ref := s.Device(f.Device).Platform.Phrasebook
 	if ref.Name == "" {
 		return "", nil
 	}
@@ -132,18 +132,18 @@ func (t logText) byBook(e *evidence.Evidence, file string, text []byte, notes []
 }
 
 // Understood reads the lines that devices sent as they are, by the phrasebooks of their
-// kinds; base is the folder of the site. A line that no phrase reads stays as it is.
+// platforms; base is the folder of the site. A line that no phrase reads stays as it is.
 func Understood(logLines []evidence.LogLine, s *site.Site, base string) (understood []evidence.LogLine,
 	notes []string) {
 	raw := map[string][]int{}
 	for i, l := range logLines {
-		if l.Raw && s != nil && s.Device(l.Device) != nil && s.Device(l.Device).Kind.Phrasebook.Name != "" {
+		if l.Raw && s != nil && s.Device(l.Device) != nil && s.Device(l.Device).Platform.Phrasebook.Name != "" {
 			raw[l.Device] = append(raw[l.Device], i)
 		}
 	}
 	logLines = slices.Clone(logLines)
 	for device, at := range raw {
-		b, err := textread.OpenBook(files.At(base, s.Device(device).Kind.Phrasebook.Name))
+		b, err := textread.OpenBook(files.At(base, s.Device(device).Platform.Phrasebook.Name))
 		if err != nil {
 			notes = append(notes, err.Error())
 			continue

@@ -61,10 +61,10 @@ type Done struct {
 
 // Report is what was found out.
 type Report struct {
-	Claimed     map[site.Trait]string
-	Left        map[site.Trait][]string // of traits that are not claimed: what is still possible
-	Proof       map[site.Trait][]string // the experiments that show it, in words
-	Odd         []string                // what nothing explains
+	Claimed     map[site.Aspect]string
+	Left        map[site.Aspect][]string // of aspects that are not claimed: what is still possible
+	Proof       map[site.Aspect][]string // the experiments that show it, in words
+	Odd         []string                 // what nothing explains
 	Measured    core.Measured
 	Experiments int
 	Logins      int
@@ -80,7 +80,7 @@ var ErrNoWayBack = errors.New("the way back is not proven")
 // ErrInService is that somebody else logs in to the device.
 var ErrInService = errors.New("the device is in service")
 
-// ErrOdd is a device that does, again and again, what no habit explains.
+// ErrOdd is a device that does, again and again, what no aspect explains.
 var ErrOdd = errors.New("the device does what no behaviour that is known of explains, so nothing more is tried")
 
 // mostWaysBack is by how many ways in the way back is tried to be proven.
@@ -104,7 +104,7 @@ type run struct {
 
 // prepare makes the learner, and the people whom the played servers know.
 func prepare(c Config) (*core.Learner, error) {
-	core.Cast(c.Site, c.Device.Kind)
+	core.Cast(c.Site, c.Device.Platform)
 	c.Keys[core.LearnersKey] = learnersPassword
 	c.Site.Service = site.DefaultService()
 	c.Site.Service.Limits.FailureDelay = 0
@@ -123,10 +123,10 @@ var learnersPassword = site.NewSecret(PasswordOfExperiments)
 // secret: it opens nothing else, and nothing once the experiment is over.
 const PasswordOfExperiments = "open-for-an-experiment-only"
 
-// Plan is what would be tried on a device that has the usual habits: how many logins, and
+// Plan is what would be tried on a device that has the usual behaviour: how many logins, and
 // how long it takes.
 type Plan struct {
-	Open   []site.Trait
+	Open   []site.Aspect
 	Steps  []string
 	Logins int
 	Took   time.Duration
@@ -189,7 +189,7 @@ func Learn(ctx context.Context, c Config) (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
-	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Trait][]string{}}, meter: core.NewMeter()}
+	r := &run{Config: c, learner: l, report: Report{Proof: map[site.Aspect][]string{}}, meter: core.NewMeter()}
 	r.players = fakeaaa.New(fakeaaa.Config{Site: c.Site, Keys: c.Keys, Clients: c.Clients, Servers: c.Device.Servers(),
 		Where: c.Where})
 	defer r.players.Close()
@@ -197,7 +197,7 @@ func Learn(ctx context.Context, c Config) (Report, error) {
 	err = r.all(ctx)
 	r.report.Took = time.Since(began)
 	r.report.Claimed, r.report.Odd = l.Claimed(), l.Odd()
-	r.report.Left, r.report.Measured = map[site.Trait][]string{}, r.meter.Measured()
+	r.report.Left, r.report.Measured = map[site.Aspect][]string{}, r.meter.Measured()
 	for _, t := range l.Open() {
 		if _, claimed := r.report.Claimed[t]; !claimed {
 			r.report.Left[t] = l.Left(t)

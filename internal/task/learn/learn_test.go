@@ -76,7 +76,7 @@ func start(t *testing.T, behave ...string) stand {
 	require.NoError(t, err)
 	config := lab.Config{Site: s, Keys: keys, State: folder, Devices: true}
 	for _, text := range behave {
-		b, err := s.Behaviour("make " + text)
+		b, err := s.Supposition("make " + text)
 		require.NoError(t, err)
 		config.Behaves = append(config.Behaves, b)
 	}
@@ -126,7 +126,7 @@ func (st stand) config(t *testing.T, device string) Config {
 		}, Say: func(text string) { t.Log(text) }}
 }
 
-// devices is how many stand-ins with habits of chance are learned.
+// devices is how many stand-ins with behaviour of chance are learned.
 var devices = flag.Int("devices", testscale.Of(1, 2), "how many stand-ins that behave at random")
 
 // What is claimed of a device, with real packets, is how it was set, and it takes no more
@@ -138,18 +138,18 @@ func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
 			t.Parallel()
 			random := rand.New(rand.NewPCG(uint64(n), 28))
 			s, _ := read(t)
-			core.Cast(s, s.Kinds[0])
+			core.Cast(s, s.Platforms[0])
 			device := []string{"sw", "ap"}[n%2]
 			of, err := core.New(core.Options{Reckoner: foresee.Forecaster{Site: s}, Device: s.Device(device),
 				Account: "keeper"})
 			require.NoError(t, err)
 			var behave []string
-			want := s.Kinds[0].Traits
-			for _, trait := range of.Open() {
-				values := of.Left(trait)
+			want := s.Platforms[0].Behaviour
+			for _, aspect := range of.Open() {
+				values := of.Left(aspect)
 				value := values[random.IntN(len(values))]
-				want, _ = want.With(trait, value)
-				behave = append(behave, trait.String()+": "+value)
+				want, _ = want.With(aspect, value)
+				behave = append(behave, aspect.String()+": "+value)
 			}
 			c := start(t, behave...).config(t, device)
 			var said []string
@@ -157,16 +157,16 @@ func TestWhatIsLearnedOfADeviceIsHowItBehaves(t *testing.T) {
 			r, err := Learn(context.Background(), c)
 			require.NoError(t, err, "%s\n%s", behave, strings.Join(said, "\n"))
 			require.Empty(t, r.Odd, "%s\n%s", behave, strings.Join(said, "\n"))
-			for trait, value := range r.Claimed {
-				require.Equal(t, want.Value(trait), value, "%s\n%s", trait, strings.Join(said, "\n"))
-				require.NotEmpty(t, r.Proof[trait])
+			for aspect, value := range r.Claimed {
+				require.Equal(t, want.Value(aspect), value, "%s\n%s", aspect, strings.Join(said, "\n"))
+				require.NotEmpty(t, r.Proof[aspect])
 			}
-			for trait, values := range r.Left {
-				require.Contains(t, values, want.Value(trait))
+			for aspect, values := range r.Left {
+				require.Contains(t, values, want.Value(aspect))
 			}
-			form := map[string]site.Trait{"sw": site.TraitPasswordTACACS, "ap": site.TraitPasswordRADIUS}[device]
-			for _, trait := range []site.Trait{form, site.TraitRefusal} {
-				require.Contains(t, r.Claimed, trait, "%s\n%s", behave, strings.Join(said, "\n"))
+			form := map[string]site.Aspect{"sw": site.AspectPasswordTACACS, "ap": site.AspectPasswordRADIUS}[device]
+			for _, aspect := range []site.Aspect{form, site.AspectRefusal} {
+				require.Contains(t, r.Claimed, aspect, "%s\n%s", behave, strings.Join(said, "\n"))
 			}
 			require.LessOrEqual(t, r.Logins, 40)
 			require.Less(t, r.Took, 72*time.Second)
@@ -302,8 +302,8 @@ func TestAPersonTriesWhatTheProgramCannot(t *testing.T) {
 	r, err := Learn(context.Background(), c)
 	require.NoError(t, err)
 	require.Positive(t, asked)
-	require.Equal(t, "false", r.Claimed[site.TraitConsoleObeys])
-	require.Equal(t, "4", r.Claimed[site.TraitLevelWithoutSession])
+	require.Equal(t, "false", r.Claimed[site.AspectConsoleObeys])
+	require.Equal(t, "4", r.Claimed[site.AspectLevelWithoutSession])
 	require.Less(t, r.Patience, time.Minute, "what was not measured shows no patience")
 	c = st.config(t, "sw")
 	c.Ways = []string{site.Console}
@@ -319,11 +319,11 @@ func TestAPlanSaysHowLongItTakesAndTriesNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "keeper by ssh while t1 and t2 are silent", p.Back)
 	require.Contains(t, p.Steps[0], p.Back)
-	require.Contains(t, p.Open, site.TraitRefusal)
+	require.Contains(t, p.Open, site.AspectRefusal)
 	require.Greater(t, p.Logins, 5)
 	require.Greater(t, p.Took, time.Second)
 	s, keys = read(t)
 	_, err = MakePlan(Config{Site: s, Keys: keys, Device: &site.Device{Ref: site.Ref{Name: "none"},
-		Profile: &site.Profile{}, Kind: s.Kinds[0]}})
+		Profile: &site.Profile{}, Platform: s.Platforms[0]}})
 	require.ErrorContains(t, err, "asks no server")
 }

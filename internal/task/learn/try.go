@@ -180,9 +180,9 @@ func decode(open func() (io.ReadCloser, error), name string, d exchange.Director
 	return exchanges, note, nil
 }
 
-// Read measures what a capture has of devices of a kind: how many questions they asked, and
+// Read measures what a capture has of devices of a platform: how many questions they asked, and
 // what these show. The note says where it ends in the middle.
-func Read(open func() (io.ReadCloser, error), name string, d exchange.Directory, kind *site.Kind) (
+func Read(open func() (io.ReadCloser, error), name string, d exchange.Directory, platform *site.Platform) (
 	m core.Measured, questions int, note string, err error) {
 	meter := core.NewMeter()
 	exchanges, note, err := decode(open, name, d, meter)
@@ -191,7 +191,7 @@ func Read(open func() (io.ReadCloser, error), name string, d exchange.Directory,
 	}
 	exchanges = slices.DeleteFunc(exchanges, func(x evidence.Exchange) bool {
 		device := d.Site().Device(x.Device)
-		return device == nil || device.Kind.Name != kind.Name
+		return device == nil || device.Platform.Name != platform.Name
 	})
 	meter.Login("", exchanges)
 	return meter.Measured(), len(exchanges), note, nil

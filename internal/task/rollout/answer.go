@@ -52,7 +52,7 @@ func Unanswered(ctx context.Context, d *site.Device, reach func(*site.Server) aa
 
 func unanswered(ctx context.Context, d *site.Device, w *site.Way, t aaa.Target, person string,
 	password site.Secret) []Silent {
-	a := aaa.Asker{Device: d.Name, Port: d.Kind.Traits.PortNames.Port(w.Access, 0), Session: "send",
+	a := aaa.Asker{Device: d.Name, Port: d.Platform.Behaviour.PortNames.Port(w.Access, 0), Session: "send",
 		Password: password.Reveal()}
 	exchanges := map[string]func() walk.Exchange{"": func() walk.Exchange {
 		return aaa.Begin(ctx, t, walk.Question{Purpose: site.Login, Device: d, Way: w, Person: person}, a)

@@ -76,7 +76,7 @@ func (p Prover) ProveFallback(ctx context.Context, held device.Held) []Proof {
 		}
 		order := held.Facts[drift.Key{About: drift.List, Name: "login", What: "methods"}].Text
 		if first, _, _ := strings.Cut(order, ", "); order != "" && !strings.HasPrefix(first, "local") &&
-			!p.Device.Kind.Traits.RefusalTriesNext {
+			!p.Device.Platform.Behaviour.RefusalTriesNext {
 			p.Say(fmt.Sprintf("the local account %s cannot be tried now: the device asks %s first, and refuses "+
 				"local names while servers answer", p.Fallback.Name, first))
 			return nil

@@ -170,7 +170,7 @@ func take(path string, books []*phrase.Book) Taken {
 		best.Make, best.Problem = "", "two phrasebooks read it equally well: give the one of its make"
 	default:
 		best.Lines, best.Counts = text.Lines, text.Counts
-		best.Device = inventory.Of(inventory.Saved{File: path, Kind: best.Make, Text: text})
+		best.Device = inventory.Of(inventory.Saved{File: path, Platform: best.Make, Text: text})
 	}
 	return best
 }

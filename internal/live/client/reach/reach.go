@@ -104,7 +104,7 @@ func (m Map) dialer() aaa.Dialer {
 // the device's where a lab has it or own says that this host is the device; else
 // the system chooses. The TLS of the target is left to the caller.
 func (m Map) Server(ctx context.Context, d *site.Device, s *site.Server, own bool) (aaa.Target, error) {
-	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: d.Kind.Traits.HeedsICMP,
+	t := aaa.Target{Server: s, Patience: d.Patience(s), HeedsICMP: d.Platform.Behaviour.HeedsICMP,
 		Words:  attributes.Of(m.Site),
 		Key:    Key(d, s, m.Keys),
 		Dialer: m.dialer()}

@@ -103,7 +103,7 @@ func Start(ctx context.Context, o Options) (Report, error) {
 		return Report{}, err
 	}
 	for i, b := range o.Lab.Behaves {
-		if patience, err := time.ParseDuration(b.Value); b.Trait == site.TraitLoginWindow && err == nil {
+		if patience, err := time.ParseDuration(b.Value); b.Aspect == site.AspectLoginWindow && err == nil {
 			o.Lab.Behaves[i].Value = (patience / time.Duration(o.Factor)).String()
 		}
 	}

@@ -61,7 +61,7 @@ func parsedAs(t *testing.T, text string) (*site.Site, site.Keys) {
 		"b": site.NewSecret("the-key-b-of-these-tests")}
 }
 
-// Every way in, odd traits, every fault alone and in pairs: what happens is what
+// Every way in, odd aspects, every fault alone and in pairs: what happens is what
 // was foreseen.
 func TestEveryLoginInEveryFaultComesOutAsForeseen(t *testing.T) {
 	t.Parallel()

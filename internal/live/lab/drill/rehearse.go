@@ -136,11 +136,11 @@ func rehearse(s *site.Site, keys site.Keys, factor int) (passwords, error) {
 	}
 	faster := func(d *time.Duration) { *d /= time.Duration(factor) }
 	s.Hasten(factor)
-	windows := map[*site.Kind]bool{}
+	windows := map[*site.Platform]bool{}
 	for _, d := range s.Devices {
-		if !windows[d.Kind] {
-			windows[d.Kind] = true
-			faster(&d.Kind.Traits.LoginWindow)
+		if !windows[d.Platform] {
+			windows[d.Platform] = true
+			faster(&d.Platform.Behaviour.LoginWindow)
 		}
 	}
 	s.Service = site.DefaultService()

@@ -14,7 +14,7 @@ import (
 	"mellowgate/internal/live/lab"
 )
 
-// unknown is a site of which no trait is known.
+// unknown is a site of which no aspect is known.
 func unknown(t *testing.T) (*site.Site, site.Keys) {
 	t.Helper()
 	return parsedAs(t, strings.NewReplacer(
@@ -27,19 +27,19 @@ func unknown(t *testing.T) (*site.Site, site.Keys) {
 	).Replace(text))
 }
 
-// Each "depends" is true: the device that has that habit does what was said, and one
+// Each "depends" is true: the device that has that aspect does what was said, and one
 // without it what was said else.
-func TestEachValueOfATraitThatIsNotKnownComesOutAsForeseen(t *testing.T) {
+func TestEachValueOfAAspectThatIsNotKnownComesOutAsForeseen(t *testing.T) {
 	t.Parallel()
 	s, keys := unknown(t)
 	f := foresee.Forecaster{Site: s, Keys: keys, Now: time.Now(), Faults: true}
-	tried := map[site.Trait]int{}
+	tried := map[site.Aspect]int{}
 	for _, d := range s.Devices[:2] {
 		depends := map[string]map[string]bool{}
 		for _, c := range f.Depending(f.Behaving(d, d)).For(d) {
 			for _, of := range c.Depends {
-				written := of.Trait.String() + ": " + of.Value
-				if of.Value == site.Unsent || of.Trait == site.TraitLoginWindow { // no device of a lab looks for that
+				written := of.Aspect.String() + ": " + of.Value
+				if of.Value == site.Unsent || of.Aspect == site.AspectLoginWindow { // no device of a lab looks for that
 					continue
 				}
 				if depends[written] == nil {
@@ -47,7 +47,7 @@ func TestEachValueOfATraitThatIsNotKnownComesOutAsForeseen(t *testing.T) {
 				}
 				if len(depends[written]) < 4 {
 					depends[written][nameOf(c)] = true
-					tried[of.Trait]++
+					tried[of.Aspect]++
 				}
 			}
 		}
@@ -55,10 +55,10 @@ func TestEachValueOfATraitThatIsNotKnownComesOutAsForeseen(t *testing.T) {
 			t.Run(fmt.Sprintf("%s %s", d.Name, written), func(t *testing.T) {
 				t.Parallel()
 				s, keys := unknown(t)
-				b, err := s.Behaviour("odd " + written)
+				b, err := s.Supposition("odd " + written)
 				require.NoError(t, err)
 				r, err := Start(context.Background(), Options{Site: s, Keys: keys, Faults: true, Factor: 10, Rate: 40,
-					Lab:    lab.Config{Behaves: []site.Behaviour{b}},
+					Lab:    lab.Config{Behaves: []site.Supposition{b}},
 					Choose: func(c foresee.Case) bool { return cases[nameOf(c)] }})
 				require.NoError(t, err)
 				require.NotEmpty(t, r.Runs)

@@ -17,7 +17,7 @@ import (
 // authorized as the command of the shell that does the same.
 func (d *Device) apiCalls() http.Handler {
 	calls := http.NewServeMux()
-	if d.config.Device.Kind.Traits.RESTCONF {
+	if d.config.Device.Platform.Behaviour.RESTCONF {
 		d.restconfCalls(calls)
 	}
 	calls.HandleFunc("POST /api/login", d.apiLogin)

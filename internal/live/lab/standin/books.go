@@ -136,7 +136,7 @@ func (d *Device) Counts() []evidence.Count {
 	return all
 }
 
-// note writes a line of trace where that kind is on. The device is locked.
+// note writes a line of trace where that platform is on. The device is locked.
 func (d *Device) note(kind, format string, args ...any) {
 	if !d.notebook.traced[kind] {
 		return
@@ -335,7 +335,7 @@ func (d *Device) Servers() []Health {
 
 // restOf returns for how long a server is still left alone, in seconds.
 func (d *Device) restOf(s *site.Server) float64 {
-	byTime := !d.design().Kind.Traits.RestEndsWithLast
+	byTime := !d.design().Platform.Behaviour.RestEndsWithLast
 	until, rests := d.rests.Until(s, d.now(), byTime)
 	switch {
 	case !rests:
@@ -346,7 +346,7 @@ func (d *Device) restOf(s *site.Server) float64 {
 	return (until - d.now()).Seconds()
 }
 
-// SetTrace switches a kind of trace on or off. It is false for a kind that
+// SetTrace switches a kind of trace on or off. It is false for a platform that
 // there is not.
 func (d *Device) SetTrace(kind string, on bool) bool {
 	if !slices.Contains(TraceKinds, kind) {

@@ -53,7 +53,7 @@ func (d *Device) ServeAPI(listener net.Listener) { d.serveHTTPS(listener, d.apiC
 func (d *Device) serveHTTPS(listener net.Listener, handler http.Handler) {
 	server := &http.Server{Handler: guarded(handler), ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:  20 * time.Second,
-		WriteTimeout: d.design().Kind.Traits.LoginWindow + 20*time.Second, IdleTimeout: time.Minute,
+		WriteTimeout: d.design().Platform.Behaviour.LoginWindow + 20*time.Second, IdleTimeout: time.Minute,
 		MaxHeaderBytes: 1 << 14,
 		ErrorLog:       log.New(quiet{}, "", 0),
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12,
@@ -214,7 +214,7 @@ func (s *pageSession) run(line string) (done bool, output string) {
 // readsOnly reports whether the person is below the level that the way in needs,
 // and so may only read.
 func (s *pageSession) readsOnly() bool {
-	need, _ := s.visitor.device.design().Kind.Traits.NeedsLevel(s.access)
+	need, _ := s.visitor.device.design().Platform.Behaviour.NeedsLevel(s.access)
 	return s.visitor.level < need
 }
 

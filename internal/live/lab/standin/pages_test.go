@@ -241,7 +241,7 @@ func TestTelnetAsRFC854(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = c.Close() }()
 	talkTelnet(t, c, "name: ")
-	for range 2 { // the kind lets two tries
+	for range 2 { // the platform lets two tries
 		_, _ = c.Write([]byte("keeper\r\nwrong\r\n"))
 		talkTelnet(t, c, "refused\r\n")
 	}

@@ -99,7 +99,7 @@ func New(c Config) *Device {
 	}
 	d := &Device{config: c, epoch: c.Now(), current: c.Device, lines: map[string]map[int]bool{}, notebook: newBooks(),
 		board: board{Banner: "none", Ports: map[int]bool{1: true, 2: true, 3: true, 4: true}, Saved: true}}
-	d.store = config.New(owner{d}, c.Keys, c.Device.Kind.Traits)
+	d.store = config.New(owner{d}, c.Keys, c.Device.Platform.Behaviour)
 	for _, t := range c.Targets {
 		d.known = append(d.known, t)
 	}
@@ -251,7 +251,8 @@ func (d *Device) arrive(way *site.Way, line int, from netip.AddrPort) *visitor {
 	if d.config.Arrive.IsValid() {
 		comes = d.config.Arrive
 	}
-	v := &visitor{device: d, line: d.config.Device.Kind.Traits.PortNames.Port(way.Access, line), from: comes.String()}
+	v := &visitor{device: d, line: d.config.Device.Platform.Behaviour.PortNames.Port(way.Access, line),
+		from: comes.String()}
 	v.visit = &walk.Visit{Device: d.design(), Way: way, World: v, Rests: &d.rests, From: comes}
 	return v
 }
@@ -368,7 +369,7 @@ func (v *visitor) Begin(s *site.Server, q walk.Question) walk.Exchange {
 	}
 	as := v.asker
 	as.Ended = v.ended.Load()
-	as.Form = v.device.design().Kind.Traits.PasswordAs.Of(s.Protocol)
+	as.Form = v.device.design().Platform.Behaviour.PasswordAs.Of(s.Protocol)
 	if target.Dialer == nil {
 		target.Dialer = aaa.Net{}
 	}

@@ -200,14 +200,14 @@ func (d *Device) telnet(conn net.Conn) {
 	})
 }
 
-// plainLogin asks for a name and a password, as often as the kind lets, and
+// plainLogin asks for a name and a password, as often as the platform lets, and
 // then serves a shell.
 func (d *Device) plainLogin(conn net.Conn, way *site.Way, line int, out io.Writer,
 	ask func(prompt string, hidden bool) (string, bool), shell func() *terminal) {
-	traits := d.design().Kind.Traits
-	for range traits.LoginTries {
+	behaviour := d.design().Platform.Behaviour
+	for range behaviour.LoginTries {
 		// a person types; the wait itself is the walker's
-		_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow + time.Minute))
+		_ = conn.SetDeadline(time.Now().Add(behaviour.LoginWindow + time.Minute))
 		name, ok := ask("name: ", false)
 		if !ok {
 			return

@@ -86,10 +86,10 @@ func (d *Device) sshConnection(conn net.Conn, access string) {
 	}
 	defer d.freeLine(access, line)
 	v := d.arrive(way, line, remote(conn))
-	traits := d.design().Kind.Traits
+	behaviour := d.design().Platform.Behaviour
 	config := &ssh.ServerConfig{
 		ServerVersion: "SSH-2.0-StandIn",
-		MaxAuthTries:  traits.LoginTries,
+		MaxAuthTries:  behaviour.LoginTries,
 		PasswordCallback: func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			if !v.enter(meta.User(), string(password)).In {
 				return nil, errors.New("refused")
@@ -116,7 +116,7 @@ func (d *Device) sshConnection(conn net.Conn, access string) {
 		},
 	}
 	config.AddHostKey(d.config.HostKey)
-	_ = conn.SetDeadline(time.Now().Add(traits.LoginWindow))
+	_ = conn.SetDeadline(time.Now().Add(behaviour.LoginWindow))
 	server, channels, requests, err := ssh.NewServerConn(conn, config)
 	if err != nil {
 		return

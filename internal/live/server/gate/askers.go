@@ -96,22 +96,22 @@ func (s *server) nobody(a netip.Addr) string {
 
 // granted is what the attributes of an answer depend on.
 type granted struct {
-	role *site.Role
-	kind *site.Kind
+	role     *site.Role
+	platform *site.Platform
 }
 
-// grants makes what RADIUS returns with each role to each kind of device.
+// grants makes what RADIUS returns with each role to each platform.
 func grants(s *site.Site) map[granted][]radius.Attribute {
-	kinds := map[*site.Kind]bool{nil: true}
+	platforms := map[*site.Platform]bool{nil: true}
 	for _, d := range s.Devices {
-		kinds[d.Kind] = true
+		platforms[d.Platform] = true
 	}
 	dictionary, given := attributes.Of(s), map[granted][]radius.Attribute{}
 	for _, r := range s.Roles {
-		for k := range kinds {
+		for k := range platforms {
 			for _, a := range rights.Attributes(site.RADIUS, site.Login, rights.Decision{Allow: true, Role: r}, k) {
 				if made, err := dictionary.Make(a.Name, a.Value); err == nil {
-					given[granted{role: r, kind: k}] = append(given[granted{role: r, kind: k}], made)
+					given[granted{role: r, platform: k}] = append(given[granted{role: r, platform: k}], made)
 				}
 			}
 		}
@@ -129,22 +129,22 @@ type returning struct {
 // returnsWith is the question whose answer has the attributes, by protocol.
 var returnsWith = map[site.Protocol]site.Purpose{site.RADIUS: site.Login, site.TACACS: site.Session}
 
-// returns words what goes back with each role to each kind of device, for those who read
+// returns words what goes back with each role to each platform, for those who read
 // what was decided.
 func returns(s *site.Site) map[returning]string {
 	all := map[returning]string{}
-	kinds := map[*site.Kind]bool{nil: true}
+	platforms := map[*site.Platform]bool{nil: true}
 	for _, d := range s.Devices {
-		kinds[d.Kind] = true
+		platforms[d.Platform] = true
 	}
 	for _, r := range s.Roles {
-		for k := range kinds {
+		for k := range platforms {
 			for protocol, purpose := range returnsWith {
 				var words []string
 				for _, a := range rights.Attributes(protocol, purpose, rights.Decision{Allow: true, Role: r}, k) {
 					words = append(words, a.Name+"="+a.Value)
 				}
-				all[returning{granted: granted{role: r, kind: k}, protocol: protocol}] = strings.Join(words, ", ")
+				all[returning{granted: granted{role: r, platform: k}, protocol: protocol}] = strings.Join(words, ", ")
 			}
 		}
 	}
@@ -157,14 +157,14 @@ func (s *server) goesBack(q *question, d rights.Decision) string {
 	if !d.Allow || q.Purpose != returnsWith[protocol] {
 		return ""
 	}
-	return s.returned[returning{granted: granted{role: d.Role, kind: kindOf(q.Device)}, protocol: protocol}]
+	return s.returned[returning{granted: granted{role: d.Role, platform: platformOf(q.Device)}, protocol: protocol}]
 }
 
-func kindOf(d *site.Device) *site.Kind {
+func platformOf(d *site.Device) *site.Platform {
 	if d == nil {
 		return nil
 	}
-	return d.Kind
+	return d.Platform
 }
 
 // notAnswered returns why a server does not answer a question at all, in a word and in a sentence, and whether it

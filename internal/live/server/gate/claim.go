@@ -36,11 +36,11 @@ func (s *server) spelling(c claim) (claim, *rights.Decision) {
 
 // arrives notes the port by which a person comes, as the device names it, and the
 // way in that it is; else is the way in where the name says none. A name that
-// says nothing, and would shut people out of grants, is told once for each kind.
+// says nothing, and would shut people out of grants, is told once for each platform.
 func (s *server) arrives(q *question, port, otherwise string) {
 	var names site.PortNames
 	if q.Device != nil {
-		names = q.Device.Kind.Traits.PortNames
+		names = q.Device.Platform.Behaviour.PortNames
 	}
 	q.Port = printable(port)
 	if q.Access = names.Access(port); q.Access == "" {
@@ -57,7 +57,7 @@ func (s *server) arrives(q *question, port, otherwise string) {
 		return c
 	}, q.Port)
 	stem = strings.TrimRight(stem, " /.:-")
-	if kind := q.Device.Kind.Name; s.gate.unnamed.First(kind + " " + stem) {
+	if kind := q.Device.Platform.Name; s.gate.unnamed.First(kind + " " + stem) {
 		s.gate.config.Say(fmt.Sprintf("%s names the port of a login %q, which says no way in: grants with through "+
 			"hold for it nowhere; say which way in it is: port-names: {ssh: [%q]} in the behaviour of the platform %s",
 			q.Device.Name,

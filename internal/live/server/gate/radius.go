@@ -474,7 +474,7 @@ func (r *radiusRequest) access() *radius.Packet {
 	}
 	answer := &radius.Packet{Code: radius.AccessAccept, ID: p.ID}
 	answer.Attributes = append(make([]radius.Attribute, 0, 4),
-		s.granted[granted{role: d.Role, kind: kindOf(r.Device)}]...)
+		s.granted[granted{role: d.Role, platform: platformOf(r.Device)}]...)
 	if r.spelled != "" { // the name that the device is to use from now on, RFC 2865 section 5.1
 		answer.AddText(radius.UserName, r.Person)
 	}

@@ -350,7 +350,7 @@ func (t *tacacsSession) authorize(body []byte) error {
 	}
 	if d.Allow {
 		response.Status = tacacs.AuthorPassAdd
-		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d, kindOf(q.Device)) {
+		for _, a := range rights.Attributes(site.TACACS, q.Purpose, d, platformOf(q.Device)) {
 			mark := "="
 			if a.Optional {
 				mark = "*"

@@ -85,7 +85,7 @@ func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here ma
 			for _, person := range people {
 				e.one(told, aaa.Disconnecting{Device: d.Name, Person: person, Server: server, From: here[server],
 					Key: keys[d.Key(server).Name], To: netip.AddrPortFrom(
-						d.Source, uint16(d.Kind.Traits.DisconnectPort)), Now: e.now})
+						d.Source, uint16(d.Platform.Behaviour.DisconnectPort)), Now: e.now})
 			}
 		})
 	}
@@ -94,7 +94,7 @@ func (e *ends) everywhere(people []string, s *site.Site, keys site.Keys, here ma
 // asks returns the server that runs here of which a device takes a
 // Disconnect-Request, nil where there is none.
 func asks(d *site.Device, here map[*site.Server]netip.Addr) *site.Server {
-	if d.Kind.Traits.DisconnectPort == 0 {
+	if d.Platform.Behaviour.DisconnectPort == 0 {
 		return nil
 	}
 	for _, s := range d.Servers() {

@@ -428,7 +428,7 @@ func storeOf(t *testing.T, text string) (*device, *config.Store) {
 			Key: site.NewSecret("a-key-of-these-tests")}
 		d.around.Known = append(d.around.Known, d.targets[v])
 	}
-	store := config.New(d, site.Keys{}, d.design.Kind.Traits)
+	store := config.New(d, site.Keys{}, d.design.Platform.Behaviour)
 	t.Cleanup(store.Close)
 	return d, store
 }
@@ -530,9 +530,9 @@ func TestADeviceAnnouncesTheModelsAndTheWayBackOfItsKind(t *testing.T) {
 		site.TakesNothingBack:     {netconf.Candidate, netconf.ConfirmedCommit},
 		site.NoCandidate:          {netconf.WritableRunning, netconf.Candidate},
 	} {
-		traits := d.design.Kind.Traits
-		traits.TakesBack, traits.LacksModels = back, []string{"openconfig-system"}
-		store := config.New(d, site.Keys{}, traits)
+		behaviour := d.design.Platform.Behaviour
+		behaviour.TakesBack, behaviour.LacksModels = back, []string{"openconfig-system"}
+		store := config.New(d, site.Keys{}, behaviour)
 		here, there := net.Pipe()
 		var running sync.WaitGroup
 		running.Go(func() { store.Serve(keeper, there); _ = there.Close() })

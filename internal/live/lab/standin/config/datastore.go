@@ -34,7 +34,7 @@ type Device interface {
 type Store struct {
 	device    Device
 	keys      site.Keys
-	traits    site.Traits
+	behaviour site.Behaviour
 	mu        sync.Mutex
 	candidate *etree.Element
 	changed   bool              // the candidate differs from what runs, as far as is known
@@ -52,8 +52,8 @@ type Store struct {
 }
 
 // New makes the store of a device.
-func New(d Device, keys site.Keys, traits site.Traits) *Store {
-	return &Store{device: d, keys: keys, traits: traits, locks: map[string]uint32{}, open: map[uint32]func(){}}
+func New(d Device, keys site.Keys, behaviour site.Behaviour) *Store {
+	return &Store{device: d, keys: keys, behaviour: behaviour, locks: map[string]uint32{}, open: map[uint32]func(){}}
 }
 
 // Close stops the clock of a confirmed commit that waits: what runs stays.

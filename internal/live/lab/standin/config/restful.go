@@ -22,7 +22,7 @@ var ErrNothing = errors.New("there is no such resource")
 func (st *Store) Library() *etree.Element { return st.library() }
 
 // Resource returns the data of a module's top container as it runs, and its entity tag;
-// the error is ErrNothing for a module that the kind does not have.
+// the error is ErrNothing for a module that the platform does not have.
 func (st *Store) Resource(v Visitor, module string) (x *etree.Element, tag string, err error) {
 	st.mu.Lock()
 	defer st.mu.Unlock()

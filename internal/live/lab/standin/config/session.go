@@ -20,7 +20,7 @@ import (
 // YANG library only (RFC 7950, section 5.6.4).
 func (st *Store) capabilities() []string {
 	all := []string{netconf.Base10, netconf.Base11, netconf.Validate, netconf.RollbackOnError, libraryCapability}
-	switch st.traits.TakesBack {
+	switch st.behaviour.TakesBack {
 	case site.ConfirmedCommit:
 		all = append(all, netconf.Candidate, netconf.ConfirmedCommit)
 	case site.FirstConfirmedCommit:
@@ -43,10 +43,10 @@ const libraryCapability = "urn:ietf:params:netconf:capability:yang-library:1.0?r
 // systemFeatures are those of ietf-system, RFC 7317.
 var systemFeatures = []string{"radius", "authentication", "local-users", "radius-authentication"}
 
-// modules are those that the kind has.
+// modules are those that the platform has.
 func (st *Store) modules() []yang.Module {
 	return slices.DeleteFunc(slices.Clone(yang.Modules),
-		func(m yang.Module) bool { return !st.traits.HasModel(m.Name) })
+		func(m yang.Module) bool { return !st.behaviour.HasModel(m.Name) })
 }
 
 // library is the YANG library, RFC 7895.
@@ -303,7 +303,7 @@ func (s *session) edit(x, _ *etree.Element) error {
 	if err != nil {
 		return err
 	}
-	direct := s.store.traits.TakesBack == site.NoCandidate
+	direct := s.store.behaviour.TakesBack == site.NoCandidate
 	if (which == "running") != direct {
 		return &netconf.Error{Type: "protocol", Tag: "operation-not-supported",
 			Message: "the datastore " + which + " cannot be edited here"}

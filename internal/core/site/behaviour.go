@@ -9,9 +9,9 @@ import (
 	"time"
 )
 
-// Traits is how a make of device behaves. The zero value is not usable; start
+// Behaviour is how a make of device behaves. The zero value is not usable; start
 // from DefaultTraits.
-type Traits struct {
+type Behaviour struct {
 	RefusalTriesNext    bool // refusal: a refusal goes on to the next method (RFC 7317 devices)
 	UnknownAccountEnds  bool // unknown-account: a name without a local account is refused at once
 	AllRestingPasses    bool // all-dead: a group whose servers all rest is passed over, not asked
@@ -40,9 +40,9 @@ type Traits struct {
 	// rights-with-login: what RADIUS gives with the login counts without a session list
 	RightsWithLogin     bool
 	RecordFailureBlocks bool          // accounting-failure: without the record of its start a session is refused
-	Unspoken            []Protocol    // speaks: the protocols that the kind does not speak
+	Unspoken            []Protocol    // speaks: the protocols that the platform does not speak
 	PasswordAs          PasswordForms // password-form
-	PortNames           PortNames     // port-names: nil where the kind does not say
+	PortNames           PortNames     // port-names: nil where the platform does not say
 	Networks            string        // networks: any, default-only or default-and-management
 	Lines               Range         // lines: those that ssh and telnet have together
 	LegacyPorts         bool          // default-ports: a RADIUS server without ports is asked at 1645 and 1646
@@ -51,8 +51,8 @@ type Traits struct {
 	// commands-from: the vendor in whose form RADIUS carries the commands of a role, "" for none
 	CommandsFrom   Ref
 	RecordsSecrets bool     // secrets-in-accounting: records of commands hold secrets in clear
-	LacksModels    []string // models: those of Models that the kind does not have
-	// DisconnectPort is the UDP port at which the kind takes a Disconnect-Request
+	LacksModels    []string // models: those of Models that the platform does not have
+	// DisconnectPort is the UDP port at which the platform takes a Disconnect-Request
 	// (RFC 5176, section 2), 0 where it takes none: disconnect-port.
 	DisconnectPort int
 	// SwitchedOn: central logins are off until they are switched on as a whole: aaa-switch
@@ -61,7 +61,7 @@ type Traits struct {
 	PagesRestart bool
 	// RESTCONF: its API is RESTCONF (RFC 8040) too: restconf
 	RESTCONF  bool
-	TakesBack string // rollback: how the kind takes a change back by itself, one of the words below
+	TakesBack string // rollback: how the platform takes a change back by itself, one of the words below
 }
 
 // The forms in which a password reaches a server.
@@ -100,12 +100,12 @@ func (f PasswordForms) Of(p Protocol) string {
 // OneWay reports whether a form can be checked against a one-way hash.
 func OneWay(form string) bool { return form != CHAP && form != MSCHAPv2 }
 
-// Speaks reports whether devices of the kind speak a protocol.
-func (t Traits) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
+// Speaks reports whether devices of the platform speak a protocol.
+func (t Behaviour) Speaks(p Protocol) bool { return !slices.Contains(t.Unspoken, p) }
 
-// NeedsLevel returns the level that a way in of the kind needs, by its access, and
-// the trait that says so, "" where none does.
-func (t Traits) NeedsLevel(access string) (level int, trait string) {
+// NeedsLevel returns the level that a way in of the platform needs, by its access, and
+// the aspect that says so, "" where none does.
+func (t Behaviour) NeedsLevel(access string) (level int, aspect string) {
 	switch access {
 	case Web:
 		return t.WebNeedsLevel, "web-needs-level"
@@ -115,18 +115,18 @@ func (t Traits) NeedsLevel(access string) (level int, trait string) {
 	return 0, ""
 }
 
-// Networks that a kind can send its requests through.
+// Networks that a platform can send its requests through.
 const (
 	AnyNetwork        = "any"
 	DefaultOnly       = "default-only"
 	DefaultAndOneMore = "default-and-management"
 )
 
-// Near reports whether a routing instance is the one that every kind can use.
+// Near reports whether a routing instance is the one that every platform can use.
 func Near(network string) bool { return network == "" || network == "default" }
 
-// Reaches reports whether the kind can use servers through a routing instance.
-func (t Traits) Reaches(network string) bool {
+// Reaches reports whether the platform can use servers through a routing instance.
+func (t Behaviour) Reaches(network string) bool {
 	switch {
 	case Near(network) || t.Networks == AnyNetwork:
 		return true
@@ -136,10 +136,10 @@ func (t Traits) Reaches(network string) bool {
 	return false
 }
 
-// Models are the open models by which a kind may be configured.
+// Models are the open models by which a platform may be configured.
 var Models = []string{"ietf-system", "ietf-system-tacacs-plus", "openconfig-system"}
 
-// How a kind takes a change of its configuration back by itself.
+// How a platform takes a change of its configuration back by itself.
 const (
 	ConfirmedCommit      = "confirmed-commit"       // RFC 6241, section 8.4
 	FirstConfirmedCommit = "first-confirmed-commit" // of RFC 4741: it cannot be told to
@@ -147,25 +147,25 @@ const (
 	NoCandidate          = "no-candidate"           // what is written runs at once
 )
 
-// HasModel reports whether devices of the kind have a model.
-func (t Traits) HasModel(name string) bool { return !slices.Contains(t.LacksModels, name) }
+// HasModel reports whether devices of the platform have a model.
+func (t Behaviour) HasModel(name string) bool { return !slices.Contains(t.LacksModels, name) }
 
-// Kind is a make of device.
-type Kind struct {
+// Platform is a make of device.
+type Platform struct {
 	Ref
 	Phrasebook Ref // the file of its phrasebook, from the site's folder; "" for none
-	Traits     Traits
-	Commands   *CommandRights // by its trait commands-from; nil for none
-	said       traitSet       // the traits that the site says, of those that a login can show
-	// TraitsAt is where the mapping of its traits begins, and FormsAt that of password-form in it.
-	TraitsAt, FormsAt Place
+	Behaviour  Behaviour
+	Commands   *CommandRights // by its aspect commands-from; nil for none
+	said       aspectSet      // the aspects that the site says, of those that a login can show
+	// TraitsAt is where the mapping of its aspects begins, and FormsAt that of password-form in it.
+	BehaviourAt, FormsAt Place
 }
 
-// DefaultTraits returns the traits of a kind that says nothing: each is what an
+// DefaultBehaviour returns the behaviour of a platform that says nothing: each is what an
 // open standard says or, where none speaks of it, what is safe to assume. What a
-// make really does is for its kind to say.
-func DefaultTraits() Traits {
-	return Traits{
+// make really does is for its platform to say.
+func DefaultBehaviour() Behaviour {
+	return Behaviour{
 		// RFC 7317, user-authentication-order: "If authentication with one method
 		// fails, the next method is used." The same in the OpenConfig model of AAA.
 		RefusalTriesNext: true,
@@ -212,19 +212,19 @@ func DefaultTraits() Traits {
 	}
 }
 
-// trait reads its value from text into t, and back, and says what it takes.
-type trait struct {
+// aspect reads its value from text into t, and back, and says what it takes.
+type aspect struct {
 	takes string
-	set   func(t *Traits, text string) bool
-	get   func(t Traits) string
+	set   func(t *Behaviour, text string) bool
+	get   func(t Behaviour) string
 }
 
-// choice makes a trait of two words: the first is the zero behaviour.
-func choice(first, second string, at func(*Traits) *bool) trait {
-	return trait{takes: first + " or " + second, set: func(t *Traits, text string) bool {
+// choice makes an aspect of two words: the first is the zero behaviour.
+func choice(first, second string, at func(*Behaviour) *bool) aspect {
+	return aspect{takes: first + " or " + second, set: func(t *Behaviour, text string) bool {
 		*at(t) = text == second
 		return text == first || text == second
-	}, get: func(t Traits) string {
+	}, get: func(t Behaviour) string {
 		if *at(&t) {
 			return second
 		}
@@ -232,59 +232,65 @@ func choice(first, second string, at func(*Traits) *bool) trait {
 	}}
 }
 
-func yesNo(at func(*Traits) *bool) trait {
-	return trait{takes: "true or false", set: func(t *Traits, text string) bool {
+func yesNo(at func(*Behaviour) *bool) aspect {
+	return aspect{takes: "true or false", set: func(t *Behaviour, text string) bool {
 		on, known := truth[strings.ToLower(text)]
 		*at(t) = on
 		return known
-	}, get: func(t Traits) string { return strconv.FormatBool(*at(&t)) }}
+	}, get: func(t Behaviour) string { return strconv.FormatBool(*at(&t)) }}
 }
 
-func number(low, high int, at func(*Traits) *int) trait {
-	return trait{takes: fmt.Sprintf("a whole number from %d to %d", low, high), set: func(t *Traits, text string) bool {
-		n, err := strconv.Atoi(text)
-		*at(t) = n
-		return err == nil && n >= low && n <= high
-	}, get: func(t Traits) string { return strconv.Itoa(*at(&t)) }}
+func number(low, high int, at func(*Behaviour) *int) aspect {
+	return aspect{takes: fmt.Sprintf("a whole number from %d to %d", low, high),
+		set: func(t *Behaviour, text string) bool {
+			n, err := strconv.Atoi(text)
+			*at(t) = n
+			return err == nil && n >= low && n <= high
+		}, get: func(t Behaviour) string { return strconv.Itoa(*at(&t)) }}
 }
 
-var traits = map[string]trait{
-	"refusal": choice("ends-list", "tries-next", func(t *Traits) *bool { return &t.RefusalTriesNext }),
+var behaviour = map[string]aspect{
+	"refusal": choice("ends-list", "tries-next", func(t *Behaviour) *bool { return &t.RefusalTriesNext }),
 	"unknown-account": choice("tries-next", "ends-list",
-		func(t *Traits) *bool { return &t.UnknownAccountEnds }),
-	"all-dead":                    choice("asks-first", "passes", func(t *Traits) *bool { return &t.AllRestingPasses }),
-	"dead-time-ends":              choice("by-time", "with-last", func(t *Traits) *bool { return &t.RestEndsWithLast }),
-	"below-level":                 choice("refused", "reads", func(t *Traits) *bool { return &t.BelowLevelReads }),
-	"notices-closed-port":         yesNo(func(t *Traits) *bool { return &t.HeedsICMP }),
-	"local-level-needs-session":   yesNo(func(t *Traits) *bool { return &t.LocalLevelNeedsSession }),
-	"account-by-name":             yesNo(func(t *Traits) *bool { return &t.AccountByName }),
-	"rights-with-login":           yesNo(func(t *Traits) *bool { return &t.RightsWithLogin }),
-	"console-obeys-authorization": yesNo(func(t *Traits) *bool { return &t.ConsoleObeys }),
-	"restconf":                    yesNo(func(t *Traits) *bool { return &t.RESTCONF }),
-	"level-without-session":       number(0, 15, func(t *Traits) *int { return &t.LevelWithoutSession }),
-	"web-needs-level":             number(0, 15, func(t *Traits) *int { return &t.WebNeedsLevel }),
-	"api-needs-level":             number(0, 15, func(t *Traits) *int { return &t.APINeedsLevel }),
-	"login-tries":                 number(1, 10, func(t *Traits) *int { return &t.LoginTries }),
-	"disconnect-port":             number(0, 65535, func(t *Traits) *int { return &t.DisconnectPort }),
-	"login-timeout": {takes: "a duration such as 30s, up to 10m, or at-least and a duration", set: func(t *Traits,
+		func(t *Behaviour) *bool { return &t.UnknownAccountEnds }),
+	"all-dead": choice("asks-first", "passes",
+		func(t *Behaviour) *bool { return &t.AllRestingPasses }),
+	"dead-time-ends": choice("by-time", "with-last",
+		func(t *Behaviour) *bool { return &t.RestEndsWithLast }),
+	"below-level":                 choice("refused", "reads", func(t *Behaviour) *bool { return &t.BelowLevelReads }),
+	"notices-closed-port":         yesNo(func(t *Behaviour) *bool { return &t.HeedsICMP }),
+	"local-level-needs-session":   yesNo(func(t *Behaviour) *bool { return &t.LocalLevelNeedsSession }),
+	"account-by-name":             yesNo(func(t *Behaviour) *bool { return &t.AccountByName }),
+	"rights-with-login":           yesNo(func(t *Behaviour) *bool { return &t.RightsWithLogin }),
+	"console-obeys-authorization": yesNo(func(t *Behaviour) *bool { return &t.ConsoleObeys }),
+	"restconf":                    yesNo(func(t *Behaviour) *bool { return &t.RESTCONF }),
+	"level-without-session":       number(0, 15, func(t *Behaviour) *int { return &t.LevelWithoutSession }),
+	"web-needs-level":             number(0, 15, func(t *Behaviour) *int { return &t.WebNeedsLevel }),
+	"api-needs-level":             number(0, 15, func(t *Behaviour) *int { return &t.APINeedsLevel }),
+	"login-tries":                 number(1, 10, func(t *Behaviour) *int { return &t.LoginTries }),
+	"disconnect-port":             number(0, 65535, func(t *Behaviour) *int { return &t.DisconnectPort }),
+	"login-timeout": {takes: "a duration such as 30s, up to 10m, or at-least and a duration", set: func(t *Behaviour,
 		text string) bool {
 		text, least := strings.CutPrefix(text, atLeast)
 		d, err := time.ParseDuration(text)
 		t.LoginWindow, t.WindowAtLeast = d, 0
 		if least {
-			t.LoginWindow, t.WindowAtLeast = max(d, DefaultTraits().LoginWindow), d
+			t.LoginWindow, t.WindowAtLeast = max(d, DefaultBehaviour().LoginWindow), d
 		}
 		return err == nil && d > 0 && d <= 10*time.Minute
-	}, get: func(t Traits) string { return ShortTime(t.LoginWindow) }},
-	"accounting-failure":        choice("ignores", "blocks", func(t *Traits) *bool { return &t.RecordFailureBlocks }),
-	"default-ports":             choice("modern", "legacy", func(t *Traits) *bool { return &t.LegacyPorts }),
-	"command-rules-over-radius": choice("none", "by-name", func(t *Traits) *bool { return &t.CommandRulesOverRADIUS }),
-	"aaa-switch":                choice("none", "once", func(t *Traits) *bool { return &t.SwitchedOn }),
-	"pages-take-lists":          choice("at-once", "after-restart", func(t *Traits) *bool { return &t.PagesRestart }),
-	"secrets-in-accounting":     choice("masked", "in-clear", func(t *Traits) *bool { return &t.RecordsSecrets }),
+	}, get: func(t Behaviour) string { return ShortTime(t.LoginWindow) }},
+	"accounting-failure": choice("ignores", "blocks",
+		func(t *Behaviour) *bool { return &t.RecordFailureBlocks }),
+	"default-ports": choice("modern", "legacy", func(t *Behaviour) *bool { return &t.LegacyPorts }),
+	"command-rules-over-radius": choice("none", "by-name",
+		func(t *Behaviour) *bool { return &t.CommandRulesOverRADIUS }),
+	"aaa-switch": choice("none", "once", func(t *Behaviour) *bool { return &t.SwitchedOn }),
+	"pages-take-lists": choice("at-once", "after-restart",
+		func(t *Behaviour) *bool { return &t.PagesRestart }),
+	"secrets-in-accounting": choice("masked", "in-clear", func(t *Behaviour) *bool { return &t.RecordsSecrets }),
 	"level-attribute": {takes: "radius-standard, or the name of an attribute and, after a blank, the form of its " +
 		"value " +
-		"such as text={level}", set: func(t *Traits, text string) bool {
+		"such as text={level}", set: func(t *Behaviour, text string) bool {
 		name, form, formed := strings.Cut(text, " ")
 		t.LevelFrom, t.LevelForm = name, strings.TrimSpace(form)
 		if name == "radius-standard" {
@@ -292,29 +298,29 @@ var traits = map[string]trait{
 			return !formed
 		}
 		return isName(name) && (!formed || strings.Count(t.LevelForm, levelPlace) == 1)
-	}, get: func(t Traits) string {
+	}, get: func(t Behaviour) string {
 		return strings.TrimSpace(cmp.Or(t.LevelFrom, "radius-standard") + " " + t.LevelForm)
 	}},
-	"account-attribute": attributeTrait("none", func(t *Traits) *string { return &t.AccountFrom }),
-	"networks": {takes: "any, default-only or default-and-management", set: func(t *Traits, text string) bool {
+	"account-attribute": attributeAspect("none", func(t *Behaviour) *string { return &t.AccountFrom }),
+	"networks": {takes: "any, default-only or default-and-management", set: func(t *Behaviour, text string) bool {
 		t.Networks = text
 		return text == AnyNetwork || text == DefaultOnly || text == DefaultAndOneMore
-	}, get: func(t Traits) string { return t.Networks }},
-	"lines": {takes: "a range such as 0-9", set: func(t *Traits, text string) bool {
+	}, get: func(t Behaviour) string { return t.Networks }},
+	"lines": {takes: "a range such as 0-9", set: func(t *Behaviour, text string) bool {
 		var ok bool
 		t.Lines, ok = parseRange(text, mostLine)
 		return ok
-	}, get: func(t Traits) string { return t.Lines.String() }},
+	}, get: func(t Behaviour) string { return t.Lines.String() }},
 	"rollback": {takes: ConfirmedCommit + ", " + FirstConfirmedCommit + ", " + TakesNothingBack + " or " +
 		NoCandidate,
-		set: func(t *Traits, text string) bool {
+		set: func(t *Behaviour, text string) bool {
 			t.TakesBack = text
 			return slices.Contains([]string{ConfirmedCommit, FirstConfirmedCommit, TakesNothingBack, NoCandidate}, text)
-		}, get: func(t Traits) string { return t.TakesBack }},
-	"default-login": {takes: "local, none or line-password", set: func(t *Traits, text string) bool {
+		}, get: func(t Behaviour) string { return t.TakesBack }},
+	"default-login": {takes: "local, none or line-password", set: func(t *Behaviour, text string) bool {
 		t.BuiltInLogin = MethodKind(text)
 		return t.BuiltInLogin == ByLocal || t.BuiltInLogin == ByNone || t.BuiltInLogin == LinePassword
-	}, get: func(t Traits) string { return string(t.BuiltInLogin) }},
+	}, get: func(t Behaviour) string { return string(t.BuiltInLogin) }},
 }
 
 // atLeast begins a value of login-timeout that is only a bound.
@@ -323,17 +329,17 @@ const atLeast = "at-least "
 // levelPlace stands for the level in the form of an attribute's value.
 const levelPlace = "{level}"
 
-// LevelText returns a level as the kind's attribute carries it.
-func (t Traits) LevelText(level int) string {
+// LevelText returns a level as the platform's attribute carries it.
+func (t Behaviour) LevelText(level int) string {
 	if t.LevelForm == "" {
 		return strconv.Itoa(level)
 	}
 	return strings.Replace(t.LevelForm, levelPlace, strconv.Itoa(level), 1)
 }
 
-// LevelIn reads the level from a value of the kind's attribute; false where it is
+// LevelIn reads the level from a value of the platform's attribute; false where it is
 // none from 0 to 15 in that form.
-func (t Traits) LevelIn(value string) (int, bool) {
+func (t Behaviour) LevelIn(value string) (int, bool) {
 	before, after, _ := strings.Cut(t.LevelForm, levelPlace)
 	text, has := strings.CutPrefix(value, before)
 	text, ends := strings.CutSuffix(text, after)
@@ -341,13 +347,13 @@ func (t Traits) LevelIn(value string) (int, bool) {
 	return n, has && ends && err == nil && n >= 0 && n <= 15
 }
 
-// attributeTrait makes a trait that is an attribute's name, or a word for none.
-func attributeTrait(none string, at func(*Traits) *string) trait {
-	return trait{takes: none + ", or the name of an attribute", set: func(t *Traits, text string) bool {
+// attributeAspect makes an aspect that is an attribute's name, or a word for none.
+func attributeAspect(none string, at func(*Behaviour) *string) aspect {
+	return aspect{takes: none + ", or the name of an attribute", set: func(t *Behaviour, text string) bool {
 		*at(t) = text
 		if text == none {
 			*at(t) = ""
 		}
 		return isName(text)
-	}, get: func(t Traits) string { return cmp.Or(*at(&t), none) }}
+	}, get: func(t Behaviour) string { return cmp.Or(*at(&t), none) }}
 }

@@ -7,33 +7,33 @@ import (
 	"mellowgate/internal/core/site"
 )
 
-// WriteTraits writes traits of a kind, that the site does not say yet, into its file. Each
+// WriteBehaviour writes behaviour of a platform, that the site does not say yet, into its file. Each
 // is written as the file has it: a key, and its value.
-func WriteTraits(s *site.Site, path string, k *site.Kind, traits [][2]string) error {
-	edits, err := traitEdits(s, k, traits)
+func WriteBehaviour(s *site.Site, path string, k *site.Platform, behaviour [][2]string) error {
+	edits, err := aspectEdits(s, k, behaviour)
 	if err != nil {
-		return fmt.Errorf("%s: %w: %s", s.Where(k.Place), err, TraitsText(traits))
+		return fmt.Errorf("%s: %w: %s", s.Where(k.Place), err, BehaviourText(behaviour))
 	}
 	return Change(s, path, edits)
 }
 
-// TraitsText returns traits as one mapping.
-func TraitsText(traits [][2]string) string {
-	all := make([]string, len(traits))
-	for i, t := range traits {
+// BehaviourText returns aspects as one mapping.
+func BehaviourText(behaviour [][2]string) string {
+	all := make([]string, len(behaviour))
+	for i, t := range behaviour {
 		all[i] = t[0] + ": " + t[1]
 	}
 	return "behaviour: {" + strings.Join(all, ", ") + "}"
 }
 
-func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) {
-	if !k.TraitsAt.Known() {
-		e, err := afterName(s, k.Ref, TraitsText(traits))
+func aspectEdits(s *site.Site, k *site.Platform, behaviour [][2]string) ([]Edit, error) {
+	if !k.BehaviourAt.Known() {
+		e, err := afterName(s, k.Ref, BehaviourText(behaviour))
 		return []Edit{e}, err
 	}
 	var edits []Edit
 	var here [][2]string
-	for _, t := range traits {
+	for _, t := range behaviour {
 		if inner, ok := strings.CutPrefix(t[1], "{"); ok && k.FormsAt.Known() && t[0] == site.SendsPasswords {
 			e, err := into(s, k.FormsAt, strings.TrimSuffix(inner, "}"))
 			if err != nil {
@@ -47,18 +47,18 @@ func traitEdits(s *site.Site, k *site.Kind, traits [][2]string) ([]Edit, error) 
 	if len(here) == 0 {
 		return edits, nil
 	}
-	line := LineAt(s, k.TraitsAt)
-	if strings.HasPrefix(line[min(len(line), int(k.TraitsAt.Column-1)):], "{") {
-		text := TraitsText(here)
-		e, err := into(s, k.TraitsAt, text[len("behaviour: {"):len(text)-1])
+	line := LineAt(s, k.BehaviourAt)
+	if strings.HasPrefix(line[min(len(line), int(k.BehaviourAt.Column-1)):], "{") {
+		text := BehaviourText(here)
+		e, err := into(s, k.BehaviourAt, text[len("behaviour: {"):len(text)-1])
 		return append(edits, e), err
 	}
 	lines := make([]string, len(here))
 	for i, t := range here {
 		lines[i] = t[0] + ": " + t[1]
 	}
-	indent := "\n" + strings.Repeat(" ", int(k.TraitsAt.Column-1))
-	return append(edits, Edit{Place: k.TraitsAt, New: strings.Join(lines, indent) + indent}), nil
+	indent := "\n" + strings.Repeat(" ", int(k.BehaviourAt.Column-1))
+	return append(edits, Edit{Place: k.BehaviourAt, New: strings.Join(lines, indent) + indent}), nil
 }
 
 // into puts entries into a mapping at its beginning: one in braces, or one with an entry on

@@ -12,7 +12,7 @@ import (
 )
 
 // full makes a device with every kind of list on ssh, and a directory.
-func full(t testing.TB, traits, more, holds string) *site.Device {
+func full(t testing.TB, behaviour, more, holds string) *site.Device {
 	s, err := site.Parse(site.Source{Name: "s", Text: []byte(`
 keys: {k: clear a-key-for-this-test}
 servers:
@@ -20,7 +20,7 @@ servers:
   - {name: r1, protocol: radius, address: 192.0.2.3, key: k, timeout: 5s, attempts: 2}
   - {name: l1, protocol: ldap, address: 192.0.2.5, base: o=x, timeout: 4s}
 groups: [{name: t, servers: [t1]}, {name: r, servers: [r1]}, {name: l, servers: [l1]}]
-platforms: [{name: k, behaviour: {` + endsList(traits) + `}}]
+platforms: [{name: k, behaviour: {` + endsList(behaviour) + `}}]
 elevation-secrets: [{name: bridge, level: 12, password: $6$a$b}, {name: top, password: $6$a$b}]
 accounts: [{name: keeper, level: 15, password: $6$a$b}, {name: watch, level: 3, password: $6$a$b}]
 lists:
@@ -141,11 +141,11 @@ func (g granted) Try(n int) Reply {
 func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		name, traits, binds string
-		attributes          []rights.Attribute
-		in                  bool
-		level               int
-		reason              reason.Reason
+		name, behaviour, binds string
+		attributes             []rights.Attribute
+		in                     bool
+		level                  int
+		reason                 reason.Reason
 	}{
 		{"a vendor's attribute", "level-attribute: Example-Level", "login: r-local, session: r-session",
 			[]rights.Attribute{{Name: "Example-Level", Value: "9"},
@@ -161,7 +161,7 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 			[]rights.Attribute{{Name: "local-user", Value: "gone"}, {Name: rights.PrivLvl, Value: "7"}}, true, 7, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := full(t, c.traits, c.binds, "")
+			d := full(t, c.behaviour, c.binds, "")
 			v := &Visit{Device: d, Way: d.Way(site.SSH),
 				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.attributes},
 				Rests: new(Rests)}
@@ -173,12 +173,12 @@ func TestTheLevelIsReadWhereTheKindReadsIt(t *testing.T) {
 
 func TestWhatAKindDoesNotSpeakIsNeverAsked(t *testing.T) {
 	t.Parallel()
-	for _, c := range []struct{ traits, holds string }{{"speaks: [radius]", ""},
+	for _, c := range []struct{ behaviour, holds string }{{"speaks: [radius]", ""},
 		{"networks: default-only", ", network: management"},
 		{"networks: default-and-management", ", network: customers"}} {
 		w := &world{answers: map[string]string{"t1": "yes"}, right: "keeper"}
-		e, v := enter(full(t, c.traits, "login: t-local", c.holds), w, "keeper")
-		require.Equal(t, []any{true, "local", time.Duration(0)}, []any{e.In, e.By, e.Wait}, c.traits)
+		e, v := enter(full(t, c.behaviour, "login: t-local", c.holds), w, "keeper")
+		require.Equal(t, []any{true, "local", time.Duration(0)}, []any{e.In, e.By, e.Wait}, c.behaviour)
 		require.Equal(t, reason.NotSupported, v.Steps[0].Reason)
 		require.Empty(t, w.asked)
 	}
@@ -231,7 +231,7 @@ func TestAPortWhereNobodyListensCostsWhatItCosts(t *testing.T) {
 	}
 }
 
-// What RADIUS says with the login counts without a session list where the kind says
+// What RADIUS says with the login counts without a session list where the platform says
 // so, and the account of the person's own name where no attribute says more.
 func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 	t.Parallel()
@@ -240,10 +240,10 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 	missing := []rights.Attribute{{Name: "Filter-Id", Value: "nobody"}}
 	const with, own, from = "rights-with-login: true", "account-by-name: true", "account-attribute: Filter-Id"
 	for _, c := range []struct {
-		name, traits, lists, person string
-		answer                      []rights.Attribute
-		level                       int
-		why                         reason.Reason
+		name, behaviour, lists, person string
+		answer                         []rights.Attribute
+		level                          int
+		why                            reason.Reason
 	}{
 		{"neither", "", "login: r-local", "watch", level, 1, ""},
 		{"the level of the login", with, "login: r-local", "ines", level, 7, ""},
@@ -261,7 +261,7 @@ func TestRightsThatComeWithTheLoginAndByTheOwnName(t *testing.T) {
 			reason.ListEnded},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := full(t, c.traits, c.lists, "")
+			d := full(t, c.behaviour, c.lists, "")
 			v := &Visit{Device: d, Way: d.Way(site.SSH),
 				World: granting{&world{answers: map[string]string{"t1": "yes", "r1": "yes"}}, c.answer},
 				Rests: new(Rests)}
