@@ -48,7 +48,7 @@ func TestASiteOfTheVersionBeforeIsReadAndWrittenAnew(t *testing.T) {
 	require.Zero(t, dry.status, dry.err)
 	require.Contains(t, dry.out, "site.yaml:8:34: login-window -> login-timeout\n")
 	require.Contains(t, dry.out, "devices.csv:1:6: kind -> platform\n")
-	require.Contains(t, dry.out, "7 words in 2 files would be changed; without -dry-run they are\n")
+	require.Contains(t, dry.out, "7 words in 2 files would be changed; leave -dry-run out to change them\n")
 	text, err := os.ReadFile(filepath.Join(c.dir, "site.yaml"))
 	require.NoError(t, err)
 	require.Equal(t, oldSite, string(text))
@@ -100,6 +100,29 @@ func TestTheSitesOfVersionsBeforeMeanTheSame(t *testing.T) {
 	}
 }
 
+// A folder may have sites and phrasebooks: each is written anew where it has words of before.
+func TestAFolderOfSitesAndPhrasebooksIsWrittenAnew(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	text, err := os.ReadFile(here("testdata/versions/0.2-as-drafted.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(c.dir, "demo/as-drafted/site.yaml"), text, 0o600))
+	r := c.run(t, "migrate", "demo")
+	require.Zero(t, r.status, r.err)
+	for _, says := range []string{"demo/phrasebooks/quay-switch.yaml: every word is one of this version",
+		"demo/as-reviewed: every word is one of this version", "kinds -> platforms\n",
+		"23 words in 1 file changed; as before: demo/as-drafted/site.yaml.before\n"} {
+		require.Contains(t, r.out, says)
+	}
+	require.NotContains(t, c.run(t, "migrate", "demo").out, "->")
+	require.Equal(t, 2, c.run(t, "migrate", "demo/nowhere").status)
+	book := filepath.Join(c.dir, "demo/phrasebooks/quay-switch.yaml")
+	require.NoError(t, os.WriteFile(book, []byte("phrasebook: 1\nmake: [\n"), 0o600))
+	broken := c.run(t, "migrate", "demo/phrasebooks/quay-switch.yaml")
+	require.Equal(t, 2, broken.status)
+	require.Contains(t, broken.err, "quay-switch.yaml:")
+}
+
 // What has both words for one thing is not guessed at, and nothing is changed.
 func TestBothWordsForOneThingAreAMistake(t *testing.T) {
 	t.Parallel()
@@ -120,6 +143,8 @@ func TestAnOldWordLeadsToTheNewOne(t *testing.T) {
 	r := c.run(t, "check", "-explain", "depends-on-trait")
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "depends-on-trait is now called depends-on-behaviour.\n\ndepends-on-behaviour")
+	r = c.run(t, "check", "-explain", "login-window")
+	require.Contains(t, r.out, "login-window is now called login-timeout.\nIt is a word of the site file")
 	r = c.run(t, "foresee", "-device", "hq-fw-1", "demo/as-reviewed")
 	require.NotContains(t, r.err, "is now called")
 }

@@ -2,6 +2,10 @@ package begin
 
 import (
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +13,7 @@ import (
 	"mellowgate/internal/cli/call"
 	"mellowgate/internal/cli/show"
 	"mellowgate/internal/core/foresee"
+	"mellowgate/internal/core/phrase"
 	"mellowgate/internal/core/site"
 	"mellowgate/internal/live/store/files"
 	"mellowgate/internal/live/store/sitefile"
@@ -17,14 +22,15 @@ import (
 // MigrateCommand returns the command migrate.
 func MigrateCommand() *call.Command {
 	return &call.Command{
-		Name: "migrate", Args: "[SITE]", MaxArgs: 1, Short: "write a site in the words of this version",
-		Long: `Some keys of the site file have other names than in the version before. They are still read, and a command says so in
-one line. migrate writes the new names into the files of the site: comments, order and layout stay, and each file as
-it was is kept beside itself as FILE.before. What is changed is printed. It ends with the proof that the site means
-what it meant: every login, in every outage, is foreseen as before. Where nothing has another name nothing is
-written.`,
+		Name: "migrate", Args: "[PATH]", MaxArgs: 1, Short: "write a site or a phrasebook in the words of this version",
+		Long: `Some keys of the site file have other names than in the version before. They are still read, and each command says so
+in one line. migrate writes the new names into the files of a site. PATH is a site, a phrasebook, or a folder with
+some of both. Comments, order and layout stay, and each file as it was is kept beside itself as FILE.before. What is
+changed is printed. It ends with the proof that the site means what it meant: every login, in every outage, is
+foreseen as before. Where nothing has another name nothing is written.`,
 		Examples: []call.Example{
 			{Call: "mellowgate migrate -dry-run demo/as-reviewed", Shows: "what would be changed, and change nothing"},
+			{Call: "mellowgate migrate -dry-run demo", Shows: "the same of every site and phrasebook in a folder"},
 		},
 		Prepare: func(c *call.Call) func() error {
 			dry := c.Flags.Bool("dry-run", false, "print what would be changed, and change nothing")
@@ -33,8 +39,78 @@ written.`,
 	}
 }
 
+// migrate writes what a path leads to in the words of now: a site, a phrasebook, or all of a folder of both.
 func migrate(c *call.Call, dry bool) error {
 	path := c.SitePath()
+	books, sites := below(path)
+	for _, book := range books {
+		if err := migrateBook(c, book); err != nil {
+			return err
+		}
+	}
+	for _, site := range sites {
+		if err := migrateSite(c, site, dry); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// below returns the phrasebooks and the sites that a path leads to. What is neither is taken for a site, which
+// says what is wrong with it.
+func below(path string) (books, sites []string) {
+	if isBook(path) {
+		return []string{path}, nil
+	}
+	if info, err := os.Stat(path); err != nil || !info.IsDir() {
+		return nil, []string{path}
+	}
+	if _, err := os.Stat(filepath.Join(path, siteFile)); err == nil {
+		return nil, []string{path}
+	}
+	_ = filepath.WalkDir(path, func(name string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil || entry.IsDir():
+		case filepath.Base(name) == siteFile:
+			sites = append(sites, filepath.Dir(name))
+		case isBook(name):
+			books = append(books, name)
+		}
+		return nil
+	})
+	if len(books)+len(sites) == 0 {
+		return nil, []string{path} // the files of one site
+	}
+	return books, sites
+}
+
+const siteFile = "site.yaml"
+
+// isBook reports whether a file is a phrasebook, by its first key.
+func isBook(path string) bool {
+	if ext := filepath.Ext(path); ext != ".yaml" && ext != ".yml" {
+		return false
+	}
+	text, err := os.ReadFile(path)
+	return err == nil && beginsBook.Match(text)
+}
+
+var beginsBook = regexp.MustCompile(`(?m)^phrasebook:`)
+
+// migrateBook looks at a phrasebook, no word of which has another name now.
+func migrateBook(c *call.Call, path string) error {
+	text, err := os.ReadFile(path)
+	if err == nil {
+		_, err = phrase.Load(path, text)
+	}
+	if err != nil {
+		return call.UsageError(err)
+	}
+	c.Say("%s: every word is one of this version; nothing is changed\n", show.Safe(path))
+	return nil
+}
+
+func migrateSite(c *call.Call, path string, dry bool) error {
 	before, _, err := sitefile.Load(path)
 	if err != nil {
 		return call.UsageError(err)
@@ -52,7 +128,7 @@ func migrate(c *call.Call, dry bool) error {
 	}
 	words := fmt.Sprintf("%s in %s", show.Count(len(before.Renamed), "word"), show.Count(len(changed), "file"))
 	if dry {
-		c.Say("\n%s would be changed; without -dry-run they are\n", words)
+		c.Say("\n%s would be changed; leave -dry-run out to change them\n", words)
 		return nil
 	}
 	var kept []string
@@ -79,7 +155,8 @@ func meansTheSame(c *call.Call, before *site.Site, path string) error {
 	now := time.Now()
 	changes := foresee.Compare(foresee.Forecaster{Site: before, Now: now}, foresee.Forecaster{Site: after, Now: now})
 	if len(changes) > 0 || len(after.Renamed) > 0 {
-		c.Say("%s come out otherwise than before: see mellowgate foresee -compare\n", show.Count(len(changes), "login"))
+		c.Say("%s come out otherwise than before; put the files back from those beside them\n",
+			show.Count(len(changes), "login"))
 		return call.ErrVerdict
 	}
 	c.Say("every login is foreseen as before\n")

@@ -24,8 +24,13 @@ func explainFinding(c *call.Call, code string) error {
 		style.Table(c.Out, []string{"finding", "severity", "what it means"}, rows, 2)
 		return nil
 	}
-	if now := site.CurrentFinding(code); now != code {
-		c.Say("%s is now called %s.\n\n", code, now)
+	if now, renamed := site.CurrentWord(code); renamed {
+		c.Say("%s is now called %s.\n", code, now)
+		if _, finding := findings.PageOf(now); !finding {
+			c.Say("It is a word of the site file: docs/site-file.md. mellowgate migrate writes it into a site.\n")
+			return nil
+		}
+		c.Say("\n")
 		code = now
 	}
 	p, known := findings.PageOf(code)

@@ -41,6 +41,17 @@ var renamedWhen = map[string]string{"start-stop": "start and stop"}
 // renamedFindings are the codes of findings, for accept and for whoever looks one up.
 var renamedFindings = map[string]string{"depends-on-trait": "depends-on-behaviour"}
 
+// CurrentWord returns what a key, a value or a finding of a version before is called now.
+func CurrentWord(old string) (now string, renamed bool) {
+	for _, words := range []map[string]string{renamedInSite, renamedInPlatform, renamedInDevice, renamedInServer,
+		renamedInBind, renamedInGrant, renamedInLimits, renamedBehaviour, renamedWhen, renamedFindings} {
+		if now, renamed := words[old]; renamed {
+			return now, true
+		}
+	}
+	return "", false
+}
+
 // CurrentFinding returns what the code of a finding is called now.
 func CurrentFinding(code string) string { return cmp.Or(renamedFindings[code], code) }
 
