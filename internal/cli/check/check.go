@@ -136,15 +136,20 @@ func AssumeFlag(c *call.Call) *bool {
 
 // printReport prints findings for a person, errors first.
 func printReport(w io.Writer, style show.Style, s *site.Site, r findings.Report) {
+	const indent = "         "
 	for _, f := range r.Findings {
-		_, _ = fmt.Fprintf(w, "%s  %s  %s\n", style.Paint(
-			call.SeverityTone[f.Severity], fmt.Sprintf("%-7s", f.Severity)),
-			style.Paint(show.Strong, f.Code), style.Paint(show.Faint, s.Where(f.Place)))
-		style.Wrap(w, "         ", f.Text)
-		if on := HoldsFor(f); on != "" {
-			style.Wrap(w, "         ", "holds for: "+on)
+		place, between := s.Where(f.Place), "  "
+		if style.Width > 0 && len(indent+f.Code+between+place) > style.Width { // neither is ever cut
+			between = "\n" + indent
 		}
-		style.Wrap(w, "         ", "repair: "+f.Repair)
+		_, _ = fmt.Fprintf(w, "%s  %s%s%s\n", style.Paint(
+			call.SeverityTone[f.Severity], fmt.Sprintf("%-7s", f.Severity)),
+			style.Paint(show.Strong, f.Code), between, style.Paint(show.Faint, place))
+		style.Wrap(w, indent, f.Text)
+		if on := HoldsFor(f); on != "" {
+			style.Wrap(w, indent, "holds for: "+on)
+		}
+		style.Wrap(w, indent, "repair: "+f.Repair)
 		_, _ = fmt.Fprintln(w)
 	}
 	style.Wrap(w, "", ReportSummary(r))
