@@ -35,6 +35,22 @@ func starterServed(t *testing.T) call {
 	return c
 }
 
+// A site in the words of the version before is served, and one line says so.
+func TestASiteInTheWordsOfTheVersionBeforeIsServed(t *testing.T) {
+	t.Parallel()
+	c := starterServed(t)
+	path := filepath.Join(c.dir, "mine/site.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	old := strings.NewReplacer("\nplatforms:", "\nkinds:", "    behaviour:", "    traits:", "all-dead", "all-resting").
+		Replace(string(text))
+	require.NoError(t, os.WriteFile(path, []byte(old), 0o600))
+	b := c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine")
+	require.Contains(t, b.said(), `"kinds" is now called "platforms", and 2 more; write the new words with: mellowgate `+
+		"migrate mine\n")
+	b.end(t)
+}
+
 func TestOneServeWritesToAStateFolderAndAStartThatFailsChangesNothing(t *testing.T) {
 	t.Parallel()
 	c := starterServed(t)
