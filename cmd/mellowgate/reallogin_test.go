@@ -160,7 +160,7 @@ func TestALoginAtADeviceWithWordsOfItsOwnEndsRight(t *testing.T) {
 		require.Contains(t, r.out, "refused  asked for level 15, and the prompt stays as it was")
 		r = try("ines", "right", "-prompt", `pier/\d+([>#]) $`, "-level", "15")
 		require.Contains(t, r.out, "in after")
-		r = try("ines", "right", "-prompt", `never$`, "-command", "list ports", "-patience", "1s")
+		r = try("ines", "right", "-prompt", `never$`, "-command", "list ports", "-timeout", "1s")
 		require.Equal(t, 1, r.status, r.out)
 		require.Regexp(t, `^ines at \S+ by `+access+`: unsure after`, r.out)
 		require.Contains(t, r.out,

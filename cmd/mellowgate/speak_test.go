@@ -171,11 +171,11 @@ func TestADesignIsSentInTheLinesOfAMake(t *testing.T) {
 	require.True(t, strings.HasSuffix(sent.Devices[0].Kept, ".txt"))
 	require.Contains(t, c.run(t, "ledger", "-state", "kept", "-full").out, curlew+" ssh")
 	for _, over := range []string{"ssh", "console"} {
-		r = c.run(t, append([]string{"send", "-yes", "-over", over}, who...)...)
+		r = c.run(t, append([]string{"send", "-yes", "-access", over}, who...)...)
 		require.Contains(t, r.out, "it holds the design already", "%s: %s", over, r.err)
 	}
-	for args, says := range map[string]string{"-over netconf": `-over is "netconf"; ssh, telnet or console is wanted`,
-		"-over telnet": "has no way in by telnet in the site"} {
+	for args, says := range map[string]string{"-access netconf": `-access is "netconf"; ssh, telnet or console is wanted`,
+		"-access telnet": "has no way in by telnet in the site"} {
 		r = c.run(t, append(append([]string{"send"}, strings.Fields(args)...), who...)...)
 		require.Equal(t, 2, r.status)
 		require.Contains(t, r.err, says)

@@ -144,8 +144,32 @@ func leave(ctx context.Context, work func() error) error {
 	}
 }
 
+// renamedFlags are flags of a version before, by what they are called now.
+var renamedFlags = map[string]string{"patience": "timeout", "over": "access"}
+
+// currentFlags returns arguments with the flags of now in the place of those of a version before, and says so.
+func currentFlags(c *call.Call, args []string) []string {
+	current := slices.Clone(args)
+	for i, arg := range args {
+		if arg == "--" {
+			break
+		}
+		name, value, valued := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+		now, renamed := renamedFlags[name]
+		if !renamed || arg[0] != '-' || c.Flags.Lookup(name) != nil || c.Flags.Lookup(now) == nil {
+			continue
+		}
+		if current[i] = "-" + now; valued {
+			current[i] += "=" + value
+		}
+		c.Note("-%s is now called -%s", name, now)
+	}
+	return current
+}
+
 // parse reads flags before, between and after the arguments.
 func parse(c *call.Call, command *call.Command, args []string) error {
+	args = currentFlags(c, args)
 	for {
 		if err := c.Flags.Parse(args); err != nil {
 			return badFlag(c, command, err)

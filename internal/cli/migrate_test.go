@@ -148,3 +148,18 @@ func TestAnOldWordLeadsToTheNewOne(t *testing.T) {
 	r = c.run(t, "foresee", "-device", "hq-fw-1", "demo/as-reviewed")
 	require.NotContains(t, r.err, "is now called")
 }
+
+// A flag of the version before does what it did, and says what it is called now.
+func TestAFlagOfTheVersionBeforeIsTaken(t *testing.T) {
+	t.Parallel()
+	c := demoSite(t)
+	for args, says := range map[string]string{
+		"compare -over telnet -saved demo/saved -all demo/as-reviewed": "-over is now called -access\n",
+		"login -patience=0s -address 127.0.0.1:1 -person ines":         "-patience is now called -timeout\n",
+	} {
+		r := c.run(t, strings.Fields(args)...)
+		require.Contains(t, r.err, says)
+		require.NotContains(t, r.err, "has no flag")
+	}
+	require.Contains(t, c.run(t, "check", "-patience", "1s").err, "check has no flag -patience")
+}

@@ -38,7 +38,7 @@ difference. Nothing is changed on the device. Host keys are checked; -accept-hos
 the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it does
 not say. Each difference then has its place in the text too.
 
-A device without NETCONF whose platform names a phrasebook is read at its command line, by ssh or by -over; with -saved FOLDER
+A device without NETCONF whose platform names a phrasebook is read at its command line, by ssh or by -access; with -saved FOLDER
 those that have saved themselves there are taken from there. So -all is of a fleet in which each device speaks as it does.
 
 -adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
@@ -69,7 +69,7 @@ not be read.`,
 			f := &compareFlags{managing: managingFlags(c)}
 			c.Flags.BoolVar(&f.all, "all", false, "every device that has a way in by netconf, or whose platform names "+
 				"a phrasebook")
-			c.Flags.StringVar(&f.over, "over", "",
+			c.Flags.StringVar(&f.over, "access", "",
 				"read devices at their command line, in the lines of their make, by this `way`: ssh, telnet or "+
 					"console (default ssh, for a device without netconf whose platform names a phrasebook)")
 			c.Flags.StringVar(&f.saved, "saved", "",
@@ -85,7 +85,7 @@ not be read.`,
 					return call.Usagef("-csv is for what devices hold: leave out -json, -since and -read")
 				}
 				if f.over != "" && !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, f.over) {
-					return call.Usagef("-over is %q; ssh, telnet or console is wanted", f.over)
+					return call.Usagef("-access is %q; ssh, telnet or console is wanted", f.over)
 				}
 				if f.saved != "" {
 					if _, err := os.ReadDir(f.saved); err != nil {

@@ -53,7 +53,7 @@ before. Accounts on the device that the site does not have stay there, and compa
 found says of a device is not sent.
 
 A device without NETCONF whose platform names a phrasebook is changed at its command line, in the lines of its make, by
-ssh, or by -over: telnet, or the console at a console server. The same holds there: what is on it is read and kept,
+ssh, or by -access: telnet, or the console at a console server. The same holds there: what is on it is read and kept,
 only the lines that differ are typed, in an order in which nobody is locked out; the make's timed way back is set
 before and called off after the proofs from new connections; and only then it is saved. A line that is refused, or a
 proof that fails, has what was typed taken back by lines. A make without a timed way back wants -without-way-back.
@@ -102,13 +102,13 @@ Exit status 1 when a change was taken back or nobody agreed, 3 when nothing coul
 			f.fallbackPassword, f.fallbackGiven = c.PasswordOf("fallback-", "the local account's password")
 			c.Flags.BoolVar(&f.withoutWayBack, "without-way-back", false,
 				"also change devices that cannot take a change back by themselves")
-			c.Flags.StringVar(&f.over, "over", "",
+			c.Flags.StringVar(&f.over, "access", "",
 				"change the device at its command line, in the lines of its make, by this `way`: ssh, telnet or "+
 					"console (default ssh, for a device without netconf whose platform names a phrasebook)")
-			c.Flags.StringVar(&f.book, "book", "", "with -over: the phrasebook of the make, a `file`; by default "+
+			c.Flags.StringVar(&f.book, "book", "", "with -access: the phrasebook of the make, a `file`; by default "+
 				"that of the device's platform")
 			c.Flags.StringVar(&f.bookVersion, "version", "",
-				"with -over: the `version` of what runs on the device, where it does not say it: 6.2")
+				"with -access: the `version` of what runs on the device, where it does not say it: 6.2")
 			c.Flags.BoolVar(&f.mayBeDown, "servers-may-be-down", false,
 				"in a lab: send though a server does not answer")
 			return func() error { return send(c, f) }

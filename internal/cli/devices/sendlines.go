@@ -42,7 +42,7 @@ func (f *managing) commandLine(c *call.Call, d *site.Device, over string) string
 // prepareLines makes a device ready to be changed at its command line.
 func prepareLines(c *call.Call, f *sendFlags, l call.Loaded, d *site.Device, access string) (*job, error) {
 	if !slices.Contains([]string{site.SSH, site.Telnet, site.Console}, access) {
-		return nil, call.Usagef("-over is %q; ssh, telnet or console is wanted", access)
+		return nil, call.Usagef("-access is %q; ssh, telnet or console is wanted", access)
 	}
 	if d.Way(access) == nil {
 		return nil, call.Usagef("%s has no way in by %s in the site: after the change nobody could confirm it", d.Name,

@@ -83,7 +83,7 @@ there the first time, after showing its fingerprint. -ssh-key or -agent log in w
 			c.Flags.BoolVar(&f.noOutage, "no-outage", false, "with -write: leave the outage out")
 			c.Flags.StringVar(&f.address, "address", "",
 				"a real device, at this `address`, with its port, or by its name in your SSH configuration")
-			c.Flags.DurationVar(&f.patience, "patience", 2*time.Minute,
+			c.Flags.DurationVar(&f.patience, "timeout", 2*time.Minute,
 				"with -address: how long to wait for a login and for each command, a `time`")
 			c.Flags.StringVar(&f.jump, "jump", "", "with -address: the `hosts` on the way, as NAME@HOST:PORT, the "+
 				"nearest first")
@@ -139,7 +139,7 @@ func (f LoginFlags) check() error {
 	case f.sshKey != "" && f.agent:
 		return call.Usagef("give one of -ssh-key and -agent")
 	case f.patience <= 0:
-		return call.Usagef("-patience is above 0, such as 30s")
+		return call.Usagef("-timeout is above 0, such as 30s")
 	case !slices.Contains(ways, f.Access):
 		return call.Usagef("there is no way in %q here%s; %s are", f.Access, nearest.Suggest(f.Access, ways),
 			strings.Join(ways, ", "))
