@@ -78,10 +78,13 @@ func TestWhatIsNotKnownIsFoundOutAndWrittenAndThenNothingDependsOnIt(t *testing.
 		"quay-switch")
 	require.Zero(t, r.status, r.err)
 	var learned struct {
-		Claimed []struct{ Aspect, Value string } `json:"claimed"`
-		Odd     []string                         `json:"odd"`
-		Logins  int                              `json:"logins"`
-		Whole   bool                             `json:"whole"`
+		Claimed []struct {
+			Aspect string `json:"trait"`
+			Value  string `json:"value"`
+		} `json:"claimed"`
+		Odd    []string `json:"odd"`
+		Logins int      `json:"logins"`
+		Whole  bool     `json:"whole"`
 	}
 	clitest.Strictly(t, r.out, &learned)
 	is := map[string]string{}
