@@ -80,6 +80,9 @@ func TestADesignIsRenderedAsDataOrByATemplate(t *testing.T) {
 	require.Zero(t, r.status, r.err)
 	require.Contains(t, r.out, "device north-sw-1\nserver tern 192.0.2.21 key the-value-of-the-key-shore-key\n")
 	require.Contains(t, r.out, "crew: group shore, local\n")
+	require.NoError(t, os.WriteFile(own, []byte("{{.Platform}} {{.Kind}}"), 0o600))
+	require.Equal(t, "pier-switch pier-switch",
+		strings.TrimSpace(c.run(t, "render", "-template", own, "north-sw-1", "demo/as-reviewed").out))
 	require.NoError(t, os.WriteFile(own, []byte("{{.Nmae}}"), 0o600))
 	r = c.run(t, "render", "-template", own, "north-sw-1", "demo/as-reviewed")
 	require.Equal(t, 2, r.status)

@@ -25,6 +25,9 @@ type Blueprint struct {
 	Secrets   []Secret
 }
 
+// Platform returns the name of the device's platform, for templates; Kind is its name of before, which stays in JSON.
+func (b Blueprint) Platform() string { return b.Kind }
+
 // Server is one server as the device asks it.
 type Server struct {
 	Name                 string
