@@ -252,6 +252,7 @@ func TestEveryCallOfThePageAboutInstallingDoesWhatThePageSays(t *testing.T) {
 		{call: "mellowgate check /etc/mellowgate/site", as: "mellowgate check demo/as-reviewed",
 			says: "^nothing found"},
 		{call: "mellowgate check SITE", as: "mellowgate check demo/as-reviewed", says: "^nothing found"},
+		{call: "mellowgate migrate SITE", as: "mellowgate migrate demo/as-reviewed", says: "nothing is changed"},
 		{call: "mellowgate new -schema > site.schema.json", as: "mellowgate new -schema", says: "json-schema.org"},
 		{call: "mellowgate help completion", says: "bashrc"},
 		{call: "mellowgate help -man FOLDER", as: "mellowgate help -man pages"},
