@@ -46,8 +46,8 @@ func TestASiteInTheWordsOfTheVersionBeforeIsServed(t *testing.T) {
 		Replace(string(text))
 	require.NoError(t, os.WriteFile(path, []byte(old), 0o600))
 	b := c.start(t, "serve", "-only", "gate-1", "-state", "st", "mine")
-	require.Contains(t, b.said(), `"kinds" is now called "platforms", and 2 more; write the new words with: mellowgate `+
-		"migrate mine\n")
+	require.Contains(t, b.said(), `"kinds" is now called "platforms", and 2 more; write the new words with: `+
+		"mellowgate migrate mine\n")
 	b.end(t)
 }
 

@@ -1,6 +1,7 @@
 package begin
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -23,11 +24,11 @@ import (
 func MigrateCommand() *call.Command {
 	return &call.Command{
 		Name: "migrate", Args: "[PATH]", MaxArgs: 1, Short: "write a site or a phrasebook in the words of this version",
-		Long: `Some keys of the site file have other names than in the version before. They are still read, and each command says so
-in one line. migrate writes the new names into the files of a site. PATH is a site, a phrasebook, or a folder with
-some of both. Comments, order and layout stay, and each file as it was is kept beside itself as FILE.before. What is
-changed is printed. It ends with the proof that the site means what it meant: every login, in every outage, is
-foreseen as before. Where nothing has another name nothing is written.`,
+		Long: `Some keys of the site file have other names than in the version before. They are still read, and each
+command says so in one line. migrate writes the new names into the files of a site. PATH is a site, a phrasebook, or a
+folder with some of both. Comments, order and layout stay, and each file as it was is kept beside itself as
+FILE.before. What is changed is printed. It ends with the proof that the site means what it meant: every login, in
+every outage, is foreseen as before. Where nothing has another name nothing is written.`,
 		Examples: []call.Example{
 			{Call: "mellowgate migrate -dry-run demo/as-reviewed", Shows: "what would be changed, and change nothing"},
 			{Call: "mellowgate migrate -dry-run demo", Shows: "the same of every site and phrasebook in a folder"},
@@ -112,6 +113,10 @@ func migrateBook(c *call.Call, path string) error {
 
 func migrateSite(c *call.Call, path string, dry bool) error {
 	before, _, err := sitefile.Load(path)
+	if errors.Is(err, fs.ErrNotExist) && len(c.Args) == 0 {
+		return call.Usagef("%w\nname what is to be written anew: mellowgate migrate PATH, a site, a phrasebook or a "+
+			"folder of both", err)
+	}
 	if err != nil {
 		return call.UsageError(err)
 	}

@@ -34,12 +34,13 @@ It reads the models that the device announces: ietf-system with ietf-system-taca
 system. What these cannot carry is not compared. A key that the device does not show is named, and is no
 difference. Nothing is changed on the device. Host keys are checked; -accept-host-key takes one the first time.
 
--read TEXT compares what the device has saved of itself, by the phrasebook of its platform, and connects to nothing. What
-the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it does
-not say. Each difference then has its place in the text too.
+-read TEXT compares what the device has saved of itself, by the phrasebook of its platform, and connects to nothing.
+What the make has no words for is not compared, and named; from a text that is not whole nothing follows from what it
+does not say. Each difference then has its place in the text too.
 
-A device without NETCONF whose platform names a phrasebook is read at its command line, by ssh or by -access; with -saved FOLDER
-those that have saved themselves there are taken from there. So -all is of a fleet in which each device speaks as it does.
+A device without NETCONF whose platform names a phrasebook is read at its command line, by ssh or by -access; with
+-saved FOLDER those that have saved themselves there are taken from there. So -all is of a fleet in which each device
+speaks as it does.
 
 -adopt writes what is found into the site, as found of each device, so that check and foresee take it for true
 until send puts the design there. A key that the site does not have goes to a file of its own,

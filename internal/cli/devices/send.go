@@ -46,11 +46,11 @@ func SendCommand() *call.Command {
 Where nobody gets in both before and after the change, two do: -now NAME makes it (the local account, before the first
 central login, or while a wrong key keeps servers silent), and -person proves it. Each has a password of its own.
 
-A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless
--without-way-back says that this program may put back what was there. So it is with RESTCONF (RFC 8040), by which a
-device is managed that has no way in by netconf and whose platform says restconf: true. What its models cannot carry is said
-before. Accounts on the device that the site does not have stay there, and compare goes on naming them. What
-found says of a device is not sent.
+A device must offer candidate and confirmed commit (RFC 6241): to another nothing is sent, unless -without-way-back
+says that this program may put back what was there. So it is with RESTCONF (RFC 8040), by which a device is managed
+that has no way in by netconf and whose platform says restconf: true. What its models cannot carry is said before.
+Accounts on the device that the site does not have stay there, and compare goes on naming them. What found says of a
+device is not sent.
 
 A device without NETCONF whose platform names a phrasebook is changed at its command line, in the lines of its make, by
 ssh, or by -access: telnet, or the console at a console server. The same holds there: what is on it is read and kept,

@@ -25,10 +25,10 @@ func RenderCommand() *call.Command {
 		Name:     "render", Args: "DEVICE [SITE]",
 		Short:   "the design of a device in the lines of its make, or as data",
 		MaxArgs: 2,
-		Long: `Prints what one device should have. Where the platform of the device names a phrasebook, or -book does, these are
-the lines of its make. With -read TEXT, what the device holds now, they are only the lines that bring it from there
-to the design, in an order in which nobody is locked out: each step is tried on a model of the device first, and
--undo prints what takes the steps back.
+		Long: `Prints what one device should have. Where the platform of the device names a phrasebook, or -book
+does, these are the lines of its make. With -read TEXT, what the device holds now, they are only the lines that bring
+it from there to the design, in an order in which nobody is locked out: each step is tried on a model of the device
+first, and -undo prints what takes the steps back.
 
 For a device without a phrasebook, or with -model, it is data: -model ietf is ietf-system (RFC 7317) with
 ietf-system-tacacs-plus (RFC 9105); -model openconfig is OpenConfig's system model; as JSON (RFC 7951) or XML.

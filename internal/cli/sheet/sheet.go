@@ -32,8 +32,8 @@ open, set a timed way back, make the local account, then servers, groups and lis
 the logins to try from a second session with what each must show; the outage, on purpose; the other ways in;
 records; and only then save.
 
-Where the platform of the device names a phrasebook, -read TEXT, what the device holds now, puts the exact lines into the
-sheet: those from there to the design and no others, each step with the lines that take it back, and the timed way
+Where the platform of the device names a phrasebook, -read TEXT, what the device holds now, puts the exact lines into
+the sheet: those from there to the design and no others, each step with the lines that take it back, and the timed way
 back of the make. Each step is tried on a model of the device first: nobody is locked out on the way.
 
 The sheet is Markdown with boxes to tick; with -html a page that prints well, and whose boxes keep their ticks in the

@@ -33,8 +33,9 @@ SSH client, and goes on until Ctrl-C or the end of -for.
 Ports below 1024 are raised by 10000 when they may not be opened. The console of a device is a plain text port
 that stands for the serial line.
 
-With -speak, devices whose platform names a phrasebook that says how the make is talked to take and show the lines of that
-make at console, ssh and telnet, and obey them: a change sheet is rehearsed by hand, from what the device holds (-holds).
+With -speak, devices whose platform names a phrasebook that says how the make is talked to take and show the lines of
+that make at console, ssh and telnet, and obey them: a change sheet is rehearsed by hand, from what the device holds
+(-holds).
 
 With -behaves a stand-in behaves otherwise than the site says, or one that it does not say; with -devices-only its
 servers are left to learn, which finds it out.

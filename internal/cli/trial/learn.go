@@ -41,8 +41,8 @@ lists are those of the site and whose servers are nobody else's at that time: th
 are given with -listen. When somebody else logs in to the device meanwhile, it stops, unless -in-service is given.
 A way in that this program cannot try is tried by hand (-by-hand): it says what to do and asks what was seen.
 
--write puts what is shown into the behaviour of the platform in the site's file. -again finds out what the site says too, and
-says where the device is otherwise: after a new version of its software. Exit status 1 when it is.
+-write puts what is shown into the behaviour of the platform in the site's file. -again finds out what the site says
+too, and says where the device is otherwise: after a new version of its software. Exit status 1 when it is.
 
 -capture FILE, or -state DIR without -device, reads off what happened anyway: timers, forms, port names and sources.`,
 		Examples: []call.Example{

@@ -54,7 +54,8 @@ devices: [{name: d, kind: sw, profile: p, addresses: [192.0.2.9], holds: {keys: 
 	}
 	require.Equal(t, []string{`site.yaml:2:67 "wait" is now called "timeout"`,
 		`site.yaml:4:56 "login-window" is now called "login-timeout"`,
-		`site.yaml:5:96 "start-stop" is now called "start and stop"`, `site.yaml:6:22 "asks" is now called "requests-to"`,
+		`site.yaml:5:96 "start-stop" is now called "start and stop"`,
+		`site.yaml:6:22 "asks" is now called "requests-to"`,
 		`site.yaml:7:21 "kind" is now called "platform"`, `site.yaml:7:67 "holds" is now called "found"`}, noted)
 	d := s.Device("d")
 	require.Equal(t, "sw", d.Platform.Name)

@@ -92,7 +92,9 @@ func TestAPatternThatIsWrittenWronglySaysWhat(t *testing.T) {
 		"<x>+()": "stands in brackets", "<x>+(a b)": "stands in brackets", "<x>+(a|b)": "stands in brackets",
 		"<x>+(<y>)": "stands in brackets", "a-<x>+": "+ goes with a hole that is a word of its own",
 		"(a|b)=<x>+": "=<field as table> is wanted", "(a|b)=<x>y": "=<field as table> is wanted",
-		"(a|b)=<x": "a hole is not closed", "[a": `a "]" is missing`, "a|b": `a "|" stands there`, "a<x><y>": "two holes stand side by side", "a*b": "* stands for whole words",
+		"(a|b)=<x": "a hole is not closed", "[a": `a "]" is missing`,
+		"a|b":     `a "|" stands there`,
+		"a<x><y>": "two holes stand side by side", "a*b": "* stands for whole words",
 		"a<x>+": "+ goes with a hole that is a word of its own", "<x>+(": "stands in brackets"} {
 		_, err := Parse(text)
 		require.Error(t, err, text)

@@ -205,8 +205,9 @@ func TestAnElevationOfARealDeviceIsWhatItCameTo(t *testing.T) {
 		changed bool
 		detail  string
 	}{
-		"up":            {login.Raise{Command: "up", Password: site.NewSecret("right")}, true, ""},
-		"wrong":         {login.Raise{Command: "up", Password: site.NewSecret("wrong")}, false, `after "up" the device asks`},
+		"up": {login.Raise{Command: "up", Password: site.NewSecret("right")}, true, ""},
+		"wrong": {login.Raise{Command: "up", Password: site.NewSecret("wrong")}, false,
+			`after "up" the device asks`},
 		"another":       {login.Raise{Command: "code"}, false, `after "code" the device asks "Token:"`},
 		"hung up":       {login.Raise{Command: "out"}, false, `the session ended during "out"`},
 		"the usual one": {login.Raise{Level: 7}, false, ""},

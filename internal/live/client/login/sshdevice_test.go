@@ -37,6 +37,23 @@ func (d *sshDevice) listen(t *testing.T) login.Attempt {
 		d.key = newKey(t)
 	}
 	d.config.AddHostKey(d.key)
+	address := accepting(t, func(conn net.Conn) {
+		_, channels, requests, err := ssh.NewServerConn(conn, &d.config)
+		if err != nil {
+			return
+		}
+		go ssh.DiscardRequests(requests)
+		for c := range channels {
+			go d.channel(c)
+		}
+	})
+	return login.Attempt{Access: site.SSH, Address: address, Person: "guest", Real: true,
+		Password: site.NewSecret("right"), HostKey: d.key.PublicKey(), Patience: 20 * time.Second}
+}
+
+// accepting serves each connection by itself, closes it then, and returns the address.
+func accepting(t *testing.T, serve func(net.Conn)) string {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
@@ -48,19 +65,11 @@ func (d *sshDevice) listen(t *testing.T) login.Attempt {
 			}
 			go func() {
 				defer func() { _ = conn.Close() }()
-				_, channels, requests, err := ssh.NewServerConn(conn, &d.config)
-				if err != nil {
-					return
-				}
-				go ssh.DiscardRequests(requests)
-				for c := range channels {
-					go d.channel(c)
-				}
+				serve(conn)
 			}()
 		}
 	}()
-	return login.Attempt{Access: site.SSH, Address: l.Addr().String(), Person: "guest", Real: true,
-		Password: site.NewSecret("right"), HostKey: d.key.PublicKey(), Patience: 20 * time.Second}
+	return l.Addr().String()
 }
 
 // shellOf takes a session, grants what is asked for, and is what shell says once a shell or subsystem was granted.
@@ -246,23 +255,11 @@ func TestAnRSAHostKeyIsProvedByNewerAlgorithms(t *testing.T) {
 // Whoever hangs up before anything was asked came to no answer.
 func TestADeviceThatHangsUpAtOnceCameToNoAnswer(t *testing.T) {
 	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, _ = io.WriteString(conn, "no lines are free\r\n")
-			_ = conn.Close()
-		}
-	}()
+	address := accepting(t, func(conn net.Conn) { _, _ = io.WriteString(conn, "no lines are free\r\n") })
 	for access, says := range map[string]string{site.SSH: "hung up before it asked for a password",
 		site.Console: "the console asked for no name", site.Telnet: "the device asked for no name"} {
 		for _, real := range []bool{false, true} {
-			seen, err := login.Do(t.Context(), login.Attempt{Access: access, Address: l.Addr().String(), Real: real,
+			seen, err := login.Do(t.Context(), login.Attempt{Access: access, Address: address, Real: real,
 				HostKey: newKey(t).PublicKey(), Patience: 20 * time.Second})
 			require.NoError(t, err)
 			require.Equal(t, walk.OutcomeNoAnswer, seen.Outcome)

@@ -279,7 +279,7 @@ func BenchmarkRecordsPlainInsert(b *testing.B) {
 		"file:"+filepath.Join(b.TempDir(), "plain.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	require.NoError(b, err)
 	db.SetMaxOpenConns(1)
-	_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL, platform TEXT NOT NULL, person TEXT NOT NULL,
+	_, err = db.Exec(`CREATE TABLE records (sequence INTEGER PRIMARY KEY, time INTEGER NOT NULL, node TEXT NOT NULL, kind TEXT NOT NULL, person TEXT NOT NULL,
 		device TEXT NOT NULL, access TEXT NOT NULL, source TEXT NOT NULL, level INTEGER NOT NULL, result TEXT NOT NULL, command TEXT NOT NULL, reason TEXT NOT NULL,
 		session TEXT NOT NULL, protocol TEXT NOT NULL, hash TEXT NOT NULL);
 		CREATE INDEX records_time ON records (time); CREATE INDEX records_person ON records (person, time); CREATE INDEX records_device ON records (device, time);`)
